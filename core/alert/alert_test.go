@@ -1,0 +1,113 @@
+package alert
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var now = time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
+
+func read(body string, headers ...string) (Report, error) {
+	h := http.Header{}
+	for i := 0; i+1 < len(headers); i += 2 {
+		h.Set(headers[i], headers[i+1])
+	}
+	return Read(h.Get, []byte(body), now)
+}
+
+const ours = `{"key":"north/depth","severity":"major","summary":"deep","service":"berth-queue","labels":{"queue":"north"}}`
+
+func TestReadForms(t *testing.T) {
+	want, err := read(ours, "Content-Type", "application/json; charset=utf-8")
+	require.NoError(t, err)
+	assert.Equal(t, "north/depth", want.Key)
+	assert.Equal(t, now, want.At)
+
+	got, err := read(`{"specversion":"1.0","id":"1","source":"mon","type":"t","subject":"s","time":"2031-03-01T02:00:00Z","data":`+ours+`}`,
+		"Content-Type", "application/cloudevents+json")
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+
+	got, err = read(strings.Replace(ours, `"key":"north/depth",`, "", 1), "Content-Type", "application/json", "Ce-Specversion", "1.0",
+		"Ce-Id", "1", "Ce-Source", "mon", "Ce-Type", "t", "Ce-Subject", "north/depth")
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+}
+
+func TestBadReports(t *testing.T) {
+	many := make([]string, MaxLabels+1)
+	for i := range many {
+		many[i] = fmt.Sprintf(`"l%d":"x"`, i)
+	}
+	for want, body := range map[string]string{
+		"the body is empty":                 "",
+		"not JSON":                          "{",
+		"severity is \"bad\"":               `{"severity":"bad","summary":"x"}`,
+		"summary is missing":                `{"severity":"major"}`,
+		"labels must be text":               `{"severity":"major","summary":"x","labels":{"a":1}}`,
+		"severity must be text, not number": `{"severity":3}`,
+		"NUL":                               `{"severity":"major","summary":"x\u0000"}`,
+		"there are 65 labels":               `{"severity":"major","summary":"x","labels":{` + strings.Join(many, ",") + `}}`,
+		"the summary has":                   `{"severity":"major","summary":"` + strings.Repeat("x", MaxText+1) + `"}`,
+		"not UTF-8":                         "{\"summary\":\"\xff\"}",
+		"link must begin with":              `{"severity":"major","summary":"x","link":"javascript:alert(1)"}`,
+	} {
+		_, err := read(body)
+		var e *Invalid
+		require.ErrorAs(t, err, &e, body)
+		assert.Contains(t, err.Error(), want)
+	}
+	_, err := read(ours, "Content-Type", "text/html")
+	assert.ErrorContains(t, err, "the Content-Type is text/html")
+	_, err = read(ours, "Ce-Specversion", "0.3")
+	assert.ErrorContains(t, err, "specversion")
+}
+
+func TestIdentityIsDerivedFromLabels(t *testing.T) {
+	a, err := read(`{"severity":"major","summary":"one","labels":{"a":"1","b":"2"}}`)
+	require.NoError(t, err)
+	b, err := read(`{"severity":"minor","summary":"two","labels":{"b":"2","a":"1"}}`)
+	require.NoError(t, err)
+	assert.Equal(t, a.Key, b.Key)
+	c, err := read(`{"severity":"minor","summary":"two","labels":{"b":"2\"=\"","a":"1"}}`)
+	require.NoError(t, err)
+	assert.NotEqual(t, a.Key, c.Key)
+}
+
+func TestCompare(t *testing.T) {
+	for _, c := range []struct {
+		open, now Severity
+		want      Change
+	}{
+		{"", Major, New}, {"", Cleared, Idle}, {Major, Major, Repeat}, {Major, Critical, Worse},
+		{Major, Minor, Better}, {Warning, Cleared, Clear}, {Critical, Warning, Better},
+	} {
+		assert.Equal(t, c.want, Compare(c.open, Report{Severity: c.now}), c)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add("application/json", []byte(ours))
+	f.Add("application/cloudevents+json", []byte(`{"specversion":"1.0","data":{}}`))
+	f.Fuzz(func(t *testing.T, kind string, body []byte) {
+		r, err := Read(func(h string) string {
+			if h == "Content-Type" {
+				return kind
+			}
+			return ""
+		}, body, now)
+		if err != nil {
+			var e *Invalid
+			require.ErrorAs(t, err, &e)
+			return
+		}
+		assert.NotEmpty(t, r.Key)
+		assert.LessOrEqual(t, len(r.Labels), MaxLabels)
+	})
+}

@@ -1,0 +1,167 @@
+package expr
+
+import (
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
+)
+
+// Function documents one of the functions that runbooks have beyond CEL's own.
+type Function struct {
+	Name, Says string
+	// Example is an expression over the series of examples in the tests, and Gives its value.
+	Example, Gives string
+}
+
+// Functions lists them for the reference; every example runs as a test.
+var Functions = []Function{
+	{"max", "The largest value over all targets asked. Unsure if one did not answer.", "max(readings.depth)", "812"},
+	{"min", "The smallest value over all targets asked. Unsure if one did not answer.", "min(readings.depth)", "790"},
+	{"mean", "The arithmetic mean over all targets asked.", "mean(readings.depth)", "801"},
+	{"sum", "The sum over all targets asked.", "sum(readings.depth)", "1602"},
+	{"values", "The values as a list, in the order of the targets. Unsure if one did not answer.", "values(readings.depth)", "[790,812]"},
+	{"takings", "Those that did answer, each with value, unit, target and at. Never unsure.", "takings(readings.depth)[0].target", "a"},
+	{"own", "The value of the target at hand.", "own(readings.stuck)", "m-7"},
+	{"first", "The value of the first target by name that answered.", "first(readings.stuck)", "m-7"},
+	{"before", "Per target, the last taking before the newest change of this run.", "max(before(readings.depth))", "700"},
+	{"previous", "Per target, the taking before the newest one.", "max(previous(readings.depth))", "700"},
+}
+
+func bad(err error) ref.Val { return types.WrapErr(err) }
+
+func ourFunctions(adapt types.Adapter) []cel.EnvOption {
+	t := cel.TypeParamType("T")
+	reading := cel.OpaqueType(ReadingType, t)
+	list := cel.ListType(t)
+	asList := func(v ref.Val) (traits.Lister, ref.Val) {
+		switch x := v.(type) {
+		case *Series:
+			ts, err := x.list()
+			if err != nil {
+				return nil, bad(err)
+			}
+			vals := make([]any, len(ts))
+			for i, k := range ts {
+				vals[i] = k.Value
+			}
+			return adapt.NativeToValue(vals).(traits.Lister), nil
+		case traits.Lister:
+			if x.Size() == types.IntZero {
+				return nil, bad(ErrUnsure)
+			}
+			return x, nil
+		}
+		return nil, types.MaybeNoSuchOverloadErr(v)
+	}
+	// over makes a function of one list that folds its values.
+	over := func(name string, result *cel.Type, fold func(traits.Lister) ref.Val) cel.EnvOption {
+		run := cel.UnaryBinding(func(v ref.Val) ref.Val {
+			l, err := asList(v)
+			if err != nil {
+				return err
+			}
+			return fold(l)
+		})
+		return cel.Function(name,
+			cel.Overload(name+"_reading", []*cel.Type{reading}, result, run),
+			cel.Overload(name+"_list", []*cel.Type{list}, result, run))
+	}
+	pick := func(want types.Int) func(traits.Lister) ref.Val {
+		return func(l traits.Lister) ref.Val {
+			best := l.Get(types.IntZero)
+			for i := types.Int(1); i < l.Size().(types.Int); i++ {
+				v := l.Get(i)
+				c, ok := v.(traits.Comparer)
+				if !ok {
+					return types.NewErr("these values cannot be put in order")
+				}
+				got := c.Compare(best)
+				if types.IsError(got) {
+					return got
+				}
+				if got == want {
+					best = v
+				}
+			}
+			return best
+		}
+	}
+	total := func(l traits.Lister) ref.Val {
+		acc := l.Get(types.IntZero)
+		for i := types.Int(1); i < l.Size().(types.Int); i++ {
+			a, ok := acc.(traits.Adder)
+			if !ok {
+				return types.NewErr("these values cannot be added")
+			}
+			acc = a.Add(l.Get(i))
+			if types.IsError(acc) {
+				return acc
+			}
+		}
+		return acc
+	}
+	of := func(name string, result *cel.Type, f func(*Series) (any, error)) cel.EnvOption {
+		return cel.Function(name, cel.Overload(name+"_reading", []*cel.Type{reading}, result,
+			cel.UnaryBinding(func(v ref.Val) ref.Val {
+				s, ok := v.(*Series)
+				if !ok {
+					return types.MaybeNoSuchOverloadErr(v)
+				}
+				got, err := f(s)
+				if err != nil {
+					return bad(err)
+				}
+				return adapt.NativeToValue(got)
+			})))
+	}
+	return []cel.EnvOption{
+		over("max", t, pick(types.IntOne)),
+		over("min", t, pick(types.IntNegOne)),
+		over("sum", t, total),
+		over("mean", cel.DoubleType, func(l traits.Lister) ref.Val {
+			s := total(l)
+			if types.IsError(s) {
+				return s
+			}
+			d := s.ConvertToType(types.DoubleType)
+			n, ok := d.(types.Double)
+			if !ok {
+				return types.NewErr("these values have no mean")
+			}
+			return n / types.Double(l.Size().(types.Int))
+		}),
+		of("values", list, func(s *Series) (any, error) {
+			ts, err := s.list()
+			out := make([]any, len(ts))
+			for i, k := range ts {
+				out[i] = k.Value
+			}
+			return out, err
+		}),
+		of("takings", cel.ListType(object("taking")), func(s *Series) (any, error) {
+			r, err := s.newest()
+			if err != nil {
+				return []any{}, nil
+			}
+			var out []any
+			for _, k := range r.ordered() {
+				out = append(out, map[string]any{"value": k.Value, "target": k.Target, "unit": k.Unit, "at": k.At})
+			}
+			return out, nil
+		}),
+		of("own", t, func(s *Series) (any, error) { k, err := s.own(); return k.Value, err }),
+		of("first", t, func(s *Series) (any, error) {
+			r, err := s.newest()
+			if err != nil {
+				return nil, err
+			}
+			if ts := r.ordered(); len(ts) > 0 {
+				return ts[0].Value, nil
+			}
+			return nil, ErrUnsure
+		}),
+		of("before", reading, func(s *Series) (any, error) { return s.before() }),
+		of("previous", reading, func(s *Series) (any, error) { return s.previous() }),
+	}
+}

@@ -1,0 +1,184 @@
+package expr
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"sort"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+)
+
+// ErrUnsure marks a value that cannot be said because evidence is missing.
+// A condition that meets it is neither true nor false.
+var ErrUnsure = errors.New("evidence is missing")
+
+// Taking is one value of a reading, taken on one target at one time.
+type Taking struct {
+	Value  any       `json:"value"`
+	Unit   string    `json:"unit,omitempty"`
+	Target string    `json:"target"`
+	At     time.Time `json:"at"`
+}
+
+// Round is one time that a reading was asked of a set of targets.
+// A target in Asked without a taking did not answer.
+type Round struct {
+	Seq     int64
+	Asked   []string
+	Takings map[string]Taking
+}
+
+// Series is everything known of one reading: each round, oldest first.
+type Series struct {
+	Name   string
+	Rounds []Round
+	// ChangeSeq is where in the log the newest change on this path began; 0 without one.
+	ChangeSeq int64
+	// Own is the target at hand; empty outside of one.
+	Own string
+	// at selects the round that functions speak of; see newest and back.
+	narrowed *Round
+}
+
+// ReadingType is the CEL type name of a reading.
+const ReadingType = "reading"
+
+var seriesType = types.NewOpaqueType(ReadingType)
+
+// ConvertToNative implements ref.Val.
+func (s *Series) ConvertToNative(t reflect.Type) (any, error) {
+	if t == reflect.TypeOf(s) {
+		return s, nil
+	}
+	return nil, fmt.Errorf("a reading is not a %v", t)
+}
+
+// ConvertToType implements ref.Val.
+func (s *Series) ConvertToType(t ref.Type) ref.Val {
+	if t == types.TypeType {
+		return seriesType
+	}
+	return types.NewErr("a reading cannot become a %s", t.TypeName())
+}
+
+// Equal implements ref.Val; readings are the same only when they are one.
+func (s *Series) Equal(other ref.Val) ref.Val {
+	o, ok := other.(*Series)
+	return types.Bool(ok && o == s)
+}
+
+// Type implements ref.Val.
+func (s *Series) Type() ref.Type { return seriesType }
+
+// Value implements ref.Val.
+func (s *Series) Value() any { return s }
+
+// newest is the round that was taken last.
+func (s *Series) newest() (*Round, error) {
+	if s.narrowed != nil {
+		return s.narrowed, nil
+	}
+	if len(s.Rounds) == 0 {
+		return nil, fmt.Errorf("%w: reading %s was not taken", ErrUnsure, s.Name)
+	}
+	return &s.Rounds[len(s.Rounds)-1], nil
+}
+
+// complete is the newest round if every target that was asked answered, and at least one was.
+func (s *Series) complete() (*Round, error) {
+	r, err := s.newest()
+	if err != nil {
+		return nil, err
+	}
+	if len(r.Asked) == 0 {
+		return nil, fmt.Errorf("%w: reading %s was asked of no target", ErrUnsure, s.Name)
+	}
+	var silent []string
+	for _, t := range r.Asked {
+		if _, ok := r.Takings[t]; !ok {
+			silent = append(silent, orHere(t))
+		}
+	}
+	if len(silent) > 0 {
+		sort.Strings(silent)
+		return nil, fmt.Errorf("%w: no %s from %s", ErrUnsure, s.Name, strings.Join(silent, ", "))
+	}
+	return r, nil
+}
+
+// list gives the takings of a complete newest round, by target.
+func (s *Series) list() ([]Taking, error) {
+	r, err := s.complete()
+	if err != nil {
+		return nil, err
+	}
+	return r.ordered(), nil
+}
+
+func (r *Round) ordered() []Taking {
+	out := make([]Taking, 0, len(r.Takings))
+	for _, t := range r.Asked {
+		if v, ok := r.Takings[t]; ok {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// own gives the newest taking of the target at hand.
+func (s *Series) own() (Taking, error) {
+	r, err := s.newest()
+	if err != nil {
+		return Taking{}, err
+	}
+	if t, ok := r.Takings[s.Own]; ok {
+		return t, nil
+	}
+	return Taking{}, fmt.Errorf("%w: no %s from %s", ErrUnsure, s.Name, orHere(s.Own))
+}
+
+// back gives, per target, the last taking that keep accepts.
+func (s *Series) back(keep func(i int, r Round) bool, what string) (*Series, error) {
+	out := Round{Takings: map[string]Taking{}}
+	seen := map[string]bool{}
+	for i, r := range s.Rounds {
+		if !keep(i, r) {
+			continue
+		}
+		for _, t := range r.Asked {
+			if !seen[t] {
+				seen[t] = true
+				out.Asked = append(out.Asked, t)
+			}
+		}
+		for t, v := range r.Takings {
+			out.Takings[t] = v
+		}
+	}
+	if len(out.Asked) == 0 {
+		return nil, fmt.Errorf("%w: reading %s was not taken %s", ErrUnsure, s.Name, what)
+	}
+	c := *s
+	c.narrowed = &out
+	return &c, nil
+}
+
+func (s *Series) before() (*Series, error) {
+	return s.back(func(_ int, r Round) bool { return s.ChangeSeq == 0 || r.Seq < s.ChangeSeq }, "before the change")
+}
+
+func (s *Series) previous() (*Series, error) {
+	last := len(s.Rounds) - 1
+	return s.back(func(i int, _ Round) bool { return i < last }, "before the newest time")
+}
+
+func orHere(target string) string {
+	if target == "" {
+		return "this host"
+	}
+	return target
+}

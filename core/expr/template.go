@@ -1,0 +1,250 @@
+package expr
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
+)
+
+// Template is text with {{ … }} holes.
+type Template struct {
+	Source string
+	parts  []part
+}
+
+type part struct {
+	text string
+	hole *Program
+}
+
+// CompileTemplate compiles text with holes. Errors are of type *Error; Offset counts from the start of the text.
+func (c *Compiler) CompileTemplate(src string, where Where) (*Template, error) {
+	t := &Template{Source: src}
+	at := 0
+	for {
+		i := strings.Index(src[at:], "{{")
+		if i < 0 {
+			break
+		}
+		if i > 0 {
+			t.parts = append(t.parts, part{text: src[at : at+i]})
+		}
+		start := at + i + 2
+		end := holeEnd(src, start)
+		if end < 0 {
+			return nil, &Error{at + i, "this {{ is not closed by }}"}
+		}
+		p, err := c.Compile(src[start:end], where)
+		if err != nil {
+			e := err.(*Error)
+			return nil, &Error{start + e.Offset, e.Message}
+		}
+		if p.IsReading() {
+			return nil, &Error{start, "a whole reading has no text; say which value is meant, as in own(…) or max(…)"}
+		}
+		p.Source = strings.TrimSpace(p.Source)
+		t.parts = append(t.parts, part{hole: p})
+		at = end + 2
+	}
+	if at < len(src) {
+		t.parts = append(t.parts, part{text: src[at:]})
+	}
+	return t, nil
+}
+
+// holeEnd finds the }} that ends a hole: not one inside a CEL string or inside brackets.
+func holeEnd(s string, i int) int {
+	depth := 0
+	for i < len(s) {
+		switch c := s[i]; c {
+		case '"', '\'':
+			raw := i > 0 && (s[i-1] == 'r' || s[i-1] == 'R')
+			q := string(c)
+			if strings.HasPrefix(s[i:], strings.Repeat(q, 3)) {
+				q = strings.Repeat(q, 3)
+			}
+			i += len(q)
+			for i < len(s) && !strings.HasPrefix(s[i:], q) {
+				if s[i] == '\\' && !raw {
+					i++
+				}
+				i++
+			}
+			i += len(q)
+			continue
+		case '{', '[', '(':
+			depth++
+		case '}', ']', ')':
+			if c == '}' && depth == 0 && strings.HasPrefix(s[i:], "}}") {
+				return i
+			}
+			if depth > 0 {
+				depth--
+			}
+		}
+		i++
+	}
+	return -1
+}
+
+// Holes lists the expressions in the text.
+func (t *Template) Holes() []*Program {
+	if t == nil {
+		return nil
+	}
+	var out []*Program
+	for _, p := range t.parts {
+		if p.hole != nil {
+			out = append(out, p.hole)
+		}
+	}
+	return out
+}
+
+// Value renders the text; a text that is one hole keeps the type of its value.
+func (t *Template) Value(s *Scope) (any, error) {
+	if len(t.parts) == 1 && t.parts[0].hole != nil {
+		return t.parts[0].hole.Eval(s)
+	}
+	return t.Text(s)
+}
+
+// Text renders the text.
+func (t *Template) Text(s *Scope) (string, error) {
+	if t == nil {
+		return "", nil
+	}
+	var b strings.Builder
+	for _, p := range t.parts {
+		if p.hole == nil {
+			b.WriteString(p.text)
+			continue
+		}
+		v, err := p.hole.Eval(s)
+		if err != nil {
+			return "", fmt.Errorf("{{ %s }}: %w", p.hole.Source, err)
+		}
+		b.WriteString(Say(v))
+	}
+	return b.String(), nil
+}
+
+// Say writes a value as text: numbers as they are written, lists and objects as JSON, nothing as "".
+func Say(v any) string {
+	switch x := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return x
+	case bool:
+		return strconv.FormatBool(x)
+	case int64:
+		return strconv.FormatInt(x, 10)
+	case float64:
+		if x == math.Trunc(x) && math.Abs(x) < 1e15 {
+			return strconv.FormatFloat(x, 'f', 0, 64)
+		}
+		return strconv.FormatFloat(x, 'g', -1, 64)
+	case time.Time:
+		return x.UTC().Format(time.RFC3339)
+	case time.Duration:
+		return x.String()
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
+}
+
+func native(v ref.Val) any {
+	switch x := v.(type) {
+	case types.Null:
+		return nil
+	case types.Int:
+		return int64(x)
+	case types.Uint:
+		return int64(x)
+	case types.Double:
+		return float64(x)
+	case types.Bool:
+		return bool(x)
+	case types.String:
+		return string(x)
+	case types.Bytes:
+		return string(x)
+	case types.Timestamp:
+		return x.Time
+	case types.Duration:
+		return x.Duration
+	case traits.Mapper:
+		out := map[string]any{}
+		for it := x.Iterator(); it.HasNext() == types.True; {
+			k := it.Next()
+			out[Say(native(k))] = native(x.Get(k))
+		}
+		return out
+	case traits.Lister:
+		out := make([]any, 0)
+		for it := x.Iterator(); it.HasNext() == types.True; {
+			out = append(out, native(it.Next()))
+		}
+		return out
+	}
+	return v.Value()
+}
+
+// HostHoles lists the expressions that stand in the host of a URL, before its path.
+func (t *Template) HostHoles() []*Program {
+	var out []*Program
+	slashes := 0
+	for _, p := range t.parts {
+		if p.hole != nil {
+			if slashes < 3 {
+				out = append(out, p.hole)
+			}
+			continue
+		}
+		if slashes += strings.Count(p.text, "/"); strings.ContainsAny(p.text, "?#") {
+			slashes = 3
+		}
+	}
+	return out
+}
+
+// URL renders the text of a URL; a value becomes one piece of its path or query, whatever it holds.
+func (t *Template) URL(s *Scope) (string, error) {
+	host := map[*Program]bool{}
+	for _, h := range t.HostHoles() {
+		host[h] = true
+	}
+	var b strings.Builder
+	for _, p := range t.parts {
+		if p.hole == nil {
+			b.WriteString(p.text)
+			continue
+		}
+		v, err := p.hole.Eval(s)
+		if err != nil {
+			return "", fmt.Errorf("{{ %s }}: %w", p.hole.Source, err)
+		}
+		switch {
+		case host[p.hole]:
+			b.WriteString(Say(v))
+		case strings.Contains(b.String(), "?"):
+			b.WriteString(url.QueryEscape(Say(v)))
+		default:
+			// A value . or .. would climb in the path.
+			b.WriteString(strings.ReplaceAll(url.PathEscape(Say(v)), ".", "%2E"))
+		}
+	}
+	return b.String(), nil
+}

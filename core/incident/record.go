@@ -1,0 +1,108 @@
+// Package incident holds the record of an incident: entries that are appended and never
+// edited, chained by hash so that a changed or missing one shows.
+package incident
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/gowebpki/jcs"
+)
+
+// Entry is one line of the record.
+type Entry struct {
+	Incident string    `json:"incident"`
+	Seq      int64     `json:"seq"` // from 1, without gaps
+	At       time.Time `json:"at"`
+	// Kind is what happened, such as alert.raised or gate.approved.
+	Kind  string `json:"kind"`
+	Actor string `json:"actor"` // a person's name, or runbook:NAME, source:NAME, urgentis
+	Run   string `json:"run,omitempty"`
+	Step  string `json:"step,omitempty"`
+	Title string `json:"title"`
+	// Content is canonical JSON; nil where it was taken out.
+	Content json.RawMessage `json:"content,omitempty"`
+	// Digest is the SHA-256 of Content, Prev the hash of the entry before, Hash that of this one's head.
+	Digest string `json:"digest"`
+	Prev   string `json:"prev"`
+	Hash   string `json:"hash"`
+}
+
+// domain keeps these hashes apart from all others.
+const domain = "urgentis incident entry v1\n"
+
+// Canonical writes a value as canonical JSON (RFC 8785).
+func Canonical(v any) ([]byte, error) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return nil, fmt.Errorf("write as JSON: %w", err)
+	}
+	out, err := jcs.Transform(b)
+	if err != nil {
+		return nil, fmt.Errorf("write as canonical JSON: %w", err)
+	}
+	return out, nil
+}
+
+func digest(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
+}
+
+// Seal completes an entry that follows the one with hash prev ("" for the first).
+func Seal(e *Entry, prev string, content any) error {
+	c, err := Canonical(content)
+	if err != nil {
+		return err
+	}
+	e.Content, e.Digest, e.Prev = c, digest(c), prev
+	// What the database keeps: microseconds, UTC.
+	e.At = e.At.UTC().Truncate(time.Microsecond)
+	e.Hash, err = e.head()
+	return err
+}
+
+// head hashes the entry's head, which covers the entry before and the digest of the content.
+func (e *Entry) head() (string, error) {
+	b, err := Canonical(map[string]any{
+		"incident": e.Incident, "seq": fmt.Sprint(e.Seq), "at": e.At.UTC().Format(time.RFC3339Nano), "kind": e.Kind,
+		"actor": e.Actor, "run": e.Run, "step": e.Step, "title": e.Title, "digest": e.Digest, "prev": e.Prev,
+	})
+	if err != nil {
+		return "", err
+	}
+	return digest(append([]byte(domain), b...)), nil
+}
+
+// Verify reads a whole record in order and reports the first entry that is not as it was written.
+// length and last are what the incident itself says of its record, so that a missing end shows.
+func Verify(entries []Entry, length int64, last string) error {
+	prev := ""
+	for i := range entries {
+		e := &entries[i]
+		if e.Seq != int64(i)+1 {
+			return fmt.Errorf("entry %d is missing", i+1)
+		}
+		if e.Prev != prev {
+			return fmt.Errorf("entry %d does not follow the entry before it", e.Seq)
+		}
+		if e.Content != nil {
+			c, err := Canonical(e.Content)
+			if err != nil || digest(c) != e.Digest {
+				return fmt.Errorf("the content of entry %d was changed", e.Seq)
+			}
+		}
+		h, err := e.head()
+		if err != nil || h != e.Hash {
+			return fmt.Errorf("entry %d was changed", e.Seq)
+		}
+		prev = e.Hash
+	}
+	if int64(len(entries)) != length || prev != last {
+		return fmt.Errorf("the record has %d entries, it should have %d: the end is missing or was changed", len(entries), length)
+	}
+	return nil
+}

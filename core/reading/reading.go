@@ -1,0 +1,215 @@
+// Package reading turns the raw output of a command or call into typed values.
+package reading
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/itchyny/gojq"
+
+	"urgentis/core/expr"
+)
+
+// Spec says how one reading is taken from output.
+type Spec struct {
+	Name string
+	Type expr.Type
+	Unit string
+	// One of these: a jq expression over the output as JSON, or a pattern over its text.
+	JSON    *Query
+	Pattern *regexp.Regexp
+}
+
+// Query is a compiled jq expression.
+type Query struct {
+	Source string
+	code   *gojq.Code
+}
+
+// queryTime bounds one jq evaluation, which may loop.
+const queryTime = 2 * time.Second
+
+// CompileQuery compiles a jq expression; it can read no files, environment or time.
+func CompileQuery(src string) (*Query, error) {
+	q, err := gojq.Parse(src)
+	if err != nil {
+		return nil, fmt.Errorf("this is not a jq expression: %w", err)
+	}
+	code, err := gojq.Compile(q, gojq.WithEnvironLoader(func() []string { return nil }))
+	if err != nil {
+		return nil, fmt.Errorf("this is not a jq expression: %w", err)
+	}
+	return &Query{src, code}, nil
+}
+
+// ErrMissing marks a reading that the output does not hold.
+var ErrMissing = errors.New("the output does not hold it")
+
+// Take takes one reading from output. It never guesses: what is not there is an error.
+func Take(s Spec, output []byte) (any, error) {
+	var v any
+	var err error
+	switch {
+	case s.JSON != nil:
+		v, err = s.JSON.run(output)
+	case s.Pattern != nil:
+		m := s.Pattern.FindSubmatch(output)
+		if m == nil {
+			return nil, fmt.Errorf("%s: %w: nothing matches %s", s.Name, ErrMissing, s.Pattern)
+		}
+		v = string(m[len(m)-1])
+		if s.Pattern.NumSubexp() > 0 {
+			v = string(m[1])
+		}
+	default:
+		return nil, fmt.Errorf("%s: no form is given", s.Name)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", s.Name, err)
+	}
+	out, err := Convert(v, s.Type)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", s.Name, err)
+	}
+	return out, nil
+}
+
+func (q *Query) run(output []byte) (any, error) {
+	dec := json.NewDecoder(strings.NewReader(string(output)))
+	dec.UseNumber()
+	var in any
+	if err := dec.Decode(&in); err != nil {
+		return nil, fmt.Errorf("the output is not JSON: %w", err)
+	}
+	in, err := numbers(in, 0)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), queryTime)
+	defer cancel()
+	v, ok := q.code.RunWithContext(ctx, in).Next()
+	if !ok || v == nil {
+		return nil, fmt.Errorf("%w: %s gives nothing", ErrMissing, q.Source)
+	}
+	if err, bad := v.(error); bad {
+		return nil, fmt.Errorf("%s: %w", q.Source, err)
+	}
+	return v, nil
+}
+
+// numbers keeps whole numbers whole, where encoding/json would make each a float.
+func numbers(v any, depth int) (any, error) {
+	if depth > 200 {
+		return nil, errors.New("the output is nested too deeply")
+	}
+	switch x := v.(type) {
+	case json.Number:
+		if i, err := strconv.Atoi(x.String()); err == nil {
+			return i, nil
+		}
+		return x.Float64()
+	case []any:
+		for i := range x {
+			var err error
+			if x[i], err = numbers(x[i], depth+1); err != nil {
+				return nil, err
+			}
+		}
+	case map[string]any:
+		for k := range x {
+			var err error
+			if x[k], err = numbers(x[k], depth+1); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return v, nil
+}
+
+// Convert brings a value to the type of a reading or an input, or says why it cannot.
+func Convert(v any, t expr.Type) (any, error) {
+	no := func() (any, error) { return nil, fmt.Errorf("%s is not %s", quote(v), article(t)) }
+	switch t {
+	case expr.Integer:
+		switch x := v.(type) {
+		case int:
+			return int64(x), nil
+		case int64:
+			return x, nil
+		case float64:
+			if x == math.Trunc(x) && math.Abs(x) < 1<<53 {
+				return int64(x), nil
+			}
+		case string:
+			if i, err := strconv.ParseInt(strings.TrimSpace(x), 10, 64); err == nil {
+				return i, nil
+			}
+		}
+		return no()
+	case expr.Number:
+		switch x := v.(type) {
+		case int:
+			return float64(x), nil
+		case int64:
+			return float64(x), nil
+		case float64:
+			return x, nil
+		case string:
+			if f, err := strconv.ParseFloat(strings.TrimSpace(x), 64); err == nil && !math.IsNaN(f) && !math.IsInf(f, 0) {
+				return f, nil
+			}
+		}
+		return no()
+	case expr.Boolean:
+		switch x := v.(type) {
+		case bool:
+			return x, nil
+		case string:
+			if x == "true" || x == "false" {
+				return x == "true", nil
+			}
+		}
+		return no()
+	case expr.JSON:
+		if i, ok := v.(int); ok {
+			return int64(i), nil
+		}
+		return v, nil
+	}
+	switch x := v.(type) {
+	case string:
+		return x, nil
+	case int:
+		return strconv.Itoa(x), nil
+	case int64, float64, bool:
+		return expr.Say(x), nil
+	}
+	return no()
+}
+
+func article(t expr.Type) string {
+	switch t {
+	case expr.Integer:
+		return "a whole number"
+	case expr.Number:
+		return "a number"
+	case expr.Boolean:
+		return "true or false"
+	}
+	return "text"
+}
+
+func quote(v any) string {
+	s := fmt.Sprintf("%q", expr.Say(v))
+	if len(s) > 80 {
+		s = s[:77] + `…"`
+	}
+	return s
+}

@@ -1,0 +1,90 @@
+package runbook
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"urgentis/core/expr"
+	"urgentis/core/reading"
+)
+
+// MaxInput bounds the text of one input, in bytes.
+const MaxInput = 8 << 10
+
+// Accept brings a given value to the input's type and bounds, or says in one sentence why it is refused.
+func (in Input) Accept(v any) (any, error) {
+	out, err := reading.Convert(v, in.Type)
+	if err != nil {
+		return nil, fmt.Errorf("input %s: %w", in.Name, err)
+	}
+	switch x := out.(type) {
+	case string:
+		if len(x) > MaxInput {
+			return nil, fmt.Errorf("input %s: the text has %d bytes, %d are allowed", in.Name, len(x), MaxInput)
+		}
+		if in.Pattern != nil && !in.Pattern.MatchString(x) {
+			return nil, fmt.Errorf("input %s: %q does not match the pattern %s", in.Name, clip(x), in.Pattern)
+		}
+		if len(in.Choices) > 0 && !slices.Contains(in.Choices, x) {
+			return nil, fmt.Errorf("input %s: %q is none of %s", in.Name, clip(x), strings.Join(in.Choices, ", "))
+		}
+	case int64:
+		if err := in.bounds(float64(x)); err != nil {
+			return nil, err
+		}
+	case float64:
+		if err := in.bounds(x); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (in Input) bounds(f float64) error {
+	if in.Min != nil && f < *in.Min {
+		return fmt.Errorf("input %s: %s is below %s", in.Name, expr.Say(f), expr.Say(*in.Min))
+	}
+	if in.Max != nil && f > *in.Max {
+		return fmt.Errorf("input %s: %s is above %s", in.Name, expr.Say(f), expr.Say(*in.Max))
+	}
+	return nil
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 120 {
+		return string(r[:119]) + "…"
+	}
+	return s
+}
+
+// AcceptAll checks the values a run is to begin with and adds the defaults.
+func (b *Book) AcceptAll(given map[string]any) (map[string]any, error) {
+	out := map[string]any{}
+	for _, in := range b.Inputs {
+		v, ok := given[in.Name]
+		if !ok {
+			if in.Default == nil {
+				return nil, fmt.Errorf("input %s is missing", in.Name)
+			}
+			out[in.Name] = in.Default
+			continue
+		}
+		a, err := in.Accept(v)
+		if err != nil {
+			return nil, err
+		}
+		out[in.Name] = a
+	}
+	for k := range given {
+		if _, ok := out[k]; !ok {
+			names := make([]string, len(b.Inputs))
+			for i, in := range b.Inputs {
+				names[i] = in.Name
+			}
+			f := Finding{Message: fmt.Sprintf("the runbook has no input %s", clip(k)), Meant: nearest(k, names)}
+			return nil, fmt.Errorf("%s", f.sentence())
+		}
+	}
+	return out, nil
+}

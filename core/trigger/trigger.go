@@ -1,0 +1,122 @@
+// Package trigger finds which runbooks an alert starts, and why not the others.
+package trigger
+
+import (
+	"strings"
+
+	"urgentis/core/expr"
+)
+
+// Trigger is one occasion on which a runbook starts.
+type Trigger struct {
+	Runbook, Name string
+	Condition     *expr.Program
+}
+
+// Verdict tells what became of one trigger for one alert.
+type Verdict struct {
+	Runbook string       `json:"runbook"`
+	Name    string       `json:"name"`
+	Started bool         `json:"started"`
+	Values  []expr.Value `json:"values,omitempty"` // what decided it
+	Error   string       `json:"error,omitempty"`
+}
+
+// Index finds triggers without evaluating each: by an equality that must hold for the condition to be true.
+// It is safe for use by many at once after New.
+type Index struct {
+	all    []Trigger
+	byPair map[expr.Equality][]int
+	always []int
+	fields map[string]bool
+}
+
+// New indexes triggers; the order is kept.
+func New(all []Trigger) *Index {
+	x := &Index{all: all, byPair: map[expr.Equality][]int{}, fields: map[string]bool{}}
+	req := make([][]expr.Equality, len(all))
+	count := map[expr.Equality]int{}
+	for i, t := range all {
+		for _, e := range t.Condition.Required() {
+			if _, ok := field(nil, e.Field); ok {
+				req[i] = append(req[i], e)
+				count[e]++
+			}
+		}
+	}
+	for i := range all {
+		if len(req[i]) == 0 {
+			x.always = append(x.always, i)
+			continue
+		}
+		best := req[i][0]
+		for _, e := range req[i] {
+			if count[e] < count[best] {
+				best = e
+			}
+		}
+		x.byPair[best] = append(x.byPair[best], i)
+		x.fields[best.Field] = true
+	}
+	return x
+}
+
+// field reads alert.X or alert.labels.X; ok is false for a field that is not text.
+func field(alert map[string]any, name string) (string, bool) {
+	rest, ok := strings.CutPrefix(name, "alert.")
+	if !ok {
+		return "", false
+	}
+	if l, ok := strings.CutPrefix(rest, "labels."); ok {
+		labels, _ := alert["labels"].(map[string]string)
+		return labels[l], true
+	}
+	switch rest {
+	case "id", "source", "key", "severity", "state", "summary", "service", "link":
+		s, _ := alert[rest].(string)
+		return s, true
+	}
+	return "", false
+}
+
+// Match lists the triggers that fire for an alert, and those whose condition could not be evaluated.
+func (x *Index) Match(alert map[string]any) []Verdict {
+	var out []Verdict
+	s := &expr.Scope{Alert: alert}
+	try := func(i int) {
+		ok, err := x.all[i].Condition.Bool(s)
+		if err != nil || ok {
+			out = append(out, x.verdict(i, s))
+		}
+	}
+	for _, i := range x.always {
+		try(i)
+	}
+	for f := range x.fields {
+		v, _ := field(alert, f)
+		for _, i := range x.byPair[expr.Equality{Field: f, Value: v}] {
+			try(i)
+		}
+	}
+	return out
+}
+
+// Explain tells of every trigger what became of it.
+func (x *Index) Explain(alert map[string]any) []Verdict {
+	s := &expr.Scope{Alert: alert}
+	out := make([]Verdict, len(x.all))
+	for i := range x.all {
+		out[i] = x.verdict(i, s)
+	}
+	return out
+}
+
+func (x *Index) verdict(i int, s *expr.Scope) Verdict {
+	t := x.all[i]
+	ok, values, err := t.Condition.Explain(s)
+	v := Verdict{Runbook: t.Runbook, Name: t.Name, Started: ok, Values: values}
+	if err != nil {
+		v.Error = err.Error()
+	}
+	return v
+}
