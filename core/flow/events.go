@@ -1,0 +1,349 @@
+// Package flow is the heart of the engine: from a runbook and the log of a run it tells what
+// must happen now. It does no I/O, has no clock and no randomness: the same log gives the same answer.
+package flow
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/leave"
+)
+
+// Rules is the version of the rules in this package; a log says under which it was begun.
+const Rules = 1
+
+// Event is one entry of a run's log.
+type Event struct {
+	Seq  int64     `json:"seq"` // from 1, without gaps
+	At   time.Time `json:"at"`
+	Path string    `json:"path,omitempty"` // the step's path
+	Body Body      `json:"body"`
+}
+
+// Body is what happened.
+type Body interface{ Kind() string }
+
+// Target is a target as the run knows it: frozen when the run began.
+type Target struct {
+	Name    string            `json:"name"`
+	Address string            `json:"address"`
+	Labels  map[string]string `json:"labels,omitempty"`
+}
+
+// Begun is always the first event.
+type Begun struct {
+	Rules     int            `json:"rules"`
+	Run       string         `json:"run"`
+	Runbook   string         `json:"runbook"`
+	Revision  string         `json:"revision"`
+	Inputs    map[string]any `json:"inputs"`
+	Alert     map[string]any `json:"alert,omitempty"`
+	Incident  map[string]any `json:"incident,omitempty"`
+	Service   map[string]any `json:"service,omitempty"`
+	Estate    []Target       `json:"estate,omitempty"`
+	StartedBy string         `json:"started_by"` // a person's name, or trigger:NAME
+}
+
+// Skipped says that a step's condition did not hold.
+type Skipped struct {
+	Expression string       `json:"expression"`
+	Values     []expr.Value `json:"values,omitempty"`
+}
+
+// StepBegun freezes the targets of a step.
+type StepBegun struct {
+	Targets []string `json:"targets,omitempty"`
+}
+
+// Intent is written before anything is done; Attempt names it for good.
+type Intent struct {
+	Attempt string        `json:"attempt"`
+	Target  string        `json:"target,omitempty"`
+	Round   int           `json:"round"`
+	Change  bool          `json:"change,omitempty"`
+	Look    string        `json:"look,omitempty"` // the path of the look whose request this is
+	Request leave.Request `json:"request"`
+	// Asked is set on the first intent of a round: every target that the round asks.
+	Asked []string `json:"asked,omitempty"`
+	// Approval is the digest of the proposal that allows a change.
+	Approval string `json:"approval,omitempty"`
+}
+
+// Outcome states.
+const (
+	OK      = "ok"
+	Failed  = "failed"
+	Unknown = "unknown"
+)
+
+// Outcome is what became of an intent.
+type Outcome struct {
+	Attempt  string                 `json:"attempt"`
+	State    string                 `json:"state"`
+	Exit     *int                   `json:"exit,omitempty"` // exit or HTTP status
+	Error    string                 `json:"error,omitempty"`
+	Output   Output                 `json:"output"`
+	Stderr   Output                 `json:"stderr"`
+	Readings map[string]expr.Taking `json:"readings,omitempty"`
+	// Missing tells for each reading that could not be taken why.
+	Missing map[string]string `json:"missing,omitempty"`
+	Took    time.Duration     `json:"took"`
+}
+
+// Output is the head and the tail of what was printed; the whole is kept as an artifact if it is longer.
+type Output struct {
+	Head     string `json:"head,omitempty"`
+	Tail     string `json:"tail,omitempty"`
+	Size     int64  `json:"size"`
+	Artifact string `json:"artifact,omitempty"`
+	Cut      bool   `json:"cut,omitempty"` // more was printed than is kept
+}
+
+// Lost says that nobody is left who could report the outcome of an intent.
+type Lost struct {
+	Attempt string `json:"attempt"`
+	Because string `json:"because"`
+}
+
+// Judged is one answer of a check; the last one is Final.
+type Judged struct {
+	Round  int          `json:"round"`
+	Result string       `json:"result"` // passes, fails or unsure
+	Final  bool         `json:"final"`
+	Values []expr.Value `json:"values,omitempty"`
+	Unsure string       `json:"unsure,omitempty"`
+}
+
+// Check results.
+const (
+	Passes = "passes"
+	Fails  = "fails"
+	Unsure = "unsure"
+)
+
+// LeaveGiven is the answer to whether a change may happen, with the facts it rests on.
+type LeaveGiven struct {
+	Verdict leave.Verdict `json:"verdict"`
+	Reasons []string      `json:"reasons"`
+	Facts   []leave.Facts `json:"facts"`
+}
+
+// GateRaised asks people for leave, showing what would run.
+type GateRaised struct {
+	Gate     string         `json:"gate"`
+	Round    int            `json:"round"`
+	Proposal leave.Proposal `json:"proposal"`
+	Digest   string         `json:"digest"`
+	Ask      string         `json:"ask"`
+	Comment  bool           `json:"comment"`
+	Until    time.Time      `json:"until"`
+	Reasons  []string       `json:"reasons"`
+}
+
+// GateDecided is a person's word; it binds to the digest of what was shown.
+type GateDecided struct {
+	Gate     string `json:"gate"`
+	Approved bool   `json:"approved"`
+	By       string `json:"by"`
+	Comment  string `json:"comment,omitempty"`
+	Digest   string `json:"digest"`
+}
+
+// GateExpired says that nobody answered in time.
+type GateExpired struct {
+	Gate string `json:"gate"`
+}
+
+// Cleared is the proposal that runs without a gate.
+type Cleared struct {
+	Proposal leave.Proposal `json:"proposal"`
+	Digest   string         `json:"digest"`
+	Reasons  []string       `json:"reasons"`
+}
+
+// StillJudged is the last look before a change: whether its reason still holds.
+type StillJudged struct {
+	Gate   string       `json:"gate,omitempty"`
+	Target string       `json:"target,omitempty"`
+	Result string       `json:"result"`
+	Expr   string       `json:"expression"`
+	Values []expr.Value `json:"values,omitempty"`
+	Unsure string       `json:"unsure,omitempty"`
+}
+
+// QuestionRaised asks a person what became of a change whose outcome is unknown.
+type QuestionRaised struct {
+	Question string    `json:"question"`
+	Attempt  string    `json:"attempt"`
+	Text     string    `json:"text"`
+	Choices  []string  `json:"choices"`
+	Ask      string    `json:"ask"`
+	Until    time.Time `json:"until"`
+}
+
+// Answers to a QuestionRaised.
+const (
+	Happened  = "happened"
+	DidNot    = "did-not-happen"
+	DoItAgain = "again"
+)
+
+// QuestionAnswered is a person's answer.
+type QuestionAnswered struct {
+	Question string `json:"question"`
+	Choice   string `json:"choice"`
+	By       string `json:"by"`
+	Comment  string `json:"comment,omitempty"`
+}
+
+// QuestionExpired says that nobody answered in time.
+type QuestionExpired struct {
+	Question string `json:"question"`
+}
+
+// Changed says that a change step has been carried out on all its targets.
+type Changed struct {
+	Targets []string `json:"targets"`
+}
+
+// Told is a message that goes out once.
+type Told struct {
+	Text   string `json:"text,omitempty"`
+	Source string `json:"source,omitempty"`
+}
+
+// Noted is text for the incident record.
+type Noted struct {
+	Text string `json:"text"`
+}
+
+// Run states.
+const (
+	Running    = "running"
+	Waiting    = "waiting"
+	Done       = "done"
+	StateFail  = "failed"
+	HandedOver = "handed-over"
+	Cancelled  = "cancelled"
+)
+
+// Ended is always the last event.
+type Ended struct {
+	State   string `json:"state"`
+	Outcome string `json:"outcome,omitempty"` // closes the incident
+	Because string `json:"because"`
+	To      string `json:"to,omitempty"` // whom it was handed over to
+}
+
+// Kind implements Body for each event.
+func (Begun) Kind() string            { return "run.begun" }
+func (Skipped) Kind() string          { return "step.skipped" }
+func (StepBegun) Kind() string        { return "step.begun" }
+func (Intent) Kind() string           { return "attempt.intended" }
+func (Outcome) Kind() string          { return "attempt.ended" }
+func (Lost) Kind() string             { return "attempt.lost" }
+func (Judged) Kind() string           { return "check.judged" }
+func (LeaveGiven) Kind() string       { return "leave.given" }
+func (GateRaised) Kind() string       { return "gate.raised" }
+func (GateDecided) Kind() string      { return "gate.decided" }
+func (GateExpired) Kind() string      { return "gate.expired" }
+func (Cleared) Kind() string          { return "change.cleared" }
+func (StillJudged) Kind() string      { return "change.still" }
+func (QuestionRaised) Kind() string   { return "question.raised" }
+func (QuestionAnswered) Kind() string { return "question.answered" }
+func (QuestionExpired) Kind() string  { return "question.expired" }
+func (Changed) Kind() string          { return "change.made" }
+func (Told) Kind() string             { return "told" }
+func (Noted) Kind() string            { return "noted" }
+func (Ended) Kind() string            { return "run.ended" }
+
+var kinds = map[string]reflect.Type{}
+
+func init() {
+	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{}, GateRaised{}, GateDecided{},
+		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{}, Told{}, Noted{}, Ended{}} {
+		kinds[b.Kind()] = reflect.TypeOf(b)
+	}
+}
+
+// Decode reads the body of a stored event.
+func Decode(kind string, data []byte) (Body, error) {
+	t, ok := kinds[kind]
+	if !ok {
+		return nil, fmt.Errorf("this program does not know the event %s; a newer one wrote it", kind)
+	}
+	v := reflect.New(t)
+	dec := json.NewDecoder(bytes.NewReader(data))
+	dec.UseNumber()
+	if err := dec.Decode(v.Interface()); err != nil {
+		return nil, fmt.Errorf("read event %s: %w", kind, err)
+	}
+	b := v.Elem().Interface()
+	switch e := b.(type) {
+	case Begun:
+		e.Inputs = whole(e.Inputs)
+		// Times are texts in JSON; expressions want them as times.
+		e.Alert = snapshot(e.Alert)
+		e.Incident = whole(e.Incident)
+		return e, nil
+	case Outcome:
+		for k, r := range e.Readings {
+			r.Value = wholeValue(r.Value)
+			e.Readings[k] = r
+		}
+		return e, nil
+	}
+	return b.(Body), nil
+}
+
+func snapshot(a map[string]any) map[string]any {
+	if a == nil {
+		return nil
+	}
+	a = whole(a)
+	for _, k := range []string{"first_at", "last_at"} {
+		if s, ok := a[k].(string); ok {
+			if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
+				a[k] = t
+			}
+		}
+	}
+	if l, ok := a["labels"].(map[string]any); ok {
+		labels := make(map[string]string, len(l))
+		for k, v := range l {
+			labels[k] = expr.Say(v)
+		}
+		a["labels"] = labels
+	}
+	return a
+}
+
+// whole makes whole numbers integers again, which JSON does not tell apart.
+func whole(m map[string]any) map[string]any {
+	for k, v := range m {
+		m[k] = wholeValue(v)
+	}
+	return m
+}
+
+func wholeValue(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		if i, err := x.Int64(); err == nil {
+			return i
+		}
+		f, _ := x.Float64()
+		return f
+	case map[string]any:
+		return whole(x)
+	case []any:
+		for i := range x {
+			x[i] = wholeValue(x[i])
+		}
+	}
+	return v
+}
