@@ -1,0 +1,87 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Lease is how long an instance counts as alive after its last beat.
+const Lease = 5 * time.Second
+
+// Register enters a new instance.
+func (s *Store) Register(ctx context.Context, i Instance) error {
+	return s.DB.WithContext(ctx).Exec("insert into instance (id, host, pid, version) values (?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version).Error
+}
+
+// Beat says that an instance is alive. It reports false for one that was fenced meanwhile.
+func (s *Store) Beat(ctx context.Context, id string) (bool, error) {
+	res := s.DB.WithContext(ctx).Exec("update instance set beat_at = now() where id = ? and fenced_at is null", id)
+	return res.RowsAffected == 1, res.Error
+}
+
+// Leave takes an instance off the list and gives back what it owned.
+func (s *Store) Leave(ctx context.Context, id string) error {
+	return s.Tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("update instance set fenced_at = now() where id = ?", id).Error; err != nil {
+			return err
+		}
+		return s.free(ctx, tx)
+	})
+}
+
+// Sweep fences instances that have not beaten for a lease, frees the runs of fenced ones, and rings
+// anew where a bell was not answered for 3 s. Only an instance that beat a whole lease unbroken may call it.
+func (s *Store) Sweep(ctx context.Context) error {
+	return s.Tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 second'", Lease.Seconds()).Error; err != nil {
+			return err
+		}
+		if err := s.free(ctx, tx); err != nil {
+			return err
+		}
+		return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
+			(select id from run where owner is null and ended_at is null and rung_at < now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
+	})
+}
+
+func (s *Store) free(ctx context.Context, tx *gorm.DB) error {
+	return s.ring(ctx, tx, tx.Raw(`update run set owner = null, rung_at = now() where id in
+		(select id from run where owner is not null and not exists (select 1 from instance i where i.id = run.owner and i.fenced_at is null)
+		 limit 500 for update skip locked) returning id`))
+}
+
+// OwnedBy lists the runs that an instance owns.
+func (s *Store) OwnedBy(ctx context.Context, id string) ([]string, error) {
+	var out []string
+	err := s.DB.WithContext(ctx).Raw("select id from run where owner = ?", id).Scan(&out).Error
+	return out, err
+}
+
+// GiveBack frees a run that this instance owns without driving it.
+func (s *Store) GiveBack(ctx context.Context, run, owner string) error {
+	return s.Tx(ctx, func(tx *gorm.DB) error {
+		return s.ring(ctx, tx, tx.Raw("update run set owner = null, rung_at = now() where id = ? and owner = ? and ended_at is null returning id", run, owner))
+	})
+}
+
+// Halted tells whether all changes are stopped, and by whom. With a transaction, it stays so until its end.
+func Halted(tx *gorm.DB) (bool, string, error) {
+	var rows []struct{ Value, By string }
+	err := tx.Raw("select value, by from setting where key = 'halted' for share").Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return false, "", err
+	}
+	return rows[0].Value == "true", rows[0].By, nil
+}
+
+// SetHalted stops all changes, or lets them go on.
+func SetHalted(tx *gorm.DB, halted bool, by string) error {
+	value := "false"
+	if halted {
+		value = "true"
+	}
+	return tx.Exec(`insert into setting (key, value, by) values ('halted', ?, ?)
+		on conflict (key) do update set value = excluded.value, by = excluded.by, at = now()`, value, by).Error
+}

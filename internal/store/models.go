@@ -1,0 +1,251 @@
+package store
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// The models are rows, one for one. They never leave the service: answers are api types.
+
+// Labels is a JSON object of texts.
+type Labels map[string]string
+
+// Instance is one running service on this database.
+type Instance struct {
+	ID       string
+	Host     string
+	PID      int `gorm:"column:pid"`
+	Version  string
+	BegunAt  time.Time
+	BeatAt   time.Time
+	FencedAt *time.Time
+}
+
+// Person is somebody who signs in.
+type Person struct {
+	Name         string `gorm:"primaryKey"`
+	PasswordHash string
+	Roles        string // separated by spaces
+	AddedAt      time.Time
+}
+
+// Session is a person's browser that is signed in.
+type Session struct {
+	Hash      []byte `gorm:"primaryKey"`
+	Person    string
+	BegunAt   time.Time
+	ExpiresAt time.Time
+}
+
+// Token lets a program in.
+type Token struct {
+	Name       string `gorm:"primaryKey"`
+	Hash       []byte
+	Roles      string
+	MadeBy     string
+	ExpiresAt  time.Time
+	LastUsedAt *time.Time
+}
+
+// Act is one line of the audit log.
+type Act struct {
+	ID                          int64
+	At                          time.Time
+	Actor, Act, Subject, Detail string
+}
+
+// Source is where alerts come from.
+type Source struct {
+	Name        string `gorm:"primaryKey"`
+	TokenHash   []byte
+	CallBack    string
+	AddedAt     time.Time
+	LastAlertAt *time.Time
+}
+
+// Service is something that a team owns.
+type Service struct {
+	Name                 string `gorm:"primaryKey"`
+	Title, Owner, Stance string
+}
+
+// Target is a host that runbooks act on.
+type Target struct {
+	Name    string `gorm:"primaryKey"`
+	Service string
+	Address string
+	Port    int
+	Account string
+	Secret  string
+	HostKey string
+	Labels  Labels `gorm:"serializer:json"`
+}
+
+// Secret is one sealed version of a key or password.
+type Secret struct {
+	Name    string `gorm:"primaryKey"`
+	Version int    `gorm:"primaryKey"`
+	Kind    string
+	Sealed  []byte
+	SetBy   string
+	SetAt   time.Time
+}
+
+// Connection is a room that messages go to.
+type Connection struct {
+	Name      string `gorm:"primaryKey"`
+	Kind, URL string
+}
+
+// Revision is one text of a runbook; never altered.
+type Revision struct {
+	Name     string `gorm:"primaryKey"`
+	Number   int    `gorm:"primaryKey"`
+	Revision string
+	Text     string
+	Title    string
+	Owner    string
+	Service  string
+	About    string
+	Tags     []string `gorm:"serializer:json"`
+	PushedBy string
+	PushedAt time.Time
+}
+
+// Incident is the head of a record.
+type Incident struct {
+	Number     int64 `gorm:"primaryKey"`
+	Title      string
+	State      string
+	WaitingOn  string
+	Outcome    string
+	Because    string
+	Severity   string
+	Service    string
+	OpenedAt   time.Time
+	ResolvedAt *time.Time
+	Entries    int64
+	LastHash   string
+}
+
+// Entry is one line of a record.
+type Entry struct {
+	Incident int64 `gorm:"primaryKey"`
+	Seq      int64 `gorm:"primaryKey"`
+	At       time.Time
+	Kind     string
+	Actor    string
+	Run      string
+	Step     string
+	Title    string
+	Content  *string
+	Digest   string
+	Prev     string
+	Hash     string
+}
+
+// Alert is one condition from when it was raised until it cleared.
+type Alert struct {
+	ID       string
+	Source   string
+	Key      string
+	State    string
+	Severity string
+	Summary  string
+	Service  string
+	Link     string
+	Labels   Labels `gorm:"serializer:json"`
+	Count    int64
+	FirstAt  time.Time
+	LastAt   time.Time
+	Incident *int64
+	Verdicts json.RawMessage `gorm:"type:jsonb"`
+}
+
+// Run is the head of a run's log, with its claim.
+type Run struct {
+	ID        string
+	Runbook   string
+	Title     string
+	Revision  string
+	Incident  *int64
+	State     string
+	WaitsOn   string
+	StartedBy string
+	Because   string
+	BegunAt   time.Time
+	EndedAt   *time.Time
+	Owner     *string
+	Epoch     int64
+	Version   int64
+	RungAt    *time.Time
+}
+
+// Event is one entry of a run's log.
+type Event struct {
+	Run  string `gorm:"primaryKey"`
+	Seq  int64  `gorm:"primaryKey"`
+	At   time.Time
+	Path string
+	Kind string
+	Body string
+}
+
+// Gate is the state of a gate, computed from its run's log.
+type Gate struct {
+	ID        string
+	Run       string
+	Incident  *int64
+	Path      string
+	Title     string
+	State     string
+	RaisedAt  time.Time
+	Until     time.Time
+	DecidedBy string
+	Comment   string
+	Raised    json.RawMessage `gorm:"type:jsonb"`
+}
+
+// Question is the state of a question, computed from its run's log.
+type Question struct {
+	ID       string
+	Run      string
+	Incident *int64
+	Path     string
+	State    string
+	RaisedAt time.Time
+	Until    time.Time
+	Raised   json.RawMessage `gorm:"type:jsonb"`
+}
+
+// Delivery is one message on its way out.
+type Delivery struct {
+	ID       int64
+	Key      string
+	Kind     string // room or source
+	Address  string // the connection's or the source's name
+	Body     string
+	Incident *int64
+	State    string // queued, sent or failed
+	Tries    int
+	Error    string
+	QueuedAt time.Time
+	SentAt   *time.Time
+}
+
+// Artifact is the whole of an output, compressed.
+type Artifact struct {
+	ID   string
+	Size int64
+	Body []byte
+	At   time.Time
+}
+
+// Feed is one line of what changed.
+type Feed struct {
+	ID       int64
+	Xid      string `gorm:"->"`
+	Topic    string
+	Ref      string
+	Incident *int64
+}

@@ -1,0 +1,132 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"urgentis/core/incident"
+)
+
+// NewEntry is an entry before it is sealed into the chain.
+type NewEntry struct {
+	At      time.Time
+	Kind    string
+	Actor   string
+	Run     string
+	Step    string
+	Title   string
+	Content any
+}
+
+// LockIncident reads an incident's row and keeps it until the end of the transaction.
+func LockIncident(tx *gorm.DB, number int64) (*Incident, error) {
+	var i Incident
+	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?", number).Take(&i).Error
+	return &i, err
+}
+
+// AppendEntries seals entries into the record of a locked incident. The caller saves the incident's other fields with SaveIncident.
+func AppendEntries(tx *gorm.DB, i *Incident, entries []NewEntry) ([]Entry, error) {
+	rows := make([]Entry, 0, len(entries))
+	for _, n := range entries {
+		e := incident.Entry{Incident: strconv.FormatInt(i.Number, 10), Seq: i.Entries + 1, At: n.At, Kind: n.Kind, Actor: n.Actor, Run: n.Run, Step: n.Step, Title: n.Title}
+		if n.Content == nil {
+			n.Content = map[string]any{}
+		}
+		if err := incident.Seal(&e, i.LastHash, n.Content); err != nil {
+			return nil, fmt.Errorf("seal an entry: %w", err)
+		}
+		i.Entries, i.LastHash = e.Seq, e.Hash
+		content := string(e.Content)
+		rows = append(rows, Entry{Incident: i.Number, Seq: e.Seq, At: e.At, Kind: e.Kind, Actor: e.Actor, Run: e.Run, Step: e.Step,
+			Title: e.Title, Content: &content, Digest: e.Digest, Prev: e.Prev, Hash: e.Hash})
+	}
+	if len(rows) == 0 {
+		return nil, nil
+	}
+	return rows, tx.Create(&rows).Error
+}
+
+// SaveIncident writes the head of an incident back.
+func SaveIncident(tx *gorm.DB, i *Incident) error { return tx.Save(i).Error }
+
+// Verify checks the chain of one record; nil when it is whole.
+func (s *Store) Verify(ctx context.Context, number int64) (int64, error) {
+	var head Incident
+	var rows []Entry
+	// One snapshot, so that an entry written meanwhile is not taken for a fault.
+	err := s.Tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("set transaction isolation level repeatable read").Error; err != nil {
+			return err
+		}
+		if err := tx.Where("number = ?", number).Take(&head).Error; err != nil {
+			return err
+		}
+		return tx.Where("incident = ?", number).Order("seq").Find(&rows).Error
+	})
+	if err != nil {
+		return 0, err
+	}
+	entries := make([]incident.Entry, len(rows))
+	for i, r := range rows {
+		entries[i] = incident.Entry{Incident: strconv.FormatInt(r.Incident, 10), Seq: r.Seq, At: r.At, Kind: r.Kind, Actor: r.Actor,
+			Run: r.Run, Step: r.Step, Title: r.Title, Digest: r.Digest, Prev: r.Prev, Hash: r.Hash}
+		if r.Content != nil {
+			entries[i].Content = json.RawMessage(*r.Content)
+		}
+	}
+	if err := incident.Verify(entries, head.Entries, head.LastHash); err != nil {
+		return head.Entries, &Broken{err.Error()}
+	}
+	return head.Entries, nil
+}
+
+// Broken says that a record is not as it was written.
+type Broken struct{ Reason string }
+
+func (b *Broken) Error() string { return b.Reason }
+
+// Changed enters into the feed that something is new; readers learn of it once the transaction commits.
+func Changed(tx *gorm.DB, rows ...Feed) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.Create(&rows).Error
+}
+
+// FeedAfter reads what changed after a place in the feed, in commit order, at most 1000 lines. A place is xid and id.
+func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, error) {
+	var rows []Feed
+	err := s.DB.WithContext(ctx).Raw(`select id, xid::text as xid, topic, ref, incident from feed
+		where (xid, id) > (?::text::xid8, ?) and xid < pg_snapshot_xmin(pg_current_snapshot()) order by xid, id limit 1000`, xid, id).Scan(&rows).Error
+	return rows, err
+}
+
+// FeedEnd is the place in the feed before which everything is known to be committed.
+func (s *Store) FeedEnd(ctx context.Context) (xid string, id int64, err error) {
+	var rows []Feed
+	err = s.DB.WithContext(ctx).Raw(`select id, xid::text as xid from feed where xid < pg_snapshot_xmin(pg_current_snapshot()) order by feed.xid desc, id desc limit 1`).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return "0", 0, err
+	}
+	return rows[0].Xid, rows[0].ID, nil
+}
+
+// Forget removes what the feed and the sessions no longer need.
+func (s *Store) Forget(ctx context.Context) error {
+	if err := s.DB.WithContext(ctx).Exec("delete from feed where at < now() - interval '1 hour'").Error; err != nil {
+		return err
+	}
+	return s.DB.WithContext(ctx).Exec("delete from session where expires_at < now()").Error
+}
+
+// Audit writes one line of the audit log.
+func Audit(tx *gorm.DB, actor, act, subject, detail string) error {
+	return tx.Create(&Act{At: time.Now(), Actor: actor, Act: act, Subject: subject, Detail: detail}).Error
+}

@@ -1,0 +1,211 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"urgentis/core/flow"
+)
+
+// ErrClaimLost says that a run is no longer this instance's to drive.
+var ErrClaimLost = errors.New("the claim on the run was lost")
+
+// ErrMoved says that somebody appended to the log meanwhile: read on and decide anew.
+var ErrMoved = errors.New("the log has moved on")
+
+// WorkQueue makes the client that works the queue on this instance.
+func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Client[pgx.Tx], error) {
+	return river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
+		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Workers: workers, Logger: log,
+		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}},
+		CompletedJobRetentionPeriod: time.Hour,
+	})
+}
+
+// Claim takes a run that nobody owns. It returns nil where somebody does, or where the run is over.
+func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
+	var rows []Run
+	err := s.DB.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
+		where id = ? and owner is null and ended_at is null returning *`, owner, run).Scan(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return &rows[0], nil
+}
+
+// Log reads a run's log from after a sequence number.
+func (s *Store) Log(ctx context.Context, run string, after int64) ([]flow.Event, error) {
+	return ReadLog(s.DB.WithContext(ctx), run, after)
+}
+
+// ReadLog is Log inside a transaction.
+func ReadLog(tx *gorm.DB, run string, after int64) ([]flow.Event, error) {
+	var rows []Event
+	if err := tx.Where("run = ? and seq > ?", run, after).Order("seq").Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("read the log of run %s: %w", run, err)
+	}
+	out := make([]flow.Event, len(rows))
+	for i, r := range rows {
+		b, err := flow.Decode(r.Kind, []byte(r.Body))
+		if err != nil {
+			return nil, err
+		}
+		out[i] = flow.Event{Seq: r.Seq, At: r.At.UTC(), Path: r.Path, Body: b}
+	}
+	return out, nil
+}
+
+// insertEvents writes events under the numbers they carry.
+func insertEvents(tx *gorm.DB, run string, events []flow.Event) error {
+	if len(events) == 0 {
+		return nil
+	}
+	rows := make([]Event, len(events))
+	for i, e := range events {
+		body, err := json.Marshal(e.Body)
+		if err != nil {
+			return fmt.Errorf("write event %s: %w", e.Body.Kind(), err)
+		}
+		rows[i] = Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Path, Kind: e.Body.Kind(), Body: string(body)}
+	}
+	return tx.Create(&rows).Error
+}
+
+// Append adds events to the log of a run that this instance owns, at the version that was seen.
+// With park, the claim is given back in the same statement. The events carry their numbers.
+func (s *Store) Append(tx *gorm.DB, r *Run, events []flow.Event, park bool) error {
+	set := "version = version + ?"
+	if park {
+		set += ", owner = null, rung_at = null"
+	}
+	res := tx.Exec("update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ?",
+		len(events), r.ID, *r.Owner, r.Epoch, r.Version)
+	if res.Error != nil {
+		return res.Error
+	}
+	if res.RowsAffected == 0 {
+		return ErrMoved
+	}
+	return insertEvents(tx, r.ID, events)
+}
+
+// Owns reports whether this instance still owns the run, and at which version it stands.
+func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
+	var now Run
+	if err := s.DB.WithContext(ctx).Where("id = ?", r.ID).Take(&now).Error; err != nil {
+		return false, err
+	}
+	return now.Owner != nil && *now.Owner == *r.Owner && now.Epoch == r.Epoch, nil
+}
+
+// Speak appends one event to a run without owning it, and rings if nobody drives it and no bell is out.
+// The run's row must be locked by the transaction.
+func (s *Store) Speak(ctx context.Context, tx *gorm.DB, r *Run, e flow.Event) error {
+	e.Seq = r.Version + 1
+	if err := insertEvents(tx, r.ID, []flow.Event{e}); err != nil {
+		return err
+	}
+	ring := r.Owner == nil && r.RungAt == nil
+	set := "version = version + 1"
+	if ring {
+		set += ", rung_at = now()"
+	}
+	if err := tx.Exec("update run set "+set+" where id = ?", r.ID).Error; err != nil {
+		return err
+	}
+	if ring {
+		return s.Enqueue(ctx, tx, Doorbell{r.ID})
+	}
+	return nil
+}
+
+// Lock reads a run's row and keeps it until the end of the transaction.
+func Lock(tx *gorm.DB, run string) (*Run, error) {
+	var r Run
+	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", run).Take(&r).Error
+	return &r, err
+}
+
+// InsertRuns writes new runs with the first event of each, and rings for them.
+func (s *Store) InsertRuns(ctx context.Context, tx *gorm.DB, runs []Run, begun []flow.Event) error {
+	if len(runs) == 0 {
+		return nil
+	}
+	now := time.Now()
+	jobs := make([]river.JobArgs, len(runs))
+	events := make([]Event, len(runs))
+	for i := range runs {
+		runs[i].Version, runs[i].State, runs[i].RungAt = 1, flow.Running, &now
+		body, err := json.Marshal(begun[i].Body)
+		if err != nil {
+			return err
+		}
+		events[i] = Event{Run: runs[i].ID, Seq: 1, At: begun[i].At, Kind: begun[i].Body.Kind(), Body: string(body)}
+		jobs[i] = Doorbell{runs[i].ID}
+	}
+	if err := tx.Create(&runs).Error; err != nil {
+		return err
+	}
+	if err := tx.Create(&events).Error; err != nil {
+		return err
+	}
+	return s.Enqueue(ctx, tx, jobs...)
+}
+
+// SetTimer makes a run due at a time; a zero time takes its timer away.
+func SetTimer(tx *gorm.DB, run string, due time.Time) error {
+	if due.IsZero() {
+		return tx.Exec("delete from timer where run = ?", run).Error
+	}
+	return tx.Exec("insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due", run, due).Error
+}
+
+// RingDue takes up to 500 due timers and rings for their runs. It returns how many there were,
+// and when the next is due by the database's clock; zero without one.
+func (s *Store) RingDue(ctx context.Context) (int, time.Duration, error) {
+	n := 0
+	next := time.Duration(0)
+	err := s.Tx(ctx, func(tx *gorm.DB) error {
+		var due []string
+		if err := tx.Raw(`delete from timer where run in (select run from timer where due <= now() order by due limit 500 for update skip locked) returning run`).Scan(&due).Error; err != nil {
+			return err
+		}
+		n = len(due)
+		if n > 0 {
+			if err := s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in ? and owner is null and rung_at is null and ended_at is null returning id`, due)); err != nil {
+				return err
+			}
+		}
+		var wait *float64
+		if err := tx.Raw(`select extract(epoch from min(due) - now()) from timer`).Scan(&wait).Error; err != nil {
+			return err
+		}
+		if wait != nil {
+			next = max(time.Millisecond, time.Duration(*wait*float64(time.Second)))
+		}
+		return nil
+	})
+	return n, next, err
+}
+
+func (s *Store) ring(ctx context.Context, tx *gorm.DB, ids *gorm.DB) error {
+	var rung []string
+	if err := ids.Scan(&rung).Error; err != nil {
+		return err
+	}
+	jobs := make([]river.JobArgs, len(rung))
+	for i, id := range rung {
+		jobs[i] = Doorbell{id}
+	}
+	return s.Enqueue(ctx, tx, jobs...)
+}
