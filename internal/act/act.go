@@ -1,0 +1,115 @@
+// Package act is the hands of the engine: it does one rendered request on one target and tells what came of it.
+package act
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"unicode/utf8"
+
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+)
+
+// KeptOutput bounds what is kept of each stream, in bytes; what comes after is counted, not kept.
+const KeptOutput = 1 << 20
+
+// Job is one attempt.
+type Job struct {
+	Request leave.Request
+	Attempt string
+	// Live is called with pieces of output as they come; it must not block.
+	Live func(piece string)
+}
+
+// Result is what came of a job. State is flow.OK, flow.Failed (it is known that nothing was begun, or how
+// it ended) or flow.Unknown (it may have been begun, and nobody saw its end).
+type Result struct {
+	State  string
+	Exit   *int
+	Error  string // one sentence without a full stop
+	Stdout Captured
+	Stderr Captured
+}
+
+// Hand does jobs of one kind.
+type Hand interface {
+	Do(ctx context.Context, job Job) Result
+}
+
+// Failed makes a result for a job of which nothing was begun.
+func Failed(err string) Result { return Result{State: flow.Failed, Error: err} }
+
+// Captured is what was kept of a stream.
+type Captured struct {
+	Kept []byte
+	Size int64
+}
+
+// Text is the kept output as text that every store and page can hold: UTF-8 without NUL.
+func (c Captured) Text() string {
+	s := string(c.Kept)
+	if !utf8.ValidString(s) {
+		s = strings.ToValidUTF8(s, "\uFFFD")
+	}
+	return strings.ReplaceAll(s, "\x00", "\uFFFD")
+}
+
+// Stream collects one stream within bounds and passes it on live.
+type Stream struct {
+	mu   sync.Mutex
+	c    Captured
+	live func(string)
+}
+
+// Write implements io.Writer. It takes everything, so that a flood cannot block its sender.
+func (w *Stream) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if room := KeptOutput - len(w.c.Kept); room > 0 {
+		piece := p[:min(room, len(p))]
+		w.c.Kept = append(w.c.Kept, piece...)
+		if w.live != nil {
+			w.live(Captured{Kept: piece}.Text())
+		}
+	}
+	w.c.Size += int64(len(p))
+	return len(p), nil
+}
+
+// Taken is what was collected so far.
+func (w *Stream) Taken() Captured {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.c
+}
+
+// Streams makes the two collectors of a job.
+func Streams(job Job) (stdout, stderr *Stream) {
+	return &Stream{live: job.Live}, &Stream{live: job.Live}
+}
+
+// Ended makes the result of a command that ended with an exit.
+func Ended(exit int, accept []int) Result {
+	r := Result{State: flow.OK, Exit: &exit}
+	good := exit == 0
+	if len(accept) > 0 {
+		good = false
+		for _, a := range accept {
+			good = good || a == exit
+		}
+	}
+	if !good {
+		r.State = flow.Failed
+	}
+	return r
+}
+
+// Quote writes words as one POSIX shell command that runs exactly them.
+func Quote(words []string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+	}
+	return strings.Join(out, " ")
+}

@@ -1,0 +1,60 @@
+// Package local runs commands on the host of the service itself. It is off unless switched on.
+package local
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"syscall"
+	"time"
+
+	"urgentis/core/flow"
+	"urgentis/internal/act"
+)
+
+// Hand runs local commands.
+type Hand struct {
+	// On must be set by the administrator: whoever writes runbooks could otherwise act as the service's own account.
+	On bool
+}
+
+// Do implements act.Hand.
+func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
+	if !h.On {
+		return act.Failed("commands on this host are switched off; the administrator can switch them on with --allow-local")
+	}
+	r := job.Request
+	if r.As != "" {
+		r.Words = append([]string{"sudo", "-n", "-u", r.As, "--"}, r.Words...)
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.Timeout)*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, r.Words[0], r.Words[1:]...)
+	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "URGENTIS_ATTEMPT=" + job.Attempt}
+	cmd.Dir = os.TempDir()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	// The whole group ends, not only its first process.
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
+	cmd.WaitDelay = 2 * time.Second
+	stdout, stderr := act.Streams(job)
+	cmd.Stdout, cmd.Stderr = stdout, stderr
+	if err := cmd.Start(); err != nil {
+		return act.Failed(err.Error())
+	}
+	err := cmd.Wait()
+	var res act.Result
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		res = act.Result{State: flow.Unknown, Error: "the command did not end in time"}
+	case err == nil:
+		res = act.Ended(0, r.Accept)
+	case errors.As(err, &exit) && exit.ExitCode() >= 0:
+		res = act.Ended(exit.ExitCode(), r.Accept)
+	default:
+		res = act.Result{State: flow.Unknown, Error: err.Error()}
+	}
+	res.Stdout, res.Stderr = stdout.Taken(), stderr.Taken()
+	return res
+}

@@ -1,0 +1,161 @@
+// Package localdb runs a private PostgreSQL for an installation that brings none of its own.
+package localdb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Server is a running private PostgreSQL.
+type Server struct {
+	// URL is its address, on a socket that only this account can reach.
+	URL string
+
+	bin, data, sockets string
+	cred               *syscall.Credential
+	started            bool
+}
+
+// Start makes a cluster under dir the first time, and starts it, or finds it still running after the
+// service was killed. The server listens on a socket only.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	s := &Server{bin: bin, data: filepath.Join(dir, "postgres"), sockets: filepath.Join(dir, "sockets")}
+	if err := s.prepare(dir); err != nil {
+		return nil, err
+	}
+	// A socket's path may have 107 bytes.
+	if len(s.sockets) > 80 {
+		return nil, fmt.Errorf("the path of the data directory is too long for a socket: %s; choose a shorter --data-dir", dir)
+	}
+	if _, err := os.Stat(filepath.Join(s.data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		if err := s.run(ctx, "initdb", "-D", s.data, "-U", "urgentis", "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8"); err != nil {
+			return nil, fmt.Errorf("make the private database: %w", err)
+		}
+	}
+	s.URL = fmt.Sprintf("postgres:///postgres?host=%s&port=5432&user=urgentis&sslmode=disable", s.sockets)
+	if s.running(ctx) {
+		return s, nil
+	}
+	opts := fmt.Sprintf("-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c max_connections=120 -c shared_buffers=128MB", s.sockets)
+	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", opts, "start"); err != nil {
+		return nil, fmt.Errorf("start the private database (its log is %s): %w", filepath.Join(s.data, "server.log"), err)
+	}
+	s.started = true
+	return s, nil
+}
+
+// running reports whether a server of this cluster answers already.
+func (s *Server) running(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	for {
+		c, err := pgx.Connect(ctx, s.URL)
+		if err == nil {
+			return c.Close(ctx) == nil
+		}
+		// A server that is starting, stopping or recovering says so; wait for it.
+		if !strings.Contains(err.Error(), "57P03") || ctx.Err() != nil {
+			return false
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// Stop ends the server; what is committed stays.
+func (s *Server) Stop() error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	return s.run(ctx, "pg_ctl", "-D", s.data, "-m", "fast", "-w", "stop")
+}
+
+// binaries finds initdb and pg_ctl: on the path, or where Debian puts them, the newest first.
+func binaries() (string, error) {
+	if p, err := exec.LookPath("initdb"); err == nil {
+		return filepath.Dir(p), nil
+	}
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
+	if len(found) == 0 {
+		return "", errors.New("PostgreSQL is not installed here: install the Debian package postgresql, or give --database URL")
+	}
+	sort.Slice(found, func(i, j int) bool { return version(found[i]) > version(found[j]) })
+	return filepath.Dir(found[0]), nil
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+	return n
+}
+
+// prepare makes the directories. initdb and postgres refuse to run as root, so that root lends them
+// the account that the Debian package made.
+func (s *Server) prepare(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("make the data directory: %w", err)
+	}
+	for _, d := range []string{s.data, s.sockets} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return fmt.Errorf("make the data directory: %w", err)
+		}
+	}
+	if os.Getuid() != 0 {
+		return nil
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return errors.New("as root, the private database needs the account postgres, which the Debian package postgresql makes")
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	s.cred = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	for _, d := range []string{s.data, s.sockets} {
+		if err := os.Chown(d, uid, gid); err != nil {
+			return fmt.Errorf("give %s to the account postgres: %w", d, err)
+		}
+	}
+	for d := dir; d != "/"; d = filepath.Dir(d) {
+		if i, err := os.Stat(d); err == nil && i.Mode().Perm()&0o001 == 0 {
+			return fmt.Errorf("the account postgres cannot reach %s through %s; choose another --data-dir", dir, d)
+		}
+	}
+	return nil
+}
+
+func (s *Server) run(ctx context.Context, name string, args ...string) error {
+	cmd := exec.CommandContext(ctx, filepath.Join(s.bin, name), args...)
+	cmd.Dir = "/"
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8", "TZ=UTC"}
+	// A group of its own: Ctrl-C in the terminal is for the service, which stops the server in order.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: s.cred}
+	// Files, not pipes: the server inherits them and would keep a pipe open for ever.
+	out, err := os.CreateTemp("", "urgentis-db-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	cmd.Stdout, cmd.Stderr = out, out
+	if err := cmd.Run(); err != nil {
+		said, _ := os.ReadFile(out.Name())
+		return fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(string(said)))
+	}
+	return nil
+}
