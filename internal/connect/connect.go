@@ -1,0 +1,135 @@
+// Package connect carries messages out: one outbox, from which each is delivered once per key or
+// until its tries are used up.
+package connect
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/riverqueue/river"
+	"gorm.io/gorm"
+
+	"urgentis/internal/act/httpcall"
+	"urgentis/internal/store"
+)
+
+// Outbox delivers what the engine and the intake put there.
+type Outbox struct {
+	river.WorkerDefaults[store.Deliver]
+	store  *store.Store
+	client *http.Client
+	log    *slog.Logger
+}
+
+// New makes an outbox that reaches only allowed networks.
+func New(s *store.Store, allowed httpcall.Allowed, log *slog.Logger) *Outbox {
+	return &Outbox{store: s, client: allowed.Client(10 * time.Second), log: log}
+}
+
+// Work implements river.Worker: one try of one delivery.
+func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error {
+	var d store.Delivery
+	db := o.store.DB.WithContext(ctx)
+	if err := db.Where("id = ?", job.Args.ID).Take(&d).Error; err != nil {
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		return err
+	}
+	if d.State != "queued" {
+		return nil
+	}
+	err := o.deliver(ctx, d)
+	if err == nil {
+		return db.Exec("update delivery set state = 'sent', tries = tries + 1, error = '', sent_at = now() where id = ?", d.ID).Error
+	}
+	state := "queued"
+	if job.Attempt >= job.MaxAttempts {
+		state = "failed"
+	}
+	o.log.Warn("deliver a message", "to", d.Kind+"/"+d.Address, "error", err)
+	return errors.Join(err, o.failed(ctx, d, state, err))
+}
+
+// NextRetry implements river.Worker: soon at first, then each minute.
+func (o *Outbox) NextRetry(job *river.Job[store.Deliver]) time.Time {
+	return time.Now().Add(min(time.Minute, time.Second<<min(job.Attempt, 6)))
+}
+
+func (o *Outbox) failed(ctx context.Context, d store.Delivery, state string, cause error) error {
+	return o.store.Tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("update delivery set state = ?, tries = tries + 1, error = ? where id = ?", state, cause.Error(), d.ID).Error; err != nil {
+			return err
+		}
+		if state != "failed" || d.Incident == nil {
+			return nil
+		}
+		// Nobody was told: that belongs into the record.
+		i, err := store.LockIncident(tx, *d.Incident)
+		if err != nil {
+			return err
+		}
+		_, err = store.AppendEntries(tx, i, []store.NewEntry{{At: time.Now(), Kind: "delivery.failed", Actor: "urgentis", Title: "A message could not be delivered",
+			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body, "error": cause.Error()}}})
+		if err != nil {
+			return err
+		}
+		return store.SaveIncident(tx, i)
+	})
+}
+
+func (o *Outbox) deliver(ctx context.Context, d store.Delivery) error {
+	url, err := o.address(ctx, d)
+	if err != nil || url == "" {
+		return err
+	}
+	var body map[string]any
+	if err := json.Unmarshal([]byte(d.Body), &body); err != nil {
+		return err
+	}
+	body["key"] = orKey(body["key"], d.Key)
+	out, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(out))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Idempotency-Key", d.Key)
+	res, err := o.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10)) //nolint:errcheck // only to reuse the connection
+	if res.StatusCode < 200 || res.StatusCode > 299 {
+		return fmt.Errorf("%s answered %s", d.Address, res.Status)
+	}
+	return nil
+}
+
+func orKey(v any, key string) any {
+	if v != nil {
+		return v
+	}
+	return key
+}
+
+func (o *Outbox) address(ctx context.Context, d store.Delivery) (string, error) {
+	var url string
+	q := "select url from connection where name = ?"
+	if d.Kind == "source" {
+		q = "select call_back from source where name = ?"
+	}
+	err := o.store.DB.WithContext(ctx).Raw(q, d.Address).Scan(&url).Error
+	return url, err
+}

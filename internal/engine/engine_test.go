@@ -1,0 +1,323 @@
+package engine_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"urgentis/core/alert"
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+	"urgentis/internal/act"
+	"urgentis/internal/engine"
+	"urgentis/internal/intake"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+// queue is a host with a berth queue, as a hand.
+type queue struct {
+	mu     sync.Mutex
+	depth  int
+	stuck  string
+	parked int
+	silent string
+	// hold blocks the change until it is closed; held says that it is blocked.
+	hold, held chan struct{}
+	lost       bool
+}
+
+func (q *queue) Do(ctx context.Context, job act.Job) act.Result {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	r := job.Request
+	if r.Target.Name == q.silent {
+		return act.Failed("no answer")
+	}
+	exit := 0
+	res := act.Result{State: flow.OK, Exit: &exit}
+	switch {
+	case r.Kind == "http":
+		res.Stdout.Kept = []byte(`{"state":"stalled"}`)
+	case r.Words[1] == "depth":
+		res.Stdout.Kept = []byte(fmt.Sprintf(`{"depth":%d,"stuck_message":%q}`, q.depth, q.stuck))
+		if q.stuck == "" {
+			q.depth = max(0, q.depth-500)
+		}
+	case r.Words[1] == "park":
+		if q.held != nil {
+			close(q.held)
+			q.held = nil
+			q.mu.Unlock()
+			select {
+			case <-q.hold:
+			case <-ctx.Done():
+			}
+			q.mu.Lock()
+		}
+		q.parked++
+		q.stuck = ""
+		if q.lost {
+			return act.Result{State: flow.Unknown, Error: "the connection was lost"}
+		}
+	}
+	res.Stdout.Size = int64(len(res.Stdout.Kept))
+	return res
+}
+
+type noSecrets struct{}
+
+func (noSecrets) Values(context.Context, leave.Facts) []string { return []string{"hunter22"} }
+
+type bench struct {
+	t     testing.TB
+	store *store.Store
+	e     *engine.Engine
+	in    *intake.Intake
+	q     *queue
+}
+
+func source(t testing.TB) string {
+	src, err := os.ReadFile("../../examples/ferry/runbooks/berth-queue-backlog.yaml")
+	require.NoError(t, err)
+	return strings.Replace(string(src), "every: 2s", "every: 50ms", 1)
+}
+
+func set(t testing.TB, text string) *bench {
+	s := testdb.Open(t)
+	b := &bench{t: t, store: s, q: &queue{depth: 812, stuck: "m-7"}}
+	ctx := context.Background()
+	require.NoError(t, s.DB.Create(&[]store.Target{
+		{Name: "consumer-1", Service: "berth-queue", Address: "127.0.10.11", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}},
+		{Name: "consumer-2", Service: "berth-queue", Address: "127.0.10.12", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}}}).Error)
+	require.NoError(t, s.DB.Create(&store.Service{Name: "berth-queue", Owner: "quayside", Stance: "ask"}).Error)
+	require.NoError(t, s.DB.Create(&store.Source{Name: "mon", TokenHash: []byte("x"), AddedAt: time.Now()}).Error)
+	_, _, err := s.PushRunbook(ctx, text, "iva")
+	require.NoError(t, err)
+	b.start()
+	return b
+}
+
+func (b *bench) start() {
+	b.e = engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"ssh": b.q, "http": b.q}, Secrets: noSecrets{}, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
+	require.NoError(b.t, b.e.Start(context.Background()))
+	b.in = intake.New(b.store, b.e, slog.New(slog.DiscardHandler))
+	e, in := b.e, b.in
+	var once sync.Once
+	b.t.Cleanup(func() { once.Do(func() { in.Stop(); e.Stop() }) })
+}
+
+func (b *bench) alert() intake.Taken {
+	taken, err := b.in.Take(context.Background(), "mon", alert.Report{Key: "north", Severity: "major", Summary: "deep", Service: "berth-queue",
+		Labels: map[string]string{"signal": "queue_depth", "queue": "north"}, At: time.Now()})
+	require.NoError(b.t, err)
+	return taken
+}
+
+func eventually[T any](b *bench, q string, args ...any) T {
+	var out []T
+	require.Eventually(b.t, func() bool {
+		require.NoError(b.t, b.store.DB.Raw(q, args...).Scan(&out).Error)
+		return len(out) > 0
+	}, 20*time.Second, 5*time.Millisecond, q)
+	return out[0]
+}
+
+func (b *bench) decide(approve bool) {
+	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
+	var raised flow.GateRaised
+	require.NoError(b.t, json.Unmarshal(g.Raised, &raised))
+	require.NoError(b.t, b.e.Decide(context.Background(), g.ID, approve, "mara", "go on", raised.Digest))
+}
+
+func (b *bench) ended() store.Run {
+	return eventually[store.Run](b, "select * from run where ended_at is not null")
+}
+
+func (b *bench) kinds(incident int64) []string {
+	var out []string
+	require.NoError(b.t, b.store.DB.Raw("select kind from entry where incident = ? order by seq", incident).Scan(&out).Error)
+	return out
+}
+
+func TestAlertToClosedIncident(t *testing.T) {
+	b := set(t, source(t))
+	taken := b.alert()
+	assert.Equal(t, alert.New, taken.Change)
+	b.decide(true)
+	run := b.ended()
+	assert.Equal(t, flow.Done, run.State, run.Because)
+	assert.Equal(t, 1, b.q.parked)
+	inc := eventually[store.Incident](b, "select * from incident where state = 'resolved'")
+	assert.Equal(t, "repaired", inc.Outcome)
+	assert.Equal(t, "nobody", inc.WaitingOn)
+	kinds := strings.Join(b.kinds(taken.Incident), " ")
+	assert.Regexp(t, `^alert.raised run.begun look.taken look.taken look.taken look.taken check.passes note gate.raised gate.approved look.taken look.taken change.still change.begun change.ended (look.taken )+check.passes told run.ended incident.closed$`, kinds)
+	n, err := b.store.Verify(context.Background(), taken.Incident)
+	require.NoError(t, err)
+	assert.Equal(t, int64(len(strings.Fields(kinds))), n)
+
+	require.NoError(t, b.store.DB.Exec("update entry set actor = 'somebody' where incident = ? and kind = 'gate.approved'", taken.Incident).Error)
+	_, err = b.store.Verify(context.Background(), taken.Incident)
+	assert.ErrorContains(t, err, "entry 10 was changed")
+}
+
+func TestRepeatsAreOneAndChangesShow(t *testing.T) {
+	b := set(t, source(t))
+	b.q.depth = 3 // a false alarm
+	first := b.alert()
+	second := b.alert()
+	assert.Equal(t, alert.Repeat, second.Change)
+	assert.Equal(t, first.Alert, second.Alert)
+	b.ended()
+	for _, c := range []struct {
+		sev  alert.Severity
+		want alert.Change
+	}{{"critical", alert.Worse}, {"minor", alert.Better}, {"cleared", alert.Clear}, {"cleared", alert.Idle}} {
+		got, err := b.in.Take(context.Background(), "mon", alert.Report{Key: "north", Severity: c.sev, Summary: "deep", Labels: map[string]string{}, At: time.Now()})
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got.Change)
+	}
+	var runs int64
+	b.store.DB.Model(&store.Run{}).Count(&runs)
+	assert.EqualValues(t, 1, runs, "what is no worse for a closed incident starts nothing")
+	next := b.alert()
+	assert.NotEqual(t, first.Incident, next.Incident, "after it cleared it is a new condition")
+}
+
+func TestAHostileQueueNameIsRefusedInTheRecord(t *testing.T) {
+	b := set(t, source(t))
+	hostile := `x; rm -rf / #{{ "$(reboot)" }}`
+	taken, err := b.in.Take(context.Background(), "mon", alert.Report{Key: "k", Severity: "major", Summary: hostile, Labels: map[string]string{"signal": "queue_depth", "queue": hostile}, At: time.Now()})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, b.kinds(taken.Incident))
+	var content string
+	require.NoError(t, b.store.DB.Raw("select content from entry where kind = 'run.refused'").Scan(&content).Error)
+	assert.Contains(t, content, "does not match the pattern")
+	var inc store.Incident
+	require.NoError(t, b.store.DB.Take(&inc).Error)
+	assert.Equal(t, "person", inc.WaitingOn)
+}
+
+func TestASilentTargetIsHandedOver(t *testing.T) {
+	b := set(t, source(t))
+	b.q.depth, b.q.silent = 3, "consumer-2"
+	taken := b.alert()
+	run := b.ended()
+	assert.Equal(t, flow.HandedOver, run.State)
+	assert.Contains(t, run.Because, "no depth from consumer-2")
+	assert.NotContains(t, b.kinds(taken.Incident), "incident.closed")
+	inc := eventually[store.Incident](b, "select * from incident where waiting_on = 'person'")
+	assert.Equal(t, "open", inc.State)
+}
+
+func TestDecisionsAreChecked(t *testing.T) {
+	b := set(t, source(t))
+	b.alert()
+	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
+	var raised flow.GateRaised
+	require.NoError(t, json.Unmarshal(g.Raised, &raised))
+	ctx := context.Background()
+	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, true, "mara", "", strings.Repeat("0", 64)), engine.ErrOtherDigest)
+	assert.ErrorIs(t, b.e.Decide(ctx, "nothing", true, "mara", "", raised.Digest), store.ErrNotFound)
+	require.NoError(t, b.e.Decide(ctx, g.ID, false, "mara", "not now", raised.Digest))
+	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, true, "mara", "", raised.Digest), engine.ErrNotOpen)
+	assert.Equal(t, flow.HandedOver, b.ended().State)
+	assert.Zero(t, b.q.parked)
+}
+
+func TestWhoAskedCannotApprove(t *testing.T) {
+	b := set(t, source(t))
+	ctx := context.Background()
+	var rev store.Revision
+	require.NoError(t, b.store.DB.Take(&rev).Error)
+	book, err := b.e.Book(ctx, rev.Revision)
+	require.NoError(t, err)
+	in, err := book.AcceptAll(map[string]any{"queue": "north"})
+	require.NoError(t, err)
+	require.NoError(t, b.store.Tx(ctx, func(tx *gorm.DB) error {
+		_, err := b.e.Begin(ctx, tx, engine.Start{Book: book, Inputs: in, StartedBy: "mara"})
+		return err
+	}))
+	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
+	var raised flow.GateRaised
+	require.NoError(t, json.Unmarshal(g.Raised, &raised))
+	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, true, "mara", "", raised.Digest), engine.ErrOwnRequest)
+	require.NoError(t, b.e.Decide(ctx, g.ID, true, "jonas", "", raised.Digest))
+	assert.Equal(t, flow.Done, b.ended().State)
+}
+
+func TestHaltStopsAChangeThatWasApproved(t *testing.T) {
+	b := set(t, source(t))
+	b.alert()
+	eventually[store.Gate](b, "select * from gate where state = 'open'")
+	require.NoError(t, store.SetHalted(b.store.DB, true, "iva"))
+	b.decide(true)
+	run := b.ended()
+	assert.Equal(t, flow.HandedOver, run.State)
+	assert.Contains(t, run.Because, "all changes are halted")
+	assert.Zero(t, b.q.parked)
+}
+
+func TestAStopDuringAChangeWaitsForItsEnd(t *testing.T) {
+	b := set(t, source(t))
+	b.q.hold, b.q.held = make(chan struct{}), make(chan struct{})
+	held := b.q.held
+	b.alert()
+	b.decide(true)
+	<-held
+	old := b.e
+	stopped := make(chan struct{})
+	go func() { old.Stop(); close(stopped) }()
+	time.Sleep(50 * time.Millisecond)
+	close(b.q.hold)
+	<-stopped
+	b.start()
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
+	var asked int64
+	b.store.DB.Model(&store.Question{}).Count(&asked)
+	assert.Zero(t, asked, "its end was seen: nobody is asked")
+}
+
+func TestAnUnknownOutcomeIsAQuestion(t *testing.T) {
+	b := set(t, source(t))
+	b.q.lost = true
+	b.alert()
+	b.decide(true)
+	q := eventually[store.Question](b, "select * from question where state = 'open'")
+	ctx := context.Background()
+	assert.ErrorIs(t, b.e.Answer(ctx, q.ID, "perhaps", "mara", ""), engine.ErrNoChoice)
+	require.NoError(t, b.e.Answer(ctx, q.ID, flow.Happened, "mara", "seen on the host"))
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
+}
+
+func TestGateExpiresByTimer(t *testing.T) {
+	b := set(t, strings.Replace(source(t), "within: 20m", "within: 1s", 1))
+	b.alert()
+	run := b.ended()
+	assert.Equal(t, flow.HandedOver, run.State)
+	assert.Contains(t, run.Because, "Nobody answered the gate")
+	assert.Zero(t, b.q.parked)
+}
+
+func TestSecretsAreMasked(t *testing.T) {
+	b := set(t, source(t))
+	b.q.depth, b.q.stuck = 3, "hunter22"
+	b.alert()
+	b.ended()
+	var found int64
+	require.NoError(t, b.store.DB.Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error)
+	assert.Zero(t, found)
+}

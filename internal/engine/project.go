@@ -1,0 +1,394 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/riverqueue/river"
+	"gorm.io/gorm"
+
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+	"urgentis/internal/act"
+	"urgentis/internal/store"
+)
+
+// project writes what follows from events in the transaction that appends them: the record, gates and
+// questions as they are listed, messages, the run's head, the feed. log is the whole log with events at its end.
+func (e *Engine) project(ctx context.Context, tx *gorm.DB, run *store.Run, book *runbook.Book, log, events []flow.Event) error {
+	p := &projection{e: e, tx: tx, run: run, book: book, intents: map[string]flow.Intent{}}
+	for _, ev := range log {
+		if in, ok := ev.Body.(flow.Intent); ok {
+			p.intents[in.Attempt] = in
+		}
+	}
+	for _, ev := range events {
+		if err := p.event(ev); err != nil {
+			return err
+		}
+	}
+	s, err := flow.Fold(book, log)
+	if err != nil {
+		return err
+	}
+	if err := p.head(s); err != nil {
+		return err
+	}
+	return p.finish(ctx, s)
+}
+
+type projection struct {
+	e       *Engine
+	tx      *gorm.DB
+	run     *store.Run
+	book    *runbook.Book
+	intents map[string]flow.Intent
+	entries []store.NewEntry
+	rooms   []message
+	sources []message
+	closing *flow.Ended
+	at      time.Time
+	feed    []store.Feed
+}
+
+type message struct {
+	key  string
+	text string
+	word string // what the source is told
+}
+
+func (p *projection) actor() string { return "runbook:" + p.book.Name }
+
+func (p *projection) entry(ev flow.Event, kind, actor, title string, content map[string]any) {
+	if s := p.book.Step(ev.Path); s != nil {
+		content["verb"] = s.Verb
+		content["step_title"] = s.Title
+	}
+	p.entries = append(p.entries, store.NewEntry{At: ev.At, Kind: kind, Actor: actor, Run: p.run.ID, Step: ev.Path, Title: title, Content: content})
+}
+
+func (p *projection) tell(ev flow.Event, format string, args ...any) {
+	p.rooms = append(p.rooms, message{key: fmt.Sprintf("%s:%d:room", p.run.ID, ev.Seq), text: fmt.Sprintf(format, args...)})
+}
+
+func (p *projection) title(path string) string {
+	if s := p.book.Step(path); s != nil {
+		return s.Title
+	}
+	return path
+}
+
+// event turns one event into entries, rows and messages.
+func (p *projection) event(ev flow.Event) error {
+	p.at = ev.At
+	switch b := ev.Body.(type) {
+	case flow.Begun:
+		p.entry(ev, "run.begun", b.StartedBy, "Runbook started: "+p.book.Title, map[string]any{
+			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
+	case flow.Skipped:
+		p.entry(ev, "step.skipped", p.actor(), "Skipped: "+p.title(ev.Path), map[string]any{"expression": b.Expression, "values": b.Values})
+	case flow.Intent:
+		if b.Change {
+			p.entry(ev, "change.begun", p.actor(), p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": b.Target,
+				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request})
+		}
+	case flow.Outcome:
+		p.outcome(ev, b)
+	case flow.Lost:
+		in := p.intents[b.Attempt]
+		p.entry(ev, "attempt.lost", "urgentis", "Interrupted: "+p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
+	case flow.Judged:
+		if b.Final {
+			p.entry(ev, "check."+b.Result, p.actor(), p.title(ev.Path), map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
+				"rounds": b.Round + 1, "proves": p.book.Step(ev.Path).Proves, "expression": p.book.Step(ev.Path).That.Source})
+		}
+	case flow.LeaveGiven, flow.StepBegun, flow.Changed:
+	case flow.GateRaised:
+		return p.gate(ev, b)
+	case flow.GateDecided:
+		return p.decided(ev, b)
+	case flow.GateExpired:
+		p.entry(ev, "gate.expired", "urgentis", "Nobody answered: "+p.title(ev.Path), map[string]any{"gate": b.Gate})
+		return p.tx.Exec("update gate set state = 'expired' where id = ?", b.Gate).Error
+	case flow.Cleared:
+		p.entry(ev, "change.cleared", p.actor(), "Allowed without asking: "+p.title(ev.Path), map[string]any{"reasons": b.Reasons, "digest": b.Digest})
+	case flow.StillJudged:
+		p.entry(ev, "change.still", p.actor(), "Still wanted? "+p.title(ev.Path), map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
+	case flow.QuestionRaised:
+		return p.question(ev, b)
+	case flow.QuestionAnswered:
+		p.entry(ev, "question.answered", b.By, "Answered: "+b.Choice, map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment})
+		return p.tx.Exec("update question set state = 'answered' where id = ?", b.Question).Error
+	case flow.QuestionExpired:
+		p.entry(ev, "question.expired", "urgentis", "Nobody answered the question", map[string]any{"question": b.Question})
+		return p.tx.Exec("update question set state = 'expired' where id = ?", b.Question).Error
+	case flow.Told:
+		p.told(ev, b)
+	case flow.Noted:
+		p.entry(ev, "note", p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
+	case flow.Ended:
+		p.ended(ev, b)
+	}
+	return nil
+}
+
+func undo(r leave.Request) string {
+	if r.Undo == nil {
+		return ""
+	}
+	return act.Show(*r.Undo)
+}
+
+func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
+	in := p.intents[b.Attempt]
+	kind := "look.taken"
+	if in.Change {
+		kind = "change.ended"
+	} else if b.State != flow.OK || len(b.Missing) > 0 {
+		kind = "look.incomplete"
+	}
+	content := map[string]any{"attempt": b.Attempt, "target": in.Target, "shown": act.Show(in.Request), "state": b.State, "error": b.Error,
+		"output": b.Output, "stderr": b.Stderr, "readings": b.Readings, "missing": b.Missing, "took_ms": b.Took.Milliseconds(), "round": in.Round}
+	if b.Exit != nil {
+		content["exit"] = *b.Exit
+	}
+	p.entry(ev, kind, p.actor(), p.title(ev.Path), content)
+}
+
+func (p *projection) gate(ev flow.Event, b flow.GateRaised) error {
+	shown := make([]map[string]any, len(b.Proposal.Requests))
+	var lines []string
+	for i, r := range b.Proposal.Requests {
+		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
+		lines = append(lines, fmt.Sprintf("on %s: %s", r.Target.Name, act.Show(r)))
+	}
+	p.entry(ev, "gate.raised", p.actor(), "Asked for approval: "+p.title(ev.Path), map[string]any{"gate": b.Gate, "ask": b.Ask, "until": b.Until, "reasons": b.Reasons, "digest": b.Digest, "requests": shown})
+	p.tell(ev, "Approval wanted from %s until %s: %s\n%s", b.Ask, b.Until.Format("15:04 MST"), p.title(ev.Path), strings.Join(lines, "\n"))
+	raised, err := json.Marshal(b)
+	if err != nil {
+		return err
+	}
+	p.feed = append(p.feed, store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
+	return p.tx.Create(&store.Gate{ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
+}
+
+func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
+	state, word := "refused", "Refused: "
+	if b.Approved {
+		state, word = "approved", "Approved: "
+	}
+	p.entry(ev, "gate."+state, b.By, word+p.title(ev.Path), map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest})
+	p.feed = append(p.feed, store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
+	return p.tx.Exec("update gate set state = ?, decided_by = ?, comment = ? where id = ?", state, b.By, b.Comment, b.Gate).Error
+}
+
+func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
+	p.entry(ev, "question.raised", p.actor(), "What became of it? "+p.title(ev.Path), map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until})
+	p.tell(ev, "Answer wanted from %s: %s", b.Ask, b.Text)
+	raised, err := json.Marshal(b)
+	if err != nil {
+		return err
+	}
+	p.feed = append(p.feed, store.Feed{Topic: "question", Ref: b.Question, Incident: p.run.Incident})
+	return p.tx.Create(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
+}
+
+func (p *projection) told(ev flow.Event, b flow.Told) {
+	content := map[string]any{"text": b.Text, "source": b.Source}
+	p.entry(ev, "told", p.actor(), p.title(ev.Path), content)
+	if b.Text != "" {
+		p.tell(ev, "%s: %s", p.title(ev.Path), b.Text)
+	}
+	if b.Source != "" {
+		p.sources = append(p.sources, message{key: fmt.Sprintf("%s:%d:source", p.run.ID, ev.Seq), word: b.Source})
+	}
+}
+
+func (p *projection) ended(ev flow.Event, b flow.Ended) {
+	kind, title := "run.ended", "Runbook ended: "+p.book.Title
+	switch {
+	case b.State == flow.HandedOver:
+		kind, title = "run.handed-over", "Handed over to "+b.To
+		p.tell(ev, "Handed over to %s: %s", b.To, b.Because)
+	case b.Outcome == "":
+		p.tell(ev, "Runbook %s ended (%s): %s", p.book.Name, b.State, b.Because)
+	}
+	p.entry(ev, kind, p.actor(), title, map[string]any{"state": b.State, "because": b.Because, "to": b.To, "outcome": b.Outcome})
+	if b.Outcome != "" {
+		p.closing = &b
+	}
+}
+
+// head writes the run's own row.
+func (p *projection) head(s *flow.State) error {
+	state, waits, because := flow.Running, s.WaitsOn(), ""
+	var ended *time.Time
+	if waits != "" {
+		state = flow.Waiting
+	}
+	if s.Ended != nil {
+		state, because, ended = s.Ended.State, s.Ended.Because, &p.at
+	}
+	p.run.State, p.run.WaitsOn = state, waits
+	return p.tx.Exec("update run set state = ?, waits_on = ?, because = ?, ended_at = ? where id = ?", state, waits, because, ended, p.run.ID).Error
+}
+
+// finish writes entries into the incident, closes it where the run says so, and sends messages off.
+func (p *projection) finish(ctx context.Context, s *flow.State) error {
+	p.feed = append(p.feed, store.Feed{Topic: "run", Ref: p.run.ID, Incident: p.run.Incident})
+	link := p.e.Link + "/runs/" + p.run.ID
+	if p.run.Incident != nil {
+		link = fmt.Sprintf("%s/incidents/%d", p.e.Link, *p.run.Incident)
+		if err := p.record(s); err != nil {
+			return err
+		}
+	}
+	if err := p.e.Send(ctx, p.tx, p.run.Incident, link, p.rooms...); err != nil {
+		return err
+	}
+	if err := p.tellSource(ctx, s); err != nil {
+		return err
+	}
+	return store.Changed(p.tx, p.feed...)
+}
+
+func (p *projection) record(s *flow.State) error {
+	i, err := store.LockIncident(p.tx, *p.run.Incident)
+	if err != nil {
+		return fmt.Errorf("read the incident: %w", err)
+	}
+	if p.closing != nil {
+		if err := p.close(i); err != nil {
+			return err
+		}
+	}
+	if i.State == "open" {
+		switch {
+		case s.Ended != nil:
+			i.WaitingOn = "person"
+		case s.WaitsOn() == "approval" || s.WaitsOn() == "answer":
+			i.WaitingOn = s.WaitsOn()
+		default:
+			i.WaitingOn = "nobody"
+		}
+	}
+	if _, err := store.AppendEntries(p.tx, i, p.entries); err != nil {
+		return err
+	}
+	p.feed = append(p.feed, store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: p.run.Incident})
+	return store.SaveIncident(p.tx, i)
+}
+
+// close resolves the incident, unless another run still works on it.
+func (p *projection) close(i *store.Incident) error {
+	if i.State != "open" {
+		return nil
+	}
+	var others int64
+	if err := p.tx.Model(&store.Run{}).Where("incident = ? and id <> ? and ended_at is null", i.Number, p.run.ID).Count(&others).Error; err != nil {
+		return err
+	}
+	if others > 0 {
+		p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: "incident.kept-open", Actor: p.actor(), Run: p.run.ID,
+			Title: fmt.Sprintf("Not closed: %d other run is still under way", others), Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
+		return nil
+	}
+	at := p.at
+	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", p.closing.Outcome, p.closing.Because, &at
+	p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: "incident.closed", Actor: p.actor(), Run: p.run.ID,
+		Title: "Closed: " + p.closing.Outcome, Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
+	p.rooms = append(p.rooms, message{key: p.run.ID + ":closed:room", text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because)})
+	return nil
+}
+
+// Send puts messages for every room into the outbox, and into the queue, with this transaction.
+func (e *Engine) Send(ctx context.Context, tx *gorm.DB, incident *int64, link string, messages ...message) error {
+	if len(messages) == 0 {
+		return nil
+	}
+	var rooms []store.Connection
+	if err := tx.Where("kind = 'room'").Order("name").Find(&rooms).Error; err != nil {
+		return err
+	}
+	var rows []store.Delivery
+	for _, m := range messages {
+		for _, r := range rooms {
+			body, err := json.Marshal(map[string]any{"text": m.text, "link": link, "incident": incident})
+			if err != nil {
+				return err
+			}
+			rows = append(rows, store.Delivery{Key: m.key + ":" + r.Name, Kind: "room", Address: r.Name, Body: string(body), Incident: incident, State: "queued", QueuedAt: e.now()})
+		}
+	}
+	return e.outbox(ctx, tx, rows)
+}
+
+// SendRoom is Send for one message from outside of a run.
+func (e *Engine) SendRoom(ctx context.Context, tx *gorm.DB, incident *int64, key, text, link string) error {
+	return e.Send(ctx, tx, incident, link, message{key: key, text: text})
+}
+
+func (e *Engine) outbox(ctx context.Context, tx *gorm.DB, rows []store.Delivery) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	if err := tx.Create(&rows).Error; err != nil {
+		return fmt.Errorf("put messages into the outbox: %w", err)
+	}
+	jobs := make([]river.JobArgs, len(rows))
+	for i, r := range rows {
+		jobs[i] = store.Deliver{ID: r.ID}
+	}
+	return e.Store.Enqueue(ctx, tx, jobs...)
+}
+
+func (p *projection) tellSource(ctx context.Context, s *flow.State) error {
+	if len(p.sources) == 0 || s.Begun.Alert == nil {
+		return nil
+	}
+	name, _ := s.Begun.Alert["source"].(string)
+	var src []store.Source
+	if err := p.tx.Where("name = ? and call_back <> ''", name).Find(&src).Error; err != nil || len(src) == 0 {
+		return err
+	}
+	var rows []store.Delivery
+	for _, m := range p.sources {
+		body, err := json.Marshal(map[string]any{"alert": s.Begun.Alert["id"], "key": s.Begun.Alert["key"], "do": m.word, "incident": p.run.Incident})
+		if err != nil {
+			return err
+		}
+		rows = append(rows, store.Delivery{Key: m.key, Kind: "source", Address: name, Body: string(body), Incident: p.run.Incident, State: "queued", QueuedAt: p.e.now()})
+	}
+	return p.e.outbox(ctx, p.tx, rows)
+}
+
+// tellRefused writes down and tells that a run cannot go on.
+func (e *Engine) tellRefused(ctx context.Context, tx *gorm.DB, run *store.Run, because string) error {
+	link := e.Link + "/runs/" + run.ID
+	feed := []store.Feed{{Topic: "run", Ref: run.ID, Incident: run.Incident}}
+	if run.Incident != nil {
+		link = fmt.Sprintf("%s/incidents/%d", e.Link, *run.Incident)
+		i, err := store.LockIncident(tx, *run.Incident)
+		if err != nil {
+			return err
+		}
+		if i.State == "open" {
+			i.WaitingOn = "person"
+		}
+		if _, err := store.AppendEntries(tx, i, []store.NewEntry{{At: e.now(), Kind: "run.failed", Actor: "urgentis", Run: run.ID, Title: "The run cannot go on", Content: map[string]any{"because": because}}}); err != nil {
+			return err
+		}
+		if err := store.SaveIncident(tx, i); err != nil {
+			return err
+		}
+		feed = append(feed, store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident})
+	}
+	if err := e.SendRoom(ctx, tx, run.Incident, run.ID+":refused:room", "Runbook "+run.Runbook+": "+because, link); err != nil {
+		return err
+	}
+	return store.Changed(tx, feed...)
+}

@@ -1,0 +1,230 @@
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+
+	"gorm.io/gorm"
+
+	"urgentis/core/alert"
+	"urgentis/core/expr"
+	"urgentis/core/runbook"
+	"urgentis/core/trigger"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// raise opens an incident for a new alert, with its facts, and starts what matches.
+func (w *writing) raise(ctx context.Context, a *store.Alert) error {
+	title := a.Summary
+	if r := []rune(title); len(r) > 200 {
+		title = string(r[:199]) + "…"
+	}
+	inc := &store.Incident{Title: title, State: "open", WaitingOn: "nobody", Severity: a.Severity, Service: a.Service, OpenedAt: w.now}
+	if err := w.tx.Create(inc).Error; err != nil {
+		return fmt.Errorf("open an incident: %w", err)
+	}
+	a.Incident = &inc.Number
+	entries := []store.NewEntry{{At: w.now, Kind: "alert.raised", Actor: "source:" + a.Source, Title: a.Summary, Content: Snapshot(a)}}
+	if _, err := store.AppendEntries(w.tx, inc, entries); err != nil {
+		return err
+	}
+	if err := store.SaveIncident(w.tx, inc); err != nil {
+		return err
+	}
+	if err := w.send(ctx, inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
+		return err
+	}
+	if err := w.start(ctx, a, inc.Number, nil); err != nil {
+		return err
+	}
+	w.changed(a)
+	return w.tx.Create(a).Error
+}
+
+func (w *writing) changed(a *store.Alert) {
+	w.feed = append(w.feed, store.Feed{Topic: "alert", Ref: a.ID, Incident: a.Incident}, store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident})
+}
+
+func (w *writing) send(ctx context.Context, inc *store.Incident, key, text string) error {
+	return w.in.engine.SendRoom(ctx, w.tx, &inc.Number, fmt.Sprintf("i%d:%s:room", inc.Number, key), text, fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number))
+}
+
+// alter writes down that an open alert is worse, better or cleared. What is worse may start more.
+func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, change alert.Change) error {
+	was := a.Severity
+	a.Count, a.LastAt = a.Count+1, r.At
+	if change == alert.Clear {
+		a.State = "cleared"
+	} else {
+		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
+	}
+	if a.Incident != nil {
+		inc, err := store.LockIncident(w.tx, *a.Incident)
+		if err != nil {
+			return err
+		}
+		titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
+		content := Snapshot(a)
+		content["was"] = was
+		if _, err := store.AppendEntries(w.tx, inc, []store.NewEntry{{At: w.now, Kind: "alert." + string(change), Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}}); err != nil {
+			return err
+		}
+		if change == alert.Worse && inc.State == "open" {
+			inc.Severity = a.Severity
+		}
+		if err := store.SaveIncident(w.tx, inc); err != nil {
+			return err
+		}
+		if change == alert.Worse && inc.State == "open" {
+			var before []trigger.Verdict
+			if err := json.Unmarshal(a.Verdicts, &before); err != nil {
+				return err
+			}
+			if err := w.start(ctx, a, inc.Number, before); err != nil {
+				return err
+			}
+		}
+		w.changed(a)
+	}
+	return w.tx.Save(a).Error
+}
+
+// maxExplained bounds for how many triggers the alert keeps why they did not start.
+const maxExplained = 200
+
+// start begins the runbooks that the alert starts, save those it started before.
+func (w *writing) start(ctx context.Context, a *store.Alert, incident int64, before []trigger.Verdict) error {
+	snapshot := Snapshot(a)
+	verdicts := w.index.index.Match(snapshot)
+	if len(w.index.books) <= maxExplained {
+		verdicts = w.index.index.Explain(snapshot)
+	}
+	started := map[string]bool{}
+	for _, v := range before {
+		started[v.Runbook+"/"+v.Name] = v.Started
+	}
+	inc, err := store.LockIncident(w.tx, incident)
+	if err != nil {
+		return err
+	}
+	var starts []engine.Start
+	for i, v := range verdicts {
+		again := started[v.Runbook+"/"+v.Name]
+		if v.Started && !again {
+			st, refused := w.prepare(v, snapshot, inc)
+			if refused != nil {
+				verdicts[i].Started, verdicts[i].Error = false, refused.Error()
+				if err := w.refused(ctx, inc, v, refused); err != nil {
+					return err
+				}
+				continue
+			}
+			starts = append(starts, st)
+		}
+		verdicts[i].Started = v.Started || again
+	}
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
+		return err
+	}
+	if len(starts) == 0 && before == nil {
+		inc.WaitingOn = "person"
+		if _, err := store.AppendEntries(w.tx, inc, []store.NewEntry{{At: w.now, Kind: "nothing.started", Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}}); err != nil {
+			return err
+		}
+		if err := w.send(ctx, inc, "nobody", fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number)); err != nil {
+			return err
+		}
+	}
+	if err := store.SaveIncident(w.tx, inc); err != nil {
+		return err
+	}
+	_, err = w.in.engine.Begin(ctx, w.tx, starts...)
+	return err
+}
+
+// refused writes into the record that a runbook matched and could not start, and tells people.
+func (w *writing) refused(ctx context.Context, inc *store.Incident, v trigger.Verdict, why error) error {
+	_, err := store.AppendEntries(w.tx, inc, []store.NewEntry{{At: w.now, Kind: "run.refused", Actor: "trigger:" + v.Runbook + "/" + v.Name,
+		Title: "Runbook not started: " + v.Runbook, Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why.Error()}}})
+	if err != nil {
+		return err
+	}
+	return w.send(ctx, inc, "refused:"+v.Runbook+":"+v.Name, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, why))
+}
+
+// prepare renders and checks the inputs of a start.
+func (w *writing) prepare(v trigger.Verdict, snapshot map[string]any, inc *store.Incident) (engine.Start, error) {
+	b := w.index.books[v.Runbook]
+	st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: "trigger:" + v.Runbook + "/" + v.Name}
+	given := map[string]any{}
+	for _, s := range b.Starts {
+		if s.Name != v.Name {
+			continue
+		}
+		for name, t := range s.Inputs {
+			val, err := t.Value(&expr.Scope{Alert: snapshot})
+			if err != nil {
+				return st, fmt.Errorf("input %s: %w", name, err)
+			}
+			given[name] = val
+		}
+	}
+	var err error
+	st.Inputs, err = b.AcceptAll(given)
+	return st, err
+}
+
+// cache keeps the triggers of all runbooks, as they were last pushed.
+type cache struct {
+	mu      sync.Mutex
+	version string
+	loaded  *loaded
+}
+
+type loaded struct {
+	index *trigger.Index
+	books map[string]*runbook.Book
+}
+
+func (c *cache) load(ctx context.Context, tx *gorm.DB, e *engine.Engine) (*loaded, error) {
+	var rows []struct {
+		Name     string
+		Revision string
+	}
+	var version string
+	if err := tx.Raw("select count(*) || '/' || coalesce(sum(number), 0) from runbook").Scan(&version).Error; err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.loaded != nil && c.version == version {
+		return c.loaded, nil
+	}
+	if err := tx.Raw("select r.name, v.revision from runbook r join revision v on v.name = r.name and v.number = r.number order by r.name").Scan(&rows).Error; err != nil {
+		return nil, fmt.Errorf("read runbooks: %w", err)
+	}
+	l := &loaded{books: map[string]*runbook.Book{}}
+	var all []trigger.Trigger
+	var bad []string
+	for _, r := range rows {
+		b, err := e.Book(ctx, r.Revision)
+		if err != nil {
+			bad = append(bad, err.Error())
+			continue
+		}
+		l.books[r.Name] = b
+		for _, s := range b.Starts {
+			all = append(all, trigger.Trigger{Runbook: r.Name, Name: s.Name, Condition: s.Alert})
+		}
+	}
+	if len(bad) > 0 {
+		e.Log.Error("runbooks that this program cannot read do not start", "runbooks", strings.Join(bad, "; "))
+	}
+	l.index = trigger.New(all)
+	c.version, c.loaded = version, l
+	return l, nil
+}

@@ -1,0 +1,271 @@
+// Package intake takes alerts from outside. What is answered is on disk; many that come at once share a commit.
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"gorm.io/gorm"
+
+	"urgentis/core/alert"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// Taken is what became of a report.
+type Taken struct {
+	Alert    string
+	Change   alert.Change
+	Incident int64 // 0 without one
+}
+
+// ErrUncertain says that the database broke off while it committed: send it again, identity absorbs the repeat.
+var ErrUncertain = errors.New("it is not certain that the alert was kept; send it again")
+
+// Intake is the one way in for alerts.
+type Intake struct {
+	store  *store.Store
+	engine *engine.Engine
+	log    *slog.Logger
+	clock  func() time.Time
+	lanes  [2]chan *item
+	done   sync.WaitGroup
+	stop   chan struct{}
+
+	triggers cache
+}
+
+type item struct {
+	source string
+	report alert.Report
+	answer chan answer
+}
+
+type answer struct {
+	taken Taken
+	err   error
+}
+
+// maxBatch bounds how many reports share one commit.
+const maxBatch = 256
+
+// New makes an intake and starts its two writers. Reports with one identity go through the same writer, in order.
+func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
+	in := &Intake{store: s, engine: e, log: log, clock: time.Now, stop: make(chan struct{})}
+	for i := range in.lanes {
+		in.lanes[i] = make(chan *item, 4*maxBatch)
+		in.done.Add(1)
+		go in.write(in.lanes[i])
+	}
+	return in
+}
+
+// Stop ends the writers; what waits is still written.
+func (in *Intake) Stop() {
+	close(in.stop)
+	in.done.Wait()
+}
+
+// Take keeps one report. It returns once that is on disk.
+func (in *Intake) Take(ctx context.Context, source string, r alert.Report) (Taken, error) {
+	h := fnv.New32a()
+	h.Write([]byte(source + "\x00" + r.Key)) //nolint:errcheck // it never fails
+	it := &item{source: source, report: r, answer: make(chan answer, 1)}
+	select {
+	case in.lanes[h.Sum32()%2] <- it:
+	case <-ctx.Done():
+		return Taken{}, ctx.Err()
+	case <-in.stop:
+		return Taken{}, ErrUncertain
+	}
+	select {
+	case a := <-it.answer:
+		return a.taken, a.err
+	case <-ctx.Done():
+		return Taken{}, ErrUncertain
+	}
+}
+
+func (in *Intake) write(lane chan *item) {
+	defer in.done.Done()
+	for {
+		var batch []*item
+		select {
+		case it := <-lane:
+			batch = append(batch, it)
+		case <-in.stop:
+			if len(lane) == 0 {
+				return
+			}
+		}
+	more:
+		for len(batch) < maxBatch {
+			select {
+			case it := <-lane:
+				batch = append(batch, it)
+			default:
+				break more
+			}
+		}
+		in.commit(batch)
+	}
+}
+
+// commit writes a batch; one that is refused is repeated row by row, so that one bad row harms no other.
+func (in *Intake) commit(batch []*item) {
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	taken, err := in.batch(ctx, batch)
+	if err != nil && len(batch) > 1 && refused(err) {
+		for _, it := range batch {
+			in.commit([]*item{it})
+		}
+		return
+	}
+	for i, it := range batch {
+		if err != nil {
+			in.log.Error("keep an alert", "source", it.source, "error", err)
+			it.answer <- answer{err: ErrUncertain}
+			continue
+		}
+		it.answer <- answer{taken: taken[i]}
+	}
+}
+
+// refused reports whether the database said no, so that nothing was committed for certain.
+func refused(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) || errors.Is(err, gorm.ErrDuplicatedKey)
+}
+
+func (in *Intake) batch(ctx context.Context, batch []*item) ([]Taken, error) {
+	out := make([]Taken, len(batch))
+	err := in.store.Tx(ctx, func(tx *gorm.DB) error {
+		b, err := in.open(ctx, tx, batch)
+		if err != nil {
+			return err
+		}
+		for i, it := range batch {
+			if out[i], err = b.take(ctx, it); err != nil {
+				return err
+			}
+		}
+		return b.flush()
+	})
+	return out, err
+}
+
+// writing is one batch inside its transaction.
+type writing struct {
+	in      *Intake
+	tx      *gorm.DB
+	open    map[string]*store.Alert
+	touched map[string]bool
+	sources map[string]bool
+	now     time.Time
+	index   *loaded
+	feed    []store.Feed
+}
+
+func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
+	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond)}
+	type identity struct {
+		Source string `json:"source"`
+		Key    string `json:"key"`
+	}
+	ids := make([]identity, len(batch))
+	for i, it := range batch {
+		ids[i] = identity{it.source, it.report.Key}
+		w.sources[it.source] = true
+	}
+	wanted, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.Alert
+	err = tx.Raw(`select a.* from alert a where a.state = 'open' and (a.source, a.key) in
+		(select source, key from json_to_recordset(?::json) as x(source text, key text)) for update`, string(wanted)).Scan(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("read open alerts: %w", err)
+	}
+	for i := range rows {
+		w.open[rows[i].Source+"\x00"+rows[i].Key] = &rows[i]
+	}
+	w.index, err = in.triggers.load(ctx, tx, in.engine)
+	return w, err
+}
+
+func (w *writing) take(ctx context.Context, it *item) (Taken, error) {
+	id := it.source + "\x00" + it.report.Key
+	r := it.report
+	a := w.open[id]
+	severity := alert.Severity("")
+	if a != nil {
+		severity = alert.Severity(a.Severity)
+	}
+	change := alert.Compare(severity, r)
+	taken := Taken{Change: change}
+	switch change {
+	case alert.Idle:
+		return taken, nil
+	case alert.New:
+		a = &store.Alert{ID: store.NewID("a"), Source: it.source, Key: r.Key, State: "open", Severity: string(r.Severity), Summary: r.Summary,
+			Service: r.Service, Link: r.Link, Labels: r.Labels, Count: 1, FirstAt: r.At, LastAt: r.At, Verdicts: json.RawMessage("[]")}
+		if err := w.raise(ctx, a); err != nil {
+			return taken, err
+		}
+		w.open[id] = a
+	case alert.Repeat:
+		a.Count, a.LastAt = a.Count+1, r.At
+		w.touched[id] = true
+	default:
+		if err := w.alter(ctx, a, r, change); err != nil {
+			return taken, err
+		}
+		if change == alert.Clear {
+			delete(w.open, id)
+		}
+	}
+	taken.Alert = a.ID
+	if a.Incident != nil {
+		taken.Incident = *a.Incident
+	}
+	return taken, nil
+}
+
+// flush writes what repeats altered, once for each alert, and the marks of the sources.
+func (w *writing) flush() error {
+	for id := range w.touched {
+		a := w.open[id]
+		if a == nil {
+			continue
+		}
+		if err := w.tx.Exec("update alert set count = ?, last_at = ? where id = ?", a.Count, a.LastAt, a.ID).Error; err != nil {
+			return err
+		}
+	}
+	for s := range w.sources {
+		// Every alert need not lock the source's row: a mark each second is enough.
+		if err := w.tx.Exec("update source set last_alert_at = now() where name = ? and (last_alert_at is null or last_alert_at < now() - interval '1 second')", s).Error; err != nil {
+			return err
+		}
+	}
+	return store.Changed(w.tx, w.feed...)
+}
+
+// Snapshot is an alert as expressions see it.
+func Snapshot(a *store.Alert) map[string]any {
+	labels := map[string]string(a.Labels)
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	return map[string]any{"id": a.ID, "source": a.Source, "key": a.Key, "severity": a.Severity, "state": a.State, "summary": a.Summary,
+		"service": a.Service, "link": a.Link, "labels": labels, "count": a.Count, "first_at": a.FirstAt.UTC(), "last_at": a.LastAt.UTC()}
+}
