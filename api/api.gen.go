@@ -202,6 +202,33 @@ func (e NewSecretKind) Valid() bool {
 	}
 }
 
+// Defines values for ReportSeverity.
+const (
+	ReportSeverityCleared  ReportSeverity = "cleared"
+	ReportSeverityCritical ReportSeverity = "critical"
+	ReportSeverityMajor    ReportSeverity = "major"
+	ReportSeverityMinor    ReportSeverity = "minor"
+	ReportSeverityWarning  ReportSeverity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the ReportSeverity enum.
+func (e ReportSeverity) Valid() bool {
+	switch e {
+	case ReportSeverityCleared:
+		return true
+	case ReportSeverityCritical:
+		return true
+	case ReportSeverityMajor:
+		return true
+	case ReportSeverityMinor:
+		return true
+	case ReportSeverityWarning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Admin     Role = "admin"
@@ -346,6 +373,36 @@ func (e SpanState) Valid() bool {
 	case SpanStateUnsure:
 		return true
 	case SpanStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TakenChange.
+const (
+	TakenChangeBetter  TakenChange = "better"
+	TakenChangeCleared TakenChange = "cleared"
+	TakenChangeIdle    TakenChange = "idle"
+	TakenChangeNew     TakenChange = "new"
+	TakenChangeRepeat  TakenChange = "repeat"
+	TakenChangeWorse   TakenChange = "worse"
+)
+
+// Valid indicates whether the value is a known member of the TakenChange enum.
+func (e TakenChange) Valid() bool {
+	switch e {
+	case TakenChangeBetter:
+		return true
+	case TakenChangeCleared:
+		return true
+	case TakenChangeIdle:
+		return true
+	case TakenChangeNew:
+		return true
+	case TakenChangeRepeat:
+		return true
+	case TakenChangeWorse:
 		return true
 	default:
 		return false
@@ -698,6 +755,22 @@ type ReadingLine struct {
 	Unit    string `json:"unit,omitempty,omitzero"`
 }
 
+// Report defines model for Report.
+type Report struct {
+	At time.Time `json:"at,omitempty,omitzero"`
+
+	// Key names the condition within the source; without one it follows from service and labels
+	Key      string            `json:"key,omitempty,omitzero"`
+	Labels   map[string]string `json:"labels,omitempty,omitzero"`
+	Link     string            `json:"link,omitempty,omitzero"`
+	Service  string            `json:"service,omitempty,omitzero"`
+	Severity ReportSeverity    `json:"severity"`
+	Summary  string            `json:"summary,omitempty,omitzero"`
+}
+
+// ReportSeverity defines model for Report.Severity.
+type ReportSeverity string
+
 // Request defines model for Request.
 type Request struct {
 	Account string `json:"account,omitempty,omitzero"`
@@ -887,6 +960,17 @@ type Strip struct {
 	Spans []Span        `json:"spans"`
 	To    time.Time     `json:"to"`
 }
+
+// Taken defines model for Taken.
+type Taken struct {
+	Alert    string      `json:"alert"`
+	Change   TakenChange `json:"change"`
+	Incident int64       `json:"incident,omitempty,omitzero"`
+	Link     string      `json:"link"`
+}
+
+// TakenChange defines model for Taken.Change.
+type TakenChange string
 
 // Target defines model for Target.
 type Target struct {

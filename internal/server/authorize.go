@@ -1,0 +1,120 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/gin-gonic/gin"
+
+	"urgentis/internal/access"
+)
+
+// cookie is the name of the session's cookie.
+const cookie = "urgentis_session"
+
+type principalKey struct{}
+
+// who is the principal of a request; nil for nobody.
+func who(ctx context.Context) *access.Principal {
+	p, _ := ctx.Value(principalKey{}).(*access.Principal)
+	return p
+}
+
+func bearer(c *gin.Context) string {
+	t, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+	if !ok {
+		return ""
+	}
+	return t
+}
+
+// authorize finds out who asks and whether the operation's rule lets them.
+func (s *Server) authorize(c *gin.Context) {
+	rule, ok := s.rules[c.Request.Method+" "+c.FullPath()]
+	if !ok {
+		problem(c, &Problem{http.StatusForbidden, "no-rule", "this operation has no rule", nil})
+		return
+	}
+	p, err := s.principal(c)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	if !p.May(rule) {
+		if p == nil {
+			problem(c, &Problem{http.StatusUnauthorized, "sign-in", "sign in first", nil})
+			return
+		}
+		problem(c, &Problem{http.StatusForbidden, "role", "this needs the role " + rule, nil})
+		return
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), principalKey{}, p))
+}
+
+func (s *Server) principal(c *gin.Context) (*access.Principal, error) {
+	if t := bearer(c); t != "" {
+		return s.Access.ByToken(c, t)
+	}
+	if v, err := c.Cookie(cookie); err == nil && v != "" {
+		return s.Access.BySession(c, v)
+	}
+	return nil, nil
+}
+
+// validator checks requests against the contract.
+func validator(doc *openapi3.T) (gin.HandlerFunc, error) {
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		return nil, err
+	}
+	options := &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
+	return func(c *gin.Context) {
+		route, params, err := router.FindRoute(c.Request)
+		if err != nil {
+			if errors.Is(err, routers.ErrPathNotFound) {
+				problem(c, &Problem{http.StatusNotFound, "not-found", "there is no such address", nil})
+				return
+			}
+			problem(c, bad("bad-request", "%s", err))
+			return
+		}
+		in := &openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options}
+		if err := openapi3filter.ValidateRequest(c, in); err != nil {
+			var big *http.MaxBytesError
+			if errors.As(err, &big) {
+				problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", "the body is larger than 1 MB", nil})
+				return
+			}
+			problem(c, bad("bad-request", "%s", plainly(err)))
+		}
+	}, nil
+}
+
+// plainly makes one sentence of the validator's report.
+func plainly(err error) string {
+	var re *openapi3filter.RequestError
+	if !errors.As(err, &re) {
+		return strings.SplitN(err.Error(), "\n", 2)[0]
+	}
+	where := "the body"
+	if re.Parameter != nil {
+		where = re.Parameter.Name
+	}
+	var se *openapi3.SchemaError
+	if errors.As(re.Err, &se) {
+		if p := se.JSONPointer(); len(p) > 0 {
+			where = strings.Join(p, ".")
+		}
+		return where + ": " + se.Reason
+	}
+	if re.Err != nil {
+		return where + ": " + re.Err.Error()
+	}
+	return where + ": " + re.Reason
+}

@@ -1,0 +1,194 @@
+package server
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"gorm.io/gorm"
+
+	"urgentis/api"
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+	"urgentis/internal/act"
+	"urgentis/internal/store"
+)
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+// web refuses an address that is no http address.
+func web(what, address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return bad("address", "%s must be an http or https address", what)
+	}
+	return nil
+}
+
+// ListSources implements api.StrictServerInterface.
+func (s *Server) ListSources(ctx context.Context, _ api.ListSourcesRequestObject) (api.ListSourcesResponseObject, error) {
+	var rows []store.Source
+	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
+	return api.ListSources200JSONResponse(mapped(rows, func(x store.Source) api.Source {
+		return api.Source{Name: x.Name, CallBack: x.CallBack, AddedAt: x.AddedAt.UTC(), LastAlertAt: utc(x.LastAlertAt)}
+	})), err
+}
+
+// AddSource implements api.StrictServerInterface.
+func (s *Server) AddSource(ctx context.Context, r api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
+	if r.Body.CallBack != "" {
+		if err := web("call_back", r.Body.CallBack); err != nil {
+			return nil, err
+		}
+	}
+	value, err := s.Access.AddSource(ctx, r.Body.Name, r.Body.CallBack, who(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.AddSource201JSONResponse{Name: r.Body.Name, Token: value, ExpiresAt: time.Now().UTC().AddDate(100, 0, 0)}, nil
+}
+
+// RemoveSource implements api.StrictServerInterface.
+func (s *Server) RemoveSource(ctx context.Context, r api.RemoveSourceRequestObject) (api.RemoveSourceResponseObject, error) {
+	return api.RemoveSource204Response{}, s.remove(ctx, &store.Source{}, "source", r.Name)
+}
+
+// ListServices implements api.StrictServerInterface.
+func (s *Server) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
+	var rows []store.Service
+	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
+	return api.ListServices200JSONResponse(mapped(rows, func(x store.Service) api.Service {
+		return api.Service{Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance)}
+	})), err
+}
+
+// SetService implements api.StrictServerInterface.
+func (s *Server) SetService(ctx context.Context, r api.SetServiceRequestObject) (api.SetServiceResponseObject, error) {
+	b := *r.Body
+	if b.Stance == "" {
+		b.Stance = api.ServiceStance(leave.Ask)
+	}
+	row := store.Service{Name: b.Name, Title: b.Title, Owner: b.Owner, Stance: string(b.Stance)}
+	return api.SetService200JSONResponse(b), s.save(ctx, &row, "service", b.Name, "stance "+row.Stance)
+}
+
+func (s *Server) save(ctx context.Context, row any, noun, name, detail string) error {
+	return s.Store.Tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Save(row).Error; err != nil {
+			return err
+		}
+		return store.Audit(tx, who(ctx).Name, noun+".set", name, detail)
+	})
+}
+
+// ListTargets implements api.StrictServerInterface.
+func (s *Server) ListTargets(ctx context.Context, _ api.ListTargetsRequestObject) (api.ListTargetsResponseObject, error) {
+	var rows []store.Target
+	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
+	return api.ListTargets200JSONResponse(mapped(rows, func(t store.Target) api.Target {
+		return api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels}
+	})), err
+}
+
+// SetTarget implements api.StrictServerInterface.
+func (s *Server) SetTarget(ctx context.Context, r api.SetTargetRequestObject) (api.SetTargetResponseObject, error) {
+	b := *r.Body
+	if b.Port == 0 {
+		b.Port = 22
+	}
+	if b.Labels == nil {
+		b.Labels = map[string]string{}
+	}
+	if strings.ContainsAny(b.Address, "/ @") {
+		return nil, bad("address", "address must be the name or the number of a host")
+	}
+	if b.HostKey != "" {
+		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(b.HostKey))
+		if err != nil {
+			return nil, bad("host-key", "the host key cannot be read; it looks like ssh-ed25519 AAAA…")
+		}
+		b.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+	}
+	if b.Secret != "" {
+		var n int64
+		if err := s.Store.DB.WithContext(ctx).Model(&store.Secret{}).Where("name = ?", b.Secret).Count(&n).Error; err != nil {
+			return nil, err
+		}
+		if n == 0 {
+			return nil, bad("secret", "there is no secret %s; set it first", b.Secret)
+		}
+	}
+	row := store.Target{Name: b.Name, Service: b.Service, Address: b.Address, Port: b.Port, Account: b.Account, Secret: b.Secret, HostKey: b.HostKey, Labels: b.Labels}
+	return api.SetTarget200JSONResponse(b), s.save(ctx, &row, "target", b.Name, b.Address)
+}
+
+// RemoveTarget implements api.StrictServerInterface.
+func (s *Server) RemoveTarget(ctx context.Context, r api.RemoveTargetRequestObject) (api.RemoveTargetResponseObject, error) {
+	return api.RemoveTarget204Response{}, s.remove(ctx, &store.Target{}, "target", r.Name)
+}
+
+// TryTarget implements api.StrictServerInterface.
+func (s *Server) TryTarget(ctx context.Context, r api.TryTargetRequestObject) (api.TryTargetResponseObject, error) {
+	facts, err := store.Facts(s.Store.DB.WithContext(ctx), []string{r.Name})
+	if err != nil {
+		return nil, err
+	}
+	if len(facts) == 0 {
+		return nil, store.ErrNotFound
+	}
+	res := s.SSH.Do(ctx, act.Job{Request: leave.Request{Kind: "ssh", Target: facts[0], Words: []string{"true"}, Timeout: 10}, Attempt: "try"})
+	out := api.TryTarget200JSONResponse{Ok: res.State == flow.OK, Says: res.Error}
+	if out.Ok {
+		out.Says = "signed in and ran a command"
+	} else if out.Says == "" {
+		out.Says = strings.TrimSpace("the command failed: " + res.Stderr.Text())
+	}
+	return out, nil
+}
+
+// ListSecrets implements api.StrictServerInterface.
+func (s *Server) ListSecrets(ctx context.Context, _ api.ListSecretsRequestObject) (api.ListSecretsResponseObject, error) {
+	var rows []store.Secret
+	err := s.Store.DB.WithContext(ctx).Raw("select distinct on (name) name, version, kind, set_at from secret order by name, version desc").Scan(&rows).Error
+	return api.ListSecrets200JSONResponse(mapped(rows, apiSecret)), err
+}
+
+func apiSecret(x store.Secret) api.Secret {
+	return api.Secret{Name: x.Name, Version: x.Version, Kind: api.SecretKind(x.Kind), SetAt: x.SetAt.UTC()}
+}
+
+// SetSecret implements api.StrictServerInterface.
+func (s *Server) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (api.SetSecretResponseObject, error) {
+	if r.Body.Kind == "ssh-key" {
+		if _, err := ssh.ParsePrivateKey([]byte(r.Body.Value)); err != nil {
+			return nil, bad("secret", "the value is no SSH private key that can be read without a passphrase")
+		}
+	}
+	row, err := s.Secrets.Set(ctx, r.Body.Name, string(r.Body.Kind), []byte(r.Body.Value), who(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.SetSecret201JSONResponse(apiSecret(*row)), nil
+}
+
+// ListConnections implements api.StrictServerInterface.
+func (s *Server) ListConnections(ctx context.Context, _ api.ListConnectionsRequestObject) (api.ListConnectionsResponseObject, error) {
+	var rows []store.Connection
+	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
+	return api.ListConnections200JSONResponse(mapped(rows, func(c store.Connection) api.Connection {
+		return api.Connection{Name: c.Name, Kind: api.ConnectionKind(c.Kind), Url: c.URL}
+	})), err
+}
+
+// SetConnection implements api.StrictServerInterface.
+func (s *Server) SetConnection(ctx context.Context, r api.SetConnectionRequestObject) (api.SetConnectionResponseObject, error) {
+	b := *r.Body
+	if err := web("url", b.Url); err != nil {
+		return nil, err
+	}
+	row := store.Connection{Name: b.Name, Kind: string(b.Kind), URL: b.Url}
+	return api.SetConnection200JSONResponse(b), s.save(ctx, &row, "connection", b.Name, "")
+}

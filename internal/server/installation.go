@@ -1,0 +1,191 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"html/template"
+	"io/fs"
+	"net/http"
+	"path"
+	"sort"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"gorm.io/gorm"
+
+	"urgentis/api"
+	"urgentis/internal/store"
+)
+
+// GetStatus implements api.StrictServerInterface.
+func (s *Server) GetStatus(ctx context.Context, _ api.GetStatusRequestObject) (api.GetStatusResponseObject, error) {
+	st, err := s.status(ctx)
+	return api.GetStatus200JSONResponse(st), err
+}
+
+func (s *Server) status(ctx context.Context) (api.Status, error) {
+	out := api.Status{Version: s.Version}
+	db := s.Store.DB.WithContext(ctx)
+	var err error
+	if out.Halted, out.HaltedBy, err = store.Halted(db); err != nil {
+		return out, err
+	}
+	if !out.Halted {
+		out.HaltedBy = ""
+	}
+	var row struct {
+		Instances                                                        int
+		OpenIncidents, ActiveRuns, OpenGates, OpenQuestions, Undelivered int64
+	}
+	err = db.Raw(`select (select count(*) from instance where fenced_at is null) as instances,
+		(select count(*) from incident where state = 'open') as open_incidents,
+		(select count(*) from run where ended_at is null) as active_runs,
+		(select count(*) from gate where state = 'open') as open_gates,
+		(select count(*) from question where state = 'open') as open_questions,
+		(select count(*) from delivery where state = 'queued') as undelivered`).Scan(&row).Error
+	out.Instances, out.OpenIncidents, out.ActiveRuns, out.OpenGates, out.OpenQuestions, out.Undelivered =
+		row.Instances, row.OpenIncidents, row.ActiveRuns, row.OpenGates, row.OpenQuestions, row.Undelivered
+	return out, err
+}
+
+// SetHalt implements api.StrictServerInterface.
+func (s *Server) SetHalt(ctx context.Context, r api.SetHaltRequestObject) (api.SetHaltResponseObject, error) {
+	p := who(ctx)
+	err := s.Store.Tx(ctx, func(tx *gorm.DB) error {
+		if err := store.SetHalted(tx, r.Body.Halted, p.Name); err != nil {
+			return err
+		}
+		act, text := "resume", "Changes go on again, says "+p.Name+"."
+		if r.Body.Halted {
+			act, text = "halt", "All changes are halted by "+p.Name+". "+r.Body.Because
+		}
+		if err := store.Audit(tx, p.Name, act, "", r.Body.Because); err != nil {
+			return err
+		}
+		if err := store.Changed(tx, store.Feed{Topic: "halt", Ref: act}); err != nil {
+			return err
+		}
+		return s.Engine.SendRoom(ctx, tx, nil, store.NewID("halt"), text, s.Link)
+	})
+	if err != nil {
+		return nil, err
+	}
+	st, err := s.status(ctx)
+	return api.SetHalt200JSONResponse(st), err
+}
+
+// metrics answers in OpenMetrics.
+func (s *Server) metrics() gin.HandlerFunc {
+	reg := prometheus.NewRegistry()
+	reg.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{s})
+	return gin.WrapH(promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}))
+}
+
+type gauges struct{ s *Server }
+
+func desc(name, help string) *prometheus.Desc {
+	return prometheus.NewDesc("urgentis_"+name, help, nil, nil)
+}
+
+// Describe implements prometheus.Collector; what is collected is found out when it is.
+func (g *gauges) Describe(chan<- *prometheus.Desc) {}
+
+// Collect implements prometheus.Collector.
+func (g *gauges) Collect(ch chan<- prometheus.Metric) {
+	st, err := g.s.status(context.Background())
+	if err != nil {
+		ch <- prometheus.NewInvalidMetric(desc("up", "Whether the database answers."), err)
+		return
+	}
+	for _, m := range []struct {
+		name, help string
+		v          int64
+	}{
+		{"instances", "Instances that work on this database.", int64(st.Instances)},
+		{"incidents_open", "Open incidents.", st.OpenIncidents},
+		{"runs_active", "Runs that are not over.", st.ActiveRuns},
+		{"gates_open", "Gates that wait for a decision.", st.OpenGates},
+		{"questions_open", "Questions that wait for an answer.", st.OpenQuestions},
+		{"deliveries_queued", "Messages that are not delivered yet.", st.Undelivered},
+	} {
+		ch <- prometheus.MustNewConstMetric(desc(m.name, m.help), prometheus.GaugeValue, float64(m.v))
+	}
+}
+
+var referencePage = template.Must(template.New("api").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Title}} API</title>
+<style>body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1rem;color:#1c2430;background:#fff}code{font-family:monospace}
+h2{margin:2rem 0 .3rem;font-size:1.1rem}table{border-collapse:collapse;width:100%}td{padding:.25rem .8rem .25rem 0;vertical-align:top;border-bottom:1px solid #dde}
+@media(prefers-color-scheme:dark){body{color:#dfe5ee;background:#12161d}td{border-color:#2a3240}a{color:#8fb8ff}}</style>
+<h1>{{.Title}} API {{.Version}}</h1><p>The whole document: <a href="/openapi.yaml">openapi.yaml</a>.</p>
+{{range .Groups}}<h2>{{.Name}}</h2><table>{{range .Ops}}<tr><td><code>{{.Method}}</code><td><code>{{.Path}}</code><td>{{.Summary}}<td>{{.Role}}{{end}}</table>{{end}}`))
+
+// reference is a page to read the API by.
+func (s *Server) reference(doc *openapi3.T) gin.HandlerFunc {
+	type op struct{ Method, Path, Summary, Role string }
+	type group struct {
+		Name string
+		Ops  []op
+	}
+	groups := make([]group, len(doc.Tags))
+	for i, t := range doc.Tags {
+		groups[i].Name = t.Name
+		for p, item := range doc.Paths.Map() {
+			for m, o := range item.Operations() {
+				if len(o.Tags) > 0 && o.Tags[0] == t.Name {
+					role, _ := o.Extensions["x-role"].(string)
+					groups[i].Ops = append(groups[i].Ops, op{m, p, o.Summary, role})
+				}
+			}
+		}
+		sort.Slice(groups[i].Ops, func(a, b int) bool {
+			x, y := groups[i].Ops[a], groups[i].Ops[b]
+			return x.Path+x.Method < y.Path+y.Method
+		})
+	}
+	return func(c *gin.Context) {
+		c.Header("Content-Type", "text/html; charset=utf-8")
+		if err := referencePage.Execute(c.Writer, map[string]any{"Title": doc.Info.Title, "Version": doc.Info.Version, "Groups": groups}); err != nil {
+			s.Log.Warn("write a page", "error", err)
+		}
+	}
+}
+
+// console serves the web console: its files, and its first page for every address that it has a page for.
+func (s *Server) console(c *gin.Context) {
+	p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if strings.HasPrefix(p, "api/") || strings.HasPrefix(p, "in/") {
+		problem(c, &Problem{http.StatusNotFound, "not-found", "there is no such address", nil})
+		return
+	}
+	if c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		problem(c, &Problem{http.StatusMethodNotAllowed, "method", "that cannot be done to this address", nil})
+		return
+	}
+	if s.Console == nil {
+		c.String(http.StatusOK, "The console is not built into this program; run make build.\n")
+		return
+	}
+	if p != "" {
+		if i, err := fs.Stat(s.Console, p); err == nil && !i.IsDir() {
+			if strings.HasPrefix(p, "assets/") {
+				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			c.FileFromFS(p, http.FS(s.Console))
+			return
+		} else if !errors.Is(err, fs.ErrNotExist) && err != nil {
+			s.problem(c, err)
+			return
+		}
+	}
+	b, err := fs.ReadFile(s.Console, "index.html")
+	if err != nil {
+		c.String(http.StatusOK, "The console is not built into this program; run make build.\n")
+		return
+	}
+	c.Header("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", b)
+}

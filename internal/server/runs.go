@@ -1,0 +1,282 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+
+	"gorm.io/gorm"
+
+	"urgentis/api"
+	"urgentis/core/expr"
+	"urgentis/core/flow"
+	"urgentis/core/runbook"
+	"urgentis/internal/access"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// ListRunbooks implements api.StrictServerInterface.
+func (s *Server) ListRunbooks(ctx context.Context, _ api.ListRunbooksRequestObject) (api.ListRunbooksResponseObject, error) {
+	var rows []store.Revision
+	err := s.Store.DB.WithContext(ctx).Raw("select v.* from runbook r join revision v on v.name = r.name and v.number = r.number order by r.name").Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	return api.ListRunbooks200JSONResponse(mapped(rows, func(r store.Revision) api.Runbook {
+		b, err := s.Engine.Book(ctx, r.Revision)
+		if err != nil {
+			b = &runbook.Book{}
+		}
+		return apiRunbook(r, b)
+	})), nil
+}
+
+func apiRunbook(r store.Revision, b *runbook.Book) api.Runbook {
+	out := api.Runbook{Name: r.Name, Title: r.Title, Owner: r.Owner, Service: r.Service, About: r.About, Tags: r.Tags, Number: r.Number,
+		Revision: r.Revision, PushedBy: r.PushedBy, PushedAt: r.PushedAt.UTC(), Starts: []string{}}
+	for _, st := range b.Starts {
+		out.Starts = append(out.Starts, st.Alert.Source)
+	}
+	return out
+}
+
+func runbookDetail(r store.Revision, b *runbook.Book, f runbook.Findings) api.RunbookDetail {
+	h := apiRunbook(r, b)
+	out := api.RunbookDetail{Name: h.Name, Title: h.Title, Owner: h.Owner, Service: h.Service, About: h.About, Tags: h.Tags, Number: h.Number, Revision: h.Revision,
+		PushedBy: h.PushedBy, PushedAt: h.PushedAt, Starts: h.Starts, Text: r.Text, Findings: []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{}}
+	out.Findings = append(out.Findings, findings(f)...)
+	for _, in := range b.Inputs {
+		x := api.Input{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices}
+		if in.Default != nil {
+			x.Default = expr.Say(in.Default)
+		}
+		if in.Pattern != nil {
+			x.Pattern = in.Pattern.String()
+		}
+		out.Inputs = append(out.Inputs, x)
+	}
+	for _, st := range b.All() {
+		out.Steps = append(out.Steps, api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID})
+	}
+	return out
+}
+
+// PushRunbook implements api.StrictServerInterface.
+func (s *Server) PushRunbook(ctx context.Context, r api.PushRunbookRequestObject) (api.PushRunbookResponseObject, error) {
+	b, found := runbook.Parse([]byte(r.Body.Text))
+	if b == nil {
+		return nil, &Problem{http.StatusUnprocessableEntity, "runbook", "the runbook has mistakes: " + found.Error(), found}
+	}
+	if r.Body.CheckOnly {
+		return api.PushRunbook201JSONResponse(runbookDetail(store.Revision{Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: b.Tags, Revision: b.Revision, Text: r.Body.Text}, b, found)), nil
+	}
+	row, found, err := s.Store.PushRunbook(ctx, r.Body.Text, who(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.PushRunbook201JSONResponse(runbookDetail(*row, b, found)), nil
+}
+
+// GetRunbook implements api.StrictServerInterface.
+func (s *Server) GetRunbook(ctx context.Context, r api.GetRunbookRequestObject) (api.GetRunbookResponseObject, error) {
+	row, err := s.Store.Newest(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	b, found := runbook.Parse([]byte(row.Text))
+	if b == nil {
+		b = &runbook.Book{}
+	}
+	return api.GetRunbook200JSONResponse(runbookDetail(*row, b, found)), nil
+}
+
+// ListRuns implements api.StrictServerInterface.
+func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api.ListRunsResponseObject, error) {
+	q := s.Store.DB.WithContext(ctx).Order("begun_at desc, id").Limit(limit(r.Params.Limit) + 1)
+	if r.Params.Active {
+		q = q.Where("ended_at is null")
+	}
+	if r.Params.Cursor != "" {
+		at, id, err := readCursor(r.Params.Cursor)
+		if err != nil {
+			return nil, err
+		}
+		q = q.Where("begun_at < ? or begun_at = ? and id > ?", at, at, id)
+	}
+	var rows []store.Run
+	if err := q.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := api.ListRuns200JSONResponse{}
+	rows, out.Next = page(rows, limit(r.Params.Limit), func(x store.Run) string { return cursor(x.BegunAt, x.ID) })
+	out.Items = mapped(rows, apiRun)
+	return out, nil
+}
+
+// StartRun implements api.StrictServerInterface.
+func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api.StartRunResponseObject, error) {
+	rev, err := s.Store.Newest(ctx, r.Body.Runbook)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Engine.Book(ctx, rev.Revision)
+	if err != nil {
+		return nil, err
+	}
+	inputs, err := b.AcceptAll(r.Body.Inputs)
+	if err != nil {
+		return nil, bad("inputs", "%s", err)
+	}
+	start := engine.Start{Book: b, Inputs: inputs, StartedBy: who(ctx).Name}
+	var run store.Run
+	err = s.Store.Tx(ctx, func(tx *gorm.DB) error {
+		if r.Body.Incident != 0 {
+			i, err := store.LockIncident(tx, r.Body.Incident)
+			if err != nil {
+				return err
+			}
+			if i.State != "open" {
+				return &Problem{http.StatusConflict, "not-open", "the incident is closed", nil}
+			}
+			start.Incident = i
+		}
+		runs, err := s.Engine.Begin(ctx, tx, start)
+		if err != nil {
+			return err
+		}
+		run = runs[0]
+		return store.Audit(tx, who(ctx).Name, "run.start", run.ID, b.Name)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return api.StartRun202JSONResponse(apiRun(run)), nil
+}
+
+// GetRun implements api.StrictServerInterface.
+func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.GetRunResponseObject, error) {
+	var row store.Run
+	if err := s.Store.DB.WithContext(ctx).Where("id = ?", r.Id).Take(&row).Error; err != nil {
+		return nil, err
+	}
+	log, err := s.Store.Log(ctx, r.Id, 0)
+	if err != nil {
+		return nil, err
+	}
+	out := api.GetRun200JSONResponse{Run: apiRun(row), Inputs: map[string]any{}}
+	for _, e := range log {
+		if b, ok := e.Body.(flow.Begun); ok {
+			out.Inputs = b.Inputs
+		}
+		body, err := asMap(e.Body)
+		if err != nil {
+			return nil, err
+		}
+		out.Events = append(out.Events, api.Event{Seq: e.Seq, At: e.At, Kind: e.Body.Kind(), Path: e.Path, Body: body})
+	}
+	return out, nil
+}
+
+func asMap(v any) (map[string]any, error) {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	var out map[string]any
+	return out, json.Unmarshal(b, &out)
+}
+
+// gates lists gates with what would run and on which evidence.
+func (s *Server) gates(ctx context.Context, where string, args ...any) ([]api.Gate, error) {
+	var rows []store.Gate
+	if err := s.Store.DB.WithContext(ctx).Where(where, args...).Order("raised_at").Limit(200).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []api.Gate{}
+	for _, g := range rows {
+		var run store.Run
+		if err := s.Store.DB.WithContext(ctx).Where("id = ?", g.Run).Take(&run).Error; err != nil {
+			return nil, err
+		}
+		log, err := s.Store.Log(ctx, g.Run, 0)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, apiGate(g, run, newestReadings(log), who(ctx)))
+	}
+	return out, nil
+}
+
+func (s *Server) questions(ctx context.Context, where string, args ...any) ([]api.Question, error) {
+	var rows []store.Question
+	if err := s.Store.DB.WithContext(ctx).Where(where, args...).Order("raised_at").Limit(200).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []api.Question{}
+	for _, q := range rows {
+		var run store.Run
+		if err := s.Store.DB.WithContext(ctx).Where("id = ?", q.Run).Take(&run).Error; err != nil {
+			return nil, err
+		}
+		out = append(out, apiQuestion(q, run))
+	}
+	return out, nil
+}
+
+// ListGates implements api.StrictServerInterface.
+func (s *Server) ListGates(ctx context.Context, _ api.ListGatesRequestObject) (api.ListGatesResponseObject, error) {
+	out, err := s.gates(ctx, "state = 'open'")
+	return api.ListGates200JSONResponse(out), err
+}
+
+// GetGate implements api.StrictServerInterface.
+func (s *Server) GetGate(ctx context.Context, r api.GetGateRequestObject) (api.GetGateResponseObject, error) {
+	out, err := s.gates(ctx, "id = ?", r.Id)
+	if err != nil {
+		return nil, err
+	}
+	if len(out) == 0 {
+		return nil, store.ErrNotFound
+	}
+	return api.GetGate200JSONResponse(out[0]), nil
+}
+
+// DecideGate implements api.StrictServerInterface.
+func (s *Server) DecideGate(ctx context.Context, r api.DecideGateRequestObject) (api.DecideGateResponseObject, error) {
+	p := who(ctx)
+	if err := s.Engine.Decide(ctx, r.Id, r.Body.Approve, p.Name, r.Body.Comment, r.Body.Digest); err != nil {
+		return nil, err
+	}
+	word := "gate.refuse"
+	if r.Body.Approve {
+		word = "gate.approve"
+	}
+	if err := store.Audit(s.Store.DB.WithContext(ctx), p.Name, word, r.Id, r.Body.Comment); err != nil {
+		return nil, err
+	}
+	out, err := s.gates(ctx, "id = ?", r.Id)
+	if err != nil || len(out) == 0 {
+		return nil, fmt.Errorf("read the gate: %w", err)
+	}
+	return api.DecideGate200JSONResponse(out[0]), nil
+}
+
+// ListQuestions implements api.StrictServerInterface.
+func (s *Server) ListQuestions(ctx context.Context, _ api.ListQuestionsRequestObject) (api.ListQuestionsResponseObject, error) {
+	out, err := s.questions(ctx, "state = 'open'")
+	return api.ListQuestions200JSONResponse(out), err
+}
+
+// AnswerQuestion implements api.StrictServerInterface.
+func (s *Server) AnswerQuestion(ctx context.Context, r api.AnswerQuestionRequestObject) (api.AnswerQuestionResponseObject, error) {
+	p := who(ctx)
+	if r.Body.Choice == flow.DoItAgain && !p.May(string(access.Approver)) {
+		return nil, &Problem{http.StatusForbidden, "role", "to do a change again needs the role approver", nil}
+	}
+	if err := s.Engine.Answer(ctx, r.Id, r.Body.Choice, p.Name, r.Body.Comment); err != nil {
+		return nil, err
+	}
+	return api.AnswerQuestion204Response{}, store.Audit(s.Store.DB.WithContext(ctx), p.Name, "question.answer", r.Id, r.Body.Choice)
+}

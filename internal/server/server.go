@@ -1,0 +1,197 @@
+// Package server is the network interface: the API of api/openapi.yaml, the intake of alerts, the live
+// stream, and the console.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/gin-gonic/gin"
+
+	"urgentis/api"
+	"urgentis/internal/access"
+	"urgentis/internal/act"
+	"urgentis/internal/engine"
+	"urgentis/internal/intake"
+	"urgentis/internal/secret"
+	"urgentis/internal/store"
+)
+
+// Config is what a server works with.
+type Config struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Intake  *intake.Intake
+	Access  *access.Access
+	Secrets *secret.Keeper
+	SSH     act.Hand
+	Stream  *Stream
+	Console fs.FS
+	Log     *slog.Logger
+	Version string
+	Link    string
+}
+
+// Server serves one instance.
+type Server struct {
+	Config
+	http *http.Server
+	// rules tells the rule of each operation, by method and path as Gin writes it.
+	rules map[string]string
+}
+
+// Limits of requests.
+const (
+	maxBody    = 1 << 20
+	headerTime = 10 * time.Second
+)
+
+// New makes a server. It refuses a contract in which an operation has no rule.
+func New(c Config) (*Server, error) {
+	s := &Server{Config: c}
+	doc, err := openapi3.NewLoader().LoadFromData(api.Document)
+	if err != nil {
+		return nil, fmt.Errorf("read the API document: %w", err)
+	}
+	if s.rules, err = rules(doc); err != nil {
+		return nil, err
+	}
+	h, err := s.handler(doc)
+	if err != nil {
+		return nil, err
+	}
+	s.http = &http.Server{Handler: h, ReadHeaderTimeout: headerTime, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
+	return s, nil
+}
+
+// rules reads x-role of every operation.
+func rules(doc *openapi3.T) (map[string]string, error) {
+	out := map[string]string{}
+	for path, item := range doc.Paths.Map() {
+		for method, op := range item.Operations() {
+			rule, _ := op.Extensions["x-role"].(string)
+			if rule == "" {
+				return nil, fmt.Errorf("%s %s has no x-role", method, path)
+			}
+			out[method+" "+ginPath(path)] = rule
+		}
+	}
+	return out, nil
+}
+
+func ginPath(p string) string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(p)
+}
+
+func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.ContextWithFallback = true
+	g.HandleMethodNotAllowed = true
+	if err := g.SetTrustedProxies(nil); err != nil {
+		return nil, err
+	}
+	g.Use(s.recovered, s.headers, func(c *gin.Context) {
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	})
+	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	g.GET("/readyz", s.ready)
+	g.GET("/metrics", s.metrics())
+	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Document) })
+	g.GET("/api", s.reference(doc))
+	g.POST("/in/:source", s.postAlert)
+
+	check, err := validator(doc)
+	if err != nil {
+		return nil, err
+	}
+	v1 := g.Group("", s.authorize)
+	v1.GET("/api/v1/stream", s.getStream)
+	options := api.StrictGinServerOptions{
+		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { problem(c, bad("bad-request", "%s", err)) },
+		HandlerErrorFunc:         func(c *gin.Context, err error) { s.problem(c, err) },
+		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Warn("write an answer", "error", err) },
+	}
+	strict := api.NewStrictHandlerWithOptions(s, nil, options)
+	api.RegisterHandlersWithOptions(v1, strict, api.GinServerOptions{
+		Middlewares: []api.MiddlewareFunc{api.MiddlewareFunc(check)},
+		ErrorHandler: func(c *gin.Context, err error, status int) {
+			problem(c, &Problem{status, "bad-request", err.Error(), nil})
+		},
+	})
+	g.NoRoute(s.console)
+	g.NoMethod(func(c *gin.Context) {
+		problem(c, &Problem{http.StatusMethodNotAllowed, "method", "that cannot be done to this address", nil})
+	})
+	// A page of another site cannot make a signed-in browser act: the standard library's protection.
+	protect := http.NewCrossOriginProtection()
+	protect.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusForbidden)
+		fmt.Fprint(w, `{"title":"Forbidden","status":403,"code":"cross-origin","detail":"the request comes from a page of another site"}`)
+	}))
+	return protect.Handler(g), nil
+}
+
+// Serve answers on a listener until Stop.
+func (s *Server) Serve(l net.Listener) error {
+	if err := s.http.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// Handler is for tests that need no network.
+func (s *Server) Handler() http.Handler { return s.http.Handler }
+
+// Stop lets requests under way end, and ends the live streams.
+func (s *Server) Stop() {
+	s.Stream.Stop()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := s.http.Shutdown(ctx); err != nil {
+		s.http.Close() //nolint:errcheck // there is nothing left to do
+	}
+}
+
+func (s *Server) recovered(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			if r == http.ErrAbortHandler {
+				panic(r)
+			}
+			s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", r)
+			problem(c, &Problem{http.StatusInternalServerError, "internal", "the service failed; its log says more", nil})
+		}
+	}()
+	c.Next()
+}
+
+// headers sets what browsers are to keep to.
+func (s *Server) headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+}
+
+func (s *Server) ready(c *gin.Context) {
+	if err := s.Store.Pool.Ping(c); err != nil {
+		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}

@@ -1,0 +1,180 @@
+// Package service puts the parts of an instance together and takes them apart again.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+
+	"github.com/riverqueue/river"
+
+	"urgentis/console"
+	"urgentis/internal/access"
+	"urgentis/internal/act/httpcall"
+	"urgentis/internal/act/local"
+	"urgentis/internal/act/ssh"
+	"urgentis/internal/connect"
+	"urgentis/internal/engine"
+	"urgentis/internal/intake"
+	"urgentis/internal/localdb"
+	"urgentis/internal/secret"
+	"urgentis/internal/server"
+	"urgentis/internal/store"
+)
+
+// Config says how an instance is to run.
+type Config struct {
+	Database   string // "": a private one under DataDir
+	DataDir    string
+	Listen     string
+	Link       string // "": http:// and the listening address
+	AllowNet   []string
+	AllowLocal bool
+	KeyFile    string // "": seal.key under DataDir
+	Version    string
+	Log        *slog.Logger
+}
+
+// Instance is a running service.
+type Instance struct {
+	Link   string
+	Access *access.Access
+	Store  *store.Store
+
+	cfg      Config
+	db       *localdb.Server
+	engine   *engine.Engine
+	intake   *intake.Intake
+	ssh      *ssh.Hand
+	server   *server.Server
+	listener net.Listener
+}
+
+// Start brings an instance up; it does not answer before Serve.
+func Start(ctx context.Context, c Config) (*Instance, error) {
+	i := &Instance{cfg: c}
+	if err := i.start(ctx); err != nil {
+		i.Stop()
+		return nil, err
+	}
+	return i, nil
+}
+
+func (i *Instance) start(ctx context.Context) error {
+	c := i.cfg
+	allowed, err := httpcall.ParseAllowed(c.AllowNet)
+	if err != nil {
+		return err
+	}
+	// The address first: a second service on it should fail before it touches anything.
+	if i.listener, err = net.Listen("tcp", c.Listen); err != nil {
+		return fmt.Errorf("listen on %s: %w", c.Listen, err)
+	}
+	if i.Link = c.Link; i.Link == "" {
+		i.Link = "http://" + i.listener.Addr().String()
+	}
+	if err := os.MkdirAll(c.DataDir, 0o755); err != nil {
+		return fmt.Errorf("make the data directory: %w", err)
+	}
+	url := c.Database
+	if url == "" {
+		if i.db, err = localdb.Start(ctx, c.DataDir); err != nil {
+			return err
+		}
+		url = i.db.URL
+	}
+	if i.Store, err = store.Open(ctx, url, c.Log); err != nil {
+		return err
+	}
+	key := c.KeyFile
+	if key == "" {
+		key = filepath.Join(c.DataDir, "seal.key")
+	}
+	box, err := secret.Open(key)
+	if err != nil {
+		return err
+	}
+	return i.assemble(ctx, allowed, &secret.Keeper{Store: i.Store, Box: box})
+}
+
+func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keeper *secret.Keeper) error {
+	c := i.cfg
+	i.ssh = ssh.New(keeper.Credential)
+	stream := server.NewStream(i.Store, c.Log)
+	i.engine = engine.New(engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: stream.Output,
+		Hands:   engine.Hands{"ssh": i.ssh, "local": local.Hand{On: c.AllowLocal}, "http": httpcall.New(allowed)},
+		Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }})
+	if err := i.engine.Start(ctx); err != nil {
+		stream.Stop()
+		i.engine = nil
+		return err
+	}
+	i.intake = intake.New(i.Store, i.engine, c.Log)
+	i.Access = access.New(i.Store)
+	var err error
+	i.server, err = server.New(server.Config{Store: i.Store, Engine: i.engine, Intake: i.intake, Access: i.Access, Secrets: keeper, SSH: i.ssh,
+		Stream: stream, Console: console.Files(), Log: c.Log, Version: c.Version, Link: i.Link})
+	if err != nil {
+		stream.Stop()
+	}
+	return err
+}
+
+// Serve answers until the context ends.
+func (i *Instance) Serve(ctx context.Context) error {
+	failed := make(chan error, 1)
+	go func() { failed <- i.server.Serve(i.listener) }()
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-failed:
+		return err
+	}
+}
+
+// Stop takes the instance down in order: no new requests, no new work, then the database.
+func (i *Instance) Stop() error {
+	if i.server != nil {
+		i.server.Stop()
+	} else if i.listener != nil {
+		i.listener.Close() //nolint:errcheck // nothing was answered on it
+	}
+	if i.intake != nil {
+		i.intake.Stop()
+	}
+	if i.engine != nil {
+		i.engine.Stop()
+	}
+	if i.ssh != nil {
+		i.ssh.Close()
+	}
+	if i.Store != nil {
+		i.Store.Close()
+	}
+	if i.db != nil {
+		return i.db.Stop()
+	}
+	return nil
+}
+
+// ErrNoWay is returned by DefaultDataDir where this account has no home.
+var ErrNoWay = errors.New("this account has no home directory; give --data-dir")
+
+// DefaultDataDir is where an installation keeps its data unless told otherwise.
+func DefaultDataDir(name string) (string, error) {
+	if os.Getuid() == 0 {
+		return "/var/lib/" + name, nil
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "", ErrNoWay
+	}
+	if d := os.Getenv("XDG_DATA_HOME"); d != "" {
+		return filepath.Join(d, name), nil
+	}
+	return filepath.Join(home, ".local", "share", name), nil
+}
