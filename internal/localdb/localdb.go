@@ -159,3 +159,19 @@ func (s *Server) run(ctx context.Context, name string, args ...string) error {
 	}
 	return nil
 }
+
+// StopAt ends the server under dir, if one runs there.
+func StopAt(dir string) error {
+	if _, err := os.Stat(filepath.Join(dir, "postgres", "postmaster.pid")); errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	bin, err := binaries()
+	if err != nil {
+		return err
+	}
+	s := &Server{bin: bin, data: filepath.Join(dir, "postgres"), sockets: filepath.Join(dir, "sockets")}
+	if err := s.prepare(dir); err != nil {
+		return err
+	}
+	return s.Stop()
+}

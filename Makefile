@@ -1,0 +1,60 @@
+# Everything that anybody has to type: make demo, make example, make test.
+SHELL := bash
+.SHELLFLAGS := -eu -o pipefail -c
+GO ?= go
+BIN := bin/urgentis
+CONSOLE := console/dist/index.html
+GOFILES := $(shell find cmd core internal api examples console -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find internal/store/migrations examples -type f 2>/dev/null)
+
+.PHONY: build demo example dev test check bench screenshots generate clean setup-db setup-test
+
+build: $(BIN)
+
+$(BIN): $(GOFILES) $(CONSOLE) go.mod go.sum api/openapi.yaml
+	CGO_ENABLED=0 $(GO) build -trimpath -o $@ ./cmd/urgentis
+
+console/node_modules: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+$(CONSOLE): console/node_modules console/index.html console/vite.config.ts $(shell find console/src -type f 2>/dev/null)
+	cd console && npm run --silent build
+
+setup-db:
+	@build/setup.sh postgresql
+
+setup-test:
+	@build/setup.sh postgresql chromium openssh-server
+
+demo: setup-db build ## the service with a simulated ferry operator around it
+	$(BIN) demo
+
+example: setup-db build ## one whole incident without people
+	$(BIN) example
+
+dev: setup-db console/node_modules ## the demo, with the console reloading as one edits
+	@mkdir -p console/dist
+	$(GO) build -o $(BIN) ./cmd/urgentis
+	(cd console && npx vite) & trap 'kill %1' EXIT; $(BIN) demo
+
+generate: console/node_modules ## what is generated from api/openapi.yaml
+	$(GO) generate ./api
+	cd console && npm run --silent types
+
+check: console/node_modules
+	test -z "$$(gofmt -l api cmd core internal examples test)" || { gofmt -l api cmd core internal examples test; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd console && npm run --silent check
+
+test: setup-test check build ## everything
+	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -timeout 15m ./...
+
+bench: setup-test build ## the figures, each beside its limit
+	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -run '^$$' -bench . -benchtime 1s ./core/flow ./core/trigger; $(GO) run ./test/bench
+
+screenshots: setup-test build ## docs/screenshots, from the demo's data
+	build/screenshots.sh
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

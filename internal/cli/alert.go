@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"urgentis/api"
+)
+
+func (a *app) alert() *cobra.Command {
+	return noun("alert", "Alerts, and sending one by hand", a.alertSend(), a.alertList(), a.alertShow())
+}
+
+func (a *app) alertSend() *cobra.Command {
+	var source, file, key, severity, summary, service string
+	var labels map[string]string
+	c := verb("send", "Send an alert as a source would",
+		`urgentis alert send --source harbour-watch --source-token urs_… --severity major \
+    --summary "Depth is 800" --service berth-queue --label signal=queue_depth --label queue=quay-north`, cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			k, _ := readLogin()
+			if s := a.v.GetString("server"); s != "" {
+				k.Server = s
+			}
+			token := a.v.GetString("source-token")
+			if k.Server == "" || source == "" || token == "" {
+				return usage("give --source and --source-token, and --server unless you are logged in")
+			}
+			body, err := a.alertBody(file, api.Report{Key: key, Severity: api.ReportSeverity(severity), Summary: summary, Service: service, Labels: labels})
+			if err != nil {
+				return err
+			}
+			req, err := http.NewRequestWithContext(cmd.Context(), http.MethodPost, strings.TrimRight(k.Server, "/")+"/in/"+source, bytes.NewReader(body))
+			if err != nil {
+				return err
+			}
+			req.Header.Set("Authorization", "Bearer "+token)
+			req.Header.Set("Content-Type", "application/json")
+			res, err := http.DefaultClient.Do(req)
+			if err != nil {
+				return unreachable(err)
+			}
+			defer res.Body.Close()
+			said, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+			if err != nil {
+				return unreachable(err)
+			}
+			if res.StatusCode != http.StatusAccepted {
+				return refusal(res.StatusCode, said)
+			}
+			var t api.Taken
+			if err := json.Unmarshal(said, &t); err != nil {
+				return err
+			}
+			return a.print(t, func() {
+				fmt.Fprintf(a.out, "Taken as %s (%s)", orDash(t.Alert), t.Change)
+				if t.Incident != 0 {
+					fmt.Fprintf(a.out, ", incident %d", t.Incident)
+				}
+				fmt.Fprintln(a.out, ".")
+			})
+		})
+	f := c.Flags()
+	f.StringVar(&source, "source", "", "the source's name")
+	f.String("source-token", "", "the source's token (URGENTIS_SOURCE_TOKEN)")
+	f.StringVarP(&file, "file", "f", "", "the body as a JSON file, - for standard input")
+	f.StringVar(&key, "key", "", "the condition's name within the source")
+	f.StringVar(&severity, "severity", "major", "critical, major, minor, warning or cleared")
+	f.StringVar(&summary, "summary", "", "what is the matter")
+	f.StringVar(&service, "service", "", "the service it is about")
+	f.StringToStringVar(&labels, "label", nil, "NAME=VALUE, as often as wanted")
+	return c
+}
+
+func (a *app) alertBody(file string, r api.Report) ([]byte, error) {
+	switch file {
+	case "":
+		return json.Marshal(r)
+	case "-":
+		return io.ReadAll(io.LimitReader(a.in, 1<<20))
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, usage("%s", err)
+	}
+	return b, nil
+}
+
+func (a *app) alertList() *cobra.Command {
+	return verb("list", "List alerts, the newest first", "urgentis alert list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := check(cl.ListAlertsWithResponse(cmd.Context(), &api.ListAlertsParams{Limit: 50}))
+		if err != nil {
+			return err
+		}
+		return a.print(r.JSON200, func() {
+			var rows [][]string
+			for _, x := range r.JSON200.Items {
+				rows = append(rows, []string{x.Id, x.Severity, string(x.State), fmt.Sprint(x.Count), ago(x.LastAt), fmt.Sprint(x.Incident), clip(x.Summary, 60)})
+			}
+			a.table("No alerts. Add a source with: urgentis source add NAME", []string{"id", "severity", "state", "times", "last", "incident", "summary"}, rows)
+		})
+	})
+}
+
+func (a *app) alertShow() *cobra.Command {
+	return verb("show ID", "Show an alert, what it started, and why not the others", "urgentis alert show a3k…", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := check(cl.GetAlertWithResponse(cmd.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		x := r.JSON200
+		return a.print(x, func() {
+			fmt.Fprintf(a.out, "%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n", a.paint(bold, printable(x.Summary)), x.Severity, x.Source, x.State, x.Count,
+				x.FirstAt.UTC().Format("15:04:05 MST"), x.LastAt.UTC().Format("15:04:05 MST"), x.Incident, labels(x.Labels))
+			var rows [][]string
+			for _, v := range x.Verdicts {
+				what := "not started"
+				if v.Started {
+					what = "started"
+				}
+				var why []string
+				for _, p := range v.Values {
+					why = append(why, p.Part+" is "+p.Text)
+				}
+				if v.Error != "" {
+					why = append(why, v.Error)
+				}
+				rows = append(rows, []string{v.Runbook + "/" + v.Name, what, strings.Join(why, ", ")})
+			}
+			a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
+		})
+	})
+}

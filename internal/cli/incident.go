@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"urgentis/api"
+)
+
+func (a *app) incident() *cobra.Command {
+	return noun("incident", "Incidents and their records", a.incidentList(), a.incidentShow(), a.incidentFollow(), a.incidentNote(), a.incidentClose(), a.incidentVerify())
+}
+
+func number(s string) (int64, error) {
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 1 {
+		return 0, usage("%q is no incident's number", s)
+	}
+	return n, nil
+}
+
+func (a *app) incidentList() *cobra.Command {
+	var all bool
+	c := verb("list", "List open incidents, the newest first", "urgentis incident list --all", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		p := &api.ListIncidentsParams{State: "open", Limit: 50}
+		if all {
+			p.State = ""
+		}
+		r, err := check(cl.ListIncidentsWithResponse(cmd.Context(), p))
+		if err != nil {
+			return err
+		}
+		return a.print(r.JSON200, func() {
+			var rows [][]string
+			for _, i := range r.JSON200.Items {
+				rows = append(rows, []string{fmt.Sprint(i.Number), i.Severity, string(i.State), orDash(strings.Replace(string(i.WaitingOn), "nobody", "", 1)), orDash(i.Outcome), ago(i.OpenedAt), clip(i.Title, 60)})
+			}
+			a.table("No incidents. "+map[bool]string{true: "None was ever opened.", false: "See the closed ones with --all."}[all],
+				[]string{"no", "severity", "state", "waits on", "outcome", "opened", "title"}, rows)
+		})
+	})
+	c.Flags().BoolVar(&all, "all", false, "closed ones too")
+	return c
+}
+
+func (a *app) incidentShow() *cobra.Command {
+	return verb("show NUMBER", "Show an incident with its record", "urgentis incident show 12", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
+		n, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return a.showIncident(cmd.Context(), cl, n)
+	})
+}
+
+func (a *app) showIncident(ctx context.Context, cl *client, n int64) error {
+	r, err := check(cl.GetIncidentWithResponse(ctx, n))
+	if err != nil {
+		return err
+	}
+	return a.print(r.JSON200, func() {
+		a.head(r.JSON200.Incident)
+		for _, e := range r.JSON200.Entries {
+			a.entry(e)
+		}
+		a.waiting(r.JSON200.Gates, r.JSON200.Questions)
+	})
+}
+
+// waiting says how to answer what is open.
+func (a *app) waiting(gates []api.Gate, questions []api.Question) {
+	for _, g := range gates {
+		fmt.Fprintf(a.out, "\n%s\n  urgentis gate show %s\n", a.paint(amber, "Waits for approval "+until(g.Until)+":"), g.Id)
+	}
+	for _, q := range questions {
+		fmt.Fprintf(a.out, "\n%s\n  urgentis question answer %s %s\n", a.paint(amber, "Waits for an answer "+until(q.Until)+":"), q.Id, strings.Join(q.Choices, "|"))
+	}
+}
+
+func (a *app) incidentFollow() *cobra.Command {
+	return verb("follow NUMBER", "Print the record as it is written, until the incident is closed", "urgentis incident follow 12", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
+		n, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return a.follow(cmd.Context(), cl, n)
+	})
+}
+
+// follow prints new entries until the incident is closed or a person must act on it.
+func (a *app) follow(ctx context.Context, cl *client, n int64) error {
+	changed, err := cl.stream(ctx)
+	if err != nil {
+		return err
+	}
+	r, err := check(cl.GetIncidentWithResponse(ctx, n))
+	if err != nil {
+		return err
+	}
+	a.head(r.JSON200.Incident)
+	seen := int64(0)
+	for {
+		e, err := check(cl.ListEntriesWithResponse(ctx, n, &api.ListEntriesParams{After: seen}))
+		if err != nil {
+			return err
+		}
+		for _, x := range *e.JSON200 {
+			a.entry(x)
+			seen = x.Seq
+			if x.Kind == "incident.closed" {
+				return nil
+			}
+		}
+		select {
+		case _, ok := <-changed:
+			if !ok {
+				if ctx.Err() != nil {
+					return nil
+				}
+				fmt.Fprintln(a.err, a.paint(dim, "the connection was lost; trying again"))
+				time.Sleep(time.Second)
+				if changed, err = cl.stream(ctx); err != nil {
+					return err
+				}
+			}
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// stream tells each time that something has changed; it is closed when the connection ends.
+func (c *client) stream(ctx context.Context) (<-chan struct{}, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.kept.Server+"/api/v1/stream", nil)
+	if err != nil {
+		return nil, err
+	}
+	c.authorize(req)
+	res, err := c.raw.Do(req)
+	if err != nil {
+		return nil, unreachable(err)
+	}
+	if res.StatusCode != http.StatusOK {
+		res.Body.Close() //nolint:errcheck // it is not read
+		return nil, refusal(res.StatusCode, nil)
+	}
+	out := make(chan struct{}, 1)
+	go func() {
+		defer close(out)
+		defer res.Body.Close()
+		lines := bufio.NewScanner(res.Body)
+		lines.Buffer(make([]byte, 64<<10), 4<<20)
+		for lines.Scan() {
+			if l := lines.Text(); l == "event: changed" || l == "event: beat" || l == "event: behind" {
+				select {
+				case out <- struct{}{}:
+				default:
+				}
+			}
+		}
+	}()
+	return out, nil
+}
+
+func (a *app) incidentNote() *cobra.Command {
+	return verb("note NUMBER TEXT", "Write a note into the record", `urgentis incident note 12 "The pilot boat was told."`, cobra.MinimumNArgs(2), func(cmd *cobra.Command, args []string) error {
+		n, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " ")}))
+		if err != nil {
+			return err
+		}
+		return a.print(r.JSON201, func() { fmt.Fprintf(a.out, "Written as entry %d.\n", r.JSON201.Seq) })
+	})
+}
+
+func (a *app) incidentClose() *cobra.Command {
+	var outcome, because string
+	c := verb("close NUMBER", "Close an incident by hand", `urgentis incident close 12 --outcome repaired-by-hand --because "Restarted the feed."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
+		n, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		if because == "" {
+			return usage("the record says why: give --because")
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := check(cl.CloseIncidentWithResponse(cmd.Context(), n, api.Closing{Outcome: api.ClosingOutcome(outcome), Because: because}))
+		if err != nil {
+			return err
+		}
+		return a.print(r.JSON200, func() { fmt.Fprintf(a.out, "Incident %d is closed: %s.\n", n, outcome) })
+	})
+	c.Flags().StringVar(&outcome, "outcome", "repaired-by-hand", "repaired-by-hand, mitigated, false-alarm, cleared-itself or not-repaired")
+	c.Flags().StringVar(&because, "because", "", "why, for the record")
+	return c
+}
+
+func (a *app) incidentVerify() *cobra.Command {
+	return verb("verify NUMBER", "Check that no entry of the record was changed or taken away", "urgentis incident verify 12", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
+		n, err := number(args[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := check(cl.VerifyIncidentWithResponse(cmd.Context(), n))
+		if err != nil {
+			return err
+		}
+		if err := a.print(r.JSON200, func() { fmt.Fprintf(a.out, "Incident %d: %s.\n", n, r.JSON200.Says) }); err != nil {
+			return err
+		}
+		if !r.JSON200.Whole {
+			return errors.New("the record is not as it was written")
+		}
+		return nil
+	})
+}

@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sort"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"urgentis/api"
+	"urgentis/internal/access"
+	"urgentis/internal/demo"
+	"urgentis/internal/service"
+)
+
+// defaultListen is where the service answers unless told otherwise.
+const defaultListen = "127.0.0.1:8470"
+
+func (a *app) serveFlags(c *cobra.Command) {
+	f := c.Flags()
+	f.String("listen", defaultListen, "the address to answer on")
+	f.String("data-dir", "", "where data is kept (default: of this account)")
+	f.String("link", "", "the address under which people reach the service (default: http:// and --listen)")
+	f.String("log-level", "info", "debug, info, warn or error")
+}
+
+func (a *app) config(name string) (service.Config, error) {
+	c := service.Config{Database: a.v.GetString("database"), DataDir: a.v.GetString("data-dir"), Listen: a.v.GetString("listen"), Link: a.v.GetString("link"),
+		AllowNet: a.v.GetStringSlice("allow-net"), AllowLocal: a.v.GetBool("allow-local"), KeyFile: a.v.GetString("key-file"), Version: Version}
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.v.GetString("log-level"))); err != nil {
+		return c, usage("--log-level must be debug, info, warn or error")
+	}
+	c.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	if c.DataDir == "" {
+		var err error
+		if c.DataDir, err = service.DefaultDataDir(name); err != nil {
+			return c, usage("%s", err)
+		}
+	}
+	return c, nil
+}
+
+func (a *app) serve() *cobra.Command {
+	c := verb("serve", "Run the service", "urgentis serve --database postgres://urgentis@db.example/urgentis --listen 0.0.0.0:8470", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
+		c, err := a.config("urgentis")
+		if err != nil {
+			return err
+		}
+		i, err := service.Start(cmd.Context(), c)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.err, "Urgentis %s answers on %s\n", Version, i.Link)
+		code, err := i.Access.SetupCode(cmd.Context())
+		if err != nil {
+			return errors.Join(err, i.Stop())
+		}
+		if code != "" {
+			fmt.Fprintf(a.err, "Nobody can sign in yet. Make the first administrator here, once:\n  %s/setup?code=%s\n", i.Link, code)
+		}
+		err = i.Serve(cmd.Context())
+		fmt.Fprintln(a.err, "Stopping…")
+		return errors.Join(err, i.Stop())
+	})
+	a.serveFlags(c)
+	f := c.Flags()
+	f.String("database", "", "a PostgreSQL address (default: a private server under --data-dir)")
+	f.String("key-file", "", "the key that seals secrets (default: seal.key under --data-dir)")
+	f.StringSlice("allow-net", nil, "networks that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted")
+	f.Bool("allow-local", false, "let runbooks run commands on this host")
+	return c
+}
+
+func (a *app) demo() *cobra.Command {
+	var every time.Duration
+	c := verb("demo", "Start the service with a simulated ferry operator around it, and play troubles", "urgentis demo --every 5m", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
+		c, err := a.config("urgentis-demo")
+		if err != nil {
+			return err
+		}
+		ctx, cancel := context.WithCancel(cmd.Context())
+		defer cancel()
+		w, err := demo.Start(ctx, c, time.Second, func(s string) { fmt.Fprintln(a.err, "· "+s) })
+		if err != nil {
+			return err
+		}
+		a.welcome(w)
+		a.troubles(ctx, w, every)
+		fmt.Fprintln(a.err, "Stopping…")
+		return w.Stop()
+	})
+	a.serveFlags(c)
+	c.Flags().DurationVar(&every, "every", 4*time.Minute, "how long all is well between two troubles")
+	return c
+}
+
+func (a *app) welcome(w *demo.World) {
+	fmt.Fprintf(a.out, "\nThe Merrow Line's night begins. Sign in at\n  %s\n", a.paint(bold, w.Link))
+	names := make([]string, 0, len(w.SignIn))
+	for n := range w.SignIn {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	may := map[string]string{"iva": "administers", "mara": "approves changes, starts runbooks", "jonas": "looks, answers and notes"}
+	for _, n := range names {
+		fmt.Fprintf(a.out, "  name %-6s password %-18s (%s)\n", n, w.SignIn[n], may[n])
+	}
+	fmt.Fprintf(a.out, "Or here:\n  urgentis login %s --name mara --password %s\n", w.Link, w.SignIn["mara"])
+	fmt.Fprintf(a.out, "The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n", w.Room.URL, w.Monitor.URL)
+}
+
+// troubles breaks the queue whenever it has been well for a while.
+func (a *app) troubles(ctx context.Context, w *demo.World, every time.Duration) {
+	pause := 5 * time.Second
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+		if _, stuck := w.Fleet.Queue.Depth(); stuck == "" {
+			fmt.Fprintf(a.err, "%s · the berth queue breaks at message %s\n", time.Now().UTC().Format("15:04:05 MST"), w.Fleet.Queue.Break())
+		}
+		pause = every
+	}
+}
+
+func (a *app) example() *cobra.Command {
+	return verb("example", "Play one whole incident without people, and print its record", "urgentis example", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
+		// Where the account postgres can reach it when root runs the example.
+		dir, err := os.MkdirTemp("", "urgentis-example-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		if err := os.Chmod(dir, 0o755); err != nil { //nolint:gosec // what is secret in it has its own mode
+			return err
+		}
+		c := service.Config{DataDir: filepath.Join(dir, "d"), Listen: "127.0.0.1:0", Version: Version, Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: slog.LevelError}))}
+		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Minute)
+		defer cancel()
+		say := func(s string) { fmt.Fprintln(a.err, "· "+s) }
+		w, err := demo.Start(ctx, c, 500*time.Millisecond, say)
+		if err != nil {
+			return err
+		}
+		err = a.playExample(ctx, w, say)
+		cancel()
+		return errors.Join(err, w.Stop())
+	})
+}
+
+func (a *app) playExample(ctx context.Context, w *demo.World, say func(string)) error {
+	mara, err := w.As(ctx, "mara-by-script", access.Approver)
+	if err != nil {
+		return err
+	}
+	say("the berth queue breaks at message " + w.Fleet.Queue.Break() + "; the monitor will notice")
+	g, err := w.Approve(ctx, mara, "Both consumers stand at the same message.")
+	if err != nil {
+		return fmt.Errorf("wait for the gate: %w", err)
+	}
+	say("approved: " + g.Requests[0].Shown + " on " + g.Requests[0].Target)
+	say("waiting for the proof")
+	r, err := a.resolved(ctx, w, g.Incident)
+	if err != nil {
+		return err
+	}
+	if err := a.print(r, func() {
+		a.head(r.Incident)
+		for _, e := range r.Entries {
+			a.entry(e)
+		}
+		fmt.Fprintln(a.out)
+	}); err != nil {
+		return err
+	}
+	v, err := w.Admin.VerifyIncidentWithResponse(ctx, g.Incident)
+	if err != nil {
+		return err
+	}
+	say(v.JSON200.Says)
+	if n := len(w.Fleet.Queue.Changes()); r.Incident.Outcome != "repaired" || !v.JSON200.Whole || n != 1 {
+		return fmt.Errorf("the example did not end as it should: outcome %q, record whole: %v, changes on the hosts: %d", r.Incident.Outcome, v.JSON200.Whole, n)
+	}
+	return nil
+}
+
+func (a *app) resolved(ctx context.Context, w *demo.World, n int64) (*api.IncidentDetail, error) {
+	for {
+		r, err := w.Admin.GetIncidentWithResponse(ctx, n)
+		if err != nil {
+			return nil, fmt.Errorf("wait for the end: %w", err)
+		}
+		if r.JSON200 != nil && (r.JSON200.Incident.State == "resolved" || r.JSON200.Incident.WaitingOn == "person") {
+			return r.JSON200, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("wait for the end: %w", ctx.Err())
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,262 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"net/http"
+	"sync"
+	"time"
+)
+
+// Room is a chat room stand-in: it takes messages and shows them on a page.
+type Room struct {
+	URL  string
+	mu   sync.Mutex
+	seen map[string]bool
+	list []RoomMessage
+	http *http.Server
+}
+
+// RoomMessage is one message in the room.
+type RoomMessage struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+	Link string    `json:"link"`
+}
+
+const maxKept = 500
+
+// StartRoom starts the room on an address.
+func StartRoom(addr string) (*Room, error) {
+	r := &Room{URL: "http://" + addr, seen: map[string]bool{}}
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /messages", r.post)
+	mux.HandleFunc("GET /messages", func(w http.ResponseWriter, _ *http.Request) { answer(w, r.Messages()) })
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { show(w, roomPage, r.Messages()) })
+	var err error
+	r.http, err = serve(addr, mux)
+	return r, err
+}
+
+func (r *Room) post(w http.ResponseWriter, req *http.Request) {
+	var m RoomMessage
+	if err := json.NewDecoder(io.LimitReader(req.Body, 64<<10)).Decode(&m); err != nil {
+		http.Error(w, "not JSON", http.StatusBadRequest)
+		return
+	}
+	m.At = time.Now().UTC()
+	key := req.Header.Get("Idempotency-Key")
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.seen[key] {
+		r.list = append(r.list, m)
+		if len(r.list) > maxKept {
+			r.list = r.list[1:]
+		}
+	}
+	r.seen[key] = key != ""
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// Messages lists what was said, the newest last.
+func (r *Room) Messages() []RoomMessage {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return append([]RoomMessage{}, r.list...)
+}
+
+// Stop ends the room.
+func (r *Room) Stop() { r.http.Close() } //nolint:errcheck // it ends either way
+
+// Monitor is a monitor stand-in: it watches the depth, reports what is bad each few seconds, and reports
+// when it is over. It is told when somebody has its alert.
+type Monitor struct {
+	URL string
+	// Every is how often it looks; a condition that stays is reported again at each fifth look.
+	Every time.Duration
+
+	health  string
+	intake  string
+	token   string
+	queue   string
+	mu      sync.Mutex
+	log     []string
+	told    []string
+	http    *http.Server
+	stop    context.CancelFunc
+	stopped sync.WaitGroup
+}
+
+// The depths at which the monitor calls.
+const (
+	majorDepth    = 300
+	criticalDepth = 1500
+	clearDepth    = 150
+)
+
+// StartMonitor starts the monitor on an address; it watches the fleet and reports to an intake.
+func StartMonitor(addr string, f *Fleet, intake, token string, every time.Duration) (*Monitor, error) {
+	m := &Monitor{URL: "http://" + addr, Every: every, health: fmt.Sprintf("http://%s:%d/health", f.Hosts[0].Address, HTTPPort), intake: intake, token: token, queue: f.Queue.Name}
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /call-back", m.callBack)
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		show(w, monitorPage, append([]string{}, m.log...))
+	})
+	var err error
+	if m.http, err = serve(addr, mux); err != nil {
+		return nil, err
+	}
+	var ctx context.Context
+	ctx, m.stop = context.WithCancel(context.Background())
+	m.stopped.Go(func() { m.watch(ctx) })
+	return m, nil
+}
+
+// Stop ends the monitor.
+func (m *Monitor) Stop() {
+	m.stop()
+	m.stopped.Wait()
+	m.http.Close() //nolint:errcheck // it ends either way
+}
+
+// Told lists what the monitor was told about its alerts.
+func (m *Monitor) Told() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return append([]string{}, m.told...)
+}
+
+func (m *Monitor) callBack(w http.ResponseWriter, req *http.Request) {
+	var b struct {
+		Key      string `json:"key"`
+		Do       string `json:"do"`
+		Incident int64  `json:"incident"`
+	}
+	if err := json.NewDecoder(io.LimitReader(req.Body, 64<<10)).Decode(&b); err != nil {
+		http.Error(w, "not JSON", http.StatusBadRequest)
+		return
+	}
+	m.mu.Lock()
+	m.told = append(m.told, b.Do)
+	m.mu.Unlock()
+	m.say("told to %s %s, for incident %d", b.Do, b.Key, b.Incident)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (m *Monitor) say(format string, args ...any) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.log = append(m.log, time.Now().UTC().Format("15:04:05 MST  ")+fmt.Sprintf(format, args...))
+	if len(m.log) > maxKept {
+		m.log = m.log[1:]
+	}
+}
+
+func (m *Monitor) watch(ctx context.Context) {
+	tick := time.NewTicker(m.Every)
+	defer tick.Stop()
+	last, since := "", 0
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		depth, err := m.look(ctx)
+		if err != nil {
+			continue
+		}
+		severity := last
+		switch {
+		case depth > criticalDepth:
+			severity = "critical"
+		case depth > majorDepth && last != "critical":
+			severity = "major"
+		case depth < clearDepth:
+			severity = ""
+		}
+		since++
+		if severity == last && (severity == "" || since%5 != 0) {
+			continue
+		}
+		said := severity
+		if said == "" {
+			said = "cleared"
+		}
+		if err := m.report(ctx, said, depth); err != nil {
+			m.say("could not report: %s", err)
+			continue
+		}
+		m.say("reported %s: depth of %s is %d", said, m.queue, depth)
+		last, since = severity, 0
+	}
+}
+
+func (m *Monitor) look(ctx context.Context) (int, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, m.health, nil)
+	if err != nil {
+		return 0, err
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer res.Body.Close()
+	var h struct{ Depth int }
+	return h.Depth, json.NewDecoder(res.Body).Decode(&h)
+}
+
+func (m *Monitor) report(ctx context.Context, severity string, depth int) error {
+	body, err := json.Marshal(map[string]any{
+		"key": m.queue + "/depth", "severity": severity, "service": "berth-queue", "link": m.URL + "/",
+		"summary": fmt.Sprintf("%d berth assignments wait in %s", depth, m.queue),
+		"labels":  map[string]string{"signal": "queue_depth", "queue": m.queue, "quay": "north"},
+	})
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, m.intake, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+m.token)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusAccepted {
+		said, _ := io.ReadAll(io.LimitReader(res.Body, 1024))
+		return fmt.Errorf("%s: %s", res.Status, said)
+	}
+	return nil
+}
+
+func show(w http.ResponseWriter, t *template.Template, v any) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	t.Execute(w, v) //nolint:errcheck // the reader is gone
+}
+
+const pageHead = `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="2"><meta name="viewport" content="width=device-width">
+<style>body{font:15px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1rem;color:#1d2733;background:#f6f4ee}
+p{margin:.2rem 0;padding:.5rem .8rem;background:#fff;border-left:3px solid #2f6f6a;white-space:pre-wrap}small{color:#5b6673}a{color:#20605b}h1{font-size:1.2rem}
+@media(prefers-color-scheme:dark){body{background:#14181d;color:#dde3ea}p{background:#1c2229}small{color:#93a0ad}a{color:#7cc7c0}}</style>`
+
+var roomPage = template.Must(template.New("room").Parse(pageHead + `<title>Quayside room</title><h1>Merrow Line, quayside room</h1>
+{{range .}}<p><small>{{.At.Format "15:04:05 MST"}}</small>
+{{.Text}}{{if .Link}}
+<a href="{{.Link}}">{{.Link}}</a>{{end}}</p>{{else}}<p>Nothing was said yet.</p>{{end}}`))
+
+var monitorPage = template.Must(template.New("monitor").Parse(pageHead + `<title>Harbour watch</title><h1>Merrow Line, harbour watch</h1>
+{{range .}}<p>{{.}}</p>{{else}}<p>All is well.</p>{{end}}`))

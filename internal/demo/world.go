@@ -1,0 +1,239 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"urgentis/api"
+	"urgentis/examples"
+	"urgentis/internal/access"
+	"urgentis/internal/service"
+	"urgentis/internal/store"
+)
+
+// World is the service together with everything around it.
+type World struct {
+	*service.Instance
+	Fleet   *Fleet
+	Room    *Room
+	Monitor *Monitor
+	// SignIn gives the made-up people's passwords.
+	SignIn map[string]string
+	// Admin speaks to the service with all rights.
+	Admin *api.ClientWithResponses
+}
+
+// People of the Merrow Line, and what they may do.
+var people = []struct {
+	name  string
+	roles []access.Role
+}{
+	{"iva", []access.Role{access.Admin}},
+	{"mara", []access.Role{access.Approver, access.Operator}},
+	{"jonas", []access.Role{access.Responder}},
+}
+
+// Start brings the service, the fleet and the stand-ins up, and tells the service about them.
+func Start(ctx context.Context, c service.Config, every time.Duration, say func(string)) (*World, error) {
+	w := &World{SignIn: map[string]string{}}
+	if err := w.start(ctx, c, every, say); err != nil {
+		w.Stop() //nolint:errcheck // the first error is the one that counts
+		return nil, err
+	}
+	return w, nil
+}
+
+func (w *World) start(ctx context.Context, c service.Config, every time.Duration, say func(string)) error {
+	var err error
+	if w.Fleet, err = freeFleet(filepath.Join(c.DataDir, "fleet")); err != nil {
+		return err
+	}
+	say("the fleet is up: " + w.Fleet.Hosts[0].Address + " and " + w.Fleet.Hosts[1].Address)
+	if w.Room, err = StartRoom(fmt.Sprintf("%s.3:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
+	c.AllowNet = append(c.AllowNet, "127.0.0.0/8")
+	if w.Instance, err = service.Start(ctx, c); err != nil {
+		return err
+	}
+	say("the service is up: " + w.Link)
+	if err := w.people(ctx, filepath.Join(c.DataDir, "sign-in.json")); err != nil {
+		return err
+	}
+	go w.Serve(ctx) //nolint:errcheck // it ends with the context
+	token, err := w.setUp(ctx)
+	if err != nil {
+		return err
+	}
+	say("the estate and its runbook are set up")
+	w.Monitor, err = StartMonitor(fmt.Sprintf("%s.2:%d", w.Fleet.Net, HTTPPort), w.Fleet, w.Link+"/in/harbour-watch", token, every)
+	return err
+}
+
+// freeFleet starts the fleet on the first loopback network on which no other demo runs.
+func freeFleet(dir string) (*Fleet, error) {
+	var first error
+	for n := 10; n < 30; n++ {
+		f, err := StartFleet(fmt.Sprintf("127.0.%d", n), dir)
+		if err == nil {
+			return f, nil
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return nil, first
+}
+
+// people makes the people the first time; their passwords are kept beside the data.
+func (w *World) people(ctx context.Context, file string) error {
+	b, err := os.ReadFile(file)
+	if err == nil {
+		return json.Unmarshal(b, &w.SignIn)
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	for _, p := range people {
+		w.SignIn[p.name] = p.name + "-" + store.NewID("")[:10]
+		if _, err := w.Access.AddPerson(ctx, p.name, w.SignIn[p.name], p.roles, "demo"); err != nil {
+			return err
+		}
+	}
+	if b, err = json.Marshal(w.SignIn); err != nil {
+		return err
+	}
+	return os.WriteFile(file, b, 0o600)
+}
+
+// As makes a client for a role, with a token of its own.
+func (w *World) As(ctx context.Context, name string, role access.Role) (*api.ClientWithResponses, error) {
+	if err := w.Store.DB.WithContext(ctx).Exec("delete from token where name = ?", name).Error; err != nil {
+		return nil, err
+	}
+	token, _, err := w.Access.AddToken(ctx, name, []access.Role{role}, 24*time.Hour, "demo")
+	if err != nil {
+		return nil, err
+	}
+	return api.NewClientWithResponses(w.Link, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+}
+
+// setUp tells the service about the estate, as an administrator would; it returns the monitor's token.
+func (w *World) setUp(ctx context.Context) (string, error) {
+	var err error
+	if w.Admin, err = w.As(ctx, "demo-setup", access.Admin); err != nil {
+		return "", err
+	}
+	steps := []func() (int, []byte, error){
+		func() (int, []byte, error) {
+			return said(w.Admin.SetServiceWithResponse(ctx, api.Service{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask"}))
+		},
+		func() (int, []byte, error) {
+			return said(w.Admin.SetSecretWithResponse(ctx, api.NewSecret{Name: "fleet-key", Kind: "ssh-key", Value: w.Fleet.ClientKey}))
+		},
+		func() (int, []byte, error) {
+			return said(w.Admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: w.Room.URL + "/messages"}))
+		},
+	}
+	for _, h := range w.Fleet.Hosts {
+		steps = append(steps, func() (int, []byte, error) {
+			return said(w.Admin.SetTargetWithResponse(ctx, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: SSHPort, Account: w.Fleet.Account,
+				Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels}))
+		})
+	}
+	for _, f := range runbooks() {
+		steps = append(steps, func() (int, []byte, error) {
+			return said(w.Admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: f}))
+		})
+	}
+	for _, s := range steps {
+		if status, body, err := s(); err != nil || status >= 300 {
+			return "", fmt.Errorf("set the demo up: %w %s", err, body)
+		}
+	}
+	r, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: "harbour-watch", CallBack: fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort)})
+	if err != nil || r.JSON201 == nil {
+		return "", fmt.Errorf("add the monitor as a source: %w", err)
+	}
+	return r.JSON201.Token, nil
+}
+
+type answered interface {
+	StatusCode() int
+	GetBody() []byte
+}
+
+func said[R answered](r R, err error) (int, []byte, error) {
+	if err != nil {
+		return 0, nil, err
+	}
+	return r.StatusCode(), r.GetBody(), nil
+}
+
+// runbooks gives the texts of the demo's runbooks.
+func runbooks() []string {
+	var out []string
+	names, _ := fs.Glob(examples.Ferry, "ferry/runbooks/*.yaml")
+	for _, n := range names {
+		b, err := fs.ReadFile(examples.Ferry, n)
+		if err == nil {
+			out = append(out, string(b))
+		}
+	}
+	return out
+}
+
+// Approve approves the oldest open gate as soon as there is one, in the name of a scripted person.
+func (w *World) Approve(ctx context.Context, cl *api.ClientWithResponses, comment string) (*api.Gate, error) {
+	for {
+		r, err := cl.ListGatesWithResponse(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if r.JSON200 != nil && len(*r.JSON200) > 0 {
+			g := (*r.JSON200)[0]
+			d, err := cl.DecideGateWithResponse(ctx, g.Id, api.Decision{Approve: true, Digest: g.Digest, Comment: comment})
+			if err != nil {
+				return nil, err
+			}
+			if d.JSON200 == nil {
+				return nil, fmt.Errorf("approve: %s", strings.TrimSpace(string(d.Body)))
+			}
+			return d.JSON200, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Stop takes everything down.
+func (w *World) Stop() error {
+	if w.Monitor != nil {
+		w.Monitor.Stop()
+	}
+	var err error
+	if w.Instance != nil {
+		err = w.Instance.Stop()
+	}
+	if w.Room != nil {
+		w.Room.Stop()
+	}
+	if w.Fleet != nil {
+		w.Fleet.Stop()
+	}
+	return err
+}
