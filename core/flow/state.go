@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
@@ -339,12 +338,4 @@ func (s *State) scope(book *runbook.Book, target string, now time.Time) *expr.Sc
 		}
 	}
 	return sc
-}
-
-// facts gives the newest facts of a change step.
-func (st *stepState) facts() []leave.Facts {
-	if n := len(st.leaves); n > 0 {
-		return st.leaves[n-1].Facts
-	}
-	return nil
 }

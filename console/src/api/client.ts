@@ -1,0 +1,31 @@
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema.gen'
+
+export type Schemas = components['schemas']
+
+export const api = createClient<paths>({ baseUrl: '/' })
+
+/** What a person is told when the service says no. */
+export class Refusal extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+    readonly code: string,
+  ) {
+    super(message)
+  }
+}
+
+/** Gives the answer, or throws what is wrong as one sentence. */
+export async function got<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let r: Awaited<typeof call>
+  try {
+    r = await call
+  } catch {
+    throw new Refusal('The service cannot be reached.', 0, 'unreachable')
+  }
+  if (r.response.ok) return r.data as T
+  const p = r.error as Schemas['Problem'] | undefined
+  throw new Refusal(p?.detail ?? `The service answered ${r.response.status}.`, r.response.status, p?.code ?? '')
+}

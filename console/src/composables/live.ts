@@ -1,0 +1,68 @@
+import { useQueryClient } from '@tanstack/vue-query'
+import { defineStore } from 'pinia'
+import { reactive, ref } from 'vue'
+
+/** Output of a command while it prints. */
+export interface Live {
+  run: string
+  incident?: number
+  attempt: string
+  path: string
+  target: string
+  text: string
+}
+
+const keep = 20_000
+
+/** The service's stream: it makes pages read anew what has changed, and carries live output. */
+export const useLive = defineStore('live', () => {
+  const queries = useQueryClient()
+  const connected = ref(true)
+  const output = reactive(new Map<string, Live>())
+  let source: EventSource | null = null
+  let timer = 0
+  const stale = new Set<string>()
+
+  function refresh(...keys: string[]) {
+    for (const k of keys) stale.add(k)
+    if (timer) return
+    timer = window.setTimeout(() => {
+      timer = 0
+      const now = [...stale]
+      stale.clear()
+      void queries.invalidateQueries({ predicate: (q) => now.includes('all') || now.includes(String(q.queryKey[0])) || now.includes(q.queryKey.slice(0, 2).join('/')) })
+    }, 40)
+  }
+
+  function open() {
+    close()
+    source = new EventSource('/api/v1/stream')
+    source.onopen = () => {
+      if (!connected.value) refresh('all')
+      connected.value = true
+    }
+    source.onerror = () => {
+      connected.value = false
+      if (source?.readyState === EventSource.CLOSED) window.setTimeout(() => source && open(), 2_000)
+    }
+    source.addEventListener('changed', (e) => {
+      const m = JSON.parse((e as MessageEvent<string>).data) as { topic: string; id: string; incident?: number }
+      refresh(`${m.topic}s`, `${m.topic}/${m.id}`, 'status')
+      if (m.incident) refresh('incidents', `incident/${m.incident}`)
+      if (m.topic === 'run') for (const [k, v] of output) if (v.run === m.id && output.size > 20) output.delete(k)
+    })
+    source.addEventListener('behind', () => refresh('all'))
+    source.addEventListener('output', (e) => {
+      const o = JSON.parse((e as MessageEvent<string>).data) as Live
+      const before = output.get(o.attempt)?.text ?? ''
+      output.set(o.attempt, { ...o, text: (before + o.text).slice(-keep) })
+    })
+  }
+
+  function close() {
+    source?.close()
+    source = null
+  }
+
+  return { connected, output, open, close }
+})

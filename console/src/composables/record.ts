@@ -1,0 +1,82 @@
+import type { Schemas } from '../api/client'
+
+/** What the record's entries hold, as far as the page shows it. */
+export interface Content {
+  verb?: string
+  target?: string
+  shown?: string
+  undo?: string
+  state?: string
+  exit?: number
+  error?: string
+  took_ms?: number
+  text?: string
+  because?: string
+  comment?: string
+  result?: string
+  unsure?: string
+  outcome?: string
+  source?: string
+  ask?: string
+  until?: string
+  severity?: string
+  started_by?: string
+  rounds?: number
+  reasons?: string[]
+  labels?: Record<string, string>
+  inputs?: Record<string, unknown>
+  missing?: Record<string, string>
+  values?: { part: string; text: string }[]
+  requests?: { target: string; shown: string; undo: string }[]
+  readings?: Record<string, { value: unknown; unit?: string }>
+  output?: Output
+  stderr?: Output
+}
+
+export interface Output {
+  head?: string
+  tail?: string
+  size: number
+  artifact?: string
+  cut?: boolean
+}
+
+export interface Line {
+  entry: Schemas['Entry']
+  content: Content
+}
+
+export interface Group {
+  key: string
+  title: string
+  verb: string
+  lines: Line[]
+}
+
+const words: Record<string, string> = {
+  'alert.raised': 'alert', 'alert.worse': 'alert', 'alert.better': 'alert', 'alert.cleared': 'alert', 'run.begun': 'run', 'run.ended': 'run', 'run.refused': 'person', 'run.failed': 'person',
+  'run.handed-over': 'handed over', 'nothing.started': 'person', 'look.taken': 'look', 'look.incomplete': 'look', 'gate.raised': 'gate', 'gate.approved': 'approved', 'gate.refused': 'refused',
+  'gate.expired': 'expired', 'change.begun': 'change', 'change.ended': 'change', 'change.still': 'still?', 'change.cleared': 'allowed', 'question.raised': 'question', 'question.answered': 'answer',
+  'question.expired': 'expired', 'incident.closed': 'closed', 'incident.kept-open': 'kept open', 'delivery.failed': 'not delivered', told: 'tell', note: 'note', 'attempt.lost': 'interrupted', 'step.skipped': 'skipped',
+}
+
+export const word = (e: Schemas['Entry'], c: Content) => (e.kind.startsWith('check.') ? (c.result ?? 'check') : (words[e.kind] ?? e.kind))
+
+/** Entries that people decided stand out. */
+export const human = (e: Schemas['Entry']) => ['gate.approved', 'gate.refused', 'question.answered'].includes(e.kind) || (e.kind === 'note' && !e.actor.startsWith('runbook:'))
+export const waitsForPerson = (e: Schemas['Entry']) => ['gate.raised', 'question.raised', 'run.handed-over', 'run.refused', 'nothing.started', 'run.failed', 'delivery.failed'].includes(e.kind)
+
+/** Groups entries of one step that follow one another. */
+export function group(entries: Schemas['Entry'][]): Group[] {
+  const out: Group[] = []
+  for (const entry of entries) {
+    const content = (entry.content ?? {}) as Content
+    const key = entry.step ? `${entry.run}/${entry.step}` : `#${entry.seq}`
+    const last = out[out.length - 1]
+    if (last && last.key === key) last.lines.push({ entry, content })
+    else out.push({ key, title: String((entry.content as { step_title?: string } | undefined)?.step_title ?? entry.title), verb: content.verb ?? '', lines: [{ entry, content }] })
+  }
+  return out
+}
+
+export const readings = (c: Content) => Object.entries(c.readings ?? {}).sort(([a], [b]) => a.localeCompare(b)).map(([name, r]) => ({ name, text: `${r.value === '' ? '(empty)' : typeof r.value === 'object' ? JSON.stringify(r.value) : String(r.value)} ${r.unit ?? ''}`.trim() }))

@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { computed, nextTick, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { Refusal } from '../api/client'
+import GatePanel from '../components/GatePanel.vue'
+import IncidentStrip from '../components/IncidentStrip.vue'
+import LiveOutput from '../components/LiveOutput.vue'
+import QuestionPanel from '../components/QuestionPanel.vue'
+import RecordList from '../components/RecordList.vue'
+import StateWord from '../components/StateWord.vue'
+import TimeAgo from '../components/TimeAgo.vue'
+import { span, useClock, zoneName } from '../composables/clock'
+import { useClose, useIncident, useNote } from '../composables/data'
+import { useSession } from '../composables/session'
+
+const route = useRoute()
+const number = computed(() => Number(route.params.number))
+const session = useSession()
+const now = useClock()
+const q = useIncident(number)
+const i = computed(() => q.data.value?.incident)
+const running = computed(() => (q.data.value?.runs ?? []).filter((r) => !r.ended_at))
+const took = computed(() => (i.value ? span((i.value.resolved_at ? Date.parse(i.value.resolved_at) : now.value) - Date.parse(i.value.opened_at)) : ''))
+const alert = computed(() => q.data.value?.alerts[0])
+
+const picked = ref<number>()
+async function pick(entry: number) {
+  picked.value = entry
+  await nextTick()
+  document.getElementById(`entry-${entry}`)?.scrollIntoView({ block: 'center' })
+}
+
+const note = useNote(number)
+const text = ref('')
+const close = useClose(number)
+const closing = ref(false)
+const outcome = ref<'repaired-by-hand' | 'mitigated' | 'false-alarm' | 'cleared-itself' | 'not-repaired'>('repaired-by-hand')
+const outcomes = [
+  { title: 'repaired by hand', value: 'repaired-by-hand' }, { title: 'mitigated', value: 'mitigated' }, { title: 'false alarm', value: 'false-alarm' },
+  { title: 'cleared itself', value: 'cleared-itself' }, { title: 'not repaired', value: 'not-repaired' },
+]
+const because = ref('')
+const wrong = ref('')
+
+async function tried(f: () => Promise<unknown>, then: () => void) {
+  wrong.value = ''
+  try {
+    await f()
+    then()
+  } catch (e) {
+    wrong.value = e instanceof Refusal ? e.message : String(e)
+  }
+}
+const write = () => tried(() => note.mutateAsync(text.value), () => (text.value = ''))
+const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, because: because.value }), () => (closing.value = false))
+</script>
+
+<template>
+  <div class="page">
+    <p v-if="q.error.value" role="alert" class="empty">{{ q.error.value.message }}</p>
+    <template v-if="i && q.data.value">
+      <header class="head">
+        <div>
+          <p class="faint">Incident {{ i.number }} · {{ i.service || 'no service' }}</p>
+          <h1>{{ i.title }}</h1>
+          <p class="facts">
+            <StateWord :state="i.severity" />
+            <StateWord :state="i.state" />
+            <StateWord v-if="i.waiting_on && i.waiting_on !== 'nobody'" :state="i.waiting_on" />
+            <span class="faint">opened <TimeAgo :at="i.opened_at" />, {{ i.resolved_at ? 'took' : 'for' }} <span class="num">{{ took }}</span></span>
+            <a v-if="alert?.link" :href="alert.link" target="_blank" rel="noreferrer">at the source</a>
+          </p>
+          <p v-if="i.outcome" class="outcome"><StateWord :state="i.outcome" /> {{ i.because }}</p>
+        </div>
+        <v-btn v-if="i.state === 'open' && session.may('responder')" size="small" @click="closing = !closing">Close by hand</v-btn>
+      </header>
+      <section v-if="closing && i.state === 'open'" class="closing" aria-label="Close by hand">
+        <v-select v-model="outcome" :items="outcomes" label="Outcome" hide-details />
+        <v-text-field v-model="because" label="Why, for the record" hide-details maxlength="5000" />
+        <v-btn :disabled="!because.trim()" :loading="close.isPending.value" @click="end">Close the incident</v-btn>
+      </section>
+      <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
+      <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
+      <GatePanel v-for="g in q.data.value.gates" :key="g.id" :gate="g" />
+      <QuestionPanel v-for="x in q.data.value.questions" :key="x.id" :question="x" />
+      <LiveOutput :runs="running.map((r) => r.id)" />
+      <div class="record-head">
+        <h2>Record <span class="faint">{{ i.entries }} entries, times in {{ zoneName }}</span></h2>
+        <span class="faint runs">Runs: <router-link v-for="r in q.data.value.runs" :key="r.id" :to="`/runs/${r.id}`">{{ r.runbook }} ({{ r.state }})</router-link><template v-if="!q.data.value.runs.length">none</template></span>
+      </div>
+      <RecordList :entries="q.data.value.entries" :picked="picked" />
+      <form v-if="session.may('responder')" class="note" @submit.prevent="write">
+        <v-textarea v-model="text" label="Add a note to the record" rows="1" auto-grow hide-details maxlength="20000" />
+        <v-btn type="submit" :disabled="!text.trim()" :loading="note.isPending.value">Add note</v-btn>
+      </form>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.head { display: flex; justify-content: space-between; gap: 20px; align-items: flex-start; margin-bottom: 12px; }
+.facts { display: flex; gap: 16px; flex-wrap: wrap; margin-top: 4px; align-items: baseline; }
+.outcome { margin-top: 4px; }
+.closing { display: grid; grid-template-columns: 220px 1fr auto; gap: 12px; align-items: center; margin: 8px 0 16px; }
+.wrong { color: rgb(var(--v-theme-error)); }
+.record-head { display: flex; justify-content: space-between; align-items: baseline; gap: 20px; flex-wrap: wrap; }
+.record-head h2 .faint { font-weight: 400; margin-left: 8px; }
+.runs a { margin-left: 6px; }
+.note { display: flex; gap: 12px; align-items: center; margin-top: 16px; }
+@media (max-width: 700px) { .closing { grid-template-columns: 1fr; } }
+</style>

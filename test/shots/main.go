@@ -1,0 +1,267 @@
+// Command shots renews docs/screenshots from the demo's data: pages in a headless Chromium, commands in
+// a terminal window. Usage: shots PROGRAM FOLDER
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"urgentis/api"
+	"urgentis/internal/access"
+	"urgentis/internal/demo"
+	"urgentis/internal/service"
+	"urgentis/test/browser"
+)
+
+func main() {
+	if len(os.Args) != 3 {
+		fmt.Fprintln(os.Stderr, "usage: shots PROGRAM FOLDER")
+		os.Exit(2)
+	}
+	if err := all(os.Args[1], os.Args[2]); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+type shooter struct {
+	ctx     context.Context
+	w       *demo.World
+	program string
+	folder  string
+	home    string
+	page    *browser.Page
+}
+
+func all(program, folder string) error {
+	dir, err := os.MkdirTemp("", "urgentis-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	w, err := demo.Start(ctx, service.Config{DataDir: filepath.Join(dir, "d"), Listen: "127.0.0.1:8471", Version: "0.1.0", Log: slog.New(slog.DiscardHandler)}, 500*time.Millisecond, func(string) {})
+	if err != nil {
+		return err
+	}
+	defer w.Stop() //nolint:errcheck // the data go away
+	s := &shooter{ctx: ctx, w: w, program: program, folder: folder, home: filepath.Join(dir, "home")}
+	if s.program, err = filepath.Abs(program); err != nil {
+		return err
+	}
+	return s.story()
+}
+
+// story plays two incidents and takes the pictures where they belong.
+func (s *shooter) story() error {
+	mara, err := s.w.As(s.ctx, "mara-by-script", access.Approver)
+	if err != nil {
+		return err
+	}
+	s.w.Fleet.Queue.Break()
+	g, err := s.w.Approve(s.ctx, mara, "Both consumers stand at the same message.")
+	if err != nil {
+		return err
+	}
+	if err := s.closed(g.Incident); err != nil {
+		return err
+	}
+	if s.page, err = browser.Open(s.ctx, 1280, 800); err != nil {
+		return err
+	}
+	defer s.page.Close()
+	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.phone}
+	for _, f := range steps {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *shooter) closed(n int64) error {
+	for {
+		r, err := s.w.Admin.GetIncidentWithResponse(s.ctx, n)
+		if err != nil {
+			return err
+		}
+		if r.JSON200 != nil && r.JSON200.Incident.State == "resolved" {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+func (s *shooter) shoot(path, see, file string) error {
+	if err := s.page.Go(s.w.Link + path); err != nil {
+		return err
+	}
+	if err := s.page.See(see); err != nil {
+		return err
+	}
+	return s.page.Shoot(filepath.Join(s.folder, file))
+}
+
+func (s *shooter) signIn() error {
+	if err := s.shoot("/sign-in", "Sign in to Urgentis", "sign-in.png"); err != nil {
+		return err
+	}
+	if err := s.page.Theme("light"); err != nil {
+		return err
+	}
+	return s.page.SignIn(s.w.Link, "mara", s.w.SignIn["mara"])
+}
+
+// waiting shows an incident whose gate waits.
+func (s *shooter) waiting() error {
+	s.w.Fleet.Queue.Break()
+	for {
+		r, err := s.w.Admin.ListGatesWithResponse(s.ctx)
+		if err != nil {
+			return err
+		}
+		if r.JSON200 != nil && len(*r.JSON200) > 0 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	time.Sleep(6 * time.Second) // somebody is waited for, and the strip shows it
+	if err := s.shoot("/", "Approve?", "now.png"); err != nil {
+		return err
+	}
+	if err := s.page.Theme("dark"); err != nil {
+		return err
+	}
+	return s.shoot("/incidents/2", "Approve this change", "gate-dark.png")
+}
+
+// commands shows the terminal, as mara sees it.
+func (s *shooter) commands() error {
+	if err := s.command("login "+s.w.Link+" --name mara --password "+s.w.SignIn["mara"], ""); err != nil {
+		return err
+	}
+	r, err := s.w.Admin.ListGatesWithResponse(s.ctx)
+	if err != nil {
+		return err
+	}
+	gate := (*r.JSON200)[0].Id
+	for _, c := range []struct{ args, file string }{
+		{"gate show " + gate, "cli-gate.png"},
+		{"incident show 1", "cli-incident.png"},
+		{"runbook check " + filepath.Join("test", "shots", "mistakes.yaml"), "cli-check.png"},
+		{"--help", "cli-help.png"},
+	} {
+		if err := s.command(c.args, c.file); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *shooter) decided() error {
+	mara, err := s.w.As(s.ctx, "mara-by-script", access.Approver)
+	if err != nil {
+		return err
+	}
+	if _, err := s.w.Approve(s.ctx, mara, "Same message as before."); err != nil {
+		return err
+	}
+	if err := s.closed(2); err != nil {
+		return err
+	}
+	if _, err := s.w.Admin.AddNoteWithResponse(s.ctx, 2, api.NewNote{Text: "The message came from the Skerry terminal again; asked them to look at their encoder."}); err != nil {
+		return err
+	}
+	if err := s.shoot("/incidents/2", "repaired", "incident-dark.png"); err != nil {
+		return err
+	}
+	if err := s.page.Theme("light"); err != nil {
+		return err
+	}
+	return s.shoot("/incidents/2", "repaired", "incident.png")
+}
+
+func (s *shooter) books() error {
+	for _, p := range []struct{ path, see, file string }{
+		{"/runbooks", "Berth assignments", "runbooks.png"},
+		{"/runbooks/berth-queue-backlog", "Draining", "runbook.png"},
+		{"/incidents", "repaired", "incidents.png"},
+	} {
+		see := p.see
+		if p.path == "/runbooks/berth-queue-backlog" {
+			see = "Is the queue draining?"
+		}
+		if err := s.shoot(p.path, see, p.file); err != nil {
+			return err
+		}
+	}
+	r, err := s.w.Admin.ListRunsWithResponse(s.ctx, &api.ListRunsParams{Limit: 10})
+	if err != nil {
+		return err
+	}
+	return s.shoot("/runs/"+r.JSON200.Items[0].Id, "run.ended", "run.png")
+}
+
+// phone shows a gate on a small screen.
+func (s *shooter) phone() error {
+	s.page.Close()
+	var err error
+	if s.page, err = browser.Open(s.ctx, 400, 800); err != nil {
+		return err
+	}
+	s.w.Fleet.Queue.Break()
+	if err := s.page.SignIn(s.w.Link, "mara", s.w.SignIn["mara"]); err != nil {
+		return err
+	}
+	if err := s.page.See("Approve?"); err != nil {
+		return err
+	}
+	return s.shoot("/incidents/3", "Approve this change", "phone.png")
+}
+
+// command runs the program in a terminal window under a virtual display and takes a picture of it.
+func (s *shooter) command(args, file string) error {
+	env := append(os.Environ(), "HOME="+s.home, "XDG_CONFIG_HOME="+s.home, "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
+	if err := os.MkdirAll(s.home, 0o755); err != nil {
+		return err
+	}
+	if file == "" {
+		c := exec.CommandContext(s.ctx, s.program, strings.Fields(args)...)
+		c.Env = env
+		out, err := c.CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("urgentis %s: %w: %s", args, err, out)
+		}
+		return nil
+	}
+	const display = ":97"
+	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	if err := x.Start(); err != nil {
+		return err
+	}
+	defer func() { x.Process.Kill(); x.Wait() }() //nolint:errcheck // it is killed
+	time.Sleep(700 * time.Millisecond)
+	script := fmt.Sprintf("printf '$ urgentis %s\\n'; '%s' %s; sleep 60", args, s.program, args)
+	term := exec.CommandContext(s.ctx, "xterm", "-display", display, "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#10151a", "-fg", "#dfe6ec", "-b", "10", "-bw", "0", "-e", "sh", "-c", script)
+	term.Env = env
+	if err := term.Start(); err != nil {
+		return err
+	}
+	defer func() { term.Process.Kill(); term.Wait() }() //nolint:errcheck // it is killed
+	time.Sleep(1500 * time.Millisecond)
+	out, err := exec.CommandContext(s.ctx, "import", "-display", display, "-window", "root", "-depth", "8", "-colors", "64", filepath.Join(s.folder, file)).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("take a picture of the terminal: %w: %s", err, out)
+	}
+	return nil
+}
