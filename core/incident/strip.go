@@ -116,6 +116,9 @@ func (d *drawing) entry(e Entry, c content) {
 	switch e.Kind {
 	case "alert.raised", "alert.worse", "alert.better", "alert.cleared", "incident.closed", "run.handed-over", "run.failed":
 		d.s.Marks = append(d.s.Marks, Mark{e.At, e.Kind, e.Title})
+		if e.At.After(d.s.To) {
+			d.s.To = e.At // an alert may clear after the incident was closed
+		}
 	case "look.taken", "look.incomplete":
 		d.look(e, c)
 	case "check.passes", "check.fails", "check.unsure":

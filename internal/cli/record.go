@@ -57,7 +57,18 @@ func readContent(e api.Entry) content {
 func (a *app) entry(e api.Entry) {
 	c := readContent(e)
 	word, color, lines := a.tell(e, c)
+	if key := e.Run + e.Step + word; word == "look" && key == a.lastLook {
+		// The same look on the next target: its title stands above.
+		a.below(lines)
+		return
+	} else if a.lastLook = ""; word == "look" {
+		a.lastLook = key
+	}
 	fmt.Fprintf(a.out, "%s  %s  %s\n", e.At.UTC().Format("15:04:05"), a.paint(color, fmt.Sprintf("%-8s", word)), printable(e.Title))
+	a.below(lines)
+}
+
+func (a *app) below(lines []string) {
 	for _, l := range lines {
 		for _, part := range strings.Split(printable(l), "\n") {
 			fmt.Fprintf(a.out, "%20s%s\n", "", a.paint(dim, part))

@@ -49,6 +49,7 @@ type app struct {
 	v        *viper.Viper
 	output   string
 	isTTY    bool
+	lastLook string // the look whose title was printed last
 }
 
 // Main runs the program and returns its exit code.

@@ -252,7 +252,7 @@ func (s *shooter) command(args, file string) error {
 	defer func() { x.Process.Kill(); x.Wait() }() //nolint:errcheck // it is killed
 	time.Sleep(700 * time.Millisecond)
 	script := fmt.Sprintf("printf '$ urgentis %s\\n'; '%s' %s; sleep 60", args, s.program, args)
-	term := exec.CommandContext(s.ctx, "xterm", "-display", display, "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#10151a", "-fg", "#dfe6ec", "-b", "10", "-bw", "0", "-e", "sh", "-c", script)
+	term := exec.CommandContext(s.ctx, "xterm", "-display", display, "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "182x57+0+0", "-bg", "#10151a", "-fg", "#dfe6ec", "-b", "10", "-bw", "0", "-e", "sh", "-c", script)
 	term.Env = env
 	if err := term.Start(); err != nil {
 		return err

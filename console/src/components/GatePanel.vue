@@ -77,14 +77,15 @@ async function say(approve: boolean) {
 </template>
 
 <style scoped>
-.gate { border: 1px solid rgb(var(--v-theme-warning)); border-left-width: 4px; border-radius: 4px; padding: 12px 16px 16px; background: rgb(var(--v-theme-surface)); margin: 14px 0; }
+.gate { border: 1px solid rgb(var(--v-theme-warning)); border-left-width: 4px; border-radius: 4px; padding: 12px 16px 16px; background: rgb(var(--v-theme-surface)); margin: 10px 0 18px; }
 header { display: flex; gap: 14px; flex-wrap: wrap; align-items: baseline; }
 header strong { color: rgb(var(--v-theme-warning)); }
 h3 { font-size: 16px; font-weight: 650; margin: 4px 0 8px; }
 h4 { font-size: 12px; font-weight: 650; margin-bottom: 2px; }
 .request pre { background: rgba(var(--v-theme-on-surface), 0.06); padding: 9px 12px; border-radius: 3px; overflow-x: auto; font-size: 13.5px; white-space: pre-wrap; overflow-wrap: anywhere; }
 .request p { margin: 4px 0; }
-.why { display: grid; grid-template-columns: 3fr 2fr; gap: 24px; margin: 10px 0 14px; }
+.why { display: grid; grid-template-columns: 3fr 2fr; gap: 24px; margin: 8px 0 12px; }
+.why table { border-collapse: collapse; line-height: 1.4; }
 .why ul { padding-left: 18px; }
 th { text-align: left; font-weight: 550; padding-right: 14px; }
 td { padding-right: 14px; }

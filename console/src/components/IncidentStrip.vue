@@ -81,9 +81,10 @@ const label = computed(() => {
         <circle v-if="!small" :cx="m.x" cy="8" r="4" :class="{ hollow: !m.opens && !m.ends }" />
       </g>
       <template v-if="line && !small">
-        <text x="0" :y="top + lanes.length * laneH + 24" class="name">{{ line.reading }}</text>
-        <text x="0" :y="top + lanes.length * laneH + 38" class="tick">{{ line.unit }}</text>
-        <text :x="left - 8" :y="top + lanes.length * laneH + 26" class="tick" text-anchor="end" dx="0" dy="26">{{ most }}</text>
+        <text x="0" :y="top + lanes.length * laneH + 42" class="name">{{ line.reading }}</text>
+        <text x="0" :y="top + lanes.length * laneH + 57" class="tick">{{ line.unit }}</text>
+        <text :x="left - 8" :y="top + lanes.length * laneH + 26" class="tick" text-anchor="end">{{ most }}</text>
+        <text :x="left - 8" :y="top + lanes.length * laneH + 14 + lineH" class="tick" text-anchor="end">0</text>
         <line class="base" :x1="left" :x2="width" :y1="top + lanes.length * laneH + 14 + lineH" :y2="top + lanes.length * laneH + 14 + lineH" />
         <g v-for="(s, i) in series" :key="s.target" :class="['reading', `r${i % 3}`]">
           <polyline :points="s.points.join(' ')" />

@@ -64,5 +64,28 @@ export const useLive = defineStore('live', () => {
     source = null
   }
 
+  // A browser has six connections for one service. Pages that nobody sees give theirs back, so that
+  // many tabs, or pages kept for the way back, do not leave the newest one waiting.
+  let idle = 0
+  let wanted = false
+  function rest() {
+    if (source) wanted = true
+    close()
+  }
+  function wake() {
+    window.clearTimeout(idle)
+    if (!wanted || source) return
+    wanted = false
+    open()
+    refresh('all')
+  }
+  window.addEventListener('pagehide', rest)
+  window.addEventListener('pageshow', wake)
+  document.addEventListener('visibilitychange', () => {
+    window.clearTimeout(idle)
+    if (document.visibilityState === 'visible') wake()
+    else idle = window.setTimeout(rest, 30_000)
+  })
+
   return { connected, output, open, close }
 })

@@ -81,9 +81,9 @@ const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, becaus
         <v-btn :disabled="!because.trim()" :loading="close.isPending.value" @click="end">Close the incident</v-btn>
       </section>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-      <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
       <GatePanel v-for="g in q.data.value.gates" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in q.data.value.questions" :key="x.id" :question="x" />
+      <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
       <LiveOutput :runs="running.map((r) => r.id)" />
       <div class="record-head">
         <h2>Record <span class="faint">{{ i.entries }} entries, times in {{ zoneName }}</span></h2>
