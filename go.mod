@@ -29,6 +29,7 @@ require (
 	golang.org/x/time v0.14.0
 	gorm.io/driver/postgres v1.6.3
 	gorm.io/gorm v1.31.2
+	mvdan.cc/sh/v3 v3.14.1
 	pgregory.net/rapid v1.3.0
 )
 

@@ -104,7 +104,7 @@ nav { display: flex; gap: 2px; }
 nav a { color: rgba(var(--v-theme-on-surface), 0.78); text-decoration: none; padding: 5px 10px; border-radius: 4px; }
 nav a.here { color: rgb(var(--v-theme-on-surface)); font-weight: 600; background: rgba(var(--v-theme-on-surface), 0.07); }
 .gap { flex: 1; }
-.quiet { padding: 4px 9px; border-radius: 4px; color: rgba(var(--v-theme-on-surface), 0.78); }
+.quiet { background: none; border: 0; font: inherit; cursor: pointer; padding: 4px 9px; border-radius: 4px; color: rgba(var(--v-theme-on-surface), 0.78); }
 .quiet:hover { background: rgba(var(--v-theme-on-surface), 0.07); }
 .lost { color: rgb(var(--v-theme-warning)); font-size: 13px; }
 .keys { background: rgb(var(--v-theme-surface)); padding: 8px 24px 20px; border-radius: 6px; border: 1px solid rgba(var(--v-theme-on-surface), 0.14); }

@@ -218,7 +218,7 @@ func (d *decoder) words(n ast.Node) []*expr.Template {
 	for _, x := range items {
 		out = append(out, d.template(x, expr.InTarget, "a word"))
 	}
-	if !d.findings.Failed() {
+	if !slices.Contains(out, nil) {
 		d.dataNotCode(items, out)
 	}
 	return out

@@ -16,6 +16,7 @@ import (
 
 	"github.com/gliderlabs/ssh"
 	xssh "golang.org/x/crypto/ssh"
+	"mvdan.cc/sh/v3/shell"
 )
 
 // Ports of the simulated hosts, on their own loopback addresses.
@@ -175,12 +176,17 @@ func (f *Fleet) Stop() {
 	}
 }
 
-// session runs one command, as a shell would after it has read the quotes.
+// session runs one command, read as a POSIX shell reads it.
 func (f *Fleet) session(h *Host, s ssh.Session) {
 	if h.down.Load() {
 		return
 	}
-	words := s.Command()
+	words, err := shell.Fields(s.RawCommand(), func(string) string { return "" })
+	if err != nil {
+		fmt.Fprintln(s.Stderr(), err)
+		s.Exit(2) //nolint:errcheck // the connection may be gone
+		return
+	}
 	attempt := ""
 	for len(words) > 0 && strings.Contains(words[0], "=") {
 		name, value, _ := strings.Cut(words[0], "=")

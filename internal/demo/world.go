@@ -53,7 +53,7 @@ func Start(ctx context.Context, c service.Config, every time.Duration, say func(
 
 func (w *World) start(ctx context.Context, c service.Config, every time.Duration, say func(string)) error {
 	var err error
-	if w.Fleet, err = freeFleet(filepath.Join(c.DataDir, "fleet")); err != nil {
+	if w.Fleet, err = FreeFleet(filepath.Join(c.DataDir, "fleet")); err != nil {
 		return err
 	}
 	say("the fleet is up: " + w.Fleet.Hosts[0].Address + " and " + w.Fleet.Hosts[1].Address)
@@ -78,10 +78,10 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 	return err
 }
 
-// freeFleet starts the fleet on the first loopback network on which no other demo runs.
-func freeFleet(dir string) (*Fleet, error) {
+// FreeFleet starts the fleet on the first loopback network on which no other demo runs.
+func FreeFleet(dir string) (*Fleet, error) {
 	var first error
-	for n := 10; n < 30; n++ {
+	for n := 10; n < 60; n++ {
 		f, err := StartFleet(fmt.Sprintf("127.0.%d", n), dir)
 		if err == nil {
 			return f, nil
@@ -123,50 +123,68 @@ func (w *World) As(ctx context.Context, name string, role access.Role) (*api.Cli
 	if err != nil {
 		return nil, err
 	}
-	return api.NewClientWithResponses(w.Link, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+token)
-		return nil
-	}))
+	return Client(w.Link, token)
 }
 
-// setUp tells the service about the estate, as an administrator would; it returns the monitor's token.
+// setUp tells the service about the estate; it returns the monitor's token.
 func (w *World) setUp(ctx context.Context) (string, error) {
 	var err error
 	if w.Admin, err = w.As(ctx, "demo-setup", access.Admin); err != nil {
 		return "", err
 	}
+	return SetUp(ctx, w.Admin, w.Fleet, w.Room.URL+"/messages", fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort))
+}
+
+// SetUp tells a service about the estate and its runbooks, as an administrator would; it returns the
+// token of the source harbour-watch.
+func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, room, callBack string) (string, error) {
 	steps := []func() (int, []byte, error){
 		func() (int, []byte, error) {
-			return said(w.Admin.SetServiceWithResponse(ctx, api.Service{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask"}))
+			return said(admin.SetServiceWithResponse(ctx, api.Service{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask"}))
 		},
 		func() (int, []byte, error) {
-			return said(w.Admin.SetSecretWithResponse(ctx, api.NewSecret{Name: "fleet-key", Kind: "ssh-key", Value: w.Fleet.ClientKey}))
+			return said(admin.SetSecretWithResponse(ctx, api.NewSecret{Name: "fleet-key", Kind: "ssh-key", Value: f.ClientKey}))
 		},
 		func() (int, []byte, error) {
-			return said(w.Admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: w.Room.URL + "/messages"}))
+			return said(admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: room}))
 		},
 	}
-	for _, h := range w.Fleet.Hosts {
+	for _, h := range f.Hosts {
 		steps = append(steps, func() (int, []byte, error) {
-			return said(w.Admin.SetTargetWithResponse(ctx, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: SSHPort, Account: w.Fleet.Account,
+			return said(admin.SetTargetWithResponse(ctx, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: SSHPort, Account: f.Account,
 				Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels}))
 		})
 	}
-	for _, f := range runbooks() {
+	for _, text := range runbooks() {
 		steps = append(steps, func() (int, []byte, error) {
-			return said(w.Admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: f}))
+			return said(admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: text}))
 		})
 	}
 	for _, s := range steps {
-		if status, body, err := s(); err != nil || status >= 300 {
-			return "", fmt.Errorf("set the demo up: %w %s", err, body)
+		status, body, err := s()
+		if err != nil {
+			return "", fmt.Errorf("set the demo up: %w", err)
+		}
+		if status >= 300 {
+			return "", fmt.Errorf("set the demo up: %s", body)
 		}
 	}
-	r, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: "harbour-watch", CallBack: fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort)})
-	if err != nil || r.JSON201 == nil {
+	r, err := admin.AddSourceWithResponse(ctx, api.NewSource{Name: "harbour-watch", CallBack: callBack})
+	if err != nil {
 		return "", fmt.Errorf("add the monitor as a source: %w", err)
 	}
+	if r.JSON201 == nil {
+		return "", fmt.Errorf("add the monitor as a source: %s", r.Body)
+	}
 	return r.JSON201.Token, nil
+}
+
+// Client speaks to a service with a token.
+func Client(link, token string) (*api.ClientWithResponses, error) {
+	return api.NewClientWithResponses(link, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
 }
 
 type answered interface {

@@ -1,0 +1,29 @@
+package act
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"urgentis/core/leave"
+)
+
+func TestShowMakesTheInvisibleVisible(t *testing.T) {
+	for want, words := range map[string][]string{
+		"berthq park --queue north m-7": {"berthq", "park", "--queue", "north", "m-7"},
+		"a '' 'b c'":                    {"a", "", "b c"},
+		`echo 'it'\''s'`:                {"echo", "it's"},
+		"rm '⟨U+202E⟩x⟨U+200B⟩'":        {"rm", "\u202ex\u200b"},
+		"a 'b⟨U+000A⟩c'":                {"a", "b\nc"},
+		"a 'b⟨U+00A0⟩c'":                {"a", "b\u00a0c"},
+		"'pаrk'":                        {"pаrk"}, // a Cyrillic letter stands in quotes
+	} {
+		assert.Equal(t, want, Show(leave.Request{Kind: "ssh", Words: words}))
+	}
+	assert.Equal(t, "POST http://a/\nX-A: 1\n\n{}", Show(leave.Request{Kind: "http", Method: "POST", URL: "http://a/", Headers: map[string]string{"X-A": "1"}, Body: "{}"}))
+	assert.Equal(t, "a   (as root)", Show(leave.Request{Words: []string{"a"}, As: "root"}))
+}
+
+func TestCapturedIsAlwaysText(t *testing.T) {
+	assert.Equal(t, "a\ufffdb\ufffd", Captured{Kept: []byte("a\xffb\x00")}.Text())
+}

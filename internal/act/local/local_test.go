@@ -1,0 +1,36 @@
+package local
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+	"urgentis/internal/act"
+)
+
+func job(timeout int, words ...string) act.Job {
+	return act.Job{Attempt: "a1", Request: leave.Request{Kind: "local", Words: words, Timeout: timeout}}
+}
+
+func TestOffUnlessSwitchedOn(t *testing.T) {
+	r := Hand{}.Do(context.Background(), job(5, "true"))
+	assert.Equal(t, flow.Failed, r.State)
+	assert.Contains(t, r.Error, "--allow-local")
+}
+
+func TestLocalCommands(t *testing.T) {
+	h := Hand{On: true}
+	r := h.Do(context.Background(), job(5, "sh", "-c", "echo $URGENTIS_ATTEMPT $HOME; exit 2"))
+	assert.Equal(t, flow.Failed, r.State)
+	assert.Equal(t, 2, *r.Exit)
+	assert.Equal(t, "a1\n", r.Stdout.Text(), "the service's own environment is not handed on")
+	assert.Equal(t, flow.Failed, h.Do(context.Background(), job(5, "no-such-program")).State)
+	begin := time.Now()
+	r = h.Do(context.Background(), job(1, "sh", "-c", "sleep 20 & sleep 20"))
+	assert.Equal(t, flow.Unknown, r.State)
+	assert.Less(t, time.Since(begin), 10*time.Second, "its children end too")
+}

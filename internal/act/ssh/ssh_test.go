@@ -1,0 +1,192 @@
+package ssh
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	xssh "golang.org/x/crypto/ssh"
+
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+	"urgentis/internal/act"
+)
+
+// host is a real sshd on loopback.
+type host struct {
+	facts leave.Facts
+	key   []byte
+	cmd   *exec.Cmd
+}
+
+func keys(t *testing.T) (private []byte, public string) {
+	_, k, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := xssh.MarshalPrivateKey(k, "")
+	require.NoError(t, err)
+	s, err := xssh.NewSignerFromKey(k)
+	require.NoError(t, err)
+	return pem.EncodeToMemory(block), strings.TrimSpace(string(xssh.MarshalAuthorizedKey(s.PublicKey())))
+}
+
+func sshd(t *testing.T) *host {
+	// Not in t.TempDir: sshd's own account must be able to read the way to authorized_keys.
+	dir, err := os.MkdirTemp("", "urgentis-sshd-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	hostKey, hostPub := keys(t)
+	clientKey, clientPub := keys(t)
+	file := func(name string, b []byte, mode os.FileMode) string {
+		p := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(p, b, mode))
+		return p
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := l.Addr().(*net.TCPAddr).Port
+	require.NoError(t, l.Close())
+	conf := file("sshd_config", fmt.Appendf(nil, "Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication no\n",
+		port, file("host", hostKey, 0o600), file("authorized", []byte(clientPub+"\n"), 0o644)), 0o644)
+	if os.Getuid() == 0 {
+		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
+	}
+	u, err := user.Current()
+	require.NoError(t, err)
+	h := &host{key: clientKey, facts: leave.Facts{Name: "real", Address: "127.0.0.1", Port: port, Account: u.Username, HostKey: hostPub, Secret: "k@1"},
+		cmd: exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", conf)}
+	require.NoError(t, h.cmd.Start(), "openssh-server is not installed; run build/setup.sh openssh-server")
+	t.Cleanup(func() { h.cmd.Process.Kill(); h.cmd.Wait() }) //nolint:errcheck // it is killed
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 20*time.Millisecond)
+	return h
+}
+
+func (h *host) hand(t *testing.T) *Hand {
+	hand := New(func(context.Context, leave.Facts) (string, []byte, error) { return "ssh-key", h.key, nil })
+	t.Cleanup(hand.Close)
+	return hand
+}
+
+func (h *host) job(timeout int, words ...string) act.Job {
+	return act.Job{Attempt: "r1:5:0:real:1", Request: leave.Request{Kind: "ssh", Target: h.facts, Words: words, Timeout: timeout}}
+}
+
+func TestOnARealHost(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	ctx := context.Background()
+
+	// Each word arrives as it is, through a real shell.
+	hostile := []string{`x; rm -rf / #{{ "$(reboot)" }}`, "", "it's", "`id`", "$HOME", "a\nb", "*", `\`, "‮é"}
+	r := hand.Do(ctx, h.job(10, append([]string{"printf", `%s|`}, hostile...)...))
+	assert.Equal(t, flow.OK, r.State, r.Error)
+	assert.Equal(t, strings.Join(hostile, "|")+"|", r.Stdout.Text())
+
+	r = hand.Do(ctx, h.job(10, "sh", "-c", "echo $URGENTIS_ATTEMPT; echo bad >&2; exit 3"))
+	assert.Equal(t, flow.Failed, r.State)
+	assert.Equal(t, 3, *r.Exit)
+	assert.Equal(t, "r1:5:0:real:1\n", r.Stdout.Text())
+	assert.Equal(t, "bad\n", r.Stderr.Text())
+
+	job := h.job(10, "sh", "-c", "exit 3")
+	job.Request.Accept = []int{0, 3}
+	assert.Equal(t, flow.OK, hand.Do(ctx, job).State)
+
+	// Output comes while the command runs.
+	pieces := make(chan string, 10)
+	job = h.job(10, "sh", "-c", "echo one; sleep 0.3; echo two")
+	job.Live = func(p string) { pieces <- p }
+	done := make(chan act.Result, 1)
+	go func() { done <- hand.Do(ctx, job) }()
+	assert.Equal(t, "one\n", <-pieces)
+	select {
+	case <-done:
+		assert.Fail(t, "the first piece came only at the end")
+	default:
+	}
+	assert.Equal(t, "one\ntwo\n", (<-done).Stdout.Text())
+
+	// A flood is cut and counted, and does not block.
+	r = hand.Do(ctx, h.job(20, "sh", "-c", "head -c 3000000 /dev/zero | tr '\\0' x"))
+	assert.Equal(t, flow.OK, r.State, r.Error)
+	assert.Len(t, r.Stdout.Kept, act.KeptOutput)
+	assert.EqualValues(t, 3000000, r.Stdout.Size)
+}
+
+func TestWhatIsNotSeenIsUnknown(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	r := hand.Do(context.Background(), h.job(1, "sleep", "30"))
+	assert.Equal(t, flow.Unknown, r.State, "it was begun, and nobody saw its end")
+	assert.Contains(t, r.Error, "did not end within 1 s")
+
+	// The connection breaks while the command runs.
+	done := make(chan act.Result, 1)
+	started := make(chan string, 1)
+	job := h.job(30, "sh", "-c", "echo $PPID; sleep 30")
+	job.Live = func(p string) { started <- p }
+	go func() { done <- hand.Do(context.Background(), job) }()
+	pid := strings.TrimSpace(<-started)
+	require.NoError(t, exec.Command("kill", "-9", pid).Run())
+	select {
+	case r = <-done:
+		assert.Equal(t, flow.Unknown, r.State, r.Error)
+	case <-time.After(10 * time.Second):
+		assert.Fail(t, "the broken connection was not noticed")
+	}
+}
+
+func TestNothingBegunIsFailed(t *testing.T) {
+	h := sshd(t)
+	ctx := context.Background()
+	for want, f := range map[string]func(j *act.Job, hand **Hand){
+		"not the pinned one":     func(j *act.Job, _ **Hand) { _, j.Request.Target.HostKey = keys(t) },
+		"host key is not known":  func(j *act.Job, _ **Hand) { j.Request.Target.HostKey = "" },
+		"connection refused":     func(j *act.Job, _ **Hand) { j.Request.Target.Port = 1 },
+		"unable to authenticate": func(_ *act.Job, hand **Hand) { k, _ := keys(t); *hand = New(fixed("ssh-key", k, nil)) },
+		"no SSH key":             func(_ *act.Job, hand **Hand) { *hand = New(fixed("ssh-key", []byte("x"), nil)) },
+		"there is no secret":     func(_ *act.Job, hand **Hand) { *hand = New(fixed("", nil, errors.New("there is no secret k"))) },
+	} {
+		hand := h.hand(t)
+		job := h.job(5, "true")
+		f(&job, &hand)
+		r := hand.Do(ctx, job)
+		assert.Equal(t, flow.Failed, r.State, want)
+		assert.Contains(t, r.Error, want)
+		hand.Close()
+	}
+}
+
+func fixed(kind string, v []byte, err error) Credential {
+	return func(context.Context, leave.Facts) (string, []byte, error) { return kind, v, err }
+}
+
+func TestAKeptConnectionThatDiedIsReplaced(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	require.Equal(t, flow.OK, hand.Do(context.Background(), h.job(5, "true")).State)
+	hand.mu.Lock()
+	hand.kept[h.facts].Close()
+	hand.mu.Unlock()
+	r := hand.Do(context.Background(), h.job(5, "true"))
+	assert.Equal(t, flow.OK, r.State, r.Error)
+}

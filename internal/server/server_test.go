@@ -1,0 +1,308 @@
+package server_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/api"
+	"urgentis/internal/access"
+	"urgentis/internal/service"
+	"urgentis/internal/testdb"
+)
+
+type site struct {
+	t *testing.T
+	*service.Instance
+}
+
+func start(t *testing.T) *site {
+	i, err := service.Start(context.Background(), service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	go i.Serve(ctx) //nolint:errcheck // it ends with the context
+	t.Cleanup(func() { cancel(); assert.NoError(t, i.Stop()) })
+	return &site{t, i}
+}
+
+func (s *site) token(role access.Role) string {
+	v, _, err := s.Access.AddToken(context.Background(), "t-"+string(role), []access.Role{role}, time.Hour, "test")
+	require.NoError(s.t, err)
+	return v
+}
+
+// do sends a request; headers are pairs.
+func (s *site) do(method, path, body string, headers ...string) (int, http.Header, string) {
+	req, err := http.NewRequest(method, s.Link+path, strings.NewReader(body))
+	require.NoError(s.t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(s.t, err)
+	defer res.Body.Close()
+	out, err := io.ReadAll(res.Body)
+	require.NoError(s.t, err)
+	return res.StatusCode, res.Header, string(out)
+}
+
+func bearer(t string) []string { return []string{"Authorization", "Bearer " + t} }
+
+// Every operation of the contract is tried by everybody: who fulfils its rule gets past it, nobody else.
+func TestEveryEndpointAndRole(t *testing.T) {
+	s := start(t)
+	doc, err := openapi3.NewLoader().LoadFromData(api.Document)
+	require.NoError(t, err)
+	tokens := map[access.Role]string{}
+	for _, r := range access.Roles {
+		tokens[r] = s.token(r)
+	}
+	may := map[access.Role]string{
+		access.Viewer: "viewer", access.Responder: "viewer responder", access.Operator: "viewer responder operator", access.Approver: "viewer approver",
+		access.Author: "viewer author", access.Admin: "viewer responder operator approver author admin",
+	}
+	n := 0
+	for path, item := range doc.Paths.Map() {
+		for method, op := range item.Operations() {
+			rule, _ := op.Extensions["x-role"].(string)
+			require.NotEmpty(t, rule, "%s %s", method, path)
+			if rule == "source" || path == "/api/v1/stream" {
+				continue // they have tests of their own
+			}
+			url := strings.NewReplacer("{name}", "nothing", "{id}", "nothing", "{number}", "999").Replace(path)
+			body := ""
+			if op.RequestBody != nil {
+				body = "{}"
+			}
+			status, _, said := s.do(method, url, body)
+			if rule == "anybody" {
+				assert.NotContains(t, []int{401, 403}, status, "%s %s by nobody: %s", method, path, said)
+			} else {
+				assert.Equal(t, 401, status, "%s %s by nobody", method, path)
+			}
+			for role, token := range tokens {
+				n++
+				status, _, said := s.do(method, url, body, bearer(token)...)
+				allowed := rule == "anybody" || rule == "signed-in" || strings.Contains(" "+may[role]+" ", " "+rule+" ")
+				assert.Equal(t, !allowed, status == 403, "%s %s by %s: %d %s", method, path, role, status, said)
+				assert.Less(t, status, 500, "%s %s by %s: %s", method, path, role, said)
+			}
+		}
+	}
+	assert.Greater(t, n, 200)
+	status, _, _ := s.do("GET", "/api/v1/stream", "")
+	assert.Equal(t, 401, status)
+}
+
+func TestSetUpSignInAndOut(t *testing.T) {
+	s := start(t)
+	code, err := s.Access.SetupCode(context.Background())
+	require.NoError(t, err)
+	status, _, _ := s.do("POST", "/api/v1/setup", `{"code":"wrong","name":"iva","password":"long enough 1"}`)
+	assert.Equal(t, 403, status)
+	status, _, said := s.do("POST", "/api/v1/setup", `{"code":"`+code+`","name":"iva","password":"short"}`)
+	assert.Equal(t, 400, status)
+	assert.Contains(t, said, "password")
+	status, _, said = s.do("POST", "/api/v1/setup", `{"code":"`+code+`","name":"iva","password":"long enough 1"}`)
+	require.Equal(t, 201, status, said)
+	status, _, _ = s.do("POST", "/api/v1/setup", `{"code":"`+code+`","name":"eve","password":"long enough 1"}`)
+	assert.Equal(t, 403, status, "the code works once")
+
+	status, _, said = s.do("POST", "/api/v1/session", `{"name":"iva","password":"wrong"}`)
+	assert.Equal(t, 401, status)
+	_, _, other := s.do("POST", "/api/v1/session", `{"name":"nobody","password":"wrong"}`)
+	assert.Equal(t, said, other, "an answer does not tell who exists")
+	status, h, _ := s.do("POST", "/api/v1/session", `{"name":"iva","password":"long enough 1"}`)
+	require.Equal(t, 200, status)
+	cookie := h.Get("Set-Cookie")
+	assert.Contains(t, cookie, "HttpOnly")
+	assert.Contains(t, cookie, "SameSite=Strict")
+	session := strings.SplitN(cookie, ";", 2)[0]
+
+	status, _, said = s.do("GET", "/api/v1/session", "", "Cookie", session)
+	assert.Equal(t, 200, status)
+	assert.JSONEq(t, `{"name":"iva","kind":"person","roles":["admin"]}`, said)
+	status, _, said = s.do("PUT", "/api/v1/halt", `{"halted":true}`, "Cookie", session, "Sec-Fetch-Site", "cross-site")
+	assert.Equal(t, 403, status)
+	assert.Contains(t, said, "another site")
+	status, _, _ = s.do("DELETE", "/api/v1/session", "", "Cookie", session)
+	assert.Equal(t, 204, status)
+	status, _, _ = s.do("GET", "/api/v1/session", "", "Cookie", session)
+	assert.Equal(t, 401, status)
+}
+
+func TestSignInIsThrottled(t *testing.T) {
+	s := start(t)
+	last := 0
+	for range 12 {
+		last, _, _ = s.do("POST", "/api/v1/session", `{"name":"iva","password":"wrong"}`)
+	}
+	assert.Equal(t, 429, last)
+}
+
+func TestIntake(t *testing.T) {
+	s := start(t)
+	admin := s.token(access.Admin)
+	status, _, said := s.do("POST", "/api/v1/sources", `{"name":"mon"}`, bearer(admin)...)
+	require.Equal(t, 201, status, said)
+	var src api.TokenShown
+	require.NoError(t, json.Unmarshal([]byte(said), &src))
+	post := func(body string, headers ...string) (int, string) {
+		st, _, out := s.do("POST", "/in/mon", body, append(bearer(src.Token), headers...)...)
+		return st, out
+	}
+	status, said = post(`{"key":"k","severity":"major","summary":"deep"}`)
+	require.Equal(t, 202, status, said)
+	var taken api.Taken
+	require.NoError(t, json.Unmarshal([]byte(said), &taken))
+	assert.EqualValues(t, "new", taken.Change)
+	st, _, got := s.do("GET", strings.TrimPrefix(taken.Link, s.Link), "", bearer(admin)...)
+	assert.Equal(t, 200, st, "the link leads to the alert: %s", got)
+	status, said = post(`{"severity":"major","summary":"deep"}`, "Ce-Specversion", "1.0", "Ce-Id", "1", "Ce-Source", "m", "Ce-Type", "t", "Ce-Subject", "k")
+	require.Equal(t, 202, status, said)
+	assert.Contains(t, said, "repeat")
+	status, said = post(`{"specversion":"1.0","id":"2","source":"m","type":"t","subject":"k","data":{"severity":"cleared"}}`, "Content-Type", "application/cloudevents+json")
+	require.Equal(t, 202, status, said)
+	assert.Contains(t, said, "cleared")
+
+	for body, want := range map[string]string{
+		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity", `[]`: "must be an object",
+		`{"severity":"major","summary":"` + strings.Repeat("x", 300<<10) + `"}`: "bytes",
+		strings.Repeat("[", 100000): "not JSON",
+	} {
+		status, said = post(body)
+		assert.Equal(t, 400, status, said)
+		assert.Contains(t, said, want)
+		assert.Contains(t, said, `"code":"alert"`)
+	}
+	st, _, said = s.do("POST", "/in/mon", `{"severity":"major","summary":"`+strings.Repeat("x", 2<<20)+`"}`, bearer(src.Token)...)
+	assert.Equal(t, 413, st, said)
+	for _, tok := range []string{"", "wrong", admin} {
+		st, _, _ = s.do("POST", "/in/mon", `{"severity":"major","summary":"x"}`, bearer(tok)...)
+		assert.Equal(t, 401, st)
+	}
+	st, _, _ = s.do("POST", "/in/other", `{"severity":"major","summary":"x"}`, bearer(src.Token)...)
+	assert.Equal(t, 401, st)
+}
+
+func TestBadRequestsSayWhatIsWrong(t *testing.T) {
+	s := start(t)
+	admin := s.token(access.Admin)
+	for _, c := range []struct{ method, path, body, want string }{
+		{"POST", "/api/v1/services", `{"name":"Bad Name","owner":"x"}`, "name"},
+		{"POST", "/api/v1/services", `{"name":"x"}`, "owner"},
+		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a b"}`, "address must be"},
+		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","host_key":"nonsense"}`, "host key cannot be read"},
+		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","secret":"none"}`, "there is no secret none"},
+		{"POST", "/api/v1/secrets", `{"name":"x","kind":"ssh-key","value":"nonsense"}`, "no SSH private key"},
+		{"POST", "/api/v1/connections", `{"name":"x","kind":"room","url":"file:///etc/passwd"}`, "http or https"},
+		{"GET", "/api/v1/incidents?limit=1000", "", "limit"},
+		{"GET", "/api/v1/incidents?cursor=zzz", "", "cursor is not one of ours"},
+		{"POST", "/api/v1/runs", `{"runbook":"none"}`, "there is no such thing"},
+		{"POST", "/api/v1/runbooks", `{"text":"a: b"}`, "the runbook has mistakes"},
+		{"GET", "/api/v1/nothing", "", "no such address"},
+		{"DELETE", "/api/v1/incidents", "", "cannot be done to this address"},
+	} {
+		status, h, said := s.do(c.method, c.path, c.body, bearer(admin)...)
+		assert.GreaterOrEqual(t, status, 400, c)
+		assert.Less(t, status, 500, c)
+		assert.Contains(t, said, c.want)
+		assert.Equal(t, "application/problem+json", h.Get("Content-Type"), c)
+	}
+}
+
+func TestHeadersAndPages(t *testing.T) {
+	s := start(t)
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/openapi.yaml": "openapi: 3.0.3", "/api": "Report a condition", "/metrics": "urgentis_incidents_open 0"} {
+		status, h, said := s.do("GET", path, "")
+		assert.Equal(t, 200, status, path)
+		assert.Contains(t, said, want, path)
+		assert.Contains(t, h.Get("Content-Security-Policy"), "frame-ancestors 'none'")
+		assert.Equal(t, "nosniff", h.Get("X-Content-Type-Options"))
+	}
+}
+
+func TestStreamResumes(t *testing.T) {
+	s := start(t)
+	admin := s.token(access.Admin)
+	listen := func(last string) (func(want string) string, func()) {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		req, err := http.NewRequestWithContext(ctx, "GET", s.Link+"/api/v1/stream", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+admin)
+		if last != "" {
+			req.Header.Set("Last-Event-ID", last)
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.Equal(t, "text/event-stream", res.Header.Get("Content-Type"))
+		var seen bytes.Buffer
+		return func(want string) string {
+			buf := make([]byte, 4096)
+			for !strings.Contains(seen.String(), want) {
+				n, err := res.Body.Read(buf)
+				require.NoError(t, err, "waiting for %s, saw %s", want, seen.String())
+				seen.Write(buf[:n])
+			}
+			return seen.String()
+		}, func() { cancel(); res.Body.Close() }
+	}
+	see, stop := listen("")
+	see("event: hello")
+	halt := func(on bool) {
+		st, _, said := s.do("PUT", "/api/v1/halt", fmt.Sprintf(`{"halted":%v}`, on), bearer(admin)...)
+		require.Equal(t, 200, st, said)
+	}
+	halt(true)
+	text := see(`"id":"halt"`)
+	id := text[strings.LastIndex(text, "id: ")+4:]
+	id = strings.SplitN(id, "\n", 2)[0]
+	stop()
+	halt(false) // while nobody listens
+	see, stop = listen(id)
+	defer stop()
+	see(`"id":"resume"`)
+	_, _, said := s.do("GET", "/api/v1/audit", "", bearer(admin)...)
+	assert.Contains(t, said, `"act":"halt"`)
+}
+
+func TestSecretsAreNowhereInTheDatabase(t *testing.T) {
+	s := start(t)
+	admin := s.token(access.Admin)
+	st, _, said := s.do("POST", "/api/v1/secrets", `{"name":"pw","kind":"password","value":"canary-55121"}`, bearer(admin)...)
+	require.Equal(t, 201, st, said)
+	assert.NotContains(t, said, "canary")
+	_, _, said = s.do("GET", "/api/v1/secrets", "", bearer(admin)...)
+	assert.Contains(t, said, `"version":1`)
+	var tables []string
+	require.NoError(t, s.Store.DB.Raw("select tablename from pg_tables where schemaname = current_schema()").Scan(&tables).Error)
+	require.NotEmpty(t, tables)
+	for _, table := range tables {
+		var n int
+		require.NoError(t, s.Store.DB.Raw(fmt.Sprintf("select count(*) from %q t where t::text like '%%canary-55121%%' or t::text like '%%%s%%'", table, admin)).Scan(&n).Error)
+		assert.Zero(t, n, table)
+	}
+}
+
+func TestAddressInUseIsSaidBeforeAnythingStarts(t *testing.T) {
+	s := start(t)
+	dir := filepath.Join(t.TempDir(), "d")
+	_, err := service.Start(context.Background(), service.Config{DataDir: dir, Listen: strings.TrimPrefix(s.Link, "http://"), Log: slog.New(slog.DiscardHandler)})
+	assert.ErrorContains(t, err, "address already in use")
+	assert.NoDirExists(t, dir)
+}
