@@ -36,7 +36,9 @@ const spans = computed(() =>
   props.strip.spans.map((s) => {
     const end = s.to ? Date.parse(s.to) : to.value
     const x0 = x(s.from)
-    return { ...s, x: x0, w: Math.max(props.small ? 2 : 4, x(end) - x0), y: top.value + lanes.indexOf(s.lane) * laneH.value, took: span(end - Date.parse(s.from)), look: look(s.state === 'good' ? 'done' : s.state === 'bad' ? 'failed' : s.state) }
+    const seen = look(s.state === 'good' ? 'done' : s.state === 'bad' ? 'failed' : s.state)
+    const took = span(end - Date.parse(s.from))
+    return { ...s, says: `${s.title} · ${s.lane} · ${seen.word} · ${took} · ${clockTime(s.from)}`, x: x0, w: Math.max(props.small ? 2 : 4, x(end) - x0), y: top.value + lanes.indexOf(s.lane) * laneH.value, took }
   }),
 )
 const marks = computed(() => props.strip.marks.map((m) => ({ ...m, x: x(m.at), opens: m.kind === 'alert.raised', ends: m.kind === 'incident.closed' })))
@@ -65,15 +67,15 @@ const label = computed(() => {
 
 <template>
   <div ref="box" class="strip" :class="{ small }">
-    <svg :width="width" :height="height" role="img" :aria-label="`Strip of the incident: ${label}`">
+    <svg :width="width" :height="height" :role="small ? 'img' : 'group'" :aria-label="`Strip of the incident: ${label}`">
       <template v-for="(lane, i) in lanes" :key="lane">
         <rect :x="left" :y="top + i * laneH" :width="Math.max(0, width - left)" :height="laneH - (small ? 1 : 4)" class="lane" />
         <text v-if="!small" :x="0" :y="top + i * laneH + 15" class="name">{{ lane }}</text>
       </template>
-      <g v-for="s in spans" :key="`${s.entry}-${s.lane}`" :class="['span', s.lane, s.state]" :tabindex="small ? undefined : 0" :role="small ? undefined : 'button'" :aria-label="`${s.lane}: ${s.title}, ${s.look.word}, ${s.took}`" @click="emit('pick', s.entry)" @keydown.enter="emit('pick', s.entry)">
-        <title>{{ s.title }} · {{ s.look.word }} · {{ s.took }} · {{ clockTime(s.from) }}</title>
+      <g v-for="s in spans" :key="`${s.entry}-${s.lane}`" :class="['span', s.lane, s.state]" :tabindex="small ? undefined : 0" :role="small ? undefined : 'button'" :aria-label="s.says" @click="emit('pick', s.entry)" @keydown.enter="emit('pick', s.entry)">
+        <title>{{ s.says }}</title>
         <rect :x="s.x" :y="s.y" :width="s.w" :height="laneH - (small ? 1 : 4)" :rx="small ? 1 : 2" />
-        <text v-if="!small && s.w > 70" :x="s.x + 7" :y="s.y + 14" class="in">{{ s.w > 190 ? s.title.slice(0, Math.floor(s.w / 8)) : s.took }}</text>
+        <text v-if="!small && s.w > 70" :x="s.x + 7" :y="s.y + 14" class="in" aria-hidden="true">{{ s.w > 190 ? s.title.slice(0, Math.floor(s.w / 8)) : s.took }}</text>
       </g>
       <g v-for="(m, i) in marks" :key="i" class="mark">
         <title>{{ m.title }} · {{ clockTime(m.at) }}</title>

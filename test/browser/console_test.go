@@ -1,0 +1,184 @@
+package browser
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/internal/demo"
+	"urgentis/internal/service"
+	"urgentis/internal/testdb"
+)
+
+func world(t *testing.T) *demo.World {
+	ctx, cancel := context.WithCancel(context.Background())
+	w, err := demo.Start(ctx, service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}, 100*time.Millisecond, func(string) {})
+	require.NoError(t, err)
+	t.Cleanup(func() { cancel(); assert.NoError(t, w.Stop()) })
+	return w
+}
+
+func open(t *testing.T, width int) *Page {
+	p, err := Open(context.Background(), width, 800)
+	require.NoError(t, err)
+	t.Cleanup(p.Close)
+	return p
+}
+
+// axe lists what an accessibility check finds on the page as it is.
+func axe(t *testing.T, p *Page) string {
+	begin := time.Now()
+	defer func() { t.Log("axe took", time.Since(begin)) }()
+	src, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err, "run make build first")
+	_, err = p.Text(string(src) + "; 'loaded'")
+	require.NoError(t, err)
+	found, err := p.Text(`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).join(' | ')).join('\n'))`)
+	require.NoError(t, err)
+	return found
+}
+
+// The path of the whole product, in the browser: nothing is reloaded by hand.
+func TestAnIncidentInTheConsole(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.Go(w.Link+"/incidents/1"))
+	require.NoError(t, p.See("Sign in to Urgentis"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Type("input[name=username]", "mara"))
+	require.NoError(t, p.Type("input[name=password]", "wrong"))
+	require.NoError(t, p.Press("\r"))
+	require.NoError(t, p.See("Name or password is wrong."))
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	require.NoError(t, p.See("No incident is open."))
+	assert.Empty(t, axe(t, p))
+
+	w.Fleet.Queue.Break()
+	require.NoError(t, p.See("Approve?"), "it comes by itself")
+	require.NoError(t, p.See("waits for approval"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click("section.bar a"))
+	require.NoError(t, p.See("berthq park --queue quay-north m-4711"))
+	require.NoError(t, p.See("the runbook has a gate here"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Type("section.gate textarea", "Seen on both."))
+	require.NoError(t, p.Click("#approve"))
+	require.NoError(t, p.See("Parked one message; depth fell from"))
+	require.NoError(t, p.See("Seen on both."))
+	text, err := p.Text("document.querySelector('ol.record').innerText")
+	require.NoError(t, err)
+	order := -1
+	for _, want := range []string{"Runbook started", "Depth and the oldest message", "Is it really backing up?", "approved", "own(readings.stuck) is m-4711", "Is the queue draining?", "Closed: repaired"} {
+		at := strings.Index(text, want)
+		assert.Greater(t, at, order, "%s does not stand where it belongs in:\n%s", want, text)
+		order = at
+	}
+	lanes, err := p.Text("['evidence','decision','change','proof'].filter(l => document.querySelector('.span.' + l)).join()")
+	require.NoError(t, err)
+	assert.Equal(t, "evidence,decision,change,proof", lanes, "the strip draws all four lanes")
+	assert.Len(t, w.Fleet.Queue.Changes(), 1)
+
+	// Every other page, by keyboard and in the dark.
+	for key, want := range map[string]string{"1": "Closed lately", "2": "repaired", "3": "Berth assignments are piling up", "4": "berth-queue-backlog"} {
+		require.NoError(t, p.Press(key))
+		if key == "4" {
+			want = "trigger:berth-queue-backlog"
+		}
+		require.NoError(t, p.See(want))
+		assert.Empty(t, axe(t, p), key)
+	}
+	require.NoError(t, p.Press("?"))
+	require.NoError(t, p.See("go to the button that approves"))
+	require.NoError(t, p.Theme("dark"))
+	for path, want := range map[string]string{"/incidents/1": "Closed: repaired", "/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page", "/incidents/999": "no such thing"} {
+		require.NoError(t, p.Go(w.Link+path))
+		require.NoError(t, p.See(want))
+		assert.Empty(t, axe(t, p), path)
+	}
+	require.NoError(t, p.Press("d"))
+	dark, err := p.Text("String(document.querySelector('.v-theme--dark') !== null)")
+	require.NoError(t, err)
+	assert.Equal(t, "false", dark)
+}
+
+func TestWhoMayNotDecideSeesNoButtons(t *testing.T) {
+	w := world(t)
+	p := open(t, 400)
+	require.NoError(t, p.SignIn(w.Link, "jonas", w.SignIn["jonas"]))
+	w.Fleet.Queue.Break()
+	require.NoError(t, p.See("Waits for others"))
+	require.NoError(t, p.Go(w.Link+"/incidents/1"))
+	require.NoError(t, p.See("needs the role approver"))
+	n, err := p.Text("String(document.querySelectorAll('#approve').length)")
+	require.NoError(t, err)
+	assert.Equal(t, "0", n)
+	// A small screen scrolls one way only.
+	wide, err := p.Text("String(document.documentElement.scrollWidth - document.documentElement.clientWidth)")
+	require.NoError(t, err)
+	assert.Equal(t, "0", wide)
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Type("form.note textarea", "The pilot boat was told."))
+	require.NoError(t, p.Click("form.note button"))
+	require.NoError(t, p.See("by jonas"))
+}
+
+func TestALostConnectionIsSaidAndMended(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	_, err := p.Text("window.dispatchEvent(new Event('pagehide')); window.dispatchEvent(new Event('pageshow')); 'done'")
+	require.NoError(t, err)
+	w.Fleet.Queue.Break()
+	require.NoError(t, p.See("Approve?"), "after a rest the page is live again")
+}
+
+// maxScript is how much script may come before the first page is usable, gzipped, in bytes.
+const maxScript = 200 << 10
+
+func TestTheFirstPageIsSmall(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	require.NoError(t, p.Go(w.Link+"/"))
+	require.NoError(t, p.See("Open incidents"))
+	list, err := p.Text("JSON.stringify(performance.getEntriesByType('resource').map(r => r.name).filter(n => n.endsWith('.js')))")
+	require.NoError(t, err)
+	var urls []string
+	require.NoError(t, json.Unmarshal([]byte(list), &urls))
+	require.NotEmpty(t, urls)
+	total := 0
+	for _, u := range urls {
+		res, err := http.Get(u)
+		require.NoError(t, err)
+		b, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		res.Body.Close()
+		var z bytes.Buffer
+		g := gzip.NewWriter(&z)
+		_, err = g.Write(b)
+		require.NoError(t, err)
+		require.NoError(t, g.Close())
+		total += z.Len()
+	}
+	t.Logf("script before the first page: %d kB in %d files", total>>10, len(urls))
+	assert.Less(t, total, maxScript)
+	page, err := http.Get(w.Link + "/")
+	require.NoError(t, err)
+	defer page.Body.Close()
+	html, err := io.ReadAll(page.Body)
+	require.NoError(t, err)
+	assert.False(t, regexp.MustCompile(`<script(?:\s[^>]*)?>[^<]`).Match(html), "no script stands in the page: %s", fmt.Sprintf("%s", html))
+}
