@@ -56,6 +56,17 @@ func (e *Engine) Begin(ctx context.Context, tx *gorm.DB, starts ...Start) ([]sto
 	return runs, nil
 }
 
+// BeginNow is Begin in a transaction of its own.
+func (e *Engine) BeginNow(ctx context.Context, starts ...Start) ([]store.Run, error) {
+	var runs []store.Run
+	err := e.Store.Tx(ctx, func(tx *gorm.DB) error {
+		var err error
+		runs, err = e.Begin(ctx, tx, starts...)
+		return err
+	})
+	return runs, err
+}
+
 type estate struct {
 	service map[string]any
 	targets []flow.Target

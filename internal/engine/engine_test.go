@@ -13,7 +13,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gorm.io/gorm"
 
 	"urgentis/core/alert"
 	"urgentis/core/flow"
@@ -245,10 +244,8 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	require.NoError(t, err)
 	in, err := book.AcceptAll(map[string]any{"queue": "north"})
 	require.NoError(t, err)
-	require.NoError(t, b.store.Tx(ctx, func(tx *gorm.DB) error {
-		_, err := b.e.Begin(ctx, tx, engine.Start{Book: book, Inputs: in, StartedBy: "mara"})
-		return err
-	}))
+	_, err = b.e.BeginNow(ctx, engine.Start{Book: book, Inputs: in, StartedBy: "mara"})
+	require.NoError(t, err)
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))

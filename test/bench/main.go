@@ -1,0 +1,381 @@
+// Command bench measures the engine's figures, each beside a limit that is measured in the same run, and
+// prints them as a table.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"text/tabwriter"
+	"time"
+
+	"urgentis/core/alert"
+	"urgentis/core/expr"
+	"urgentis/core/flow"
+	"urgentis/core/leave"
+	"urgentis/core/trigger"
+	"urgentis/internal/act"
+	"urgentis/internal/act/local"
+	"urgentis/internal/engine"
+	"urgentis/internal/intake"
+	"urgentis/internal/localdb"
+	"urgentis/internal/store"
+)
+
+func main() {
+	if err := all(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+type figure struct{ what, got, limit, met string }
+
+func verdict(ok bool) string { return map[bool]string{true: "met", false: "not met"}[ok] }
+
+type bench struct {
+	ctx   context.Context
+	dir   string
+	db    *localdb.Server
+	store *store.Store
+	rows  []figure
+}
+
+func all() error {
+	dir, err := os.MkdirTemp("/tmp", "urgentis-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	b := &bench{ctx: context.Background(), dir: dir}
+	if b.db, err = localdb.Start(b.ctx, filepath.Join(dir, "d")); err != nil {
+		return err
+	}
+	defer b.db.Stop() //nolint:errcheck // the data go away
+	if b.store, err = store.Open(b.ctx, b.db.URL, slog.New(slog.DiscardHandler)); err != nil {
+		return err
+	}
+	defer b.store.Close()
+	for _, f := range []func() error{b.matching, b.latency, b.steps, b.intake} {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	w := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "WHAT\tMEASURED\tLIMIT, SAME RUN\t")
+	for _, r := range b.rows {
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", r.what, r.got, r.limit, r.met)
+	}
+	return w.Flush()
+}
+
+func (b *bench) matching() error {
+	c, err := expr.NewCompiler(expr.Schema{})
+	if err != nil {
+		return err
+	}
+	took := map[int]time.Duration{}
+	a := map[string]any{"severity": "major", "labels": map[string]string{"signal": "s77"}}
+	for _, n := range []int{1000, 10000} {
+		var all []trigger.Trigger
+		for i := range n {
+			p, err := c.Compile(fmt.Sprintf(`alert.labels.signal == "s%d" && alert.severity in ["critical", "major"]`, i), expr.InStart)
+			if err != nil {
+				return err
+			}
+			all = append(all, trigger.Trigger{Runbook: "r", Name: fmt.Sprint(i), Condition: p})
+		}
+		x := trigger.New(all)
+		const times = 2000
+		begin := time.Now()
+		for range times {
+			x.Match(a)
+		}
+		took[n] = time.Since(begin) / times
+	}
+	ten := took[10000]
+	b.rows = append(b.rows,
+		figure{"matching an alert with 10,000 triggers", us(ten), "50 µs", verdict(ten < 50*time.Microsecond)},
+		figure{"the same, against 1,000 triggers", fmt.Sprintf("%.2f times", float64(ten)/float64(took[1000])), "2 times", verdict(ten < 2*took[1000])})
+	return nil
+}
+
+func us(d time.Duration) string { return fmt.Sprintf("%.1f µs", float64(d.Nanoseconds())/1000) }
+func ms(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+
+// watch is a hand that notes when a look begins.
+type watch struct {
+	mu    sync.Mutex
+	begun map[string]time.Time
+}
+
+func (w *watch) Do(_ context.Context, job act.Job) act.Result {
+	w.mu.Lock()
+	w.begun[job.Request.Words[1]] = time.Now()
+	w.mu.Unlock()
+	exit := 0
+	return act.Result{State: flow.OK, Exit: &exit}
+}
+
+type none struct{}
+
+func (none) Values(context.Context, leave.Facts) []string { return nil }
+
+func (b *bench) engine(hand act.Hand, start bool) (*engine.Engine, error) {
+	e := engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"local": hand}, Secrets: none{}, Log: slog.New(slog.DiscardHandler)})
+	if !start {
+		return e, nil
+	}
+	return e, e.Start(b.ctx)
+}
+
+func (b *bench) push(text string) error {
+	_, _, err := b.store.PushRunbook(b.ctx, text, "bench")
+	return err
+}
+
+const book = `urgentis: runbook/1
+name: bench
+title: Bench
+owner: bench
+service: bench
+starts: {any: {alert: alert.labels.signal == "bench", inputs: {n: "{{ alert.labels.n }}"}}}
+inputs: {n: {type: text}}
+steps:
+  - look: First
+    from: here
+    run: [x, "{{ inputs.n }}"]
+  - close: false-alarm
+    because: measured
+`
+
+// latency measures from an accepted alert to the begin of its first look, at 20 alerts a second.
+func (b *bench) latency() error {
+	single, err := b.commit()
+	if err != nil {
+		return err
+	}
+	w := &watch{begun: map[string]time.Time{}}
+	e, err := b.engine(w, true)
+	if err != nil {
+		return err
+	}
+	defer e.Stop()
+	if err := b.push(book); err != nil {
+		return err
+	}
+	in := intake.New(b.store, e, slog.New(slog.DiscardHandler))
+	defer in.Stop()
+	const count = 200
+	accepted := make([]time.Time, count)
+	var wg sync.WaitGroup
+	for i := range count {
+		wg.Go(func() {
+			_, err = in.Take(b.ctx, "bench", report(fmt.Sprint("l", i)))
+			accepted[i] = time.Now()
+		})
+		time.Sleep(50 * time.Millisecond)
+	}
+	wg.Wait()
+	time.Sleep(500 * time.Millisecond)
+	var took []time.Duration
+	for i := range count {
+		at, ok := w.begun[fmt.Sprint("l", i)]
+		if !ok {
+			return fmt.Errorf("run %d did not begin", i)
+		}
+		took = append(took, max(0, at.Sub(accepted[i])))
+	}
+	slices.Sort(took[20:]) // the first are the warming up
+	took = took[20:]
+	p50, p99 := took[len(took)/2], took[len(took)*99/100]
+	b.rows = append(b.rows,
+		figure{"alert accepted to first look begun, median, 20 a second", ms(p50), fmt.Sprintf("%s (20 commits of %s)", ms(20*single), ms(single)), verdict(p50 <= 20*single)},
+		figure{"the same, 99th of 100", ms(p99), "50.0 ms", verdict(p99 <= 50*time.Millisecond)})
+	return err
+}
+
+func report(n string) alert.Report {
+	return alert.Report{Key: n, Severity: "major", Summary: "bench " + n, Service: "bench", Labels: map[string]string{"signal": "bench", "n": n}, At: time.Now()}
+}
+
+// commit is the median time of a single-row insert of the same database.
+func (b *bench) commit() (time.Duration, error) {
+	if _, err := b.store.Pool.Exec(b.ctx, "create table if not exists bench_row (id bigserial primary key, text text)"); err != nil {
+		return 0, err
+	}
+	var took []time.Duration
+	for range 300 {
+		begin := time.Now()
+		if _, err := b.store.Pool.Exec(b.ctx, "insert into bench_row (text) values ('x')"); err != nil {
+			return 0, err
+		}
+		took = append(took, time.Since(begin))
+	}
+	slices.Sort(took)
+	return took[len(took)/2], nil
+}
+
+// steps compares a run of 100 empty steps with the same commands in a shell loop.
+func (b *bench) steps() error {
+	var t strings.Builder
+	t.WriteString("urgentis: runbook/1\nname: steps\ntitle: Steps\nowner: bench\nservice: bench\nsteps:\n")
+	for i := range 100 {
+		fmt.Fprintf(&t, "  - look: Step %d\n    from: here\n    run: [\"true\"]\n", i+1)
+	}
+	if err := b.push(t.String()); err != nil {
+		return err
+	}
+	e, err := b.engine(local.Hand{On: true}, true)
+	if err != nil {
+		return err
+	}
+	defer e.Stop()
+	rev, err := b.store.Newest(b.ctx, "steps")
+	if err != nil {
+		return err
+	}
+	bk, err := e.Book(b.ctx, rev.Revision)
+	if err != nil {
+		return err
+	}
+	var ours, shell []time.Duration
+	commits := 0
+	for range 5 {
+		before, err := b.xid()
+		if err != nil {
+			return err
+		}
+		begin := time.Now()
+		runs, err := e.BeginNow(b.ctx, engine.Start{Book: bk, StartedBy: "bench"})
+		if err != nil {
+			return err
+		}
+		for {
+			var r store.Run
+			if err := b.store.DB.Where("id = ?", runs[0].ID).Take(&r).Error; err != nil {
+				return err
+			}
+			if r.EndedAt != nil {
+				ours = append(ours, r.EndedAt.Sub(begin))
+				break
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		after, err := b.xid()
+		if err != nil {
+			return err
+		}
+		commits = after - before
+		begin = time.Now()
+		if err := exec.Command("sh", "-c", "i=0; while [ $i -lt 100 ]; do /usr/bin/env true; i=$((i+1)); done").Run(); err != nil {
+			return err
+		}
+		shell = append(shell, time.Since(begin))
+	}
+	slices.Sort(ours)
+	slices.Sort(shell)
+	o, s := ours[len(ours)/2], shell[len(shell)/2]
+	b.rows = append(b.rows,
+		figure{"100 empty steps", ms(o), fmt.Sprintf("%s (shell loop of %s and 300 ms)", ms(s+300*time.Millisecond), ms(s)), verdict(o < s+300*time.Millisecond)},
+		figure{"write transactions for a step", fmt.Sprintf("%.2f", float64(commits)/100), "3", verdict(commits <= 300)})
+	return nil
+}
+
+func (b *bench) xid() (int, error) {
+	var n int
+	err := b.store.Pool.QueryRow(b.ctx, "select pg_current_xact_id()::text::bigint").Scan(&n)
+	return n, err
+}
+
+var tps = regexp.MustCompile(`tps = ([0-9.]+)`)
+
+// intake measures how many alerts a second 32 clients can hand in, each durable with its run's doorbell,
+// and how many single rows 32 clients of the database insert.
+func (b *bench) intake() error {
+	script := filepath.Join(b.dir, "insert.sql")
+	if err := os.WriteFile(script, []byte("insert into bench_row (text) values ('x');\n"), 0o644); err != nil { //nolint:gosec // another account reads it
+		return err
+	}
+	host := regexp.MustCompile(`host=([^&]+)`).FindStringSubmatch(b.db.URL)[1]
+	bin, err := pgbench()
+	if err != nil {
+		return err
+	}
+	out, err := exec.Command(bin, "-n", "-h", host, "-U", "urgentis", "-c", "32", "-j", "2", "-T", "5", "-f", script, "postgres").CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("pgbench: %w: %s", err, out)
+	}
+	rows, err := strconv.ParseFloat(tps.FindStringSubmatch(string(out))[1], 64)
+	if err != nil {
+		return err
+	}
+	e, err := b.engine(nil, false) // runs are rung for, not driven
+	if err != nil {
+		return err
+	}
+	in := intake.New(b.store, e, slog.New(slog.DiscardHandler))
+	defer in.Stop()
+	count, err := b.hammer(in, func(client, i int) string { return fmt.Sprintf("c%d-%d", client, i) })
+	if err != nil {
+		return err
+	}
+	repeats, err := b.hammer(in, func(client, _ int) string { return fmt.Sprintf("same-%d", client) })
+	if err != nil {
+		return err
+	}
+	b.rows = append(b.rows,
+		figure{"new alerts a second, each with incident, record, run and doorbell, 32 clients", fmt.Sprintf("%.0f", count), fmt.Sprintf("%.0f (pgbench, single rows)", rows), verdict(count >= rows)},
+		figure{"repeated alerts a second, 32 clients", fmt.Sprintf("%.0f", repeats), fmt.Sprintf("%.0f (pgbench, single rows)", rows), verdict(repeats >= rows)})
+	return nil
+}
+
+func (b *bench) hammer(in *intake.Intake, key func(client, i int) string) (float64, error) {
+	const clients, time5 = 32, 5 * time.Second
+	var wg sync.WaitGroup
+	counts := make([]int, clients)
+	errs := make([]error, clients)
+	end := time.Now().Add(time5)
+	for c := range clients {
+		wg.Go(func() {
+			for i := 0; time.Now().Before(end); i++ {
+				if _, err := in.Take(b.ctx, "bench", report(key(c, i))); err != nil {
+					errs[c] = err
+					return
+				}
+				counts[c]++
+			}
+		})
+	}
+	wg.Wait()
+	total := 0
+	for c := range clients {
+		if errs[c] != nil {
+			return 0, errs[c]
+		}
+		total += counts[c]
+	}
+	return float64(total) / time5.Seconds(), nil
+}
+
+func pgbench() (string, error) {
+	if p, err := exec.LookPath("pgbench"); err == nil {
+		return p, nil
+	}
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
+	if len(found) == 0 {
+		return "", fmt.Errorf("pgbench is not installed; it comes with the Debian package postgresql")
+	}
+	return found[len(found)-1], nil
+}
