@@ -32,13 +32,10 @@ func (w *writing) raise(ctx context.Context, a *store.Alert) error {
 	if _, err := store.AppendEntries(w.tx, inc, entries); err != nil {
 		return err
 	}
-	if err := store.SaveIncident(w.tx, inc); err != nil {
-		return err
-	}
 	if err := w.send(ctx, inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err
 	}
-	if err := w.start(ctx, a, inc.Number, nil); err != nil {
+	if err := w.start(ctx, a, inc, nil); err != nil {
 		return err
 	}
 	w.changed(a)
@@ -76,17 +73,16 @@ func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, cha
 		if change == alert.Worse && inc.State == "open" {
 			inc.Severity = a.Severity
 		}
-		if err := store.SaveIncident(w.tx, inc); err != nil {
-			return err
-		}
 		if change == alert.Worse && inc.State == "open" {
 			var before []trigger.Verdict
 			if err := json.Unmarshal(a.Verdicts, &before); err != nil {
 				return err
 			}
-			if err := w.start(ctx, a, inc.Number, before); err != nil {
+			if err := w.start(ctx, a, inc, before); err != nil {
 				return err
 			}
+		} else if err := store.SaveIncident(w.tx, inc); err != nil {
+			return err
 		}
 		w.changed(a)
 	}
@@ -96,8 +92,8 @@ func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, cha
 // maxExplained bounds for how many triggers the alert keeps why they did not start.
 const maxExplained = 200
 
-// start begins the runbooks that the alert starts, save those it started before.
-func (w *writing) start(ctx context.Context, a *store.Alert, incident int64, before []trigger.Verdict) error {
+// start begins the runbooks that the alert starts, save those it started before, and saves the locked incident.
+func (w *writing) start(ctx context.Context, a *store.Alert, inc *store.Incident, before []trigger.Verdict) error {
 	snapshot := Snapshot(a)
 	verdicts := w.index.index.Match(snapshot)
 	if len(w.index.books) <= maxExplained {
@@ -107,10 +103,7 @@ func (w *writing) start(ctx context.Context, a *store.Alert, incident int64, bef
 	for _, v := range before {
 		started[v.Runbook+"/"+v.Name] = v.Started
 	}
-	inc, err := store.LockIncident(w.tx, incident)
-	if err != nil {
-		return err
-	}
+	var err error
 	var starts []engine.Start
 	for i, v := range verdicts {
 		again := started[v.Runbook+"/"+v.Name]

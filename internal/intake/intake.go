@@ -176,22 +176,14 @@ type writing struct {
 
 func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
 	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond)}
-	type identity struct {
-		Source string `json:"source"`
-		Key    string `json:"key"`
-	}
-	ids := make([]identity, len(batch))
+	// Pairs, so that each is one probe of the index of open alerts.
+	ids := make([][]any, len(batch))
 	for i, it := range batch {
-		ids[i] = identity{it.source, it.report.Key}
+		ids[i] = []any{it.source, it.report.Key}
 		w.sources[it.source] = true
 	}
-	wanted, err := json.Marshal(ids)
-	if err != nil {
-		return nil, err
-	}
 	var rows []store.Alert
-	err = tx.Raw(`select a.* from alert a where a.state = 'open' and (a.source, a.key) in
-		(select source, key from json_to_recordset(?::json) as x(source text, key text)) for update`, string(wanted)).Scan(&rows).Error
+	err := tx.Raw("select * from alert where state = 'open' and (source, key) in ? for update", ids).Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("read open alerts: %w", err)
 	}
@@ -242,12 +234,24 @@ func (w *writing) take(ctx context.Context, it *item) (Taken, error) {
 
 // flush writes what repeats altered, once for each alert, and the marks of the sources.
 func (w *writing) flush() error {
+	type seen struct {
+		ID     string    `json:"id"`
+		Count  int64     `json:"count"`
+		LastAt time.Time `json:"last_at"`
+	}
+	var repeats []seen
 	for id := range w.touched {
-		a := w.open[id]
-		if a == nil {
-			continue
+		if a := w.open[id]; a != nil {
+			repeats = append(repeats, seen{a.ID, a.Count, a.LastAt})
 		}
-		if err := w.tx.Exec("update alert set count = ?, last_at = ? where id = ?", a.Count, a.LastAt, a.ID).Error; err != nil {
+	}
+	if len(repeats) > 0 {
+		list, err := json.Marshal(repeats)
+		if err != nil {
+			return err
+		}
+		if err := w.tx.Exec(`update alert a set count = v.count, last_at = v.last_at
+			from json_to_recordset(?::json) as v(id text, count bigint, last_at timestamptz) where a.id = v.id`, string(list)).Error; err != nil {
 			return err
 		}
 	}
