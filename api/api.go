@@ -1,7 +1,11 @@
 // Package api is the contract between the service and all who speak to it, generated from openapi.yaml.
 package api
 
-import _ "embed"
+import (
+	"context"
+	_ "embed" // for Document
+	"net/http"
+)
 
 //go:generate go tool oapi-codegen -config config.yaml openapi.yaml
 
@@ -9,3 +13,15 @@ import _ "embed"
 //
 //go:embed openapi.yaml
 var Document []byte
+
+// OnlyWhatIsSet is a RequestEditorFn that takes out query parameters that were left at their zero value.
+func OnlyWhatIsSet(_ context.Context, r *http.Request) error {
+	q := r.URL.Query()
+	for k := range q {
+		if v := q.Get(k); v == "" || k == "limit" && v == "0" {
+			q.Del(k)
+		}
+	}
+	r.URL.RawQuery = q.Encode()
+	return nil
+}

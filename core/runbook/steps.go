@@ -2,7 +2,7 @@ package runbook
 
 import (
 	"fmt"
-	"net/http"
+	"net/textproto"
 	"path"
 	"slices"
 	"strings"
@@ -270,7 +270,7 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 }
 
 func (d *decoder) http(n ast.Node) *HTTP {
-	h := &HTTP{Method: http.MethodGet, Headers: map[string]*expr.Template{}}
+	h := &HTTP{Method: "GET", Headers: map[string]*expr.Template{}}
 	var url ast.Node
 	d.fields(n, "http", map[string]func(ast.Node){
 		"method": func(n ast.Node) {
@@ -282,7 +282,7 @@ func (d *decoder) http(n ast.Node) *HTTP {
 		"url": func(n ast.Node) { url = n; h.URL = d.template(n, expr.InTarget, "url") },
 		"headers": func(n ast.Node) {
 			for _, e := range d.mapping(n, "headers") {
-				h.Headers[http.CanonicalHeaderKey(e.key)] = d.template(e.value, expr.InTarget, "a header")
+				h.Headers[textproto.CanonicalMIMEHeaderKey(e.key)] = d.template(e.value, expr.InTarget, "a header")
 			}
 		},
 		"body": func(n ast.Node) {

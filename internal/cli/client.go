@@ -91,7 +91,7 @@ func newClient(k kept) (*client, error) {
 	k.Server = strings.TrimRight(k.Server, "/")
 	c := &client{kept: k, raw: &http.Client{}}
 	var err error
-	c.ClientWithResponses, err = api.NewClientWithResponses(k.Server, api.WithHTTPClient(c.raw), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	c.ClientWithResponses, err = api.NewClientWithResponses(k.Server, api.WithHTTPClient(c.raw), api.WithRequestEditorFn(api.OnlyWhatIsSet), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		c.authorize(r)
 		return nil
 	}))

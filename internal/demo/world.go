@@ -181,7 +181,7 @@ func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, room, 
 
 // Client speaks to a service with a token.
 func Client(link, token string) (*api.ClientWithResponses, error) {
-	return api.NewClientWithResponses(link, api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	return api.NewClientWithResponses(link, api.WithRequestEditorFn(api.OnlyWhatIsSet), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))

@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/internal/demo"
+	"urgentis/internal/service"
+	"urgentis/internal/testdb"
+)
+
+func run(t *testing.T, in string, args ...string) (code int, out, errOut string) {
+	var o, e bytes.Buffer
+	code = Main(args, strings.NewReader(in), &o, &e)
+	return code, o.String(), e.String()
+}
+
+// ok runs a command that must succeed.
+func ok(t *testing.T, args ...string) string {
+	code, out, errOut := run(t, "", args...)
+	require.Equal(t, 0, code, "urgentis %s: %s", strings.Join(args, " "), errOut)
+	return out
+}
+
+func home(t *testing.T) {
+	t.Setenv("HOME", t.TempDir())
+	t.Setenv("XDG_CONFIG_HOME", "")
+}
+
+func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	a := &app{}
+	for _, noun := range a.root().Commands() {
+		for _, c := range append(noun.Commands(), noun) {
+			if c.HasSubCommands() || c.Name() == "help" || c.Name() == "completion" || c.Parent().Name() == "completion" {
+				continue
+			}
+			assert.NotEmpty(t, c.Example, c.CommandPath())
+			assert.Contains(t, c.Example, "urgentis ", c.CommandPath())
+			assert.NotEmpty(t, c.Short, c.CommandPath())
+		}
+	}
+	code, out, _ := run(t, "", "incident")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, "verify")
+}
+
+func TestWrongUse(t *testing.T) {
+	home(t)
+	for _, c := range []struct {
+		code int
+		want string
+		args []string
+	}{
+		{2, "unknown command", []string{"dance"}},
+		{2, "accepts 1 arg(s)", []string{"incident", "show"}},
+		{2, "is no incident's number", []string{"incident", "show", "x"}},
+		{2, "unknown flag", []string{"status", "--nope"}},
+		{2, "-o must be", []string{"status", "-o", "xml"}},
+		{2, "no such file", []string{"runbook", "check", "/nothing"}},
+		{2, "there is no role", []string{"token", "add", "x", "--role", "king", "--server", "http://127.0.0.1:1", "--token", "x"}},
+		{3, "not logged in", []string{"status"}},
+		{5, "cannot be reached", []string{"status", "--server", "http://127.0.0.1:1", "--token", "x"}},
+		{2, "must begin with http", []string{"login", "example"}},
+		{2, "log-level", []string{"serve", "--log-level", "loud"}},
+		{2, "cannot be read", []string{"status", "--config", "/nothing.yaml"}},
+	} {
+		code, _, errOut := run(t, "", c.args...)
+		assert.Equal(t, c.code, code, "%v: %s", c.args, errOut)
+		assert.Contains(t, errOut, c.want)
+	}
+}
+
+func TestCheck(t *testing.T) {
+	code, out, _ := run(t, "", "runbook", "check", "../../examples/ferry/runbooks")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, out, ": sound")
+	code, out, _ = run(t, "", "runbook", "check", "../../test/shots/mistakes.yaml")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "did you mean age?")
+	code, out, _ = run(t, "", "runbook", "check", "-o", "json", "../../test/shots/mistakes.yaml")
+	assert.Equal(t, 1, code)
+	var found map[string][]struct{ Line int }
+	require.NoError(t, json.Unmarshal([]byte(out), &found))
+	assert.Len(t, found["../../test/shots/mistakes.yaml"], 3)
+}
+
+func TestTheStoryByCommands(t *testing.T) {
+	home(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	w, err := demo.Start(ctx, service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "9.9", Log: slog.New(slog.DiscardHandler)}, 100*time.Millisecond, func(string) {})
+	require.NoError(t, err)
+	t.Cleanup(func() { cancel(); assert.NoError(t, w.Stop()) })
+
+	code, _, errOut := run(t, "wrong\n", "login", w.Link, "--name", "mara")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "name or password is wrong")
+	code, out, errOut := run(t, w.SignIn["mara"]+"\n", "login", w.Link, "--name", "mara")
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "as mara (approver, operator)")
+	assert.Contains(t, ok(t, "gate", "list"), "Nothing waits for approval.")
+	assert.Contains(t, ok(t, "incident", "list"), "No incidents.")
+	assert.Contains(t, ok(t, "run", "list"), "No runs.")
+
+	w.Fleet.Queue.Break()
+	var gate string
+	require.Eventually(t, func() bool {
+		gate = regexp.MustCompile(`r[a-z2-7]+:5:1`).FindString(ok(t, "gate", "list"))
+		return gate != ""
+	}, 30*time.Second, 50*time.Millisecond)
+	shown := ok(t, "gate", "show", gate)
+	for _, want := range []string{"berthq park --queue quay-north m-4711", "on berth-consumer-1 (127.0.", "undo: berthq unpark", "depth", "the service's stance is ask"} {
+		assert.Contains(t, shown, want)
+	}
+	assert.Contains(t, ok(t, "incident", "show", "1"), "Waits for approval")
+	assert.Contains(t, ok(t, "alert", "list"), "berth assignments wait")
+	id := regexp.MustCompile(`a[a-z2-7]{16}`).FindString(ok(t, "alert", "list"))
+	assert.Contains(t, ok(t, "alert", "show", id), "berth-queue-backlog/backlog  started")
+	code, _, errOut = run(t, "", "gate", "approve", gate, "--digest", strings.Repeat("0", 64))
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "no longer what was shown")
+	assert.Contains(t, ok(t, "gate", "approve", gate, "--comment", "seen"), "approved: Park")
+	code, _, _ = run(t, "", "gate", "approve", gate)
+	assert.Equal(t, 3, code, "it is decided already")
+
+	followed := ok(t, "incident", "follow", "1")
+	assert.Contains(t, followed, "Closed: repaired")
+	assert.Contains(t, followed, "“seen”")
+	runID := strings.SplitN(gate, ":", 2)[0]
+	assert.Contains(t, ok(t, "run", "follow", runID), "run.ended")
+	assert.Contains(t, ok(t, "run", "show", runID), "change.made")
+	assert.Contains(t, ok(t, "incident", "verify", "1"), "the record is whole")
+	assert.Contains(t, ok(t, "incident", "note", "1", "all", "well"), "Written as entry")
+	code, _, _ = run(t, "", "incident", "close", "1", "--because", "x")
+	assert.Equal(t, 3, code, "it is closed already")
+	var one struct{ Incident struct{ Outcome string } }
+	require.NoError(t, json.Unmarshal([]byte(ok(t, "incident", "show", "1", "-o", "json")), &one))
+	assert.Equal(t, "repaired", one.Incident.Outcome)
+	assert.Contains(t, ok(t, "incident", "list", "--all", "-o", "yaml"), "outcome: repaired")
+	assert.Contains(t, ok(t, "runbook", "list"), "berth-queue-backlog")
+	assert.Contains(t, ok(t, "runbook", "show", "berth-queue-backlog"), "urgentis: runbook/1")
+	assert.Contains(t, ok(t, "status"), "version 9.9")
+	code, _, errOut = run(t, "", "person", "list")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "this needs the role admin")
+	code, _, _ = run(t, "", "incident", "show", "77")
+	assert.Equal(t, 4, code)
+
+	// By hand, with a wrong and a right input; a queue that is well is a false alarm.
+	code, _, errOut = run(t, "", "run", "start", "berth-queue-backlog", "--input", "queue=a;b")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "does not match the pattern")
+	out = ok(t, "run", "start", "berth-queue-backlog", "--input", "queue=quay-north", "--follow")
+	assert.Contains(t, out, "run.ended")
+
+	code, _, errOut = run(t, "", "login", w.Link, "--name", "iva", "--password", w.SignIn["iva"])
+	require.Equal(t, 0, code, errOut)
+	admin(t, w)
+	assert.Contains(t, ok(t, "logout"), "Signed out")
+}
+
+// admin drives what only an administrator may.
+func admin(t *testing.T, w *demo.World) {
+	token := regexp.MustCompile(`urg_\S+`).FindString(ok(t, "token", "add", "reader", "--role", "viewer", "--days", "3"))
+	require.NotEmpty(t, token)
+	assert.Contains(t, ok(t, "status", "--server", w.Link, "--token", token), "version")
+	assert.Contains(t, ok(t, "token", "list"), "reader")
+	assert.Contains(t, ok(t, "token", "remove", "reader"), "Revoked")
+	code, _, _ := run(t, "", "status", "--server", w.Link, "--token", token)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, ok(t, "person", "add", "ole", "--role", "viewer", "--password", "long enough 1"), "ole can sign in")
+	assert.Contains(t, ok(t, "person", "list"), "ole")
+	assert.Contains(t, ok(t, "person", "remove", "ole"), "Removed")
+	src := regexp.MustCompile(`urs_\S+`).FindString(ok(t, "source", "add", "by-hand"))
+	assert.Contains(t, ok(t, "source", "list"), "harbour-watch")
+	assert.Contains(t, ok(t, "alert", "send", "--source", "by-hand", "--source-token", src, "--severity", "minor", "--summary", "odd", "--label", "a=b"), "(new), incident 2")
+	assert.Contains(t, ok(t, "incident", "show", "2"), "No runbook starts by itself")
+	assert.Contains(t, ok(t, "incident", "close", "2", "--outcome", "false-alarm", "--because", "nothing there"), "is closed: false-alarm")
+	body := filepath.Join(t.TempDir(), "a.json")
+	require.NoError(t, os.WriteFile(body, []byte(`{"severity":"bad"}`), 0o600))
+	code, _, errOut := run(t, "", "alert", "send", "--source", "by-hand", "--source-token", src, "-f", body)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "severity is \"bad\"")
+	assert.Contains(t, ok(t, "source", "remove", "by-hand"), "Removed")
+	assert.Contains(t, ok(t, "target", "try", "berth-consumer-1"), "signed in and ran a command")
+	assert.Contains(t, ok(t, "target", "list"), "role=consumer")
+	code, out, errOut := run(t, "pass word 1\n", "secret", "set", "pw", "--kind", "password")
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "version 1")
+	assert.Contains(t, ok(t, "secret", "list"), "fleet-key")
+	assert.Contains(t, ok(t, "target", "set", "spare", "--service", "berth-queue", "--address", "127.0.0.9", "--account", "ops", "--secret", "pw", "--label", "role=spare"), "Try it")
+	code, _, _ = run(t, "", "target", "try", "spare")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, ok(t, "target", "remove", "spare"), "Removed")
+	assert.Contains(t, ok(t, "service", "set", "tide-feed", "--owner", "harbour", "--stance", "suggest"), "its stance is suggest")
+	assert.Contains(t, ok(t, "service", "list"), "quayside")
+	assert.Contains(t, ok(t, "connection", "set", "spare-room", "--url", "http://127.0.0.9/"), "Set.")
+	assert.Contains(t, ok(t, "connection", "list"), "quayside-room")
+	assert.Contains(t, ok(t, "halt", "--because", "test"), "All changes are halted")
+	assert.Contains(t, ok(t, "status"), "halted by iva")
+	assert.Contains(t, ok(t, "resume"), "Changes go on")
+	assert.Contains(t, ok(t, "question", "list"), "Nothing waits for an answer.")
+	assert.Contains(t, ok(t, "runbook", "push", "../../examples/ferry/runbooks"), "is revision 1")
+	code, _, errOut = run(t, "", "runbook", "push", "../../test/shots/mistakes.yaml")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "did you mean age?")
+	assert.Contains(t, ok(t, "audit", "list"), "gate.approve")
+}
+
+func TestOutputOfOthersDoesNotSteerTheTerminal(t *testing.T) {
+	assert.Equal(t, "a·[31mb·c", printable("a\x1b[31mb\u202ec"))
+}
