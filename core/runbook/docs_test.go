@@ -1,0 +1,40 @@
+package runbook
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/expr"
+)
+
+var fenced = regexp.MustCompile("(?s)```yaml\n(.*?)```")
+
+// Every runbook in the documentation is sound, and every function and verb is in the reference.
+func TestTheDocumentationIsTrue(t *testing.T) {
+	for _, file := range []string{"../../docs/runbook-language.md", "../../README.md"} {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		found := fenced.FindAllSubmatch(text, -1)
+		require.NotEmpty(t, found, file)
+		for i, m := range found {
+			_, f := Parse(m[1])
+			assert.False(t, f.Failed(), f.Format(fmt.Sprintf("%s, example %d", file, i+1), m[1]))
+		}
+	}
+	text, err := os.ReadFile("../../docs/runbook-language.md")
+	require.NoError(t, err)
+	for _, f := range expr.Functions {
+		assert.Contains(t, string(text), fmt.Sprintf("| `%s` | %s | `%s` | `%s` |", f.Name, f.Says, f.Example, f.Gives))
+	}
+	for _, v := range Verbs {
+		assert.Contains(t, string(text), fmt.Sprintf("| `%s` |", v))
+	}
+	for _, o := range Outcomes {
+		assert.Contains(t, string(text), "`"+o+"`")
+	}
+}
