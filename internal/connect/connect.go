@@ -72,16 +72,16 @@ func (o *Outbox) failed(ctx context.Context, d store.Delivery, state string, cau
 			return nil
 		}
 		// Nobody was told: that belongs into the record.
-		i, err := store.LockIncident(tx, *d.Incident)
+		r := store.NewRecord(tx)
+		i, err := r.Incident(*d.Incident)
 		if err != nil {
 			return err
 		}
-		_, err = store.AppendEntries(tx, i, []store.NewEntry{{At: time.Now(), Kind: "delivery.failed", Actor: "urgentis", Title: "A message could not be delivered",
-			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body, "error": cause.Error()}}})
-		if err != nil {
+		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: "delivery.failed", Actor: "urgentis", Title: "A message could not be delivered",
+			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body, "error": cause.Error()}}); err != nil {
 			return err
 		}
-		return store.SaveIncident(tx, i)
+		return r.Flush()
 	})
 }
 

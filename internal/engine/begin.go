@@ -21,48 +21,45 @@ type Start struct {
 	StartedBy string
 }
 
-// Begin writes new runs with this transaction and rings for them.
-func (e *Engine) Begin(ctx context.Context, tx *gorm.DB, starts ...Start) ([]store.Run, error) {
-	runs := make([]store.Run, len(starts))
-	events := make([]flow.Event, len(starts))
-	estates := map[string]estate{}
-	for i, s := range starts {
-		est, ok := estates[s.Book.Service]
+// Begin begins new runs: they are written, and rung for, when the sheet is flushed.
+func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
+	first := len(s.runs)
+	for _, st := range starts {
+		est, ok := s.estates[st.Book.Service]
 		if !ok {
 			var err error
-			if est, err = readEstate(tx, s.Book); err != nil {
+			if est, err = readEstate(s.tx, st.Book); err != nil {
 				return nil, err
 			}
-			estates[s.Book.Service] = est
+			s.estates[st.Book.Service] = est
 		}
-		b := flow.Begun{Rules: flow.Rules, Run: store.NewID("r"), Runbook: s.Book.Name, Revision: s.Book.Revision, Inputs: s.Inputs, Alert: s.Alert,
-			Service: est.service, Estate: est.targets, StartedBy: s.StartedBy}
-		runs[i] = store.Run{ID: b.Run, Runbook: s.Book.Name, Title: s.Book.Title, Revision: s.Book.Revision, StartedBy: s.StartedBy, BegunAt: e.now()}
-		if s.Incident != nil {
-			runs[i].Incident = &s.Incident.Number
-			b.Incident = map[string]any{"id": fmt.Sprint(s.Incident.Number), "number": s.Incident.Number, "title": s.Incident.Title,
-				"link": fmt.Sprintf("%s/incidents/%d", e.Link, s.Incident.Number)}
+		b := flow.Begun{Rules: flow.Rules, Run: store.NewID("r"), Runbook: st.Book.Name, Revision: st.Book.Revision, Inputs: st.Inputs, Alert: st.Alert,
+			Service: est.service, Estate: est.targets, StartedBy: st.StartedBy}
+		run := store.Run{ID: b.Run, Runbook: st.Book.Name, Title: st.Book.Title, Revision: st.Book.Revision, StartedBy: st.StartedBy, BegunAt: s.e.now()}
+		if st.Incident != nil {
+			run.Incident = &st.Incident.Number
+			b.Incident = map[string]any{"id": fmt.Sprint(st.Incident.Number), "number": st.Incident.Number, "title": st.Incident.Title,
+				"link": fmt.Sprintf("%s/incidents/%d", s.e.Link, st.Incident.Number)}
 		}
-		events[i] = flow.Event{Seq: 1, At: e.now(), Body: b}
-	}
-	if err := e.Store.InsertRuns(ctx, tx, runs, events); err != nil {
-		return nil, fmt.Errorf("begin a run: %w", err)
-	}
-	for i := range runs {
-		if err := e.project(ctx, tx, &runs[i], starts[i].Book, events[i:i+1], events[i:i+1]); err != nil {
+		ev := flow.Event{Seq: 1, At: s.e.now(), Body: b}
+		if err := s.e.project(s, &run, st.Book, []flow.Event{ev}, []flow.Event{ev}); err != nil {
 			return nil, fmt.Errorf("begin a run: %w", err)
 		}
+		s.runs, s.events = append(s.runs, run), append(s.events, ev)
 	}
-	return runs, nil
+	return s.runs[first:], nil
 }
 
-// BeginNow is Begin in a transaction of its own.
+// BeginNow begins runs in a transaction of its own.
 func (e *Engine) BeginNow(ctx context.Context, starts ...Start) ([]store.Run, error) {
 	var runs []store.Run
 	err := e.Store.Tx(ctx, func(tx *gorm.DB) error {
+		sheet := e.Sheet(tx)
 		var err error
-		runs, err = e.Begin(ctx, tx, starts...)
-		return err
+		if runs, err = sheet.Begin(starts...); err != nil {
+			return err
+		}
+		return sheet.Flush(ctx)
 	})
 	return runs, err
 }
@@ -165,6 +162,10 @@ func (e *Engine) speak(ctx context.Context, id string, row any, judge func(*flow
 		if err := e.Store.Speak(ctx, tx, r, ev); err != nil {
 			return err
 		}
-		return e.project(ctx, tx, r, book, append(log, ev), []flow.Event{ev})
+		sheet := e.Sheet(tx)
+		if err := e.project(sheet, r, book, append(log, ev), []flow.Event{ev}); err != nil {
+			return err
+		}
+		return sheet.Flush(ctx)
 	})
 }

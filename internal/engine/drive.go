@@ -245,7 +245,11 @@ func (d *drive) write(ctx context.Context, plan flow.Plan, park bool) error {
 		if len(events) == 0 {
 			return nil
 		}
-		return d.e.project(ctx, tx, d.run, d.book, append(d.log[:len(d.log):len(d.log)], events...), events)
+		sheet := d.e.Sheet(tx)
+		if err := d.e.project(sheet, d.run, d.book, append(d.log[:len(d.log):len(d.log)], events...), events); err != nil {
+			return err
+		}
+		return sheet.Flush(ctx)
 	})
 	if err != nil {
 		return err

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/riverqueue/river"
 	"gorm.io/gorm"
 
 	"urgentis/core/flow"
@@ -19,8 +18,8 @@ import (
 
 // project writes what follows from events in the transaction that appends them: the record, gates and
 // questions as they are listed, messages, the run's head, the feed. log is the whole log with events at its end.
-func (e *Engine) project(ctx context.Context, tx *gorm.DB, run *store.Run, book *runbook.Book, log, events []flow.Event) error {
-	p := &projection{e: e, tx: tx, run: run, book: book, intents: map[string]flow.Intent{}}
+func (e *Engine) project(sheet *Sheet, run *store.Run, book *runbook.Book, log, events []flow.Event) error {
+	p := &projection{e: e, tx: sheet.tx, sheet: sheet, run: run, book: book, intents: map[string]flow.Intent{}}
 	for _, ev := range log {
 		if in, ok := ev.Body.(flow.Intent); ok {
 			p.intents[in.Attempt] = in
@@ -38,12 +37,13 @@ func (e *Engine) project(ctx context.Context, tx *gorm.DB, run *store.Run, book 
 	if err := p.head(s); err != nil {
 		return err
 	}
-	return p.finish(ctx, s)
+	return p.finish(s)
 }
 
 type projection struct {
 	e       *Engine
 	tx      *gorm.DB
+	sheet   *Sheet
 	run     *store.Run
 	book    *runbook.Book
 	intents map[string]flow.Intent
@@ -52,7 +52,6 @@ type projection struct {
 	sources []message
 	closing *flow.Ended
 	at      time.Time
-	feed    []store.Feed
 }
 
 type message struct {
@@ -172,7 +171,7 @@ func (p *projection) gate(ev flow.Event, b flow.GateRaised) error {
 	if err != nil {
 		return err
 	}
-	p.feed = append(p.feed, store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
+	p.sheet.Changed(store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
 	return p.tx.Create(&store.Gate{ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
 }
 
@@ -182,7 +181,7 @@ func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
 		state, word = "approved", "Approved: "
 	}
 	p.entry(ev, "gate."+state, b.By, word+p.title(ev.Path), map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest})
-	p.feed = append(p.feed, store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
+	p.sheet.Changed(store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
 	return p.tx.Exec("update gate set state = ?, decided_by = ?, comment = ? where id = ?", state, b.By, b.Comment, b.Gate).Error
 }
 
@@ -193,7 +192,7 @@ func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
 	if err != nil {
 		return err
 	}
-	p.feed = append(p.feed, store.Feed{Topic: "question", Ref: b.Question, Incident: p.run.Incident})
+	p.sheet.Changed(store.Feed{Topic: "question", Ref: b.Question, Incident: p.run.Incident})
 	return p.tx.Create(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
 }
 
@@ -234,12 +233,15 @@ func (p *projection) head(s *flow.State) error {
 		state, because, ended = s.Ended.State, s.Ended.Because, &p.at
 	}
 	p.run.State, p.run.WaitsOn = state, waits
+	if p.run.Version == 0 {
+		return nil // it is about to be written for the first time
+	}
 	return p.tx.Exec("update run set state = ?, waits_on = ?, because = ?, ended_at = ? where id = ?", state, waits, because, ended, p.run.ID).Error
 }
 
 // finish writes entries into the incident, closes it where the run says so, and sends messages off.
-func (p *projection) finish(ctx context.Context, s *flow.State) error {
-	p.feed = append(p.feed, store.Feed{Topic: "run", Ref: p.run.ID, Incident: p.run.Incident})
+func (p *projection) finish(s *flow.State) error {
+	p.sheet.Changed(store.Feed{Topic: "run", Ref: p.run.ID, Incident: p.run.Incident})
 	link := p.e.Link + "/runs/" + p.run.ID
 	if p.run.Incident != nil {
 		link = fmt.Sprintf("%s/incidents/%d", p.e.Link, *p.run.Incident)
@@ -247,17 +249,16 @@ func (p *projection) finish(ctx context.Context, s *flow.State) error {
 			return err
 		}
 	}
-	if err := p.e.Send(ctx, p.tx, p.run.Incident, link, p.rooms...); err != nil {
-		return err
+	for _, m := range p.rooms {
+		if err := p.sheet.Room(p.run.Incident, m.key, m.text, link); err != nil {
+			return err
+		}
 	}
-	if err := p.tellSource(ctx, s); err != nil {
-		return err
-	}
-	return store.Changed(p.tx, p.feed...)
+	return p.tellSource(s)
 }
 
 func (p *projection) record(s *flow.State) error {
-	i, err := store.LockIncident(p.tx, *p.run.Incident)
+	i, err := p.sheet.Incident(*p.run.Incident)
 	if err != nil {
 		return fmt.Errorf("read the incident: %w", err)
 	}
@@ -276,11 +277,8 @@ func (p *projection) record(s *flow.State) error {
 			i.WaitingOn = "nobody"
 		}
 	}
-	if _, err := store.AppendEntries(p.tx, i, p.entries); err != nil {
-		return err
-	}
-	p.feed = append(p.feed, store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: p.run.Incident})
-	return store.SaveIncident(p.tx, i)
+	p.sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: p.run.Incident})
+	return p.sheet.Write(i, p.entries...)
 }
 
 // close resolves the incident, unless another run still works on it.
@@ -305,48 +303,7 @@ func (p *projection) close(i *store.Incident) error {
 	return nil
 }
 
-// Send puts messages for every room into the outbox, and into the queue, with this transaction.
-func (e *Engine) Send(ctx context.Context, tx *gorm.DB, incident *int64, link string, messages ...message) error {
-	if len(messages) == 0 {
-		return nil
-	}
-	var rooms []store.Connection
-	if err := tx.Where("kind = 'room'").Order("name").Find(&rooms).Error; err != nil {
-		return err
-	}
-	var rows []store.Delivery
-	for _, m := range messages {
-		for _, r := range rooms {
-			body, err := json.Marshal(map[string]any{"text": m.text, "link": link, "incident": incident})
-			if err != nil {
-				return err
-			}
-			rows = append(rows, store.Delivery{Key: m.key + ":" + r.Name, Kind: "room", Address: r.Name, Body: string(body), Incident: incident, State: "queued", QueuedAt: e.now()})
-		}
-	}
-	return e.outbox(ctx, tx, rows)
-}
-
-// SendRoom is Send for one message from outside of a run.
-func (e *Engine) SendRoom(ctx context.Context, tx *gorm.DB, incident *int64, key, text, link string) error {
-	return e.Send(ctx, tx, incident, link, message{key: key, text: text})
-}
-
-func (e *Engine) outbox(ctx context.Context, tx *gorm.DB, rows []store.Delivery) error {
-	if len(rows) == 0 {
-		return nil
-	}
-	if err := tx.Create(&rows).Error; err != nil {
-		return fmt.Errorf("put messages into the outbox: %w", err)
-	}
-	jobs := make([]river.JobArgs, len(rows))
-	for i, r := range rows {
-		jobs[i] = store.Deliver{ID: r.ID}
-	}
-	return e.Store.Enqueue(ctx, tx, jobs...)
-}
-
-func (p *projection) tellSource(ctx context.Context, s *flow.State) error {
+func (p *projection) tellSource(s *flow.State) error {
 	if len(p.sources) == 0 || s.Begun.Alert == nil {
 		return nil
 	}
@@ -355,40 +312,37 @@ func (p *projection) tellSource(ctx context.Context, s *flow.State) error {
 	if err := p.tx.Where("name = ? and call_back <> ''", name).Find(&src).Error; err != nil || len(src) == 0 {
 		return err
 	}
-	var rows []store.Delivery
 	for _, m := range p.sources {
 		body, err := json.Marshal(map[string]any{"alert": s.Begun.Alert["id"], "key": s.Begun.Alert["key"], "do": m.word, "incident": p.run.Incident})
 		if err != nil {
 			return err
 		}
-		rows = append(rows, store.Delivery{Key: m.key, Kind: "source", Address: name, Body: string(body), Incident: p.run.Incident, State: "queued", QueuedAt: p.e.now()})
+		p.sheet.out = append(p.sheet.out, store.Delivery{Key: m.key, Kind: "source", Address: name, Body: string(body), Incident: p.run.Incident, State: "queued", QueuedAt: p.e.now()})
 	}
-	return p.e.outbox(ctx, p.tx, rows)
+	return nil
 }
 
 // tellRefused writes down and tells that a run cannot go on.
 func (e *Engine) tellRefused(ctx context.Context, tx *gorm.DB, run *store.Run, because string) error {
+	sheet := e.Sheet(tx)
 	link := e.Link + "/runs/" + run.ID
-	feed := []store.Feed{{Topic: "run", Ref: run.ID, Incident: run.Incident}}
+	sheet.Changed(store.Feed{Topic: "run", Ref: run.ID, Incident: run.Incident})
 	if run.Incident != nil {
 		link = fmt.Sprintf("%s/incidents/%d", e.Link, *run.Incident)
-		i, err := store.LockIncident(tx, *run.Incident)
+		i, err := sheet.Incident(*run.Incident)
 		if err != nil {
 			return err
 		}
 		if i.State == "open" {
 			i.WaitingOn = "person"
 		}
-		if _, err := store.AppendEntries(tx, i, []store.NewEntry{{At: e.now(), Kind: "run.failed", Actor: "urgentis", Run: run.ID, Title: "The run cannot go on", Content: map[string]any{"because": because}}}); err != nil {
+		if err := sheet.Write(i, store.NewEntry{At: e.now(), Kind: "run.failed", Actor: "urgentis", Run: run.ID, Title: "The run cannot go on", Content: map[string]any{"because": because}}); err != nil {
 			return err
 		}
-		if err := store.SaveIncident(tx, i); err != nil {
-			return err
-		}
-		feed = append(feed, store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident})
+		sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident})
 	}
-	if err := e.SendRoom(ctx, tx, run.Incident, run.ID+":refused:room", "Runbook "+run.Runbook+": "+because, link); err != nil {
+	if err := sheet.Room(run.Incident, run.ID+":refused:room", "Runbook "+run.Runbook+": "+because, link); err != nil {
 		return err
 	}
-	return store.Changed(tx, feed...)
+	return sheet.Flush(ctx)
 }

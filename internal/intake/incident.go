@@ -18,40 +18,40 @@ import (
 )
 
 // raise opens an incident for a new alert, with its facts, and starts what matches.
-func (w *writing) raise(ctx context.Context, a *store.Alert) error {
+func (w *writing) raise(a *store.Alert) error {
 	title := a.Summary
 	if r := []rune(title); len(r) > 200 {
 		title = string(r[:199]) + "…"
 	}
 	inc := &store.Incident{Title: title, State: "open", WaitingOn: "nobody", Severity: a.Severity, Service: a.Service, OpenedAt: w.now}
-	if err := w.tx.Create(inc).Error; err != nil {
-		return fmt.Errorf("open an incident: %w", err)
+	if err := w.sheet.Open(inc); err != nil {
+		return err
 	}
 	a.Incident = &inc.Number
-	entries := []store.NewEntry{{At: w.now, Kind: "alert.raised", Actor: "source:" + a.Source, Title: a.Summary, Content: Snapshot(a)}}
-	if _, err := store.AppendEntries(w.tx, inc, entries); err != nil {
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "alert.raised", Actor: "source:" + a.Source, Title: a.Summary, Content: Snapshot(a)}); err != nil {
 		return err
 	}
-	if err := w.send(ctx, inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
+	if err := w.send(inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err
 	}
-	if err := w.start(ctx, a, inc, nil); err != nil {
+	if err := w.start(a, inc, nil); err != nil {
 		return err
 	}
 	w.changed(a)
-	return w.tx.Create(a).Error
+	w.fresh = append(w.fresh, a)
+	return nil
 }
 
 func (w *writing) changed(a *store.Alert) {
-	w.feed = append(w.feed, store.Feed{Topic: "alert", Ref: a.ID, Incident: a.Incident}, store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident})
+	w.sheet.Changed(store.Feed{Topic: "alert", Ref: a.ID, Incident: a.Incident}, store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident})
 }
 
-func (w *writing) send(ctx context.Context, inc *store.Incident, key, text string) error {
-	return w.in.engine.SendRoom(ctx, w.tx, &inc.Number, fmt.Sprintf("i%d:%s:room", inc.Number, key), text, fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number))
+func (w *writing) send(inc *store.Incident, key, text string) error {
+	return w.sheet.Room(&inc.Number, fmt.Sprintf("i%d:%s:room", inc.Number, key), text, fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number))
 }
 
 // alter writes down that an open alert is worse, better or cleared. What is worse may start more.
-func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, change alert.Change) error {
+func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) error {
 	was := a.Severity
 	a.Count, a.LastAt = a.Count+1, r.At
 	if change == alert.Clear {
@@ -60,14 +60,14 @@ func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, cha
 		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
 	}
 	if a.Incident != nil {
-		inc, err := store.LockIncident(w.tx, *a.Incident)
+		inc, err := w.sheet.Incident(*a.Incident)
 		if err != nil {
 			return err
 		}
 		titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
 		content := Snapshot(a)
 		content["was"] = was
-		if _, err := store.AppendEntries(w.tx, inc, []store.NewEntry{{At: w.now, Kind: "alert." + string(change), Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}}); err != nil {
+		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "alert." + string(change), Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}); err != nil {
 			return err
 		}
 		if change == alert.Worse && inc.State == "open" {
@@ -78,11 +78,9 @@ func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, cha
 			if err := json.Unmarshal(a.Verdicts, &before); err != nil {
 				return err
 			}
-			if err := w.start(ctx, a, inc, before); err != nil {
+			if err := w.start(a, inc, before); err != nil {
 				return err
 			}
-		} else if err := store.SaveIncident(w.tx, inc); err != nil {
-			return err
 		}
 		w.changed(a)
 	}
@@ -92,8 +90,8 @@ func (w *writing) alter(ctx context.Context, a *store.Alert, r alert.Report, cha
 // maxExplained bounds for how many triggers the alert keeps why they did not start.
 const maxExplained = 200
 
-// start begins the runbooks that the alert starts, save those it started before, and saves the locked incident.
-func (w *writing) start(ctx context.Context, a *store.Alert, inc *store.Incident, before []trigger.Verdict) error {
+// start begins the runbooks that the alert starts, save those it started before.
+func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Verdict) error {
 	snapshot := Snapshot(a)
 	verdicts := w.index.index.Match(snapshot)
 	if len(w.index.books) <= maxExplained {
@@ -111,7 +109,7 @@ func (w *writing) start(ctx context.Context, a *store.Alert, inc *store.Incident
 			st, refused := w.prepare(v, snapshot, inc)
 			if refused != nil {
 				verdicts[i].Started, verdicts[i].Error = false, refused.Error()
-				if err := w.refused(ctx, inc, v, refused); err != nil {
+				if err := w.refused(inc, v, refused); err != nil {
 					return err
 				}
 				continue
@@ -125,28 +123,25 @@ func (w *writing) start(ctx context.Context, a *store.Alert, inc *store.Incident
 	}
 	if len(starts) == 0 && before == nil {
 		inc.WaitingOn = "person"
-		if _, err := store.AppendEntries(w.tx, inc, []store.NewEntry{{At: w.now, Kind: "nothing.started", Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}}); err != nil {
+		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "nothing.started", Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}); err != nil {
 			return err
 		}
-		if err := w.send(ctx, inc, "nobody", fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number)); err != nil {
+		if err := w.send(inc, "nobody", fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number)); err != nil {
 			return err
 		}
 	}
-	if err := store.SaveIncident(w.tx, inc); err != nil {
-		return err
-	}
-	_, err = w.in.engine.Begin(ctx, w.tx, starts...)
+	_, err = w.sheet.Begin(starts...)
 	return err
 }
 
 // refused writes into the record that a runbook matched and could not start, and tells people.
-func (w *writing) refused(ctx context.Context, inc *store.Incident, v trigger.Verdict, why error) error {
-	_, err := store.AppendEntries(w.tx, inc, []store.NewEntry{{At: w.now, Kind: "run.refused", Actor: "trigger:" + v.Runbook + "/" + v.Name,
-		Title: "Runbook not started: " + v.Runbook, Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why.Error()}}})
+func (w *writing) refused(inc *store.Incident, v trigger.Verdict, why error) error {
+	err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.refused", Actor: "trigger:" + v.Runbook + "/" + v.Name,
+		Title: "Runbook not started: " + v.Runbook, Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why.Error()}})
 	if err != nil {
 		return err
 	}
-	return w.send(ctx, inc, "refused:"+v.Runbook+":"+v.Name, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, why))
+	return w.send(inc, "refused:"+v.Runbook+":"+v.Name, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, why))
 }
 
 // prepare renders and checks the inputs of a start.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -153,11 +154,11 @@ func (in *Intake) batch(ctx context.Context, batch []*item) ([]Taken, error) {
 			return err
 		}
 		for i, it := range batch {
-			if out[i], err = b.take(ctx, it); err != nil {
+			if out[i], err = b.take(it); err != nil {
 				return err
 			}
 		}
-		return b.flush()
+		return b.flush(ctx)
 	})
 	return out, err
 }
@@ -171,11 +172,12 @@ type writing struct {
 	sources map[string]bool
 	now     time.Time
 	index   *loaded
-	feed    []store.Feed
+	sheet   *engine.Sheet
+	fresh   []*store.Alert // raised in this batch, written at its end
 }
 
 func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
-	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond)}
+	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
 	// Pairs, so that each is one probe of the index of open alerts.
 	ids := make([][]any, len(batch))
 	for i, it := range batch {
@@ -190,11 +192,14 @@ func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writin
 	for i := range rows {
 		w.open[rows[i].Source+"\x00"+rows[i].Key] = &rows[i]
 	}
-	w.index, err = in.triggers.load(ctx, tx, in.engine)
-	return w, err
+	if w.index, err = in.triggers.load(ctx, tx, in.engine); err != nil {
+		return nil, err
+	}
+	// At most one incident for each report that meets no open alert.
+	return w, w.sheet.Reserve(max(0, len(batch)-len(rows)))
 }
 
-func (w *writing) take(ctx context.Context, it *item) (Taken, error) {
+func (w *writing) take(it *item) (Taken, error) {
 	id := it.source + "\x00" + it.report.Key
 	r := it.report
 	a := w.open[id]
@@ -210,7 +215,7 @@ func (w *writing) take(ctx context.Context, it *item) (Taken, error) {
 	case alert.New:
 		a = &store.Alert{ID: store.NewID("a"), Source: it.source, Key: r.Key, State: "open", Severity: string(r.Severity), Summary: r.Summary,
 			Service: r.Service, Link: r.Link, Labels: r.Labels, Count: 1, FirstAt: r.At, LastAt: r.At, Verdicts: json.RawMessage("[]")}
-		if err := w.raise(ctx, a); err != nil {
+		if err := w.raise(a); err != nil {
 			return taken, err
 		}
 		w.open[id] = a
@@ -218,7 +223,10 @@ func (w *writing) take(ctx context.Context, it *item) (Taken, error) {
 		a.Count, a.LastAt = a.Count+1, r.At
 		w.touched[id] = true
 	default:
-		if err := w.alter(ctx, a, r, change); err != nil {
+		if err := w.settle(a); err != nil {
+			return taken, err
+		}
+		if err := w.alter(a, r, change); err != nil {
 			return taken, err
 		}
 		if change == alert.Clear {
@@ -232,16 +240,31 @@ func (w *writing) take(ctx context.Context, it *item) (Taken, error) {
 	return taken, nil
 }
 
+// settle writes an alert that was raised in this very batch, before it is altered.
+func (w *writing) settle(a *store.Alert) error {
+	i := slices.Index(w.fresh, a)
+	if i < 0 {
+		return nil
+	}
+	w.fresh = slices.Delete(w.fresh, i, i+1)
+	return w.tx.Create(a).Error
+}
+
 // flush writes what repeats altered, once for each alert, and the marks of the sources.
-func (w *writing) flush() error {
+func (w *writing) flush(ctx context.Context) error {
 	type seen struct {
 		ID     string    `json:"id"`
 		Count  int64     `json:"count"`
 		LastAt time.Time `json:"last_at"`
 	}
 	var repeats []seen
+	if len(w.fresh) > 0 {
+		if err := w.tx.Create(&w.fresh).Error; err != nil {
+			return fmt.Errorf("keep alerts: %w", err)
+		}
+	}
 	for id := range w.touched {
-		if a := w.open[id]; a != nil {
+		if a := w.open[id]; a != nil && !slices.Contains(w.fresh, a) {
 			repeats = append(repeats, seen{a.ID, a.Count, a.LastAt})
 		}
 	}
@@ -261,7 +284,7 @@ func (w *writing) flush() error {
 			return err
 		}
 	}
-	return store.Changed(w.tx, w.feed...)
+	return w.sheet.Flush(ctx)
 }
 
 // Snapshot is an alert as expressions see it.

@@ -66,10 +66,12 @@ func (s *Server) SetHalt(ctx context.Context, r api.SetHaltRequestObject) (api.S
 		if err := store.Audit(tx, p.Name, act, "", r.Body.Because); err != nil {
 			return err
 		}
-		if err := store.Changed(tx, store.Feed{Topic: "halt", Ref: act}); err != nil {
+		sheet := s.Engine.Sheet(tx)
+		sheet.Changed(store.Feed{Topic: "halt", Ref: act})
+		if err := sheet.Room(nil, store.NewID("halt"), text, s.Link); err != nil {
 			return err
 		}
-		return s.Engine.SendRoom(ctx, tx, nil, store.NewID("halt"), text, s.Link)
+		return sheet.Flush(ctx)
 	})
 	if err != nil {
 		return nil, err

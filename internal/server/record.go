@@ -191,60 +191,60 @@ func (s *Server) VerifyIncident(ctx context.Context, r api.VerifyIncidentRequest
 	return api.VerifyIncident200JSONResponse{Whole: true, Says: fmt.Sprintf("the record is whole: %d entries, each sealed to the one before", n), Entries: n}, nil
 }
 
-// write appends entries to an incident by hand of the person who asks.
-func (s *Server) write(ctx context.Context, number int64, alter func(tx *gorm.DB, i *store.Incident) ([]store.NewEntry, error)) (*store.Incident, []store.Entry, error) {
+// write appends an entry to an incident by hand of the person who asks.
+func (s *Server) write(ctx context.Context, number int64, alter func(tx *gorm.DB, i *store.Incident) (store.NewEntry, error)) (*store.Incident, *store.Entry, error) {
 	var i *store.Incident
-	var rows []store.Entry
+	var row *store.Entry
 	err := s.Store.Tx(ctx, func(tx *gorm.DB) error {
+		r := store.NewRecord(tx)
 		var err error
-		if i, err = store.LockIncident(tx, number); err != nil {
+		if i, err = r.Incident(number); err != nil {
 			return err
 		}
-		entries, err := alter(tx, i)
+		entry, err := alter(tx, i)
 		if err != nil {
 			return err
 		}
-		if rows, err = store.AppendEntries(tx, i, entries); err != nil {
+		if err := r.Write(i, entry); err != nil {
 			return err
 		}
-		if err := store.SaveIncident(tx, i); err != nil {
+		row = r.Last()
+		r.Changed(store.Feed{Topic: "incident", Ref: itoa(number), Incident: &number})
+		if err := store.Audit(tx, who(ctx).Name, entry.Kind, "incident "+itoa(number), ""); err != nil {
 			return err
 		}
-		if err := store.Audit(tx, who(ctx).Name, entries[0].Kind, "incident "+itoa(number), ""); err != nil {
-			return err
-		}
-		return store.Changed(tx, store.Feed{Topic: "incident", Ref: itoa(number), Incident: &number})
+		return r.Flush()
 	})
-	return i, rows, err
+	return i, row, err
 }
 
 // AddNote implements api.StrictServerInterface.
 func (s *Server) AddNote(ctx context.Context, r api.AddNoteRequestObject) (api.AddNoteResponseObject, error) {
-	_, rows, err := s.write(ctx, r.Number, func(*gorm.DB, *store.Incident) ([]store.NewEntry, error) {
-		return []store.NewEntry{{At: time.Now(), Kind: "note", Actor: who(ctx).Name, Title: "Note", Content: map[string]any{"text": r.Body.Text}}}, nil
+	_, row, err := s.write(ctx, r.Number, func(*gorm.DB, *store.Incident) (store.NewEntry, error) {
+		return store.NewEntry{At: time.Now(), Kind: "note", Actor: who(ctx).Name, Title: "Note", Content: map[string]any{"text": r.Body.Text}}, nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	return api.AddNote201JSONResponse(apiEntry(rows[0])), nil
+	return api.AddNote201JSONResponse(apiEntry(*row)), nil
 }
 
 // CloseIncident implements api.StrictServerInterface.
 func (s *Server) CloseIncident(ctx context.Context, r api.CloseIncidentRequestObject) (api.CloseIncidentResponseObject, error) {
-	i, _, err := s.write(ctx, r.Number, func(tx *gorm.DB, i *store.Incident) ([]store.NewEntry, error) {
+	i, _, err := s.write(ctx, r.Number, func(tx *gorm.DB, i *store.Incident) (store.NewEntry, error) {
 		if i.State != "open" {
-			return nil, &Problem{http.StatusConflict, "not-open", "the incident is closed already", nil}
+			return store.NewEntry{}, &Problem{http.StatusConflict, "not-open", "the incident is closed already", nil}
 		}
 		var active int64
 		if err := tx.Model(&store.Run{}).Where("incident = ? and ended_at is null", i.Number).Count(&active).Error; err != nil {
-			return nil, err
+			return store.NewEntry{}, err
 		}
 		if active > 0 {
-			return nil, &Problem{http.StatusConflict, "run-active", "a runbook still works on it; let it end first", nil}
+			return store.NewEntry{}, &Problem{http.StatusConflict, "run-active", "a runbook still works on it; let it end first", nil}
 		}
 		now := time.Now().UTC()
 		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", string(r.Body.Outcome), r.Body.Because, &now
-		return []store.NewEntry{{At: now, Kind: "incident.closed", Actor: who(ctx).Name, Title: "Closed: " + i.Outcome, Content: map[string]any{"outcome": i.Outcome, "because": i.Because}}}, nil
+		return store.NewEntry{At: now, Kind: "incident.closed", Actor: who(ctx).Name, Title: "Closed: " + i.Outcome, Content: map[string]any{"outcome": i.Outcome, "because": i.Because}}, nil
 	})
 	if err != nil {
 		return nil, err

@@ -132,22 +132,24 @@ func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api
 	start := engine.Start{Book: b, Inputs: inputs, StartedBy: who(ctx).Name}
 	var run store.Run
 	err = s.Store.Tx(ctx, func(tx *gorm.DB) error {
+		sheet := s.Engine.Sheet(tx)
 		if r.Body.Incident != 0 {
-			i, err := store.LockIncident(tx, r.Body.Incident)
-			if err != nil {
+			if start.Incident, err = sheet.Incident(r.Body.Incident); err != nil {
 				return err
 			}
-			if i.State != "open" {
+			if start.Incident.State != "open" {
 				return &Problem{http.StatusConflict, "not-open", "the incident is closed", nil}
 			}
-			start.Incident = i
 		}
-		runs, err := s.Engine.Begin(ctx, tx, start)
+		runs, err := sheet.Begin(start)
 		if err != nil {
 			return err
 		}
 		run = runs[0]
-		return store.Audit(tx, who(ctx).Name, "run.start", run.ID, b.Name)
+		if err := store.Audit(tx, who(ctx).Name, "run.start", run.ID, b.Name); err != nil {
+			return err
+		}
+		return sheet.Flush(ctx)
 	})
 	if err != nil {
 		return nil, err

@@ -24,37 +24,110 @@ type NewEntry struct {
 	Content any
 }
 
-// LockIncident reads an incident's row and keeps it until the end of the transaction.
-func LockIncident(tx *gorm.DB, number int64) (*Incident, error) {
-	var i Incident
-	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?", number).Take(&i).Error
-	return &i, err
+// Record collects what one transaction writes into the records of incidents and into the feed, and
+// writes each kind in one statement. Nothing is on its way before Flush.
+type Record struct {
+	tx       *gorm.DB
+	reserved []int64
+	fresh    []*Incident
+	known    map[int64]*Incident
+	altered  []*Incident
+	entries  []Entry
+	feed     []Feed
 }
 
-// AppendEntries seals entries into the record of a locked incident. The caller saves the incident's other fields with SaveIncident.
-func AppendEntries(tx *gorm.DB, i *Incident, entries []NewEntry) ([]Entry, error) {
-	rows := make([]Entry, 0, len(entries))
+// NewRecord begins to collect.
+func NewRecord(tx *gorm.DB) *Record { return &Record{tx: tx, known: map[int64]*Incident{}} }
+
+// Reserve takes the numbers of incidents that are about to be opened.
+func (r *Record) Reserve(n int) error {
+	if n == 0 {
+		return nil
+	}
+	return r.tx.Raw("select nextval(pg_get_serial_sequence('incident', 'number')) from generate_series(1, ?)", n).Scan(&r.reserved).Error
+}
+
+// Open opens an incident under the next number.
+func (r *Record) Open(i *Incident) error {
+	if len(r.reserved) == 0 {
+		if err := r.Reserve(1); err != nil {
+			return fmt.Errorf("open an incident: %w", err)
+		}
+	}
+	i.Number, r.reserved = r.reserved[0], r.reserved[1:]
+	r.fresh = append(r.fresh, i)
+	r.known[i.Number] = i
+	return nil
+}
+
+// Incident gives an incident that nobody else alters until the end of the transaction. What the caller
+// sets on it is written by Flush.
+func (r *Record) Incident(number int64) (*Incident, error) {
+	if i := r.known[number]; i != nil {
+		return i, nil
+	}
+	var i Incident
+	if err := r.tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?", number).Take(&i).Error; err != nil {
+		return nil, err
+	}
+	r.known[number] = &i
+	r.altered = append(r.altered, &i)
+	return &i, nil
+}
+
+// Write seals entries into the record of an incident.
+func (r *Record) Write(i *Incident, entries ...NewEntry) error {
 	for _, n := range entries {
 		e := incident.Entry{Incident: strconv.FormatInt(i.Number, 10), Seq: i.Entries + 1, At: n.At, Kind: n.Kind, Actor: n.Actor, Run: n.Run, Step: n.Step, Title: n.Title}
 		if n.Content == nil {
 			n.Content = map[string]any{}
 		}
 		if err := incident.Seal(&e, i.LastHash, n.Content); err != nil {
-			return nil, fmt.Errorf("seal an entry: %w", err)
+			return fmt.Errorf("seal an entry: %w", err)
 		}
 		i.Entries, i.LastHash = e.Seq, e.Hash
 		content := string(e.Content)
-		rows = append(rows, Entry{Incident: i.Number, Seq: e.Seq, At: e.At, Kind: e.Kind, Actor: e.Actor, Run: e.Run, Step: e.Step,
+		r.entries = append(r.entries, Entry{Incident: i.Number, Seq: e.Seq, At: e.At, Kind: e.Kind, Actor: e.Actor, Run: e.Run, Step: e.Step,
 			Title: e.Title, Content: &content, Digest: e.Digest, Prev: e.Prev, Hash: e.Hash})
 	}
-	if len(rows) == 0 {
-		return nil, nil
-	}
-	return rows, tx.Create(&rows).Error
+	return nil
 }
 
-// SaveIncident writes the head of an incident back.
-func SaveIncident(tx *gorm.DB, i *Incident) error { return tx.Save(i).Error }
+// Last is the entry that was written last; nil without one.
+func (r *Record) Last() *Entry {
+	if len(r.entries) == 0 {
+		return nil
+	}
+	return &r.entries[len(r.entries)-1]
+}
+
+// Changed enters into the feed that something is new; readers learn of it once the transaction commits.
+func (r *Record) Changed(rows ...Feed) { r.feed = append(r.feed, rows...) }
+
+// Flush writes all that was collected.
+func (r *Record) Flush() error {
+	if len(r.fresh) > 0 {
+		if err := r.tx.Create(&r.fresh).Error; err != nil {
+			return fmt.Errorf("open incidents: %w", err)
+		}
+	}
+	for _, i := range r.altered {
+		if err := r.tx.Save(i).Error; err != nil {
+			return fmt.Errorf("save an incident: %w", err)
+		}
+	}
+	if len(r.entries) > 0 {
+		if err := r.tx.CreateInBatches(&r.entries, 1000).Error; err != nil {
+			return fmt.Errorf("write entries: %w", err)
+		}
+	}
+	if len(r.feed) > 0 {
+		if err := r.tx.CreateInBatches(&r.feed, 1000).Error; err != nil {
+			return fmt.Errorf("write the feed: %w", err)
+		}
+	}
+	return nil
+}
 
 // Verify checks the chain of one record; nil when it is whole.
 func (s *Store) Verify(ctx context.Context, number int64) (int64, error) {
@@ -91,14 +164,6 @@ func (s *Store) Verify(ctx context.Context, number int64) (int64, error) {
 type Broken struct{ Reason string }
 
 func (b *Broken) Error() string { return b.Reason }
-
-// Changed enters into the feed that something is new; readers learn of it once the transaction commits.
-func Changed(tx *gorm.DB, rows ...Feed) error {
-	if len(rows) == 0 {
-		return nil
-	}
-	return tx.Create(&rows).Error
-}
 
 // FeedAfter reads what changed after a place in the feed, in commit order, at most 1000 lines. A place is xid and id.
 func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, error) {

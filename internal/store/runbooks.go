@@ -49,7 +49,9 @@ func (s *Store) PushRunbook(ctx context.Context, text, by string) (*Revision, ru
 		if err := Audit(tx, by, "runbook.push", b.Name, out.Revision[:12]); err != nil {
 			return err
 		}
-		return Changed(tx, Feed{Topic: "runbook", Ref: b.Name})
+		r := NewRecord(tx)
+		r.Changed(Feed{Topic: "runbook", Ref: b.Name})
+		return r.Flush()
 	})
 	return &out, findings, err
 }

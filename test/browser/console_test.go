@@ -5,7 +5,6 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -180,5 +179,5 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 	defer page.Body.Close()
 	html, err := io.ReadAll(page.Body)
 	require.NoError(t, err)
-	assert.False(t, regexp.MustCompile(`<script(?:\s[^>]*)?>[^<]`).Match(html), "no script stands in the page: %s", fmt.Sprintf("%s", html))
+	assert.False(t, regexp.MustCompile(`<script(?:\s[^>]*)?>[^<]`).Match(html), "no script stands in the page: %s", string(html))
 }

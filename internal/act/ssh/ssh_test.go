@@ -96,7 +96,7 @@ func TestOnARealHost(t *testing.T) {
 	ctx := context.Background()
 
 	// Each word arrives as it is, through a real shell.
-	hostile := []string{`x; rm -rf / #{{ "$(reboot)" }}`, "", "it's", "`id`", "$HOME", "a\nb", "*", `\`, "‮é"}
+	hostile := []string{`x; rm -rf / #{{ "$(reboot)" }}`, "", "it's", "`id`", "$HOME", "a\nb", "*", `\`, "\u202eé"}
 	r := hand.Do(ctx, h.job(10, append([]string{"printf", `%s|`}, hostile...)...))
 	assert.Equal(t, flow.OK, r.State, r.Error)
 	assert.Equal(t, strings.Join(hostile, "|")+"|", r.Stdout.Text())
