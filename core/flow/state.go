@@ -253,6 +253,12 @@ func (s *State) OpenAttempts() []Intent {
 	return out
 }
 
+// Change reports whether an attempt is one of a change whose outcome the log does not hold.
+func (s *State) Change(id string) bool {
+	a := s.attempts[id]
+	return a != nil && a.intent.Change && a.outcome == nil
+}
+
 // PathOf gives the path of the step to which an attempt belongs.
 func (s *State) PathOf(id string) string {
 	if a := s.attempts[id]; a != nil {

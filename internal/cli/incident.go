@@ -27,6 +27,21 @@ func number(s string) (int64, error) {
 	return n, nil
 }
 
+// onIncident makes a command whose first argument is an incident's number.
+func (a *app) onIncident(use, short, example string, args cobra.PositionalArgs, run func(cmd *cobra.Command, cl *client, n int64, args []string) error) *cobra.Command {
+	return verb(use, short, example, args, func(cmd *cobra.Command, got []string) error {
+		n, err := number(got[0])
+		if err != nil {
+			return err
+		}
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return run(cmd, cl, n, got)
+	})
+}
+
 func (a *app) incidentList() *cobra.Command {
 	var all bool
 	c := verb("list", "List open incidents, the newest first", "urgentis incident list --all", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
@@ -56,15 +71,7 @@ func (a *app) incidentList() *cobra.Command {
 }
 
 func (a *app) incidentShow() *cobra.Command {
-	return verb("show NUMBER", "Show an incident with its record", "urgentis incident show 12", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		n, err := number(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return a.onIncident("show NUMBER", "Show an incident with its record", "urgentis incident show 12", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
 		return a.showIncident(cmd.Context(), cl, n)
 	})
 }
@@ -94,54 +101,60 @@ func (a *app) waiting(gates []api.Gate, questions []api.Question) {
 }
 
 func (a *app) incidentFollow() *cobra.Command {
-	return verb("follow NUMBER", "Print the record as it is written, until the incident is closed", "urgentis incident follow 12", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		n, err := number(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return a.onIncident("follow NUMBER", "Print the record as it is written, until the incident is closed", "urgentis incident follow 12", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
 		return a.follow(cmd.Context(), cl, n)
 	})
 }
 
-// follow prints new entries until the incident is closed or a person must act on it.
+// follow prints new entries until the incident is closed.
 func (a *app) follow(ctx context.Context, cl *client, n int64) error {
-	changed, err := cl.stream(ctx)
-	if err != nil {
-		return err
-	}
-	r, err := check(cl.GetIncidentWithResponse(ctx, n))
-	if err != nil {
-		return err
-	}
-	a.head(r.JSON200.Incident)
 	seen := int64(0)
-	for {
+	return a.watch(ctx, cl, func() (bool, error) {
+		if seen == 0 {
+			r, err := check(cl.GetIncidentWithResponse(ctx, n))
+			if err != nil {
+				return false, err
+			}
+			a.head(r.JSON200.Incident)
+		}
 		e, err := check(cl.ListEntriesWithResponse(ctx, n, &api.ListEntriesParams{After: seen}))
 		if err != nil {
-			return err
+			return false, err
 		}
 		for _, x := range *e.JSON200 {
 			a.entry(x)
 			seen = x.Seq
 			if x.Kind == "incident.closed" {
-				return nil
+				return true, nil
 			}
+		}
+		return false, nil
+	})
+}
+
+// watch calls look at once and each time that something has changed, until it says that all is seen.
+// A connection that breaks is made anew.
+func (a *app) watch(ctx context.Context, cl *client, look func() (done bool, err error)) error {
+	changed, err := cl.stream(ctx)
+	if err != nil {
+		return err
+	}
+	for {
+		if done, err := look(); done || err != nil {
+			return err
 		}
 		select {
 		case _, ok := <-changed:
-			if !ok {
-				if ctx.Err() != nil {
-					return nil
-				}
-				fmt.Fprintln(a.err, a.paint(dim, "the connection was lost; trying again"))
-				time.Sleep(time.Second)
-				if changed, err = cl.stream(ctx); err != nil {
-					return err
-				}
+			if ok {
+				continue
+			}
+			if ctx.Err() != nil {
+				return nil
+			}
+			fmt.Fprintln(a.err, a.paint(dim, "the connection was lost; trying again"))
+			time.Sleep(time.Second)
+			if changed, err = cl.stream(ctx); err != nil {
+				return err
 			}
 		case <-ctx.Done():
 			return nil
@@ -183,15 +196,7 @@ func (c *client) stream(ctx context.Context) (<-chan struct{}, error) {
 }
 
 func (a *app) incidentNote() *cobra.Command {
-	return verb("note NUMBER TEXT", "Write a note into the record", `urgentis incident note 12 "The pilot boat was told."`, cobra.MinimumNArgs(2), func(cmd *cobra.Command, args []string) error {
-		n, err := number(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return a.onIncident("note NUMBER TEXT", "Write a note into the record", `urgentis incident note 12 "The pilot boat was told."`, cobra.MinimumNArgs(2), func(cmd *cobra.Command, cl *client, n int64, args []string) error {
 		r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " ")}))
 		if err != nil {
 			return err
@@ -202,17 +207,9 @@ func (a *app) incidentNote() *cobra.Command {
 
 func (a *app) incidentClose() *cobra.Command {
 	var outcome, because string
-	c := verb("close NUMBER", "Close an incident by hand", `urgentis incident close 12 --outcome repaired-by-hand --because "Restarted the feed."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		n, err := number(args[0])
-		if err != nil {
-			return err
-		}
+	c := a.onIncident("close NUMBER", "Close an incident by hand", `urgentis incident close 12 --outcome repaired-by-hand --because "Restarted the feed."`, cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
 		if because == "" {
 			return usage("the record says why: give --because")
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
 		}
 		r, err := check(cl.CloseIncidentWithResponse(cmd.Context(), n, api.Closing{Outcome: api.ClosingOutcome(outcome), Because: because}))
 		if err != nil {
@@ -226,15 +223,7 @@ func (a *app) incidentClose() *cobra.Command {
 }
 
 func (a *app) incidentVerify() *cobra.Command {
-	return verb("verify NUMBER", "Check that no entry of the record was changed or taken away", "urgentis incident verify 12", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		n, err := number(args[0])
-		if err != nil {
-			return err
-		}
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return a.onIncident("verify NUMBER", "Check that no entry of the record was changed or taken away", "urgentis incident verify 12", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
 		r, err := check(cl.VerifyIncidentWithResponse(cmd.Context(), n))
 		if err != nil {
 			return err

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -256,15 +255,11 @@ func (a *app) runFollow() *cobra.Command {
 
 func (a *app) followRun(cmd *cobra.Command, cl *client, id string) error {
 	ctx := cmd.Context()
-	changed, err := cl.stream(ctx)
-	if err != nil {
-		return err
-	}
 	seen := int64(0)
-	for {
+	return a.watch(ctx, cl, func() (bool, error) {
 		r, err := check(cl.GetRunWithResponse(ctx, id))
 		if err != nil {
-			return err
+			return false, err
 		}
 		if seen == 0 {
 			a.runHead(r.JSON200.Run)
@@ -275,25 +270,12 @@ func (a *app) followRun(cmd *cobra.Command, cl *client, id string) error {
 				seen = e.Seq
 			}
 		}
-		if !r.JSON200.Run.EndedAt.IsZero() {
-			if s := r.JSON200.Run.State; s != "done" {
-				return fmt.Errorf("the run ended %s: %s", s, r.JSON200.Run.Because)
-			}
-			return nil
+		if r.JSON200.Run.EndedAt.IsZero() {
+			return false, nil
 		}
-		select {
-		case _, ok := <-changed:
-			if !ok {
-				if ctx.Err() != nil {
-					return nil
-				}
-				time.Sleep(time.Second)
-				if changed, err = cl.stream(ctx); err != nil {
-					return err
-				}
-			}
-		case <-ctx.Done():
-			return nil
+		if s := r.JSON200.Run.State; s != "done" {
+			return true, fmt.Errorf("the run ended %s: %s", s, r.JSON200.Run.Because)
 		}
-	}
+		return true, nil
+	})
 }

@@ -137,6 +137,11 @@ func (e *Engine) speak(ctx context.Context, id string, row any, judge func(*flow
 	if err := e.Store.DB.WithContext(ctx).Model(row).Select("run").Where("id = ?", id).Take(&run).Error; err != nil {
 		return err
 	}
+	return e.speakTo(ctx, run, judge)
+}
+
+// speakTo appends one event to a run's log without owning it, judged on the log as it is.
+func (e *Engine) speakTo(ctx context.Context, run string, judge func(*flow.State) (string, flow.Body, error)) error {
 	return e.Store.Tx(ctx, func(tx *gorm.DB) error {
 		r, err := store.Lock(tx, run)
 		if err != nil {

@@ -68,6 +68,7 @@ func (e *Engine) drive(r *store.Run) {
 			continue
 		}
 		if !d.recover(ctx, err) {
+			d.late(ctx)
 			return
 		}
 	}
@@ -290,6 +291,37 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 	d.run.Version = int64(len(d.log))
 	return d.reconcile()
 }
+
+// late files how changes ended that were under way when the claim was lost: whoever is asked what became
+// of them finds it in the record. It decides nothing.
+func (d *drive) late(ctx context.Context) {
+	for d.flying > 0 {
+		select {
+		case ev := <-d.results:
+			d.flying--
+			d.facts = append(d.facts, ev)
+		case <-d.e.changes.Done():
+			return
+		}
+	}
+	for _, f := range d.facts {
+		o, ok := f.Body.(flow.Outcome)
+		if !ok {
+			continue
+		}
+		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (string, flow.Body, error) {
+			if !s.Change(o.Attempt) {
+				return "", nil, errNothing
+			}
+			return f.Path, o, nil
+		})
+		if err != nil && !errors.Is(err, errNothing) {
+			d.e.Log.Error("file a late fact", "run", d.run.ID, "attempt", o.Attempt, "error", err)
+		}
+	}
+}
+
+var errNothing = errors.New("there is nothing to file")
 
 // reconcile drops facts that a commit of uncertain outcome did write, and begins intents that it wrote
 // and that we have not begun.

@@ -318,3 +318,25 @@ func TestSecretsAreMasked(t *testing.T) {
 	require.NoError(t, b.store.DB.Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error)
 	assert.Zero(t, found)
 }
+
+// An instance that was taken for dead while a change was under way does no harm when it wakes: another one
+// asks a person, and the change is not begun again.
+func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
+	b := set(t, source(t))
+	b.q.hold, b.q.held = make(chan struct{}), make(chan struct{})
+	held := b.q.held
+	taken := b.alert()
+	b.decide(true)
+	<-held
+	b.start() // a second instance on the same database
+	require.NoError(t, b.store.DB.Exec("update instance set fenced_at = now() where begun_at = (select min(begun_at) from instance)").Error)
+	q := eventually[store.Question](b, "select * from question where state = 'open'")
+	assert.Zero(t, b.q.parked)
+	close(b.q.hold) // the first one goes on, and its change ends
+	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
+	require.NoError(t, b.e.Answer(context.Background(), q.ID, flow.Happened, "mara", "it stands in the record"))
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
+	_, err := b.store.Verify(context.Background(), taken.Incident)
+	assert.NoError(t, err)
+}
