@@ -5,6 +5,7 @@ package flow
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"reflect"
 	"time"
@@ -270,11 +271,14 @@ func init() {
 	}
 }
 
+// ErrNewer marks a log that holds what this program does not know.
+var ErrNewer = errors.New("a newer program wrote it")
+
 // Decode reads the body of a stored event.
 func Decode(kind string, data []byte) (Body, error) {
 	t, ok := kinds[kind]
 	if !ok {
-		return nil, fmt.Errorf("this program does not know the event %s; a newer one wrote it", kind)
+		return nil, fmt.Errorf("this program does not know the event %s: %w", kind, ErrNewer)
 	}
 	v := reflect.New(t)
 	dec := json.NewDecoder(bytes.NewReader(data))

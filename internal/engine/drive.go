@@ -47,7 +47,12 @@ func (e *Engine) drive(r *store.Run) {
 	d := &drive{e: e, run: r, begun: map[string]bool{}, results: make(chan flow.Event, 64)}
 	ctx := e.changes // a commit is not torn by the stop of the service
 	if err := d.load(ctx); err != nil {
-		d.refuse(ctx, err)
+		if errors.Is(err, errUnsound) || errors.Is(err, flow.ErrNewer) {
+			d.refuse(ctx, err)
+			return
+		}
+		// The database did not answer. The run is ours and not driven: the next beat gives it back.
+		e.Log.Warn("read a run", "run", r.ID, "error", err)
 		return
 	}
 	s, err := flow.Fold(d.book, d.log)

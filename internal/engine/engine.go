@@ -4,6 +4,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -272,6 +273,9 @@ func (e *Engine) timers() {
 	}
 }
 
+// errUnsound marks a runbook that an earlier program took and this one does not.
+var errUnsound = errors.New("it is not sound under this program")
+
 // Book gives the runbook of a revision.
 func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, error) {
 	if b, ok := e.books.Load(revision); ok {
@@ -283,7 +287,7 @@ func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, erro
 	}
 	b, findings := runbook.Parse([]byte(r.Text))
 	if b == nil {
-		return nil, fmt.Errorf("runbook %s is not sound under this program: %w", r.Name, findings)
+		return nil, fmt.Errorf("runbook %s: %w: %s", r.Name, errUnsound, findings)
 	}
 	e.books.Store(revision, b)
 	return b, nil

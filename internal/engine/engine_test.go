@@ -340,3 +340,17 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 	_, err := b.store.Verify(context.Background(), taken.Incident)
 	assert.NoError(t, err)
 }
+
+func TestALogOfANewerProgramIsRefusedPlainly(t *testing.T) {
+	b := set(t, source(t))
+	b.alert()
+	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
+	require.NoError(t, b.store.DB.Exec("insert into event (run, seq, at, path, kind, body) select id, version + 1, now(), '', 'run.danced', '{}' from run").Error)
+	require.NoError(t, b.store.DB.Exec("update run set version = version + 1, rung_at = now() - interval '10 seconds' where id = ?", g.Run).Error)
+	run := b.ended() // the janitor rings anew
+	assert.Equal(t, flow.StateFail, run.State)
+	assert.Contains(t, run.Because, "does not know the event run.danced")
+	assert.Zero(t, b.q.parked)
+	inc := eventually[store.Incident](b, "select * from incident where waiting_on = 'person'")
+	assert.Equal(t, "open", inc.State)
+}
