@@ -6261,11 +6261,18 @@ func (r SetServiceResponse) ContentType() string {
 	return ""
 }
 
+// SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
+type SignOutResponse204Headers struct {
+	SetCookie string
+}
+
 type SignOutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers204 the parsed response headers for an HTTP 204 response
+	Headers204 *SignOutResponse204Headers
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -8798,6 +8805,19 @@ func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		var headers SignOutResponse204Headers
+		if values := rsp.Header.Values("Set-Cookie"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Set-Cookie", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.SetCookie = value
+		}
+		response.Headers204 = &headers
 	}
 
 	return response, nil
@@ -11610,10 +11630,16 @@ type SignOutResponseObject interface {
 	VisitSignOutResponse(w http.ResponseWriter) error
 }
 
+type SignOut204ResponseHeaders struct {
+	SetCookie string
+}
+
 type SignOut204Response struct {
+	Headers SignOut204ResponseHeaders
 }
 
 func (response SignOut204Response) VisitSignOutResponse(w http.ResponseWriter) error {
+	w.Header().Set("Set-Cookie", fmt.Sprint(response.Headers.SetCookie))
 	w.WriteHeader(204)
 	return nil
 }

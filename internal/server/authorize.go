@@ -59,10 +59,10 @@ func (s *Server) authorize(c *gin.Context) {
 
 func (s *Server) principal(c *gin.Context) (*access.Principal, error) {
 	if t := bearer(c); t != "" {
-		return s.Access.ByToken(c, t)
+		return s.Access.ByToken(c.Request.Context(), t)
 	}
 	if v, err := c.Cookie(cookie); err == nil && v != "" {
-		return s.Access.BySession(c, v)
+		return s.Access.BySession(c.Request.Context(), v)
 	}
 	return nil, nil
 }
@@ -85,7 +85,7 @@ func validator(doc *openapi3.T) (gin.HandlerFunc, error) {
 			return
 		}
 		in := &openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options}
-		if err := openapi3filter.ValidateRequest(c, in); err != nil {
+		if err := openapi3filter.ValidateRequest(c.Request.Context(), in); err != nil {
 			var big *http.MaxBytesError
 			if errors.As(err, &big) {
 				problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", "the body is larger than 1 MB", nil})

@@ -23,7 +23,7 @@ import (
 // postAlert is POST /in/{source}.
 func (s *Server) postAlert(c *gin.Context) {
 	source := c.Param("source")
-	ok, err := s.Access.SourceMay(c, source, bearer(c))
+	ok, err := s.Access.SourceMay(c.Request.Context(), source, bearer(c))
 	if err != nil {
 		s.problem(c, err)
 		return
@@ -42,7 +42,7 @@ func (s *Server) postAlert(c *gin.Context) {
 		problem(c, bad("alert", "%s", err))
 		return
 	}
-	taken, err := s.Intake.Take(c, source, r)
+	taken, err := s.Intake.Take(c.Request.Context(), source, r)
 	if err != nil {
 		s.problem(c, err)
 		return

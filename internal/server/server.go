@@ -94,7 +94,7 @@ func ginPath(p string) string {
 func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
-	g.ContextWithFallback = true
+	g.ContextWithFallback = true // what is copied for a handler ends with its request
 	g.HandleMethodNotAllowed = true
 	if err := g.SetTrustedProxies(nil); err != nil {
 		return nil, err
@@ -120,7 +120,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 		HandlerErrorFunc:         func(c *gin.Context, err error) { s.problem(c, err) },
 		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Warn("write an answer", "error", err) },
 	}
-	strict := api.NewStrictHandlerWithOptions(s, nil, options)
+	strict := api.NewStrictHandlerWithOptions(s, []api.StrictMiddlewareFunc{ofItsOwn}, options)
 	api.RegisterHandlersWithOptions(v1, strict, api.GinServerOptions{
 		Middlewares: []api.MiddlewareFunc{api.MiddlewareFunc(check)},
 		ErrorHandler: func(c *gin.Context, err error, status int) {
@@ -139,6 +139,12 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 		fmt.Fprint(w, `{"title":"Forbidden","status":403,"code":"cross-origin","detail":"the request comes from a page of another site"}`)
 	}))
 	return protect.Handler(g), nil
+}
+
+// ofItsOwn gives a handler a context of its own: Gin uses the one of the request again for others, while
+// the database may still wait on it.
+func ofItsOwn(f api.StrictHandlerFunc, _ string) api.StrictHandlerFunc {
+	return func(c *gin.Context, request any) (any, error) { return f(c.Copy(), request) }
 }
 
 // Serve answers on a listener until Stop.
@@ -189,7 +195,7 @@ func (s *Server) headers(c *gin.Context) {
 }
 
 func (s *Server) ready(c *gin.Context) {
-	if err := s.Store.Pool.Ping(c); err != nil {
+	if err := s.Store.Pool.Ping(c.Request.Context()); err != nil {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}

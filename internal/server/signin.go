@@ -61,9 +61,8 @@ func (s *Server) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.S
 				return nil, err
 			}
 		}
-		c.Header("Set-Cookie", s.sessionCookie("", -time.Second))
 	}
-	return api.SignOut204Response{}, nil
+	return api.SignOut204Response{Headers: api.SignOut204ResponseHeaders{SetCookie: s.sessionCookie("", -time.Second)}}, nil
 }
 
 // ListPeople implements api.StrictServerInterface.

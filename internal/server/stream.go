@@ -173,7 +173,7 @@ func (s *Server) resume(c *gin.Context, write func(message) bool) bool {
 	if _, bad := strconv.ParseUint(xid, 10, 64); !ok || err != nil || bad != nil {
 		return true
 	}
-	rows, err := s.Store.FeedAfter(c, xid, id)
+	rows, err := s.Store.FeedAfter(c.Request.Context(), xid, id)
 	if err != nil || len(rows) >= 1000 {
 		return write(message{event: "behind", data: "{}"})
 	}

@@ -1278,6 +1278,7 @@ export interface operations {
             /** @description signed out */
             204: {
                 headers: {
+                    "Set-Cookie"?: string;
                     [name: string]: unknown;
                 };
                 content?: never;
