@@ -75,7 +75,9 @@ const label = computed(() => {
       <g v-for="s in spans" :key="`${s.entry}-${s.lane}`" :class="['span', s.lane, s.state]" :tabindex="small ? undefined : 0" :role="small ? undefined : 'button'" :aria-label="s.says" @click="emit('pick', s.entry)" @keydown.enter="emit('pick', s.entry)">
         <title>{{ s.says }}</title>
         <rect :x="s.x" :y="s.y" :width="s.w" :height="laneH - (small ? 1 : 4)" :rx="small ? 1 : 2" />
-        <text v-if="!small && s.w > 70" :x="s.x + 7" :y="s.y + 14" class="in" aria-hidden="true">{{ s.w > 190 ? s.title.slice(0, Math.floor(s.w / 8)) : s.took }}</text>
+      </g>
+      <g v-if="!small" aria-hidden="true">
+        <template v-for="s in spans" :key="`${s.entry}-${s.lane}`"><text v-if="s.w > 70" :x="s.x + 7" :y="s.y + 14" class="in" :class="s.state">{{ s.w > 190 ? s.title.slice(0, Math.floor(s.w / 8)) : s.took }}</text></template>
       </g>
       <g v-for="(m, i) in marks" :key="i" class="mark">
         <title>{{ m.title }} · {{ clockTime(m.at) }}</title>
@@ -116,7 +118,7 @@ const label = computed(() => {
 .span.going rect { fill-opacity: 0.6; }
 .strip:not(.small) .span { cursor: pointer; }
 .in { font-size: 11.5px; fill: rgb(var(--v-theme-surface)); pointer-events: none; font-weight: 550; }
-.span.unsure .in { fill: rgb(var(--v-theme-on-surface)); }
+.in.unsure { fill: rgb(var(--v-theme-on-surface)); }
 .mark line { stroke: rgba(var(--v-theme-on-surface), 0.35); stroke-dasharray: 2 3; }
 .mark circle { fill: rgb(var(--v-theme-on-surface)); }
 .mark circle.hollow { fill: rgb(var(--v-theme-surface)); stroke: rgb(var(--v-theme-on-surface)); stroke-width: 1.5; }
