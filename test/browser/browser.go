@@ -97,6 +97,7 @@ func (p *Page) SignIn(url, name, password string) error {
 		func() error { return p.See("Sign in to Urgentis") },
 		func() error { return p.Type(`input[name=username]`, name) },
 		func() error { return p.Type(`input[name=password]`, password) },
+		func() error { return p.Until(`!document.querySelector('button[type=submit]').disabled`) },
 		func() error { return p.Click(`button[type=submit]`) },
 		func() error { return p.See("Open incidents") },
 	} {

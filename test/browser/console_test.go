@@ -59,6 +59,7 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	assert.Empty(t, axe(t, p))
 	require.NoError(t, p.Type("input[name=username]", "mara"))
 	require.NoError(t, p.Type("input[name=password]", "wrong"))
+	require.NoError(t, p.Until("!document.querySelector('button[type=submit]').disabled"))
 	require.NoError(t, p.Press("\r"))
 	require.NoError(t, p.See("Name or password is wrong."))
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
@@ -130,6 +131,7 @@ func TestWhoMayNotDecideSeesNoButtons(t *testing.T) {
 	assert.Equal(t, "0", wide)
 	assert.Empty(t, axe(t, p))
 	require.NoError(t, p.Type("form.note textarea", "The pilot boat was told."))
+	require.NoError(t, p.Until("!document.querySelector('form.note button').disabled"))
 	require.NoError(t, p.Click("form.note button"))
 	require.NoError(t, p.See("by jonas"))
 }
