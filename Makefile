@@ -48,7 +48,7 @@ check: console/node_modules
 	cd console && npm run --silent check
 
 test: setup-test check build ## everything
-	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -timeout 15m ./...
+	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 15m ./...
 
 bench: setup-test build ## the figures, each beside its limit
 	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -run '^$$' -bench . -benchtime 1s ./core/flow ./core/trigger; $(GO) run ./test/bench

@@ -78,7 +78,7 @@ async function say(approve: boolean) {
 
 <style scoped>
 .gate { border: 1px solid rgb(var(--v-theme-warning)); border-left-width: 4px; border-radius: 4px; padding: 12px 16px 16px; background: rgb(var(--v-theme-surface)); margin: 10px 0 18px; }
-header { display: flex; gap: 14px; flex-wrap: wrap; align-items: baseline; }
+header { display: flex; gap: 2px 14px; flex-wrap: wrap; align-items: baseline; }
 header strong { color: rgb(var(--v-theme-warning)); }
 h3 { font-size: 16px; font-weight: 650; margin: 4px 0 8px; }
 h4 { font-size: 12px; font-weight: 650; margin-bottom: 2px; }

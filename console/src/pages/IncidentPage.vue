@@ -100,7 +100,7 @@ const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, becaus
 
 <style scoped>
 .head { display: flex; justify-content: space-between; gap: 20px; align-items: flex-start; margin-bottom: 12px; }
-.facts { display: flex; gap: 16px; flex-wrap: wrap; margin-top: 4px; align-items: baseline; }
+.facts { display: flex; gap: 2px 16px; flex-wrap: wrap; margin-top: 4px; align-items: baseline; }
 .outcome { margin-top: 4px; }
 .closing { display: grid; grid-template-columns: 220px 1fr auto; gap: 12px; align-items: center; margin: 8px 0 16px; }
 .wrong { color: rgb(var(--v-theme-error)); }
