@@ -195,8 +195,14 @@ func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writin
 	if w.index, err = in.triggers.load(ctx, tx, in.engine); err != nil {
 		return nil, err
 	}
-	// At most one incident for each report that meets no open alert.
-	return w, w.sheet.Reserve(max(0, len(batch)-len(rows)))
+	// One incident for each identity that is not open yet, so that their numbers have no gaps.
+	fresh := map[string]bool{}
+	for _, it := range batch {
+		if id := it.source + "\x00" + it.report.Key; w.open[id] == nil && it.report.Severity != alert.Cleared {
+			fresh[id] = true
+		}
+	}
+	return w, w.sheet.Reserve(len(fresh))
 }
 
 func (w *writing) take(it *item) (Taken, error) {

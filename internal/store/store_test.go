@@ -1,0 +1,206 @@
+package store_test
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"urgentis/core/flow"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+var ctx = context.Background()
+
+func run(t *testing.T, s *store.Store, id string) {
+	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+		return s.InsertRuns(ctx, tx, []store.Run{{ID: id, Runbook: "b", Title: "B", Revision: "r", StartedBy: "t", BegunAt: time.Now()}},
+			[]flow.Event{{Seq: 1, At: time.Now(), Body: flow.Begun{Rules: 1, Run: id}}})
+	}))
+}
+
+func note(n int64) flow.Event {
+	return flow.Event{Seq: n, At: time.Now(), Path: "1", Body: flow.Noted{Text: fmt.Sprint(n)}}
+}
+
+func add(s *store.Store, r *store.Run, park bool, events ...flow.Event) error {
+	err := s.Tx(ctx, func(tx *gorm.DB) error { return s.Append(tx, r, events, park) })
+	if err == nil {
+		r.Version += int64(len(events))
+	}
+	return err
+}
+
+func TestOneOwnerAtATime(t *testing.T) {
+	s := testdb.Open(t)
+	run(t, s, "r1")
+	var wg sync.WaitGroup
+	claims := make([]*store.Run, 8)
+	for i := range claims {
+		wg.Go(func() {
+			var err error
+			claims[i], err = s.Claim(ctx, "r1", fmt.Sprint("n", i))
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	var mine *store.Run
+	for _, c := range claims {
+		if c != nil {
+			assert.Nil(t, mine, "two instances own one run")
+			mine = c
+		}
+	}
+	require.NotNil(t, mine)
+	require.NoError(t, add(s, mine, false, note(2), note(3)))
+
+	// The claim is given to another one: the old owner can write nothing more.
+	require.NoError(t, s.GiveBack(ctx, "r1", *mine.Owner))
+	next, err := s.Claim(ctx, "r1", "other")
+	require.NoError(t, err)
+	assert.Equal(t, mine.Epoch+1, next.Epoch)
+	assert.ErrorIs(t, add(s, mine, false, note(4)), store.ErrMoved)
+	owns, err := s.Owns(ctx, mine)
+	require.NoError(t, err)
+	assert.False(t, owns)
+	require.NoError(t, add(s, next, false, note(4)))
+	log, err := s.Log(ctx, "r1", 0)
+	require.NoError(t, err)
+	assert.Len(t, log, 4)
+	assert.Equal(t, flow.Noted{Text: "4"}, log[3].Body)
+}
+
+func TestASignalIsNeverLost(t *testing.T) {
+	s := testdb.Open(t)
+	run(t, s, "r1")
+	r, err := s.Claim(ctx, "r1", "me")
+	require.NoError(t, err)
+	speak := func() {
+		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+			row, err := store.Lock(tx, "r1")
+			if err != nil {
+				return err
+			}
+			return s.Speak(ctx, tx, row, note(row.Version+1))
+		}))
+	}
+	bells := func() int {
+		var n int
+		require.NoError(t, s.DB.Raw("select count(*) from river_job where kind = 'doorbell'").Scan(&n).Error)
+		return n
+	}
+	before := bells()
+	speak()
+	assert.Equal(t, before, bells(), "whoever drives the run sees it when parking")
+	assert.ErrorIs(t, add(s, r, true), store.ErrMoved, "the run cannot be parked over a signal")
+	r.Version++
+	require.NoError(t, add(s, r, true))
+	speak()
+	speak()
+	assert.Equal(t, before+1, bells(), "one bell for a parked run, not one for each signal")
+	again, err := s.Claim(ctx, "r1", "me")
+	require.NoError(t, err)
+	assert.EqualValues(t, 4, again.Version)
+}
+
+func TestSilentInstancesAreFenced(t *testing.T) {
+	s := testdb.Open(t)
+	run(t, s, "r1")
+	for _, id := range []string{"dead", "alive"} {
+		require.NoError(t, s.Register(ctx, store.Instance{ID: id, Host: "h", PID: 1, Version: "t"}))
+	}
+	_, err := s.Claim(ctx, "r1", "dead")
+	require.NoError(t, err)
+	require.NoError(t, s.Sweep(ctx))
+	owned, err := s.OwnedBy(ctx, "dead")
+	require.NoError(t, err)
+	assert.Len(t, owned, 1, "a lease that is not over protects the claim")
+	require.NoError(t, s.DB.Exec("update instance set beat_at = now() - interval '6 seconds' where id = 'dead'").Error)
+	require.NoError(t, s.Sweep(ctx))
+	alive, err := s.Beat(ctx, "dead")
+	require.NoError(t, err)
+	assert.False(t, alive, "whoever was fenced learns of it")
+	alive, err = s.Beat(ctx, "alive")
+	require.NoError(t, err)
+	assert.True(t, alive)
+	r, err := s.Claim(ctx, "r1", "alive")
+	require.NoError(t, err)
+	assert.NotNil(t, r)
+}
+
+func TestTimersRingOnce(t *testing.T) {
+	s := testdb.Open(t)
+	for i := range 3 {
+		id := fmt.Sprint("r", i)
+		run(t, s, id)
+		r, err := s.Claim(ctx, id, "me")
+		require.NoError(t, err)
+		due := time.Now().Add(time.Duration(i-1) * time.Hour)
+		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+			if err := s.Append(tx, r, nil, true); err != nil {
+				return err
+			}
+			return store.SetTimer(tx, id, due)
+		}))
+	}
+	n, next, err := s.RingDue(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n, "what is due now, and what was due an hour ago")
+	assert.InDelta(t, time.Hour.Seconds(), next.Seconds(), 5)
+	n, _, err = s.RingDue(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	require.NoError(t, store.SetTimer(s.DB, "r2", time.Time{}))
+	_, next, err = s.RingDue(ctx)
+	require.NoError(t, err)
+	assert.Zero(t, next)
+}
+
+// A reader of the feed misses no late commit: one that took its number early and committed late.
+func TestTheFeedMissesNoLateCommit(t *testing.T) {
+	s := testdb.Open(t)
+	say := func(tx *gorm.DB, ref string) {
+		r := store.NewRecord(tx)
+		r.Changed(store.Feed{Topic: "t", Ref: ref})
+		require.NoError(t, r.Flush())
+	}
+	slow := s.DB.Begin()
+	say(slow, "early number, late commit")
+	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error { say(tx, "late number, early commit"); return nil }))
+	rows, err := s.FeedAfter(ctx, "0", 0)
+	require.NoError(t, err)
+	assert.Empty(t, rows, "nothing is read past an open transaction")
+	require.NoError(t, slow.Commit().Error)
+	require.Eventually(t, func() bool {
+		rows, err = s.FeedAfter(ctx, "0", 0)
+		return err == nil && len(rows) == 2
+	}, 5*time.Second, 10*time.Millisecond)
+	rows, err = s.FeedAfter(ctx, rows[1].Xid, rows[1].ID)
+	require.NoError(t, err)
+	assert.Empty(t, rows)
+}
+
+func TestPushingTheSameTextIsNoNewRevision(t *testing.T) {
+	s := testdb.Open(t)
+	text := "urgentis: runbook/1\nname: x\ntitle: X\nowner: o\nservice: s\nsteps:\n  - note: N\n    text: a\n"
+	r, _, err := s.PushRunbook(ctx, text, "iva")
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.Number)
+	r, _, err = s.PushRunbook(ctx, text, "mara")
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.Number)
+	r, _, err = s.PushRunbook(ctx, text+"    id: n\n", "mara")
+	require.NoError(t, err)
+	assert.Equal(t, 2, r.Number)
+	_, found, err := s.PushRunbook(ctx, "a: b", "iva")
+	assert.Error(t, err)
+	assert.True(t, found.Failed())
+	_, err = s.Newest(ctx, "none")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
