@@ -178,14 +178,27 @@ type writing struct {
 
 func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
 	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
-	// Pairs, so that each is one probe of the index of open alerts.
-	ids := make([][]any, len(batch))
-	for i, it := range batch {
-		ids[i] = []any{it.source, it.report.Key}
-		w.sources[it.source] = true
+	type identity struct {
+		Source string `json:"source"`
+		Key    string `json:"key"`
 	}
+	seen := map[identity]bool{}
+	ids := make([]identity, 0, len(batch))
+	for _, it := range batch {
+		w.sources[it.source] = true
+		if id := (identity{it.source, it.report.Key}); !seen[id] {
+			seen[id] = true
+			ids = append(ids, id)
+		}
+	}
+	wanted, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	// Each identity is one probe of the index of open alerts, however many are open.
 	var rows []store.Alert
-	err := tx.Raw("select * from alert where state = 'open' and (source, key) in ? for update", ids).Scan(&rows).Error
+	err = tx.Raw(`select a.* from json_to_recordset(?::json) as v(source text, key text)
+		cross join lateral (select * from alert where state = 'open' and source = v.source and key = v.key limit 1 for update) a`, string(wanted)).Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("read open alerts: %w", err)
 	}
