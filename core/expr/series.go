@@ -40,7 +40,7 @@ type Series struct {
 	ChangeSeq int64
 	// Own is the target at hand; empty outside of one.
 	Own string
-	// at selects the round that functions speak of; see newest and back.
+	// narrowed is the round that functions speak of instead of the newest; see back.
 	narrowed *Round
 }
 

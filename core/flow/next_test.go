@@ -400,9 +400,6 @@ func TestAgainWantsToHoldSteady(t *testing.T) {
 
 func TestDepthThatDoesNotFallIsHandedOver(t *testing.T) {
 	w := newWorld(t, example(t))
-	approve := w.person
-	w.person = func(w *world, b Body) Body { a := approve(w, b); return a }
-	w.lostEnd = false
 	b := string(w.book.Source)
 	w.book = book(t, strings.Replace(b, "that: max(readings.depth) < inputs.low", "that: max(readings.depth) < 0", 1))
 	begin := w.now

@@ -314,8 +314,7 @@ func (s *State) WaitsOn() string {
 	return ""
 }
 
-// scope is what expressions see at one step. until bounds the readings (0: all), so that what was
-// approved can be rendered from what was known then.
+// scope is what expressions see at one step, on one target where it acts on targets.
 func (s *State) scope(book *runbook.Book, target string, now time.Time) *expr.Scope {
 	b := s.Begun
 	inputs := make(map[string]any, len(b.Inputs))

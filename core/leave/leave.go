@@ -34,7 +34,6 @@ type Question struct {
 	Stance  Stance
 	HasGate bool // the runbook itself wants a gate
 	Halted  bool // all changes of the installation are stopped
-	Targets int
 	// Unpinned lists targets whose host key is not known.
 	Unpinned []string
 }

@@ -73,7 +73,6 @@ type Engine struct {
 	steady   atomic.Int64 // since when this instance has beaten without a break
 	queue    *river.Client[pgx.Tx]
 	loops    sync.WaitGroup
-	wakeup   chan struct{}
 }
 
 // maxDrives bounds how many runs one instance drives at once; parked runs do not count.
@@ -90,7 +89,7 @@ func New(c Config) *Engine {
 	if c.Live == nil {
 		c.Live = func(Output) {}
 	}
-	e := &Engine{Config: c, slots: make(chan struct{}, maxDrives), wakeup: make(chan struct{}, 1)}
+	e := &Engine{Config: c, slots: make(chan struct{}, maxDrives)}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e

@@ -136,7 +136,7 @@ func TestWhoMayNotDecideSeesNoButtons(t *testing.T) {
 	require.NoError(t, p.See("by jonas"))
 }
 
-func TestALostConnectionIsSaidAndMended(t *testing.T) {
+func TestAPageThatRestedIsLiveAgain(t *testing.T) {
 	w := world(t)
 	p := open(t, 1280)
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
