@@ -102,10 +102,11 @@ func (e ConnectionKind) Valid() bool {
 
 // Defines values for GateState.
 const (
-	GateStateApproved GateState = "approved"
-	GateStateExpired  GateState = "expired"
-	GateStateOpen     GateState = "open"
-	GateStateRefused  GateState = "refused"
+	GateStateApproved  GateState = "approved"
+	GateStateExpired   GateState = "expired"
+	GateStateOpen      GateState = "open"
+	GateStateRefused   GateState = "refused"
+	GateStateWithdrawn GateState = "withdrawn"
 )
 
 // Valid indicates whether the value is a known member of the GateState enum.
@@ -118,6 +119,8 @@ func (e GateState) Valid() bool {
 	case GateStateOpen:
 		return true
 	case GateStateRefused:
+		return true
+	case GateStateWithdrawn:
 		return true
 	default:
 		return false
@@ -166,6 +169,30 @@ func (e IncidentWaitingOn) Valid() bool {
 	}
 }
 
+// Defines values for InstanceState.
+const (
+	Alive  InstanceState = "alive"
+	Gone   InstanceState = "gone"
+	Left   InstanceState = "left"
+	Silent InstanceState = "silent"
+)
+
+// Valid indicates whether the value is a known member of the InstanceState enum.
+func (e InstanceState) Valid() bool {
+	switch e {
+	case Alive:
+		return true
+	case Gone:
+		return true
+	case Left:
+		return true
+	case Silent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeKind.
 const (
 	MeKindPerson MeKind = "person"
@@ -184,10 +211,32 @@ func (e MeKind) Valid() bool {
 	}
 }
 
+// Defines values for NewRehearsalHow.
+const (
+	AgainstThePast NewRehearsalHow = "against-the-past"
+	LooksOnly      NewRehearsalHow = "looks-only"
+	WithoutEffects NewRehearsalHow = "without-effects"
+)
+
+// Valid indicates whether the value is a known member of the NewRehearsalHow enum.
+func (e NewRehearsalHow) Valid() bool {
+	switch e {
+	case AgainstThePast:
+		return true
+	case LooksOnly:
+		return true
+	case WithoutEffects:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewSecretKind.
 const (
 	NewSecretKindPassword NewSecretKind = "password"
 	NewSecretKindSshKey   NewSecretKind = "ssh-key"
+	NewSecretKindText     NewSecretKind = "text"
 )
 
 // Valid indicates whether the value is a known member of the NewSecretKind enum.
@@ -196,6 +245,8 @@ func (e NewSecretKind) Valid() bool {
 	case NewSecretKindPassword:
 		return true
 	case NewSecretKindSshKey:
+		return true
+	case NewSecretKindText:
 		return true
 	default:
 		return false
@@ -293,6 +344,7 @@ func (e RunState) Valid() bool {
 const (
 	SecretKindPassword SecretKind = "password"
 	SecretKindSshKey   SecretKind = "ssh-key"
+	SecretKindText     SecretKind = "text"
 )
 
 // Valid indicates whether the value is a known member of the SecretKind enum.
@@ -301,6 +353,8 @@ func (e SecretKind) Valid() bool {
 	case SecretKindPassword:
 		return true
 	case SecretKindSshKey:
+		return true
+	case SecretKindText:
 		return true
 	default:
 		return false
@@ -492,8 +546,17 @@ type Alerts struct {
 
 // Answer defines model for Answer.
 type Answer struct {
-	Choice  string `json:"choice"`
-	Comment string `json:"comment,omitempty,omitzero"`
+	Choice  string                 `json:"choice"`
+	Comment string                 `json:"comment,omitempty,omitzero"`
+	Fields  map[string]interface{} `json:"fields,omitempty,omitzero"`
+}
+
+// Cancel defines model for Cancel.
+type Cancel struct {
+	Because string `json:"because,omitempty,omitzero"`
+
+	// Undo take its changes back first, the newest first
+	Undo bool `json:"undo,omitempty,omitzero"`
 }
 
 // Closing defines model for Closing.
@@ -520,6 +583,17 @@ type Decision struct {
 	Approve bool   `json:"approve"`
 	Comment string `json:"comment,omitempty,omitzero"`
 	Digest  string `json:"digest"`
+
+	// StartAt when it may begin at the earliest
+	StartAt time.Time `json:"start_at,omitempty,omitzero"`
+}
+
+// Edge defines model for Edge.
+type Edge struct {
+	From  string `json:"from"`
+	Label string `json:"label,omitempty,omitzero"`
+	Taken bool   `json:"taken,omitempty,omitzero"`
+	To    string `json:"to"`
 }
 
 // Entry defines model for Entry.
@@ -553,6 +627,15 @@ type Evidence struct {
 	Value   string    `json:"value"`
 }
 
+// Field defines model for Field.
+type Field struct {
+	Choices []string `json:"choices,omitempty,omitzero"`
+	Label   string   `json:"label,omitempty,omitzero"`
+	Name    string   `json:"name"`
+	Suggest string   `json:"suggest,omitempty,omitzero"`
+	Type    string   `json:"type"`
+}
+
 // Finding defines model for Finding.
 type Finding struct {
 	Column  int    `json:"column"`
@@ -574,7 +657,10 @@ type Gate struct {
 	Incident      int64      `json:"incident,omitempty,omitzero"`
 
 	// MayDecide whether the person who asks may decide it
-	MayDecide bool      `json:"may_decide,omitempty,omitzero"`
+	MayDecide bool `json:"may_decide,omitempty,omitzero"`
+
+	// People how many must approve
+	People    int       `json:"people,omitempty,omitzero"`
 	RaisedAt  time.Time `json:"raised_at"`
 	Reasons   []string  `json:"reasons"`
 	Requester string    `json:"requester"`
@@ -589,6 +675,16 @@ type Gate struct {
 
 // GateState defines model for Gate.State.
 type GateState string
+
+// Graph defines model for Graph.
+type Graph struct {
+	Edges  []Edge  `json:"edges"`
+	Height float32 `json:"height"`
+	Nodes  []Node  `json:"nodes"`
+	Svg    string  `json:"svg"`
+	Text   string  `json:"text"`
+	Width  float32 `json:"width"`
+}
 
 // Halt defines model for Halt.
 type Halt struct {
@@ -646,6 +742,20 @@ type Input struct {
 	Type    string   `json:"type"`
 }
 
+// Instance defines model for Instance.
+type Instance struct {
+	BeatAt  time.Time     `json:"beat_at"`
+	BegunAt time.Time     `json:"begun_at"`
+	Host    string        `json:"host"`
+	Id      string        `json:"id"`
+	Pid     int           `json:"pid"`
+	State   InstanceState `json:"state"`
+	Version string        `json:"version"`
+}
+
+// InstanceState defines model for Instance.State.
+type InstanceState string
+
 // Mark defines model for Mark.
 type Mark struct {
 	At    time.Time `json:"at"`
@@ -674,6 +784,21 @@ type NewPerson struct {
 	Password Password   `json:"password"`
 	Roles    []Role     `json:"roles"`
 }
+
+// NewRehearsal defines model for NewRehearsal.
+type NewRehearsal struct {
+	// Alert the id of a recorded alert
+	Alert  string                 `json:"alert,omitempty,omitzero"`
+	How    NewRehearsalHow        `json:"how,omitempty,omitzero"`
+	Inputs map[string]interface{} `json:"inputs,omitempty,omitzero"`
+
+	// Past how many recorded runs
+	Past int    `json:"past,omitempty,omitzero"`
+	Text string `json:"text"`
+}
+
+// NewRehearsalHow defines model for NewRehearsal.How.
+type NewRehearsalHow string
 
 // NewRun defines model for NewRun.
 type NewRun struct {
@@ -705,6 +830,51 @@ type NewToken struct {
 	Roles []Role     `json:"roles"`
 }
 
+// NewTry defines model for NewTry.
+type NewTry struct {
+	Alert  string                 `json:"alert,omitempty,omitzero"`
+	Inputs map[string]interface{} `json:"inputs,omitempty,omitzero"`
+
+	// Readings values given by hand
+	Readings map[string]interface{} `json:"readings,omitempty,omitzero"`
+
+	// Run a look is carried out; a change is never
+	Run bool `json:"run,omitempty,omitzero"`
+
+	// Step the id or the path of the step
+	Step string `json:"step"`
+	Text string `json:"text"`
+}
+
+// Node defines model for Node.
+type Node struct {
+	Height float32 `json:"height"`
+	Id     string  `json:"id"`
+	Kind   string  `json:"kind"`
+	Path   string  `json:"path,omitempty,omitzero"`
+
+	// State of a run: taken, waiting, failed or skipped
+	State  string  `json:"state,omitempty,omitzero"`
+	Times  int     `json:"times,omitempty,omitzero"`
+	Title  string  `json:"title"`
+	TookMs int64   `json:"took_ms,omitempty,omitzero"`
+	Width  float32 `json:"width"`
+	X      float32 `json:"x"`
+	Y      float32 `json:"y"`
+}
+
+// Option defines model for Option.
+type Option struct {
+	// Approves the change that this answer approves
+	Approves string `json:"approves,omitempty,omitzero"`
+
+	// Barred why it cannot be chosen now
+	Barred   string    `json:"barred,omitempty,omitzero"`
+	Choice   string    `json:"choice"`
+	Label    string    `json:"label"`
+	Requests []Request `json:"requests,omitempty,omitzero"`
+}
+
 // Password defines model for Password.
 type Password = string
 
@@ -733,15 +903,24 @@ type Problem struct {
 
 // Question defines model for Question.
 type Question struct {
-	Ask      string    `json:"ask"`
-	Choices  []string  `json:"choices"`
-	Id       string    `json:"id"`
-	Incident int64     `json:"incident,omitempty,omitzero"`
-	RaisedAt time.Time `json:"raised_at"`
-	Run      string    `json:"run"`
-	Runbook  string    `json:"runbook"`
-	Text     string    `json:"text"`
-	Until    time.Time `json:"until"`
+	Ask string `json:"ask"`
+
+	// Attempt the attempt whose outcome is unknown, if that is the question
+	Attempt  string     `json:"attempt,omitempty,omitzero"`
+	Choices  []string   `json:"choices"`
+	Evidence []Evidence `json:"evidence,omitempty,omitzero"`
+	Fields   []Field    `json:"fields,omitempty,omitzero"`
+	Id       string     `json:"id"`
+	Incident int64      `json:"incident,omitempty,omitzero"`
+	Options  []Option   `json:"options,omitempty,omitzero"`
+	RaisedAt time.Time  `json:"raised_at"`
+	Round    int        `json:"round,omitempty,omitzero"`
+	Run      string     `json:"run"`
+	Runbook  string     `json:"runbook"`
+	Step     string     `json:"step,omitempty,omitzero"`
+	Text     string     `json:"text"`
+	Title    string     `json:"title,omitempty,omitzero"`
+	Until    time.Time  `json:"until"`
 }
 
 // ReadingLine defines model for ReadingLine.
@@ -753,6 +932,38 @@ type ReadingLine struct {
 	} `json:"points"`
 	Reading string `json:"reading"`
 	Unit    string `json:"unit,omitempty,omitzero"`
+}
+
+// Rehearsal defines model for Rehearsal.
+type Rehearsal struct {
+	Because string          `json:"because,omitempty,omitzero"`
+	Lines   []RehearsedLine `json:"lines"`
+	Outcome string          `json:"outcome,omitempty,omitzero"`
+	Past    []RehearsedRun  `json:"past,omitempty,omitzero"`
+}
+
+// RehearsedLine defines model for RehearsedLine.
+type RehearsedLine struct {
+	Path   string `json:"path"`
+	Says   string `json:"says"`
+	Shown  string `json:"shown,omitempty,omitzero"`
+	Target string `json:"target,omitempty,omitzero"`
+	Title  string `json:"title"`
+	Verb   string `json:"verb"`
+}
+
+// RehearsedRun defines model for RehearsedRun.
+type RehearsedRun struct {
+	AskedNow  int       `json:"asked_now,omitempty,omitzero"`
+	AskedThen int       `json:"asked_then,omitempty,omitzero"`
+	BegunAt   time.Time `json:"begun_at"`
+	Now       string    `json:"now"`
+
+	// PartsAt the first step where the path is another one
+	PartsAt string `json:"parts_at,omitempty,omitzero"`
+	Run     string `json:"run"`
+	Same    bool   `json:"same"`
+	Then    string `json:"then"`
 }
 
 // Report defines model for Report.
@@ -789,6 +1000,11 @@ type Role string
 
 // Run defines model for Run.
 type Run struct {
+	// AgainOf the run whose inputs it was begun with again
+	AgainOf string `json:"again_of,omitempty,omitzero"`
+
+	// Awaits the run that holds what this one waits for
+	Awaits    string    `json:"awaits,omitempty,omitzero"`
 	Because   string    `json:"because,omitempty,omitzero"`
 	BegunAt   time.Time `json:"begun_at"`
 	EndedAt   time.Time `json:"ended_at,omitempty,omitzero"`
@@ -947,6 +1163,7 @@ type Status struct {
 // Step defines model for Step.
 type Step struct {
 	Id    string `json:"id,omitempty,omitzero"`
+	Line  int    `json:"line,omitempty,omitzero"`
 	Path  string `json:"path"`
 	Title string `json:"title"`
 	Verb  string `json:"verb"`
@@ -978,10 +1195,19 @@ type Target struct {
 	Address string `json:"address"`
 
 	// HostKey the pinned key, as in known_hosts: ssh-ed25519 AAAA…
-	HostKey string            `json:"host_key,omitempty,omitzero"`
-	Labels  map[string]string `json:"labels,omitempty,omitzero"`
-	Name    ThingName         `json:"name"`
-	Port    int               `json:"port,omitempty,omitzero"`
+	HostKey string `json:"host_key,omitempty,omitzero"`
+
+	// Known facts that runbooks compare with
+	Known  map[string]interface{} `json:"known,omitempty,omitzero"`
+	Labels map[string]string      `json:"labels,omitempty,omitzero"`
+
+	// LookAccount an account without rights to write
+	LookAccount string `json:"look_account,omitempty,omitzero"`
+
+	// LookSecret the secret of look_account
+	LookSecret string    `json:"look_secret,omitempty,omitzero"`
+	Name       ThingName `json:"name"`
+	Port       int       `json:"port,omitempty,omitzero"`
 
 	// Secret the name of the secret that holds its key or password
 	Secret  string    `json:"secret,omitempty,omitzero"`
@@ -1113,11 +1339,17 @@ type AddPersonJSONRequestBody = NewPerson
 // AnswerQuestionJSONRequestBody defines body for AnswerQuestion for application/json ContentType.
 type AnswerQuestionJSONRequestBody = Answer
 
+// RehearseJSONRequestBody defines body for Rehearse for application/json ContentType.
+type RehearseJSONRequestBody = NewRehearsal
+
 // PushRunbookJSONRequestBody defines body for PushRunbook for application/json ContentType.
 type PushRunbookJSONRequestBody = RunbookText
 
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody = NewRun
+
+// CancelRunJSONRequestBody defines body for CancelRun for application/json ContentType.
+type CancelRunJSONRequestBody = Cancel
 
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = NewSecret
@@ -1139,6 +1371,9 @@ type SetTargetJSONRequestBody = Target
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
+
+// TryStepJSONRequestBody defines body for TryStep for application/json ContentType.
+type TryStepJSONRequestBody = NewTry
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1339,6 +1574,16 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/verify (the `VerifyIncident` operationId).
 	VerifyIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListInstances The instances of the service that were seen lately.
+	//
+	// Corresponds with GET /api/v1/instances (the `ListInstances` operationId).
+	ListInstances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
+	//
+	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
+	BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople People and their roles.
 	//
 	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -1368,19 +1613,33 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/questions (the `ListQuestions` operationId).
 	ListQuestions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AnswerQuestionWithBody Answer a question; to do a change again needs the role approver.
+	// AnswerQuestionWithBody Answer a question; an answer that lets a change happen needs the role approver.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestionWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AnswerQuestion Answer a question; to do a change again needs the role approver.
+	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestion(ctx context.Context, id Id, body AnswerQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RehearseWithBody Play a runbook without changing anything.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+	RehearseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Rehearse Play a runbook without changing anything.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+	Rehearse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRunbooks Runbooks with their newest revision.
 	//
@@ -1406,6 +1665,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/runbooks/{name} (the `GetRunbook` operationId).
 	GetRunbook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRunbookGraph The flow of a runbook as nodes and edges.
+	//
+	// Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
+	GetRunbookGraph(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns Runs, newest first.
 	//
 	// Corresponds with GET /api/v1/runs (the `ListRuns` operationId).
@@ -1429,6 +1693,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunAgain Start the same runbook again with the same inputs, in its newest revision.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/again (the `RunAgain` operationId).
+	RunAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelRunWithBody Stop a run; what is under way on targets is ended.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+	CancelRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelRun Stop a run; what is under way on targets is ended.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+	CancelRun(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
+	//
+	// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
+	GetRunGraph(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
+	//
+	// Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
+	GetRunbookSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSecrets Names and versions of secrets, never their values.
 	//
@@ -1587,6 +1880,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{name} (the `RemoveToken` operationId).
 	RemoveToken(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryStepWithBody Try one step of a runbook alone, with values given by hand.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+	TryStepWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryStep Try one step of a runbook alone, with values given by hand.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+	TryStep(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAlerts Alerts, newest first.
@@ -1924,6 +2231,36 @@ func (c *Client) VerifyIncident(ctx context.Context, number Number, reqEditors .
 	return c.Client.Do(req)
 }
 
+// ListInstances The instances of the service that were seen lately.
+//
+// Corresponds with GET /api/v1/instances (the `ListInstances` operationId).
+func (c *Client) ListInstances(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInstancesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
+//
+// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
+func (c *Client) BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBuryInstanceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople People and their roles.
 //
 // Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -2003,7 +2340,7 @@ func (c *Client) ListQuestions(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
-// AnswerQuestionWithBody Answer a question; to do a change again needs the role approver.
+// AnswerQuestionWithBody Answer a question; an answer that lets a change happen needs the role approver.
 //
 // Takes any type of body and a specified content type.
 //
@@ -2020,13 +2357,47 @@ func (c *Client) AnswerQuestionWithBody(ctx context.Context, id Id, contentType 
 	return c.Client.Do(req)
 }
 
-// AnswerQuestion Answer a question; to do a change again needs the role approver.
+// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 func (c *Client) AnswerQuestion(ctx context.Context, id Id, body AnswerQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnswerQuestionRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RehearseWithBody Play a runbook without changing anything.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+func (c *Client) RehearseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Rehearse Play a runbook without changing anything.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+func (c *Client) Rehearse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRehearseRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2101,6 +2472,21 @@ func (c *Client) GetRunbook(ctx context.Context, name Name, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
+// GetRunbookGraph The flow of a runbook as nodes and edges.
+//
+// Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
+func (c *Client) GetRunbookGraph(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunbookGraphRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns Runs, newest first.
 //
 // Corresponds with GET /api/v1/runs (the `ListRuns` operationId).
@@ -2155,6 +2541,85 @@ func (c *Client) StartRun(ctx context.Context, body StartRunJSONRequestBody, req
 // Corresponds with GET /api/v1/runs/{id} (the `GetRun` operationId).
 func (c *Client) GetRun(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunAgain Start the same runbook again with the same inputs, in its newest revision.
+//
+// Corresponds with POST /api/v1/runs/{id}/again (the `RunAgain` operationId).
+func (c *Client) RunAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunAgainRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelRunWithBody Stop a run; what is under way on targets is ended.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+func (c *Client) CancelRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelRun Stop a run; what is under way on targets is ended.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+func (c *Client) CancelRun(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
+//
+// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
+func (c *Client) GetRunGraph(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunGraphRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRunbookSchema The JSON Schema of the runbook language, for editors.
+//
+// Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
+func (c *Client) GetRunbookSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunbookSchemaRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2573,6 +3038,40 @@ func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody, req
 // Corresponds with DELETE /api/v1/tokens/{name} (the `RemoveToken` operationId).
 func (c *Client) RemoveToken(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveTokenRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryStepWithBody Try one step of a runbook alone, with values given by hand.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+func (c *Client) TryStepWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryStepRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryStep Try one step of a runbook alone, with values given by hand.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+func (c *Client) TryStep(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryStepRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3267,6 +3766,67 @@ func NewVerifyIncidentRequest(server string, number Number) (*http.Request, erro
 	return req, nil
 }
 
+// NewListInstancesRequest constructs an http.Request for the ListInstances method
+func NewListInstancesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/instances")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBuryInstanceRequest constructs an http.Request for the BuryInstance method
+func NewBuryInstanceRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/instances/%s/gone", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -3442,6 +4002,46 @@ func NewAnswerQuestionRequestWithBody(server string, id Id, contentType string, 
 	return req, nil
 }
 
+// NewRehearseRequest calls the generic Rehearse builder with application/json body
+func NewRehearseRequest(server string, body RehearseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRehearseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRehearseRequestWithBody constructs an http.Request for the Rehearse method, with any body, and a specified content type
+func NewRehearseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rehearsals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListRunbooksRequest constructs an http.Request for the ListRunbooks method
 func NewListRunbooksRequest(server string) (*http.Request, error) {
 	var err error
@@ -3526,6 +4126,40 @@ func NewGetRunbookRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/runbooks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRunbookGraphRequest constructs an http.Request for the GetRunbookGraph method
+func NewGetRunbookGraphRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runbooks/%s/graph", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3666,6 +4300,148 @@ func NewGetRunRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/runs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRunAgainRequest constructs an http.Request for the RunAgain method
+func NewRunAgainRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelRunRequest calls the generic CancelRun builder with application/json body
+func NewCancelRunRequest(server string, id Id, body CancelRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCancelRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewCancelRunRequestWithBody constructs an http.Request for the CancelRun method, with any body, and a specified content type
+func NewCancelRunRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/cancel", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRunGraphRequest constructs an http.Request for the GetRunGraph method
+func NewGetRunGraphRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/graph", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRunbookSchemaRequest constructs an http.Request for the GetRunbookSchema method
+func NewGetRunbookSchemaRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schema/runbook")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -4315,6 +5091,46 @@ func NewRemoveTokenRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTryStepRequest calls the generic TryStep builder with application/json body
+func NewTryStepRequest(server string, body TryStepJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryStepRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryStepRequestWithBody constructs an http.Request for the TryStep method, with any body, and a specified content type
+func NewTryStepRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/tries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -4506,6 +5322,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/verify (the `VerifyIncident` operationId).
 	VerifyIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*VerifyIncidentResponse, error)
 
+	// ListInstancesWithResponse The instances of the service that were seen lately.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/instances (the `ListInstances` operationId).
+	ListInstancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInstancesResponse, error)
+
+	// BuryInstanceWithResponse Say that an instance is gone, so that what it may have begun can be done again.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
+	BuryInstanceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*BuryInstanceResponse, error)
+
 	// ListPeopleWithResponse People and their roles.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4541,19 +5371,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/questions (the `ListQuestions` operationId).
 	ListQuestionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListQuestionsResponse, error)
 
-	// AnswerQuestionWithBodyWithResponse Answer a question; to do a change again needs the role approver.
+	// AnswerQuestionWithBodyWithResponse Answer a question; an answer that lets a change happen needs the role approver.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestionWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerQuestionResponse, error)
 
-	// AnswerQuestionWithResponse Answer a question; to do a change again needs the role approver.
+	// AnswerQuestionWithResponse Answer a question; an answer that lets a change happen needs the role approver.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestionWithResponse(ctx context.Context, id Id, body AnswerQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerQuestionResponse, error)
+
+	// RehearseWithBodyWithResponse Play a runbook without changing anything.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+	RehearseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
+
+	// RehearseWithResponse Play a runbook without changing anything.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+	RehearseWithResponse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
 
 	// ListRunbooksWithResponse Runbooks with their newest revision.
 	//
@@ -4583,6 +5427,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/runbooks/{name} (the `GetRunbook` operationId).
 	GetRunbookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetRunbookResponse, error)
 
+	// GetRunbookGraphWithResponse The flow of a runbook as nodes and edges.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
+	GetRunbookGraphWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetRunbookGraphResponse, error)
+
 	// ListRunsWithResponse Runs, newest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4610,6 +5461,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// RunAgainWithResponse Start the same runbook again with the same inputs, in its newest revision.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/again (the `RunAgain` operationId).
+	RunAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RunAgainResponse, error)
+
+	// CancelRunWithBodyWithResponse Stop a run; what is under way on targets is ended.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+	CancelRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CancelRunResponse, error)
+
+	// CancelRunWithResponse Stop a run; what is under way on targets is ended.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+	CancelRunWithResponse(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*CancelRunResponse, error)
+
+	// GetRunGraphWithResponse The flow of a run as nodes and edges, with the path that it took.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
+	GetRunGraphWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunGraphResponse, error)
+
+	// GetRunbookSchemaWithResponse The JSON Schema of the runbook language, for editors.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
+	GetRunbookSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRunbookSchemaResponse, error)
 
 	// ListSecretsWithResponse Names and versions of secrets, never their values.
 	//
@@ -4792,6 +5678,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{name} (the `RemoveToken` operationId).
 	RemoveTokenWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error)
+
+	// TryStepWithBodyWithResponse Try one step of a runbook alone, with values given by hand.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+	TryStepWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryStepResponse, error)
+
+	// TryStepWithResponse Try one step of a runbook alone, with values given by hand.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+	TryStepWithResponse(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*TryStepResponse, error)
 }
 
 type ListAlertsResponse struct {
@@ -5555,6 +6455,95 @@ func (r VerifyIncidentResponse) ContentType() string {
 	return ""
 }
 
+type ListInstancesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Instance
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInstancesResponse) GetJSON200() *[]Instance {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInstancesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInstancesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInstancesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInstancesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInstancesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BuryInstanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BuryInstanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BuryInstanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BuryInstanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BuryInstanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BuryInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5781,6 +6770,54 @@ func (r AnswerQuestionResponse) ContentType() string {
 	return ""
 }
 
+type RehearseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RehearseResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RehearseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RehearseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RehearseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RehearseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RehearseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunbooksResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5925,6 +6962,54 @@ func (r GetRunbookResponse) ContentType() string {
 	return ""
 }
 
+type GetRunbookGraphResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Graph
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRunbookGraphResponse) GetJSON200() *Graph {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunbookGraphResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunbookGraphResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunbookGraphResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunbookGraphResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunbookGraphResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6063,6 +7148,191 @@ func (r GetRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RunAgainResponse) GetJSON202() *Run {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RunAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RunAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRunGraphResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Graph
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRunGraphResponse) GetJSON200() *Graph {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunGraphResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunGraphResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunGraphResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunGraphResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunGraphResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRunbookSchemaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRunbookSchemaResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunbookSchemaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunbookSchemaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunbookSchemaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunbookSchemaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunbookSchemaResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6967,6 +8237,54 @@ func (r RemoveTokenResponse) ContentType() string {
 	return ""
 }
 
+type TryStepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rehearsal
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryStepResponse) GetJSON200() *Rehearsal {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryStepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryStepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryStepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryStepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryStepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAlertsWithResponse Alerts, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7240,6 +8558,32 @@ func (c *ClientWithResponses) VerifyIncidentWithResponse(ctx context.Context, nu
 	return ParseVerifyIncidentResponse(rsp)
 }
 
+// ListInstancesWithResponse The instances of the service that were seen lately.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/instances (the `ListInstances` operationId).
+func (c *ClientWithResponses) ListInstancesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInstancesResponse, error) {
+	rsp, err := c.ListInstances(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInstancesResponse(rsp)
+}
+
+// BuryInstanceWithResponse Say that an instance is gone, so that what it may have begun can be done again.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
+func (c *ClientWithResponses) BuryInstanceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*BuryInstanceResponse, error) {
+	rsp, err := c.BuryInstance(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBuryInstanceResponse(rsp)
+}
+
 // ListPeopleWithResponse People and their roles.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7305,7 +8649,7 @@ func (c *ClientWithResponses) ListQuestionsWithResponse(ctx context.Context, req
 	return ParseListQuestionsResponse(rsp)
 }
 
-// AnswerQuestionWithBodyWithResponse Answer a question; to do a change again needs the role approver.
+// AnswerQuestionWithBodyWithResponse Answer a question; an answer that lets a change happen needs the role approver.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7318,7 +8662,7 @@ func (c *ClientWithResponses) AnswerQuestionWithBodyWithResponse(ctx context.Con
 	return ParseAnswerQuestionResponse(rsp)
 }
 
-// AnswerQuestionWithResponse Answer a question; to do a change again needs the role approver.
+// AnswerQuestionWithResponse Answer a question; an answer that lets a change happen needs the role approver.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -7329,6 +8673,32 @@ func (c *ClientWithResponses) AnswerQuestionWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseAnswerQuestionResponse(rsp)
+}
+
+// RehearseWithBodyWithResponse Play a runbook without changing anything.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+func (c *ClientWithResponses) RehearseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RehearseResponse, error) {
+	rsp, err := c.RehearseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseResponse(rsp)
+}
+
+// RehearseWithResponse Play a runbook without changing anything.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
+func (c *ClientWithResponses) RehearseWithResponse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error) {
+	rsp, err := c.Rehearse(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRehearseResponse(rsp)
 }
 
 // ListRunbooksWithResponse Runbooks with their newest revision.
@@ -7383,6 +8753,19 @@ func (c *ClientWithResponses) GetRunbookWithResponse(ctx context.Context, name N
 	return ParseGetRunbookResponse(rsp)
 }
 
+// GetRunbookGraphWithResponse The flow of a runbook as nodes and edges.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
+func (c *ClientWithResponses) GetRunbookGraphWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetRunbookGraphResponse, error) {
+	rsp, err := c.GetRunbookGraph(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunbookGraphResponse(rsp)
+}
+
 // ListRunsWithResponse Runs, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7433,6 +8816,71 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id Id, req
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// RunAgainWithResponse Start the same runbook again with the same inputs, in its newest revision.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/again (the `RunAgain` operationId).
+func (c *ClientWithResponses) RunAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RunAgainResponse, error) {
+	rsp, err := c.RunAgain(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunAgainResponse(rsp)
+}
+
+// CancelRunWithBodyWithResponse Stop a run; what is under way on targets is ended.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+func (c *ClientWithResponses) CancelRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CancelRunResponse, error) {
+	rsp, err := c.CancelRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelRunResponse(rsp)
+}
+
+// CancelRunWithResponse Stop a run; what is under way on targets is ended.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
+func (c *ClientWithResponses) CancelRunWithResponse(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*CancelRunResponse, error) {
+	rsp, err := c.CancelRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelRunResponse(rsp)
+}
+
+// GetRunGraphWithResponse The flow of a run as nodes and edges, with the path that it took.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
+func (c *ClientWithResponses) GetRunGraphWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunGraphResponse, error) {
+	rsp, err := c.GetRunGraph(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunGraphResponse(rsp)
+}
+
+// GetRunbookSchemaWithResponse The JSON Schema of the runbook language, for editors.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
+func (c *ClientWithResponses) GetRunbookSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRunbookSchemaResponse, error) {
+	rsp, err := c.GetRunbookSchema(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunbookSchemaResponse(rsp)
 }
 
 // ListSecretsWithResponse Names and versions of secrets, never their values.
@@ -7771,6 +9219,32 @@ func (c *ClientWithResponses) RemoveTokenWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseRemoveTokenResponse(rsp)
+}
+
+// TryStepWithBodyWithResponse Try one step of a runbook alone, with values given by hand.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+func (c *ClientWithResponses) TryStepWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryStepResponse, error) {
+	rsp, err := c.TryStepWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryStepResponse(rsp)
+}
+
+// TryStepWithResponse Try one step of a runbook alone, with values given by hand.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
+func (c *ClientWithResponses) TryStepWithResponse(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*TryStepResponse, error) {
+	rsp, err := c.TryStep(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryStepResponse(rsp)
 }
 
 // ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
@@ -8294,6 +9768,68 @@ func ParseVerifyIncidentResponse(rsp *http.Response) (*VerifyIncidentResponse, e
 	return response, nil
 }
 
+// ParseListInstancesResponse parses an HTTP response from a ListInstancesWithResponse call
+func ParseListInstancesResponse(rsp *http.Response) (*ListInstancesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInstancesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Instance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBuryInstanceResponse parses an HTTP response from a BuryInstanceWithResponse call
+func ParseBuryInstanceResponse(rsp *http.Response) (*BuryInstanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BuryInstanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8451,6 +9987,39 @@ func ParseAnswerQuestionResponse(rsp *http.Response) (*AnswerQuestionResponse, e
 	return response, nil
 }
 
+// ParseRehearseResponse parses an HTTP response from a RehearseWithResponse call
+func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RehearseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunbooksResponse parses an HTTP response from a ListRunbooksWithResponse call
 func ParseListRunbooksResponse(rsp *http.Response) (*ListRunbooksResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8550,6 +10119,39 @@ func ParseGetRunbookResponse(rsp *http.Response) (*GetRunbookResponse, error) {
 	return response, nil
 }
 
+// ParseGetRunbookGraphResponse parses an HTTP response from a GetRunbookGraphWithResponse call
+func ParseGetRunbookGraphResponse(rsp *http.Response) (*GetRunbookGraphResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunbookGraphResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Graph
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -8632,6 +10234,134 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RunDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRunAgainResponse parses an HTTP response from a RunAgainWithResponse call
+func ParseRunAgainResponse(rsp *http.Response) (*RunAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelRunResponse parses an HTTP response from a CancelRunWithResponse call
+func ParseCancelRunResponse(rsp *http.Response) (*CancelRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRunGraphResponse parses an HTTP response from a GetRunGraphWithResponse call
+func ParseGetRunGraphResponse(rsp *http.Response) (*GetRunGraphResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunGraphResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Graph
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRunbookSchemaResponse parses an HTTP response from a GetRunbookSchemaWithResponse call
+func ParseGetRunbookSchemaResponse(rsp *http.Response) (*GetRunbookSchemaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunbookSchemaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -9286,6 +11016,39 @@ func ParseRemoveTokenResponse(rsp *http.Response) (*RemoveTokenResponse, error) 
 	return response, nil
 }
 
+// ParseTryStepResponse parses an HTTP response from a TryStepWithResponse call
+func ParseTryStepResponse(rsp *http.Response) (*TryStepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryStepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rehearsal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListAlerts Alerts, newest first.
@@ -9336,6 +11099,12 @@ type ServerInterface interface {
 	// VerifyIncident Check the hash chain of the record.
 	// (GET /api/v1/incidents/{number}/verify)
 	VerifyIncident(c *gin.Context, number Number)
+	// ListInstances The instances of the service that were seen lately.
+	// (GET /api/v1/instances)
+	ListInstances(c *gin.Context)
+	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
+	// (POST /api/v1/instances/{id}/gone)
+	BuryInstance(c *gin.Context, id Id)
 	// ListPeople People and their roles.
 	// (GET /api/v1/people)
 	ListPeople(c *gin.Context)
@@ -9348,9 +11117,12 @@ type ServerInterface interface {
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	// (GET /api/v1/questions)
 	ListQuestions(c *gin.Context)
-	// AnswerQuestion Answer a question; to do a change again needs the role approver.
+	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
 	// (POST /api/v1/questions/{id}/answer)
 	AnswerQuestion(c *gin.Context, id Id)
+	// Rehearse Play a runbook without changing anything.
+	// (POST /api/v1/rehearsals)
+	Rehearse(c *gin.Context)
 	// ListRunbooks Runbooks with their newest revision.
 	// (GET /api/v1/runbooks)
 	ListRunbooks(c *gin.Context)
@@ -9360,6 +11132,9 @@ type ServerInterface interface {
 	// GetRunbook One runbook with its text.
 	// (GET /api/v1/runbooks/{name})
 	GetRunbook(c *gin.Context, name Name)
+	// GetRunbookGraph The flow of a runbook as nodes and edges.
+	// (GET /api/v1/runbooks/{name}/graph)
+	GetRunbookGraph(c *gin.Context, name Name)
 	// ListRuns Runs, newest first.
 	// (GET /api/v1/runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
@@ -9369,6 +11144,18 @@ type ServerInterface interface {
 	// GetRun One run with its log.
 	// (GET /api/v1/runs/{id})
 	GetRun(c *gin.Context, id Id)
+	// RunAgain Start the same runbook again with the same inputs, in its newest revision.
+	// (POST /api/v1/runs/{id}/again)
+	RunAgain(c *gin.Context, id Id)
+	// CancelRun Stop a run; what is under way on targets is ended.
+	// (POST /api/v1/runs/{id}/cancel)
+	CancelRun(c *gin.Context, id Id)
+	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
+	// (GET /api/v1/runs/{id}/graph)
+	GetRunGraph(c *gin.Context, id Id)
+	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
+	// (GET /api/v1/schema/runbook)
+	GetRunbookSchema(c *gin.Context)
 	// ListSecrets Names and versions of secrets, never their values.
 	// (GET /api/v1/secrets)
 	ListSecrets(c *gin.Context)
@@ -9426,6 +11213,9 @@ type ServerInterface interface {
 	// RemoveToken Revoke a token.
 	// (DELETE /api/v1/tokens/{name})
 	RemoveToken(c *gin.Context, name Name)
+	// TryStep Try one step of a runbook alone, with values given by hand.
+	// (POST /api/v1/tries)
+	TryStep(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -9838,6 +11628,44 @@ func (siw *ServerInterfaceWrapper) VerifyIncident(c *gin.Context) {
 	siw.Handler.VerifyIncident(c, number)
 }
 
+// ListInstances operation middleware
+func (siw *ServerInterfaceWrapper) ListInstances(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListInstances(c)
+}
+
+// BuryInstance operation middleware
+func (siw *ServerInterfaceWrapper) BuryInstance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BuryInstance(c, id)
+}
+
 // ListPeople operation middleware
 func (siw *ServerInterfaceWrapper) ListPeople(c *gin.Context) {
 
@@ -9927,6 +11755,19 @@ func (siw *ServerInterfaceWrapper) AnswerQuestion(c *gin.Context) {
 	siw.Handler.AnswerQuestion(c, id)
 }
 
+// Rehearse operation middleware
+func (siw *ServerInterfaceWrapper) Rehearse(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Rehearse(c)
+}
+
 // ListRunbooks operation middleware
 func (siw *ServerInterfaceWrapper) ListRunbooks(c *gin.Context) {
 
@@ -9976,6 +11817,31 @@ func (siw *ServerInterfaceWrapper) GetRunbook(c *gin.Context) {
 	}
 
 	siw.Handler.GetRunbook(c, name)
+}
+
+// GetRunbookGraph operation middleware
+func (siw *ServerInterfaceWrapper) GetRunbookGraph(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRunbookGraph(c, name)
 }
 
 // ListRuns operation middleware
@@ -10057,6 +11923,94 @@ func (siw *ServerInterfaceWrapper) GetRun(c *gin.Context) {
 	}
 
 	siw.Handler.GetRun(c, id)
+}
+
+// RunAgain operation middleware
+func (siw *ServerInterfaceWrapper) RunAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RunAgain(c, id)
+}
+
+// CancelRun operation middleware
+func (siw *ServerInterfaceWrapper) CancelRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CancelRun(c, id)
+}
+
+// GetRunGraph operation middleware
+func (siw *ServerInterfaceWrapper) GetRunGraph(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRunGraph(c, id)
+}
+
+// GetRunbookSchema operation middleware
+func (siw *ServerInterfaceWrapper) GetRunbookSchema(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRunbookSchema(c)
 }
 
 // ListSecrets operation middleware
@@ -10354,6 +12308,19 @@ func (siw *ServerInterfaceWrapper) RemoveToken(c *gin.Context) {
 	siw.Handler.RemoveToken(c, name)
 }
 
+// TryStep operation middleware
+func (siw *ServerInterfaceWrapper) TryStep(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryStep(c)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -10416,14 +12383,23 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/runbooks", wrapper.ListRunbooks)
 	router.POST(options.BaseURL+"/api/v1/runbooks", wrapper.PushRunbook)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name", wrapper.GetRunbook)
+	router.GET(options.BaseURL+"/api/v1/runbooks/:name/graph", wrapper.GetRunbookGraph)
+	router.POST(options.BaseURL+"/api/v1/rehearsals", wrapper.Rehearse)
+	router.POST(options.BaseURL+"/api/v1/tries", wrapper.TryStep)
+	router.GET(options.BaseURL+"/api/v1/schema/runbook", wrapper.GetRunbookSchema)
 	router.GET(options.BaseURL+"/api/v1/runs", wrapper.ListRuns)
 	router.POST(options.BaseURL+"/api/v1/runs", wrapper.StartRun)
 	router.GET(options.BaseURL+"/api/v1/runs/:id", wrapper.GetRun)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/cancel", wrapper.CancelRun)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/again", wrapper.RunAgain)
+	router.GET(options.BaseURL+"/api/v1/runs/:id/graph", wrapper.GetRunGraph)
 	router.GET(options.BaseURL+"/api/v1/gates", wrapper.ListGates)
 	router.GET(options.BaseURL+"/api/v1/gates/:id", wrapper.GetGate)
 	router.POST(options.BaseURL+"/api/v1/gates/:id/decision", wrapper.DecideGate)
 	router.GET(options.BaseURL+"/api/v1/questions", wrapper.ListQuestions)
 	router.POST(options.BaseURL+"/api/v1/questions/:id/answer", wrapper.AnswerQuestion)
+	router.GET(options.BaseURL+"/api/v1/instances", wrapper.ListInstances)
+	router.POST(options.BaseURL+"/api/v1/instances/:id/gone", wrapper.BuryInstance)
 	router.GET(options.BaseURL+"/api/v1/status", wrapper.GetStatus)
 	router.PUT(options.BaseURL+"/api/v1/halt", wrapper.SetHalt)
 	router.GET(options.BaseURL+"/api/v1/audit", wrapper.ListAudit)
@@ -11054,6 +13030,77 @@ func (response VerifyIncidentdefaultApplicationProblemPlusJSONResponse) VisitVer
 	return err
 }
 
+type ListInstancesRequestObject struct {
+}
+
+type ListInstancesResponseObject interface {
+	VisitListInstancesResponse(w http.ResponseWriter) error
+}
+
+type ListInstances200JSONResponse []Instance
+
+func (response ListInstances200JSONResponse) VisitListInstancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInstancesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListInstancesdefaultApplicationProblemPlusJSONResponse) VisitListInstancesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BuryInstanceRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type BuryInstanceResponseObject interface {
+	VisitBuryInstanceResponse(w http.ResponseWriter) error
+}
+
+type BuryInstance204Response struct {
+}
+
+func (response BuryInstance204Response) VisitBuryInstanceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type BuryInstancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BuryInstancedefaultApplicationProblemPlusJSONResponse) VisitBuryInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -11236,6 +13283,45 @@ func (response AnswerQuestiondefaultApplicationProblemPlusJSONResponse) VisitAns
 	return err
 }
 
+type RehearseRequestObject struct {
+	Body *RehearseJSONRequestBody
+}
+
+type RehearseResponseObject interface {
+	VisitRehearseResponse(w http.ResponseWriter) error
+}
+
+type Rehearse200JSONResponse Rehearsal
+
+func (response Rehearse200JSONResponse) VisitRehearseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RehearsedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RehearsedefaultApplicationProblemPlusJSONResponse) VisitRehearseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunbooksRequestObject struct {
 }
 
@@ -11341,6 +13427,45 @@ type GetRunbookdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRunbookdefaultApplicationProblemPlusJSONResponse) VisitGetRunbookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunbookGraphRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetRunbookGraphResponseObject interface {
+	VisitGetRunbookGraphResponse(w http.ResponseWriter) error
+}
+
+type GetRunbookGraph200JSONResponse Graph
+
+func (response GetRunbookGraph200JSONResponse) VisitGetRunbookGraphResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunbookGraphdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunbookGraphdefaultApplicationProblemPlusJSONResponse) VisitGetRunbookGraphResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11458,6 +13583,156 @@ type GetRundefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRundefaultApplicationProblemPlusJSONResponse) VisitGetRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgainRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type RunAgainResponseObject interface {
+	VisitRunAgainResponse(w http.ResponseWriter) error
+}
+
+type RunAgain202JSONResponse Run
+
+func (response RunAgain202JSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RunAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RunAgaindefaultApplicationProblemPlusJSONResponse) VisitRunAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelRunRequestObject struct {
+	Id   Id `json:"id"`
+	Body *CancelRunJSONRequestBody
+}
+
+type CancelRunResponseObject interface {
+	VisitCancelRunResponse(w http.ResponseWriter) error
+}
+
+type CancelRun204Response struct {
+}
+
+func (response CancelRun204Response) VisitCancelRunResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CancelRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CancelRundefaultApplicationProblemPlusJSONResponse) VisitCancelRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunGraphRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetRunGraphResponseObject interface {
+	VisitGetRunGraphResponse(w http.ResponseWriter) error
+}
+
+type GetRunGraph200JSONResponse Graph
+
+func (response GetRunGraph200JSONResponse) VisitGetRunGraphResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunGraphdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunGraphdefaultApplicationProblemPlusJSONResponse) VisitGetRunGraphResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunbookSchemaRequestObject struct {
+}
+
+type GetRunbookSchemaResponseObject interface {
+	VisitGetRunbookSchemaResponse(w http.ResponseWriter) error
+}
+
+type GetRunbookSchema200JSONResponse map[string]interface{}
+
+func (response GetRunbookSchema200JSONResponse) VisitGetRunbookSchemaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunbookSchemadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunbookSchemadefaultApplicationProblemPlusJSONResponse) VisitGetRunbookSchemaResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12192,6 +14467,45 @@ func (response RemoveTokendefaultApplicationProblemPlusJSONResponse) VisitRemove
 	return err
 }
 
+type TryStepRequestObject struct {
+	Body *TryStepJSONRequestBody
+}
+
+type TryStepResponseObject interface {
+	VisitTryStepResponse(w http.ResponseWriter) error
+}
+
+type TryStep200JSONResponse Rehearsal
+
+func (response TryStep200JSONResponse) VisitTryStepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryStepdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryStepdefaultApplicationProblemPlusJSONResponse) VisitTryStepResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAlerts Alerts, newest first.
@@ -12242,6 +14556,12 @@ type StrictServerInterface interface {
 	// VerifyIncident Check the hash chain of the record.
 	// (GET /api/v1/incidents/{number}/verify)
 	VerifyIncident(ctx context.Context, request VerifyIncidentRequestObject) (VerifyIncidentResponseObject, error)
+	// ListInstances The instances of the service that were seen lately.
+	// (GET /api/v1/instances)
+	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
+	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
+	// (POST /api/v1/instances/{id}/gone)
+	BuryInstance(ctx context.Context, request BuryInstanceRequestObject) (BuryInstanceResponseObject, error)
 	// ListPeople People and their roles.
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -12254,9 +14574,12 @@ type StrictServerInterface interface {
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	// (GET /api/v1/questions)
 	ListQuestions(ctx context.Context, request ListQuestionsRequestObject) (ListQuestionsResponseObject, error)
-	// AnswerQuestion Answer a question; to do a change again needs the role approver.
+	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
 	// (POST /api/v1/questions/{id}/answer)
 	AnswerQuestion(ctx context.Context, request AnswerQuestionRequestObject) (AnswerQuestionResponseObject, error)
+	// Rehearse Play a runbook without changing anything.
+	// (POST /api/v1/rehearsals)
+	Rehearse(ctx context.Context, request RehearseRequestObject) (RehearseResponseObject, error)
 	// ListRunbooks Runbooks with their newest revision.
 	// (GET /api/v1/runbooks)
 	ListRunbooks(ctx context.Context, request ListRunbooksRequestObject) (ListRunbooksResponseObject, error)
@@ -12266,6 +14589,9 @@ type StrictServerInterface interface {
 	// GetRunbook One runbook with its text.
 	// (GET /api/v1/runbooks/{name})
 	GetRunbook(ctx context.Context, request GetRunbookRequestObject) (GetRunbookResponseObject, error)
+	// GetRunbookGraph The flow of a runbook as nodes and edges.
+	// (GET /api/v1/runbooks/{name}/graph)
+	GetRunbookGraph(ctx context.Context, request GetRunbookGraphRequestObject) (GetRunbookGraphResponseObject, error)
 	// ListRuns Runs, newest first.
 	// (GET /api/v1/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -12275,6 +14601,18 @@ type StrictServerInterface interface {
 	// GetRun One run with its log.
 	// (GET /api/v1/runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
+	// RunAgain Start the same runbook again with the same inputs, in its newest revision.
+	// (POST /api/v1/runs/{id}/again)
+	RunAgain(ctx context.Context, request RunAgainRequestObject) (RunAgainResponseObject, error)
+	// CancelRun Stop a run; what is under way on targets is ended.
+	// (POST /api/v1/runs/{id}/cancel)
+	CancelRun(ctx context.Context, request CancelRunRequestObject) (CancelRunResponseObject, error)
+	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
+	// (GET /api/v1/runs/{id}/graph)
+	GetRunGraph(ctx context.Context, request GetRunGraphRequestObject) (GetRunGraphResponseObject, error)
+	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
+	// (GET /api/v1/schema/runbook)
+	GetRunbookSchema(ctx context.Context, request GetRunbookSchemaRequestObject) (GetRunbookSchemaResponseObject, error)
 	// ListSecrets Names and versions of secrets, never their values.
 	// (GET /api/v1/secrets)
 	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
@@ -12332,6 +14670,9 @@ type StrictServerInterface interface {
 	// RemoveToken Revoke a token.
 	// (DELETE /api/v1/tokens/{name})
 	RemoveToken(ctx context.Context, request RemoveTokenRequestObject) (RemoveTokenResponseObject, error)
+	// TryStep Try one step of a runbook alone, with values given by hand.
+	// (POST /api/v1/tries)
+	TryStep(ctx context.Context, request TryStepRequestObject) (TryStepResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -12890,6 +15231,56 @@ func (sh *strictHandler) VerifyIncident(ctx *gin.Context, number Number) {
 	}
 }
 
+// ListInstances operation middleware
+func (sh *strictHandler) ListInstances(ctx *gin.Context) {
+	var request ListInstancesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListInstances(ctx, request.(ListInstancesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListInstances")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListInstancesResponseObject); ok {
+		if err := validResponse.VisitListInstancesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BuryInstance operation middleware
+func (sh *strictHandler) BuryInstance(ctx *gin.Context, id Id) {
+	var request BuryInstanceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BuryInstance(ctx, request.(BuryInstanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BuryInstance")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(BuryInstanceResponseObject); ok {
+		if err := validResponse.VisitBuryInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *gin.Context) {
 	var request ListPeopleRequestObject
@@ -13050,6 +15441,48 @@ func (sh *strictHandler) AnswerQuestion(ctx *gin.Context, id Id) {
 	}
 }
 
+// Rehearse operation middleware
+func (sh *strictHandler) Rehearse(ctx *gin.Context) {
+	var request RehearseRequestObject
+
+	var body RehearseJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Rehearse(ctx, request.(RehearseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Rehearse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RehearseResponseObject); ok {
+		if err := validResponse.VisitRehearseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRunbooks operation middleware
 func (sh *strictHandler) ListRunbooks(ctx *gin.Context) {
 	var request ListRunbooksRequestObject
@@ -13135,6 +15568,32 @@ func (sh *strictHandler) GetRunbook(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRunbookResponseObject); ok {
 		if err := validResponse.VisitGetRunbookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRunbookGraph operation middleware
+func (sh *strictHandler) GetRunbookGraph(ctx *gin.Context, name Name) {
+	var request GetRunbookGraphRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunbookGraph(ctx, request.(GetRunbookGraphRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunbookGraph")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRunbookGraphResponseObject); ok {
+		if err := validResponse.VisitGetRunbookGraphResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -13229,6 +15688,126 @@ func (sh *strictHandler) GetRun(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRunResponseObject); ok {
 		if err := validResponse.VisitGetRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RunAgain operation middleware
+func (sh *strictHandler) RunAgain(ctx *gin.Context, id Id) {
+	var request RunAgainRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RunAgain(ctx, request.(RunAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RunAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RunAgainResponseObject); ok {
+		if err := validResponse.VisitRunAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CancelRun operation middleware
+func (sh *strictHandler) CancelRun(ctx *gin.Context, id Id) {
+	var request CancelRunRequestObject
+
+	request.Id = id
+
+	var body CancelRunJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CancelRun(ctx, request.(CancelRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CancelRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CancelRunResponseObject); ok {
+		if err := validResponse.VisitCancelRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRunGraph operation middleware
+func (sh *strictHandler) GetRunGraph(ctx *gin.Context, id Id) {
+	var request GetRunGraphRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunGraph(ctx, request.(GetRunGraphRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunGraph")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRunGraphResponseObject); ok {
+		if err := validResponse.VisitGetRunGraphResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRunbookSchema operation middleware
+func (sh *strictHandler) GetRunbookSchema(ctx *gin.Context) {
+	var request GetRunbookSchemaRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunbookSchema(ctx, request.(GetRunbookSchemaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunbookSchema")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRunbookSchemaResponseObject); ok {
+		if err := validResponse.VisitGetRunbookSchemaResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -13819,6 +16398,48 @@ func (sh *strictHandler) RemoveToken(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemoveTokenResponseObject); ok {
 		if err := validResponse.VisitRemoveTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryStep operation middleware
+func (sh *strictHandler) TryStep(ctx *gin.Context) {
+	var request TryStepRequestObject
+
+	var body TryStepJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryStep(ctx, request.(TryStepRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryStep")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryStepResponseObject); ok {
+		if err := validResponse.VisitTryStepResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

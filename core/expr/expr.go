@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/ext"
 	"cel.dev/cel-go/interpreter"
 	"cel.dev/cel-go/parser"
 )
@@ -23,18 +25,67 @@ const MaxLength = 4096
 const costLimit = 1_000_000
 
 // Where says in which place of a runbook an expression stands, and so which names it has.
-type Where int
+type Where struct {
+	kind    kind
+	secrets bool
+	names   string // what With added, as name:type,
+}
 
-// The places of expressions.
+type kind int
+
 const (
-	InStart  Where = iota // a start: only alert
-	InStep                // a step as a whole
-	InTarget              // once per target: target and own()
-	InChange              // a gated change: as InTarget without now
+	start kind = iota
+	step
+	target
+	change
 )
 
+// The places of expressions.
+var (
+	InStart  = Where{kind: start}  // a start: only alert
+	InStep   = Where{kind: step}   // a step as a whole
+	InTarget = Where{kind: target} // once per target: target and own()
+	InChange = Where{kind: change} // a gated change: as InTarget without now
+)
+
+// With adds a name that the steps around give. typ is target, or "" for a value of any type.
+func (w Where) With(name, typ string) Where {
+	if !strings.Contains(","+w.names, ","+name+":") {
+		w.names += name + ":" + typ + ","
+	}
+	return w
+}
+
+// WithNamesOf adds the names that another place was given.
+func (w Where) WithNamesOf(o Where) Where { w.names = o.names; return w }
+
+// Names lists the names that With added.
+func (w Where) Names() []string {
+	var out []string
+	for n := range strings.SplitSeq(strings.TrimSuffix(w.names, ","), ",") {
+		if name, _, ok := strings.Cut(n, ":"); ok {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// Secrets allows secrets and sealed readings.
+func (w Where) Secrets() Where { w.secrets = true; return w }
+
+// Change forbids now, so that what was approved is what runs.
+func (w Where) Change() Where {
+	if w.kind == target {
+		w.kind = change
+	}
+	return w
+}
+
 // Compiler compiles the expressions of one runbook.
-type Compiler struct{ envs map[Where]*cel.Env }
+type Compiler struct {
+	envs   map[Where]*cel.Env
+	sealed map[string]bool
+}
 
 // NewCompiler makes a compiler for a runbook that has these names.
 func NewCompiler(s Schema) (*Compiler, error) {
@@ -49,28 +100,48 @@ func NewCompiler(s Schema) (*Compiler, error) {
 		cel.DefaultUTCTimeZone(true),
 		cel.ParserRecursionLimit(60),
 		cel.ParserExpressionSizeLimit(MaxLength),
+		ext.Strings(),
 		cel.Variable("alert", object("alert")),
 	}, ourFunctions(registry)...)...)
 	if err != nil {
 		return nil, err
 	}
-	c := &Compiler{envs: map[Where]*cel.Env{InStart: base}}
-	step := []cel.EnvOption{}
-	for _, n := range []string{"inputs", "readings", "checks", "incident", "service", "run"} {
-		step = append(step, cel.Variable(n, object(n)))
+	return &Compiler{envs: map[Where]*cel.Env{InStart: base}, sealed: s.Sealed}, nil
+}
+
+// env gives the environment of a place; each is made when it is first asked for.
+func (c *Compiler) env(w Where) (*cel.Env, error) {
+	if e := c.envs[w]; e != nil {
+		return e, nil
 	}
-	now := cel.Variable("now", cel.TimestampType)
-	target := cel.Variable("target", object("target"))
-	for where, opts := range map[Where][]cel.EnvOption{
-		InStep:   append([]cel.EnvOption{now}, step...),
-		InTarget: append([]cel.EnvOption{now, target}, step...),
-		InChange: append([]cel.EnvOption{target}, step...),
-	} {
-		if c.envs[where], err = base.Extend(opts...); err != nil {
-			return nil, err
+	var opts []cel.EnvOption
+	for _, n := range []string{"inputs", "readings", "checks", "answers", "calls", "incident", "service", "run", "alert_now", "error"} {
+		opts = append(opts, cel.Variable(n, object(n)))
+	}
+	if w.kind != change {
+		opts = append(opts, cel.Variable("now", cel.TimestampType))
+	}
+	if w.kind != step {
+		opts = append(opts, cel.Variable("target", object("target")))
+	}
+	if w.secrets {
+		opts = append(opts, cel.Variable("secrets", cel.MapType(cel.StringType, cel.StringType)))
+	}
+	for n := range strings.SplitSeq(strings.TrimSuffix(w.names, ","), ",") {
+		name, typ, ok := strings.Cut(n, ":")
+		switch {
+		case !ok || name == "target" && w.kind != step:
+		case typ == "target":
+			opts = append(opts, cel.Variable(name, object("target")))
+		default:
+			opts = append(opts, cel.Variable(name, cel.DynType))
 		}
 	}
-	return c, nil
+	e, err := c.envs[InStart].Extend(opts...)
+	if err == nil {
+		c.envs[w] = e
+	}
+	return e, err
 }
 
 // Program is one compiled expression.
@@ -79,6 +150,10 @@ type Program struct {
 	prg    cel.Program
 	ast    *cel.Ast
 	typ    *cel.Type
+	// secrets lists the secrets that the expression names.
+	secrets []string
+	// sealed says that it names a sealed reading.
+	sealed bool
 }
 
 // Error is what is wrong with an expression, and where in its source (bytes from 0).
@@ -97,7 +172,10 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 	if len(src) > MaxLength {
 		return nil, &Error{0, fmt.Sprintf("an expression may have %d bytes, this one has %d", MaxLength, len(src))}
 	}
-	env := c.envs[where]
+	env, err := c.env(where)
+	if err != nil {
+		return nil, &Error{0, plain(err.Error())}
+	}
 	a, iss := env.Compile(src)
 	if iss.Err() != nil {
 		e := iss.Errors()[0]
@@ -107,7 +185,18 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 	if err != nil {
 		return nil, &Error{0, plain(err.Error())}
 	}
-	return &Program{Source: src, prg: p, ast: a, typ: a.OutputType()}, nil
+	out := &Program{Source: src, prg: p, ast: a, typ: a.OutputType()}
+	if out.secrets = out.Refers("secrets"); len(out.secrets) > 0 && a.NativeRep().Expr().Kind() != ast.SelectKind {
+		return nil, &Error{0, "a secret stands alone, as in {{ secrets.NAME }}"}
+	}
+	for _, r := range out.Refers("readings") {
+		if c.sealed[r] {
+			if out.sealed = true; !where.secrets {
+				return nil, &Error{0, fmt.Sprintf("reading %s is sealed: it may stand only where secrets may, in env and headers", r)}
+			}
+		}
+	}
+	return out, nil
 }
 
 // plain turns the words of the CEL library into those of this product.
@@ -115,7 +204,10 @@ func plain(m string) string {
 	switch {
 	case strings.HasPrefix(m, "undeclared reference to '"):
 		name := strings.SplitN(m, "'", 3)[1]
-		if name == "now" {
+		switch name {
+		case "secrets":
+			return "secrets may stand only in env, headers and the password of a database"
+		case "now":
 			return "now cannot stand in a change: what was approved must be what runs"
 		}
 		return fmt.Sprintf("there is no %s here", name)
@@ -184,6 +276,69 @@ func (p *Program) Refers(object string) []string {
 	return out
 }
 
+// Bound is what keeps a value that is not known yet within what a person approved.
+type Bound struct {
+	Pattern string   `json:"pattern,omitempty"`
+	Low     *float64 `json:"low,omitempty"`
+	High    *float64 `json:"high,omitempty"`
+}
+
+// Bound gives the bound of an expression that is a call of within; nil for others.
+func (p *Program) Bound() *Bound {
+	e := p.ast.NativeRep().Expr()
+	if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != "within" {
+		return nil
+	}
+	number := func(e ast.Expr) *float64 {
+		if e.Kind() != ast.LiteralKind {
+			return nil
+		}
+		var f float64
+		switch v := e.AsLiteral().(type) {
+		case types.Int:
+			f = float64(v)
+		case types.Double:
+			f = float64(v)
+		default:
+			return nil
+		}
+		return &f
+	}
+	args := e.AsCall().Args()
+	switch {
+	case len(args) == 2 && args[1].Kind() == ast.LiteralKind:
+		if s, ok := args[1].AsLiteral().(types.String); ok {
+			return &Bound{Pattern: string(s)}
+		}
+	case len(args) == 3:
+		if b := (Bound{Low: number(args[1]), High: number(args[2])}); b.Low != nil && b.High != nil {
+			return &b
+		}
+	}
+	return nil
+}
+
+// Allows reports whether a rendered value is within the bound.
+func (b Bound) Allows(text string) bool {
+	if b.Pattern != "" {
+		re, err := wholeMatch(b.Pattern)
+		return err == nil && re.MatchString(text)
+	}
+	f, err := strconv.ParseFloat(text, 64)
+	return err == nil && b.Low != nil && b.High != nil && f >= *b.Low && f <= *b.High
+}
+
+// String says the bound as a person reads it.
+func (b Bound) String() string {
+	if b.Low == nil && b.Pattern == "" {
+		return "nothing"
+	}
+	if b.Pattern != "" {
+		return "matching " + b.Pattern
+	}
+	return fmt.Sprintf("from %s to %s", Say(*b.Low), Say(*b.High))
+}
+
 // Calls reports whether the expression calls a function of this name.
 func (p *Program) Calls(name string) bool {
 	found := false
@@ -193,6 +348,31 @@ func (p *Program) Calls(name string) bool {
 		}
 	})
 	return found
+}
+
+// Comparison is OBJECT.Of.Field compared with a literal text somewhere in an expression.
+type Comparison struct{ Of, Field, Value string }
+
+// Compared lists what of one object the expression compares with literal texts.
+func (p *Program) Compared(object string) []Comparison {
+	var out []Comparison
+	walk(p.ast.NativeRep().Expr(), func(e ast.Expr) {
+		if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != operators.Equals && e.AsCall().FunctionName() != operators.NotEquals {
+			return
+		}
+		a, b := e.AsCall().Args()[0], e.AsCall().Args()[1]
+		if a.Kind() == ast.LiteralKind {
+			a, b = b, a
+		}
+		if b.Kind() != ast.LiteralKind {
+			return
+		}
+		v, ok := b.AsLiteral().(types.String)
+		if f := strings.Split(dotted(a), "."); ok && len(f) == 3 && f[0] == object {
+			out = append(out, Comparison{f[1], f[2], string(v)})
+		}
+	})
+	return out
 }
 
 // Equality is a condition field == "literal" that must hold for the whole to be true.
@@ -251,14 +431,17 @@ func walk(e ast.Expr, f func(ast.Expr)) {
 
 // Scope is what an expression can see.
 type Scope struct {
-	Alert, Inputs, Incident, Service, Run map[string]any
-	Readings                              map[string]*Series
-	Checks                                map[string]any
-	Target                                map[string]any
-	Now                                   time.Time
+	Alert, AlertNow, Inputs, Incident, Service, Run map[string]any
+	Readings                                        map[string]*Series
+	Checks, Answers, Calls                          map[string]any
+	Error                                           map[string]any
+	Target                                          map[string]any
+	// Names are those that the steps around give, such as the item of an each.
+	Names map[string]any
+	Now   time.Time
 }
 
-func (s *Scope) vars() map[string]any {
+func (s *Scope) vars(secrets []string) map[string]any {
 	orEmpty := func(m map[string]any) map[string]any {
 		if m == nil {
 			return map[string]any{}
@@ -269,14 +452,25 @@ func (s *Scope) vars() map[string]any {
 	readings := make(map[string]any, len(s.Readings))
 	for n, r := range s.Readings {
 		c := *r
-		c.Own = own
+		c.Own, c.now = own, s.Now
 		readings[n] = &c
 	}
-	return map[string]any{
-		"alert": orEmpty(s.Alert), "inputs": orEmpty(s.Inputs), "incident": orEmpty(s.Incident),
-		"service": orEmpty(s.Service), "run": orEmpty(s.Run), "checks": orEmpty(s.Checks),
-		"target": orEmpty(s.Target), "readings": readings, "now": s.Now,
+	out := map[string]any{
+		"alert": orEmpty(s.Alert), "alert_now": orEmpty(s.AlertNow), "inputs": orEmpty(s.Inputs), "incident": orEmpty(s.Incident),
+		"service": orEmpty(s.Service), "run": orEmpty(s.Run), "checks": orEmpty(s.Checks), "answers": orEmpty(s.Answers), "calls": orEmpty(s.Calls),
+		"error": orEmpty(s.Error), "target": orEmpty(s.Target), "readings": readings, "now": s.Now,
 	}
+	for n, v := range s.Names {
+		out[n] = v
+	}
+	if len(secrets) > 0 {
+		marks := map[string]string{}
+		for _, n := range secrets {
+			marks[n] = SecretMark(n)
+		}
+		out["secrets"] = marks
+	}
+	return out
 }
 
 // Eval gives the value as Go has it: int64, float64, bool, string, time.Time, []any, map[string]any or nil.
@@ -289,7 +483,7 @@ func (p *Program) Eval(s *Scope) (any, error) {
 }
 
 func (p *Program) eval(s *Scope) (ref.Val, *cel.EvalDetails, error) {
-	v, det, err := p.prg.Eval(s.vars())
+	v, det, err := p.prg.Eval(s.vars(p.secrets))
 	if err != nil && strings.Contains(err.Error(), "no such key: ") && !errors.Is(err, ErrUnsure) {
 		// What the checker knows by name but no path of this run has produced yet.
 		err = fmt.Errorf("%w: nothing has set %s yet", ErrUnsure, strings.SplitN(err.Error(), "no such key: ", 2)[1])

@@ -11,7 +11,7 @@ import (
 func exampleScope() (*Compiler, *Scope) {
 	c, err := NewCompiler(Schema{
 		Inputs:   map[string]Type{"low": Integer, "queue": Text, "ratio": Number},
-		Readings: map[string]Type{"depth": Integer, "stuck": Text, "never": Integer, "some": Integer},
+		Readings: map[string]Type{"depth": Integer, "stuck": Text, "never": Integer, "some": Integer, "errors": Integer},
 		Checks:   []string{"real"},
 	})
 	if err != nil {
@@ -39,6 +39,8 @@ func exampleScope() (*Compiler, *Scope) {
 			"stuck": {Name: "stuck", Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"a": "m-7", "b": "m-7"})}}},
 			"some":  {Name: "some", Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"b": int64(4)})}}},
 			"never": {Name: "never"},
+			"errors": {Name: "errors", Rounds: []Round{{Seq: 2, Asked: []string{"a", "b", "c", "d", "e"},
+				Takings: take(map[string]any{"a": int64(3), "b": int64(4), "c": int64(97), "d": int64(2), "e": int64(3)})}}},
 		},
 	}
 }
@@ -162,4 +164,88 @@ func FuzzTemplate(f *testing.F) {
 		}
 		_, _ = tpl.Text(s)
 	})
+}
+
+func TestSecretsStandOnlyWhereTheyMay(t *testing.T) {
+	c, s := exampleScope()
+	_, err := c.CompileTemplate("Bearer {{ secrets.desk }}", InTarget)
+	assert.EqualError(t, err, "secrets may stand only in env, headers and the password of a database")
+	tm, err := c.CompileTemplate("Bearer {{ secrets.desk }}", InTarget.Secrets())
+	require.NoError(t, err)
+	text, err := tm.Text(s)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"desk"}, SecretsIn(text))
+	filled, err := FillSecrets(text, func(kind, name string) (string, error) { return kind + "/" + name, nil })
+	require.NoError(t, err)
+	assert.Equal(t, "Bearer secret/desk", filled)
+	_, err = c.Compile("secrets.desk + 'x'", InTarget.Secrets())
+	assert.EqualError(t, err, "a secret stands alone, as in {{ secrets.NAME }}")
+
+	// A value from outside that looks like the mark of a secret does not become one.
+	s.Alert["summary"] = SecretMark("desk")
+	tm, err = c.CompileTemplate("{{ alert.summary }}", InTarget.Secrets())
+	require.NoError(t, err)
+	_, err = tm.Text(s)
+	assert.ErrorContains(t, err, "the value holds the mark of a secret")
+	_, err = c.CompileTemplate(SecretMark("desk"), InTarget.Secrets())
+	assert.Error(t, err)
+}
+
+func TestBounds(t *testing.T) {
+	c, s := exampleScope()
+	tm, err := c.CompileTemplate("kill {{ within(string(own(readings.never)), '[0-9]+') }}", InTarget)
+	require.NoError(t, err)
+	text, err := tm.Bounded(s)
+	require.NoError(t, err)
+	assert.Equal(t, "kill ⟨matching [0-9]+⟩", ShowBounds(text))
+	assert.True(t, Covers(text, "kill 4711"))
+	assert.False(t, Covers(text, "kill 4711; reboot"))
+	assert.False(t, Covers(text, "kil 4711"))
+	assert.True(t, Covers("plain", "plain"))
+
+	tm, err = c.CompileTemplate("at {{ within(own(readings.never), 5, 20) }} of {{ inputs.low }}", InTarget)
+	require.NoError(t, err)
+	text, err = tm.Bounded(s)
+	require.NoError(t, err)
+	assert.True(t, Covers(text, "at 7 of 200"))
+	assert.False(t, Covers(text, "at 70 of 200"))
+	assert.False(t, Covers(text, "at 7 of 2000"))
+
+	tm, err = c.CompileTemplate("kill {{ own(readings.never) }}", InTarget)
+	require.NoError(t, err)
+	_, err = tm.Bounded(s)
+	assert.ErrorContains(t, err, "has no bound")
+
+	p, err := c.Compile("within(inputs.low, 1, 100)", InStep)
+	require.NoError(t, err)
+	_, err = p.Eval(s)
+	assert.ErrorIs(t, err, ErrOutside)
+	assert.Equal(t, "from 1 to 100", p.Bound().String())
+}
+
+func TestOutliers(t *testing.T) {
+	assert.Equal(t, 3.0, median([]float64{9, 1, 3}))
+	assert.Equal(t, 2.0, median([]float64{9, 1, 3, 0}))
+	// Two that stand apart, by far.
+	z := scores([]float64{2.1, 2.6, 2.4, 2.5, 2.3, 2.1, 2.3, 2.6, 8.2, 8.3})
+	assert.InDelta(t, 26.3, z[9], 0.1)
+	assert.Less(t, z[0], 3.5)
+	// More than half the same.
+	z = scores([]float64{0, 0, 0, 0, 0, 12})
+	assert.Greater(t, z[5], 3.5)
+	for _, x := range scores([]float64{5, 5, 5, 5}) {
+		assert.Zero(t, x)
+	}
+}
+
+func TestNamesOfSteps(t *testing.T) {
+	c, s := exampleScope()
+	_, err := c.Compile("host.name", InStep)
+	assert.EqualError(t, err, "there is no host here")
+	p, err := c.Compile("host.name == 'a' && item > 2", InStep.With("host", "target").With("item", ""))
+	require.NoError(t, err)
+	s.Names = map[string]any{"host": map[string]any{"name": "a"}, "item": int64(3)}
+	ok, err := p.Bool(s)
+	require.NoError(t, err)
+	assert.True(t, ok)
 }

@@ -1,6 +1,10 @@
 package expr
 
 import (
+	"errors"
+	"fmt"
+	"regexp"
+
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
@@ -25,7 +29,40 @@ var Functions = []Function{
 	{"own", "The value of the target at hand.", "own(readings.stuck)", "m-7"},
 	{"first", "The value of the first target by name that answered.", "first(readings.stuck)", "m-7"},
 	{"before", "Per target, the last taking before the newest change of this run.", "max(before(readings.depth))", "700"},
+	{"age", "How long ago the oldest of the newest takings was taken.", "age(readings.depth) < duration('1m')", "true"},
+	{"outliers", "The targets whose value stands apart from the others, by name: a modified z-score above 3.5, which rests on the median (Iglewicz and Hoaglin, 1993). Unsure with fewer than 3 values.", "outliers(readings.errors)", `["c"]`},
+	{"within", "The value itself if it matches the pattern as a whole, or lies between two numbers; else an error. Says in advance what a person approves.", "within(own(readings.stuck), 'm-[0-9]+')", "m-7"},
 	{"previous", "Per target, the taking before the newest one.", "max(previous(readings.depth))", "700"},
+}
+
+// ErrOutside marks a value that is not within the bound that the runbook gives it.
+var ErrOutside = errors.New("outside of its bound")
+
+// wholeMatch compiles a pattern that must match the whole of a text.
+func wholeMatch(pattern string) (*regexp.Regexp, error) {
+	return regexp.Compile(`^(?:` + pattern + `)$`)
+}
+
+func withinPattern(v, pattern ref.Val) ref.Val {
+	re, err := wholeMatch(string(pattern.(types.String)))
+	if err != nil {
+		return bad(err)
+	}
+	if !re.MatchString(string(v.(types.String))) {
+		return bad(fmt.Errorf("%w: %q does not match %s", ErrOutside, string(v.(types.String)), string(pattern.(types.String))))
+	}
+	return v
+}
+
+func withinRange(args ...ref.Val) ref.Val {
+	v, ok := args[0].(traits.Comparer)
+	if !ok {
+		return types.MaybeNoSuchOverloadErr(args[0])
+	}
+	if v.Compare(args[1]) == types.IntNegOne || v.Compare(args[2]) == types.IntOne {
+		return bad(fmt.Errorf("%w: %s is not from %s to %s", ErrOutside, Say(native(args[0])), Say(native(args[1])), Say(native(args[2]))))
+	}
+	return args[0]
 }
 
 func bad(err error) ref.Val { return types.WrapErr(err) }
@@ -161,6 +198,21 @@ func ourFunctions(adapt types.Adapter) []cel.EnvOption {
 			}
 			return nil, ErrUnsure
 		}),
+		of("age", cel.DurationType, func(s *Series) (any, error) {
+			ts, err := s.list()
+			oldest := s.now
+			for _, k := range ts {
+				if k.At.Before(oldest) {
+					oldest = k.At
+				}
+			}
+			return s.now.Sub(oldest), err
+		}),
+		of("outliers", cel.ListType(cel.StringType), func(s *Series) (any, error) { return s.outliers() }),
+		cel.Function("within",
+			cel.Overload("within_pattern", []*cel.Type{cel.StringType, cel.StringType}, cel.StringType, cel.BinaryBinding(withinPattern)),
+			cel.Overload("within_int", []*cel.Type{cel.IntType, cel.IntType, cel.IntType}, cel.IntType, cel.FunctionBinding(withinRange)),
+			cel.Overload("within_double", []*cel.Type{cel.DoubleType, cel.DoubleType, cel.DoubleType}, cel.DoubleType, cel.FunctionBinding(withinRange))),
 		of("before", reading, func(s *Series) (any, error) { return s.before() }),
 		of("previous", reading, func(s *Series) (any, error) { return s.previous() }),
 	}

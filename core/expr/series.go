@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -27,7 +28,14 @@ type Taking struct {
 // Round is one time that a reading was asked of a set of targets.
 // A target in Asked without a taking did not answer.
 type Round struct {
-	Seq     int64
+	Seq int64
+	// Path is the place of the step that asked, No its how-manieth time.
+	Path string
+	No   int
+	// Group names the rounds that count as one, because they were taken for the items of one each.
+	Group string
+	// Change is where the newest change before or after it began, if not where the series says.
+	Change  int64
 	Asked   []string
 	Takings map[string]Taking
 }
@@ -40,6 +48,9 @@ type Series struct {
 	ChangeSeq int64
 	// Own is the target at hand; empty outside of one.
 	Own string
+	// Item is set where an item of an each is at hand: what one target gave is its own.
+	Item bool
+	now  time.Time
 	// narrowed is the round that functions speak of instead of the newest; see back.
 	narrowed *Round
 }
@@ -77,7 +88,7 @@ func (s *Series) Type() ref.Type { return seriesType }
 // Value implements ref.Val.
 func (s *Series) Value() any { return s }
 
-// newest is the round that was taken last.
+// newest is the round that was taken last; of a group, the last of each of its places together.
 func (s *Series) newest() (*Round, error) {
 	if s.narrowed != nil {
 		return s.narrowed, nil
@@ -85,7 +96,47 @@ func (s *Series) newest() (*Round, error) {
 	if len(s.Rounds) == 0 {
 		return nil, fmt.Errorf("%w: reading %s was not taken", ErrUnsure, s.Name)
 	}
-	return &s.Rounds[len(s.Rounds)-1], nil
+	last := &s.Rounds[len(s.Rounds)-1]
+	if last.Group == "" {
+		return last, nil
+	}
+	newest := map[string]*Round{}
+	var order []string
+	for i := range s.Rounds {
+		if r := &s.Rounds[i]; r.Group == last.Group {
+			if newest[r.Path] == nil {
+				order = append(order, r.Path)
+			}
+			newest[r.Path] = r
+		}
+	}
+	out := &Round{Seq: last.Seq, Group: last.Group, Takings: map[string]Taking{}}
+	for _, p := range order {
+		for _, t := range newest[p].Asked {
+			if _, known := out.Takings[t]; !known && !slices.Contains(out.Asked, t) {
+				out.Asked = append(out.Asked, t)
+			}
+			if v, ok := newest[p].Takings[t]; ok {
+				out.Takings[t] = v
+			}
+		}
+	}
+	return out, nil
+}
+
+// Oldest is when the oldest of the newest takings was taken; false where one is missing.
+func (s *Series) Oldest() (time.Time, bool) {
+	r, err := s.complete()
+	if err != nil {
+		return time.Time{}, false
+	}
+	var oldest time.Time
+	for _, t := range r.Takings {
+		if oldest.IsZero() || t.At.Before(oldest) {
+			oldest = t.At
+		}
+	}
+	return oldest, true
 }
 
 // complete is the newest round if every target that was asked answered, and at least one was.
@@ -138,6 +189,11 @@ func (s *Series) own() (Taking, error) {
 	if t, ok := r.Takings[s.Own]; ok {
 		return t, nil
 	}
+	if s.Item && len(r.Asked) == 1 {
+		if t, ok := r.Takings[r.Asked[0]]; ok {
+			return t, nil
+		}
+	}
 	return Taking{}, fmt.Errorf("%w: no %s from %s", ErrUnsure, s.Name, orHere(s.Own))
 }
 
@@ -168,12 +224,29 @@ func (s *Series) back(keep func(i int, r Round) bool, what string) (*Series, err
 }
 
 func (s *Series) before() (*Series, error) {
-	return s.back(func(_ int, r Round) bool { return s.ChangeSeq == 0 || r.Seq < s.ChangeSeq }, "before the change")
+	return s.back(func(_ int, r Round) bool {
+		change := s.ChangeSeq
+		if r.Group != "" {
+			change = r.Change
+		}
+		return change == 0 || r.Seq < change
+	}, "before the change")
 }
 
 func (s *Series) previous() (*Series, error) {
-	last := len(s.Rounds) - 1
-	return s.back(func(i int, _ Round) bool { return i < last }, "before the newest time")
+	last := map[string]int{}
+	for i, r := range s.Rounds {
+		key := ""
+		if r.Group != "" {
+			key = r.Path
+		}
+		last[key] = i
+	}
+	final := len(s.Rounds) - 1
+	if final >= 0 && s.Rounds[final].Group == "" {
+		return s.back(func(i int, _ Round) bool { return i < final }, "before the newest time")
+	}
+	return s.back(func(i int, r Round) bool { return i != last[r.Path] }, "before the newest time")
 }
 
 func orHere(target string) string {
@@ -182,3 +255,6 @@ func orHere(target string) string {
 	}
 	return target
 }
+
+// Newest gives the newest taking of each target asked; unsure where one is missing.
+func (s *Series) Newest() ([]Taking, error) { return s.list() }

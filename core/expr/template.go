@@ -2,9 +2,11 @@ package expr
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -16,8 +18,9 @@ import (
 
 // Template is text with {{ … }} holes.
 type Template struct {
-	Source string
-	parts  []part
+	Source  string
+	parts   []part
+	secrets bool
 }
 
 type part struct {
@@ -27,7 +30,10 @@ type part struct {
 
 // CompileTemplate compiles text with holes. Errors are of type *Error; Offset counts from the start of the text.
 func (c *Compiler) CompileTemplate(src string, where Where) (*Template, error) {
-	t := &Template{Source: src}
+	if i := strings.IndexAny(src, secretOpen+boundOpen+boundClose); i >= 0 {
+		return nil, &Error{i, "this character is kept for marks of the engine itself"}
+	}
+	t := &Template{Source: src, secrets: where.secrets}
 	at := 0
 	for {
 		i := strings.Index(src[at:], "{{")
@@ -132,9 +138,180 @@ func (t *Template) Text(s *Scope) (string, error) {
 		if err != nil {
 			return "", fmt.Errorf("{{ %s }}: %w", p.hole.Source, err)
 		}
-		b.WriteString(Say(v))
+		text := Say(v)
+		if t.secrets && len(p.hole.secrets) == 0 && !p.hole.sealed && strings.Contains(text, secretOpen) {
+			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a secret", p.hole.Source)
+		}
+		b.WriteString(text)
 	}
 	return b.String(), nil
+}
+
+// The marks under which secrets stand in rendered text until the moment of use.
+const (
+	secretOpen  = "\u27e6"
+	secretClose = "\u27e7"
+	sealedOpen  = secretOpen + "sealed:"
+)
+
+// SecretMark stands for a secret in rendered text; its value is put there when the request is made.
+func SecretMark(name string) string { return secretOpen + "secret:" + name + secretClose }
+
+// SealedMark stands for the value of a sealed reading; sealed is its encrypted form in base64.
+func SealedMark(sealed string) string { return sealedOpen + sealed + secretClose }
+
+var markPattern = regexp.MustCompile(secretOpen + `(secret|sealed):([A-Za-z0-9_+/=.-]+)` + secretClose)
+
+// FillSecrets puts values in the place of marks.
+func FillSecrets(text string, value func(kind, name string) (string, error)) (string, error) {
+	var failed error
+	out := markPattern.ReplaceAllStringFunc(text, func(m string) string {
+		g := markPattern.FindStringSubmatch(m)
+		v, err := value(g[1], g[2])
+		if err != nil && failed == nil {
+			failed = err
+		}
+		return v
+	})
+	return out, failed
+}
+
+// ShowSecrets writes the marks of secrets for a person.
+func ShowSecrets(text string) string {
+	return markPattern.ReplaceAllStringFunc(text, func(m string) string {
+		if g := markPattern.FindStringSubmatch(m); g[1] == "secret" {
+			return "⟨secret " + g[2] + "⟩"
+		}
+		return "⟨sealed⟩"
+	})
+}
+
+// SecretsIn lists the names of the secrets that a text has marks of.
+func SecretsIn(text string) []string {
+	var out []string
+	for _, g := range markPattern.FindAllStringSubmatch(text, -1) {
+		if g[1] == "secret" {
+			out = append(out, g[2])
+		}
+	}
+	return out
+}
+
+// Bounded renders the text where values are not known yet: a hole with a bound stands as a mark of what it allows.
+func (t *Template) Bounded(s *Scope) (string, error) {
+	if t == nil {
+		return "", nil
+	}
+	var b strings.Builder
+	for _, p := range t.parts {
+		if p.hole == nil {
+			b.WriteString(p.text)
+			continue
+		}
+		v, err := p.hole.Eval(s)
+		if err != nil && errors.Is(err, ErrUnsure) {
+			bound := p.hole.Bound()
+			if bound == nil {
+				return "", fmt.Errorf("{{ %s }} cannot be said yet, and has no bound such as within(…): %w", p.hole.Source, err)
+			}
+			mark, err := json.Marshal(bound)
+			if err != nil {
+				return "", err
+			}
+			b.WriteString(boundOpen + string(mark) + boundClose)
+			continue
+		}
+		if err != nil {
+			return "", fmt.Errorf("{{ %s }}: %w", p.hole.Source, err)
+		}
+		text := Say(v)
+		if strings.ContainsAny(text, boundOpen+boundClose) {
+			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a bound", p.hole.Source)
+		}
+		b.WriteString(text)
+	}
+	return b.String(), nil
+}
+
+// Partly renders the text for a reader: what is not known yet stands as the expression itself.
+func (t *Template) Partly(s *Scope) string {
+	if t == nil {
+		return ""
+	}
+	var b strings.Builder
+	for _, p := range t.parts {
+		if p.hole == nil {
+			b.WriteString(p.text)
+			continue
+		}
+		if v, err := p.hole.Eval(s); err == nil {
+			b.WriteString(Say(v))
+			continue
+		}
+		b.WriteString("⟨" + p.hole.Source + "⟩")
+	}
+	return b.String()
+}
+
+// The marks around a bound (noncharacters of Unicode, which no text holds).
+const (
+	boundOpen  = "\ufdd0"
+	boundClose = "\ufdd1"
+)
+
+var boundPattern = regexp.MustCompile(boundOpen + `([^` + boundClose + `]*)` + boundClose)
+
+// ShowBounds writes what each bound in a text allows, for a person.
+func ShowBounds(text string) string {
+	return boundPattern.ReplaceAllStringFunc(text, func(m string) string { return "⟨" + boundIn(m).String() + "⟩" })
+}
+
+func boundIn(mark string) Bound {
+	var b Bound
+	json.Unmarshal([]byte(boundPattern.FindStringSubmatch(mark)[1]), &b) //nolint:errcheck // we wrote it; an empty bound allows nothing
+	return b
+}
+
+// Covers reports whether a text is what an approved text with bounds allows.
+func Covers(approved, text string) bool {
+	marks := boundPattern.FindAllStringIndex(approved, -1)
+	if len(marks) == 0 {
+		return approved == text
+	}
+	var re strings.Builder
+	var ranges []Bound
+	re.WriteString(`(?s)^`)
+	at := 0
+	for _, m := range marks {
+		re.WriteString(regexp.QuoteMeta(approved[at:m[0]]))
+		b := boundIn(approved[m[0]:m[1]])
+		if b.Pattern == "" {
+			b.Pattern = `[-+0-9.eE]+`
+		}
+		re.WriteString(`(?P<b>` + b.Pattern + `)`)
+		ranges = append(ranges, b)
+		at = m[1]
+	}
+	re.WriteString(regexp.QuoteMeta(approved[at:]) + `$`)
+	c, err := regexp.Compile(re.String())
+	if err != nil {
+		return false
+	}
+	found := c.FindStringSubmatch(text)
+	if found == nil {
+		return false
+	}
+	n := 0
+	for i, name := range c.SubexpNames() {
+		if name != "b" {
+			continue
+		}
+		if r := ranges[n]; r.Low != nil && !(Bound{Low: r.Low, High: r.High}).Allows(found[i]) {
+			return false
+		}
+		n++
+	}
+	return true
 }
 
 // Say writes a value as text: numbers as they are written, lists and objects as JSON, nothing as "".

@@ -41,7 +41,11 @@ func (t Type) cel() *cel.Type {
 type Schema struct {
 	Inputs   map[string]Type
 	Readings map[string]Type
-	Checks   []string
+	// Sealed names the readings whose values are kept out of every record.
+	Sealed map[string]bool
+	Checks []string
+	// Answers holds the fields of each question; Calls the results of each call, nil where they are not known.
+	Answers, Calls map[string]map[string]Type
 }
 
 type fields map[string]*cel.Type
@@ -92,13 +96,15 @@ func objects(s Schema) map[string]fields {
 			"state": cel.StringType, "summary": cel.StringType, "service": cel.StringType, "link": cel.StringType,
 			"labels": strings, "count": cel.IntType, "first_at": cel.TimestampType, "last_at": cel.TimestampType,
 		},
-		"incident": {"id": cel.StringType, "number": cel.IntType, "title": cel.StringType, "link": cel.StringType},
-		"service":  {"name": cel.StringType, "owner": cel.StringType},
-		"target":   {"name": cel.StringType, "address": cel.StringType, "labels": strings},
-		"run":      {"id": cel.StringType, "runbook": cel.StringType, "started_by": cel.StringType, "begun_at": cel.TimestampType},
-		"check":    {"result": cel.StringType, "passed": cel.BoolType},
-		"taking":   {"value": cel.DynType, "target": cel.StringType, "unit": cel.StringType, "at": cel.TimestampType},
-		"inputs":   {}, "readings": {}, "checks": {},
+		"incident":  {"id": cel.StringType, "number": cel.IntType, "title": cel.StringType, "link": cel.StringType},
+		"service":   {"name": cel.StringType, "owner": cel.StringType},
+		"target":    {"name": cel.StringType, "address": cel.StringType, "labels": strings, "known": cel.MapType(cel.StringType, cel.DynType)},
+		"run":       {"id": cel.StringType, "runbook": cel.StringType, "started_by": cel.StringType, "begun_at": cel.TimestampType},
+		"check":     {"result": cel.StringType, "passed": cel.BoolType, "differing": cel.ListType(cel.StringType)},
+		"error":     {"because": cel.StringType, "step": cel.StringType, "title": cel.StringType},
+		"alert_now": {"state": cel.StringType, "severity": cel.StringType, "cleared": cel.BoolType, "worse": cel.BoolType},
+		"taking":    {"value": cel.DynType, "target": cel.StringType, "unit": cel.StringType, "at": cel.TimestampType},
+		"inputs":    {}, "readings": {}, "checks": {}, "answers": {}, "calls": {},
 	}
 	for n, t := range s.Inputs {
 		out["inputs"][n] = t.cel()
@@ -108,6 +114,24 @@ func objects(s Schema) map[string]fields {
 	}
 	for _, n := range s.Checks {
 		out["checks"][n] = object("check")
+	}
+	for id, fs := range s.Answers {
+		f := fields{"choice": cel.StringType, "by": cel.StringType, "comment": cel.StringType}
+		for n, t := range fs {
+			f[n] = t.cel()
+		}
+		out["answer "+id], out["answers"][id] = f, object("answer "+id)
+	}
+	for id, rs := range s.Calls {
+		f := fields{"state": cel.StringType, "outcome": cel.StringType, "because": cel.StringType, "results": cel.MapType(cel.StringType, cel.DynType)}
+		if rs != nil {
+			r := fields{}
+			for n, t := range rs {
+				r[n] = t.cel()
+			}
+			out["results "+id], f["results"] = r, object("results "+id)
+		}
+		out["call "+id], out["calls"][id] = f, object("call "+id)
 	}
 	named := make(map[string]fields, len(out))
 	for n, f := range out {

@@ -12,10 +12,14 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/leave"
+	"urgentis/core/reading"
 )
 
 // Rules is the version of the rules in this package; a log says under which it was begun.
-const Rules = 1
+const Rules = 2
+
+// OldestRules is the oldest version whose logs this program goes on with.
+const OldestRules = 1
 
 // Event is one entry of a run's log.
 type Event struct {
@@ -33,6 +37,7 @@ type Target struct {
 	Name    string            `json:"name"`
 	Address string            `json:"address"`
 	Labels  map[string]string `json:"labels,omitempty"`
+	Known   map[string]any    `json:"known,omitempty"` // facts that targets are compared with
 }
 
 // Begun is always the first event.
@@ -47,6 +52,8 @@ type Begun struct {
 	Service   map[string]any `json:"service,omitempty"`
 	Estate    []Target       `json:"estate,omitempty"`
 	StartedBy string         `json:"started_by"` // a person's name, or trigger:NAME
+	// Calls names the revision of each other runbook that this one calls, frozen when the run began.
+	Calls map[string]string `json:"calls,omitempty"`
 }
 
 // Skipped says that a step's condition did not hold.
@@ -72,6 +79,10 @@ type Intent struct {
 	Asked []string `json:"asked,omitempty"`
 	// Approval is the digest of the proposal that allows a change.
 	Approval string `json:"approval,omitempty"`
+	// Undo is the attempt that this one takes back.
+	Undo string `json:"undo,omitempty"`
+	// By is the instance that may begin it.
+	By string `json:"by,omitempty"`
 }
 
 // Outcome states.
@@ -92,7 +103,9 @@ type Outcome struct {
 	Readings map[string]expr.Taking `json:"readings,omitempty"`
 	// Missing tells for each reading that could not be taken why.
 	Missing map[string]string `json:"missing,omitempty"`
-	Took    time.Duration     `json:"took"`
+	// Differences tell where the output does not fit what the look demands.
+	Differences []reading.Difference `json:"differences,omitempty"`
+	Took        time.Duration        `json:"took"`
 }
 
 // Output is the head and the tail of what was printed; the whole is kept as an artifact if it is longer.
@@ -108,6 +121,8 @@ type Output struct {
 type Lost struct {
 	Attempt string `json:"attempt"`
 	Because string `json:"because"`
+	// By is the instance that may still begin it, where that is not certain.
+	By string `json:"by,omitempty"`
 }
 
 // Judged is one answer of a check; the last one is Final.
@@ -117,6 +132,8 @@ type Judged struct {
 	Final  bool         `json:"final"`
 	Values []expr.Value `json:"values,omitempty"`
 	Unsure string       `json:"unsure,omitempty"`
+	// Differences are what a comparison found.
+	Differences []reading.Difference `json:"differences,omitempty"`
 }
 
 // Check results.
@@ -131,6 +148,8 @@ type LeaveGiven struct {
 	Verdict leave.Verdict `json:"verdict"`
 	Reasons []string      `json:"reasons"`
 	Facts   []leave.Facts `json:"facts"`
+	// Secrets gives the version of each secret that would be used.
+	Secrets map[string]int `json:"secrets,omitempty"`
 }
 
 // GateRaised asks people for leave, showing what would run.
@@ -143,6 +162,8 @@ type GateRaised struct {
 	Comment  bool           `json:"comment"`
 	Until    time.Time      `json:"until"`
 	Reasons  []string       `json:"reasons"`
+	// People is how many must approve; 0 is one.
+	People int `json:"people,omitempty"`
 }
 
 // GateDecided is a person's word; it binds to the digest of what was shown.
@@ -152,6 +173,8 @@ type GateDecided struct {
 	By       string `json:"by"`
 	Comment  string `json:"comment,omitempty"`
 	Digest   string `json:"digest"`
+	// StartAt is when the change may begin, if the approver set a time.
+	StartAt *time.Time `json:"start_at,omitempty"`
 }
 
 // GateExpired says that nobody answered in time.
@@ -176,14 +199,39 @@ type StillJudged struct {
 	Unsure string       `json:"unsure,omitempty"`
 }
 
-// QuestionRaised asks a person what became of a change whose outcome is unknown.
+// QuestionRaised asks a person: what became of a change whose outcome is unknown (Attempt is set then),
+// or what an ask step asks.
 type QuestionRaised struct {
 	Question string    `json:"question"`
-	Attempt  string    `json:"attempt"`
+	Attempt  string    `json:"attempt,omitempty"`
 	Text     string    `json:"text"`
 	Choices  []string  `json:"choices"`
 	Ask      string    `json:"ask"`
 	Until    time.Time `json:"until"`
+
+	Round  int               `json:"round,omitempty"`
+	Labels map[string]string `json:"labels,omitempty"` // of the choices
+	Fields []Field           `json:"fields,omitempty"`
+	// Approves holds, by choice, the change that the answer approves.
+	Approves map[string]Approvable `json:"approves,omitempty"`
+	// By names the instance that may still begin the attempt.
+	By string `json:"by,omitempty"`
+}
+
+// Field is a value that an answer gives.
+type Field struct {
+	Name    string   `json:"name"`
+	Label   string   `json:"label,omitempty"`
+	Type    string   `json:"type"`
+	Choices []string `json:"choices,omitempty"`
+	Suggest any      `json:"suggest,omitempty"`
+}
+
+// Approvable is a change as it would run, and the place of its step.
+type Approvable struct {
+	Path     string         `json:"path"`
+	Proposal leave.Proposal `json:"proposal"`
+	Digest   string         `json:"digest"`
 }
 
 // Answers to a QuestionRaised.
@@ -191,6 +239,7 @@ const (
 	Happened  = "happened"
 	DidNot    = "did-not-happen"
 	DoItAgain = "again"
+	Itself    = "itself" // who answered, where a question answered itself
 )
 
 // QuestionAnswered is a person's answer.
@@ -199,6 +248,9 @@ type QuestionAnswered struct {
 	Choice   string `json:"choice"`
 	By       string `json:"by"`
 	Comment  string `json:"comment,omitempty"`
+	// Fields are the values given, accepted by the question.
+	Fields map[string]any `json:"fields,omitempty"`
+	Values []expr.Value   `json:"values,omitempty"` // why it answered itself
 }
 
 // QuestionExpired says that nobody answered in time.
@@ -210,6 +262,99 @@ type QuestionExpired struct {
 type Changed struct {
 	Targets []string `json:"targets"`
 }
+
+// Troubled says that a step did not do what it should, and what was to follow unless something around it provides for that.
+type Troubled struct {
+	Because string `json:"because"`
+	// Stop ends the run as failed instead of handing it over.
+	Stop bool   `json:"stop,omitempty"`
+	To   string `json:"to,omitempty"` // whom it is handed over to; the owner's on call unless said
+	// Final is what on_error does not apply to: a person's refusal, an outcome nobody knows, the runbook's own word.
+	Final bool `json:"final,omitempty"`
+}
+
+// EachBegun freezes the items of an each.
+type EachBegun struct {
+	Items  []Item `json:"items"`
+	AtOnce int    `json:"at_once"`
+}
+
+// Item is one item of an each: a value, a target, or a target and its peer.
+type Item struct {
+	Label  string `json:"label"`
+	Value  any    `json:"value,omitempty"`
+	Target string `json:"target,omitempty"`
+	Peer   string `json:"peer,omitempty"`
+}
+
+// ItemBegun says that an item's steps begin.
+type ItemBegun struct{}
+
+// StepEnded says that a step of several parts is over.
+type StepEnded struct{}
+
+// Waited says that a wait is over: its time, or because its condition holds.
+type Waited struct{}
+
+// CallBegun begins another runbook, or a part, as a part of this run.
+type CallBegun struct {
+	Runbook  string         `json:"runbook"`
+	Revision string         `json:"revision"`
+	Inputs   map[string]any `json:"inputs,omitempty"`
+}
+
+// CallEnded is what a call came to.
+type CallEnded struct {
+	State   string         `json:"state"`
+	Outcome string         `json:"outcome,omitempty"`
+	Because string         `json:"because,omitempty"`
+	To      string         `json:"to,omitempty"`
+	Results map[string]any `json:"results,omitempty"`
+}
+
+// UndoBegun lists the changes that are taken back, the newest first.
+type UndoBegun struct {
+	Attempts []string `json:"attempts"`
+	// Without lists those that have no undo.
+	Without []string `json:"without,omitempty"`
+}
+
+// Undone says that all that could be taken back was.
+type Undone struct{}
+
+// LocksTaken says that this run alone may change what the keys name, until it ends.
+type LocksTaken struct {
+	Keys []string `json:"keys"`
+}
+
+// LocksAwaited says that another run holds what this one needs.
+type LocksAwaited struct {
+	Key    string `json:"key"`
+	Holder string `json:"holder"` // a run
+}
+
+// AlertChanged tells how the alert is now.
+type AlertChanged struct {
+	State    string `json:"state"`
+	Severity string `json:"severity"`
+	Cleared  bool   `json:"cleared,omitempty"`
+	Worse    bool   `json:"worse,omitempty"` // than when the run began
+}
+
+// Turned says that the run follows what its runbook provides for a changed alert.
+type Turned struct {
+	To string `json:"to"` // if_cleared or if_worse
+}
+
+// CancelAsked is a person's word to stop the run. It ends once nothing of it is under way any more.
+type CancelAsked struct {
+	By      string `json:"by"`
+	Because string `json:"because,omitempty"`
+	Undo    bool   `json:"undo,omitempty"` // take the changes back first
+}
+
+// Ending says how the run will end, once what is under way has ended and finally is done.
+type Ending Ended
 
 // Told is a message that goes out once.
 type Told struct {
@@ -261,12 +406,29 @@ func (Changed) Kind() string          { return "change.made" }
 func (Told) Kind() string             { return "told" }
 func (Noted) Kind() string            { return "noted" }
 func (Ended) Kind() string            { return "run.ended" }
+func (Troubled) Kind() string         { return "step.troubled" }
+func (EachBegun) Kind() string        { return "each.begun" }
+func (ItemBegun) Kind() string        { return "item.begun" }
+func (StepEnded) Kind() string        { return "step.ended" }
+func (Waited) Kind() string           { return "wait.over" }
+func (CallBegun) Kind() string        { return "call.begun" }
+func (CallEnded) Kind() string        { return "call.ended" }
+func (UndoBegun) Kind() string        { return "undo.begun" }
+func (Undone) Kind() string           { return "undo.ended" }
+func (LocksTaken) Kind() string       { return "locks.taken" }
+func (LocksAwaited) Kind() string     { return "locks.awaited" }
+func (AlertChanged) Kind() string     { return "alert.changed" }
+func (Turned) Kind() string           { return "alert.turned" }
+func (CancelAsked) Kind() string      { return "cancel.asked" }
+func (Ending) Kind() string           { return "run.ending" }
 
 var kinds = map[string]reflect.Type{}
 
 func init() {
 	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{}, GateRaised{}, GateDecided{},
-		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{}, Told{}, Noted{}, Ended{}} {
+		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{}, Told{}, Noted{}, Ended{},
+		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{}, LocksTaken{}, LocksAwaited{},
+		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
 	}
 }
@@ -293,6 +455,23 @@ func Decode(kind string, data []byte) (Body, error) {
 		// Times are texts in JSON; expressions want them as times.
 		e.Alert = snapshot(e.Alert)
 		e.Incident = whole(e.Incident)
+		for i := range e.Estate {
+			e.Estate[i].Known = whole(e.Estate[i].Known)
+		}
+		return e, nil
+	case EachBegun:
+		for i := range e.Items {
+			e.Items[i].Value = wholeValue(e.Items[i].Value)
+		}
+		return e, nil
+	case CallBegun:
+		e.Inputs = whole(e.Inputs)
+		return e, nil
+	case CallEnded:
+		e.Results = whole(e.Results)
+		return e, nil
+	case QuestionAnswered:
+		e.Fields = whole(e.Fields)
 		return e, nil
 	case Outcome:
 		for k, r := range e.Readings {

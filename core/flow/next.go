@@ -3,12 +3,9 @@ package flow
 import (
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
+	"strconv"
 	"time"
 
-	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/runbook"
 )
 
@@ -18,9 +15,14 @@ type Plan struct {
 	Events []Event
 	// Begin lists the intents among Events to carry out once they are on disk.
 	Begin []Intent
-	// AskLeave names a change step about whose targets the facts and the leave are wanted:
-	// append a LeaveGiven for it and ask Next again.
+	// AskLeave names a change about whose targets the facts and the leave are wanted:
+	// append a LeaveGiven for it and plan again.
 	AskLeave *AskLeave
+	// WantLocks names what this run alone must hold before it goes on: append LocksTaken in the transaction
+	// that takes them, or LocksAwaited, and plan again.
+	WantLocks *WantLocks
+	// Cancel lists attempts that are to be ended now, because the run is.
+	Cancel []string
 	// Wake is when to look again at the latest; zero: only when something is appended.
 	Wake time.Time
 	// Ended says that the run is over.
@@ -32,51 +34,119 @@ type AskLeave struct {
 	Path    string
 	Targets []string
 	HasGate bool
+	// NeedsKey lists the targets that are reached by a way that wants a pinned host key.
+	NeedsKey []string
+	// Secrets lists the secrets that would be used.
+	Secrets []string
+}
+
+// WantLocks asks for locks. Shared ones exclude only those who want the key for themselves.
+type WantLocks struct {
+	Path   string
+	Keys   []string
+	Shared []string
+}
+
+// Machine is a run: its log, read once, and what must happen next. It is not safe for concurrent use.
+type Machine struct {
+	book *runbook.Book
+	s    *State
+}
+
+// Open reads a log.
+func Open(book *runbook.Book, log []Event) (*Machine, error) {
+	s, err := Fold(book, log)
+	if err != nil {
+		return nil, err
+	}
+	return &Machine{book, s}, nil
+}
+
+// State is the run's log, read. It must not be altered.
+func (m *Machine) State() *State { return m.s }
+
+// Append adds what happened; the event's number is given to it.
+func (m *Machine) Append(e Event) (Event, error) {
+	e.Seq = m.s.Last + 1
+	m.s.apply(e)
+	if m.s.err != nil {
+		return e, fmt.Errorf("event %d: %w", e.Seq, m.s.err)
+	}
+	return e, nil
+}
+
+// Plan tells what must happen now. Its events are part of the machine's log from then on: where they
+// cannot be stored, the machine must be opened anew.
+func (m *Machine) Plan(now time.Time) (Plan, error) {
+	if m.s.Ended != nil {
+		return Plan{Ended: true}, nil
+	}
+	w := &walker{s: m.s, now: now}
+	w.run(m.book)
+	if w.err != nil {
+		return Plan{}, w.err
+	}
+	w.plan.Ended = m.s.Ended != nil
+	return w.plan, nil
 }
 
 // Next tells what must happen now. It is a pure function of its arguments.
 func Next(book *runbook.Book, log []Event, now time.Time) (Plan, error) {
-	s, err := Fold(book, log)
+	m, err := Open(book, log)
 	if err != nil {
 		return Plan{}, err
 	}
-	if s.Ended != nil {
-		return Plan{Ended: true}, nil
-	}
-	w := &walker{book: book, s: s, now: now}
-	if w.list(book.Steps) == goOn {
-		w.end(Ended{State: Done, Because: "The runbook came to its end without closing the incident."}, "")
-	}
-	if w.err != nil {
-		return Plan{}, w.err
-	}
-	w.plan.Ended = s.Ended != nil
-	return w.plan, nil
+	return m.Plan(now)
 }
 
 // result says whether the steps after this one may go on.
 type result int
 
 const (
-	goOn  result = iota
-	block        // something is under way, or the run is over
+	goOn   result = iota
+	block         // something is under way
+	failed        // a trouble travels outward; see walker.trouble
+	ended         // the runbook, or the call, is over
+	goBack        // a person wants the question around asked again
 )
+
+// frame is what surrounds the steps that are walked.
+type frame struct {
+	book  *runbook.Book
+	call  string // the place of the call; "" outside
+	block string // the place of the innermost item, branch or call: what undo takes back
+	// target is that of the item at hand, and names what the items around are called.
+	target string
+	names  map[string]any
+	// approval covers the changes of a gated block.
+	approval *approval
+	// asking is set inside a choice of a question, to which one may go back.
+	asking bool
+	// trouble is what an on_error follows.
+	trouble   *Troubled
+	troubleAt string
+}
 
 // walker walks the steps from the first; what the log says is over is passed, what is not is begun.
 type walker struct {
-	book *runbook.Book
 	s    *State
 	now  time.Time
 	plan Plan
 	err  error
+	// trouble travels outward with the result failed, from the step at troubleAt.
+	trouble   *Troubled
+	troubleAt string
 }
 
 // maxLooksLost bounds how often a look is taken again because its outcome was lost.
 const maxLooksLost = 20
 
+// olderRules reports whether the run was begun under rules that know no such events.
+func (w *walker) olderRules(before int) bool { return w.s.Begun.Rules < before }
+
 func (w *walker) emit(path string, b Body) {
 	e := Event{Seq: w.s.Last + 1, At: w.now, Path: path, Body: b}
-	w.s.apply(w.book, e)
+	w.s.apply(e)
 	if w.s.err != nil && w.err == nil {
 		w.err = w.s.err
 	}
@@ -92,382 +162,409 @@ func (w *walker) wake(at time.Time) {
 	}
 }
 
-func (w *walker) end(e Ended, path string) result {
-	w.emit(path, e)
+// run takes the whole as far as it goes now.
+func (w *walker) run(book *runbook.Book) {
+	f := &frame{book: book}
+	if w.s.ending == nil && w.s.cancel != nil {
+		w.cancelled(f)
+	}
+	if w.s.ending == nil && w.s.cancel == nil {
+		w.steps(f)
+	}
+	if w.s.ending != nil && w.s.Ended == nil {
+		w.finish(f)
+	}
+}
+
+// steps walks what the runbook says, until it blocks or the run is to end.
+func (w *walker) steps(f *frame) {
+	if after := f.book.Limits.GiveUpAfter; after > 0 {
+		until := w.s.BegunAt.Add(after)
+		if !w.now.Before(until) {
+			w.end(f, Ended{State: HandedOver, To: "on-call/" + f.book.Owner, Because: fmt.Sprintf("The runbook gives up after %s.", after)}, "")
+			return
+		}
+		w.wake(until)
+	}
+	if w.turn(f) != goOn {
+		return
+	}
+	r := w.alertTurned(f)
+	if r == goOn {
+		r = w.list(f, f.book.Steps, "")
+	}
+	if r == failed {
+		r = w.catch(f, f.book.OnError, "", "")
+		if r == goOn {
+			// on_error did something, and did not end the run.
+			t := w.trouble
+			w.end(f, Ended{State: HandedOver, To: w.whom(f, t), Because: t.Because}, w.troubleAt)
+			return
+		}
+	}
+	switch r {
+	case goOn:
+		w.end(f, Ended{State: Done, Because: "The runbook came to its end without closing the incident."}, "")
+	case failed:
+		t := w.trouble
+		state := HandedOver
+		if t.Stop {
+			state = StateFail
+		}
+		to := ""
+		if state == HandedOver {
+			to = w.whom(f, t)
+		}
+		w.end(f, Ended{State: state, To: to, Because: t.Because}, w.troubleAt)
+	}
+}
+
+func (w *walker) whom(f *frame, t *Troubled) string {
+	if t.To != "" {
+		return t.To
+	}
+	return "on-call/" + f.book.Owner
+}
+
+// turn waits until no other run of the same key is under way.
+func (w *walker) turn(f *frame) result {
+	p := f.book.Limits.OneAtATime
+	if p == nil || w.olderRules(2) {
+		return goOn
+	}
+	v, err := p.Eval(w.scope(f, "", ""))
+	if err != nil {
+		w.end(f, Ended{State: HandedOver, To: "on-call/" + f.book.Owner, Because: fmt.Sprintf("The key of one_at_a_time cannot be said: %s.", err)}, "")
+		return ended
+	}
+	key := fmt.Sprintf("turn:%s:%v", f.book.Name, v)
+	if w.s.locks[key] {
+		return goOn
+	}
+	w.plan.WantLocks = &WantLocks{Keys: []string{key}}
 	return block
 }
 
-// handOver ends the run by giving it to people: the default for all that nobody provided for.
-func (w *walker) handOver(s *runbook.Step, because string) result {
-	return w.end(Ended{State: HandedOver, To: "on-call/" + w.book.Owner, Because: because}, s.Path)
+// alertTurned follows what the runbook provides for an alert that cleared or worsened meanwhile. A change
+// under way ends first.
+func (w *walker) alertTurned(f *frame) result {
+	for _, t := range w.s.turned {
+		b := f.book.IfCleared
+		if t.To == "if_worse" {
+			b = f.book.IfWorse
+		}
+		if r := w.branch(f, b, t.To, t.To+".", "The alert changed while the runbook was at work."); r != goOn {
+			return r
+		}
+	}
+	a := w.s.alert
+	if a == nil {
+		return goOn
+	}
+	for _, c := range []struct {
+		is bool
+		to string
+		b  runbook.Branch
+	}{{a.Cleared, "if_cleared", f.book.IfCleared}, {a.Worse && !a.Cleared, "if_worse", f.book.IfWorse}} {
+		if !c.is || c.b.Word == "" && c.b.Steps == nil || w.turnedTo(c.to) {
+			continue
+		}
+		for _, in := range w.s.OpenAttempts() {
+			if in.Change {
+				return block
+			}
+		}
+		w.emit("", Turned{To: c.to})
+		return w.alertTurned(f)
+	}
+	return goOn
 }
 
-func (w *walker) broken(s *runbook.Step, err error) result {
-	return w.handOver(s, fmt.Sprintf("Step %s, %s, cannot be done: %s.", s.Path, s.Title, err))
+func (w *walker) turnedTo(to string) bool {
+	for _, t := range w.s.turned {
+		if t.To == to {
+			return true
+		}
+	}
+	return false
 }
 
-func (w *walker) list(steps []*runbook.Step) result {
-	for _, s := range steps {
-		if w.step(s) == block {
-			return block
+// end says how the run, or the call that the frame is in, is to end.
+func (w *walker) end(f *frame, e Ended, path string) result {
+	if f.call != "" {
+		return w.endCall(f, e)
+	}
+	if f.book.Finally == nil && len(w.s.open) == 0 {
+		w.emit(path, e)
+	} else {
+		w.emit("", Ending(e))
+	}
+	return ended
+}
+
+// finish ends the run once nothing of it is under way and its finally is done.
+func (w *walker) finish(f *frame) {
+	e := Ended(*w.s.ending)
+	if open := w.s.OpenAttempts(); len(open) > 0 && !w.finallyBegun() {
+		for _, in := range open {
+			if !in.Change || e.State == Cancelled {
+				w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
+			}
+		}
+		return
+	}
+	// The way here must not wake the run again.
+	w.plan.Wake = time.Time{}
+	switch w.list(f, f.book.Finally, "finally.") {
+	case goOn, ended:
+	case failed:
+		e.Because += " And then: " + w.trouble.Because
+		if e.State == Done {
+			e.State, e.Outcome, e.To = HandedOver, "", "on-call/"+f.book.Owner
+		}
+	default:
+		return
+	}
+	w.emit("", e)
+}
+
+func (w *walker) finallyBegun() bool {
+	for path := range w.s.steps {
+		if inside(path, "finally.") {
+			return true
+		}
+	}
+	return false
+}
+
+// cancelled ends what is under way, takes back what was asked to be, and says how the run ends.
+func (w *walker) cancelled(f *frame) {
+	c := w.s.cancel
+	if open := w.s.OpenAttempts(); len(open) > 0 && w.s.step("cancel").undo == nil {
+		for _, in := range open {
+			w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
+		}
+		return
+	}
+	because := "Cancelled by " + c.By
+	if c.Because != "" {
+		because += ": " + c.Because
+	}
+	if c.Undo {
+		switch w.undo(f, "cancel", "") {
+		case block:
+			return
+		case failed:
+			because += ". " + w.trouble.Because
+		}
+	}
+	if n := w.unknowns(); n > 0 {
+		because += fmt.Sprintf(". The outcome of %d change(s) is unknown", n)
+	}
+	w.emit("", Ending{State: Cancelled, Because: because + "."})
+}
+
+// unknowns counts changes whose outcome nobody has said.
+func (w *walker) unknowns() int {
+	n := 0
+	for _, a := range w.s.order {
+		if !a.intent.Change || !a.unknown() {
+			continue
+		}
+		if q := w.s.step(a.path).questions["q:"+a.intent.Attempt]; q == nil || q.answered == nil {
+			n++
+		}
+	}
+	return n
+}
+
+// fail lets a trouble travel outward from a step. It is written down once, so that it stays what it was.
+func (w *walker) fail(path string, t Troubled) result {
+	st := w.s.step(path)
+	if st.trouble == nil && !w.olderRules(2) {
+		w.emit(path, t)
+	}
+	w.trouble, w.troubleAt = &t, path
+	return failed
+}
+
+func (w *walker) broken(path string, s *runbook.Step, err error) result {
+	return w.fail(path, Troubled{Because: fmt.Sprintf("Step %s, %s, cannot be done: %s.", path, s.Title, err)})
+}
+
+// catch follows what was provided for a trouble. place is that of the step or block, prefix that of its on_error.
+func (w *walker) catch(f *frame, b runbook.Branch, place, prefix string) result {
+	t, at := w.trouble, w.troubleAt
+	if t.Final || b.Word == "" && b.Steps == nil {
+		return failed
+	}
+	r := goOn
+	switch b.Word {
+	case runbook.GoOn:
+	case runbook.Stop:
+		w.trouble = &Troubled{Because: t.Because, Stop: true, Final: true}
+		return failed
+	case runbook.HandOverWord:
+		w.trouble = &Troubled{Because: t.Because, To: t.To, Final: true}
+		return failed
+	case runbook.UndoWord:
+		scope := place
+		if scope == "" {
+			scope = f.block
+		}
+		if r = w.undo(f, prefix+"on_error", scope); r == goOn {
+			w.trouble, w.troubleAt = &Troubled{Because: t.Because + " The changes were taken back.", Stop: t.Stop, To: t.To}, at
+			return failed
+		}
+	default:
+		g := *f
+		g.trouble, g.troubleAt = t, at
+		r = w.list(&g, b.Steps, prefix+"on_error.")
+		if r == goOn {
+			w.trouble, w.troubleAt = t, at
+		}
+	}
+	return r
+}
+
+func (w *walker) list(f *frame, steps []*runbook.Step, prefix string) result {
+	for i, s := range steps {
+		if r := w.step(f, s, prefix+strconv.Itoa(i+1)); r != goOn {
+			return r
 		}
 	}
 	return goOn
 }
 
-// branch follows a branch that is not empty: steps or a word.
-func (w *walker) branch(s *runbook.Step, b runbook.Branch, because string) result {
+// branch follows a branch that is not empty: steps under prefix, or a word.
+func (w *walker) branch(f *frame, b runbook.Branch, path, prefix, because string) result {
 	switch b.Word {
 	case runbook.GoOn:
 		return goOn
 	case runbook.Stop:
-		return w.end(Ended{State: StateFail, Because: because}, s.Path)
+		return w.fail(path, Troubled{Because: because, Stop: true, Final: true})
 	case runbook.HandOverWord:
-		return w.handOver(s, because)
+		return w.fail(path, Troubled{Because: because, Final: true})
+	case runbook.UndoWord:
+		r := w.undo(f, path, f.block)
+		if r == goOn {
+			return w.fail(path, Troubled{Because: because + " The changes were taken back."})
+		}
+		return r
 	}
-	return w.list(b.Steps)
+	return w.list(f, b.Steps, prefix)
 }
 
-func (w *walker) step(s *runbook.Step) result {
-	st := w.s.step(s.Path)
-	if st.skipped != nil {
-		return w.list(s.Otherwise)
+func (w *walker) step(f *frame, s *runbook.Step, path string) result {
+	r := w.inner(f, s, path)
+	if r == failed {
+		r = w.catch(f, s.OnError, path, path+".")
 	}
-	if st.begun == nil {
-		if s.When != nil {
-			ok, values, err := s.When.Explain(w.s.scope(w.book, "", w.now))
-			if err != nil {
-				return w.broken(s, fmt.Errorf("its condition %s is unsure: %w", s.When.Source, err))
-			}
-			if !ok {
-				w.emit(s.Path, Skipped{Expression: s.When.Source, Values: values})
-				return w.list(s.Otherwise)
-			}
+	return r
+}
+
+func (w *walker) inner(f *frame, s *runbook.Step, path string) result {
+	st := w.s.step(path)
+	switch {
+	case st.skipped != nil:
+		return w.list(f, s.Otherwise, path+".otherwise.")
+	case st.trouble != nil:
+		w.trouble, w.troubleAt = st.trouble, path
+		return failed
+	}
+	if st.begun == nil && st.each == nil && st.call == nil && !st.done {
+		if r := w.beginStep(f, s, path); r != goOn {
+			return r
 		}
-		if s.Do != nil {
-			targets, err := w.targets(s)
-			if err != nil {
-				return w.broken(s, err)
-			}
-			if len(targets) == 0 && s.Verb == runbook.Change {
-				return w.broken(s, errors.New("no target is selected"))
-			}
-			w.emit(s.Path, StepBegun{Targets: targets})
-		} else if s.Verb == runbook.Check {
-			w.emit(s.Path, StepBegun{})
+		if st.skipped != nil {
+			return w.list(f, s.Otherwise, path+".otherwise.")
 		}
 	}
 	switch s.Verb {
 	case runbook.Look:
-		return w.look(s, st)
+		return w.look(f, s, path, st)
 	case runbook.Check:
-		return w.check(s, st)
+		return w.check(f, s, path, st)
+	case runbook.Wait:
+		return w.await(f, s, path, st)
+	case runbook.Ask:
+		return w.ask(f, s, path, st)
 	case runbook.Change:
-		return w.change(s, st)
+		return w.change(f, s, path, st)
+	case runbook.Each:
+		return w.each(f, s, path, st)
+	case runbook.Together:
+		return w.together(f, s, path, st)
+	case runbook.Call:
+		return w.call(f, s, path, st)
 	case runbook.Tell, runbook.Note:
-		return w.say(s, st)
+		return w.say(f, s, path, st)
 	case runbook.Close:
-		because, err := s.Because.Text(w.s.scope(w.book, "", w.now))
+		because, err := s.Because.Text(w.scope(f, path, ""))
 		if err != nil {
-			return w.broken(s, err)
+			return w.broken(path, s, err)
 		}
-		return w.end(Ended{State: Done, Outcome: s.Outcome, Because: because}, s.Path)
+		return w.end(f, Ended{State: Done, Outcome: s.Outcome, Because: because}, path)
 	case runbook.HandOver:
-		because, err := s.Because.Text(w.s.scope(w.book, "", w.now))
+		because, err := s.Because.Text(w.scope(f, path, ""))
 		if err != nil {
 			// The words fail, the hand-over must not.
 			because = fmt.Sprintf("%s (the reason cannot be written: %s)", s.Because.Source, err)
 		}
-		return w.end(Ended{State: HandedOver, To: s.To, Because: because}, s.Path)
+		return w.end(f, Ended{State: HandedOver, To: s.To, Because: because}, path)
 	}
-	w.err = fmt.Errorf("step %s has the unknown verb %s", s.Path, s.Verb)
+	w.err = fmt.Errorf("step %s has the unknown verb %s", path, s.Verb)
 	return block
 }
 
-func (w *walker) say(s *runbook.Step, st *stepState) result {
-	if st.done {
-		return goOn
+// beginStep judges a step's condition and freezes its targets.
+func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
+	if s.When != nil {
+		ok, values, err := s.When.Explain(w.scope(f, path, ""))
+		if err != nil {
+			return w.broken(path, s, fmt.Errorf("its condition %s is unsure: %w", s.When.Source, err))
+		}
+		if !ok {
+			w.emit(path, Skipped{Expression: s.When.Source, Values: values})
+			return goOn
+		}
 	}
-	text, err := s.Text.Text(w.s.scope(w.book, "", w.now))
-	if err != nil {
-		return w.broken(s, err)
-	}
-	if s.Verb == runbook.Note {
-		w.emit(s.Path, Noted{Text: text})
-	} else {
-		w.emit(s.Path, Told{Text: text, Source: s.Source})
+	switch {
+	case s.Do != nil:
+		targets, err := w.targets(f, s.Where, path)
+		if err != nil {
+			return w.broken(path, s, err)
+		}
+		if kind := s.Do.Kind(); s.Where == nil && f.target == "" && (kind == "ssh" || kind == "sql") {
+			return w.broken(path, s, errors.New("the item at hand is no target"))
+		}
+		if len(targets) == 0 && s.Verb == runbook.Change {
+			return w.broken(path, s, errors.New("no target is selected"))
+		}
+		w.emit(path, StepBegun{Targets: targets})
+	case s.Verb == runbook.Check || s.Verb == runbook.Wait || s.Verb == runbook.Ask || s.Verb == runbook.Together || s.Verb == runbook.Change:
+		w.emit(path, StepBegun{})
 	}
 	return goOn
 }
 
-// targets selects by name and labels from the estate as it was when the run began, by name.
-func (w *walker) targets(s *runbook.Step) ([]string, error) {
-	if s.Where == nil {
-		return []string{""}, nil
+func (w *walker) say(f *frame, s *runbook.Step, path string, st *stepState) result {
+	if st.done {
+		return goOn
 	}
-	sc := w.s.scope(w.book, "", w.now)
-	want := map[string]string{}
-	for k, t := range s.Where.Labels {
-		v, err := t.Text(sc)
-		if err != nil {
-			return nil, err
-		}
-		want[k] = v
+	text, err := s.Text.Text(w.scope(f, path, ""))
+	if err != nil {
+		return w.broken(path, s, err)
 	}
-	name := ""
-	if s.Where.Name != nil {
-		var err error
-		if name, err = s.Where.Name.Text(sc); err != nil {
-			return nil, err
-		}
+	if s.Verb == runbook.Note {
+		w.emit(path, Noted{Text: text})
+	} else {
+		w.emit(path, Told{Text: text, Source: s.Source})
 	}
-	var out []string
-	for _, t := range w.s.Begun.Estate {
-		ok := s.Where.Name == nil || t.Name == name
-		for k, v := range want {
-			ok = ok && t.Labels[k] == v
-		}
-		if ok {
-			out = append(out, t.Name)
-		}
-	}
-	slices.Sort(out)
-	if s.Where.PickOne && len(out) > 1 {
-		out = w.pick(out)
-	}
-	return out, nil
-}
-
-// pick chooses one target: the first by name that answered the newest look, else the first.
-func (w *walker) pick(names []string) []string {
-	for i := len(w.s.order) - 1; i >= 0; i-- {
-		a := w.s.order[i]
-		if a.intent.Change || !slices.Contains(names, a.intent.Target) {
-			continue
-		}
-		for _, n := range names {
-			for _, b := range w.s.order {
-				if b.path == a.path && b.intent.Round == a.intent.Round && b.intent.Target == n && b.outcome != nil && b.outcome.State == OK {
-					return []string{n}
-				}
-			}
-		}
-		break
-	}
-	return names[:1]
-}
-
-// round makes one round of attempts of a look under the step at path, and reports whether it is over.
-func (w *walker) round(path string, round int, look *runbook.Step, targets []string) (bool, result) {
-	st := w.s.step(path)
-	over := true
-	for i, t := range targets {
-		tries := st.rounds[round][t]
-		if n := len(tries); n > 0 {
-			last := tries[n-1]
-			if last.outcome != nil {
-				continue
-			}
-			if last.lost == nil {
-				over = false
-				continue
-			}
-			if n >= maxLooksLost {
-				continue // it stays missing
-			}
-		}
-		req, err := w.request(look.Do, look.Timeout.Seconds(), t, w.s.scope(w.book, t, w.now))
-		if err != nil {
-			return false, w.broken(look, err)
-		}
-		in := Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: round, Look: look.Path, Request: req}
-		if i == 0 && len(tries) == 0 {
-			in.Asked = targets
-		}
-		w.emit(path, in)
-		over = false
-	}
-	return over, goOn
+	return goOn
 }
 
 // attempt names an attempt for good: run, step, round, target, and which try.
 func (w *walker) attempt(path string, round int, target string, try int) string {
 	return fmt.Sprintf("%s:%s:%d:%s:%d", w.s.Begun.Run, path, round, target, try+1)
-}
-
-// request renders a way of doing for one target. facts are added by whoever knows them.
-func (w *walker) request(do *runbook.Do, timeout float64, target string, sc *expr.Scope) (leave.Request, error) {
-	r := leave.Request{Kind: "ssh", Target: leave.Facts{Name: target}, As: do.As, Accept: do.Accept, Timeout: max(1, int(timeout))}
-	if do.FromHere {
-		r.Kind = "local"
-	}
-	for _, t := range do.Run {
-		word, err := t.Text(sc)
-		if err != nil {
-			return r, err
-		}
-		if strings.ContainsRune(word, 0) {
-			return r, errors.New("a word of the command holds the NUL character")
-		}
-		r.Words = append(r.Words, word)
-	}
-	if h := do.HTTP; h != nil {
-		r.Kind, r.Method = "http", h.Method
-		var err error
-		if r.URL, err = h.URL.URL(sc); err != nil {
-			return r, err
-		}
-		for k, t := range h.Headers {
-			if r.Headers == nil {
-				r.Headers = map[string]string{}
-			}
-			if r.Headers[k], err = t.Text(sc); err != nil {
-				return r, err
-			}
-			if strings.ContainsAny(r.Headers[k], "\r\n\x00") {
-				return r, fmt.Errorf("header %s would hold a line break", k)
-			}
-		}
-		if h.Body != nil {
-			v, err := h.Body.Render(sc)
-			if err != nil {
-				return r, err
-			}
-			if r.Body, err = bodyText(v); err != nil {
-				return r, err
-			}
-		}
-	}
-	return r, nil
-}
-
-func (w *walker) look(s *runbook.Step, st *stepState) result {
-	for round := 0; ; round++ {
-		over, r := w.round(s.Path, round, s, st.begun.Targets)
-		if r == block || !over {
-			return block
-		}
-		if s.Again == nil || w.complete(st, round) {
-			return goOn
-		}
-		if next, more := w.again(s.Again, st, round); more {
-			if w.now.Before(next) {
-				w.wake(next)
-				return block
-			}
-			continue
-		}
-		return goOn
-	}
-}
-
-func (w *walker) complete(st *stepState, round int) bool {
-	for _, tries := range st.rounds[round] {
-		last := tries[len(tries)-1]
-		if last.outcome == nil || last.outcome.State != OK || len(last.outcome.Missing) > 0 {
-			return false
-		}
-	}
-	return true
-}
-
-// again tells when the round after this one is due, and whether there is to be one.
-func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, bool) {
-	var asked time.Time
-	for _, tries := range st.rounds[round] {
-		for _, t := range tries[:1] {
-			if asked.IsZero() || t.at.Before(asked) {
-				asked = t.at
-			}
-		}
-	}
-	next := asked.Add(a.Every)
-	if a.Times > 0 {
-		return next, round+1 < a.Times
-	}
-	return next, !next.After(st.beganAt.Add(a.For))
-}
-
-func (w *walker) check(s *runbook.Step, st *stepState) result {
-	n := len(st.judged)
-	if n > 0 && st.judged[n-1].Final {
-		return w.follow(s, st.judged[n-1].Judged)
-	}
-	for round := n; ; round++ {
-		if round > 0 {
-			// The answer before this one was not final: it is due again.
-			next, _ := w.again(s.Again, st, round-1)
-			if w.now.Before(next) {
-				w.wake(next)
-				return block
-			}
-		}
-		if s.Retake != "" {
-			look := w.book.ByID(s.Retake)
-			begun := w.s.step(look.Path).begun
-			if begun == nil {
-				return w.broken(s, fmt.Errorf("look %s was not taken on this path", s.Retake))
-			}
-			over, r := w.round(s.Path, round, look, begun.Targets)
-			if r == block || !over {
-				return block
-			}
-		}
-		j := w.judge(s, st, round)
-		w.emit(s.Path, j)
-		if j.Final {
-			return w.follow(s, j)
-		}
-	}
-}
-
-func (w *walker) judge(s *runbook.Step, st *stepState, round int) Judged {
-	j := Judged{Round: round, Result: Fails, Final: true}
-	ok, values, err := s.That.Explain(w.s.scope(w.book, "", w.now))
-	j.Values = values
-	switch {
-	case err != nil:
-		j.Result, j.Unsure = Unsure, strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ")
-	case ok:
-		j.Result = Passes
-	}
-	if s.Again == nil {
-		return j
-	}
-	_, more := w.again(s.Again, st, round)
-	if j.Result == Passes {
-		if s.Again.Steady == 0 {
-			return j
-		}
-		since := w.now
-		for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
-			since = st.judged[i].at
-		}
-		if w.now.Sub(since) >= s.Again.Steady {
-			return j
-		}
-		if !more {
-			j.Result, j.Unsure = Unsure, "it did not hold for "+s.Again.Steady.String()+" before the time was over"
-		}
-	}
-	j.Final = !more
-	return j
-}
-
-func (w *walker) follow(s *runbook.Step, j Judged) result {
-	var said []string
-	for _, v := range j.Values {
-		said = append(said, v.Part+" is "+v.Text)
-	}
-	about := ""
-	if len(said) > 0 {
-		about = " (" + strings.Join(said, ", ") + ")"
-	}
-	switch j.Result {
-	case Passes:
-		return w.branch(s, s.Passes.Or(runbook.GoOn), "")
-	case Unsure:
-		return w.branch(s, s.Unsure.Or(runbook.HandOverWord), fmt.Sprintf("The check %q is unsure: %s.", s.Title, j.Unsure))
-	}
-	return w.branch(s, s.Fails.Or(runbook.HandOverWord), fmt.Sprintf("The check %q fails%s.", s.Title, about))
 }

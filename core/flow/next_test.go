@@ -73,8 +73,8 @@ func newWorld(t require.TestingT, b *runbook.Book) *world {
 	w.append("", Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Revision: b.Revision, Inputs: inputs, StartedBy: "trigger:backlog",
 		Alert:   map[string]any{"summary": "deep", "labels": map[string]string{"queue": "north"}},
 		Service: map[string]any{"name": "berth-queue", "owner": "quayside"},
-		Estate: []Target{{"consumer-2", "127.0.10.12", map[string]string{"role": "consumer"}}, {"consumer-1", "127.0.10.11", map[string]string{"role": "consumer"}},
-			{"db-1", "127.0.10.20", map[string]string{"role": "db"}}}})
+		Estate: []Target{{Name: "consumer-2", Address: "127.0.10.12", Labels: map[string]string{"role": "consumer"}}, {Name: "consumer-1", Address: "127.0.10.11", Labels: map[string]string{"role": "consumer"}},
+			{Name: "db-1", Address: "127.0.10.20", Labels: map[string]string{"role": "db"}}}})
 	return w
 }
 
@@ -116,7 +116,7 @@ func (w *world) do(in Intent) Outcome {
 	}
 	if look := w.book.Step(in.Look); look != nil {
 		for _, spec := range look.Read {
-			v, err := reading.Take(spec, []byte(out))
+			v, err := reading.Take(spec, []byte(out), nil)
 			if err == nil {
 				if o.Readings == nil {
 					o.Readings = map[string]expr.Taking{}
@@ -145,6 +145,10 @@ func (w *world) play() Ended {
 		}
 		for _, e := range p.Events {
 			w.append(e.Path, e.Body)
+		}
+		if l := p.WantLocks; l != nil {
+			w.append(l.Path, LocksTaken{Keys: append(l.Keys, l.Shared...)})
+			continue
 		}
 		if p.AskLeave != nil {
 			var facts []leave.Facts
@@ -208,7 +212,7 @@ func (w *world) answer() bool {
 		open := false
 		switch b := e.Body.(type) {
 		case GateRaised:
-			g, _ := s.OpenGate(b.Gate)
+			g, _, _ := s.OpenGate(b.Gate)
 			open = g != nil
 		case QuestionRaised:
 			q, _ := s.OpenQuestion(b.Question)
@@ -447,7 +451,7 @@ func TestBadLogsAreRefused(t *testing.T) {
 	newer := w.log[0].Body.(Begun)
 	newer.Rules = Rules + 1
 	_, err = Next(b, []Event{{Seq: 1, Body: newer}}, w.now)
-	assert.ErrorContains(t, err, "this program knows version")
+	assert.ErrorContains(t, err, "this program knows")
 	_, err = Decode("run.danced", []byte("{}"))
 	assert.ErrorIs(t, err, ErrNewer)
 }

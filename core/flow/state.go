@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"urgentis/core/expr"
+	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
@@ -18,15 +19,38 @@ type attempt struct {
 	at      time.Time
 	outcome *Outcome
 	lost    *Lost
+	undone  bool // another attempt has taken it back
 }
 
 func (a *attempt) over() bool { return a.outcome != nil || a.lost != nil }
 
+// unknown reports whether nobody knows what became of it.
+func (a *attempt) unknown() bool {
+	return a.lost != nil || a.outcome != nil && a.outcome.State == Unknown
+}
+
 type gateState struct {
-	raised  GateRaised
-	seq     int64
-	decided *GateDecided
-	expired bool
+	raised    GateRaised
+	seq       int64
+	approvals []GateDecided
+	refused   *GateDecided
+	expired   bool
+}
+
+// enough reports whether as many people approved as must.
+func (g *gateState) enough() bool { return len(g.approvals) >= max(1, g.raised.People) }
+
+func (g *gateState) open() bool { return g.refused == nil && !g.expired && !g.enough() }
+
+// startAt is the latest of the times that approvers set.
+func (g *gateState) startAt() time.Time {
+	var at time.Time
+	for _, a := range g.approvals {
+		if a.StartAt != nil && a.StartAt.After(at) {
+			at = *a.StartAt
+		}
+	}
+	return at
 }
 
 type questionState struct {
@@ -35,7 +59,9 @@ type questionState struct {
 	expired  bool
 }
 
-// stepState is all that the log says of one step.
+func (q *questionState) open() bool { return q.answered == nil && !q.expired }
+
+// stepState is all that the log says of one step at one place.
 type stepState struct {
 	begun   *StepBegun
 	beganAt time.Time
@@ -50,8 +76,26 @@ type stepState struct {
 	cleared      *Cleared
 	still        map[string]*StillJudged // by gate and target
 	questions    map[string]*questionState
+	asks         []*questionState // of an ask, by round
 	changed      bool
-	done         bool // told, noted
+	done         bool // told, noted, waited, or a step of several parts that is over
+	trouble      *Troubled
+	each         *EachBegun
+	items        []itemState
+	call         *CallBegun
+	callEnding   *Ending
+	callEnded    *CallEnded
+	undo         *UndoBegun
+	undone       bool
+	awaited      *LocksAwaited
+	awaitedAt    time.Time
+}
+
+// itemState is what is known of one item of an each. Over and failed follow from the log; they are kept so
+// that items that are over are not walked again.
+type itemState struct {
+	begun, over bool
+	failed      *Troubled
 }
 
 type judgedAt struct {
@@ -59,27 +103,64 @@ type judgedAt struct {
 	at time.Time
 }
 
-// State is a run's log, read.
+// fact is what one step at one place has made known.
+type fact struct {
+	path  string
+	value map[string]any
+}
+
+// data is what the steps of one call (or of the whole) have made known.
+type data struct {
+	inputs   map[string]any
+	readings map[string][]*expr.Round
+	units    map[string]string
+	facts    map[string]map[string][]fact // checks, answers, calls: by kind and id
+	views    map[string]map[string]*expr.Series
+}
+
+type changeAt struct {
+	seq  int64
+	path string
+}
+
+// State is a run's log, read. It is brought up to date by each event and never read from the start again.
 type State struct {
-	Begun    *Begun
-	BegunAt  time.Time
-	Ended    *Ended
-	Last     int64
+	Begun   *Begun
+	BegunAt time.Time
+	Ended   *Ended
+	Last    int64
+
+	book     *runbook.Book
 	steps    map[string]*stepState
 	attempts map[string]*attempt
 	order    []*attempt
-	// rounds of readings, in the order in which they were asked.
-	readings map[string]*expr.Series
-	changes  int64 // where the newest change began
-	checks   map[string]any
-	err      error
+	open     map[string]*attempt
+	data     map[string]*data
+	changes  []changeAt
+	ending   *Ending
+	cancel   *CancelAsked
+	alert    *AlertChanged
+	turned   []Turned
+	locks    map[string]bool
+	approved map[string]*approval // by the place of a change that an answer approved
+	waits    map[string]string    // places that wait, and on what
+	// times are when something happened at a place, first and last.
+	times map[string]*span
+	err   error
+}
+
+type span struct{ first, last time.Time }
+
+func newState(book *runbook.Book) *State {
+	return &State{book: book, steps: map[string]*stepState{}, attempts: map[string]*attempt{}, open: map[string]*attempt{},
+		data: map[string]*data{}, locks: map[string]bool{}, approved: map[string]*approval{}, waits: map[string]string{}, times: map[string]*span{}}
 }
 
 // Fold reads a log. An impossible log is an error, so that nothing is begun on it.
 func Fold(book *runbook.Book, log []Event) (*State, error) {
-	s := &State{steps: map[string]*stepState{}, attempts: map[string]*attempt{}, readings: map[string]*expr.Series{}, checks: map[string]any{}}
+	s := newState(book)
 	for _, e := range log {
-		s.apply(book, e)
+		s.apply(e)
 		if s.err != nil {
 			return nil, fmt.Errorf("event %d: %w", e.Seq, s.err)
 		}
@@ -93,123 +174,281 @@ func Fold(book *runbook.Book, log []Event) (*State, error) {
 func (s *State) step(path string) *stepState {
 	st := s.steps[path]
 	if st == nil {
-		st = &stepState{rounds: map[int]map[string][]*attempt{}, still: map[string]*StillJudged{}, questions: map[string]*questionState{}}
+		st = &stepState{}
 		s.steps[path] = st
 	}
 	return st
 }
 
-func (s *State) apply(book *runbook.Book, e Event) {
+// in is the data of the call that a place is in.
+func (s *State) in(path string) *data {
+	scope := scopeOf(path)
+	d := s.data[scope]
+	if d == nil {
+		d = &data{readings: map[string][]*expr.Round{}, units: map[string]string{}, facts: map[string]map[string][]fact{}, views: map[string]map[string]*expr.Series{}}
+		s.data[scope] = d
+	}
+	return d
+}
+
+func (d *data) learn(kind, id, path string, value map[string]any) {
+	if d.facts[kind] == nil {
+		d.facts[kind] = map[string][]fact{}
+	}
+	d.facts[kind][id] = append(d.facts[kind][id], fact{path, value})
+}
+
+func (s *State) apply(e Event) {
 	if e.Seq != s.Last+1 {
 		s.err = fmt.Errorf("the log has a gap after %d", s.Last)
 		return
 	}
 	s.Last = e.Seq
 	if b, ok := e.Body.(Begun); ok {
-		if b.Rules != Rules {
-			s.err = fmt.Errorf("the run was begun under version %d of the rules; this program knows version %d", b.Rules, Rules)
+		if b.Rules < OldestRules || b.Rules > Rules {
+			s.err = fmt.Errorf("the run was begun under version %d of the rules; this program knows %d to %d: %w", b.Rules, OldestRules, Rules, ErrNewer)
 		}
 		s.Begun, s.BegunAt = &b, e.At
+		s.in("").inputs = accepted(s.book, b.Inputs)
 		return
 	}
 	if s.Begun == nil {
 		s.err = errors.New("the log does not begin with run.begun")
 		return
 	}
-	st := s.step(e.Path)
+	if t := s.times[e.Path]; t == nil {
+		s.times[e.Path] = &span{e.At, e.At}
+	} else {
+		t.last = e.At
+	}
+	if s.applyRun(e) {
+		return
+	}
+	s.applyStep(s.step(e.Path), e)
+	s.waiting(e.Path)
+}
+
+// accepted brings inputs, which were JSON, to their types.
+func accepted(book *runbook.Book, given map[string]any) map[string]any {
+	out := make(map[string]any, len(given))
+	for _, in := range book.Inputs {
+		if v, err := reading.Convert(given[in.Name], in.Type); err == nil {
+			out[in.Name] = v
+		}
+	}
+	return out
+}
+
+// applyRun applies events that speak of the run as a whole.
+func (s *State) applyRun(e Event) bool {
+	switch b := e.Body.(type) {
+	case Outcome:
+		s.end(b)
+	case Lost:
+		if a := s.attempts[b.Attempt]; a != nil && !a.over() {
+			a.lost = &b
+			delete(s.open, b.Attempt)
+		}
+	case LocksTaken:
+		for _, k := range b.Keys {
+			s.locks[k] = true
+		}
+		s.step(e.Path).awaited = nil
+		s.waiting(e.Path)
+	case AlertChanged:
+		s.alert = &b
+	case Turned:
+		s.turned = append(s.turned, b)
+	case CancelAsked:
+		if s.cancel == nil {
+			s.cancel = &b
+		}
+	case Ending:
+		if e.Path != "" && verbAt(s.book, e.Path) == runbook.Call {
+			s.step(e.Path).callEnding = &b
+			return true
+		}
+		s.ending = &b
+	case Ended:
+		s.Ended = &b
+	default:
+		return false
+	}
+	return true
+}
+
+// verbAt gives the verb of the step at a place; "" for none.
+func verbAt(book *runbook.Book, path string) runbook.Verb {
+	if st, _ := Find(book, path); st != nil {
+		return st.Verb
+	}
+	return ""
+}
+
+func (s *State) applyStep(st *stepState, e Event) {
 	switch b := e.Body.(type) {
 	case Skipped:
 		st.skipped = &b
 	case StepBegun:
 		st.begun, st.beganAt = &b, e.At
 	case Intent:
-		s.intend(st, e, b, book)
-	case Outcome:
-		s.end(b, book)
-	case Lost:
-		if a := s.attempts[b.Attempt]; a != nil && !a.over() {
-			a.lost = &b
-		}
+		s.intend(st, e, b)
 	case Judged:
 		st.judged = append(st.judged, judgedAt{b, e.At})
-		if step := book.Step(e.Path); b.Final && step != nil && step.ID != "" {
-			s.checks[step.ID] = map[string]any{"result": b.Result, "passed": b.Result == Passes}
+		if step, _ := Find(s.book, e.Path); b.Final && step != nil && step.ID != "" {
+			differing := []string{}
+			for _, d := range b.Differences {
+				if len(differing) == 0 || differing[len(differing)-1] != d.Target {
+					differing = append(differing, d.Target)
+				}
+			}
+			s.in(e.Path).learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes, "differing": differing})
 		}
 	case LeaveGiven:
 		st.leaves = append(st.leaves, b)
-	case GateRaised:
-		st.gates = append(st.gates, &gateState{raised: b, seq: e.Seq})
-		st.leavesAtGate = len(st.leaves)
-	case GateDecided:
-		for _, g := range st.gates {
-			if g.raised.Gate == b.Gate && g.decided == nil && !g.expired {
-				g.decided = &b
-			}
-		}
-	case GateExpired:
-		for _, g := range st.gates {
-			if g.raised.Gate == b.Gate && g.decided == nil {
-				g.expired = true
-			}
-		}
+	case GateRaised, GateDecided, GateExpired:
+		st.gate(e)
 	case Cleared:
 		st.cleared = &b
 	case StillJudged:
+		if st.still == nil {
+			st.still = map[string]*StillJudged{}
+		}
 		st.still[b.Gate+"/"+b.Target] = &b
-	case QuestionRaised:
-		st.questions[b.Attempt] = &questionState{raised: b}
-	case QuestionAnswered:
-		for _, q := range st.questions {
-			if q.raised.Question == b.Question && q.answered == nil && !q.expired {
-				q.answered = &b
-			}
-		}
-	case QuestionExpired:
-		for _, q := range st.questions {
-			if q.raised.Question == b.Question && q.answered == nil {
-				q.expired = true
-			}
-		}
+	case QuestionRaised, QuestionAnswered, QuestionExpired:
+		s.question(st, e)
 	case Changed:
 		st.changed = true
-	case Told, Noted:
+	case Told, Noted, Waited, StepEnded:
 		st.done = true
-	case Ended:
-		s.Ended = &b
+	case Troubled:
+		st.trouble = &b
+	case EachBegun:
+		st.each, st.items, st.beganAt = &b, make([]itemState, len(b.Items)), e.At
+	case ItemBegun:
+		st.begun, st.beganAt = &StepBegun{}, e.At
+	case CallBegun:
+		st.call, st.beganAt = &b, e.At
+		if step, book := Find(s.book, e.Path); step != nil && book.Callee(step.Callee) != nil {
+			s.in(e.Path + "/").inputs = accepted(book.Callee(step.Callee), b.Inputs)
+		}
+	case CallEnded:
+		st.callEnded = &b
+		if step, _ := Find(s.book, e.Path); step != nil && step.ID != "" {
+			s.in(e.Path).learn("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+		}
+	case UndoBegun:
+		st.undo = &b
+	case Undone:
+		st.undone = true
+	case LocksAwaited:
+		if st.awaited == nil {
+			st.awaitedAt = e.At
+		}
+		st.awaited = &b
 	default:
 		s.err = fmt.Errorf("unknown event %T", b)
 	}
 }
 
-func (s *State) intend(st *stepState, e Event, b Intent, book *runbook.Book) {
+func (st *stepState) gate(e Event) {
+	switch b := e.Body.(type) {
+	case GateRaised:
+		st.gates = append(st.gates, &gateState{raised: b, seq: e.Seq})
+		st.leavesAtGate = len(st.leaves)
+	case GateDecided:
+		for _, g := range st.gates {
+			switch {
+			case g.raised.Gate != b.Gate || !g.open():
+			case b.Approved:
+				g.approvals = append(g.approvals, b)
+			default:
+				g.refused = &b
+			}
+		}
+	case GateExpired:
+		for _, g := range st.gates {
+			if g.raised.Gate == b.Gate && g.open() {
+				g.expired = true
+			}
+		}
+	}
+}
+
+func (s *State) question(st *stepState, e Event) {
+	find := func(id string) *questionState {
+		for _, q := range st.questions {
+			if q.raised.Question == id {
+				return q
+			}
+		}
+		return nil
+	}
+	switch b := e.Body.(type) {
+	case QuestionRaised:
+		if st.questions == nil {
+			st.questions = map[string]*questionState{}
+		}
+		q := &questionState{raised: b}
+		st.questions[b.Question] = q
+		if b.Attempt == "" {
+			st.asks = append(st.asks, q)
+		}
+	case QuestionAnswered:
+		q := find(b.Question)
+		if q == nil || !q.open() {
+			return
+		}
+		q.answered = &b
+		if step, _ := Find(s.book, e.Path); step != nil && step.Ask != nil && step.ID != "" {
+			v := map[string]any{"choice": b.Choice, "by": b.By, "comment": b.Comment}
+			for _, f := range step.Ask.Fields {
+				if x, err := reading.Convert(b.Fields[f.Name], f.Type); err == nil {
+					v[f.Name] = x
+				}
+			}
+			s.in(e.Path).learn("answers", step.ID, e.Path, v)
+		}
+		if a, ok := q.raised.Approves[b.Choice]; ok {
+			s.approved[a.Path] = &approval{proposal: a.Proposal, digest: a.Digest, by: b.By, id: b.Question, until: untilOf(a.Proposal)}
+		}
+	case QuestionExpired:
+		if q := find(b.Question); q != nil && q.open() {
+			q.expired = true
+		}
+	}
+}
+
+func (s *State) intend(st *stepState, e Event, b Intent) {
 	if s.attempts[b.Attempt] != nil {
 		s.err = fmt.Errorf("attempt %s is begun twice", b.Attempt)
 		return
 	}
 	a := &attempt{intent: b, path: e.Path, seq: e.Seq, at: e.At}
-	s.attempts[b.Attempt] = a
+	s.attempts[b.Attempt], s.open[b.Attempt] = a, a
 	s.order = append(s.order, a)
+	if st.rounds == nil {
+		st.rounds = map[int]map[string][]*attempt{}
+	}
 	if st.rounds[b.Round] == nil {
 		st.rounds[b.Round] = map[string][]*attempt{}
 	}
 	st.rounds[b.Round][b.Target] = append(st.rounds[b.Round][b.Target], a)
+	d := s.in(e.Path)
 	if b.Change {
-		s.changes = e.Seq
+		s.changes = append(s.changes, changeAt{e.Seq, e.Path})
+		clear(d.views)
 		return
 	}
-	if look := book.Step(b.Look); look != nil && b.Asked != nil {
+	if look, _ := Find(s.book, b.Look); look != nil && b.Asked != nil {
+		clear(d.views)
 		for _, r := range look.Read {
-			series := s.readings[r.Name]
-			if series == nil {
-				series = &expr.Series{Name: r.Name}
-				s.readings[r.Name] = series
-			}
-			series.Rounds = append(series.Rounds, expr.Round{Seq: e.Seq, Asked: b.Asked, Takings: map[string]expr.Taking{}})
+			d.readings[r.Name] = append(d.readings[r.Name], &expr.Round{Seq: e.Seq, Path: e.Path, No: b.Round, Asked: b.Asked, Takings: map[string]expr.Taking{}})
 		}
 	}
 }
 
-func (s *State) end(b Outcome, book *runbook.Book) {
+func (s *State) end(b Outcome) {
 	a := s.attempts[b.Attempt]
 	if a == nil || a.outcome != nil {
 		return // a late fact about something unknown or already known
@@ -219,32 +458,43 @@ func (s *State) end(b Outcome, book *runbook.Book) {
 		return
 	}
 	a.outcome = &b
-	if look := book.Step(a.intent.Look); look != nil {
-		for _, spec := range look.Read {
-			taking, ok := b.Readings[spec.Name]
-			series := s.readings[spec.Name]
-			if !ok || series == nil {
-				continue
-			}
-			v, err := reading.Convert(taking.Value, spec.Type)
-			if err != nil {
-				continue // it stays missing
-			}
-			taking.Value = v
-			for i := len(series.Rounds) - 1; i >= 0; i-- {
-				// The round that was asked last before this attempt.
-				if series.Rounds[i].Seq <= a.seq {
-					series.Rounds[i].Takings[a.intent.Target] = taking
-					break
-				}
+	delete(s.open, b.Attempt)
+	if undone := s.attempts[a.intent.Undo]; undone != nil && b.State == OK {
+		undone.undone = true
+	}
+	look, _ := Find(s.book, a.intent.Look)
+	if look == nil {
+		return
+	}
+	d := s.in(a.path)
+	clear(d.views)
+	for _, spec := range look.Read {
+		taking, ok := b.Readings[spec.Name]
+		if !ok {
+			continue
+		}
+		v, err := reading.Convert(taking.Value, spec.Type)
+		if err != nil {
+			continue // it stays missing
+		}
+		taking.Value = v
+		rounds := d.readings[spec.Name]
+		for i := len(rounds) - 1; i >= 0; i-- {
+			// The round of the same step that was asked last before this attempt.
+			if rounds[i].Seq <= a.seq && rounds[i].Path == a.path && rounds[i].No == a.intent.Round {
+				rounds[i].Takings[a.intent.Target] = taking
+				break
 			}
 		}
 	}
 }
 
-// OpenAttempts lists the intents whose outcome is not known.
+// OpenAttempts lists the intents whose outcome is not known, in the order in which they were begun.
 func (s *State) OpenAttempts() []Intent {
 	var out []Intent
+	if len(s.open) == 0 {
+		return nil
+	}
 	for _, a := range s.order {
 		if !a.over() {
 			out = append(out, a.intent)
@@ -253,13 +503,22 @@ func (s *State) OpenAttempts() []Intent {
 	return out
 }
 
+// Attempt gives the intent of an attempt, the place of its step, and whether its outcome is in the log.
+func (s *State) Attempt(id string) (in Intent, path string, over, ok bool) {
+	a := s.attempts[id]
+	if a == nil {
+		return Intent{}, "", false, false
+	}
+	return a.intent, a.path, a.over(), true
+}
+
 // Change reports whether an attempt is one of a change whose outcome the log does not hold.
 func (s *State) Change(id string) bool {
 	a := s.attempts[id]
 	return a != nil && a.intent.Change && a.outcome == nil
 }
 
-// PathOf gives the path of the step to which an attempt belongs.
+// PathOf gives the place of the step to which an attempt belongs.
 func (s *State) PathOf(id string) string {
 	if a := s.attempts[id]; a != nil {
 		return a.path
@@ -267,23 +526,27 @@ func (s *State) PathOf(id string) string {
 	return ""
 }
 
-// OpenGate gives the gate that waits for a decision and the path of its step; nil without one.
-func (s *State) OpenGate(id string) (*GateRaised, string) {
-	for path, st := range s.steps {
-		for _, g := range st.gates {
-			if g.raised.Gate == id && g.decided == nil && !g.expired && s.Ended == nil {
-				return &g.raised, path
+// OpenGate gives the gate that waits for a decision, the place of its step and who approved so far; nil without one.
+func (s *State) OpenGate(id string) (*GateRaised, string, []string) {
+	for path := range s.waits {
+		for _, g := range s.steps[path].gates {
+			if g.raised.Gate == id && g.open() && s.Ended == nil && s.ending == nil {
+				var by []string
+				for _, a := range g.approvals {
+					by = append(by, a.By)
+				}
+				return &g.raised, path, by
 			}
 		}
 	}
-	return nil, ""
+	return nil, "", nil
 }
 
-// OpenQuestion gives the question that waits for an answer and the path of its step; nil without one.
+// OpenQuestion gives the question that waits for an answer and the place of its step; nil without one.
 func (s *State) OpenQuestion(id string) (*QuestionRaised, string) {
-	for path, st := range s.steps {
-		for _, q := range st.questions {
-			if q.raised.Question == id && q.answered == nil && !q.expired && s.Ended == nil {
+	for path := range s.waits {
+		for _, q := range s.steps[path].questions {
+			if q.raised.Question == id && q.open() && s.Ended == nil && s.ending == nil {
 				return &q.raised, path
 			}
 		}
@@ -291,56 +554,90 @@ func (s *State) OpenQuestion(id string) (*QuestionRaised, string) {
 	return nil, ""
 }
 
+// The things a run can wait on.
+const (
+	OnApproval = "approval"
+	OnAnswer   = "answer"
+	OnTurn     = "turn" // another run of the same key
+	OnLock     = "lock" // another run changes what this one is about to change
+	OnTime     = "time"
+)
+
+// waiting brings up to date on what the step at a place waits.
+func (s *State) waiting(path string) {
+	st := s.steps[path]
+	on := ""
+	switch {
+	case st == nil:
+	case len(st.gates) > 0 && st.gates[len(st.gates)-1].open():
+		on = OnApproval
+	case st.asked():
+		on = OnAnswer
+	case st.awaited != nil && path == "":
+		on = OnTurn
+	case st.awaited != nil:
+		on = OnLock
+	case len(st.judged) > 0 && !st.judged[len(st.judged)-1].Final && !st.done:
+		on = OnTime
+	case len(st.gates) > 0 && st.gates[len(st.gates)-1].enough() && len(st.rounds) == 0 && !st.changed && !st.gates[len(st.gates)-1].startAt().IsZero():
+		on = OnTime
+	case st.begun != nil && !st.done && verbAt(s.book, path) == runbook.Wait:
+		on = OnTime
+	}
+	if on == "" || st.trouble != nil {
+		delete(s.waits, path)
+		return
+	}
+	s.waits[path] = on
+}
+
+func (st *stepState) asked() bool {
+	for _, q := range st.questions {
+		if q.open() {
+			return true
+		}
+	}
+	return false
+}
+
 // WaitsOn tells in words on what the run waits; "" while it runs or is over.
 func (s *State) WaitsOn() string {
-	if s.Ended != nil || len(s.OpenAttempts()) > 0 {
+	if s.Ended != nil || len(s.open) > 0 {
 		return ""
 	}
-	for _, st := range s.steps {
-		if n := len(st.gates); n > 0 && st.gates[n-1].decided == nil && !st.gates[n-1].expired {
-			return "approval"
-		}
-		for _, q := range st.questions {
-			if q.answered == nil && !q.expired {
-				return "answer"
-			}
-		}
+	found := map[string]bool{}
+	for _, on := range s.waits {
+		found[on] = true
 	}
-	for _, st := range s.steps {
-		if n := len(st.judged); n > 0 && !st.judged[n-1].Final {
-			return "time"
+	for _, on := range []string{OnApproval, OnAnswer, OnTurn, OnLock, OnTime} {
+		if found[on] {
+			return on
 		}
 	}
 	return ""
 }
 
-// scope is what expressions see at one step, on one target where it acts on targets.
-func (s *State) scope(book *runbook.Book, target string, now time.Time) *expr.Scope {
-	b := s.Begun
-	inputs := make(map[string]any, len(b.Inputs))
-	for _, in := range book.Inputs {
-		if v, err := reading.Convert(b.Inputs[in.Name], in.Type); err == nil {
-			inputs[in.Name] = v
+// Awaited tells which run holds what this one waits for; "" for none.
+func (s *State) Awaited() LocksAwaited {
+	for path, on := range s.waits {
+		if on == OnTurn || on == OnLock {
+			return *s.steps[path].awaited
 		}
 	}
-	sc := &expr.Scope{
-		Alert: b.Alert, Inputs: inputs, Incident: b.Incident, Service: b.Service, Checks: s.checks, Now: now,
-		Run:      map[string]any{"id": b.Run, "runbook": b.Runbook, "started_by": b.StartedBy, "begun_at": s.BegunAt},
-		Readings: map[string]*expr.Series{},
-	}
-	for n, r := range s.readings {
-		c := *r
-		c.ChangeSeq = s.changes
-		sc.Readings[n] = &c
-	}
-	for _, t := range b.Estate {
-		if t.Name == target {
-			labels := t.Labels
-			if labels == nil {
-				labels = map[string]string{}
-			}
-			sc.Target = map[string]any{"name": t.Name, "address": t.Address, "labels": labels}
-		}
-	}
-	return sc
+	return LocksAwaited{}
 }
+
+// approval is a person's yes, and what it allows.
+type approval struct {
+	proposal leave.Proposal
+	digest   string
+	id       string // of the gate or the question
+	by       string
+	until    time.Time
+}
+
+// Book is the runbook of the run.
+func (s *State) Book() *runbook.Book { return s.book }
+
+// Cancelled reports whether the run is to be cancelled.
+func (s *State) Cancelled() bool { return s.cancel != nil }

@@ -4,8 +4,11 @@ package leave
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"slices"
 
+	"urgentis/core/expr"
 	"urgentis/core/incident"
 )
 
@@ -36,6 +39,8 @@ type Question struct {
 	Halted  bool // all changes of the installation are stopped
 	// Unpinned lists targets whose host key is not known.
 	Unpinned []string
+	// NoSecret lists secrets that would be used and are not set.
+	NoSecret []string
 }
 
 // Answer is a verdict with every reason for it.
@@ -58,6 +63,9 @@ func Decide(q Question) Answer {
 	}
 	for _, t := range q.Unpinned {
 		add(No, "the host key of %s is not known", t)
+	}
+	for _, n := range q.NoSecret {
+		add(No, "there is no secret %s", n)
 	}
 	switch q.Stance {
 	case Suggest:
@@ -85,7 +93,8 @@ type Proposal struct {
 
 // Request is one thing to do on one target, rendered. Undo takes it back.
 type Request struct {
-	Kind    string            `json:"kind"` // ssh, local or http
+	Kind    string            `json:"kind"`           // ssh, local, http, sql or probe
+	Step    string            `json:"step,omitempty"` // the place of the change, in a proposal for several
 	Target  Facts             `json:"target"`
 	Words   []string          `json:"words,omitempty"`
 	Env     map[string]string `json:"env,omitempty"`
@@ -96,7 +105,103 @@ type Request struct {
 	Body    string            `json:"body,omitempty"`
 	Accept  []int             `json:"accept,omitempty"`
 	Timeout int               `json:"timeout_seconds"`
-	Undo    *Request          `json:"undo,omitempty"`
+	Stdin   string            `json:"stdin,omitempty"`
+	// Plain sends words as they are, to a device without a POSIX shell.
+	Plain bool `json:"plain,omitempty"`
+	// AcceptLost counts a connection that is lost after the command began as good.
+	AcceptLost bool       `json:"accept_lost,omitempty"`
+	Looks      bool       `json:"looks,omitempty"` // it only reads, and is kept to that
+	SQL        *Statement `json:"sql,omitempty"`
+	Probe      *Probe     `json:"probe,omitempty"`
+	File       *File      `json:"file,omitempty"`
+	// Hidden names what of Env holds secrets, once they are filled in.
+	Hidden []string `json:"-"`
+	// Secrets gives the version of each secret that stands in it.
+	Secrets map[string]int `json:"secrets,omitempty"`
+	Undo    *Request       `json:"undo,omitempty"`
+}
+
+// Statement is a statement of SQL with typed parameters, each as JSON.
+type Statement struct {
+	Text     string   `json:"text"`
+	With     []string `json:"with,omitempty"`
+	Database string   `json:"database"`
+	User     string   `json:"user"`
+	Password string   `json:"password,omitempty"` // the mark of a secret
+	Port     int      `json:"port"`
+}
+
+// Probe asks whether something answers: a TCP port, a name, an echo.
+type Probe struct {
+	Port  int    `json:"port,omitempty"`
+	Name  string `json:"name,omitempty"`
+	Type  string `json:"type,omitempty"`
+	Echos int    `json:"echos,omitempty"`
+}
+
+// File is a file that is put on the target.
+type File struct {
+	To   string `json:"to"`
+	Text string `json:"text"`
+	Mode string `json:"mode"`
+}
+
+// Covers tells what of a request is not as it was approved; "" where all of it is. What was approved may hold bounds.
+func Covers(approved, now Request) string {
+	a, err := tree(approved)
+	if err != nil {
+		return err.Error()
+	}
+	b, err := tree(now)
+	if err != nil {
+		return err.Error()
+	}
+	return covers("", a, b)
+}
+
+func tree(r Request) (any, error) {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	var v any
+	return v, json.Unmarshal(b, &v)
+}
+
+func covers(at string, a, b any) string {
+	switch x := a.(type) {
+	case string:
+		if y, ok := b.(string); ok && expr.Covers(x, y) {
+			return ""
+		}
+	case []any:
+		y, ok := b.([]any)
+		if !ok || len(x) != len(y) {
+			break
+		}
+		for i := range x {
+			if s := covers(at, x[i], y[i]); s != "" {
+				return s
+			}
+		}
+		return ""
+	case map[string]any:
+		y, ok := b.(map[string]any)
+		if !ok || len(x) != len(y) {
+			break
+		}
+		for k := range x {
+			if s := covers(k, x[k], y[k]); s != "" {
+				return s
+			}
+		}
+		return ""
+	default:
+		if a == b {
+			return ""
+		}
+	}
+	return fmt.Sprintf("%s is %s, approved was %s", at, expr.Say(b), expr.ShowBounds(expr.Say(a)))
 }
 
 // Facts is what is known of a target when it is asked; a change is bound to it.
@@ -142,5 +247,28 @@ func Differ(approved, now []Facts) []string {
 			}
 		}
 	}
+	return out
+}
+
+// SecretNames lists the secrets that stand in a request, by their marks.
+func (r Request) SecretNames() []string {
+	texts := []string{r.Stdin}
+	for _, m := range []map[string]string{r.Env, r.Headers} {
+		for _, v := range m {
+			texts = append(texts, v)
+		}
+	}
+	if r.SQL != nil {
+		texts = append(texts, r.SQL.Password)
+	}
+	var out []string
+	for _, t := range texts {
+		for _, n := range expr.SecretsIn(t) {
+			if !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	slices.Sort(out)
 	return out
 }

@@ -2,6 +2,7 @@
 package reading
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -22,9 +23,16 @@ type Spec struct {
 	Name string
 	Type expr.Type
 	Unit string
-	// One of these: a jq expression over the output as JSON, or a pattern over its text.
+	// Sealed keeps the value out of every record.
+	Sealed bool
+	// One of these: a jq expression over the output as JSON, a pattern over its text, a table of
+	// columns, the lines that match, the exit (or HTTP status), the whole text.
 	JSON    *Query
 	Pattern *regexp.Regexp
+	Table   *Table
+	Lines   *regexp.Regexp
+	Exit    bool
+	Whole   bool
 }
 
 // Query is a compiled jq expression.
@@ -52,8 +60,8 @@ func CompileQuery(src string) (*Query, error) {
 // ErrMissing marks a reading that the output does not hold.
 var ErrMissing = errors.New("the output does not hold it")
 
-// Take takes one reading from output. It never guesses: what is not there is an error.
-func Take(s Spec, output []byte) (any, error) {
+// Take takes one reading from output and its exit. It never guesses: what is not there is an error.
+func Take(s Spec, output []byte, exit *int) (any, error) {
 	var v any
 	var err error
 	switch {
@@ -68,6 +76,17 @@ func Take(s Spec, output []byte) (any, error) {
 		if s.Pattern.NumSubexp() > 0 {
 			v = string(m[1])
 		}
+	case s.Table != nil:
+		v, err = s.Table.take(string(output), s.Type)
+	case s.Lines != nil:
+		v, err = linesOf(s.Lines, string(output), s.Type)
+	case s.Exit:
+		if exit == nil {
+			return nil, fmt.Errorf("%s: %w: there was no exit", s.Name, ErrMissing)
+		}
+		v = *exit
+	case s.Whole:
+		v = strings.TrimRight(string(output), "\r\n")
 	default:
 		return nil, fmt.Errorf("%s: no form is given", s.Name)
 	}
@@ -81,14 +100,19 @@ func Take(s Spec, output []byte) (any, error) {
 	return out, nil
 }
 
-func (q *Query) run(output []byte) (any, error) {
-	dec := json.NewDecoder(strings.NewReader(string(output)))
+// ParseJSON reads output as JSON; whole numbers are int.
+func ParseJSON(output []byte) (any, error) {
+	dec := json.NewDecoder(bytes.NewReader(output))
 	dec.UseNumber()
 	var in any
 	if err := dec.Decode(&in); err != nil {
 		return nil, fmt.Errorf("the output is not JSON: %w", err)
 	}
-	in, err := numbers(in, 0)
+	return numbers(in, 0)
+}
+
+func (q *Query) run(output []byte) (any, error) {
+	in, err := ParseJSON(output)
 	if err != nil {
 		return nil, err
 	}
@@ -178,10 +202,7 @@ func Convert(v any, t expr.Type) (any, error) {
 		}
 		return no()
 	case expr.JSON:
-		if i, ok := v.(int); ok {
-			return int64(i), nil
-		}
-		return v, nil
+		return wide(v), nil
 	}
 	switch x := v.(type) {
 	case string:
@@ -192,6 +213,27 @@ func Convert(v any, t expr.Type) (any, error) {
 		return expr.Say(x), nil
 	}
 	return no()
+}
+
+// wide makes every int an int64, as expressions have them.
+func wide(v any) any {
+	switch x := v.(type) {
+	case int:
+		return int64(x)
+	case []any:
+		out := make([]any, len(x))
+		for i := range x {
+			out[i] = wide(x[i])
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(x))
+		for k := range x {
+			out[k] = wide(x[k])
+		}
+		return out
+	}
+	return v
 }
 
 func article(t expr.Type) string {

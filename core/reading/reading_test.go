@@ -29,7 +29,7 @@ func TestTake(t *testing.T) {
 		"missing":               {Spec{Name: "d", Type: expr.Integer, JSON: jq(t, ".depth")}, `{}`, nil, "does not hold it"},
 		"not JSON":              {Spec{Name: "d", Type: expr.Integer, JSON: jq(t, ".depth")}, `depth=1`, nil, "not JSON"},
 		"wrong type":            {Spec{Name: "d", Type: expr.Integer, JSON: jq(t, ".depth")}, `{"depth":"many"}`, nil, `"many" is not a whole number`},
-		"structure":             {Spec{Name: "d", Type: expr.JSON, JSON: jq(t, ".a")}, `{"a":[1,{"b":2.5}]}`, []any{1, map[string]any{"b": 2.5}}, ""},
+		"structure":             {Spec{Name: "d", Type: expr.JSON, JSON: jq(t, ".a")}, `{"a":[1,{"b":2.5}]}`, []any{int64(1), map[string]any{"b": 2.5}}, ""},
 		"endless":               {Spec{Name: "d", Type: expr.JSON, JSON: jq(t, "def f: f; f")}, `{}`, nil, "deadline"},
 		"pattern with group":    {Spec{Name: "l", Type: expr.Number, Pattern: regexp.MustCompile(`load (\d+\.\d+)`)}, "load 0.75 now", 0.75, ""},
 		"pattern without one":   {Spec{Name: "l", Type: expr.Text, Pattern: regexp.MustCompile(`m-\d+`)}, "at m-77.", "m-77", ""},
@@ -39,7 +39,7 @@ func TestTake(t *testing.T) {
 		"environment is hidden": {Spec{Name: "d", Type: expr.Text, JSON: jq(t, "env.PATH")}, `{}`, nil, "does not hold it"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			v, err := Take(c.spec, []byte(c.out))
+			v, err := Take(c.spec, []byte(c.out), nil)
 			if c.err != "" {
 				require.ErrorContains(t, err, c.err)
 				return
@@ -55,7 +55,7 @@ func FuzzTakeJSON(f *testing.F) {
 	f.Add([]byte(`{"depth":1}`))
 	f.Add([]byte(`[[[[`))
 	f.Fuzz(func(t *testing.T, out []byte) {
-		v, err := Take(Spec{Name: "d", Type: expr.Integer, JSON: q}, out)
+		v, err := Take(Spec{Name: "d", Type: expr.Integer, JSON: q}, out, nil)
 		if err == nil {
 			assert.IsType(t, int64(0), v)
 		}

@@ -4,6 +4,7 @@ package runbook
 
 import (
 	"regexp"
+	"slices"
 	"time"
 
 	"urgentis/core/expr"
@@ -19,6 +20,8 @@ const (
 	MaxSteps = 500
 	MaxDepth = 12 // steps within steps
 	MaxWords = 200
+	MaxItems = 1000 // items of an each
+	MaxCalls = 5    // calls within calls
 )
 
 // Verb says what a step means to do.
@@ -28,17 +31,22 @@ type Verb string
 const (
 	Look     Verb = "look"
 	Check    Verb = "check"
+	Ask      Verb = "ask"
 	Change   Verb = "change"
+	Wait     Verb = "wait"
 	Tell     Verb = "tell"
 	Note     Verb = "note"
+	Call     Verb = "call"
+	Each     Verb = "each"
+	Together Verb = "together"
 	Close    Verb = "close"
 	HandOver Verb = "hand_over"
 )
 
 // Verbs lists the verbs in the order in which a reader meets them.
-var Verbs = []Verb{Look, Check, Change, Tell, Note, Close, HandOver}
+var Verbs = []Verb{Look, Check, Ask, Change, Wait, Tell, Note, Call, Each, Together, Close, HandOver}
 
-// Book is one checked runbook. It is never altered after Parse.
+// Book is one checked runbook, or a part of one. It is never altered after Parse.
 type Book struct {
 	Name, Title, Owner, Service, About string
 	Tags                               []string
@@ -46,14 +54,37 @@ type Book struct {
 	Saves  time.Duration
 	Starts []Start
 	Inputs []Input
+	Limits Limits
 	Steps  []*Step
-	Source []byte
-	// Revision is the SHA-256 of the text, in hexadecimal.
+	// OnError follows a trouble that no step provided for; Finally runs before every end.
+	OnError Branch
+	Finally []*Step
+	// IfCleared and IfWorse follow when the alert clears or worsens meanwhile.
+	IfCleared, IfWorse Branch
+	Results            []Result
+	Parts              map[string]*Book
+	Source             []byte
+	// Revision is the SHA-256 of the text, in hexadecimal; that of its runbook for a part.
 	Revision string
 
 	byPath map[string]*Step
 	byID   map[string]*Step
 	takes  map[string]*Step // the step that takes a reading
+	linked map[string]*Book // other runbooks that it calls
+}
+
+// Limits bound the runs of a runbook.
+type Limits struct {
+	// OneAtATime gives the key of which only one run may be under way; the others wait their turn.
+	OneAtATime  *expr.Program
+	GiveUpAfter time.Duration // 0: no bound
+}
+
+// Result is a value that a caller sees.
+type Result struct {
+	Name  string
+	Type  expr.Type
+	Value *expr.Template
 }
 
 // Step finds a step by its path, such as 2.fails.1; nil without one.
@@ -65,7 +96,20 @@ func (b *Book) ByID(id string) *Step { return b.byID[id] }
 // Takes finds the look that takes a reading; nil without one.
 func (b *Book) Takes(name string) *Step { return b.takes[name] }
 
-// All lists every step, outer before inner.
+// Callee finds what a call calls: a part of this runbook, or another one that was linked to it.
+func (b *Book) Callee(name string) *Book {
+	if p := b.Parts[name]; p != nil {
+		return p
+	}
+	return b.linked[name]
+}
+
+// lists gives the step lists of the whole, each with the prefix of its paths.
+func (b *Book) lists() []namedBranch {
+	return []namedBranch{{"", b.Steps}, {"on_error", b.OnError.Steps}, {"finally", b.Finally}, {"if_cleared", b.IfCleared.Steps}, {"if_worse", b.IfWorse.Steps}}
+}
+
+// All lists every step, outer before inner; the steps of parts are their own.
 func (b *Book) All() []*Step {
 	var out []*Step
 	var add func([]*Step)
@@ -77,7 +121,9 @@ func (b *Book) All() []*Step {
 			}
 		}
 	}
-	add(b.Steps)
+	for _, l := range b.lists() {
+		add(l.steps)
+	}
 	return out
 }
 
@@ -107,27 +153,43 @@ type Step struct {
 
 	When      *expr.Program
 	Otherwise []*Step
+	OnError   Branch
 
 	// Look and change.
-	Where   *Selector
-	Do      *Do
-	Read    []reading.Spec
-	Timeout time.Duration
-	Again   *Again
+	Where     *Selector
+	Do        *Do
+	Read      []reading.Spec
+	Timeout   time.Duration
+	Again     *Again
+	OnlyReads string
+	Fits      *reading.Schema // of a look: what its output must fit
 
-	// Check.
-	That   *expr.Program
-	Retake string
-	Passes Branch
-	Fails  Branch
-	Unsure Branch
-	Proves string
+	// Check, and the condition of a wait.
+	That    *expr.Program
+	Agrees  *Agrees
+	Retake  string
+	Passes  Branch
+	Fails   Branch
+	Unsure  Branch
+	Proves  string
+	WaitFor time.Duration
 
-	// Change.
+	// Change. A change with steps of its own is a block under one gate.
 	Still      *expr.Program
+	Fresh      time.Duration
 	Gate       *Gate
 	Undo       *Do
 	Repeatable bool
+	Happened   *expr.Program // settles an unknown outcome
+	Steps      []*Step       // of a change or an each
+
+	Ask      *Question
+	Each     *Iteration
+	Branches []NamedSteps // of a together
+
+	// Call.
+	Callee string
+	Given  map[string]*expr.Template
 
 	// Tell, note, close and hand_over.
 	Text    *expr.Template
@@ -137,17 +199,86 @@ type Step struct {
 	To      string
 }
 
+// NamedSteps is one branch of a together.
+type NamedSteps struct {
+	Name  string
+	Steps []*Step
+}
+
+// Question is what an ask asks.
+type Question struct {
+	To         string
+	Text       *expr.Template
+	Choices    []Choice
+	Fields     []Input
+	Suggest    map[string]*expr.Template // what the fields begin with
+	AskAgain   *expr.Program
+	Rounds     int
+	Within     time.Duration
+	Unanswered Branch
+	None       Branch // "none of these"
+}
+
+// Choice is one answer.
+type Choice struct {
+	Name, Label string
+	Steps       []*Step
+	// Itself is the condition under which the question answers itself with this choice.
+	Itself   *expr.Program
+	Approves string // the id of a change that this answer approves
+}
+
+// The choices that every question has beside its own.
+const (
+	NoneOfThese = "none_of_these"
+	Back        = "back"
+)
+
+// Iteration says over what an each goes.
+type Iteration struct {
+	Over  *expr.Program // a list
+	Where *Selector     // targets
+	Peers *Selector     // each target with each of these
+	Named string
+	// AtOnce bounds how many items are under way; with Percent it is a share of them.
+	AtOnce   int
+	Percent  bool
+	Tolerate int // how many items may fail
+	Between  []*Step
+}
+
+// Agrees compares a reading with facts known about its target.
+type Agrees struct {
+	Reading string
+	Known   string          // the key of the target's known facts
+	Schema  *reading.Schema // or the schema that it must fit
+	How     reading.How
+}
+
 type namedBranch struct {
 	name  string
 	steps []*Step
 }
 
+// branches lists the step lists within a step, each with the part of the path that leads to it.
 func (s *Step) branches() []namedBranch {
-	out := []namedBranch{{"otherwise", s.Otherwise}, {"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}}
+	out := []namedBranch{{"otherwise", s.Otherwise}, {"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"do", s.Steps}}
 	if s.Gate != nil {
 		out = append(out, namedBranch{"refused", s.Gate.Refused.Steps}, namedBranch{"unanswered", s.Gate.Unanswered.Steps})
 	}
-	return out
+	if q := s.Ask; q != nil {
+		for _, c := range q.Choices {
+			out = append(out, namedBranch{"choices." + c.Name, c.Steps})
+		}
+		out = append(out, namedBranch{"unanswered", q.Unanswered.Steps}, namedBranch{"none", q.None.Steps})
+	}
+	if s.Each != nil {
+		out = append(out, namedBranch{"between", s.Each.Between})
+	}
+	for _, b := range s.Branches {
+		out = append(out, namedBranch{"branches." + b.Name, b.Steps})
+	}
+	return append(out, namedBranch{"on_error", s.OnError.Steps})
 }
 
 // Selector chooses targets of the runbook's service.
@@ -157,15 +288,64 @@ type Selector struct {
 	PickOne bool
 }
 
-// Do is a way of doing: a command or an HTTP call.
+// Do is a way of doing. One of Run, Script, HTTP, SQL, Port, Name, Echo, Send and Fetch is set.
 type Do struct {
-	Run  []*expr.Template
-	HTTP *HTTP
+	Run    []*expr.Template
+	Script *Script
+	HTTP   *HTTP
+	SQL    *SQL
+	Port   *Value // a port number
+	Name   *Lookup
+	Echo   *Echo
+	Send   *Send
+	Fetch  *expr.Template
+
 	// FromHere runs the command on the host of the service itself.
 	FromHere bool
-	As       string
+	// Plain refuses words that would need quoting: for devices without a POSIX shell.
+	Plain bool
+	As    string
+	Env   map[string]*expr.Template
+	Stdin *expr.Template
 	// Accept lists the exits (or HTTP statuses) that count as good; empty: 0, or 200 to 299.
 	Accept []int
+	// AcceptLost counts a connection that is lost after the command began as good.
+	AcceptLost bool
+}
+
+// Script is program text that is never interpolated: data comes by environment and standard input.
+type Script struct{ Text, Interpreter string }
+
+// SQL is a statement with bound parameters ($1, $2, …), in PostgreSQL's protocol.
+type SQL struct {
+	Statement              string
+	With                   []*Value
+	Names                  map[string]Identifier // [[NAME]] in the statement
+	Database, User, Secret *expr.Template
+	Port                   int
+}
+
+// Identifier is a name in a statement that can only be one of a list.
+type Identifier struct {
+	Of []string
+	Is *expr.Template
+}
+
+// Lookup asks the name service.
+type Lookup struct {
+	Name *expr.Template
+	Type string // A, AAAA, CNAME, MX, TXT, NS or SRV
+}
+
+// Echo sends ICMP echo requests (RFC 792, RFC 4443).
+type Echo struct{ Count int }
+
+// Send puts a file on the target.
+type Send struct {
+	To   *expr.Template
+	Text string // never interpolated
+	JSON *Value // or a structure
+	Mode string // octal
 }
 
 // HTTP is an HTTP call.
@@ -198,6 +378,7 @@ type Gate struct {
 	Ask        string
 	Within     time.Duration
 	Comment    bool // approve and refuse need a comment
+	People     int  // how many must approve; 0 is one
 	Refused    Branch
 	Unanswered Branch
 }
@@ -212,6 +393,7 @@ type Branch struct {
 const (
 	GoOn         = "go on"
 	Stop         = "stop"
+	UndoWord     = "undo"
 	HandOverWord = "hand_over"
 )
 
@@ -225,3 +407,44 @@ func (b Branch) Or(word string) Branch {
 
 // Outcomes lists how an incident can be closed.
 var Outcomes = []string{"repaired", "repaired-by-hand", "mitigated", "false-alarm", "cleared-itself", "not-repaired"}
+
+// Secrets lists the secrets that a step would use.
+func (s *Step) Secrets() []string {
+	var out []string
+	for _, t := range append(s.Do.Templates(), s.Undo.Templates()...) {
+		for _, h := range t.Holes() {
+			for _, n := range h.Refers("secrets") {
+				if !slices.Contains(out, n) {
+					out = append(out, n)
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Readings lists the readings that a change rests on: in its words and its still.
+func (s *Step) Readings() []string {
+	var out []string
+	for _, p := range s.programs() {
+		for _, n := range p.Refers("readings") {
+			if !slices.Contains(out, n) {
+				out = append(out, n)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Lists gives the step lists within a step, each with the part of the path that leads to it.
+func (s *Step) Lists() []NamedSteps {
+	var out []NamedSteps
+	for _, b := range s.branches() {
+		if len(b.steps) > 0 {
+			out = append(out, NamedSteps{b.name, b.steps})
+		}
+	}
+	return out
+}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -21,9 +22,8 @@ var (
 
 // Parse checks the text of a runbook. The book is nil when the findings hold an error.
 func Parse(src []byte) (*Book, Findings) {
-	d := &decoder{text: &text{}, book: &Book{Source: src, byPath: map[string]*Step{}, byID: map[string]*Step{}, takes: map[string]*Step{}}}
 	sum := sha256.Sum256(src)
-	d.book.Revision = hex.EncodeToString(sum[:])
+	d := newDecoder(&text{}, &Book{Source: src, Revision: hex.EncodeToString(sum[:])})
 	if root := d.load(src); root != nil {
 		d.decode(root)
 	}
@@ -37,7 +37,7 @@ func Parse(src []byte) (*Book, Findings) {
 	return d.book, d.findings
 }
 
-// decoder decodes one runbook in two passes: names first, so that expressions can be typed.
+// decoder decodes one runbook, or a part of one, in two passes: names first, so that expressions can be typed.
 type decoder struct {
 	*text
 	book  *Book
@@ -45,15 +45,49 @@ type decoder struct {
 	steps int
 	// schema is collected by the first pass.
 	schema expr.Schema
+	// names are those that the steps around the one at hand give.
+	names expr.Where
 	// inChange is set while a gated change is decoded, in which now is refused.
 	inChange bool
+	// part is set for a part, which owns no parts.
+	part bool
+	// calls collects what the whole file calls, by the name of the caller.
+	calls map[string][]callAt
+}
+
+type callAt struct {
+	step *Step
+	node ast.Node
+}
+
+func newDecoder(t *text, b *Book) *decoder {
+	b.byPath, b.byID, b.takes = map[string]*Step{}, map[string]*Step{}, map[string]*Step{}
+	return &decoder{text: t, book: b, names: expr.InStep, calls: map[string][]callAt{}, schema: expr.Schema{
+		Inputs: map[string]expr.Type{}, Readings: map[string]expr.Type{}, Sealed: map[string]bool{},
+		Answers: map[string]map[string]expr.Type{}, Calls: map[string]map[string]expr.Type{}}}
+}
+
+// sections are the keys of a runbook or a part that are decoded after the names are known.
+type sections struct {
+	inputs, starts, steps, limits, onError, finally, cleared, worse, results, parts ast.Node
+}
+
+// shared lists the keys that a part has too.
+func (d *decoder) shared(x *sections) map[string]func(ast.Node) {
+	return map[string]func(ast.Node){
+		"about":    func(n ast.Node) { d.book.About = strings.TrimSpace(d.word(n, "about")) },
+		"inputs":   func(n ast.Node) { x.inputs = n },
+		"steps":    func(n ast.Node) { x.steps = n },
+		"on_error": func(n ast.Node) { x.onError = n },
+		"results":  func(n ast.Node) { x.results = n },
+	}
 }
 
 func (d *decoder) decode(root ast.Node) {
-	d.schema = expr.Schema{Inputs: map[string]expr.Type{}, Readings: map[string]expr.Type{}}
-	var inputs, starts, steps ast.Node
+	var x sections
 	b := d.book
-	got := d.fields(root, "a runbook", map[string]func(ast.Node){
+	known := d.shared(&x)
+	for k, f := range map[string]func(ast.Node){
 		"urgentis": func(n ast.Node) {
 			if w := d.word(n, "urgentis"); w != Header {
 				d.fail(n, "urgentis must be %s, not %s", Header, w)
@@ -72,36 +106,138 @@ func (d *decoder) decode(root ast.Node) {
 				b.Tags = append(b.Tags, d.name(x, "a tag"))
 			}
 		},
-		"saves":  func(n ast.Node) { b.Saves = d.duration(n, "saves") },
-		"about":  func(n ast.Node) { b.About = strings.TrimSpace(d.word(n, "about")) },
-		"starts": func(n ast.Node) { starts = n },
-		"inputs": func(n ast.Node) { inputs = n },
-		"steps":  func(n ast.Node) { steps = n },
-	})
+		"saves":      func(n ast.Node) { b.Saves = d.duration(n, "saves") },
+		"starts":     func(n ast.Node) { x.starts = n },
+		"limits":     func(n ast.Node) { x.limits = n },
+		"finally":    func(n ast.Node) { x.finally = n },
+		"if_cleared": func(n ast.Node) { x.cleared = n },
+		"if_worse":   func(n ast.Node) { x.worse = n },
+		"parts":      func(n ast.Node) { x.parts = n },
+	} {
+		known[k] = f
+	}
+	got := d.fields(root, "a runbook", known)
 	for _, k := range []string{"urgentis", "name", "title", "owner", "service", "steps"} {
 		if got[k] == nil {
 			d.fail(root, "the runbook has no %s", k)
 		}
 	}
-	if inputs != nil {
-		d.inputs(inputs)
+	if x.parts != nil {
+		d.parts(x.parts)
 	}
-	if steps != nil {
-		d.collect(steps, 0)
+	d.body(root, x)
+	if x.parts != nil && !d.findings.Failed() {
+		d.loops()
+	}
+}
+
+// parts decodes the local parts: each is a small runbook of its own, with names of its own.
+func (d *decoder) parts(n ast.Node) {
+	d.book.Parts = map[string]*Book{}
+	entries := d.mapping(n, "parts")
+	// First what each promises, since parts may call each other.
+	for _, e := range entries {
+		if !namePattern.MatchString(e.key) {
+			d.fail(e.node, "a part's name must be small letters, digits and hyphens, and begin with a letter")
+		}
+		d.book.Parts[e.key] = &Book{Name: e.key, Title: e.key, Owner: d.book.Owner, Service: d.book.Service, Source: d.book.Source, Revision: d.book.Revision, Parts: d.book.Parts}
+	}
+	for _, e := range entries {
+		p := newDecoder(d.text, d.book.Parts[e.key])
+		p.part, p.calls = true, d.calls
+		var x sections
+		p.fields(e.value, "part "+e.key, p.shared(&x))
+		if x.steps == nil {
+			d.fail(e.node, "part %s has no steps", e.key)
+			continue
+		}
+		p.body(e.value, x)
+	}
+}
+
+// body decodes what a runbook and a part have in common.
+func (d *decoder) body(root ast.Node, x sections) {
+	b := d.book
+	if x.inputs != nil {
+		b.Inputs = d.inputs(x.inputs, "input")
+		for _, in := range b.Inputs {
+			d.schema.Inputs[in.Name] = in.Type
+		}
+	}
+	for _, n := range []ast.Node{x.steps, x.onError, x.finally, x.cleared, x.worse} {
+		if n != nil {
+			d.collect(n, 0)
+		}
 	}
 	var err error
 	if d.cel, err = expr.NewCompiler(d.schema); err != nil {
 		d.fail(root, "%s", err)
 		return
 	}
-	if starts != nil {
-		d.starts(starts)
+	if x.starts != nil {
+		d.starts(x.starts)
 	}
-	if steps != nil {
-		b.Steps = d.stepList(steps, "", 0)
+	if x.limits != nil {
+		d.limits(x.limits)
+	}
+	if x.steps != nil {
+		b.Steps = d.stepList(x.steps, "", 0)
+	}
+	if x.onError != nil {
+		b.OnError = d.branch(x.onError, "on_error", "", 0)
+	}
+	if x.finally != nil {
+		b.Finally = d.stepList(x.finally, "finally.", 1)
+	}
+	if x.cleared != nil {
+		b.IfCleared = d.branch(x.cleared, "if_cleared", "", 0)
+	}
+	if x.worse != nil {
+		b.IfWorse = d.branch(x.worse, "if_worse", "", 0)
+	}
+	if x.results != nil {
+		d.results(x.results)
 	}
 	if !d.findings.Failed() {
-		d.check()
+		d.check(root)
+	}
+}
+
+func (d *decoder) limits(n ast.Node) {
+	d.fields(n, "limits", map[string]func(ast.Node){
+		"one_at_a_time": func(n ast.Node) {
+			p, err := d.cel.Compile(d.word(n, "one_at_a_time"), expr.InStep)
+			if err != nil {
+				d.exprAt(n, err)
+				return
+			}
+			if len(p.Refers("readings"))+len(p.Refers("answers")) > 0 {
+				d.fail(n, "one_at_a_time is asked before the first step: it can use inputs and the alert only")
+			}
+			d.book.Limits.OneAtATime = p
+		},
+		"give_up_after": func(n ast.Node) {
+			if d.book.Limits.GiveUpAfter = d.duration(n, "give_up_after"); d.book.Limits.GiveUpAfter > 30*24*time.Hour {
+				d.fail(n, "a run may last 30 days at most")
+			}
+		},
+	})
+}
+
+func (d *decoder) results(n ast.Node) {
+	for _, e := range d.mapping(n, "results") {
+		r := Result{Name: e.key, Type: expr.Text}
+		if !idPattern.MatchString(e.key) {
+			d.fail(e.node, "a result's name must be small letters, digits and _, and begin with a letter")
+		}
+		got := d.fields(e.value, "result "+e.key, map[string]func(ast.Node){
+			"type":  func(n ast.Node) { r.Type = d.typ(n) },
+			"value": func(n ast.Node) { r.Value = d.template(n, expr.InStep, "value") },
+		})
+		if got["value"] == nil {
+			d.fail(e.node, "result %s needs value", e.key)
+		}
+		d.book.Results = append(d.book.Results, r)
 	}
 }
 
@@ -142,39 +278,45 @@ func (d *decoder) typ(n ast.Node) expr.Type {
 	return expr.Text
 }
 
-func (d *decoder) inputs(n ast.Node) {
-	for _, e := range d.mapping(n, "inputs") {
+// inputs decodes typed values that a person or a caller gives.
+func (d *decoder) inputs(n ast.Node, what string) []Input {
+	var out []Input
+	for _, e := range d.mapping(n, what+"s") {
 		in := Input{Name: e.key, Type: expr.Text}
 		if !idPattern.MatchString(e.key) {
-			d.fail(e.node, "an input's name must be small letters, digits and _, and begin with a letter")
+			d.fail(e.node, "the name of an %s must be small letters, digits and _, and begin with a letter", what)
 		}
-		var def, pattern ast.Node
-		d.fields(e.value, "input "+e.key, map[string]func(ast.Node){
-			"type":    func(n ast.Node) { in.Type = d.typ(n) },
-			"label":   func(n ast.Node) { in.Label = d.word(n, "label") },
-			"pattern": func(n ast.Node) { pattern = n; in.Pattern = d.pattern(n) },
-			"choices": func(n ast.Node) {
-				for _, c := range d.list(n, "choices") {
-					in.Choices = append(in.Choices, d.word(c, "a choice"))
-				}
-			},
-			"default": func(n ast.Node) { def = n },
-			"min":     func(n ast.Node) { f := d.number(n, "min"); in.Min = &f },
-			"max":     func(n ast.Node) { f := d.number(n, "max"); in.Max = &f },
-		})
+		def, pattern := d.inputFields(&in, what+" "+e.key, e.value)
 		if pattern != nil && in.Type != expr.Text {
 			d.fail(pattern, "a pattern is for text; give min and max for a number")
 		}
 		if def != nil {
 			v, err := in.Accept(d.scalar(def))
 			if err != nil {
-				d.fail(def, "the default is not allowed by the input itself: %s", err)
+				d.fail(def, "the default is not allowed by the %s itself: %s", what, err)
 			}
 			in.Default = v
 		}
-		d.schema.Inputs[in.Name] = in.Type
-		d.book.Inputs = append(d.book.Inputs, in)
+		out = append(out, in)
 	}
+	return out
+}
+
+func (d *decoder) inputFields(in *Input, what string, n ast.Node) (def, pattern ast.Node) {
+	d.fields(n, what, map[string]func(ast.Node){
+		"type":    func(n ast.Node) { in.Type = d.typ(n) },
+		"label":   func(n ast.Node) { in.Label = d.word(n, "label") },
+		"pattern": func(n ast.Node) { pattern = n; in.Pattern = d.pattern(n) },
+		"choices": func(n ast.Node) {
+			for _, c := range d.list(n, "choices") {
+				in.Choices = append(in.Choices, d.word(c, "a choice"))
+			}
+		},
+		"default": func(n ast.Node) { def = n },
+		"min":     func(n ast.Node) { f := d.number(n, "min"); in.Min = &f },
+		"max":     func(n ast.Node) { f := d.number(n, "max"); in.Max = &f },
+	})
+	return def, pattern
 }
 
 func (d *decoder) scalar(n ast.Node) any {
@@ -287,12 +429,23 @@ func (d *decoder) meant(message string) string {
 	return nearest(word, names)
 }
 
+// placed is the place where with the names that the steps around give.
+func (d *decoder) placed(where expr.Where) expr.Where {
+	if where == expr.InStart {
+		return where
+	}
+	if d.inChange {
+		where = where.Change()
+	}
+	return where.WithNamesOf(d.names)
+}
+
 func (d *decoder) condition(n ast.Node, where expr.Where, what string) *expr.Program {
 	if b, ok := n.(*ast.BoolNode); ok {
 		d.fail(n, "%s: %v is no condition; leave the key out instead", what, b.Value)
 		return nil
 	}
-	p, err := d.cel.Compile(d.word(n, what), where)
+	p, err := d.cel.Compile(d.word(n, what), d.placed(where))
 	if err != nil {
 		d.exprAt(n, err)
 		return nil
@@ -304,10 +457,7 @@ func (d *decoder) condition(n ast.Node, where expr.Where, what string) *expr.Pro
 }
 
 func (d *decoder) template(n ast.Node, where expr.Where, what string) *expr.Template {
-	if d.inChange && where == expr.InTarget {
-		where = expr.InChange
-	}
-	t, err := d.cel.CompileTemplate(d.word(n, what), where)
+	t, err := d.cel.CompileTemplate(d.word(n, what), d.placed(where))
 	if err != nil {
 		d.exprAt(n, err)
 		return nil
@@ -373,54 +523,103 @@ func (v *Value) Render(s *expr.Scope) (any, error) {
 	return v.Lit, nil
 }
 
-// collect is the first pass: it gathers ids, readings and checks.
+// holders are the keys under which steps stand, or mappings that hold steps.
+var holders = []string{"otherwise", "passes", "fails", "unsure", "on_error", "steps", "gate", "refused", "unanswered", "choices", "branches", "between", "none"}
+
+// collect is the first pass: it gathers ids, readings, checks, questions and calls.
 func (d *decoder) collect(n ast.Node, depth int) {
+	if depth > 3*MaxDepth {
+		return
+	}
 	seq, ok := n.(*ast.SequenceNode)
-	if !ok || depth > MaxDepth {
+	if !ok {
+		// choices, branches and gates are mappings that hold steps somewhere below.
+		if m, ok := n.(ast.MapNode); ok {
+			for it := m.MapRange(); it.Next(); {
+				d.collect(it.Value(), depth+1)
+			}
+		}
 		return
 	}
 	for _, item := range seq.Values {
-		var id, verb string
-		quiet := &text{}
-		for _, e := range quiet.mapping(item, "a step") {
-			switch e.key {
-			case "id":
-				id = quiet.word(e.value, "id")
-			case "check":
-				verb = "check"
-			case "read":
-				d.collectReadings(e.value)
-			case "otherwise", "passes", "fails", "unsure":
-				d.collect(e.value, depth+1)
-			case "gate":
-				for _, g := range quiet.mapping(e.value, "gate") {
-					if g.key == "refused" || g.key == "unanswered" {
-						d.collect(g.value, depth+1)
-					}
-				}
+		d.collectStep(item, depth)
+	}
+}
+
+func (d *decoder) collectStep(item ast.Node, depth int) {
+	quiet := &text{}
+	var id, verb, callee string
+	var fields ast.Node
+	for _, e := range quiet.mapping(item, "a step") {
+		switch {
+		case e.key == "id":
+			id = quiet.word(e.value, "id")
+		case e.key == "fields":
+			fields = e.value
+		case e.key == "read":
+			d.collectReadings(e.value)
+		case slices.Contains(holders, e.key):
+			d.collect(e.value, depth+1)
+		case slices.Contains(Verbs, Verb(e.key)):
+			if verb = e.key; verb == "call" {
+				callee = quiet.word(e.value, "call")
 			}
 		}
-		if id != "" && verb == "check" {
-			d.schema.Checks = append(d.schema.Checks, id)
+	}
+	if id == "" {
+		return
+	}
+	switch Verb(verb) {
+	case Check, Wait:
+		d.schema.Checks = append(d.schema.Checks, id)
+	case Ask:
+		d.schema.Answers[id] = types(fields)
+	case Call:
+		d.schema.Calls[id] = nil
+		if p := d.book.Parts[callee]; p != nil && len(p.Results) > 0 {
+			d.schema.Calls[id] = map[string]expr.Type{}
+			for _, r := range p.Results {
+				d.schema.Calls[id][r.Name] = r.Type
+			}
 		}
 	}
 }
 
-func (d *decoder) collectReadings(n ast.Node) {
+// types reads name and type of each entry, before anything is checked.
+func types(n ast.Node) map[string]expr.Type {
+	out := map[string]expr.Type{}
+	if n == nil {
+		return out
+	}
 	quiet := &text{}
-	for _, r := range quiet.mapping(n, "read") {
+	for _, r := range quiet.mapping(n, "") {
 		t := expr.Text
-		for _, k := range quiet.mapping(r.value, "a reading") {
+		for _, k := range quiet.mapping(r.value, "") {
 			if k.key == "type" {
-				if w := quiet.word(k.value, "type"); slices.Contains(expr.Types, expr.Type(w)) {
-					t = expr.Type(w)
+				if w := expr.Type(quiet.word(k.value, "type")); slices.Contains(expr.Types, w) {
+					t = w
 				}
 			}
 		}
+		out[r.key] = t
+	}
+	return out
+}
+
+func (d *decoder) collectReadings(n ast.Node) {
+	quiet := &text{}
+	found := types(n)
+	for _, r := range quiet.mapping(n, "read") {
+		t := found[r.key]
 		if old, ok := d.schema.Readings[r.key]; ok && old != t {
 			d.fail(r.node, "reading %s is %s here and %s elsewhere", r.key, t, old)
 		}
 		d.schema.Readings[r.key] = t
+		for _, k := range quiet.mapping(r.value, "a reading") {
+			if b, ok := k.value.(*ast.BoolNode); k.key == "sealed" && ok && b.Value {
+				d.schema.Sealed[r.key] = true
+			}
+		}
 	}
 }
 
@@ -431,24 +630,75 @@ func (d *decoder) readings(n ast.Node) []reading.Spec {
 		if !idPattern.MatchString(e.key) {
 			d.fail(e.node, "a reading's name must be small letters, digits and _, and begin with a letter")
 		}
-		forms := 0
-		d.fields(e.value, "reading "+e.key, map[string]func(ast.Node){
-			"type": func(n ast.Node) { s.Type = d.typ(n) },
-			"unit": func(n ast.Node) { s.Unit = d.word(n, "unit") },
-			"json": func(n ast.Node) {
-				forms++
-				q, err := reading.CompileQuery(d.word(n, "json"))
-				if err != nil {
-					d.fail(n, "%s", err)
-				}
-				s.JSON = q
-			},
-			"pattern": func(n ast.Node) { forms++; s.Pattern = d.pattern(n) },
-		})
+		name := s.Name
+		s, forms := d.readingFields("reading "+e.key, e.value)
+		s.Name = name
 		if forms != 1 {
-			d.fail(e.node, "reading %s needs one form: json or pattern", e.key)
+			d.fail(e.node, "reading %s needs one form: json, pattern, table, lines, exit or whole", e.key)
+		}
+		if s.Sealed && s.Type != expr.Text {
+			d.fail(e.node, "reading %s is sealed: its type is text", e.key)
+		}
+		if s.Exit && s.Type != expr.Integer {
+			d.fail(e.node, "reading %s is an exit: its type is integer", e.key)
 		}
 		out = append(out, s)
 	}
 	return out
+}
+
+// only reads a key that is either left out or true.
+func (d *decoder) only(n ast.Node, what string) bool {
+	if !d.boolean(n, what) {
+		d.fail(n, "%s can only be true; leave it out instead", what)
+	}
+	return true
+}
+
+func (d *decoder) table(n ast.Node) *reading.Table {
+	t := &reading.Table{}
+	d.fields(n, "table", map[string]func(ast.Node){
+		"column": func(n ast.Node) { t.Column = d.word(n, "column") },
+		"where": func(n ast.Node) {
+			t.Where = map[string]string{}
+			for _, e := range d.mapping(n, "where") {
+				t.Where[e.key] = d.word(e.value, "a cell")
+			}
+		},
+		"names": func(n ast.Node) {
+			for _, x := range d.list(n, "names") {
+				t.Names = append(t.Names, d.word(x, "a column"))
+			}
+		},
+		"skip": func(n ast.Node) {
+			if t.Skip = d.integer(n, "skip"); t.Skip < 0 || t.Skip > 1000 {
+				d.fail(n, "skip must be from 0 to 1000")
+			}
+		},
+	})
+	return t
+}
+
+// readingFields decodes how a reading is taken; forms counts the forms that are given.
+func (d *decoder) readingFields(what string, n ast.Node) (s reading.Spec, forms int) {
+	s.Type = expr.Text
+	d.fields(n, what, map[string]func(ast.Node){
+		"type": func(n ast.Node) { s.Type = d.typ(n) },
+		"unit": func(n ast.Node) { s.Unit = d.word(n, "unit") },
+		"json": func(n ast.Node) {
+			forms++
+			q, err := reading.CompileQuery(d.word(n, "json"))
+			if err != nil {
+				d.fail(n, "%s", err)
+			}
+			s.JSON = q
+		},
+		"pattern": func(n ast.Node) { forms++; s.Pattern = d.pattern(n) },
+		"table":   func(n ast.Node) { forms++; s.Table = d.table(n) },
+		"lines":   func(n ast.Node) { forms++; s.Lines = d.pattern(n) },
+		"exit":    func(n ast.Node) { forms++; s.Exit = d.only(n, "exit") },
+		"whole":   func(n ast.Node) { forms++; s.Whole = d.only(n, "whole") },
+		"sealed":  func(n ast.Node) { s.Sealed = d.boolean(n, "sealed") },
+	})
+	return s, forms
 }

@@ -50,7 +50,7 @@ func TestFindings(t *testing.T) {
 		"unknown key": {head + tail + "  - check: Deep?\n    taht: max(readings.depth) > 1\n",
 			"x.yaml:17:5: error: a check has no key taht; did you mean that?\n    17 |     taht: max(readings.depth) > 1\n       |     ^\n"},
 		"two verbs":          {head + "  - look: A\n    check: B\n", "x.yaml:11:5: error: this step has two verbs, look and check\n"},
-		"no verb":            {head + "  - lok: A\n", "x.yaml:10:5: error: this step has no verb; it needs one of look, check, change, tell, note, close, hand_over; did you mean look?\n"},
+		"no verb":            {head + "  - lok: A\n", "x.yaml:10:5: error: this step has no verb; it needs one of look, check, ask, change, wait, tell, note, call, each, together, close, hand_over; did you mean look?\n"},
 		"misspelt reading":   {head + tail + "  - check: Deep?\n    that: max(readings.dept) > 1\n", "x.yaml:17:23: error: there is no dept there; did you mean depth?\n"},
 		"misspelt in text":   {head + tail + "  - note: N\n    text: \"a {{ inputs.quue }}\"\n", "x.yaml:17:23: error: there is no quue there; did you mean queue?\n"},
 		"wrong type":         {head + tail + "  - check: Deep?\n    that: max(readings.depth) > 'x'\n", "these types do not go together"},

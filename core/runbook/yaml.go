@@ -18,6 +18,8 @@ import (
 // text is what the decoder works with: the parsed YAML and what was found so far.
 type text struct {
 	findings Findings
+	// probe collects the keys that the decoder knows, where it is asked for them; see Schema.
+	probe map[string][]string
 }
 
 func (t *text) fail(n ast.Node, format string, args ...any) {
@@ -181,6 +183,10 @@ func (t *text) mapping(n ast.Node, what string) []entry {
 // fields decodes a mapping with known keys; others are errors with what was probably meant.
 func (t *text) fields(n ast.Node, what string, known map[string]func(ast.Node)) map[string]ast.Node {
 	got := map[string]ast.Node{}
+	if t.probe != nil {
+		t.probeKeys(what, known)
+		return got
+	}
 	for _, e := range t.mapping(n, what) {
 		f, ok := known[e.key]
 		if !ok {

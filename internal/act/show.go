@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode"
 
+	"urgentis/core/expr"
 	"urgentis/core/leave"
 )
 
@@ -27,11 +28,44 @@ func Show(r leave.Request) string {
 		}
 		return b.String()
 	}
+	switch {
+	case r.SQL != nil:
+		b.WriteString(visibleText(r.SQL.Text))
+		for i, v := range r.SQL.With {
+			fmt.Fprintf(&b, "\n$%d = %s", i+1, visible(v))
+		}
+		fmt.Fprintf(&b, "\n(in %s, as %s)", visible(r.SQL.Database), visible(r.SQL.User))
+		return b.String()
+	case r.Probe != nil && r.Probe.Port > 0:
+		return fmt.Sprintf("connect to port %d", r.Probe.Port)
+	case r.Probe != nil && r.Probe.Name != "":
+		return "look up " + r.Probe.Type + " of " + visible(r.Probe.Name)
+	case r.Probe != nil:
+		return fmt.Sprintf("%d echo requests", r.Probe.Echos)
+	case r.File != nil:
+		return fmt.Sprintf("put a file at %s (mode %s)\n\n%s", visible(r.File.To), r.File.Mode, visibleText(r.File.Text))
+	}
+	names := make([]string, 0, len(r.Env))
+	for k := range r.Env {
+		names = append(names, k)
+	}
+	sort.Strings(names)
+	for _, k := range names {
+		b.WriteString(k + "=" + word(r.Env[k]) + " ")
+	}
 	for i, w := range r.Words {
 		if i > 0 {
 			b.WriteByte(' ')
 		}
+		if i == 2 && (r.Words[1] == "-c" || r.Words[1] == "-e") {
+			// Program text of the runbook itself: nothing from outside can stand in it.
+			b.WriteString("'" + visibleText(w) + "'")
+			continue
+		}
 		b.WriteString(word(w))
+	}
+	if r.Stdin != "" {
+		b.WriteString("\n\n" + visibleText(r.Stdin))
 	}
 	if r.As != "" {
 		b.WriteString("   (as " + r.As + ")")
@@ -50,8 +84,18 @@ func word(w string) string {
 	return "'" + strings.ReplaceAll(visible(w), "'", `'\''`) + "'"
 }
 
+// visibleText is visible for text of several lines.
+func visibleText(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, l := range lines {
+		lines[i] = visible(l)
+	}
+	return strings.Join(lines, "\n")
+}
+
 // visible replaces control, formatting and direction characters, which could make one text look like another.
 func visible(s string) string {
+	s = expr.ShowSecrets(expr.ShowBounds(s))
 	var b strings.Builder
 	for _, c := range s {
 		if c == '\n' || c != ' ' && !unicode.IsGraphic(c) || unicode.Is(unicode.Cf, c) || unicode.Is(unicode.Zs, c) && c != ' ' {

@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"time"
+	"slices"
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
@@ -16,24 +16,24 @@ import (
 )
 
 // attempt does one intent and makes its outcome.
-func (e *Engine) attempt(run *store.Run, book *runbook.Book, path string, in flow.Intent) flow.Event {
-	ctx := e.ctx
-	if in.Change {
-		ctx = e.changes
-	}
+func (e *Engine) attempt(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent) flow.Event {
 	began := e.Clock()
-	res, values := e.do(ctx, run, path, in)
-	out := flow.Outcome{Attempt: in.Attempt, State: res.State, Exit: res.Exit, Error: secret.Mask(res.Error, values...), Took: e.Clock().Sub(began)}
-	text := secret.Mask(res.Stdout.Text(), values...)
-	out.Output = e.keep(ctx, text, res.Stdout)
-	out.Stderr = e.keep(ctx, secret.Mask(res.Stderr.Text(), values...), res.Stderr)
-	if look := book.Step(in.Look); look != nil && res.State == flow.OK {
-		takeReadings(&out, look, in.Target, text, e.now())
+	look, _ := flow.Find(book, in.Look)
+	// What is printed live cannot be masked by a value that is only known once all of it is read.
+	holdsSealed := look != nil && slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
+	res, values := e.do(ctx, run, path, in, holdsSealed)
+	out := flow.Outcome{Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began)}
+	raw := res.Stdout.Text()
+	if look != nil && res.State == flow.OK {
+		values = append(values, e.takeReadings(&out, look, in.Target, raw, secret.Mask(raw, values...))...)
 	}
+	out.Error = secret.Mask(res.Error, values...)
+	out.Output = e.keep(ctx, secret.Mask(raw, values...), res.Stdout)
+	out.Stderr = e.keep(ctx, secret.Mask(res.Stderr.Text(), values...), res.Stderr)
 	return flow.Event{At: e.now(), Path: path, Body: out}
 }
 
-func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.Intent) (act.Result, []string) {
+func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.Intent, holdsSealed bool) (act.Result, []string) {
 	req := in.Request
 	if !in.Change && req.Target.Name != "" {
 		facts, err := store.Facts(e.Store.DB.WithContext(ctx), []string{req.Target.Name})
@@ -42,10 +42,21 @@ func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.In
 		}
 		req.Target = facts[0]
 	}
+	if req.Looks {
+		var err error
+		if req.Target, err = store.LookingAccount(e.Store.DB.WithContext(ctx), req.Target); err != nil {
+			return act.Failed("the account for looking could not be read"), nil
+		}
+	}
 	hand := e.Hands[req.Kind]
 	if hand == nil {
 		return act.Failed("there is no way to do " + req.Kind + " here"), nil
 	}
+	req, filled, err := e.Secrets.Fill(ctx, req)
+	if err != nil {
+		return act.Failed(err.Error() + "; nothing was begun"), nil
+	}
+	values := append(e.Secrets.Values(ctx, req.Target), filled...)
 	if in.Change {
 		// The last look before the request leaves us: are we still the one who may, and is nothing halted?
 		halted, by, err := store.Halted(e.Store.DB.WithContext(ctx))
@@ -59,34 +70,67 @@ func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.In
 		}
 	}
 	job := act.Job{Request: req, Attempt: in.Attempt}
-	values := e.Secrets.Values(ctx, req.Target)
 	o := Output{Run: run.ID, Attempt: in.Attempt, Path: path, Target: in.Target}
 	if run.Incident != nil {
 		o.Incident = *run.Incident
 	}
-	job.Live = func(piece string) {
-		c := o
-		c.Text = secret.Mask(piece, values...)
-		e.Live(c)
+	if !holdsSealed {
+		job.Live = func(piece string) {
+			c := o
+			c.Text = secret.Mask(piece, values...)
+			e.Live(c)
+		}
 	}
 	return hand.Do(ctx, job), values
 }
 
-func takeReadings(out *flow.Outcome, look *runbook.Step, target, text string, at time.Time) {
+// takeReadings takes the readings of a look: those that are sealed from what was printed, all others from what may
+// be kept of it. It returns the values that are to be kept out of every record.
+func (e *Engine) takeReadings(out *flow.Outcome, look *runbook.Step, target, raw, masked string) []string {
+	missing := func(name, why string) {
+		if out.Missing == nil {
+			out.Missing = map[string]string{}
+		}
+		out.Missing[name] = why
+	}
+	unfit := ""
+	if look.Fits != nil {
+		v, err := reading.ParseJSON([]byte(masked))
+		if err == nil {
+			out.Differences = look.Fits.Differences(v)
+		} else {
+			out.Differences = []reading.Difference{{At: "/", Says: err.Error()}}
+		}
+		if len(out.Differences) > 0 {
+			unfit = "the output does not fit: " + out.Differences[0].At + " " + out.Differences[0].Says
+		}
+	}
+	var hidden []string
 	for _, spec := range look.Read {
-		v, err := reading.Take(spec, []byte(text))
+		if unfit != "" {
+			missing(spec.Name, unfit)
+			continue
+		}
+		text := masked
+		if spec.Sealed {
+			text = raw
+		}
+		v, err := reading.Take(spec, []byte(text), out.Exit)
+		if err == nil && spec.Sealed {
+			said := expr.Say(v)
+			hidden = append(hidden, said)
+			v, err = e.Secrets.Seal(said)
+		}
 		if err != nil {
-			if out.Missing == nil {
-				out.Missing = map[string]string{}
-			}
-			out.Missing[spec.Name] = err.Error()
+			missing(spec.Name, err.Error())
 			continue
 		}
 		if out.Readings == nil {
 			out.Readings = map[string]expr.Taking{}
 		}
-		out.Readings[spec.Name] = expr.Taking{Value: v, Unit: spec.Unit, Target: target, At: at}
+		out.Readings[spec.Name] = expr.Taking{Value: v, Unit: spec.Unit, Target: target, At: e.now()}
 	}
+	return hidden
 }
 
 // shown is how much of the head and of the tail of an output stands in the record, in bytes.

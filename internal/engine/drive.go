@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"sync/atomic"
 	"time"
 
 	"gorm.io/gorm"
@@ -19,14 +21,24 @@ type drive struct {
 	e    *Engine
 	run  *store.Run
 	book *runbook.Book
-	log  []flow.Event
-	// facts came from the world and are not on disk yet; derived follow from the log and may be dropped.
-	facts, derived []flow.Event
-	// guard is what the leave among derived rests on; a change is written only if it is still so.
-	guard   *guard
+	m    *flow.Machine
+	// pending is part of the machine's log and not on disk yet; facts are those of it that came from the
+	// world. Where pending cannot be written, the machine is opened anew and only the facts are kept.
+	pending, facts []flow.Event
+	// begins are the intents among pending.
+	begins []flow.Intent
+	// guards are what the leaves among pending rest on; a change is written only if all is still so.
+	guards []guard
+	// want are locks to be taken with the next write; held is who held one the last time.
+	want    []flow.WantLocks
+	held    *store.HeldError
 	begun   map[string]bool
+	cancels map[string]context.CancelFunc
 	flying  int
 	results chan flow.Event
+	// poke says that somebody else wrote into the log; seen is the version that this drive knows of.
+	poke chan struct{}
+	seen atomic.Int64
 }
 
 type guard struct {
@@ -36,27 +48,32 @@ type guard struct {
 
 var errFacts = errors.New("the facts have moved on")
 
+func newDrive(e *Engine, r *store.Run) *drive {
+	return &drive{e: e, run: r, begun: map[string]bool{}, cancels: map[string]context.CancelFunc{}, results: make(chan flow.Event, 64), poke: make(chan struct{}, 1)}
+}
+
 // drive takes a run as far as it goes without waiting.
-func (e *Engine) drive(r *store.Run) {
-	d := &drive{e: e, run: r, begun: map[string]bool{}, results: make(chan flow.Event, 64)}
-	ctx := e.changes // a commit is not torn by the stop of the service
+func (d *drive) drive() {
+	ctx := d.e.changes // a commit is not torn by the stop of the service
 	if err := d.load(ctx); err != nil {
-		if errors.Is(err, errUnsound) || errors.Is(err, flow.ErrNewer) {
+		if errors.Is(err, errUnsound) || errors.Is(err, flow.ErrNewer) || errors.Is(err, errLog) {
 			d.refuse(ctx, err)
 			return
 		}
 		// The database did not answer. The run is ours and not driven: the next beat gives it back.
-		e.Log.Warn("read a run", "run", r.ID, "error", err)
+		d.e.Log.Warn("read a run", "run", d.run.ID, "error", err)
 		return
 	}
-	s, err := flow.Fold(d.book, d.log)
-	if err != nil {
-		d.refuse(ctx, err)
-		return
-	}
-	// What is open now was begun by somebody who is gone.
-	for _, in := range s.OpenAttempts() {
-		d.facts = append(d.facts, flow.Event{At: e.now(), Path: s.PathOf(in.Attempt), Body: flow.Lost{Attempt: in.Attempt, Because: "the service stopped while it was under way"}})
+	// What is open now was begun by somebody who is gone, or who may be.
+	for _, in := range d.m.State().OpenAttempts() {
+		lost := flow.Lost{Attempt: in.Attempt, Because: "the service stopped while it was under way"}
+		if may, host, err := store.MayBegin(d.e.Store.DB.WithContext(ctx), in.By); err == nil && may && in.Change {
+			lost.By = in.By
+			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
+		}
+		if !d.fact(ctx, flow.Event{At: d.e.now(), Path: d.m.State().PathOf(in.Attempt), Body: lost}) {
+			return
+		}
 	}
 	for {
 		more, err := d.turn(ctx)
@@ -75,26 +92,71 @@ func (e *Engine) drive(r *store.Run) {
 
 func (e *Engine) now() time.Time { return e.Clock().UTC().Truncate(time.Microsecond) }
 
+var errLog = errors.New("its log cannot be read")
+
+// load reads the log and the runbook, and gives back what was known and not on disk.
 func (d *drive) load(ctx context.Context) error {
-	var err error
-	if d.book, err = d.e.Book(ctx, d.run.Revision); err != nil {
+	log, err := d.e.Store.Log(ctx, d.run.ID, 0)
+	if err != nil {
 		return err
 	}
-	d.log, err = d.e.Store.Log(ctx, d.run.ID, 0)
-	return err
-}
-
-// view is the log as it will be once all that is known is on disk.
-func (d *drive) view() []flow.Event {
-	out := make([]flow.Event, 0, len(d.log)+len(d.facts)+len(d.derived)+8)
-	out = append(out, d.log...)
-	for _, l := range [][]flow.Event{d.facts, d.derived} {
-		for i := range l {
-			l[i].Seq = int64(len(out)) + 1
-			out = append(out, l[i])
+	if d.book == nil {
+		if d.book, err = d.e.bookOf(ctx, log); err != nil {
+			return err
 		}
 	}
-	return out
+	if d.m, err = flow.Open(d.book, log); err != nil {
+		if errors.Is(err, flow.ErrNewer) {
+			return err
+		}
+		return fmt.Errorf("%w: %w", errLog, err)
+	}
+	d.at(int64(len(log)))
+	d.pending, d.begins, d.guards, d.want = nil, nil, nil, nil
+	facts := d.facts
+	d.facts = nil
+	for _, f := range facts {
+		if _, _, over, ok := d.m.State().Attempt(attemptOf(f.Body)); ok && !over {
+			if f, err = d.m.Append(f); err != nil {
+				return fmt.Errorf("%w: %w", errLog, err)
+			}
+			d.facts, d.pending = append(d.facts, f), append(d.pending, f)
+		}
+	}
+	return nil
+}
+
+func (d *drive) at(version int64) { d.run.Version = version; d.seen.Store(version) }
+
+func attemptOf(b flow.Body) string {
+	switch x := b.(type) {
+	case flow.Outcome:
+		return x.Attempt
+	case flow.Lost:
+		return x.Attempt
+	}
+	return ""
+}
+
+// fact takes in what came from the world. It reports false where the run cannot go on.
+func (d *drive) fact(ctx context.Context, f flow.Event) bool {
+	f, err := d.m.Append(f)
+	if err != nil {
+		d.refuse(ctx, err)
+		return false
+	}
+	d.facts, d.pending = append(d.facts, f), append(d.pending, f)
+	return true
+}
+
+// derive takes in what follows from the log.
+func (d *drive) derive(ev flow.Event) error {
+	ev, err := d.m.Append(ev)
+	if err != nil {
+		return fmt.Errorf("%w: %w", errLog, err)
+	}
+	d.pending = append(d.pending, ev)
+	return nil
 }
 
 // turn asks what must happen, writes it down, begins it, and waits for what comes of it.
@@ -102,36 +164,65 @@ func (d *drive) turn(ctx context.Context) (more bool, err error) {
 	if d.e.ctx.Err() != nil {
 		return false, d.leaveOff(ctx)
 	}
-	plan, err := flow.Next(d.book, d.view(), d.e.now())
+	plan, err := d.m.Plan(d.e.now())
 	if err != nil {
 		d.refuse(ctx, err)
 		return false, nil
 	}
-	d.derived = append(d.derived, plan.Events...)
+	d.pending, d.begins = append(d.pending, plan.Events...), append(d.begins, plan.Begin...)
 	if plan.AskLeave != nil {
 		return true, d.askLeave(ctx, *plan.AskLeave)
 	}
-	park := d.flying == 0 && len(plan.Begin) == 0
-	if err := d.write(ctx, plan, park); err != nil {
+	park := d.flying == 0 && len(d.begins) == 0
+	if w := plan.WantLocks; w != nil {
+		if d.held == nil {
+			d.want = append(d.want, *w)
+			return true, d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: flow.LocksTaken{Keys: append(append([]string{}, w.Keys...), w.Shared...)}})
+		}
+		if a := d.m.State().Awaited(); a.Holder != d.held.Holder || a.Key != d.held.Key {
+			if err := d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: flow.LocksAwaited{Key: d.held.Key, Holder: d.held.Holder}}); err != nil {
+				return true, err
+			}
+		}
+	}
+	begins := d.begins
+	if err := d.write(ctx, plan.Wake, park); err != nil {
 		return true, err
+	}
+	for _, id := range plan.Cancel {
+		if cancel := d.cancels[id]; cancel != nil {
+			cancel()
+		}
 	}
 	if park {
 		return false, nil
 	}
-	for _, in := range plan.Begin {
+	for _, in := range begins {
 		d.begin(in)
 	}
-	return d.wait(ctx)
+	return d.wait(ctx, plan.Wake)
 }
 
 // wait takes outcomes: the first that comes, and those that come just after.
-func (d *drive) wait(ctx context.Context) (more bool, err error) {
-	take := func(ev flow.Event) { d.flying--; d.facts = append(d.facts, ev) }
+func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error) {
+	var due <-chan time.Time
+	if !wake.IsZero() {
+		t := time.NewTimer(max(0, wake.Sub(d.e.now())))
+		defer t.Stop()
+		due = t.C
+	}
 	select {
 	case ev := <-d.results:
-		take(ev)
-	case <-d.e.changes.Done():
-		return false, nil
+		d.flying--
+		if !d.fact(ctx, ev) {
+			return false, nil
+		}
+	case <-due:
+		return true, nil
+	case <-d.poke:
+		return true, d.readOn(ctx)
+	case <-d.e.ctx.Done():
+		return true, nil
 	}
 	const gather = 20 * time.Millisecond
 	t := time.NewTimer(gather)
@@ -139,12 +230,30 @@ func (d *drive) wait(ctx context.Context) (more bool, err error) {
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
-			take(ev)
+			d.flying--
+			if !d.fact(ctx, ev) {
+				return false, nil
+			}
 		case <-t.C:
 			return true, nil
 		}
 	}
 	return true, nil
+}
+
+// readOn takes in what others wrote into the log. All that is known must be on disk.
+func (d *drive) readOn(ctx context.Context) error {
+	log, err := d.e.Store.Log(ctx, d.run.ID, d.run.Version)
+	if err != nil {
+		return err
+	}
+	for _, ev := range log {
+		if _, err := d.m.Append(ev); err != nil {
+			return fmt.Errorf("%w: %w", errLog, err)
+		}
+	}
+	d.at(d.run.Version + int64(len(log)))
+	return nil
 }
 
 // leaveOff writes down how changes under way ended when the service stops. Looks are dropped: what they
@@ -159,24 +268,20 @@ func (d *drive) leaveOff(ctx context.Context) error {
 			return nil
 		}
 	}
-	changes := map[string]bool{}
-	for _, e := range d.log {
-		if in, ok := e.Body.(flow.Intent); ok && in.Change {
-			changes[in.Attempt] = true
-		}
-	}
 	var keep []flow.Event
 	for _, f := range d.facts {
-		if o, ok := f.Body.(flow.Outcome); ok && changes[o.Attempt] {
+		if in, _, _, ok := d.m.State().Attempt(attemptOf(f.Body)); ok && in.Change {
 			keep = append(keep, f)
 		}
 	}
-	d.facts, d.derived = keep, nil
-	if len(keep) == 0 {
+	d.facts = keep
+	if err := d.load(ctx); err != nil {
+		return err
+	}
+	if len(d.pending) == 0 {
 		return nil
 	}
-	d.view()
-	return d.write(ctx, flow.Plan{}, false)
+	return d.write(ctx, time.Time{}, false)
 }
 
 func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
@@ -184,9 +289,8 @@ func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
 	if err != nil {
 		return err
 	}
-	d.guard = &guard{ask, given}
-	d.derived = append(d.derived, flow.Event{At: d.e.now(), Path: ask.Path, Body: given})
-	return nil
+	d.guards = append(d.guards, guard{ask, given})
+	return d.derive(flow.Event{At: d.e.now(), Path: ask.Path, Body: given})
 }
 
 // leave answers whether a change may happen, with the facts as they are.
@@ -207,46 +311,62 @@ func (e *Engine) leave(tx *gorm.DB, book *runbook.Book, ask flow.AskLeave) (flow
 	if err != nil {
 		return flow.LeaveGiven{}, err
 	}
-	step := book.Step(ask.Path)
+	needs := map[string]bool{}
+	for _, t := range ask.NeedsKey {
+		needs[t] = true
+	}
 	for _, f := range facts {
-		if f.HostKey == "" && f.Name != "" && step != nil && step.Do.HTTP == nil && !step.Do.FromHere {
+		if f.HostKey == "" && f.Name != "" && needs[f.Name] {
 			q.Unpinned = append(q.Unpinned, f.Name)
 		}
 	}
+	versions, err := store.SecretVersions(tx, ask.Secrets)
+	if err != nil {
+		return flow.LeaveGiven{}, err
+	}
+	for _, n := range ask.Secrets {
+		if versions[n] == 0 {
+			q.NoSecret = append(q.NoSecret, n)
+		}
+	}
 	a := leave.Decide(q)
-	return flow.LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Facts: facts}, nil
+	return flow.LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Facts: facts, Secrets: versions}, nil
 }
 
-// write puts facts and derived events on disk in one commit, with all that follows from them.
-func (d *drive) write(ctx context.Context, plan flow.Plan, park bool) error {
-	events := append(append([]flow.Event{}, d.facts...), d.derived...)
+// write puts what is pending on disk in one commit, with all that follows from it.
+func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	changes := false
-	for _, in := range plan.Begin {
+	for _, in := range d.begins {
 		changes = changes || in.Change
 	}
+	for i, ev := range d.pending {
+		if in, ok := ev.Body.(flow.Intent); ok {
+			in.By = d.e.name()
+			d.pending[i].Body = in
+		}
+	}
 	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
-		if err := d.e.Store.Append(tx, d.run, events, park); err != nil {
+		if err := d.e.Store.Append(tx, d.run, d.pending, park); err != nil {
 			return err
 		}
-		if changes && d.guard != nil {
-			now, err := d.e.leave(tx, d.book, d.guard.ask)
-			if err != nil {
+		if err := d.hold(ctx, tx); err != nil {
+			return err
+		}
+		if changes {
+			if err := d.guarded(tx); err != nil {
 				return err
-			}
-			if now.Verdict != d.guard.given.Verdict || len(leave.Differ(d.guard.given.Facts, now.Facts)) > 0 {
-				return errFacts
 			}
 		}
 		if park {
-			if err := store.SetTimer(tx, d.run.ID, plan.Wake); err != nil {
+			if err := store.SetTimer(tx, d.run.ID, wake); err != nil {
 				return err
 			}
 		}
-		if len(events) == 0 {
+		if len(d.pending) == 0 {
 			return nil
 		}
 		sheet := d.e.Sheet(tx)
-		if err := d.e.project(sheet, d.run, d.book, append(d.log[:len(d.log):len(d.log)], events...), events); err != nil {
+		if err := d.e.project(sheet, d.run, d.book, d.m.State(), d.pending); err != nil {
 			return err
 		}
 		return sheet.Flush(ctx)
@@ -254,20 +374,65 @@ func (d *drive) write(ctx context.Context, plan flow.Plan, park bool) error {
 	if err != nil {
 		return err
 	}
-	d.log = append(d.log, events...)
-	d.run.Version += int64(len(events))
-	d.facts, d.derived, d.guard = nil, nil, nil
+	d.at(d.run.Version + int64(len(d.pending)))
+	d.pending, d.facts, d.begins, d.guards, d.want, d.held = nil, nil, nil, nil, nil, nil
+	return nil
+}
+
+// guarded asks once more, in the transaction that writes the intention, whether all is as it was.
+func (d *drive) guarded(tx *gorm.DB) error {
+	for _, g := range d.guards {
+		now, err := d.e.leave(tx, d.book, g.ask)
+		if err != nil {
+			return err
+		}
+		if now.Verdict != g.given.Verdict || len(leave.Differ(g.given.Facts, now.Facts)) > 0 || !maps.Equal(now.Secrets, g.given.Secrets) {
+			return errFacts
+		}
+	}
+	return nil
+}
+
+// errFree says that what was held is free again.
+var errFree = errors.New("the lock is free again")
+
+// hold takes the locks that are wanted, enters the run into the queue for those that are held, and gives all
+// back when the run has ended.
+func (d *drive) hold(ctx context.Context, tx *gorm.DB) error {
+	for _, w := range d.want {
+		if err := store.TakeLocks(tx, d.run.ID, w.Keys, w.Shared); err != nil {
+			return err
+		}
+	}
+	if d.held != nil {
+		ok, err := store.Await(tx, d.run.ID, d.held)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return errFree
+		}
+	}
+	if d.m.State().Ended != nil {
+		return d.e.Store.ReleaseLocks(ctx, tx, d.run.ID)
+	}
 	return nil
 }
 
 // recover finds out where the run stands after a write that did not go through, or may have. It
 // reports false where the run is no longer ours.
 func (d *drive) recover(ctx context.Context, cause error) bool {
-	d.derived, d.guard = nil, nil
-	if errors.Is(cause, errFacts) {
-		return true
-	}
-	if !errors.Is(cause, store.ErrMoved) {
+	var held *store.HeldError
+	switch {
+	case errors.As(cause, &held):
+		d.held = held
+	case errors.Is(cause, errFree):
+		d.held = nil
+	case errors.Is(cause, errFacts):
+	case errors.Is(cause, errLog):
+		d.refuse(ctx, cause)
+		return false
+	case !errors.Is(cause, store.ErrMoved):
 		d.e.Log.Warn("write the log", "run", d.run.ID, "error", cause)
 	}
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
@@ -281,14 +446,18 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 		if err == nil {
 			break
 		}
+		if errors.Is(err, errLog) {
+			d.refuse(ctx, err)
+			return false
+		}
 		select {
 		case <-time.After(pause):
 		case <-d.e.changes.Done():
 			return false
 		}
 	}
-	d.run.Version = int64(len(d.log))
-	return d.reconcile()
+	d.reconcile()
+	return true
 }
 
 // late files how changes ended that were under way when the claim was lost: whoever is asked what became
@@ -308,7 +477,7 @@ func (d *drive) late(ctx context.Context) {
 		if !ok {
 			continue
 		}
-		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (string, flow.Body, error) {
+		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State, _ *gorm.DB) (string, flow.Body, error) {
 			if !s.Change(o.Attempt) {
 				return "", nil, errNothing
 			}
@@ -322,45 +491,13 @@ func (d *drive) late(ctx context.Context) {
 
 var errNothing = errors.New("there is nothing to file")
 
-// reconcile drops facts that a commit of uncertain outcome did write, and begins intents that it wrote
-// and that we have not begun.
-func (d *drive) reconcile() bool {
-	s, err := flow.Fold(d.book, d.log)
-	if err != nil {
-		d.refuse(d.e.changes, err)
-		return false
-	}
-	known := map[string]bool{}
-	for _, e := range d.log {
-		switch b := e.Body.(type) {
-		case flow.Outcome:
-			known[b.Attempt] = true
-		case flow.Lost:
-			known[b.Attempt] = true
-		}
-	}
-	var facts []flow.Event
-	pending := map[string]bool{}
-	for _, f := range d.facts {
-		var id string
-		switch b := f.Body.(type) {
-		case flow.Outcome:
-			id = b.Attempt
-		case flow.Lost:
-			id = b.Attempt
-		}
-		if !known[id] {
-			facts = append(facts, f)
-			pending[id] = true
-		}
-	}
-	d.facts = facts
-	for _, in := range s.OpenAttempts() {
-		if !d.begun[in.Attempt] && !pending[in.Attempt] {
+// reconcile begins intents that a commit of uncertain outcome did write, and that we have not begun.
+func (d *drive) reconcile() {
+	for _, in := range d.m.State().OpenAttempts() {
+		if !d.begun[in.Attempt] {
 			d.begin(in)
 		}
 	}
-	return true
 }
 
 // refuse ends a run whose log this program cannot go on with, and tells people.
@@ -373,6 +510,9 @@ func (d *drive) refuse(ctx context.Context, cause error) {
 		if res.Error != nil || res.RowsAffected == 0 {
 			return res.Error
 		}
+		if err := d.e.Store.ReleaseLocks(ctx, tx, d.run.ID); err != nil {
+			return err
+		}
 		return d.e.tellRefused(ctx, tx, d.run, because)
 	})
 	if err != nil {
@@ -384,11 +524,15 @@ func (d *drive) refuse(ctx context.Context, cause error) {
 func (d *drive) begin(in flow.Intent) {
 	d.begun[in.Attempt] = true
 	d.flying++
-	path := ""
-	for _, e := range d.log {
-		if b, ok := e.Body.(flow.Intent); ok && b.Attempt == in.Attempt {
-			path = e.Path
-		}
+	parent := d.e.ctx
+	if in.Change {
+		parent = d.e.changes
 	}
-	go func() { d.results <- d.e.attempt(d.run, d.book, path, in) }()
+	ctx, cancel := context.WithCancel(parent)
+	d.cancels[in.Attempt] = cancel
+	path := d.m.State().PathOf(in.Attempt)
+	go func() {
+		defer cancel()
+		d.results <- d.e.attempt(ctx, d.run, d.book, path, in)
+	}()
 }

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -15,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
@@ -24,9 +27,14 @@ import (
 // Hands does requests by their kind: ssh, local or http.
 type Hands map[string]act.Hand
 
-// Secrets gives what must be masked in what a target prints.
+// Secrets opens and seals.
 type Secrets interface {
+	// Values gives what must be masked in what a target prints.
 	Values(ctx context.Context, f leave.Facts) []string
+	// Fill puts values in the place of the marks in a request; they must be masked in what comes back.
+	Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error)
+	// Seal gives the mark under which a value stands in the log.
+	Seal(text string) (string, error)
 }
 
 // Output is a piece of what a command prints, while it prints.
@@ -61,8 +69,10 @@ type Engine struct {
 	Config
 	id string
 
-	books    sync.Map // revision -> *runbook.Book
-	drives   sync.Map // run -> struct{}
+	books    sync.Map // revision, and those of the runbooks it calls -> *runbook.Book
+	drives   sync.Map // run -> *drive
+	mu       sync.Mutex
+	active   map[string]int // drives by the name of the instance under which they were begun
 	driving  sync.WaitGroup
 	ctx      context.Context
 	stop     context.CancelFunc
@@ -89,7 +99,7 @@ func New(c Config) *Engine {
 	if c.Live == nil {
 		c.Live = func(Output) {}
 	}
-	e := &Engine{Config: c, slots: make(chan struct{}, maxDrives)}
+	e := &Engine{Config: c, active: map[string]int{}, slots: make(chan struct{}, maxDrives)}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e
@@ -120,14 +130,26 @@ func (e *Engine) Start(ctx context.Context) error {
 
 func (e *Engine) register(ctx context.Context) error {
 	host, _ := os.Hostname()
-	e.id = store.NewID("n")
+	id := store.NewID("n")
 	now := e.Clock().UnixNano()
 	e.lastBeat.Store(now)
 	e.steady.Store(now)
-	if err := e.Store.Register(ctx, store.Instance{ID: e.id, Host: host, PID: os.Getpid(), Version: e.Version}); err != nil {
+	self := store.Instance{ID: id, Host: host, PID: os.Getpid(), Version: e.Version}
+	self.Boot, self.BegunTicks = process(os.Getpid())
+	if err := e.Store.Register(ctx, self); err != nil {
 		return fmt.Errorf("register this instance: %w", err)
 	}
+	e.mu.Lock()
+	e.id = id
+	e.mu.Unlock()
 	return nil
+}
+
+// name is the name of this instance. It takes another one when it was taken for dead.
+func (e *Engine) name() string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.id
 }
 
 // Stop ends the work in order: looks are dropped and taken again by whoever goes on, a change under
@@ -144,7 +166,7 @@ func (e *Engine) Stop() {
 	if err := e.queue.Stop(ctx); err != nil {
 		e.Log.Warn("stop the queue", "error", err)
 	}
-	if err := e.Store.Leave(ctx, e.id); err != nil {
+	if err := e.Store.Leave(ctx, e.name()); err != nil {
 		e.Log.Warn("leave the list of instances", "error", err)
 	}
 }
@@ -166,18 +188,62 @@ func (e *Engine) answer(ctx context.Context, run string) error {
 	case <-e.ctx.Done():
 		return nil // the bell stays unanswered; the janitor of another instance rings anew
 	}
-	r, err := e.Store.Claim(ctx, run, e.id)
+	name := e.name()
+	r, err := e.Store.Claim(ctx, run, name)
 	if err != nil || r == nil {
 		<-e.slots
 		return err
 	}
-	e.drives.Store(run, struct{}{})
+	d := newDrive(e, r)
+	e.drives.Store(run, d)
+	e.count(name, 1)
 	e.driving.Go(func() {
 		defer func() { <-e.slots }()
-		defer e.drives.Delete(run)
-		e.drive(r)
+		defer e.count(name, -1)
+		defer e.drives.CompareAndDelete(run, d)
+		d.drive()
 	})
 	return nil
+}
+
+// count keeps how many drives were begun under a name. When the last one ends under a name that was taken for
+// dead, this instance says so: nothing that it intended can be begun any more.
+func (e *Engine) count(name string, n int) {
+	e.mu.Lock()
+	e.active[name] += n
+	left, current := e.active[name], e.id == name
+	if left == 0 {
+		delete(e.active, name)
+	}
+	e.mu.Unlock()
+	if n < 0 && left == 0 && !current {
+		e.report(name)
+	}
+}
+
+func (e *Engine) report(name string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := e.Store.Reported(ctx, name); err != nil {
+		e.Log.Warn("report that nothing is under way under an old name", "instance", name, "error", err)
+	}
+}
+
+// idle reports whether no drive is left that was begun under a name.
+func (e *Engine) idle(name string) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.active[name] == 0
+}
+
+// poke tells the drive of a run, if it is here, that somebody wrote into its log.
+func (e *Engine) poke(run string) {
+	if d, ok := e.drives.Load(run); ok {
+		select {
+		case d.(*drive).poke <- struct{}{}:
+		default:
+		}
+	}
 }
 
 // beat says each second that this instance is alive, and cleans up after those that are not.
@@ -207,41 +273,78 @@ func (e *Engine) pulse(ctx context.Context) {
 	if now.UnixNano()-e.lastBeat.Load() > int64(store.Lease) {
 		e.steady.Store(now.UnixNano())
 	}
-	alive, err := e.Store.Beat(ctx, e.id)
+	name := e.name()
+	alive, err := e.Store.Beat(ctx, name)
 	if err != nil {
 		e.Log.Warn("beat", "error", err)
 		return
 	}
 	if !alive {
-		e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", e.id)
+		e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", name)
 		if err := e.register(ctx); err != nil {
 			e.Log.Error("register anew", "error", err)
+		} else if e.idle(name) {
+			e.report(name)
 		}
 		return
 	}
 	e.lastBeat.Store(now.UnixNano())
+	e.tend(ctx, name)
 	if now.UnixNano()-e.steady.Load() < int64(store.Lease) {
 		return
 	}
 	if err := e.Store.Sweep(ctx); err != nil {
 		e.Log.Warn("sweep", "error", err)
 	}
-	owned, err := e.Store.OwnedBy(ctx, e.id)
+	if err := e.bury(ctx); err != nil {
+		e.Log.Warn("look for instances that are gone", "error", err)
+	}
+}
+
+// tend pokes the drives into whose logs somebody wrote, and gives back runs that are owned and not driven.
+func (e *Engine) tend(ctx context.Context, name string) {
+	owned, err := e.Store.OwnedBy(ctx, name)
 	if err != nil {
 		return
 	}
-	for _, run := range owned {
-		if _, ok := e.drives.Load(run); ok {
+	for run, version := range owned {
+		if d, ok := e.drives.Load(run); ok {
+			if d.(*drive).seen.Load() < version {
+				e.poke(run)
+			}
 			continue
 		}
 		// The claim and the note of the drive are two steps; look once more before it counts as left behind.
 		time.Sleep(50 * time.Millisecond)
 		if _, ok := e.drives.Load(run); !ok {
-			if err := e.Store.GiveBack(ctx, run, e.id); err != nil {
+			if err := e.Store.GiveBack(ctx, run, name); err != nil {
 				e.Log.Warn("give back a run", "run", run, "error", err)
 			}
 		}
 	}
+}
+
+// bury notes which of the instances that were taken for dead are seen to be gone: those of this machine whose
+// process is there no more.
+func (e *Engine) bury(ctx context.Context) error {
+	list, err := e.Store.Fenced(ctx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	host, _ := os.Hostname()
+	boot, _ := process(os.Getpid())
+	for _, i := range list {
+		if i.Host != host || i.Boot == "" {
+			continue
+		}
+		if _, ticks := process(i.PID); i.Boot == boot && ticks == i.BegunTicks && ticks != 0 {
+			continue // it is there, and may only be frozen
+		}
+		if _, err := e.Store.Gone(ctx, i.ID, e.name()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // leased reports whether this instance still counts as alive for certain.
@@ -275,7 +378,7 @@ func (e *Engine) timers() {
 // errUnsound marks a runbook that an earlier program took and this one does not.
 var errUnsound = errors.New("it is not sound under this program")
 
-// Book gives the runbook of a revision.
+// Book gives the runbook of a revision, without the other runbooks that it calls.
 func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, error) {
 	if b, ok := e.books.Load(revision); ok {
 		return b.(*runbook.Book), nil
@@ -290,4 +393,76 @@ func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, erro
 	}
 	e.books.Store(revision, b)
 	return b, nil
+}
+
+// Linked gives the runbook of a revision with the revisions of the other runbooks that it calls.
+func (e *Engine) Linked(ctx context.Context, revision string, calls map[string]string) (*runbook.Book, error) {
+	b, err := e.Book(ctx, revision)
+	if err != nil || len(calls) == 0 {
+		return b, err
+	}
+	key := revision
+	for _, n := range slices.Sorted(maps.Keys(calls)) {
+		key += " " + calls[n]
+	}
+	if l, ok := e.books.Load(key); ok {
+		return l.(*runbook.Book), nil
+	}
+	l, findings := b.Link(func(name string) *runbook.Book {
+		c, failed := e.Book(ctx, calls[name])
+		if failed != nil {
+			err = failed
+			return nil
+		}
+		return c
+	})
+	if err != nil {
+		return nil, err
+	}
+	if l == nil {
+		return nil, fmt.Errorf("runbook %s: %w: %s", b.Name, errUnsound, findings)
+	}
+	e.books.Store(key, l)
+	return l, nil
+}
+
+// bookOf gives the runbook of a log.
+func (e *Engine) bookOf(ctx context.Context, log []flow.Event) (*runbook.Book, error) {
+	if len(log) == 0 {
+		return nil, fmt.Errorf("%w: it is empty", errLog)
+	}
+	b, ok := log[0].Body.(flow.Begun)
+	if !ok {
+		return nil, fmt.Errorf("%w: it does not begin with run.begun", errLog)
+	}
+	return e.Linked(ctx, b.Revision, b.Calls)
+}
+
+// resolve finds the newest revision of every runbook that a book calls, and of those that they call.
+func (e *Engine) resolve(ctx context.Context, b *runbook.Book) (map[string]string, error) {
+	if len(b.Calls()) == 0 {
+		return nil, nil
+	}
+	calls := map[string]string{}
+	var failed error
+	_, findings := b.Link(func(name string) *runbook.Book {
+		r, err := e.Store.Newest(ctx, name)
+		if err != nil {
+			if !errors.Is(err, store.ErrNotFound) {
+				failed = err
+			}
+			return nil
+		}
+		c, err := e.Book(ctx, r.Revision)
+		if err != nil {
+			failed = err
+			return nil
+		}
+		calls[name] = r.Revision
+		return c
+	})
+	if failed == nil && findings.Failed() {
+		failed = findings
+	}
+	return calls, failed
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/alert"
+	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/internal/act"
@@ -78,6 +79,12 @@ type noSecrets struct{}
 
 func (noSecrets) Values(context.Context, leave.Facts) []string { return []string{"hunter22"} }
 
+func (noSecrets) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
+	return r, nil, nil
+}
+
+func (noSecrets) Seal(text string) (string, error) { return expr.SealedMark("c2VhbGVk"), nil }
+
 type bench struct {
 	t     testing.TB
 	store *store.Store
@@ -136,7 +143,7 @@ func (b *bench) decide(approve bool) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(b.t, json.Unmarshal(g.Raised, &raised))
-	require.NoError(b.t, b.e.Decide(context.Background(), g.ID, approve, "mara", "go on", raised.Digest))
+	require.NoError(b.t, b.e.Decide(context.Background(), g.ID, engine.Word{Approve: approve, By: "mara", Comment: "go on", Digest: raised.Digest}))
 }
 
 func (b *bench) ended() store.Run {
@@ -227,10 +234,10 @@ func TestDecisionsAreChecked(t *testing.T) {
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))
 	ctx := context.Background()
-	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, true, "mara", "", strings.Repeat("0", 64)), engine.ErrOtherDigest)
-	assert.ErrorIs(t, b.e.Decide(ctx, "nothing", true, "mara", "", raised.Digest), store.ErrNotFound)
-	require.NoError(t, b.e.Decide(ctx, g.ID, false, "mara", "not now", raised.Digest))
-	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, true, "mara", "", raised.Digest), engine.ErrNotOpen)
+	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: strings.Repeat("0", 64)}), engine.ErrOtherDigest)
+	assert.ErrorIs(t, b.e.Decide(ctx, "nothing", engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), store.ErrNotFound)
+	require.NoError(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: false, By: "mara", Comment: "not now", Digest: raised.Digest}))
+	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), engine.ErrNotOpen)
 	assert.Equal(t, flow.HandedOver, b.ended().State)
 	assert.Zero(t, b.q.parked)
 }
@@ -249,8 +256,8 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))
-	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, true, "mara", "", raised.Digest), engine.ErrOwnRequest)
-	require.NoError(t, b.e.Decide(ctx, g.ID, true, "jonas", "", raised.Digest))
+	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), engine.ErrOwnRequest)
+	require.NoError(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "jonas", Comment: "", Digest: raised.Digest}))
 	assert.Equal(t, flow.Done, b.ended().State)
 }
 
@@ -294,8 +301,8 @@ func TestAnUnknownOutcomeIsAQuestion(t *testing.T) {
 	b.decide(true)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	ctx := context.Background()
-	assert.ErrorIs(t, b.e.Answer(ctx, q.ID, "perhaps", "mara", ""), engine.ErrNoChoice)
-	require.NoError(t, b.e.Answer(ctx, q.ID, flow.Happened, "mara", "seen on the host"))
+	assert.ErrorIs(t, b.e.Answer(ctx, q.ID, engine.Reply{Choice: "perhaps", By: "mara", Comment: ""}), engine.ErrNoChoice)
+	require.NoError(t, b.e.Answer(ctx, q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "seen on the host"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 }
@@ -334,7 +341,7 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 	assert.Zero(t, b.q.parked)
 	close(b.q.hold) // the first one goes on, and its change ends
 	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
-	require.NoError(t, b.e.Answer(context.Background(), q.ID, flow.Happened, "mara", "it stands in the record"))
+	require.NoError(t, b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 	_, err := b.store.Verify(context.Background(), taken.Incident)

@@ -17,22 +17,13 @@ import (
 )
 
 // project writes what follows from events in the transaction that appends them: the record, gates and
-// questions as they are listed, messages, the run's head, the feed. log is the whole log with events at its end.
-func (e *Engine) project(sheet *Sheet, run *store.Run, book *runbook.Book, log, events []flow.Event) error {
-	p := &projection{e: e, tx: sheet.tx, sheet: sheet, run: run, book: book, intents: map[string]flow.Intent{}}
-	for _, ev := range log {
-		if in, ok := ev.Body.(flow.Intent); ok {
-			p.intents[in.Attempt] = in
-		}
-	}
+// questions as they are listed, messages, the run's head, the feed. s is the log with events at its end.
+func (e *Engine) project(sheet *Sheet, run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) error {
+	p := &projection{e: e, tx: sheet.tx, sheet: sheet, run: run, book: book, s: s}
 	for _, ev := range events {
 		if err := p.event(ev); err != nil {
 			return err
 		}
-	}
-	s, err := flow.Fold(book, log)
-	if err != nil {
-		return err
 	}
 	if err := p.head(s); err != nil {
 		return err
@@ -46,7 +37,7 @@ type projection struct {
 	sheet   *Sheet
 	run     *store.Run
 	book    *runbook.Book
-	intents map[string]flow.Intent
+	s       *flow.State
 	entries []store.NewEntry
 	rooms   []message
 	sources []message
@@ -63,7 +54,7 @@ type message struct {
 func (p *projection) actor() string { return "runbook:" + p.book.Name }
 
 func (p *projection) entry(ev flow.Event, kind, actor, title string, content map[string]any) {
-	if s := p.book.Step(ev.Path); s != nil {
+	if s := p.step(ev.Path); s != nil {
 		content["verb"] = s.Verb
 		content["step_title"] = s.Title
 	}
@@ -75,10 +66,20 @@ func (p *projection) tell(ev flow.Event, format string, args ...any) {
 }
 
 func (p *projection) title(path string) string {
-	if s := p.book.Step(path); s != nil {
+	if s := p.step(path); s != nil {
 		return s.Title
 	}
 	return path
+}
+
+func (p *projection) step(path string) *runbook.Step {
+	s, _ := flow.Find(p.book, path)
+	return s
+}
+
+func (p *projection) intent(attempt string) flow.Intent {
+	in, _, _, _ := p.s.Attempt(attempt)
+	return in
 }
 
 // event turns one event into entries, rows and messages.
@@ -92,20 +93,58 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "step.skipped", p.actor(), "Skipped: "+p.title(ev.Path), map[string]any{"expression": b.Expression, "values": b.Values})
 	case flow.Intent:
 		if b.Change {
-			p.entry(ev, "change.begun", p.actor(), p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": b.Target,
-				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request})
+			kind, title := "change.begun", p.title(ev.Path)
+			if b.Undo != "" {
+				kind, title = "undo.begun", "Taken back: "+p.titleOf(b.Undo)
+			}
+			p.entry(ev, kind, p.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
+				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request, "takes_back": b.Undo})
 		}
 	case flow.Outcome:
 		p.outcome(ev, b)
 	case flow.Lost:
-		in := p.intents[b.Attempt]
+		in := p.intent(b.Attempt)
 		p.entry(ev, "attempt.lost", "urgentis", "Interrupted: "+p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
 	case flow.Judged:
-		if b.Final {
-			p.entry(ev, "check."+b.Result, p.actor(), p.title(ev.Path), map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
-				"rounds": b.Round + 1, "proves": p.book.Step(ev.Path).Proves, "expression": p.book.Step(ev.Path).That.Source})
+		if st := p.step(ev.Path); b.Final && st != nil {
+			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure, "rounds": b.Round + 1, "proves": st.Proves}
+			if st.That != nil {
+				content["expression"] = st.That.Source
+			}
+			if b.Differences != nil {
+				content["differences"] = b.Differences
+			}
+			p.entry(ev, "check."+b.Result, p.actor(), p.title(ev.Path), content)
 		}
-	case flow.LeaveGiven, flow.StepBegun, flow.Changed:
+	case flow.LeaveGiven, flow.Changed, flow.Waited, flow.StepEnded, flow.ItemBegun, flow.LocksTaken, flow.Ending:
+	case flow.StepBegun:
+		if st := p.step(ev.Path); st != nil && st.Verb == runbook.Wait {
+			p.entry(ev, "wait.begun", p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
+		}
+	case flow.Troubled:
+		p.entry(ev, "step.troubled", p.actor(), "Trouble: "+p.title(ev.Path), map[string]any{"because": b.Because})
+	case flow.EachBegun:
+		var labels []string
+		for _, i := range b.Items {
+			labels = append(labels, i.Label)
+		}
+		p.entry(ev, "each.begun", p.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), p.title(ev.Path)), map[string]any{"items": labels, "at_once": b.AtOnce})
+	case flow.CallBegun:
+		p.entry(ev, "call.begun", p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs})
+	case flow.CallEnded:
+		p.entry(ev, "call.ended", p.actor(), "Came back from "+p.title(ev.Path), map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+	case flow.UndoBegun:
+		p.entry(ev, "undo.planned", p.actor(), fmt.Sprintf("Taking back %d change(s), the newest first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without})
+	case flow.Undone:
+		p.entry(ev, "undo.ended", p.actor(), "Taken back", map[string]any{})
+	case flow.LocksAwaited:
+		p.entry(ev, "lock.awaited", p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
+	case flow.AlertChanged:
+		p.entry(ev, "alert.noticed", "urgentis", "The alert is now "+b.State+", "+b.Severity, map[string]any{"state": b.State, "severity": b.Severity, "cleared": b.Cleared, "worse": b.Worse})
+	case flow.Turned:
+		p.entry(ev, "alert.turned", p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
+	case flow.CancelAsked:
+		p.entry(ev, "run.cancelled", b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because, "undo": b.Undo})
 	case flow.GateRaised:
 		return p.gate(ev, b)
 	case flow.GateDecided:
@@ -120,7 +159,7 @@ func (p *projection) event(ev flow.Event) error {
 	case flow.QuestionRaised:
 		return p.question(ev, b)
 	case flow.QuestionAnswered:
-		p.entry(ev, "question.answered", b.By, "Answered: "+b.Choice, map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment})
+		p.answered(ev, b)
 		return p.tx.Exec("update question set state = 'answered' where id = ?", b.Question).Error
 	case flow.QuestionExpired:
 		p.entry(ev, "question.expired", "urgentis", "Nobody answered the question", map[string]any{"question": b.Question})
@@ -131,8 +170,37 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "note", p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
 	case flow.Ended:
 		p.ended(ev, b)
+		// What still waits for a person waits for nobody now.
+		if err := p.tx.Exec("update gate set state = 'withdrawn' where run = ? and state = 'open'", p.run.ID).Error; err != nil {
+			return err
+		}
+		return p.tx.Exec("update question set state = 'withdrawn' where run = ? and state = 'open'", p.run.ID).Error
 	}
 	return nil
+}
+
+// titleOf is the title of the step that an attempt belongs to.
+func (p *projection) titleOf(attempt string) string { return p.title(p.s.PathOf(attempt)) }
+
+func (p *projection) answered(ev flow.Event, b flow.QuestionAnswered) {
+	said := b.Choice
+	if st := p.step(ev.Path); st != nil && st.Ask != nil {
+		for _, c := range st.Ask.Choices {
+			if c.Name == b.Choice {
+				said = c.Label
+			}
+		}
+	}
+	content := map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment}
+	if b.Fields != nil {
+		content["fields"] = b.Fields
+	}
+	if b.By == flow.Itself {
+		content["values"] = b.Values
+		p.entry(ev, "question.answered", p.actor(), "Answered itself: "+said, content)
+		return
+	}
+	p.entry(ev, "question.answered", b.By, "Answered: "+said, content)
 }
 
 func undo(r leave.Request) string {
@@ -143,7 +211,7 @@ func undo(r leave.Request) string {
 }
 
 func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
-	in := p.intents[b.Attempt]
+	in := p.intent(b.Attempt)
 	kind := "look.taken"
 	if in.Change {
 		kind = "change.ended"
@@ -154,6 +222,12 @@ func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
 		"output": b.Output, "stderr": b.Stderr, "readings": b.Readings, "missing": b.Missing, "took_ms": b.Took.Milliseconds(), "round": in.Round}
 	if b.Exit != nil {
 		content["exit"] = *b.Exit
+	}
+	if b.Differences != nil {
+		content["differences"] = b.Differences
+	}
+	if in.Undo != "" {
+		kind = "undo.done"
 	}
 	p.entry(ev, kind, p.actor(), p.title(ev.Path), content)
 }
@@ -180,20 +254,42 @@ func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
 	if b.Approved {
 		state, word = "approved", "Approved: "
 	}
-	p.entry(ev, "gate."+state, b.By, word+p.title(ev.Path), map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest})
+	content := map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest}
+	if b.StartAt != nil {
+		content["start_at"] = b.StartAt
+	}
+	p.entry(ev, "gate."+state, b.By, word+p.title(ev.Path), content)
 	p.sheet.Changed(store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
+	if g, _, _ := p.s.OpenGate(b.Gate); g != nil {
+		return nil // it wants another person as well
+	}
 	return p.tx.Exec("update gate set state = ?, decided_by = ?, comment = ? where id = ?", state, b.By, b.Comment, b.Gate).Error
 }
 
 func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
-	p.entry(ev, "question.raised", p.actor(), "What became of it? "+p.title(ev.Path), map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until})
-	p.tell(ev, "Answer wanted from %s: %s", b.Ask, b.Text)
+	title := "Asked: "
+	if b.Attempt != "" {
+		title = "What became of it? "
+	}
+	if b.Text == "" {
+		b.Text = p.title(ev.Path)
+	}
+	p.entry(ev, "question.raised", p.actor(), title+p.title(ev.Path), map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until})
+	if b.Attempt != "" || !p.itself(b.Question) {
+		p.tell(ev, "Answer wanted from %s: %s", b.Ask, b.Text)
+	}
 	raised, err := json.Marshal(b)
 	if err != nil {
 		return err
 	}
 	p.sheet.Changed(store.Feed{Topic: "question", Ref: b.Question, Incident: p.run.Incident})
-	return p.tx.Create(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
+	return p.tx.Create(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
+}
+
+// itself reports whether a question has answered itself already.
+func (p *projection) itself(id string) bool {
+	q, _ := p.s.OpenQuestion(id)
+	return q == nil
 }
 
 func (p *projection) told(ev flow.Event, b flow.Told) {
@@ -236,7 +332,7 @@ func (p *projection) head(s *flow.State) error {
 	if p.run.Version == 0 {
 		return nil // it is about to be written for the first time
 	}
-	return p.tx.Exec("update run set state = ?, waits_on = ?, because = ?, ended_at = ? where id = ?", state, waits, because, ended, p.run.ID).Error
+	return p.tx.Exec("update run set state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ? where id = ?", state, waits, because, ended, s.Awaited().Holder, p.run.ID).Error
 }
 
 // finish writes entries into the incident, closes it where the run says so, and sends messages off.

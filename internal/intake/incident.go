@@ -11,6 +11,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/expr"
+	"urgentis/core/flow"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
@@ -58,6 +59,11 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		a.State = "cleared"
 	} else {
 		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
+	}
+	// The runs first, then their incident: in that order everybody locks them.
+	news := flow.AlertChanged{State: a.State, Severity: a.Severity, Cleared: change == alert.Clear, Worse: change == alert.Worse}
+	if err := w.sheet.AlertChanged(w.tx.Statement.Context, a.ID, news); err != nil {
+		return err
 	}
 	if a.Incident != nil {
 		inc, err := w.sheet.Incident(*a.Incident)

@@ -2,6 +2,7 @@ package secret
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"strconv"
@@ -10,6 +11,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/internal/store"
 )
@@ -66,4 +68,77 @@ func (k *Keeper) Values(ctx context.Context, f leave.Facts) []string {
 		return nil
 	}
 	return []string{string(v)}
+}
+
+// Fill puts the values of secrets and sealed readings in the place of their marks. It returns them, to be masked.
+func (k *Keeper) Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error) {
+	var values []string
+	open := func(kind, name string) (string, error) {
+		var v []byte
+		var err error
+		if kind == "sealed" {
+			var raw []byte
+			if raw, err = base64.StdEncoding.DecodeString(name); err == nil {
+				v, err = k.Box.Unseal(raw)
+			}
+		} else {
+			version, ok := r.Secrets[name]
+			if !ok {
+				versions, failed := store.SecretVersions(k.Store.DB.WithContext(ctx), []string{name})
+				if failed != nil {
+					return "", failed
+				}
+				version = versions[name]
+			}
+			_, v, err = k.Credential(ctx, leave.Facts{Secret: fmt.Sprintf("%s@%d", name, version)})
+		}
+		if err != nil {
+			return "", err
+		}
+		text := strings.TrimRight(string(v), "\r\n")
+		values = append(values, text)
+		return text, nil
+	}
+	fill := func(m map[string]string) (map[string]string, error) {
+		if m == nil {
+			return nil, nil
+		}
+		out := make(map[string]string, len(m))
+		for key, text := range m {
+			var err error
+			if out[key], err = expr.FillSecrets(text, open); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	}
+	for name, text := range r.Env {
+		if strings.Contains(text, expr.SecretMark("")[:3]) {
+			r.Hidden = append(r.Hidden, name)
+		}
+	}
+	var err error
+	if r.Env, err = fill(r.Env); err != nil {
+		return r, nil, err
+	}
+	if r.Headers, err = fill(r.Headers); err != nil {
+		return r, nil, err
+	}
+	if r.SQL != nil {
+		q := *r.SQL
+		if q.Password, err = expr.FillSecrets(q.Password, open); err != nil {
+			return r, nil, err
+		}
+		r.SQL = &q
+	}
+	return r, values, nil
+}
+
+// Seal gives the mark under which a value stands in a run's log.
+func (k *Keeper) Seal(text string) (string, error) {
+	sealed, err := k.Box.Seal([]byte(text))
+	if err != nil {
+		return "", err
+	}
+	return expr.SealedMark(base64.StdEncoding.EncodeToString(sealed)), nil
 }

@@ -1,8 +1,12 @@
 package server
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -11,6 +15,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/leave"
 	"urgentis/internal/access"
 	"urgentis/internal/act"
 	"urgentis/internal/store"
@@ -108,22 +113,28 @@ func apiStrip(i store.Incident, entries []store.Entry) api.Strip {
 
 func apiRun(r store.Run) api.Run {
 	return api.Run{Id: r.ID, Runbook: r.Runbook, Title: r.Title, Revision: r.Revision, State: api.RunState(r.State), WaitsOn: r.WaitsOn, Incident: deref(r.Incident),
-		StartedBy: r.StartedBy, Because: r.Because, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt)}
+		StartedBy: r.StartedBy, Because: r.Because, Awaits: r.Awaits, AgainOf: r.AgainOf, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt)}
 }
 
 func apiGate(g store.Gate, run store.Run, evidence []api.Evidence, p *access.Principal) api.Gate {
 	var raised flow.GateRaised
 	_ = json.Unmarshal(g.Raised, &raised) // it was written by us
 	out := api.Gate{Id: g.ID, Run: g.Run, Runbook: run.Runbook, Incident: deref(g.Incident), Step: g.Path, Title: g.Title, Ask: raised.Ask, State: api.GateState(g.State),
-		CommentWanted: raised.Comment, Digest: raised.Digest, Requester: run.StartedBy, Reasons: raised.Reasons, Evidence: evidence,
+		People: max(1, raised.People), CommentWanted: raised.Comment, Digest: raised.Digest, Requester: run.StartedBy, Reasons: raised.Reasons, Evidence: evidence,
 		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment,
 		MayDecide: p.May(string(access.Approver)) && run.StartedBy != p.Name}
-	for _, r := range raised.Proposal.Requests {
+	out.Requests = apiRequests(raised.Proposal)
+	return out
+}
+
+func apiRequests(p leave.Proposal) []api.Request {
+	var out []api.Request
+	for _, r := range p.Requests {
 		x := api.Request{Target: r.Target.Name, Address: r.Target.Address, Account: r.Target.Account, Shown: act.Show(r), Words: r.Words, TimeoutSeconds: r.Timeout}
 		if r.Undo != nil {
 			x.Undo = act.Show(*r.Undo)
 		}
-		out.Requests = append(out.Requests, x)
+		out = append(out, x)
 	}
 	return out
 }
@@ -150,11 +161,34 @@ func newestReadings(log []flow.Event) []api.Evidence {
 	return out
 }
 
-func apiQuestion(q store.Question, run store.Run) api.Question {
+func (s *Server) apiQuestion(ctx context.Context, q store.Question, run store.Run, log []flow.Event) api.Question {
 	var raised flow.QuestionRaised
 	_ = json.Unmarshal(q.Raised, &raised) // it was written by us
-	return api.Question{Id: q.ID, Run: q.Run, Runbook: run.Runbook, Incident: deref(q.Incident), Text: raised.Text, Choices: raised.Choices, Ask: raised.Ask,
-		RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC()}
+	out := api.Question{Id: q.ID, Run: q.Run, Runbook: run.Runbook, Incident: deref(q.Incident), Text: raised.Text, Choices: raised.Choices, Ask: raised.Ask,
+		Step: q.Path, Title: q.Title, Attempt: raised.Attempt, Round: raised.Round, Evidence: newestReadings(log), RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC()}
+	for _, c := range raised.Choices {
+		o := api.Option{Choice: c, Label: raised.Labels[c]}
+		if o.Label == "" {
+			o.Label = strings.ReplaceAll(c, "-", " ")
+		}
+		if a, ok := raised.Approves[c]; ok {
+			o.Approves, o.Requests = a.Path, apiRequests(a.Proposal)
+		}
+		if c == flow.DoItAgain && raised.By != "" {
+			if may, host, err := store.MayBegin(s.Store.DB.WithContext(ctx), raised.By); err == nil && may {
+				o.Barred = fmt.Sprintf("instance %s on %s may still begin it", raised.By, host)
+			}
+		}
+		out.Options = append(out.Options, o)
+	}
+	for _, f := range raised.Fields {
+		x := api.Field{Name: f.Name, Label: f.Label, Type: f.Type, Choices: f.Choices}
+		if f.Suggest != nil {
+			x.Suggest = expr.Say(f.Suggest)
+		}
+		out.Fields = append(out.Fields, x)
+	}
+	return out
 }
 
 // cursors name a place in a list that is ordered by time and id.
@@ -179,3 +213,5 @@ func limit(l int) int {
 	}
 	return l
 }
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -89,7 +89,8 @@ func (s *Server) ListTargets(ctx context.Context, _ api.ListTargetsRequestObject
 	var rows []store.Target
 	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
 	return api.ListTargets200JSONResponse(mapped(rows, func(t store.Target) api.Target {
-		return api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels}
+		return api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels,
+			Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret}
 	})), err
 }
 
@@ -112,16 +113,23 @@ func (s *Server) SetTarget(ctx context.Context, r api.SetTargetRequestObject) (a
 		}
 		b.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
 	}
-	if b.Secret != "" {
-		var n int64
-		if err := s.Store.DB.WithContext(ctx).Model(&store.Secret{}).Where("name = ?", b.Secret).Count(&n).Error; err != nil {
+	for _, name := range []string{b.Secret, b.LookSecret} {
+		if name == "" {
+			continue
+		}
+		versions, err := store.SecretVersions(s.Store.DB.WithContext(ctx), []string{name})
+		if err != nil {
 			return nil, err
 		}
-		if n == 0 {
-			return nil, bad("secret", "there is no secret %s; set it first", b.Secret)
+		if versions[name] == 0 {
+			return nil, bad("secret", "there is no secret %s; set it first", name)
 		}
 	}
-	row := store.Target{Name: b.Name, Service: b.Service, Address: b.Address, Port: b.Port, Account: b.Account, Secret: b.Secret, HostKey: b.HostKey, Labels: b.Labels}
+	if b.LookAccount != "" && b.LookSecret == "" {
+		b.LookSecret = b.Secret
+	}
+	row := store.Target{Name: b.Name, Service: b.Service, Address: b.Address, Port: b.Port, Account: b.Account, Secret: b.Secret, HostKey: b.HostKey, Labels: b.Labels,
+		Known: b.Known, LookAccount: b.LookAccount, LookSecret: b.LookSecret}
 	return api.SetTarget200JSONResponse(b), s.save(ctx, &row, "target", b.Name, b.Address)
 }
 

@@ -51,6 +51,9 @@ func findings(f runbook.Findings) []api.Finding {
 	return out
 }
 
+// whole stands for all the words of an error.
+const whole = "whole"
+
 // known are errors that a person can do something about.
 var known = []struct {
 	is     error
@@ -68,6 +71,11 @@ var known = []struct {
 	{engine.ErrOwnRequest, http.StatusForbidden, "own-request", ""},
 	{engine.ErrNoComment, http.StatusBadRequest, "comment-wanted", ""},
 	{engine.ErrNoChoice, http.StatusBadRequest, "no-choice", ""},
+	{engine.ErrTwice, http.StatusConflict, "twice", ""},
+	{engine.ErrTooLate, http.StatusBadRequest, "too-late", ""},
+	{engine.ErrNoRight, http.StatusForbidden, "role", ""},
+	{engine.ErrMayBegin, http.StatusConflict, "may-begin", whole},
+	{engine.ErrField, http.StatusBadRequest, "field", whole},
 	{intake.ErrUncertain, http.StatusServiceUnavailable, "uncertain", ""},
 }
 
@@ -81,8 +89,11 @@ func (s *Server) problem(c *gin.Context, err error) {
 	for _, k := range known {
 		if errors.Is(err, k.is) {
 			detail := k.detail
-			if detail == "" {
+			switch detail {
+			case "":
 				detail = k.is.Error()
+			case whole:
+				detail = err.Error()
 			}
 			problem(c, &Problem{k.status, k.code, detail, nil})
 			return

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -58,7 +59,7 @@ func runbookDetail(r store.Revision, b *runbook.Book, f runbook.Findings) api.Ru
 		out.Inputs = append(out.Inputs, x)
 	}
 	for _, st := range b.All() {
-		out.Steps = append(out.Steps, api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID})
+		out.Steps = append(out.Steps, api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID, Line: st.Line})
 	}
 	return out
 }
@@ -129,16 +130,27 @@ func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api
 	if err != nil {
 		return nil, bad("inputs", "%s", err)
 	}
-	start := engine.Start{Book: b, Inputs: inputs, StartedBy: who(ctx).Name}
-	var run store.Run
+	run, err := s.begin(ctx, engine.Start{Book: b, Inputs: inputs, StartedBy: who(ctx).Name}, r.Body.Incident, true)
+	if err != nil {
+		return nil, err
+	}
+	return api.StartRun202JSONResponse(apiRun(run)), nil
+}
+
+// begin starts a run, on an incident if its number is not 0. mustBeOpen refuses one that is closed; else the run
+// is without an incident then.
+func (s *Server) begin(ctx context.Context, start engine.Start, incident int64, mustBeOpen bool) (run store.Run, err error) {
 	err = s.Store.Tx(ctx, func(tx *gorm.DB) error {
 		sheet := s.Engine.Sheet(tx)
-		if r.Body.Incident != 0 {
-			if start.Incident, err = sheet.Incident(r.Body.Incident); err != nil {
+		if incident != 0 {
+			if start.Incident, err = sheet.Incident(incident); err != nil {
 				return err
 			}
-			if start.Incident.State != "open" {
+			switch {
+			case start.Incident.State != "open" && mustBeOpen:
 				return &Problem{http.StatusConflict, "not-open", "the incident is closed", nil}
+			case start.Incident.State != "open":
+				start.Incident = nil
 			}
 		}
 		runs, err := sheet.Begin(start)
@@ -146,15 +158,54 @@ func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api
 			return err
 		}
 		run = runs[0]
-		if err := store.Audit(tx, who(ctx).Name, "run.start", run.ID, b.Name); err != nil {
+		if err := store.Audit(tx, who(ctx).Name, "run.start", run.ID, start.Book.Name); err != nil {
 			return err
 		}
 		return sheet.Flush(ctx)
 	})
+	return run, err
+}
+
+// RunAgain implements api.StrictServerInterface.
+func (s *Server) RunAgain(ctx context.Context, r api.RunAgainRequestObject) (api.RunAgainResponseObject, error) {
+	log, err := s.Store.Log(ctx, r.Id, 0)
 	if err != nil {
 		return nil, err
 	}
-	return api.StartRun202JSONResponse(apiRun(run)), nil
+	if len(log) == 0 {
+		return nil, store.ErrNotFound
+	}
+	begun, _ := log[0].Body.(flow.Begun)
+	rev, err := s.Store.Newest(ctx, begun.Runbook)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Engine.Book(ctx, rev.Revision)
+	if err != nil {
+		return nil, err
+	}
+	inputs, err := b.AcceptAll(begun.Inputs)
+	if err != nil {
+		return nil, bad("inputs", "the newest revision does not take the same inputs: %s", err)
+	}
+	var old store.Run
+	if err := s.Store.DB.WithContext(ctx).Where("id = ?", r.Id).Take(&old).Error; err != nil {
+		return nil, err
+	}
+	run, err := s.begin(ctx, engine.Start{Book: b, Inputs: inputs, Alert: begun.Alert, StartedBy: who(ctx).Name, AgainOf: r.Id}, deref(old.Incident), false)
+	if err != nil {
+		return nil, err
+	}
+	return api.RunAgain202JSONResponse(apiRun(run)), nil
+}
+
+// CancelRun implements api.StrictServerInterface.
+func (s *Server) CancelRun(ctx context.Context, r api.CancelRunRequestObject) (api.CancelRunResponseObject, error) {
+	c := flow.CancelAsked{By: who(ctx).Name, Because: r.Body.Because, Undo: r.Body.Undo}
+	if err := s.Engine.Cancel(ctx, r.Id, c); err != nil {
+		return nil, err
+	}
+	return api.CancelRun204Response{}, store.Audit(s.Store.DB.WithContext(ctx), c.By, "run.cancel", r.Id, c.Because)
 }
 
 // GetRun implements api.StrictServerInterface.
@@ -222,7 +273,11 @@ func (s *Server) questions(ctx context.Context, where string, args ...any) ([]ap
 		if err := s.Store.DB.WithContext(ctx).Where("id = ?", q.Run).Take(&run).Error; err != nil {
 			return nil, err
 		}
-		out = append(out, apiQuestion(q, run))
+		log, err := s.Store.Log(ctx, q.Run, 0)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s.apiQuestion(ctx, q, run, log))
 	}
 	return out, nil
 }
@@ -248,7 +303,7 @@ func (s *Server) GetGate(ctx context.Context, r api.GetGateRequestObject) (api.G
 // DecideGate implements api.StrictServerInterface.
 func (s *Server) DecideGate(ctx context.Context, r api.DecideGateRequestObject) (api.DecideGateResponseObject, error) {
 	p := who(ctx)
-	if err := s.Engine.Decide(ctx, r.Id, r.Body.Approve, p.Name, r.Body.Comment, r.Body.Digest); err != nil {
+	if err := s.Engine.Decide(ctx, r.Id, engine.Word{Approve: r.Body.Approve, By: p.Name, Comment: r.Body.Comment, Digest: r.Body.Digest, StartAt: startAt(r.Body.StartAt)}); err != nil {
 		return nil, err
 	}
 	word := "gate.refuse"
@@ -274,11 +329,16 @@ func (s *Server) ListQuestions(ctx context.Context, _ api.ListQuestionsRequestOb
 // AnswerQuestion implements api.StrictServerInterface.
 func (s *Server) AnswerQuestion(ctx context.Context, r api.AnswerQuestionRequestObject) (api.AnswerQuestionResponseObject, error) {
 	p := who(ctx)
-	if r.Body.Choice == flow.DoItAgain && !p.May(string(access.Approver)) {
-		return nil, &Problem{http.StatusForbidden, "role", "to do a change again needs the role approver", nil}
-	}
-	if err := s.Engine.Answer(ctx, r.Id, r.Body.Choice, p.Name, r.Body.Comment); err != nil {
+	reply := engine.Reply{Choice: r.Body.Choice, By: p.Name, Comment: r.Body.Comment, Fields: r.Body.Fields, MayApprove: p.May(string(access.Approver))}
+	if err := s.Engine.Answer(ctx, r.Id, reply); err != nil {
 		return nil, err
 	}
 	return api.AnswerQuestion204Response{}, store.Audit(s.Store.DB.WithContext(ctx), p.Name, "question.answer", r.Id, r.Body.Choice)
+}
+
+func startAt(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
 }

@@ -16,6 +16,8 @@ import (
 	"urgentis/internal/access"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/act/local"
+	"urgentis/internal/act/probe"
+	"urgentis/internal/act/sqlquery"
 	"urgentis/internal/act/ssh"
 	"urgentis/internal/connect"
 	"urgentis/internal/engine"
@@ -106,7 +108,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	i.ssh = ssh.New(keeper.Credential)
 	stream := server.NewStream(i.Store, c.Log)
 	i.engine = engine.New(engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: stream.Output,
-		Hands:   engine.Hands{"ssh": i.ssh, "local": local.Hand{On: c.AllowLocal}, "http": httpcall.New(allowed)},
+		Hands:   engine.Hands{"ssh": i.ssh, "local": local.Hand{On: c.AllowLocal}, "http": httpcall.New(allowed), "sql": sqlquery.Hand{}, "probe": probe.Hand{}},
 		Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }})
 	if err := i.engine.Start(ctx); err != nil {
 		stream.Stop()

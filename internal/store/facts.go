@@ -48,6 +48,11 @@ func secretVersions(tx *gorm.DB, targets []Target) (map[string]int, error) {
 			names = append(names, t.Secret)
 		}
 	}
+	return SecretVersions(tx, names)
+}
+
+// SecretVersions gives the newest version of each secret; those that are not set are left out.
+func SecretVersions(tx *gorm.DB, names []string) (map[string]int, error) {
 	out := map[string]int{}
 	if len(names) == 0 {
 		return out, nil
@@ -63,4 +68,24 @@ func secretVersions(tx *gorm.DB, targets []Target) (map[string]int, error) {
 		out[r.Name] = r.Version
 	}
 	return out, nil
+}
+
+// LookingAccount gives a target's facts with the account that it has for looking, where it has one.
+func LookingAccount(tx *gorm.DB, f leave.Facts) (leave.Facts, error) {
+	if f.Name == "" {
+		return f, nil
+	}
+	var rows []Target
+	if err := tx.Where("name = ? and look_account <> ''", f.Name).Find(&rows).Error; err != nil || len(rows) == 0 {
+		return f, err
+	}
+	f.Account = rows[0].LookAccount
+	if rows[0].LookSecret != "" {
+		versions, err := SecretVersions(tx, []string{rows[0].LookSecret})
+		if err != nil {
+			return f, err
+		}
+		f.Secret = fmt.Sprintf("%s@%d", rows[0].LookSecret, versions[rows[0].LookSecret])
+	}
+	return f, nil
 }

@@ -12,7 +12,7 @@ const Lease = 5 * time.Second
 
 // Register enters a new instance.
 func (s *Store) Register(ctx context.Context, i Instance) error {
-	return s.DB.WithContext(ctx).Exec("insert into instance (id, host, pid, version) values (?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version).Error
+	return s.DB.WithContext(ctx).Exec("insert into instance (id, host, pid, version, boot, begun_ticks) values (?, ?, ?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version, i.Boot, i.BegunTicks).Error
 }
 
 // Beat says that an instance is alive. It reports false for one that was fenced meanwhile.
@@ -24,7 +24,7 @@ func (s *Store) Beat(ctx context.Context, id string) (bool, error) {
 // Leave takes an instance off the list and gives back what it owned.
 func (s *Store) Leave(ctx context.Context, id string) error {
 	return s.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("update instance set fenced_at = now() where id = ?", id).Error; err != nil {
+		if err := tx.Exec("update instance set fenced_at = now(), reported_at = now() where id = ?", id).Error; err != nil {
 			return err
 		}
 		return s.free(ctx, tx)
@@ -52,11 +52,43 @@ func (s *Store) free(ctx context.Context, tx *gorm.DB) error {
 		 limit 500 for update skip locked) returning id`))
 }
 
-// OwnedBy lists the runs that an instance owns.
-func (s *Store) OwnedBy(ctx context.Context, id string) ([]string, error) {
-	var out []string
-	err := s.DB.WithContext(ctx).Raw("select id from run where owner = ?", id).Scan(&out).Error
+// OwnedBy gives the runs that an instance owns, each with the version that its log stands at.
+func (s *Store) OwnedBy(ctx context.Context, id string) (map[string]int64, error) {
+	var rows []Run
+	err := s.DB.WithContext(ctx).Raw("select id, version from run where owner = ?", id).Scan(&rows).Error
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Version
+	}
 	return out, err
+}
+
+// Reported says that an instance that was taken for dead has nothing under way any more.
+func (s *Store) Reported(ctx context.Context, id string) error {
+	return s.DB.WithContext(ctx).Exec("update instance set reported_at = now() where id = ?", id).Error
+}
+
+// Fenced lists instances that were taken for dead, have not reported, and are not known to be gone.
+func (s *Store) Fenced(ctx context.Context) ([]Instance, error) {
+	var out []Instance
+	err := s.DB.WithContext(ctx).Where("fenced_at is not null and reported_at is null and gone_at is null").Find(&out).Error
+	return out, err
+}
+
+// Gone says that an instance is gone: seen by another one, or said by a person.
+func (s *Store) Gone(ctx context.Context, id, by string) (bool, error) {
+	res := s.DB.WithContext(ctx).Exec("update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now()) where id = ? and gone_at is null", by, id)
+	return res.RowsAffected == 1, res.Error
+}
+
+// MayBegin reports whether an instance may still begin what it intended: it was taken for dead, and has neither
+// reported nor is it gone. An instance that nobody knows any more may not.
+func MayBegin(tx *gorm.DB, id string) (bool, string, error) {
+	var rows []Instance
+	if err := tx.Where("id = ? and reported_at is null and gone_at is null", id).Find(&rows).Error; err != nil || len(rows) == 0 {
+		return false, "", err
+	}
+	return true, rows[0].Host, nil
 }
 
 // GiveBack frees a run that this instance owns without driving it.

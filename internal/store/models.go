@@ -19,6 +19,13 @@ type Instance struct {
 	BegunAt  time.Time
 	BeatAt   time.Time
 	FencedAt *time.Time
+	// Boot and BegunTicks tell one process from another: the boot it runs under, and when in it the process began.
+	Boot       string
+	BegunTicks int64
+	// ReportedAt is when it said what became of all it had begun; GoneAt when it was seen, or said, to be gone.
+	ReportedAt *time.Time
+	GoneAt     *time.Time
+	GoneBy     string
 }
 
 // Person is somebody who signs in.
@@ -78,7 +85,10 @@ type Target struct {
 	Account string
 	Secret  string
 	HostKey string
-	Labels  Labels `gorm:"serializer:json"`
+	Labels  Labels         `gorm:"serializer:json"`
+	Known   map[string]any `gorm:"serializer:json"`
+	// LookAccount and LookSecret are for looking only: an account without rights to write.
+	LookAccount, LookSecret string
 }
 
 // Secret is one sealed version of a key or password.
@@ -179,6 +189,10 @@ type Run struct {
 	Epoch     int64
 	Version   int64
 	RungAt    *time.Time
+	Rules     int
+	Awaits    string // the run that holds what this one waits for
+	Alert     string // the alert that started it
+	AgainOf   string // the run whose inputs it was begun with again
 }
 
 // Event is one entry of a run's log.
@@ -212,6 +226,7 @@ type Question struct {
 	Run      string
 	Incident *int64
 	Path     string
+	Title    string
 	State    string
 	RaisedAt time.Time
 	Until    time.Time

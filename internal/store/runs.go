@@ -32,11 +32,12 @@ func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Clie
 	})
 }
 
-// Claim takes a run that nobody owns. It returns nil where somebody does, or where the run is over.
+// Claim takes a run that nobody owns. It returns nil where somebody does, where the run is over, or where it
+// was begun under rules that this program does not know: its bell stays out until a newer instance answers.
 func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
 	var rows []Run
 	err := s.DB.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
-		where id = ? and owner is null and ended_at is null returning *`, owner, run).Scan(&rows).Error
+		where id = ? and owner is null and ended_at is null and rules <= ? returning *`, owner, run, flow.Rules).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -145,7 +146,7 @@ func (s *Store) InsertRuns(ctx context.Context, tx *gorm.DB, runs []Run, begun [
 	jobs := make([]river.JobArgs, len(runs))
 	events := make([]Event, len(runs))
 	for i := range runs {
-		runs[i].Version, runs[i].State, runs[i].RungAt = 1, flow.Running, &now
+		runs[i].Version, runs[i].State, runs[i].RungAt, runs[i].Rules = 1, flow.Running, &now, flow.Rules
 		body, err := json.Marshal(begun[i].Body)
 		if err != nil {
 			return err

@@ -132,6 +132,12 @@ type none struct{}
 
 func (none) Values(context.Context, leave.Facts) []string { return nil }
 
+func (none) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
+	return r, nil, nil
+}
+
+func (none) Seal(text string) (string, error) { return text, nil }
+
 func (b *bench) engine(hand act.Hand, start bool) (*engine.Engine, error) {
 	e := engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"local": hand}, Secrets: none{}, Log: slog.New(slog.DiscardHandler)})
 	if !start {

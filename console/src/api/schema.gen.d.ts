@@ -460,6 +460,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runbooks/{name}/graph": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The flow of a runbook as nodes and edges. */
+        get: operations["getRunbookGraph"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Play a runbook without changing anything. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try one step of a runbook alone, with values given by hand. */
+        post: operations["tryStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schema/runbook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema of the runbook language, for editors. */
+        get: operations["getRunbookSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs": {
         parameters: {
             query?: never;
@@ -487,6 +555,57 @@ export interface paths {
         };
         /** One run with its log. */
         get: operations["getRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a run; what is under way on targets is ended. */
+        post: operations["cancelRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start the same runbook again with the same inputs, in its newest revision. */
+        post: operations["runAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{id}/graph": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The flow of a run as nodes and edges, with the path that it took. */
+        get: operations["getRunGraph"];
         put?: never;
         post?: never;
         delete?: never;
@@ -572,8 +691,42 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Answer a question; to do a change again needs the role approver. */
+        /** Answer a question; an answer that lets a change happen needs the role approver. */
         post: operations["answerQuestion"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/instances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The instances of the service that were seen lately. */
+        get: operations["listInstances"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/instances/{id}/gone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that an instance is gone, so that what it may have begun can be done again. */
+        post: operations["buryInstance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -784,6 +937,14 @@ export interface components {
             labels?: {
                 [key: string]: string;
             };
+            /** @description facts that runbooks compare with */
+            known?: {
+                [key: string]: unknown;
+            };
+            /** @description an account without rights to write */
+            look_account?: string;
+            /** @description the secret of look_account */
+            look_secret?: string;
         };
         Tried: {
             ok: boolean;
@@ -793,14 +954,14 @@ export interface components {
             name: string;
             version: number;
             /** @enum {string} */
-            kind: "ssh-key" | "password";
+            kind: "ssh-key" | "password" | "text";
             /** Format: date-time */
             set_at: string;
         };
         NewSecret: {
             name: components["schemas"]["ThingName"];
             /** @enum {string} */
-            kind: "ssh-key" | "password";
+            kind: "ssh-key" | "password" | "text";
             value: string;
         };
         Connection: {
@@ -991,6 +1152,7 @@ export interface components {
             verb: string;
             title: string;
             id?: string;
+            line?: number;
         };
         Run: {
             id: string;
@@ -1004,6 +1166,10 @@ export interface components {
             incident?: number;
             started_by: string;
             because?: string;
+            /** @description the run that holds what this one waits for */
+            awaits?: string;
+            /** @description the run whose inputs it was begun with again */
+            again_of?: string;
             /** Format: date-time */
             begun_at: string;
             /** Format: date-time */
@@ -1049,7 +1215,9 @@ export interface components {
             title: string;
             ask: string;
             /** @enum {string} */
-            state: "open" | "approved" | "refused" | "expired";
+            state: "open" | "approved" | "refused" | "expired" | "withdrawn";
+            /** @description how many must approve */
+            people?: number;
             comment_wanted?: boolean;
             digest: string;
             requester: string;
@@ -1087,6 +1255,11 @@ export interface components {
             approve: boolean;
             digest: string;
             comment?: string;
+            /**
+             * Format: date-time
+             * @description when it may begin at the earliest
+             */
+            start_at?: string;
         };
         Question: {
             id: string;
@@ -1095,16 +1268,148 @@ export interface components {
             /** Format: int64 */
             incident?: number;
             text: string;
+            title?: string;
+            step?: string;
+            /** @description the attempt whose outcome is unknown, if that is the question */
+            attempt?: string;
+            round?: number;
             choices: string[];
+            options?: components["schemas"]["Option"][];
+            fields?: components["schemas"]["Field"][];
+            evidence?: components["schemas"]["Evidence"][];
             ask: string;
             /** Format: date-time */
             raised_at: string;
             /** Format: date-time */
             until: string;
         };
+        Option: {
+            choice: string;
+            label: string;
+            /** @description the change that this answer approves */
+            approves?: string;
+            requests?: components["schemas"]["Request"][];
+            /** @description why it cannot be chosen now */
+            barred?: string;
+        };
+        Field: {
+            name: string;
+            label?: string;
+            type: string;
+            choices?: string[];
+            suggest?: string;
+        };
         Answer: {
             choice: string;
             comment?: string;
+            fields?: {
+                [key: string]: unknown;
+            };
+        };
+        Cancel: {
+            because?: string;
+            /** @description take its changes back first, the newest first */
+            undo?: boolean;
+        };
+        Instance: {
+            id: string;
+            host: string;
+            pid: number;
+            version: string;
+            /** @enum {string} */
+            state: "alive" | "silent" | "left" | "gone";
+            /** Format: date-time */
+            begun_at: string;
+            /** Format: date-time */
+            beat_at: string;
+        };
+        Graph: {
+            nodes: components["schemas"]["Node"][];
+            edges: components["schemas"]["Edge"][];
+            width: number;
+            height: number;
+            svg: string;
+            text: string;
+        };
+        Node: {
+            id: string;
+            path?: string;
+            kind: string;
+            title: string;
+            /** @description of a run: taken, waiting, failed or skipped */
+            state?: string;
+            /** Format: int64 */
+            took_ms?: number;
+            times?: number;
+            x: number;
+            y: number;
+            width: number;
+            height: number;
+        };
+        Edge: {
+            from: string;
+            to: string;
+            label?: string;
+            taken?: boolean;
+        };
+        NewRehearsal: {
+            text: string;
+            /**
+             * @default without-effects
+             * @enum {string}
+             */
+            how: "without-effects" | "looks-only" | "against-the-past";
+            inputs?: {
+                [key: string]: unknown;
+            };
+            /** @description the id of a recorded alert */
+            alert?: string;
+            /**
+             * @description how many recorded runs
+             * @default 10
+             */
+            past: number;
+        };
+        NewTry: {
+            text: string;
+            /** @description the id or the path of the step */
+            step: string;
+            inputs?: {
+                [key: string]: unknown;
+            };
+            /** @description values given by hand */
+            readings?: {
+                [key: string]: unknown;
+            };
+            alert?: string;
+            /** @description a look is carried out; a change is never */
+            run?: boolean;
+        };
+        Rehearsal: {
+            outcome?: string;
+            because?: string;
+            lines: components["schemas"]["RehearsedLine"][];
+            past?: components["schemas"]["RehearsedRun"][];
+        };
+        RehearsedLine: {
+            path: string;
+            verb: string;
+            title: string;
+            target?: string;
+            shown?: string;
+            says: string;
+        };
+        RehearsedRun: {
+            run: string;
+            /** Format: date-time */
+            begun_at: string;
+            then: string;
+            now: string;
+            same: boolean;
+            /** @description the first step where the path is another one */
+            parts_at?: string;
+            asked_then?: number;
+            asked_now?: number;
         };
         Status: {
             version: string;
@@ -2006,6 +2311,102 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getRunbookGraph: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the graph */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Graph"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRehearsal"];
+            };
+        };
+        responses: {
+            /** @description what it would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTry"];
+            };
+        };
+        responses: {
+            /** @description what came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunbookSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listRuns: {
         parameters: {
             query?: {
@@ -2076,6 +2477,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Cancel"];
+            };
+        };
+        responses: {
+            /** @description it will end */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    runAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description started */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunGraph: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the graph */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Graph"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2189,6 +2661,48 @@ export interface operations {
         };
         responses: {
             /** @description answered */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listInstances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description instances */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Instance"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    buryInstance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description noted */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -4,8 +4,11 @@ package local
 import (
 	"context"
 	"errors"
+	"maps"
 	"os"
 	"os/exec"
+	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -25,6 +28,9 @@ func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 		return act.Failed("commands on this host are switched off; the administrator can switch them on with --allow-local")
 	}
 	r := job.Request
+	if r.File != nil {
+		return act.Failed("files are sent to targets, not to this host")
+	}
 	if r.As != "" {
 		r.Words = append([]string{"sudo", "-n", "-u", r.As, "--"}, r.Words...)
 	}
@@ -32,6 +38,10 @@ func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	defer cancel()
 	cmd := exec.CommandContext(ctx, r.Words[0], r.Words[1:]...)
 	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", "URGENTIS_ATTEMPT=" + job.Attempt}
+	for _, n := range slices.Sorted(maps.Keys(r.Env)) {
+		cmd.Env = append(cmd.Env, n+"="+r.Env[n])
+	}
+	cmd.Stdin = strings.NewReader(r.Stdin)
 	cmd.Dir = os.TempDir()
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	// The whole group ends, not only its first process.

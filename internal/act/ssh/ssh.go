@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -51,7 +53,9 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 		return res
 	}
 	started := make(chan error, 1)
-	go func() { started <- session.Start(command(r, job.Attempt)) }()
+	line, stdin := command(r, job.Attempt)
+	session.Stdin = strings.NewReader(stdin)
+	go func() { started <- session.Start(line) }()
 	select {
 	case err := <-started:
 		if err != nil {
@@ -71,8 +75,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
-		session.Signal(ssh.SIGTERM) //nolint:errcheck // not every server knows signals
-		session.Close()
+		stopRemote(session, ended)
 		return finish(act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")})
 	}
 	var exit *ssh.ExitError
@@ -85,7 +88,29 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 		return finish(act.Result{State: flow.Unknown, Error: "the command was ended by signal " + exit.Signal()})
 	}
 	h.drop(r.Target)
+	if r.AcceptLost {
+		return finish(act.Result{State: flow.OK})
+	}
 	return finish(act.Result{State: flow.Unknown, Error: "the connection was lost before the command ended"})
+}
+
+// stopTime is how long a command has to end after it was told to, before it is killed.
+const stopTime = 3 * time.Second
+
+// stopRemote ends the process group of the command, not merely the channel: a server that knows signals
+// (RFC 4254, 6.9) hands them to the whole group.
+func stopRemote(session *ssh.Session, ended <-chan error) {
+	defer session.Close()
+	for _, sig := range []ssh.Signal{ssh.SIGTERM, ssh.SIGKILL} {
+		if session.Signal(sig) != nil {
+			return
+		}
+		select {
+		case <-ended:
+			return
+		case <-time.After(stopTime):
+		}
+	}
 }
 
 // refused recognises the library's error for a request that the server answered with no.
@@ -97,17 +122,47 @@ func late(ctx context.Context, r leave.Request, what string) string {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fmt.Sprintf("%s within %d s", what, r.Timeout)
 	}
-	return what + " before the service stopped"
+	return what + " before it was told to stop"
 }
 
-// command writes the words for a POSIX shell, with the attempt in the environment.
-func command(r leave.Request, attempt string) string {
-	words := r.Words
-	if r.As != "" {
-		words = append([]string{"sudo", "-n", "-u", r.As, "--preserve-env=URGENTIS_ATTEMPT", "--"}, words...)
+// putFile writes standard input to a file as a whole: a reader never sees a part of it.
+const putFile = `set -e; umask 077; cat >"$1.part"; chmod "$2" "$1.part"; mv -- "$1.part" "$1"`
+
+// command writes the words for a POSIX shell, with the attempt in the environment, and what is sent to its
+// standard input. Secrets come by standard input: a command line can be seen by others on the host.
+func command(r leave.Request, attempt string) (line, stdin string) {
+	words, stdin := r.Words, r.Stdin
+	if r.Plain {
+		return strings.Join(words, " "), stdin
 	}
+	if r.File != nil {
+		words, stdin = []string{"sh", "-c", putFile, "sh", r.File.To, r.File.Mode}, r.File.Text
+	}
+	names := []string{"URGENTIS_ATTEMPT"}
 	env := "URGENTIS_ATTEMPT=" + act.Quote([]string{attempt}) + " "
-	return env + act.Quote(words)
+	var hidden []string
+	for _, n := range slices.Sorted(maps.Keys(r.Env)) {
+		names = append(names, n)
+		if slices.Contains(r.Hidden, n) {
+			hidden = append(hidden, n)
+			continue
+		}
+		env += n + "=" + act.Quote([]string{r.Env[n]}) + " "
+	}
+	if r.As != "" {
+		words = append([]string{"sudo", "-n", "-u", r.As, "--preserve-env=" + strings.Join(names, ","), "--"}, words...)
+	}
+	if len(hidden) > 0 {
+		script := ""
+		values := ""
+		for _, n := range hidden {
+			script += "IFS= read -r " + n + "; export " + n + "; "
+			values += r.Env[n] + "\n"
+		}
+		words = append([]string{"sh", "-c", script + `exec "$@"`, "sh"}, words...)
+		stdin = values + stdin
+	}
+	return env + act.Quote(words), stdin
 }
 
 // session opens a session on a kept connection, or on a new one if the kept one is broken.

@@ -1,0 +1,78 @@
+package expr
+
+import (
+	"fmt"
+	"math"
+	"slices"
+)
+
+// outlierLimit is the modified z-score above which a value stands apart, and 0.6745 the 0.75 quantile of
+// the standard normal distribution: B. Iglewicz and D. C. Hoaglin, How to Detect and Handle Outliers, ASQC 1993.
+const (
+	outlierLimit = 3.5
+	normal75     = 0.6745
+	// meanToSigma brings a mean absolute deviation to a standard deviation: sqrt(pi/2).
+	meanToSigma = 1.2533
+)
+
+// outliers names the targets whose values stand apart from those of the others.
+func (s *Series) outliers() ([]string, error) {
+	ts, err := s.list()
+	if err != nil {
+		return nil, err
+	}
+	if len(ts) < 3 {
+		return nil, fmt.Errorf("%w: %d values of %s are too few to tell which stands apart", ErrUnsure, len(ts), s.Name)
+	}
+	xs := make([]float64, len(ts))
+	for i, t := range ts {
+		switch v := t.Value.(type) {
+		case int64:
+			xs[i] = float64(v)
+		case float64:
+			xs[i] = v
+		default:
+			return nil, fmt.Errorf("reading %s holds no numbers", s.Name)
+		}
+	}
+	out := []string{}
+	for i, z := range scores(xs) {
+		if math.Abs(z) > outlierLimit {
+			out = append(out, ts[i].Target)
+		}
+	}
+	return out, nil
+}
+
+// scores gives the modified z-score of each value. Where more than half of the values are the same, the
+// median deviation is 0 and the mean absolute deviation stands in for it.
+func scores(xs []float64) []float64 {
+	m := median(xs)
+	devs := make([]float64, len(xs))
+	sum := 0.0
+	for i, x := range xs {
+		devs[i] = math.Abs(x - m)
+		sum += devs[i]
+	}
+	out := make([]float64, len(xs))
+	mad, mean := median(devs), sum/float64(len(xs))
+	for i, x := range xs {
+		switch {
+		case mad > 0:
+			out[i] = normal75 * (x - m) / mad
+		case mean > 0:
+			out[i] = (x - m) / (meanToSigma * mean)
+		}
+	}
+	return out
+}
+
+func median(xs []float64) float64 {
+	s := slices.Clone(xs)
+	slices.Sort(s)
+	n := len(s)
+	if n%2 == 1 {
+		return s[n/2]
+	}
+	return (s[n/2-1] + s[n/2]) / 2
+}

@@ -1,0 +1,171 @@
+package flow
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+)
+
+// ask puts a question to people, follows the choice, and asks again where the runbook says so.
+func (w *walker) ask(f *frame, s *runbook.Step, path string, st *stepState) result {
+	for round := 0; !st.done; round++ {
+		if round >= len(st.asks) {
+			if round >= s.Ask.Rounds {
+				return w.fail(path, Troubled{Because: fmt.Sprintf("The question %q was asked %d times.", s.Title, round)})
+			}
+			if r := w.raiseQuestion(f, s, path, st, round); r != goOn {
+				return r
+			}
+		}
+		r := w.answer(f, s, path, st, st.asks[round], round)
+		switch {
+		case r == goBack && !f.asking && w.backFrom(st.asks[round]):
+			continue // there is nothing to go back to: asked anew
+		case r == goBack && w.backFrom(st.asks[round]):
+			return goBack // to the question around this one
+		case r == goBack:
+			continue
+		case r != goOn:
+			return r
+		}
+		if round+1 < len(st.asks) {
+			continue
+		}
+		if s.Ask.AskAgain != nil {
+			again, err := s.Ask.AskAgain.Bool(w.scope(f, path, ""))
+			if err != nil {
+				return w.broken(path, s, fmt.Errorf("whether to ask again is unsure: %w", err))
+			}
+			if again {
+				continue
+			}
+		}
+		w.emit(path, StepEnded{})
+	}
+	return goOn
+}
+
+// backFrom reports whether this very question was answered with back.
+func (w *walker) backFrom(q *questionState) bool {
+	return q.answered != nil && q.answered.Choice == runbook.Back
+}
+
+// raiseQuestion asks, or lets the question answer itself. goOn: it is asked.
+func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepState, round int) result {
+	q, sc := s.Ask, w.scope(f, path, "")
+	raised := QuestionRaised{Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, path, round+1), Round: round, Ask: q.To, Labels: map[string]string{}}
+	if raised.Ask == "" {
+		raised.Ask = "team/" + f.book.Owner
+	}
+	var err error
+	if raised.Text, err = q.Text.Text(sc); err != nil {
+		return w.broken(path, s, err)
+	}
+	for _, c := range q.Choices {
+		raised.Choices = append(raised.Choices, c.Name)
+		raised.Labels[c.Name] = c.Label
+	}
+	if len(q.Choices) > 0 {
+		raised.Choices = append(raised.Choices, runbook.NoneOfThese)
+		raised.Labels[runbook.NoneOfThese] = "none of these"
+	}
+	if f.asking {
+		raised.Choices = append(raised.Choices, runbook.Back)
+		raised.Labels[runbook.Back] = "back"
+	}
+	for _, in := range q.Fields {
+		x := Field{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices, Suggest: in.Default}
+		if t := q.Suggest[in.Name]; t != nil {
+			if v, err := t.Value(sc); err == nil {
+				x.Suggest = v
+			}
+		}
+		raised.Fields = append(raised.Fields, x)
+	}
+	if r := w.approvable(f, s, path, st, round, &raised); r != goOn {
+		return r
+	}
+	raised.Until = w.now.Add(q.Within).Truncate(time.Second)
+	w.emit(path, raised)
+	if len(q.Fields) == 0 {
+		for _, c := range q.Choices {
+			if c.Itself == nil || c.Approves != "" {
+				continue
+			}
+			if holds, values, err := c.Itself.Explain(sc); err == nil && holds {
+				w.emit(path, QuestionAnswered{Question: raised.Question, Choice: c.Name, By: Itself, Comment: c.Itself.Source, Values: values})
+				break
+			}
+		}
+	}
+	return goOn
+}
+
+// approvable renders the changes that choices approve, so that whoever answers sees what would run.
+func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepState, round int, raised *QuestionRaised) result {
+	for _, c := range s.Ask.Choices {
+		change := f.book.ByID(c.Approves)
+		if change == nil {
+			continue
+		}
+		place := at(path, change)
+		targets, err := w.targets(f, change.Where, place)
+		if err != nil {
+			return w.broken(path, s, err)
+		}
+		if len(st.leaves) <= round {
+			ask := &AskLeave{Path: path, Targets: targets, HasGate: true, Secrets: change.Secrets()}
+			if change.Do != nil && change.Do.Kind() == "ssh" {
+				ask.NeedsKey = targets
+			}
+			w.plan.AskLeave = ask
+			return block
+		}
+		given := st.leaves[round]
+		if given.Verdict == leave.No || change.Do == nil {
+			continue // it can be chosen, and then stands at its own gate
+		}
+		p, d, err := w.propose(f, change, place, targets, given, w.now.Add(s.Ask.Within).Truncate(time.Second))
+		if err != nil {
+			return w.broken(path, s, err)
+		}
+		if raised.Approves == nil {
+			raised.Approves = map[string]Approvable{}
+		}
+		raised.Approves[c.Name] = Approvable{Path: place, Proposal: p, Digest: d}
+	}
+	return goOn
+}
+
+// answer follows one round of a question: its choice, or what is provided for no answer.
+func (w *walker) answer(f *frame, s *runbook.Step, path string, st *stepState, q *questionState, round int) result {
+	if q.open() {
+		if w.now.Before(q.raised.Until) {
+			w.wake(q.raised.Until)
+			return block
+		}
+		w.emit(path, QuestionExpired{Question: q.raised.Question})
+	}
+	mark := "#" + strconv.Itoa(round) + "."
+	if q.answered == nil {
+		return w.branch(f, s.Ask.Unanswered.Or(runbook.HandOverWord), path, path+".unanswered"+mark, fmt.Sprintf("Nobody answered the question %q in time.", s.Title))
+	}
+	switch choice := q.answered.Choice; choice {
+	case runbook.Back:
+		return goBack
+	case runbook.NoneOfThese:
+		return w.branch(f, s.Ask.None.Or(runbook.HandOverWord), path, path+".none"+mark, fmt.Sprintf("%s answered %q with none of these.", q.answered.By, s.Title))
+	default:
+		for _, c := range s.Ask.Choices {
+			if c.Name == choice {
+				g := *f
+				g.asking = true
+				return w.list(&g, c.Steps, path+".choices."+c.Name+mark)
+			}
+		}
+	}
+	return goOn
+}

@@ -1,0 +1,467 @@
+package flow
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+)
+
+// block walks the steps of a block, behind its gate if it has one: one yes for all changes in it.
+func (w *walker) block(f *frame, s *runbook.Step, path string, st *stepState, walk func(*frame) result) result {
+	if st.done {
+		return goOn
+	}
+	g := *f
+	if s.Gate != nil && f.approval == nil {
+		ap, r := w.blockGate(f, s, path, st)
+		if ap == nil {
+			return r
+		}
+		g.approval = ap
+	}
+	r := walk(&g)
+	if r == goOn {
+		w.emit(path, StepEnded{})
+	}
+	return r
+}
+
+// planned is one change of a block as it would run.
+type planned struct {
+	f       *frame
+	step    *runbook.Step
+	path    string
+	targets []string
+}
+
+// blockGate raises and follows the gate of a block. nil: it is not approved, or not yet.
+func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState) (*approval, result) {
+	if len(st.gates) == 0 {
+		var list []planned
+		if err := w.planned(f, s, path, st, &list); err != nil {
+			return nil, w.broken(path, s, err)
+		}
+		if len(st.leaves) == 0 {
+			ask := &AskLeave{Path: path, HasGate: true}
+			for _, p := range list {
+				for _, t := range p.targets {
+					if !slices.Contains(ask.Targets, t) {
+						ask.Targets = append(ask.Targets, t)
+					}
+					if p.step.Do.Kind() == "ssh" && !slices.Contains(ask.NeedsKey, t) {
+						ask.NeedsKey = append(ask.NeedsKey, t)
+					}
+				}
+				for _, n := range p.step.Secrets() {
+					if !slices.Contains(ask.Secrets, n) {
+						ask.Secrets = append(ask.Secrets, n)
+					}
+				}
+			}
+			w.plan.AskLeave = ask
+			return nil, block
+		}
+		return nil, w.raiseBlock(f, s, path, st, list)
+	}
+	if r, ok := w.decision(f, s, path, st); !ok {
+		if r == goOn && !st.done {
+			// Refused or unanswered, and the runbook provides for that: the block is passed over.
+			w.emit(path, StepEnded{})
+		}
+		return nil, r
+	}
+	g := st.gates[len(st.gates)-1]
+	return &approval{proposal: g.raised.Proposal, digest: g.raised.Digest, id: g.raised.Gate, by: by(g.approvals)}, goOn
+}
+
+func by(list []GateDecided) string {
+	var names []string
+	for _, d := range list {
+		names = append(names, d.By)
+	}
+	return strings.Join(names, " and ")
+}
+
+func (w *walker) raiseBlock(f *frame, s *runbook.Step, path string, st *stepState, list []planned) result {
+	given := st.leaves[len(st.leaves)-1]
+	if given.Verdict == leave.No {
+		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q is not allowed now: %s.", s.Title, strings.Join(given.Reasons, "; "))})
+	}
+	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
+	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}
+	for _, c := range list {
+		for _, t := range c.targets {
+			r, err := w.requestFor(c.f, c.step, c.path, t, given, true)
+			if err != nil {
+				return w.broken(path, s, fmt.Errorf("%s: %w", c.step.Title, err))
+			}
+			r.Step = c.path
+			p.Requests = append(p.Requests, r)
+		}
+	}
+	if len(p.Requests) == 0 {
+		return w.broken(path, s, errors.New("there is nothing to approve: no target is selected"))
+	}
+	d, err := p.Digest()
+	if err != nil {
+		return w.broken(path, s, err)
+	}
+	return w.stand(f, s, path, st, p, d, until, given.Reasons)
+}
+
+// planned lists the changes within a block, on every path through it.
+func (w *walker) planned(f *frame, s *runbook.Step, path string, st *stepState, out *[]planned) error {
+	switch s.Verb {
+	case runbook.Each:
+		if st.each == nil {
+			items, err := w.items(f, s, path)
+			if err != nil {
+				return err
+			}
+			st = &stepState{each: &EachBegun{Items: items}}
+		}
+		for i := range st.each.Items {
+			g, prefix := w.itemFrame(f, s, path, st, i)
+			if err := w.plannedIn(g, s.Steps, prefix, out); err != nil {
+				return err
+			}
+		}
+		return nil
+	case runbook.Together:
+		for _, b := range s.Branches {
+			if err := w.plannedIn(f, b.Steps, path+".branches."+b.Name+"~.", out); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return w.plannedIn(f, s.Steps, path+".do.", out)
+}
+
+func (w *walker) plannedIn(f *frame, steps []*runbook.Step, prefix string, out *[]planned) error {
+	for i, s := range steps {
+		path := prefix + strconv.Itoa(i+1)
+		if s.Verb == runbook.Change && s.Do != nil {
+			targets, err := w.targets(f, s.Where, path)
+			if err != nil {
+				return fmt.Errorf("%s: %w", s.Title, err)
+			}
+			*out = append(*out, planned{f, s, path, targets})
+		}
+		if s.Verb == runbook.Each || s.Verb == runbook.Together || s.Verb == runbook.Change && s.Do == nil {
+			if err := w.planned(f, s, path, w.s.step(path), out); err != nil {
+				return err
+			}
+		}
+		for _, l := range []struct {
+			name  string
+			steps []*runbook.Step
+		}{{"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"otherwise", s.Otherwise}, {"on_error", s.OnError.Steps}} {
+			if err := w.plannedIn(f, l.steps, path+"."+l.name+".", out); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// items gives what an each goes over, frozen when it begins.
+func (w *walker) items(f *frame, s *runbook.Step, path string) ([]Item, error) {
+	it := s.Each
+	var out []Item
+	if it.Over != nil {
+		v, err := it.Over.Eval(w.scope(f, path, ""))
+		if err != nil {
+			return nil, err
+		}
+		list, ok := v.([]any)
+		if !ok {
+			return nil, fmt.Errorf("%s is no list", it.Over.Source)
+		}
+		for _, x := range list {
+			item := Item{Label: expr.Say(x), Value: x}
+			if name, ok := x.(string); ok && w.s.target(name) != nil {
+				item.Target = name
+			}
+			out = append(out, item)
+		}
+	} else {
+		targets, err := w.targets(f, it.Where, path)
+		if err != nil {
+			return nil, err
+		}
+		peers := []string{""}
+		if it.Peers != nil {
+			if peers, err = w.targets(f, it.Peers, path); err != nil {
+				return nil, err
+			}
+		}
+		for _, t := range targets {
+			for _, p := range peers {
+				switch {
+				case p == "":
+					out = append(out, Item{Label: t, Target: t})
+				case p != t:
+					out = append(out, Item{Label: t + " → " + p, Target: t, Peer: p})
+				}
+			}
+		}
+	}
+	if len(out) > runbook.MaxItems {
+		return nil, fmt.Errorf("there are %d items, %d are allowed", len(out), runbook.MaxItems)
+	}
+	return out, nil
+}
+
+// itemFrame is what surrounds the steps of one item, and the prefix of their places.
+func (w *walker) itemFrame(f *frame, s *runbook.Step, path string, st *stepState, i int) (*frame, string) {
+	item := st.each.Items[i]
+	g := *f
+	g.block, g.asking = path+".do@"+strconv.Itoa(i), false
+	g.names = map[string]any{}
+	for k, v := range f.names {
+		g.names[k] = v
+	}
+	if item.Target != "" {
+		g.target = item.Target
+		g.names["target"] = w.s.target(item.Target)
+	}
+	if item.Peer != "" {
+		g.names["peer"] = w.s.target(item.Peer)
+	}
+	if s.Each.Over != nil {
+		g.names[s.Each.Named] = item.Value
+	} else if s.Each.Named != "item" {
+		g.names[s.Each.Named] = w.s.target(item.Target)
+	}
+	return &g, g.block + "."
+}
+
+func (w *walker) each(f *frame, s *runbook.Step, path string, st *stepState) result {
+	if st.done {
+		return goOn
+	}
+	if st.each == nil {
+		items, err := w.items(f, s, path)
+		if err != nil {
+			return w.broken(path, s, err)
+		}
+		n := s.Each.AtOnce
+		if s.Each.Percent {
+			n = max(1, len(items)*n/100)
+		}
+		w.emit(path, EachBegun{Items: items, AtOnce: n})
+	}
+	if len(st.each.Items) == 0 {
+		w.emit(path, StepEnded{})
+		return goOn
+	}
+	return w.block(f, s, path, st, func(g *frame) result { return w.eachItem(g, s, path, st) })
+}
+
+// eachItem walks the items, so many at once. It stops beginning items when too many have failed, and lets
+// those under way end.
+func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState) result {
+	share := 0
+	running, bad := 0, 0
+	var first *Troubled
+	for i := range st.items {
+		item := &st.items[i]
+		if s.Each.Between != nil && i > 0 && i%st.each.AtOnce == 0 {
+			if running > 0 || bad > s.Each.Tolerate {
+				break
+			}
+			if r := w.list(f, s.Each.Between, path+".between#"+strconv.Itoa(share)+"."); r != goOn {
+				return r
+			}
+			share++
+		}
+		g, prefix := w.itemFrame(f, s, path, st, i)
+		if !item.over {
+			if !item.begun {
+				item.begun = w.s.step(g.block).begun != nil
+			}
+			if !item.begun && (running >= st.each.AtOnce || bad > s.Each.Tolerate) {
+				continue
+			}
+			if !item.begun {
+				w.emit(g.block, ItemBegun{})
+				item.begun = true
+			}
+			switch w.list(g, s.Steps, prefix) {
+			case goOn:
+				item.over = true
+			case failed:
+				item.over, item.failed = true, w.trouble
+			case block:
+				running++
+			default:
+				w.err = fmt.Errorf("item %s of step %s ended the run", st.each.Items[i].Label, path)
+				return block
+			}
+		}
+		if item.failed != nil {
+			bad++
+			if first == nil || item.failed.Final && !first.Final {
+				t := *item.failed
+				t.Because = st.each.Items[i].Label + ": " + t.Because
+				first = &t
+			}
+		}
+	}
+	switch {
+	case running > 0:
+		return block
+	case bad > s.Each.Tolerate:
+		first.Because = fmt.Sprintf("%d of %d failed in %q. %s", bad, len(st.items), s.Title, first.Because)
+		w.trouble, w.troubleAt = first, path
+		return failed
+	}
+	return goOn
+}
+
+func (w *walker) together(f *frame, s *runbook.Step, path string, st *stepState) result {
+	return w.block(f, s, path, st, func(f *frame) result {
+		running := false
+		var first *Troubled
+		var at string
+		for _, b := range s.Branches {
+			g := *f
+			g.block, g.asking = path+".branches."+b.Name+"~", false
+			switch w.list(&g, b.Steps, g.block+".") {
+			case block:
+				running = true
+			case failed:
+				if first == nil || w.trouble.Final && !first.Final {
+					first, at = w.trouble, w.troubleAt
+				}
+			case goOn:
+			default:
+				w.err = fmt.Errorf("branch %s of step %s ended the run", b.Name, path)
+				return block
+			}
+		}
+		switch {
+		case running:
+			return block
+		case first != nil:
+			w.trouble, w.troubleAt = first, at
+			return failed
+		}
+		return goOn
+	})
+}
+
+// call walks another runbook, or a part, as a part of this run.
+func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) result {
+	callee := f.book.Callee(s.Callee)
+	if callee == nil {
+		return w.broken(path, s, fmt.Errorf("there is no runbook %s", s.Callee))
+	}
+	if st.call == nil {
+		sc := w.scope(f, path, "")
+		given := map[string]any{}
+		for k, t := range s.Given {
+			v, err := t.Value(sc)
+			if err != nil {
+				return w.broken(path, s, fmt.Errorf("input %s: %w", k, err))
+			}
+			given[k] = v
+		}
+		inputs, err := callee.AcceptAll(given)
+		if err != nil {
+			return w.broken(path, s, err)
+		}
+		w.emit(path, CallBegun{Runbook: callee.Name, Revision: callee.Revision, Inputs: inputs})
+	}
+	if st.callEnded == nil {
+		g := *f
+		g.book, g.call, g.block, g.asking = callee, path, path+"/", false
+		if st.callEnding == nil {
+			if r := w.callee(&g); r == block || r == goBack {
+				return block
+			}
+		}
+		if st.callEnded == nil {
+			if r := w.finishCall(&g, st); r != goOn {
+				return r
+			}
+		}
+	}
+	e := st.callEnded
+	if e.State == Done {
+		return goOn
+	}
+	return w.fail(path, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
+}
+
+// callee walks the called steps until they block or say how the call ends.
+func (w *walker) callee(f *frame) result {
+	r := w.list(f, f.book.Steps, f.call+"/")
+	if r == failed {
+		if r = w.catch(f, f.book.OnError, f.call+"/", f.call+"/"); r == goOn {
+			r = failed
+		}
+	}
+	switch r {
+	case goOn:
+		return w.endCall(f, Ended{State: Done})
+	case failed:
+		t := w.trouble
+		if t.Stop {
+			return w.endCall(f, Ended{State: StateFail, Because: t.Because})
+		}
+		return w.endCall(f, Ended{State: HandedOver, To: w.whom(f, t), Because: t.Because})
+	}
+	return r
+}
+
+// endCall says how a call ends; its finally comes before.
+func (w *walker) endCall(f *frame, e Ended) result {
+	if f.book.Finally != nil {
+		w.emit(f.call, Ending(e))
+		return ended
+	}
+	w.emit(f.call, w.callEnded(f, e))
+	return ended
+}
+
+func (w *walker) callEnded(f *frame, e Ended) CallEnded {
+	out := CallEnded{State: e.State, Outcome: e.Outcome, Because: e.Because, To: e.To}
+	sc := w.scope(f, f.call+"/0", "")
+	for _, r := range f.book.Results {
+		v, err := r.Value.Value(sc)
+		if err == nil {
+			if out.Results == nil {
+				out.Results = map[string]any{}
+			}
+			out.Results[r.Name] = v
+		}
+	}
+	return out
+}
+
+func (w *walker) finishCall(f *frame, st *stepState) result {
+	e := Ended(*st.callEnding)
+	switch w.list(f, f.book.Finally, f.call+"/finally.") {
+	case goOn, ended:
+	case failed:
+		e.Because += " And then: " + w.trouble.Because
+		if e.State == Done {
+			e.State, e.To = HandedOver, "on-call/"+f.book.Owner
+		}
+	default:
+		return block
+	}
+	if st.callEnded == nil {
+		w.emit(f.call, w.callEnded(f, e))
+	}
+	return goOn
+}

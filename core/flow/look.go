@@ -1,0 +1,350 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/reading"
+	"urgentis/core/runbook"
+)
+
+// targets selects from the estate as it was when the run began, by name. Without a selector it is the item
+// at hand, or nothing in particular ("").
+func (w *walker) targets(f *frame, sel *runbook.Selector, path string) ([]string, error) {
+	if sel == nil {
+		return []string{f.target}, nil
+	}
+	out, err := w.selected(f, sel, path)
+	if err != nil {
+		return nil, err
+	}
+	if sel.PickOne && len(out) > 1 {
+		out = w.pick(out)
+	}
+	return out, nil
+}
+
+func (w *walker) selected(f *frame, sel *runbook.Selector, path string) ([]string, error) {
+	sc := w.scope(f, path, "")
+	want := map[string]string{}
+	for k, t := range sel.Labels {
+		v, err := t.Text(sc)
+		if err != nil {
+			return nil, err
+		}
+		want[k] = v
+	}
+	name := ""
+	if sel.Name != nil {
+		var err error
+		if name, err = sel.Name.Text(sc); err != nil {
+			return nil, err
+		}
+	}
+	var out []string
+	for _, t := range w.s.Begun.Estate {
+		ok := sel.Name == nil || t.Name == name
+		for k, v := range want {
+			ok = ok && t.Labels[k] == v
+		}
+		if ok {
+			out = append(out, t.Name)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// pick chooses one target: the first by name that answered the newest look, else the first.
+func (w *walker) pick(names []string) []string {
+	for i := len(w.s.order) - 1; i >= 0; i-- {
+		a := w.s.order[i]
+		if a.intent.Change || !slices.Contains(names, a.intent.Target) {
+			continue
+		}
+		for _, n := range names {
+			for _, b := range w.s.order {
+				if b.path == a.path && b.intent.Round == a.intent.Round && b.intent.Target == n && b.outcome != nil && b.outcome.State == OK {
+					return []string{n}
+				}
+			}
+		}
+		break
+	}
+	return names[:1]
+}
+
+// round makes one round of attempts of a look under the step at path, and reports whether it is over.
+// lookAt is the place of the look.
+func (w *walker) round(f *frame, path string, round int, look *runbook.Step, lookAt string, targets []string) (bool, result) {
+	st := w.s.step(path)
+	over := true
+	for i, t := range targets {
+		tries := st.rounds[round][t]
+		if n := len(tries); n > 0 {
+			last := tries[n-1]
+			if last.outcome != nil {
+				continue
+			}
+			if last.lost == nil {
+				over = false
+				continue
+			}
+			if n >= maxLooksLost {
+				continue // it stays missing
+			}
+		}
+		req, err := w.request(f, look.Do, path, t, look.Timeout, false)
+		if err != nil {
+			return false, w.broken(path, look, err)
+		}
+		req.Looks = look.OnlyReads == "" && !w.olderRules(2)
+		in := Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: round, Look: lookAt, Request: req}
+		if i == 0 && len(tries) == 0 {
+			in.Asked = targets
+		}
+		w.emit(path, in)
+		over = false
+	}
+	return over, goOn
+}
+
+func (w *walker) look(f *frame, s *runbook.Step, path string, st *stepState) result {
+	for round := 0; ; round++ {
+		over, r := w.round(f, path, round, s, path, st.begun.Targets)
+		if r != goOn {
+			return r
+		}
+		if !over {
+			return block
+		}
+		if s.Again == nil || w.complete(st, round) {
+			return goOn
+		}
+		next, more := w.again(s.Again, st, round)
+		if !more {
+			return goOn
+		}
+		if w.now.Before(next) && len(st.rounds[round+1]) == 0 {
+			w.wake(next)
+			return block
+		}
+	}
+}
+
+func (w *walker) complete(st *stepState, round int) bool {
+	for _, tries := range st.rounds[round] {
+		last := tries[len(tries)-1]
+		if last.outcome == nil || last.outcome.State != OK || len(last.outcome.Missing) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// again tells when the round after this one is due, and whether there is to be one.
+func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, bool) {
+	var asked time.Time
+	for _, tries := range st.rounds[round] {
+		for _, t := range tries[:1] {
+			if asked.IsZero() || t.at.Before(asked) {
+				asked = t.at
+			}
+		}
+	}
+	if asked.IsZero() {
+		// Nothing was asked: a condition that changes by itself. What counts is when it was judged.
+		asked = st.beganAt
+		if round < len(st.judged) {
+			asked = st.judged[round].at
+		}
+	}
+	next := asked.Add(a.Every)
+	if a.Times > 0 {
+		return next, round+1 < a.Times
+	}
+	return next, !next.After(st.beganAt.Add(a.For))
+}
+
+// retaken judges a condition, on readings taken anew where the step says so, until the answer is final.
+// final is nil while it is not.
+func (w *walker) retaken(f *frame, s *runbook.Step, path string, st *stepState) (final *Judged, r result) {
+	n := len(st.judged)
+	if n > 0 && st.judged[n-1].Final {
+		return &st.judged[n-1].Judged, goOn
+	}
+	for round := n; ; round++ {
+		if round > 0 {
+			// The answer before this one was not final: it is due again.
+			next, _ := w.again(s.Again, st, round-1)
+			if w.now.Before(next) {
+				w.wake(next)
+				return nil, block
+			}
+		}
+		if s.Retake != "" {
+			look := f.book.ByID(s.Retake)
+			place := at(path, look)
+			begun := w.s.step(place).begun
+			if begun == nil {
+				return nil, w.broken(path, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
+			}
+			over, r := w.round(f, path, round, look, place, begun.Targets)
+			if r != goOn {
+				return nil, r
+			}
+			if !over {
+				return nil, block
+			}
+		}
+		j := w.judge(f, s, path, st, round)
+		w.emit(path, j)
+		if j.Final {
+			return &j, goOn
+		}
+	}
+}
+
+func (w *walker) judge(f *frame, s *runbook.Step, path string, st *stepState, round int) Judged {
+	j := Judged{Round: round, Result: Fails, Final: true}
+	if s.Agrees != nil {
+		w.compare(f, s.Agrees, path, &j)
+	} else {
+		ok, values, err := s.That.Explain(w.scope(f, path, ""))
+		j.Values = values
+		switch {
+		case err != nil:
+			j.Result, j.Unsure = Unsure, unsure(err)
+		case ok:
+			j.Result = Passes
+		}
+	}
+	if s.Again == nil {
+		return j
+	}
+	_, more := w.again(s.Again, st, round)
+	if j.Result == Passes {
+		if s.Again.Steady == 0 {
+			return j
+		}
+		since := w.now
+		for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
+			since = st.judged[i].at
+		}
+		if w.now.Sub(since) >= s.Again.Steady {
+			return j
+		}
+		if !more {
+			j.Result, j.Unsure = Unsure, "it did not hold for "+s.Again.Steady.String()+" before the time was over"
+		}
+	}
+	j.Final = !more
+	return j
+}
+
+func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ") }
+
+// compare holds the newest taking of each target against a schema or the target's known facts.
+func (w *walker) compare(f *frame, a *runbook.Agrees, path string, j *Judged) {
+	series := w.s.view(path, f.target)[a.Reading]
+	if series == nil {
+		j.Result, j.Unsure = Unsure, "reading "+a.Reading+" was not taken"
+		return
+	}
+	takings, err := series.Newest()
+	if err != nil {
+		j.Result, j.Unsure = Unsure, unsure(err)
+		return
+	}
+	j.Result = Passes
+	for _, t := range takings {
+		var found []reading.Difference
+		if a.Schema != nil {
+			found = a.Schema.Differences(t.Value)
+		} else {
+			known, _ := w.s.target(t.Target)["known"].(map[string]any)
+			want, ok := known[a.Known]
+			if !ok {
+				j.Result, j.Unsure = Unsure, fmt.Sprintf("nothing is known of %s under %s", here(t.Target), a.Known)
+				return
+			}
+			found = reading.Compare(want, t.Value, a.How)
+		}
+		for _, d := range found {
+			d.Target = t.Target
+			j.Differences = append(j.Differences, d)
+		}
+		if len(found) > 0 {
+			j.Result = Fails
+		}
+	}
+	j.Values = append(j.Values, expr.Value{Part: "differences", Text: fmt.Sprint(len(j.Differences))})
+}
+
+func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) result {
+	j, r := w.retaken(f, s, path, st)
+	if r != goOn {
+		return r
+	}
+	var said []string
+	for _, v := range j.Values {
+		said = append(said, v.Part+" is "+v.Text)
+	}
+	about := ""
+	if len(said) > 0 {
+		about = " (" + strings.Join(said, ", ") + ")"
+	}
+	switch j.Result {
+	case Passes:
+		return w.branch(f, s.Passes.Or(runbook.GoOn), path, path+".passes.", "")
+	case Unsure:
+		return w.provided(f, s.Unsure, path, path+".unsure.", fmt.Sprintf("The check %q is unsure: %s.", s.Title, j.Unsure))
+	}
+	return w.provided(f, s.Fails, path, path+".fails.", fmt.Sprintf("The check %q fails%s.", s.Title, about))
+}
+
+// provided follows a branch, or lets the trouble travel outward where the runbook provides for nothing.
+func (w *walker) provided(f *frame, b runbook.Branch, path, prefix, because string) result {
+	if b.Word == "" && b.Steps == nil {
+		return w.fail(path, Troubled{Because: because})
+	}
+	return w.branch(f, b, path, prefix, because)
+}
+
+// await is a wait: a time, or until something holds. Running out of time is a trouble.
+func (w *walker) await(f *frame, s *runbook.Step, path string, st *stepState) result {
+	if st.done {
+		return goOn
+	}
+	if s.WaitFor > 0 {
+		if due := st.beganAt.Add(s.WaitFor); w.now.Before(due) {
+			w.wake(due)
+			return block
+		}
+		w.emit(path, Waited{})
+		return goOn
+	}
+	j, r := w.retaken(f, s, path, st)
+	if r != goOn {
+		return r
+	}
+	if j.Result == Passes {
+		w.emit(path, Waited{})
+		return goOn
+	}
+	because := fmt.Sprintf("The wait %q came to its end, and %s does not hold.", s.Title, s.That.Source)
+	if j.Result == Unsure {
+		because = fmt.Sprintf("The wait %q came to its end unsure: %s.", s.Title, j.Unsure)
+	}
+	return w.fail(path, Troubled{Because: because})
+}
+
+func here(target string) string {
+	if target == "" {
+		return "this host"
+	}
+	return target
+}

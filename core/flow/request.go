@@ -1,0 +1,197 @@
+package flow
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+)
+
+// render fills a way of doing in for one target.
+type render struct {
+	sc *expr.Scope
+	// bounded lets values that are not known yet stand as what they may be.
+	bounded bool
+	// partly lets what is not known stand as its expression: for a reader, never for a target.
+	partly bool
+	err    error
+}
+
+func (r *render) text(t *expr.Template) string {
+	if t == nil || r.err != nil {
+		return ""
+	}
+	var out string
+	if r.partly {
+		return t.Partly(r.sc)
+	}
+	if r.bounded {
+		out, r.err = t.Bounded(r.sc)
+	} else {
+		out, r.err = t.Text(r.sc)
+	}
+	if r.err == nil && strings.ContainsRune(out, 0) {
+		r.err = errors.New("a value holds the NUL character")
+	}
+	return out
+}
+
+// value renders a structure; with bounds it is text throughout.
+func (r *render) value(v *runbook.Value) any {
+	if r.err != nil {
+		return nil
+	}
+	if r.partly && v != nil && v.Text != nil {
+		return r.text(v.Text)
+	}
+	if r.bounded && v != nil && v.Text != nil {
+		if len(v.Text.Holes()) == 0 || !strings.HasPrefix(v.Text.Source, "{{") {
+			return r.text(v.Text)
+		}
+		out, err := v.Text.Value(r.sc)
+		if err == nil {
+			return out
+		}
+		return r.text(v.Text)
+	}
+	var out any
+	out, r.err = v.Render(r.sc)
+	return out
+}
+
+// request renders a way of doing for one target. facts are added by whoever knows them.
+func (w *walker) request(f *frame, do *runbook.Do, path, target string, timeout time.Duration, bounded bool) (leave.Request, error) {
+	return (&render{sc: w.scope(f, path, target), bounded: bounded}).request(do, target, timeout)
+}
+
+func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (leave.Request, error) {
+	req := leave.Request{Kind: do.Kind(), Target: leave.Facts{Name: target}, As: do.As, Accept: do.Accept, AcceptLost: do.AcceptLost,
+		Timeout: max(1, int(timeout.Seconds())), Plain: do.Plain, Stdin: r.text(do.Stdin)}
+	for k, t := range do.Env {
+		if req.Env == nil {
+			req.Env = map[string]string{}
+		}
+		req.Env[k] = r.text(t)
+		if strings.ContainsAny(req.Env[k], "\n\r") {
+			return req, fmt.Errorf("env %s would hold a line break", k)
+		}
+	}
+	switch {
+	case do.Script != nil:
+		req.Words = do.Script.Words()
+	case do.Fetch != nil:
+		req.Words = []string{"cat", "--", r.text(do.Fetch)}
+	case do.HTTP != nil:
+		r.http(do.HTTP, &req)
+	case do.SQL != nil:
+		r.sql(do.SQL, &req)
+	case do.Send != nil:
+		req.File = &leave.File{To: r.text(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode}
+		if do.Send.JSON != nil {
+			req.File.Text = r.json(r.value(do.Send.JSON)) + "\n"
+		}
+	case do.Port != nil || do.Name != nil || do.Echo != nil:
+		r.probe(do, &req)
+	default:
+		for _, t := range do.Run {
+			word := r.text(t)
+			if do.Plain && r.err == nil && !plainWord(word) {
+				r.err = fmt.Errorf("the word %q would need quoting, and the target takes plain words only", word)
+			}
+			req.Words = append(req.Words, word)
+		}
+	}
+	return req, r.err
+}
+
+// plainWord reports whether a word stands for itself on a command line that is not a shell.
+func plainWord(w string) bool {
+	if w == "" {
+		return false
+	}
+	for _, c := range w {
+		if c <= ' ' || c > '~' || strings.ContainsRune(`"'\;|&<>()$`+"`?*[]{}!#", c) {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *render) json(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil && r.err == nil {
+		r.err = err
+	}
+	return string(b)
+}
+
+func (r *render) http(h *runbook.HTTP, req *leave.Request) {
+	req.Method = h.Method
+	if r.err == nil {
+		if r.bounded || r.partly {
+			req.URL = r.text(h.URL)
+		} else {
+			req.URL, r.err = h.URL.URL(r.sc)
+		}
+	}
+	for k, t := range h.Headers {
+		if req.Headers == nil {
+			req.Headers = map[string]string{}
+		}
+		req.Headers[k] = r.text(t)
+		if r.err == nil && strings.ContainsAny(req.Headers[k], "\r\n") {
+			r.err = fmt.Errorf("header %s would hold a line break", k)
+		}
+	}
+	if h.Body != nil {
+		if v := r.value(h.Body); r.err == nil {
+			req.Body, r.err = bodyText(v)
+		}
+	}
+}
+
+func (r *render) sql(q *runbook.SQL, req *leave.Request) {
+	req.SQL = &leave.Statement{Database: r.text(q.Database), User: r.text(q.User), Password: r.text(q.Secret), Port: q.Port}
+	if r.err == nil {
+		if req.SQL.Text, r.err = q.Render(r.sc); r.err != nil && r.partly {
+			req.SQL.Text, r.err = q.Statement, nil
+		}
+	}
+	for _, v := range q.With {
+		req.SQL.With = append(req.SQL.With, r.json(r.value(v)))
+	}
+}
+
+func (r *render) probe(do *runbook.Do, req *leave.Request) {
+	req.Probe = &leave.Probe{}
+	switch {
+	case do.Port != nil:
+		switch n := r.value(do.Port).(type) {
+		case int64:
+			req.Probe.Port = int(n)
+		case string:
+			fmt.Sscanf(n, "%d", &req.Probe.Port) //nolint:errcheck // what is no number is refused below
+		}
+		if r.err == nil && !r.partly && (req.Probe.Port < 1 || req.Probe.Port > 65535) {
+			r.err = errors.New("port must be a number from 1 to 65535")
+		}
+	case do.Name != nil:
+		req.Probe.Name, req.Probe.Type = r.text(do.Name.Name), do.Name.Type
+	default:
+		req.Probe.Echos = do.Echo.Count
+	}
+}
+
+// bodyText writes the body of a call: text as it is, everything else as JSON.
+func bodyText(v any) (string, error) {
+	if s, ok := v.(string); ok {
+		return s, nil
+	}
+	b, err := json.Marshal(v)
+	return string(b), err
+}

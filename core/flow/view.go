@@ -1,0 +1,256 @@
+package flow
+
+import (
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/runbook"
+)
+
+// scope is what expressions see at one place, on one target where the step acts on targets.
+func (w *walker) scope(f *frame, path, target string) *expr.Scope {
+	s, b := w.s, w.s.Begun
+	d := s.in(path)
+	sc := &expr.Scope{
+		Alert: b.Alert, AlertNow: s.alertNow(), Inputs: d.inputs, Incident: b.Incident, Service: b.Service, Now: w.now, Names: f.names,
+		Run:      map[string]any{"id": b.Run, "runbook": b.Runbook, "started_by": b.StartedBy, "begun_at": s.BegunAt},
+		Readings: s.view(path, f.target),
+		Checks:   d.seen("checks", path), Answers: d.seen("answers", path), Calls: d.seen("calls", path),
+	}
+	if f.trouble != nil {
+		sc.Error = map[string]any{"because": f.trouble.Because, "step": f.troubleAt, "title": w.title(f.troubleAt)}
+	}
+	if target == "" {
+		target = f.target
+	}
+	sc.Target = s.target(target)
+	return sc
+}
+
+func (w *walker) title(path string) string {
+	if st, _ := Find(w.s.book, path); st != nil {
+		return st.Title
+	}
+	return path
+}
+
+// target is what expressions see of a target; nil without one.
+func (s *State) target(name string) map[string]any {
+	if name == "" {
+		return nil
+	}
+	for _, t := range s.Begun.Estate {
+		if t.Name == name {
+			labels, known := t.Labels, t.Known
+			if labels == nil {
+				labels = map[string]string{}
+			}
+			if known == nil {
+				known = map[string]any{}
+			}
+			return map[string]any{"name": t.Name, "address": t.Address, "labels": labels, "known": known}
+		}
+	}
+	return nil
+}
+
+func (s *State) alertNow() map[string]any {
+	if s.alert != nil {
+		return map[string]any{"state": s.alert.State, "severity": s.alert.Severity, "cleared": s.alert.Cleared, "worse": s.alert.Worse}
+	}
+	if s.Begun.Alert == nil {
+		return nil
+	}
+	return map[string]any{"state": s.Begun.Alert["state"], "severity": s.Begun.Alert["severity"], "cleared": false, "worse": false}
+}
+
+// seen gives, by id, the newest fact of a kind that can be seen from a place.
+func (d *data) seen(kind, path string) map[string]any {
+	out := map[string]any{}
+	for id, list := range d.facts[kind] {
+		for i := len(list) - 1; i >= 0; i-- {
+			if visible(path, list[i].path) {
+				out[id] = list[i].value
+				break
+			}
+		}
+	}
+	return out
+}
+
+// view gives the readings as they are seen from a place. What runs beside it is not seen; inside an item
+// readings narrow to its target; from outside, the items of an each count as one taking.
+func (s *State) view(path, target string) map[string]*expr.Series {
+	d := s.in(path)
+	frame := frameOf(path)
+	if v := d.views[frame]; v != nil {
+		return v
+	}
+	out := make(map[string]*expr.Series, len(d.readings))
+	for name, rounds := range d.readings {
+		series := &expr.Series{Name: name, Item: frame != scopeOf(path), ChangeSeq: s.newestChange(path)}
+		for _, r := range rounds {
+			if visible(path, r.Path) {
+				series.Rounds = append(series.Rounds, s.round(path, target, *r))
+			}
+		}
+		s.addSilent(series)
+		out[name] = series
+	}
+	d.views[frame] = out
+	return out
+}
+
+// newestChange is where the newest change that can be seen from a place began.
+func (s *State) newestChange(path string) int64 {
+	for i := len(s.changes) - 1; i >= 0; i-- {
+		if visible(path, s.changes[i].path) {
+			return s.changes[i].seq
+		}
+	}
+	return 0
+}
+
+// round gives one round as it is seen from a place.
+func (s *State) round(path, target string, r expr.Round) expr.Round {
+	if inner := frameOf(r.Path); strings.Contains(inner, "@") && !inside(path, inner) {
+		// Taken for an item that is over: its own changes count, and its fellows belong to it.
+		r.Change, r.Group = s.newestChange(r.Path), static(r.Path)
+		if item := s.itemOf(r.Path); item != nil && item.Target == "" {
+			r = labelled(r, item.Label)
+		}
+		return r
+	}
+	if target == "" {
+		return r
+	}
+	for _, t := range r.Asked {
+		if t == target {
+			one := r
+			one.Asked, one.Takings = []string{t}, map[string]expr.Taking{}
+			if v, ok := r.Takings[t]; ok {
+				one.Takings[t] = v
+			}
+			return one
+		}
+	}
+	return r
+}
+
+// labelled makes the takings of one item's round tell from those of the others.
+func labelled(r expr.Round, label string) expr.Round {
+	out := r
+	out.Asked, out.Takings = nil, map[string]expr.Taking{}
+	for _, t := range r.Asked {
+		key := label
+		if t != "" {
+			key = t + " for " + label
+		}
+		out.Asked = append(out.Asked, key)
+		if v, ok := r.Takings[t]; ok {
+			out.Takings[key] = v
+		}
+	}
+	return out
+}
+
+// itemOf gives the innermost item that a place is in; nil without one.
+func (s *State) itemOf(path string) *Item {
+	frame := frameOf(path)
+	each, i := eachOf(frame)
+	if st := s.steps[each]; each != "" && st != nil && st.each != nil && i < len(st.each.Items) {
+		return &st.each.Items[i]
+	}
+	return nil
+}
+
+// addSilent counts items that failed before they were asked as asked: they are missing, not forgotten.
+func (s *State) addSilent(series *expr.Series) {
+	if len(series.Rounds) == 0 {
+		return
+	}
+	last := &series.Rounds[len(series.Rounds)-1]
+	if last.Group == "" {
+		return
+	}
+	each, _ := eachOf(frameOf(last.Path))
+	st := s.steps[each]
+	if st == nil || st.each == nil {
+		return
+	}
+	asked := map[int]bool{}
+	for _, r := range series.Rounds {
+		if e, i := eachOf(frameOf(r.Path)); e == each {
+			asked[i] = true
+		}
+	}
+	for i, item := range st.each.Items {
+		if !asked[i] && (!st.items[i].over || st.items[i].failed != nil) {
+			key := item.Target
+			if key == "" {
+				key = item.Label
+			}
+			last.Asked = append(append([]string{}, last.Asked...), key)
+		}
+	}
+}
+
+// since is how long ago the oldest of the newest takings of a reading was taken; false where one is missing.
+func (s *State) since(path, target, name string, now time.Time) (time.Duration, bool) {
+	series := s.view(path, target)[name]
+	if series == nil {
+		return 0, false
+	}
+	oldest, ok := series.Oldest()
+	return now.Sub(oldest), ok
+}
+
+// Visits tells, by the path of each step of the runbook, what the run did there. Steps of calls belong to the call.
+func (s *State) Visits(now time.Time) map[string]runbook.Visit {
+	out := map[string]runbook.Visit{}
+	first, last := map[string]time.Time{}, map[string]time.Time{}
+	for path, st := range s.steps {
+		outer, _, inCall := strings.Cut(path, "/")
+		key := static(outer)
+		if s.book.Step(key) == nil {
+			continue
+		}
+		v := out[key]
+		if !inCall {
+			v.Times++
+		}
+		switch {
+		case st.trouble != nil && !inCall:
+			v.State = "failed"
+		case s.waits[path] != "" && s.Ended == nil:
+			v.State = "waiting"
+		case st.skipped != nil && v.State == "":
+			v.State = "skipped"
+		case v.State == "" || v.State == "skipped" && st.skipped == nil:
+			v.State = "taken"
+		}
+		out[key] = v
+	}
+	for path, t := range s.times {
+		outer, _, _ := strings.Cut(path, "/")
+		key := static(outer)
+		if f, ok := first[key]; !ok || t.first.Before(f) {
+			first[key] = t.first
+		}
+		if t.last.After(last[key]) {
+			last[key] = t.last
+		}
+	}
+	for key, v := range out {
+		end := last[key]
+		if v.State == "waiting" {
+			end = now
+		}
+		if f, ok := first[key]; ok && end.After(f) {
+			v.Took = end.Sub(f)
+			out[key] = v
+		}
+	}
+	return out
+}

@@ -1,0 +1,359 @@
+package runbook
+
+import (
+	"net/textproto"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"urgentis/core/expr"
+)
+
+// doKeys are the keys of a way of doing.
+func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
+	known["run"] = func(n ast.Node) { do.Run = d.words(n) }
+	known["script"] = func(n ast.Node) {
+		if do.Script == nil {
+			do.Script = &Script{Interpreter: "sh"}
+		}
+		do.Script.Text = d.word(n, "script")
+		if strings.Contains(do.Script.Text, "{{") {
+			d.fail(n, "a script is never filled in: hand values over by env, as in env: {QUEUE: \"{{ inputs.queue }}\"}")
+		}
+	}
+	known["interpreter"] = func(n ast.Node) {
+		if do.Script == nil {
+			do.Script = &Script{}
+		}
+		names := keys(scriptFlags)
+		if do.Script.Interpreter = d.word(n, "interpreter"); !slices.Contains(names, do.Script.Interpreter) {
+			d.at(position(n), 0, false, "interpreter must be one of "+strings.Join(names, ", "), nearest(do.Script.Interpreter, names))
+		}
+	}
+	known["http"] = func(n ast.Node) { do.HTTP = d.http(n) }
+	known["sql"] = func(n ast.Node) { do.SQL = d.sql(n) }
+	known["port"] = func(n ast.Node) { do.Port = d.value(n, expr.InTarget, 0) }
+	known["name"] = func(n ast.Node) { do.Name = d.lookup(n) }
+	known["echo"] = func(n ast.Node) {
+		do.Echo = &Echo{Count: 3}
+		d.fields(n, "echo", map[string]func(ast.Node){"count": func(n ast.Node) {
+			if do.Echo.Count = d.integer(n, "count"); do.Echo.Count < 1 || do.Echo.Count > 20 {
+				d.fail(n, "count must be from 1 to 20")
+			}
+		}})
+	}
+	known["send"] = func(n ast.Node) { do.Send = d.send(n) }
+	known["fetch"] = func(n ast.Node) { do.Fetch = d.template(n, expr.InTarget, "fetch") }
+	known["env"] = func(n ast.Node) {
+		do.Env = map[string]*expr.Template{}
+		for _, e := range d.mapping(n, "env") {
+			if !envPattern.MatchString(e.key) {
+				d.fail(e.node, "a name in env must be capital letters, digits and _")
+			}
+			do.Env[e.key] = d.template(e.value, expr.InTarget.Secrets(), "a value of env")
+		}
+	}
+	known["stdin"] = func(n ast.Node) { do.Stdin = d.template(n, expr.InTarget, "stdin") }
+	known["from"] = func(n ast.Node) {
+		if w := d.word(n, "from"); w != "here" {
+			d.fail(n, "from can only be here: commands run on their targets, or on this host")
+		}
+		do.FromHere = true
+	}
+	known["words"] = func(n ast.Node) {
+		if w := d.word(n, "words"); w != "plain" {
+			d.fail(n, "words can only be plain; leave it out where the target has a POSIX shell")
+		}
+		do.Plain = true
+	}
+	known["as"] = func(n ast.Node) {
+		if do.As = d.word(n, "as"); !accountPattern.MatchString(do.As) {
+			d.fail(n, "as must be the name of an account")
+		}
+	}
+	known["accept"] = func(n ast.Node) {
+		for _, x := range d.list(n, "accept") {
+			if _, text := x.(*ast.StringNode); text {
+				if w := d.word(x, "an end to accept"); w != "connection-lost" {
+					d.fail(x, "accept lists exits or statuses, or connection-lost")
+				}
+				do.AcceptLost = true
+				continue
+			}
+			do.Accept = append(do.Accept, d.integer(x, "an exit to accept"))
+		}
+	}
+}
+
+var (
+	envPattern   = regexp.MustCompile(`^[A-Z_][A-Z0-9_]{0,63}$`)
+	tablePattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,62}(\.[A-Za-z_][A-Za-z0-9_]{0,62})?$`)
+	modePattern  = regexp.MustCompile(`^0?[0-7]{3}$`)
+	namesInSQL   = regexp.MustCompile(`\[\[([a-z][a-z0-9_]*)\]\]`)
+)
+
+// scriptFlags tells how each interpreter takes program text as a word.
+var scriptFlags = map[string]string{"sh": "-c", "bash": "-c", "dash": "-c", "python3": "-c", "perl": "-e", "ruby": "-e", "node": "-e"}
+
+// Words gives the command that runs the script.
+func (s *Script) Words() []string { return []string{s.Interpreter, scriptFlags[s.Interpreter], s.Text} }
+
+// ways counts the ways of doing that are given.
+func (do *Do) ways() int {
+	n := 0
+	for _, is := range []bool{len(do.Run) > 0, do.Script != nil && do.Script.Text != "", do.HTTP != nil, do.SQL != nil, do.Port != nil, do.Name != nil,
+		do.Echo != nil, do.Send != nil, do.Fetch != nil} {
+		if is {
+			n++
+		}
+	}
+	return n
+}
+
+// Kind names the way of doing for the hands: ssh, local, http, sql or probe.
+func (do *Do) Kind() string {
+	switch {
+	case do.HTTP != nil:
+		return "http"
+	case do.SQL != nil:
+		return "sql"
+	case do.Port != nil || do.Name != nil || do.Echo != nil:
+		return "probe"
+	case do.FromHere:
+		return "local"
+	}
+	return "ssh"
+}
+
+func (d *decoder) sql(n ast.Node) *SQL {
+	q := &SQL{Port: 5432, Names: map[string]Identifier{}}
+	text := func(to **expr.Template, where expr.Where, what string) func(ast.Node) {
+		return func(n ast.Node) { *to = d.template(n, where, what) }
+	}
+	got := d.fields(n, "sql", map[string]func(ast.Node){
+		"statement": func(n ast.Node) {
+			if q.Statement = strings.TrimSpace(d.word(n, "statement")); strings.Contains(q.Statement, "{{") {
+				d.fail(n, "a statement is never filled in: write $1 and give with: [\"{{ … }}\"]")
+			}
+		},
+		"with": func(n ast.Node) {
+			for _, x := range d.list(n, "with") {
+				q.With = append(q.With, d.value(x, expr.InTarget, 0))
+			}
+		},
+		"names": func(n ast.Node) {
+			for _, e := range d.mapping(n, "names") {
+				q.Names[e.key] = d.identifier(e)
+			}
+		},
+		"database": text(&q.Database, expr.InTarget, "database"),
+		"user":     text(&q.User, expr.InTarget, "user"),
+		"password": text(&q.Secret, expr.InTarget.Secrets(), "password"),
+		"port": func(n ast.Node) {
+			if q.Port = d.integer(n, "port"); q.Port < 1 || q.Port > 65535 {
+				d.fail(n, "port must be from 1 to 65535")
+			}
+		},
+	})
+	for _, k := range []string{"statement", "database", "user"} {
+		if got[k] == nil {
+			d.fail(n, "sql needs %s", k)
+		}
+	}
+	for _, m := range namesInSQL.FindAllStringSubmatch(q.Statement, -1) {
+		if _, ok := q.Names[m[1]]; !ok {
+			d.at(position(got["statement"]), 0, false, "the statement has [["+m[1]+"]], which names does not give", nearest(m[1], keys(q.Names)))
+		}
+	}
+	return q
+}
+
+func (d *decoder) identifier(e entry) Identifier {
+	var id Identifier
+	got := d.fields(e.value, "name "+e.key, map[string]func(ast.Node){
+		"of": func(n ast.Node) {
+			for _, x := range d.list(n, "of") {
+				w := d.word(x, "a name")
+				if !tablePattern.MatchString(w) {
+					d.fail(x, "%s is no name of a table or column", w)
+				}
+				id.Of = append(id.Of, w)
+			}
+		},
+		"is": func(n ast.Node) { id.Is = d.template(n, expr.InTarget, "is") },
+	})
+	if got["of"] == nil || got["is"] == nil {
+		d.fail(e.node, "name %s needs of, the list of what it may be, and is", e.key)
+	}
+	return id
+}
+
+// Render puts an allowed name in the place of each [[NAME]].
+func (q *SQL) Render(s *expr.Scope) (string, error) {
+	var failed error
+	out := namesInSQL.ReplaceAllStringFunc(q.Statement, func(m string) string {
+		id := q.Names[namesInSQL.FindStringSubmatch(m)[1]]
+		is, err := id.Is.Text(s)
+		if err == nil && !slices.Contains(id.Of, is) {
+			err = &notAllowed{is, id.Of}
+		}
+		if err != nil && failed == nil {
+			failed = err
+		}
+		return `"` + strings.ReplaceAll(is, ".", `"."`) + `"`
+	})
+	return out, failed
+}
+
+type notAllowed struct {
+	is string
+	of []string
+}
+
+func (e *notAllowed) Error() string {
+	return "the name " + clip(e.is) + " is none of " + strings.Join(e.of, ", ")
+}
+
+func (d *decoder) lookup(n ast.Node) *Lookup {
+	l := &Lookup{Type: "A"}
+	got := d.fields(n, "name", map[string]func(ast.Node){
+		"of": func(n ast.Node) { l.Name = d.template(n, expr.InTarget, "of") },
+		"type": func(n ast.Node) {
+			l.Type = d.word(n, "type")
+			if known := []string{"A", "AAAA", "CNAME", "MX", "TXT", "NS", "SRV"}; !slices.Contains(known, l.Type) {
+				d.at(position(n), 0, false, "type must be one of "+strings.Join(known, ", "), nearest(l.Type, known))
+			}
+		},
+	})
+	if got["of"] == nil {
+		d.fail(n, "name needs of: the name to look up")
+	}
+	return l
+}
+
+func (d *decoder) send(n ast.Node) *Send {
+	f := &Send{Mode: "0644"}
+	forms := 0
+	got := d.fields(n, "send", map[string]func(ast.Node){
+		"to": func(n ast.Node) { f.To = d.template(n, expr.InTarget, "to") },
+		"text": func(n ast.Node) {
+			forms++
+			if f.Text = d.word(n, "text"); strings.Contains(f.Text, "{{") {
+				d.fail(n, "the text of a file is never filled in; use json for values")
+			}
+		},
+		"json": func(n ast.Node) { forms++; f.JSON = d.value(n, expr.InTarget, 0) },
+		"mode": func(n ast.Node) {
+			if f.Mode = d.word(n, "mode"); !modePattern.MatchString(f.Mode) {
+				d.fail(n, "mode must be octal, such as 0755")
+			}
+		},
+	})
+	if got["to"] == nil || forms != 1 {
+		d.fail(n, "send needs to, and one of text and json")
+	}
+	return f
+}
+
+func (d *decoder) words(n ast.Node) []*expr.Template {
+	var out []*expr.Template
+	items := d.list(n, "run")
+	if len(items) == 0 {
+		d.fail(n, "run needs at least the name of a program")
+		return nil
+	}
+	if len(items) > MaxWords {
+		d.fail(n, "run may have %d words", MaxWords)
+		return nil
+	}
+	for _, x := range items {
+		out = append(out, d.template(x, expr.InTarget, "a word"))
+	}
+	if !slices.Contains(out, nil) {
+		d.dataNotCode(items, out)
+	}
+	return out
+}
+
+// interpreters read a word of theirs as program text. The value tells the options that say so;
+// nil: any word may be program text.
+var interpreters = map[string][]string{
+	"sh": {"-c"}, "bash": {"-c"}, "dash": {"-c"}, "zsh": {"-c"}, "ksh": {"-c"}, "ash": {"-c"}, "busybox": nil,
+	"python": {"-c"}, "python3": {"-c"}, "perl": {"-e", "-E"}, "ruby": {"-e"}, "node": {"-e", "-p", "--eval"}, "php": {"-r"},
+	"awk": nil, "gawk": nil, "mawk": nil, "sed": nil, "eval": nil, "ssh": nil, "psql": {"-c", "--command"}, "mysql": {"-e", "--execute"}, "su": {"-c"},
+}
+
+// wrappers run the command that follows them.
+var wrappers = []string{"sudo", "env", "nice", "ionice", "nohup", "timeout", "setsid", "xargs", "doas", "stdbuf", "chroot", "flock"}
+
+// dataNotCode refuses a command in which a value from outside could become program text.
+func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
+	if len(words[0].Holes()) > 0 {
+		d.fail(nodes[0], "the program must be written out: a value from outside may be an argument, never the program")
+		return
+	}
+	i := 0
+	for i < len(words)-1 && slices.Contains(wrappers, path.Base(words[i].Source)) {
+		for i++; i < len(words)-1 && (strings.HasPrefix(words[i].Source, "-") || strings.Contains(words[i].Source, "=") || strings.Trim(words[i].Source, "0123456789.smh") == ""); i++ {
+		}
+		if len(words[i].Holes()) > 0 {
+			d.fail(nodes[i], "the program must be written out: a value from outside may be an argument, never the program")
+			return
+		}
+	}
+	program := path.Base(words[i].Source)
+	flags, known := interpreters[program]
+	if !known {
+		return
+	}
+	code := flags == nil
+	for _, w := range words[i+1:] {
+		for _, f := range flags {
+			short := len(f) == 2 && strings.HasPrefix(w.Source, "-") && !strings.HasPrefix(w.Source, "--") && strings.Contains(w.Source, f[1:])
+			code = code || short || w.Source == f || strings.HasPrefix(w.Source, f+"=")
+		}
+	}
+	for j := i + 1; j < len(words) && code; j++ {
+		if len(words[j].Holes()) > 0 {
+			d.fail(nodes[j], "%s would read this as program text: a value from outside may be an argument of a program, never text for an interpreter", program)
+		}
+	}
+}
+
+func (d *decoder) http(n ast.Node) *HTTP {
+	h := &HTTP{Method: "GET", Headers: map[string]*expr.Template{}}
+	var url ast.Node
+	d.fields(n, "http", map[string]func(ast.Node){
+		"method": func(n ast.Node) {
+			h.Method = d.word(n, "method")
+			if !slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}, h.Method) {
+				d.fail(n, "method must be GET, HEAD, POST, PUT, PATCH or DELETE")
+			}
+		},
+		"url": func(n ast.Node) { url = n; h.URL = d.template(n, expr.InTarget, "url") },
+		"headers": func(n ast.Node) {
+			for _, e := range d.mapping(n, "headers") {
+				h.Headers[textproto.CanonicalMIMEHeaderKey(e.key)] = d.template(e.value, expr.InTarget.Secrets(), "a header")
+			}
+		},
+		"body": func(n ast.Node) {
+			h.Body = d.value(n, expr.InTarget, 0)
+		},
+	})
+	switch {
+	case url == nil:
+		d.fail(n, "http needs a url")
+	case h.URL != nil && !strings.HasPrefix(h.URL.Source, "http://") && !strings.HasPrefix(h.URL.Source, "https://"):
+		d.fail(url, "a url begins with http:// or https://")
+	case h.URL != nil:
+		for _, p := range h.URL.HostHoles() {
+			if len(p.Refers("target")) == 0 || len(p.Refers("alert"))+len(p.Refers("inputs"))+len(p.Refers("readings")) > 0 {
+				d.fail(url, "the host of a url must be written out or come from the target, as in http://{{ target.address }}/")
+			}
+		}
+	}
+	return h
+}

@@ -1,0 +1,87 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"gorm.io/gorm"
+)
+
+// HeldError says that another run holds, or waits longer for, what was to be locked.
+type HeldError struct {
+	Key, Holder string
+}
+
+func (e *HeldError) Error() string { return fmt.Sprintf("%s is held by run %s", e.Key, e.Holder) }
+
+// TakeLocks takes locks for a run until it ends. A shared one excludes only those who want the key alone.
+// Where one cannot be had the error is a *HeldError, and the transaction must be given up.
+func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
+	all := slices.Sorted(slices.Values(slices.Concat(keys, shared)))
+	for _, key := range all {
+		// Whoever wants the same key follows; sorted keys cannot wait in a circle.
+		if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+key).Error; err != nil {
+			return fmt.Errorf("lock %s: %w", key, err)
+		}
+		alone := slices.Contains(keys, key)
+		var holders []string
+		if err := tx.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at limit 1", key, run, alone).Scan(&holders).Error; err != nil {
+			return fmt.Errorf("read who holds %s: %w", key, err)
+		}
+		if len(holders) == 0 {
+			// Those who wait longer come first.
+			err := tx.Raw(`select a.run from awaiting a join run r on r.id = a.run and r.ended_at is null where a.key = ? and a.run <> ?
+				and a.since < coalesce((select since from awaiting where key = a.key and run = ?), now()) order by a.since limit 1`, key, run, run).Scan(&holders).Error
+			if err != nil {
+				return fmt.Errorf("read who waits for %s: %w", key, err)
+			}
+		}
+		if len(holders) > 0 {
+			return &HeldError{key, holders[0]}
+		}
+		if err := tx.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared", key, run, !alone).Error; err != nil {
+			return fmt.Errorf("take %s: %w", key, err)
+		}
+		if err := tx.Exec("delete from awaiting where key = ? and run = ?", key, run).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Await enters a run into the queue for a key. It reports false where the key has become free meanwhile.
+func Await(tx *gorm.DB, run string, held *HeldError) (bool, error) {
+	if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+held.Key).Error; err != nil {
+		return false, err
+	}
+	var still int64
+	err := tx.Raw(`select count(*) from run r where r.id = ? and r.ended_at is null and
+		(exists (select 1 from hold h where h.key = ? and h.run = r.id) or exists (select 1 from awaiting a where a.key = ? and a.run = r.id))`,
+		held.Holder, held.Key, held.Key).Scan(&still).Error
+	if err != nil || still == 0 {
+		return false, err
+	}
+	return true, tx.Exec("insert into awaiting (key, run) values (?, ?) on conflict do nothing", held.Key, run).Error
+}
+
+// ReleaseLocks gives back all that a run holds or waits for, and rings for those who wait for it.
+func (s *Store) ReleaseLocks(ctx context.Context, tx *gorm.DB, run string) error {
+	var keys []string
+	if err := tx.Raw("with h as (delete from hold where run = ? returning key), a as (delete from awaiting where run = ? returning key) select key from h union select key from a", run, run).
+		Scan(&keys).Error; err != nil {
+		return fmt.Errorf("give locks back: %w", err)
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in (select run from awaiting where key in ?)
+		and owner is null and rung_at is null and ended_at is null returning id`, keys))
+}
+
+// Waiting lists, by key, the runs that wait for what a run holds, the first first.
+func (s *Store) Waiting(ctx context.Context, run string) ([]string, error) {
+	var out []string
+	err := s.DB.WithContext(ctx).Raw("select a.run from awaiting a join hold h on h.key = a.key where h.run = ? order by a.since", run).Scan(&out).Error
+	return out, err
+}
