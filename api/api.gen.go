@@ -810,7 +810,7 @@ type NewRun struct {
 // NewSecret defines model for NewSecret.
 type NewSecret struct {
 	Kind  NewSecretKind `json:"kind"`
-	Name  ThingName     `json:"name"`
+	Name  string        `json:"name"`
 	Value string        `json:"value"`
 }
 

@@ -3,6 +3,7 @@ package flow
 import (
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"urgentis/core/leave"
@@ -56,7 +57,7 @@ func (w *walker) backFrom(q *questionState) bool {
 // raiseQuestion asks, or lets the question answer itself. goOn: it is asked.
 func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepState, round int) result {
 	q, sc := s.Ask, w.scope(f, path, "")
-	raised := QuestionRaised{Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, path, round+1), Round: round, Ask: q.To, Labels: map[string]string{}}
+	raised := QuestionRaised{Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), round+1), Round: round, Ask: q.To, Labels: map[string]string{}}
 	if raised.Ask == "" {
 		raised.Ask = "team/" + f.book.Owner
 	}
@@ -112,6 +113,9 @@ func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepStat
 			continue
 		}
 		place := at(path, change)
+		if rest, own := strings.CutPrefix(change.Path, s.Path+".choices."+c.Name+"."); own {
+			place = fmt.Sprintf("%s.choices.%s#%d.%s", path, c.Name, round, rest)
+		}
 		targets, err := w.targets(f, change.Where, place)
 		if err != nil {
 			return w.broken(path, s, err)

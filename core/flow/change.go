@@ -135,7 +135,7 @@ func (w *walker) fresh(f *frame, s *runbook.Step, path string, st *stepState) re
 				continue
 			}
 		}
-		if over, r := w.round(f, path, round, look, place, begun.Targets); r != goOn {
+		if over, r := w.round(f, path, round, look, place, asked(f, begun)); r != goOn {
 			return r
 		} else if !over {
 			return block
@@ -245,7 +245,7 @@ func (w *walker) stand(f *frame, s *runbook.Step, path string, st *stepState, p 
 		ask = "team/" + f.book.Owner
 	}
 	n := len(st.gates) + 1
-	w.emit(path, GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, path, n), Round: n, Proposal: p, Digest: d,
+	w.emit(path, GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
 		Ask: ask, Comment: g.Comment, Until: until, Reasons: reasons, People: g.People})
 	w.wake(until)
 	return block
@@ -335,7 +335,7 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
 		}
-		over, r := w.round(f, path, stillRounds*max(1, round)+i, look, place, begun.Targets)
+		over, r := w.round(f, path, stillRounds*max(1, round)+i, look, place, asked(f, begun))
 		if r != goOn {
 			return r, false
 		}
@@ -481,7 +481,7 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q did not happen on %s: %s does not hold.", what, s.Title, here(t), s.Happened.Source)}), false
 		}
 	}
-	q := st.questions["q:"+id]
+	q := st.questions[questionOf(id)]
 	if q == nil {
 		w.askWhatBecame(f, s, path, last, what)
 		return block, false
@@ -514,7 +514,7 @@ func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *att
 	}
 	until := w.now.Add(questionTime).Truncate(time.Second)
 	w.emit(path, QuestionRaised{
-		Question: "q:" + last.intent.Attempt, Attempt: last.intent.Attempt, Until: until, By: by,
+		Question: questionOf(last.intent.Attempt), Attempt: last.intent.Attempt, Until: until, By: by,
 		Text:    fmt.Sprintf("The %s %q was begun on %s and its outcome is unknown (%s). What became of it?", what, s.Title, here(last.intent.Target), why),
 		Choices: []string{Happened, DidNot, DoItAgain}, Ask: "on-call/" + f.book.Owner,
 	})
@@ -539,7 +539,7 @@ func (w *walker) happened(f *frame, s *runbook.Step, path string, st *stepState,
 		if begun == nil {
 			return false, false, goOn
 		}
-		over, r := w.round(f, path, settleRounds+100*n+i, look, place, begun.Targets)
+		over, r := w.round(f, path, settleRounds+100*n+i, look, place, asked(f, begun))
 		if r != goOn {
 			return false, false, r
 		}
@@ -602,6 +602,6 @@ func (w *walker) made(a *attempt) bool {
 	if a.outcome != nil && a.outcome.State == OK {
 		return true
 	}
-	q := w.s.step(a.path).questions["q:"+a.intent.Attempt]
+	q := w.s.step(a.path).questions[questionOf(a.intent.Attempt)]
 	return q != nil && q.answered != nil && q.answered.Choice == Happened
 }

@@ -58,6 +58,14 @@ func (w *walker) selected(f *frame, sel *runbook.Selector, path string) ([]strin
 	return out, nil
 }
 
+// asked are the targets that a look asked; inside an item only its own, where it is one of them.
+func asked(f *frame, begun *StepBegun) []string {
+	if f.target != "" && slices.Contains(begun.Targets, f.target) {
+		return []string{f.target}
+	}
+	return begun.Targets
+}
+
 // pick chooses one target: the first by name that answered the newest look, else the first.
 func (w *walker) pick(names []string) []string {
 	for i := len(w.s.order) - 1; i >= 0; i-- {
@@ -192,7 +200,7 @@ func (w *walker) retaken(f *frame, s *runbook.Step, path string, st *stepState) 
 			if begun == nil {
 				return nil, w.broken(path, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
 			}
-			over, r := w.round(f, path, round, look, place, begun.Targets)
+			over, r := w.round(f, path, round, look, place, asked(f, begun))
 			if r != goOn {
 				return nil, r
 			}

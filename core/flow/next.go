@@ -371,7 +371,7 @@ func (w *walker) unknowns() int {
 		if !a.intent.Change || !a.unknown() {
 			continue
 		}
-		if q := w.s.step(a.path).questions["q:"+a.intent.Attempt]; q == nil || q.answered == nil {
+		if q := w.s.step(a.path).questions[questionOf(a.intent.Attempt)]; q == nil || q.answered == nil {
 			n++
 		}
 	}

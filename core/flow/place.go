@@ -106,3 +106,11 @@ func eachOf(frame string) (string, int) {
 	}
 	return frame[:i], n
 }
+
+var inNames = strings.NewReplacer("/", "_", "@", "-", "#", "--")
+
+// named writes a place so that it can stand in an address.
+func named(path string) string { return inNames.Replace(path) }
+
+// questionOf names the question what became of an attempt.
+func questionOf(attempt string) string { return "q:" + named(attempt) }

@@ -40,7 +40,7 @@ var Roles = []Role{Viewer, Responder, Operator, Approver, Author, Admin}
 // includes tells which roles come with a role.
 var includes = map[Role][]Role{
 	Viewer: {Viewer}, Responder: {Responder, Viewer}, Operator: {Operator, Responder, Viewer},
-	Approver: {Approver, Viewer}, Author: {Author, Viewer}, Admin: Roles,
+	Approver: {Approver, Responder, Viewer}, Author: {Author, Viewer}, Admin: Roles,
 }
 
 // Rules of endpoints that are no roles.

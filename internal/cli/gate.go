@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -71,14 +72,20 @@ func (a *app) gateShow() *cobra.Command {
 }
 
 func (a *app) gateDecide(word string, approve bool) *cobra.Command {
-	var comment, digest string
+	var comment, digest, start string
 	short := map[bool]string{true: "Approve a change, as it is shown", false: "Refuse a change"}[approve]
 	c := verb(word+" ID", short, "urgentis gate "+word+` r3k…:5:1 --comment "Seen on both consumers."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
 		cl, err := a.client()
 		if err != nil {
 			return err
 		}
-		g, err := decide(cmd.Context(), cl, args[0], digest, comment, approve)
+		d := api.Decision{Approve: approve, Digest: digest, Comment: comment}
+		if start != "" {
+			if d.StartAt, err = time.Parse(time.RFC3339, start); err != nil {
+				return usage("--start-at must be a time such as 2031-03-01T04:00:00Z")
+			}
+		}
+		g, err := decide(cmd.Context(), cl, args[0], d)
 		if err != nil {
 			return err
 		}
@@ -86,19 +93,22 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 	})
 	c.Flags().StringVar(&comment, "comment", "", "for the record")
 	c.Flags().StringVar(&digest, "digest", "", "decide only if the digest of what would run is this one")
+	if approve {
+		c.Flags().StringVar(&start, "start-at", "", "when it may begin at the earliest, as 2031-03-01T04:00:00Z")
+	}
 	return c
 }
 
 // decide reads the gate, so that the decision is bound to what it says now, and decides it.
-func decide(ctx context.Context, cl *client, id, digest, comment string, approve bool) (*api.Gate, error) {
-	if digest == "" {
+func decide(ctx context.Context, cl *client, id string, d api.Decision) (*api.Gate, error) {
+	if d.Digest == "" {
 		r, err := check(cl.GetGateWithResponse(ctx, id))
 		if err != nil {
 			return nil, err
 		}
-		digest = r.JSON200.Digest
+		d.Digest = r.JSON200.Digest
 	}
-	r, err := check(cl.DecideGateWithResponse(ctx, id, api.Decision{Approve: approve, Digest: digest, Comment: comment}))
+	r, err := check(cl.DecideGateWithResponse(ctx, id, d))
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +117,8 @@ func decide(ctx context.Context, cl *client, id, digest, comment string, approve
 
 func (a *app) question() *cobra.Command {
 	var comment string
-	answer := verb("answer ID CHOICE", "Answer a question", "urgentis question answer q:r3k… happened", cobra.ExactArgs(2), func(cmd *cobra.Command, args []string) error {
+	var given map[string]string
+	answer := verb("answer ID [CHOICE]", "Answer a question", "urgentis question answer r3k…:4:1 red_light --field waiting=120", cobra.RangeArgs(1, 2), func(cmd *cobra.Command, args []string) error {
 		cl, err := a.client()
 		if err != nil {
 			return err
@@ -119,6 +130,7 @@ func (a *app) question() *cobra.Command {
 		return nil
 	})
 	answer.Flags().StringVar(&comment, "comment", "", "for the record")
+	answer.Flags().StringToStringVar(&given, "field", nil, "NAME=VALUE, as often as wanted")
 	list := verb("list", "List questions that wait, the oldest first", "urgentis question list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
 		cl, err := a.client()
 		if err != nil {
@@ -133,9 +145,33 @@ func (a *app) question() *cobra.Command {
 				fmt.Fprintln(a.out, "Nothing waits for an answer.")
 			}
 			for _, q := range *r.JSON200 {
-				fmt.Fprintf(a.out, "%s  (asks %s, ends %s)\n  %s\n  urgentis question answer %s %s\n", a.paint(amber, q.Id), q.Ask, until(q.Until), printable(q.Text), q.Id, strings.Join(q.Choices, "|"))
+				a.showQuestion(q)
 			}
 		})
 	})
 	return noun("question", "Questions that wait for an answer", list, answer)
+}
+
+func (a *app) showQuestion(q api.Question) {
+	fmt.Fprintf(a.out, "%s  (asks %s, ends %s)\n", a.paint(amber, q.Id), q.Ask, until(q.Until))
+	if q.Title != "" && q.Attempt == "" {
+		fmt.Fprintf(a.out, "  %s\n", printable(q.Title))
+	}
+	if q.Text != "" {
+		fmt.Fprintf(a.out, "  %s\n", printable(q.Text))
+	}
+	for _, o := range q.Options {
+		note := ""
+		if o.Barred != "" {
+			note = "  (not now: " + o.Barred + ")"
+		}
+		fmt.Fprintf(a.out, "    %-22s %s%s\n", o.Choice, printable(o.Label), printable(note))
+		for _, r := range o.Requests {
+			fmt.Fprintf(a.out, "      approves, on %s: %s\n", r.Target, printable(r.Shown))
+		}
+	}
+	for _, f := range q.Fields {
+		fmt.Fprintf(a.out, "    --field %s=%s   %s, %s\n", f.Name, orDash(f.Suggest), f.Type, printable(f.Label))
+	}
+	fmt.Fprintf(a.out, "  urgentis question answer %s CHOICE\n", q.Id)
 }

@@ -8,36 +8,42 @@ import (
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/reading"
 )
 
 // content is what the record's printer reads of an entry.
 type content struct {
-	Target    string            `json:"target"`
-	Shown     string            `json:"shown"`
-	Undo      string            `json:"undo"`
-	State     string            `json:"state"`
-	Exit      *int              `json:"exit"`
-	Error     string            `json:"error"`
-	TookMS    int64             `json:"took_ms"`
-	Text      string            `json:"text"`
-	Because   string            `json:"because"`
-	Comment   string            `json:"comment"`
-	Result    string            `json:"result"`
-	Unsure    string            `json:"unsure"`
-	Outcome   string            `json:"outcome"`
-	Source    any               `json:"source"`
-	Ask       string            `json:"ask"`
-	Until     time.Time         `json:"until"`
-	Reasons   []string          `json:"reasons"`
-	Severity  string            `json:"severity"`
-	Labels    map[string]string `json:"labels"`
-	StartedBy string            `json:"started_by"`
-	Inputs    map[string]any    `json:"inputs"`
-	Missing   map[string]string `json:"missing"`
-	Rounds    int               `json:"rounds"`
-	Values    []struct{ Part, Text string }
-	Requests  []struct{ Target, Shown, Undo string }
-	Readings  map[string]struct {
+	Differences []reading.Difference `json:"differences"`
+	Items       []string             `json:"items"`
+	Key         string               `json:"key"`
+	Holder      string               `json:"holder"`
+	Fields      map[string]any       `json:"fields"`
+	Target      string               `json:"target"`
+	Shown       string               `json:"shown"`
+	Undo        string               `json:"undo"`
+	State       string               `json:"state"`
+	Exit        *int                 `json:"exit"`
+	Error       string               `json:"error"`
+	TookMS      int64                `json:"took_ms"`
+	Text        string               `json:"text"`
+	Because     string               `json:"because"`
+	Comment     string               `json:"comment"`
+	Result      string               `json:"result"`
+	Unsure      string               `json:"unsure"`
+	Outcome     string               `json:"outcome"`
+	Source      any                  `json:"source"`
+	Ask         string               `json:"ask"`
+	Until       time.Time            `json:"until"`
+	Reasons     []string             `json:"reasons"`
+	Severity    string               `json:"severity"`
+	Labels      map[string]string    `json:"labels"`
+	StartedBy   string               `json:"started_by"`
+	Inputs      map[string]any       `json:"inputs"`
+	Missing     map[string]string    `json:"missing"`
+	Rounds      int                  `json:"rounds"`
+	Values      []struct{ Part, Text string }
+	Requests    []struct{ Target, Shown, Undo string }
+	Readings    map[string]struct {
 		Value any
 		Unit  string
 	}
@@ -108,6 +114,9 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 		if c.Unsure != "" {
 			lines = append(lines, c.Unsure)
 		}
+		for _, d := range c.Differences {
+			lines = append(lines, d.Target+" "+d.At+" "+d.Says)
+		}
 		if c.Rounds > 1 {
 			lines = append(lines, fmt.Sprintf("after %d times", c.Rounds))
 		}
@@ -127,6 +136,21 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 			lines = append(lines, "“"+c.Comment+"”")
 		}
 		return strings.TrimPrefix(e.Kind, "gate."), bold, lines
+	case "undo.begun":
+		return "undo", bold, []string{"on " + c.Target + ": " + c.Shown}
+	case "undo.done":
+		return "undo", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], look(c)
+	case "step.troubled":
+		because()
+		return "trouble", amber, lines
+	case "each.begun":
+		return "each", bold, []string{strings.Join(c.Items, ", ")}
+	case "wait.begun":
+		return "wait", "0", nil
+	case "lock.awaited":
+		return "waits", amber, []string{c.Key + " is held by run " + c.Holder}
+	case "call.begun":
+		return "call", bold, []string{strings.TrimSpace(inputs(c.Inputs))}
 	case "change.begun":
 		return "change", bold, []string{"on " + c.Target + ": " + c.Shown}
 	case "change.ended":
@@ -143,6 +167,12 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 		return "question", amber, []string{c.Text}
 	case "question.answered":
 		by()
+		if len(c.Fields) > 0 {
+			lines = append(lines, strings.TrimSpace(inputs(c.Fields)))
+		}
+		for _, v := range c.Values {
+			lines = append(lines, v.Part+" is "+v.Text)
+		}
 		return "answer", bold, lines
 	case "told", "note":
 		if c.Text != "" && c.Text != e.Title {

@@ -94,7 +94,7 @@ Settings come from flags, then URGENTIS_* variables, then the file given with --
 	root.PersistentFlags().String("server", "", "the service's address (default: where you logged in)")
 	root.PersistentFlags().String("token", "", "a token to use instead of the login")
 	for _, c := range []*cobra.Command{a.serve(), a.demo(), a.example(), a.login(), a.logout(), a.status(), a.halt(), a.resume(), a.version(),
-		a.alert(), a.source(), a.incident(), a.runbook(), a.run(), a.gate(), a.question(),
+		a.alert(), a.source(), a.incident(), a.runbook(), a.run(), a.gate(), a.question(), a.instance(),
 		a.service(), a.target(), a.secret(), a.connection(), a.person(), a.token(), a.audit()} {
 		root.AddCommand(c)
 	}

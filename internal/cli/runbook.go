@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) runbook() *cobra.Command {
-	return noun("runbook", "Runbooks", a.runbookCheck(), a.runbookPush(), a.runbookList(), a.runbookShow())
+	return noun("runbook", "Runbooks", a.runbookCheck(), a.runbookFormat(), a.runbookPush(), a.runbookList(), a.runbookShow(),
+		a.runbookGraph(), a.runbookTry(), a.runbookRehearse(), a.runbookSchema())
 }
 
 // files lists the runbooks that arguments name: files, or folders with .yaml files.
@@ -144,138 +145,5 @@ func (a *app) runbookShow() *cobra.Command {
 			return err
 		}
 		return a.print(r.JSON200, func() { fmt.Fprint(a.out, printable(r.JSON200.Text)) })
-	})
-}
-
-func (a *app) run() *cobra.Command {
-	return noun("run", "Runs of runbooks", a.runStart(), a.runList(), a.runShow(), a.runFollow())
-}
-
-func (a *app) runStart() *cobra.Command {
-	var given map[string]string
-	var incident int64
-	var follow bool
-	c := verb("start RUNBOOK", "Start a runbook by hand", "urgentis run start berth-queue-backlog --input queue=quay-north --incident 12 --follow", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		in := map[string]any{}
-		for k, v := range given {
-			in[k] = v
-		}
-		r, err := check(cl.StartRunWithResponse(cmd.Context(), api.NewRun{Runbook: args[0], Inputs: in, Incident: incident}))
-		if err != nil {
-			return err
-		}
-		if err := a.print(r.JSON202, func() { fmt.Fprintf(a.out, "Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
-			return err
-		}
-		return a.followRun(cmd, cl, r.JSON202.Id)
-	})
-	c.Flags().StringToStringVar(&given, "input", nil, "NAME=VALUE, as often as wanted")
-	c.Flags().Int64Var(&incident, "incident", 0, "the incident that it works on")
-	c.Flags().BoolVar(&follow, "follow", false, "print its log until it ends")
-	return c
-}
-
-func (a *app) runList() *cobra.Command {
-	var active bool
-	c := verb("list", "List runs, the newest first", "urgentis run list --active", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.ListRunsWithResponse(cmd.Context(), &api.ListRunsParams{Active: active, Limit: 50}))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			var rows [][]string
-			for _, x := range r.JSON200.Items {
-				rows = append(rows, []string{x.Id, x.Runbook, string(x.State), orDash(x.WaitsOn), orDash(strings.Trim(fmt.Sprint(x.Incident), "0 ")), x.StartedBy, ago(x.BegunAt)})
-			}
-			a.table("No runs. Start one with: urgentis run start RUNBOOK", []string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"}, rows)
-		})
-	})
-	c.Flags().BoolVar(&active, "active", false, "only those that are not over")
-	return c
-}
-
-func (a *app) runShow() *cobra.Command {
-	return verb("show ID", "Show a run with its log", "urgentis run show r3k…", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.GetRunWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			a.runHead(r.JSON200.Run)
-			for _, e := range r.JSON200.Events {
-				a.event(e)
-			}
-		})
-	})
-}
-
-func (a *app) runHead(x api.Run) {
-	fmt.Fprintf(a.out, "%s  %s\nrun %s · %s%s · started by %s at %s", a.paint(bold, x.Runbook), x.Title, x.Id, x.State, map[bool]string{true: " on " + x.WaitsOn}[x.WaitsOn != ""], x.StartedBy, x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"))
-	if x.Incident != 0 {
-		fmt.Fprintf(a.out, " · incident %d", x.Incident)
-	}
-	fmt.Fprintln(a.out)
-	if x.Because != "" {
-		fmt.Fprintln(a.out, printable(x.Because))
-	}
-	fmt.Fprintln(a.out)
-}
-
-func (a *app) event(e api.Event) {
-	detail := ""
-	for _, k := range []string{"target", "result", "state", "choice", "by", "because", "text", "error"} {
-		if v, ok := e.Body[k]; ok && v != "" {
-			detail += fmt.Sprintf("  %s=%s", k, clip(fmt.Sprint(v), 80))
-		}
-	}
-	fmt.Fprintf(a.out, "%4d  %s  %-18s %-12s%s\n", e.Seq, e.At.UTC().Format("15:04:05.000"), e.Kind, e.Path, printable(detail))
-}
-
-func (a *app) runFollow() *cobra.Command {
-	return verb("follow ID", "Print a run's log as it is written, until it ends", "urgentis run follow r3k…", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		return a.followRun(cmd, cl, args[0])
-	})
-}
-
-func (a *app) followRun(cmd *cobra.Command, cl *client, id string) error {
-	ctx := cmd.Context()
-	seen := int64(0)
-	return a.watch(ctx, cl, func() (bool, error) {
-		r, err := check(cl.GetRunWithResponse(ctx, id))
-		if err != nil {
-			return false, err
-		}
-		if seen == 0 {
-			a.runHead(r.JSON200.Run)
-		}
-		for _, e := range r.JSON200.Events {
-			if e.Seq > seen {
-				a.event(e)
-				seen = e.Seq
-			}
-		}
-		if r.JSON200.Run.EndedAt.IsZero() {
-			return false, nil
-		}
-		if s := r.JSON200.Run.State; s != "done" {
-			return true, fmt.Errorf("the run ended %s: %s", s, r.JSON200.Run.Because)
-		}
-		return true, nil
 	})
 }

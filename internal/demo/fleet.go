@@ -27,15 +27,29 @@ const (
 
 // Host is one simulated host: a small SSH and HTTP server on its own loopback address.
 type Host struct {
-	Name, Address string
-	Labels        map[string]string
-	HostKey       string // as in known_hosts
+	Name, Address, Service string
+	Labels                 map[string]string
+	Known                  map[string]any
+	HostKey                string // as in known_hosts
 
-	queue   *Queue
+	commands map[string]command
+	state    func() any // what GET /health shows
+	changes  func() []Carried
+
 	down    atomic.Bool
 	ssh     *ssh.Server
 	http    *http.Server
 	started atomic.Int64 // commands that were begun
+}
+
+// command is a program of a simulated host.
+type command func(c call) (string, error)
+
+// call is one call of a program.
+type call struct {
+	host    *Host
+	args    []string
+	attempt string
 }
 
 // SetDown makes the host stop answering, or answer again.
@@ -47,6 +61,8 @@ type Fleet struct {
 	Account   string
 	ClientKey string // private key, PEM, with which one signs in
 	Queue     *Queue
+	Clocks    *Clocks
+	Gates     *Gates
 	Hosts     []*Host
 
 	// OnCommand is called before a host runs a command; tests use it to act at a chosen moment.
@@ -61,21 +77,38 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 		return nil, err
 	}
 	f.ClientKey = client.pem
+	f.Clocks, f.Gates = NewClocks(), NewGates()
 	for i := 1; i <= 2; i++ {
-		h := &Host{Name: fmt.Sprintf("berth-consumer-%d", i), Address: fmt.Sprintf("%s.%d", net3, 10+i), queue: f.Queue,
-			Labels: map[string]string{"role": "consumer", "quay": "north"}}
+		f.add(fmt.Sprintf("berth-consumer-%d", i), "berth-queue", 10+i, map[string]string{"role": "consumer", "quay": "north"}, map[string]command{"berthq": f.Queue.berthq}, f.Queue.health, f.Queue.Changes)
+	}
+	for i := 1; i <= clocks; i++ {
+		h := f.add(fmt.Sprintf("clock-%02d", i), "crossing-clocks", 30+i, map[string]string{"role": "clock"}, map[string]command{"clockctl": f.Clocks.clockctl}, nil, f.Clocks.Changes)
+		h.Known = map[string]any{"settings": wanted}
+	}
+	for i := 1; i <= gates; i++ {
+		f.add(fmt.Sprintf("gate-%d", i), "boarding-gates", 50+i, map[string]string{"role": "gate"}, map[string]command{"gatectl": f.Gates.gatectl, "passctl": f.Gates.passctl}, nil, f.Gates.Changes)
+	}
+	for _, h := range f.Hosts {
 		k, err := key(filepath.Join(dir, h.Name+".key"))
-		if err != nil {
-			f.Stop()
-			return nil, err
+		if err == nil {
+			err = f.start(h, k, client)
 		}
-		f.Hosts = append(f.Hosts, h)
-		if err := f.start(h, k, client); err != nil {
+		if err != nil {
 			f.Stop()
 			return nil, err
 		}
 	}
 	return f, nil
+}
+
+func (f *Fleet) add(name, service string, number int, labels map[string]string, programs map[string]command, state func(*Host) any, changes func() []Carried) *Host {
+	h := &Host{Name: name, Service: service, Address: fmt.Sprintf("%s.%d", f.Net, number), Labels: labels, commands: programs, changes: changes,
+		state: func() any { return map[string]any{"host": name} }}
+	if state != nil {
+		h.state = func() any { return state(h) }
+	}
+	f.Hosts = append(f.Hosts, h)
+	return h
 }
 
 type keyPair struct {
@@ -132,7 +165,7 @@ func (f *Fleet) start(h *Host, k, client keyPair) error {
 	go h.ssh.Serve(l) //nolint:errcheck // it ends with Stop
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /health", h.health)
-	mux.HandleFunc("GET /changes", func(w http.ResponseWriter, _ *http.Request) { answer(w, h.queue.Changes()) })
+	mux.HandleFunc("GET /changes", func(w http.ResponseWriter, _ *http.Request) { answer(w, h.changes()) })
 	h.http, err = serve(fmt.Sprintf("%s:%d", h.Address, HTTPPort), mux)
 	return err
 }
@@ -156,12 +189,7 @@ func (h *Host) health(w http.ResponseWriter, _ *http.Request) {
 	if h.down.Load() {
 		panic(http.ErrAbortHandler)
 	}
-	depth, stuck := h.queue.Depth()
-	state := "consuming"
-	if stuck != "" {
-		state = "stalled"
-	}
-	answer(w, map[string]any{"host": h.Name, "state": state, "depth": depth})
+	answer(w, h.state())
 }
 
 // Stop ends all hosts.
@@ -227,32 +255,9 @@ func (h *Host) command(words []string, attempt string) (string, error) {
 		// Shows which words arrived, for tests of quoting.
 		b, err := json.Marshal(words[1:])
 		return string(b), err
-	case "berthq":
-		return h.berthq(words[1:], attempt)
+	}
+	if run := h.commands[words[0]]; run != nil {
+		return run(call{h, words[1:], attempt})
 	}
 	return "", fmt.Errorf("%s: %w", words[0], errNoCommand)
-}
-
-func (h *Host) berthq(args []string, attempt string) (string, error) {
-	if len(args) < 3 || args[1] != "--queue" {
-		return "", errors.New("usage: berthq depth|park|unpark --queue NAME [MESSAGE]")
-	}
-	if args[2] != h.queue.Name {
-		return "", fmt.Errorf("no queue %q here", args[2])
-	}
-	message := ""
-	if len(args) > 3 {
-		message = args[3]
-	}
-	switch args[0] {
-	case "depth":
-		depth, stuck := h.queue.Depth()
-		b, err := json.Marshal(map[string]any{"queue": h.queue.Name, "depth": depth, "stuck_message": stuck, "consumer": h.Name})
-		return string(b), err
-	case "park":
-		return h.queue.Park(h.Name, attempt, message)
-	case "unpark":
-		return h.queue.Unpark(h.Name, attempt, message)
-	}
-	return "", fmt.Errorf("berthq does not know %q", args[0])
 }

@@ -3,6 +3,7 @@
 package demo
 
 import (
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -124,4 +125,38 @@ func (q *Queue) Changes() []Carried {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	return append([]Carried{}, q.changes...)
+}
+
+func (q *Queue) health(h *Host) any {
+	depth, stuck := q.Depth()
+	state := "consuming"
+	if stuck != "" {
+		state = "stalled"
+	}
+	return map[string]any{"host": h.Name, "state": state, "depth": depth}
+}
+
+// berthq is the program on the consumers' hosts.
+func (q *Queue) berthq(c call) (string, error) {
+	args := c.args
+	if len(args) < 3 || args[1] != "--queue" {
+		return "", errors.New("usage: berthq depth|park|unpark --queue NAME [MESSAGE]")
+	}
+	if args[2] != q.Name {
+		return "", fmt.Errorf("no queue %q here", args[2])
+	}
+	message := ""
+	if len(args) > 3 {
+		message = args[3]
+	}
+	switch args[0] {
+	case "depth":
+		depth, stuck := q.Depth()
+		return printed(map[string]any{"queue": q.Name, "depth": depth, "stuck_message": stuck, "consumer": c.host.Name})
+	case "park":
+		return q.Park(c.host.Name, c.attempt, message)
+	case "unpark":
+		return q.Unpark(c.host.Name, c.attempt, message)
+	}
+	return "", fmt.Errorf("berthq does not know %q", args[0])
 }

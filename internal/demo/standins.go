@@ -72,23 +72,33 @@ func (r *Room) Messages() []RoomMessage {
 // Stop ends the room.
 func (r *Room) Stop() { r.http.Close() } //nolint:errcheck // it ends either way
 
-// Monitor is a monitor stand-in: it watches the depth, reports what is bad each few seconds, and reports
+// Monitor is a monitor stand-in: it watches conditions, reports what is bad each few seconds, and reports
 // when it is over. It is told when somebody has its alert.
 type Monitor struct {
 	URL string
 	// Every is how often it looks; a condition that stays is reported again at each fifth look.
 	Every time.Duration
 
-	health  string
 	intake  string
 	token   string
-	queue   string
+	watched []*Condition
 	mu      sync.Mutex
 	log     []string
 	told    []string
 	http    *http.Server
 	stop    context.CancelFunc
 	stopped sync.WaitGroup
+}
+
+// Condition is something that a monitor watches.
+type Condition struct {
+	Key, Service string
+	Labels       map[string]string
+	// Look gives the severity ("" where all is well) and says what is to be seen. last is what was reported last.
+	Look func(ctx context.Context, last string) (severity, summary string, err error)
+
+	last  string
+	since int
 }
 
 // The depths at which the monitor calls.
@@ -98,9 +108,61 @@ const (
 	clearDepth    = 150
 )
 
-// StartMonitor starts the monitor on an address; it watches the fleet and reports to an intake.
-func StartMonitor(addr string, f *Fleet, intake, token string, every time.Duration) (*Monitor, error) {
-	m := &Monitor{URL: "http://" + addr, Every: every, health: fmt.Sprintf("http://%s:%d/health", f.Hosts[0].Address, HTTPPort), intake: intake, token: token, queue: f.Queue.Name}
+// conditions are what is watched at the Merrow Line.
+func conditions(f *Fleet, fares *Fares) []*Condition {
+	health := fmt.Sprintf("http://%s:%d/health", f.Hosts[0].Address, HTTPPort)
+	list := []*Condition{
+		{Key: f.Queue.Name + "/depth", Service: "berth-queue", Labels: map[string]string{"signal": "queue_depth", "queue": f.Queue.Name, "quay": "north"},
+			Look: func(ctx context.Context, last string) (string, string, error) {
+				depth, err := depthAt(ctx, health)
+				says := fmt.Sprintf("%d berth assignments wait in %s", depth, f.Queue.Name)
+				switch {
+				case err != nil:
+					return "", "", err
+				case depth > criticalDepth:
+					return "critical", says, nil
+				case depth > majorDepth && last != "critical":
+					return "major", says, nil
+				case depth < clearDepth:
+					return "", says, nil
+				}
+				return last, says, nil
+			}},
+		{Key: "clocks/offset", Service: "crossing-clocks", Labels: map[string]string{"signal": "clock_offset"},
+			Look: func(context.Context, string) (string, string, error) {
+				worst := f.Clocks.Worst()
+				return when(worst > 200, "minor"), fmt.Sprintf("crossing clocks are up to %.0f ms astray", worst), nil
+			}},
+		{Key: "gates/errors", Service: "boarding-gates", Labels: map[string]string{"signal": "gate_errors"},
+			Look: func(context.Context, string) (string, string, error) {
+				n := f.Gates.Errors()
+				return when(n > 20, "major"), fmt.Sprintf("a boarding gate answers with %d errors a minute", n), nil
+			}},
+		{Key: "gates/passes", Service: "boarding-gates", Labels: map[string]string{"signal": "passes_refused"},
+			Look: func(context.Context, string) (string, string, error) {
+				return when(f.Gates.Refusing(), "critical"), "boarding passes are refused", nil
+			}},
+	}
+	if fares != nil {
+		list = append(list, &Condition{Key: "fares/idle", Service: "fares-db", Labels: map[string]string{"signal": "idle_in_transaction"},
+			Look: func(ctx context.Context, _ string) (string, string, error) {
+				n, err := fares.Idle(ctx)
+				return when(n > 1, "major"), fmt.Sprintf("%d sessions sit idle in a transaction of the fares database", n), err
+			}})
+	}
+	return list
+}
+
+func when(bad bool, severity string) string {
+	if bad {
+		return severity
+	}
+	return ""
+}
+
+// StartMonitor starts the monitor on an address; it watches and reports to an intake.
+func StartMonitor(addr string, watched []*Condition, intake, token string, every time.Duration) (*Monitor, error) {
+	m := &Monitor{URL: "http://" + addr, Every: every, watched: watched, intake: intake, token: token}
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /call-back", m.callBack)
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
@@ -161,47 +223,43 @@ func (m *Monitor) say(format string, args ...any) {
 func (m *Monitor) watch(ctx context.Context) {
 	tick := time.NewTicker(m.Every)
 	defer tick.Stop()
-	last, since := "", 0
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
-		depth, err := m.look(ctx)
-		if err != nil {
-			continue
+		for _, c := range m.watched {
+			m.one(ctx, c)
 		}
-		severity := last
-		switch {
-		case depth > criticalDepth:
-			severity = "critical"
-		case depth > majorDepth && last != "critical":
-			severity = "major"
-		case depth < clearDepth:
-			severity = ""
-		}
-		since++
-		if severity == last && (severity == "" || since%5 != 0) {
-			continue
-		}
-		said := severity
-		if said == "" {
-			said = "cleared"
-		}
-		if err := m.report(ctx, said, depth); err != nil {
-			m.say("could not report: %s", err)
-			continue
-		}
-		m.say("reported %s: depth of %s is %d", said, m.queue, depth)
-		last, since = severity, 0
 	}
 }
 
-func (m *Monitor) look(ctx context.Context) (int, error) {
+func (m *Monitor) one(ctx context.Context, c *Condition) {
+	severity, summary, err := c.Look(ctx, c.last)
+	if err != nil {
+		return
+	}
+	c.since++
+	if severity == c.last && (severity == "" || c.since%5 != 0) {
+		return
+	}
+	word := severity
+	if word == "" {
+		word = "cleared"
+	}
+	if err := m.report(ctx, c, word, summary); err != nil {
+		m.say("could not report: %s", err)
+		return
+	}
+	m.say("reported %s: %s", word, summary)
+	c.last, c.since = severity, 0
+}
+
+func depthAt(ctx context.Context, url string) (int, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, m.health, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 	if err != nil {
 		return 0, err
 	}
@@ -214,12 +272,8 @@ func (m *Monitor) look(ctx context.Context) (int, error) {
 	return h.Depth, json.NewDecoder(res.Body).Decode(&h)
 }
 
-func (m *Monitor) report(ctx context.Context, severity string, depth int) error {
-	body, err := json.Marshal(map[string]any{
-		"key": m.queue + "/depth", "severity": severity, "service": "berth-queue", "link": m.URL + "/",
-		"summary": fmt.Sprintf("%d berth assignments wait in %s", depth, m.queue),
-		"labels":  map[string]string{"signal": "queue_depth", "queue": m.queue, "quay": "north"},
-	})
+func (m *Monitor) report(ctx context.Context, c *Condition, severity, summary string) error {
+	body, err := json.Marshal(map[string]any{"key": c.Key, "severity": severity, "service": c.Service, "link": m.URL + "/", "summary": summary, "labels": c.Labels})
 	if err != nil {
 		return err
 	}

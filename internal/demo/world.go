@@ -23,6 +23,7 @@ import (
 type World struct {
 	*service.Instance
 	Fleet   *Fleet
+	Fares   *Fares
 	Room    *Room
 	Monitor *Monitor
 	// SignIn gives the made-up people's passwords.
@@ -41,6 +42,14 @@ var people = []struct {
 	{"jonas", []access.Role{access.Responder}},
 }
 
+// services of the Merrow Line.
+var services = []api.Service{
+	{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask"},
+	{Name: "crossing-clocks", Title: "Crossing clocks", Owner: "signals", Stance: "ask"},
+	{Name: "boarding-gates", Title: "Boarding gates", Owner: "terminals", Stance: "ask"},
+	{Name: "fares-db", Title: "Fares database", Owner: "fares", Stance: "ask"},
+}
+
 // Start brings the service, the fleet and the stand-ins up, and tells the service about them.
 func Start(ctx context.Context, c service.Config, every time.Duration, say func(string)) (*World, error) {
 	w := &World{SignIn: map[string]string{}}
@@ -56,7 +65,14 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 	if w.Fleet, err = FreeFleet(filepath.Join(c.DataDir, "fleet")); err != nil {
 		return err
 	}
-	say("the fleet is up: " + w.Fleet.Hosts[0].Address + " and " + w.Fleet.Hosts[1].Address)
+	say(fmt.Sprintf("the fleet is up: %d hosts from %s", len(w.Fleet.Hosts), w.Fleet.Hosts[0].Address))
+	// Whoever brings a database of their own may not have the programs to make another one.
+	if c.Database == "" {
+		if w.Fares, err = StartFares(ctx, c.DataDir, w.Fleet.Net+".20"); err != nil {
+			return err
+		}
+		say("the fares database is up: " + w.Fares.Address)
+	}
 	if w.Room, err = StartRoom(fmt.Sprintf("%s.3:%d", w.Fleet.Net, HTTPPort)); err != nil {
 		return err
 	}
@@ -74,7 +90,7 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		return err
 	}
 	say("the estate and its runbook are set up")
-	w.Monitor, err = StartMonitor(fmt.Sprintf("%s.2:%d", w.Fleet.Net, HTTPPort), w.Fleet, w.Link+"/in/harbour-watch", token, every)
+	w.Monitor, err = StartMonitor(fmt.Sprintf("%s.2:%d", w.Fleet.Net, HTTPPort), conditions(w.Fleet, w.Fares), w.Link+"/in/harbour-watch", token, every)
 	return err
 }
 
@@ -132,28 +148,37 @@ func (w *World) setUp(ctx context.Context) (string, error) {
 	if w.Admin, err = w.As(ctx, "demo-setup", access.Admin); err != nil {
 		return "", err
 	}
-	return SetUp(ctx, w.Admin, w.Fleet, w.Room.URL+"/messages", fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort))
+	return SetUp(ctx, w.Admin, w.Fleet, w.Fares, w.Room.URL+"/messages", fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort))
 }
 
 // SetUp tells a service about the estate and its runbooks, as an administrator would; it returns the
 // token of the source harbour-watch.
-func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, room, callBack string) (string, error) {
-	steps := []func() (int, []byte, error){
-		func() (int, []byte, error) {
-			return said(admin.SetServiceWithResponse(ctx, api.Service{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask"}))
-		},
-		func() (int, []byte, error) {
-			return said(admin.SetSecretWithResponse(ctx, api.NewSecret{Name: "fleet-key", Kind: "ssh-key", Value: f.ClientKey}))
-		},
+func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, fares *Fares, room, callBack string) (string, error) {
+	type step = func() (int, []byte, error)
+	secret := func(name, kind, value string) step {
+		return func() (int, []byte, error) {
+			return said(admin.SetSecretWithResponse(ctx, api.NewSecret{Name: name, Kind: api.NewSecretKind(kind), Value: value}))
+		}
+	}
+	target := func(t api.Target) step {
+		return func() (int, []byte, error) { return said(admin.SetTargetWithResponse(ctx, t)) }
+	}
+	steps := []step{
+		secret("fleet-key", "ssh-key", f.ClientKey),
 		func() (int, []byte, error) {
 			return said(admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: room}))
 		},
 	}
+	for _, s := range services {
+		steps = append(steps, func() (int, []byte, error) { return said(admin.SetServiceWithResponse(ctx, s)) })
+	}
 	for _, h := range f.Hosts {
-		steps = append(steps, func() (int, []byte, error) {
-			return said(admin.SetTargetWithResponse(ctx, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: SSHPort, Account: f.Account,
-				Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels}))
-		})
+		steps = append(steps, target(api.Target{Name: h.Name, Service: h.Service, Address: h.Address, Port: SSHPort, Account: f.Account,
+			Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels, Known: h.Known}))
+	}
+	if fares != nil {
+		steps = append(steps, secret("fares_looker", "password", fares.Looker), secret("fares_mender", "password", fares.Mender),
+			target(api.Target{Name: fares.Name, Service: "fares-db", Address: fares.Address, Port: SSHPort, Account: f.Account, Labels: map[string]string{"role": "database"}}))
 	}
 	for _, text := range runbooks() {
 		steps = append(steps, func() (int, []byte, error) {
@@ -249,6 +274,9 @@ func (w *World) Stop() error {
 	}
 	if w.Room != nil {
 		w.Room.Stop()
+	}
+	if w.Fares != nil {
+		err = errors.Join(err, w.Fares.Stop())
 	}
 	if w.Fleet != nil {
 		w.Fleet.Stop()

@@ -21,8 +21,13 @@ import (
 )
 
 func world(t *testing.T) (*World, context.Context) {
+	return worldIn(t, service.Config{Database: testdb.URL(t), DataDir: t.TempDir()})
+}
+
+func worldIn(t *testing.T, c service.Config) (*World, context.Context) {
 	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
-	w, err := Start(ctx, service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}, 100*time.Millisecond, func(string) {})
+	c.Listen, c.Log = "127.0.0.1:0", slog.New(slog.DiscardHandler)
+	w, err := Start(ctx, c, 100*time.Millisecond, func(string) {})
 	require.NoError(t, err)
 	t.Cleanup(func() { cancel(); assert.NoError(t, w.Stop()) })
 	return w, ctx

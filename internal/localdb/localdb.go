@@ -63,6 +63,42 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	return s, nil
 }
 
+// StartOn is Start for a server that listens on an address and a port, and on no socket. Whoever signs in needs
+// the password, which is that of the account urgentis.
+func StartOn(ctx context.Context, dir, address string, port int, password string) (*Server, error) {
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	s := &Server{bin: bin, data: filepath.Join(dir, "postgres"), sockets: filepath.Join(dir, "sockets")}
+	if err := s.prepare(dir); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(s.data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
+		file := filepath.Join(s.sockets, "password")
+		if err := os.WriteFile(file, []byte(password+"\n"), 0o644); err != nil { //nolint:gosec // the directory is closed to others
+			return nil, err
+		}
+		defer os.Remove(file)
+		if err := s.run(ctx, "initdb", "-D", s.data, "-U", "urgentis", "--auth=scram-sha-256", "--pwfile="+file, "--encoding=UTF8", "--locale=C.UTF-8"); err != nil {
+			return nil, fmt.Errorf("make the database: %w", err)
+		}
+	}
+	s.URL = fmt.Sprintf("postgres://urgentis:%s@%s:%d/postgres?sslmode=disable", password, address, port)
+	if s.running(ctx) {
+		return s, nil
+	}
+	opts := fmt.Sprintf("-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=40 -c shared_buffers=16MB -c fsync=off", address, port)
+	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", opts, "start"); err != nil {
+		return nil, fmt.Errorf("start the database (its log is %s): %w", filepath.Join(s.data, "server.log"), err)
+	}
+	s.started = true
+	return s, nil
+}
+
 // running reports whether a server of this cluster answers already.
 func (s *Server) running(ctx context.Context) bool {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)

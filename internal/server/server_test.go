@@ -73,7 +73,7 @@ func TestEveryEndpointAndRole(t *testing.T) {
 		tokens[r] = s.token(r)
 	}
 	may := map[access.Role]string{
-		access.Viewer: "viewer", access.Responder: "viewer responder", access.Operator: "viewer responder operator", access.Approver: "viewer approver",
+		access.Viewer: "viewer", access.Responder: "viewer responder", access.Operator: "viewer responder operator", access.Approver: "viewer responder approver",
 		access.Author: "viewer author", access.Admin: "viewer responder operator approver author admin",
 	}
 	n := 0

@@ -79,7 +79,7 @@ func set(t *testing.T) *stage {
 	require.NoError(t, err)
 	s.admin, err = demo.Client("http://"+s.listen, token)
 	require.NoError(t, err)
-	s.source, err = demo.SetUp(context.Background(), s.admin, s.fleet, "http://127.0.0.1:1/", "")
+	s.source, err = demo.SetUp(context.Background(), s.admin, s.fleet, nil, "http://127.0.0.1:1/", "")
 	require.NoError(t, err)
 	return s
 }

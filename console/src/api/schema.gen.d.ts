@@ -959,7 +959,7 @@ export interface components {
             set_at: string;
         };
         NewSecret: {
-            name: components["schemas"]["ThingName"];
+            name: string;
             /** @enum {string} */
             kind: "ssh-key" | "password" | "text";
             value: string;

@@ -1,0 +1,210 @@
+package runbook
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// wholeOrder is the order of the keys of a runbook; stepOrder that of a step, after its verb.
+var (
+	wholeOrder = []string{"urgentis", "name", "title", "owner", "service", "tags", "saves", "about", "starts", "inputs", "limits", "parts", "steps",
+		"if_cleared", "if_worse", "on_error", "finally", "results"}
+	stepOrder = []string{"id", "when", "over", "where", "peers", "named", "at_once", "tolerate", "from", "as", "words", "run", "script", "interpreter", "http", "sql", "port", "name", "echo",
+		"send", "fetch", "env", "stdin", "accept", "timeout", "only_reads", "fits", "read", "retake", "until", "for", "again", "that", "agrees", "proves", "inputs", "to", "text",
+		"source", "because", "within", "fields", "suggest", "still", "fresh", "gate", "undo", "happened", "repeatable", "branches", "choices", "ask_again", "rounds", "none", "unanswered",
+		"steps", "between", "passes", "fails", "unsure", "otherwise", "on_error"}
+)
+
+// ErrFormat says that a text cannot be written in the canonical form.
+var ErrFormat = errors.New("it cannot be brought into the canonical form")
+
+// Format writes a runbook in the canonical form: its keys in one order, two blanks of indent, an empty line
+// between the parts of the whole and between its steps. Comments are kept where they stand. A text that is
+// in this form stays as it is. The text must be well-formed YAML; it need not be a sound runbook.
+func Format(src []byte) ([]byte, error) {
+	t := &text{}
+	if t.load(src); t.findings.Failed() {
+		return nil, t.findings
+	}
+	file, err := parser.ParseBytes(bytes.ReplaceAll(src, []byte("\r\n"), []byte("\n")), parser.ParseComments)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrFormat, err)
+	}
+	var out []byte
+	for _, d := range file.Docs {
+		if d.Body == nil {
+			continue
+		}
+		order(d.Body, wholeOrder)
+		out = spaced(d.Body.String())
+	}
+	return out, same(src, out)
+}
+
+// order sorts the keys of a mapping, and those of the steps in it.
+func order(n ast.Node, keys []string) {
+	switch x := n.(type) {
+	case *ast.MappingNode:
+		slices.SortStableFunc(x.Values, func(a, b *ast.MappingValueNode) int { return rank(keys, a) - rank(keys, b) })
+		for _, v := range x.Values {
+			orderValue(v)
+		}
+	case *ast.MappingValueNode:
+		orderValue(x)
+	}
+}
+
+func orderValue(v *ast.MappingValueNode) {
+	if s, ok := v.Value.(*ast.SequenceNode); ok {
+		for _, item := range s.Values {
+			if isStep(item) {
+				order(item, stepOrder)
+			}
+		}
+		return
+	}
+	if m, ok := v.Value.(ast.MapNode); ok && m != nil {
+		for it := m.MapRange(); it.Next(); {
+			orderValue(it.KeyValue())
+		}
+	}
+}
+
+func isStep(n ast.Node) bool {
+	m, ok := n.(ast.MapNode)
+	if !ok {
+		return false
+	}
+	for it := m.MapRange(); it.Next(); {
+		if slices.Contains(Verbs, Verb(it.Key().GetToken().Value)) {
+			return true
+		}
+	}
+	return false
+}
+
+// rank is the place of a key; a verb comes first, an unknown key last.
+func rank(keys []string, v *ast.MappingValueNode) int {
+	k := v.Key.GetToken().Value
+	if slices.Contains(Verbs, Verb(k)) && !slices.Contains(wholeOrder, k) && reflect.ValueOf(keys).Pointer() == reflect.ValueOf(stepOrder).Pointer() {
+		return -1
+	}
+	if i := slices.Index(keys, k); i >= 0 {
+		return i
+	}
+	return len(keys)
+}
+
+// apart are the parts of the whole that begin after an empty line.
+var apart = []string{"starts:", "inputs:", "limits:", "parts:", "steps:", "if_cleared:", "if_worse:", "on_error:", "finally:", "results:"}
+
+// spaced sets the empty lines: before the parts of the whole and between the outermost steps, and nowhere else
+// but inside of blocks of text.
+func spaced(s string) []byte {
+	var out []string
+	inSteps := false
+	lines := strings.Split(strings.TrimRight(s, "\n"), "\n")
+	blockAt := -1 // the indent of the key whose block of text we are in
+	for i, l := range lines {
+		indent := len(l) - len(strings.TrimLeft(l, " "))
+		trimmed := strings.TrimSpace(l)
+		if blockAt >= 0 && (trimmed == "" || indent > blockAt) {
+			out = append(out, strings.TrimRight(l, " "))
+			continue
+		}
+		blockAt = -1
+		if trimmed == "" {
+			continue
+		}
+		if endsBlock(trimmed) {
+			blockAt = indent
+			if strings.HasPrefix(trimmed, "- ") {
+				blockAt += 2
+			}
+		}
+		first := indent == 0 && slices.ContainsFunc(apart, func(k string) bool { return strings.HasPrefix(trimmed, k) })
+		step := inSteps && indent == 2 && strings.HasPrefix(trimmed, "- ")
+		if indent == 0 && !strings.HasPrefix(trimmed, "#") {
+			inSteps = strings.HasPrefix(trimmed, "steps:") || strings.HasPrefix(trimmed, "finally:")
+		}
+		if (first || step && !strings.HasSuffix(strings.TrimSpace(lines[max(0, i-1)]), ":")) && len(out) > 0 {
+			out = beforeComments(out, indent)
+		}
+		out = append(out, strings.TrimRight(l, " "))
+	}
+	return []byte(strings.Join(out, "\n") + "\n")
+}
+
+// endsBlock reports whether a line begins a block of text.
+func endsBlock(l string) bool {
+	for _, m := range []string{": |", ": >", ": |-", ": >-", ": |+", ": >+"} {
+		if strings.HasSuffix(l, m) {
+			return true
+		}
+	}
+	return false
+}
+
+// beforeComments adds an empty line, above the comments that belong to what follows.
+func beforeComments(out []string, indent int) []string {
+	i := len(out)
+	for i > 0 && strings.HasPrefix(strings.TrimSpace(out[i-1]), "#") && len(out[i-1])-len(strings.TrimLeft(out[i-1], " ")) == indent {
+		i--
+	}
+	if i > 0 && out[i-1] != "" && (indent == 0 || !strings.HasSuffix(out[i-1], ":")) {
+		out = slices.Insert(out, i, "")
+	}
+	return out
+}
+
+// same makes sure that nothing was lost: the same values, and as many comments.
+func same(src, out []byte) error {
+	var a, b any
+	if err := yaml.Unmarshal(src, &a); err != nil {
+		return fmt.Errorf("%w: %w", ErrFormat, err)
+	}
+	if err := yaml.Unmarshal(out, &b); err != nil {
+		return fmt.Errorf("%w: what came out is not well-formed: %w", ErrFormat, err)
+	}
+	if !reflect.DeepEqual(a, b) {
+		return fmt.Errorf("%w: a value would be another one", ErrFormat)
+	}
+	if comments(src) != comments(out) {
+		return fmt.Errorf("%w: a comment would be lost", ErrFormat)
+	}
+	return nil
+}
+
+func comments(src []byte) int {
+	file, err := parser.ParseBytes(src, parser.ParseComments)
+	if err != nil {
+		return -1
+	}
+	n := 0
+	for _, d := range file.Docs {
+		if d.Body == nil {
+			continue
+		}
+		ast.Walk(counting{&n}, d.Body)
+	}
+	return n
+}
+
+type counting struct{ n *int }
+
+func (c counting) Visit(n ast.Node) ast.Visitor {
+	if g := n.GetComment(); g != nil {
+		if _, group := n.(*ast.CommentGroupNode); !group {
+			*c.n += len(g.Comments)
+		}
+	}
+	return c
+}
