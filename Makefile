@@ -6,7 +6,7 @@ BIN := bin/urgentis
 CONSOLE := console/dist/index.html
 GOFILES := $(shell find cmd core internal api examples console -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find internal/store/migrations examples -type f 2>/dev/null)
 
-.PHONY: build demo example dev test check bench screenshots generate clean setup-db setup-test
+.PHONY: build demo example dev test check crash fuzz bench screenshots generate clean setup-db setup-test
 
 build: $(BIN)
 
@@ -49,6 +49,12 @@ check: console/node_modules
 
 test: setup-test check build ## everything
 	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 15m ./...
+
+crash: setup-test build ## hundreds of faults on three processes and their database; prints its seed
+	URGENTIS_STORM_FAULTS=$${URGENTIS_STORM_FAULTS:-300} $(GO) test -count=1 -timeout 60m -run TestStorm -v ./test/crash
+
+fuzz: ## every reader of outside input, one after the other, FUZZTIME each
+	build/fuzz.sh $${FUZZTIME:-5m}
 
 bench: setup-test build ## the figures, each beside its limit
 	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -run '^$$' -bench . -benchtime 1s ./core/flow ./core/trigger; $(GO) run ./test/bench

@@ -249,3 +249,28 @@ func TestNamesOfSteps(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, ok)
 }
+
+// FuzzExpression compiles any text as an expression and evaluates what compiles: it gives a value or an error, in bounded time.
+func FuzzExpression(f *testing.F) {
+	for _, fn := range Functions {
+		f.Add(fn.Example)
+	}
+	f.Add(`[1,2,3].map(x, x*x).exists(y, y > inputs.low)`)
+	f.Add(`"a".matches("(a+)+$") && alert.labels.all(k, k != "")`)
+	c, s := exampleScope()
+	f.Fuzz(func(t *testing.T, src string) {
+		p, err := c.Compile(src, InTarget)
+		if err != nil {
+			return
+		}
+		v, err := p.Eval(s)
+		if err == nil {
+			Say(v)
+		}
+		p.Explain(s) //nolint:errcheck // only that it comes back
+		p.Refers("readings")
+		p.Required()
+		p.Compared("answers")
+		p.Bound()
+	})
+}

@@ -26,7 +26,10 @@ const (
 // change takes a change from leave over its gate to the last target. Each stage is passed when the log holds its end.
 func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) result {
 	if s.Do == nil {
-		return w.block(f, s, path, st, func(g *frame) result { return w.list(g, s.Steps, path+".do.") })
+		return w.block(f, s, path, st, func(g *frame) result {
+			g.block = path
+			return w.list(g, s.Steps, path+".do.")
+		})
 	}
 	if st.changed {
 		return goOn
@@ -373,6 +376,16 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 // lockTime is how long a change waits for another run to let go of what it holds.
 const lockTime = 15 * time.Minute
 
+// lockRetry is how often a lock is asked for again by itself; its release asks at once.
+const lockRetry = 20 * time.Second
+
+func minTime(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
 // locked takes the locks on the targets before the first touch.
 func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
 	if w.olderRules(2) {
@@ -396,7 +409,11 @@ func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
 		if !w.now.Before(until) {
 			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q waited %s for run %s, which holds %s.", s.Title, lockTime, st.awaited.Holder, st.awaited.Key)})
 		}
-		w.wake(until)
+		if st.awaited.Circle {
+			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q cannot begin: run %s holds %s, and waits for what this run holds.", s.Title, st.awaited.Holder, st.awaited.Key)})
+		}
+		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
+		w.wake(minTime(until, w.now.Add(lockRetry)))
 	}
 	w.plan.WantLocks = want
 	return block

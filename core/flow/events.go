@@ -331,6 +331,8 @@ type LocksTaken struct {
 type LocksAwaited struct {
 	Key    string `json:"key"`
 	Holder string `json:"holder"` // a run
+	// Circle says that the holder waits for what this run holds: waiting would never end.
+	Circle bool `json:"circle,omitempty"`
 }
 
 // AlertChanged tells how the alert is now.

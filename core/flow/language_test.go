@@ -58,6 +58,11 @@ func playBook(t testing.TB, b *runbook.Book) *theatre {
 }
 
 func (p *theatre) add(path string, b Body) {
+	if p.t == nil {
+		e, _ := p.m.Append(Event{At: p.now, Path: path, Body: b})
+		p.log = append(p.log, e)
+		return
+	}
 	data, err := json.Marshal(b)
 	require.NoError(p.t, err)
 	back, err := Decode(b.Kind(), data)
@@ -723,4 +728,34 @@ steps:
 	end := p.run()
 	assert.Equal(t, HandedOver, end.State)
 	assert.Contains(t, end.Because, "no n from g4")
+}
+
+func TestAnUndoThatAPersonSawIsNotDoneAgain(t *testing.T) {
+	p := play(t, `
+steps:
+  - together: Both
+    on_error: undo
+    branches:
+      left:
+        - change: Restart
+          where: {role: gate}
+          run: [restart]
+          undo: {run: [start-old]}
+          on_error: undo
+      right:
+        - note: N
+          text: noted
+`+closing)
+	p.bad["g2 restart"], p.bad["g1 start-old"] = Failed, Unknown
+	p.asks = func(q QuestionRaised) *QuestionAnswered {
+		return &QuestionAnswered{Question: q.Question, Choice: Happened, By: "mara"}
+	}
+	assert.Equal(t, HandedOver, p.run().State)
+	undos := 0
+	for _, in := range find[Intent](p) {
+		if in.Undo != "" {
+			undos++
+		}
+	}
+	assert.Equal(t, 1, undos)
 }

@@ -22,7 +22,7 @@ func (w *walker) targets(f *frame, sel *runbook.Selector, path string) ([]string
 		return nil, err
 	}
 	if sel.PickOne && len(out) > 1 {
-		out = w.pick(out)
+		out = w.pick(path, out)
 	}
 	return out, nil
 }
@@ -66,11 +66,12 @@ func asked(f *frame, begun *StepBegun) []string {
 	return begun.Targets
 }
 
-// pick chooses one target: the first by name that answered the newest look, else the first.
-func (w *walker) pick(names []string) []string {
+// pick chooses one target: the first by name that answered the newest look that can be seen from the place, else
+// the first.
+func (w *walker) pick(path string, names []string) []string {
 	for i := len(w.s.order) - 1; i >= 0; i-- {
 		a := w.s.order[i]
-		if a.intent.Change || !slices.Contains(names, a.intent.Target) {
+		if a.intent.Change || !slices.Contains(names, a.intent.Target) || !visible(path, a.path) {
 			continue
 		}
 		for _, n := range names {

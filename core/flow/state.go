@@ -400,6 +400,11 @@ func (s *State) question(st *stepState, e Event) {
 			return
 		}
 		q.answered = &b
+		if a := s.attempts[q.raised.Attempt]; a != nil && b.Choice == Happened {
+			if undone := s.attempts[a.intent.Undo]; undone != nil {
+				undone.undone = true
+			}
+		}
 		if step, _ := Find(s.book, e.Path); step != nil && step.Ask != nil && step.ID != "" {
 			v := map[string]any{"choice": b.Choice, "by": b.By, "comment": b.Comment}
 			for _, f := range step.Ask.Fields {

@@ -125,3 +125,23 @@ func generated(t *rapid.T) string {
 	parts := rapid.Permutation([]string{"urgentis: runbook/1\n", "name: n\n", "title: T\n", "owner: o\n", "service: s\n", "inputs:\n  a: {type: text}\n", "steps:\n" + steps("  ", 2)}).Draw(t, "parts")
 	return strings.Join(parts, "")
 }
+
+// FuzzFormat formats any text: what comes out is stable, or there is an error.
+func FuzzFormat(f *testing.F) {
+	docs, err := os.ReadFile("../../docs/runbook-language.md")
+	require.NoError(f, err)
+	for _, m := range fenced.FindAllSubmatch(docs, -1) {
+		f.Add(string(m[1]))
+	}
+	f.Add("a: |\n  x\n\n  y\nb: [1, # c\n 2]\n")
+	f.Fuzz(func(t *testing.T, src string) {
+		once, err := Format([]byte(src))
+		if err != nil {
+			return
+		}
+		twice, err := Format(once)
+		if err == nil {
+			require.Equal(t, string(once), string(twice))
+		}
+	})
+}

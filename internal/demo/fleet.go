@@ -63,6 +63,7 @@ type Fleet struct {
 	Queue     *Queue
 	Clocks    *Clocks
 	Gates     *Gates
+	Works     *Works
 	Hosts     []*Host
 
 	// OnCommand is called before a host runs a command; tests use it to act at a chosen moment.
@@ -77,7 +78,7 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 		return nil, err
 	}
 	f.ClientKey = client.pem
-	f.Clocks, f.Gates = NewClocks(), NewGates()
+	f.Clocks, f.Gates, f.Works = NewClocks(), NewGates(), NewWorks()
 	for i := 1; i <= 2; i++ {
 		f.add(fmt.Sprintf("berth-consumer-%d", i), "berth-queue", 10+i, map[string]string{"role": "consumer", "quay": "north"}, map[string]command{"berthq": f.Queue.berthq}, f.Queue.health, f.Queue.Changes)
 	}
@@ -102,6 +103,7 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 }
 
 func (f *Fleet) add(name, service string, number int, labels map[string]string, programs map[string]command, state func(*Host) any, changes func() []Carried) *Host {
+	programs["works"] = f.Works.works
 	h := &Host{Name: name, Service: service, Address: fmt.Sprintf("%s.%d", f.Net, number), Labels: labels, commands: programs, changes: changes,
 		state: func() any { return map[string]any{"host": name} }}
 	if state != nil {

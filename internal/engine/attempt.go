@@ -65,8 +65,9 @@ func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.In
 			return act.Failed("the halt switch could not be read; nothing was begun"), nil
 		case halted:
 			return act.Failed("all changes are halted by " + by + "; nothing was begun"), nil
-		case !e.leased():
-			return act.Failed("this instance may count as dead; nothing was begun"), nil
+		case run.Owner == nil || *run.Owner != e.name() || !e.leased():
+			// Under another name this instance has no claim: it was taken for dead meanwhile.
+			return act.Failed("this instance was taken for dead; nothing was begun"), nil
 		}
 	}
 	job := act.Job{Request: req, Attempt: in.Attempt}

@@ -179,10 +179,15 @@ func (d *drive) turn(ctx context.Context) (more bool, err error) {
 			d.want = append(d.want, *w)
 			return true, d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: flow.LocksTaken{Keys: append(append([]string{}, w.Keys...), w.Shared...)}})
 		}
-		if a := d.m.State().Awaited(); a.Holder != d.held.Holder || a.Key != d.held.Key {
-			if err := d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: flow.LocksAwaited{Key: d.held.Key, Holder: d.held.Holder}}); err != nil {
+		held := flow.LocksAwaited{Key: d.held.Key, Holder: d.held.Holder, Circle: d.held.Circle}
+		if d.m.State().Awaited() != held {
+			if err := d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: held}); err != nil {
 				return true, err
 			}
+		}
+		if held.Circle {
+			d.held = nil // it does not wait: the flow decides what follows
+			return true, nil
 		}
 	}
 	begins := d.begins

@@ -91,6 +91,9 @@ type bench struct {
 	e     *engine.Engine
 	in    *intake.Intake
 	q     *queue
+	// secrets are those of the next engine that starts.
+	secrets engine.Secrets
+	stop    func()
 }
 
 func source(t testing.TB) string {
@@ -101,7 +104,7 @@ func source(t testing.TB) string {
 
 func set(t testing.TB, text string) *bench {
 	s := testdb.Open(t)
-	b := &bench{t: t, store: s, q: &queue{depth: 812, stuck: "m-7"}}
+	b := &bench{t: t, store: s, secrets: noSecrets{}, q: &queue{depth: 812, stuck: "m-7"}}
 	ctx := context.Background()
 	require.NoError(t, s.DB.Create(&[]store.Target{
 		{Name: "consumer-1", Service: "berth-queue", Address: "127.0.10.11", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}},
@@ -115,12 +118,13 @@ func set(t testing.TB, text string) *bench {
 }
 
 func (b *bench) start() {
-	b.e = engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"ssh": b.q, "http": b.q}, Secrets: noSecrets{}, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
+	b.e = engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"ssh": b.q, "http": b.q}, Secrets: b.secrets, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
 	require.NoError(b.t, b.e.Start(context.Background()))
 	b.in = intake.New(b.store, b.e, slog.New(slog.DiscardHandler))
 	e, in := b.e, b.in
 	var once sync.Once
-	b.t.Cleanup(func() { once.Do(func() { in.Stop(); e.Stop() }) })
+	b.stop = func() { once.Do(func() { in.Stop(); e.Stop() }) }
+	b.t.Cleanup(b.stop)
 }
 
 func (b *bench) alert() intake.Taken {
@@ -339,13 +343,56 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 	require.NoError(t, b.store.DB.Exec("update instance set fenced_at = now() where begun_at = (select min(begun_at) from instance)").Error)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	assert.Zero(t, b.q.parked)
+	err := b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
+	assert.ErrorIs(t, err, engine.ErrMayBegin)
 	close(b.q.hold) // the first one goes on, and its change ends
 	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
 	require.NoError(t, b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
-	_, err := b.store.Verify(context.Background(), taken.Incident)
+	_, err = b.store.Verify(context.Background(), taken.Incident)
 	assert.NoError(t, err)
+}
+
+// frozen is an instance that freezes at the last moment before a change is sent.
+type frozen struct {
+	noSecrets
+	once       sync.Once
+	hold, held chan struct{}
+}
+
+func (f *frozen) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
+	if len(r.Words) > 1 && r.Words[1] == "park" {
+		f.once.Do(func() { close(f.held); <-f.hold })
+	}
+	return r, nil, nil
+}
+
+// An instance that freezes before its request leaves, and wakes after somebody else went on, does no harm:
+// "again" is not to be had before it has said that nothing of it can begin any more.
+func TestAFrozenInstanceThatWakesAfterAgainDoesNoHarm(t *testing.T) {
+	b := set(t, source(t))
+	f := &frozen{hold: make(chan struct{}), held: make(chan struct{})}
+	b.stop()
+	b.secrets = f
+	b.start()
+	b.alert()
+	b.decide(true)
+	<-f.held
+	b.secrets = noSecrets{}
+	b.start()
+	require.NoError(t, b.store.DB.Exec("update instance set fenced_at = now() where reported_at is null and begun_at < (select max(begun_at) from instance)").Error)
+	q := eventually[store.Question](b, "select * from question where state = 'open'")
+	again := engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true}
+	err := b.e.Answer(context.Background(), q.ID, again)
+	require.ErrorIs(t, err, engine.ErrMayBegin)
+	assert.Contains(t, err.Error(), "urgentis instance gone")
+	close(f.hold) // it wakes
+	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
+	assert.Zero(t, b.q.parked, "it was taken for dead, and begins nothing")
+	require.Eventually(t, func() bool { return b.e.Answer(context.Background(), q.ID, again) == nil }, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
 }
 
 func TestALogOfANewerProgramIsRefusedPlainly(t *testing.T) {

@@ -26,6 +26,7 @@ type Server struct {
 	bin, data, sockets string
 	cred               *syscall.Credential
 	started            bool
+	opts               string
 }
 
 // Start makes a cluster under dir the first time, and starts it, or finds it still running after the
@@ -91,7 +92,8 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 	if s.running(ctx) {
 		return s, nil
 	}
-	opts := fmt.Sprintf("-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=40 -c shared_buffers=16MB -c fsync=off", address, port)
+	opts := fmt.Sprintf("-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c shared_buffers=32MB -c fsync=off", address, port)
+	s.opts = opts
 	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", opts, "start"); err != nil {
 		return nil, fmt.Errorf("start the database (its log is %s): %w", filepath.Join(s.data, "server.log"), err)
 	}
@@ -121,6 +123,14 @@ func (s *Server) Stop() error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	return s.run(ctx, "pg_ctl", "-D", s.data, "-m", "fast", "-w", "stop")
+}
+
+// Crash ends the server at once, as if it had died, and starts it again: it recovers from its log. For tests.
+func (s *Server) Crash(ctx context.Context) error {
+	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-m", "immediate", "-w", "stop"); err != nil {
+		return err
+	}
+	return s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", s.opts, "start")
 }
 
 // binaries finds initdb and pg_ctl: on the path, or where Debian puts them, the newest first.

@@ -11,6 +11,8 @@ import (
 // HeldError says that another run holds, or waits longer for, what was to be locked.
 type HeldError struct {
 	Key, Holder string
+	// Circle says that the holder waits, itself or by way of others, for what this run holds.
+	Circle bool
 }
 
 func (e *HeldError) Error() string { return fmt.Sprintf("%s is held by run %s", e.Key, e.Holder) }
@@ -38,7 +40,11 @@ func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
 			}
 		}
 		if len(holders) > 0 {
-			return &HeldError{key, holders[0]}
+			circle, err := waitsFor(tx, holders[0], run)
+			if err != nil {
+				return err
+			}
+			return &HeldError{key, holders[0], circle}
 		}
 		if err := tx.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared", key, run, !alone).Error; err != nil {
 			return fmt.Errorf("take %s: %w", key, err)
@@ -48,6 +54,18 @@ func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
 		}
 	}
 	return nil
+}
+
+// waitsFor reports whether a run waits, itself or by way of others, for what another one holds.
+func waitsFor(tx *gorm.DB, run, other string) (bool, error) {
+	var n int64
+	err := tx.Raw(`with recursive chain (run) as (select cast(? as text) union
+		select h.run from chain c join awaiting a on a.run = c.run join hold h on h.key = a.key and h.run <> a.run)
+		select count(*) from chain where run = ?`, run, other).Scan(&n).Error
+	if err != nil {
+		return false, fmt.Errorf("look for a circle of waiting runs: %w", err)
+	}
+	return n > 0, nil
 }
 
 // Await enters a run into the queue for a key. It reports false where the key has become free meanwhile.

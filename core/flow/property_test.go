@@ -1,0 +1,319 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+)
+
+// author writes runbooks with any verbs in any order.
+type author struct {
+	t     *rapid.T
+	n     int
+	taken []string // readings that every path so far has taken
+}
+
+func (a *author) pick(label string, list ...string) string {
+	return rapid.SampledFrom(list).Draw(a.t, label)
+}
+
+func (a *author) steps(indent string, depth int, inEach bool) string {
+	out := ""
+	for range rapid.IntRange(1, 3).Draw(a.t, "steps") {
+		out += a.step(indent, depth, inEach)
+	}
+	return out
+}
+
+func (a *author) where(inEach bool) string {
+	if inEach && rapid.Bool().Draw(a.t, "own") {
+		return ""
+	}
+	return a.pick("where", "where: {role: gate}", "where: {role: gate, pick: one}", "where: {name: g2}")
+}
+
+func (a *author) step(indent string, depth int, inEach bool) string {
+	a.n++
+	id := fmt.Sprintf("s%d", a.n)
+	line := func(head string, rest ...string) string {
+		out := indent + "- " + head + "\n"
+		for _, r := range rest {
+			if r != "" {
+				out += indent + "  " + r + "\n"
+			}
+		}
+		return out
+	}
+	kinds := []string{"look", "change", "note", "wait", "tell"}
+	if len(a.taken) > 0 {
+		kinds = append(kinds, "check", "check")
+	}
+	if depth > 0 {
+		kinds = append(kinds, "each", "together", "ask", "block", "call")
+	}
+	switch a.pick("verb", kinds...) {
+	case "look":
+		out := line("look: "+id, "id: "+id, a.where(inEach), "run: [look, "+id+"]", "read: {"+id+": {json: .n, type: integer}}")
+		a.taken = append(a.taken, id)
+		return out
+	case "change":
+		undo, gate := "", ""
+		if rapid.Bool().Draw(a.t, "undo") {
+			undo = "undo: {run: [undo-" + id + "]}"
+		}
+		if rapid.IntRange(0, 2).Draw(a.t, "gate") == 0 {
+			gate = "gate: {ask: team/x, within: 10m}"
+		}
+		return line("change: "+id, "id: "+id, a.where(inEach), "run: [do-"+id+"]", undo, gate, a.onError())
+	case "wait":
+		return line("wait: "+id, "for: "+a.pick("for", "10s", "5m"))
+	case "tell":
+		return line("tell: "+id, "text: told")
+	case "check":
+		r := a.pick("reading", a.taken...)
+		return line("check: "+id, fmt.Sprintf("that: min(readings.%s) %s 3", r, a.pick("op", "<", ">", "==")), "fails: "+a.pick("fails", "go on", "go on", "undo", "hand_over"), "unsure: go on", a.onError())
+	case "each":
+		before := slices.Clone(a.taken)
+		out := line("each: "+id, "where: {role: gate}", "at_once: "+a.pick("at once", "1", "2", "50%"), "tolerate: "+a.pick("tolerate", "0", "2"), a.onError(), "steps:") + a.steps(indent+"    ", depth-1, true)
+		a.taken = before
+		return out
+	case "together":
+		before := slices.Clone(a.taken)
+		out := line("together: "+id, a.onError(), "branches:") + indent + "    left:\n" + a.steps(indent+"      ", depth-1, inEach)
+		a.taken = slices.Clone(before)
+		out += indent + "    right:\n" + a.steps(indent+"      ", depth-1, inEach)
+		a.taken = before
+		return out
+	case "ask":
+		before := slices.Clone(a.taken)
+		out := line("ask: "+id, "choices:") + indent + "    yes_do:\n" + indent + "      itself: 1 == 1\n" + indent + "      steps:\n" + a.steps(indent+"        ", depth-1, inEach)
+		a.taken = before
+		return out
+	case "block":
+		return line("change: "+id, "gate: {ask: team/x}", a.onError(), "steps:") + a.plain(indent+"    ", inEach)
+	case "call":
+		return line("call: part", a.onError())
+	}
+	return line("note: "+id, "text: noted")
+}
+
+// plain are steps of a block: looks and changes that can be said before.
+func (a *author) plain(indent string, inEach bool) string {
+	out := ""
+	for range rapid.IntRange(1, 2).Draw(a.t, "changes") {
+		a.n++
+		out += fmt.Sprintf("%s- change: s%d\n%s  where: {role: gate, pick: one}\n%s  run: [do-s%d]\n%s  undo: {run: [undo-s%d]}\n", indent, a.n, indent, indent, a.n, indent, a.n)
+	}
+	return out
+}
+
+func (a *author) onError() string {
+	return a.pick("on_error", "", "", "on_error: go on", "on_error: undo", "on_error: hand_over")
+}
+
+func (a *author) book() string {
+	out := "parts:\n  part:\n    steps:\n      - look: P\n        where: {role: gate}\n        run: [look, part]\n        read: {n: {json: .n, type: integer}}\n      - change: Q\n        where: {name: g1}\n        run: [do-part]\n        undo: {run: [undo-part]}\n"
+	if rapid.Bool().Draw(a.t, "finally") {
+		out += "finally:\n  - note: F\n    text: over\n"
+	}
+	return out + "steps:\n" + a.steps("  ", 2, false) + "  - close: repaired\n    because: done\n"
+}
+
+// hosts fail some changes, always the same ones, and answer every look with the same.
+func fails(seed int, in Intent) bool {
+	h := seed
+	for _, c := range in.Target + in.Request.Words[0] {
+		h = h*31 + int(c)
+	}
+	return in.Change && in.Undo == "" && h%5 == 0
+}
+
+// stagehand plays a runbook with crashes: crash tells, each time it is asked, whether everything dies now.
+type stagehand struct {
+	t     *rapid.T
+	book  *runbook.Book
+	seed  int
+	crash func() bool
+	log   []Event
+	now   time.Time
+	did   map[string]int // by what, and the target
+	tried map[string]int // by attempt
+}
+
+func (p *stagehand) commit(list []Event) {
+	for _, e := range list {
+		e.Seq = int64(len(p.log)) + 1
+		p.log = append(p.log, e)
+	}
+}
+
+// play drives the run to its end through every crash. The machine lives from crash to crash.
+func (p *stagehand) play() {
+	var m *Machine
+	for range 6000 {
+		if m == nil {
+			var err error
+			m, err = Open(p.book, p.log)
+			require.NoError(p.t, err)
+			for _, in := range m.s.OpenAttempts() {
+				p.fact(m, Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: Lost{Attempt: in.Attempt, Because: "crash"}})
+			}
+		}
+		plan, err := m.Plan(p.now)
+		require.NoError(p.t, err)
+		if p.crash() {
+			m = nil // before the commit: all that was derived is lost
+			continue
+		}
+		p.commit(plan.Events)
+		if plan.Ended {
+			return
+		}
+		if p.crash() {
+			m = nil // after the commit, before anything was begun
+			continue
+		}
+		switch open := m.s.OpenAttempts(); {
+		case plan.AskLeave != nil:
+			given := LeaveGiven{Verdict: leave.Gate}
+			for _, t := range plan.AskLeave.Targets {
+				given.Facts = append(given.Facts, leave.Facts{Name: t})
+			}
+			p.fact(m, Event{At: p.now, Path: plan.AskLeave.Path, Body: given})
+		case plan.WantLocks != nil:
+			p.fact(m, Event{At: p.now, Path: plan.WantLocks.Path, Body: LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)}})
+		case len(open) > 0:
+			in := open[0]
+			o := p.carryOut(in)
+			if p.crash() {
+				m = nil // it was carried out, and nobody heard of it
+				continue
+			}
+			p.fact(m, Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: o})
+		case p.person(m):
+		case !plan.Wake.IsZero() && plan.Wake.After(p.now):
+			p.now = plan.Wake
+		default:
+			require.NotEmpty(p.t, plan.Events, "stuck")
+		}
+	}
+	require.Fail(p.t, "it does not end")
+}
+
+func (p *stagehand) fact(m *Machine, e Event) {
+	e, err := m.Append(e)
+	require.NoError(p.t, err)
+	p.log = append(p.log, e)
+}
+
+func (p *stagehand) carryOut(in Intent) Outcome {
+	if in.Change {
+		p.tried[in.Attempt]++
+		require.Equal(p.t, 1, p.tried[in.Attempt], "attempt %s is begun twice", in.Attempt)
+	}
+	if fails(p.seed, in) {
+		return Outcome{Attempt: in.Attempt, State: Failed, Error: "it went wrong"}
+	}
+	if in.Change {
+		p.did[in.Target+" "+in.Request.Words[0]]++
+		return Outcome{Attempt: in.Attempt, State: OK}
+	}
+	th := &theatre{t: nil, m: &Machine{book: p.book}, now: p.now, says: func(Intent) string { return `{"n": 3}` }, bad: map[string]string{}}
+	return th.do(in)
+}
+
+// person approves, and knows from the host what became of a change.
+func (p *stagehand) person(m *Machine) bool {
+	paths := make([]string, 0, len(m.s.waits))
+	for path := range m.s.waits {
+		paths = append(paths, path)
+	}
+	slices.Sort(paths)
+	for _, path := range paths {
+		st := m.s.steps[path]
+		for _, g := range st.gates {
+			if g.open() {
+				p.fact(m, Event{At: p.now, Path: path, Body: GateDecided{Gate: g.raised.Gate, Approved: true, By: "mara", Digest: g.raised.Digest}})
+				return true
+			}
+		}
+		for _, q := range st.questions {
+			if !q.open() {
+				continue
+			}
+			choice := DoItAgain
+			if a := m.s.attempts[q.raised.Attempt]; p.tried[q.raised.Attempt] > 0 {
+				choice = Happened
+				if fails(p.seed, a.intent) {
+					choice = DidNot
+				}
+			}
+			p.fact(m, Event{At: p.now, Path: path, Body: QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "mara"}})
+			return true
+		}
+	}
+	return false
+}
+
+// story is what a log tells, place by place, without what only a crash brings: what was taken again, and
+// the questions that follow.
+func (p *stagehand) story() map[string][]string {
+	out := map[string][]string{}
+	for _, e := range p.log {
+		kind := e.Body.Kind()
+		switch b := e.Body.(type) {
+		case Intent, Outcome, Lost, LocksTaken, LeaveGiven:
+			continue
+		case QuestionRaised:
+			if b.Attempt != "" {
+				continue
+			}
+		case QuestionAnswered:
+			if b.By != Itself {
+				continue
+			}
+		case Judged:
+			kind += " " + b.Result
+		case Ended:
+			kind += " " + b.State + " " + b.Outcome
+		}
+		out[e.Path] = append(out[e.Path], kind)
+	}
+	return out
+}
+
+// TestCrashesChangeNothing plays generated runbooks twice, once with crashes at generated moments: what comes
+// out is the same, up to looks that were taken again, and no change begins twice.
+func TestCrashesChangeNothing(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		src := header + (&author{t: t}).book()
+		b, found := runbook.Parse([]byte(src))
+		require.False(t, found.Failed(), found.Format("generated", []byte(src)))
+		seed := rapid.IntRange(0, 1000).Draw(t, "seed")
+		begun := playBook(nil, b).log[0]
+		stage := func(crash func() bool) *stagehand {
+			p := &stagehand{t: t, book: b, seed: seed, crash: crash, now: begun.At, did: map[string]int{}, tried: map[string]int{}}
+			p.commit([]Event{begun})
+			p.play()
+			return p
+		}
+		calm := stage(func() bool { return false })
+		left := rapid.IntRange(1, maxLooksLost-2).Draw(t, "crashes") // a look that is lost more often stays missing
+		wild := stage(func() bool {
+			if left == 0 || rapid.IntRange(0, 6).Draw(t, "crash") != 0 {
+				return false
+			}
+			left--
+			return true
+		})
+		require.Equal(t, calm.story(), wild.story(), src)
+		require.Equal(t, calm.did, wild.did, src)
+	})
+}

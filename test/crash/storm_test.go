@@ -1,0 +1,359 @@
+package crash
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/api"
+	"urgentis/core/flow"
+	"urgentis/internal/access"
+	"urgentis/internal/demo"
+	"urgentis/internal/localdb"
+	"urgentis/internal/store"
+)
+
+//go:embed storm.yaml
+var stormBook string
+
+// node is one service process of several on one database.
+type node struct {
+	listen string
+	admin  *api.ClientWithResponses
+	proc   *exec.Cmd
+	frozen time.Time
+	log    bytes.Buffer
+}
+
+// storm is three service processes, a database and hosts, all of which can be hurt.
+type storm struct {
+	t      *testing.T
+	dir    string
+	db     *localdb.Server
+	fleet  *demo.Fleet
+	nodes  []*node
+	token  string
+	source string
+	mu     sync.Mutex
+	taken  map[string]string // alert answered with 202, by its key
+	again  map[string]int    // attempts that a person had done again
+	faults map[string]int
+}
+
+func newStorm(t *testing.T) *storm {
+	// The account postgres must reach the directory when root runs the tests.
+	dir, err := os.MkdirTemp("", "urgentis-storm-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755)) //nolint:gosec // see above
+	s := &storm{t: t, dir: dir, taken: map[string]string{}, again: map[string]int{}, faults: map[string]int{}}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	ctx := context.Background()
+	s.fleet, err = demo.FreeFleet(filepath.Join(dir, "fleet"))
+	require.NoError(t, err)
+	t.Cleanup(s.fleet.Stop)
+	s.fleet.Works.Slow = 150 * time.Millisecond
+	s.db, err = localdb.StartOn(ctx, filepath.Join(dir, "db"), s.fleet.Net+".60", 5432, "storm")
+	require.NoError(t, err)
+	t.Cleanup(func() { s.db.Stop() }) //nolint:errcheck // the test is over
+	for range 3 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		s.nodes = append(s.nodes, &node{listen: l.Addr().String()})
+		require.NoError(t, l.Close())
+	}
+	t.Cleanup(func() {
+		for _, n := range s.nodes {
+			s.kill(n)
+		}
+	})
+	for _, n := range s.nodes {
+		s.up(n)
+	}
+	s.ready(s.nodes[0])
+	st, err := store.Open(ctx, s.db.URL, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer st.Close()
+	s.token, _, err = access.New(st).AddToken(ctx, "admin", []access.Role{access.Admin}, time.Hour, "test")
+	require.NoError(t, err)
+	for _, n := range s.nodes {
+		n.admin, err = demo.Client("http://"+n.listen, s.token)
+		require.NoError(t, err)
+	}
+	s.source, err = demo.SetUp(ctx, s.nodes[0].admin, s.fleet, nil, "http://127.0.0.1:1/", "")
+	require.NoError(t, err)
+	r, err := s.nodes[0].admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: stormBook})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON201, string(r.Body))
+	return s
+}
+
+func (s *storm) up(n *node) {
+	n.proc = exec.Command(program, "serve", "--database", s.db.URL, "--data-dir", s.dir, "--listen", n.listen, "--allow-net", "127.0.0.0/8", "--log-level", "error")
+	n.proc.Stderr = &n.log
+	require.NoError(s.t, n.proc.Start())
+}
+
+func (s *storm) ready(n *node) {
+	require.Eventually(s.t, func() bool {
+		r, err := quick.Get("http://" + n.listen + "/readyz")
+		if err != nil {
+			return false
+		}
+		r.Body.Close()
+		return r.StatusCode == http.StatusOK
+	}, 30*time.Second, 50*time.Millisecond, "%s", &n.log)
+}
+
+func (s *storm) kill(n *node) {
+	if n.proc != nil {
+		n.proc.Process.Kill() //nolint:errcheck // it may be dead
+		n.proc.Wait()         //nolint:errcheck // it was killed
+		n.proc = nil
+	}
+}
+
+// ids are what tells one run's words from another's.
+var ids = regexp.MustCompile(`r[a-z2-7]{16}|[0-9]+`)
+
+var quick = &http.Client{Timeout: 3 * time.Second}
+
+// send reports an alert to any process until one answers that it has it.
+func (s *storm) send(r *rand.Rand, key string) {
+	body := fmt.Sprintf(`{"key":%q,"severity":"major","summary":"storm %s","service":"berth-queue","labels":{"signal":"storm","key":%q}}`, key, key, key)
+	for {
+		n := s.nodes[r.IntN(len(s.nodes))]
+		req, err := http.NewRequest(http.MethodPost, "http://"+n.listen+"/in/harbour-watch", strings.NewReader(body))
+		if err != nil {
+			panic(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+s.source)
+		res, err := quick.Do(req)
+		if err != nil {
+			time.Sleep(50 * time.Millisecond)
+			continue
+		}
+		var got struct{ Alert string }
+		json.NewDecoder(res.Body).Decode(&got) //nolint:errcheck // what is no answer counts as none
+		res.Body.Close()
+		if res.StatusCode == http.StatusAccepted {
+			s.mu.Lock()
+			s.taken[key] = got.Alert
+			s.mu.Unlock()
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// person approves, and answers what became of changes by looking at the hosts, as long as the storm lasts.
+func (s *storm) person(stop <-chan struct{}) {
+	for i := 0; ; i++ {
+		select {
+		case <-stop:
+			return
+		case <-time.After(50 * time.Millisecond):
+		}
+		n := s.nodes[i%len(s.nodes)]
+		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		if g, err := n.admin.ListGatesWithResponse(ctx); err == nil && g.JSON200 != nil {
+			for _, x := range *g.JSON200 {
+				n.admin.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}) //nolint:errcheck // asked again later
+			}
+		}
+		if q, err := n.admin.ListQuestionsWithResponse(ctx); err == nil && q.JSON200 != nil {
+			for _, x := range *q.JSON200 {
+				s.answer(ctx, n, x)
+			}
+		}
+		cancel()
+	}
+}
+
+func (s *storm) answer(ctx context.Context, n *node, q api.Question) {
+	choice := flow.Happened
+	if s.fleet.Works.Attempt(q.Attempt) == 0 {
+		choice = flow.DoItAgain
+	}
+	r, err := n.admin.AnswerQuestionWithResponse(ctx, q.Id, api.Answer{Choice: choice})
+	if err == nil && r.StatusCode() == http.StatusNoContent && choice == flow.DoItAgain {
+		s.mu.Lock()
+		s.again[q.Attempt]++
+		s.mu.Unlock()
+	}
+}
+
+// fault hurts something.
+func (s *storm) fault(r *rand.Rand) {
+	for _, n := range s.nodes {
+		if !n.frozen.IsZero() && time.Now().After(n.frozen) {
+			n.proc.Process.Signal(syscall.SIGCONT) //nolint:errcheck // it may be dead
+			n.frozen = time.Time{}
+		}
+	}
+	n := s.nodes[r.IntN(len(s.nodes))]
+	what := ""
+	switch k := r.IntN(10); {
+	case k < 5:
+		what = "killed"
+		n.frozen = time.Time{}
+		s.kill(n)
+		s.up(n)
+	case k < 9:
+		what = "frozen"
+		n.proc.Process.Signal(syscall.SIGSTOP) //nolint:errcheck // it may be dead
+		n.frozen = time.Now().Add(time.Duration(r.IntN(9000)) * time.Millisecond)
+	default:
+		what = "database restarted"
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		require.NoError(s.t, s.db.Crash(ctx))
+	}
+	s.faults[what]++
+}
+
+// TestStorm runs many runs with every verb on three processes, hurts processes and database at random, and then
+// proves from the hosts' own counters and from the logs that nothing was lost, stuck or begun twice.
+// URGENTIS_STORM_FAULTS and URGENTIS_STORM_SEED set how many faults, and which.
+func TestStorm(t *testing.T) {
+	faults, seed := 10, uint64(time.Now().UnixNano())
+	if n, err := strconv.Atoi(os.Getenv("URGENTIS_STORM_FAULTS")); err == nil {
+		faults = n
+	}
+	if n, err := strconv.ParseUint(os.Getenv("URGENTIS_STORM_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	t.Logf("seed %d, %d faults", seed, faults)
+	s := newStorm(t)
+	r := rand.New(rand.NewPCG(seed, 0)) //nolint:gosec // it is a test
+	stop := make(chan struct{})
+	var people, senders sync.WaitGroup
+	people.Go(func() { s.person(stop) })
+	runs := 0
+	for range faults {
+		for range 2 {
+			key := fmt.Sprintf("k%d", runs)
+			sender := rand.New(rand.NewPCG(seed, uint64(runs)+1)) //nolint:gosec // it is a test
+			runs++
+			senders.Go(func() { s.send(sender, key) })
+		}
+		time.Sleep(time.Duration(200+r.IntN(1800)) * time.Millisecond)
+		s.fault(r)
+	}
+	for _, n := range s.nodes {
+		if !n.frozen.IsZero() {
+			n.proc.Process.Signal(syscall.SIGCONT) //nolint:errcheck // it may be dead
+			n.frozen = time.Time{}
+		}
+	}
+	senders.Wait()
+	s.settles(runs)
+	close(stop)
+	people.Wait()
+	s.prove(runs)
+}
+
+// settles waits until no run is under way.
+func (s *storm) settles(runs int) {
+	ctx := context.Background()
+	st, err := store.Open(ctx, s.db.URL, slog.New(slog.DiscardHandler))
+	require.NoError(s.t, err)
+	defer st.Close()
+	var left []store.Run
+	ok := assert.Eventually(s.t, func() bool {
+		left = nil
+		err := st.DB.Raw("select * from run where ended_at is null").Scan(&left).Error
+		return err == nil && len(left) == 0
+	}, 3*time.Minute, 200*time.Millisecond)
+	for _, x := range left {
+		var last []store.Event
+		st.DB.Raw("select * from event where run = ? order by seq desc limit 3", x.ID).Scan(&last)
+		if len(last) > 0 {
+			s.t.Logf("stuck: %s %s on %s, last %s %s", x.ID, x.State, x.WaitsOn, last[0].Path, last[0].Kind)
+		}
+	}
+	if !ok {
+		for _, n := range s.nodes {
+			s.t.Logf("%s said: %s", n.listen, &n.log)
+		}
+		s.t.FailNow()
+	}
+}
+
+func (s *storm) prove(runs int) {
+	ctx := context.Background()
+	st, err := store.Open(ctx, s.db.URL, slog.New(slog.DiscardHandler))
+	require.NoError(s.t, err)
+	defer st.Close()
+	var alerts []string
+	require.NoError(s.t, st.DB.Raw("select id from alert").Scan(&alerts).Error)
+	assert.Len(s.t, s.taken, runs)
+	for key, id := range s.taken {
+		assert.Contains(s.t, alerts, id, "alert %s was answered with 202", key)
+	}
+	var list []store.Run
+	require.NoError(s.t, st.DB.Raw("select * from run").Scan(&list).Error)
+	assert.Len(s.t, list, runs, "one run for each alert")
+	ends := map[string]int{}
+	for _, x := range list {
+		ends[x.State]++
+		if x.State != flow.Done {
+			ends[ids.ReplaceAllString(x.Because, "…")]++
+		}
+		assert.Contains(s.t, []string{flow.Done, flow.HandedOver}, x.State, x.Because)
+	}
+	// Nothing was begun twice, but where a person said so, having seen that it had not begun.
+	var intents []store.Event
+	require.NoError(s.t, st.DB.Raw("select * from event where kind = 'attempt.intended' and body like '%\"change\":true%'").Scan(&intents).Error)
+	seen := map[string]bool{}
+	for _, e := range intents {
+		var in flow.Intent
+		require.NoError(s.t, json.Unmarshal([]byte(e.Body), &in))
+		assert.False(s.t, seen[in.Attempt], "attempt %s is intended twice", in.Attempt)
+		seen[in.Attempt] = true
+		assert.LessOrEqual(s.t, s.fleet.Works.Attempt(in.Attempt), 1, "attempt %s was begun twice on its host", in.Attempt)
+		if s.again[in.Attempt] > 0 {
+			assert.Zero(s.t, s.fleet.Works.Attempt(in.Attempt), "attempt %s was begun after a person had it done again", in.Attempt)
+		}
+	}
+	begun, undone := s.fleet.Works.Begun()
+	for key, n := range begun {
+		assert.LessOrEqual(s.t, n, 1, "%s was begun %d times", key, n)
+	}
+	for key, n := range undone {
+		assert.LessOrEqual(s.t, n, 1, "%s was taken back %d times", key, n)
+	}
+	// No log has a gap, no lock is left, every record is whole.
+	var gaps int64
+	require.NoError(s.t, st.DB.Raw("select count(*) from (select run, count(*) n, max(seq) m from event group by run) x where n <> m").Scan(&gaps).Error)
+	assert.Zero(s.t, gaps)
+	var locks int64
+	require.NoError(s.t, st.DB.Raw("select (select count(*) from hold) + (select count(*) from awaiting)").Scan(&locks).Error)
+	assert.Zero(s.t, locks)
+	var incidents []int64
+	require.NoError(s.t, st.DB.Raw("select number from incident").Scan(&incidents).Error)
+	assert.Len(s.t, incidents, runs)
+	for _, i := range incidents {
+		_, err := st.Verify(ctx, i)
+		assert.NoError(s.t, err, "incident %d", i)
+	}
+	s.t.Logf("%d runs, %d changes begun, %d taken back, %d done again by a person; faults %v; ends %v", runs, len(begun), len(undone), len(s.again), s.faults, ends)
+}
