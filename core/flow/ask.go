@@ -71,11 +71,11 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 	}
 	if len(q.Choices) > 0 {
 		raised.Choices = append(raised.Choices, runbook.NoneOfThese)
-		raised.Labels[runbook.NoneOfThese] = "none of these"
+		raised.Labels[runbook.NoneOfThese] = "None of these"
 	}
 	if f.asking {
 		raised.Choices = append(raised.Choices, runbook.Back)
-		raised.Labels[runbook.Back] = "back"
+		raised.Labels[runbook.Back] = "Back"
 	}
 	for _, in := range q.Fields {
 		x := Field{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices, Suggest: in.Default}

@@ -448,3 +448,12 @@ func (s *Step) Lists() []NamedSteps {
 	}
 	return out
 }
+
+// Everything lists every step of the runbook and of its parts.
+func (b *Book) Everything() []*Step {
+	out := b.All()
+	for _, n := range keys(b.Parts) {
+		out = append(out, b.Parts[n].All()...)
+	}
+	return out
+}

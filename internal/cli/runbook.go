@@ -104,6 +104,11 @@ func (a *app) runbookPush() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%s: %w", f, err)
 			}
+			for _, x := range r.JSON201.Findings {
+				if x.Warning {
+					fmt.Fprintf(a.err, "%s:%d: warning: %s\n", f, x.Line, printable(x.Message))
+				}
+			}
 			if err := a.print(r.JSON201, func() {
 				fmt.Fprintf(a.out, "%s is revision %d (%.12s).\n", r.JSON201.Name, r.JSON201.Number, r.JSON201.Revision)
 			}); err != nil {

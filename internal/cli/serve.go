@@ -115,19 +115,26 @@ func (a *app) welcome(w *demo.World) {
 	fmt.Fprintf(a.out, "The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n", w.Room.URL, w.Monitor.URL)
 }
 
-// troubles breaks the queue whenever it has been well for a while.
+// troubles breaks one thing after the other, as long as no run is under way.
 func (a *app) troubles(ctx context.Context, w *demo.World, every time.Duration) {
+	list := w.Troubles()
 	pause := 5 * time.Second
-	for {
+	for next := 0; ; pause = every {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(pause):
 		}
-		if _, stuck := w.Fleet.Queue.Depth(); stuck == "" {
-			fmt.Fprintf(a.err, "%s · the berth queue breaks at message %s\n", time.Now().UTC().Format("15:04:05 MST"), w.Fleet.Queue.Break())
+		open, err := w.Admin.GetStatusWithResponse(ctx)
+		if err != nil || open.JSON200 == nil || open.JSON200.ActiveRuns > 0 {
+			continue
 		}
-		pause = every
+		says, err := list[next%len(list)].Break(ctx)
+		if err != nil {
+			says = err.Error()
+		}
+		next++
+		fmt.Fprintf(a.err, "%s · %s\n", time.Now().UTC().Format("15:04:05 MST"), says)
 	}
 }
 

@@ -283,3 +283,36 @@ func (w *World) Stop() error {
 	}
 	return err
 }
+
+// Trouble is something that can break at the Merrow Line.
+type Trouble struct {
+	Name string
+	// Break breaks it and says what is broken.
+	Break func(ctx context.Context) (string, error)
+}
+
+// Troubles lists what can break, in the order in which the demo plays it.
+func (w *World) Troubles() []Trouble {
+	list := []Trouble{
+		{"queue", func(context.Context) (string, error) {
+			return "the berth queue breaks at message " + w.Fleet.Queue.Break(), nil
+		}},
+		{"clocks", func(context.Context) (string, error) {
+			return "crossing clocks get an old time server: " + strings.Join(w.Fleet.Clocks.Break(), ", "), nil
+		}},
+		{"gate", func(context.Context) (string, error) {
+			return "a bad release goes to boarding " + w.Fleet.Gates.Break(), nil
+		}},
+		{"passes", func(context.Context) (string, error) {
+			w.Fleet.Gates.BreakKey()
+			return "the boarding gates hold an old key", nil
+		}},
+	}
+	if w.Fares != nil {
+		list = append(list, Trouble{"fares", func(ctx context.Context) (string, error) {
+			n, err := w.Fares.Break(ctx)
+			return fmt.Sprintf("%d booking desks go away in the middle of a booking", n), err
+		}})
+	}
+	return list
+}

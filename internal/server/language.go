@@ -334,3 +334,61 @@ func (s *Server) BuryInstance(ctx context.Context, r api.BuryInstanceRequestObje
 	}
 	return api.BuryInstance204Response{}, store.Audit(s.Store.DB.WithContext(ctx), who(ctx).Name, "instance.gone", r.Id, row.Host)
 }
+
+// estateFindings tells what only the service knows of a runbook: whether its selectors select anything, its secrets are
+// set, and what it calls is there.
+func (s *Server) estateFindings(ctx context.Context, b *runbook.Book) (runbook.Findings, error) {
+	var found runbook.Findings
+	warn := func(st *runbook.Step, format string, args ...any) {
+		found = append(found, runbook.Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(format, args...)})
+	}
+	var targets []store.Target
+	if err := s.Store.DB.WithContext(ctx).Where("service = ?", b.Service).Find(&targets).Error; err != nil {
+		return nil, err
+	}
+	for _, st := range b.Everything() {
+		selectors := []*runbook.Selector{st.Where}
+		if st.Each != nil {
+			selectors = append(selectors, st.Each.Where, st.Each.Peers)
+		}
+		for _, sel := range selectors {
+			if sel != nil && !selects(sel, targets) {
+				warn(st, "this selects no target of the service %s as it is now", b.Service)
+			}
+		}
+		versions, err := store.SecretVersions(s.Store.DB.WithContext(ctx), st.Secrets())
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range st.Secrets() {
+			if versions[n] == 0 {
+				warn(st, "the secret %s is not set", n)
+			}
+		}
+	}
+	_, linked, err := s.Engine.Pretend(ctx, engine.Start{Book: b})
+	var missing runbook.Findings
+	switch {
+	case errors.As(err, &missing):
+		found = append(found, missing...)
+	case err != nil:
+		return nil, err
+	case linked == nil:
+		return nil, errors.New("the runbook cannot be linked")
+	}
+	return found, nil
+}
+
+// selects reports whether a selector can select any of the targets; a label that is not written out may be anything.
+func selects(sel *runbook.Selector, targets []store.Target) bool {
+	for _, t := range targets {
+		ok := sel.Name == nil || len(sel.Name.Holes()) > 0 || sel.Name.Source == t.Name
+		for k, v := range sel.Labels {
+			ok = ok && (len(v.Holes()) > 0 || t.Labels[k] == v.Source)
+		}
+		if ok {
+			return true
+		}
+	}
+	return false
+}

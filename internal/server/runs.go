@@ -70,14 +70,22 @@ func (s *Server) PushRunbook(ctx context.Context, r api.PushRunbookRequestObject
 	if b == nil {
 		return nil, &Problem{http.StatusUnprocessableEntity, "runbook", "the runbook has mistakes: " + found.Error(), found}
 	}
+	more, err := s.estateFindings(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	if more.Failed() {
+		return nil, &Problem{http.StatusUnprocessableEntity, "runbook", "the runbook has mistakes: " + more.Error(), more}
+	}
 	if r.Body.CheckOnly {
+		found = append(found, more...)
 		return api.PushRunbook201JSONResponse(runbookDetail(store.Revision{Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: b.Tags, Revision: b.Revision, Text: r.Body.Text}, b, found)), nil
 	}
 	row, found, err := s.Store.PushRunbook(ctx, r.Body.Text, who(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
-	return api.PushRunbook201JSONResponse(runbookDetail(*row, b, found)), nil
+	return api.PushRunbook201JSONResponse(runbookDetail(*row, b, append(found, more...))), nil
 }
 
 // GetRunbook implements api.StrictServerInterface.

@@ -80,7 +80,7 @@ func (s *shooter) story() error {
 		return err
 	}
 	defer s.page.Close()
-	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.phone}
+	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.asking, s.phone}
 	for _, f := range steps {
 		if err := f(); err != nil {
 			return err
@@ -212,6 +212,49 @@ func (s *shooter) books() error {
 	return s.shoot("/runs/"+r.JSON200.Items[0].Id, "run.ended", "run.png")
 }
 
+// asking shows a question whose answer approves a change, and a runbook rehearsed against the past.
+func (s *shooter) asking() error {
+	mara, err := s.w.As(s.ctx, "mara-by-script", access.Approver)
+	if err != nil {
+		return err
+	}
+	s.w.Fleet.Gates.Break()
+	if _, err := s.w.Approve(s.ctx, mara, "One of six."); err != nil {
+		return err
+	}
+	for {
+		q, err := mara.ListQuestionsWithResponse(s.ctx)
+		if err != nil {
+			return err
+		}
+		if q.JSON200 == nil || len(*q.JSON200) == 0 {
+			time.Sleep(100 * time.Millisecond)
+			continue
+		}
+		if err := s.shoot("/runs/"+(*q.JSON200)[0].Run, "Roll it back and put it in again", "question.png"); err != nil {
+			return err
+		}
+		if _, err := mara.AnswerQuestionWithResponse(s.ctx, (*q.JSON200)[0].Id, api.Answer{Choice: "roll_back"}); err != nil {
+			return err
+		}
+		break
+	}
+	if _, err := s.w.Approve(s.ctx, mara, "It is like its siblings."); err != nil {
+		return err
+	}
+	if err := s.closed(3); err != nil {
+		return err
+	}
+	if err := s.shoot("/runbooks/boarding-gate-errors", "One boarding gate", "flow.png"); err != nil {
+		return err
+	}
+	// Whoever writes runbooks may rehearse them.
+	if err := s.command("login "+s.w.Link+" --name iva --password "+s.w.SignIn["iva"], ""); err != nil {
+		return err
+	}
+	return s.command("runbook rehearse examples/ferry/runbooks/fares-sessions-idle.yaml", "cli-rehearse.png")
+}
+
 // phone shows a gate on a small screen.
 func (s *shooter) phone() error {
 	s.page.Close()
@@ -226,7 +269,7 @@ func (s *shooter) phone() error {
 	if err := s.page.See("Approve?"); err != nil {
 		return err
 	}
-	return s.shoot("/incidents/3", "Approve this change", "phone.png")
+	return s.shoot("/incidents/4", "Approve this change", "phone.png")
 }
 
 // command runs the program in a terminal window under a virtual display and takes a picture of it.

@@ -9,11 +9,14 @@ export function useClock() {
 }
 
 export function span(ms: number): string {
-  const s = Math.max(0, ms) / 1000
-  if (s < 1) return `${Math.round(s * 1000)} ms`
-  if (s < 60) return `${s < 10 ? s.toFixed(1) : Math.round(s)} s`
-  if (s < 3600) return `${Math.floor(s / 60)} min ${Math.round(s % 60)} s`
-  return `${Math.floor(s / 3600)} h ${Math.round((s % 3600) / 60)} min`
+  if (ms < 1000) return `${Math.round(Math.max(0, ms))} ms`
+  if (ms < 9950) return `${(ms / 1000).toFixed(1)} s`
+  // Rounded once, to what is shown: 59.6 s is 1 min, not 0 min 60 s.
+  const s = Math.round(ms / 1000)
+  if (s < 60) return `${s} s`
+  if (s < 3600) return `${Math.floor(s / 60)} min ${s % 60} s`
+  const min = Math.round(s / 60)
+  return `${Math.floor(min / 60)} h ${min % 60} min`
 }
 
 export function relative(at: string, now: number): string {

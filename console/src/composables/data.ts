@@ -37,8 +37,8 @@ export const useDecide = () =>
 
 export const useAnswer = () =>
   useMutation({
-    mutationFn: (d: { id: string; choice: string; comment: string }) =>
-      got(api.POST('/api/v1/questions/{id}/answer', { params: { path: { id: d.id } }, body: { choice: d.choice, comment: d.comment || undefined } })),
+    mutationFn: (d: { id: string; choice: string; comment: string; fields?: Record<string, unknown> }) =>
+      got(api.POST('/api/v1/questions/{id}/answer', { params: { path: { id: d.id } }, body: { choice: d.choice, comment: d.comment || undefined, fields: d.fields } })),
   })
 
 export const useNote = (number: MaybeRefOrGetter<number>) =>
@@ -52,3 +52,17 @@ export const useClose = (number: MaybeRefOrGetter<number>) =>
 
 export const useStart = () =>
   useMutation({ mutationFn: (r: { runbook: string; inputs: Record<string, unknown> }) => got(api.POST('/api/v1/runs', { body: r })) })
+
+export const useRunGraph = (id: MaybeRefOrGetter<string>) =>
+  useQuery({ queryKey: computed(() => ['run', toValue(id), 'graph']), queryFn: () => got(api.GET('/api/v1/runs/{id}/graph', { params: { path: { id: toValue(id) } } })) })
+
+export const useRunbookGraph = (name: MaybeRefOrGetter<string>) =>
+  useQuery({ queryKey: computed(() => ['runbook', toValue(name), 'graph']), queryFn: () => got(api.GET('/api/v1/runbooks/{name}/graph', { params: { path: { name: toValue(name) } } })) })
+
+export const useAgain = () => useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/again', { params: { path: { id } } })) })
+
+export const useCancel = () =>
+  useMutation({
+    mutationFn: (c: { id: string; because: string; undo: boolean }) =>
+      got(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: c.id } }, body: { because: c.because || undefined, undo: c.undo } })),
+  })

@@ -1,23 +1,46 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { useRoute } from 'vue-router'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 
+import { Refusal } from '../api/client'
+import FlowGraph from '../components/FlowGraph.vue'
 import GatePanel from '../components/GatePanel.vue'
 import LiveOutput from '../components/LiveOutput.vue'
 import QuestionPanel from '../components/QuestionPanel.vue'
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { clockTime, exact } from '../composables/clock'
-import { useGates, useQuestions, useRun } from '../composables/data'
+import { useAgain, useCancel, useGates, useQuestions, useRun, useRunGraph } from '../composables/data'
+import { useSession } from '../composables/session'
 
 const route = useRoute()
 const id = computed(() => String(route.params.id))
 const q = useRun(id)
 const r = computed(() => q.data.value?.run)
+const graph = useRunGraph(id)
+const router = useRouter()
+const session = useSession()
+const again = useAgain()
+const cancel = useCancel()
+const asked = ref(false)
+const because = ref('')
+const wrong = ref('')
 const gates = useGates()
 const questions = useQuestions()
 const detail = (b: Record<string, unknown>) =>
   ['target', 'result', 'state', 'verdict', 'choice', 'by', 'because', 'text', 'error', 'unsure'].filter((k) => b[k] !== undefined && b[k] !== '').map((k) => `${k}: ${String(b[k])}`).join(' · ')
+
+async function trying(what: () => Promise<unknown>) {
+  wrong.value = ''
+  try {
+    await what()
+    asked.value = false
+  } catch (e) {
+    wrong.value = e instanceof Refusal ? e.message : String(e)
+  }
+}
+const stop = (undo: boolean) => trying(() => cancel.mutateAsync({ id: id.value, because: because.value.trim(), undo }))
+const repeat = () => trying(async () => router.push(`/runs/${(await again.mutateAsync(id.value)).id}`))
 </script>
 
 <template>
@@ -33,10 +56,24 @@ const detail = (b: Record<string, unknown>) =>
         <router-link v-if="r.incident" :to="`/incidents/${r.incident}`">incident {{ r.incident }}</router-link>
       </p>
       <p v-if="r.because">{{ r.because }}</p>
+      <p v-if="r.awaits">It waits for <router-link :to="`/runs/${r.awaits}`">run {{ r.awaits }}</router-link>, which is at work on the same.</p>
+      <p v-if="r.again_of">Begun with the inputs of <router-link :to="`/runs/${r.again_of}`">run {{ r.again_of }}</router-link>.</p>
+      <div v-if="session.may('operator')" class="acts">
+        <v-btn v-if="!r.ended_at" size="small" @click="asked = !asked">Cancel this run</v-btn>
+        <v-btn v-else size="small" :loading="again.isPending.value" @click="repeat">Run again</v-btn>
+      </div>
+      <form v-if="asked && !r.ended_at" class="cancel" @submit.prevent="stop(false)">
+        <v-text-field v-model="because" label="Why? For the record" hide-details maxlength="1000" />
+        <v-btn type="submit" :disabled="cancel.isPending.value">Cancel it</v-btn>
+        <v-btn :disabled="cancel.isPending.value" @click="stop(true)">Take its changes back, then cancel</v-btn>
+      </form>
+      <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <p class="mono faint">{{ Object.entries(q.data.value.inputs).map(([k, v]) => `${k}=${v}`).join('  ') }}</p>
       <GatePanel v-for="g in (gates.data.value ?? []).filter((x) => x.run === id)" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in (questions.data.value ?? []).filter((y) => y.run === id)" :key="x.id" :question="x" />
       <LiveOutput :runs="r.ended_at ? [] : [r.id]" />
+      <h2>The path that it took</h2>
+      <FlowGraph v-if="graph.data.value" :graph="graph.data.value" />
       <h2>Log</h2>
       <table class="plain" aria-label="Log of the run">
         <thead><tr><th>No.</th><th>Time</th><th>Event</th><th>Step</th><th>What</th></tr></thead>
@@ -55,6 +92,10 @@ const detail = (b: Record<string, unknown>) =>
 </template>
 
 <style scoped>
+.acts { margin: 10px 0; }
+.cancel { display: flex; gap: 12px; align-items: center; flex-wrap: wrap; margin: 10px 0; }
+.cancel > :first-child { min-width: 260px; }
+.wrong { color: rgb(var(--v-theme-error)); }
 .facts { display: flex; gap: 16px; flex-wrap: wrap; margin: 4px 0; align-items: baseline; }
 table.plain td { padding-top: 3px; padding-bottom: 3px; overflow-wrap: anywhere; }
 </style>

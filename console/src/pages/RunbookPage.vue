@@ -3,8 +3,9 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { Refusal } from '../api/client'
+import FlowGraph from '../components/FlowGraph.vue'
 import TimeAgo from '../components/TimeAgo.vue'
-import { useRunbook, useStart } from '../composables/data'
+import { useRunbook, useRunbookGraph, useStart } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -15,6 +16,13 @@ const q = useRunbook(name)
 const b = computed(() => q.data.value)
 const lines = computed(() => (b.value?.text ?? '').replace(/\n$/, '').split('\n'))
 const noted = computed(() => new Map((b.value?.findings ?? []).map((f) => [f.line, f])))
+const graph = useRunbookGraph(name)
+const picked = ref(0)
+/** Shows where the step of the picture stands in the text. */
+function show(path: string) {
+  picked.value = b.value?.steps.find((s) => s.path === path)?.line ?? 0
+  document.getElementById(`line-${picked.value}`)?.scrollIntoView({ block: 'center' })
+}
 const start = useStart()
 const asked = ref(false)
 const inputs = ref<Record<string, string>>({})
@@ -58,13 +66,11 @@ async function go() {
       </form>
       <p v-for="f in b.findings" :key="`${f.line}-${f.message}`" class="finding">line {{ f.line }}: {{ f.message }}</p>
       <div class="both">
-        <nav aria-label="Steps" class="steps">
-          <h2>Steps</h2>
-          <ol>
-            <li v-for="s in b.steps" :key="s.path" :style="{ paddingLeft: `${(s.path.split('.').length - 1) * 8}px` }"><span class="verb">{{ s.verb.replace('_', ' ') }}</span> {{ s.title }}</li>
-          </ol>
-        </nav>
-        <pre class="mono source" tabindex="0" aria-label="Text of the runbook"><span v-for="(l, n) in lines" :key="n" class="line" :class="{ noted: noted.has(n + 1) }"><span class="no">{{ n + 1 }}</span><template v-if="part(l).comment"><span class="comment">{{ l }}</span></template><template v-else>{{ part(l).indent }}<span class="key">{{ part(l).key }}</span>{{ part(l).rest }}</template>
+        <div class="picture">
+          <h2>Flow</h2>
+          <FlowGraph v-if="graph.data.value" :graph="graph.data.value" @pick="show" />
+        </div>
+        <pre class="mono source" tabindex="0" aria-label="Text of the runbook"><span v-for="(l, n) in lines" :id="`line-${n + 1}`" :key="n" class="line" :class="{ noted: noted.has(n + 1) || picked === n + 1 }"><span class="no">{{ n + 1 }}</span><template v-if="part(l).comment"><span class="comment">{{ l }}</span></template><template v-else>{{ part(l).indent }}<span class="key">{{ part(l).key }}</span>{{ part(l).rest }}</template>
 </span></pre>
       </div>
     </template>
@@ -77,11 +83,8 @@ async function go() {
 .start { display: grid; grid-template-columns: repeat(auto-fit, minmax(220px, 1fr)) auto; gap: 12px; align-items: start; margin-top: 14px; }
 .wrong { color: rgb(var(--v-theme-error)); grid-column: 1 / -1; }
 .finding { color: rgb(var(--v-theme-warning)); }
-.both { display: grid; grid-template-columns: 280px 1fr; gap: 28px; }
-.steps ol { list-style: none; padding: 0; }
-.steps li { padding: 3px 0; border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12); }
-.verb { font-weight: 600; font-size: 12px; margin-right: 4px; color: rgb(var(--v-theme-primary)); }
-.source { background: rgb(var(--v-theme-surface)); border: 1px solid rgba(var(--v-theme-on-surface), 0.14); border-radius: 4px; padding: 10px 0; overflow: auto; margin-top: 28px; line-height: 1.55; }
+.both { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 24px; }
+.source { background: rgb(var(--v-theme-surface)); border: 1px solid rgba(var(--v-theme-on-surface), 0.14); border-radius: 4px; padding: 10px 0; overflow: auto; max-height: 76vh; margin-top: 34px; line-height: 1.55; }
 .line { display: block; padding-right: 14px; min-height: 1.55em; }
 .line.noted { background: rgba(var(--v-theme-warning), 0.15); }
 .no { display: inline-block; width: 44px; padding-right: 14px; text-align: right; color: rgba(var(--v-theme-on-surface), 0.62); user-select: none; }
