@@ -67,7 +67,7 @@ func all() error {
 		return err
 	}
 	defer b.store.Close()
-	for _, f := range []func() error{b.matching, b.latency, b.steps, b.intake} {
+	for _, f := range []func() error{b.matching, b.latency, b.steps, b.intake, b.wide, b.parked} {
 		if err := f(); err != nil {
 			return err
 		}
