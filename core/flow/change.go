@@ -377,7 +377,7 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 const lockTime = 15 * time.Minute
 
 // lockRetry is how often a lock is asked for again by itself; its release asks at once.
-const lockRetry = 20 * time.Second
+const lockRetry = 30 * time.Second
 
 func minTime(a, b time.Time) time.Time {
 	if a.Before(b) {

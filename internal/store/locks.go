@@ -93,7 +93,9 @@ func (s *Store) ReleaseLocks(ctx context.Context, tx *gorm.DB, run string) error
 	if len(keys) == 0 {
 		return nil
 	}
-	return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in (select run from awaiting where key in ?)
+	// The first in each queue, and the one after it: only they can have the lock, and a thousand need not be woken to hear no.
+	return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
+		(select run from (select run, row_number() over (partition by key order by since) n from awaiting where key in ?) q where n <= 2)
 		and owner is null and rung_at is null and ended_at is null returning id`, keys))
 }
 

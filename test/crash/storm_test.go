@@ -100,6 +100,13 @@ func newStorm(t *testing.T) *storm {
 	}
 	s.source, err = demo.SetUp(ctx, s.nodes[0].admin, s.fleet, nil, "http://127.0.0.1:1/", "")
 	require.NoError(t, err)
+	// Many hosts of one service, so that runs meet on some of them and not on all.
+	for _, h := range s.fleet.Hosts {
+		r, err := s.nodes[0].admin.SetTargetWithResponse(ctx, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: demo.SSHPort, Account: s.fleet.Account,
+			Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels})
+		require.NoError(t, err)
+		require.NotNil(t, r.JSON200, string(r.Body))
+	}
 	r, err := s.nodes[0].admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: stormBook})
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON201, string(r.Body))
@@ -138,7 +145,10 @@ var quick = &http.Client{Timeout: 3 * time.Second}
 
 // send reports an alert to any process until one answers that it has it.
 func (s *storm) send(r *rand.Rand, key string) {
-	body := fmt.Sprintf(`{"key":%q,"severity":"major","summary":"storm %s","service":"berth-queue","labels":{"signal":"storm","key":%q}}`, key, key, key)
+	a := r.IntN(len(s.fleet.Hosts))
+	b := (a + 1 + r.IntN(len(s.fleet.Hosts)-1)) % len(s.fleet.Hosts)
+	body := fmt.Sprintf(`{"key":%q,"severity":"major","summary":"storm %s","service":"berth-queue","labels":{"signal":"storm","key":%q,"a":%q,"b":%q}}`,
+		key, key, key, s.fleet.Hosts[a].Name, s.fleet.Hosts[b].Name)
 	for {
 		n := s.nodes[r.IntN(len(s.nodes))]
 		req, err := http.NewRequest(http.MethodPost, "http://"+n.listen+"/in/harbour-watch", strings.NewReader(body))
@@ -249,13 +259,11 @@ func TestStorm(t *testing.T) {
 	people.Go(func() { s.person(stop) })
 	runs := 0
 	for range faults {
-		for range 2 {
-			key := fmt.Sprintf("k%d", runs)
-			sender := rand.New(rand.NewPCG(seed, uint64(runs)+1)) //nolint:gosec // it is a test
-			runs++
-			senders.Go(func() { s.send(sender, key) })
-		}
-		time.Sleep(time.Duration(200+r.IntN(1800)) * time.Millisecond)
+		key := fmt.Sprintf("k%d", runs)
+		sender := rand.New(rand.NewPCG(seed, uint64(runs)+1)) //nolint:gosec // it is a test
+		runs++
+		senders.Go(func() { s.send(sender, key) })
+		time.Sleep(time.Duration(200+r.IntN(1500)) * time.Millisecond)
 		s.fault(r)
 	}
 	for _, n := range s.nodes {

@@ -75,7 +75,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	select {
 	case err = <-ended:
 	case <-ctx.Done():
-		stopRemote(session, ended)
+		h.stopRemote(job, session, ended)
 		return finish(act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")})
 	}
 	var exit *ssh.ExitError
@@ -97,19 +97,46 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 // stopTime is how long a command has to end after it was told to, before it is killed.
 const stopTime = 3 * time.Second
 
-// stopRemote ends the process group of the command, not merely the channel: a server that knows signals
-// (RFC 4254, 6.9) hands them to the whole group.
-func stopRemote(session *ssh.Session, ended <-chan error) {
+// killAttempt ends every process of the account that has the attempt in its environment ($1, the signal $2):
+// the command and all that it began, in whichever process group.
+const killAttempt = `for p in /proc/[0-9]*; do
+ if [ "${p##*/}" != $$ ] && tr '\0' '\n' <"$p/environ" 2>/dev/null | grep -qxF "URGENTIS_ATTEMPT=$1"; then kill -"$2" "${p##*/}" 2>/dev/null; fi
+done`
+
+// stopRemote ends the command on the target, not merely the channel: by the signal of RFC 4254, 6.9, which not
+// every server passes on, and by its attempt.
+func (h *Hand) stopRemote(job act.Job, session *ssh.Session, ended <-chan error) {
 	defer session.Close()
 	for _, sig := range []ssh.Signal{ssh.SIGTERM, ssh.SIGKILL} {
-		if session.Signal(sig) != nil {
-			return
+		session.Signal(sig) //nolint:errcheck // not every server knows signals
+		if !job.Request.Plain {
+			h.signalAttempt(job, string(sig))
 		}
 		select {
 		case <-ended:
 			return
 		case <-time.After(stopTime):
 		}
+	}
+}
+
+func (h *Hand) signalAttempt(job act.Job, sig string) {
+	ctx, cancel := context.WithTimeout(context.Background(), stopTime)
+	defer cancel()
+	s, err := h.session(ctx, job.Request.Target)
+	if err != nil {
+		return
+	}
+	defer s.Close()
+	words := []string{"sh", "-c", killAttempt, "sh", job.Attempt, sig}
+	if as := job.Request.As; as != "" {
+		words = append([]string{"sudo", "-n", "-u", as, "--"}, words...)
+	}
+	done := make(chan struct{})
+	go func() { s.Run(act.Quote(words)); close(done) }() //nolint:errcheck // what it could not end is killed next
+	select {
+	case <-done:
+	case <-ctx.Done():
 	}
 }
 

@@ -190,3 +190,54 @@ func TestAKeptConnectionThatDiedIsReplaced(t *testing.T) {
 	r := hand.Do(context.Background(), h.job(5, "true"))
 	assert.Equal(t, flow.OK, r.State, r.Error)
 }
+
+func TestFilesEnvironmentAndSecretsOnARealHost(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	ctx := context.Background()
+	to := filepath.Join(t.TempDir(), "a tool")
+
+	job := h.job(10)
+	job.Request.File = &leave.File{To: to, Text: "#!/bin/sh\necho it works\n", Mode: "0755"}
+	r := hand.Do(ctx, job)
+	require.Equal(t, flow.OK, r.State, r.Error+r.Stderr.Text())
+	r = hand.Do(ctx, h.job(10, to))
+	assert.Equal(t, "it works\n", r.Stdout.Text())
+	left, err := os.ReadDir(filepath.Dir(to))
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "no part of it is left behind")
+
+	job = h.job(10, "sh", "-c", `printf '%s|%s|' "$PLAIN" "$TOKEN"; cat; tr '\0' ' ' </proc/$PPID/cmdline; tr '\0' ' ' </proc/$$/cmdline`)
+	job.Request.Env = map[string]string{"PLAIN": "it's; $(id)", "TOKEN": `s3cr3t "x" \n`}
+	job.Request.Hidden = []string{"TOKEN"}
+	job.Request.Stdin = "from standard input\n"
+	r = hand.Do(ctx, job)
+	require.Equal(t, flow.OK, r.State, r.Error+r.Stderr.Text())
+	assert.True(t, strings.HasPrefix(r.Stdout.Text(), `it's; $(id)|s3cr3t "x" \n|from standard input`), r.Stdout.Text())
+	assert.Equal(t, 1, strings.Count(r.Stdout.Text(), "s3cr3t"), "a secret stands on no command line")
+}
+
+// What is cancelled ends on the target, and all that it began.
+func TestCancelEndsTheProcessGroup(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	mark := filepath.Join(t.TempDir(), "alive")
+	done := make(chan act.Result, 1)
+	go func() {
+		done <- hand.Do(ctx, h.job(60, "sh", "-c", `(while :; do date +%s%N >"$0"; sleep 0.05; done) & wait`, mark))
+	}()
+	require.Eventually(t, func() bool { _, err := os.Stat(mark); return err == nil }, 10*time.Second, 20*time.Millisecond)
+	cancel()
+	r := <-done
+	assert.Equal(t, flow.Unknown, r.State)
+	assert.Contains(t, r.Error, "told to stop")
+	require.Eventually(t, func() bool {
+		a, err := os.ReadFile(mark)
+		require.NoError(t, err)
+		time.Sleep(300 * time.Millisecond)
+		b, err := os.ReadFile(mark)
+		require.NoError(t, err)
+		return string(a) == string(b)
+	}, 5*time.Second, 10*time.Millisecond, "the loop in the background has ended too")
+}
