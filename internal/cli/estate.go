@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -91,8 +92,20 @@ func (a *app) service() *cobra.Command {
 
 func (a *app) target() *cobra.Command {
 	t := api.Target{}
+	var known []string
 	set := doer(a, "set NAME", "Add or change a target", "urgentis target set berth-consumer-1 --service berth-queue --address 10.0.4.11 --account ops --secret fleet-key \\\n    --host-key 'ssh-ed25519 AAAA…' --label role=consumer", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 		t.Name = args[0]
+		for _, k := range known {
+			name, text, _ := strings.Cut(k, "=")
+			var v any
+			if err := json.Unmarshal([]byte(text), &v); err != nil || name == "" {
+				return nil, "", usage("--known must be KEY=JSON, such as settings='{\"servers\": [\"a\", \"b\"]}'")
+			}
+			if t.Known == nil {
+				t.Known = map[string]any{}
+			}
+			t.Known[name] = v
+		}
 		r, err := check(cl.SetTargetWithResponse(cmd.Context(), t))
 		if err != nil {
 			return nil, "", err
@@ -100,6 +113,9 @@ func (a *app) target() *cobra.Command {
 		return r.JSON200, "Set. Try it with: urgentis target try " + args[0], nil
 	})
 	f := set.Flags()
+	f.StringArrayVar(&known, "known", nil, "KEY=JSON, a fact that runbooks compare with; as often as wanted")
+	f.StringVar(&t.LookAccount, "look-account", "", "an account for looking only, without rights to write")
+	f.StringVar(&t.LookSecret, "look-secret", "", "the secret of that account")
 	f.StringVar(&t.Service, "service", "", "the service it belongs to")
 	f.StringVar(&t.Address, "address", "", "name or number of the host")
 	f.IntVar(&t.Port, "port", 22, "its SSH port")
