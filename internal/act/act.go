@@ -3,6 +3,7 @@ package act
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -87,6 +88,19 @@ func (w *Stream) Taken() Captured {
 // Streams makes the two collectors of a job.
 func Streams(job Job) (stdout, stderr *Stream) {
 	return &Stream{live: job.Live}, &Stream{live: job.Live}
+}
+
+// Answered makes the result of a job whose output is a value, written as JSON.
+func Answered(job Job, v any) Result {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return Failed(err.Error())
+	}
+	stdout, _ := Streams(job)
+	stdout.Write(append(text, '\n')) //nolint:errcheck // it takes everything
+	r := Ended(0, nil)
+	r.Stdout = stdout.Taken()
+	return r
 }
 
 // Ended makes the result of a command that ended with an exit.

@@ -17,6 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/api"
+	"urgentis/internal/access"
 	"urgentis/internal/demo"
 	"urgentis/internal/service"
 	"urgentis/internal/testdb"
@@ -182,4 +184,36 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 	html, err := io.ReadAll(page.Body)
 	require.NoError(t, err)
 	assert.False(t, regexp.MustCompile(`<script(?:\s[^>]*)?>[^<]`).Match(html), "no script stands in the page: %s", string(html))
+}
+
+// A question is answered in the browser; the answer approves a change, and the path that the run took is drawn.
+func TestAQuestionInTheConsole(t *testing.T) {
+	w := world(t)
+	ctx := context.Background()
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	w.Fleet.Gates.Break()
+	approver, err := w.As(ctx, "approver", access.Approver)
+	require.NoError(t, err)
+	_, err = w.Approve(ctx, approver, "One of six.")
+	require.NoError(t, err)
+	require.NoError(t, p.See("Answer?"), "it comes by itself")
+	runs, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: 1})
+	require.NoError(t, err)
+	require.NoError(t, p.Go(w.Link+"/runs/"+runs.JSON200.Items[0].Id))
+	require.NoError(t, p.See("gatectl release rollback"), "whoever answers sees what would run")
+	require.NoError(t, p.See("The path that it took"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Until("!document.querySelector('.options button').disabled"))
+	require.NoError(t, p.Click(".options button"))
+	_, err = w.Approve(ctx, approver, "It is well again.")
+	require.NoError(t, err)
+	require.NoError(t, p.See("no gate has more than"))
+	require.NoError(t, p.Until("document.querySelectorAll('.node.taken').length > 8"))
+	assert.Len(t, w.Fleet.Gates.Changes(), 3)
+	require.NoError(t, p.See("Run again"))
+
+	require.NoError(t, p.Go(w.Link+"/runbooks/boarding-gate-errors"))
+	require.NoError(t, p.See("Roll it back and put it in again"))
+	assert.Empty(t, axe(t, p))
 }

@@ -3,7 +3,6 @@ package probe
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -42,15 +41,7 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if err != nil {
 		return act.Failed(err.Error())
 	}
-	text, err := json.Marshal(found)
-	if err != nil {
-		return act.Failed(err.Error())
-	}
-	stdout, _ := act.Streams(job)
-	stdout.Write(append(text, '\n')) //nolint:errcheck // it takes everything
-	res := act.Ended(0, nil)
-	res.Stdout = stdout.Taken()
-	return res
+	return act.Answered(job, found)
 }
 
 func port(ctx context.Context, host string, port int) (map[string]any, error) {

@@ -66,15 +66,7 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 		}
 		return act.Result{State: flow.Unknown, Error: "the statement did not end: " + plain(err)}
 	}
-	text, err := json.Marshal(out)
-	if err != nil {
-		return act.Failed(err.Error())
-	}
-	stdout, _ := act.Streams(job)
-	stdout.Write(append(text, '\n')) //nolint:errcheck // it takes everything
-	res := act.Ended(0, nil)
-	res.Stdout = stdout.Taken()
-	return res
+	return act.Answered(job, out)
 }
 
 func plain(err error) string {
