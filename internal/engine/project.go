@@ -116,7 +116,8 @@ func (p *projection) event(ev flow.Event) error {
 			}
 			p.entry(ev, "check."+b.Result, p.actor(), p.title(ev.Path), content)
 		}
-	case flow.LeaveGiven, flow.Changed, flow.Waited, flow.StepEnded, flow.ItemBegun, flow.LocksTaken, flow.Ending:
+	// What the alert became stands in the record already.
+	case flow.LeaveGiven, flow.AlertChanged, flow.Changed, flow.Waited, flow.StepEnded, flow.ItemBegun, flow.LocksTaken, flow.Ending:
 	case flow.StepBegun:
 		if st := p.step(ev.Path); st != nil && st.Verb == runbook.Wait {
 			p.entry(ev, "wait.begun", p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
@@ -139,8 +140,6 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "undo.ended", p.actor(), "Taken back", map[string]any{})
 	case flow.LocksAwaited:
 		p.entry(ev, "lock.awaited", p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
-	case flow.AlertChanged:
-		p.entry(ev, "alert.noticed", "urgentis", "The alert is now "+b.State+", "+b.Severity, map[string]any{"state": b.State, "severity": b.Severity, "cleared": b.Cleared, "worse": b.Worse})
 	case flow.Turned:
 		p.entry(ev, "alert.turned", p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
 	case flow.CancelAsked:
