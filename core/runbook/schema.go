@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
-	"sync"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -13,7 +12,7 @@ import (
 
 // Schema is the JSON Schema of the language, for editors. The keys are those that the decoder itself knows:
 // it is asked, so that the two cannot part.
-var Schema = sync.OnceValue(func() []byte {
+func Schema() []byte {
 	keys := probed()
 	obj := func(of []string, required ...string) map[string]any {
 		props := map[string]any{}
@@ -65,7 +64,7 @@ var Schema = sync.OnceValue(func() []byte {
 		panic(err) // the structure above is all ours
 	}
 	return append(b, '\n')
-})
+}
 
 func refTo(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
 
