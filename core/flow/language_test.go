@@ -3,6 +3,8 @@ package flow
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -83,6 +85,7 @@ func (p *theatre) run() Ended {
 		require.Equal(p.t, jsonOf(p.t, anew.Events), jsonOf(p.t, plan.Events), "a log that is read anew gives the same answer")
 		p.log = append(p.log, plan.Events...)
 		if plan.Ended {
+			p.record()
 			return p.log[len(p.log)-1].Body.(Ended)
 		}
 		open := p.m.s.OpenAttempts()
@@ -110,6 +113,24 @@ func (p *theatre) run() Ended {
 	}
 	require.Fail(p.t, "it does not end")
 	return Ended{}
+}
+
+// record keeps the log for later versions of the program, where URGENTIS_RECORD says so; see TestOldLogsGoOn.
+func (p *theatre) record() {
+	if os.Getenv("URGENTIS_RECORD") == "" || len(p.m.book.Calls()) > 0 {
+		return
+	}
+	out := recorded{Book: string(p.m.book.Source)}
+	for _, e := range p.log {
+		body, err := json.Marshal(e.Body)
+		require.NoError(p.t, err)
+		out.Log = append(out.Log, recordedEvent{e.Seq, e.At, e.Path, e.Body.Kind(), body})
+	}
+	text, err := json.Marshal(out)
+	require.NoError(p.t, err)
+	dir := fmt.Sprintf("testdata/rules%d", Rules)
+	require.NoError(p.t, os.MkdirAll(dir, 0o755))
+	require.NoError(p.t, os.WriteFile(filepath.Join(dir, strings.TrimPrefix(p.t.Name(), "Test")+".json"), append(text, '\n'), 0o644)) //nolint:gosec // test data are no secret
 }
 
 func jsonOf(t testing.TB, v any) string {

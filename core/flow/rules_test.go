@@ -13,14 +13,16 @@ import (
 
 // recorded is a log as an earlier version of the program stored it.
 type recorded struct {
-	Book string `json:"book"`
-	Log  []struct {
-		Seq  int64           `json:"seq"`
-		At   time.Time       `json:"at"`
-		Path string          `json:"path"`
-		Kind string          `json:"kind"`
-		Body json.RawMessage `json:"body"`
-	} `json:"log"`
+	Book string          `json:"book"`
+	Log  []recordedEvent `json:"log"`
+}
+
+type recordedEvent struct {
+	Seq  int64           `json:"seq"`
+	At   time.Time       `json:"at"`
+	Path string          `json:"path,omitempty"`
+	Kind string          `json:"kind"`
+	Body json.RawMessage `json:"body"`
 }
 
 // world events come from outside; every other event follows from the log before it.
