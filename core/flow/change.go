@@ -37,7 +37,7 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	if r := w.fresh(f, s, path, st); r != goOn {
 		return r
 	}
-	if len(st.leaves) == 0 {
+	if len(st.leaves) == 0 || st.stale && !w.started(st) {
 		return w.askLeave(s, path, st)
 	}
 	given := st.leaves[len(st.leaves)-1]
@@ -54,6 +54,9 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 		return w.raise(f, s, path, st, given, nil)
 	}
 	if st.cleared != nil {
+		if diff := leave.Differ(targetsOf(st.cleared.Proposal), given.Facts); len(diff) > 0 && !w.started(st) {
+			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q was cleared, and something is no longer so: %s.", s.Title, strings.Join(diff, "; "))})
+		}
 		if ap := w.approvalFor(f, path); ap != nil && !w.started(st) {
 			if r, ok := w.still(f, s, path, st, ap.id, 0); !ok {
 				return r
@@ -303,15 +306,13 @@ func (w *walker) approvedStill(f *frame, s *runbook.Step, path string, st *stepS
 	if len(st.leaves) == st.leavesAtGate {
 		return w.askLeave(s, path, st), false
 	}
-	approved := make([]leave.Facts, len(g.raised.Proposal.Requests))
 	secrets := map[string]int{}
-	for i, r := range g.raised.Proposal.Requests {
-		approved[i] = r.Target
+	for _, r := range g.raised.Proposal.Requests {
 		for n, v := range r.Secrets {
 			secrets[n] = v
 		}
 	}
-	diff := leave.Differ(approved, given.Facts)
+	diff := leave.Differ(targetsOf(g.raised.Proposal), given.Facts)
 	for n, v := range secrets {
 		if given.Secrets[n] != v {
 			diff = append(diff, fmt.Sprintf("the secret %s was version %d and is %d", n, v, given.Secrets[n]))
@@ -324,6 +325,15 @@ func (w *walker) approvedStill(f *frame, s *runbook.Step, path string, st *stepS
 		return w.raise(f, s, path, st, given, []string{"the approval came to its end before the change began"}), false
 	}
 	return goOn, true
+}
+
+// targetsOf lists what was known of the targets of a proposal.
+func targetsOf(p leave.Proposal) []leave.Facts {
+	out := make([]leave.Facts, len(p.Requests))
+	for i, r := range p.Requests {
+		out[i] = r.Target
+	}
+	return out
 }
 
 // still takes the readings of the condition anew and judges it for each target. ok: its reason still holds, or

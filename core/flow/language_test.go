@@ -674,6 +674,9 @@ func TestAChangeWaitsForTheLockAndGivesUp(t *testing.T) {
 	p.held = "r0"
 	assert.Equal(t, Done, p.run().State)
 	assert.Equal(t, []string{"target:g1", "service:gates"}, find[LocksTaken](p)[0].Keys)
+	// The leave is from before the wait: it is asked for anew, in the transaction that begins the change.
+	kinds := strings.Join(p.kinds(), " ")
+	assert.Contains(t, kinds, "locks.taken 1 leave.given 1 attempt.intended")
 }
 
 func TestAgreesAndFits(t *testing.T) {

@@ -89,6 +89,7 @@ type stepState struct {
 	undone       bool
 	awaited      *LocksAwaited
 	awaitedAt    time.Time
+	stale        bool // the newest leave is from before a wait
 }
 
 // itemState is what is known of one item of an each. Over and failed follow from the log; they are kept so
@@ -253,7 +254,9 @@ func (s *State) applyRun(e Event) bool {
 		for _, k := range b.Keys {
 			s.locks[k] = true
 		}
-		s.step(e.Path).awaited = nil
+		st := s.step(e.Path)
+		// Whoever waited for a lock asks for leave anew: what it was given may be long ago.
+		st.stale, st.awaited = st.stale || st.awaited != nil && e.Path != "", nil
 		s.waiting(e.Path)
 	case AlertChanged:
 		s.alert = &b
@@ -305,7 +308,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 			s.in(e.Path).learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes, "differing": differing})
 		}
 	case LeaveGiven:
-		st.leaves = append(st.leaves, b)
+		st.leaves, st.stale = append(st.leaves, b), false
 	case GateRaised, GateDecided, GateExpired:
 		st.gate(e)
 	case Cleared:
