@@ -125,22 +125,32 @@ func (t *Template) Value(s *Scope) (any, error) {
 
 // Text renders the text.
 func (t *Template) Text(s *Scope) (string, error) {
+	return t.fill(func(hole *Program) (string, error) {
+		v, err := hole.Eval(s)
+		if err != nil {
+			return "", fmt.Errorf("{{ %s }}: %w", hole.Source, err)
+		}
+		text := Say(v)
+		if t.secrets && len(hole.secrets) == 0 && !hole.sealed && strings.Contains(text, secretOpen) {
+			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a secret", hole.Source)
+		}
+		return text, nil
+	})
+}
+
+// fill writes the text with what say gives for each hole.
+func (t *Template) fill(say func(hole *Program) (string, error)) (string, error) {
 	if t == nil {
 		return "", nil
 	}
 	var b strings.Builder
 	for _, p := range t.parts {
-		if p.hole == nil {
-			b.WriteString(p.text)
-			continue
-		}
-		v, err := p.hole.Eval(s)
-		if err != nil {
-			return "", fmt.Errorf("{{ %s }}: %w", p.hole.Source, err)
-		}
-		text := Say(v)
-		if t.secrets && len(p.hole.secrets) == 0 && !p.hole.sealed && strings.Contains(text, secretOpen) {
-			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a secret", p.hole.Source)
+		text := p.text
+		if p.hole != nil {
+			var err error
+			if text, err = say(p.hole); err != nil {
+				return "", err
+			}
 		}
 		b.WriteString(text)
 	}
@@ -199,58 +209,34 @@ func SecretsIn(text string) []string {
 
 // Bounded renders the text where values are not known yet: a hole with a bound stands as a mark of what it allows.
 func (t *Template) Bounded(s *Scope) (string, error) {
-	if t == nil {
-		return "", nil
-	}
-	var b strings.Builder
-	for _, p := range t.parts {
-		if p.hole == nil {
-			b.WriteString(p.text)
-			continue
-		}
-		v, err := p.hole.Eval(s)
-		if err != nil && errors.Is(err, ErrUnsure) {
-			bound := p.hole.Bound()
-			if bound == nil {
-				return "", fmt.Errorf("{{ %s }} cannot be said yet, and has no bound such as within(…): %w", p.hole.Source, err)
-			}
+	return t.fill(func(hole *Program) (string, error) {
+		v, err := hole.Eval(s)
+		if bound := hole.Bound(); errors.Is(err, ErrUnsure) && bound != nil {
 			mark, err := json.Marshal(bound)
-			if err != nil {
-				return "", err
-			}
-			b.WriteString(boundOpen + string(mark) + boundClose)
-			continue
+			return boundOpen + string(mark) + boundClose, err
+		} else if errors.Is(err, ErrUnsure) {
+			return "", fmt.Errorf("{{ %s }} cannot be said yet, and has no bound such as within(…): %w", hole.Source, err)
 		}
 		if err != nil {
-			return "", fmt.Errorf("{{ %s }}: %w", p.hole.Source, err)
+			return "", fmt.Errorf("{{ %s }}: %w", hole.Source, err)
 		}
 		text := Say(v)
 		if strings.ContainsAny(text, boundOpen+boundClose) {
-			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a bound", p.hole.Source)
+			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a bound", hole.Source)
 		}
-		b.WriteString(text)
-	}
-	return b.String(), nil
+		return text, nil
+	})
 }
 
 // Partly renders the text for a reader: what is not known yet stands as the expression itself.
 func (t *Template) Partly(s *Scope) string {
-	if t == nil {
-		return ""
-	}
-	var b strings.Builder
-	for _, p := range t.parts {
-		if p.hole == nil {
-			b.WriteString(p.text)
-			continue
+	text, _ := t.fill(func(hole *Program) (string, error) {
+		if v, err := hole.Eval(s); err == nil {
+			return Say(v), nil
 		}
-		if v, err := p.hole.Eval(s); err == nil {
-			b.WriteString(Say(v))
-			continue
-		}
-		b.WriteString("⟨" + p.hole.Source + "⟩")
-	}
-	return b.String()
+		return "⟨" + hole.Source + "⟩", nil
+	})
+	return text
 }
 
 // The marks around a bound (noncharacters of Unicode, which no text holds).

@@ -32,15 +32,8 @@ type Server struct {
 // Start makes a cluster under dir the first time, and starts it, or finds it still running after the
 // service was killed. The server listens on a socket only.
 func Start(ctx context.Context, dir string) (*Server, error) {
-	bin, err := binaries()
+	s, err := cluster(dir)
 	if err != nil {
-		return nil, err
-	}
-	if dir, err = filepath.Abs(dir); err != nil {
-		return nil, err
-	}
-	s := &Server{bin: bin, data: filepath.Join(dir, "postgres"), sockets: filepath.Join(dir, "sockets")}
-	if err := s.prepare(dir); err != nil {
 		return nil, err
 	}
 	// A socket's path may have 107 bytes.
@@ -56,17 +49,15 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if s.running(ctx) {
 		return s, nil
 	}
-	opts := fmt.Sprintf("-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c max_connections=120 -c shared_buffers=128MB", s.sockets)
-	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", opts, "start"); err != nil {
-		return nil, fmt.Errorf("start the private database (its log is %s): %w", filepath.Join(s.data, "server.log"), err)
+	s.opts = fmt.Sprintf("-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c max_connections=120 -c shared_buffers=128MB", s.sockets)
+	if err := s.launch(ctx); err != nil {
+		return nil, err
 	}
-	s.started = true
 	return s, nil
 }
 
-// StartOn is Start for a server that listens on an address and a port, and on no socket. Whoever signs in needs
-// the password, which is that of the account urgentis.
-func StartOn(ctx context.Context, dir, address string, port int, password string) (*Server, error) {
+// cluster finds the programs and makes the directories of a cluster.
+func cluster(dir string) (*Server, error) {
 	bin, err := binaries()
 	if err != nil {
 		return nil, err
@@ -75,7 +66,24 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 		return nil, err
 	}
 	s := &Server{bin: bin, data: filepath.Join(dir, "postgres"), sockets: filepath.Join(dir, "sockets")}
-	if err := s.prepare(dir); err != nil {
+	return s, s.prepare(dir)
+}
+
+// launch starts the server with its options.
+func (s *Server) launch(ctx context.Context) error {
+	log := filepath.Join(s.data, "server.log")
+	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-l", log, "-w", "-t", "60", "-o", s.opts, "start"); err != nil {
+		return fmt.Errorf("start the database (its log is %s): %w", log, err)
+	}
+	s.started = true
+	return nil
+}
+
+// StartOn is Start for a server that listens on an address and a port, and on no socket. Whoever signs in needs
+// the password, which is that of the account urgentis.
+func StartOn(ctx context.Context, dir, address string, port int, password string) (*Server, error) {
+	s, err := cluster(dir)
+	if err != nil {
 		return nil, err
 	}
 	if _, err := os.Stat(filepath.Join(s.data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
@@ -92,12 +100,10 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 	if s.running(ctx) {
 		return s, nil
 	}
-	opts := fmt.Sprintf("-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c shared_buffers=32MB -c fsync=off", address, port)
-	s.opts = opts
-	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", opts, "start"); err != nil {
-		return nil, fmt.Errorf("start the database (its log is %s): %w", filepath.Join(s.data, "server.log"), err)
+	s.opts = fmt.Sprintf("-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c shared_buffers=32MB -c fsync=off", address, port)
+	if err := s.launch(ctx); err != nil {
+		return nil, err
 	}
-	s.started = true
 	return s, nil
 }
 
@@ -130,7 +136,7 @@ func (s *Server) Crash(ctx context.Context) error {
 	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-m", "immediate", "-w", "stop"); err != nil {
 		return err
 	}
-	return s.run(ctx, "pg_ctl", "-D", s.data, "-l", filepath.Join(s.data, "server.log"), "-w", "-t", "60", "-o", s.opts, "start")
+	return s.launch(ctx)
 }
 
 // binaries finds initdb and pg_ctl: on the path, or where Debian puts them, the newest first.
