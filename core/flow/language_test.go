@@ -1,11 +1,7 @@
 package flow
 
 import (
-	"encoding/json"
 	"fmt"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,211 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
-
-// theatre plays a runbook against a small fleet, whose hosts count what they carry out.
-type theatre struct {
-	t     testing.TB
-	m     *Machine
-	now   time.Time
-	log   []Event
-	done  []string               // commands that changed something, in their order
-	says  func(in Intent) string // what a look prints
-	bad   map[string]string      // commands that fail, or are unknown, by "target word"
-	gates func(g GateRaised) *GateDecided
-	asks  func(q QuestionRaised) *QuestionAnswered
-	most  int // attempts under way at once, at most
-	held  string
-}
-
-const header = "urgentis: runbook/1\nname: play\ntitle: Play\nowner: quayside\nservice: gates\n"
-
-func play(t testing.TB, src string) *theatre {
-	b, f := runbook.Parse([]byte(header + src))
-	require.False(t, f.Failed(), f.Format("x", []byte(header+src)))
-	return playBook(t, b)
-}
-
-func playBook(t testing.TB, b *runbook.Book) *theatre {
-	p := &theatre{t: t, now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), bad: map[string]string{}, says: func(Intent) string { return "{}" },
-		gates: func(g GateRaised) *GateDecided {
-			return &GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
-		},
-		asks: func(QuestionRaised) *QuestionAnswered { return nil }}
-	begun := Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x", Inputs: map[string]any{},
-		Alert: map[string]any{"summary": "s", "severity": "major", "state": "open"}, Service: map[string]any{"name": "gates", "owner": "quayside"}}
-	for i := 1; i <= 6; i++ {
-		begun.Estate = append(begun.Estate, Target{Name: fmt.Sprintf("g%d", i), Address: fmt.Sprintf("127.0.10.%d", i), Labels: map[string]string{"role": "gate"},
-			Known: map[string]any{"zone": map[string]any{"tz": "UTC", "peers": []any{"a", "b"}}}})
-	}
-	p.m = &Machine{book: b, s: newState(b)}
-	p.add("", begun)
-	return p
-}
-
-func (p *theatre) add(path string, b Body) {
-	if p.t == nil {
-		e, _ := p.m.Append(Event{At: p.now, Path: path, Body: b})
-		p.log = append(p.log, e)
-		return
-	}
-	data, err := json.Marshal(b)
-	require.NoError(p.t, err)
-	back, err := Decode(b.Kind(), data)
-	require.NoError(p.t, err)
-	e, err := p.m.Append(Event{At: p.now, Path: path, Body: back})
-	require.NoError(p.t, err)
-	p.log = append(p.log, e)
-}
-
-// run plays to the end. The machine that reads each event as it comes and one that reads the whole log must agree.
-func (p *theatre) run() Ended {
-	for range 3000 {
-		before := slices.Clone(p.log)
-		plan, err := p.m.Plan(p.now)
-		require.NoError(p.t, err)
-		anew, err := Next(p.m.book, before, p.now)
-		require.NoError(p.t, err)
-		require.Equal(p.t, jsonOf(p.t, anew.Events), jsonOf(p.t, plan.Events), "a log that is read anew gives the same answer")
-		p.log = append(p.log, plan.Events...)
-		if plan.Ended {
-			p.record()
-			return p.log[len(p.log)-1].Body.(Ended)
-		}
-		open := p.m.s.OpenAttempts()
-		p.most = max(p.most, len(open))
-		switch {
-		case plan.AskLeave != nil:
-			given := LeaveGiven{Verdict: leave.Gate, Reasons: []string{"ask"}}
-			for _, t := range plan.AskLeave.Targets {
-				given.Facts = append(given.Facts, leave.Facts{Name: t, HostKey: "k"})
-			}
-			p.add(plan.AskLeave.Path, given)
-		case plan.WantLocks != nil && p.held != "":
-			p.add(plan.WantLocks.Path, LocksAwaited{Key: plan.WantLocks.Keys[0], Holder: p.held})
-			p.held = ""
-		case plan.WantLocks != nil:
-			p.add(plan.WantLocks.Path, LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)})
-		case len(open) > 0:
-			p.add(p.m.s.PathOf(open[0].Attempt), p.do(open[0]))
-		case p.person():
-		case !plan.Wake.IsZero() && plan.Wake.After(p.now):
-			p.now = plan.Wake
-		default:
-			require.NotEmpty(p.t, plan.Events, "stuck: %v", p.kinds())
-		}
-	}
-	require.Fail(p.t, "it does not end")
-	return Ended{}
-}
-
-// record keeps the log for later versions of the program, where URGENTIS_RECORD says so; see TestOldLogsGoOn.
-func (p *theatre) record() {
-	if os.Getenv("URGENTIS_RECORD") == "" || len(p.m.book.Calls()) > 0 {
-		return
-	}
-	out := recorded{Book: string(p.m.book.Source)}
-	for _, e := range p.log {
-		body, err := json.Marshal(e.Body)
-		require.NoError(p.t, err)
-		out.Log = append(out.Log, recordedEvent{e.Seq, e.At, e.Path, e.Body.Kind(), body})
-	}
-	text, err := json.Marshal(out)
-	require.NoError(p.t, err)
-	dir := fmt.Sprintf("testdata/rules%d", Rules)
-	require.NoError(p.t, os.MkdirAll(dir, 0o755))
-	require.NoError(p.t, os.WriteFile(filepath.Join(dir, strings.TrimPrefix(p.t.Name(), "Test")+".json"), append(text, '\n'), 0o644)) //nolint:gosec // test data are no secret
-}
-
-func jsonOf(t testing.TB, v any) string {
-	b, err := json.Marshal(v)
-	require.NoError(t, err)
-	return string(b)
-}
-
-func (p *theatre) do(in Intent) Outcome {
-	o := Outcome{Attempt: in.Attempt, State: OK}
-	word := ""
-	if len(in.Request.Words) > 0 {
-		word = in.Request.Words[0]
-	}
-	if why, ok := p.bad[in.Target+" "+word]; ok {
-		o.State, o.Error = why, "it went wrong"
-		return o
-	}
-	if in.Change {
-		p.done = append(p.done, in.Target+" "+strings.Join(in.Request.Words, " "))
-		return o
-	}
-	look, _ := Find(p.m.book, in.Look)
-	out := p.says(in)
-	for _, spec := range look.Read {
-		v, err := reading.Take(spec, []byte(out), nil)
-		if err != nil {
-			if o.Missing == nil {
-				o.Missing = map[string]string{}
-			}
-			o.Missing[spec.Name] = err.Error()
-			continue
-		}
-		if o.Readings == nil {
-			o.Readings = map[string]expr.Taking{}
-		}
-		o.Readings[spec.Name] = expr.Taking{Value: v, Target: in.Target, At: p.now}
-	}
-	return o
-}
-
-func (p *theatre) person() bool {
-	for path := range p.m.s.waits {
-		st := p.m.s.steps[path]
-		for _, g := range st.gates {
-			if !g.open() {
-				continue
-			}
-			if d := p.gates(g.raised); d != nil {
-				p.add(path, *d)
-				return true
-			}
-		}
-		for _, q := range st.questions {
-			if !q.open() {
-				continue
-			}
-			if a := p.asks(q.raised); a != nil {
-				p.add(path, *a)
-				return true
-			}
-		}
-	}
-	return false
-}
-
-func (p *theatre) kinds() []string {
-	var out []string
-	for _, e := range p.log {
-		out = append(out, e.Path+" "+e.Body.Kind())
-	}
-	return out
-}
-
-func find[T Body](p *theatre) []T {
-	var out []T
-	for _, e := range p.log {
-		if b, ok := e.Body.(T); ok {
-			out = append(out, b)
-		}
-	}
-	return out
-}
-
-const closing = `
-  - close: repaired
-    because: done
-`
 
 func TestEachGoesOverTargetsABoundedNumberAtOnce(t *testing.T) {
 	p := play(t, `
@@ -452,61 +246,6 @@ steps:
 	assert.Equal(t, []string{"g1 restart"}, p.done)
 }
 
-func TestTogetherAndCallAndParts(t *testing.T) {
-	p := play(t, `
-parts:
-  count:
-    inputs: {word: {type: text, default: errors}}
-    steps:
-      - look: Count
-        where: {role: gate}
-        run: ["true", "{{ inputs.word }}"]
-        read:
-          n: {json: .n, type: integer}
-      - close: false-alarm
-        because: counted
-    results:
-      n: {value: "{{ sum(readings.n) }}", type: integer}
-  lost:
-    steps:
-      - hand_over: on-call/tide
-        because: lost
-steps:
-  - together: Both
-    branches:
-      left:
-        - call: count
-          id: left
-          inputs: {word: refusals}
-      right:
-        - wait: A while
-          for: 10m
-        - call: lost
-          on_error: go on
-  - close: repaired
-    because: "{{ calls.left.results.n }}, {{ calls.left.outcome }}"
-`)
-	p.says = func(Intent) string { return `{"n": 2}` }
-	assert.Equal(t, Ended{State: Done, Outcome: "repaired", Because: "12, false-alarm"}, p.run())
-	assert.Equal(t, 10*time.Minute, p.now.Sub(p.log[0].At))
-}
-
-func TestAHandedOverCallIsATroubleOfTheCaller(t *testing.T) {
-	b, f := runbook.Parse([]byte(header + "steps:\n  - call: other\n    inputs: {x: \"7\"}" + closing))
-	require.False(t, f.Failed())
-	other, f := runbook.Parse([]byte(strings.Replace(header, "name: play", "name: other", 1) + "inputs: {x: {type: integer}}\nfinally:\n  - note: N\n    text: \"{{ inputs.x }}\"\nsteps:\n  - hand_over: on-call/tide\n    because: \"x is {{ inputs.x }}\"\n"))
-	require.False(t, f.Failed())
-	_, f = b.Link(func(string) *runbook.Book { return nil })
-	assert.Contains(t, f.Error(), "there is no part and no runbook other to call")
-	_, f = b.Link(func(string) *runbook.Book { return b })
-	assert.Contains(t, f.Error(), "play has no input x")
-	linked, f := b.Link(func(string) *runbook.Book { return other })
-	require.False(t, f.Failed())
-	p := playBook(t, linked)
-	assert.Equal(t, Ended{State: HandedOver, To: "on-call/tide", Because: "x is 7"}, p.run())
-	assert.Equal(t, "7", find[Noted](p)[0].Text)
-}
-
 func TestWaitUntilRunsOut(t *testing.T) {
 	src := `
 steps:
@@ -528,31 +267,6 @@ steps:
 	p = play(t, src)
 	p.says = func(Intent) string { return `{"n": 0}` }
 	assert.Contains(t, p.run().Because, `The wait "Until it is 3" came to its end, and max(readings.n) >= 3 does not hold.`)
-}
-
-func TestOnErrorFinallyAndError(t *testing.T) {
-	p := play(t, `
-steps:
-  - change: Restart
-    where: {name: g1}
-    run: [restart]
-on_error:
-  - note: Trouble
-    text: "{{ error.step }} {{ error.title }}: {{ error.because }}"
-finally:
-  - change: Clean
-    where: {name: g1}
-    run: [clean]
-`)
-	p.bad["g1 restart"] = Failed
-	end := p.run()
-	assert.Equal(t, HandedOver, end.State)
-	assert.Equal(t, `1 Restart: The change "Restart" failed on g1: it went wrong.`, find[Noted](p)[0].Text)
-	assert.Equal(t, []string{"g1 clean"}, p.done)
-
-	p = play(t, "steps:\n  - change: Restart\n    where: {name: g1}\n    run: [restart]\nfinally:\n  - change: Clean\n    where: {name: g1}\n    run: [clean]\n")
-	p.bad["g1 clean"] = Failed
-	assert.Contains(t, p.run().Because, "And then: ")
 }
 
 func TestUnknownIsNoError(t *testing.T) {
@@ -604,69 +318,6 @@ steps:
 	}
 	p.run()
 	assert.Len(t, find[QuestionRaised](p), 1, "unsure: a person is asked")
-}
-
-func TestTheAlertClearsMeanwhile(t *testing.T) {
-	src := `
-steps:
-  - wait: Long
-    for: 1h
-` + closing + `
-if_cleared:
-  - close: cleared-itself
-    because: "it is {{ alert_now.state }}"
-if_worse: go on
-`
-	p := play(t, src)
-	plan, err := p.m.Plan(p.now)
-	require.NoError(t, err)
-	p.log = append(p.log, plan.Events...)
-	p.add("", AlertChanged{State: "open", Severity: "critical", Worse: true})
-	p.add("", AlertChanged{State: "cleared", Severity: "critical", Cleared: true})
-	assert.Equal(t, Ended{State: Done, Outcome: "cleared-itself", Because: "it is cleared"}, p.run())
-}
-
-func TestCancelTakesBackAndEnds(t *testing.T) {
-	p := play(t, `
-steps:
-  - change: Restart
-    where: {name: g1}
-    run: [restart]
-    undo: {run: [start-old]}
-  - wait: Long
-    for: 1h
-`+closing+"finally:\n  - note: Over\n    text: over\n")
-	for range 20 {
-		plan, err := p.m.Plan(p.now)
-		require.NoError(t, err)
-		p.log = append(p.log, plan.Events...)
-		if p.m.s.WaitsOn() == OnTime {
-			break
-		}
-		switch {
-		case plan.AskLeave != nil:
-			p.add(plan.AskLeave.Path, LeaveGiven{Verdict: leave.Yes, Facts: []leave.Facts{{Name: "g1"}}})
-		case plan.WantLocks != nil:
-			p.add(plan.WantLocks.Path, LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)})
-		case len(plan.Begin) > 0:
-			p.add(p.m.s.PathOf(plan.Begin[0].Attempt), p.do(plan.Begin[0]))
-		}
-	}
-	p.add("", CancelAsked{By: "mara", Because: "wrong quay", Undo: true})
-	end := p.run()
-	assert.Equal(t, Cancelled, end.State)
-	assert.Equal(t, "Cancelled by mara: wrong quay.", end.Because)
-	assert.Equal(t, []string{"g1 restart", "g1 start-old"}, p.done)
-	assert.Len(t, find[Noted](p), 1)
-}
-
-func TestLimits(t *testing.T) {
-	p := play(t, "limits: {one_at_a_time: alert.severity, give_up_after: 30m}\nsteps:\n  - wait: Long\n    for: 1h\n"+closing)
-	p.held = "r0"
-	end := p.run()
-	assert.Equal(t, "The runbook gives up after 30m0s.", end.Because)
-	assert.Equal(t, []string{"turn:play:major"}, find[LocksTaken](p)[0].Keys)
-	assert.Equal(t, "r0", find[LocksAwaited](p)[0].Holder)
 }
 
 func TestAChangeWaitsForTheLockAndGivesUp(t *testing.T) {

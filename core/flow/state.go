@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
@@ -497,71 +496,6 @@ func (s *State) end(b Outcome) {
 	}
 }
 
-// OpenAttempts lists the intents whose outcome is not known, in the order in which they were begun.
-func (s *State) OpenAttempts() []Intent {
-	var out []Intent
-	if len(s.open) == 0 {
-		return nil
-	}
-	for _, a := range s.order {
-		if !a.over() {
-			out = append(out, a.intent)
-		}
-	}
-	return out
-}
-
-// Attempt gives the intent of an attempt, the place of its step, and whether its outcome is in the log.
-func (s *State) Attempt(id string) (in Intent, path string, over, ok bool) {
-	a := s.attempts[id]
-	if a == nil {
-		return Intent{}, "", false, false
-	}
-	return a.intent, a.path, a.over(), true
-}
-
-// Change reports whether an attempt is one of a change whose outcome the log does not hold.
-func (s *State) Change(id string) bool {
-	a := s.attempts[id]
-	return a != nil && a.intent.Change && a.outcome == nil
-}
-
-// PathOf gives the place of the step to which an attempt belongs.
-func (s *State) PathOf(id string) string {
-	if a := s.attempts[id]; a != nil {
-		return a.path
-	}
-	return ""
-}
-
-// OpenGate gives the gate that waits for a decision, the place of its step and who approved so far; nil without one.
-func (s *State) OpenGate(id string) (*GateRaised, string, []string) {
-	for path := range s.waits {
-		for _, g := range s.steps[path].gates {
-			if g.raised.Gate == id && g.open() && s.Ended == nil && s.ending == nil {
-				var by []string
-				for _, a := range g.approvals {
-					by = append(by, a.By)
-				}
-				return &g.raised, path, by
-			}
-		}
-	}
-	return nil, "", nil
-}
-
-// OpenQuestion gives the question that waits for an answer and the place of its step; nil without one.
-func (s *State) OpenQuestion(id string) (*QuestionRaised, string) {
-	for path := range s.waits {
-		for _, q := range s.steps[path].questions {
-			if q.raised.Question == id && q.open() && s.Ended == nil && s.ending == nil {
-				return &q.raised, path
-			}
-		}
-	}
-	return nil, ""
-}
-
 // The things a run can wait on.
 const (
 	OnApproval = "approval"
@@ -570,82 +504,3 @@ const (
 	OnLock     = "lock" // another run changes what this one is about to change
 	OnTime     = "time"
 )
-
-// waiting brings up to date on what the step at a place waits.
-func (s *State) waiting(path string) {
-	st := s.steps[path]
-	on := ""
-	switch {
-	case st == nil:
-	case len(st.gates) > 0 && st.gates[len(st.gates)-1].open():
-		on = OnApproval
-	case st.asked():
-		on = OnAnswer
-	case st.awaited != nil && path == "":
-		on = OnTurn
-	case st.awaited != nil:
-		on = OnLock
-	case len(st.judged) > 0 && !st.judged[len(st.judged)-1].Final && !st.done:
-		on = OnTime
-	case len(st.gates) > 0 && st.gates[len(st.gates)-1].enough() && len(st.rounds) == 0 && !st.changed && !st.gates[len(st.gates)-1].startAt().IsZero():
-		on = OnTime
-	case st.begun != nil && !st.done && verbAt(s.book, path) == runbook.Wait:
-		on = OnTime
-	}
-	if on == "" || st.trouble != nil {
-		delete(s.waits, path)
-		return
-	}
-	s.waits[path] = on
-}
-
-func (st *stepState) asked() bool {
-	for _, q := range st.questions {
-		if q.open() {
-			return true
-		}
-	}
-	return false
-}
-
-// WaitsOn tells in words on what the run waits; "" while it runs or is over.
-func (s *State) WaitsOn() string {
-	if s.Ended != nil || len(s.open) > 0 {
-		return ""
-	}
-	found := map[string]bool{}
-	for _, on := range s.waits {
-		found[on] = true
-	}
-	for _, on := range []string{OnApproval, OnAnswer, OnTurn, OnLock, OnTime} {
-		if found[on] {
-			return on
-		}
-	}
-	return ""
-}
-
-// Awaited tells which run holds what this one waits for; "" for none.
-func (s *State) Awaited() LocksAwaited {
-	for path, on := range s.waits {
-		if on == OnTurn || on == OnLock {
-			return *s.steps[path].awaited
-		}
-	}
-	return LocksAwaited{}
-}
-
-// approval is a person's yes, and what it allows.
-type approval struct {
-	proposal leave.Proposal
-	digest   string
-	id       string // of the gate or the question
-	by       string
-	until    time.Time
-}
-
-// Book is the runbook of the run.
-func (s *State) Book() *runbook.Book { return s.book }
-
-// Cancelled reports whether the run is to be cancelled.
-func (s *State) Cancelled() bool { return s.cancel != nil }

@@ -1,0 +1,155 @@
+package flow
+
+import (
+	"strings"
+	"testing"
+	"time"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestTogetherAndCallAndParts(t *testing.T) {
+	p := play(t, `
+parts:
+  count:
+    inputs: {word: {type: text, default: errors}}
+    steps:
+      - look: Count
+        where: {role: gate}
+        run: ["true", "{{ inputs.word }}"]
+        read:
+          n: {json: .n, type: integer}
+      - close: false-alarm
+        because: counted
+    results:
+      n: {value: "{{ sum(readings.n) }}", type: integer}
+  lost:
+    steps:
+      - hand_over: on-call/tide
+        because: lost
+steps:
+  - together: Both
+    branches:
+      left:
+        - call: count
+          id: left
+          inputs: {word: refusals}
+      right:
+        - wait: A while
+          for: 10m
+        - call: lost
+          on_error: go on
+  - close: repaired
+    because: "{{ calls.left.results.n }}, {{ calls.left.outcome }}"
+`)
+	p.says = func(Intent) string { return `{"n": 2}` }
+	assert.Equal(t, Ended{State: Done, Outcome: "repaired", Because: "12, false-alarm"}, p.run())
+	assert.Equal(t, 10*time.Minute, p.now.Sub(p.log[0].At))
+}
+
+func TestAHandedOverCallIsATroubleOfTheCaller(t *testing.T) {
+	b, f := runbook.Parse([]byte(header + "steps:\n  - call: other\n    inputs: {x: \"7\"}" + closing))
+	require.False(t, f.Failed())
+	other, f := runbook.Parse([]byte(strings.Replace(header, "name: play", "name: other", 1) + "inputs: {x: {type: integer}}\nfinally:\n  - note: N\n    text: \"{{ inputs.x }}\"\nsteps:\n  - hand_over: on-call/tide\n    because: \"x is {{ inputs.x }}\"\n"))
+	require.False(t, f.Failed())
+	_, f = b.Link(func(string) *runbook.Book { return nil })
+	assert.Contains(t, f.Error(), "there is no part and no runbook other to call")
+	_, f = b.Link(func(string) *runbook.Book { return b })
+	assert.Contains(t, f.Error(), "play has no input x")
+	linked, f := b.Link(func(string) *runbook.Book { return other })
+	require.False(t, f.Failed())
+	p := playBook(t, linked)
+	assert.Equal(t, Ended{State: HandedOver, To: "on-call/tide", Because: "x is 7"}, p.run())
+	assert.Equal(t, "7", find[Noted](p)[0].Text)
+}
+
+func TestOnErrorFinallyAndError(t *testing.T) {
+	p := play(t, `
+steps:
+  - change: Restart
+    where: {name: g1}
+    run: [restart]
+on_error:
+  - note: Trouble
+    text: "{{ error.step }} {{ error.title }}: {{ error.because }}"
+finally:
+  - change: Clean
+    where: {name: g1}
+    run: [clean]
+`)
+	p.bad["g1 restart"] = Failed
+	end := p.run()
+	assert.Equal(t, HandedOver, end.State)
+	assert.Equal(t, `1 Restart: The change "Restart" failed on g1: it went wrong.`, find[Noted](p)[0].Text)
+	assert.Equal(t, []string{"g1 clean"}, p.done)
+
+	p = play(t, "steps:\n  - change: Restart\n    where: {name: g1}\n    run: [restart]\nfinally:\n  - change: Clean\n    where: {name: g1}\n    run: [clean]\n")
+	p.bad["g1 clean"] = Failed
+	assert.Contains(t, p.run().Because, "And then: ")
+}
+
+func TestTheAlertClearsMeanwhile(t *testing.T) {
+	src := `
+steps:
+  - wait: Long
+    for: 1h
+` + closing + `
+if_cleared:
+  - close: cleared-itself
+    because: "it is {{ alert_now.state }}"
+if_worse: go on
+`
+	p := play(t, src)
+	plan, err := p.m.Plan(p.now)
+	require.NoError(t, err)
+	p.log = append(p.log, plan.Events...)
+	p.add("", AlertChanged{State: "open", Severity: "critical", Worse: true})
+	p.add("", AlertChanged{State: "cleared", Severity: "critical", Cleared: true})
+	assert.Equal(t, Ended{State: Done, Outcome: "cleared-itself", Because: "it is cleared"}, p.run())
+}
+
+func TestCancelTakesBackAndEnds(t *testing.T) {
+	p := play(t, `
+steps:
+  - change: Restart
+    where: {name: g1}
+    run: [restart]
+    undo: {run: [start-old]}
+  - wait: Long
+    for: 1h
+`+closing+"finally:\n  - note: Over\n    text: over\n")
+	for range 20 {
+		plan, err := p.m.Plan(p.now)
+		require.NoError(t, err)
+		p.log = append(p.log, plan.Events...)
+		if p.m.s.WaitsOn() == OnTime {
+			break
+		}
+		switch {
+		case plan.AskLeave != nil:
+			p.add(plan.AskLeave.Path, LeaveGiven{Verdict: leave.Yes, Facts: []leave.Facts{{Name: "g1"}}})
+		case plan.WantLocks != nil:
+			p.add(plan.WantLocks.Path, LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)})
+		case len(plan.Begin) > 0:
+			p.add(p.m.s.PathOf(plan.Begin[0].Attempt), p.do(plan.Begin[0]))
+		}
+	}
+	p.add("", CancelAsked{By: "mara", Because: "wrong quay", Undo: true})
+	end := p.run()
+	assert.Equal(t, Cancelled, end.State)
+	assert.Equal(t, "Cancelled by mara: wrong quay.", end.Because)
+	assert.Equal(t, []string{"g1 restart", "g1 start-old"}, p.done)
+	assert.Len(t, find[Noted](p), 1)
+}
+
+func TestLimits(t *testing.T) {
+	p := play(t, "limits: {one_at_a_time: alert.severity, give_up_after: 30m}\nsteps:\n  - wait: Long\n    for: 1h\n"+closing)
+	p.held = "r0"
+	end := p.run()
+	assert.Equal(t, "The runbook gives up after 30m0s.", end.Because)
+	assert.Equal(t, []string{"turn:play:major"}, find[LocksTaken](p)[0].Keys)
+	assert.Equal(t, "r0", find[LocksAwaited](p)[0].Holder)
+}

@@ -1,0 +1,258 @@
+package flow
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+)
+
+// approvalFor is the yes that somebody gave before this change was reached; nil without one.
+func (w *walker) approvalFor(f *frame, path string) *approval {
+	if f.approval != nil {
+		return f.approval
+	}
+	return w.s.approved[path]
+}
+
+// covered goes on under a yes that was given before, if it allows what would run now; else the gate stands.
+func (w *walker) covered(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven, ap *approval) result {
+	p, d, err := w.propose(f, s, path, st.begun.Targets, given, time.Time{})
+	if err != nil {
+		return w.broken(path, s, err)
+	}
+	if why := w.outside(path, p, ap); why != "" {
+		return w.raise(f, s, path, st, given, []string{"what was approved does not cover it: " + why})
+	}
+	w.emit(path, Cleared{Proposal: p, Digest: d, Reasons: []string{fmt.Sprintf("%s approved it before (%s)", ap.by, ap.id)}})
+	return w.change(f, s, path, st)
+}
+
+// outside tells why an approval does not cover a proposal; "" where it does.
+func (w *walker) outside(path string, p leave.Proposal, ap *approval) string {
+	if !ap.until.IsZero() && !w.now.Before(ap.until) {
+		return "the approval came to its end"
+	}
+	for _, r := range p.Requests {
+		r.Step = ""
+		why := "nothing like it was shown for " + here(r.Target.Name)
+		for _, a := range ap.proposal.Requests {
+			if a.Target.Name != r.Target.Name || a.Step != "" && a.Step != path {
+				continue
+			}
+			a.Step = ""
+			if why = leave.Covers(a, r); why == "" {
+				break
+			}
+		}
+		if why != "" {
+			return why
+		}
+	}
+	return ""
+}
+
+func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
+	ask := &AskLeave{Path: path, Targets: st.begun.Targets, HasGate: s.Gate != nil, Secrets: s.Secrets()}
+	if s.Do != nil && s.Do.Kind() == "ssh" {
+		ask.NeedsKey = st.begun.Targets
+	}
+	w.plan.AskLeave = ask
+	return block
+}
+
+// propose renders the change once. What is stored here is what runs.
+func (w *walker) propose(f *frame, s *runbook.Step, path string, targets []string, given LeaveGiven, until time.Time) (leave.Proposal, string, error) {
+	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}
+	for _, t := range targets {
+		r, err := w.requestFor(f, s, path, t, given, false)
+		if err != nil {
+			return p, "", err
+		}
+		p.Requests = append(p.Requests, r)
+	}
+	d, err := p.Digest()
+	return p, d, err
+}
+
+func untilText(until time.Time) string {
+	if until.IsZero() {
+		return ""
+	}
+	return strconv.FormatInt(until.Unix(), 10)
+}
+
+func untilOf(p leave.Proposal) time.Time {
+	if n, err := strconv.ParseInt(p.Until, 10, 64); err == nil {
+		return time.Unix(n, 0).UTC()
+	}
+	return time.Time{}
+}
+
+func (w *walker) clear(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven) result {
+	p, d, err := w.propose(f, s, path, st.begun.Targets, given, time.Time{})
+	if err != nil {
+		return w.broken(path, s, err)
+	}
+	w.emit(path, Cleared{Proposal: p, Digest: d, Reasons: given.Reasons})
+	return w.carryOut(f, s, path, st, p, d)
+}
+
+// gateOf is the gate of a step, or the one that stands where the runbook says nothing.
+func gateOf(s *runbook.Step) *runbook.Gate {
+	if s.Gate != nil {
+		return s.Gate
+	}
+	return &runbook.Gate{Within: 30 * time.Minute}
+}
+
+func (w *walker) raise(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven, first []string) result {
+	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
+	p, d, err := w.propose(f, s, path, st.begun.Targets, given, until)
+	if err != nil {
+		return w.broken(path, s, err)
+	}
+	return w.stand(f, s, path, st, p, d, until, append(first, given.Reasons...))
+}
+
+// stand puts the question to people: what would run, word for word.
+func (w *walker) stand(f *frame, s *runbook.Step, path string, st *stepState, p leave.Proposal, d string, until time.Time, reasons []string) result {
+	g := gateOf(s)
+	ask := g.Ask
+	if ask == "" {
+		ask = "team/" + f.book.Owner
+	}
+	n := len(st.gates) + 1
+	w.emit(path, GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
+		Ask: ask, Comment: g.Comment, Until: until, Reasons: reasons, People: g.People})
+	w.wake(until)
+	return block
+}
+
+// decision follows the newest gate of a step to a person's yes. ok: it is there.
+func (w *walker) decision(f *frame, s *runbook.Step, path string, st *stepState) (r result, ok bool) {
+	g, gate := st.gates[len(st.gates)-1], gateOf(s)
+	switch {
+	case g.refused != nil:
+		because := fmt.Sprintf("%s refused the change %q", g.refused.By, s.Title)
+		if g.refused.Comment != "" {
+			because += ": " + g.refused.Comment
+		}
+		return w.branch(f, gate.Refused.Or(runbook.HandOverWord), path, path+".refused.", strings.TrimSuffix(because, ".")+"."), false
+	case g.enough():
+		if start := g.startAt(); w.now.Before(start) {
+			w.wake(start)
+			return block, false
+		}
+		return goOn, true
+	case !g.expired:
+		if w.now.Before(g.raised.Until) {
+			w.wake(g.raised.Until)
+			return block, false
+		}
+		w.emit(path, GateExpired{Gate: g.raised.Gate})
+	}
+	return w.branch(f, gate.Unanswered.Or(runbook.HandOverWord), path, path+".unanswered.", fmt.Sprintf("Nobody answered the gate before %q in time.", s.Title)), false
+}
+
+// gated follows the newest gate of the step, and carries the change out once it is approved.
+func (w *walker) gated(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven) result {
+	if r, ok := w.decision(f, s, path, st); !ok {
+		return r
+	}
+	g := st.gates[len(st.gates)-1]
+	if !w.started(st) {
+		if r, ok := w.approvedStill(f, s, path, st, g, given); !ok {
+			return r
+		}
+	}
+	return w.carryOut(f, s, path, st, g.raised.Proposal, g.raised.Digest)
+}
+
+// approvedStill makes sure, between the approval and the first touch, that what was approved is still so:
+// the reason on fresh readings, the facts and the leave as they are now. ok: it is.
+func (w *walker) approvedStill(f *frame, s *runbook.Step, path string, st *stepState, g *gateState, given LeaveGiven) (r result, ok bool) {
+	if r, ok := w.still(f, s, path, st, g.raised.Gate, g.raised.Round); !ok {
+		return r, false
+	}
+	if len(st.leaves) == st.leavesAtGate {
+		return w.askLeave(s, path, st), false
+	}
+	secrets := map[string]int{}
+	for _, r := range g.raised.Proposal.Requests {
+		for n, v := range r.Secrets {
+			secrets[n] = v
+		}
+	}
+	diff := leave.Differ(targetsOf(g.raised.Proposal), given.Facts)
+	for n, v := range secrets {
+		if given.Secrets[n] != v {
+			diff = append(diff, fmt.Sprintf("the secret %s was version %d and is %d", n, v, given.Secrets[n]))
+		}
+	}
+	if len(diff) > 0 {
+		return w.raise(f, s, path, st, given, []string{"what was approved is no longer so: " + strings.Join(diff, "; ")}), false
+	}
+	if !w.now.Before(g.raised.Until) && g.startAt().IsZero() {
+		return w.raise(f, s, path, st, given, []string{"the approval came to its end before the change began"}), false
+	}
+	return goOn, true
+}
+
+// targetsOf lists what was known of the targets of a proposal.
+func targetsOf(p leave.Proposal) []leave.Facts {
+	out := make([]leave.Facts, len(p.Requests))
+	for i, r := range p.Requests {
+		out[i] = r.Target
+	}
+	return out
+}
+
+// still takes the readings of the condition anew and judges it for each target. ok: its reason still holds, or
+// there is none to judge.
+func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, gate string, round int) (r result, ok bool) {
+	if s.Still == nil {
+		return goOn, true
+	}
+	for i, look := range w.looksOf(f, s.Still.Refers("readings")) {
+		place := at(path, look)
+		begun := w.s.step(place).begun
+		if begun == nil {
+			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
+		}
+		over, r := w.round(f, path, stillRounds*max(1, round)+i, look, place, asked(f, begun))
+		if r != goOn {
+			return r, false
+		}
+		if !over {
+			return block, false
+		}
+	}
+	for _, t := range st.begun.Targets {
+		key := gate + "/" + t
+		j := st.still[key]
+		if j == nil {
+			holds, values, err := s.Still.Explain(w.scope(f, path, t))
+			n := StillJudged{Gate: gate, Target: t, Expr: s.Still.Source, Values: values, Result: Fails}
+			if holds {
+				n.Result = Passes
+			}
+			if err != nil {
+				n.Result, n.Unsure = Unsure, unsure(err)
+			}
+			w.emit(path, n)
+			j = st.still[key]
+		}
+		switch {
+		case j.Result == Fails && s.Otherwise != nil:
+			return w.list(f, s.Otherwise, path+".otherwise."), false
+		case j.Result == Fails:
+			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s. Nothing was changed.", s.Title, j.Expr, here(t))}), false
+		case j.Result == Unsure:
+			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("Whether the change %q is still wanted is unsure: %s. Nothing was changed.", s.Title, j.Unsure)}), false
+		}
+	}
+	return goOn, true
+}

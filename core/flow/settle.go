@@ -1,0 +1,165 @@
+package flow
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"urgentis/core/runbook"
+)
+
+// questionTime is how long a question about an unknown outcome stands before it is handed over.
+const questionTime = time.Hour
+
+func (o *Outcome) reason() string {
+	why := o.Error
+	if why == "" && o.Exit != nil {
+		why = fmt.Sprintf("it ended with %d", *o.Exit)
+	}
+	if line := strings.TrimSpace(strings.SplitN(strings.TrimSpace(o.Stderr.Head), "\n", 2)[0]); line != "" {
+		why += ", saying " + strconv.Quote(line)
+	}
+	return why
+}
+
+// settle finds out what became of a change: by the condition that the runbook names, or by asking a person.
+// goOn: it happened. again: a person wants it done again.
+func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, last *attempt, what string) (r result, again bool) {
+	t := last.intent.Target
+	id := last.intent.Attempt
+	if s.Happened != nil && last.intent.Undo == "" {
+		holds, known, r := w.happened(f, s, path, st, t, id)
+		if r != goOn {
+			return r, false
+		}
+		if known && holds {
+			return goOn, false
+		}
+		if known {
+			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q did not happen on %s: %s does not hold.", what, s.Title, here(t), s.Happened.Source)}), false
+		}
+	}
+	q := st.questions[questionOf(id)]
+	if q == nil {
+		w.askWhatBecame(f, s, path, last, what)
+		return block, false
+	}
+	if q.open() {
+		if w.now.Before(q.raised.Until) {
+			w.wake(q.raised.Until)
+			return block, false
+		}
+		w.emit(path, QuestionExpired{Question: q.raised.Question})
+	}
+	switch {
+	case q.answered == nil:
+		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("Nobody could say what became of the %s %q on %s.", what, s.Title, here(t))}), false
+	case q.answered.Choice == Happened:
+		return goOn, false
+	case q.answered.Choice == DoItAgain:
+		return block, true
+	}
+	return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q did not happen on %s, says %s.", what, s.Title, here(t), q.answered.By)}), false
+}
+
+func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *attempt, what string) {
+	why, by := "nobody saw its end", ""
+	switch {
+	case last.lost != nil && last.lost.Because != "":
+		why, by = last.lost.Because, last.lost.By
+	case last.outcome != nil && last.outcome.Error != "":
+		why = last.outcome.Error
+	}
+	until := w.now.Add(questionTime).Truncate(time.Second)
+	w.emit(path, QuestionRaised{
+		Question: questionOf(last.intent.Attempt), Attempt: last.intent.Attempt, Until: until, By: by,
+		Text:    fmt.Sprintf("The %s %q was begun on %s and its outcome is unknown (%s). What became of it?", what, s.Title, here(last.intent.Target), why),
+		Choices: []string{Happened, DidNot, DoItAgain}, Ask: "on-call/" + f.book.Owner,
+	})
+	w.wake(until)
+}
+
+// happened takes the readings of the settling condition anew and judges it. known is false where it is unsure.
+func (w *walker) happened(f *frame, s *runbook.Step, path string, st *stepState, target, attempt string) (holds, known bool, r result) {
+	key := attempt + "/" + target
+	if j := st.still[key]; j != nil {
+		return j.Result == Passes, j.Result != Unsure, goOn
+	}
+	n := len(w.s.order) // far enough apart for each try
+	for i, a := range w.s.order {
+		if a.intent.Attempt == attempt {
+			n = i
+		}
+	}
+	for i, look := range w.looksOf(f, s.Happened.Refers("readings")) {
+		place := at(path, look)
+		begun := w.s.step(place).begun
+		if begun == nil {
+			return false, false, goOn
+		}
+		over, r := w.round(f, path, settleRounds+100*n+i, look, place, asked(f, begun))
+		if r != goOn {
+			return false, false, r
+		}
+		if !over {
+			return false, false, block
+		}
+	}
+	ok, values, err := s.Happened.Explain(w.scope(f, path, target))
+	j := StillJudged{Gate: attempt, Target: target, Expr: s.Happened.Source, Values: values, Result: Fails}
+	if ok {
+		j.Result = Passes
+	}
+	if err != nil {
+		j.Result, j.Unsure = Unsure, unsure(err)
+	}
+	w.emit(path, j)
+	return j.Result == Passes, j.Result != Unsure, goOn
+}
+
+// undo takes back, newest first, every change made within a block that has an undo and was not taken back.
+func (w *walker) undo(f *frame, path, block string) result {
+	st := w.s.step(path)
+	if st.undone {
+		return goOn
+	}
+	if st.undo == nil {
+		u := UndoBegun{}
+		for i := len(w.s.order) - 1; i >= 0; i-- {
+			a := w.s.order[i]
+			if !a.intent.Change || a.intent.Undo != "" || a.undone || !inside(a.path, block) || !w.made(a) {
+				continue
+			}
+			if a.intent.Request.Undo == nil {
+				u.Without = append(u.Without, a.intent.Attempt)
+				continue
+			}
+			u.Attempts = append(u.Attempts, a.intent.Attempt)
+		}
+		w.emit(path, u)
+	}
+	for i, id := range st.undo.Attempts {
+		a := w.s.attempts[id]
+		s, _ := Find(w.s.book, a.path)
+		if s == nil {
+			continue
+		}
+		if r := w.touch(f, s, path, st, *a.intent.Request.Undo, a.intent.Approval, undoRounds+i, id); r != goOn {
+			return r
+		}
+	}
+	if n := len(st.undo.Without); n > 0 {
+		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("%d change(s) could not be taken back: they have no undo.", n)})
+	}
+	w.emit(path, Undone{})
+	return goOn
+}
+
+// made reports whether a change is known to have happened.
+func (w *walker) made(a *attempt) bool {
+	if a.outcome != nil && a.outcome.State == OK {
+		return true
+	}
+	q := w.s.step(a.path).questions[questionOf(a.intent.Attempt)]
+	return q != nil && q.answered != nil && q.answered.Choice == Happened
+}

@@ -1,0 +1,268 @@
+package runbook
+
+import (
+	"regexp"
+	"strings"
+	"time"
+	"urgentis/core/expr"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// sections are the keys of a runbook or a part that are decoded after the names are known.
+type sections struct {
+	inputs, starts, steps, limits, onError, finally, cleared, worse, results, parts ast.Node
+}
+
+// shared lists the keys that a part has too.
+func (d *decoder) shared(x *sections) map[string]func(ast.Node) {
+	return map[string]func(ast.Node){
+		"about":    func(n ast.Node) { d.book.About = strings.TrimSpace(d.word(n, "about")) },
+		"inputs":   func(n ast.Node) { x.inputs = n },
+		"steps":    func(n ast.Node) { x.steps = n },
+		"on_error": func(n ast.Node) { x.onError = n },
+		"results":  func(n ast.Node) { x.results = n },
+	}
+}
+
+// parts decodes the local parts: each is a small runbook of its own, with names of its own.
+func (d *decoder) parts(n ast.Node) {
+	d.book.Parts = map[string]*Book{}
+	entries := d.mapping(n, "parts")
+	// First what each promises, since parts may call each other.
+	for _, e := range entries {
+		if !namePattern.MatchString(e.key) {
+			d.fail(e.node, "a part's name must be small letters, digits and hyphens, and begin with a letter")
+		}
+		d.book.Parts[e.key] = &Book{Name: e.key, Title: e.key, Owner: d.book.Owner, Service: d.book.Service, Source: d.book.Source, Revision: d.book.Revision, Parts: d.book.Parts}
+	}
+	for _, e := range entries {
+		p := newDecoder(d.text, d.book.Parts[e.key])
+		p.part, p.calls = true, d.calls
+		var x sections
+		p.fields(e.value, "part "+e.key, p.shared(&x))
+		if x.steps == nil {
+			d.fail(e.node, "part %s has no steps", e.key)
+			continue
+		}
+		p.body(e.value, x)
+	}
+}
+
+// body decodes what a runbook and a part have in common.
+func (d *decoder) body(root ast.Node, x sections) {
+	b := d.book
+	if x.inputs != nil {
+		b.Inputs = d.inputs(x.inputs, "input")
+		for _, in := range b.Inputs {
+			d.schema.Inputs[in.Name] = in.Type
+		}
+	}
+	for _, n := range []ast.Node{x.steps, x.onError, x.finally, x.cleared, x.worse} {
+		if n != nil {
+			d.collect(n, 0)
+		}
+	}
+	var err error
+	if d.cel, err = expr.NewCompiler(d.schema); err != nil {
+		d.fail(root, "%s", err)
+		return
+	}
+	if x.starts != nil {
+		d.starts(x.starts)
+	}
+	if x.limits != nil {
+		d.limits(x.limits)
+	}
+	if x.steps != nil {
+		b.Steps = d.stepList(x.steps, "", 0)
+	}
+	if x.onError != nil {
+		b.OnError = d.branch(x.onError, "on_error", "", 0)
+	}
+	if x.finally != nil {
+		b.Finally = d.stepList(x.finally, "finally.", 1)
+	}
+	if x.cleared != nil {
+		b.IfCleared = d.branch(x.cleared, "if_cleared", "", 0)
+	}
+	if x.worse != nil {
+		b.IfWorse = d.branch(x.worse, "if_worse", "", 0)
+	}
+	if x.results != nil {
+		d.results(x.results)
+	}
+	if !d.findings.Failed() {
+		d.check(root)
+	}
+}
+
+func (d *decoder) limits(n ast.Node) {
+	d.fields(n, "limits", map[string]func(ast.Node){
+		"one_at_a_time": func(n ast.Node) {
+			p, err := d.cel.Compile(d.word(n, "one_at_a_time"), expr.InStep)
+			if err != nil {
+				d.exprAt(n, err)
+				return
+			}
+			if len(p.Refers("readings"))+len(p.Refers("answers")) > 0 {
+				d.fail(n, "one_at_a_time is asked before the first step: it can use inputs and the alert only")
+			}
+			d.book.Limits.OneAtATime = p
+		},
+		"give_up_after": func(n ast.Node) {
+			if d.book.Limits.GiveUpAfter = d.duration(n, "give_up_after"); d.book.Limits.GiveUpAfter > 30*24*time.Hour {
+				d.fail(n, "a run may last 30 days at most")
+			}
+		},
+	})
+}
+
+func (d *decoder) results(n ast.Node) {
+	for _, e := range d.mapping(n, "results") {
+		r := Result{Name: e.key, Type: expr.Text}
+		if !idPattern.MatchString(e.key) {
+			d.fail(e.node, "a result's name must be small letters, digits and _, and begin with a letter")
+		}
+		got := d.fields(e.value, "result "+e.key, map[string]func(ast.Node){
+			"type":  func(n ast.Node) { r.Type = d.typ(n) },
+			"value": func(n ast.Node) { r.Value = d.template(n, expr.InStep, "value") },
+		})
+		if got["value"] == nil {
+			d.fail(e.node, "result %s needs value", e.key)
+		}
+		d.book.Results = append(d.book.Results, r)
+	}
+}
+
+func (d *decoder) title(n ast.Node) string {
+	w := strings.TrimSpace(d.word(n, "a title"))
+	if w == "" {
+		d.fail(n, "a title is missing")
+	}
+	if len(w) > 200 {
+		d.fail(n, "a title may have 200 bytes")
+	}
+	if strings.Contains(w, "{{") {
+		d.fail(n, "a title is plain text: it names the step also before it runs")
+	}
+	if tok := n.GetToken(); tok.Next != nil && tok.Next.Type.String() == "Comment" && tok.Next.Position.Line == tok.Position.Line {
+		d.warn(n, "the title ends before the # : put it in quotes if that belongs to it")
+	}
+	return w
+}
+
+func (d *decoder) name(n ast.Node, what string) string {
+	w := d.word(n, what)
+	if !namePattern.MatchString(w) {
+		d.fail(n, "%s must be small letters, digits and hyphens, and begin with a letter", what)
+	}
+	return w
+}
+
+func (d *decoder) typ(n ast.Node) expr.Type {
+	w := d.word(n, "type")
+	names := make([]string, len(expr.Types))
+	for i, t := range expr.Types {
+		if names[i] = string(t); string(t) == w {
+			return t
+		}
+	}
+	d.at(position(n), 0, false, "there is no type "+w+"; the types are "+strings.Join(names, ", "), nearest(w, names))
+	return expr.Text
+}
+
+// inputs decodes typed values that a person or a caller gives.
+func (d *decoder) inputs(n ast.Node, what string) []Input {
+	var out []Input
+	for _, e := range d.mapping(n, what+"s") {
+		in := Input{Name: e.key, Type: expr.Text}
+		if !idPattern.MatchString(e.key) {
+			d.fail(e.node, "the name of an %s must be small letters, digits and _, and begin with a letter", what)
+		}
+		def, pattern := d.inputFields(&in, what+" "+e.key, e.value)
+		if pattern != nil && in.Type != expr.Text {
+			d.fail(pattern, "a pattern is for text; give min and max for a number")
+		}
+		if def != nil {
+			v, err := in.Accept(d.scalar(def))
+			if err != nil {
+				d.fail(def, "the default is not allowed by the %s itself: %s", what, err)
+			}
+			in.Default = v
+		}
+		out = append(out, in)
+	}
+	return out
+}
+
+func (d *decoder) inputFields(in *Input, what string, n ast.Node) (def, pattern ast.Node) {
+	d.fields(n, what, map[string]func(ast.Node){
+		"type":    func(n ast.Node) { in.Type = d.typ(n) },
+		"label":   func(n ast.Node) { in.Label = d.word(n, "label") },
+		"pattern": func(n ast.Node) { pattern = n; in.Pattern = d.pattern(n) },
+		"choices": func(n ast.Node) {
+			for _, c := range d.list(n, "choices") {
+				in.Choices = append(in.Choices, d.word(c, "a choice"))
+			}
+		},
+		"default": func(n ast.Node) { def = n },
+		"min":     func(n ast.Node) { f := d.number(n, "min"); in.Min = &f },
+		"max":     func(n ast.Node) { f := d.number(n, "max"); in.Max = &f },
+	})
+	return def, pattern
+}
+
+func (d *decoder) scalar(n ast.Node) any {
+	switch x := n.(type) {
+	case *ast.IntegerNode, *ast.FloatNode:
+		f := d.number(n, "the value")
+		if f == float64(int64(f)) {
+			return int64(f)
+		}
+		return f
+	case *ast.BoolNode:
+		return x.Value
+	}
+	return d.word(n, "the value")
+}
+
+func (d *decoder) pattern(n ast.Node) *regexp.Regexp {
+	w := d.word(n, "pattern")
+	re, err := regexp.Compile(w)
+	if err != nil {
+		d.fail(n, "this is not a regular expression (RE2): %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil
+	}
+	return re
+}
+
+func (d *decoder) starts(n ast.Node) {
+	for _, e := range d.mapping(n, "starts") {
+		s := Start{Name: e.key, Line: position(e.node).Line, Inputs: map[string]*expr.Template{}}
+		if !namePattern.MatchString(e.key) {
+			d.fail(e.node, "a start's name must be small letters, digits and hyphens, and begin with a letter")
+		}
+		d.fields(e.value, "a start", map[string]func(ast.Node){
+			"alert": func(n ast.Node) { s.Alert = d.condition(n, expr.InStart, "alert") },
+			"inputs": func(n ast.Node) {
+				for _, v := range d.mapping(n, "inputs") {
+					if _, ok := d.schema.Inputs[v.key]; !ok {
+						d.at(position(v.node), 0, false, "the runbook has no input "+v.key, nearest(v.key, keys(d.schema.Inputs)))
+						continue
+					}
+					s.Inputs[v.key] = d.template(v.value, expr.InStart, "an input")
+				}
+			},
+		})
+		if s.Alert == nil && !d.findings.Failed() {
+			d.fail(e.node, "start %s does not say on which alert; give alert: CONDITION", e.key)
+		}
+		for _, in := range d.book.Inputs {
+			if in.Default == nil && s.Inputs[in.Name] == nil {
+				d.fail(e.node, "start %s does not say input %s, which has no default", e.key, in.Name)
+			}
+		}
+		d.book.Starts = append(d.book.Starts, s)
+	}
+}
