@@ -1246,11 +1246,15 @@ type Value struct {
 
 // Verdict defines model for Verdict.
 type Verdict struct {
-	Error   string  `json:"error,omitempty,omitzero"`
-	Name    string  `json:"name"`
-	Runbook string  `json:"runbook"`
-	Started bool    `json:"started"`
-	Values  []Value `json:"values,omitempty,omitzero"`
+	// Error why it did not start
+	Error   string `json:"error,omitempty,omitzero"`
+	Name    string `json:"name"`
+	Runbook string `json:"runbook"`
+	Started bool   `json:"started"`
+
+	// StartsAt when it starts if the alert is still so
+	StartsAt time.Time `json:"starts_at,omitempty,omitzero"`
+	Values   []Value   `json:"values,omitempty,omitzero"`
 }
 
 // Verified defines model for Verified.

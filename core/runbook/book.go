@@ -132,6 +132,11 @@ type Start struct {
 	Name   string
 	Alert  *expr.Program
 	Inputs map[string]*expr.Template
+	// Steady is how long the alert must stay so before the runbook starts; 0: it starts at once.
+	Steady time.Duration
+	// AtMost is how often it may start within Per; 0: as often as it likes.
+	AtMost int
+	Per    time.Duration
 	Line   int
 }
 

@@ -13,11 +13,12 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// wholeOrder is the order of the keys of a runbook; stepOrder that of a step, after its verb.
+// wholeOrder is the order of the keys of a runbook; startOrder that of a start; stepOrder that of a step, after its verb.
 var (
 	wholeOrder = []string{"urgentis", "name", "title", "owner", "service", "tags", "saves", "about", "starts", "inputs", "limits", "parts", "steps",
 		"if_cleared", "if_worse", "on_error", "finally", "results"}
-	stepOrder = []string{"id", "when", "over", "where", "peers", "named", "at_once", "tolerate", "from", "as", "words", "run", "script", "interpreter", "http", "sql", "port", "name", "echo",
+	startOrder = []string{"alert", "steady", "at_most", "inputs"}
+	stepOrder  = []string{"id", "when", "over", "where", "peers", "named", "at_once", "tolerate", "from", "as", "words", "run", "script", "interpreter", "http", "sql", "port", "name", "echo",
 		"send", "fetch", "env", "stdin", "accept", "timeout", "only_reads", "fits", "read", "retake", "until", "for", "again", "that", "agrees", "proves", "inputs", "to", "text",
 		"source", "because", "within", "fields", "suggest", "still", "fresh", "gate", "undo", "happened", "repeatable", "branches", "choices", "ask_again", "rounds", "none", "unanswered",
 		"steps", "between", "passes", "fails", "unsure", "otherwise", "on_error"}
@@ -44,6 +45,7 @@ func Format(src []byte) ([]byte, error) {
 			continue
 		}
 		order(d.Body, wholeOrder)
+		orderStarts(d.Body)
 		out = spaced(d.Body.String())
 	}
 	return out, same(src, out)
@@ -59,6 +61,22 @@ func order(n ast.Node, keys []string) {
 		}
 	case *ast.MappingValueNode:
 		orderValue(x)
+	}
+}
+
+func orderStarts(n ast.Node) {
+	whole, ok := n.(ast.MapNode)
+	if !ok {
+		return
+	}
+	for it := whole.MapRange(); it.Next(); {
+		starts, ok := it.Value().(ast.MapNode)
+		if !ok || it.Key().GetToken().Value != "starts" {
+			continue
+		}
+		for each := starts.MapRange(); each.Next(); {
+			order(each.Value(), startOrder)
+		}
 	}
 }
 

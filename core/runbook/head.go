@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 	"urgentis/core/expr"
@@ -237,24 +238,36 @@ func (d *decoder) pattern(n ast.Node) *regexp.Regexp {
 	return re
 }
 
+// maxSteady is the longest that an alert may have to stay so.
+const maxSteady = 24 * time.Hour
+
+// maxPer is the longest time over which starts are counted.
+const maxPer = 7 * 24 * time.Hour
+
+var ratePattern = regexp.MustCompile(`^([1-9][0-9]{0,3}) per (\S+)$`)
+
+// rate decodes how often something may happen: "3 per 1h".
+func (d *decoder) rate(n ast.Node) (int, time.Duration) {
+	m := ratePattern.FindStringSubmatch(d.word(n, "at_most"))
+	if m == nil {
+		d.fail(n, "at_most must be a number per a time, as in 3 per 1h")
+		return 0, 0
+	}
+	count, err := strconv.Atoi(m[1])
+	per, wrong := ParseDuration(m[2])
+	if err != nil || wrong != nil || per > maxPer {
+		d.fail(n, "at_most counts over a time such as 10m, 1h or 1d, and over 7d at most")
+	}
+	return count, per
+}
+
 func (d *decoder) starts(n ast.Node) {
 	for _, e := range d.mapping(n, "starts") {
 		s := Start{Name: e.key, Line: position(e.node).Line, Inputs: map[string]*expr.Template{}}
 		if !namePattern.MatchString(e.key) {
 			d.fail(e.node, "a start's name must be small letters, digits and hyphens, and begin with a letter")
 		}
-		d.fields(e.value, "a start", map[string]func(ast.Node){
-			"alert": func(n ast.Node) { s.Alert = d.condition(n, expr.InStart, "alert") },
-			"inputs": func(n ast.Node) {
-				for _, v := range d.mapping(n, "inputs") {
-					if _, ok := d.schema.Inputs[v.key]; !ok {
-						d.at(position(v.node), 0, false, "the runbook has no input "+v.key, nearest(v.key, keys(d.schema.Inputs)))
-						continue
-					}
-					s.Inputs[v.key] = d.template(v.value, expr.InStart, "an input")
-				}
-			},
-		})
+		d.startFields(&s, e.value)
 		if s.Alert == nil && !d.findings.Failed() {
 			d.fail(e.node, "start %s does not say on which alert; give alert: CONDITION", e.key)
 		}
@@ -265,4 +278,25 @@ func (d *decoder) starts(n ast.Node) {
 		}
 		d.book.Starts = append(d.book.Starts, s)
 	}
+}
+
+func (d *decoder) startFields(s *Start, n ast.Node) {
+	d.fields(n, "a start", map[string]func(ast.Node){
+		"alert": func(n ast.Node) { s.Alert = d.condition(n, expr.InStart, "alert") },
+		"steady": func(n ast.Node) {
+			if s.Steady = d.duration(n, "steady"); s.Steady > maxSteady {
+				d.fail(n, "steady may be a day at most")
+			}
+		},
+		"at_most": func(n ast.Node) { s.AtMost, s.Per = d.rate(n) },
+		"inputs": func(n ast.Node) {
+			for _, v := range d.mapping(n, "inputs") {
+				if _, ok := d.schema.Inputs[v.key]; !ok {
+					d.at(position(v.node), 0, false, "the runbook has no input "+v.key, nearest(v.key, keys(d.schema.Inputs)))
+					continue
+				}
+				s.Inputs[v.key] = d.template(v.value, expr.InStart, "an input")
+			}
+		},
+	})
 }

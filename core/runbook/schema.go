@@ -55,6 +55,7 @@ func Schema() []byte {
 		"branch": map[string]any{"anyOf": []any{map[string]any{"enum": []string{GoOn, Stop, UndoWord, HandOverWord}}, map[string]any{"$ref": "#/$defs/steps"}}},
 		"span":   map[string]any{"type": "string", "pattern": `^([0-9]+d)?([0-9.]+(h|m|s|ms))*$`, "description": "a time such as 30s, 5m, 2h or 1d"},
 		"gate":   obj(keys["gate"]), "again": obj(keys["again"]), "http": obj(keys["http"]), "sql": obj(keys["sql"]),
+		"starts": map[string]any{"type": "object", "additionalProperties": obj(keys["a start"], "alert")},
 		"inputs": map[string]any{"type": "object", "additionalProperties": obj(keys["input "])},
 		"read":   map[string]any{"type": "object", "additionalProperties": obj(keys["reading "])},
 		"type":   map[string]any{"enum": types},
@@ -75,7 +76,7 @@ var keyKinds = map[string]any{
 	"unanswered": refTo("branch"), "if_cleared": refTo("branch"), "if_worse": refTo("branch"),
 	"timeout": refTo("span"), "within": refTo("span"), "every": refTo("span"), "for": refTo("span"), "steady": refTo("span"), "fresh": refTo("span"),
 	"saves": refTo("span"), "give_up_after": refTo("span"),
-	"gate": refTo("gate"), "again": refTo("again"), "http": refTo("http"), "sql": refTo("sql"), "inputs": map[string]any{"type": "object"}, "read": refTo("read"),
+	"gate": refTo("gate"), "again": refTo("again"), "starts": refTo("starts"), "http": refTo("http"), "sql": refTo("sql"), "inputs": map[string]any{"type": "object"}, "read": refTo("read"),
 	"type": refTo("type"), "title": map[string]any{"type": "string"}, "name": map[string]any{}, "run": map[string]any{"type": "array"}, "tags": map[string]any{"type": "array"},
 }
 
@@ -95,6 +96,7 @@ func probed() map[string][]string {
 		d.verbKeys(s, known, "1", 0)
 		d.fields(nil, "a "+string(v), known)
 	}
+	d.startFields(&Start{}, nil)
 	d.gate(nil, "1", 0)
 	d.again(nil)
 	d.http(nil)

@@ -3,6 +3,7 @@ package trigger
 
 import (
 	"strings"
+	"time"
 
 	"urgentis/core/expr"
 )
@@ -20,6 +21,8 @@ type Verdict struct {
 	Started bool         `json:"started"`
 	Values  []expr.Value `json:"values,omitempty"` // what decided it
 	Error   string       `json:"error,omitempty"`
+	// StartsAt is when it starts if the alert is still so; nil where it does not wait.
+	StartsAt *time.Time `json:"starts_at,omitempty"`
 }
 
 // Index finds triggers without evaluating each: by an equality that must hold for the condition to be true.

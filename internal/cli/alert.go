@@ -133,6 +133,9 @@ func (a *app) alertShow() *cobra.Command {
 				if v.Started {
 					what = "started"
 				}
+				if v.StartsAt != nil {
+					what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"
+				}
 				var why []string
 				for _, p := range v.Values {
 					why = append(why, p.Part+" is "+p.Text)

@@ -101,6 +101,11 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 			lines = append(lines, c.Error)
 		}
 		return "person", amber, lines
+	case "run.held":
+		return "wait", bold, nil
+	case "run.dropped":
+		because()
+		return "run", bold, lines
 	case "nothing.started":
 		return "person", amber, nil
 	case "run.ended":

@@ -57,7 +57,7 @@ type answer struct {
 // maxBatch bounds how many reports share one commit.
 const maxBatch = 256
 
-// New makes an intake and starts its two writers. Reports with one identity go through the same writer, in order.
+// New makes an intake and starts its two writers, and the one who looks after starts that wait. Reports with one identity go through the same writer, in order.
 func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
 	in := &Intake{store: s, engine: e, log: log, clock: time.Now, stop: make(chan struct{})}
 	for i := range in.lanes {
@@ -65,6 +65,8 @@ func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
 		in.done.Add(1)
 		go in.write(in.lanes[i])
 	}
+	in.done.Add(1)
+	go in.watch()
 	return in
 }
 
@@ -176,8 +178,19 @@ type writing struct {
 	fresh   []*store.Alert // raised in this batch, written at its end
 }
 
-func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
+// writing begins to write with the triggers as they are now.
+func (in *Intake) writing(ctx context.Context, tx *gorm.DB) (*writing, error) {
 	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
+	var err error
+	w.index, err = in.triggers.load(ctx, tx, in.engine)
+	return w, err
+}
+
+func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
+	w, err := in.writing(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
 	type identity struct {
 		Source string `json:"source"`
 		Key    string `json:"key"`
@@ -204,9 +217,6 @@ func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writin
 	}
 	for i := range rows {
 		w.open[rows[i].Source+"\x00"+rows[i].Key] = &rows[i]
-	}
-	if w.index, err = in.triggers.load(ctx, tx, in.engine); err != nil {
-		return nil, err
 	}
 	// One incident for each identity that is not open yet, so that their numbers have no gaps.
 	fresh := map[string]bool{}

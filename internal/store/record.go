@@ -188,6 +188,9 @@ func (s *Store) Forget(ctx context.Context) error {
 	if err := s.DB.WithContext(ctx).Exec("delete from feed where at < now() - interval '1 hour'").Error; err != nil {
 		return err
 	}
+	if err := s.DB.WithContext(ctx).Exec("delete from started where at < now() - interval '8 days'").Error; err != nil {
+		return err
+	}
 	return s.DB.WithContext(ctx).Exec("delete from session where expires_at < now()").Error
 }
 

@@ -1003,6 +1003,12 @@ export interface components {
             runbook: string;
             name: string;
             started: boolean;
+            /**
+             * Format: date-time
+             * @description when it starts if the alert is still so
+             */
+            starts_at?: string;
+            /** @description why it did not start */
             error?: string;
             values?: components["schemas"]["Value"][];
         };

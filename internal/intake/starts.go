@@ -1,0 +1,332 @@
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"gorm.io/gorm"
+
+	"urgentis/core/expr"
+	"urgentis/core/runbook"
+	"urgentis/core/trigger"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// maxExplained bounds for how many triggers the alert keeps why they did not start.
+const maxExplained = 200
+
+// start begins the runbooks that the alert starts, save those it started before or that wait whether it stays so.
+// before is nil for an alert that is new.
+func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Verdict) error {
+	snapshot := Snapshot(a)
+	verdicts := w.index.index.Match(snapshot)
+	if len(w.index.books) <= maxExplained {
+		verdicts = w.index.index.Explain(snapshot)
+	}
+	for _, old := range before {
+		i := slices.IndexFunc(verdicts, func(v trigger.Verdict) bool { return v.Runbook == old.Runbook && v.Name == old.Name })
+		switch {
+		case i < 0 && old.Started:
+			verdicts = append(verdicts, old)
+		case i >= 0:
+			verdicts[i].StartsAt = old.StartsAt
+			if old.Started {
+				verdicts[i] = old
+			}
+		}
+	}
+	began := func(v trigger.Verdict) bool { return v.Started || v.StartsAt != nil }
+	for i := range verdicts {
+		v := &verdicts[i]
+		known := slices.ContainsFunc(before, func(old trigger.Verdict) bool {
+			return old.Runbook == v.Runbook && old.Name == v.Name && began(old)
+		})
+		if !v.Started || known {
+			v.Started = v.Started && v.StartsAt == nil
+			continue
+		}
+		if st := w.occasion(*v); st.Steady > 0 {
+			if err := w.hold(a, inc, v, st.Steady); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := w.begin(v, snapshot, inc); err != nil {
+			return err
+		}
+	}
+	var err error
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
+		return err
+	}
+	if before != nil || slices.ContainsFunc(verdicts, began) {
+		return nil
+	}
+	inc.WaitingOn = "person"
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "nothing.started", Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}); err != nil {
+		return err
+	}
+	return w.send(inc, "nobody", fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number))
+}
+
+// occasion finds the start that a verdict is about; an empty one where the runbook has it no longer.
+func (w *writing) occasion(v trigger.Verdict) runbook.Start {
+	if b := w.index.books[v.Runbook]; b != nil {
+		for _, s := range b.Starts {
+			if s.Name == v.Name {
+				return s
+			}
+		}
+	}
+	return runbook.Start{}
+}
+
+// begin begins the run of a verdict, or writes down why it cannot.
+func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.Incident) error {
+	v.StartsAt = nil
+	st, refused := w.prepare(*v, snapshot, inc)
+	if refused == nil {
+		var err error
+		if refused, err = w.tooOften(*v); err != nil {
+			return err
+		}
+	}
+	if refused == nil {
+		// What the database refuses fails the transaction by itself; what is left is a runbook that cannot begin.
+		_, refused = w.sheet.Begin(st)
+	}
+	if v.Started = refused == nil; v.Started {
+		return nil
+	}
+	v.Error = refused.Error()
+	err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.refused", Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
+		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": v.Error}})
+	if err != nil {
+		return err
+	}
+	return w.send(inc, "refused:"+v.Runbook+":"+v.Name, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, v.Error))
+}
+
+func actor(v trigger.Verdict) string { return "trigger:" + v.Runbook + "/" + v.Name }
+
+// prepare renders and checks the inputs of a start.
+func (w *writing) prepare(v trigger.Verdict, snapshot map[string]any, inc *store.Incident) (engine.Start, error) {
+	b := w.index.books[v.Runbook]
+	st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: actor(v)}
+	given := map[string]any{}
+	for name, t := range w.occasion(v).Inputs {
+		val, err := t.Value(&expr.Scope{Alert: snapshot})
+		if err != nil {
+			return st, fmt.Errorf("input %s: %w", name, err)
+		}
+		given[name] = val
+	}
+	var err error
+	st.Inputs, err = b.AcceptAll(given)
+	return st, err
+}
+
+// tooOften counts a start against its bound, and says so where that is reached.
+func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
+	st := w.occasion(v)
+	if st.AtMost == 0 {
+		return nil, nil
+	}
+	// Two writers must not both take the last one.
+	if err := w.tx.Exec("select pg_advisory_xact_lock(hashtextextended('starts', 5))").Error; err != nil {
+		return nil, err
+	}
+	var n int
+	if err := w.tx.Raw("select count(*) from started where runbook = ? and start = ? and at > ?", v.Runbook, v.Name, w.now.Add(-st.Per)).Scan(&n).Error; err != nil {
+		return nil, fmt.Errorf("count starts: %w", err)
+	}
+	if n >= st.AtMost {
+		return fmt.Errorf("it started %d times in the last %s, and may at most %d times: a person is needed", n, short(st.Per), st.AtMost), nil
+	}
+	return nil, w.tx.Exec("insert into started (runbook, start, at) values (?, ?, ?)", v.Runbook, v.Name, w.now).Error
+}
+
+// short writes a time span without the parts that are zero.
+func short(d time.Duration) string {
+	s := d.String()
+	for _, zero := range []string{"m0s", "h0m"} {
+		if len(s) > len(zero) && s[len(s)-len(zero):] == zero {
+			s = s[:len(s)-2]
+		}
+	}
+	return s
+}
+
+// hold lets a start wait whether the alert stays so.
+func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, steady time.Duration) error {
+	due := w.now.Add(steady)
+	v.Started, v.StartsAt = false, &due
+	if err := w.tx.Exec("insert into starting (alert, runbook, start, due) values (?, ?, ?, ?) on conflict do nothing", a.ID, v.Runbook, v.Name, due).Error; err != nil {
+		return fmt.Errorf("let a start wait: %w", err)
+	}
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.held", Actor: actor(*v), Title: fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, short(steady)),
+		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due}})
+}
+
+// letGo drops the starts that wait and whose condition no longer holds, and gives what became of all.
+func (w *writing) letGo(a *store.Alert, inc *store.Incident) ([]trigger.Verdict, error) {
+	verdicts := []trigger.Verdict{}
+	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
+		return nil, err
+	}
+	for i := range verdicts {
+		if v := &verdicts[i]; v.StartsAt != nil {
+			if why := w.passed(a, *v); why != "" {
+				if err := w.drop(a, inc, v, why); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return verdicts, w.settled(a, inc, verdicts)
+}
+
+// passed says why a start that waits must wait no more; "" where it may go on.
+func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
+	st := w.occasion(v)
+	switch {
+	case st.Alert == nil:
+		return "the runbook no longer has this start"
+	case a.State != "open":
+		return fmt.Sprintf("the alert cleared before it had been so for %s", short(st.Steady))
+	}
+	if ok, err := st.Alert.Bool(&expr.Scope{Alert: Snapshot(a)}); err != nil {
+		return err.Error()
+	} else if !ok {
+		return fmt.Sprintf("the alert did not stay so for %s", short(st.Steady))
+	}
+	return ""
+}
+
+func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, why string) error {
+	v.Started, v.StartsAt, v.Error = false, nil, why
+	if err := w.tx.Exec("delete from starting where alert = ? and runbook = ? and start = ?", a.ID, v.Runbook, v.Name).Error; err != nil {
+		return fmt.Errorf("drop a start: %w", err)
+	}
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.dropped", Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
+		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why}})
+}
+
+// settled keeps what became of the starts. Where none is left that began or may begin, a person looks after the incident.
+func (w *writing) settled(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) error {
+	var err error
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
+		return err
+	}
+	if inc.State == "open" && !slices.ContainsFunc(verdicts, func(v trigger.Verdict) bool { return v.Started || v.StartsAt != nil }) {
+		inc.WaitingOn = "person"
+	}
+	return nil
+}
+
+// maxRipe bounds how many starts that have waited are begun in one transaction.
+const maxRipe = 100
+
+// ripen begins the starts whose alert stayed so. It returns how many there were, and when the next is due.
+func (in *Intake) ripen(ctx context.Context) (n int, next time.Duration, err error) {
+	err = in.store.Tx(ctx, func(tx *gorm.DB) error {
+		var due []struct{ Alert, Runbook, Start string }
+		// The alert is locked with them: its next report either came before, or finds them gone.
+		if err := tx.Raw(`select s.alert, s.runbook, s.start from starting s join alert a on a.id = s.alert where s.due <= now()
+			order by s.due limit ? for update skip locked`, maxRipe).Scan(&due).Error; err != nil {
+			return err
+		}
+		if n = len(due); n > 0 {
+			w, err := in.writing(ctx, tx)
+			if err != nil {
+				return err
+			}
+			for _, d := range due {
+				if err := w.ripe(d.Alert, trigger.Verdict{Runbook: d.Runbook, Name: d.Start}); err != nil {
+					return err
+				}
+			}
+			if err := w.flush(ctx); err != nil {
+				return err
+			}
+		}
+		var wait *float64
+		if err := tx.Raw("select extract(epoch from min(due) - now()) from starting").Scan(&wait).Error; err != nil {
+			return err
+		}
+		if wait != nil {
+			next = max(time.Millisecond, time.Duration(*wait*float64(time.Second)))
+		}
+		return nil
+	})
+	return n, next, err
+}
+
+// ripe begins one start that has waited.
+func (w *writing) ripe(id string, which trigger.Verdict) error {
+	var a store.Alert
+	if err := w.tx.Where("id = ?", id).Take(&a).Error; err != nil {
+		return err
+	}
+	var verdicts []trigger.Verdict
+	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
+		return err
+	}
+	if err := w.tx.Exec("delete from starting where alert = ? and runbook = ? and start = ?", id, which.Runbook, which.Name).Error; err != nil {
+		return err
+	}
+	i := slices.IndexFunc(verdicts, func(v trigger.Verdict) bool {
+		return v.Runbook == which.Runbook && v.Name == which.Name && v.StartsAt != nil
+	})
+	if i < 0 || a.Incident == nil {
+		return nil
+	}
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil {
+		return err
+	}
+	if why := w.passed(&a, verdicts[i]); why != "" {
+		err = w.drop(&a, inc, &verdicts[i], why)
+	} else if inc.State != "open" {
+		err = w.drop(&a, inc, &verdicts[i], "the incident was closed meanwhile")
+	} else {
+		err = w.begin(&verdicts[i], Snapshot(&a), inc)
+	}
+	if err != nil {
+		return err
+	}
+	if err := w.settled(&a, inc, verdicts); err != nil {
+		return err
+	}
+	w.changed(&a)
+	return w.tx.Save(&a).Error
+}
+
+// watch begins the starts that have waited, as they fall due.
+func (in *Intake) watch() {
+	defer in.done.Done()
+	const longest = 250 * time.Millisecond
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		n, next, err := in.ripen(ctx)
+		cancel()
+		if err != nil {
+			in.log.Warn("begin starts that have waited", "error", err)
+		}
+		if n == maxRipe {
+			continue
+		}
+		if next == 0 || next > longest {
+			next = longest
+		}
+		select {
+		case <-in.stop:
+			return
+		case <-time.After(next):
+		}
+	}
+}

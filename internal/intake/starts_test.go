@@ -1,0 +1,130 @@
+package intake
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/alert"
+	"urgentis/internal/store"
+)
+
+const steadyBook = `urgentis: runbook/1
+name: b
+title: B
+owner: o
+service: s
+starts: {patient: {alert: alert.severity != "minor", steady: 1h, at_most: 2 per 1d}}
+steps: [{note: N, text: n}]
+`
+
+// passTime lets all starts that wait fall due, and begins what may begin.
+func passTime(t *testing.T, in *Intake, s *store.Store) {
+	require.NoError(t, s.DB.Exec("update starting set due = now() - interval '1 second'").Error)
+	for {
+		// The intake's own watch may be quicker.
+		n, _, err := in.ripen(context.Background())
+		require.NoError(t, err)
+		var left int64
+		require.NoError(t, s.DB.Raw("select count(*) from starting where due <= now()").Scan(&left).Error)
+		if n == 0 && left == 0 {
+			return
+		}
+	}
+}
+
+func told(t *testing.T, s *store.Store, incident int64) []string {
+	var kinds []string
+	require.NoError(t, s.DB.Raw("select kind from entry where incident = ? order by seq", incident).Scan(&kinds).Error)
+	return kinds
+}
+
+func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	_, _, err := s.PushRunbook(ctx, steadyBook, "iva")
+	require.NoError(t, err)
+	take := func(key string, sev alert.Severity) Taken {
+		got, err := in.Take(ctx, "mon", report(key, sev))
+		require.NoError(t, err)
+		return got
+	}
+	runs := func() (n int) {
+		require.NoError(t, s.DB.Raw("select count(*) from run").Scan(&n).Error)
+		return n
+	}
+	waiting := func(n int64) (on string) {
+		require.NoError(t, s.DB.Raw("select waiting_on from incident where number = ?", n).Scan(&on).Error)
+		return on
+	}
+	stays, clears, eases, worsens := take("stays", alert.Major), take("clears", alert.Major), take("eases", alert.Major), take("worsens", alert.Major)
+	assert.Zero(t, runs())
+	assert.Equal(t, []string{"alert.raised", "run.held"}, told(t, s, stays.Incident))
+	assert.Equal(t, "nobody", waiting(stays.Incident))
+
+	take("clears", alert.Cleared)
+	take("eases", alert.Minor)
+	take("worsens", alert.Critical)
+	passTime(t, in, s)
+	assert.Equal(t, 2, runs(), "that which stayed, and that which became worse and is still so")
+	for _, x := range []Taken{stays, worsens} {
+		assert.Contains(t, told(t, s, x.Incident), "run.begun")
+		assert.NotContains(t, told(t, s, x.Incident), "run.dropped")
+	}
+	for _, x := range []Taken{clears, eases} {
+		assert.Contains(t, told(t, s, x.Incident), "run.dropped")
+		assert.Equal(t, "person", waiting(x.Incident))
+	}
+
+	// It came about twice within the day: a third alert reaches a person instead.
+	often := take("often", alert.Major)
+	passTime(t, in, s)
+	assert.Equal(t, 2, runs())
+	assert.Contains(t, told(t, s, often.Incident), "run.refused")
+	assert.Equal(t, "person", waiting(often.Incident))
+	var because string
+	require.NoError(t, s.DB.Raw("select content::json->>'because' from entry where kind = 'run.refused'").Scan(&because).Error)
+	assert.Equal(t, "it started 2 times in the last 24h, and may at most 2 times: a person is needed", because)
+
+	// What began long ago no longer counts.
+	require.NoError(t, s.DB.Exec("update started set at = now() - interval '2 days'").Error)
+	take("later", alert.Major)
+	passTime(t, in, s)
+	assert.Equal(t, 3, runs())
+	for n := int64(1); n <= 6; n++ {
+		_, err := s.Verify(ctx, n)
+		assert.NoError(t, err)
+	}
+}
+
+// A runbook that cannot begin harms neither its own alert nor those that came with it.
+func TestARunbookThatCannotBeginLosesNoAlert(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	_, _, err := s.PushRunbook(ctx, `urgentis: runbook/1
+name: b
+title: B
+owner: o
+service: s
+starts: {any: {alert: alert.severity == "major"}}
+steps: [{call: nobody-has-it}]
+`, "iva")
+	require.NoError(t, err)
+	broken, plain := &item{source: "mon", report: report("k", alert.Major), answer: make(chan answer, 1)}, &item{source: "mon", report: report("l", alert.Minor), answer: make(chan answer, 1)}
+	in.commit([]*item{broken, plain})
+	for _, it := range []*item{broken, plain} {
+		a := <-it.answer
+		require.NoError(t, a.err)
+		assert.NotZero(t, a.taken.Incident)
+	}
+	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, told(t, s, 1))
+}
+
+func TestShort(t *testing.T) {
+	for d, want := range map[time.Duration]string{30 * time.Second: "30s", 10 * time.Minute: "10m", time.Hour: "1h", 90 * time.Minute: "1h30m", 3*time.Hour + 5*time.Second: "3h0m5s"} {
+		assert.Equal(t, want, short(d))
+	}
+}
