@@ -133,7 +133,7 @@ func (a *app) alertShow() *cobra.Command {
 				if v.Started {
 					what = "started"
 				}
-				if v.StartsAt != nil {
+				if !v.StartsAt.IsZero() {
 					what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"
 				}
 				var why []string

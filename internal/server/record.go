@@ -84,7 +84,10 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 	out := api.GetAlert200JSONResponse{Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity, Summary: a.Summary,
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt, Incident: a.Incident, Verdicts: []api.Verdict{}}
 	for _, v := range verdicts {
-		x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error, StartsAt: v.StartsAt}
+		x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error}
+		if v.StartsAt != nil {
+			x.StartsAt = *v.StartsAt
+		}
 		for _, p := range v.Values {
 			x.Values = append(x.Values, api.Value{Part: p.Part, Text: p.Text})
 		}
