@@ -382,15 +382,14 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 		w.emit(path, CallBegun{Runbook: callee.Name, Revision: callee.Revision, Inputs: inputs})
 	}
 	if st.callEnded == nil {
-		g := *f
-		g.book, g.call, g.block, g.asking = callee, path, path+"/", false
+		g := w.callFrame(f, s, path)
 		if st.callEnding == nil {
-			if r := w.callee(&g); r == block || r == goBack {
+			if r := w.callee(g); r == block || r == goBack {
 				return block
 			}
 		}
 		if st.callEnded == nil {
-			if r := w.finishCall(&g, st); r != goOn {
+			if r := w.finishCall(g, st); r != goOn {
 				return r
 			}
 		}
@@ -400,6 +399,13 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 		return goOn
 	}
 	return w.fail(path, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
+}
+
+// callFrame is what surrounds the steps of what is called.
+func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
+	g := *f
+	g.book, g.call, g.block, g.asking = f.book.Callee(s.Callee), path, path+"/", false
+	return &g
 }
 
 // callee walks the called steps until they block or say how the call ends.

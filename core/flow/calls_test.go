@@ -153,3 +153,37 @@ func TestLimits(t *testing.T) {
 	assert.Equal(t, []string{"turn:play:major"}, find[LocksTaken](p)[0].Keys)
 	assert.Equal(t, "r0", find[LocksAwaited](p)[0].Holder)
 }
+
+// What a call changed, its caller changed: before() means the takings before it.
+func TestBeforeCountsTheChangesOfACall(t *testing.T) {
+	p := play(t, `
+parts:
+  part:
+    steps:
+      - change: Inner
+        where: {name: g1}
+        run: [fix]
+steps:
+  - look: Depth
+    id: depth
+    where: {name: g1}
+    run: [depth]
+    read: {n: {json: .n, type: integer}}
+  - check: Deep
+    that: max(readings.n) == 7
+  - call: part
+  - check: Fell
+    retake: depth
+    that: max(before(readings.n)) == 7 && max(previous(readings.n)) == 7 && max(readings.n) == 1
+  - check: Before is before the change, not the one before
+    retake: depth
+    that: max(before(readings.n)) == 7 && max(previous(readings.n)) == 1
+` + closing)
+	p.says = func(Intent) string {
+		if len(p.done) > 0 {
+			return `{"n": 1}`
+		}
+		return `{"n": 7}`
+	}
+	assert.Equal(t, Done, p.run().State, p.kinds())
+}

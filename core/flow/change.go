@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
@@ -129,52 +128,6 @@ func (w *walker) requestFor(f *frame, s *runbook.Step, path, target string, give
 		r.Undo = &u
 	}
 	return r, nil
-}
-
-// lockTime is how long a change waits for another run to let go of what it holds.
-const lockTime = 15 * time.Minute
-
-// lockRetry is how often a lock is asked for again by itself; its release asks at once.
-const lockRetry = 30 * time.Second
-
-func minTime(a, b time.Time) time.Time {
-	if a.Before(b) {
-		return a
-	}
-	return b
-}
-
-// locked takes the locks on the targets before the first touch.
-func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
-	if w.olderRules(2) {
-		return goOn
-	}
-	want := &WantLocks{Path: path}
-	service, _ := w.s.Begun.Service["name"].(string)
-	for _, t := range st.begun.Targets {
-		if key := "target:" + t; t != "" && !w.s.locks[key] {
-			want.Keys = append(want.Keys, key)
-		}
-	}
-	if key := "service:" + service; len(want.Keys) > 0 && !w.s.locks[key] {
-		want.Shared = append(want.Shared, key)
-	}
-	if len(want.Keys)+len(want.Shared) == 0 {
-		return goOn
-	}
-	if st.awaited != nil {
-		until := st.awaitedAt.Add(lockTime)
-		if !w.now.Before(until) {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q waited %s for run %s, which holds %s.", s.Title, lockTime, st.awaited.Holder, st.awaited.Key)})
-		}
-		if st.awaited.Circle {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q cannot begin: run %s holds %s, and waits for what this run holds.", s.Title, st.awaited.Holder, st.awaited.Key)})
-		}
-		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
-		w.wake(minTime(until, w.now.Add(lockRetry)))
-	}
-	w.plan.WantLocks = want
-	return block
 }
 
 // carryOut does the proposal, one target after the other. A change is begun once; it is begun again

@@ -15,8 +15,9 @@ import (
 	"urgentis/core/reading"
 )
 
-// Rules is the version of the rules in this package; a log says under which it was begun.
-const Rules = 2
+// Rules is the version of the rules in this package; a log says under which it was begun. Version 2 brought the
+// whole language; under version 3 a change made inside a call counts for before() in its caller.
+const Rules = 3
 
 // OldestRules is the oldest version whose logs this program goes on with.
 const OldestRules = 1

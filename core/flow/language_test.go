@@ -434,3 +434,50 @@ steps:
 	}
 	assert.Equal(t, 1, undos)
 }
+
+// Two runs that touch the same targets in another order must not wait for one another: what is known to come is locked at once.
+func TestTheFirstLockTakesWhatIsKnownToCome(t *testing.T) {
+	p := play(t, `
+parts:
+  part:
+    steps:
+      - look: Which
+        where: {name: g6}
+        run: [which]
+        read: {name: {json: .name}}
+      - change: In a part
+        where: {name: g6}
+        run: [a]
+steps:
+  - change: First
+    where: {name: g3}
+    run: [a]
+  - change: Not now
+    when: 1 == 2
+    where: {name: g2}
+    run: [a]
+  - each: One after the other
+    over: '["g4", "g5"]'
+    steps:
+      - change: Inner
+        run: [b]
+  - check: Good
+    that: 1 == 1
+    fails:
+      - change: Not on this way
+        where: {name: g2}
+        run: [c]
+    passes:
+      - change: On this way
+        where: {name: g1}
+        run: [d]
+  - call: part
+`+closing)
+	p.says = func(Intent) string { return `{"name": "g2"}` }
+	assert.Equal(t, Done, p.run().State)
+	var taken [][]string
+	for _, l := range find[LocksTaken](p) {
+		taken = append(taken, l.Keys)
+	}
+	assert.Equal(t, [][]string{{"target:g3", "target:g4", "target:g5", "target:g1", "service:gates"}, {"target:g6"}}, taken)
+}

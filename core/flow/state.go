@@ -3,6 +3,7 @@ package flow
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"urgentis/core/expr"
@@ -444,8 +445,12 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 	d := s.in(e.Path)
 	if b.Change {
 		s.changes = append(s.changes, changeAt{e.Seq, e.Path})
-		clear(d.views)
-		return
+		for scope := scopeOf(e.Path); ; scope = scopeOf(strings.TrimSuffix(scope, "/")) {
+			clear(s.in(scope).views)
+			if scope == "" {
+				return
+			}
+		}
 	}
 	if look, _ := Find(s.book, b.Look); look != nil && b.Asked != nil {
 		clear(d.views)

@@ -102,10 +102,17 @@ func (s *State) view(path, target string) map[string]*expr.Series {
 	return out
 }
 
-// newestChange is where the newest change that can be seen from a place began.
+// newestChange is where the newest change that can be seen from a place began. What a call changed, its caller
+// changed.
 func (s *State) newestChange(path string) int64 {
+	scope := scopeOf(path)
 	for i := len(s.changes) - 1; i >= 0; i-- {
-		if visible(path, s.changes[i].path) {
+		c := s.changes[i].path
+		if s.Begun.Rules >= 3 && len(scopeOf(c)) > len(scope) && strings.HasPrefix(c, scope) {
+			call, _, _ := strings.Cut(c[len(scope):], "/")
+			c = scope + call
+		}
+		if visible(path, c) {
 			return s.changes[i].seq
 		}
 	}

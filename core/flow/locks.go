@@ -1,0 +1,139 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+	"urgentis/core/runbook"
+)
+
+// lockTime is how long a change waits for another run to let go of what it holds.
+const lockTime = 15 * time.Minute
+
+// lockRetry is how often a lock is asked for again by itself; its release asks at once.
+const lockRetry = 30 * time.Second
+
+func minTime(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// locked takes the locks on the targets before the first touch, together with those of what comes after.
+func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
+	if w.olderRules(2) {
+		return goOn
+	}
+	want := &WantLocks{Path: path}
+	service, _ := w.s.Begun.Service["name"].(string)
+	add := func(t string) {
+		if key := "target:" + t; t != "" && !w.s.locks[key] && !slices.Contains(want.Keys, key) {
+			want.Keys = append(want.Keys, key)
+		}
+	}
+	for _, t := range st.begun.Targets {
+		add(t)
+	}
+	if len(want.Keys) > 0 {
+		w.ahead(&frame{book: w.s.book}, w.s.book.Steps, "", add)
+	}
+	if key := "service:" + service; len(want.Keys) > 0 && !w.s.locks[key] {
+		want.Shared = append(want.Shared, key)
+	}
+	if len(want.Keys)+len(want.Shared) == 0 {
+		return goOn
+	}
+	if st.awaited != nil {
+		until := st.awaitedAt.Add(lockTime)
+		if !w.now.Before(until) {
+			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q waited %s for run %s, which holds %s.", s.Title, lockTime, st.awaited.Holder, st.awaited.Key)})
+		}
+		if st.awaited.Circle {
+			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q cannot begin: run %s holds %s, and waits for what this run holds.", s.Title, st.awaited.Holder, st.awaited.Key)})
+		}
+		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
+		w.wake(minTime(until, w.now.Add(lockRetry)))
+	}
+	w.plan.WantLocks = want
+	return block
+}
+
+// ahead adds the targets of the changes that will come if all goes well, as far as they can be named now: a run
+// takes them with its first lock, all or none, so that two runs that touch the same targets in another order
+// do not end up waiting for one another. What a reading must name first is locked when it is known.
+func (w *walker) ahead(f *frame, steps []*runbook.Step, prefix string, add func(target string)) {
+	for i, s := range steps {
+		path := prefix + strconv.Itoa(i+1)
+		st := w.s.steps[path]
+		if st == nil {
+			st = &stepState{}
+		}
+		if st.skipped != nil {
+			w.ahead(f, s.Otherwise, path+".otherwise.", add)
+			continue
+		}
+		if s.When != nil && st.begun == nil {
+			if ok, err := s.When.Bool(w.scope(f, path, "")); err != nil || !ok {
+				continue
+			}
+		}
+		w.aheadIn(f, s, path, st, add)
+		w.ahead(f, s.Passes.Steps, path+".passes.", add)
+		for _, b := range []struct {
+			name  string
+			steps []*runbook.Step
+		}{{"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"on_error", s.OnError.Steps}} {
+			if w.entered(path + "." + b.name + ".1") {
+				w.ahead(f, b.steps, path+"."+b.name+".", add)
+			}
+		}
+	}
+}
+
+// aheadIn adds what one step itself will touch.
+func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, add func(target string)) {
+	switch {
+	case s.Verb == runbook.Change && s.Do != nil:
+		targets := []string{}
+		if st.begun != nil {
+			targets = st.begun.Targets
+		} else if s.Where == nil || !s.Where.PickOne {
+			targets, _ = w.targets(f, s.Where, path) //nolint:errcheck // what cannot be named yet is left for later
+		}
+		for _, t := range targets {
+			add(t)
+		}
+	case s.Verb == runbook.Change:
+		w.ahead(f, s.Steps, path+".do.", add)
+	case s.Verb == runbook.Each:
+		begun := st.each
+		if begun == nil {
+			items, err := w.items(f, s, path)
+			if err != nil {
+				return
+			}
+			begun = &EachBegun{Items: items}
+		}
+		for i := range begun.Items {
+			g, prefix := w.itemFrame(f, s, path, &stepState{each: begun}, i)
+			w.ahead(g, s.Steps, prefix, add)
+		}
+	case s.Verb == runbook.Together:
+		for _, b := range s.Branches {
+			g := *f
+			g.block = path + ".branches." + b.Name + "~"
+			w.ahead(&g, b.Steps, g.block+".", add)
+		}
+	case s.Verb == runbook.Call && st.call != nil && f.book.Callee(s.Callee) != nil:
+		g := w.callFrame(f, s, path)
+		w.ahead(g, g.book.Steps, path+"/", add)
+	}
+}
+
+// entered reports whether a step has begun in any way.
+func (w *walker) entered(path string) bool {
+	st := w.s.steps[path]
+	return st != nil && (st.begun != nil || st.each != nil || st.call != nil || st.skipped != nil || st.done)
+}
