@@ -154,7 +154,7 @@ type Input struct {
 type Step struct {
 	Verb            Verb
 	Title, ID, Path string
-	Line            int
+	Line, Column    int
 
 	When      *expr.Program
 	Otherwise []*Step

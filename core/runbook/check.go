@@ -15,7 +15,7 @@ import (
 func (d *decoder) check(root ast.Node) {
 	b := d.book
 	line := func(s *Step, warning bool, meant, format string, args ...any) {
-		d.findings = append(d.findings, Finding{Line: s.Line, Column: 1, Warning: warning, Message: fmt.Sprintf(format, args...), Meant: meant})
+		d.findings = append(d.findings, Finding{Line: s.Line, Column: s.Column, Warning: warning, Message: fmt.Sprintf(format, args...), Meant: meant})
 	}
 	w := &whole{decoder: d, line: line, proved: map[string]bool{}}
 	for _, s := range b.All() {

@@ -83,10 +83,17 @@ type linker struct {
 	lookup   func(string) *Book
 	done     map[string]*Book
 	findings Findings
+	// at is the step of the outermost book that is followed: what is wrong further in is shown there.
+	at *Step
 }
 
 func (l *linker) fail(s *Step, meant, format string, args ...any) {
-	l.findings = append(l.findings, Finding{Line: s.Line, Column: 1, Message: fmt.Sprintf(format, args...), Meant: meant})
+	message := fmt.Sprintf(format, args...)
+	if l.at != nil && l.at != s {
+		message = "in what " + l.at.Callee + " calls: " + message
+		s = l.at
+	}
+	l.findings = append(l.findings, Finding{Line: s.Line, Column: s.Column, Message: message, Meant: meant})
 }
 
 func (l *linker) link(b *Book, trail []string) *Book {
@@ -101,8 +108,11 @@ func (l *linker) link(b *Book, trail []string) *Book {
 		}
 	}
 	for _, s := range b.allCalls() {
-		if b.Parts[s.Callee] != nil || out.linked[s.Callee] != nil {
+		if b.Parts[s.Callee] != nil {
 			continue
+		}
+		if len(trail) == 1 {
+			l.at = s
 		}
 		if slices.Contains(trail, s.Callee) {
 			l.fail(s, "", "runbook %s would call itself: %s", s.Callee, strings.Join(append(trail, s.Callee), " → "))

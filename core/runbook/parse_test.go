@@ -57,7 +57,7 @@ func TestFindings(t *testing.T) {
 		"not a condition":    {head + tail + "  - check: Deep?\n    that: max(readings.depth)\n", "that must be true or false, this is integer"},
 		"before it is taken": {head + "  - check: Deep?\n    that: max(readings.depth) > 1\n" + tail, "reading depth is used before any path takes it"},
 		"retake of nothing":  {head + tail + "  - check: D\n    retake: dept\n    that: max(readings.depth) > 1\n", "retake names no look: there is none with the id dept; did you mean depth?"},
-		"nothing proves":     {head + tail + "  - change: C\n    where: {role: consumer}\n    run: [berthq, park]\n  - close: repaired\n    because: b\n", "x.yaml:16:1: warning: nothing proves this change"},
+		"nothing proves":     {head + tail + "  - change: C\n    where: {role: consumer}\n    run: [berthq, park]\n  - close: repaired\n    because: b\n", "x.yaml:16:5: warning: nothing proves this change"},
 		"open end":           {head + tail, "warning: a path ends here without close or hand_over"},
 		"said twice":         {head + tail + "name: y\n", "error: name is said twice"},
 		"tag":                {head + "  - check: A\n    that: !inputs.low\n", "YAML tags are refused"},

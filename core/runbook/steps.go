@@ -37,7 +37,7 @@ func (d *decoder) stepList(n ast.Node, prefix string, depth int) []*Step {
 func (d *decoder) step(n ast.Node, place string, depth int) *Step {
 	s := &Step{Path: place}
 	if p := position(n); p != nil {
-		s.Line = p.Line
+		s.Line, s.Column = p.Line, p.Column
 	}
 	known := d.common(s, place, depth)
 	entries := d.mapping(n, "a step")

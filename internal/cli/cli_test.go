@@ -211,6 +211,22 @@ func admin(t *testing.T, w *demo.World) {
 	assert.Contains(t, ok(t, "resume"), "Changes go on")
 	assert.Contains(t, ok(t, "question", "list"), "Nothing waits for an answer.")
 	assert.Contains(t, ok(t, "runbook", "push", "../../examples/ferry/runbooks"), "is revision 1")
+	// What calls comes after what it calls, whatever the names of the files; a loop is found before anything is sent.
+	dir := t.TempDir()
+	write := func(file, name, steps string) {
+		text := "urgentis: runbook/1\nname: " + name + "\ntitle: T\nowner: o\nservice: berth-queue\nsteps:\n" + steps
+		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
+	}
+	write("a.yaml", "caller", "  - call: callee\n")
+	write("b.yaml", "callee", "  - note: N\n    text: t\n")
+	assert.Regexp(t, "(?s)callee is revision 1.*caller is revision 1", ok(t, "runbook", "push", dir))
+	write("b.yaml", "callee", "  - note: N\n    text: t\n  - call: caller\n")
+	code, out, _ = run(t, "", "runbook", "check", dir)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "in what callee calls: runbook caller would call itself: caller → callee → caller")
+	code, _, errOut = run(t, "", "runbook", "push", dir)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "2 of 2 runbooks have mistakes; none was pushed")
 	code, _, errOut = run(t, "", "runbook", "push", "../../test/shots/mistakes.yaml")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "did you mean age?")

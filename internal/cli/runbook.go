@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -43,28 +44,88 @@ func files(args []string) ([]string, error) {
 	return out, nil
 }
 
+// bookFile is a runbook read from a file.
+type bookFile struct {
+	path  string
+	src   []byte
+	book  *runbook.Book // nil where it has mistakes
+	found runbook.Findings
+}
+
+// readBooks reads and checks runbooks, each alone and then with those it calls, where these are among them.
+func readBooks(args []string) ([]*bookFile, error) {
+	list, err := files(args)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*bookFile, len(list))
+	named := map[string]*runbook.Book{}
+	for i, f := range list {
+		b := &bookFile{path: f}
+		if b.src, err = os.ReadFile(f); err != nil {
+			return nil, err
+		}
+		if b.book, b.found = runbook.Parse(b.src); b.book != nil {
+			named[b.book.Name] = b.book
+		}
+		out[i] = b
+	}
+	for _, b := range out {
+		if b.book == nil || len(b.book.Calls()) == 0 {
+			continue
+		}
+		missing := false
+		_, found := b.book.Link(func(name string) *runbook.Book {
+			missing = missing || named[name] == nil
+			return named[name]
+		})
+		if !missing {
+			b.found = append(b.found, found...)
+		}
+	}
+	return out, nil
+}
+
+// calleesFirst orders runbooks so that each comes after those that it calls; otherwise the order stays.
+func calleesFirst(list []*bookFile) []*bookFile {
+	var out []*bookFile
+	var add func(*bookFile)
+	seen := map[*bookFile]bool{}
+	add = func(b *bookFile) {
+		if seen[b] {
+			return
+		}
+		seen[b] = true
+		for _, name := range b.book.Calls() {
+			if i := slices.IndexFunc(list, func(o *bookFile) bool { return o.book.Name == name }); i >= 0 {
+				add(list[i])
+			}
+		}
+		out = append(out, b)
+	}
+	for _, b := range list {
+		add(b)
+	}
+	return out
+}
+
 func (a *app) runbookCheck() *cobra.Command {
 	return verb("check FILE…", "Check runbooks without a service: 0 sound, 1 mistakes", "urgentis runbook check examples/ferry/runbooks", cobra.MinimumNArgs(1), func(_ *cobra.Command, args []string) error {
-		list, err := files(args)
+		list, err := readBooks(args)
 		if err != nil {
 			return err
 		}
 		bad := 0
 		all := map[string]runbook.Findings{}
-		for _, f := range list {
-			src, err := os.ReadFile(f)
-			if err != nil {
-				return err
-			}
-			_, found := runbook.Parse(src)
-			all[f] = found
-			if found.Failed() {
+		for _, b := range list {
+			all[b.path] = b.found
+			if b.found.Failed() {
 				bad++
 			}
 			if a.output == "table" {
-				fmt.Fprint(a.out, printable(found.Format(f, src)))
-				if len(found) == 0 {
-					fmt.Fprintf(a.out, "%s: sound\n", f)
+				fmt.Fprint(a.out, printable(b.found.Format(b.path, b.src)))
+				if len(b.found) == 0 {
+					fmt.Fprintf(a.out, "%s: sound\n", b.path)
 				}
 			}
 		}
@@ -82,7 +143,7 @@ func (a *app) runbookCheck() *cobra.Command {
 
 func (a *app) runbookPush() *cobra.Command {
 	return verb("push FILE…", "Store runbooks; a changed text is a new revision", "urgentis runbook push berth-queue-backlog.yaml", cobra.MinimumNArgs(1), func(cmd *cobra.Command, args []string) error {
-		list, err := files(args)
+		list, err := readBooks(args)
 		if err != nil {
 			return err
 		}
@@ -90,23 +151,25 @@ func (a *app) runbookPush() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		for _, f := range list {
-			src, err := os.ReadFile(f)
-			if err != nil {
-				return err
+		bad := 0
+		for _, b := range list {
+			if b.found.Failed() {
+				bad++
+				// The mistakes are shown with their lines, which the service does not know.
+				fmt.Fprint(a.err, printable(b.found.Format(b.path, b.src)))
 			}
-			// The mistakes are shown with their lines, which the service does not know.
-			if _, found := runbook.Parse(src); found.Failed() {
-				fmt.Fprint(a.err, printable(found.Format(f, src)))
-				return fmt.Errorf("%s has mistakes; nothing more was pushed", f)
-			}
-			r, err := check(cl.PushRunbookWithResponse(cmd.Context(), api.RunbookText{Text: string(src)}))
+		}
+		if bad > 0 {
+			return fmt.Errorf("%d of %d runbooks have mistakes; none was pushed", bad, len(list))
+		}
+		for _, b := range calleesFirst(list) {
+			r, err := check(cl.PushRunbookWithResponse(cmd.Context(), api.RunbookText{Text: string(b.src)}))
 			if err != nil {
-				return fmt.Errorf("%s: %w", f, err)
+				return fmt.Errorf("%s: %w", b.path, err)
 			}
 			for _, x := range r.JSON201.Findings {
 				if x.Warning {
-					fmt.Fprintf(a.err, "%s:%d: warning: %s\n", f, x.Line, printable(x.Message))
+					fmt.Fprintf(a.err, "%s:%d: warning: %s\n", b.path, x.Line, printable(x.Message))
 				}
 			}
 			if err := a.print(r.JSON201, func() {
