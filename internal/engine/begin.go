@@ -29,17 +29,12 @@ type Start struct {
 func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 	first := len(s.runs)
 	for _, st := range starts {
-		est, ok := s.estates[st.Book.Service]
-		if !ok {
-			var err error
-			if est, err = readEstate(s.tx, st.Book); err != nil {
-				return nil, err
-			}
-			s.estates[st.Book.Service] = est
+		est, err := s.estate(st.Book)
+		if err != nil {
+			return nil, err
 		}
 		b := flow.Begun{Rules: flow.Rules, Run: store.NewID("r"), Runbook: st.Book.Name, Revision: st.Book.Revision, Inputs: st.Inputs, Alert: st.Alert,
 			Service: est.service, Estate: est.targets, StartedBy: st.StartedBy}
-		var err error
 		if b.Calls, err = s.e.resolve(s.tx.Statement.Context, st.Book); err != nil {
 			return nil, fmt.Errorf("runbook %s: %w", st.Book.Name, err)
 		}
@@ -81,30 +76,6 @@ func (e *Engine) BeginNow(ctx context.Context, starts ...Start) ([]store.Run, er
 		return sheet.Flush(ctx)
 	})
 	return runs, err
-}
-
-type estate struct {
-	service map[string]any
-	targets []flow.Target
-}
-
-func readEstate(tx *gorm.DB, b *runbook.Book) (estate, error) {
-	e := estate{service: map[string]any{"name": b.Service, "owner": b.Owner}}
-	var services []store.Service
-	if err := tx.Where("name = ?", b.Service).Find(&services).Error; err != nil {
-		return e, err
-	}
-	if len(services) > 0 {
-		e.service["owner"] = services[0].Owner
-	}
-	var rows []store.Target
-	if err := tx.Where("service = ?", b.Service).Order("name").Find(&rows).Error; err != nil {
-		return e, err
-	}
-	for _, t := range rows {
-		e.targets = append(e.targets, flow.Target{Name: t.Name, Address: t.Address, Labels: t.Labels, Known: t.Known})
-	}
-	return e, nil
 }
 
 // Refusals of a person's word. Each is one sentence for that person.

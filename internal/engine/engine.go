@@ -69,6 +69,7 @@ type Engine struct {
 	Config
 	id string
 
+	known    known
 	books    sync.Map // revision, and those of the runbooks it calls -> *runbook.Book
 	drives   sync.Map // run -> *drive
 	mu       sync.Mutex

@@ -41,6 +41,7 @@ type Intake struct {
 	stop   chan struct{}
 
 	triggers cache
+	marked   sync.Map // source -> when it was last marked
 }
 
 type item struct {
@@ -181,8 +182,11 @@ type writing struct {
 // writing begins to write with the triggers as they are now.
 func (in *Intake) writing(ctx context.Context, tx *gorm.DB) (*writing, error) {
 	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
-	var err error
-	w.index, err = in.triggers.load(ctx, tx, in.engine)
+	version, err := w.sheet.Config()
+	if err != nil {
+		return nil, err
+	}
+	w.index, err = in.triggers.load(ctx, tx, in.engine, version)
 	return w, err
 }
 
@@ -287,14 +291,13 @@ func (w *writing) flush(ctx context.Context) error {
 		LastAt time.Time `json:"last_at"`
 	}
 	var repeats []seen
-	if len(w.fresh) > 0 {
-		if err := w.tx.Create(&w.fresh).Error; err != nil {
-			return fmt.Errorf("keep alerts: %w", err)
-		}
+	var changed []string
+	if err := store.Add(w.sheet.Bulk, w.fresh); err != nil {
+		return fmt.Errorf("keep alerts: %w", err)
 	}
 	for id := range w.touched {
 		if a := w.open[id]; a != nil && !slices.Contains(w.fresh, a) {
-			repeats = append(repeats, seen{a.ID, a.Count, a.LastAt})
+			repeats, changed = append(repeats, seen{a.ID, a.Count, a.LastAt}), append(changed, a.ID)
 		}
 	}
 	if len(repeats) > 0 {
@@ -302,13 +305,19 @@ func (w *writing) flush(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		// Named a second time as an array, each alert is one probe of the key, however many there are.
 		if err := w.tx.Exec(`update alert a set count = v.count, last_at = v.last_at
-			from json_to_recordset(?::json) as v(id text, count bigint, last_at timestamptz) where a.id = v.id`, string(list)).Error; err != nil {
+			from json_to_recordset(?::json) as v(id text, count bigint, last_at timestamptz)
+			where a.id = v.id and a.id = any (?::text[])`, string(list), store.Array(changed)).Error; err != nil {
 			return err
 		}
 	}
 	for s := range w.sources {
 		// Every alert need not lock the source's row: a mark each second is enough.
+		if last, ok := w.in.marked.Load(s); ok && w.now.Sub(last.(time.Time)) < time.Second {
+			continue
+		}
+		w.in.marked.Store(s, w.now)
 		if err := w.tx.Exec("update source set last_alert_at = now() where name = ? and (last_alert_at is null or last_alert_at < now() - interval '1 second')", s).Error; err != nil {
 			return err
 		}

@@ -106,27 +106,27 @@ func (r *Record) Changed(rows ...Feed) { r.feed = append(r.feed, rows...) }
 
 // Flush writes all that was collected.
 func (r *Record) Flush() error {
-	if len(r.fresh) > 0 {
-		if err := r.tx.Create(&r.fresh).Error; err != nil {
-			return fmt.Errorf("open incidents: %w", err)
-		}
+	b := NewBulk(r.tx)
+	if err := r.AddTo(b); err != nil {
+		return err
 	}
+	return b.Write()
+}
+
+// AddTo saves the incidents that were altered, and gives what is new to be written with other things.
+func (r *Record) AddTo(b *Bulk) error {
 	for _, i := range r.altered {
 		if err := r.tx.Save(i).Error; err != nil {
 			return fmt.Errorf("save an incident: %w", err)
 		}
 	}
-	if len(r.entries) > 0 {
-		if err := r.tx.CreateInBatches(&r.entries, 1000).Error; err != nil {
-			return fmt.Errorf("write entries: %w", err)
-		}
+	if err := Add(b, r.fresh); err != nil {
+		return err
 	}
-	if len(r.feed) > 0 {
-		if err := r.tx.CreateInBatches(&r.feed, 1000).Error; err != nil {
-			return fmt.Errorf("write the feed: %w", err)
-		}
+	if err := Add(b, r.entries); err != nil {
+		return err
 	}
-	return nil
+	return Add(b, r.feed)
 }
 
 // Verify checks the chain of one record; nil when it is whole.

@@ -79,7 +79,7 @@ func insertEvents(tx *gorm.DB, run string, events []flow.Event) error {
 		}
 		rows[i] = Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Path, Kind: e.Body.Kind(), Body: string(body)}
 	}
-	return tx.Create(&rows).Error
+	return Insert(tx, rows)
 }
 
 // Append adds events to the log of a run that this instance owns, at the version that was seen.
@@ -137,13 +137,9 @@ func Lock(tx *gorm.DB, run string) (*Run, error) {
 	return &r, err
 }
 
-// InsertRuns writes new runs with the first event of each, and rings for them.
-func (s *Store) InsertRuns(ctx context.Context, tx *gorm.DB, runs []Run, begun []flow.Event) error {
-	if len(runs) == 0 {
-		return nil
-	}
+// AddRuns takes in new runs with the first event of each. Somebody must ring for them.
+func AddRuns(b *Bulk, runs []Run, begun []flow.Event) error {
 	now := time.Now()
-	jobs := make([]river.JobArgs, len(runs))
 	events := make([]Event, len(runs))
 	for i := range runs {
 		runs[i].Version, runs[i].State, runs[i].RungAt, runs[i].Rules = 1, flow.Running, &now, flow.Rules
@@ -152,15 +148,11 @@ func (s *Store) InsertRuns(ctx context.Context, tx *gorm.DB, runs []Run, begun [
 			return err
 		}
 		events[i] = Event{Run: runs[i].ID, Seq: 1, At: begun[i].At, Kind: begun[i].Body.Kind(), Body: string(body)}
-		jobs[i] = Doorbell{runs[i].ID}
 	}
-	if err := tx.Create(&runs).Error; err != nil {
+	if err := Add(b, runs); err != nil {
 		return err
 	}
-	if err := tx.Create(&events).Error; err != nil {
-		return err
-	}
-	return s.Enqueue(ctx, tx, jobs...)
+	return Add(b, events)
 }
 
 // SetTimer makes a run due at a time; a zero time takes its timer away.

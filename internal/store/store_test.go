@@ -20,8 +20,16 @@ var ctx = context.Background()
 
 func run(t *testing.T, s *store.Store, id string) {
 	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-		return s.InsertRuns(ctx, tx, []store.Run{{ID: id, Runbook: "b", Title: "B", Revision: "r", StartedBy: "t", BegunAt: time.Now()}},
+		b := store.NewBulk(tx)
+		err := store.AddRuns(b, []store.Run{{ID: id, Runbook: "b", Title: "B", Revision: "r", StartedBy: "t", BegunAt: time.Now()}},
 			[]flow.Event{{Seq: 1, At: time.Now(), Body: flow.Begun{Rules: 1, Run: id}}})
+		if err != nil {
+			return err
+		}
+		if err := b.Write(); err != nil {
+			return err
+		}
+		return s.Enqueue(ctx, tx, store.Doorbell{Run: id})
 	}))
 }
 

@@ -7,5 +7,26 @@ create table started (runbook text not null, start text not null, at timestamptz
 create index on started (runbook, start, at);
 create index on started (at);
 
+-- A number that rises with every change of what intake and runs read over and over, so that it can be kept read.
+create table config (one boolean primary key default true check (one), version bigint not null default 0);
+insert into config default values;
+-- +goose StatementBegin
+create function config_changed() returns trigger language plpgsql as $$
+begin
+  update config set version = version + 1;
+  return null;
+end $$;
+-- +goose StatementEnd
+create trigger config_changed after insert or update or delete or truncate on runbook for each statement execute function config_changed();
+create trigger config_changed after insert or update or delete or truncate on connection for each statement execute function config_changed();
+create trigger config_changed after insert or update or delete or truncate on service for each statement execute function config_changed();
+create trigger config_changed after insert or update or delete or truncate on target for each statement execute function config_changed();
+
 -- +goose Down
+drop trigger config_changed on runbook;
+drop trigger config_changed on connection;
+drop trigger config_changed on service;
+drop trigger config_changed on target;
+drop function config_changed;
+drop table config;
 drop table starting, started;

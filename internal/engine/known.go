@@ -1,0 +1,101 @@
+package engine
+
+import (
+	"fmt"
+	"sync"
+
+	"gorm.io/gorm"
+
+	"urgentis/core/flow"
+	"urgentis/core/runbook"
+	"urgentis/internal/store"
+)
+
+// known is what changes seldom and is read over and over, as it was under one version of the configuration.
+type known struct {
+	mu      sync.Mutex
+	version int64
+	rooms   []store.Connection
+	asked   bool // whether the rooms were read
+	estates map[string]estate
+}
+
+// under locks what is known under a version; what was known under another one is dropped.
+func (k *known) under(version int64) (unlock func()) {
+	k.mu.Lock()
+	if k.version != version || k.estates == nil {
+		k.version, k.rooms, k.asked, k.estates = version, nil, false, map[string]estate{}
+	}
+	return k.mu.Unlock
+}
+
+// Config is the version of the configuration that this sheet's transaction sees; it is read once.
+func (s *Sheet) Config() (int64, error) {
+	if s.config == nil {
+		var v int64
+		if err := s.tx.Raw("select version from config").Scan(&v).Error; err != nil {
+			return 0, fmt.Errorf("read the version of the configuration: %w", err)
+		}
+		s.config = &v
+	}
+	return *s.config, nil
+}
+
+func (s *Sheet) rooms() ([]store.Connection, error) {
+	v, err := s.Config()
+	if err != nil {
+		return nil, err
+	}
+	k := &s.e.known
+	defer k.under(v)()
+	if !k.asked {
+		if err := s.tx.Where("kind = 'room'").Order("name").Find(&k.rooms).Error; err != nil {
+			return nil, fmt.Errorf("read the rooms: %w", err)
+		}
+		k.asked = true
+	}
+	return k.rooms, nil
+}
+
+type estate struct {
+	service map[string]any
+	targets []flow.Target
+}
+
+// estate is what a run of a runbook begins with: the service and its targets as they are now.
+func (s *Sheet) estate(b *runbook.Book) (estate, error) {
+	v, err := s.Config()
+	if err != nil {
+		return estate{}, err
+	}
+	k := &s.e.known
+	defer k.under(v)()
+	key := b.Service + "\x00" + b.Owner
+	est, ok := k.estates[key]
+	if !ok {
+		if est, err = readEstate(s.tx, b); err != nil {
+			return estate{}, err
+		}
+		k.estates[key] = est
+	}
+	return est, nil
+}
+
+func readEstate(tx *gorm.DB, b *runbook.Book) (estate, error) {
+	e := estate{service: map[string]any{"name": b.Service, "owner": b.Owner}}
+	var services []store.Service
+	if err := tx.Where("name = ?", b.Service).Find(&services).Error; err != nil {
+		return e, err
+	}
+	if len(services) > 0 {
+		e.service["owner"] = services[0].Owner
+	}
+	var rows []store.Target
+	if err := tx.Where("service = ?", b.Service).Order("name").Find(&rows).Error; err != nil {
+		return e, err
+	}
+	for _, t := range rows {
+		e.targets = append(e.targets, flow.Target{Name: t.Name, Address: t.Address, Labels: t.Labels, Known: t.Known})
+	}
+	return e, nil
+}

@@ -1,0 +1,65 @@
+package store_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+// What is written in bulk reads back as what was written: every kind of column, with and without a value.
+func TestInsertKeepsEveryValue(t *testing.T) {
+	s := testdb.Open(t)
+	at := time.Now().UTC().Truncate(time.Microsecond)
+	n := int64(7)
+	var alerts []*store.Alert
+	for i := range 3 {
+		a := &store.Alert{ID: fmt.Sprint("a", i), Source: "m", Key: fmt.Sprint(i), State: "open", Severity: "major", Summary: "{\"quoted\", and, a comma}\n' \\ ü", Count: int64(i),
+			FirstAt: at, LastAt: at.Add(time.Second), Verdicts: json.RawMessage(`[{"x": "NULL"}]`), Labels: store.Labels{"a": "NULL", "b": `"{}"`}}
+		if i == 1 {
+			a.Incident, a.Labels = &n, nil
+		}
+		alerts = append(alerts, a)
+	}
+	require.NoError(t, store.Insert(s.DB, alerts))
+	var back []*store.Alert
+	require.NoError(t, s.DB.Order("id").Find(&back).Error)
+	require.Len(t, back, 3)
+	for i, a := range back {
+		a.FirstAt, a.LastAt = a.FirstAt.UTC(), a.LastAt.UTC()
+		assert.JSONEq(t, string(alerts[i].Verdicts), string(a.Verdicts))
+		a.Verdicts = alerts[i].Verdicts
+		assert.Equal(t, alerts[i], a)
+	}
+
+	end := at.Add(time.Hour)
+	owner := ""
+	runs := []store.Run{{ID: "r1", BegunAt: at, Epoch: 3, Version: 1, Rules: 2}, {ID: "r2", BegunAt: at, EndedAt: &end, Owner: &owner, Incident: &n, Rules: 3}}
+	require.NoError(t, store.Insert(s.DB, runs))
+	var got []store.Run
+	require.NoError(t, s.DB.Order("id").Find(&got).Error)
+	require.Len(t, got, 2)
+	assert.Nil(t, got[0].EndedAt)
+	assert.Nil(t, got[0].Owner)
+	assert.Equal(t, "", *got[1].Owner)
+	assert.Equal(t, end, got[1].EndedAt.UTC())
+	assert.Equal(t, n, *got[1].Incident)
+	assert.Equal(t, 3, got[1].Rules)
+
+	// Numbers that the database gives out are its own; nothing is written for no rows.
+	require.NoError(t, store.Insert(s.DB, []store.Feed{{Topic: "a", Ref: "1"}, {Topic: "b", Ref: "2", Incident: &n}}))
+	var feed []store.Feed
+	require.NoError(t, s.DB.Order("id").Find(&feed).Error)
+	assert.Less(t, feed[0].ID, feed[1].ID)
+	assert.NotEmpty(t, feed[0].Xid)
+	require.NoError(t, store.Insert(s.DB, []store.Feed{}))
+
+	assert.Error(t, store.Insert(s.DB, []store.Session{{Person: "iva"}}), "a column that cannot go over is refused, not lost")
+	assert.Error(t, store.Insert(s.DB, []*store.Alert{{ID: "x", Summary: "a\x00b", Verdicts: json.RawMessage("[]")}}), "as the database refuses it")
+}
