@@ -2,6 +2,7 @@
 package alert
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -15,13 +16,14 @@ import (
 	"unicode/utf8"
 )
 
-// Limits of one report, in bytes and counts.
+// Limits of a request and of one report, in bytes and counts.
 const (
-	MaxBody   = 256 << 10
-	MaxLabels = 64
-	MaxText   = 8 << 10 // summary
-	MaxLabel  = 2 << 10 // one label's value
-	MaxName   = 200     // key, label names, service
+	MaxBody    = 256 << 10
+	MaxReports = 100
+	MaxLabels  = 64
+	MaxText    = 8 << 10 // summary
+	MaxLabel   = 2 << 10 // one label's value
+	MaxName    = 200     // key, label names, service
 )
 
 // Severity is how bad a condition is, by the words of ITU-T X.733.
@@ -59,48 +61,77 @@ func (e *Invalid) Error() string { return e.Reason }
 
 func invalid(format string, args ...any) error { return &Invalid{fmt.Sprintf(format, args...)} }
 
-// Read understands the body of a request: our own JSON, or CloudEvents 1.0 in structured or
-// binary mode (https://cloudevents.io, HTTP protocol binding). header gives the request's headers.
-// Errors are of type *Invalid.
-func Read(header func(string) string, body []byte, now time.Time) (Report, error) {
+// Read understands the body of a request: our own JSON, or CloudEvents 1.0 in structured or binary mode
+// (https://cloudevents.io, HTTP protocol binding); or a list of up to MaxReports of them, as a JSON array or in the
+// batched mode of CloudEvents. many tells a list from a single one. header gives the request's headers.
+// Errors are of type *Invalid; one of a list refuses all of it.
+func Read(header func(string) string, body []byte, now time.Time) (reports []Report, many bool, err error) {
 	if len(body) > MaxBody {
-		return Report{}, invalid("the body has %d bytes, %d are allowed", len(body), MaxBody)
+		return nil, false, invalid("the body has %d bytes, %d are allowed", len(body), MaxBody)
 	}
 	if !utf8.Valid(body) {
-		return Report{}, invalid("the body is not UTF-8")
+		return nil, false, invalid("the body is not UTF-8")
 	}
 	media, _, err := mime.ParseMediaType(header("Content-Type"))
 	if err != nil && header("Content-Type") != "" {
-		return Report{}, invalid("the Content-Type cannot be read")
+		return nil, false, invalid("the Content-Type cannot be read")
 	}
-	var event cloudEvent
-	switch {
-	case media == "application/cloudevents+json":
+	batch := media == "application/cloudevents-batch+json"
+	binary := header("Ce-Specversion") != ""
+	structured := media == "application/cloudevents+json"
+	if !batch && !structured && !binary && media != "application/json" && media != "" {
+		return nil, false, invalid("the Content-Type is %s; send application/json, application/cloudevents+json or application/cloudevents-batch+json", media)
+	}
+	if !batch && (structured || binary || !bytes.HasPrefix(bytes.TrimLeft(body, " \t\r\n"), []byte("["))) {
+		var event cloudEvent
+		if binary && !structured {
+			event = cloudEvent{SpecVersion: header("Ce-Specversion"), ID: header("Ce-Id"), Source: header("Ce-Source"),
+				Type: header("Ce-Type"), Subject: header("Ce-Subject"), Time: header("Ce-Time"), Data: body}
+		}
+		r, err := readOne(body, event, structured, now)
+		return []Report{r}, false, err
+	}
+	var list []json.RawMessage
+	if err := decode(body, &list); err != nil {
+		return nil, true, err
+	}
+	if len(list) == 0 || len(list) > MaxReports {
+		return nil, true, invalid("the list has %d reports; send from 1 to %d", len(list), MaxReports)
+	}
+	for i, one := range list {
+		r, err := readOne(one, cloudEvent{}, batch, now)
+		if err != nil {
+			return nil, true, invalid("report %d of %d: %s", i+1, len(list), err)
+		}
+		reports = append(reports, r)
+	}
+	return reports, true, nil
+}
+
+// readOne reads one report; event is that of the headers, or with wrapped that of the body.
+func readOne(body []byte, event cloudEvent, wrapped bool, now time.Time) (Report, error) {
+	if wrapped {
 		if err := decode(body, &event); err != nil {
 			return Report{}, err
 		}
-		if err := event.check(); err != nil {
-			return Report{}, err
-		}
 		body = event.Data
-	case header("Ce-Specversion") != "":
-		event = cloudEvent{SpecVersion: header("Ce-Specversion"), ID: header("Ce-Id"), Source: header("Ce-Source"),
-			Type: header("Ce-Type"), Subject: header("Ce-Subject"), Time: header("Ce-Time")}
+	}
+	isEvent := wrapped || event.SpecVersion != ""
+	if isEvent {
 		if err := event.check(); err != nil {
 			return Report{}, err
 		}
-	case media != "application/json" && media != "":
-		return Report{}, invalid("the Content-Type is %s; send application/json or application/cloudevents+json", media)
 	}
 	var r Report
 	if err := decode(body, &r); err != nil {
 		return Report{}, err
 	}
-	if event.SpecVersion != "" {
+	if isEvent {
 		if r.Key == "" {
 			r.Key = event.Subject
 		}
 		if r.At.IsZero() && event.Time != "" {
+			var err error
 			if r.At, err = time.Parse(time.RFC3339, event.Time); err != nil {
 				return Report{}, invalid("the event's time is not RFC 3339")
 			}
@@ -143,7 +174,7 @@ func decode(body []byte, into any) error {
 	return nil
 }
 
-var words = map[string]string{"string": "text", "map": "an object of texts", "struct": "an object"}
+var words = map[string]string{"string": "text", "map": "an object of texts", "struct": "an object", "slice": "a list"}
 
 func orBody(f string) string {
 	if f == "" {

@@ -13,12 +13,20 @@ import (
 
 var now = time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
 
-func read(body string, headers ...string) (Report, error) {
+func readAll(body string, headers ...string) ([]Report, bool, error) {
 	h := http.Header{}
 	for i := 0; i+1 < len(headers); i += 2 {
 		h.Set(headers[i], headers[i+1])
 	}
 	return Read(h.Get, []byte(body), now)
+}
+
+func read(body string, headers ...string) (Report, error) {
+	list, _, err := readAll(body, headers...)
+	if err != nil {
+		return Report{}, err
+	}
+	return list[0], nil
 }
 
 const ours = `{"key":"north/depth","severity":"major","summary":"deep","service":"berth-queue","labels":{"queue":"north"}}`
@@ -38,6 +46,41 @@ func TestReadForms(t *testing.T) {
 		"Ce-Id", "1", "Ce-Source", "mon", "Ce-Type", "t", "Ce-Subject", "north/depth")
 	require.NoError(t, err)
 	assert.Equal(t, want, got)
+}
+
+func TestReadLists(t *testing.T) {
+	single, err := read(ours)
+	require.NoError(t, err)
+	other := strings.Replace(ours, "north/depth", "south/depth", 1)
+	list, many, err := readAll(" [" + ours + ",\n" + other + "]")
+	require.NoError(t, err)
+	assert.True(t, many)
+	require.Len(t, list, 2)
+	assert.Equal(t, single, list[0])
+	assert.Equal(t, "south/depth", list[1].Key)
+
+	events := `[{"specversion":"1.0","id":"1","source":"mon","type":"t","data":` + ours + `}]`
+	list, many, err = readAll(events, "Content-Type", "application/cloudevents-batch+json")
+	require.NoError(t, err)
+	assert.True(t, many)
+	assert.Equal(t, []Report{single}, list)
+
+	_, many, err = readAll(ours)
+	require.NoError(t, err)
+	assert.False(t, many)
+	for want, body := range map[string]string{
+		"the list has 0 reports":                       "[]",
+		"the list has 101 reports; send from 1 to 100": "[" + strings.Repeat(ours+",", 100) + ours + "]",
+		"report 2 of 2: severity is":                   "[" + ours + `,{"severity":"bad","summary":"x"}]`,
+		"report 1 of 1: the body must be an object":    "[[]]",
+	} {
+		_, _, err := readAll(body)
+		var e *Invalid
+		require.ErrorAs(t, err, &e, body)
+		assert.Contains(t, err.Error(), want)
+	}
+	_, _, err = readAll(ours, "Content-Type", "application/cloudevents-batch+json")
+	assert.ErrorContains(t, err, "the body must be a list, not object")
 }
 
 func TestBadReports(t *testing.T) {
@@ -94,9 +137,10 @@ func TestCompare(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	f.Add("application/json", []byte(ours))
+	f.Add("", []byte("["+ours+"]"))
 	f.Add("application/cloudevents+json", []byte(`{"specversion":"1.0","data":{}}`))
 	f.Fuzz(func(t *testing.T, kind string, body []byte) {
-		r, err := Read(func(h string) string {
+		list, many, err := Read(func(h string) string {
 			if h == "Content-Type" {
 				return kind
 			}
@@ -107,7 +151,10 @@ func FuzzRead(f *testing.F) {
 			require.ErrorAs(t, err, &e)
 			return
 		}
-		assert.NotEmpty(t, r.Key)
-		assert.LessOrEqual(t, len(r.Labels), MaxLabels)
+		assert.True(t, many || len(list) == 1)
+		for _, r := range list {
+			assert.NotEmpty(t, r.Key)
+			assert.LessOrEqual(t, len(r.Labels), MaxLabels)
+		}
 	})
 }

@@ -55,22 +55,31 @@ func (a *app) alertSend() *cobra.Command {
 			if res.StatusCode != http.StatusAccepted {
 				return refusal(res.StatusCode, said)
 			}
-			var t api.Taken
-			if err := json.Unmarshal(said, &t); err != nil {
+			var list []api.Taken
+			if !bytes.HasPrefix(said, []byte("[")) {
+				said = append(append([]byte("["), said...), ']')
+			}
+			if err := json.Unmarshal(said, &list); err != nil {
 				return err
 			}
-			return a.print(t, func() {
-				fmt.Fprintf(a.out, "Taken as %s (%s)", orDash(t.Alert), t.Change)
-				if t.Incident != 0 {
-					fmt.Fprintf(a.out, ", incident %d", t.Incident)
+			var shown any = list
+			if len(list) == 1 {
+				shown = list[0]
+			}
+			return a.print(shown, func() {
+				for _, t := range list {
+					fmt.Fprintf(a.out, "Taken as %s (%s)", orDash(t.Alert), t.Change)
+					if t.Incident != 0 {
+						fmt.Fprintf(a.out, ", incident %d", t.Incident)
+					}
+					fmt.Fprintln(a.out, ".")
 				}
-				fmt.Fprintln(a.out, ".")
 			})
 		})
 	f := c.Flags()
 	f.StringVar(&source, "source", "", "the source's name")
 	f.String("source-token", "", "the source's token (URGENTIS_SOURCE_TOKEN)")
-	f.StringVarP(&file, "file", "f", "", "the body as a JSON file, - for standard input")
+	f.StringVarP(&file, "file", "f", "", "the body as a JSON file, one report or a list of them; - for standard input")
 	f.StringVar(&key, "key", "", "the condition's name within the source")
 	f.StringVar(&severity, "severity", "major", "critical, major, minor, warning or cleared")
 	f.StringVar(&summary, "summary", "", "what is the matter")

@@ -52,6 +52,7 @@ func (a *app) serve() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		service.Tune()
 		i, err := service.Start(cmd.Context(), c)
 		if err != nil {
 			return err
@@ -86,6 +87,7 @@ func (a *app) demo() *cobra.Command {
 		}
 		ctx, cancel := context.WithCancel(cmd.Context())
 		defer cancel()
+		service.Tune()
 		w, err := demo.Start(ctx, c, time.Second, func(s string) { fmt.Fprintln(a.err, "· "+s) })
 		if err != nil {
 			return err

@@ -79,22 +79,42 @@ func (in *Intake) Stop() {
 
 // Take keeps one report. It returns once that is on disk.
 func (in *Intake) Take(ctx context.Context, source string, r alert.Report) (Taken, error) {
-	h := fnv.New32a()
-	h.Write([]byte(source + "\x00" + r.Key)) //nolint:errcheck // it never fails
-	it := &item{source: source, report: r, answer: make(chan answer, 1)}
-	select {
-	case in.lanes[h.Sum32()%2] <- it:
-	case <-ctx.Done():
-		return Taken{}, ctx.Err()
-	case <-in.stop:
-		return Taken{}, ErrUncertain
+	taken, err := in.TakeAll(ctx, source, []alert.Report{r})
+	if err != nil {
+		return Taken{}, err
 	}
-	select {
-	case a := <-it.answer:
-		return a.taken, a.err
-	case <-ctx.Done():
-		return Taken{}, ErrUncertain
+	return taken[0], nil
+}
+
+// TakeAll keeps reports. It returns once all are on disk; where it returns an error some may be, and identity absorbs
+// those when they are sent again.
+func (in *Intake) TakeAll(ctx context.Context, source string, reports []alert.Report) ([]Taken, error) {
+	items := make([]*item, len(reports))
+	for i, r := range reports {
+		items[i] = &item{source: source, report: r, answer: make(chan answer, 1)}
+		h := fnv.New32a()
+		h.Write([]byte(source + "\x00" + r.Key)) //nolint:errcheck // it never fails
+		select {
+		case in.lanes[h.Sum32()%2] <- items[i]:
+		case <-ctx.Done():
+			return nil, ErrUncertain
+		case <-in.stop:
+			return nil, ErrUncertain
+		}
 	}
+	out := make([]Taken, len(reports))
+	for i, it := range items {
+		select {
+		case a := <-it.answer:
+			if a.err != nil {
+				return nil, a.err
+			}
+			out[i] = a.taken
+		case <-ctx.Done():
+			return nil, ErrUncertain
+		}
+	}
+	return out, nil
 }
 
 func (in *Intake) write(lane chan *item) {

@@ -17,6 +17,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/alert"
 	"urgentis/core/trigger"
+	"urgentis/internal/intake"
 	"urgentis/internal/store"
 )
 
@@ -37,17 +38,24 @@ func (s *Server) postAlert(c *gin.Context) {
 		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the body is larger than %d kB", alert.MaxBody>>10), nil})
 		return
 	}
-	r, err := alert.Read(c.GetHeader, body, time.Now().UTC())
+	reports, many, err := alert.Read(c.GetHeader, body, time.Now().UTC())
 	if err != nil {
 		problem(c, bad("alert", "%s", err))
 		return
 	}
-	taken, err := s.Intake.Take(c.Request.Context(), source, r)
+	taken, err := s.Intake.TakeAll(c.Request.Context(), source, reports)
 	if err != nil {
 		s.problem(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, api.Taken{Alert: taken.Alert, Change: api.TakenChange(taken.Change), Link: s.Link + "/api/v1/alerts/" + taken.Alert, Incident: taken.Incident})
+	out := mapped(taken, func(t intake.Taken) api.Taken {
+		return api.Taken{Alert: t.Alert, Change: api.TakenChange(t.Change), Link: s.Link + "/api/v1/alerts/" + t.Alert, Incident: t.Incident}
+	})
+	if many {
+		c.JSON(http.StatusAccepted, out)
+		return
+	}
+	c.JSON(http.StatusAccepted, out[0])
 }
 
 // ListAlerts implements api.StrictServerInterface.

@@ -181,8 +181,17 @@ func TestIntake(t *testing.T) {
 	require.Equal(t, 202, status, said)
 	assert.Contains(t, said, "cleared")
 
+	status, said = post(`[{"key":"a","severity":"major","summary":"one"},{"key":"b","severity":"minor","summary":"two"},{"key":"a","severity":"major","summary":"one"}]`)
+	require.Equal(t, 202, status, said)
+	var list []api.Taken
+	require.NoError(t, json.Unmarshal([]byte(said), &list))
+	require.Len(t, list, 3)
+	assert.Equal(t, list[0].Alert, list[2].Alert)
+	assert.NotEqual(t, list[0].Alert, list[1].Alert)
+	assert.EqualValues(t, "repeat", list[2].Change)
+
 	for body, want := range map[string]string{
-		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity", `[]`: "must be an object",
+		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity", `[]`: "the list has 0 reports", `"x"`: "must be an object",
 		`{"severity":"major","summary":"` + strings.Repeat("x", 300<<10) + `"}`: "bytes",
 		strings.Repeat("[", 100000): "not JSON",
 	} {

@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 
 	"github.com/riverqueue/river"
 
@@ -54,6 +55,14 @@ type Instance struct {
 	ssh      *ssh.Hand
 	server   *server.Server
 	listener net.Listener
+}
+
+// Tune lets the garbage collector run less often than by default: the heap of a service that mostly waits is small,
+// and collecting it anew every few megabytes would take a fifth of the processor under load. GOGC wins where it is set.
+func Tune() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(400)
+	}
 }
 
 // Start brings an instance up; it does not answer before Serve.

@@ -15,7 +15,9 @@ export interface paths {
         put?: never;
         /**
          * Report a condition. Answered only after it is on disk.
-         * @description The body is our own JSON, or a CloudEvent 1.0 in structured or binary mode whose data is our own JSON.
+         * @description The body is our own JSON, or a CloudEvent 1.0 in structured or binary mode whose data is our own JSON; or up to
+         *     100 of them, as a JSON array or in the batched mode of CloudEvents. A list is answered by a list in the same
+         *     order; one report in it that cannot be taken refuses all of it.
          *     The token is the source's own, as `Authorization: Bearer TOKEN`.
          */
         post: operations["postAlert"];
@@ -1488,8 +1490,9 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Report"];
+                "application/json": components["schemas"]["Report"] | components["schemas"]["Report"][];
                 "application/cloudevents+json": Record<string, never>;
+                "application/cloudevents-batch+json": Record<string, never>[];
             };
         };
         responses: {
@@ -1499,7 +1502,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Taken"];
+                    "application/json": components["schemas"]["Taken"] | components["schemas"]["Taken"][];
                 };
             };
             default: components["responses"]["Problem"];
