@@ -123,10 +123,30 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.queue.Start(e.ctx); err != nil {
 		return fmt.Errorf("start the queue: %w", err)
 	}
-	e.loops.Add(2)
+	e.loops.Add(3)
 	go e.beat()
 	go e.timers()
+	go e.learn()
 	return nil
+}
+
+// learn keeps the database's statistics in step with a young installation.
+func (e *Engine) learn() {
+	defer e.loops.Done()
+	tick := time.NewTicker(3 * time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		ctx, cancel := context.WithTimeout(e.ctx, 30*time.Second)
+		if err := e.Store.Learn(ctx); err != nil && e.ctx.Err() == nil {
+			e.Log.Warn("gather statistics", "error", err)
+		}
+		cancel()
+	}
 }
 
 func (e *Engine) register(ctx context.Context) error {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -44,6 +45,23 @@ func (s *Store) Sweep(ctx context.Context) error {
 		return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
 			(select id from run where owner is null and ended_at is null and rung_at < now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
 	})
+}
+
+// Learn gathers the planner's statistics of tables that have outgrown what is known of them. Statements planned while
+// a table was empty stay slow otherwise, until the database looks at it by itself a minute later.
+func (s *Store) Learn(ctx context.Context) error {
+	var tables []string
+	err := s.DB.WithContext(ctx).Raw(`select quote_ident(s.relname) from pg_stat_user_tables s join pg_class c on c.oid = s.relid
+		where s.schemaname = current_schema() and s.n_live_tup > 500 and c.reltuples < s.n_live_tup / 10 limit 20`).Scan(&tables).Error
+	if err != nil {
+		return fmt.Errorf("find tables without statistics: %w", err)
+	}
+	for _, t := range tables {
+		if err := s.DB.WithContext(ctx).Exec("analyze " + t).Error; err != nil {
+			return fmt.Errorf("gather statistics of %s: %w", t, err)
+		}
+	}
+	return nil
 }
 
 func (s *Store) free(ctx context.Context, tx *gorm.DB) error {

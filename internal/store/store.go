@@ -134,14 +134,10 @@ func (s *Store) migrateQueue(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	res, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil)
-	if err != nil {
+	if _, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return fmt.Errorf("bring the queue's schema up to date: %w", err)
 	}
-	if len(res.Versions) > 0 {
-		_, err = conn.Exec(ctx, "analyze river_job")
-	}
-	return err
+	return nil
 }
 
 // Close ends all connections.

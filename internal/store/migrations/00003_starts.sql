@@ -7,6 +7,10 @@ create table started (runbook text not null, start text not null, at timestamptz
 create index on started (runbook, start, at);
 create index on started (at);
 
+-- What a run has open is closed with it.
+create index gate_run on gate (run) where state = 'open';
+create index question_run on question (run) where state = 'open';
+
 -- A number that rises with every change of what intake and runs read over and over, so that it can be kept read.
 create table config (one boolean primary key default true check (one), version bigint not null default 0);
 insert into config default values;
@@ -29,4 +33,5 @@ drop trigger config_changed on service;
 drop trigger config_changed on target;
 drop function config_changed;
 drop table config;
+drop index gate_run, question_run;
 drop table starting, started;
