@@ -149,3 +149,13 @@ func (s *State) Book() *runbook.Book { return s.book }
 
 // Cancelled reports whether the run is to be cancelled.
 func (s *State) Cancelled() bool { return s.cancel != nil }
+
+// Raised reports whether the run ever asked anybody.
+func (s *State) Raised() bool {
+	for _, st := range s.steps {
+		if len(st.gates)+len(st.questions) > 0 {
+			return true
+		}
+	}
+	return false
+}

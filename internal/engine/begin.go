@@ -273,7 +273,7 @@ func (e *Engine) speakIn(ctx context.Context, sheet *Sheet, run string, j judge)
 	if err != nil {
 		return err
 	}
-	if err := e.Store.Speak(ctx, sheet.tx, r, ev); err != nil {
+	if err := e.Store.Speak(ctx, sheet.Bulk, r, ev, headOf(m.State(), ev.At)); err != nil {
 		return err
 	}
 	return e.project(sheet, r, book, m.State(), []flow.Event{ev})

@@ -351,7 +351,12 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		}
 	}
 	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
-		if err := d.e.Store.Append(tx, d.run, d.pending, park); err != nil {
+		sheet := d.e.Sheet(tx)
+		at := d.e.now()
+		if n := len(d.pending); n > 0 {
+			at = d.pending[n-1].At
+		}
+		if err := d.e.Store.Append(sheet.Bulk, d.run, d.pending, park, headOf(d.m.State(), at)); err != nil {
 			return err
 		}
 		if err := d.hold(ctx, tx); err != nil {
@@ -370,7 +375,6 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		if len(d.pending) == 0 {
 			return nil
 		}
-		sheet := d.e.Sheet(tx)
 		if err := d.e.project(sheet, d.run, d.book, d.m.State(), d.pending); err != nil {
 			return err
 		}

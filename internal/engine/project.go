@@ -25,9 +25,6 @@ func (e *Engine) project(sheet *Sheet, run *store.Run, book *runbook.Book, s *fl
 			return err
 		}
 	}
-	if err := p.head(s); err != nil {
-		return err
-	}
 	return p.finish(s)
 }
 
@@ -170,6 +167,9 @@ func (p *projection) event(ev flow.Event) error {
 	case flow.Ended:
 		p.ended(ev, b)
 		// What still waits for a person waits for nobody now.
+		if !p.s.Raised() {
+			return nil
+		}
 		if err := p.tx.Exec("update gate set state = 'withdrawn' where run = ? and state = 'open'", p.run.ID).Error; err != nil {
 			return err
 		}
@@ -317,21 +317,16 @@ func (p *projection) ended(ev flow.Event, b flow.Ended) {
 	}
 }
 
-// head writes the run's own row.
-func (p *projection) head(s *flow.State) error {
-	state, waits, because := flow.Running, s.WaitsOn(), ""
-	var ended *time.Time
-	if waits != "" {
-		state = flow.Waiting
+// headOf is what the run's own row tells of a log, whose last event is at a time.
+func headOf(s *flow.State, at time.Time) store.Head {
+	h := store.Head{State: flow.Running, WaitsOn: s.WaitsOn(), Awaits: s.Awaited().Holder}
+	if h.WaitsOn != "" {
+		h.State = flow.Waiting
 	}
 	if s.Ended != nil {
-		state, because, ended = s.Ended.State, s.Ended.Because, &p.at
+		h.State, h.Because, h.EndedAt = s.Ended.State, s.Ended.Because, &at
 	}
-	p.run.State, p.run.WaitsOn = state, waits
-	if p.run.Version == 0 {
-		return nil // it is about to be written for the first time
-	}
-	return p.tx.Exec("update run set state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ? where id = ?", state, waits, because, ended, s.Awaited().Holder, p.run.ID).Error
+	return h
 }
 
 // finish writes entries into the incident, closes it where the run says so, and sends messages off.

@@ -66,11 +66,8 @@ func ReadLog(tx *gorm.DB, run string, after int64) ([]flow.Event, error) {
 	return out, nil
 }
 
-// insertEvents writes events under the numbers they carry.
-func insertEvents(tx *gorm.DB, run string, events []flow.Event) error {
-	if len(events) == 0 {
-		return nil
-	}
+// addEvents takes in events under the numbers they carry.
+func addEvents(b *Bulk, run string, events []flow.Event) error {
 	rows := make([]Event, len(events))
 	for i, e := range events {
 		body, err := json.Marshal(e.Body)
@@ -79,25 +76,32 @@ func insertEvents(tx *gorm.DB, run string, events []flow.Event) error {
 		}
 		rows[i] = Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Path, Kind: e.Body.Kind(), Body: string(body)}
 	}
-	return Insert(tx, rows)
+	return Add(b, rows)
 }
 
-// Append adds events to the log of a run that this instance owns, at the version that was seen.
-// With park, the claim is given back in the same statement. The events carry their numbers.
-func (s *Store) Append(tx *gorm.DB, r *Run, events []flow.Event, park bool) error {
-	set := "version = version + ?"
+// Head is what a run's row tells of its log.
+type Head struct {
+	State, WaitsOn, Because, Awaits string
+	EndedAt                         *time.Time
+}
+
+// Append raises the version of a run that this instance owns, at the version that was seen, and takes in the events
+// of its log: both hold once the bulk is written. With park, the claim is given back in the same statement. The
+// events carry their numbers.
+func (s *Store) Append(b *Bulk, r *Run, events []flow.Event, park bool, h Head) error {
+	set := "version = version + ?, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if park {
 		set += ", owner = null, rung_at = null"
 	}
-	res := tx.Exec("update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ?",
-		len(events), r.ID, *r.Owner, r.Epoch, r.Version)
+	res := b.tx.Exec("update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ?",
+		len(events), h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID, *r.Owner, r.Epoch, r.Version)
 	if res.Error != nil {
 		return res.Error
 	}
 	if res.RowsAffected == 0 {
 		return ErrMoved
 	}
-	return insertEvents(tx, r.ID, events)
+	return addEvents(b, r.ID, events)
 }
 
 // Owns reports whether this instance still owns the run, and at which version it stands.
@@ -110,22 +114,22 @@ func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 }
 
 // Speak appends one event to a run without owning it, and rings if nobody drives it and no bell is out.
-// The run's row must be locked by the transaction.
-func (s *Store) Speak(ctx context.Context, tx *gorm.DB, r *Run, e flow.Event) error {
+// The run's row must be locked by the transaction; the event is written with the bulk.
+func (s *Store) Speak(ctx context.Context, b *Bulk, r *Run, e flow.Event, h Head) error {
 	e.Seq = r.Version + 1
-	if err := insertEvents(tx, r.ID, []flow.Event{e}); err != nil {
+	if err := addEvents(b, r.ID, []flow.Event{e}); err != nil {
 		return err
 	}
 	ring := r.Owner == nil && r.RungAt == nil
-	set := "version = version + 1"
+	set := "version = version + 1, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if ring {
 		set += ", rung_at = now()"
 	}
-	if err := tx.Exec("update run set "+set+" where id = ?", r.ID).Error; err != nil {
+	if err := b.tx.Exec("update run set "+set+" where id = ?", h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID).Error; err != nil {
 		return err
 	}
 	if ring {
-		return s.Enqueue(ctx, tx, Doorbell{r.ID})
+		return s.Enqueue(ctx, b.tx, Doorbell{r.ID})
 	}
 	return nil
 }

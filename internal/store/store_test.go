@@ -38,7 +38,13 @@ func note(n int64) flow.Event {
 }
 
 func add(s *store.Store, r *store.Run, park bool, events ...flow.Event) error {
-	err := s.Tx(ctx, func(tx *gorm.DB) error { return s.Append(tx, r, events, park) })
+	err := s.Tx(ctx, func(tx *gorm.DB) error {
+		b := store.NewBulk(tx)
+		if err := s.Append(b, r, events, park, store.Head{State: flow.Running}); err != nil {
+			return err
+		}
+		return b.Write()
+	})
 	if err == nil {
 		r.Version += int64(len(events))
 	}
@@ -95,7 +101,11 @@ func TestASignalIsNeverLost(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			return s.Speak(ctx, tx, row, note(row.Version+1))
+			b := store.NewBulk(tx)
+			if err := s.Speak(ctx, b, row, note(row.Version+1), store.Head{State: flow.Running}); err != nil {
+				return err
+			}
+			return b.Write()
 		}))
 	}
 	bells := func() int {
@@ -151,7 +161,7 @@ func TestTimersRingOnce(t *testing.T) {
 		require.NoError(t, err)
 		due := time.Now().Add(time.Duration(i-1) * time.Hour)
 		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-			if err := s.Append(tx, r, nil, true); err != nil {
+			if err := s.Append(store.NewBulk(tx), r, nil, true, store.Head{State: flow.Waiting}); err != nil {
 				return err
 			}
 			return store.SetTimer(tx, id, due)
