@@ -20,7 +20,7 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
         <time :datetime="e.at" :title="exact(e.at)" class="mono faint">{{ clockTime(e.at) }}</time>
         <span class="word" :class="[e.kind.replace('.', '-'), c.state]">{{ word(e, c) }}</span>
         <div class="body">
-          <template v-if="e.kind.startsWith('look.') || e.kind === 'change.ended'">
+          <template v-if="e.kind.startsWith('look.') || e.kind === 'change.ended' || e.kind === 'undo.done'">
             <span class="target">{{ c.target || 'this host' }}</span>
             <span v-for="r in readings(c)" :key="r.name" class="reading"><span class="faint">{{ r.name }}</span> <span class="mono">{{ r.text }}</span></span>
             <span class="faint num">{{ exit(c) }}, {{ span(c.took_ms ?? 0) }}</span>
@@ -32,12 +32,13 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
             <span v-for="v in c.values" :key="v.part" class="reading"><span class="mono faint">{{ v.part }}</span> is <span class="mono">{{ v.text }}</span></span>
             <span v-if="(c.rounds ?? 1) > 1" class="faint">after {{ c.rounds }} times</span>
             <div v-if="c.unsure" class="problem">{{ c.unsure }}</div>
+            <div v-for="d in c.differences" :key="`${d.target}${d.at}`"><span class="target">{{ d.target }}</span> <span class="mono faint">{{ d.at }}</span> {{ d.says }}</div>
           </template>
           <template v-else-if="e.kind === 'gate.raised'">
             <div v-for="r in c.requests" :key="r.target"><code class="mono">{{ r.shown }}</code> <span class="faint">on {{ r.target }}</span></div>
             <div class="faint">asks {{ c.ask }}, because {{ c.reasons?.join('; ') }}</div>
           </template>
-          <template v-else-if="e.kind === 'change.begun'">
+          <template v-else-if="e.kind === 'change.begun' || e.kind === 'undo.begun'">
             <code class="mono">{{ c.shown }}</code> <span class="faint">on {{ c.target || 'this host' }}</span>
           </template>
           <template v-else>
@@ -46,6 +47,11 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
             <div v-if="e.kind === 'note' && !e.actor.startsWith('runbook:')" class="by">by <strong>{{ e.actor }}</strong></div>
             <div v-if="e.kind.startsWith('alert.')" class="faint">{{ c.severity }} from {{ e.actor.replace('source:', '') }} <span class="mono">{{ list(c.labels) }}</span></div>
             <div v-if="e.kind === 'run.begun'" class="faint">by {{ c.started_by }} <span class="mono">{{ list(c.inputs) }}</span></div>
+            <div v-if="e.kind === 'each.begun'" class="faint">{{ c.items?.join(', ') }}</div>
+            <div v-if="e.kind === 'lock.awaited'" class="faint">which holds {{ c.key }}</div>
+            <div v-if="e.kind === 'question.answered' && c.fields" class="mono faint">{{ list(c.fields) }}</div>
+            <div v-if="e.kind === 'call.begun'" class="mono faint">{{ list(c.inputs) }}</div>
+            <div v-if="e.kind === 'call.ended'" class="mono faint">{{ list(c.results) }}</div>
             <div v-if="c.text && c.text !== e.title" class="text">{{ c.text }}</div>
             <div v-if="c.source && e.kind === 'told'" class="faint">the alert's source is told to {{ c.source }}</div>
             <div v-if="c.because && e.kind !== 'run.ended'" class="text">{{ c.because }}</div>
@@ -64,7 +70,7 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
 .entry.human { background: rgba(var(--v-theme-primary), 0.1); border-radius: 3px; padding: 4px 0; }
 .entry.picked { outline: 2px solid rgb(var(--v-theme-primary)); border-radius: 3px; }
 .word { font-weight: 600; font-size: 12.5px; }
-.person .word, .check-unsure, .word.unknown, .look-incomplete { color: rgb(var(--v-theme-warning)); }
+.person .word, .step-troubled, .lock-awaited, .check-unsure, .word.unknown, .look-incomplete { color: rgb(var(--v-theme-warning)); }
 .word.failed { color: rgb(var(--v-theme-error)); }
 .check-passes, .incident-closed { color: rgb(var(--v-theme-success)); }
 .target { font-weight: 550; margin-right: 12px; }

@@ -27,6 +27,12 @@ export interface Content {
   inputs?: Record<string, unknown>
   missing?: Record<string, string>
   values?: { part: string; text: string }[]
+  differences?: { target?: string; at: string; says: string }[]
+  items?: string[]
+  fields?: Record<string, unknown>
+  results?: Record<string, unknown>
+  key?: string
+  holder?: string
   requests?: { target: string; shown: string; undo: string }[]
   readings?: Record<string, { value: unknown; unit?: string }>
   output?: Output
@@ -58,12 +64,14 @@ const words: Record<string, string> = {
   'run.handed-over': 'handed over', 'nothing.started': 'person', 'look.taken': 'look', 'look.incomplete': 'look', 'gate.raised': 'gate', 'gate.approved': 'approved', 'gate.refused': 'refused',
   'gate.expired': 'expired', 'change.begun': 'change', 'change.ended': 'change', 'change.still': 'still?', 'change.cleared': 'allowed', 'question.raised': 'question', 'question.answered': 'answer',
   'question.expired': 'expired', 'incident.closed': 'closed', 'incident.kept-open': 'kept open', 'delivery.failed': 'not delivered', told: 'tell', note: 'note', 'attempt.lost': 'interrupted', 'step.skipped': 'skipped',
+  'alert.turned': 'alert', 'step.troubled': 'trouble', 'wait.begun': 'wait', 'each.begun': 'each', 'call.begun': 'call', 'call.ended': 'call', 'lock.awaited': 'waits',
+  'undo.planned': 'undo', 'undo.begun': 'undo', 'undo.done': 'undo', 'undo.ended': 'undo', 'run.cancelled': 'cancel',
 }
 
-export const word = (e: Schemas['Entry'], c: Content) => (e.kind.startsWith('check.') ? (c.result ?? 'check') : (words[e.kind] ?? e.kind))
+export const word = (e: Schemas['Entry'], c: Content) => (e.kind.startsWith('check.') ? (c.result ?? 'check') : (words[e.kind] ?? e.kind.split('.')[0]))
 
 /** Entries that people decided stand out. */
-export const human = (e: Schemas['Entry']) => ['gate.approved', 'gate.refused', 'question.answered'].includes(e.kind) || (e.kind === 'note' && !e.actor.startsWith('runbook:'))
+export const human = (e: Schemas['Entry']) => (['gate.approved', 'gate.refused', 'question.answered', 'run.cancelled'].includes(e.kind) && !e.actor.startsWith('runbook:')) || (e.kind === 'note' && !e.actor.startsWith('runbook:'))
 export const waitsForPerson = (e: Schemas['Entry']) => ['gate.raised', 'question.raised', 'run.handed-over', 'run.refused', 'nothing.started', 'run.failed', 'delivery.failed'].includes(e.kind)
 
 /** Groups entries of one step that follow one another. */
