@@ -56,7 +56,7 @@ func newDrive(e *Engine, r *store.Run) *drive {
 func (d *drive) drive() {
 	ctx := d.e.changes // a commit is not torn by the stop of the service
 	if err := d.load(ctx); err != nil {
-		if errors.Is(err, errUnsound) || errors.Is(err, flow.ErrNewer) || errors.Is(err, errLog) {
+		if errors.Is(err, ErrUnsound) || errors.Is(err, flow.ErrNewer) || errors.Is(err, errLog) {
 			d.refuse(ctx, err)
 			return
 		}

@@ -396,8 +396,8 @@ func (e *Engine) timers() {
 	}
 }
 
-// errUnsound marks a runbook that an earlier program took and this one does not.
-var errUnsound = errors.New("it is not sound under this program")
+// ErrUnsound marks a runbook that an earlier program took and this one does not.
+var ErrUnsound = errors.New("it is not sound under this program")
 
 // Book gives the runbook of a revision, without the other runbooks that it calls.
 func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, error) {
@@ -410,7 +410,7 @@ func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, erro
 	}
 	b, findings := runbook.Parse([]byte(r.Text))
 	if b == nil {
-		return nil, fmt.Errorf("runbook %s: %w: %s", r.Name, errUnsound, findings)
+		return nil, fmt.Errorf("runbook %s: %w: %s", r.Name, ErrUnsound, findings)
 	}
 	e.books.Store(revision, b)
 	return b, nil
@@ -441,7 +441,7 @@ func (e *Engine) Linked(ctx context.Context, revision string, calls map[string]s
 		return nil, err
 	}
 	if l == nil {
-		return nil, fmt.Errorf("runbook %s: %w: %s", b.Name, errUnsound, findings)
+		return nil, fmt.Errorf("runbook %s: %w: %s", b.Name, ErrUnsound, findings)
 	}
 	e.books.Store(key, l)
 	return l, nil

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -42,9 +43,12 @@ func (c *cache) load(ctx context.Context, tx *gorm.DB, e *engine.Engine, version
 	var bad []string
 	for _, r := range rows {
 		b, err := e.Book(ctx, r.Revision)
-		if err != nil {
+		if errors.Is(err, engine.ErrUnsound) {
 			bad = append(bad, err.Error())
 			continue
+		}
+		if err != nil {
+			return nil, err // the database did not answer: nothing is known of the triggers, and that is not kept
 		}
 		l.books[r.Name] = b
 		for _, s := range b.Starts {

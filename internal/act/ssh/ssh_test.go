@@ -183,11 +183,11 @@ func fixed(kind string, v []byte, err error) Credential {
 func TestAKeptConnectionThatDiedIsReplaced(t *testing.T) {
 	h := sshd(t)
 	hand := h.hand(t)
-	require.Equal(t, flow.OK, hand.Do(context.Background(), h.job(5, "true")).State)
+	require.Equal(t, flow.OK, hand.Do(context.Background(), h.job(30, "true")).State)
 	hand.mu.Lock()
 	hand.kept[h.facts].Close()
 	hand.mu.Unlock()
-	r := hand.Do(context.Background(), h.job(5, "true"))
+	r := hand.Do(context.Background(), h.job(30, "true"))
 	assert.Equal(t, flow.OK, r.State, r.Error)
 }
 
