@@ -178,7 +178,7 @@ steps:
   - check: Before is before the change, not the one before
     retake: depth
     that: max(before(readings.n)) == 7 && max(previous(readings.n)) == 1
-` + closing)
+`+closing)
 	p.says = func(Intent) string {
 		if len(p.done) > 0 {
 			return `{"n": 1}`
