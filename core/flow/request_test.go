@@ -68,7 +68,7 @@ func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 			assert.Equal(t, &leave.Statement{Text: "select $1::text", With: []string{string(j)}, Database: "d", User: "u", Port: 5433}, r.SQL)
 		},
 		"    port: 8080\n": func(r *leave.Request) { assert.Equal(t, 8080, r.Probe.Port) },
-		"    name: {of: \"{{ inputs.v }}\", type: TXT}\n":       func(r *leave.Request) { assert.Equal(t, &leave.Probe{Name: hostile, Type: "TXT"}, r.Probe) },
+		"    name: {of: \"{{ inputs.v }}\", type: TXT}\n":         func(r *leave.Request) { assert.Equal(t, &leave.Probe{Name: hostile, Type: "TXT"}, r.Probe) },
 		"    echo: {count: 3}\n":                                  func(r *leave.Request) { assert.Equal(t, 3, r.Probe.Echos) },
 		"    fetch: \"/var/log/{{ inputs.v }}\"\n":                func(r *leave.Request) { assert.Equal(t, []string{"cat", "--", "/var/log/" + hostile}, r.Words) },
 		"    run: [show]\n    words: plain\n    timeout: 500ms\n": func(r *leave.Request) { assert.True(t, r.Plain && r.Timeout == 1) },

@@ -12,22 +12,22 @@ import (
 // MaxInput bounds the text of one input, in bytes.
 const MaxInput = 8 << 10
 
-// Accept brings a given value to the input's type and bounds, or says in one sentence why it is refused.
+// Accept brings a given value to the input's type and bounds, or says why it is refused, beginning with its name.
 func (in Input) Accept(v any) (any, error) {
 	out, err := reading.Convert(v, in.Type)
 	if err != nil {
-		return nil, fmt.Errorf("input %s: %w", in.Name, err)
+		return nil, fmt.Errorf("%s: %w", in.Name, err)
 	}
 	switch x := out.(type) {
 	case string:
 		if len(x) > MaxInput {
-			return nil, fmt.Errorf("input %s: the text has %d bytes, %d are allowed", in.Name, len(x), MaxInput)
+			return nil, fmt.Errorf("%s: the text has %d bytes, %d are allowed", in.Name, len(x), MaxInput)
 		}
 		if in.Pattern != nil && !in.Pattern.MatchString(x) {
-			return nil, fmt.Errorf("input %s: %q does not match the pattern %s", in.Name, clip(x), in.Pattern)
+			return nil, fmt.Errorf("%s: %q does not match the pattern %s", in.Name, clip(x), in.Pattern)
 		}
 		if len(in.Choices) > 0 && !slices.Contains(in.Choices, x) {
-			return nil, fmt.Errorf("input %s: %q is none of %s", in.Name, clip(x), strings.Join(in.Choices, ", "))
+			return nil, fmt.Errorf("%s: %q is none of %s", in.Name, clip(x), strings.Join(in.Choices, ", "))
 		}
 	case int64:
 		if err := in.bounds(float64(x)); err != nil {
@@ -43,10 +43,10 @@ func (in Input) Accept(v any) (any, error) {
 
 func (in Input) bounds(f float64) error {
 	if in.Min != nil && f < *in.Min {
-		return fmt.Errorf("input %s: %s is below %s", in.Name, expr.Say(f), expr.Say(*in.Min))
+		return fmt.Errorf("%s: %s is below %s", in.Name, expr.Say(f), expr.Say(*in.Min))
 	}
 	if in.Max != nil && f > *in.Max {
-		return fmt.Errorf("input %s: %s is above %s", in.Name, expr.Say(f), expr.Say(*in.Max))
+		return fmt.Errorf("%s: %s is above %s", in.Name, expr.Say(f), expr.Say(*in.Max))
 	}
 	return nil
 }
@@ -60,29 +60,38 @@ func clip(s string) string {
 
 // AcceptAll checks the values a run is to begin with and adds the defaults.
 func (b *Book) AcceptAll(given map[string]any) (map[string]any, error) {
+	return accept(b.Inputs, given, "input")
+}
+
+// AcceptFields checks what somebody filled in, and adds what is suggested for the rest.
+func (q *Question) AcceptFields(given map[string]any) (map[string]any, error) {
+	return accept(q.Fields, given, "field")
+}
+
+func accept(wanted []Input, given map[string]any, what string) (map[string]any, error) {
 	out := map[string]any{}
-	for _, in := range b.Inputs {
+	for _, in := range wanted {
 		v, ok := given[in.Name]
 		if !ok {
 			if in.Default == nil {
-				return nil, fmt.Errorf("input %s is missing", in.Name)
+				return nil, fmt.Errorf("%s %s is missing", what, in.Name)
 			}
 			out[in.Name] = in.Default
 			continue
 		}
 		a, err := in.Accept(v)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%s %w", what, err)
 		}
 		out[in.Name] = a
 	}
 	for k := range given {
 		if _, ok := out[k]; !ok {
-			names := make([]string, len(b.Inputs))
-			for i, in := range b.Inputs {
+			names := make([]string, len(wanted))
+			for i, in := range wanted {
 				names[i] = in.Name
 			}
-			f := Finding{Message: fmt.Sprintf("the runbook has no input %s", clip(k)), Meant: nearest(k, names)}
+			f := Finding{Message: fmt.Sprintf("there is no %s %s", what, clip(k)), Meant: nearest(k, names)}
 			return nil, fmt.Errorf("%s", f.sentence())
 		}
 	}

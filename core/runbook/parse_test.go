@@ -80,7 +80,7 @@ func TestFindings(t *testing.T) {
 		"bad outcome":       {head + tail + "  - close: repared\n    because: b\n", "did you mean repaired?"},
 		"who approves":      {head + "  - change: A\n    where: {role: a}\n    run: [a]\n    gate: {ask: '{{ alert.summary }}'}\n", "ask must be team/NAME or on-call/NAME, written out"},
 		"bad duration":      {head + "  - look: A\n    where: {role: a}\n    run: [a]\n    timeout: soon\n", `timeout must be a time such as 30s, 5m, 2h or 1d, not "soon"`},
-		"bad default":       {strings.Replace(head, "default: 200", "default: 2000", 1) + tail, "the default is not allowed by the input itself: input low: 2000 is above 1000"},
+		"bad default":       {strings.Replace(head, "default: 200", "default: 2000", 1) + tail, "the default is not allowed by the input itself: low: 2000 is above 1000"},
 		"missing header":    {"name: x\n", "the runbook has no urgentis"},
 		"broken YAML":       {"a: [1\n", "this is not well-formed YAML"},
 		"empty":             {"", "the file is empty"},
@@ -108,11 +108,11 @@ func TestInputs(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string]any{"queue": "north-quay", "low": int64(200)}, got)
 	for want, given := range map[string]map[string]any{
-		"input queue is missing":                             {},
-		"does not match the pattern":                         {"queue": `x; rm -rf / #{{ "$(reboot)" }}`},
-		"input low: 1001 is above 1000":                      {"queue": "a", "low": 1001},
-		`"lots" is not a whole number`:                       {"queue": "a", "low": "lots"},
-		"the runbook has no input quue; did you mean queue?": {"queue": "a", "quue": "b"},
+		"input queue is missing":                      {},
+		"does not match the pattern":                  {"queue": `x; rm -rf / #{{ "$(reboot)" }}`},
+		"input low: 1001 is above 1000":               {"queue": "a", "low": 1001},
+		`"lots" is not a whole number`:                {"queue": "a", "low": "lots"},
+		"there is no input quue; did you mean queue?": {"queue": "a", "quue": "b"},
 	} {
 		_, err := b.AcceptAll(given)
 		assert.ErrorContains(t, err, want)

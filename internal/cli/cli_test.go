@@ -166,7 +166,88 @@ func TestTheStoryByCommands(t *testing.T) {
 	code, _, errOut = run(t, "", "login", w.Link, "--name", "iva", "--password", w.SignIn["iva"])
 	require.Equal(t, 0, code, errOut)
 	admin(t, w)
+	language(t, runID)
 	assert.Contains(t, ok(t, "logout"), "Signed out")
+}
+
+// language drives what writers of runbooks use, and the control of runs. run is one that is over.
+func language(t *testing.T, over string) {
+	const backlog = "../../examples/ferry/runbooks/berth-queue-backlog.yaml"
+	ok(t, "runbook", "format", "--only-check", backlog)
+	rough := filepath.Join(t.TempDir(), "rough.yaml")
+	require.NoError(t, os.WriteFile(rough, []byte("name:   rough\nurgentis: runbook/1 # kept\ntitle: R\nowner: o\nservice: s\nsteps:\n- title_less: 1\n"), 0o600))
+	code, _, errOut := run(t, "", "runbook", "format", "--only-check", rough)
+	assert.Equal(t, 1, code, errOut)
+	ok(t, "runbook", "format", rough)
+	text, err := os.ReadFile(rough)
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(text), "urgentis: runbook/1 # kept\nname: rough\n"), string(text))
+
+	var schema map[string]any
+	require.NoError(t, json.Unmarshal([]byte(ok(t, "runbook", "schema")), &schema))
+	assert.Contains(t, schema, "$defs")
+	assert.Contains(t, ok(t, "runbook", "graph", backlog), "Park the unreadable message")
+	assert.Contains(t, ok(t, "runbook", "graph", backlog, "--svg"), "<svg")
+	assert.Contains(t, ok(t, "run", "graph", over), "Park the unreadable message")
+	assert.Contains(t, ok(t, "run", "graph", over, "--svg"), "<svg")
+
+	tried := ok(t, "runbook", "try", backlog, "park", "--input", "queue=quay-north", "--reading", "stuck=m-7")
+	assert.Contains(t, tried, "berthq park --queue quay-north m-7")
+	assert.Contains(t, tried, "undo")
+	tried = ok(t, "runbook", "try", backlog, "depth", "--input", "queue=quay-north", "--run")
+	assert.Contains(t, tried, "depth")
+	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north"), "berthq park")
+	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north", "--how", "looks-only"), "false-alarm")
+	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--how", "against-the-past"), over)
+
+	assert.Contains(t, ok(t, "run", "again", over, "--follow"), "run.ended")
+	code, _, errOut = run(t, "", "run", "cancel", over)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "no longer open")
+	instances := ok(t, "instance", "list")
+	id := regexp.MustCompile(`n[a-z2-7]{16}`).FindString(instances)
+	require.NotEmpty(t, id, instances)
+	code, _, errOut = run(t, "", "instance", "gone", id)
+	assert.Equal(t, 3, code, "one that is alive is not gone: %s", errOut)
+
+	// A question on the way: shown with its fields, refused where the answer is wrong, and answered.
+	asks := filepath.Join(t.TempDir(), "asks.yaml")
+	require.NoError(t, os.WriteFile(asks, []byte(`urgentis: runbook/1
+name: asks
+title: A question
+owner: quayside
+service: berth-queue
+steps:
+  - ask: Which quay?
+    id: quay
+    text: The pilot waits.
+    fields:
+      berth: {type: integer, min: 1, max: 9, label: Berth}
+    choices:
+      north: {label: The north quay, steps: [{note: It is, text: "berth {{ answers.quay.berth }}"}]}
+      south: go on
+  - wait: Until it is cancelled
+    for: 1h
+  - hand_over: on-call/quayside
+    because: "{{ answers.quay.choice }}"
+`), 0o600))
+	ok(t, "runbook", "push", asks)
+	started := regexp.MustCompile(`r[a-z2-7]{16}`).FindString(ok(t, "run", "start", "asks"))
+	require.Eventually(t, func() bool { return strings.Contains(ok(t, "question", "list"), "The pilot waits.") }, 20*time.Second, 50*time.Millisecond)
+	listed := ok(t, "question", "list")
+	assert.Contains(t, listed, "--field berth=")
+	question := regexp.MustCompile(`question answer (\S+)`).FindStringSubmatch(listed)[1]
+	code, _, errOut = run(t, "", "question", "answer", question, "west")
+	assert.Equal(t, 2, code, errOut)
+	code, _, errOut = run(t, "", "question", "answer", question, "north", "--field", "berth=12")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "berth")
+	ok(t, "question", "answer", question, "north", "--field", "berth=4")
+	require.Eventually(t, func() bool { return strings.Contains(ok(t, "run", "show", started), "berth 4") }, 20*time.Second, 50*time.Millisecond)
+	ok(t, "run", "cancel", started, "--because", "enough")
+	code, _, errOut = run(t, "", "run", "follow", started)
+	assert.Equal(t, 1, code, "a run that did not end well is told by the exit too")
+	assert.Contains(t, errOut, "cancelled: Cancelled by iva: enough")
 }
 
 // admin drives what only an administrator may.

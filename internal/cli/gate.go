@@ -123,7 +123,11 @@ func (a *app) question() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := check(cl.AnswerQuestionWithResponse(cmd.Context(), args[0], api.Answer{Choice: args[1], Comment: comment})); err != nil {
+		reply := api.Answer{Comment: comment, Fields: anyMap(given)}
+		if len(args) > 1 {
+			reply.Choice = args[1]
+		}
+		if _, err := check(cl.AnswerQuestionWithResponse(cmd.Context(), args[0], reply)); err != nil {
 			return err
 		}
 		fmt.Fprintln(a.out, "Answered.")

@@ -184,8 +184,7 @@ func accepted(s *flow.State, path string, q *flow.QuestionRaised, r Reply) (map[
 	if step == nil || step.Ask == nil {
 		return nil, nil
 	}
-	b := runbook.Book{Inputs: step.Ask.Fields}
-	fields, err := b.AcceptAll(r.Fields)
+	fields, err := step.Ask.AcceptFields(r.Fields)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrField, err)
 	}

@@ -350,14 +350,22 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			d.pending[i].Body = in
 		}
 	}
+	var head store.Head
 	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
 		sheet := d.e.Sheet(tx)
 		at := d.e.now()
 		if n := len(d.pending); n > 0 {
 			at = d.pending[n-1].At
 		}
-		if err := d.e.Store.Append(sheet.Bulk, d.run, d.pending, park, headOf(d.m.State(), at)); err != nil {
+		head = headOf(d.m.State(), at)
+		if err := d.e.Store.Append(sheet.Bulk, d.run, d.pending, park, head); err != nil {
 			return err
+		}
+		if d.run.Awaits != "" && head.Awaits == "" && len(d.want) == 0 {
+			// It gave up waiting: others need not let it go first any more.
+			if err := store.LeaveQueue(tx, d.run.ID); err != nil {
+				return err
+			}
 		}
 		if err := d.hold(ctx, tx); err != nil {
 			return err
@@ -384,6 +392,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		return err
 	}
 	d.at(d.run.Version + int64(len(d.pending)))
+	d.run.Awaits = head.Awaits
 	d.pending, d.facts, d.begins, d.guards, d.want, d.held = nil, nil, nil, nil, nil, nil
 	return nil
 }

@@ -17,10 +17,18 @@ type HeldError struct {
 
 func (e *HeldError) Error() string { return fmt.Sprintf("%s is held by run %s", e.Key, e.Holder) }
 
-// TakeLocks takes locks for a run until it ends. A shared one excludes only those who want the key alone.
-// Where one cannot be had the error is a *HeldError, and the transaction must be given up.
+// TakeLocks takes locks for a run until it ends, all or none. A shared one excludes only those who want the key
+// alone. Where one cannot be had the error is a *HeldError, and the transaction must be given up.
+//
+// Whoever holds nothing yet lets those go first who began to wait before it, whatever they wait for: that order is the
+// same for every key, so that runs which hold nothing cannot wait for one another in a circle. Whoever holds
+// something yields to nobody, so that what it holds comes free; it can only be in a circle of holders, which is found.
 func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
 	all := slices.Sorted(slices.Values(slices.Concat(keys, shared)))
+	holds := false
+	if err := tx.Raw("select exists (select 1 from hold where run = ?)", run).Scan(&holds).Error; err != nil {
+		return fmt.Errorf("read what the run holds: %w", err)
+	}
 	for _, key := range all {
 		// Whoever wants the same key follows; sorted keys cannot wait in a circle.
 		if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+key).Error; err != nil {
@@ -31,10 +39,9 @@ func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
 		if err := tx.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at limit 1", key, run, alone).Scan(&holders).Error; err != nil {
 			return fmt.Errorf("read who holds %s: %w", key, err)
 		}
-		if len(holders) == 0 {
-			// Those who wait longer come first.
-			err := tx.Raw(`select a.run from awaiting a join run r on r.id = a.run and r.ended_at is null where a.key = ? and a.run <> ?
-				and a.since < coalesce((select since from awaiting where key = a.key and run = ?), now()) order by a.since limit 1`, key, run, run).Scan(&holders).Error
+		if len(holders) == 0 && !holds {
+			err := tx.Raw(`select q.run from (`+queue+`) q where q.key = ? and q.run <> ?
+				and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?) order by q.rank, q.run limit 1`, key, run, run, run).Scan(&holders).Error
 			if err != nil {
 				return fmt.Errorf("read who waits for %s: %w", key, err)
 			}
@@ -44,14 +51,27 @@ func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
 			if err != nil {
 				return err
 			}
-			return &HeldError{key, holders[0], circle}
+			return &HeldError{key, holders[0], holds && circle}
 		}
-		if err := tx.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared", key, run, !alone).Error; err != nil {
+	}
+	for _, key := range all {
+		err := tx.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared",
+			key, run, !slices.Contains(keys, key)).Error
+		if err != nil {
 			return fmt.Errorf("take %s: %w", key, err)
 		}
-		if err := tx.Exec("delete from awaiting where key = ? and run = ?", key, run).Error; err != nil {
-			return err
-		}
+	}
+	return LeaveQueue(tx, run)
+}
+
+// queue lists who waits for what, each with when it began to wait for anything.
+const queue = `select a.key, a.run, min(b.since) as rank from awaiting a join awaiting b on b.run = a.run
+	join run r on r.id = a.run and r.ended_at is null group by a.key, a.run`
+
+// LeaveQueue takes a run out of every queue.
+func LeaveQueue(tx *gorm.DB, run string) error {
+	if err := tx.Exec("delete from awaiting where run = ?", run).Error; err != nil {
+		return fmt.Errorf("leave the queue: %w", err)
 	}
 	return nil
 }
@@ -93,15 +113,17 @@ func (s *Store) ReleaseLocks(ctx context.Context, tx *gorm.DB, run string) error
 	if len(keys) == 0 {
 		return nil
 	}
-	// The first in each queue, and the one after it: only they can have the lock, and a thousand need not be woken to hear no.
+	// The first in each queue, the one after it, and those who yield to nobody: only they can have the lock, and a
+	// thousand need not be woken to hear no.
 	return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
-		(select run from (select run, row_number() over (partition by key order by since) n from awaiting where key in ?) q where n <= 2)
+		(select run from (select run, row_number() over (partition by key order by rank, run) n from (`+queue+`) q where key in ?) q
+		 where n <= 2 or exists (select 1 from hold h where h.run = q.run))
 		and owner is null and rung_at is null and ended_at is null returning id`, keys))
 }
 
 // Waiting lists, by key, the runs that wait for what a run holds, the first first.
 func (s *Store) Waiting(ctx context.Context, run string) ([]string, error) {
 	var out []string
-	err := s.DB.WithContext(ctx).Raw("select a.run from awaiting a join hold h on h.key = a.key where h.run = ? order by a.since", run).Scan(&out).Error
+	err := s.DB.WithContext(ctx).Raw("select q.run from ("+queue+") q join hold h on h.key = q.key where h.run = ? order by q.rank, q.run", run).Scan(&out).Error
 	return out, err
 }

@@ -1,0 +1,127 @@
+package store_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+// take asks for locks, and enters the queue where they cannot be had. It returns nil where they are taken.
+func take(t *testing.T, s *store.Store, run string, keys ...string) *store.HeldError {
+	var held *store.HeldError
+	err := s.Tx(ctx, func(tx *gorm.DB) error { return store.TakeLocks(tx, run, keys, nil) })
+	if err == nil {
+		return nil
+	}
+	require.ErrorAs(t, err, &held)
+	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+		_, err := store.Await(tx, run, held)
+		return err
+	}))
+	return held
+}
+
+func release(t *testing.T, s *store.Store, run string) {
+	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error { return s.ReleaseLocks(ctx, tx, run) }))
+}
+
+func TestLocksAreTakenAllOrNone(t *testing.T) {
+	s := testdb.Open(t)
+	for _, r := range []string{"r1", "r2", "r3"} {
+		run(t, s, r)
+	}
+	require.Nil(t, take(t, s, "r1", "b"))
+	held := take(t, s, "r2", "a", "b", "c")
+	require.NotNil(t, held)
+	assert.Equal(t, store.HeldError{Key: "b", Holder: "r1"}, *held)
+	var holds []string
+	require.NoError(t, s.DB.Raw("select key from hold where run = 'r2'").Scan(&holds).Error)
+	assert.Empty(t, holds)
+	waiting, err := s.Waiting(ctx, "r1")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"r2"}, waiting)
+	assert.Nil(t, take(t, s, "r3", "a"), "what somebody else will want as well is free until then")
+	release(t, s, "r3")
+	release(t, s, "r1")
+	assert.Nil(t, take(t, s, "r2", "a", "b", "c"))
+	var left int64
+	require.NoError(t, s.DB.Raw("select count(*) from awaiting").Scan(&left).Error)
+	assert.Zero(t, left, "who has taken what it wanted waits no more")
+}
+
+// Two runs that hold nothing and wait in two queues in different order must not let each other go first for ever.
+func TestQueuesAreInOneOrder(t *testing.T) {
+	s := testdb.Open(t)
+	for _, r := range []string{"h1", "h2", "a", "c"} {
+		run(t, s, r)
+	}
+	require.Nil(t, take(t, s, "h1", "x"))
+	require.Equal(t, "h1", take(t, s, "a", "w", "x").Holder)
+	require.Nil(t, take(t, s, "h2", "w"), "a waits for x only")
+	require.Equal(t, "h2", take(t, s, "c", "w", "x").Holder)
+	release(t, s, "h1")
+	require.Equal(t, "h2", take(t, s, "a", "w", "x").Holder)
+	release(t, s, "h2")
+	assert.Equal(t, "a", take(t, s, "c", "w", "x").Holder, "a began to wait before it")
+	assert.Nil(t, take(t, s, "a", "w", "x"))
+	release(t, s, "a")
+	assert.Nil(t, take(t, s, "c", "w", "x"))
+}
+
+func TestACircleOfHoldersIsFound(t *testing.T) {
+	s := testdb.Open(t)
+	for _, r := range []string{"r1", "r2", "r3"} {
+		run(t, s, r)
+	}
+	require.Nil(t, take(t, s, "r1", "a"))
+	require.Nil(t, take(t, s, "r2", "b"))
+	require.Nil(t, take(t, s, "r3", "c"))
+	assert.False(t, take(t, s, "r1", "b").Circle)
+	assert.False(t, take(t, s, "r2", "c").Circle)
+	assert.True(t, take(t, s, "r3", "a").Circle, "r3 waits for r1, which waits for r2, which waits for r3")
+}
+
+// Many runs, each wanting some keys and then, while it holds them, some more: whatever the order in which they ask,
+// all come to their end, as long as a circle of holders is broken by one of them.
+func TestEverybodyComesToAnEnd(t *testing.T) {
+	s := testdb.Open(t)
+	const runs, keys = 14, 6
+	r := rand.New(rand.NewPCG(7, 11)) //nolint:gosec // it is a test
+	wants := map[string][][]string{}
+	var left []string
+	for i := range runs {
+		id := fmt.Sprintf("r%02d", i)
+		run(t, s, id)
+		left = append(left, id)
+		for range 1 + r.IntN(2) {
+			var some []string
+			for _, k := range r.Perm(keys)[:1+r.IntN(3)] {
+				some = append(some, fmt.Sprint("k", k))
+			}
+			wants[id] = append(wants[id], some)
+		}
+	}
+	for round := 0; len(left) > 0; round++ {
+		require.Less(t, round, 40*runs, "%d runs wait for one another for ever", len(left))
+		i := r.IntN(len(left))
+		id := left[i]
+		held := take(t, s, id, wants[id][0]...)
+		if held == nil {
+			wants[id] = wants[id][1:]
+		}
+		if len(wants[id]) == 0 || held != nil && held.Circle {
+			release(t, s, id)
+			left = append(left[:i], left[i+1:]...)
+		}
+		var twice int64
+		require.NoError(t, s.DB.Raw("select count(*) from (select key from hold group by key having count(*) > 1) x").Scan(&twice).Error)
+		require.Zero(t, twice, "no key has two holders")
+	}
+}
