@@ -131,6 +131,13 @@ func spaced(s string) []byte {
 	inSteps := false
 	lines := strings.Split(strings.TrimRight(s, "\n"), "\n")
 	blockAt := -1 // the indent of the key whose block of text we are in
+	keep := false // whether its empty lines at the end belong to the text
+	leave := func() {
+		for blockAt >= 0 && !keep && len(out) > 0 && out[len(out)-1] == "" {
+			out = out[:len(out)-1]
+		}
+		blockAt = -1
+	}
 	for i, l := range lines {
 		indent := len(l) - len(strings.TrimLeft(l, " "))
 		trimmed := strings.TrimSpace(l)
@@ -138,12 +145,12 @@ func spaced(s string) []byte {
 			out = append(out, strings.TrimRight(l, " "))
 			continue
 		}
-		blockAt = -1
+		leave()
 		if trimmed == "" {
 			continue
 		}
 		if endsBlock(trimmed) {
-			blockAt = indent
+			blockAt, keep = indent, strings.HasSuffix(trimmed, "+")
 			if strings.HasPrefix(trimmed, "- ") {
 				blockAt += 2
 			}
@@ -158,6 +165,7 @@ func spaced(s string) []byte {
 		}
 		out = append(out, strings.TrimRight(l, " "))
 	}
+	leave()
 	return []byte(strings.Join(out, "\n") + "\n")
 }
 

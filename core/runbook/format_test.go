@@ -133,6 +133,8 @@ func FuzzFormat(f *testing.F) {
 	for _, m := range fenced.FindAllSubmatch(docs, -1) {
 		f.Add(string(m[1]))
 	}
+	f.Add("0: |\n 00\n \n")
+	f.Add("a: |+\n  x\n\n\nb: |\n  y\n\n\nc: 1\n")
 	f.Add("a: |\n  x\n\n  y\nb: [1, # c\n 2]\n")
 	f.Fuzz(func(t *testing.T, src string) {
 		once, err := Format([]byte(src))
