@@ -44,11 +44,27 @@ func Format(src []byte) ([]byte, error) {
 		if d.Body == nil {
 			continue
 		}
+		k := &keeper{}
+		if ast.Walk(k, d.Body); k.line > 0 {
+			return nil, fmt.Errorf("%w: line %d: a block of text that keeps its empty lines (+) has no canonical form; write | or >", ErrFormat, k.line)
+		}
 		order(d.Body, wholeOrder)
 		orderStarts(d.Body)
 		out = spaced(d.Body.String())
 	}
 	return out, same(src, out)
+}
+
+// keeper finds a block of text whose empty lines at the end belong to it: the YAML library does not write them as
+// they were.
+type keeper struct{ line int }
+
+// Visit implements ast.Visitor.
+func (k *keeper) Visit(n ast.Node) ast.Visitor {
+	if l, ok := n.(*ast.LiteralNode); ok && k.line == 0 && strings.Contains(l.Start.Value, "+") {
+		k.line = l.Start.Position.Line
+	}
+	return k
 }
 
 // order sorts the keys of a mapping, and those of the steps in it.
@@ -129,11 +145,11 @@ var apart = []string{"starts:", "inputs:", "limits:", "parts:", "steps:", "if_cl
 func spaced(s string) []byte {
 	var out []string
 	inSteps := false
-	lines := strings.Split(strings.TrimRight(s, "\n"), "\n")
+	lines := strings.Split(strings.TrimSuffix(s, "\n"), "\n")
 	blockAt := -1 // the indent of the key whose block of text we are in
-	keep := false // whether its empty lines at the end belong to the text
 	leave := func() {
-		for blockAt >= 0 && !keep && len(out) > 0 && out[len(out)-1] == "" {
+		// Empty lines at its end are not part of it.
+		for blockAt >= 0 && len(out) > 0 && out[len(out)-1] == "" {
 			out = out[:len(out)-1]
 		}
 		blockAt = -1
@@ -150,7 +166,7 @@ func spaced(s string) []byte {
 			continue
 		}
 		if endsBlock(trimmed) {
-			blockAt, keep = indent, strings.HasSuffix(trimmed, "+")
+			blockAt = indent
 			if strings.HasPrefix(trimmed, "- ") {
 				blockAt += 2
 			}
@@ -171,7 +187,7 @@ func spaced(s string) []byte {
 
 // endsBlock reports whether a line begins a block of text.
 func endsBlock(l string) bool {
-	for _, m := range []string{": |", ": >", ": |-", ": >-", ": |+", ": >+"} {
+	for _, m := range []string{": |", ": >", ": |-", ": >-"} {
 		if strings.HasSuffix(l, m) {
 			return true
 		}

@@ -126,6 +126,14 @@ func generated(t *rapid.T) string {
 	return strings.Join(parts, "")
 }
 
+func TestFormatRefusesWhatItWouldAlter(t *testing.T) {
+	for _, src := range []string{"a: |+\n  x\n\n\nb: 1\n", "a: >+\n  x\n", "a:\n  - |+\n    x\n\n"} {
+		out, err := Format([]byte(src))
+		require.ErrorIs(t, err, ErrFormat, "%q", out)
+		assert.ErrorContains(t, err, "keeps its empty lines")
+	}
+}
+
 // FuzzFormat formats any text: what comes out is stable, or there is an error.
 func FuzzFormat(f *testing.F) {
 	docs, err := os.ReadFile("../../docs/runbook-language.md")
@@ -134,6 +142,7 @@ func FuzzFormat(f *testing.F) {
 		f.Add(string(m[1]))
 	}
 	f.Add("0: |\n 00\n \n")
+	f.Add("0: |+\n \n")
 	f.Add("a: |+\n  x\n\n\nb: |\n  y\n\n\nc: 1\n")
 	f.Add("a: |\n  x\n\n  y\nb: [1, # c\n 2]\n")
 	f.Fuzz(func(t *testing.T, src string) {
