@@ -145,7 +145,7 @@ func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
 		return nil, fmt.Errorf("count starts: %w", err)
 	}
 	if n >= st.AtMost {
-		return fmt.Errorf("it started %d times in the last %s, and may at most %d times: a person is needed", n, short(st.Per), st.AtMost), nil
+		return fmt.Errorf("it may start %d per %s at most, and has: a person is needed", st.AtMost, short(st.Per)), nil
 	}
 	return nil, w.tx.Exec("insert into started (runbook, start, at) values (?, ?, ?)", v.Runbook, v.Name, w.now).Error
 }

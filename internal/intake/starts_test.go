@@ -87,7 +87,7 @@ func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
 	assert.Equal(t, "person", waiting(often.Incident))
 	var because string
 	require.NoError(t, s.DB.Raw("select content::json->>'because' from entry where kind = 'run.refused'").Scan(&because).Error)
-	assert.Equal(t, "it started 2 times in the last 24h, and may at most 2 times: a person is needed", because)
+	assert.Equal(t, "it may start 2 per 24h at most, and has: a person is needed", because)
 
 	// What began long ago no longer counts.
 	require.NoError(t, s.DB.Exec("update started set at = now() - interval '2 days'").Error)
