@@ -31,6 +31,19 @@ var ErrFormat = errors.New("it cannot be brought into the canonical form")
 // between the parts of the whole and between its steps. Comments are kept where they stand. A text that is
 // in this form stays as it is. The text must be well-formed YAML; it need not be a sound runbook.
 func Format(src []byte) ([]byte, error) {
+	// The YAML library moves a comment at an odd place once more when it reads what it wrote: what is given is at rest.
+	const most = 4
+	for range most {
+		out, err := pass(src)
+		if err != nil || bytes.Equal(src, out) {
+			return out, err
+		}
+		src = out
+	}
+	return nil, fmt.Errorf("%w: a comment stands where it cannot be kept in place", ErrFormat)
+}
+
+func pass(src []byte) ([]byte, error) {
 	t := &text{}
 	if t.load(src); t.findings.Failed() {
 		return nil, t.findings

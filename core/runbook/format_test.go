@@ -143,6 +143,7 @@ func FuzzFormat(f *testing.F) {
 	}
 	f.Add("0: |\n 00\n \n")
 	f.Add("0: |+\n \n")
+	f.Add("0:\nsteps:\n  -   -   #0000")
 	f.Add("a: |+\n  x\n\n\nb: |\n  y\n\n\nc: 1\n")
 	f.Add("a: |\n  x\n\n  y\nb: [1, # c\n 2]\n")
 	f.Fuzz(func(t *testing.T, src string) {
@@ -151,8 +152,7 @@ func FuzzFormat(f *testing.F) {
 			return
 		}
 		twice, err := Format(once)
-		if err == nil {
-			require.Equal(t, string(once), string(twice))
-		}
+		require.NoError(t, err)
+		require.Equal(t, string(once), string(twice))
 	})
 }
