@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 )
@@ -234,15 +235,7 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		key := gate + "/" + t
 		j := st.still[key]
 		if j == nil {
-			holds, values, err := s.Still.Explain(w.scope(f, path, t))
-			n := StillJudged{Gate: gate, Target: t, Expr: s.Still.Source, Values: values, Result: Fails}
-			if holds {
-				n.Result = Passes
-			}
-			if err != nil {
-				n.Result, n.Unsure = Unsure, unsure(err)
-			}
-			w.emit(path, n)
+			w.emit(path, w.weigh(f, s.Still, path, gate, t))
 			j = st.still[key]
 		}
 		switch {
@@ -255,4 +248,17 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		}
 	}
 	return goOn, true
+}
+
+// weigh judges a condition of a change on one target; about is the gate or the attempt that it is judged for.
+func (w *walker) weigh(f *frame, cond *expr.Program, path, about, target string) StillJudged {
+	holds, values, err := cond.Explain(w.scope(f, path, target))
+	j := StillJudged{Gate: about, Target: target, Expr: cond.Source, Values: values, Result: Fails}
+	if holds {
+		j.Result = Passes
+	}
+	if err != nil {
+		j.Result, j.Unsure = Unsure, unsure(err)
+	}
+	return j
 }

@@ -105,14 +105,7 @@ func (w *walker) happened(f *frame, s *runbook.Step, path string, st *stepState,
 			return false, false, block
 		}
 	}
-	ok, values, err := s.Happened.Explain(w.scope(f, path, target))
-	j := StillJudged{Gate: attempt, Target: target, Expr: s.Happened.Source, Values: values, Result: Fails}
-	if ok {
-		j.Result = Passes
-	}
-	if err != nil {
-		j.Result, j.Unsure = Unsure, unsure(err)
-	}
+	j := w.weigh(f, s.Happened, path, attempt, target)
 	w.emit(path, j)
 	return j.Result == Passes, j.Result != Unsure, goOn
 }

@@ -80,15 +80,6 @@ func (b *Bulk) Write() error {
 	return err
 }
 
-// Insert writes rows of one kind.
-func Insert[T any](tx *gorm.DB, rows []T) error {
-	b := NewBulk(tx)
-	if err := Add(b, rows); err != nil {
-		return err
-	}
-	return b.Write()
-}
-
 // Array is a slice as one value of a statement, which GORM does not take apart.
 func Array(slice any) driver.Valuer { return array{slice} }
 

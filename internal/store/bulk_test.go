@@ -13,6 +13,14 @@ import (
 	"urgentis/internal/testdb"
 )
 
+func insert[T any](s *store.Store, rows []T) error {
+	b := store.NewBulk(s.DB)
+	if err := store.Add(b, rows); err != nil {
+		return err
+	}
+	return b.Write()
+}
+
 // What is written in bulk reads back as what was written: every kind of column, with and without a value.
 func TestInsertKeepsEveryValue(t *testing.T) {
 	s := testdb.Open(t)
@@ -27,7 +35,7 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 		}
 		alerts = append(alerts, a)
 	}
-	require.NoError(t, store.Insert(s.DB, alerts))
+	require.NoError(t, insert(s, alerts))
 	var back []*store.Alert
 	require.NoError(t, s.DB.Order("id").Find(&back).Error)
 	require.Len(t, back, 3)
@@ -41,7 +49,7 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	end := at.Add(time.Hour)
 	owner := ""
 	runs := []store.Run{{ID: "r1", BegunAt: at, Epoch: 3, Version: 1, Rules: 2}, {ID: "r2", BegunAt: at, EndedAt: &end, Owner: &owner, Incident: &n, Rules: 3}}
-	require.NoError(t, store.Insert(s.DB, runs))
+	require.NoError(t, insert(s, runs))
 	var got []store.Run
 	require.NoError(t, s.DB.Order("id").Find(&got).Error)
 	require.Len(t, got, 2)
@@ -53,13 +61,13 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	assert.Equal(t, 3, got[1].Rules)
 
 	// Numbers that the database gives out are its own; nothing is written for no rows.
-	require.NoError(t, store.Insert(s.DB, []store.Feed{{Topic: "a", Ref: "1"}, {Topic: "b", Ref: "2", Incident: &n}}))
+	require.NoError(t, insert(s, []store.Feed{{Topic: "a", Ref: "1"}, {Topic: "b", Ref: "2", Incident: &n}}))
 	var feed []store.Feed
 	require.NoError(t, s.DB.Order("id").Find(&feed).Error)
 	assert.Less(t, feed[0].ID, feed[1].ID)
 	assert.NotEmpty(t, feed[0].Xid)
-	require.NoError(t, store.Insert(s.DB, []store.Feed{}))
+	require.NoError(t, insert(s, []store.Feed{}))
 
-	assert.Error(t, store.Insert(s.DB, []store.Session{{Person: "iva"}}), "a column that cannot go over is refused, not lost")
-	assert.Error(t, store.Insert(s.DB, []*store.Alert{{ID: "x", Summary: "a\x00b", Verdicts: json.RawMessage("[]")}}), "as the database refuses it")
+	assert.Error(t, insert(s, []store.Session{{Person: "iva"}}), "a column that cannot go over is refused, not lost")
+	assert.Error(t, insert(s, []*store.Alert{{ID: "x", Summary: "a\x00b", Verdicts: json.RawMessage("[]")}}), "as the database refuses it")
 }
