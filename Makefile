@@ -6,7 +6,7 @@ BIN := bin/urgentis
 CONSOLE := console/dist/index.html
 GOFILES := $(shell find cmd core internal api examples console -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find internal/store/migrations examples -type f 2>/dev/null)
 
-.PHONY: build demo example dev test check crash fuzz bench screenshots generate clean setup-db setup-test
+.PHONY: build demo example dev test fresh check crash fuzz bench screenshots generate clean setup-db setup-test
 
 build: $(BIN)
 
@@ -24,7 +24,7 @@ setup-db:
 	@build/setup.sh postgresql
 
 setup-test:
-	@build/setup.sh postgresql chromium openssh-server
+	@build/setup.sh postgresql chromium openssh-server gcc
 
 demo: setup-db build ## the service with a simulated ferry operator around it
 	$(BIN) demo
@@ -49,6 +49,9 @@ check: console/node_modules
 
 test: setup-test check build ## everything
 	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 15m ./...
+
+fresh: ## the same commands on bare machines: minimal Debians in folders; needs root
+	build/fresh.sh $(FRESH)
 
 crash: setup-test build ## hundreds of faults on three processes and their database; prints its seed
 	URGENTIS_STORM_FAULTS=$${URGENTIS_STORM_FAULTS:-300} $(GO) test -count=1 -timeout 60m -run TestStorm -v ./test/crash
