@@ -966,6 +966,11 @@ type RehearsedRun struct {
 	Then    string `json:"then"`
 }
 
+// Release defines model for Release.
+type Release struct {
+	Because string `json:"because,omitempty,omitzero"`
+}
+
 // Report defines model for Report.
 type Report struct {
 	At time.Time `json:"at,omitempty,omitzero"`
@@ -1097,12 +1102,15 @@ type Secret struct {
 // SecretKind defines model for Secret.Kind.
 type SecretKind string
 
-// Service defines model for Service.
+// Service What is not given stays as it is; a new service needs its owner, and has the stance ask.
 type Service struct {
-	Name   ThingName     `json:"name"`
-	Owner  ThingName     `json:"owner"`
-	Stance ServiceStance `json:"stance,omitempty,omitzero"`
-	Title  string        `json:"title,omitempty,omitzero"`
+	Name  ThingName `json:"name"`
+	Owner ThingName `json:"owner,omitempty,omitzero"`
+
+	// QuietMinutes how long an alert may go on after its incident was closed, before that is opened again; 15 unless said
+	QuietMinutes int           `json:"quiet_minutes,omitempty,omitzero"`
+	Stance       ServiceStance `json:"stance,omitempty,omitzero"`
+	Title        string        `json:"title,omitempty,omitzero"`
 }
 
 // ServiceStance defines model for Service.Stance.
@@ -1189,10 +1197,10 @@ type Taken struct {
 // TakenChange defines model for Taken.Change.
 type TakenChange string
 
-// Target defines model for Target.
+// Target What is not given stays as it is; a new target needs its service and address, and has the port 22.
 type Target struct {
 	Account string `json:"account,omitempty,omitzero"`
-	Address string `json:"address"`
+	Address string `json:"address,omitempty,omitzero"`
 
 	// HostKey the pinned key, as in known_hosts: ssh-ed25519 AAAA…
 	HostKey string `json:"host_key,omitempty,omitzero"`
@@ -1211,7 +1219,7 @@ type Target struct {
 
 	// Secret the name of the secret that holds its key or password
 	Secret  string    `json:"secret,omitempty,omitzero"`
-	Service ThingName `json:"service"`
+	Service ThingName `json:"service,omitempty,omitzero"`
 }
 
 // ThingName defines model for ThingName.
@@ -1221,8 +1229,11 @@ type ThingName = string
 type Token struct {
 	ExpiresAt  time.Time `json:"expires_at"`
 	LastUsedAt time.Time `json:"last_used_at,omitempty,omitzero"`
-	Name       string    `json:"name"`
-	Roles      []Role    `json:"roles"`
+
+	// MadeBy the person who answers for it
+	MadeBy string `json:"made_by,omitempty,omitzero"`
+	Name   string `json:"name"`
+	Roles  []Role `json:"roles"`
 }
 
 // TokenShown defines model for TokenShown.
@@ -1354,6 +1365,9 @@ type StartRunJSONRequestBody = NewRun
 
 // CancelRunJSONRequestBody defines body for CancelRun for application/json ContentType.
 type CancelRunJSONRequestBody = Cancel
+
+// ReleaseRunJSONRequestBody defines body for ReleaseRun for application/json ContentType.
+type ReleaseRunJSONRequestBody = Release
 
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = NewSecret
@@ -1721,6 +1735,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
 	GetRunGraph(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseRunWithBody Let a run go on that was set aside because the program died of it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+	ReleaseRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseRun Let a run go on that was set aside because the program died of it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+	ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	//
@@ -2609,6 +2637,40 @@ func (c *Client) CancelRun(ctx context.Context, id Id, body CancelRunJSONRequest
 // Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
 func (c *Client) GetRunGraph(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunGraphRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseRunWithBody Let a run go on that was set aside because the program died of it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+func (c *Client) ReleaseRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseRun Let a run go on that was set aside because the program died of it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+func (c *Client) ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseRunRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4436,6 +4498,53 @@ func NewGetRunGraphRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewReleaseRunRequest calls the generic ReleaseRun builder with application/json body
+func NewReleaseRunRequest(server string, id Id, body ReleaseRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleaseRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewReleaseRunRequestWithBody constructs an http.Request for the ReleaseRun method, with any body, and a specified content type
+func NewReleaseRunRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/release", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRunbookSchemaRequest constructs an http.Request for the GetRunbookSchema method
 func NewGetRunbookSchemaRequest(server string) (*http.Request, error) {
 	var err error
@@ -5493,6 +5602,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
 	GetRunGraphWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunGraphResponse, error)
+
+	// ReleaseRunWithBodyWithResponse Let a run go on that was set aside because the program died of it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+	ReleaseRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error)
+
+	// ReleaseRunWithResponse Let a run go on that was set aside because the program died of it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+	ReleaseRunWithResponse(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error)
 
 	// GetRunbookSchemaWithResponse The JSON Schema of the runbook language, for editors.
 	//
@@ -7295,6 +7418,47 @@ func (r GetRunGraphResponse) ContentType() string {
 	return ""
 }
 
+type ReleaseRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunbookSchemaResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8874,6 +9038,32 @@ func (c *ClientWithResponses) GetRunGraphWithResponse(ctx context.Context, id Id
 	return ParseGetRunGraphResponse(rsp)
 }
 
+// ReleaseRunWithBodyWithResponse Let a run go on that was set aside because the program died of it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+func (c *ClientWithResponses) ReleaseRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error) {
+	rsp, err := c.ReleaseRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseRunResponse(rsp)
+}
+
+// ReleaseRunWithResponse Let a run go on that was set aside because the program died of it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
+func (c *ClientWithResponses) ReleaseRunWithResponse(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error) {
+	rsp, err := c.ReleaseRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseRunResponse(rsp)
+}
+
 // GetRunbookSchemaWithResponse The JSON Schema of the runbook language, for editors.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10350,6 +10540,35 @@ func ParseGetRunGraphResponse(rsp *http.Response) (*GetRunGraphResponse, error) 
 	return response, nil
 }
 
+// ParseReleaseRunResponse parses an HTTP response from a ReleaseRunWithResponse call
+func ParseReleaseRunResponse(rsp *http.Response) (*ReleaseRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunbookSchemaResponse parses an HTTP response from a GetRunbookSchemaWithResponse call
 func ParseGetRunbookSchemaResponse(rsp *http.Response) (*GetRunbookSchemaResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11157,6 +11376,9 @@ type ServerInterface interface {
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	// (GET /api/v1/runs/{id}/graph)
 	GetRunGraph(c *gin.Context, id Id)
+	// ReleaseRun Let a run go on that was set aside because the program died of it.
+	// (POST /api/v1/runs/{id}/release)
+	ReleaseRun(c *gin.Context, id Id)
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	// (GET /api/v1/schema/runbook)
 	GetRunbookSchema(c *gin.Context)
@@ -12004,6 +12226,31 @@ func (siw *ServerInterfaceWrapper) GetRunGraph(c *gin.Context) {
 	siw.Handler.GetRunGraph(c, id)
 }
 
+// ReleaseRun operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReleaseRun(c, id)
+}
+
 // GetRunbookSchema operation middleware
 func (siw *ServerInterfaceWrapper) GetRunbookSchema(c *gin.Context) {
 
@@ -12395,6 +12642,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/runs", wrapper.StartRun)
 	router.GET(options.BaseURL+"/api/v1/runs/:id", wrapper.GetRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/cancel", wrapper.CancelRun)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/release", wrapper.ReleaseRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/again", wrapper.RunAgain)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/graph", wrapper.GetRunGraph)
 	router.GET(options.BaseURL+"/api/v1/gates", wrapper.ListGates)
@@ -13710,6 +13958,40 @@ func (response GetRunGraphdefaultApplicationProblemPlusJSONResponse) VisitGetRun
 	return err
 }
 
+type ReleaseRunRequestObject struct {
+	Id   Id `json:"id"`
+	Body *ReleaseRunJSONRequestBody
+}
+
+type ReleaseRunResponseObject interface {
+	VisitReleaseRunResponse(w http.ResponseWriter) error
+}
+
+type ReleaseRun204Response struct {
+}
+
+func (response ReleaseRun204Response) VisitReleaseRunResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReleaseRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseRundefaultApplicationProblemPlusJSONResponse) VisitReleaseRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunbookSchemaRequestObject struct {
 }
 
@@ -14614,6 +14896,9 @@ type StrictServerInterface interface {
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	// (GET /api/v1/runs/{id}/graph)
 	GetRunGraph(ctx context.Context, request GetRunGraphRequestObject) (GetRunGraphResponseObject, error)
+	// ReleaseRun Let a run go on that was set aside because the program died of it.
+	// (POST /api/v1/runs/{id}/release)
+	ReleaseRun(ctx context.Context, request ReleaseRunRequestObject) (ReleaseRunResponseObject, error)
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	// (GET /api/v1/schema/runbook)
 	GetRunbookSchema(ctx context.Context, request GetRunbookSchemaRequestObject) (GetRunbookSchemaResponseObject, error)
@@ -15788,6 +16073,50 @@ func (sh *strictHandler) GetRunGraph(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRunGraphResponseObject); ok {
 		if err := validResponse.VisitGetRunGraphResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseRun operation middleware
+func (sh *strictHandler) ReleaseRun(ctx *gin.Context, id Id) {
+	var request ReleaseRunRequestObject
+
+	request.Id = id
+
+	var body ReleaseRunJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseRun(ctx, request.(ReleaseRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReleaseRunResponseObject); ok {
+		if err := validResponse.VisitReleaseRunResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

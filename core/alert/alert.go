@@ -219,6 +219,9 @@ func (r *Report) complete(now time.Time) error {
 	if r.Key == "" {
 		r.Key = derived(*r)
 	}
+	if !r.At.IsZero() && r.At.Year() < 1970 {
+		return invalid("at is in the year %d; it must be 1970 or later", r.At.Year())
+	}
 	if r.At.IsZero() || r.At.After(now.Add(time.Minute)) {
 		r.At = now
 	}

@@ -3,6 +3,7 @@ package expr
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,7 +12,6 @@ import (
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
-	"cel.dev/cel-go/ext"
 	"cel.dev/cel-go/interpreter"
 	"cel.dev/cel-go/parser"
 )
@@ -91,16 +91,19 @@ func NewCompiler(s Schema) (*Compiler, error) {
 	if err != nil {
 		return nil, err
 	}
-	base, err := cel.NewEnv(append([]cel.EnvOption{
+	texts, err := stringFunctions()
+	if err != nil {
+		return nil, err
+	}
+	base, err := cel.NewEnv(slices.Concat([]cel.EnvOption{
 		cel.CustomTypeAdapter(registry),
 		cel.CustomTypeProvider(provider{registry, objects(s)}),
 		cel.CrossTypeNumericComparisons(true),
 		cel.DefaultUTCTimeZone(true),
 		cel.ParserRecursionLimit(60),
 		cel.ParserExpressionSizeLimit(MaxLength),
-		ext.Strings(),
 		cel.Variable("alert", object("alert")),
-	}, ourFunctions(registry)...)...)
+	}, texts, ourFunctions(registry))...)
 	if err != nil {
 		return nil, err
 	}
@@ -179,7 +182,7 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 		e := iss.Errors()[0]
 		return nil, &Error{offset(src, e.Location.Line(), e.Location.Column()), plain(e.Message)}
 	}
-	p, err := env.Program(a, cel.EvalOptions(cel.OptTrackState), cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000))
+	p, err := env.Program(a, cel.EvalOptions(cel.OptTrackState), cel.CostLimit(costLimit), cel.CustomDecoratorV2(comparisons), cel.InterruptCheckFrequency(1000))
 	if err != nil {
 		return nil, &Error{0, plain(err.Error())}
 	}
@@ -217,7 +220,9 @@ func plain(m string) string {
 	return m
 }
 
+// offset is a place of the CEL library as bytes from the start; of some mistakes it knows no place.
 func offset(src string, line, col int) int {
+	whole := len(src)
 	for l := 1; l < line; l++ {
 		i := strings.IndexByte(src, '\n')
 		if i < 0 {
@@ -226,7 +231,7 @@ func offset(src string, line, col int) int {
 		col += i + 1
 		src = src[i+1:]
 	}
-	return col
+	return min(max(col, 0), whole)
 }
 
 // Scope is what an expression can see.
@@ -279,7 +284,7 @@ func (p *Program) Eval(s *Scope) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return native(v), nil
+	return bounded(v)
 }
 
 func (p *Program) eval(s *Scope) (ref.Val, *cel.EvalDetails, error) {
@@ -349,7 +354,7 @@ func parts(a *cel.Ast, state interpreter.EvalState) []Value {
 		if _, whole := v.(*Series); whole {
 			return
 		}
-		out = append(out, Value{text, Say(native(v))})
+		out = append(out, Value{text, sayBounded(v)})
 	}
 	operator := func(name string) bool { _, ok := operators.FindReverse(name); return ok }
 	visit = func(e ast.Expr) {

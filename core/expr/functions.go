@@ -40,6 +40,10 @@ var ErrOutside = errors.New("outside of its bound")
 
 // wholeMatch compiles a pattern that must match the whole of a text.
 func wholeMatch(pattern string) (*regexp.Regexp, error) {
+	// By itself first: a bracket too many would reach out of ours.
+	if _, err := regexp.Compile(pattern); err != nil {
+		return nil, err
+	}
 	return regexp.Compile(`^(?:` + pattern + `)$`)
 }
 
@@ -84,7 +88,9 @@ func ourFunctions(adapt types.Adapter) []cel.EnvOption {
 			}
 			return adapt.NativeToValue(vals).(traits.Lister), nil
 		case traits.Lister:
-			if x.Size() == types.IntZero {
+			if n, ok := x.Size().(types.Int); !ok || n < 0 || n > maxParts {
+				return nil, bad(ErrTooLarge)
+			} else if n == 0 {
 				return nil, bad(ErrUnsure)
 			}
 			return x, nil
@@ -132,6 +138,9 @@ func ourFunctions(adapt types.Adapter) []cel.EnvOption {
 				return types.NewErr("these values cannot be added")
 			}
 			acc = a.Add(l.Get(i))
+			if s, ok := acc.(types.String); ok && len(s) > MaxValue {
+				return bad(ErrTooLarge)
+			}
 			if types.IsError(acc) {
 				return acc
 			}

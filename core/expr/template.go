@@ -7,6 +7,7 @@ import (
 	"math"
 	"net/url"
 	"regexp"
+	"regexp/syntax"
 	"strconv"
 	"strings"
 	"time"
@@ -152,7 +153,9 @@ func (t *Template) fill(say func(hole *Program) (string, error)) (string, error)
 				return "", err
 			}
 		}
-		b.WriteString(text)
+		if b.WriteString(text); b.Len() > MaxValue {
+			return "", ErrTooLarge
+		}
 	}
 	return b.String(), nil
 }
@@ -258,6 +261,25 @@ func boundIn(mark string) Bound {
 	return b
 }
 
+// unnamed reads a pattern by itself, so that a bracket too many cannot reach out of what is put around it, and writes it
+// without the names of its groups, of which it tells the number.
+func unnamed(pattern string) (text string, groups int, err error) {
+	re, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return "", 0, err
+	}
+	var strip func(re *syntax.Regexp)
+	strip = func(re *syntax.Regexp) {
+		re.Name = ""
+		for _, s := range re.Sub {
+			strip(s)
+		}
+	}
+	groups = re.MaxCap()
+	strip(re)
+	return re.String(), groups, nil
+}
+
 // Covers reports whether a text is what an approved text with bounds allows.
 func Covers(approved, text string) bool {
 	marks := boundPattern.FindAllStringIndex(approved, -1)
@@ -265,17 +287,23 @@ func Covers(approved, text string) bool {
 		return approved == text
 	}
 	var re strings.Builder
-	var ranges []Bound
-	re.WriteString(`(?s)^`)
+	ranges := map[int]Bound{} // by the number of the group
+	group := 1
+	re.WriteString(`^`)
 	at := 0
 	for _, m := range marks {
 		re.WriteString(regexp.QuoteMeta(approved[at:m[0]]))
 		b := boundIn(approved[m[0]:m[1]])
 		if b.Pattern == "" {
+			ranges[group] = b
 			b.Pattern = `[-+0-9.eE]+`
 		}
-		re.WriteString(`(?P<b>` + b.Pattern + `)`)
-		ranges = append(ranges, b)
+		pattern, groups, err := unnamed(b.Pattern)
+		if err != nil {
+			return false
+		}
+		re.WriteString(`(` + pattern + `)`)
+		group += 1 + groups
 		at = m[1]
 	}
 	re.WriteString(regexp.QuoteMeta(approved[at:]) + `$`)
@@ -287,15 +315,10 @@ func Covers(approved, text string) bool {
 	if found == nil {
 		return false
 	}
-	n := 0
-	for i, name := range c.SubexpNames() {
-		if name != "b" {
-			continue
-		}
-		if r := ranges[n]; r.Low != nil && !(Bound{Low: r.Low, High: r.High}).Allows(found[i]) {
+	for i, r := range ranges {
+		if !r.Allows(found[i]) {
 			return false
 		}
-		n++
 	}
 	return true
 }
@@ -383,6 +406,34 @@ func (t *Template) HostHoles() []*Program {
 	return out
 }
 
+func climbs(value string) bool {
+	for piece := range strings.FieldsFuncSeq(value, func(r rune) bool { return r == '/' || r == '\\' }) {
+		if piece == "." || piece == ".." {
+			return true
+		}
+	}
+	return false
+}
+
+// Path renders the path of a file. A value from outside is one piece of it, and no piece is . or ..
+func (t *Template) Path(s *Scope) (string, error) {
+	out, err := t.fill(func(hole *Program) (string, error) {
+		v, err := hole.Eval(s)
+		if err != nil {
+			return "", fmt.Errorf("{{ %s }}: %w", hole.Source, err)
+		}
+		text := Say(v)
+		if strings.ContainsAny(text, "/\x00") && !inside[rootOf(hole.ast.NativeRep().Expr())] {
+			return "", fmt.Errorf("{{ %s }}: %q is not one piece of a path", hole.Source, text)
+		}
+		return text, nil
+	})
+	if err == nil && len(t.Holes()) > 0 && climbs(out) {
+		return "", fmt.Errorf("the path %q climbs out of its folder", out)
+	}
+	return out, err
+}
+
 // URL renders the text of a URL; a value becomes one piece of its path or query, whatever it holds.
 func (t *Template) URL(s *Scope) (string, error) {
 	host := map[*Program]bool{}
@@ -405,7 +456,10 @@ func (t *Template) URL(s *Scope) (string, error) {
 		case strings.Contains(b.String(), "?"):
 			b.WriteString(url.QueryEscape(Say(v)))
 		default:
-			// A value . or .. would climb in the path.
+			// A value with the piece . or .. would climb in the path: many servers read %2E and %2F as what they stand for.
+			if climbs(Say(v)) {
+				return "", fmt.Errorf("{{ %s }}: %q would climb in the path", p.hole.Source, Say(v))
+			}
 			b.WriteString(strings.ReplaceAll(url.PathEscape(Say(v)), ".", "%2E"))
 		}
 	}

@@ -132,6 +132,12 @@ func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepStat
 		if given.Verdict == leave.No || change.Do == nil {
 			continue // it can be chosen, and then stands at its own gate
 		}
+		people, comment := strictest(f, change)
+		if w.olderRules(4) {
+			comment = false
+		} else if people > 1 {
+			continue // one person's answer is not enough: it stands at its own gate
+		}
 		p, d, err := w.propose(f, change, place, targets, given, w.now.Add(s.Ask.Within).Truncate(time.Second))
 		if err != nil {
 			return w.broken(path, s, err)
@@ -139,7 +145,7 @@ func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepStat
 		if raised.Approves == nil {
 			raised.Approves = map[string]Approvable{}
 		}
-		raised.Approves[c.Name] = Approvable{Path: place, Proposal: p, Digest: d}
+		raised.Approves[c.Name] = Approvable{Path: place, Proposal: p, Digest: d, Comment: comment}
 	}
 	return goOn
 }

@@ -44,11 +44,16 @@ type planned struct {
 // blockGate raises and follows the gate of a block. nil: it is not approved, or not yet.
 func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState) (*approval, result) {
 	if len(st.gates) == 0 {
+		// Asked anew, leave is given anew below.
+		again := false
+		if r, waits := w.halted(st, func() result { again = true; return block }); waits && !again {
+			return nil, r
+		}
 		var list []planned
 		if err := w.planned(f, s, path, st, &list); err != nil {
 			return nil, w.broken(path, s, err)
 		}
-		if len(st.leaves) == 0 {
+		if len(st.leaves) == 0 || again {
 			ask := &AskLeave{Path: path, HasGate: true}
 			for _, p := range list {
 				for _, t := range p.targets {
@@ -292,6 +297,9 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 				continue
 			}
 			if !item.begun {
+				if r := w.mayBegin(path); r != goOn {
+					return r
+				}
 				w.emit(g.block, ItemBegun{})
 				item.begun = true
 			}
@@ -404,6 +412,7 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 // callFrame is what surrounds the steps of what is called.
 func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
 	g := *f
+	g.outer = slices.Concat(f.outer, f.book.GatesAround(s))
 	g.book, g.call, g.block, g.asking = f.book.Callee(s.Callee), path, path+"/", false
 	return &g
 }

@@ -15,7 +15,7 @@ func TestTogetherAndCallAndParts(t *testing.T) {
 	p := play(t, `
 parts:
   count:
-    inputs: {word: {type: text, default: errors}}
+    inputs: {word: {type: text, default: errors, pattern: "^[a-z]+$"}}
     steps:
       - look: Count
         where: {role: gate}
@@ -140,7 +140,7 @@ steps:
 	p.add("", CancelAsked{By: "mara", Because: "wrong quay", Undo: true})
 	end := p.run()
 	assert.Equal(t, Cancelled, end.State)
-	assert.Equal(t, "Cancelled by mara: wrong quay.", end.Because)
+	assert.Equal(t, "Cancelled by mara: wrong quay. Taken back: \"Restart\" on g1.", end.Because)
 	assert.Equal(t, []string{"g1 restart", "g1 start-old"}, p.done)
 	assert.Len(t, find[Noted](p), 1)
 }

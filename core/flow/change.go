@@ -35,6 +35,11 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	if len(st.leaves) == 0 || st.stale && !w.started(st) {
 		return w.askLeave(s, path, st)
 	}
+	if !w.started(st) {
+		if r, waits := w.halted(st, func() result { return w.askLeave(s, path, st) }); waits {
+			return r
+		}
+	}
 	given := st.leaves[len(st.leaves)-1]
 	if !w.started(st) && given.Verdict == leave.No {
 		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q is not allowed now: %s.", s.Title, strings.Join(given.Reasons, "; "))})
@@ -48,12 +53,20 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 		}
 		return w.raise(f, s, path, st, given, nil)
 	}
-	if st.cleared != nil {
+	if st.cleared != nil && len(st.gates) == 0 {
+		if !w.started(st) && given.Verdict == leave.Gate && w.approvalFor(f, path) == nil && !w.olderRules(4) {
+			return w.raise(f, s, path, st, given, []string{"it was allowed without asking before it waited"})
+		}
 		if diff := leave.Differ(targetsOf(st.cleared.Proposal), given.Facts); len(diff) > 0 && !w.started(st) {
 			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q was cleared, and something is no longer so: %s.", s.Title, strings.Join(diff, "; "))})
 		}
-		if ap := w.approvalFor(f, path); ap != nil && !w.started(st) {
-			if r, ok := w.still(f, s, path, st, ap.id, 0); !ok {
+		about := "leave"
+		ap := w.approvalFor(f, path)
+		if ap != nil {
+			about = ap.id
+		}
+		if !w.started(st) && (ap != nil || !w.olderRules(4)) {
+			if r, ok := w.still(f, s, path, st, about, 0); !ok {
 				return r
 			}
 		}
@@ -62,12 +75,21 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	return w.gated(f, s, path, st, given)
 }
 
+// afterWaits sets the rounds apart that are taken again after each wait for a lock.
+func (w *walker) afterWaits(st *stepState) int {
+	if w.olderRules(4) {
+		return 0
+	}
+	return 100 * min(st.waits, 9)
+}
+
 // started reports whether any target was touched.
 func (w *walker) started(st *stepState) bool { return len(st.rounds[0]) > 0 }
 
 // fresh takes evidence anew that is older than the change wants it.
 func (w *walker) fresh(f *frame, s *runbook.Step, path string, st *stepState) result {
-	if s.Fresh == 0 || len(st.leaves) > 0 {
+	again := st.waits > 0 && st.stale && !w.started(st) && !w.olderRules(4)
+	if s.Fresh == 0 || len(st.leaves) > 0 && !again {
 		return goOn
 	}
 	for i, look := range w.looksOf(f, s.Readings()) {
@@ -76,7 +98,7 @@ func (w *walker) fresh(f *frame, s *runbook.Step, path string, st *stepState) re
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title))
 		}
-		round := freshRounds + i
+		round := freshRounds + w.afterWaits(st) + i
 		if len(st.rounds[round]) == 0 {
 			if age, ok := w.s.since(path, f.target, look.Read[0].Name, w.now); ok && age <= s.Fresh {
 				continue
@@ -124,7 +146,7 @@ func (w *walker) requestFor(f *frame, s *runbook.Step, path, target string, give
 		if err != nil {
 			return r, fmt.Errorf("its undo: %w", err)
 		}
-		u.Target, u.Secrets = r.Target, r.Secrets
+		u.Target, u.Secrets, u.OnlyIfDone = r.Target, r.Secrets, s.UndoOnlyIfDone
 		r.Undo = &u
 	}
 	return r, nil
@@ -166,6 +188,11 @@ func (w *walker) touch(f *frame, s *runbook.Step, path string, st *stepState, re
 	}
 	switch {
 	case !last.over():
+		return block
+	case !last.unknown() && last.outcome.State == Held:
+		if w.resumed(last.heldSeq, last.heldAt) {
+			return begin()
+		}
 		return block
 	case last.unknown() && s.Repeatable && len(tries) < maxLooksLost:
 		return begin()

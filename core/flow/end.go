@@ -2,7 +2,9 @@ package flow
 
 import (
 	"fmt"
+	"strings"
 	"time"
+
 	"urgentis/core/runbook"
 )
 
@@ -142,7 +144,11 @@ func (w *walker) cancelled(f *frame) {
 		case block:
 			return
 		case failed:
-			because += ". " + w.trouble.Because
+			because += ". " + strings.TrimSuffix(w.trouble.Because, ".")
+		default:
+			if !w.olderRules(4) {
+				because += ". " + strings.TrimSuffix(w.s.TakenBack("cancel"), ".")
+			}
 		}
 	}
 	if n := w.unknowns(); n > 0 {

@@ -16,8 +16,9 @@ import (
 )
 
 // Rules is the version of the rules in this package; a log says under which it was begun. Version 2 brought the
-// whole language; under version 3 a change made inside a call counts for before() in its caller.
-const Rules = 3
+// whole language; under version 3 a change made inside a call counts for before() in its caller; under version 4
+// what failed after it had begun is taken back too, and what is unknown is asked about first.
+const Rules = 4
 
 // OldestRules is the oldest version whose logs this program goes on with.
 const OldestRules = 1
@@ -53,6 +54,8 @@ type Begun struct {
 	Service   map[string]any `json:"service,omitempty"`
 	Estate    []Target       `json:"estate,omitempty"`
 	StartedBy string         `json:"started_by"` // a person's name, or trigger:NAME
+	// Person is who answers for a token that started it; "" where StartedBy is that person.
+	Person string `json:"person,omitempty"`
 	// Calls names the revision of each other runbook that this one calls, frozen when the run began.
 	Calls map[string]string `json:"calls,omitempty"`
 }
@@ -91,6 +94,8 @@ const (
 	OK      = "ok"
 	Failed  = "failed"
 	Unknown = "unknown"
+	// Held is a change that was not begun because all changes are halted; since version 4.
+	Held = "held"
 )
 
 // Outcome is what became of an intent.
@@ -149,6 +154,7 @@ type LeaveGiven struct {
 	Verdict leave.Verdict `json:"verdict"`
 	Reasons []string      `json:"reasons"`
 	Facts   []leave.Facts `json:"facts"`
+	Halted  bool          `json:"halted,omitempty"` // see leave.Answer
 	// Secrets gives the version of each secret that would be used.
 	Secrets map[string]int `json:"secrets,omitempty"`
 }
@@ -172,8 +178,10 @@ type GateDecided struct {
 	Gate     string `json:"gate"`
 	Approved bool   `json:"approved"`
 	By       string `json:"by"`
-	Comment  string `json:"comment,omitempty"`
-	Digest   string `json:"digest"`
+	// Person is who answers for the token that decided; "" where By is that person.
+	Person  string `json:"person,omitempty"`
+	Comment string `json:"comment,omitempty"`
+	Digest  string `json:"digest"`
 	// StartAt is when the change may begin, if the approver set a time.
 	StartAt *time.Time `json:"start_at,omitempty"`
 }
@@ -233,21 +241,41 @@ type Approvable struct {
 	Path     string         `json:"path"`
 	Proposal leave.Proposal `json:"proposal"`
 	Digest   string         `json:"digest"`
+	Comment  bool           `json:"comment,omitempty"` // a gate around the change wants one
 }
 
 // Answers to a QuestionRaised.
 const (
 	Happened  = "happened"
+	InPart    = "in-part" // since version 4
 	DidNot    = "did-not-happen"
 	DoItAgain = "again"
 	Itself    = "itself" // who answered, where a question answered itself
 )
+
+// Requester is the person who started the run, or whose token did; a trigger's name where nobody did.
+func (b Begun) Requester() string { return personOf(b.StartedBy, b.Person) }
+
+// Decider is the person who decided, or whose token did.
+func (d GateDecided) Decider() string { return personOf(d.By, d.Person) }
+
+func personOf(by, person string) string {
+	if person != "" {
+		return person
+	}
+	return by
+}
+
+// SaysNotBegun reports whether an answer to what became of a change says that it did nothing. It is not to be had
+// while somebody may still begin the change.
+func SaysNotBegun(choice string) bool { return choice == DidNot || choice == DoItAgain }
 
 // QuestionAnswered is a person's answer.
 type QuestionAnswered struct {
 	Question string `json:"question"`
 	Choice   string `json:"choice"`
 	By       string `json:"by"`
+	Person   string `json:"person,omitempty"` // see GateDecided
 	Comment  string `json:"comment,omitempty"`
 	// Fields are the values given, accepted by the question.
 	Fields map[string]any `json:"fields,omitempty"`
@@ -318,6 +346,10 @@ type UndoBegun struct {
 	Attempts []string `json:"attempts"`
 	// Without lists those that have no undo.
 	Without []string `json:"without,omitempty"`
+	// Spared lists those that failed, or happened in part, and whose undo is only for what was done.
+	Spared []string `json:"spared,omitempty"`
+	// Unsaid lists those of which nobody could say what became of them.
+	Unsaid []string `json:"unsaid,omitempty"`
 }
 
 // Undone says that all that could be taken back was.
@@ -354,6 +386,11 @@ type CancelAsked struct {
 	By      string `json:"by"`
 	Because string `json:"because,omitempty"`
 	Undo    bool   `json:"undo,omitempty"` // take the changes back first
+}
+
+// Resumed says that changes are no longer halted: what waited for that is tried again.
+type Resumed struct {
+	By string `json:"by"`
 }
 
 // Ending says how the run will end, once what is under way has ended and finally is done.
@@ -424,6 +461,7 @@ func (AlertChanged) Kind() string     { return "alert.changed" }
 func (Turned) Kind() string           { return "alert.turned" }
 func (CancelAsked) Kind() string      { return "cancel.asked" }
 func (Ending) Kind() string           { return "run.ending" }
+func (Resumed) Kind() string          { return "halt.lifted" }
 
 var kinds = map[string]reflect.Type{}
 
@@ -431,7 +469,7 @@ func init() {
 	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{}, GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{}, Told{}, Noted{}, Ended{},
 		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{}, LocksTaken{}, LocksAwaited{},
-		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}} {
+		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, Resumed{}} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
 	}
 }

@@ -2,9 +2,11 @@ package flow
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
 	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
@@ -109,6 +111,14 @@ func gateOf(s *runbook.Step) *runbook.Gate {
 	return &runbook.Gate{Within: 30 * time.Minute}
 }
 
+// strictest is what the strictest of all gates around a step, and in it, wants: it holds for every way of saying yes.
+func strictest(f *frame, s *runbook.Step) (people int, comment bool) {
+	for _, g := range slices.Concat(f.outer, f.book.GatesAround(s), s.Gates()) {
+		people, comment = max(people, g.People), comment || g.Comment
+	}
+	return people, comment
+}
+
 func (w *walker) raise(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven, first []string) result {
 	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
 	p, d, err := w.propose(f, s, path, st.begun.Targets, given, until)
@@ -126,8 +136,12 @@ func (w *walker) stand(f *frame, s *runbook.Step, path string, st *stepState, p 
 		ask = "team/" + f.book.Owner
 	}
 	n := len(st.gates) + 1
+	people, comment := g.People, g.Comment
+	if !w.olderRules(4) {
+		people, comment = strictest(f, s)
+	}
 	w.emit(path, GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
-		Ask: ask, Comment: g.Comment, Until: until, Reasons: reasons, People: g.People})
+		Ask: ask, Comment: comment, Until: until, Reasons: reasons, People: people})
 	w.wake(until)
 	return block
 }
@@ -141,7 +155,7 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, st *stepState)
 		if g.refused.Comment != "" {
 			because += ": " + g.refused.Comment
 		}
-		return w.branch(f, gate.Refused.Or(runbook.HandOverWord), path, path+".refused.", strings.TrimSuffix(because, ".")+"."), false
+		return w.unapproved(f, gate.Refused, path, ".refused.", strings.TrimSuffix(because, ".")+"."), false
 	case g.enough():
 		if start := g.startAt(); w.now.Before(start) {
 			w.wake(start)
@@ -155,7 +169,41 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, st *stepState)
 		}
 		w.emit(path, GateExpired{Gate: g.raised.Gate})
 	}
-	return w.branch(f, gate.Unanswered.Or(runbook.HandOverWord), path, path+".unanswered.", fmt.Sprintf("Nobody answered the gate before %q in time.", s.Title)), false
+	return w.unapproved(f, gate.Unanswered, path, ".unanswered.", fmt.Sprintf("Nobody answered the gate before %q in time.", s.Title)), false
+}
+
+// unapproved follows what the gate provides for no yes. Where it provides nothing, that is a trouble, which an on_error
+// around may take.
+func (w *walker) unapproved(f *frame, b runbook.Branch, path, prefix, because string) result {
+	if w.olderRules(4) {
+		return w.branch(f, b.Or(runbook.HandOverWord), path, path+prefix, because)
+	}
+	because += " " + w.changedBefore()
+	if b.Word == "" && b.Steps == nil {
+		return w.fail(path, Troubled{Because: because})
+	}
+	return w.branch(f, b, path, path+prefix, because)
+}
+
+// changedBefore says what the run has changed so far and not taken back.
+func (w *walker) changedBefore() string {
+	var did, unknown []string
+	for _, t := range w.touchedIn("") {
+		switch t.fate {
+		case done, inPart:
+			did = append(did, t.intent.Attempt)
+		default:
+			unknown = append(unknown, t.intent.Attempt)
+		}
+	}
+	out := "Nothing was changed."
+	if len(did) > 0 {
+		out = "Changed before that: " + strings.Join(w.s.named(did, ""), "; ") + "."
+	}
+	if len(unknown) > 0 {
+		out += " Unknown is what became of: " + strings.Join(w.s.named(unknown, ""), "; ") + "."
+	}
+	return out
 }
 
 // gated follows the newest gate of the step, and carries the change out once it is approved.
@@ -223,7 +271,7 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
 		}
-		over, r := w.round(f, path, stillRounds*max(1, round)+i, look, place, asked(f, begun))
+		over, r := w.round(f, path, stillRounds*max(1, round)+w.afterWaits(st)+i, look, place, asked(f, begun))
 		if r != goOn {
 			return r, false
 		}
@@ -232,22 +280,34 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		}
 	}
 	for _, t := range st.begun.Targets {
-		key := gate + "/" + t
+		about := gate
+		if n := w.afterWaits(st); n > 0 {
+			about = fmt.Sprintf("%s~%d", gate, n/100)
+		}
+		key := about + "/" + t
 		j := st.still[key]
 		if j == nil {
-			w.emit(path, w.weigh(f, s.Still, path, gate, t))
+			w.emit(path, w.weigh(f, s.Still, path, about, t))
 			j = st.still[key]
 		}
 		switch {
 		case j.Result == Fails && s.Otherwise != nil:
 			return w.list(f, s.Otherwise, path+".otherwise."), false
 		case j.Result == Fails:
-			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s. Nothing was changed.", s.Title, j.Expr, here(t))}), false
+			return w.fail(path, Troubled{Final: w.olderRules(4), Because: fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s. %s", s.Title, j.Expr, here(t), w.unchanged())}), false
 		case j.Result == Unsure:
-			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("Whether the change %q is still wanted is unsure: %s. Nothing was changed.", s.Title, j.Unsure)}), false
+			return w.fail(path, Troubled{Final: w.olderRules(4), Because: fmt.Sprintf("Whether the change %q is still wanted is unsure: %s. %s", s.Title, j.Unsure, w.unchanged())}), false
 		}
 	}
 	return goOn, true
+}
+
+// unchanged says what was changed before, as the version of the rules has it.
+func (w *walker) unchanged() string {
+	if w.olderRules(4) {
+		return "Nothing was changed."
+	}
+	return w.changedBefore()
 }
 
 // weigh judges a condition of a change on one target; about is the gate or the attempt that it is judged for.

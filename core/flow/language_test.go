@@ -51,7 +51,7 @@ steps:
 	p.bad["g3 restart"] = Failed
 	end := p.run()
 	assert.Equal(t, HandedOver, end.State)
-	assert.Contains(t, end.Because, `1 of 6 failed in "Restart". g3: The change "Restart it" failed on g3: it went wrong. The changes were taken back.`)
+	assert.Contains(t, end.Because, `1 of 6 failed in "Restart". g3: The change "Restart it" failed on g3: it went wrong. Taken back: "Restart it" on g2, g1.`)
 	assert.Equal(t, []string{"g1 restart", "g2 restart", "g2 start-old", "g1 start-old"}, p.done)
 }
 

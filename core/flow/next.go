@@ -120,6 +120,8 @@ type frame struct {
 	names  map[string]any
 	// approval covers the changes of a gated block.
 	approval *approval
+	// outer are the gates around the call that the frame is in.
+	outer []*runbook.Gate
 	// asking is set inside a choice of a question, to which one may go back.
 	asking bool
 	// trouble is what an on_error follows.
@@ -186,7 +188,7 @@ func (w *walker) steps(f *frame) {
 		}
 		w.wake(until)
 	}
-	if w.turn(f) != goOn {
+	if w.outgrown(f) || w.turn(f) != goOn {
 		return
 	}
 	r := w.alertTurned(f)
@@ -254,7 +256,7 @@ func (w *walker) catch(f *frame, b runbook.Branch, place, prefix string) result 
 			scope = f.block
 		}
 		if r = w.undo(f, prefix+"on_error", scope); r == goOn {
-			w.trouble, w.troubleAt = &Troubled{Because: t.Because + " The changes were taken back.", Stop: t.Stop, To: t.To}, at
+			w.trouble, w.troubleAt = &Troubled{Because: t.Because + " " + w.saidTakenBack(prefix+"on_error"), Stop: t.Stop, To: t.To}, at
 			return failed
 		}
 	default:
@@ -289,7 +291,7 @@ func (w *walker) branch(f *frame, b runbook.Branch, path, prefix, because string
 	case runbook.UndoWord:
 		r := w.undo(f, path, f.block)
 		if r == goOn {
-			return w.fail(path, Troubled{Because: because + " The changes were taken back."})
+			return w.fail(path, Troubled{Because: because + " " + w.saidTakenBack(path)})
 		}
 		return r
 	}
@@ -360,6 +362,9 @@ func (w *walker) inner(f *frame, s *runbook.Step, path string) result {
 
 // beginStep judges a step's condition and freezes its targets.
 func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
+	if r := w.mayBegin(path); r != goOn {
+		return r
+	}
 	if s.When != nil {
 		ok, values, err := s.When.Explain(w.scope(f, path, ""))
 		if err != nil {

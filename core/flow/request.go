@@ -64,6 +64,16 @@ func (r *render) value(v *runbook.Value) any {
 	return out
 }
 
+// path renders the path of a file; what is only bounded yet is rendered whole when the change comes.
+func (r *render) path(t *expr.Template) string {
+	if r.bounded || r.err != nil {
+		return r.text(t)
+	}
+	var out string
+	out, r.err = t.Path(r.sc)
+	return out
+}
+
 // request renders a way of doing for one target. facts are added by whoever knows them.
 func (w *walker) request(f *frame, do *runbook.Do, path, target string, timeout time.Duration, bounded bool) (leave.Request, error) {
 	return (&render{sc: w.scope(f, path, target), bounded: bounded}).request(do, target, timeout)
@@ -85,13 +95,13 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 	case do.Script != nil:
 		req.Words = do.Script.Words()
 	case do.Fetch != nil:
-		req.Words = []string{"cat", "--", r.text(do.Fetch)}
+		req.Words = []string{"cat", "--", r.path(do.Fetch)}
 	case do.HTTP != nil:
 		r.http(do.HTTP, &req)
 	case do.SQL != nil:
 		r.sql(do.SQL, &req)
 	case do.Send != nil:
-		req.File = &leave.File{To: r.text(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode}
+		req.File = &leave.File{To: r.path(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode}
 		if do.Send.JSON != nil {
 			req.File.Text = r.json(r.value(do.Send.JSON)) + "\n"
 		}

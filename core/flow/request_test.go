@@ -43,7 +43,7 @@ func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 	j, err := json.Marshal(hostile)
 	require.NoError(t, err)
 	for way, check := range map[string]func(r *leave.Request){
-		"    run: [tool, \"{{ inputs.v }}\"]\n": func(r *leave.Request) {
+		"    run: [tool, \"{{ inputs.v }}\"]\n    as_data: the tool only stores it\n": func(r *leave.Request) {
 			assert.Equal(t, "ssh", r.Kind)
 			assert.Equal(t, []string{"tool", hostile}, r.Words)
 		},
@@ -83,11 +83,11 @@ func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 // A value that cannot be handed over unharmed stops the step; nothing is sent.
 func TestValuesThatCannotBeHandedOverStopTheStep(t *testing.T) {
 	for _, c := range []struct{ way, value, want string }{
-		{"    run: [tool, \"{{ inputs.v }}\"]\n", "a\x00b", "NUL"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    words: plain\n", "two words", "would need quoting, and the target takes plain words only"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    words: plain\n", "a;reload", "would need quoting"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    words: plain\n", "?", "would need quoting"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    words: plain\n", "", "would need quoting"},
+		{"    run: [tool, \"{{ inputs.v }}\"]\n    as_data: the tool only stores it\n", "a\x00b", "NUL"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "two words", "would need quoting, and the target takes plain words only"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "a;reload", "would need quoting"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "?", "would need quoting"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "", "would need quoting"},
 		{"    run: [x]\n    env: {A: \"{{ inputs.v }}\"}\n", "one\ntwo", "env A would hold a line break"},
 		{"    http: {url: \"http://h/\", headers: {X-A: \"{{ inputs.v }}\"}}\n", "a\r\nSet-Cookie: b", "header X-A would hold a line break"},
 		{"    port: \"{{ inputs.v }}\"\n", "70000", "port must be a number from 1 to 65535"},

@@ -41,7 +41,7 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 	}
 	q := st.questions[questionOf(id)]
 	if q == nil {
-		w.askWhatBecame(f, s, path, last, what)
+		w.askWhatBecame(f, s, path, last, what, w.choicesOf(true))
 		return block, false
 	}
 	if q.open() {
@@ -58,11 +58,25 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 		return goOn, false
 	case q.answered.Choice == DoItAgain:
 		return block, true
+	case q.answered.Choice == InPart:
+		return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q happened in part on %s, says %s.", what, s.Title, here(t), q.answered.By)}), false
 	}
 	return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q did not happen on %s, says %s.", what, s.Title, here(t), q.answered.By)}), false
 }
 
-func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *attempt, what string) {
+// choicesOf gives the answers to the question what became of a change.
+func (w *walker) choicesOf(again bool) []string {
+	out := []string{Happened, DidNot}
+	if !w.olderRules(4) {
+		out = []string{Happened, InPart, DidNot}
+	}
+	if again {
+		out = append(out, DoItAgain)
+	}
+	return out
+}
+
+func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *attempt, what string, choices []string) {
 	why, by := "nobody saw its end", ""
 	switch {
 	case last.lost != nil && last.lost.Because != "":
@@ -74,7 +88,7 @@ func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *att
 	w.emit(path, QuestionRaised{
 		Question: questionOf(last.intent.Attempt), Attempt: last.intent.Attempt, Until: until, By: by,
 		Text:    fmt.Sprintf("The %s %q was begun on %s and its outcome is unknown (%s). What became of it?", what, s.Title, here(last.intent.Target), why),
-		Choices: []string{Happened, DidNot, DoItAgain}, Ask: "on-call/" + f.book.Owner,
+		Choices: choices, Ask: "on-call/" + f.book.Owner,
 	})
 	w.wake(until)
 }
@@ -108,51 +122,4 @@ func (w *walker) happened(f *frame, s *runbook.Step, path string, st *stepState,
 	j := w.weigh(f, s.Happened, path, attempt, target)
 	w.emit(path, j)
 	return j.Result == Passes, j.Result != Unsure, goOn
-}
-
-// undo takes back, newest first, every change made within a block that has an undo and was not taken back.
-func (w *walker) undo(f *frame, path, block string) result {
-	st := w.s.step(path)
-	if st.undone {
-		return goOn
-	}
-	if st.undo == nil {
-		u := UndoBegun{}
-		for i := len(w.s.order) - 1; i >= 0; i-- {
-			a := w.s.order[i]
-			if !a.intent.Change || a.intent.Undo != "" || a.undone || !inside(a.path, block) || !w.made(a) {
-				continue
-			}
-			if a.intent.Request.Undo == nil {
-				u.Without = append(u.Without, a.intent.Attempt)
-				continue
-			}
-			u.Attempts = append(u.Attempts, a.intent.Attempt)
-		}
-		w.emit(path, u)
-	}
-	for i, id := range st.undo.Attempts {
-		a := w.s.attempts[id]
-		s, _ := Find(w.s.book, a.path)
-		if s == nil {
-			continue
-		}
-		if r := w.touch(f, s, path, st, *a.intent.Request.Undo, a.intent.Approval, undoRounds+i, id); r != goOn {
-			return r
-		}
-	}
-	if n := len(st.undo.Without); n > 0 {
-		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("%d change(s) could not be taken back: they have no undo.", n)})
-	}
-	w.emit(path, Undone{})
-	return goOn
-}
-
-// made reports whether a change is known to have happened.
-func (w *walker) made(a *attempt) bool {
-	if a.outcome != nil && a.outcome.State == OK {
-		return true
-	}
-	q := w.s.step(a.path).questions[questionOf(a.intent.Attempt)]
-	return q != nil && q.answered != nil && q.answered.Choice == Happened
 }

@@ -43,14 +43,14 @@ func (s *State) PathOf(id string) string {
 	return ""
 }
 
-// OpenGate gives the gate that waits for a decision, the place of its step and who approved so far; nil without one.
+// OpenGate gives the gate that waits for a decision, the place of its step and the people who approved so far; nil without one.
 func (s *State) OpenGate(id string) (*GateRaised, string, []string) {
 	for path := range s.waits {
 		for _, g := range s.steps[path].gates {
 			if g.raised.Gate == id && g.open() && s.Ended == nil && s.ending == nil {
 				var by []string
 				for _, a := range g.approvals {
-					by = append(by, a.By)
+					by = append(by, a.Decider())
 				}
 				return &g.raised, path, by
 			}
@@ -81,6 +81,8 @@ func (s *State) waiting(path string) {
 		on = OnApproval
 	case st.asked():
 		on = OnAnswer
+	case len(st.leaves) > 0 && st.leaves[len(st.leaves)-1].Halted && s.resumed < st.leaveSeq:
+		on = OnHalt
 	case st.awaited != nil && path == "":
 		on = OnTurn
 	case st.awaited != nil:
@@ -117,7 +119,7 @@ func (s *State) WaitsOn() string {
 	for _, on := range s.waits {
 		found[on] = true
 	}
-	for _, on := range []string{OnApproval, OnAnswer, OnTurn, OnLock, OnTime} {
+	for _, on := range []string{OnApproval, OnAnswer, OnHalt, OnTurn, OnLock, OnTime} {
 		if found[on] {
 			return on
 		}
@@ -143,6 +145,9 @@ type approval struct {
 	by       string
 	until    time.Time
 }
+
+// Sealed lists the marks of the sealed readings that were taken.
+func (s *State) Sealed() []string { return s.sealed }
 
 // Book is the runbook of the run.
 func (s *State) Book() *runbook.Book { return s.book }

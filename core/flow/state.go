@@ -20,6 +20,9 @@ type attempt struct {
 	outcome *Outcome
 	lost    *Lost
 	undone  bool // another attempt has taken it back
+	// heldAt and heldSeq are of the outcome Held.
+	heldAt  time.Time
+	heldSeq int64
 }
 
 func (a *attempt) over() bool { return a.outcome != nil || a.lost != nil }
@@ -70,7 +73,10 @@ type stepState struct {
 	rounds map[int]map[string][]*attempt
 	judged []judgedAt
 	leaves []LeaveGiven
-	gates  []*gateState
+	// leaveSeq and leaveAt are of the newest.
+	leaveSeq int64
+	leaveAt  time.Time
+	gates    []*gateState
 	// leavesAtGate counts the answers there were when the newest gate was raised.
 	leavesAtGate int
 	cleared      *Cleared
@@ -90,6 +96,7 @@ type stepState struct {
 	awaited      *LocksAwaited
 	awaitedAt    time.Time
 	stale        bool // the newest leave is from before a wait
+	waits        int  // how often the change waited for a lock: what rests on the present is judged anew after each
 }
 
 // itemState is what is known of one item of an each. Over and failed follow from the log; they are kept so
@@ -147,7 +154,12 @@ type State struct {
 	waits    map[string]string    // places that wait, and on what
 	// times are when something happened at a place, first and last.
 	times map[string]*span
-	err   error
+	// resumed is the number of the newest word that changes go on.
+	resumed int64
+	sealed  []string // the marks of all sealed readings
+	// begun counts the steps and items that were begun or skipped; taken is the weight of all readings, in bytes.
+	begun, taken int
+	err          error
 }
 
 type span struct{ first, last time.Time }
@@ -244,7 +256,7 @@ func accepted(book *runbook.Book, given map[string]any) map[string]any {
 func (s *State) applyRun(e Event) bool {
 	switch b := e.Body.(type) {
 	case Outcome:
-		s.end(b)
+		s.end(b, e.At)
 	case Lost:
 		if a := s.attempts[b.Attempt]; a != nil && !a.over() {
 			a.lost = &b
@@ -256,12 +268,23 @@ func (s *State) applyRun(e Event) bool {
 		}
 		st := s.step(e.Path)
 		// Whoever waited for a lock asks for leave anew: what it was given may be long ago.
-		st.stale, st.awaited = st.stale || st.awaited != nil && e.Path != "", nil
+		if st.awaited != nil && e.Path != "" {
+			st.stale = true
+			st.waits++
+		}
+		st.awaited = nil
 		s.waiting(e.Path)
 	case AlertChanged:
 		s.alert = &b
 	case Turned:
 		s.turned = append(s.turned, b)
+	case Resumed:
+		s.resumed = e.Seq
+		for path, on := range s.waits {
+			if on == OnHalt {
+				delete(s.waits, path)
+			}
+		}
 	case CancelAsked:
 		if s.cancel == nil {
 			s.cancel = &b
@@ -289,6 +312,10 @@ func verbAt(book *runbook.Book, path string) runbook.Verb {
 }
 
 func (s *State) applyStep(st *stepState, e Event) {
+	switch e.Body.(type) {
+	case Skipped, StepBegun, Told, Noted, EachBegun, ItemBegun, CallBegun:
+		s.begun++
+	}
 	switch b := e.Body.(type) {
 	case Skipped:
 		st.skipped = &b
@@ -309,6 +336,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		}
 	case LeaveGiven:
 		st.leaves, st.stale = append(st.leaves, b), false
+		st.leaveSeq, st.leaveAt = e.Seq, e.At
 	case GateRaised, GateDecided, GateExpired:
 		st.gate(e)
 	case Cleared:
@@ -460,7 +488,7 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 	}
 }
 
-func (s *State) end(b Outcome) {
+func (s *State) end(b Outcome, at time.Time) {
 	a := s.attempts[b.Attempt]
 	if a == nil || a.outcome != nil {
 		return // a late fact about something unknown or already known
@@ -471,6 +499,10 @@ func (s *State) end(b Outcome) {
 	}
 	a.outcome = &b
 	delete(s.open, b.Attempt)
+	if b.State == Held {
+		a.heldAt, a.heldSeq = at, s.Last
+		s.waits[a.path] = OnHalt
+	}
 	if undone := s.attempts[a.intent.Undo]; undone != nil && b.State == OK {
 		undone.undone = true
 	}
@@ -490,6 +522,10 @@ func (s *State) end(b Outcome) {
 			continue // it stays missing
 		}
 		taking.Value = v
+		s.taken += weight(v)
+		if mark, ok := v.(string); ok && spec.Sealed {
+			s.sealed = append(s.sealed, mark)
+		}
 		rounds := d.readings[spec.Name]
 		for i := len(rounds) - 1; i >= 0; i-- {
 			// The round of the same step that was asked last before this attempt.
@@ -507,5 +543,6 @@ const (
 	OnAnswer   = "answer"
 	OnTurn     = "turn" // another run of the same key
 	OnLock     = "lock" // another run changes what this one is about to change
+	OnHalt     = "halt" // all changes are halted
 	OnTime     = "time"
 )

@@ -30,7 +30,12 @@ type theatre struct {
 	asks  func(q QuestionRaised) *QuestionAnswered
 	most  int // attempts under way at once, at most
 	held  string
+	// cancelAt is a command while which a person cancels, and wants the changes taken back.
+	cancelAt string
 }
+
+// badEnd is a command that ran and ended badly; Failed is one that was not begun.
+const badEnd = "bad-end"
 
 const header = "urgentis: runbook/1\nname: play\ntitle: Play\nowner: quayside\nservice: gates\n"
 
@@ -143,8 +148,17 @@ func (p *theatre) do(in Intent) Outcome {
 	if len(in.Request.Words) > 0 {
 		word = in.Request.Words[0]
 	}
+	if p.cancelAt == in.Target+" "+word {
+		p.cancelAt = ""
+		p.add("", CancelAsked{By: "mara", Undo: true})
+	}
 	if why, ok := p.bad[in.Target+" "+word]; ok {
 		o.State, o.Error = why, "it went wrong"
+		if why == badEnd {
+			exit := 3
+			o.State, o.Error, o.Exit = Failed, "", &exit
+			p.done = append(p.done, in.Target+" "+strings.Join(in.Request.Words, " ")+" (in part)")
+		}
 		return o
 	}
 	if in.Change {

@@ -47,6 +47,8 @@ type Question struct {
 type Answer struct {
 	Verdict Verdict  `json:"verdict"`
 	Reasons []string `json:"reasons"`
+	// Halted says that nothing but the halt of all changes stands against it: it may be asked again after that.
+	Halted bool `json:"halted,omitempty"`
 }
 
 // Decide answers. It is a pure function.
@@ -77,6 +79,11 @@ func Decide(q Question) Answer {
 	}
 	if q.HasGate {
 		add(Gate, "the runbook has a gate here")
+	}
+	if q.Halted {
+		others := q
+		others.Halted = false
+		a.Halted = Decide(others).Verdict != No
 	}
 	return a
 }
@@ -119,6 +126,8 @@ type Request struct {
 	// Secrets gives the version of each secret that stands in it.
 	Secrets map[string]int `json:"secrets,omitempty"`
 	Undo    *Request       `json:"undo,omitempty"`
+	// OnlyIfDone is set on an undo that takes back what was done, not what failed after it had begun.
+	OnlyIfDone bool `json:"only_if_done,omitempty"`
 }
 
 // Statement is a statement of SQL with typed parameters, each as JSON.

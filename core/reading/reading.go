@@ -25,6 +25,8 @@ type Spec struct {
 	Unit string
 	// Sealed keeps the value out of every record.
 	Sealed bool
+	// Matches bounds a text: one that does not match it as a whole is missing.
+	Matches *regexp.Regexp
 	// One of these: a jq expression over the output as JSON, a pattern over its text, a table of
 	// columns, the lines that match, the exit (or HTTP status), the whole text.
 	JSON    *Query
@@ -35,10 +37,57 @@ type Spec struct {
 	Whole   bool
 }
 
+// Safety tells how safe a value of the reading is.
+func (s Spec) Safety() expr.Safety {
+	switch {
+	case s.Type == expr.Integer || s.Type == expr.Number || s.Type == expr.Boolean:
+		return expr.Harmless
+	case s.Type == expr.Text && s.Matches != nil:
+		return expr.HarmlessPattern(s.Matches.String(), false)
+	}
+	return expr.Unbounded
+}
+
 // Query is a compiled jq expression.
 type Query struct {
-	Source string
-	code   *gojq.Code
+	Source  string
+	code    *gojq.Code
+	bounded bool
+}
+
+// Bounded reports whether the value can be no larger than the output: the expression only follows a path.
+func (q *Query) Bounded() bool { return q.bounded }
+
+// Evaluator evaluates a query over output. Query.Run does it at once; whoever runs what others wrote bounds it.
+type Evaluator func(ctx context.Context, q *Query, output []byte) (any, error)
+
+// path reports whether a query only follows names and numbers.
+func path(q *gojq.Query) bool {
+	if q.Term == nil || len(q.FuncDefs) > 0 || len(q.Imports) > 0 || q.Meta != nil {
+		return q.Term == nil && q.Op == gojq.OpPipe && q.Left != nil && q.Right != nil && len(q.Patterns) == 0 && path(q.Left) && path(q.Right)
+	}
+	plain := func(i *gojq.Index) bool {
+		return i.Name != "" || i.Str != nil && i.Str.Queries == nil || !i.IsSlice && i.Start != nil && i.End == nil && number(i.Start)
+	}
+	switch q.Term.Type {
+	case gojq.TermTypeIdentity:
+	case gojq.TermTypeIndex:
+		if !plain(q.Term.Index) {
+			return false
+		}
+	default:
+		return false
+	}
+	for _, s := range q.Term.SuffixList {
+		if s.Iter || s.Index != nil && !plain(s.Index) {
+			return false
+		}
+	}
+	return true
+}
+
+func number(q *gojq.Query) bool {
+	return q.Term != nil && q.Term.Type == gojq.TermTypeNumber && len(q.Term.SuffixList) == 0
 }
 
 // queryTime bounds one jq evaluation, which may loop.
@@ -54,7 +103,7 @@ func CompileQuery(src string) (*Query, error) {
 	if err != nil {
 		return nil, fmt.Errorf("this is not a jq expression: %w", err)
 	}
-	return &Query{src, code}, nil
+	return &Query{src, code, path(q)}, nil
 }
 
 // ErrMissing marks a reading that the output does not hold.
@@ -62,11 +111,18 @@ var ErrMissing = errors.New("the output does not hold it")
 
 // Take takes one reading from output and its exit. It never guesses: what is not there is an error.
 func Take(s Spec, output []byte, exit *int) (any, error) {
+	return TakeWith(context.Background(), runNow, s, output, exit)
+}
+
+func runNow(ctx context.Context, q *Query, output []byte) (any, error) { return q.Run(ctx, output) }
+
+// TakeWith is Take with an evaluator.
+func TakeWith(ctx context.Context, evaluate Evaluator, s Spec, output []byte, exit *int) (any, error) {
 	var v any
 	var err error
 	switch {
 	case s.JSON != nil:
-		v, err = s.JSON.run(output)
+		v, err = evaluate(ctx, s.JSON, output)
 	case s.Pattern != nil:
 		m := s.Pattern.FindSubmatch(output)
 		if m == nil {
@@ -94,10 +150,39 @@ func Take(s Spec, output []byte, exit *int) (any, error) {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	out, err := Convert(v, s.Type)
+	if text, ok := out.(string); ok && err == nil && s.Matches != nil && !s.Matches.MatchString(text) {
+		err = fmt.Errorf("%s does not match %s", quote(out), s.Matches)
+	}
+	if err == nil {
+		err = keepable(out)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
 	return out, nil
+}
+
+// MaxSize bounds one reading, in bytes of its text or JSON.
+const MaxSize = 1 << 20
+
+// keepable refuses what no record can hold.
+func keepable(v any) error {
+	text, ok := v.(string)
+	nul := "\x00"
+	if !ok {
+		b, err := json.Marshal(v)
+		if err != nil {
+			return fmt.Errorf("it cannot be kept: %w", err)
+		}
+		text, nul = string(b), `\u0000`
+	}
+	if len(text) > MaxSize {
+		return fmt.Errorf("it has %d bytes, a reading may have 1 MiB", len(text))
+	}
+	if strings.Contains(text, nul) {
+		return errors.New("it holds the NUL character, which cannot be kept")
+	}
+	return nil
 }
 
 // ParseJSON reads output as JSON; whole numbers are int.
@@ -111,12 +196,13 @@ func ParseJSON(output []byte) (any, error) {
 	return numbers(in, 0)
 }
 
-func (q *Query) run(output []byte) (any, error) {
+// Run evaluates the query at once, within two seconds and any amount of memory.
+func (q *Query) Run(ctx context.Context, output []byte) (any, error) {
 	in, err := ParseJSON(output)
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), queryTime)
+	ctx, cancel := context.WithTimeout(ctx, queryTime)
 	defer cancel()
 	v, ok := q.code.RunWithContext(ctx, in).Next()
 	if !ok || v == nil {
@@ -126,6 +212,11 @@ func (q *Query) run(output []byte) (any, error) {
 		return nil, fmt.Errorf("%s: %w", q.Source, err)
 	}
 	return v, nil
+}
+
+// Plain makes any text such that every store and page can hold it: UTF-8 without NUL.
+func Plain(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
 }
 
 // numbers keeps whole numbers whole, where encoding/json would make each a float.

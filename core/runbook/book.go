@@ -5,6 +5,7 @@ package runbook
 import (
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"urgentis/core/expr"
@@ -78,6 +79,8 @@ type Limits struct {
 	// OneAtATime gives the key of which only one run may be under way; the others wait their turn.
 	OneAtATime  *expr.Program
 	GiveUpAfter time.Duration // 0: no bound
+	// Steps is how many steps and items a run may begin in all; 0: the bound of every run.
+	Steps int
 }
 
 // Result is a value that a caller sees.
@@ -102,6 +105,56 @@ func (b *Book) Callee(name string) *Book {
 		return p
 	}
 	return b.linked[name]
+}
+
+// Secrets lists the secrets that the runbook names, its parts and what it calls included.
+func (b *Book) Secrets() []string {
+	var out []string
+	seen := map[*Book]bool{}
+	var add func(b *Book)
+	add = func(b *Book) {
+		if b == nil || seen[b] {
+			return
+		}
+		seen[b] = true
+		for _, s := range b.All() {
+			out = append(out, s.Secrets()...)
+			if s.Verb == Call {
+				add(b.Callee(s.Callee))
+			}
+		}
+	}
+	add(b)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// GatesAround lists the gates of a step and of the blocks that it stands in.
+func (b *Book) GatesAround(s *Step) []*Gate {
+	var out []*Gate
+	for _, x := range b.All() {
+		if x.Gate != nil && (x == s || strings.HasPrefix(s.Path, x.Path+".")) {
+			out = append(out, x.Gate)
+		}
+	}
+	return out
+}
+
+// Gates lists the gates of a step and of all steps in it.
+func (s *Step) Gates() []*Gate {
+	var out []*Gate
+	if s.Gate != nil {
+		out = append(out, s.Gate)
+	}
+	for _, br := range s.branches() {
+		if s.Ask == nil && (br.name == "refused" || br.name == "unanswered") {
+			continue // not behind its yes
+		}
+		for _, x := range br.steps {
+			out = append(out, x.Gates()...)
+		}
+	}
+	return out
 }
 
 // lists gives the step lists of the whole, each with the prefix of its paths.
@@ -180,13 +233,15 @@ type Step struct {
 	WaitFor time.Duration
 
 	// Change. A change with steps of its own is a block under one gate.
-	Still      *expr.Program
-	Fresh      time.Duration
-	Gate       *Gate
-	Undo       *Do
-	Repeatable bool
-	Happened   *expr.Program // settles an unknown outcome
-	Steps      []*Step       // of a change or an each
+	Still *expr.Program
+	Fresh time.Duration
+	Gate  *Gate
+	Undo  *Do
+	// UndoOnlyIfDone keeps the undo from what failed after it had begun.
+	UndoOnlyIfDone bool
+	Repeatable     bool
+	Happened       *expr.Program // settles an unknown outcome
+	Steps          []*Step       // of a change or an each
 
 	Ask      *Question
 	Each     *Iteration
@@ -295,6 +350,8 @@ type Selector struct {
 
 // Do is a way of doing. One of Run, Script, HTTP, SQL, Port, Name, Echo, Send and Fetch is set.
 type Do struct {
+	// AsData says why the program of Run cannot read a value from outside as program text; "" where all are bounded.
+	AsData string
 	Run    []*expr.Template
 	Script *Script
 	HTTP   *HTTP

@@ -20,9 +20,10 @@ func (d *decoder) check(root ast.Node) {
 	w := &whole{decoder: d, line: line, proved: map[string]bool{}}
 	for _, s := range b.All() {
 		w.references(s)
+		w.bounded(s)
 	}
 	for _, l := range b.lists() {
-		w.paths(l.steps, within{})
+		w.paths(l.steps, within{undone: l.name == "" && b.OnError.Word == UndoWord})
 	}
 	taken := map[string]bool{}
 	for _, l := range b.lists() {
@@ -116,6 +117,7 @@ type within struct {
 	concurrent bool // an each or a together
 	gate       bool
 	proved     bool // a block around is proved
+	undone     bool // on_error of a block around takes its changes back
 }
 
 // paths finds steps that nobody reaches, ends where others are still under way, and changes that nobody proves.
@@ -131,7 +133,11 @@ func (w *whole) paths(list []*Step, in within) {
 		inner.proved = in.proved || s.ID != "" && w.proved[s.ID]
 		inner.gate = in.gate || s.Gate != nil
 		inner.concurrent = in.concurrent || s.Verb == Each || s.Verb == Together
+		inner.undone = in.undone || s.OnError.Word == UndoWord
 		if s.Verb == Change && s.Do != nil {
+			if inner.undone && s.Undo == nil {
+				w.line(s, true, "", "on_error takes changes back, and this one has no undo: it would stay as it is")
+			}
 			if !inner.proved {
 				w.line(s, true, "", "nothing proves this change: add a check with proves: ID that takes the reading again")
 			}

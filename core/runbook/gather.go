@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"regexp"
 	"slices"
 	"urgentis/core/expr"
 	"urgentis/core/reading"
@@ -124,12 +125,24 @@ func (d *decoder) readings(n ast.Node) []reading.Spec {
 		if s.Sealed && s.Type != expr.Text {
 			d.fail(e.node, "reading %s is sealed: its type is text", e.key)
 		}
+		if s.Matches != nil && s.Type != expr.Text {
+			d.fail(e.node, "reading %s has matches, which is for text", e.key)
+		}
 		if s.Exit && s.Type != expr.Integer {
 			d.fail(e.node, "reading %s is an exit: its type is integer", e.key)
 		}
 		out = append(out, s)
 	}
 	return out
+}
+
+// matches decodes a pattern that a text must match as a whole.
+func (d *decoder) matches(n ast.Node) *regexp.Regexp {
+	re := d.pattern(n)
+	if re == nil {
+		return nil
+	}
+	return regexp.MustCompile(`^(?:` + re.String() + `)$`) // it compiles by itself, so no bracket reaches out
 }
 
 // only reads a key that is either left out or true.
@@ -184,6 +197,7 @@ func (d *decoder) readingFields(what string, n ast.Node) (s reading.Spec, forms 
 		"exit":    func(n ast.Node) { forms++; s.Exit = d.only(n, "exit") },
 		"whole":   func(n ast.Node) { forms++; s.Whole = d.only(n, "whole") },
 		"sealed":  func(n ast.Node) { s.Sealed = d.boolean(n, "sealed") },
+		"matches": func(n ast.Node) { s.Matches = d.matches(n) },
 	})
 	return s, forms
 }

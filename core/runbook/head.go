@@ -116,6 +116,11 @@ func (d *decoder) limits(n ast.Node) {
 				d.fail(n, "a run may last 30 days at most")
 			}
 		},
+		"steps": func(n ast.Node) {
+			if d.book.Limits.Steps = d.integer(n, "steps"); d.book.Limits.Steps < 1 || d.book.Limits.Steps > 40000 {
+				d.fail(n, "steps must be from 1 to 40000")
+			}
+		},
 	})
 }
 
@@ -282,7 +287,10 @@ func (d *decoder) starts(n ast.Node) {
 
 func (d *decoder) startFields(s *Start, n ast.Node) {
 	d.fields(n, "a start", map[string]func(ast.Node){
-		"alert": func(n ast.Node) { s.Alert = d.condition(n, expr.InStart, "alert") },
+		"alert": func(n ast.Node) {
+			s.Alert = d.condition(n, expr.InStart, "alert")
+			d.canHappen(n, s.Alert)
+		},
 		"steady": func(n ast.Node) {
 			if s.Steady = d.duration(n, "steady"); s.Steady > maxSteady {
 				d.fail(n, "steady may be a day at most")
@@ -299,4 +307,20 @@ func (d *decoder) startFields(s *Start, n ast.Node) {
 			}
 		},
 	})
+}
+
+// canHappen refuses a start that asks for what is never so when a start is judged: as its alert comes in, and each time
+// that becomes worse.
+func (d *decoder) canHappen(n ast.Node, p *expr.Program) {
+	if p == nil || d.old {
+		return
+	}
+	for _, field := range p.Refers("alert") {
+		switch field {
+		case "state":
+			d.fail(n, "a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to do when the alert clears is said by if_cleared)")
+		case "count":
+			d.fail(n, "a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it cannot wait for a number of reports; to wait whether it stays so say steady: 5m")
+		}
+	}
 }

@@ -19,9 +19,15 @@ var (
 )
 
 // Parse checks the text of a runbook. The book is nil when the findings hold an error.
-func Parse(src []byte) (*Book, Findings) {
+func Parse(src []byte) (*Book, Findings) { return parse(src, false) }
+
+// ParseOld is Parse for a run that was begun before values from outside had to be bounded in the words of a command. It
+// goes on as it was begun; nothing new begins with such a text.
+func ParseOld(src []byte) (*Book, Findings) { return parse(src, true) }
+
+func parse(src []byte, old bool) (*Book, Findings) {
 	sum := sha256.Sum256(src)
-	d := newDecoder(&text{}, &Book{Source: src, Revision: hex.EncodeToString(sum[:])})
+	d := newDecoder(&text{old: old}, &Book{Source: src, Revision: hex.EncodeToString(sum[:])})
 	if root := d.load(src); root != nil {
 		d.decode(root)
 	}

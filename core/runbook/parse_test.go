@@ -15,7 +15,7 @@ title: X
 owner: quayside
 service: berth-queue
 inputs:
-  queue: {type: text, pattern: '^[a-z-]{1,40}$'}
+  queue: {type: text, pattern: '^[a-z][a-z-]{0,39}$'}
   low: {type: integer, default: 200, min: 0, max: 1000}
 steps:
 `
@@ -86,6 +86,8 @@ func TestFindings(t *testing.T) {
 		"empty":             {"", "the file is empty"},
 		"whole reading":     {head + tail + "  - note: N\n    text: '{{ readings.depth }}'\n", "a whole reading has no text"},
 		"start lacks input": {strings.Replace(head, "steps:", "starts:\n  s:\n    alert: alert.severity == 'major'\nsteps:", 1) + tail, "start s does not say input queue, which has no default"},
+		"start on a state":  {strings.Replace(head, "steps:", "starts:\n  s:\n    alert: alert.state == 'cleared'\nsteps:", 1) + tail, "alert.state says nothing here"},
+		"start on a count":  {strings.Replace(head, "steps:", "starts:\n  s:\n    alert: alert.count >= 5\nsteps:", 1) + tail, "it cannot wait for a number of reports"},
 	} {
 		t.Run(name, func(t *testing.T) { assert.Contains(t, find(t, c.src), c.want) })
 	}

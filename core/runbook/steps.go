@@ -180,6 +180,12 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 		s.Undo = &Do{}
 		keys := map[string]func(ast.Node){}
 		d.doKeys(s.Undo, keys)
+		keys["only_if"] = func(n ast.Node) {
+			if d.word(n, "only_if") != "done" {
+				d.fail(n, "only_if of an undo is done: without it what failed after it had begun is taken back too")
+			}
+			s.UndoOnlyIfDone = true
+		}
 		d.fields(n, "undo", keys)
 		if s.Undo.ways() != 1 {
 			d.fail(n, "undo needs one way of doing, such as run or http")
@@ -244,7 +250,30 @@ func (d *decoder) again(n ast.Node) *Again {
 	if a.For > 24*time.Hour {
 		d.fail(n, "again may last a day at most")
 	}
+	d.pace(n, a)
 	return a
+}
+
+// How often again may take a round: maxRounds in all, however they are said, and in less than a second only a few.
+const (
+	maxRounds     = 10_000
+	maxQuick      = 600
+	shortestQuick = 100 * time.Millisecond
+)
+
+func (d *decoder) pace(n ast.Node, a *Again) {
+	if a.Every <= 0 {
+		return
+	}
+	rounds := max(a.Times, int(a.For/a.Every))
+	switch {
+	case a.Every < shortestQuick:
+		d.fail(n, "every must be 100ms or longer")
+	case a.Every < time.Second && rounds > maxQuick:
+		d.fail(n, "that is %d rounds; with less than 1s between them there may be %d", rounds, maxQuick)
+	case rounds > maxRounds:
+		d.fail(n, "that is %d rounds; there may be %d", rounds, maxRounds)
+	}
 }
 
 func (d *decoder) gate(n ast.Node, place string, depth int) *Gate {

@@ -33,6 +33,11 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 			d.at(position(n), 0, false, "interpreter must be one of "+strings.Join(names, ", "), nearest(do.Script.Interpreter, names))
 		}
 	}
+	known["as_data"] = func(n ast.Node) {
+		if do.AsData = strings.TrimSpace(d.word(n, "as_data")); len(do.AsData) < 10 {
+			d.fail(n, "as_data says in words why the program cannot read the value as program text")
+		}
+	}
 	known["http"] = func(n ast.Node) { do.HTTP = d.http(n) }
 	known["sql"] = func(n ast.Node) { do.SQL = d.sql(n) }
 	known["port"] = func(n ast.Node) { do.Port = d.value(n, expr.InTarget, 0) }

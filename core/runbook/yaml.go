@@ -17,6 +17,7 @@ import (
 
 // text is what the decoder works with: the parsed YAML and what was found so far.
 type text struct {
+	old      bool // see ParseOld
 	findings Findings
 	// probe collects the keys that the decoder knows, where it is asked for them; see Schema.
 	probe map[string][]string

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/time/rate"
 	"gorm.io/gorm"
@@ -55,6 +56,16 @@ type Principal struct {
 	Name   string
 	Roles  []Role
 	Person bool // false: a token
+	// Owner is the person who made the token, and answers for it; "" for a person.
+	Owner string
+}
+
+// Behind is the person who acts, or answers for the token that does.
+func (p *Principal) Behind() string {
+	if p.Owner != "" {
+		return p.Owner
+	}
+	return p.Name
 }
 
 // May reports whether the principal fulfils a rule: a role, SignedIn or Anybody. Nobody is nil.
@@ -75,7 +86,7 @@ func (p *Principal) May(rule string) bool {
 type Access struct {
 	store *store.Store
 	mu    sync.Mutex
-	slow  map[string]*rate.Limiter
+	slow  *throttle
 	setup string
 }
 
@@ -93,7 +104,7 @@ const (
 )
 
 // New makes the access to one installation.
-func New(s *store.Store) *Access { return &Access{store: s, slow: map[string]*rate.Limiter{}} }
+func New(s *store.Store) *Access { return &Access{store: s, slow: newThrottle()} }
 
 // secretText makes a value that cannot be guessed, and what is kept of it.
 func secretText(prefix string) (value string, hash []byte) {
@@ -130,18 +141,50 @@ func (a *Access) SetUp(ctx context.Context, code, name, password string) (*store
 	if a.setup == "" || subtle.ConstantTimeCompare([]byte(code), []byte(a.setup)) != 1 {
 		return nil, ErrSetup
 	}
-	p, err := a.AddPerson(ctx, name, password, []Role{Admin}, name)
-	if err == nil {
+	p, err := a.first(ctx, name, password)
+	if err == nil || errors.Is(err, ErrSetup) {
 		a.setup = ""
 	}
 	return p, err
 }
 
-// AddPerson adds somebody, or sets the password and roles of one; their sessions end.
-func (a *Access) AddPerson(ctx context.Context, name, password string, roles []Role, by string) (*store.Person, error) {
-	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+// first makes the first person of an installation, and nobody after that: another instance may have been quicker.
+func (a *Access) first(ctx context.Context, name, password string) (*store.Person, error) {
+	hash, err := bcrypt.GenerateFromPassword(fitting(password), bcrypt.DefaultCost)
 	if err != nil {
 		return nil, fmt.Errorf("keep the password: %w", err)
+	}
+	p := &store.Person{Name: name, PasswordHash: string(hash), Roles: string(Admin), AddedAt: time.Now().UTC()}
+	err = a.store.Tx(ctx, func(tx *gorm.DB) error {
+		if err := tx.Exec("lock table person in share row exclusive mode").Error; err != nil {
+			return err
+		}
+		var n int64
+		if err := tx.Model(&store.Person{}).Count(&n).Error; err != nil {
+			return err
+		}
+		if n > 0 {
+			return ErrSetup
+		}
+		if err := tx.Create(p).Error; err != nil {
+			return err
+		}
+		return store.Audit(tx, name, "person.set", name, string(Admin))
+	})
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// AddPerson adds somebody, or sets the password and roles of one; their sessions end.
+func (a *Access) AddPerson(ctx context.Context, name, password string, roles []Role, by string) (*store.Person, error) {
+	hash, err := bcrypt.GenerateFromPassword(fitting(password), bcrypt.DefaultCost)
+	if err != nil {
+		return nil, fmt.Errorf("keep the password: %w", err)
+	}
+	if err := a.free(ctx, &store.Token{}, name); err != nil {
+		return nil, err
 	}
 	p := &store.Person{Name: name, PasswordHash: string(hash), Roles: join(roles), AddedAt: time.Now().UTC()}
 	err = a.store.Tx(ctx, func(tx *gorm.DB) error {
@@ -154,6 +197,43 @@ func (a *Access) AddPerson(ctx context.Context, name, password string, roles []R
 		return store.Audit(tx, by, "person.set", name, join(roles))
 	})
 	return p, err
+}
+
+// ErrNameTaken says that a token has the name of a person, or the other way round: records could not tell them apart.
+var ErrNameTaken = errors.New("a person and a token cannot have the same name")
+
+func (a *Access) free(ctx context.Context, row any, name string) error {
+	var n int64
+	if err := a.store.DB.WithContext(ctx).Model(row).Where("name = ?", name).Count(&n).Error; err != nil {
+		return err
+	}
+	if n > 0 {
+		return ErrNameTaken
+	}
+	return nil
+}
+
+// RemovePerson removes somebody, with their sessions and the tokens that they answer for. It tells how many those were.
+func (a *Access) RemovePerson(ctx context.Context, name, by string) (tokens int, err error) {
+	err = a.store.Tx(ctx, func(tx *gorm.DB) error {
+		res := tx.Exec("delete from person where name = ?", name)
+		if res.Error != nil {
+			return res.Error
+		}
+		if res.RowsAffected == 0 {
+			return store.ErrNotFound
+		}
+		if err := tx.Exec("delete from session where person = ?", name).Error; err != nil {
+			return err
+		}
+		res = tx.Exec("delete from token where made_by = ?", name)
+		if res.Error != nil {
+			return res.Error
+		}
+		tokens = int(res.RowsAffected)
+		return store.Audit(tx, by, "person.remove", name, fmt.Sprintf("with %d token(s)", tokens))
+	})
+	return tokens, err
 }
 
 func join(roles []Role) string {
@@ -173,12 +253,21 @@ func Split(roles string) []Role {
 	return out
 }
 
+// fitting makes any password one that bcrypt takes: it reads 72 bytes, which are fewer characters where they are not ASCII.
+func fitting(password string) []byte {
+	if len(password) <= 72 {
+		return []byte(password)
+	}
+	sum := sha256.Sum256([]byte(password))
+	return []byte(base64.StdEncoding.EncodeToString(sum[:]))
+}
+
 // nobody is compared where the name is unknown, so that an answer takes as long.
 var nobody, _ = bcrypt.GenerateFromPassword([]byte("nobody has this password"), bcrypt.DefaultCost)
 
 // SignIn checks a password and begins a session. from is the address it came from.
 func (a *Access) SignIn(ctx context.Context, name, password, from string) (string, *Principal, error) {
-	if !a.allow("name "+name) || !a.allow("from "+from) {
+	if !a.slow.try(name, from) {
 		return "", nil, ErrThrottle
 	}
 	var people []store.Person
@@ -189,10 +278,11 @@ func (a *Access) SignIn(ctx context.Context, name, password, from string) (strin
 	if len(people) == 1 {
 		hash = []byte(people[0].PasswordHash)
 	}
-	if bcrypt.CompareHashAndPassword(hash, []byte(password)) != nil || len(people) == 0 {
+	if bcrypt.CompareHashAndPassword(hash, fitting(password)) != nil || len(people) == 0 {
 		_ = store.Audit(a.store.DB.WithContext(ctx), name, "sign-in.refused", "", from)
 		return "", nil, ErrWrong
 	}
+	a.slow.right(name, from)
 	value, kept := secretText("")
 	err := a.store.Tx(ctx, func(tx *gorm.DB) error {
 		now := time.Now().UTC()
@@ -204,19 +294,48 @@ func (a *Access) SignIn(ctx context.Context, name, password, from string) (strin
 	return value, &Principal{Name: name, Roles: Split(people[0].Roles), Person: true}, err
 }
 
-// allow throttles: ten tries at once, then one in six seconds.
-func (a *Access) allow(key string) bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	l := a.slow[key]
-	if l == nil {
-		if len(a.slow) >= maxLimiters {
-			a.slow = map[string]*rate.Limiter{}
-		}
-		l = rate.NewLimiter(rate.Every(6*time.Second), 10)
-		a.slow[key] = l
+// A try counts against the name where it came from, and against the address: whoever tries names or passwords
+// slows down themselves, and nobody who signs in from elsewhere.
+const (
+	triesPerName    = 10 // at once, then one in six seconds
+	triesPerAddress = 100
+)
+
+// throttle keeps who tried lately; what is oldest is forgotten when it is full.
+type throttle struct {
+	mu   sync.Mutex
+	seen *lru.Cache[string, *rate.Limiter]
+}
+
+func newThrottle() *throttle {
+	c, err := lru.New[string, *rate.Limiter](maxLimiters)
+	if err != nil {
+		panic(err) // its size is ours
 	}
-	return l.Allow()
+	return &throttle{seen: c}
+}
+
+func (t *throttle) limiter(key string, burst int) *rate.Limiter {
+	l, ok := t.seen.Get(key)
+	if !ok {
+		l = rate.NewLimiter(rate.Every(time.Minute/time.Duration(burst)), burst)
+		t.seen.Add(key, l)
+	}
+	return l
+}
+
+// try counts a try, before it is judged, so that many at once are counted too, and reports whether it may be made.
+func (t *throttle) try(name, from string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.limiter("from "+from, triesPerAddress).Allow() && t.limiter("name "+name+" from "+from, triesPerName).Allow()
+}
+
+// right forgets the wrong tries of whoever then knew the password.
+func (t *throttle) right(name, from string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.seen.Remove("name " + name + " from " + from)
 }
 
 // SignOut ends a session.
@@ -243,11 +362,14 @@ func (a *Access) ByToken(ctx context.Context, token string) (*Principal, error) 
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	return &Principal{Name: rows[0].Name, Roles: Split(rows[0].Roles)}, nil
+	return &Principal{Name: rows[0].Name, Roles: Split(rows[0].Roles), Owner: rows[0].MadeBy}, nil
 }
 
 // AddToken makes a token and shows it once.
 func (a *Access) AddToken(ctx context.Context, name string, roles []Role, life time.Duration, by string) (string, time.Time, error) {
+	if err := a.free(ctx, &store.Person{}, name); err != nil {
+		return "", time.Time{}, err
+	}
 	value, hash := secretText("urg_")
 	end := time.Now().UTC().Add(life).Truncate(time.Second)
 	err := a.store.Tx(ctx, func(tx *gorm.DB) error {

@@ -4,12 +4,13 @@ package act
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"strings"
 	"sync"
-	"unicode/utf8"
 
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/reading"
 )
 
 // KeptOutput bounds what is kept of each stream, in bytes; what comes after is counted, not kept.
@@ -19,8 +20,20 @@ const KeptOutput = 1 << 20
 type Job struct {
 	Request leave.Request
 	Attempt string
-	// Live is called with pieces of output as they come; it must not block.
-	Live func(piece string)
+	// Live is called with pieces of output as they come, each with its stream; it must not block. The pieces of one
+	// stream come one after the other.
+	Live func(stream int, piece string)
+	// Ready is asked once all that takes time before the request (dialling, signing in) is done, immediately
+	// before it leaves. Where it gives an error, nothing is sent. nil: always ready.
+	Ready func(context.Context) error
+}
+
+// Leave asks Ready.
+func (j Job) Leave(ctx context.Context) error {
+	if j.Ready == nil {
+		return nil
+	}
+	return j.Ready(ctx)
 }
 
 // Result is what came of a job. State is flow.OK, flow.Failed (it is known that nothing was begun, or how
@@ -38,6 +51,17 @@ type Hand interface {
 	Do(ctx context.Context, job Job) Result
 }
 
+// ErrHeld says that all changes are halted.
+var ErrHeld = errors.New("all changes are halted")
+
+// Unready makes the result for a job that Ready refused: nothing was begun.
+func Unready(err error) Result {
+	if errors.Is(err, ErrHeld) {
+		return Result{State: flow.Held, Error: err.Error()}
+	}
+	return Failed(err.Error())
+}
+
 // Failed makes a result for a job of which nothing was begun.
 func Failed(err string) Result { return Result{State: flow.Failed, Error: err} }
 
@@ -48,13 +72,13 @@ type Captured struct {
 }
 
 // Text is the kept output as text that every store and page can hold: UTF-8 without NUL.
-func (c Captured) Text() string {
-	s := string(c.Kept)
-	if !utf8.ValidString(s) {
-		s = strings.ToValidUTF8(s, "\uFFFD")
-	}
-	return strings.ReplaceAll(s, "\x00", "\uFFFD")
-}
+func (c Captured) Text() string { return reading.Plain(string(c.Kept)) }
+
+// The streams of a command.
+const (
+	Stdout = 1
+	Stderr = 2
+)
 
 // Stream collects one stream within bounds and passes it on live.
 type Stream struct {
@@ -87,7 +111,13 @@ func (w *Stream) Taken() Captured {
 
 // Streams makes the two collectors of a job.
 func Streams(job Job) (stdout, stderr *Stream) {
-	return &Stream{live: job.Live}, &Stream{live: job.Live}
+	live := func(stream int) func(string) {
+		if job.Live == nil {
+			return nil
+		}
+		return func(piece string) { job.Live(stream, piece) }
+	}
+	return &Stream{live: live(Stdout)}, &Stream{live: live(Stderr)}
 }
 
 // Answered makes the result of a job whose output is a value, written as JSON.

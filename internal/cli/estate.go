@@ -72,16 +72,18 @@ func (a *app) source() *cobra.Command {
 
 func (a *app) service() *cobra.Command {
 	var owner, title, stance string
-	set := doer(a, "set NAME", "Add or change a service", "urgentis service set berth-queue --owner quayside --stance ask", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		r, err := check(cl.SetServiceWithResponse(cmd.Context(), api.Service{Name: args[0], Owner: owner, Title: title, Stance: api.ServiceStance(stance)}))
+	var quiet int
+	set := doer(a, "set NAME", "Add a service, or change what is given of one", "urgentis service set berth-queue --owner quayside --stance ask", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+		r, err := check(cl.SetServiceWithResponse(cmd.Context(), api.Service{Name: args[0], Owner: owner, Title: title, Stance: api.ServiceStance(stance), QuietMinutes: quiet}))
 		if err != nil {
 			return nil, "", err
 		}
-		return r.JSON200, fmt.Sprintf("%s belongs to %s; its stance is %s.", args[0], owner, stance), nil
+		return r.JSON200, fmt.Sprintf("%s belongs to %s; its stance is %s.", args[0], r.JSON200.Owner, r.JSON200.Stance), nil
 	})
 	set.Flags().StringVar(&owner, "owner", "", "the team that owns it")
 	set.Flags().StringVar(&title, "title", "", "its name for people")
-	set.Flags().StringVar(&stance, "stance", "ask", "how free runbooks are there: suggest, ask or act")
+	set.Flags().StringVar(&stance, "stance", "", "how free runbooks are there: suggest, ask or act (ask for a new service)")
+	set.Flags().IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 unless said)")
 	list := lister(a, "List services", "urgentis service list", "No services. Add one with: urgentis service set NAME --owner TEAM", []string{"name", "owner", "stance", "title"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Service, error) {
 			r, err := check(cl.ListServicesWithResponse(cmd.Context()))
@@ -93,7 +95,7 @@ func (a *app) service() *cobra.Command {
 func (a *app) target() *cobra.Command {
 	t := api.Target{}
 	var known []string
-	set := doer(a, "set NAME", "Add or change a target", "urgentis target set berth-consumer-1 --service berth-queue --address 10.0.4.11 --account ops --secret fleet-key \\\n    --host-key 'ssh-ed25519 AAAA…' --label role=consumer", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+	set := doer(a, "set NAME", "Add a target, or change what is given of one", "urgentis target set berth-consumer-1 --service berth-queue --address 10.0.4.11 --account ops --secret fleet-key \\\n    --host-key 'ssh-ed25519 AAAA…' --label role=consumer", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 		t.Name = args[0]
 		for _, k := range known {
 			name, text, _ := strings.Cut(k, "=")
@@ -118,7 +120,7 @@ func (a *app) target() *cobra.Command {
 	f.StringVar(&t.LookSecret, "look-secret", "", "the secret of that account")
 	f.StringVar(&t.Service, "service", "", "the service it belongs to")
 	f.StringVar(&t.Address, "address", "", "name or number of the host")
-	f.IntVar(&t.Port, "port", 22, "its SSH port")
+	f.IntVar(&t.Port, "port", 0, "its SSH port (22 for a new target)")
 	f.StringVar(&t.Account, "account", "", "the account to sign in with")
 	f.StringVar(&t.Secret, "secret", "", "the secret that holds its key or password")
 	f.StringVar(&t.HostKey, "host-key", "", "its public host key; only this one is believed")

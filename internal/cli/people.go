@@ -47,7 +47,7 @@ func (a *app) person() *cobra.Command {
 			r, err := check(cl.ListPeopleWithResponse(cmd.Context()))
 			return r.JSON200, err
 		}, func(x api.Person) []string { return []string{x.Name, joined(x.Roles), ago(x.AddedAt)} })
-	remove := doer(a, "remove NAME", "Remove a person; what they did stays in the records", "urgentis person remove jonas", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+	remove := doer(a, "remove NAME", "Remove a person with their tokens; what they did stays in the records", "urgentis person remove jonas", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 		_, err := check(cl.RemovePersonWithResponse(cmd.Context(), args[0]))
 		return nil, "Removed.", err
 	})
@@ -70,12 +70,12 @@ func (a *app) token() *cobra.Command {
 	})
 	add.Flags().StringSliceVar(&has, "role", []string{"viewer"}, "as for people")
 	add.Flags().IntVar(&days, "days", 365, "for how many days")
-	list := lister(a, "List tokens, without their values", "urgentis token list", "No tokens. Make one with: urgentis token add NAME", []string{"name", "roles", "ends", "last used"},
+	list := lister(a, "List tokens, without their values", "urgentis token list", "No tokens. Make one with: urgentis token add NAME", []string{"name", "roles", "made by", "ends", "last used"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Token, error) {
 			r, err := check(cl.ListTokensWithResponse(cmd.Context()))
 			return r.JSON200, err
 		}, func(x api.Token) []string {
-			return []string{x.Name, joined(x.Roles), x.ExpiresAt.UTC().Format("2006-01-02"), ago(x.LastUsedAt)}
+			return []string{x.Name, joined(x.Roles), x.MadeBy, x.ExpiresAt.UTC().Format("2006-01-02"), ago(x.LastUsedAt)}
 		})
 	remove := doer(a, "remove NAME", "Revoke a token", "urgentis token remove night-report", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 		_, err := check(cl.RemoveTokenWithResponse(cmd.Context(), args[0]))

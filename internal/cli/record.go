@@ -95,7 +95,7 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 		return "alert", bold, []string{c.Severity + " from " + strings.TrimPrefix(e.Actor, "source:") + labels(c.Labels)}
 	case "run.begun":
 		return "run", bold, []string{"by " + c.StartedBy + inputs(c.Inputs)}
-	case "run.refused", "run.failed", "run.handed-over", "delivery.failed":
+	case "run.refused", "run.failed", "run.set-aside", "run.handed-over", "delivery.failed":
 		because()
 		if c.Error != "" {
 			lines = append(lines, c.Error)

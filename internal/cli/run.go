@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,7 +11,7 @@ import (
 )
 
 func (a *app) run() *cobra.Command {
-	return noun("run", "Runs of runbooks", a.runStart(), a.runList(), a.runShow(), a.runFollow(), a.runAgain(), a.runCancel(), a.runGraph())
+	return noun("run", "Runs of runbooks", a.runStart(), a.runList(), a.runShow(), a.runFollow(), a.runAgain(), a.runCancel(), a.runRelease(), a.runGraph())
 }
 
 func (a *app) runStart() *cobra.Command {
@@ -55,7 +56,7 @@ func (a *app) runList() *cobra.Command {
 		return a.print(r.JSON200, func() {
 			var rows [][]string
 			for _, x := range r.JSON200.Items {
-				rows = append(rows, []string{x.Id, x.Runbook, string(x.State), orDash(strings.TrimSpace(x.WaitsOn + " " + x.Awaits)), orDash(strings.Trim(fmt.Sprint(x.Incident), "0 ")), x.StartedBy, ago(x.BegunAt)})
+				rows = append(rows, []string{x.Id, x.Runbook, string(x.State), orDash(strings.TrimSpace(x.WaitsOn + " " + x.Awaits)), orDash(numberOrNone(x.Incident)), x.StartedBy, ago(x.BegunAt)})
 			}
 			a.table("No runs. Start one with: urgentis run start RUNBOOK", []string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"}, rows)
 		})
@@ -180,6 +181,23 @@ func (a *app) runCancel() *cobra.Command {
 	return cmd
 }
 
+func (a *app) runRelease() *cobra.Command {
+	var c api.Release
+	cmd := verb("release ID", "Let a run go on that was set aside because the program died of it", `urgentis run release r3k… --because "The look that took all memory is mended."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
+			return err
+		}
+		fmt.Fprintln(a.out, "It goes on. Follow it with: urgentis run follow "+args[0])
+		return nil
+	})
+	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
+	return cmd
+}
+
 func (a *app) runGraph() *cobra.Command {
 	var svg bool
 	c := verb("graph ID", "Show the flow of a run with the path that it took", "urgentis run graph r3k… --svg >run.svg", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
@@ -203,4 +221,12 @@ func (a *app) showGraph(svg, text string, picture bool) {
 		return
 	}
 	fmt.Fprint(a.out, printable(text))
+}
+
+// numberOrNone writes a number; nothing for none.
+func numberOrNone(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatInt(n, 10)
 }

@@ -31,7 +31,7 @@ func (a *app) serveFlags(c *cobra.Command) {
 
 func (a *app) config(name string) (service.Config, error) {
 	c := service.Config{Database: a.v.GetString("database"), DataDir: a.v.GetString("data-dir"), Listen: a.v.GetString("listen"), Link: a.v.GetString("link"),
-		AllowNet: a.v.GetStringSlice("allow-net"), AllowLocal: a.v.GetBool("allow-local"), KeyFile: a.v.GetString("key-file"), Version: Version}
+		AllowNet: a.v.GetStringSlice("allow-net"), AllowLocal: a.v.GetBool("allow-local"), TrustedProxies: a.v.GetStringSlice("trusted-proxy"), KeyFile: a.v.GetString("key-file"), Version: Version}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(a.v.GetString("log-level"))); err != nil {
 		return c, usage("--log-level must be debug, info, warn or error")
@@ -73,6 +73,7 @@ func (a *app) serve() *cobra.Command {
 	f := c.Flags()
 	f.String("database", "", "a PostgreSQL address (default: a private server under --data-dir)")
 	f.String("key-file", "", "the key that seals secrets (default: seal.key under --data-dir)")
+	f.StringSlice("trusted-proxy", nil, "networks of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted")
 	f.StringSlice("allow-net", nil, "networks that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted")
 	f.Bool("allow-local", false, "let runbooks run commands on this host")
 	return c

@@ -46,7 +46,14 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 	if d.State != "queued" {
 		return nil
 	}
+	if died := job.Attempt - 1 - d.Tries; died >= store.PoisonAt {
+		cause := fmt.Errorf("it is set aside: the program died %d times while it was being delivered", died)
+		return errors.Join(river.JobCancel(cause), o.failed(ctx, d, "failed", cause))
+	}
 	err := o.deliver(ctx, d)
+	// How it ended is written down even where the service stops meanwhile: what is not counts as a death.
+	ctx = context.WithoutCancel(ctx)
+	db = o.store.DB.WithContext(ctx)
 	if err == nil {
 		return db.Exec("update delivery set state = 'sent', tries = tries + 1, error = '', sent_at = now() where id = ?", d.ID).Error
 	}

@@ -135,7 +135,7 @@ func (w *World) As(ctx context.Context, name string, role access.Role) (*api.Cli
 	if err := w.Store.DB.WithContext(ctx).Exec("delete from token where name = ?", name).Error; err != nil {
 		return nil, err
 	}
-	token, _, err := w.Access.AddToken(ctx, name, []access.Role{role}, 24*time.Hour, "demo")
+	token, _, err := w.Access.AddToken(ctx, name, []access.Role{role}, 24*time.Hour, name) // each answers for itself
 	if err != nil {
 		return nil, err
 	}

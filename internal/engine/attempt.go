@@ -4,7 +4,11 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
+	"fmt"
 	"slices"
+	"sync"
+	"time"
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
@@ -16,24 +20,33 @@ import (
 )
 
 // attempt does one intent and makes its outcome.
-func (e *Engine) attempt(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent) flow.Event {
+func (e *Engine) attempt(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent, sealed []string) flow.Event {
 	began := e.Clock()
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
 	holdsSealed := look != nil && slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
-	res, values := e.do(ctx, run, path, in, holdsSealed)
+	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed)
 	out := flow.Outcome{Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began)}
 	raw := res.Stdout.Text()
 	if look != nil && res.State == flow.OK {
-		values = append(values, e.takeReadings(&out, look, in.Target, raw, secret.Mask(raw, values...))...)
+		values = append(values, e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout))...)
 	}
-	out.Error = secret.Mask(res.Error, values...)
-	out.Output = e.keep(ctx, secret.Mask(raw, values...), res.Stdout)
-	out.Stderr = e.keep(ctx, secret.Mask(res.Stderr.Text(), values...), res.Stderr)
+	m := secret.NewMasker(values...)
+	out.Error = m.Mask(res.Error)
+	out.Output = e.keep(ctx, hide(m, res.Stdout), res.Stdout)
+	out.Stderr = e.keep(ctx, hide(m, res.Stderr), res.Stderr)
 	return flow.Event{At: e.now(), Path: path, Body: out}
 }
 
-func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.Intent, holdsSealed bool) (act.Result, []string) {
+// hide is a stream without the values that are to be hidden.
+func hide(m *secret.Masker, c act.Captured) string {
+	if c.Size > int64(len(c.Kept)) {
+		return m.MaskCut(c.Text())
+	}
+	return m.Mask(c.Text())
+}
+
+func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent, sealed []string, holdsSealed bool) (act.Result, []string) {
 	req := in.Request
 	if !in.Change && req.Target.Name != "" {
 		facts, err := store.Facts(e.Store.DB.WithContext(ctx), []string{req.Target.Name})
@@ -57,37 +70,106 @@ func (e *Engine) do(ctx context.Context, run *store.Run, path string, in flow.In
 		return act.Failed(err.Error() + "; nothing was begun"), nil
 	}
 	values := append(e.Secrets.Values(ctx, req.Target), filled...)
-	if in.Change {
-		// The last look before the request leaves us: are we still the one who may, and is nothing halted?
-		halted, by, err := store.Halted(e.Store.DB.WithContext(ctx))
-		switch {
-		case err != nil:
-			return act.Failed("the halt switch could not be read; nothing was begun"), nil
-		case halted:
-			return act.Failed("all changes are halted by " + by + "; nothing was begun"), nil
-		case run.Owner == nil || *run.Owner != e.name() || !e.leased():
-			// Under another name this instance has no claim: it was taken for dead meanwhile.
-			return act.Failed("this instance was taken for dead; nothing was begun"), nil
+	// What an earlier step was given, or read, this one may print.
+	values = append(values, e.Secrets.Known(ctx, book.Secrets(), sealed)...)
+	job := act.Job{Request: req, Attempt: in.Attempt}
+	if !in.Change && !req.Looks && onlyByItsWord(book, in) {
+		// A look that only its author's word makes one may touch after all: halt stops it too.
+		if halted, by, err := store.Halted(e.Store.DB.WithContext(ctx)); err != nil || halted {
+			return act.Failed(fmt.Sprintf("it is a look only by the runbook's word, and all is halted by %s; it was not taken", by)), nil
 		}
 	}
-	job := act.Job{Request: req, Attempt: in.Attempt}
+	if in.Change {
+		job.Ready = func(ctx context.Context) error { return e.mayTouch(ctx, run) }
+		if err := job.Ready(ctx); err != nil {
+			return act.Unready(err), nil
+		}
+	}
 	o := Output{Run: run.ID, Attempt: in.Attempt, Path: path, Target: in.Target}
 	if run.Incident != nil {
 		o.Incident = *run.Incident
 	}
 	if !holdsSealed {
-		job.Live = func(piece string) {
+		live := show(values, func(text string) {
 			c := o
-			c.Text = secret.Mask(piece, values...)
+			c.Text = text
 			e.Live(c)
-		}
+		})
+		job.Live = live.next
+		defer live.rest()
 	}
 	return hand.Do(ctx, job), values
 }
 
+// showing passes output on as it comes, without the values that are to be hidden, wherever a piece of it ends.
+type showing struct {
+	mu      sync.Mutex
+	streams map[int]*secret.Stream
+	emit    func(text string)
+	over    bool
+}
+
+func show(values []string, emit func(string)) *showing {
+	m := secret.NewMasker(values...)
+	return &showing{streams: map[int]*secret.Stream{act.Stdout: m.Stream(), act.Stderr: m.Stream()}, emit: emit}
+}
+
+func (s *showing) next(stream int, piece string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.over {
+		return // a daemon that was left behind goes on printing
+	}
+	if text := s.streams[stream].Next(piece); text != "" {
+		s.emit(text)
+	}
+}
+
+func (s *showing) rest() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.over = true
+	for _, stream := range []int{act.Stdout, act.Stderr} {
+		if text := s.streams[stream].Rest(); text != "" {
+			s.emit(text)
+		}
+	}
+}
+
+// onlyByItsWord reports whether a look says only_reads.
+func onlyByItsWord(book *runbook.Book, in flow.Intent) bool {
+	look, _ := flow.Find(book, in.Look)
+	return look != nil && look.OnlyReads != ""
+}
+
+// mayTouch is the last look before a change leaves us: is this instance still the one who may, and is nothing
+// halted? An instance that has not beaten for a while, because the database is away, waits until it knows.
+func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
+	for {
+		if run.Owner == nil || *run.Owner != e.name() {
+			// Under another name this instance has no claim.
+			return errors.New("this instance was taken for dead; nothing was begun")
+		}
+		if e.leased() {
+			halted, by, err := store.Halted(e.Store.DB.WithContext(ctx))
+			switch {
+			case err == nil && halted:
+				return fmt.Errorf("%w by %s; nothing was begun", act.ErrHeld, by)
+			case err == nil && e.leased() && *run.Owner == e.name():
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return errors.New("the database could not be asked in time whether this may begin; nothing was begun")
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
 // takeReadings takes the readings of a look: those that are sealed from what was printed, all others from what may
 // be kept of it. It returns the values that are to be kept out of every record.
-func (e *Engine) takeReadings(out *flow.Outcome, look *runbook.Step, target, raw, masked string) []string {
+func (e *Engine) takeReadings(ctx context.Context, out *flow.Outcome, look *runbook.Step, target, raw, masked string) []string {
 	missing := func(name, why string) {
 		if out.Missing == nil {
 			out.Missing = map[string]string{}
@@ -116,7 +198,7 @@ func (e *Engine) takeReadings(out *flow.Outcome, look *runbook.Step, target, raw
 		if spec.Sealed {
 			text = raw
 		}
-		v, err := reading.Take(spec, []byte(text), out.Exit)
+		v, err := reading.TakeWith(ctx, e.evaluate.Query, spec, []byte(text), out.Exit)
 		if err == nil && spec.Sealed {
 			said := expr.Say(v)
 			hidden = append(hidden, said)

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"urgentis/core/flow"
+	"urgentis/core/leave"
 	"urgentis/core/runbook"
 	"urgentis/internal/store"
 )
@@ -21,6 +22,8 @@ type Start struct {
 	Alert     map[string]any
 	Incident  *store.Incident
 	StartedBy string
+	// Person answers for the token that starts it; "" where StartedBy is a person or a trigger.
+	Person string
 	// AgainOf is the run whose inputs it takes over.
 	AgainOf string
 }
@@ -34,7 +37,7 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 			return nil, err
 		}
 		b := flow.Begun{Rules: flow.Rules, Run: store.NewID("r"), Runbook: st.Book.Name, Revision: st.Book.Revision, Inputs: st.Inputs, Alert: st.Alert,
-			Service: est.service, Estate: est.targets, StartedBy: st.StartedBy}
+			Service: est.service, Estate: est.targets, StartedBy: st.StartedBy, Person: st.Person}
 		if b.Calls, err = s.e.resolve(s.tx.Statement.Context, st.Book); err != nil {
 			return nil, fmt.Errorf("runbook %s: %w", st.Book.Name, err)
 		}
@@ -82,6 +85,7 @@ func (e *Engine) BeginNow(ctx context.Context, starts ...Start) ([]store.Run, er
 var (
 	ErrNotOpen     = errors.New("it is no longer open")
 	ErrOtherDigest = errors.New("what would run is no longer what was shown; look at it again")
+	ErrOnlyAuthor  = errors.New("whoever wrote this revision cannot be the only one to approve its changes: another approver must")
 	ErrOwnRequest  = errors.New("whoever asked for a change cannot approve it")
 	ErrNoComment   = errors.New("this gate wants a comment")
 	ErrNoChoice    = errors.New("that is none of the choices")
@@ -96,6 +100,7 @@ var (
 type Word struct {
 	Approve bool
 	By      string
+	Person  string // who answers for the token By; "" where By is a person
 	Comment string
 	Digest  string // of what was shown
 	// StartAt is when the change may begin at the earliest; nil: at once.
@@ -107,30 +112,49 @@ const maxDelay = 7 * 24 * time.Hour
 
 // Decide gives a person's decision on a gate to its run.
 func (e *Engine) Decide(ctx context.Context, gate string, w Word) error {
-	return e.speak(ctx, gate, &store.Gate{}, func(s *flow.State, _ *gorm.DB) (string, flow.Body, error) {
+	return e.speak(ctx, gate, &store.Gate{}, func(s *flow.State, tx *gorm.DB) (string, flow.Body, error) {
 		g, path, approved := s.OpenGate(gate)
+		d := flow.GateDecided{Gate: gate, Approved: w.Approve, By: w.By, Person: w.Person, Comment: w.Comment, Digest: w.Digest, StartAt: w.StartAt}
 		switch {
 		case g == nil || !e.Clock().Before(g.Until):
 			return "", nil, ErrNotOpen
 		case g.Digest != w.Digest:
 			return "", nil, ErrOtherDigest
-		case w.Approve && s.Begun.StartedBy == w.By:
+		case w.Approve && s.Begun.Requester() == d.Decider():
 			return "", nil, ErrOwnRequest
-		case w.Approve && slices.Contains(approved, w.By):
+		case w.Approve && slices.Contains(approved, d.Decider()):
 			return "", nil, ErrTwice
 		case g.Comment && w.Comment == "":
 			return "", nil, ErrNoComment
 		case w.StartAt != nil && w.StartAt.After(e.Clock().Add(maxDelay)):
 			return "", nil, ErrTooLate
 		}
-		return path, flow.GateDecided{Gate: gate, Approved: w.Approve, By: w.By, Comment: w.Comment, Digest: w.Digest, StartAt: w.StartAt}, nil
+		if w.Approve && len(approved)+1 >= g.People {
+			if err := notOnlyAuthor(tx, g.Proposal, append(approved, d.Decider())); err != nil {
+				return "", nil, err
+			}
+		}
+		return path, d, nil
 	})
+}
+
+// notOnlyAuthor refuses a yes that comes from nobody but the person who pushed the text that would run.
+func notOnlyAuthor(tx *gorm.DB, p leave.Proposal, people []string) error {
+	var author string
+	if err := tx.Raw("select pushed_by from revision where revision = ? limit 1", p.Revision).Scan(&author).Error; err != nil {
+		return fmt.Errorf("read who pushed the revision: %w", err)
+	}
+	if author != "" && !slices.ContainsFunc(people, func(by string) bool { return by != author }) {
+		return ErrOnlyAuthor
+	}
+	return nil
 }
 
 // Reply is a person's answer to a question.
 type Reply struct {
 	Choice  string
 	By      string
+	Person  string // see Word
 	Comment string
 	Fields  map[string]any
 	// MayApprove says that the person has the right to approve changes.
@@ -147,10 +171,10 @@ func (e *Engine) Answer(ctx context.Context, question string, r Reply) error {
 		if len(q.Choices) > 0 && !slices.Contains(q.Choices, r.Choice) {
 			return "", nil, ErrNoChoice
 		}
-		if r.Choice == flow.DoItAgain && q.Attempt != "" {
-			if !r.MayApprove {
-				return "", nil, ErrNoRight
-			}
+		if r.Choice == flow.DoItAgain && q.Attempt != "" && !r.MayApprove {
+			return "", nil, ErrNoRight
+		}
+		if flow.SaysNotBegun(r.Choice) && q.Attempt != "" {
 			may, host, err := store.MayBegin(tx, q.By)
 			if err != nil {
 				return "", nil, err
@@ -159,20 +183,31 @@ func (e *Engine) Answer(ctx context.Context, question string, r Reply) error {
 				return "", nil, fmt.Errorf("%w: instance %s on %s may still begin it; stop it there, or wait until it reports, or say that it is gone with urgentis instance gone %s", ErrMayBegin, q.By, host, q.By)
 			}
 		}
-		if _, approves := q.Approves[r.Choice]; approves {
-			if !r.MayApprove {
-				return "", nil, ErrNoRight
-			}
-			if s.Begun.StartedBy == r.By {
-				return "", nil, ErrOwnRequest
+		if a, approves := q.Approves[r.Choice]; approves {
+			if err := mayApprove(s, tx, a, r); err != nil {
+				return "", nil, err
 			}
 		}
 		fields, err := accepted(s, path, q, r)
 		if err != nil {
 			return "", nil, err
 		}
-		return path, flow.QuestionAnswered{Question: question, Choice: r.Choice, By: r.By, Comment: r.Comment, Fields: fields}, nil
+		return path, flow.QuestionAnswered{Question: question, Choice: r.Choice, By: r.By, Person: r.Person, Comment: r.Comment, Fields: fields}, nil
 	})
+}
+
+// mayApprove judges an answer that lets a change happen as the gate of that change would be judged.
+func mayApprove(s *flow.State, tx *gorm.DB, a flow.Approvable, r Reply) error {
+	person := flow.GateDecided{By: r.By, Person: r.Person}.Decider()
+	switch {
+	case !r.MayApprove:
+		return ErrNoRight
+	case s.Begun.Requester() == person:
+		return ErrOwnRequest
+	case a.Comment && r.Comment == "":
+		return ErrNoComment
+	}
+	return notOnlyAuthor(tx, a.Proposal, []string{person})
 }
 
 // accepted checks the fields of an answer as the runbook wants them.
@@ -193,12 +228,37 @@ func accepted(s *flow.State, path string, q *flow.QuestionRaised, r Reply) (map[
 
 // Cancel stops a run: what is under way is ended, the changes are taken back first where that is asked.
 func (e *Engine) Cancel(ctx context.Context, run string, c flow.CancelAsked) error {
+	if was, err := e.endAside(ctx, run, c.By, c.Because); was || err != nil {
+		return err
+	}
 	return e.speakTo(ctx, run, func(s *flow.State, _ *gorm.DB) (string, flow.Body, error) {
 		if s.Ended != nil || s.Cancelled() {
 			return "", nil, ErrNotOpen
 		}
 		return "", c, nil
 	})
+}
+
+// Resume tells the runs that wait because all was halted that changes go on. Those that it cannot tell find it out by
+// themselves within minutes.
+func (e *Engine) Resume(ctx context.Context, by string) error {
+	var runs []string
+	if err := e.Store.DB.WithContext(ctx).Raw("select id from run where waits_on = 'halt' and ended_at is null order by id").Scan(&runs).Error; err != nil {
+		return fmt.Errorf("find the runs that wait: %w", err)
+	}
+	var failed error
+	for _, id := range runs {
+		err := e.speakTo(ctx, id, func(s *flow.State, _ *gorm.DB) (string, flow.Body, error) {
+			if s.Ended != nil {
+				return "", nil, errNothing
+			}
+			return "", flow.Resumed{By: by}, nil
+		})
+		if err != nil && !errors.Is(err, errNothing) && !errors.Is(err, ErrNotOpen) {
+			failed = err
+		}
+	}
+	return failed
 }
 
 // AlertChanged tells the runs that an alert started how it is now; the sheet is that of the alert's own transaction.
@@ -214,7 +274,12 @@ func (s *Sheet) AlertChanged(ctx context.Context, alert string, c flow.AlertChan
 			}
 			return "", c, nil
 		})
-		if err != nil && !errors.Is(err, errNothing) && !errors.Is(err, flow.ErrNewer) {
+		switch {
+		case err == nil, errors.Is(err, errNothing), errors.Is(err, flow.ErrNewer):
+		case errors.Is(err, ErrUnsound), errors.Is(err, errLog):
+			// Whoever drives the run next ends it with a sentence; its alert must not wait for that.
+			s.e.Log.Error("a run cannot hear of its alert", "run", id, "error", err)
+		default:
 			return err
 		}
 	}
@@ -256,17 +321,22 @@ func (e *Engine) speakIn(ctx context.Context, sheet *Sheet, run string, j judge)
 	if err != nil {
 		return err
 	}
-	book, err := e.bookOf(ctx, log)
+	book, err := e.bookOf(sheet.tx.Statement.Context, log)
 	if err != nil {
 		return err
 	}
 	m, err := flow.Open(book, log)
-	if err != nil {
+	if errors.Is(err, flow.ErrNewer) {
 		return err
+	} else if err != nil {
+		return fmt.Errorf("%w: %w", errLog, err)
 	}
 	path, body, err := j(m.State(), sheet.tx)
 	if err != nil {
 		return err
+	}
+	if _, late := body.(flow.Outcome); r.EndedAt != nil && !late {
+		return ErrNotOpen // it was ended without its log, which may still show something open
 	}
 	ev, err := m.Append(flow.Event{At: e.now(), Path: path, Body: body})
 	if err != nil {

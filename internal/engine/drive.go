@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime/debug"
 	"sync/atomic"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/internal/store"
 )
@@ -39,6 +41,8 @@ type drive struct {
 	// poke says that somebody else wrote into the log; seen is the version that this drive knows of.
 	poke chan struct{}
 	seen atomic.Int64
+	// misses counts writes in a row that did not go through; refusals those of them that never will.
+	misses, refusals int
 }
 
 type guard struct {
@@ -46,16 +50,35 @@ type guard struct {
 	given flow.LeaveGiven
 }
 
+// maxRefusals is how often what the database refuses is tried, each time on the log as it is then.
+const maxRefusals = 3
+
 var errFacts = errors.New("the facts have moved on")
 
 func newDrive(e *Engine, r *store.Run) *drive {
 	return &drive{e: e, run: r, begun: map[string]bool{}, cancels: map[string]context.CancelFunc{}, results: make(chan flow.Event, 64), poke: make(chan struct{}, 1)}
 }
 
+// safely drives, and ends a run that the program fails on: it must not take the others with it.
+func (d *drive) safely() {
+	defer func() {
+		if r := recover(); r != nil {
+			d.e.Log.Error("the program failed on a run", "run", d.run.ID, "panic", r, "stack", string(debug.Stack()))
+			d.refuse(d.e.changes, fmt.Errorf("the program failed on it: %v", r))
+		}
+	}()
+	d.drive()
+}
+
 // drive takes a run as far as it goes without waiting.
 func (d *drive) drive() {
 	ctx := d.e.changes // a commit is not torn by the stop of the service
-	if err := d.load(ctx); err != nil {
+	err := d.load(ctx)
+	if errors.Is(err, ErrPoison) {
+		d.setAside(ctx, err)
+		return
+	}
+	if err != nil {
 		if errors.Is(err, ErrUnsound) || errors.Is(err, flow.ErrNewer) || errors.Is(err, errLog) {
 			d.refuse(ctx, err)
 			return
@@ -96,6 +119,10 @@ var errLog = errors.New("its log cannot be read")
 
 // load reads the log and the runbook, and gives back what was known and not on disk.
 func (d *drive) load(ctx context.Context) error {
+	return d.e.Closely(ctx, "run", d.run.ID, func() error { return d.read(ctx) })
+}
+
+func (d *drive) read(ctx context.Context) error {
 	log, err := d.e.Store.Log(ctx, d.run.ID, 0)
 	if err != nil {
 		return err
@@ -164,10 +191,21 @@ func (d *drive) turn(ctx context.Context) (more bool, err error) {
 	if d.e.ctx.Err() != nil {
 		return false, d.leaveOff(ctx)
 	}
-	plan, err := d.m.Plan(d.e.now())
-	if err != nil {
-		d.refuse(ctx, err)
+	var plan flow.Plan
+	var unplanned error
+	err = d.e.Closely(ctx, "run", d.run.ID, func() error {
+		plan, unplanned = d.m.Plan(d.e.now())
+		return nil
+	})
+	switch {
+	case unplanned != nil:
+		d.refuse(ctx, unplanned)
 		return false, nil
+	case errors.Is(err, ErrPoison):
+		d.setAside(ctx, err)
+		return false, nil
+	case err != nil:
+		return true, err
 	}
 	d.pending, d.begins = append(d.pending, plan.Events...), append(d.begins, plan.Begin...)
 	if plan.AskLeave != nil {
@@ -335,7 +373,7 @@ func (e *Engine) leave(tx *gorm.DB, book *runbook.Book, ask flow.AskLeave) (flow
 		}
 	}
 	a := leave.Decide(q)
-	return flow.LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Facts: facts, Secrets: versions}, nil
+	return flow.LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Halted: a.Halted, Facts: facts, Secrets: versions}, nil
 }
 
 // write puts what is pending on disk in one commit, with all that follows from it.
@@ -358,16 +396,17 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			at = d.pending[n-1].At
 		}
 		head = headOf(d.m.State(), at)
-		if err := d.e.Store.Append(sheet.Bulk, d.run, d.pending, park, head); err != nil {
-			return err
-		}
+		// Locks before the run's own row: whoever gives one back holds it while it rings for those who wait.
 		if d.run.Awaits != "" && head.Awaits == "" && len(d.want) == 0 {
 			// It gave up waiting: others need not let it go first any more.
-			if err := store.LeaveQueue(tx, d.run.ID); err != nil {
+			if err := d.e.Store.LeaveQueue(ctx, tx, d.run.ID); err != nil {
 				return err
 			}
 		}
 		if err := d.hold(ctx, tx); err != nil {
+			return err
+		}
+		if err := d.e.Store.Append(sheet.Bulk, d.run, d.pending, park, head); err != nil {
 			return err
 		}
 		if changes {
@@ -394,6 +433,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	d.at(d.run.Version + int64(len(d.pending)))
 	d.run.Awaits = head.Awaits
 	d.pending, d.facts, d.begins, d.guards, d.want, d.held = nil, nil, nil, nil, nil, nil
+	d.misses, d.refusals = 0, 0
 	return nil
 }
 
@@ -418,7 +458,7 @@ var errFree = errors.New("the lock is free again")
 // back when the run has ended.
 func (d *drive) hold(ctx context.Context, tx *gorm.DB) error {
 	for _, w := range d.want {
-		if err := store.TakeLocks(tx, d.run.ID, w.Keys, w.Shared); err != nil {
+		if err := d.e.Store.TakeLocks(ctx, tx, d.run.ID, w.Keys, w.Shared); err != nil {
 			return err
 		}
 	}
@@ -452,6 +492,19 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 		return false
 	case !errors.Is(cause, store.ErrMoved):
 		d.e.Log.Warn("write the log", "run", d.run.ID, "error", cause)
+		if !store.Transient(cause) {
+			// What the database refuses for what it is, it refuses for ever.
+			if d.refusals++; d.refusals >= maxRefusals {
+				d.refuse(ctx, fmt.Errorf("what comes next cannot be written down: %w", cause))
+				return false
+			}
+		}
+		select {
+		case <-time.After(min(50*time.Millisecond<<min(d.misses, 10), 2*time.Second)):
+		case <-d.e.changes.Done():
+			return false
+		}
+		d.misses++
 	}
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
 		mine, err := d.e.Store.Owns(ctx, d.run)
@@ -466,6 +519,10 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 		}
 		if errors.Is(err, errLog) {
 			d.refuse(ctx, err)
+			return false
+		}
+		if errors.Is(err, ErrPoison) {
+			d.setAside(ctx, err)
 			return false
 		}
 		select {
@@ -521,17 +578,17 @@ func (d *drive) reconcile() {
 // refuse ends a run whose log this program cannot go on with, and tells people.
 func (d *drive) refuse(ctx context.Context, cause error) {
 	d.e.Log.Error("a run cannot go on", "run", d.run.ID, "error", cause)
-	because := fmt.Sprintf("The run cannot go on: %s.", cause)
+	because := fmt.Sprintf("The run cannot go on: %s.", reading.Plain(cause.Error()))
 	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
 		res := tx.Exec("update run set owner = null, rung_at = null, state = ?, because = ?, waits_on = '', ended_at = now() where id = ? and owner = ? and epoch = ?",
 			flow.StateFail, because, d.run.ID, *d.run.Owner, d.run.Epoch)
 		if res.Error != nil || res.RowsAffected == 0 {
 			return res.Error
 		}
-		if err := d.e.Store.ReleaseLocks(ctx, tx, d.run.ID); err != nil {
+		if err := d.e.closeOpen(ctx, tx, d.run.ID); err != nil {
 			return err
 		}
-		return d.e.tellRefused(ctx, tx, d.run, because)
+		return d.e.tellStopped(ctx, tx, d.run, "run.failed", "The run cannot go on", because)
 	})
 	if err != nil {
 		d.e.Log.Error("end a run that cannot go on", "run", d.run.ID, "error", err)
@@ -548,9 +605,24 @@ func (d *drive) begin(in flow.Intent) {
 	}
 	ctx, cancel := context.WithCancel(parent)
 	d.cancels[in.Attempt] = cancel
-	path := d.m.State().PathOf(in.Attempt)
+	path, sealed := d.m.State().PathOf(in.Attempt), d.m.State().Sealed()
 	go func() {
 		defer cancel()
-		d.results <- d.e.attempt(ctx, d.run, d.book, path, in)
+		d.results <- d.attempted(ctx, path, in, sealed)
 	}()
+}
+
+// attempted does an attempt. Where the program itself fails, a look failed, and of a change nobody knows.
+func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, sealed []string) (ev flow.Event) {
+	defer func() {
+		if r := recover(); r != nil {
+			d.e.Log.Error("the program failed on an attempt", "run", d.run.ID, "attempt", in.Attempt, "panic", r, "stack", string(debug.Stack()))
+			out := flow.Outcome{Attempt: in.Attempt, State: flow.Failed, Error: fmt.Sprintf("the program failed on it: %v", r)}
+			if in.Change {
+				out.State = flow.Unknown
+			}
+			ev = flow.Event{At: d.e.now(), Path: path, Body: out}
+		}
+	}()
+	return d.e.attempt(ctx, d.run, d.book, path, in, sealed)
 }

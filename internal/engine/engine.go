@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"maps"
 	"os"
+	"runtime/debug"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -21,6 +22,7 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
+	"urgentis/internal/evaluate"
 	"urgentis/internal/store"
 )
 
@@ -31,6 +33,8 @@ type Hands map[string]act.Hand
 type Secrets interface {
 	// Values gives what must be masked in what a target prints.
 	Values(ctx context.Context, f leave.Facts) []string
+	// Known gives the values of secrets by their names and of sealed readings by their marks, to be masked.
+	Known(ctx context.Context, names, marks []string) []string
 	// Fill puts values in the place of the marks in a request; they must be masked in what comes back.
 	Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error)
 	// Seal gives the mark under which a value stands in the log.
@@ -82,12 +86,18 @@ type Engine struct {
 	slots    chan struct{}
 	lastBeat atomic.Int64
 	steady   atomic.Int64 // since when this instance has beaten without a break
+	careful  atomic.Int64 // until when what is taken in hand is marked on disk; see drive.closely
+	inHand   sync.Mutex   // held by whoever has marked something
 	queue    *river.Client[pgx.Tx]
+	evaluate *evaluate.Pool
 	loops    sync.WaitGroup
 }
 
 // maxDrives bounds how many runs one instance drives at once; parked runs do not count.
 const maxDrives = 256
+
+// maxEvaluations bounds how many jq expressions are evaluated at once.
+const maxEvaluations = 2
 
 // grace is how long a change under way may still take when the service stops.
 const grace = 20 * time.Second
@@ -100,7 +110,7 @@ func New(c Config) *Engine {
 	if c.Live == nil {
 		c.Live = func(Output) {}
 	}
-	e := &Engine{Config: c, active: map[string]int{}, slots: make(chan struct{}, maxDrives)}
+	e := &Engine{Config: c, active: map[string]int{}, slots: make(chan struct{}, maxDrives), evaluate: evaluate.New(maxEvaluations)}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e
@@ -111,6 +121,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.register(ctx); err != nil {
 		return err
 	}
+	e.beCareful(ctx, false)
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &bell{e: e})
 	if e.Workers != nil {
@@ -123,8 +134,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.queue.Start(e.ctx); err != nil {
 		return fmt.Errorf("start the queue: %w", err)
 	}
-	e.loops.Add(3)
+	e.loops.Add(4)
 	go e.beat()
+	go e.clean()
 	go e.timers()
 	go e.learn()
 	return nil
@@ -182,6 +194,7 @@ func (e *Engine) Stop() {
 	t.Stop()
 	e.abandon()
 	e.loops.Wait()
+	e.evaluate.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := e.queue.Stop(ctx); err != nil {
@@ -222,7 +235,7 @@ func (e *Engine) answer(ctx context.Context, run string) error {
 		defer func() { <-e.slots }()
 		defer e.count(name, -1)
 		defer e.drives.CompareAndDelete(run, d)
-		d.drive()
+		d.safely()
 	})
 	return nil
 }
@@ -267,8 +280,65 @@ func (e *Engine) poke(run string) {
 	}
 }
 
-// beat says each second that this instance is alive, and cleans up after those that are not.
+// guarded does a round of a loop that must go on, whatever happens in it.
+func (e *Engine) guarded(what string, f func()) {
+	defer func() {
+		if r := recover(); r != nil {
+			e.Log.Error("the program failed", "in", what, "panic", r, "stack", string(debug.Stack()))
+		}
+	}()
+	f()
+}
+
+// beatTime bounds one beat. One that comes late is better than none: what counts is the lease.
+const beatTime = store.Lease - time.Second
+
+// beat says each second that this instance is alive, on a connection of its own.
 func (e *Engine) beat() {
+	defer e.loops.Done()
+	pulse := e.Store.Pulse()
+	defer pulse.Close()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		ctx, cancel := context.WithTimeout(e.ctx, beatTime)
+		e.guarded("beat", func() { e.beatOnce(ctx, pulse) })
+		cancel()
+	}
+}
+
+func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
+	now := e.Clock()
+	if now.UnixNano()-e.lastBeat.Load() > int64(store.Lease) {
+		e.steady.Store(now.UnixNano())
+	}
+	name := e.name()
+	alive, err := pulse.Beat(ctx, name)
+	if err != nil {
+		if e.ctx.Err() == nil {
+			e.Log.Warn("beat", "error", err)
+		}
+		return
+	}
+	if alive {
+		e.lastBeat.Store(now.UnixNano())
+		return
+	}
+	e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", name)
+	if err := e.register(ctx); err != nil {
+		e.Log.Error("register anew", "error", err)
+	} else if e.idle(name) {
+		e.report(name)
+	}
+}
+
+// clean cleans up each second: after drives that are not there, and after instances that do not beat.
+func (e *Engine) clean() {
 	defer e.loops.Done()
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -278,47 +348,33 @@ func (e *Engine) beat() {
 			return
 		case <-tick.C:
 		}
-		ctx, cancel := context.WithTimeout(e.ctx, 2*time.Second)
-		e.pulse(ctx)
-		if n%600 == 0 {
-			if err := e.Store.Forget(ctx); err != nil {
-				e.Log.Warn("forget old lines", "error", err)
-			}
-		}
+		ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
+		e.guarded("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
 		cancel()
 	}
 }
 
-func (e *Engine) pulse(ctx context.Context) {
-	now := e.Clock()
-	if now.UnixNano()-e.lastBeat.Load() > int64(store.Lease) {
-		e.steady.Store(now.UnixNano())
-	}
-	name := e.name()
-	alive, err := e.Store.Beat(ctx, name)
-	if err != nil {
-		e.Log.Warn("beat", "error", err)
-		return
-	}
-	if !alive {
-		e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", name)
-		if err := e.register(ctx); err != nil {
-			e.Log.Error("register anew", "error", err)
-		} else if e.idle(name) {
-			e.report(name)
+func (e *Engine) cleanOnce(ctx context.Context, forget bool) {
+	warn := func(what string, err error) {
+		if err != nil && e.ctx.Err() == nil {
+			e.Log.Warn(what, "error", err)
 		}
-		return
 	}
-	e.lastBeat.Store(now.UnixNano())
-	e.tend(ctx, name)
-	if now.UnixNano()-e.steady.Load() < int64(store.Lease) {
-		return
+	e.tend(ctx, e.name())
+	if now := e.Clock().UnixNano(); e.leased() && now-e.steady.Load() >= int64(store.Lease) {
+		n, err := e.Store.Fence(ctx)
+		warn("fence", err)
+		if n > 0 {
+			// Before the runs of the dead are freed: one of them may be what they died of.
+			e.beCareful(ctx, true)
+		}
+		if err == nil {
+			warn("sweep", e.Store.Sweep(ctx))
+			warn("look for instances that are gone", e.bury(ctx))
+		}
 	}
-	if err := e.Store.Sweep(ctx); err != nil {
-		e.Log.Warn("sweep", "error", err)
-	}
-	if err := e.bury(ctx); err != nil {
-		e.Log.Warn("look for instances that are gone", "error", err)
+	if forget {
+		warn("forget old lines", e.Store.Forget(ctx))
 	}
 }
 
@@ -373,6 +429,11 @@ func (e *Engine) leased() bool {
 	return e.Clock().UnixNano()-e.lastBeat.Load() < int64(store.Lease-time.Second)
 }
 
+// Silent is how long the database has not answered this instance's beats.
+func (e *Engine) Silent() time.Duration {
+	return time.Duration(e.Clock().UnixNano() - e.lastBeat.Load())
+}
+
 // timers takes due timers and sleeps until the next, at most 250 ms.
 func (e *Engine) timers() {
 	defer e.loops.Done()
@@ -401,28 +462,47 @@ var ErrUnsound = errors.New("it is not sound under this program")
 
 // Book gives the runbook of a revision, without the other runbooks that it calls.
 func (e *Engine) Book(ctx context.Context, revision string) (*runbook.Book, error) {
-	if b, ok := e.books.Load(revision); ok {
+	return e.bookUnder(ctx, revision, flow.Rules)
+}
+
+// boundedSince is the version of the rules since which values from outside must be bounded in the words of a command.
+const boundedSince = 4
+
+// bookUnder is Book for a run that was begun under a version of the rules.
+func (e *Engine) bookUnder(ctx context.Context, revision string, rules int) (*runbook.Book, error) {
+	key, parse := revision, runbook.Parse
+	if rules < boundedSince {
+		key, parse = "old "+revision, runbook.ParseOld
+	}
+	if b, ok := e.books.Load(key); ok {
 		return b.(*runbook.Book), nil
 	}
 	var r store.Revision
-	if err := e.Store.DB.WithContext(ctx).Where("revision = ?", revision).Take(&r).Error; err != nil {
+	if err := e.Store.In(ctx).Where("revision = ?", revision).Take(&r).Error; err != nil {
 		return nil, fmt.Errorf("read runbook revision %.12s: %w", revision, err)
 	}
-	b, findings := runbook.Parse([]byte(r.Text))
+	b, findings := parse([]byte(r.Text))
 	if b == nil {
 		return nil, fmt.Errorf("runbook %s: %w: %s", r.Name, ErrUnsound, findings)
 	}
-	e.books.Store(revision, b)
+	e.books.Store(key, b)
 	return b, nil
 }
 
 // Linked gives the runbook of a revision with the revisions of the other runbooks that it calls.
 func (e *Engine) Linked(ctx context.Context, revision string, calls map[string]string) (*runbook.Book, error) {
-	b, err := e.Book(ctx, revision)
+	return e.linkedUnder(ctx, revision, calls, flow.Rules)
+}
+
+func (e *Engine) linkedUnder(ctx context.Context, revision string, calls map[string]string, rules int) (*runbook.Book, error) {
+	b, err := e.bookUnder(ctx, revision, rules)
 	if err != nil || len(calls) == 0 {
 		return b, err
 	}
 	key := revision
+	if rules < boundedSince {
+		key = "old " + key
+	}
 	for _, n := range slices.Sorted(maps.Keys(calls)) {
 		key += " " + calls[n]
 	}
@@ -430,7 +510,7 @@ func (e *Engine) Linked(ctx context.Context, revision string, calls map[string]s
 		return l.(*runbook.Book), nil
 	}
 	l, findings := b.Link(func(name string) *runbook.Book {
-		c, failed := e.Book(ctx, calls[name])
+		c, failed := e.bookUnder(ctx, calls[name], rules)
 		if failed != nil {
 			err = failed
 			return nil
@@ -456,7 +536,7 @@ func (e *Engine) bookOf(ctx context.Context, log []flow.Event) (*runbook.Book, e
 	if !ok {
 		return nil, fmt.Errorf("%w: it does not begin with run.begun", errLog)
 	}
-	return e.Linked(ctx, b.Revision, b.Calls)
+	return e.linkedUnder(ctx, b.Revision, b.Calls, b.Rules)
 }
 
 // resolve finds the newest revision of every runbook that a book calls, and of those that they call.

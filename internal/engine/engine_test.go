@@ -79,6 +79,8 @@ type noSecrets struct{}
 
 func (noSecrets) Values(context.Context, leave.Facts) []string { return []string{"hunter22"} }
 
+func (noSecrets) Known(context.Context, []string, []string) []string { return nil }
+
 func (noSecrets) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
 	return r, nil, nil
 }
@@ -99,7 +101,7 @@ type bench struct {
 func source(t testing.TB) string {
 	src, err := os.ReadFile("../../examples/ferry/runbooks/berth-queue-backlog.yaml")
 	require.NoError(t, err)
-	return strings.Replace(string(src), "every: 2s", "every: 50ms", 1)
+	return strings.Replace(string(src), "every: 2s, for: 5m", "every: 100ms, for: 1m", 1)
 }
 
 func set(t testing.TB, text string) *bench {
@@ -200,7 +202,7 @@ func TestRepeatsAreOneAndChangesShow(t *testing.T) {
 	}
 	var runs int64
 	b.store.DB.Model(&store.Run{}).Count(&runs)
-	assert.EqualValues(t, 1, runs, "what is no worse for a closed incident starts nothing")
+	assert.EqualValues(t, 1, runs, "what is no worse starts nothing")
 	next := b.alert()
 	assert.NotEqual(t, first.Incident, next.Incident, "after it cleared it is a new condition")
 }
@@ -265,16 +267,43 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	assert.Equal(t, flow.Done, b.ended().State)
 }
 
-func TestHaltStopsAChangeThatWasApproved(t *testing.T) {
+// A change that was approved while all is halted waits until changes go on, and says so.
+func TestHaltHoldsAChangeThatWasApproved(t *testing.T) {
 	b := set(t, source(t))
-	b.alert()
+	taken := b.alert()
 	eventually[store.Gate](b, "select * from gate where state = 'open'")
 	require.NoError(t, store.SetHalted(b.store.DB, true, "iva"))
 	b.decide(true)
-	run := b.ended()
-	assert.Equal(t, flow.HandedOver, run.State)
-	assert.Contains(t, run.Because, "all changes are halted")
+	eventually[store.Run](b, "select * from run where waits_on = 'halt'")
 	assert.Zero(t, b.q.parked)
+	assert.Contains(t, b.kinds(taken.Incident), "halt.awaited")
+	require.NoError(t, store.SetHalted(b.store.DB, false, "iva"))
+	require.NoError(t, b.e.Resume(context.Background(), "iva"))
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
+}
+
+// A halt that comes in the last moment, after the intention is on disk, holds the change too.
+func TestHaltInTheLastMomentHoldsTheChange(t *testing.T) {
+	b := set(t, source(t))
+	f := &frozen{hold: make(chan struct{}), held: make(chan struct{})}
+	b.stop()
+	b.secrets = f
+	b.start()
+	b.alert()
+	b.decide(true)
+	<-f.held
+	require.NoError(t, store.SetHalted(b.store.DB, true, "iva"))
+	close(f.hold)
+	eventually[store.Run](b, "select * from run where waits_on = 'halt'")
+	assert.Zero(t, b.q.parked)
+	require.NoError(t, store.SetHalted(b.store.DB, false, "iva"))
+	require.NoError(t, b.e.Resume(context.Background(), "iva"))
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
+	var asked int64
+	b.store.DB.Model(&store.Question{}).Count(&asked)
+	assert.Zero(t, asked, "nothing was begun: nobody is asked what became of it")
 }
 
 func TestAStopDuringAChangeWaitsForItsEnd(t *testing.T) {

@@ -113,8 +113,12 @@ func (p *projection) event(ev flow.Event) error {
 			}
 			p.entry(ev, "check."+b.Result, p.actor(), p.title(ev.Path), content)
 		}
+	case flow.LeaveGiven:
+		if b.Halted {
+			p.entry(ev, "halt.awaited", p.actor(), "Waits until changes go on: "+p.title(ev.Path), map[string]any{"because": strings.Join(b.Reasons, "; ")})
+		}
 	// What the alert became stands in the record already.
-	case flow.LeaveGiven, flow.AlertChanged, flow.Changed, flow.Waited, flow.StepEnded, flow.ItemBegun, flow.LocksTaken, flow.Ending:
+	case flow.AlertChanged, flow.Changed, flow.Waited, flow.StepEnded, flow.ItemBegun, flow.LocksTaken, flow.Ending:
 	case flow.StepBegun:
 		if st := p.step(ev.Path); st != nil && st.Verb == runbook.Wait {
 			p.entry(ev, "wait.begun", p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
@@ -131,10 +135,12 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "call.begun", p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs})
 	case flow.CallEnded:
 		p.entry(ev, "call.ended", p.actor(), "Came back from "+p.title(ev.Path), map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+	case flow.Resumed:
+		p.entry(ev, "halt.lifted", b.By, "Changes go on", map[string]any{})
 	case flow.UndoBegun:
-		p.entry(ev, "undo.planned", p.actor(), fmt.Sprintf("Taking back %d change(s), the newest first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without})
+		p.entry(ev, "undo.planned", p.actor(), fmt.Sprintf("Taking back %d change(s), the newest first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without, "spared": b.Spared, "unsaid": b.Unsaid})
 	case flow.Undone:
-		p.entry(ev, "undo.ended", p.actor(), "Taken back", map[string]any{})
+		p.entry(ev, "undo.ended", p.actor(), "What was taken back", map[string]any{"because": p.s.TakenBack(ev.Path)})
 	case flow.LocksAwaited:
 		p.entry(ev, "lock.awaited", p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
 	case flow.Turned:
@@ -166,14 +172,10 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "note", p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
 	case flow.Ended:
 		p.ended(ev, b)
-		// What still waits for a person waits for nobody now.
 		if !p.s.Raised() {
 			return nil
 		}
-		if err := p.tx.Exec("update gate set state = 'withdrawn' where run = ? and state = 'open'", p.run.ID).Error; err != nil {
-			return err
-		}
-		return p.tx.Exec("update question set state = 'withdrawn' where run = ? and state = 'open'", p.run.ID).Error
+		return withdraw(p.tx, p.run.ID)
 	}
 	return nil
 }
@@ -412,27 +414,69 @@ func (p *projection) tellSource(s *flow.State) error {
 	return nil
 }
 
-// tellRefused writes down and tells that a run cannot go on.
-func (e *Engine) tellRefused(ctx context.Context, tx *gorm.DB, run *store.Run, because string) error {
+// tellStopped writes down and tells that a run stands still or is over, and a person is needed.
+func (e *Engine) tellStopped(ctx context.Context, tx *gorm.DB, run *store.Run, kind, title, because string) error {
 	sheet := e.Sheet(tx)
 	link := e.Link + "/runs/" + run.ID
-	sheet.Changed(store.Feed{Topic: "run", Ref: run.ID, Incident: run.Incident})
 	if run.Incident != nil {
 		link = fmt.Sprintf("%s/incidents/%d", e.Link, *run.Incident)
-		i, err := sheet.Incident(*run.Incident)
-		if err != nil {
-			return err
-		}
-		if i.State == "open" {
-			i.WaitingOn = "person"
-		}
-		if err := sheet.Write(i, store.NewEntry{At: e.now(), Kind: "run.failed", Actor: "urgentis", Run: run.ID, Title: "The run cannot go on", Content: map[string]any{"because": because}}); err != nil {
-			return err
-		}
-		sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident})
 	}
-	if err := sheet.Room(run.Incident, run.ID+":refused:room", "Runbook "+run.Runbook+": "+because, link); err != nil {
+	err := e.enter(sheet, run, func(i *store.Incident) { i.WaitingOn = "person" }, store.NewEntry{Kind: kind, Actor: "urgentis", Title: title, Content: map[string]any{"because": because}})
+	if err != nil {
+		return err
+	}
+	if err := sheet.Room(run.Incident, run.ID+":"+kind+":room", "Runbook "+run.Runbook+": "+because, link); err != nil {
 		return err
 	}
 	return sheet.Flush(ctx)
+}
+
+// tellDecided writes down what a person decided about a run that nobody drives.
+func (e *Engine) tellDecided(ctx context.Context, tx *gorm.DB, run *store.Run, kind, by, title, because string) error {
+	sheet := e.Sheet(tx)
+	err := e.enter(sheet, run, func(*store.Incident) {}, store.NewEntry{Kind: kind, Actor: by, Title: title, Content: map[string]any{"because": because}})
+	if err != nil {
+		return err
+	}
+	return sheet.Flush(ctx)
+}
+
+// enter writes an entry about a run into the record of its incident, if it has one.
+func (e *Engine) enter(sheet *Sheet, run *store.Run, alter func(*store.Incident), entry store.NewEntry) error {
+	sheet.Changed(store.Feed{Topic: "run", Ref: run.ID, Incident: run.Incident})
+	if run.Incident == nil {
+		return nil
+	}
+	i, err := sheet.Incident(*run.Incident)
+	if err != nil {
+		return err
+	}
+	if i.State == "open" {
+		alter(i)
+	}
+	entry.At, entry.Run = e.now(), run.ID
+	if err := sheet.Write(i, entry); err != nil {
+		return err
+	}
+	sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident})
+	return nil
+}
+
+// closeOpen takes back what a run that is over still has open, and its locks.
+func (e *Engine) closeOpen(ctx context.Context, tx *gorm.DB, run string) error {
+	if err := withdraw(tx, run); err != nil {
+		return err
+	}
+	if err := store.SetTimer(tx, run, time.Time{}); err != nil {
+		return err
+	}
+	return e.Store.ReleaseLocks(ctx, tx, run)
+}
+
+// withdraw closes gates and questions of a run that is over: what still waits for a person waits for nobody now.
+func withdraw(tx *gorm.DB, run string) error {
+	if err := tx.Exec("update gate set state = 'withdrawn' where run = ? and state = 'open'", run).Error; err != nil {
+		return err
+	}
+	return tx.Exec("update question set state = 'withdrawn' where run = ? and state = 'open'", run).Error
 }

@@ -127,7 +127,7 @@ func (e *Engine) Rehearse(ctx context.Context, book *runbook.Book, begun flow.Be
 
 // lookOnly takes one look outside of any run. Nothing of it is kept.
 func (e *Engine) lookOnly(ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time) flow.Outcome {
-	ev := e.attempt(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in)
+	ev := e.attempt(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, nil)
 	out, _ := ev.Body.(flow.Outcome)
 	for n, t := range out.Readings {
 		t.At = now

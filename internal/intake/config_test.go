@@ -70,9 +70,9 @@ func TestTriggersThatCouldNotBeReadAreNotKept(t *testing.T) {
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-		_, err := in.triggers.load(gone, tx, in.engine, 1)
+		_, err := in.triggers.load(tx.WithContext(gone), in.engine, 1)
 		assert.ErrorIs(t, err, context.Canceled)
-		l, err := in.triggers.load(ctx, tx, in.engine, 1)
+		l, err := in.triggers.load(tx, in.engine, 1)
 		require.NoError(t, err)
 		assert.Len(t, l.books, 1)
 		return nil

@@ -2,9 +2,11 @@ package intake
 
 import (
 	"fmt"
+	"time"
 
 	"urgentis/core/alert"
 	"urgentis/core/flow"
+	"urgentis/core/trigger"
 	"urgentis/internal/store"
 )
 
@@ -70,8 +72,10 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		if err != nil {
 			return err
 		}
-		if change == alert.Worse && inc.State == "open" {
-			inc.Severity = a.Severity
+		if change == alert.Worse {
+			if verdicts, err = w.worse(a, inc, verdicts); err != nil {
+				return err
+			}
 			if err := w.start(a, inc, verdicts); err != nil {
 				return err
 			}
@@ -79,4 +83,62 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		w.changed(a)
 	}
 	return w.tx.Save(a).Error
+}
+
+// worse tells that an alert became worse, to a record that was closed too: that is opened again, and what started for
+// it before starts again. It gives what started before and need not.
+func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) ([]trigger.Verdict, error) {
+	text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
+	if inc.State != "open" {
+		verdicts = nil
+		text = fmt.Sprintf("Incident %d is open again, its alert is worse (%s): %s", inc.Number, a.Severity, a.Summary)
+		if err := w.reopen(inc, "the alert became worse after it was closed"); err != nil {
+			return nil, err
+		}
+	}
+	inc.Severity = a.Severity
+	return verdicts, w.send(inc, fmt.Sprintf("worse:%d", a.Count), text)
+}
+
+// quietTime is how long an alert may go on after its incident was closed, unless its service says otherwise.
+const quietTime = 15 * time.Minute
+
+// stillThere opens an incident again whose alert goes on after it was closed.
+func (w *writing) stillThere(id string, a *store.Alert) error {
+	closed, was := w.closed[id]
+	if !was || a.Incident == nil {
+		return nil
+	}
+	quiet := quietTime
+	var minutes []int
+	if err := w.tx.Raw("select quiet_minutes from service where name = ?", a.Service).Scan(&minutes).Error; err != nil {
+		return fmt.Errorf("read the service's quiet time: %w", err)
+	}
+	if len(minutes) > 0 && minutes[0] > 0 {
+		quiet = time.Duration(minutes[0]) * time.Minute
+	}
+	if w.now.Before(closed.Add(quiet)) {
+		return nil
+	}
+	delete(w.closed, id)
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil || inc.State == "open" {
+		return err
+	}
+	if err := w.reopen(inc, fmt.Sprintf("the alert is still there, %s after it was closed", short(w.now.Sub(closed).Round(time.Minute)))); err != nil {
+		return err
+	}
+	if err := w.send(inc, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is open again, its alert is still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
+		return err
+	}
+	if err := w.start(a, inc, nil); err != nil {
+		return err
+	}
+	w.changed(a)
+	return w.tx.Save(a).Error
+}
+
+func (w *writing) reopen(inc *store.Incident, because string) error {
+	inc.State, inc.WaitingOn, inc.Outcome, inc.Because, inc.ResolvedAt = "open", "nobody", "", "", nil
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "incident.reopened", Actor: "urgentis", Title: "Open again: " + because, Content: map[string]any{"because": because}})
 }

@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 
 	"urgentis/core/alert"
@@ -29,6 +28,9 @@ type Taken struct {
 
 // ErrUncertain says that the database broke off while it committed: send it again, identity absorbs the repeat.
 var ErrUncertain = errors.New("it is not certain that the alert was kept; send it again")
+
+// ErrRefused says that a report cannot be kept for what it is: sending it again will not help.
+var ErrRefused = errors.New("the alert cannot be kept as it is; the log of the service says more")
 
 // Intake is the one way in for alerts.
 type Intake struct {
@@ -138,40 +140,96 @@ func (in *Intake) write(lane chan *item) {
 				break more
 			}
 		}
-		in.commit(batch)
+		in.keep(batch)
 	}
+}
+
+// keep commits reports in their order.
+func (in *Intake) keep(items []*item) {
+	for len(items) > 0 {
+		n := together(items)
+		in.commit(items[:n])
+		items = items[n:]
+	}
+}
+
+// together counts the first reports that share a commit: what changes an alert comes after the commit that raised or
+// changed it, so that the runs begun there hear of it.
+func together(batch []*item) int {
+	said := map[string]alert.Severity{}
+	for i, it := range batch {
+		id := it.source + "\x00" + it.report.Key
+		if was, ok := said[id]; ok && was != it.report.Severity {
+			return i
+		}
+		said[id] = it.report.Severity
+	}
+	return len(batch)
 }
 
 // commit writes a batch; one that is refused is repeated row by row, so that one bad row harms no other.
 func (in *Intake) commit(batch []*item) {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()
-	taken, err := in.batch(ctx, batch)
-	if err != nil && len(batch) > 1 && refused(err) {
+	if in.engine.Careful() && len(batch) > 1 {
+		for _, it := range batch {
+			in.commit([]*item{it})
+		}
+		return
+	}
+	var taken []Taken
+	err := in.engine.Closely(ctx, "alert", batch[0].source+"/"+batch[0].report.Key, func() (err error) {
+		taken, err = in.batch(ctx, batch)
+		return err
+	})
+	if err != nil && len(batch) > 1 && !store.Transient(err) {
 		for _, it := range batch {
 			in.commit([]*item{it})
 		}
 		return
 	}
 	for i, it := range batch {
-		if err != nil {
-			in.log.Error("keep an alert", "source", it.source, "error", err)
+		switch {
+		case err == nil:
+			it.answer <- answer{taken: taken[i]}
+		case store.Transient(err):
+			in.log.Warn("keep an alert", "source", it.source, "error", err)
 			it.answer <- answer{err: ErrUncertain}
-			continue
+		case errors.Is(err, engine.ErrPoison):
+			in.log.Error("an alert is set aside", "source", it.source, "key", it.report.Key, "error", err)
+			in.tellAside(ctx, it, err)
+			it.answer <- answer{err: fmt.Errorf("%w: %w", ErrRefused, err)}
+		default:
+			in.log.Error("an alert is refused", "source", it.source, "error", err)
+			it.answer <- answer{err: fmt.Errorf("%w: %w", ErrRefused, err)}
 		}
-		it.answer <- answer{taken: taken[i]}
 	}
 }
 
-// refused reports whether the database said no, so that nothing was committed for certain.
-func refused(err error) bool {
-	var pg *pgconn.PgError
-	return errors.As(err, &pg) || errors.Is(err, gorm.ErrDuplicatedKey)
+// tellAside tells the room about an alert that is not taken because instances died of it.
+func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
+	err := in.store.Tx(ctx, func(tx *gorm.DB) error {
+		sheet := in.engine.Sheet(tx)
+		text := fmt.Sprintf("An alert of %s (%s) is not taken: %s. A person must look.", it.source, it.report.Key, why)
+		if err := sheet.Room(nil, store.NewID("aside"), text, in.engine.Link+"/alerts"); err != nil {
+			return err
+		}
+		return sheet.Flush(ctx)
+	})
+	if err != nil {
+		in.log.Error("tell about an alert that is set aside", "error", err)
+	}
 }
 
-func (in *Intake) batch(ctx context.Context, batch []*item) ([]Taken, error) {
-	out := make([]Taken, len(batch))
-	err := in.store.Tx(ctx, func(tx *gorm.DB) error {
+func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err error) {
+	defer func() {
+		// One report that the program fails on must not take the others, or the service, with it.
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
+	out = make([]Taken, len(batch))
+	err = in.store.Tx(ctx, func(tx *gorm.DB) error {
 		b, err := in.open(ctx, tx, batch)
 		if err != nil {
 			return err
@@ -191,6 +249,7 @@ type writing struct {
 	in      *Intake
 	tx      *gorm.DB
 	open    map[string]*store.Alert
+	closed  map[string]time.Time // when the incidents of open alerts were closed
 	touched map[string]bool
 	sources map[string]bool
 	now     time.Time
@@ -201,12 +260,12 @@ type writing struct {
 
 // writing begins to write with the triggers as they are now.
 func (in *Intake) writing(ctx context.Context, tx *gorm.DB) (*writing, error) {
-	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
+	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, closed: map[string]time.Time{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
 	version, err := w.sheet.Config()
 	if err != nil {
 		return nil, err
 	}
-	w.index, err = in.triggers.load(ctx, tx, in.engine, version)
+	w.index, err = in.triggers.load(tx, in.engine, version)
 	return w, err
 }
 
@@ -233,14 +292,21 @@ func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writin
 		return nil, err
 	}
 	// Each identity is one probe of the index of open alerts, however many are open.
-	var rows []store.Alert
-	err = tx.Raw(`select a.* from json_to_recordset(?::json) as v(source text, key text)
-		cross join lateral (select * from alert where state = 'open' and source = v.source and key = v.key limit 1 for update) a`, string(wanted)).Scan(&rows).Error
+	var rows []struct {
+		store.Alert
+		ClosedAt *time.Time // when its incident was closed
+	}
+	err = tx.Raw(`select a.*, i.resolved_at as closed_at from json_to_recordset(?::json) as v(source text, key text)
+		cross join lateral (select * from alert where state = 'open' and source = v.source and key = v.key limit 1 for update) a
+		left join incident i on i.number = a.incident and i.state = 'resolved'`, string(wanted)).Scan(&rows).Error
 	if err != nil {
 		return nil, fmt.Errorf("read open alerts: %w", err)
 	}
 	for i := range rows {
-		w.open[rows[i].Source+"\x00"+rows[i].Key] = &rows[i]
+		id := rows[i].Source + "\x00" + rows[i].Key
+		if w.open[id] = &rows[i].Alert; rows[i].ClosedAt != nil {
+			w.closed[id] = *rows[i].ClosedAt
+		}
 	}
 	// One incident for each identity that is not open yet, so that their numbers have no gaps.
 	fresh := map[string]bool{}
@@ -275,10 +341,10 @@ func (w *writing) take(it *item) (Taken, error) {
 	case alert.Repeat:
 		a.Count, a.LastAt = a.Count+1, r.At
 		w.touched[id] = true
-	default:
-		if err := w.settle(a); err != nil {
+		if err := w.stillThere(id, a); err != nil {
 			return taken, err
 		}
+	default:
 		if err := w.alter(a, r, change); err != nil {
 			return taken, err
 		}
@@ -291,16 +357,6 @@ func (w *writing) take(it *item) (Taken, error) {
 		taken.Incident = *a.Incident
 	}
 	return taken, nil
-}
-
-// settle writes an alert that was raised in this very batch, before it is altered.
-func (w *writing) settle(a *store.Alert) error {
-	i := slices.Index(w.fresh, a)
-	if i < 0 {
-		return nil
-	}
-	w.fresh = slices.Delete(w.fresh, i, i+1)
-	return w.tx.Create(a).Error
 }
 
 // flush writes what repeats altered, once for each alert, and the marks of the sources.

@@ -76,7 +76,7 @@ func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
 	for _, sev := range []alert.Severity{alert.Minor, alert.Minor, alert.Major, alert.Critical, alert.Warning, alert.Cleared, alert.Major} {
 		items = append(items, &item{source: "mon", report: report("k", sev), answer: make(chan answer, 1)})
 	}
-	in.commit(items)
+	in.keep(items)
 	var changes []alert.Change
 	for _, it := range items {
 		a := <-it.answer
@@ -97,4 +97,143 @@ func TestAnUncertainCommitIsSaid(t *testing.T) {
 	s.Close()
 	_, err := in.Take(context.Background(), "mon", report("k", alert.Major))
 	assert.ErrorIs(t, err, ErrUncertain)
+}
+
+// What the database refuses in one report harms no other report of its batch, whatever the error is.
+func TestOneBadReportHarmsNoOther(t *testing.T) {
+	in, s := open(t)
+	_, _, err := s.PushRunbook(context.Background(), book, "iva")
+	require.NoError(t, err)
+	old, nul, endless := report("old", alert.Major), report("nul", alert.Major), report("endless", alert.Major)
+	old.At = time.Date(-5, 1, 1, 0, 0, 0, 0, time.UTC)
+	nul.Summary = "a\x00b"
+	endless.At = time.Date(999_999, 1, 1, 0, 0, 0, 0, time.UTC)
+	var items []*item
+	for _, r := range []alert.Report{report("a", alert.Major), old, report("b", alert.Major), nul, endless, report("c", alert.Critical)} {
+		items = append(items, &item{source: "mon", report: r, answer: make(chan answer, 1)})
+	}
+	in.commit(items)
+	for i, it := range items {
+		a := <-it.answer
+		if i == 0 || i == 2 || i == 5 {
+			assert.NoError(t, a.err, it.report.Key)
+			continue
+		}
+		assert.ErrorIs(t, a.err, ErrRefused, it.report.Key)
+	}
+	var n int
+	require.NoError(t, s.DB.Raw("select count(*) from run").Scan(&n).Error)
+	assert.Equal(t, 3, n, "each of the good ones starts its run")
+}
+
+// A parked run that this program can no longer read does not keep its alert, or others, from being taken.
+func TestAnUnsoundRunHarmsNoAlert(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	_, _, err := s.PushRunbook(ctx, book, "iva")
+	require.NoError(t, err)
+	_, err = in.Take(ctx, "mon", report("k", alert.Major))
+	require.NoError(t, err)
+	require.NoError(t, s.DB.Exec("update revision set text = 'urgentis: runbook/0'").Error)
+	in.engine = engine.New(engine.Config{Store: s, Log: slog.New(slog.DiscardHandler)}) // it has read nothing yet
+	got, err := in.Take(ctx, "mon", report("k", alert.Minor))
+	require.NoError(t, err)
+	assert.Equal(t, alert.Better, got.Change)
+}
+
+// A start that waits and cannot be begun is given up, with a sentence; those beside it begin.
+func TestOneStartThatCannotBeBegunHarmsNoOther(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	_, _, err := s.PushRunbook(ctx, steadyBook, "iva")
+	require.NoError(t, err)
+	for _, k := range []string{"a", "b"} {
+		_, err = in.Take(ctx, "mon", report(k, alert.Major))
+		require.NoError(t, err)
+	}
+	require.NoError(t, s.DB.Exec("alter table run add constraint refuses check (incident <> 1)").Error)
+	require.NoError(t, s.DB.Exec("update starting set due = now() - interval '1 second'").Error)
+	require.Eventually(t, func() bool {
+		var left, runs int
+		require.NoError(t, s.DB.Raw("select count(*) from starting").Scan(&left).Error)
+		require.NoError(t, s.DB.Raw("select count(*) from run where incident = 2").Scan(&runs).Error)
+		return left == 0 && runs == 1
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Contains(t, told(t, s, 1), "run.refused")
+}
+
+// An open alert whose incident was closed is heard: worse at once, going on after the quiet time.
+func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	_, _, err := s.PushRunbook(ctx, book, "iva")
+	require.NoError(t, err)
+	require.NoError(t, s.DB.Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error)
+	take := func(sev alert.Severity) Taken {
+		got, err := in.Take(ctx, "mon", report("k", sev))
+		require.NoError(t, err)
+		return got
+	}
+	runs := func() (n int) {
+		require.NoError(t, s.DB.Raw("select count(*) from run").Scan(&n).Error)
+		return n
+	}
+	state := func() (st string) {
+		require.NoError(t, s.DB.Raw("select state from incident").Scan(&st).Error)
+		return st
+	}
+	closeIt := func(ago string) {
+		require.NoError(t, s.DB.Exec("update incident set state = 'resolved', resolved_at = now() - ?::interval", ago).Error)
+	}
+	messages := func() (n int) {
+		require.NoError(t, s.DB.Raw("select count(*) from delivery").Scan(&n).Error)
+		return n
+	}
+	take(alert.Major)
+	assert.Equal(t, 1, runs())
+	closeIt("1 minute")
+	told0 := messages()
+	take(alert.Major)
+	assert.Equal(t, "resolved", state(), "within the quiet time it is what was closed")
+	assert.Equal(t, told0, messages())
+
+	take(alert.Critical)
+	assert.Equal(t, "open", state())
+	assert.Equal(t, 2, runs(), "the start for critical")
+	assert.Greater(t, messages(), told0)
+	assert.Contains(t, told(t, s, 1), "incident.reopened")
+
+	closeIt("16 minutes")
+	told1 := messages()
+	take(alert.Critical)
+	assert.Equal(t, "open", state(), "it is still there")
+	assert.Equal(t, 3, runs(), "what matches starts again")
+	assert.Greater(t, messages(), told1)
+	take(alert.Critical)
+	assert.Equal(t, 3, runs(), "once")
+
+	require.NoError(t, s.DB.Exec("insert into service (name, title, owner, stance, quiet_minutes) values ('slow', '', 'o', 'ask', 60)").Error)
+	require.NoError(t, s.DB.Exec("update alert set service = 'slow'").Error)
+	closeIt("16 minutes")
+	take(alert.Critical)
+	assert.Equal(t, "resolved", state(), "the service says an hour")
+	closeIt("61 minutes")
+	take(alert.Critical)
+	assert.Equal(t, "open", state())
+	_, err = s.Verify(ctx, 1)
+	assert.NoError(t, err)
+}
+
+func TestARunBegunInABatchHearsWhatComesInIt(t *testing.T) {
+	in, s := open(t)
+	_, _, err := s.PushRunbook(context.Background(), book, "iva")
+	require.NoError(t, err)
+	var items []*item
+	for _, sev := range []alert.Severity{alert.Major, alert.Major, alert.Cleared} {
+		items = append(items, &item{source: "mon", report: report("k", sev), answer: make(chan answer, 1)})
+	}
+	in.keep(items)
+	var heard []string
+	require.NoError(t, s.DB.Raw("select body from event where body like '%cleared%'").Scan(&heard).Error)
+	assert.Len(t, heard, 1)
 }

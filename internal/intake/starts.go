@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"urgentis/core/expr"
+	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
@@ -232,12 +233,17 @@ func (w *writing) settled(a *store.Alert, inc *store.Incident, verdicts []trigge
 const maxRipe = 100
 
 // ripen begins the starts whose alert stayed so. It returns how many there were, and when the next is due.
-func (in *Intake) ripen(ctx context.Context) (n int, next time.Duration, err error) {
+func (in *Intake) ripen(ctx context.Context, most int) (n int, next time.Duration, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
 	err = in.store.Tx(ctx, func(tx *gorm.DB) error {
 		var due []struct{ Alert, Runbook, Start string }
 		// The alert is locked with them: its next report either came before, or finds them gone.
 		if err := tx.Raw(`select s.alert, s.runbook, s.start from starting s join alert a on a.id = s.alert where s.due <= now()
-			order by s.due limit ? for update skip locked`, maxRipe).Scan(&due).Error; err != nil {
+			order by s.due, s.alert, s.runbook, s.start limit ? for update of s, a skip locked`, most).Scan(&due).Error; err != nil {
 			return err
 		}
 		if n = len(due); n > 0 {
@@ -264,6 +270,58 @@ func (in *Intake) ripen(ctx context.Context) (n int, next time.Duration, err err
 		return nil
 	})
 	return n, next, err
+}
+
+// ripenSingly begins the starts that are due one by one, and gives up the one that cannot be begun for what it is.
+func (in *Intake) ripenSingly(ctx context.Context) (n int, next time.Duration, err error) {
+	for range maxRipe {
+		n, next, err = in.ripen(ctx, 1)
+		switch {
+		case err == nil && n == 0, err != nil && store.Transient(err):
+			return n, next, err
+		case err != nil:
+			in.log.Error("a start that has waited cannot be begun", "error", err)
+			if err := in.giveUp(ctx, err); err != nil {
+				return 0, 0, err
+			}
+		}
+	}
+	return maxRipe, 0, nil
+}
+
+// giveUp takes the first start that is due out of those that wait, and says so in its incident.
+func (in *Intake) giveUp(ctx context.Context, why error) error {
+	return in.store.Tx(ctx, func(tx *gorm.DB) error {
+		var due []struct {
+			Alert, Runbook, Start string
+			Incident              *int64
+		}
+		if err := tx.Raw(`delete from starting where ctid in (select s.ctid from starting s join alert a on a.id = s.alert where s.due <= now()
+			order by s.due, s.alert, s.runbook, s.start limit 1 for update of s skip locked)
+			returning alert, runbook, start, (select incident from alert where id = alert) as incident`).Scan(&due).Error; err != nil {
+			return err
+		}
+		w, err := in.writing(ctx, tx)
+		if err != nil || len(due) == 0 || due[0].Incident == nil {
+			return err
+		}
+		d := due[0]
+		inc, err := w.sheet.Incident(*d.Incident)
+		if err != nil {
+			return err
+		}
+		inc.WaitingOn = "person"
+		because := reading.Plain(why.Error())
+		err = w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.refused", Actor: actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}), Title: "Runbook not started: " + d.Runbook,
+			Content: map[string]any{"runbook": d.Runbook, "trigger": d.Start, "because": because}})
+		if err != nil {
+			return err
+		}
+		if err := w.send(inc, "refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, d.Runbook, because)); err != nil {
+			return err
+		}
+		return w.flush(ctx)
+	})
 }
 
 // ripe begins one start that has waited.
@@ -312,10 +370,14 @@ func (in *Intake) watch() {
 	const longest = 250 * time.Millisecond
 	for {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		n, next, err := in.ripen(ctx)
+		n, next, err := in.ripen(ctx, maxRipe)
+		if err != nil && !store.Transient(err) {
+			n, next, err = in.ripenSingly(ctx)
+		}
 		cancel()
 		if err != nil {
 			in.log.Warn("begin starts that have waited", "error", err)
+			n, next = 0, longest
 		}
 		if n == maxRipe {
 			continue

@@ -26,7 +26,7 @@ func passTime(t *testing.T, in *Intake, s *store.Store) {
 	require.NoError(t, s.DB.Exec("update starting set due = now() - interval '1 second'").Error)
 	for {
 		// The intake's own watch may be quicker.
-		n, _, err := in.ripen(context.Background())
+		n, _, err := in.ripen(context.Background(), maxRipe)
 		require.NoError(t, err)
 		var left int64
 		require.NoError(t, s.DB.Raw("select count(*) from starting where due <= now()").Scan(&left).Error)

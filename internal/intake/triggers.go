@@ -1,7 +1,6 @@
 package intake
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -25,7 +24,7 @@ type loaded struct {
 	books map[string]*runbook.Book
 }
 
-func (c *cache) load(ctx context.Context, tx *gorm.DB, e *engine.Engine, version int64) (*loaded, error) {
+func (c *cache) load(tx *gorm.DB, e *engine.Engine, version int64) (*loaded, error) {
 	var rows []struct {
 		Name     string
 		Revision string
@@ -42,7 +41,7 @@ func (c *cache) load(ctx context.Context, tx *gorm.DB, e *engine.Engine, version
 	var all []trigger.Trigger
 	var bad []string
 	for _, r := range rows {
-		b, err := e.Book(ctx, r.Revision)
+		b, err := e.Book(tx.Statement.Context, r.Revision)
 		if errors.Is(err, engine.ErrUnsound) {
 			bad = append(bad, err.Error())
 			continue

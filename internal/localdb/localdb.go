@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/exec"
 	"os/user"
@@ -46,10 +47,10 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		}
 	}
 	s.URL = fmt.Sprintf("postgres:///postgres?host=%s&port=5432&user=urgentis&sslmode=disable", s.sockets)
+	s.opts = fmt.Sprintf("-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c max_connections=120 -c shared_buffers=128MB", s.sockets)
 	if s.running(ctx) {
 		return s, nil
 	}
-	s.opts = fmt.Sprintf("-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c max_connections=120 -c shared_buffers=128MB", s.sockets)
 	if err := s.launch(ctx); err != nil {
 		return nil, err
 	}
@@ -122,6 +123,48 @@ func (s *Server) running(ctx context.Context) bool {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
+}
+
+// Keep starts the server again whenever it is gone, until the context ends.
+func (s *Server) Keep(ctx context.Context, log *slog.Logger) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for pause := time.Second; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if s.alive() {
+			pause = time.Second
+			continue
+		}
+		log.Error("the private database server is gone; it is started again", "data", s.data)
+		if err := s.launch(ctx); err != nil && ctx.Err() == nil {
+			log.Error("start the private database again", "error", err)
+			pause = min(2*pause, time.Minute)
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(pause):
+			}
+		}
+	}
+}
+
+// alive reports whether the server's first process is there.
+func (s *Server) alive() bool {
+	b, err := os.ReadFile(filepath.Join(s.data, "postmaster.pid"))
+	if err != nil {
+		return false
+	}
+	pid, err := strconv.Atoi(strings.SplitN(string(b), "\n", 2)[0])
+	if err != nil || pid <= 0 {
+		return false
+	}
+	// The number may be another program's by now.
+	comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	return err == nil && strings.TrimSpace(string(comm)) == "postgres"
 }
 
 // Stop ends the server; what is committed stays.

@@ -70,6 +70,37 @@ func (k *Keeper) Values(ctx context.Context, f leave.Facts) []string {
 	return []string{string(v)}
 }
 
+// Known gives the values of secrets by their names, in their newest version, and of sealed readings by their marks.
+// What cannot be opened is left out: it could not be used either.
+func (k *Keeper) Known(ctx context.Context, names, marks []string) []string {
+	var out []string
+	if len(names) > 0 {
+		versions, err := store.SecretVersions(k.Store.DB.WithContext(ctx), names)
+		if err != nil {
+			return nil
+		}
+		for _, n := range names {
+			if _, v, err := k.Credential(ctx, leave.Facts{Secret: fmt.Sprintf("%s@%d", n, versions[n])}); err == nil {
+				out = append(out, string(v))
+			}
+		}
+	}
+	for _, m := range marks {
+		_, err := expr.FillSecrets(m, func(kind, name string) (string, error) {
+			if raw, err := base64.StdEncoding.DecodeString(name); err == nil && kind == "sealed" {
+				if v, err := k.Box.Unseal(raw); err == nil {
+					out = append(out, string(v))
+				}
+			}
+			return "", nil
+		})
+		if err != nil {
+			continue
+		}
+	}
+	return out
+}
+
 // Fill puts the values of secrets and sealed readings in the place of their marks. It returns them, to be masked.
 func (k *Keeper) Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error) {
 	var values []string

@@ -4,6 +4,8 @@ package secret
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -17,9 +19,24 @@ import (
 // Box seals and opens.
 type Box struct{ id *age.X25519Identity }
 
-// Open reads the key file, or makes it the first time, readable by this account only.
-func Open(path string) (*Box, error) {
+// ID names the key without giving it away.
+func (b *Box) ID() string {
+	sum := sha256.Sum256([]byte("urgentis/seal-key " + b.id.Recipient().String()))
+	return hex.EncodeToString(sum[:8])
+}
+
+// ErrNoKey says that there is no key file, and that none may be made.
+var ErrNoKey = errors.New("there is no key file")
+
+// Open reads the key file. Where there is none and make is set, it makes one, readable by this account only.
+func Open(path string, make bool) (*Box, error) {
 	b, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) && !make {
+		return nil, ErrNoKey
+	}
+	if info, failed := os.Stat(path); err == nil && failed == nil && info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("the key file %s can be read by others; close it with: chmod 600 %s", path, path)
+	}
 	if errors.Is(err, os.ErrNotExist) {
 		id, err := age.GenerateX25519Identity()
 		if err != nil {
@@ -28,14 +45,11 @@ func Open(path string) (*Box, error) {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return nil, fmt.Errorf("make the key file: %w", err)
 		}
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return nil, fmt.Errorf("make the key file: %w", err)
+		err = write(path, id.String()+"\n")
+		if errors.Is(err, os.ErrExist) {
+			return Open(path, false) // another instance was quicker
 		}
-		if _, err := f.WriteString(id.String() + "\n"); err != nil {
-			return nil, fmt.Errorf("write the key file: %w", err)
-		}
-		return &Box{id}, f.Close()
+		return &Box{id}, err
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the key file: %w", err)
@@ -45,6 +59,23 @@ func Open(path string) (*Box, error) {
 		return nil, fmt.Errorf("the key file %s holds no key", path)
 	}
 	return &Box{id}, nil
+}
+
+// write makes a file that is there whole or not at all, and is never written over.
+func write(path, text string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), ".seal-*") // readable by this account only
+	if err != nil {
+		return fmt.Errorf("make the key file: %w", err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(text)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("write the key file: %w", err)
+	}
+	if err := os.Link(f.Name(), path); err != nil {
+		return fmt.Errorf("make the key file: %w", err)
+	}
+	return nil
 }
 
 // Seal encrypts a value.
@@ -70,20 +101,4 @@ func (b *Box) Unseal(sealed []byte) ([]byte, error) {
 		return nil, errors.New("the secret cannot be opened with this installation's key")
 	}
 	return io.ReadAll(r)
-}
-
-// minMasked is the length below which a value is not searched for: it would stand everywhere.
-const minMasked = 6
-
-// Mask replaces every appearance of the values in text.
-func Mask(text string, values ...string) string {
-	for _, v := range values {
-		// A key has many lines; whoever prints one of them prints a part of it.
-		for _, line := range append(strings.Split(v, "\n"), v) {
-			if line = strings.TrimSpace(line); len(line) >= minMasked {
-				text = strings.ReplaceAll(text, line, "•••")
-			}
-		}
-	}
-	return text
 }

@@ -122,7 +122,7 @@ func apiGate(g store.Gate, run store.Run, evidence []api.Evidence, p *access.Pri
 	out := api.Gate{Id: g.ID, Run: g.Run, Runbook: run.Runbook, Incident: deref(g.Incident), Step: g.Path, Title: g.Title, Ask: raised.Ask, State: api.GateState(g.State),
 		People: max(1, raised.People), CommentWanted: raised.Comment, Digest: raised.Digest, Requester: run.StartedBy, Reasons: raised.Reasons, Evidence: evidence,
 		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment,
-		MayDecide: p.May(string(access.Approver)) && run.StartedBy != p.Name}
+		MayDecide: p.May(string(access.Approver)) && run.StartedBy != p.Name && run.StartedBy != p.Behind()}
 	out.Requests = apiRequests(raised.Proposal)
 	return out
 }
@@ -174,7 +174,7 @@ func (s *Server) apiQuestion(ctx context.Context, q store.Question, run store.Ru
 		if a, ok := raised.Approves[c]; ok {
 			o.Approves, o.Requests = a.Path, apiRequests(a.Proposal)
 		}
-		if c == flow.DoItAgain && raised.By != "" {
+		if flow.SaysNotBegun(c) && raised.By != "" {
 			if may, host, err := store.MayBegin(s.Store.DB.WithContext(ctx), raised.By); err == nil && may {
 				o.Barred = fmt.Sprintf("instance %s on %s may still begin it", raised.By, host)
 			}

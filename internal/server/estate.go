@@ -2,6 +2,8 @@ package server
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/url"
 	"strconv"
 	"strings"
@@ -9,6 +11,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"urgentis/api"
 	"urgentis/core/flow"
@@ -60,19 +63,57 @@ func (s *Server) RemoveSource(ctx context.Context, r api.RemoveSourceRequestObje
 func (s *Server) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
 	var rows []store.Service
 	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
-	return api.ListServices200JSONResponse(mapped(rows, func(x store.Service) api.Service {
-		return api.Service{Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance)}
-	})), err
+	return api.ListServices200JSONResponse(mapped(rows, apiService)), err
 }
 
 // SetService implements api.StrictServerInterface.
 func (s *Server) SetService(ctx context.Context, r api.SetServiceRequestObject) (api.SetServiceResponseObject, error) {
 	b := *r.Body
-	if b.Stance == "" {
-		b.Stance = api.ServiceStance(leave.Ask)
+	row := store.Service{Name: b.Name, Stance: string(leave.Ask)}
+	err := s.alter(ctx, &row, "service", b.Name, func() (changed []string, err error) {
+		changed = merge(changed, "title", &row.Title, b.Title)
+		changed = merge(changed, "owner", &row.Owner, b.Owner)
+		changed = merge(changed, "stance", &row.Stance, string(b.Stance))
+		changed = merge(changed, "quiet_minutes", &row.QuietMinutes, b.QuietMinutes)
+		if row.Owner == "" {
+			err = bad("owner", "a new service needs its owner")
+		}
+		return changed, err
+	})
+	return api.SetService200JSONResponse(apiService(row)), err
+}
+
+// merge sets what is given and leaves what is not as it is. It notes what changed.
+func merge[T comparable](changed []string, name string, to *T, given T) []string {
+	var none T
+	if given == none || given == *to {
+		return changed
 	}
-	row := store.Service{Name: b.Name, Title: b.Title, Owner: b.Owner, Stance: string(b.Stance)}
-	return api.SetService200JSONResponse(b), s.save(ctx, &row, "service", b.Name, "stance "+row.Stance)
+	was := *to
+	*to = given
+	if was == none {
+		return append(changed, fmt.Sprintf("%s %v", name, given))
+	}
+	return append(changed, fmt.Sprintf("%s %v (was %v)", name, given, was))
+}
+
+// alter reads a row by its name, if there is one, changes it, saves it, and writes down what changed, in one
+// transaction.
+func (s *Server) alter(ctx context.Context, row any, noun, name string, change func() ([]string, error)) error {
+	return s.Store.Tx(ctx, func(tx *gorm.DB) error {
+		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(row).Error
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		changed, err := change()
+		if err != nil {
+			return err
+		}
+		if err := tx.Save(row).Error; err != nil {
+			return err
+		}
+		return store.Audit(tx, who(ctx).Name, noun+".set", name, strings.Join(changed, ", "))
+	})
 }
 
 func (s *Server) save(ctx context.Context, row any, noun, name, detail string) error {
@@ -88,21 +129,12 @@ func (s *Server) save(ctx context.Context, row any, noun, name, detail string) e
 func (s *Server) ListTargets(ctx context.Context, _ api.ListTargetsRequestObject) (api.ListTargetsResponseObject, error) {
 	var rows []store.Target
 	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
-	return api.ListTargets200JSONResponse(mapped(rows, func(t store.Target) api.Target {
-		return api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels,
-			Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret}
-	})), err
+	return api.ListTargets200JSONResponse(mapped(rows, apiTarget)), err
 }
 
 // SetTarget implements api.StrictServerInterface.
 func (s *Server) SetTarget(ctx context.Context, r api.SetTargetRequestObject) (api.SetTargetResponseObject, error) {
 	b := *r.Body
-	if b.Port == 0 {
-		b.Port = 22
-	}
-	if b.Labels == nil {
-		b.Labels = map[string]string{}
-	}
 	if strings.ContainsAny(b.Address, "/ @") {
 		return nil, bad("address", "address must be the name or the number of a host")
 	}
@@ -125,12 +157,34 @@ func (s *Server) SetTarget(ctx context.Context, r api.SetTargetRequestObject) (a
 			return nil, bad("secret", "there is no secret %s; set it first", name)
 		}
 	}
-	if b.LookAccount != "" && b.LookSecret == "" {
-		b.LookSecret = b.Secret
+	row := store.Target{Name: b.Name, Port: 22, Labels: map[string]string{}}
+	err := s.alter(ctx, &row, "target", b.Name, func() ([]string, error) { return mergeTarget(&row, b) })
+	return api.SetTarget200JSONResponse(apiTarget(row)), err
+}
+
+func mergeTarget(row *store.Target, b api.Target) (changed []string, err error) {
+	for _, f := range []struct {
+		name  string
+		to    *string
+		given string
+	}{{"service", &row.Service, b.Service}, {"address", &row.Address, b.Address}, {"account", &row.Account, b.Account}, {"secret", &row.Secret, b.Secret},
+		{"host_key", &row.HostKey, b.HostKey}, {"look_account", &row.LookAccount, b.LookAccount}, {"look_secret", &row.LookSecret, b.LookSecret}} {
+		changed = merge(changed, f.name, f.to, f.given)
 	}
-	row := store.Target{Name: b.Name, Service: b.Service, Address: b.Address, Port: b.Port, Account: b.Account, Secret: b.Secret, HostKey: b.HostKey, Labels: b.Labels,
-		Known: b.Known, LookAccount: b.LookAccount, LookSecret: b.LookSecret}
-	return api.SetTarget200JSONResponse(b), s.save(ctx, &row, "target", b.Name, b.Address)
+	changed = merge(changed, "port", &row.Port, b.Port)
+	if b.Labels != nil {
+		row.Labels, changed = b.Labels, append(changed, "labels")
+	}
+	if b.Known != nil {
+		row.Known, changed = b.Known, append(changed, "known")
+	}
+	if row.LookAccount != "" && row.LookSecret == "" {
+		row.LookSecret = row.Secret
+	}
+	if row.Service == "" || row.Address == "" {
+		return nil, bad("target", "a new target needs its service and its address")
+	}
+	return changed, nil
 }
 
 // RemoveTarget implements api.StrictServerInterface.
@@ -199,4 +253,13 @@ func (s *Server) SetConnection(ctx context.Context, r api.SetConnectionRequestOb
 	}
 	row := store.Connection{Name: b.Name, Kind: string(b.Kind), URL: b.Url}
 	return api.SetConnection200JSONResponse(b), s.save(ctx, &row, "connection", b.Name, "")
+}
+
+func apiTarget(t store.Target) api.Target {
+	return api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels,
+		Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret}
+}
+
+func apiService(x store.Service) api.Service {
+	return api.Service{Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes}
 }

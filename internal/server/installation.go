@@ -76,6 +76,11 @@ func (s *Server) SetHalt(ctx context.Context, r api.SetHaltRequestObject) (api.S
 	if err != nil {
 		return nil, err
 	}
+	if !r.Body.Halted {
+		if err := s.Engine.Resume(ctx, p.Name); err != nil {
+			s.Log.Warn("tell runs that changes go on", "error", err)
+		}
+	}
 	st, err := s.status(ctx)
 	return api.SetHalt200JSONResponse(st), err
 }

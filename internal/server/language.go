@@ -12,6 +12,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/internal/access"
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
@@ -69,6 +70,37 @@ func parsed(text string) (*runbook.Book, error) {
 	return b, nil
 }
 
+// mayCarryOut judges a try or a rehearsal that looks at real targets with a text that nobody has reviewed. Its steps run
+// with the rights of the installation: that needs an operator, and an administrator where they could show a secret or
+// are looks only by their author's word. It is written down before anything runs.
+func (s *Server) mayCarryOut(ctx context.Context, what string, b *runbook.Book, steps []*runbook.Step) error {
+	p, role, why := who(ctx), access.Operator, "looks at targets"
+	for _, st := range steps {
+		switch {
+		case len(st.Secrets()) > 0:
+			role, why = access.Admin, "uses secrets, which what it prints could show"
+		case st.OnlyReads != "":
+			role, why = access.Admin, "is a look only by the runbook's own word (only_reads)"
+		case st.Do != nil && st.Do.FromHere:
+			role, why = access.Admin, "runs on the host of the service"
+		}
+		if role == access.Admin {
+			break
+		}
+	}
+	verdict := "carried out"
+	if !p.May(string(role)) {
+		verdict = "refused"
+	}
+	if err := store.Audit(s.Store.DB.WithContext(ctx), p.Name, "runbook."+what, b.Name, verdict+" on service "+b.Service+", revision "+b.Revision[:12]); err != nil {
+		return err
+	}
+	if verdict == "refused" {
+		return &Problem{http.StatusForbidden, "role", fmt.Sprintf("carrying this out %s: it needs the role %s; without carrying it out it can be rendered", why, role), nil}
+	}
+	return nil
+}
+
 // Rehearse implements api.StrictServerInterface.
 func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
 	b, err := parsed(r.Body.Text)
@@ -85,6 +117,9 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 		return nil, err
 	}
 	if r.Body.How == api.LooksOnly {
+		if err := s.mayCarryOut(ctx, "rehearse", b, everyStep(b)); err != nil {
+			return nil, err
+		}
 		p, err := s.Engine.Rehearse(ctx, b, begun)
 		if err != nil {
 			return nil, bad("rehearse", "%s", err)
@@ -289,6 +324,11 @@ func (s *Server) TryStep(ctx context.Context, r api.TryStepRequestObject) (api.T
 	if err != nil {
 		return nil, err
 	}
+	if r.Body.Run {
+		if err := s.mayCarryOut(ctx, "try", b, []*runbook.Step{step}); err != nil {
+			return nil, err
+		}
+	}
 	lines, err := s.Engine.Try(ctx, b, begun, step, r.Body.Readings, r.Body.Run)
 	if err != nil {
 		return nil, bad("try", "%s", err)
@@ -298,6 +338,27 @@ func (s *Server) TryStep(ctx context.Context, r api.TryStepRequestObject) (api.T
 		out.Lines = append(out.Lines, renderedLine(l))
 	}
 	return api.TryStep200JSONResponse(out), nil
+}
+
+// everyStep lists the steps of a runbook, of its parts, and of what it calls.
+func everyStep(b *runbook.Book) []*runbook.Step {
+	var out []*runbook.Step
+	seen := map[*runbook.Book]bool{}
+	var add func(b *runbook.Book)
+	add = func(b *runbook.Book) {
+		if b == nil || seen[b] {
+			return
+		}
+		seen[b] = true
+		for _, st := range b.All() {
+			out = append(out, st)
+			if st.Verb == runbook.Call {
+				add(b.Callee(st.Callee))
+			}
+		}
+	}
+	add(b)
+	return out
 }
 
 // ListInstances implements api.StrictServerInterface.

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
+	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
 
 	"urgentis/api"
@@ -68,14 +70,18 @@ var known = []struct {
 	{access.ErrSetup, http.StatusForbidden, "setup", ""},
 	{engine.ErrNotOpen, http.StatusConflict, "not-open", ""},
 	{engine.ErrOtherDigest, http.StatusConflict, "other-digest", ""},
+	{access.ErrNameTaken, http.StatusConflict, "name-taken", ""},
+	{engine.ErrOnlyAuthor, http.StatusForbidden, "only-author", ""},
 	{engine.ErrOwnRequest, http.StatusForbidden, "own-request", ""},
 	{engine.ErrNoComment, http.StatusBadRequest, "comment-wanted", ""},
 	{engine.ErrNoChoice, http.StatusBadRequest, "no-choice", ""},
 	{engine.ErrTwice, http.StatusConflict, "twice", ""},
 	{engine.ErrTooLate, http.StatusBadRequest, "too-late", ""},
 	{engine.ErrNoRight, http.StatusForbidden, "role", ""},
+	{engine.ErrNotAside, http.StatusConflict, "not-aside", ""},
 	{engine.ErrMayBegin, http.StatusConflict, "may-begin", whole},
 	{engine.ErrField, http.StatusBadRequest, "field", whole},
+	{intake.ErrRefused, http.StatusUnprocessableEntity, "refused", ""},
 	{intake.ErrUncertain, http.StatusServiceUnavailable, "uncertain", ""},
 }
 
@@ -98,6 +104,12 @@ func (s *Server) problem(c *gin.Context, err error) {
 			problem(c, &Problem{k.status, k.code, detail, nil})
 			return
 		}
+	}
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22") {
+		// A value that passed our own checks and that the database refuses (SQLSTATE class 22).
+		problem(c, bad("value", "a value cannot be kept: %s", pg.Message))
+		return
 	}
 	if errors.Is(err, context.Canceled) {
 		c.Abort()

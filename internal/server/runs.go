@@ -81,7 +81,7 @@ func (s *Server) PushRunbook(ctx context.Context, r api.PushRunbookRequestObject
 		found = append(found, more...)
 		return api.PushRunbook201JSONResponse(runbookDetail(store.Revision{Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: b.Tags, Revision: b.Revision, Text: r.Body.Text}, b, found)), nil
 	}
-	row, found, err := s.Store.PushRunbook(ctx, r.Body.Text, who(ctx).Name)
+	row, found, err := s.Store.PushRunbook(ctx, r.Body.Text, who(ctx).Behind())
 	if err != nil {
 		return nil, err
 	}
@@ -138,7 +138,7 @@ func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api
 	if err != nil {
 		return nil, bad("inputs", "%s", err)
 	}
-	run, err := s.begin(ctx, engine.Start{Book: b, Inputs: inputs, StartedBy: who(ctx).Name}, r.Body.Incident, true)
+	run, err := s.begin(ctx, engine.Start{Book: b, Inputs: inputs, StartedBy: who(ctx).Name, Person: who(ctx).Owner}, r.Body.Incident, true)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +200,7 @@ func (s *Server) RunAgain(ctx context.Context, r api.RunAgainRequestObject) (api
 	if err := s.Store.DB.WithContext(ctx).Where("id = ?", r.Id).Take(&old).Error; err != nil {
 		return nil, err
 	}
-	run, err := s.begin(ctx, engine.Start{Book: b, Inputs: inputs, Alert: begun.Alert, StartedBy: who(ctx).Name, AgainOf: r.Id}, deref(old.Incident), false)
+	run, err := s.begin(ctx, engine.Start{Book: b, Inputs: inputs, Alert: begun.Alert, StartedBy: who(ctx).Name, Person: who(ctx).Owner, AgainOf: r.Id}, deref(old.Incident), false)
 	if err != nil {
 		return nil, err
 	}
@@ -214,6 +214,15 @@ func (s *Server) CancelRun(ctx context.Context, r api.CancelRunRequestObject) (a
 		return nil, err
 	}
 	return api.CancelRun204Response{}, store.Audit(s.Store.DB.WithContext(ctx), c.By, "run.cancel", r.Id, c.Because)
+}
+
+// ReleaseRun implements api.StrictServerInterface.
+func (s *Server) ReleaseRun(ctx context.Context, r api.ReleaseRunRequestObject) (api.ReleaseRunResponseObject, error) {
+	by := who(ctx).Name
+	if err := s.Engine.Release(ctx, r.Id, by, r.Body.Because); err != nil {
+		return nil, err
+	}
+	return api.ReleaseRun204Response{}, store.Audit(s.Store.DB.WithContext(ctx), by, "run.release", r.Id, r.Body.Because)
 }
 
 // GetRun implements api.StrictServerInterface.
@@ -311,7 +320,7 @@ func (s *Server) GetGate(ctx context.Context, r api.GetGateRequestObject) (api.G
 // DecideGate implements api.StrictServerInterface.
 func (s *Server) DecideGate(ctx context.Context, r api.DecideGateRequestObject) (api.DecideGateResponseObject, error) {
 	p := who(ctx)
-	if err := s.Engine.Decide(ctx, r.Id, engine.Word{Approve: r.Body.Approve, By: p.Name, Comment: r.Body.Comment, Digest: r.Body.Digest, StartAt: startAt(r.Body.StartAt)}); err != nil {
+	if err := s.Engine.Decide(ctx, r.Id, engine.Word{Approve: r.Body.Approve, By: p.Name, Person: p.Owner, Comment: r.Body.Comment, Digest: r.Body.Digest, StartAt: startAt(r.Body.StartAt)}); err != nil {
 		return nil, err
 	}
 	word := "gate.refuse"
@@ -337,7 +346,7 @@ func (s *Server) ListQuestions(ctx context.Context, _ api.ListQuestionsRequestOb
 // AnswerQuestion implements api.StrictServerInterface.
 func (s *Server) AnswerQuestion(ctx context.Context, r api.AnswerQuestionRequestObject) (api.AnswerQuestionResponseObject, error) {
 	p := who(ctx)
-	reply := engine.Reply{Choice: r.Body.Choice, By: p.Name, Comment: r.Body.Comment, Fields: r.Body.Fields, MayApprove: p.May(string(access.Approver))}
+	reply := engine.Reply{Choice: r.Body.Choice, By: p.Name, Person: p.Owner, Comment: r.Body.Comment, Fields: r.Body.Fields, MayApprove: p.May(string(access.Approver))}
 	if err := s.Engine.Answer(ctx, r.Id, reply); err != nil {
 		return nil, err
 	}

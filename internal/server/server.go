@@ -3,13 +3,16 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -38,6 +41,8 @@ type Config struct {
 	Log     *slog.Logger
 	Version string
 	Link    string
+	// TrustedProxies are the networks whose word about where a request came from is taken; none: nobody's.
+	TrustedProxies []string
 }
 
 // Server serves one instance.
@@ -51,6 +56,7 @@ type Server struct {
 // Limits of requests.
 const (
 	maxBody    = 1 << 20
+	bodyTime   = 30 * time.Second
 	headerTime = 10 * time.Second
 )
 
@@ -96,13 +102,13 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	g := gin.New()
 	g.ContextWithFallback = true // what is copied for a handler ends with its request
 	g.HandleMethodNotAllowed = true
-	if err := g.SetTrustedProxies(nil); err != nil {
+	if err := g.SetTrustedProxies(s.TrustedProxies); err != nil {
 		return nil, err
 	}
 	g.Use(s.recovered, s.headers, func(c *gin.Context) {
 		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
-	})
-	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	}, keepable)
+	g.GET("/healthz", s.health)
 	g.GET("/readyz", s.ready)
 	g.GET("/metrics", s.metrics())
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Document) })
@@ -192,6 +198,62 @@ func (s *Server) headers(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h.Set("Cache-Control", "no-store")
 	}
+}
+
+// keepable refuses the one character that the database cannot keep, wherever in a request it stands.
+func keepable(c *gin.Context) {
+	query, _ := url.QueryUnescape(c.Request.URL.RawQuery)
+	if strings.ContainsRune(c.Request.URL.Path, 0) || strings.ContainsRune(query, 0) {
+		problem(c, bad("nul", "the address holds the NUL character, which cannot be kept"))
+		return
+	}
+	if c.Request.Body == nil || c.Request.ContentLength == 0 {
+		return
+	}
+	conn := http.NewResponseController(c.Writer)
+	conn.SetReadDeadline(time.Now().Add(bodyTime)) //nolint:errcheck // a recorder in a test has no connection
+	body, err := io.ReadAll(c.Request.Body)
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the body is larger than %d kB", maxBody>>10), nil})
+		return
+	case err != nil:
+		problem(c, &Problem{http.StatusRequestTimeout, "body", fmt.Sprintf("the body did not come whole within %s", bodyTime), nil})
+		return
+	}
+	conn.SetReadDeadline(time.Time{}) //nolint:errcheck // see above
+	if bytes.IndexByte(body, 0) >= 0 || writtenNUL(body) {
+		problem(c, bad("nul", "the body holds the NUL character, which cannot be kept"))
+		return
+	}
+	c.Request.Body = io.NopCloser(bytes.NewReader(body))
+}
+
+// writtenNUL finds the escape of NUL in JSON; a backslash that is itself escaped begins none.
+func writtenNUL(body []byte) bool {
+	for i := 0; i+5 < len(body); i++ {
+		if body[i] != '\\' {
+			continue
+		}
+		if string(body[i+1:i+6]) == "u0000" {
+			return true
+		}
+		i++
+	}
+	return false
+}
+
+// silence is how long the database may not answer before the instance no longer calls itself healthy.
+const silence = 15 * time.Second
+
+// health says whether this instance is at work: it is not where it has not beaten for a while.
+func (s *Server) health(c *gin.Context) {
+	if quiet := s.Engine.Silent(); quiet > silence {
+		c.String(http.StatusServiceUnavailable, "the database has not answered for %s\n", quiet.Round(time.Second))
+		return
+	}
+	c.String(http.StatusOK, "ok\n")
 }
 
 func (s *Server) ready(c *gin.Context) {

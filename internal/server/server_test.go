@@ -316,3 +316,104 @@ func TestAddressInUseIsSaidBeforeAnythingStarts(t *testing.T) {
 	assert.ErrorContains(t, err, "address already in use")
 	assert.NoDirExists(t, dir)
 }
+
+const peek = `urgentis: runbook/1
+name: peek
+title: Peek
+owner: quayside
+service: berth-queue
+steps:
+  - look: Peek
+    id: peek
+    where: {role: consumer}
+    %s
+    read: {all: {whole: true}}
+  - hand_over: team/quayside
+    because: done
+`
+
+// An author reads no secret by trying a step whose look prints it: carrying out needs more, and is written down.
+func TestATryNeedsMoreThanAnAuthorsRights(t *testing.T) {
+	s := start(t)
+	author, admin := s.token(access.Author), s.token(access.Admin)
+	operator, _, err := s.Access.AddToken(context.Background(), "both", []access.Role{access.Author, access.Operator}, time.Hour, "jonas")
+	require.NoError(t, err)
+	for _, c := range []struct {
+		do               string
+		author, operator int
+	}{
+		{"run: [uptime]", 403, 200},
+		{"script: echo \"$T\" | base64\n    only_reads: it only prints\n    env: {T: \"{{ secrets.hull }}\"}", 403, 403},
+		{"script: cat /etc/shadow\n    only_reads: it only prints", 403, 403},
+		{"run: [env]\n    env: {T: \"{{ secrets.hull }}\"}", 403, 403},
+	} {
+		text, err := json.Marshal(fmt.Sprintf(peek, c.do))
+		require.NoError(t, err)
+		try := fmt.Sprintf(`{"text":%s,"step":"peek","run":true}`, text)
+		looks := fmt.Sprintf(`{"text":%s,"how":"looks-only"}`, text)
+		for token, want := range map[string]int{author: c.author, operator: c.operator, admin: 200} {
+			for path, body := range map[string]string{"/api/v1/tries": try, "/api/v1/rehearsals": looks} {
+				status, _, said := s.do("POST", path, body, bearer(token)...)
+				assert.Equal(t, want, status, "%s %s: %s", path, c.do, said)
+			}
+		}
+		status, _, said := s.do("POST", "/api/v1/tries", fmt.Sprintf(`{"text":%s,"step":"peek"}`, text), bearer(author)...)
+		assert.Equal(t, 200, status, "rendering is an author's: %s", said)
+	}
+	_, _, audit := s.do("GET", "/api/v1/audit?limit=100", "", bearer(admin)...)
+	assert.Contains(t, audit, `"runbook.try"`)
+	assert.Contains(t, audit, "refused on service berth-queue")
+	assert.Contains(t, audit, "carried out on service berth-queue")
+}
+
+// A stream ends when whoever reads it may no longer.
+func TestAStreamEndsWithItsReader(t *testing.T) {
+	s := start(t)
+	token := s.token(access.Viewer)
+	req, err := http.NewRequest("GET", s.Link+"/api/v1/stream", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+token)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	require.Equal(t, 200, res.StatusCode)
+	require.NoError(t, s.Store.DB.Exec("delete from token").Error)
+	done := make(chan string, 1)
+	go func() { b, _ := io.ReadAll(res.Body); done <- string(b) }()
+	select {
+	case said := <-done:
+		assert.Contains(t, said, "event: signed-out")
+	case <-time.After(15 * time.Second):
+		assert.Fail(t, "the stream goes on")
+	}
+}
+
+// What is not given stays as it is.
+func TestSettingLeavesWhatIsNotGiven(t *testing.T) {
+	s := start(t)
+	admin := bearer(s.token(access.Admin))
+	for _, c := range []struct {
+		path, body string
+		status     int
+		says       string
+	}{
+		{"services", `{"name":"berth-queue"}`, 400, "a new service needs its owner"},
+		{"services", `{"name":"berth-queue","owner":"quayside","stance":"suggest","title":"Berths"}`, 200, `"suggest"`},
+		{"services", `{"name":"berth-queue","title":"Berth queue"}`, 200, `"suggest"`},
+		{"secrets", `{"name":"key","kind":"password","value":"canary-7781"}`, 201, ""},
+		{"targets", `{"name":"consumer-1"}`, 400, "a new target needs"},
+		{"targets", `{"name":"consumer-1","service":"berth-queue","address":"10.0.0.1","port":2222,"account":"ops","secret":"key","labels":{"role":"consumer"}}`, 200, ""},
+		{"targets", `{"name":"consumer-1","address":"10.0.0.2"}`, 200, `"secret":"key"`},
+	} {
+		status, _, said := s.do("POST", "/api/v1/"+c.path, c.body, admin...)
+		assert.Equal(t, c.status, status, "%s: %s", c.body, said)
+		assert.Contains(t, said, c.says, c.body)
+	}
+	_, _, said := s.do("GET", "/api/v1/targets", "", admin...)
+	for _, want := range []string{`"port":2222`, `"10.0.0.2"`, `"ops"`, `"role":"consumer"`} {
+		assert.Contains(t, said, want)
+	}
+	_, _, said = s.do("GET", "/api/v1/audit?limit=20", "", admin...)
+	assert.Contains(t, said, "address 10.0.0.2 (was 10.0.0.1)")
+	assert.Contains(t, said, "title Berth queue (was Berths)")
+}

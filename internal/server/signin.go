@@ -83,10 +83,11 @@ func (s *Server) AddPerson(ctx context.Context, r api.AddPersonRequestObject) (a
 
 // RemovePerson implements api.StrictServerInterface.
 func (s *Server) RemovePerson(ctx context.Context, r api.RemovePersonRequestObject) (api.RemovePersonResponseObject, error) {
-	if r.Name == who(ctx).Name {
+	if r.Name == who(ctx).Behind() {
 		return nil, bad("yourself", "nobody can remove themselves")
 	}
-	return api.RemovePerson204Response{}, s.remove(ctx, &store.Person{}, "person", r.Name)
+	_, err := s.Access.RemovePerson(ctx, r.Name, who(ctx).Name)
+	return api.RemovePerson204Response{}, err
 }
 
 // remove deletes a row by its name and writes that down.
@@ -108,7 +109,7 @@ func (s *Server) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) 
 	var rows []store.Token
 	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
 	return api.ListTokens200JSONResponse(mapped(rows, func(t store.Token) api.Token {
-		return api.Token{Name: t.Name, Roles: apiRoles(access.Split(t.Roles)), ExpiresAt: t.ExpiresAt.UTC(), LastUsedAt: utc(t.LastUsedAt)}
+		return api.Token{Name: t.Name, Roles: apiRoles(access.Split(t.Roles)), MadeBy: t.MadeBy, ExpiresAt: t.ExpiresAt.UTC(), LastUsedAt: utc(t.LastUsedAt)}
 	})), err
 }
 
@@ -118,7 +119,7 @@ func (s *Server) AddToken(ctx context.Context, r api.AddTokenRequestObject) (api
 	if days == 0 {
 		days = 365
 	}
-	value, end, err := s.Access.AddToken(ctx, r.Body.Name, accessRoles(r.Body.Roles), time.Duration(days)*24*time.Hour, who(ctx).Name)
+	value, end, err := s.Access.AddToken(ctx, r.Body.Name, accessRoles(r.Body.Roles), time.Duration(days)*24*time.Hour, who(ctx).Behind())
 	if err != nil {
 		return nil, err
 	}

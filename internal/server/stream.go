@@ -12,6 +12,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"urgentis/internal/access"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -119,6 +120,9 @@ func line(r store.Feed) message {
 	return message{id: fmt.Sprintf("%s-%d", r.Xid, r.ID), event: "changed", data: string(data)}
 }
 
+// recheck is how often a stream makes sure that its reader may still read it.
+const recheck = 3 * time.Second
+
 // getStream is GET /api/v1/stream.
 func (s *Server) getStream(c *gin.Context) {
 	h := c.Writer.Header()
@@ -141,6 +145,9 @@ func (s *Server) getStream(c *gin.Context) {
 	}
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
+	// Who signed out, was removed or lost their roles hears no more.
+	still := time.NewTicker(recheck)
+	defer still.Stop()
 	for {
 		select {
 		case m, ok := <-l:
@@ -153,6 +160,12 @@ func (s *Server) getStream(c *gin.Context) {
 			}
 		case <-beat.C:
 			if !write(message{event: "beat", data: "{}"}) {
+				return
+			}
+		case <-still.C:
+			p, err := s.principal(c)
+			if err == nil && !p.May(string(access.Viewer)) {
+				write(message{event: "signed-out", data: "{}"})
 				return
 			}
 		case <-c.Request.Context().Done():

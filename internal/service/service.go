@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"sync"
 
 	"github.com/riverqueue/river"
 
@@ -37,9 +38,11 @@ type Config struct {
 	Link       string // "": http:// and the listening address
 	AllowNet   []string
 	AllowLocal bool
-	KeyFile    string // "": seal.key under DataDir
-	Version    string
-	Log        *slog.Logger
+	// TrustedProxies are the networks of proxies that tell where a request came from.
+	TrustedProxies []string
+	KeyFile        string // "": seal.key under DataDir
+	Version        string
+	Log            *slog.Logger
 }
 
 // Instance is a running service.
@@ -48,8 +51,12 @@ type Instance struct {
 	Access *access.Access
 	Store  *store.Store
 
-	cfg      Config
-	db       *localdb.Server
+	cfg Config
+	db  *localdb.Server
+	// kept ends when the private database is no longer to be kept running.
+	kept     context.Context
+	letGo    context.CancelFunc
+	keeping  sync.WaitGroup
 	engine   *engine.Engine
 	intake   *intake.Intake
 	ssh      *ssh.Hand
@@ -68,6 +75,7 @@ func Tune() {
 // Start brings an instance up; it does not answer before Serve.
 func Start(ctx context.Context, c Config) (*Instance, error) {
 	i := &Instance{cfg: c}
+	i.kept, i.letGo = context.WithCancel(context.Background())
 	if err := i.start(ctx); err != nil {
 		i.Stop()
 		return nil, err
@@ -97,6 +105,7 @@ func (i *Instance) start(ctx context.Context) error {
 			return err
 		}
 		url = i.db.URL
+		i.keeping.Go(func() { i.db.Keep(i.kept, c.Log) })
 	}
 	if i.Store, err = store.Open(ctx, url, c.Log); err != nil {
 		return err
@@ -105,7 +114,7 @@ func (i *Instance) start(ctx context.Context) error {
 	if key == "" {
 		key = filepath.Join(c.DataDir, "seal.key")
 	}
-	box, err := secret.Open(key)
+	box, err := secret.OpenFor(ctx, i.Store, key)
 	if err != nil {
 		return err
 	}
@@ -128,7 +137,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	i.Access = access.New(i.Store)
 	var err error
 	i.server, err = server.New(server.Config{Store: i.Store, Engine: i.engine, Intake: i.intake, Access: i.Access, Secrets: keeper, SSH: i.ssh,
-		Stream: stream, Console: console.Files(), Log: c.Log, Version: c.Version, Link: i.Link})
+		Stream: stream, Console: console.Files(), Log: c.Log, Version: c.Version, Link: i.Link, TrustedProxies: c.TrustedProxies})
 	if err != nil {
 		stream.Stop()
 	}
@@ -166,6 +175,8 @@ func (i *Instance) Stop() error {
 	if i.Store != nil {
 		i.Store.Close()
 	}
+	i.letGo()
+	i.keeping.Wait()
 	if i.db != nil {
 		return i.db.Stop()
 	}

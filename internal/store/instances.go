@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 )
 
@@ -16,10 +17,42 @@ func (s *Store) Register(ctx context.Context, i Instance) error {
 	return s.DB.WithContext(ctx).Exec("insert into instance (id, host, pid, version, boot, begun_ticks) values (?, ?, ?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version, i.Boot, i.BegunTicks).Error
 }
 
+// Pulse is a connection for beats alone: they must not wait for those who use up the others. It is used by one
+// goroutine.
+type Pulse struct {
+	s    *Store
+	conn *pgx.Conn
+}
+
+// Pulse makes one; it connects with the first beat.
+func (s *Store) Pulse() *Pulse { return &Pulse{s: s} }
+
 // Beat says that an instance is alive. It reports false for one that was fenced meanwhile.
-func (s *Store) Beat(ctx context.Context, id string) (bool, error) {
-	res := s.DB.WithContext(ctx).Exec("update instance set beat_at = now() where id = ? and fenced_at is null", id)
-	return res.RowsAffected == 1, res.Error
+func (p *Pulse) Beat(ctx context.Context, id string) (bool, error) {
+	if p.conn == nil || p.conn.IsClosed() {
+		conn, err := pgx.ConnectConfig(ctx, p.s.Pool.Config().ConnConfig.Copy())
+		if err != nil {
+			return false, fmt.Errorf("connect for beats: %w", err)
+		}
+		p.conn = conn
+	}
+	tag, err := p.conn.Exec(ctx, "update instance set beat_at = now() where id = $1 and fenced_at is null", id)
+	if err != nil {
+		p.Close()
+		return false, err
+	}
+	return tag.RowsAffected() == 1, nil
+}
+
+// Close ends the connection.
+func (p *Pulse) Close() {
+	if p.conn == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	p.conn.Close(ctx) //nolint:errcheck // the server notices
+	p.conn = nil
 }
 
 // Leave takes an instance off the list and gives back what it owned.
@@ -32,18 +65,22 @@ func (s *Store) Leave(ctx context.Context, id string) error {
 	})
 }
 
-// Sweep fences instances that have not beaten for a lease, frees the runs of fenced ones, and rings
-// anew where a bell was not answered for 3 s. Only an instance that beat a whole lease unbroken may call it.
+// Fence takes instances for dead that have not beaten for a lease, and tells how many. Only an instance that beat a
+// whole lease unbroken may call it.
+func (s *Store) Fence(ctx context.Context) (int, error) {
+	res := s.DB.WithContext(ctx).Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 second'", Lease.Seconds())
+	return int(res.RowsAffected), res.Error
+}
+
+// Sweep frees the runs of fenced instances, and rings anew where a bell was not answered for 3 s. Only an instance
+// that beat a whole lease unbroken may call it.
 func (s *Store) Sweep(ctx context.Context) error {
 	return s.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 second'", Lease.Seconds()).Error; err != nil {
-			return err
-		}
 		if err := s.free(ctx, tx); err != nil {
 			return err
 		}
 		return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
-			(select id from run where owner is null and ended_at is null and rung_at < now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
+			(select id from run where owner is null and ended_at is null and set_aside_at is null and rung_at < now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
 	})
 }
 

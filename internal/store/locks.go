@@ -23,17 +23,20 @@ func (e *HeldError) Error() string { return fmt.Sprintf("%s is held by run %s", 
 // Whoever holds nothing yet lets those go first who began to wait before it, whatever they wait for: that order is the
 // same for every key, so that runs which hold nothing cannot wait for one another in a circle. Whoever holds
 // something yields to nobody, so that what it holds comes free; it can only be in a circle of holders, which is found.
-func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
+func (s *Store) TakeLocks(ctx context.Context, tx *gorm.DB, run string, keys, shared []string) error {
+	waited, err := waitedFor(tx, run)
+	if err != nil {
+		return err
+	}
 	all := slices.Sorted(slices.Values(slices.Concat(keys, shared)))
+	if err := still(tx, append(waited, all...)); err != nil {
+		return err
+	}
 	holds := false
 	if err := tx.Raw("select exists (select 1 from hold where run = ?)", run).Scan(&holds).Error; err != nil {
 		return fmt.Errorf("read what the run holds: %w", err)
 	}
 	for _, key := range all {
-		// Whoever wants the same key follows; sorted keys cannot wait in a circle.
-		if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+key).Error; err != nil {
-			return fmt.Errorf("lock %s: %w", key, err)
-		}
 		alone := slices.Contains(keys, key)
 		var holders []string
 		if err := tx.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at limit 1", key, run, alone).Scan(&holders).Error; err != nil {
@@ -61,19 +64,52 @@ func TakeLocks(tx *gorm.DB, run string, keys, shared []string) error {
 			return fmt.Errorf("take %s: %w", key, err)
 		}
 	}
-	return LeaveQueue(tx, run)
+	return s.leave(ctx, tx, run, waited)
+}
+
+// still keeps everybody else from taking, giving back or waiting for keys until the end of the transaction: who looks
+// whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait in a circle.
+func still(tx *gorm.DB, keys []string) error {
+	for _, key := range slices.Compact(slices.Sorted(slices.Values(keys))) {
+		if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+key).Error; err != nil {
+			return fmt.Errorf("lock %s: %w", key, err)
+		}
+	}
+	return nil
+}
+
+func waitedFor(tx *gorm.DB, run string) ([]string, error) {
+	var keys []string
+	if err := tx.Raw("select key from awaiting where run = ?", run).Scan(&keys).Error; err != nil {
+		return nil, fmt.Errorf("read what the run waits for: %w", err)
+	}
+	return keys, nil
 }
 
 // queue lists who waits for what, each with when it began to wait for anything.
 const queue = `select a.key, a.run, min(b.since) as rank from awaiting a join awaiting b on b.run = a.run
 	join run r on r.id = a.run and r.ended_at is null group by a.key, a.run`
 
-// LeaveQueue takes a run out of every queue.
-func LeaveQueue(tx *gorm.DB, run string) error {
+// LeaveQueue takes a run out of every queue, and rings for those who let it go first.
+func (s *Store) LeaveQueue(ctx context.Context, tx *gorm.DB, run string) error {
+	waited, err := waitedFor(tx, run)
+	if err != nil {
+		return err
+	}
+	if err := still(tx, waited); err != nil {
+		return err
+	}
+	return s.leave(ctx, tx, run, waited)
+}
+
+func (s *Store) leave(ctx context.Context, tx *gorm.DB, run string, waited []string) error {
+	if len(waited) == 0 {
+		return nil
+	}
 	if err := tx.Exec("delete from awaiting where run = ?", run).Error; err != nil {
 		return fmt.Errorf("leave the queue: %w", err)
 	}
-	return nil
+	return s.ringFor(ctx, tx, waited)
 }
 
 // waitsFor reports whether a run waits, itself or by way of others, for what another one holds.
@@ -90,14 +126,14 @@ func waitsFor(tx *gorm.DB, run, other string) (bool, error) {
 
 // Await enters a run into the queue for a key. It reports false where the key has become free meanwhile.
 func Await(tx *gorm.DB, run string, held *HeldError) (bool, error) {
-	if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+held.Key).Error; err != nil {
+	if err := still(tx, []string{held.Key}); err != nil {
 		return false, err
 	}
-	var still int64
+	var waits int64
 	err := tx.Raw(`select count(*) from run r where r.id = ? and r.ended_at is null and
 		(exists (select 1 from hold h where h.key = ? and h.run = r.id) or exists (select 1 from awaiting a where a.key = ? and a.run = r.id))`,
-		held.Holder, held.Key, held.Key).Scan(&still).Error
-	if err != nil || still == 0 {
+		held.Holder, held.Key, held.Key).Scan(&waits).Error
+	if err != nil || waits == 0 {
 		return false, err
 	}
 	return true, tx.Exec("insert into awaiting (key, run) values (?, ?) on conflict do nothing", held.Key, run).Error
@@ -106,19 +142,30 @@ func Await(tx *gorm.DB, run string, held *HeldError) (bool, error) {
 // ReleaseLocks gives back all that a run holds or waits for, and rings for those who wait for it.
 func (s *Store) ReleaseLocks(ctx context.Context, tx *gorm.DB, run string) error {
 	var keys []string
-	if err := tx.Raw("with h as (delete from hold where run = ? returning key), a as (delete from awaiting where run = ? returning key) select key from h union select key from a", run, run).
-		Scan(&keys).Error; err != nil {
-		return fmt.Errorf("give locks back: %w", err)
+	if err := tx.Raw("select key from hold where run = ? union select key from awaiting where run = ?", run, run).Scan(&keys).Error; err != nil {
+		return fmt.Errorf("read what the run holds: %w", err)
 	}
 	if len(keys) == 0 {
 		return nil
 	}
-	// The first in each queue, the one after it, and those who yield to nobody: only they can have the lock, and a
-	// thousand need not be woken to hear no.
+	if err := still(tx, keys); err != nil {
+		return err
+	}
+	for _, table := range []string{"hold", "awaiting"} {
+		if err := tx.Exec("delete from "+table+" where run = ?", run).Error; err != nil {
+			return fmt.Errorf("give locks back: %w", err)
+		}
+	}
+	return s.ringFor(ctx, tx, keys)
+}
+
+// ringFor rings for the first in each queue, the one after it, and those who yield to nobody: only they can have the
+// lock, and a thousand need not be woken to hear no.
+func (s *Store) ringFor(ctx context.Context, tx *gorm.DB, keys []string) error {
 	return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
 		(select run from (select run, row_number() over (partition by key order by rank, run) n from (`+queue+`) q where key in ?) q
 		 where n <= 2 or exists (select 1 from hold h where h.run = q.run))
-		and owner is null and rung_at is null and ended_at is null returning id`, keys))
+		and owner is null and rung_at is null and ended_at is null and set_aside_at is null returning id`, keys))
 }
 
 // Waiting lists, by key, the runs that wait for what a run holds, the first first.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,7 +17,7 @@ import (
 // take asks for locks, and enters the queue where they cannot be had. It returns nil where they are taken.
 func take(t *testing.T, s *store.Store, run string, keys ...string) *store.HeldError {
 	var held *store.HeldError
-	err := s.Tx(ctx, func(tx *gorm.DB) error { return store.TakeLocks(tx, run, keys, nil) })
+	err := s.Tx(ctx, func(tx *gorm.DB) error { return s.TakeLocks(ctx, tx, run, keys, nil) })
 	if err == nil {
 		return nil
 	}
@@ -124,4 +125,63 @@ func TestEverybodyComesToAnEnd(t *testing.T) {
 		require.NoError(t, s.DB.Raw("select count(*) from (select key from hold group by key having count(*) > 1) x").Scan(&twice).Error)
 		require.Zero(t, twice, "no key has two holders")
 	}
+}
+
+func rung(t *testing.T, s *store.Store, run string) bool {
+	var yes bool
+	require.NoError(t, s.DB.Raw("select rung_at is not null from run where id = ?", run).Scan(&yes).Error)
+	return yes
+}
+
+// Who finds a lock held and waits for it must not miss its release in between, in whichever order the two commit.
+func TestNoWakeUpIsLostBetweenAwaitAndRelease(t *testing.T) {
+	for _, releaseFirst := range []bool{true, false} {
+		s := testdb.Open(t)
+		run(t, s, "r1")
+		run(t, s, "r2")
+		require.Nil(t, take(t, s, "r1", "k"))
+		require.NoError(t, s.DB.Exec("update run set owner = null, rung_at = null").Error)
+		held := &store.HeldError{Key: "k", Holder: "r1"}
+		waits := true
+		first := func(tx *gorm.DB) (err error) { waits, err = store.Await(tx, "r2", held); return err }
+		second := func(tx *gorm.DB) error { return s.ReleaseLocks(ctx, tx, "r1") }
+		if releaseFirst {
+			first, second = second, first
+		}
+		begun, done := make(chan struct{}), make(chan error, 1)
+		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+			if err := first(tx); err != nil {
+				return err
+			}
+			go func() {
+				done <- s.Tx(ctx, func(tx *gorm.DB) error { close(begun); return second(tx) })
+			}()
+			<-begun
+			// The other one is at it, and waits for this transaction.
+			select {
+			case err := <-done:
+				return fmt.Errorf("it did not wait: %w", err)
+			case <-time.After(300 * time.Millisecond):
+				return nil
+			}
+		}))
+		require.NoError(t, <-done)
+		assert.True(t, !waits || rung(t, s, "r2"), "release first: %t", releaseFirst)
+	}
+}
+
+// Who gives up waiting wakes those who let it go first.
+func TestWhoLeavesTheQueueWakesTheNext(t *testing.T) {
+	s := testdb.Open(t)
+	for _, r := range []string{"r1", "r2", "r3"} {
+		run(t, s, r)
+	}
+	require.Nil(t, take(t, s, "r1", "k"))
+	require.NotNil(t, take(t, s, "r2", "k"))
+	require.NotNil(t, take(t, s, "r3", "k"))
+	release(t, s, "r1")
+	require.NoError(t, s.DB.Exec("update run set owner = null, rung_at = null").Error)
+	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error { return s.LeaveQueue(ctx, tx, "r2") }))
+	assert.True(t, rung(t, s, "r3"))
+	assert.Nil(t, take(t, s, "r3", "k"))
 }

@@ -74,6 +74,8 @@ type Source struct {
 type Service struct {
 	Name                 string `gorm:"primaryKey"`
 	Title, Owner, Stance string
+	// QuietMinutes is how long an alert may go on after its incident was closed; 0: 15.
+	QuietMinutes int
 }
 
 // Target is a host that runbooks act on.
@@ -193,6 +195,8 @@ type Run struct {
 	Awaits    string // the run that holds what this one waits for
 	Alert     string // the alert that started it
 	AgainOf   string // the run whose inputs it was begun with again
+	// SetAsideAt is when it was taken out of all hands because instances died of it.
+	SetAsideAt *time.Time
 }
 
 // Event is one entry of a run's log.

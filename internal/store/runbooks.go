@@ -59,7 +59,7 @@ func (s *Store) PushRunbook(ctx context.Context, text, by string) (*Revision, ru
 // Newest gives the newest revision of a runbook.
 func (s *Store) Newest(ctx context.Context, name string) (*Revision, error) {
 	var r Revision
-	err := s.DB.WithContext(ctx).Raw("select v.* from runbook r join revision v on v.name = r.name and v.number = r.number where r.name = ?", name).Scan(&r).Error
+	err := s.In(ctx).Raw("select v.* from runbook r join revision v on v.name = r.name and v.number = r.number where r.name = ?", name).Scan(&r).Error
 	if err == nil && r.Name == "" {
 		return nil, ErrNotFound
 	}

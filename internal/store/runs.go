@@ -27,7 +27,9 @@ var ErrMoved = errors.New("the log has moved on")
 func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Client[pgx.Tx], error) {
 	return river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Workers: workers, Logger: log,
-		Queues:                      map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}, DeliverQueue: {MaxWorkers: 16}},
+		// What an instance had in hand when it died is taken up soon, not after the library's hour.
+		JobTimeout: 30 * time.Second, RescueStuckJobsAfter: time.Minute,
 		CompletedJobRetentionPeriod: time.Hour,
 	})
 }
@@ -37,7 +39,7 @@ func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Clie
 func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
 	var rows []Run
 	err := s.DB.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
-		where id = ? and owner is null and ended_at is null and rules <= ? returning *`, owner, run, flow.Rules).Scan(&rows).Error
+		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ? returning *`, owner, run, flow.Rules).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -120,6 +122,10 @@ func (s *Store) Speak(ctx context.Context, b *Bulk, r *Run, e flow.Event, h Head
 	if err := addEvents(b, r.ID, []flow.Event{e}); err != nil {
 		return err
 	}
+	if r.EndedAt != nil || r.SetAsideAt != nil {
+		// A late fact of a run that is over decides nothing and revives nothing; one that is set aside hears it later.
+		return b.tx.Exec("update run set version = version + 1 where id = ?", r.ID).Error
+	}
 	ring := r.Owner == nil && r.RungAt == nil
 	set := "version = version + 1, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if ring {
@@ -179,7 +185,7 @@ func (s *Store) RingDue(ctx context.Context) (int, time.Duration, error) {
 		}
 		n = len(due)
 		if n > 0 {
-			if err := s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in ? and owner is null and rung_at is null and ended_at is null returning id`, due)); err != nil {
+			if err := s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in ? and owner is null and rung_at is null and ended_at is null and set_aside_at is null returning id`, due)); err != nil {
 				return err
 			}
 		}

@@ -112,6 +112,15 @@ func (s *Store) migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return fmt.Errorf("prepare migrations: %w", err)
 	}
+	known := int64(0)
+	for _, m := range p.ListSources() {
+		known = max(known, m.Version)
+	}
+	if has, err := p.GetDBVersion(ctx); err != nil {
+		return fmt.Errorf("read the version of the schema: %w", err)
+	} else if has > known {
+		return fmt.Errorf("the database was brought to schema %d by a newer program; this one knows %d: run the newer program, or give another --database", has, known)
+	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bring the schema up to date: %w", err)
 	}
@@ -143,9 +152,22 @@ func (s *Store) migrateQueue(ctx context.Context) error {
 // Close ends all connections.
 func (s *Store) Close() { s.Pool.Close() }
 
-// Tx runs f in one transaction.
+type inTx struct{}
+
+// Tx runs f in one transaction. Its context carries the transaction for In.
 func (s *Store) Tx(ctx context.Context, f func(tx *gorm.DB) error) error {
-	return s.DB.WithContext(ctx).Transaction(f)
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		return f(tx.WithContext(context.WithValue(ctx, inTx{}, tx)))
+	})
+}
+
+// In is the database as a context has it: inside the transaction that the context carries, if there is one. Who holds
+// a connection and asks for a second one stands still as soon as all of them do.
+func (s *Store) In(ctx context.Context) *gorm.DB {
+	if tx, ok := ctx.Value(inTx{}).(*gorm.DB); ok {
+		return tx.WithContext(ctx)
+	}
+	return s.DB.WithContext(ctx)
 }
 
 // Now is the database's clock.
@@ -182,7 +204,12 @@ type Deliver struct {
 func (Deliver) Kind() string { return "deliver" }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
-func (Deliver) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: 12} }
+func (Deliver) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 12, Queue: DeliverQueue}
+}
+
+// DeliverQueue has workers of its own: a room that hangs must not keep a bell from being answered.
+const DeliverQueue = "deliver"
 
 // Enqueue puts jobs into the queue with this transaction, and wakes whoever waits once it commits.
 func (s *Store) Enqueue(ctx context.Context, tx *gorm.DB, jobs ...river.JobArgs) error {
@@ -194,11 +221,22 @@ func (s *Store) Enqueue(ctx context.Context, tx *gorm.DB, jobs ...river.JobArgs)
 		return errors.New("enqueue needs a transaction")
 	}
 	params := make([]river.InsertManyParams, len(jobs))
+	queues := map[string]bool{}
 	for i, j := range jobs {
 		params[i] = river.InsertManyParams{Args: j}
+		queue := river.QueueDefault
+		if o, ok := j.(river.JobArgsWithInsertOpts); ok && o.InsertOpts().Queue != "" {
+			queue = o.InsertOpts().Queue
+		}
+		queues[queue] = true
 	}
 	if _, err := s.inserts.InsertManyFastTx(ctx, sqlTx, params); err != nil {
 		return fmt.Errorf("put into the queue: %w", err)
 	}
-	return tx.Exec(`select pg_notify(current_schema() || '.river_insert', '{"queue":"default"}')`).Error
+	for q := range queues {
+		if err := tx.Exec(`select pg_notify(current_schema() || '.river_insert', json_build_object('queue', ?::text)::text)`, q).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -156,6 +156,8 @@ type none struct{}
 
 func (none) Values(context.Context, leave.Facts) []string { return nil }
 
+func (none) Known(context.Context, []string, []string) []string { return nil }
+
 func (none) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
 	return r, nil, nil
 }
@@ -181,7 +183,7 @@ title: Bench
 owner: bench
 service: bench
 starts: {any: {alert: alert.labels.signal == "bench", inputs: {n: "{{ alert.labels.n }}"}}}
-inputs: {n: {type: text}}
+inputs: {n: {type: text, pattern: "^[a-z0-9]+$"}}
 steps:
   - look: First
     from: here

@@ -48,17 +48,18 @@ func TestMain(m *testing.M) {
 
 // stage is a service process that can be killed, with the fleet outside of it.
 type stage struct {
-	t      *testing.T
-	url    string
-	dir    string
-	listen string
-	fleet  *demo.Fleet
-	admin  *api.ClientWithResponses
-	source string
-	mu     sync.Mutex
-	proc   *exec.Cmd
-	log    bytes.Buffer
-	kills  int
+	t        *testing.T
+	url      string
+	dir      string
+	listen   string
+	fleet    *demo.Fleet
+	admin    *api.ClientWithResponses
+	approver *api.ClientWithResponses
+	source   string
+	mu       sync.Mutex
+	proc     *exec.Cmd
+	log      bytes.Buffer
+	kills    int
 }
 
 func set(t *testing.T) *stage {
@@ -78,6 +79,11 @@ func set(t *testing.T) *stage {
 	token, _, err := access.New(st).AddToken(context.Background(), "admin", []access.Role{access.Admin}, time.Hour, "test")
 	require.NoError(t, err)
 	s.admin, err = demo.Client("http://"+s.listen, token)
+	require.NoError(t, err)
+	// Who pushed the runbook does not approve what it changes.
+	token, _, err = access.New(st).AddToken(context.Background(), "approver", []access.Role{access.Approver}, time.Hour, "somebody else")
+	require.NoError(t, err)
+	s.approver, err = demo.Client("http://"+s.listen, token)
 	require.NoError(t, err)
 	s.source, err = demo.SetUp(context.Background(), s.admin, s.fleet, nil, "http://127.0.0.1:1/", "")
 	require.NoError(t, err)
@@ -139,7 +145,7 @@ func (s *stage) person() (*api.Incident, error) {
 		return nil, err
 	}
 	for _, x := range *g.JSON200 {
-		if _, err := s.admin.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}); err != nil {
+		if _, err := s.approver.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}); err != nil {
 			return nil, err
 		}
 	}
@@ -152,7 +158,7 @@ func (s *stage) person() (*api.Incident, error) {
 		if len(s.fleet.Queue.Changes()) > 0 {
 			choice = flow.Happened
 		}
-		if _, err := s.admin.AnswerQuestionWithResponse(ctx, x.Id, api.Answer{Choice: choice}); err != nil {
+		if _, err := s.approver.AnswerQuestionWithResponse(ctx, x.Id, api.Answer{Choice: choice}); err != nil {
 			return nil, err
 		}
 	}

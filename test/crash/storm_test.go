@@ -37,11 +37,12 @@ var stormBook string
 
 // node is one service process of several on one database.
 type node struct {
-	listen string
-	admin  *api.ClientWithResponses
-	proc   *exec.Cmd
-	frozen time.Time
-	log    bytes.Buffer
+	listen   string
+	admin    *api.ClientWithResponses
+	approver *api.ClientWithResponses
+	proc     *exec.Cmd
+	frozen   time.Time
+	log      bytes.Buffer
 }
 
 // storm is three service processes, a database and hosts, all of which can be hurt.
@@ -94,8 +95,13 @@ func newStorm(t *testing.T) *storm {
 	defer st.Close()
 	s.token, _, err = access.New(st).AddToken(ctx, "admin", []access.Role{access.Admin}, time.Hour, "test")
 	require.NoError(t, err)
+	// Who pushed the runbook does not approve what it changes.
+	approver, _, err := access.New(st).AddToken(ctx, "approver", []access.Role{access.Approver}, time.Hour, "somebody else")
+	require.NoError(t, err)
 	for _, n := range s.nodes {
 		n.admin, err = demo.Client("http://"+n.listen, s.token)
+		require.NoError(t, err)
+		n.approver, err = demo.Client("http://"+n.listen, approver)
 		require.NoError(t, err)
 	}
 	s.source, err = demo.SetUp(ctx, s.nodes[0].admin, s.fleet, nil, "http://127.0.0.1:1/", "")
@@ -186,7 +192,7 @@ func (s *storm) person(stop <-chan struct{}) {
 		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		if g, err := n.admin.ListGatesWithResponse(ctx); err == nil && g.JSON200 != nil {
 			for _, x := range *g.JSON200 {
-				n.admin.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}) //nolint:errcheck // asked again later
+				n.approver.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}) //nolint:errcheck // asked again later
 			}
 		}
 		if q, err := n.admin.ListQuestionsWithResponse(ctx); err == nil && q.JSON200 != nil {
@@ -203,7 +209,7 @@ func (s *storm) answer(ctx context.Context, n *node, q api.Question) {
 	if s.fleet.Works.Attempt(q.Attempt) == 0 {
 		choice = flow.DoItAgain
 	}
-	r, err := n.admin.AnswerQuestionWithResponse(ctx, q.Id, api.Answer{Choice: choice})
+	r, err := n.approver.AnswerQuestionWithResponse(ctx, q.Id, api.Answer{Choice: choice})
 	if err == nil && r.StatusCode() == http.StatusNoContent && choice == flow.DoItAgain {
 		s.mu.Lock()
 		s.again[q.Attempt]++

@@ -582,6 +582,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a run go on that was set aside because the program died of it. */
+        post: operations["releaseRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/again": {
         parameters: {
             query?: never;
@@ -884,6 +901,8 @@ export interface components {
         Token: {
             name: string;
             roles: components["schemas"]["Role"][];
+            /** @description the person who answers for it */
+            made_by?: string;
             /** Format: date-time */
             expires_at: string;
             /** Format: date-time */
@@ -915,22 +934,22 @@ export interface components {
             call_back?: string;
         };
         ThingName: string;
+        /** @description What is not given stays as it is; a new service needs its owner, and has the stance ask. */
         Service: {
             name: components["schemas"]["ThingName"];
             title?: string;
-            owner: components["schemas"]["ThingName"];
-            /**
-             * @default ask
-             * @enum {string}
-             */
-            stance: "suggest" | "ask" | "act";
+            owner?: components["schemas"]["ThingName"];
+            /** @enum {string} */
+            stance?: "suggest" | "ask" | "act";
+            /** @description how long an alert may go on after its incident was closed, before that is opened again; 15 unless said */
+            quiet_minutes?: number;
         };
+        /** @description What is not given stays as it is; a new target needs its service and address, and has the port 22. */
         Target: {
             name: components["schemas"]["ThingName"];
-            service: components["schemas"]["ThingName"];
-            address: string;
-            /** @default 22 */
-            port: number;
+            service?: components["schemas"]["ThingName"];
+            address?: string;
+            port?: number;
             account?: string;
             /** @description the name of the secret that holds its key or password */
             secret?: string;
@@ -1318,6 +1337,9 @@ export interface components {
             because?: string;
             /** @description take its changes back first, the newest first */
             undo?: boolean;
+        };
+        Release: {
+            because?: string;
         };
         Instance: {
             id: string;
@@ -2507,6 +2529,31 @@ export interface operations {
         };
         responses: {
             /** @description it will end */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Release"];
+            };
+        };
+        responses: {
+            /** @description it goes on */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -61,6 +61,8 @@ export const useRunbookGraph = (name: MaybeRefOrGetter<string>) =>
 
 export const useAgain = () => useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/again', { params: { path: { id } } })) })
 
+export const useRelease = () => useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/release', { params: { path: { id } }, body: {} })) })
+
 export const useCancel = () =>
   useMutation({
     mutationFn: (c: { id: string; because: string; undo: boolean }) =>

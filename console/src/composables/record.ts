@@ -60,10 +60,10 @@ export interface Group {
 }
 
 const words: Record<string, string> = {
-  'alert.raised': 'alert', 'alert.worse': 'alert', 'alert.better': 'alert', 'alert.cleared': 'alert', 'run.begun': 'run', 'run.ended': 'run', 'run.refused': 'person', 'run.held': 'wait', 'run.dropped': 'run', 'run.failed': 'person',
+  'alert.raised': 'alert', 'alert.worse': 'alert', 'alert.better': 'alert', 'alert.cleared': 'alert', 'run.begun': 'run', 'run.ended': 'run', 'run.refused': 'person', 'run.held': 'wait', 'run.dropped': 'run', 'run.failed': 'person', 'run.set-aside': 'person', 'halt.awaited': 'waits', 'halt.lifted': 'go on', 'run.released': 'run',
   'run.handed-over': 'handed over', 'nothing.started': 'person', 'look.taken': 'look', 'look.incomplete': 'look', 'gate.raised': 'gate', 'gate.approved': 'approved', 'gate.refused': 'refused',
   'gate.expired': 'expired', 'change.begun': 'change', 'change.ended': 'change', 'change.still': 'still?', 'change.cleared': 'allowed', 'question.raised': 'question', 'question.answered': 'answer',
-  'question.expired': 'expired', 'incident.closed': 'closed', 'incident.kept-open': 'kept open', 'delivery.failed': 'not delivered', told: 'tell', note: 'note', 'attempt.lost': 'interrupted', 'step.skipped': 'skipped',
+  'question.expired': 'expired', 'incident.closed': 'closed', 'incident.reopened': 'open again', 'incident.kept-open': 'kept open', 'delivery.failed': 'not delivered', told: 'tell', note: 'note', 'attempt.lost': 'interrupted', 'step.skipped': 'skipped',
   'alert.turned': 'alert', 'step.troubled': 'trouble', 'wait.begun': 'wait', 'each.begun': 'each', 'call.begun': 'call', 'call.ended': 'call', 'lock.awaited': 'waits',
   'undo.planned': 'undo', 'undo.begun': 'undo', 'undo.done': 'undo', 'undo.ended': 'undo', 'run.cancelled': 'cancel',
 }
@@ -71,8 +71,8 @@ const words: Record<string, string> = {
 export const word = (e: Schemas['Entry'], c: Content) => (e.kind.startsWith('check.') ? (c.result ?? 'check') : (words[e.kind] ?? e.kind.split('.')[0]))
 
 /** Entries that people decided stand out. */
-export const human = (e: Schemas['Entry']) => (['gate.approved', 'gate.refused', 'question.answered', 'run.cancelled'].includes(e.kind) && !e.actor.startsWith('runbook:')) || (e.kind === 'note' && !e.actor.startsWith('runbook:'))
-export const waitsForPerson = (e: Schemas['Entry']) => ['gate.raised', 'question.raised', 'run.handed-over', 'run.refused', 'nothing.started', 'run.failed', 'delivery.failed'].includes(e.kind)
+export const human = (e: Schemas['Entry']) => (['gate.approved', 'gate.refused', 'question.answered', 'run.cancelled', 'run.released'].includes(e.kind) && !e.actor.startsWith('runbook:')) || (e.kind === 'note' && !e.actor.startsWith('runbook:'))
+export const waitsForPerson = (e: Schemas['Entry']) => ['gate.raised', 'question.raised', 'run.handed-over', 'run.refused', 'nothing.started', 'run.failed', 'run.set-aside', 'delivery.failed'].includes(e.kind)
 
 /** Groups entries of one step that follow one another. */
 export function group(entries: Schemas['Entry'][]): Group[] {

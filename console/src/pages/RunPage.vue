@@ -10,7 +10,7 @@ import QuestionPanel from '../components/QuestionPanel.vue'
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { clockTime, exact } from '../composables/clock'
-import { useAgain, useCancel, useGates, useQuestions, useRun, useRunGraph } from '../composables/data'
+import { useAgain, useCancel, useRelease, useGates, useQuestions, useRun, useRunGraph } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -22,6 +22,7 @@ const router = useRouter()
 const session = useSession()
 const again = useAgain()
 const cancel = useCancel()
+const release = useRelease()
 const asked = ref(false)
 const because = ref('')
 const wrong = ref('')
@@ -40,6 +41,7 @@ async function trying(what: () => Promise<unknown>) {
   }
 }
 const stop = (undo: boolean) => trying(() => cancel.mutateAsync({ id: id.value, because: because.value.trim(), undo }))
+const goOn = () => trying(() => release.mutateAsync(id.value))
 const repeat = () => trying(async () => router.push(`/runs/${(await again.mutateAsync(id.value)).id}`))
 </script>
 
@@ -59,6 +61,7 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
       <p v-if="r.awaits">It waits for <router-link :to="`/runs/${r.awaits}`">run {{ r.awaits }}</router-link>, which is at work on the same.</p>
       <p v-if="r.again_of">Begun with the inputs of <router-link :to="`/runs/${r.again_of}`">run {{ r.again_of }}</router-link>.</p>
       <div v-if="session.may('operator')" class="acts">
+        <v-btn v-if="r.waits_on === 'set-aside'" size="small" :loading="release.isPending.value" @click="goOn">Let it go on</v-btn>
         <v-btn v-if="!r.ended_at" size="small" @click="asked = !asked">Cancel this run</v-btn>
         <v-btn v-else size="small" :loading="again.isPending.value" @click="repeat">Run again</v-btn>
       </div>

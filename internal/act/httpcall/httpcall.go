@@ -3,6 +3,7 @@ package httpcall
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -55,16 +57,67 @@ func (a Allowed) control(_, address string, _ syscall.RawConn) error {
 
 // Client makes an HTTP client that reaches only allowed addresses, follows no redirects and uses no proxy.
 func (a Allowed) Client(timeout time.Duration) *http.Client {
-	d := &net.Dialer{Timeout: 10 * time.Second, Control: a.control}
-	return &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DialContext: d.DialContext, TLSHandshakeTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10, IdleConnTimeout: 30 * time.Second}}
+	return &http.Client{Timeout: timeout, CheckRedirect: stayHere, Transport: a.transport()}
 }
 
+func stayHere(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+func (a Allowed) dialer() *net.Dialer {
+	return &net.Dialer{Timeout: 10 * time.Second, Control: a.control}
+}
+
+func (a Allowed) transport() *http.Transport {
+	return &http.Transport{DialContext: a.dialer().DialContext, TLSHandshakeTimeout: 10 * time.Second,
+		MaxResponseHeaderBytes: 64 << 10, IdleConnTimeout: 30 * time.Second, MaxIdleConnsPerHost: 8, MaxIdleConns: 256}
+}
+
+// once makes a client for one request that is sent at most once. Go's transport repeats a request on a kept
+// connection that dies, a POST too where it carries an Idempotency-Key; on a connection of its own it does not.
+// HTTP/2, which repeats what a server refused, is not spoken. ready is asked when the connection stands, and sent
+// tells from then on that the request may have left.
+func (a Allowed) once(ready func(context.Context) error) (c *http.Client, sent *atomic.Bool) {
+	sent = &atomic.Bool{}
+	leave := func(ctx context.Context, conn net.Conn, err error) (net.Conn, error) {
+		if err == nil && sent.Load() {
+			err = errTwice
+		}
+		if err == nil {
+			err = ready(ctx)
+		}
+		if err != nil {
+			if conn != nil {
+				conn.Close()
+			}
+			return nil, err
+		}
+		sent.Store(true)
+		return conn, nil
+	}
+	t := a.transport()
+	t.DisableKeepAlives = true
+	t.DialContext = func(ctx context.Context, network, addr string) (net.Conn, error) {
+		conn, err := a.dialer().DialContext(ctx, network, addr)
+		return leave(ctx, conn, err)
+	}
+	t.DialTLSContext = func(ctx context.Context, network, addr string) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		defer cancel()
+		conn, err := (&tls.Dialer{NetDialer: a.dialer()}).DialContext(ctx, network, addr)
+		return leave(ctx, conn, err)
+	}
+	return &http.Client{CheckRedirect: stayHere, Transport: t}, sent
+}
+
+var errTwice = errors.New("the request would be sent a second time")
+
 // Hand makes HTTP calls.
-type Hand struct{ client *http.Client }
+type Hand struct {
+	allowed Allowed
+	looks   *http.Client
+}
 
 // New makes a hand that reaches only these networks.
-func New(a Allowed) *Hand { return &Hand{a.Client(0)} }
+func New(a Allowed) *Hand { return &Hand{a, a.Client(0)} }
 
 // Do implements act.Hand. The body of the answer is the output, the status its exit.
 func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
@@ -83,11 +136,15 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	}
 	// RFC draft idempotency-key: servers that know it carry a change out once.
 	req.Header.Set("Idempotency-Key", job.Attempt)
-	res, err := h.client.Do(req)
+	client, sent := h.looks, &atomic.Bool{}
+	if !r.Looks {
+		client, sent = h.allowed.once(job.Leave)
+		defer client.CloseIdleConnections()
+	}
+	res, err := client.Do(req)
 	if err != nil {
-		var op *net.OpError
-		if errors.Is(err, errNotAllowed) || errors.As(err, &op) && op.Op == "dial" {
-			return act.Failed(err.Error())
+		if !sent.Load() {
+			return act.Unready(err)
 		}
 		return act.Result{State: flow.Unknown, Error: err.Error()}
 	}

@@ -1,10 +1,14 @@
 package httpcall
 
 import (
+	"bufio"
 	"context"
+	"errors"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -66,4 +70,71 @@ func TestCalls(t *testing.T) {
 	assert.Equal(t, flow.Failed, r.State)
 	_, err := ParseAllowed([]string{"everything"})
 	assert.ErrorContains(t, err, "no network")
+}
+
+// dying answers the first request on each connection, reads the second and closes the connection.
+func dying(t *testing.T) (url string, got *atomic.Int64) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	got = &atomic.Int64{}
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				in := bufio.NewReader(c)
+				for n := 0; n < 2; n++ {
+					r, err := http.ReadRequest(in)
+					if err != nil {
+						return
+					}
+					io.Copy(io.Discard, r.Body)
+					if r.Method == "POST" {
+						got.Add(1)
+					}
+					if n == 0 && r.URL.Path != "/die" {
+						io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+					} else {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return "http://" + l.Addr().String(), got
+}
+
+func TestAChangeIsNeverSentTwice(t *testing.T) {
+	url, got := dying(t)
+	a, err := ParseAllowed([]string{"127.0.0.1"})
+	require.NoError(t, err)
+	h := New(a)
+	for i := range int64(4) {
+		r := h.Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/x", Body: "{}", Timeout: 5}})
+		assert.Equal(t, i+1, got.Load(), "one call is one request, whatever became of the connection (%s %s)", r.State, r.Error)
+	}
+	before := got.Load()
+	r := h.Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/die", Timeout: 5}})
+	assert.Equal(t, flow.Unknown, r.State, "it was read and not answered")
+	assert.Equal(t, before+1, got.Load())
+}
+
+func TestNothingIsSentWhereLeaveIsGoneAfterDialling(t *testing.T) {
+	var got atomic.Int64
+	s := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { got.Add(1) }))
+	defer s.Close()
+	tls := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { got.Add(1) }))
+	defer tls.Close()
+	a, err := ParseAllowed([]string{"127.0.0.1"})
+	require.NoError(t, err)
+	for _, url := range []string{s.URL, tls.URL} {
+		r := New(a).Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url, Timeout: 5},
+			Ready: func(context.Context) error { return errors.New("this instance was taken for dead") }})
+		assert.Equal(t, flow.Failed, r.State, r.Error)
+	}
+	assert.Zero(t, got.Load())
 }

@@ -49,6 +49,9 @@ func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	cmd.WaitDelay = 2 * time.Second
 	stdout, stderr := act.Streams(job)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
+	if err := job.Leave(ctx); err != nil {
+		return act.Unready(err)
+	}
 	if err := cmd.Start(); err != nil {
 		return act.Failed(err.Error())
 	}

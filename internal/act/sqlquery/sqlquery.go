@@ -55,6 +55,9 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 		defer cancel()
 		conn.Close(ctx) //nolint:errcheck // the server notices
 	}()
+	if err := job.Leave(ctx); err != nil {
+		return act.Unready(err)
+	}
 	out, err := run(ctx, conn, r.SQL.Text, params(r.SQL.With), r.Looks)
 	if err != nil {
 		var pg *pgconn.PgError

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"slices"
@@ -27,11 +28,17 @@ type Credential func(ctx context.Context, f leave.Facts) (kind string, value []b
 type Hand struct {
 	credential Credential
 	mu         sync.Mutex
-	kept       map[leave.Facts]*ssh.Client
+	hosts      map[leave.Facts]*host
+	closed     chan struct{}
+	once       sync.Once
 }
 
 // New makes a hand that signs in with the credentials it is given.
-func New(c Credential) *Hand { return &Hand{credential: c, kept: map[leave.Facts]*ssh.Client{}} }
+func New(c Credential) *Hand {
+	h := &Hand{credential: c, hosts: map[leave.Facts]*host{}, closed: make(chan struct{})}
+	go h.tidy()
+	return h
+}
 
 // dialTime bounds connecting and signing in, within the timeout of the step.
 const dialTime = 10 * time.Second
@@ -41,108 +48,73 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.Timeout)*time.Second)
 	defer cancel()
-	session, err := h.session(ctx, r.Target)
+	line, stdin, err := command(r, job.Attempt)
+	if err != nil {
+		return act.Failed(err.Error())
+	}
+	ch, reqs, done, err := h.channel(ctx, r.Target)
 	if err != nil {
 		return act.Failed(fmt.Sprintf("%s: %s", r.Target.Name, err))
 	}
-	defer session.Close()
+	if err := job.Leave(ctx); err != nil {
+		go ssh.DiscardRequests(reqs)
+		ch.Close() //nolint:errcheck // nothing was begun on it
+		done(false)
+		return act.Unready(err)
+	}
 	stdout, stderr := act.Streams(job)
-	session.Stdout, session.Stderr = stdout, stderr
-	finish := func(res act.Result) act.Result {
-		res.Stdout, res.Stderr = stdout.Taken(), stderr.Taken()
-		return res
-	}
-	started := make(chan error, 1)
-	line, stdin := command(r, job.Attempt)
-	session.Stdin = strings.NewReader(stdin)
-	go func() { started <- session.Start(line) }()
-	select {
-	case err := <-started:
-		if err != nil {
-			// A target that answers no has not begun; a connection that breaks may have.
-			if !refused(err) {
-				h.drop(r.Target)
-				return finish(act.Result{State: flow.Unknown, Error: "the connection broke while the command was being sent: " + err.Error()})
-			}
-			return finish(act.Failed("the target refused to run a command: " + err.Error()))
-		}
-	case <-ctx.Done():
-		h.drop(r.Target)
-		return finish(act.Result{State: flow.Unknown, Error: late(ctx, r, "the target did not answer")})
-	}
-	ended := make(chan error, 1)
-	go func() { ended <- session.Wait() }()
-	select {
-	case err = <-ended:
-	case <-ctx.Done():
-		h.stopRemote(job, session, ended)
-		return finish(act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")})
-	}
-	var exit *ssh.ExitError
-	switch {
-	case err == nil:
-		return finish(act.Ended(0, r.Accept))
-	case errors.As(err, &exit) && exit.Signal() == "":
-		return finish(act.Ended(exit.ExitStatus(), r.Accept))
-	case errors.As(err, &exit):
-		return finish(act.Result{State: flow.Unknown, Error: "the command was ended by signal " + exit.Signal()})
-	}
-	h.drop(r.Target)
-	if r.AcceptLost {
-		return finish(act.Result{State: flow.OK})
-	}
-	return finish(act.Result{State: flow.Unknown, Error: "the connection was lost before the command ended"})
+	res, broken := h.carry(ctx, job, ch, reqs, line, stdin, stdout, stderr)
+	done(broken)
+	res.Stdout, res.Stderr = stdout.Taken(), stderr.Taken()
+	return res
 }
 
-// stopTime is how long a command has to end after it was told to, before it is killed.
-const stopTime = 3 * time.Second
-
-// killAttempt ends every process of the account that has the attempt in its environment ($1, the signal $2):
-// the command and all that it began, in whichever process group.
-const killAttempt = `for p in /proc/[0-9]*; do
- if [ "${p##*/}" != $$ ] && tr '\0' '\n' <"$p/environ" 2>/dev/null | grep -qxF "URGENTIS_ATTEMPT=$1"; then kill -"$2" "${p##*/}" 2>/dev/null; fi
-done`
-
-// stopRemote ends the command on the target, not merely the channel: by the signal of RFC 4254, 6.9, which not
-// every server passes on, and by its attempt.
-func (h *Hand) stopRemote(job act.Job, session *ssh.Session, ended <-chan error) {
-	defer session.Close()
-	for _, sig := range []ssh.Signal{ssh.SIGTERM, ssh.SIGKILL} {
-		session.Signal(sig) //nolint:errcheck // not every server knows signals
-		if !job.Request.Plain {
-			h.signalAttempt(job, string(sig))
+// carry runs the command on a session. broken says that its connection is of no use any more.
+func (h *Hand) carry(ctx context.Context, job act.Job, ch ssh.Channel, reqs <-chan *ssh.Request, line, stdin string, stdout, stderr io.Writer) (res act.Result, broken bool) {
+	r := job.Request
+	type began struct {
+		s   *session
+		err error
+	}
+	started := make(chan began, 1)
+	go func() { s, err := h.start(ch, reqs, line, stdin, stdout, stderr); started <- began{s, err} }()
+	var s *session
+	select {
+	case b := <-started:
+		// A target that answers no has not begun; a connection that breaks may have.
+		if errors.Is(b.err, errRefused) {
+			return act.Failed(b.err.Error()), false
 		}
+		if b.err != nil {
+			return act.Result{State: flow.Unknown, Error: "the connection broke while the command was being sent: " + b.err.Error()}, true
+		}
+		s = b.s
+	case <-ctx.Done():
+		ch.Close() //nolint:errcheck // it did not answer
+		return act.Result{State: flow.Unknown, Error: late(ctx, r, "the target did not answer")}, true
+	}
+	select {
+	case <-s.exited:
+	case <-ctx.Done():
+		// What came in the very moment counts.
 		select {
-		case <-ended:
-			return
-		case <-time.After(stopTime):
+		case <-s.exited:
+		default:
+			h.stop(job, s)
+			s.settle()
+			return act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")}, false
 		}
 	}
-}
-
-func (h *Hand) signalAttempt(job act.Job, sig string) {
-	ctx, cancel := context.WithTimeout(context.Background(), stopTime)
-	defer cancel()
-	s, err := h.session(ctx, job.Request.Target)
-	if err != nil {
-		return
+	s.settle()
+	switch {
+	case s.exit != nil:
+		return act.Ended(*s.exit, r.Accept), false
+	case s.signal != "":
+		return act.Result{State: flow.Unknown, Error: "the command was ended by signal " + s.signal}, false
+	case r.AcceptLost:
+		return act.Result{State: flow.OK}, true
 	}
-	defer s.Close()
-	words := []string{"sh", "-c", killAttempt, "sh", job.Attempt, sig}
-	if as := job.Request.As; as != "" {
-		words = append([]string{"sudo", "-n", "-u", as, "--"}, words...)
-	}
-	done := make(chan struct{})
-	go func() { s.Run(act.Quote(words)); close(done) }() //nolint:errcheck // what it could not end is killed next
-	select {
-	case <-done:
-	case <-ctx.Done():
-	}
-}
-
-// refused recognises the library's error for a request that the server answered with no.
-func refused(err error) bool {
-	return strings.HasPrefix(err.Error(), "ssh: command ") && strings.HasSuffix(err.Error(), " failed")
+	return act.Result{State: flow.Unknown, Error: "the connection was lost before the command ended"}, true
 }
 
 func late(ctx context.Context, r leave.Request, what string) string {
@@ -157,10 +129,10 @@ const putFile = `set -e; umask 077; cat >"$1.part"; chmod "$2" "$1.part"; mv -- 
 
 // command writes the words for a POSIX shell, with the attempt in the environment, and what is sent to its
 // standard input. Secrets come by standard input: a command line can be seen by others on the host.
-func command(r leave.Request, attempt string) (line, stdin string) {
+func command(r leave.Request, attempt string) (line, stdin string, err error) {
 	words, stdin := r.Words, r.Stdin
 	if r.Plain {
-		return strings.Join(words, " "), stdin
+		return strings.Join(words, " "), stdin, nil
 	}
 	if r.File != nil {
 		words, stdin = []string{"sh", "-c", putFile, "sh", r.File.To, r.File.Mode}, r.File.Text
@@ -183,83 +155,22 @@ func command(r leave.Request, attempt string) (line, stdin string) {
 		script := ""
 		values := ""
 		for _, n := range hidden {
-			script += "IFS= read -r " + n + "; export " + n + "; "
-			values += r.Env[n] + "\n"
+			if strings.ContainsRune(r.Env[n], 0) {
+				return "", "", fmt.Errorf("the secret in %s holds the NUL character, which no environment can; nothing was begun", n)
+			}
+			// A value has as many lines as it has; what comes after it belongs to the next, or to the command.
+			script += n + "=; IFS= read -r U_; while [ \"$U_\" -gt 0 ]; do IFS= read -r U_L; " + n + "=\"$" + n + "$U_L$U_N\"; U_=$((U_-1)); done; " + n + "=${" + n + "%?}; export " + n + "; "
+			values += strconv.Itoa(strings.Count(r.Env[n], "\n")+1) + "\n" + r.Env[n] + "\n"
 		}
+		script = "U_N='\n'; " + script + "unset U_ U_L U_N; "
 		words = append([]string{"sh", "-c", script + `exec "$@"`, "sh"}, words...)
 		stdin = values + stdin
 	}
-	return env + act.Quote(words), stdin
+	return env + act.Quote(words), stdin, nil
 }
 
-// session opens a session on a kept connection, or on a new one if the kept one is broken.
-func (h *Hand) session(ctx context.Context, f leave.Facts) (*ssh.Session, error) {
-	h.mu.Lock()
-	c := h.kept[f]
-	h.mu.Unlock()
-	if c != nil {
-		if s, err := open(ctx, c); err == nil {
-			return s, nil
-		}
-		h.drop(f)
-	}
-	c, err := h.dial(ctx, f)
-	if err != nil {
-		return nil, err
-	}
-	h.mu.Lock()
-	if old := h.kept[f]; old != nil {
-		old.Close()
-	}
-	h.kept[f] = c
-	h.mu.Unlock()
-	return open(ctx, c)
-}
-
-// open opens a session; a connection that does not answer in a short time counts as broken.
-func open(ctx context.Context, c *ssh.Client) (*ssh.Session, error) {
-	type opened struct {
-		s   *ssh.Session
-		err error
-	}
-	done := make(chan opened, 1)
-	go func() { s, err := c.NewSession(); done <- opened{s, err} }()
-	t := time.NewTimer(dialTime / 2)
-	defer t.Stop()
-	select {
-	case o := <-done:
-		return o.s, o.err
-	case <-t.C:
-	case <-ctx.Done():
-	}
-	go func() {
-		if o := <-done; o.s != nil {
-			o.s.Close()
-		}
-	}()
-	return nil, errors.New("no answer on the connection")
-}
-
-func (h *Hand) drop(f leave.Facts) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if c := h.kept[f]; c != nil {
-		go c.Close()
-		delete(h.kept, f)
-	}
-}
-
-// Close ends all kept connections.
-func (h *Hand) Close() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for f, c := range h.kept {
-		c.Close()
-		delete(h.kept, f)
-	}
-}
-
-func (h *Hand) dial(ctx context.Context, f leave.Facts) (*ssh.Client, error) {
+// connect dials and signs in.
+func (h *Hand) connect(ctx context.Context, f leave.Facts) (*ssh.Client, error) {
 	if f.HostKey == "" {
 		return nil, errors.New("its host key is not known; set it on the target")
 	}
@@ -289,12 +200,12 @@ func (h *Hand) dial(ctx context.Context, f leave.Facts) (*ssh.Client, error) {
 		}
 		cfg.Auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	}
-	return connect(ctx, net.JoinHostPort(f.Address, strconv.Itoa(f.Port)), cfg)
+	return dial(ctx, net.JoinHostPort(f.Address, strconv.Itoa(f.Port)), cfg)
 }
 
 var errWrongKey = errors.New("its host key is not the pinned one; somebody else may be answering there")
 
-func connect(ctx context.Context, addr string, cfg *ssh.ClientConfig) (*ssh.Client, error) {
+func dial(ctx context.Context, addr string, cfg *ssh.ClientConfig) (*ssh.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, dialTime)
 	defer cancel()
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", addr)

@@ -12,7 +12,9 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -25,8 +27,8 @@ import (
 	"urgentis/internal/act"
 )
 
-// host is a real sshd on loopback.
-type host struct {
+// sshHost is a real sshd on loopback.
+type sshHost struct {
 	facts leave.Facts
 	key   []byte
 	cmd   *exec.Cmd
@@ -42,7 +44,7 @@ func keys(t *testing.T) (private []byte, public string) {
 	return pem.EncodeToMemory(block), strings.TrimSpace(string(xssh.MarshalAuthorizedKey(s.PublicKey())))
 }
 
-func sshd(t *testing.T) *host {
+func sshd(t *testing.T, more ...string) *sshHost {
 	// Not in t.TempDir: sshd's own account must be able to read the way to authorized_keys.
 	dir, err := os.MkdirTemp("", "urgentis-sshd-")
 	require.NoError(t, err)
@@ -59,14 +61,14 @@ func sshd(t *testing.T) *host {
 	require.NoError(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
 	require.NoError(t, l.Close())
-	conf := file("sshd_config", fmt.Appendf(nil, "Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication no\n",
-		port, file("host", hostKey, 0o600), file("authorized", []byte(clientPub+"\n"), 0o644)), 0o644)
+	conf := file("sshd_config", fmt.Appendf(nil, "Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication no\n%s\n",
+		port, file("host", hostKey, 0o600), file("authorized", []byte(clientPub+"\n"), 0o644), strings.Join(more, "\n")), 0o644)
 	if os.Getuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	}
 	u, err := user.Current()
 	require.NoError(t, err)
-	h := &host{key: clientKey, facts: leave.Facts{Name: "real", Address: "127.0.0.1", Port: port, Account: u.Username, HostKey: hostPub, Secret: "k@1"},
+	h := &sshHost{key: clientKey, facts: leave.Facts{Name: "real", Address: "127.0.0.1", Port: port, Account: u.Username, HostKey: hostPub, Secret: "k@1"},
 		cmd: exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", conf)}
 	require.NoError(t, h.cmd.Start(), "openssh-server is not installed; run build/setup.sh openssh-server")
 	t.Cleanup(func() { h.cmd.Process.Kill(); h.cmd.Wait() }) //nolint:errcheck // it is killed
@@ -80,13 +82,13 @@ func sshd(t *testing.T) *host {
 	return h
 }
 
-func (h *host) hand(t *testing.T) *Hand {
+func (h *sshHost) hand(t *testing.T) *Hand {
 	hand := New(func(context.Context, leave.Facts) (string, []byte, error) { return "ssh-key", h.key, nil })
 	t.Cleanup(hand.Close)
 	return hand
 }
 
-func (h *host) job(timeout int, words ...string) act.Job {
+func (h *sshHost) job(timeout int, words ...string) act.Job {
 	return act.Job{Attempt: "r1:5:0:real:1", Request: leave.Request{Kind: "ssh", Target: h.facts, Words: words, Timeout: timeout}}
 }
 
@@ -114,7 +116,7 @@ func TestOnARealHost(t *testing.T) {
 	// Output comes while the command runs.
 	pieces := make(chan string, 10)
 	job = h.job(10, "sh", "-c", "echo one; sleep 0.3; echo two")
-	job.Live = func(p string) { pieces <- p }
+	job.Live = func(_ int, p string) { pieces <- p }
 	done := make(chan act.Result, 1)
 	go func() { done <- hand.Do(ctx, job) }()
 	assert.Equal(t, "one\n", <-pieces)
@@ -143,7 +145,7 @@ func TestWhatIsNotSeenIsUnknown(t *testing.T) {
 	done := make(chan act.Result, 1)
 	started := make(chan string, 1)
 	job := h.job(30, "sh", "-c", "echo $PPID; sleep 30")
-	job.Live = func(p string) { started <- p }
+	job.Live = func(_ int, p string) { started <- p }
 	go func() { done <- hand.Do(context.Background(), job) }()
 	pid := strings.TrimSpace(<-started)
 	require.NoError(t, exec.Command("kill", "-9", pid).Run())
@@ -184,9 +186,7 @@ func TestAKeptConnectionThatDiedIsReplaced(t *testing.T) {
 	h := sshd(t)
 	hand := h.hand(t)
 	require.Equal(t, flow.OK, hand.Do(context.Background(), h.job(30, "true")).State)
-	hand.mu.Lock()
-	hand.kept[h.facts].Close()
-	hand.mu.Unlock()
+	hand.host(h.facts).conns[0].client.Close()
 	r := hand.Do(context.Background(), h.job(30, "true"))
 	assert.Equal(t, flow.OK, r.State, r.Error)
 }
@@ -240,4 +240,136 @@ func TestCancelEndsTheProcessGroup(t *testing.T) {
 		require.NoError(t, err)
 		return string(a) == string(b)
 	}, 5*time.Second, 10*time.Millisecond, "the loop in the background has ended too")
+}
+
+// connections counts those that the host has open from us.
+func (h *sshHost) connections(hand *Hand) int {
+	x := hand.host(h.facts)
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return len(x.conns)
+}
+
+// Many at once at a host to which nobody is connected yet, and beyond its session limit: all are carried out, none
+// loses its connection to another, and one dials at a time.
+func TestManyAtOneColdHostWithASessionLimit(t *testing.T) {
+	h := sshd(t, "MaxSessions 3", "MaxStartups 2:100:3")
+	hand := h.hand(t)
+	var wg sync.WaitGroup
+	for i := range 30 {
+		wg.Go(func() {
+			job := h.job(60, "sh", "-c", "sleep 0.2; echo "+strconv.Itoa(i))
+			job.Attempt = fmt.Sprint("a", i)
+			r := hand.Do(context.Background(), job)
+			assert.Equal(t, flow.OK, r.State, r.Error)
+			assert.Equal(t, fmt.Sprintln(i), r.Stdout.Text())
+		})
+	}
+	wg.Wait()
+	assert.LessOrEqual(t, h.connections(hand), maxPerHost)
+	assert.GreaterOrEqual(t, h.connections(hand), 2)
+	hand.sweep(0)
+	assert.Empty(t, hand.hosts, "what nobody uses is closed and forgotten")
+}
+
+// A connection that fails somebody is not closed while somebody else uses it.
+func TestAConnectionIsNotClosedWhileItIsUsed(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	done := make(chan act.Result, 1)
+	started := make(chan string, 1)
+	job := h.job(30, "sh", "-c", "echo on; sleep 1; echo over")
+	job.Live = func(_ int, p string) {
+		select {
+		case started <- p:
+		default:
+		}
+	}
+	go func() { done <- hand.Do(context.Background(), job) }()
+	<-started
+	x := hand.host(h.facts)
+	c, _, _ := x.pick()
+	assert.False(t, x.give(c, true, false), "somebody else uses it")
+	require.Equal(t, flow.OK, hand.Do(context.Background(), h.job(30, "true")).State, "over another connection")
+	r := <-done
+	assert.Equal(t, flow.OK, r.State, r.Error)
+	assert.Equal(t, "on\nover\n", r.Stdout.Text())
+	require.Eventually(t, func() bool { return h.connections(hand) == 1 }, 5*time.Second, 10*time.Millisecond)
+}
+
+// A command whose exit has come is done, although what it left behind holds its output open; and that goes on.
+func TestADaemonThatHoldsTheOutputIsNotWaitedFor(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	mark := filepath.Join(t.TempDir(), "alive")
+	began := time.Now()
+	r := hand.Do(context.Background(), h.job(20, "sh", "-c", `echo begun; (trap "" PIPE; i=0; while [ $i -lt 40 ]; do date +%s%N >"$0"; sleep 0.1; i=$((i+1)); done) & exit 0`, mark))
+	assert.Equal(t, flow.OK, r.State, r.Error)
+	assert.Equal(t, "begun\n", r.Stdout.Text())
+	assert.Less(t, time.Since(began), 10*time.Second)
+	a, err := os.ReadFile(mark)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		b, err := os.ReadFile(mark)
+		require.NoError(t, err)
+		return string(a) != string(b)
+	}, 5*time.Second, 50*time.Millisecond, "nobody ended the daemon")
+}
+
+// Looks that hang end with a signal each; nobody walks through the processes of the host for every one of them.
+func TestManyThatHangAreEndedWithoutAStorm(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	var wg sync.WaitGroup
+	for i := range 20 {
+		wg.Go(func() {
+			job := h.job(2, "sh", "-c", "sleep 300 & wait")
+			job.Attempt = fmt.Sprint("hang", i)
+			r := hand.Do(context.Background(), job)
+			assert.Equal(t, flow.Unknown, r.State)
+			assert.Contains(t, r.Error, "did not end within 2 s")
+		})
+	}
+	wg.Wait()
+	out, _ := exec.Command("pgrep", "-fc", "sleep 300").Output()
+	assert.Equal(t, "0", strings.TrimSpace(string(out)))
+}
+
+// What leads no process group that the server can signal is found by its attempt.
+func TestWhatIgnoresTheSignalIsFoundByItsAttempt(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	mark := filepath.Join(t.TempDir(), "alive")
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan act.Result, 1)
+	go func() {
+		done <- hand.Do(ctx, h.job(60, "setsid", "-w", "sh", "-c", `while :; do date +%s%N >"$0"; sleep 0.05; done`, mark))
+	}()
+	require.Eventually(t, func() bool { _, err := os.Stat(mark); return err == nil }, 10*time.Second, 20*time.Millisecond)
+	cancel()
+	assert.Equal(t, flow.Unknown, (<-done).State)
+	hand.signalAttempt(h.job(60), "KILL")
+	a, err := os.ReadFile(mark)
+	require.NoError(t, err)
+	time.Sleep(300 * time.Millisecond)
+	b, err := os.ReadFile(mark)
+	require.NoError(t, err)
+	assert.Equal(t, string(a), string(b))
+}
+
+// Secrets of many lines arrive whole, each under its own name, and nothing of them in standard input.
+func TestSecretsOfManyLinesArriveWhole(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	job := h.job(10, "sh", "-c", `printf '[%s][%s][%s]' "$A" "$B" "$C"; cat; env | grep -c '^U_'`)
+	job.Request.Env = map[string]string{"A": "one\ntwo \\ \n\n three", "B": "", "C": "last\n"}
+	job.Request.Hidden = []string{"A", "B", "C"}
+	job.Request.Stdin = "input\n"
+	job.Request.Accept = []int{0, 1}
+	r := hand.Do(context.Background(), job)
+	assert.Equal(t, "[one\ntwo \\ \n\n three][][last\n]input\n0\n", r.Stdout.Text(), r.Error+r.Stderr.Text())
+	job.Request.Env["B"] = "a\x00b"
+	r = hand.Do(context.Background(), job)
+	assert.Equal(t, flow.Failed, r.State)
+	assert.Contains(t, r.Error, "NUL")
 }

@@ -1,0 +1,148 @@
+package flow
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The strictest of all gates around a change, and in it, holds however the yes is given.
+func TestTheStrictestGateHolds(t *testing.T) {
+	for name, src := range map[string]string{
+		"in the block": `
+steps:
+  - change: Block
+    gate: {}
+    steps:
+      - change: Inner
+        where: {name: g1}
+        run: [a]
+        gate: {people: 2, comment: true}
+`,
+		"around it, where the block's yes does not cover it": `
+steps:
+  - change: Block
+    gate: {people: 2, comment: true}
+    steps:
+      - look: Which
+        where: {name: g1}
+        run: [which]
+        read: {word: {json: .word}}
+      - change: Inner
+        where: {name: g1}
+        run: [a, '{{ within(own(readings.word), "[a-z]+") }}']
+        gate: {}
+`,
+		"around a call": `
+parts:
+  inner:
+    steps:
+      - change: Inner
+        where: {name: g1}
+        run: [a]
+        gate: {}
+steps:
+  - change: Other
+    where: {name: g2}
+    run: [b]
+    gate: {people: 2, comment: true}
+  - change: Block
+    gate: {people: 2, comment: true}
+    steps:
+      - change: Third
+        where: {name: g3}
+        run: [c]
+      - call: inner
+`,
+	} {
+		p := play(t, src+closing)
+		p.says = func(Intent) string { return `{"word": "UPPER"}` }
+		p.gates = func(g GateRaised) *GateDecided {
+			assert.Equal(t, 2, g.People, "%s: %s", name, g.Gate)
+			assert.True(t, g.Comment, "%s: %s", name, g.Gate)
+			for _, by := range []string{"mara", "iva"} {
+				for path := range p.m.s.waits {
+					p.add(path, GateDecided{Gate: g.Gate, Approved: true, By: by, Comment: "yes", Digest: g.Digest})
+				}
+			}
+			return &GateDecided{Gate: g.Gate, Approved: true, By: "third", Comment: "yes", Digest: g.Digest}
+		}
+		p.run()
+		assert.NotEmpty(t, find[GateRaised](p), name)
+	}
+}
+
+const answered = `
+steps:
+  - ask: What now?
+    id: what
+    choices:
+      park:
+        label: Park it
+        approves: park
+        steps:
+          - change: Park it
+            id: park
+            where: {name: g1}
+            run: [park]
+            gate: {%s}
+` + closing
+
+func TestAnAnswerThatApprovesIsAsStrictAsTheGate(t *testing.T) {
+	for gate, c := range map[string]struct {
+		approves, comment bool
+		people            int
+	}{"": {true, false, 0}, "comment: true": {true, true, 0}, "people: 2": {false, false, 2}} {
+		p := play(t, strings.Replace(answered, "%s", gate, 1))
+		p.asks = func(q QuestionRaised) *QuestionAnswered {
+			a, ok := q.Approves["park"]
+			assert.Equal(t, c.approves, ok, gate)
+			assert.Equal(t, c.comment, a.Comment, gate)
+			return &QuestionAnswered{Question: q.Question, Choice: "park", By: "mara", Comment: "yes"}
+		}
+		raised := 0
+		p.gates = func(g GateRaised) *GateDecided {
+			raised++
+			assert.Equal(t, c.people, g.People)
+			by := "mara"
+			for path := range p.m.s.waits {
+				p.add(path, GateDecided{Gate: g.Gate, Approved: true, By: "iva", Digest: g.Digest})
+			}
+			return &GateDecided{Gate: g.Gate, Approved: true, By: by, Digest: g.Digest}
+		}
+		require.Equal(t, Done, p.run().State, gate)
+		assert.Equal(t, []string{"g1 park"}, p.done)
+		assert.Equal(t, c.people > 1, raised > 0, "%s: one person's answer is not two", gate)
+	}
+}
+
+// A change that waited for another run looks again: what it is for may be done by now.
+func TestStillIsJudgedAgainAfterAWaitForALock(t *testing.T) {
+	for _, gate := range []string{"gate: {}", ""} {
+		p := play(t, `
+steps:
+  - look: Stuck
+    where: {name: g1}
+    run: [stuck]
+    read: {stuck: {json: .stuck}}
+  - change: Park it
+    where: {name: g1}
+    run: [park]
+    still: own(readings.stuck) != ""
+    fresh: 1s
+    `+gate+"\n"+closing)
+		p.held = "r0"
+		p.says = func(Intent) string {
+			if p.held == "" {
+				return `{"stuck": ""}` // the other run has parked it
+			}
+			return `{"stuck": "m-7"}`
+		}
+		end := p.run()
+		assert.Equal(t, HandedOver, end.State)
+		assert.Contains(t, end.Because, "The reason for the change \"Park it\" is gone")
+		assert.Empty(t, p.done)
+	}
+}

@@ -1,0 +1,116 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/internal/testdb"
+)
+
+// The set-up code of a second instance is worth nothing once there is somebody.
+func TestASecondSetUpCodeReplacesNobody(t *testing.T) {
+	s := testdb.Open(t)
+	ctx := context.Background()
+	one, two := New(s), New(s)
+	a, err := one.SetupCode(ctx)
+	require.NoError(t, err)
+	b, err := two.SetupCode(ctx)
+	require.NoError(t, err)
+	_, err = one.SetUp(ctx, a, "mara", "the first password")
+	require.NoError(t, err)
+	_, err = two.SetUp(ctx, b, "mara", "another password")
+	assert.ErrorIs(t, err, ErrSetup)
+	_, err = two.SetUp(ctx, b, "eve", "another password")
+	assert.ErrorIs(t, err, ErrSetup)
+	_, _, err = two.SignIn(ctx, "mara", "the first password", "here")
+	assert.NoError(t, err)
+}
+
+// Wrong tries slow down whoever makes them, and nobody else.
+func TestTheThrottleTurnsAgainstNobodyElse(t *testing.T) {
+	s := testdb.Open(t)
+	ctx := context.Background()
+	a := New(s)
+	_, err := a.AddPerson(ctx, "mara", "the right password", []Role{Viewer}, "iva")
+	require.NoError(t, err)
+	wrong := 0
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	for range 3 * triesPerName {
+		wg.Go(func() {
+			_, _, err := a.SignIn(ctx, "mara", "wrong", "many at once")
+			mu.Lock()
+			defer mu.Unlock()
+			if errors.Is(err, ErrWrong) {
+				wrong++
+			}
+		})
+	}
+	wg.Wait()
+	assert.LessOrEqual(t, wrong, triesPerName+3, "many at once are counted too")
+	for range triesPerName {
+		_, _, err = a.SignIn(ctx, "mara", "wrong", "attacker")
+		require.ErrorIs(t, err, ErrWrong)
+	}
+	_, _, err = a.SignIn(ctx, "mara", "the right password", "attacker")
+	assert.ErrorIs(t, err, ErrThrottle)
+	_, _, err = a.SignIn(ctx, "mara", "the right password", "home")
+	assert.NoError(t, err, "from elsewhere the right password opens")
+	for range 20 {
+		_, _, err = a.SignIn(ctx, "mara", "the right password", "home")
+		require.NoError(t, err, "the right password counts against nobody")
+	}
+	// Many names do not empty the throttle of whoever tries them.
+	for i := range triesPerAddress {
+		a.slow.try(fmt.Sprint("n", i), "attacker")
+	}
+	for i := range 2 * maxLimiters {
+		a.slow.try(fmt.Sprint("m", i), "attacker")
+	}
+	assert.LessOrEqual(t, a.slow.seen.Len(), maxLimiters)
+	_, _, err = a.SignIn(ctx, "new", "wrong", "attacker")
+	assert.ErrorIs(t, err, ErrThrottle)
+}
+
+func TestLongPasswordsThatAreNotASCII(t *testing.T) {
+	a := New(testdb.Open(t))
+	ctx := context.Background()
+	long := strings.Repeat("ä", 72)
+	_, err := a.AddPerson(ctx, "mara", long, []Role{Viewer}, "iva")
+	require.NoError(t, err)
+	_, _, err = a.SignIn(ctx, "mara", long, "here")
+	assert.NoError(t, err)
+	_, _, err = a.SignIn(ctx, "mara", long[:142]+"ö", "here")
+	assert.ErrorIs(t, err, ErrWrong, "all of it counts")
+}
+
+// A removed person's sessions and tokens end, and a token's name is nobody else's.
+func TestARemovedPersonsTokensEnd(t *testing.T) {
+	a := New(testdb.Open(t))
+	ctx := context.Background()
+	_, err := a.AddPerson(ctx, "mara", "the right password", []Role{Admin}, "iva")
+	require.NoError(t, err)
+	token, _, err := a.AddToken(ctx, "night-job", []Role{Viewer}, time.Hour, "mara")
+	require.NoError(t, err)
+	_, _, err = a.AddToken(ctx, "mara", []Role{Viewer}, time.Hour, "mara")
+	assert.ErrorIs(t, err, ErrNameTaken)
+	_, err = a.AddPerson(ctx, "night-job", "the right password", []Role{Viewer}, "iva")
+	assert.ErrorIs(t, err, ErrNameTaken)
+	p, err := a.ByToken(ctx, token)
+	require.NoError(t, err)
+	assert.Equal(t, "mara", p.Behind())
+	n, err := a.RemovePerson(ctx, "mara", "iva")
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	p, err = a.ByToken(ctx, token)
+	require.NoError(t, err)
+	assert.Nil(t, p)
+}

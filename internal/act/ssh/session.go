@@ -1,0 +1,171 @@
+package ssh
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"urgentis/internal/act"
+)
+
+// session is one command on a target (RFC 4254, section 6).
+type session struct {
+	ch ssh.Channel
+	// exited is closed when the end of the command has come, or the channel is gone; exit and signal tell how.
+	exited chan struct{}
+	exit   *int
+	signal string
+	// drained is closed when all output has come.
+	drained chan struct{}
+}
+
+var errRefused = errors.New("the target refused to run a command")
+
+// lingering is how long output is waited for after the command has ended: a daemon that it left behind may hold the
+// output open for ever.
+const lingering = 500 * time.Millisecond
+
+func (h *Hand) start(ch ssh.Channel, reqs <-chan *ssh.Request, line, stdin string, stdout, stderr io.Writer) (*session, error) {
+	s := &session{ch: ch, exited: make(chan struct{}), drained: make(chan struct{})}
+	go s.watch(reqs)
+	ok, err := ch.SendRequest("exec", true, ssh.Marshal(struct{ Command string }{line}))
+	if err == nil && !ok {
+		err = errRefused
+	}
+	if err != nil {
+		ch.Close() //nolint:errcheck // it may be gone
+		return nil, err
+	}
+	go func() {
+		io.Copy(ch, strings.NewReader(stdin)) //nolint:errcheck // a command need not read it
+		ch.CloseWrite()                       //nolint:errcheck // it may be gone
+	}()
+	var copies sync.WaitGroup
+	copies.Go(func() { io.Copy(stdout, ch) })          //nolint:errcheck // what came is kept
+	copies.Go(func() { io.Copy(stderr, ch.Stderr()) }) //nolint:errcheck // what came is kept
+	go func() { copies.Wait(); close(s.drained) }()
+	return s, nil
+}
+
+// watch takes the messages about the command's end.
+func (s *session) watch(reqs <-chan *ssh.Request) {
+	defer close(s.exited)
+	for r := range reqs {
+		over := false
+		switch r.Type {
+		case "exit-status":
+			var m struct{ Status uint32 }
+			if ssh.Unmarshal(r.Payload, &m) == nil {
+				code := int(m.Status)
+				s.exit, over = &code, true
+			}
+		case "exit-signal":
+			var m struct {
+				Signal     string
+				CoreDumped bool
+				Message    string
+				Language   string
+			}
+			if ssh.Unmarshal(r.Payload, &m) == nil {
+				s.signal, over = m.Signal, true
+			}
+		}
+		if r.WantReply {
+			r.Reply(false, nil) //nolint:errcheck // the connection may be gone
+		}
+		if over {
+			go ssh.DiscardRequests(reqs)
+			return
+		}
+	}
+}
+
+// settle gives the output that is under way a moment to come, and closes the channel.
+func (s *session) settle() {
+	t := time.NewTimer(lingering)
+	defer t.Stop()
+	select {
+	case <-s.drained:
+	case <-t.C:
+	}
+	s.ch.Close() //nolint:errcheck // it may be gone
+}
+
+// How long a command has to end after it was told to: by the server's signal, and by one of ours.
+const (
+	signalTime = time.Second
+	stopTime   = 3 * time.Second
+)
+
+// stop ends the command on the target, not merely the channel: by one signal to its process group, which the server
+// sends (RFC 4254, 6.9; OpenSSH since 7.9, but not for root), and where that does not help by searching for its attempt.
+func (h *Hand) stop(job act.Job, s *session) {
+	ended := func(within time.Duration) bool {
+		t := time.NewTimer(within)
+		defer t.Stop()
+		select {
+		case <-s.exited:
+			return true
+		case <-t.C:
+			return false
+		}
+	}
+	for _, sig := range []ssh.Signal{ssh.SIGTERM, ssh.SIGKILL} {
+		s.ch.SendRequest("signal", false, ssh.Marshal(struct{ Signal string }{string(sig)})) //nolint:errcheck // not every server knows signals
+		if ended(signalTime) {
+			return
+		}
+		if !job.Request.Plain {
+			h.signalAttempt(job, string(sig))
+		}
+		if ended(stopTime) {
+			return
+		}
+	}
+}
+
+// killAttempt signals every process of the account that has the attempt in its environment ($1, the signal $2): one
+// program reads them all.
+const killAttempt = `p=$(grep -lzxsF -e "URGENTIS_ATTEMPT=$1" /proc/[0-9]*/environ)
+for f in $p; do f=${f#/proc/}; f=${f%/environ}; [ "$f" = $$ ] || kill -"$2" "$f" 2>/dev/null; done`
+
+// searchTime bounds one search, the wait for its turn included; there is one at a time for each host.
+const searchTime = 10 * time.Second
+
+func (h *Hand) signalAttempt(job act.Job, sig string) {
+	ctx, cancel := context.WithTimeout(context.Background(), searchTime)
+	defer cancel()
+	x := h.host(job.Request.Target)
+	select {
+	case <-x.search:
+		defer func() { x.search <- struct{}{} }()
+	case <-ctx.Done():
+		return
+	}
+	ch, reqs, done, err := h.channel(ctx, job.Request.Target)
+	if err != nil {
+		return
+	}
+	words := []string{"sh", "-c", killAttempt, "sh", job.Attempt, sig}
+	if as := job.Request.As; as != "" {
+		words = append([]string{"sudo", "-n", "-u", as, "--"}, words...)
+	}
+	s, err := h.start(ch, reqs, act.Quote(words), "", io.Discard, io.Discard)
+	if err != nil {
+		done(!errors.Is(err, errRefused))
+		return
+	}
+	select {
+	case <-s.exited:
+		s.settle()
+	case <-ctx.Done():
+		s.ch.SendRequest("signal", false, ssh.Marshal(struct{ Signal string }{"KILL"})) //nolint:errcheck // see stop
+		s.ch.Close()                                                                    //nolint:errcheck // it may be gone
+	}
+	done(false)
+}

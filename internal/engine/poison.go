@@ -1,0 +1,117 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"urgentis/internal/store"
+)
+
+// cautious is how long after an unclean end what is taken in hand is marked on disk.
+const cautious = 5 * time.Minute
+
+// beCareful begins to mark what is taken in hand: where somebody was just taken for dead, or lately.
+func (e *Engine) beCareful(ctx context.Context, now bool) {
+	if !now {
+		var err error
+		if now, err = e.Store.Unclean(ctx, cautious); err != nil {
+			e.Log.Warn("look for instances that died", "error", err)
+		}
+	}
+	if now {
+		e.careful.Store(e.Clock().Add(cautious).UnixNano())
+	}
+}
+
+// ErrPoison says that instances died with the same thing in hand, so that it is set aside.
+var ErrPoison = errors.New("it is set aside")
+
+// Careful reports whether what is taken in hand is marked on disk now.
+func (e *Engine) Careful() bool { return e.Clock().UnixNano() < e.careful.Load() }
+
+// Closely does something that could be the end of this instance. After an unclean end it is marked on disk meanwhile,
+// one thing at a time; what instances died of PoisonAt times is not done, and ErrPoison comes back.
+func (e *Engine) Closely(ctx context.Context, kind, ref string, f func() error) error {
+	if !e.Careful() {
+		return f()
+	}
+	e.inHand.Lock()
+	defer e.inHand.Unlock()
+	deaths, err := e.Store.Suspect(ctx, kind, ref)
+	if err != nil {
+		return err
+	}
+	if deaths >= store.PoisonAt {
+		return fmt.Errorf("%w: the program died %d times while it had it in hand", ErrPoison, deaths)
+	}
+	failed := f()
+	if err := e.Store.Cleared(ctx, kind, ref); err != nil && failed == nil {
+		return err
+	}
+	return failed
+}
+
+// setAside takes the run out of all hands and tells people; one of them decides.
+func (d *drive) setAside(ctx context.Context, cause error) {
+	because := fmt.Sprintf("The run stands still: %s. Let it go on with urgentis run release %s, or cancel it.", cause, d.run.ID)
+	d.e.Log.Error("a run is set aside", "run", d.run.ID, "error", cause)
+	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
+		ours, err := store.SetAside(tx, d.run, because)
+		if err != nil || !ours {
+			return err
+		}
+		return d.e.tellStopped(ctx, tx, d.run, "run.set-aside", "The run is set aside", because)
+	})
+	if err != nil {
+		d.e.Log.Error("set a run aside", "run", d.run.ID, "error", err)
+	}
+}
+
+// Release lets a run go on that was set aside.
+func (e *Engine) Release(ctx context.Context, run, by, because string) error {
+	return e.Store.Tx(ctx, func(tx *gorm.DB) error {
+		r, err := store.Lock(tx, run)
+		if err != nil {
+			return err
+		}
+		ok, err := e.Store.Release(ctx, tx, run)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return ErrNotAside
+		}
+		return e.tellDecided(ctx, tx, r, "run.released", by, "Let the run go on", because)
+	})
+}
+
+// ErrNotAside says that a run was not set aside.
+var ErrNotAside = errors.New("the run was not set aside")
+
+// endAside cancels a run that was set aside: nobody plans it any more. It reports false for one that was not.
+func (e *Engine) endAside(ctx context.Context, run, by, because string) (bool, error) {
+	was := false
+	err := e.Store.Tx(ctx, func(tx *gorm.DB) error {
+		r, err := store.Lock(tx, run)
+		if err != nil || r.SetAsideAt == nil || r.EndedAt != nil {
+			return err
+		}
+		was = true
+		said := "Cancelled by " + by + ", after it was set aside; what it began on targets was not ended, and nothing was taken back."
+		if because != "" {
+			said += " " + because
+		}
+		if err := tx.Exec("update run set state = 'cancelled', waits_on = '', because = ?, ended_at = now() where id = ?", said, run).Error; err != nil {
+			return err
+		}
+		if err := e.closeOpen(ctx, tx, run); err != nil {
+			return err
+		}
+		return e.tellDecided(ctx, tx, r, "run.cancelled", by, "Cancel: "+r.Title, said)
+	})
+	return was, err
+}

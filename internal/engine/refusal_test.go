@@ -1,0 +1,114 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/flow"
+	"urgentis/core/runbook"
+	"urgentis/internal/act"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// What the database refuses for what it is ends the run with a sentence, after few tries.
+func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
+	b := set(t, source(t))
+	require.NoError(t, b.store.DB.Exec(`create sequence refusals;
+		create function refuse() returns trigger language plpgsql as $$ begin perform nextval('refusals'); raise exception 'no such event' using errcode = '22P05'; end $$;
+		create trigger refuses before insert on event for each row when (new.kind = 'check.judged') execute function refuse()`).Error)
+	taken := b.alert()
+	run := b.ended()
+	assert.Equal(t, flow.StateFail, run.State)
+	assert.Contains(t, run.Because, "cannot be written down")
+	assert.Contains(t, b.kinds(taken.Incident), "run.failed")
+	var tries int
+	require.NoError(t, b.store.DB.Raw("select last_value from refusals").Scan(&tries).Error)
+	assert.LessOrEqual(t, tries, 5)
+	require.Zero(t, b.q.parked)
+}
+
+// A database that cannot be written for a while is waited for, and not asked without a pause.
+func TestWhatCannotBeWrittenNowIsTriedAgain(t *testing.T) {
+	b := set(t, source(t))
+	require.NoError(t, b.store.DB.Exec(`create sequence refusals;
+		create function refuse() returns trigger language plpgsql as $$ begin perform nextval('refusals'); raise exception 'the disk is full' using errcode = '53100'; end $$;
+		create trigger refuses before insert on event for each row when (new.kind = 'check.judged') execute function refuse()`).Error)
+	b.alert()
+	time.Sleep(2 * time.Second)
+	var tries int
+	require.NoError(t, b.store.DB.Raw("select last_value from refusals").Scan(&tries).Error)
+	assert.Greater(t, tries, 3)
+	assert.Less(t, tries, 20)
+	require.NoError(t, b.store.DB.Exec("drop trigger refuses on event").Error)
+	b.decide(true)
+	assert.Equal(t, flow.Done, b.ended().State)
+}
+
+// explosive is a hand that the program fails in.
+type explosive struct {
+	*queue
+	at string
+}
+
+func (x explosive) Do(ctx context.Context, job act.Job) act.Result {
+	if len(job.Request.Words) > 1 && job.Request.Words[1] == x.at {
+		panic("no such case")
+	}
+	return x.queue.Do(ctx, job)
+}
+
+// What the program itself fails on is a missing reading, or a question; other runs, and the service, go on.
+func TestAPanicInAHandIsAnOutcome(t *testing.T) {
+	for _, at := range []string{"depth", "park"} {
+		t.Run(at, func(t *testing.T) {
+			b := set(t, source(t))
+			b.e.Hands["ssh"] = explosive{b.q, at}
+			b.alert()
+			if at == "depth" {
+				run := b.ended()
+				assert.Equal(t, flow.HandedOver, run.State)
+				assert.Contains(t, run.Because, "no depth")
+				return
+			}
+			b.decide(true)
+			q := eventually[store.Question](b, "select * from question where state = 'open'")
+			assert.Contains(t, string(q.Raised), "the program failed on it: no such case")
+		})
+	}
+}
+
+// Many transactions at once that must read a runbook first do not wait for one another's connections.
+func TestTransactionsNeedOneConnection(t *testing.T) {
+	b := set(t, source(t))
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	const n = 80
+	var books []*runbook.Book
+	for i := range n {
+		called := fmt.Sprintf("urgentis: runbook/1\nname: called-%d\ntitle: C\nowner: o\nservice: s\nsteps: [{note: N, text: n}]\n", i)
+		calling := fmt.Sprintf("urgentis: runbook/1\nname: calling-%d\ntitle: C\nowner: o\nservice: s\nsteps: [{call: called-%d}]\n", i, i)
+		_, _, err := b.store.PushRunbook(ctx, called, "iva")
+		require.NoError(t, err)
+		r, f, err := b.store.PushRunbook(ctx, calling, "iva")
+		require.NoError(t, err, f)
+		book, _ := runbook.Parse([]byte(r.Text))
+		books = append(books, book)
+	}
+	b.stop()
+	b.start() // it has read nothing yet
+	var wg sync.WaitGroup
+	for i := range n {
+		wg.Go(func() {
+			_, err := b.e.BeginNow(ctx, engine.Start{Book: books[i], Inputs: map[string]any{}, StartedBy: "mara"})
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+}

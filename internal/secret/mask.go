@@ -1,0 +1,196 @@
+package secret
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// minMasked is the length below which a value is not searched for: it would stand everywhere.
+const minMasked = 6
+
+// hidden stands where a value was.
+const hidden = "•••"
+
+// Masker hides values in text: as they are, escaped as JSON, in base64 and base64url (also inside of something longer
+// that is encoded), in hexadecimal, percent-encoded, and each of these broken into lines. What is reversed, put into
+// other letters, compressed or encrypted it cannot find.
+type Masker struct{ forms []string }
+
+// NewMasker makes a masker for values. A value of several lines is hidden line by line: whoever prints one of them
+// prints a part of it.
+func NewMasker(values ...string) *Masker {
+	m := &Masker{}
+	for _, v := range values {
+		v = strings.TrimSpace(v)
+		m.add(v)
+		for line := range strings.SplitSeq(v, "\n") {
+			m.add(strings.TrimSpace(line))
+		}
+	}
+	slices.SortFunc(m.forms, func(a, b string) int { return len(b) - len(a) })
+	m.forms = slices.Compact(m.forms)
+	return m
+}
+
+func (m *Masker) add(v string) {
+	if len(v) < minMasked {
+		return
+	}
+	escaped, _ := json.Marshal(v) //nolint:errcheck // a text is always JSON
+	lower, upper := hex.EncodeToString([]byte(v)), strings.ToUpper(hex.EncodeToString([]byte(v)))
+	query := url.QueryEscape(v)
+	forms := []string{v, string(escaped[1 : len(escaped)-1]), lower, upper, query, strings.ReplaceAll(query, "+", "%20"), url.PathEscape(v), lowerPercent(query)}
+	for _, enc := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
+		for shift := range 3 {
+			forms = append(forms, core64(enc, v, shift))
+		}
+	}
+	for _, f := range forms {
+		// Line ends are passed over while searching.
+		if f = unbroken(f); len(f) >= minMasked {
+			m.forms = append(m.forms, f)
+		}
+	}
+}
+
+// core64 is what the encoding of a value has in common with that of any text in which it begins after shift bytes,
+// modulo 3.
+func core64(enc *base64.Encoding, v string, shift int) string {
+	e := enc.EncodeToString([]byte(strings.Repeat("\x00", shift) + v))
+	first := (shift*8 + 5) / 6 // the first characters hold bits of what stands before
+	last := (shift + len(v)) * 8 / 6
+	return e[min(first, last):last]
+}
+
+func lowerPercent(s string) string {
+	b := []byte(s)
+	for i := 0; i+2 < len(b); i++ {
+		if b[i] == '%' {
+			copy(b[i+1:i+3], strings.ToLower(string(b[i+1:i+3])))
+		}
+	}
+	return string(b)
+}
+
+func unbroken(s string) string { return strings.NewReplacer("\n", "", "\r", "").Replace(s) }
+
+// folded is a text without its line ends, with the place of each byte.
+type folded struct {
+	text string
+	at   []int
+}
+
+func fold(s string) folded {
+	f := folded{at: make([]int, 0, len(s))}
+	b := make([]byte, 0, len(s))
+	for i := range len(s) {
+		if s[i] != '\n' && s[i] != '\r' {
+			b, f.at = append(b, s[i]), append(f.at, i)
+		}
+	}
+	f.text = string(b)
+	return f
+}
+
+type span struct{ from, to int }
+
+// found lists where a text holds any of the values, in order and without overlaps.
+func (m *Masker) found(f folded) []span {
+	var out []span
+	for _, form := range m.forms {
+		for i := 0; ; {
+			j := strings.Index(f.text[i:], form)
+			if j < 0 {
+				break
+			}
+			out = append(out, span{f.at[i+j], f.at[i+j+len(form)-1] + 1})
+			i += j + 1
+		}
+	}
+	slices.SortFunc(out, func(a, b span) int { return a.from - b.from })
+	var merged []span
+	for _, s := range out {
+		if n := len(merged); n > 0 && s.from < merged[n-1].to {
+			merged[n-1].to = max(merged[n-1].to, s.to)
+			continue
+		}
+		merged = append(merged, s)
+	}
+	return merged
+}
+
+// Mask hides every value in a text.
+func (m *Masker) Mask(text string) string {
+	if len(m.forms) == 0 || text == "" {
+		return text
+	}
+	var b strings.Builder
+	at := 0
+	for _, s := range m.found(fold(text)) {
+		b.WriteString(text[at:s.from])
+		b.WriteString(hidden)
+		at = s.to
+	}
+	b.WriteString(text[at:])
+	return b.String()
+}
+
+// MaskCut is Mask for a text that was cut off: where its end may be the beginning of a value, that is hidden too.
+func (m *Masker) MaskCut(text string) string {
+	if i := m.begins(text); i < len(text) {
+		return m.Mask(text[:i]) + hidden
+	}
+	return m.Mask(text)
+}
+
+// begins is where the last part of a text begins that could go on to be a value; its length where there is none.
+func (m *Masker) begins(text string) int {
+	f := fold(text)
+	first := len(text)
+	for _, form := range m.forms {
+		for i := max(0, len(f.text)-len(form)+1); i < len(f.text); i++ {
+			if f.text[i] == form[0] && strings.HasPrefix(form, f.text[i:]) {
+				first = min(first, f.at[i])
+				break
+			}
+		}
+	}
+	return first
+}
+
+// Stream hides values in a text that comes in pieces: what could be the beginning of one is held back until it is clear.
+type Stream struct {
+	m    *Masker
+	held string
+}
+
+// Stream begins one.
+func (m *Masker) Stream() *Stream { return &Stream{m: m} }
+
+// Next takes a piece and gives what may be shown.
+func (s *Stream) Next(piece string) string {
+	text := s.held + piece
+	cut := s.m.begins(text)
+	// A value that is whole already may begin before the cut and end after it.
+	for _, f := range s.m.found(fold(text)) {
+		if f.from < cut && cut < f.to {
+			cut = f.from
+		}
+	}
+	s.held = text[cut:]
+	return s.m.Mask(text[:cut])
+}
+
+// Rest gives what was held back; the text is over.
+func (s *Stream) Rest() string {
+	text := s.held
+	s.held = ""
+	return s.m.Mask(text)
+}
+
+// Mask replaces every appearance of the values in text.
+func Mask(text string, values ...string) string { return NewMasker(values...).Mask(text) }

@@ -1,0 +1,56 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// PoisonAt is how often an instance may die with the same thing in hand before that is set aside.
+const PoisonAt = 2
+
+// Suspect marks, on disk, what this instance takes in hand, and tells how often one died with it in hand before.
+// It is called only after an unclean end; Cleared takes the mark back.
+func (s *Store) Suspect(ctx context.Context, kind, ref string) (deaths int, err error) {
+	var marks int
+	err = s.DB.WithContext(ctx).Raw(`insert into suspect (kind, ref) values (?, ?)
+		on conflict (kind, ref) do update set marks = suspect.marks + 1, at = now() returning marks`, kind, ref).Scan(&marks).Error
+	if err != nil {
+		return 0, fmt.Errorf("mark what is taken in hand: %w", err)
+	}
+	return marks - 1, nil
+}
+
+// Cleared says that what was taken in hand did no harm.
+func (s *Store) Cleared(ctx context.Context, kind, ref string) error {
+	return s.DB.WithContext(ctx).Exec("delete from suspect where kind = ? and ref = ?", kind, ref).Error
+}
+
+// Unclean reports whether an instance died lately without taking its leave, or is about to be found dead.
+func (s *Store) Unclean(ctx context.Context, within time.Duration) (bool, error) {
+	var yes bool
+	err := s.DB.WithContext(ctx).Raw(`select exists (select 1 from instance
+		where fenced_at > now() - ? * interval '1 second' and reported_at is null or fenced_at is null and beat_at < now() - interval '3 seconds')`, within.Seconds()).Scan(&yes).Error
+	return yes, err
+}
+
+// SetAside takes a run that this instance owns out of all hands, until Release.
+func SetAside(tx *gorm.DB, r *Run, because string) (bool, error) {
+	res := tx.Exec(`update run set owner = null, rung_at = null, set_aside_at = now(), state = 'waiting', waits_on = 'set-aside', because = ?
+		where id = ? and owner = ? and epoch = ?`, because, r.ID, *r.Owner, r.Epoch)
+	return res.RowsAffected == 1, res.Error
+}
+
+// Release lets a run that was set aside go on, and rings for it. It reports false for one that was not.
+func (s *Store) Release(ctx context.Context, tx *gorm.DB, run string) (bool, error) {
+	res := tx.Exec("update run set set_aside_at = null, state = 'running', waits_on = '', because = '', rung_at = now() where id = ? and set_aside_at is not null and ended_at is null", run)
+	if res.Error != nil || res.RowsAffected == 0 {
+		return false, res.Error
+	}
+	if err := tx.Exec("delete from suspect where kind = 'run' and ref = ?", run).Error; err != nil {
+		return false, err
+	}
+	return true, s.Enqueue(ctx, tx, Doorbell{run})
+}
