@@ -559,6 +559,9 @@ type Cancel struct {
 	Undo bool `json:"undo,omitempty,omitzero"`
 }
 
+// Changed in the answer to a change: what it changed
+type Changed = []string
+
 // Closing defines model for Closing.
 type Closing struct {
 	Because string         `json:"because"`
@@ -890,7 +893,7 @@ type PersonName = string
 
 // Problem defines model for Problem.
 type Problem struct {
-	// Code stable
+	// Code stable, for programs
 	Code string `json:"code"`
 
 	// Detail one sentence for people
@@ -992,7 +995,7 @@ type Request struct {
 	Account string `json:"account,omitempty,omitzero"`
 	Address string `json:"address,omitempty,omitzero"`
 
-	// Shown what would run
+	// Shown what would run, with invisible characters made visible
 	Shown          string   `json:"shown"`
 	Target         string   `json:"target"`
 	TimeoutSeconds int      `json:"timeout_seconds,omitempty,omitzero"`
@@ -1102,15 +1105,20 @@ type Secret struct {
 // SecretKind defines model for Secret.Kind.
 type SecretKind string
 
-// Service What is not given stays as it is; a new service needs its owner, and has the stance ask.
+// Service A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new service needs its owner, and has the stance ask.
 type Service struct {
-	Name  ThingName `json:"name"`
-	Owner ThingName `json:"owner,omitempty,omitzero"`
+	// Changed in the answer to a change: what it changed
+	Changed Changed   `json:"changed,omitempty,omitzero"`
+	Name    ThingName `json:"name"`
+	Owner   ThingName `json:"owner,omitempty,omitzero"`
 
 	// QuietMinutes how long an alert may go on after its incident was closed, before that is opened again; 15 unless said
 	QuietMinutes int           `json:"quiet_minutes,omitempty,omitzero"`
 	Stance       ServiceStance `json:"stance,omitempty,omitzero"`
 	Title        string        `json:"title,omitempty,omitzero"`
+
+	// Version what If-Match takes
+	Version Version `json:"version,omitempty,omitzero"`
 }
 
 // ServiceStance defines model for Service.Stance.
@@ -1197,10 +1205,13 @@ type Taken struct {
 // TakenChange defines model for Taken.Change.
 type TakenChange string
 
-// Target What is not given stays as it is; a new target needs its service and address, and has the port 22.
+// Target A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new target needs its service and address, and has the port 22.
 type Target struct {
 	Account string `json:"account,omitempty,omitzero"`
 	Address string `json:"address,omitempty,omitzero"`
+
+	// Changed in the answer to a change: what it changed
+	Changed Changed `json:"changed,omitempty,omitzero"`
 
 	// HostKey the pinned key, as in known_hosts: ssh-ed25519 AAAA…
 	HostKey string `json:"host_key,omitempty,omitzero"`
@@ -1220,6 +1231,9 @@ type Target struct {
 	// Secret the name of the secret that holds its key or password
 	Secret  string    `json:"secret,omitempty,omitzero"`
 	Service ThingName `json:"service,omitempty,omitzero"`
+
+	// Version what If-Match takes
+	Version Version `json:"version,omitempty,omitzero"`
 }
 
 // ThingName defines model for ThingName.
@@ -1275,11 +1289,17 @@ type Verified struct {
 	Whole   bool   `json:"whole"`
 }
 
+// Version what If-Match takes
+type Version = string
+
 // Cursor defines model for cursor.
 type Cursor = string
 
 // Id defines model for id.
 type Id = string
+
+// IfMatch defines model for ifMatch.
+type IfMatch = string
 
 // Limit defines model for limit.
 type Limit = int
@@ -1331,6 +1351,18 @@ type ListRunsParams struct {
 
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
+
+// SetServiceParams defines parameters for SetService.
+type SetServiceParams struct {
+	// IfMatch the version that the change was made for; another one is 412
+	IfMatch IfMatch `json:"If-Match,omitempty,omitzero"`
+}
+
+// SetTargetParams defines parameters for SetTarget.
+type SetTargetParams struct {
+	// IfMatch the version that the change was made for; another one is 412
+	IfMatch IfMatch `json:"If-Match,omitempty,omitzero"`
 }
 
 // SetConnectionJSONRequestBody defines body for SetConnection for application/json ContentType.
@@ -1784,14 +1816,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/services (the `SetService` operationId).
-	SetServiceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetServiceWithBody(ctx context.Context, params *SetServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetService Add or change a service.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/services (the `SetService` operationId).
-	SetService(ctx context.Context, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetService(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut Sign out.
 	//
@@ -1870,14 +1902,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-	SetTargetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetTargetWithBody(ctx context.Context, params *SetTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetTarget Add or change a target.
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-	SetTarget(ctx context.Context, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetTarget(ctx context.Context, params *SetTargetParams, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveTarget Remove a target.
 	//
@@ -2765,8 +2797,8 @@ func (c *Client) ListServices(ctx context.Context, reqEditors ...RequestEditorFn
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/services (the `SetService` operationId).
-func (c *Client) SetServiceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetServiceRequestWithBody(c.Server, contentType, body)
+func (c *Client) SetServiceWithBody(ctx context.Context, params *SetServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetServiceRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2782,8 +2814,8 @@ func (c *Client) SetServiceWithBody(ctx context.Context, contentType string, bod
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/services (the `SetService` operationId).
-func (c *Client) SetService(ctx context.Context, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetServiceRequest(c.Server, body)
+func (c *Client) SetService(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetServiceRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2991,8 +3023,8 @@ func (c *Client) ListTargets(ctx context.Context, reqEditors ...RequestEditorFn)
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-func (c *Client) SetTargetWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetTargetRequestWithBody(c.Server, contentType, body)
+func (c *Client) SetTargetWithBody(ctx context.Context, params *SetTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTargetRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3008,8 +3040,8 @@ func (c *Client) SetTargetWithBody(ctx context.Context, contentType string, body
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-func (c *Client) SetTarget(ctx context.Context, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetTargetRequest(c.Server, body)
+func (c *Client) SetTarget(ctx context.Context, params *SetTargetParams, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTargetRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4667,18 +4699,18 @@ func NewListServicesRequest(server string) (*http.Request, error) {
 }
 
 // NewSetServiceRequest calls the generic SetService builder with application/json body
-func NewSetServiceRequest(server string, body SetServiceJSONRequestBody) (*http.Request, error) {
+func NewSetServiceRequest(server string, params *SetServiceParams, body SetServiceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetServiceRequestWithBody(server, "application/json", bodyReader)
+	return NewSetServiceRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetServiceRequestWithBody constructs an http.Request for the SetService method, with any body, and a specified content type
-func NewSetServiceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetServiceRequestWithBody(server string, params *SetServiceParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4702,6 +4734,19 @@ func NewSetServiceRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -4996,18 +5041,18 @@ func NewListTargetsRequest(server string) (*http.Request, error) {
 }
 
 // NewSetTargetRequest calls the generic SetTarget builder with application/json body
-func NewSetTargetRequest(server string, body SetTargetJSONRequestBody) (*http.Request, error) {
+func NewSetTargetRequest(server string, params *SetTargetParams, body SetTargetJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetTargetRequestWithBody(server, "application/json", bodyReader)
+	return NewSetTargetRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewSetTargetRequestWithBody constructs an http.Request for the SetTarget method, with any body, and a specified content type
-func NewSetTargetRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewSetTargetRequestWithBody(server string, params *SetTargetParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -5031,6 +5076,19 @@ func NewSetTargetRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("If-Match", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -5657,14 +5715,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/services (the `SetService` operationId).
-	SetServiceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetServiceResponse, error)
+	SetServiceWithBodyWithResponse(ctx context.Context, params *SetServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetServiceResponse, error)
 
 	// SetServiceWithResponse Add or change a service.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/services (the `SetService` operationId).
-	SetServiceWithResponse(ctx context.Context, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetServiceResponse, error)
+	SetServiceWithResponse(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetServiceResponse, error)
 
 	// SignOutWithResponse Sign out.
 	//
@@ -5755,14 +5813,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-	SetTargetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTargetResponse, error)
+	SetTargetWithBodyWithResponse(ctx context.Context, params *SetTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTargetResponse, error)
 
 	// SetTargetWithResponse Add or change a target.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-	SetTargetWithResponse(ctx context.Context, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTargetResponse, error)
+	SetTargetWithResponse(ctx context.Context, params *SetTargetParams, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTargetResponse, error)
 
 	// RemoveTargetWithResponse Remove a target.
 	//
@@ -9134,8 +9192,8 @@ func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, reqE
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/services (the `SetService` operationId).
-func (c *ClientWithResponses) SetServiceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetServiceResponse, error) {
-	rsp, err := c.SetServiceWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetServiceWithBodyWithResponse(ctx context.Context, params *SetServiceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetServiceResponse, error) {
+	rsp, err := c.SetServiceWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -9147,8 +9205,8 @@ func (c *ClientWithResponses) SetServiceWithBodyWithResponse(ctx context.Context
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/services (the `SetService` operationId).
-func (c *ClientWithResponses) SetServiceWithResponse(ctx context.Context, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetServiceResponse, error) {
-	rsp, err := c.SetService(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetServiceWithResponse(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetServiceResponse, error) {
+	rsp, err := c.SetService(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -9316,8 +9374,8 @@ func (c *ClientWithResponses) ListTargetsWithResponse(ctx context.Context, reqEd
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-func (c *ClientWithResponses) SetTargetWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTargetResponse, error) {
-	rsp, err := c.SetTargetWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetTargetWithBodyWithResponse(ctx context.Context, params *SetTargetParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTargetResponse, error) {
+	rsp, err := c.SetTargetWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -9329,8 +9387,8 @@ func (c *ClientWithResponses) SetTargetWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/targets (the `SetTarget` operationId).
-func (c *ClientWithResponses) SetTargetWithResponse(ctx context.Context, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTargetResponse, error) {
-	rsp, err := c.SetTarget(ctx, body, reqEditors...)
+func (c *ClientWithResponses) SetTargetWithResponse(ctx context.Context, params *SetTargetParams, body SetTargetJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTargetResponse, error) {
+	rsp, err := c.SetTarget(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -11393,7 +11451,7 @@ type ServerInterface interface {
 	ListServices(c *gin.Context)
 	// SetService Add or change a service.
 	// (POST /api/v1/services)
-	SetService(c *gin.Context)
+	SetService(c *gin.Context, params SetServiceParams)
 	// SignOut Sign out.
 	// (DELETE /api/v1/session)
 	SignOut(c *gin.Context)
@@ -11423,7 +11481,7 @@ type ServerInterface interface {
 	ListTargets(c *gin.Context)
 	// SetTarget Add or change a target.
 	// (POST /api/v1/targets)
-	SetTarget(c *gin.Context)
+	SetTarget(c *gin.Context, params SetTargetParams)
 	// RemoveTarget Remove a target.
 	// (DELETE /api/v1/targets/{name})
 	RemoveTarget(c *gin.Context, name Name)
@@ -12306,6 +12364,33 @@ func (siw *ServerInterfaceWrapper) ListServices(c *gin.Context) {
 // SetService operation middleware
 func (siw *ServerInterfaceWrapper) SetService(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetServiceParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -12313,7 +12398,7 @@ func (siw *ServerInterfaceWrapper) SetService(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SetService(c)
+	siw.Handler.SetService(c, params)
 }
 
 // SignOut operation middleware
@@ -12448,6 +12533,33 @@ func (siw *ServerInterfaceWrapper) ListTargets(c *gin.Context) {
 // SetTarget operation middleware
 func (siw *ServerInterfaceWrapper) SetTarget(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetTargetParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfMatch = IfMatch
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -12455,7 +12567,7 @@ func (siw *ServerInterfaceWrapper) SetTarget(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SetTarget(c)
+	siw.Handler.SetTarget(c, params)
 }
 
 // RemoveTarget operation middleware
@@ -14146,7 +14258,8 @@ func (response ListServicesdefaultApplicationProblemPlusJSONResponse) VisitListS
 }
 
 type SetServiceRequestObject struct {
-	Body *SetServiceJSONRequestBody
+	Params SetServiceParams
+	Body   *SetServiceJSONRequestBody
 }
 
 type SetServiceResponseObject interface {
@@ -14533,7 +14646,8 @@ func (response ListTargetsdefaultApplicationProblemPlusJSONResponse) VisitListTa
 }
 
 type SetTargetRequestObject struct {
-	Body *SetTargetJSONRequestBody
+	Params SetTargetParams
+	Body   *SetTargetJSONRequestBody
 }
 
 type SetTargetResponseObject interface {
@@ -16239,8 +16353,10 @@ func (sh *strictHandler) ListServices(ctx *gin.Context) {
 }
 
 // SetService operation middleware
-func (sh *strictHandler) SetService(ctx *gin.Context) {
+func (sh *strictHandler) SetService(ctx *gin.Context, params SetServiceParams) {
 	var request SetServiceRequestObject
+
+	request.Params = params
 
 	var body SetServiceJSONRequestBody
 	var err error
@@ -16553,8 +16669,10 @@ func (sh *strictHandler) ListTargets(ctx *gin.Context) {
 }
 
 // SetTarget operation middleware
-func (sh *strictHandler) SetTarget(ctx *gin.Context) {
+func (sh *strictHandler) SetTarget(ctx *gin.Context, params SetTargetParams) {
 	var request SetTargetRequestObject
+
+	request.Params = params
 
 	var body SetTargetJSONRequestBody
 	var err error

@@ -196,6 +196,8 @@ type Cleared struct {
 	Proposal leave.Proposal `json:"proposal"`
 	Digest   string         `json:"digest"`
 	Reasons  []string       `json:"reasons"`
+	// Approval is the yes that was given before; "" where leave was given without one.
+	Approval string `json:"approval,omitempty"`
 }
 
 // StillJudged is the last look before a change: whether its reason still holds.

@@ -29,7 +29,11 @@ func (w *walker) covered(f *frame, s *runbook.Step, path string, st *stepState, 
 	if why := w.outside(path, p, ap); why != "" {
 		return w.raise(f, s, path, st, given, []string{"what was approved does not cover it: " + why})
 	}
-	w.emit(path, Cleared{Proposal: p, Digest: d, Reasons: []string{fmt.Sprintf("%s approved it before (%s)", ap.by, ap.id)}})
+	c := Cleared{Proposal: p, Digest: d, Approval: ap.id, Reasons: []string{fmt.Sprintf("%s approved it before (%s)", ap.by, ap.id)}}
+	if w.olderRules(4) {
+		c.Approval = ""
+	}
+	w.emit(path, c)
 	return w.change(f, s, path, st)
 }
 

@@ -3,10 +3,13 @@
 package incident
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gowebpki/jcs"
@@ -54,6 +57,10 @@ func digest(b []byte) string {
 
 // Seal completes an entry that follows the one with hash prev ("" for the first).
 func Seal(e *Entry, prev string, content any) error {
+	content, err := Exact(content)
+	if err != nil {
+		return err
+	}
 	c, err := Canonical(content)
 	if err != nil {
 		return err
@@ -63,6 +70,43 @@ func Seal(e *Entry, prev string, content any) error {
 	e.At = e.At.UTC().Truncate(time.Microsecond)
 	e.Hash, err = e.head()
 	return err
+}
+
+// maxExact is up to where canonical JSON, whose numbers are IEEE 754 doubles, tells each whole number from the next.
+const maxExact = 1 << 53
+
+// Exact gives a value as JSON has it, with the whole numbers as text that canonical JSON would round.
+func Exact(content any) (any, error) {
+	b, err := json.Marshal(content)
+	if err != nil {
+		return nil, fmt.Errorf("write as JSON: %w", err)
+	}
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		return nil, fmt.Errorf("write as JSON: %w", err)
+	}
+	return whole(v), nil
+}
+
+func whole(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		n, err := strconv.ParseInt(x.String(), 10, 64)
+		if isInt := strings.Trim(x.String(), "-0123456789") == ""; isInt && (err != nil || n > maxExact || n < -maxExact) {
+			return x.String()
+		}
+	case []any:
+		for i := range x {
+			x[i] = whole(x[i])
+		}
+	case map[string]any:
+		for k := range x {
+			x[k] = whole(x[k])
+		}
+	}
+	return v
 }
 
 // head hashes the entry's head, which covers the entry before and the digest of the content.

@@ -1,13 +1,15 @@
 package runbook
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"strings"
+	"sync"
 	"testing"
 
 	"github.com/goccy/go-yaml"
+	other "github.com/google/jsonschema-go/jsonschema"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -79,39 +81,68 @@ func TestFindingsOfTheWholeLanguage(t *testing.T) {
 	}
 }
 
+// schemas are the JSON Schema for editors, in two validators that know nothing of each other.
+var schemas = sync.OnceValues(func() (*jsonschema.Schema, *other.Resolved) {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
+	if err != nil {
+		panic(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("urgentis:runbook", doc); err != nil {
+		panic(err)
+	}
+	var second other.Schema
+	if err := json.Unmarshal(Schema(), &second); err != nil {
+		panic(err)
+	}
+	resolved, err := second.Resolve(nil)
+	if err != nil {
+		panic(err)
+	}
+	return c.MustCompile("urgentis:runbook"), resolved
+})
+
+// fitsSchema reports whether a text fits the JSON Schema; both validators must say the same. ok is false for a text that
+// is no YAML mapping.
+func fitsSchema(t *testing.T, text string) (fits, ok bool) {
+	var v any
+	if yaml.Unmarshal([]byte(text), &v) != nil {
+		return false, false
+	}
+	j, err := json.Marshal(v)
+	if err != nil {
+		return false, false
+	}
+	inst, err := jsonschema.UnmarshalJSON(bytes.NewReader(j))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(j, &v))
+	one, two := schemas()
+	first, second := one.Validate(inst), two.Validate(v)
+	assert.Equal(t, first == nil, second == nil, "the validators part: %v / %v\n%s", first, second, text)
+	return first == nil, true
+}
+
 // TestTheSchemaTakesWhatTheCheckerTakes holds every sound runbook against the JSON Schema for editors.
 func TestTheSchemaTakesWhatTheCheckerTakes(t *testing.T) {
-	var doc any
-	require.NoError(t, json.Unmarshal(Schema(), &doc))
-	c := jsonschema.NewCompiler()
-	require.NoError(t, c.AddResource("urgentis:runbook", doc))
-	s, err := c.Compile("urgentis:runbook")
-	require.NoError(t, err)
 	files, err := filepath.Glob("../../examples/ferry/runbooks/*.yaml")
 	require.NoError(t, err)
 	docs, err := os.ReadFile("../../docs/runbook-language.md")
 	require.NoError(t, err)
-	var texts [][]byte
+	var texts []string
 	for _, m := range fenced.FindAllSubmatch(docs, -1) {
-		texts = append(texts, m[1])
+		texts = append(texts, string(m[1]))
 	}
 	for _, f := range files {
 		b, err := os.ReadFile(f)
 		require.NoError(t, err)
-		texts = append(texts, b)
+		texts = append(texts, string(b))
 	}
 	for i, text := range texts {
-		var v any
-		require.NoError(t, yaml.Unmarshal(text, &v))
-		j, err := json.Marshal(v)
-		require.NoError(t, err)
-		inst, err := jsonschema.UnmarshalJSON(strings.NewReader(string(j)))
-		require.NoError(t, err)
-		assert.NoError(t, s.Validate(inst), "text %d", i)
+		fits, ok := fitsSchema(t, text)
+		assert.True(t, ok && fits, "text %d", i)
 	}
-	bad, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"urgentis":"runbook/1","name":"x","title":"X","owner":"o","service":"s","steps":[{"look":"L","rum":["x"]}]}`))
-	require.NoError(t, err)
-	assert.Error(t, s.Validate(bad), "an unknown key of a step is found by editors too")
+	fits, _ := fitsSchema(t, `{"urgentis":"runbook/1","name":"x","title":"X","owner":"o","service":"s","steps":[{"look":"L","rum":["x"]}]}`)
+	assert.False(t, fits, "an unknown key of a step is found by editors too")
 }
 
 func TestGraph(t *testing.T) {

@@ -28,8 +28,12 @@ const tail = `
     read: {depth: {json: .depth, type: integer}}
 `
 
-func find(t testing.TB, src string) string {
+func find(t *testing.T, src string) string {
 	_, f := Parse([]byte(src))
+	if fits, ok := fitsSchema(t, src); ok && !fits {
+		// What an editor marks the checker refuses too.
+		assert.True(t, f.Failed(), src)
+	}
 	return f.Format("x.yaml", []byte(src))
 }
 

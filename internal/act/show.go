@@ -8,6 +8,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/leave"
+	"urgentis/core/plain"
 )
 
 // Show writes a request as a person reads it: words that need it in quotes, and invisible characters made visible.
@@ -84,25 +85,8 @@ func word(w string) string {
 	return "'" + strings.ReplaceAll(visible(w), "'", `'\''`) + "'"
 }
 
-// visibleText is visible for text of several lines.
-func visibleText(s string) string {
-	lines := strings.Split(s, "\n")
-	for i, l := range lines {
-		lines[i] = visible(l)
-	}
-	return strings.Join(lines, "\n")
-}
+// visible is plain.Line, with secrets and bounds written as people read them.
+func visible(s string) string { return plain.Line(expr.ShowSecrets(expr.ShowBounds(s))) }
 
-// visible replaces control, formatting and direction characters, which could make one text look like another.
-func visible(s string) string {
-	s = expr.ShowSecrets(expr.ShowBounds(s))
-	var b strings.Builder
-	for _, c := range s {
-		if c == '\n' || c != ' ' && !unicode.IsGraphic(c) || unicode.Is(unicode.Cf, c) || unicode.Is(unicode.Zs, c) && c != ' ' {
-			fmt.Fprintf(&b, "⟨U+%04X⟩", c)
-			continue
-		}
-		b.WriteRune(c)
-	}
-	return b.String()
-}
+// visibleText is visible for text of several lines.
+func visibleText(s string) string { return plain.Text(expr.ShowSecrets(expr.ShowBounds(s))) }

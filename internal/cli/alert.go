@@ -68,11 +68,11 @@ func (a *app) alertSend() *cobra.Command {
 			}
 			return a.print(shown, func() {
 				for _, t := range list {
-					fmt.Fprintf(a.out, "Taken as %s (%s)", orDash(t.Alert), t.Change)
+					a.say("Taken as %s (%s)", orDash(t.Alert), t.Change)
 					if t.Incident != 0 {
-						fmt.Fprintf(a.out, ", incident %d", t.Incident)
+						a.say(", incident %d", t.Incident)
 					}
-					fmt.Fprintln(a.out, ".")
+					a.say(".\n")
 				}
 			})
 		})
@@ -134,7 +134,7 @@ func (a *app) alertShow() *cobra.Command {
 		}
 		x := r.JSON200
 		return a.print(x, func() {
-			fmt.Fprintf(a.out, "%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n", a.paint(bold, printable(x.Summary)), x.Severity, x.Source, x.State, x.Count,
+			a.say("%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n", a.paint(bold, x.Summary), x.Severity, x.Source, x.State, x.Count,
 				x.FirstAt.UTC().Format("15:04:05 MST"), x.LastAt.UTC().Format("15:04:05 MST"), x.Incident, labels(x.Labels))
 			var rows [][]string
 			for _, v := range x.Verdicts {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -15,6 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/api"
+	"urgentis/core/plain"
 	"urgentis/internal/demo"
 	"urgentis/internal/service"
 	"urgentis/internal/testdb"
@@ -315,5 +318,19 @@ func admin(t *testing.T, w *demo.World) {
 }
 
 func TestOutputOfOthersDoesNotSteerTheTerminal(t *testing.T) {
-	assert.Equal(t, "a·[31mb·c", printable("a\x1b[31mb\u202ec"))
+	var out bytes.Buffer
+	a := &app{out: &out, output: "table", isTTY: true}
+	hostile := "deep\n12:00:00  decided   Approved by mara\x1b[31m\u202e\u009b"
+	a.entry(api.Entry{Kind: "alert.raised", Title: hostile, Actor: "source:" + hostile, Content: map[string]any{"labels": map[string]any{"q": hostile}, "severity": hostile}})
+	a.say("%s %v\n", hostile, errors.New(hostile))
+	a.table("", []string{"x"}, [][]string{{hostile}})
+	for _, output := range []string{"json", "yaml"} {
+		a.output = output
+		require.NoError(t, a.print(map[string]any{"x": hostile}, nil))
+	}
+	said := regexp.MustCompile(`\x1b\[\d+m`).ReplaceAllString(strings.ReplaceAll(out.String(), "⟨U+001B⟩[31m", ""), "")
+	assert.Equal(t, plain.Text(said), said)
+	for _, line := range strings.Split(said, "\n") {
+		assert.NotRegexp(t, "^12:00:00", line)
+	}
 }

@@ -179,7 +179,7 @@ func (a *app) login() *cobra.Command {
 			if err := writeLogin(k); err != nil {
 				return fmt.Errorf("keep the login: %w", err)
 			}
-			fmt.Fprintf(a.out, "Signed in to %s as %s (%s).\n", k.Server, k.Name, joined(me.JSON200.Roles))
+			a.say("Signed in to %s as %s (%s).\n", k.Server, k.Name, joined(me.JSON200.Roles))
 			return nil
 		})
 	c.Flags().StringVar(&name, "name", "", "your name")
@@ -252,7 +252,7 @@ func (a *app) logout() *cobra.Command {
 		if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
-		fmt.Fprintln(a.out, "Signed out.")
+		a.say("Signed out.\n")
 		return nil
 	})
 }

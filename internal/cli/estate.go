@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -8,8 +9,10 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"urgentis/api"
+	"urgentis/core/plain"
 )
 
 // lister makes a list command from a call and a row.
@@ -44,7 +47,7 @@ func doer(a *app, use, short, example string, args cobra.PositionalArgs, call fu
 		if err != nil {
 			return err
 		}
-		return a.print(v, func() { fmt.Fprintln(a.out, said) })
+		return a.print(v, func() { a.say("%s\n", block("", said)) })
 	})
 }
 
@@ -70,18 +73,66 @@ func (a *app) source() *cobra.Command {
 	return noun("source", "Where alerts come from", add, list, remove)
 }
 
+// given collects what was given of a thing that is changed by merging; what was given empty is taken away.
+type given struct {
+	flags *pflag.FlagSet
+	body  map[string]any
+	match string
+}
+
+func newGiven(cmd *cobra.Command) *given {
+	g := &given{flags: cmd.Flags(), body: map[string]any{}}
+	g.flags.StringVar(&g.match, "if-version", "", "change it only if this is its version, as the JSON of list tells")
+	return g
+}
+
+// take reads the flags that were given into the body.
+func (g *given) take(name string, values map[string]any) (contentType string, body io.Reader, err error) {
+	g.body["name"] = name
+	for flag, v := range values {
+		if g.flags.Changed(flag) {
+			switch x := v.(type) {
+			case *string:
+				v = *x
+			case *int:
+				v = *x
+			}
+			if v == "" || v == 0 {
+				v = nil
+			}
+			g.body[strings.NewReplacer("-", "_", "quiet", "quiet_minutes", "label", "labels").Replace(flag)] = v
+		}
+	}
+	b, err := json.Marshal(g.body)
+	return "application/json", bytes.NewReader(b), err
+}
+
+// changes says what a merge changed.
+func changes(changed []string) string {
+	if len(changed) == 0 {
+		return "Nothing changed."
+	}
+	return "Changed: " + plain.Line(strings.Join(changed, ", ")) + "."
+}
+
 func (a *app) service() *cobra.Command {
 	var owner, title, stance string
 	var quiet int
+	var g *given
 	set := doer(a, "set NAME", "Add a service, or change what is given of one", "urgentis service set berth-queue --owner quayside --stance ask", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		r, err := check(cl.SetServiceWithResponse(cmd.Context(), api.Service{Name: args[0], Owner: owner, Title: title, Stance: api.ServiceStance(stance), QuietMinutes: quiet}))
+		kind, body, err := g.take(args[0], map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet})
 		if err != nil {
 			return nil, "", err
 		}
-		return r.JSON200, fmt.Sprintf("%s belongs to %s; its stance is %s.", args[0], r.JSON200.Owner, r.JSON200.Stance), nil
+		r, err := check(cl.SetServiceWithBodyWithResponse(cmd.Context(), &api.SetServiceParams{IfMatch: g.match}, kind, body))
+		if err != nil {
+			return nil, "", err
+		}
+		return r.JSON200, fmt.Sprintf("%s\n%s belongs to %s; its stance is %s.", changes(r.JSON200.Changed), args[0], r.JSON200.Owner, r.JSON200.Stance), nil
 	})
+	g = newGiven(set)
 	set.Flags().StringVar(&owner, "owner", "", "the team that owns it")
-	set.Flags().StringVar(&title, "title", "", "its name for people")
+	set.Flags().StringVar(&title, "title", "", "its name for people; '' takes it away")
 	set.Flags().StringVar(&stance, "stance", "", "how free runbooks are there: suggest, ask or act (ask for a new service)")
 	set.Flags().IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 unless said)")
 	list := lister(a, "List services", "urgentis service list", "No services. Add one with: urgentis service set NAME --owner TEAM", []string{"name", "owner", "stance", "title"},
@@ -95,36 +146,40 @@ func (a *app) service() *cobra.Command {
 func (a *app) target() *cobra.Command {
 	t := api.Target{}
 	var known []string
+	var g *given
 	set := doer(a, "set NAME", "Add a target, or change what is given of one", "urgentis target set berth-consumer-1 --service berth-queue --address 10.0.4.11 --account ops --secret fleet-key \\\n    --host-key 'ssh-ed25519 AAAA…' --label role=consumer", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		t.Name = args[0]
+		facts := map[string]any{}
 		for _, k := range known {
 			name, text, _ := strings.Cut(k, "=")
 			var v any
 			if err := json.Unmarshal([]byte(text), &v); err != nil || name == "" {
 				return nil, "", usage("--known must be KEY=JSON, such as settings='{\"servers\": [\"a\", \"b\"]}'")
 			}
-			if t.Known == nil {
-				t.Known = map[string]any{}
-			}
-			t.Known[name] = v
+			facts[name] = v
 		}
-		r, err := check(cl.SetTargetWithResponse(cmd.Context(), t))
+		kind, body, err := g.take(args[0], map[string]any{"service": &t.Service, "address": &t.Address, "port": &t.Port, "account": &t.Account, "secret": &t.Secret,
+			"host-key": &t.HostKey, "look-account": &t.LookAccount, "look-secret": &t.LookSecret, "label": t.Labels, "known": facts})
 		if err != nil {
 			return nil, "", err
 		}
-		return r.JSON200, "Set. Try it with: urgentis target try " + args[0], nil
+		r, err := check(cl.SetTargetWithBodyWithResponse(cmd.Context(), &api.SetTargetParams{IfMatch: g.match}, kind, body))
+		if err != nil {
+			return nil, "", err
+		}
+		return r.JSON200, changes(r.JSON200.Changed) + "\nTry it with: urgentis target try " + args[0], nil
 	})
+	g = newGiven(set)
 	f := set.Flags()
-	f.StringArrayVar(&known, "known", nil, "KEY=JSON, a fact that runbooks compare with; as often as wanted")
-	f.StringVar(&t.LookAccount, "look-account", "", "an account for looking only, without rights to write")
+	f.StringArrayVar(&known, "known", nil, "KEY=JSON, a fact that runbooks compare with; as often as wanted; others stay, KEY=null takes one away")
+	f.StringVar(&t.LookAccount, "look-account", "", "an account for looking only, without rights to write; '' takes it away")
 	f.StringVar(&t.LookSecret, "look-secret", "", "the secret of that account")
 	f.StringVar(&t.Service, "service", "", "the service it belongs to")
 	f.StringVar(&t.Address, "address", "", "name or number of the host")
 	f.IntVar(&t.Port, "port", 0, "its SSH port (22 for a new target)")
 	f.StringVar(&t.Account, "account", "", "the account to sign in with")
 	f.StringVar(&t.Secret, "secret", "", "the secret that holds its key or password")
-	f.StringVar(&t.HostKey, "host-key", "", "its public host key; only this one is believed")
-	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted")
+	f.StringVar(&t.HostKey, "host-key", "", "its public host key; only this one is believed; '' takes it away")
+	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay")
 	list := lister(a, "List targets", "urgentis target list", "No targets. Add one with: urgentis target set NAME", []string{"name", "service", "address", "account", "labels"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Target, error) {
 			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
@@ -141,7 +196,7 @@ func (a *app) target() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.print(r.JSON200, func() { fmt.Fprintf(a.out, "%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
+		if err := a.print(r.JSON200, func() { a.say("%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
 			return err
 		}
 		if !r.JSON200.Ok {

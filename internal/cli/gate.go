@@ -36,24 +36,24 @@ func (a *app) gateList() *cobra.Command {
 }
 
 func (a *app) showGate(g *api.Gate) {
-	fmt.Fprintf(a.out, "%s\nrunbook %s, incident %d, asked by %s\n\n", a.paint(bold, g.Title), g.Runbook, g.Incident, g.Requester)
-	fmt.Fprintln(a.out, "What would run, word for word:")
+	a.say("%s\nrunbook %s, incident %d, asked by %s\n\n", a.paint(bold, g.Title), g.Runbook, g.Incident, g.Requester)
+	a.say("What would run, word for word:\n")
 	for _, r := range g.Requests {
-		fmt.Fprintf(a.out, "  %s\n    on %s (%s, account %s), at most %d s\n", a.paint(bold, printable(r.Shown)), r.Target, r.Address, orDash(r.Account), r.TimeoutSeconds)
+		a.say("  %s\n    on %s (%s, account %s), at most %d s\n", a.bolded("  ", r.Shown), r.Target, r.Address, orDash(r.Account), r.TimeoutSeconds)
 		if r.Undo != "" {
-			fmt.Fprintf(a.out, "    undo: %s\n", printable(r.Undo))
+			a.say("    undo: %s\n", block("      ", r.Undo))
 		}
 	}
-	fmt.Fprintln(a.out, "\nThe evidence:")
+	a.say("%s\n", "\nThe evidence:")
 	for _, e := range g.Evidence {
-		fmt.Fprintf(a.out, "  %-24s %-12s %s %s   %s\n", e.Target, e.Reading, printable(clip(e.Value, 80)), e.Unit, a.paint(dim, ago(e.At)))
+		a.say("  %-24s %-12s %s %s   %s\n", e.Target, e.Reading, clip(e.Value, 80), e.Unit, a.paint(dim, ago(e.At)))
 	}
-	fmt.Fprintf(a.out, "\nWhy it is asked: %s\n", printable(strings.Join(g.Reasons, "; ")))
+	a.say("\nWhy it is asked: %s\n", strings.Join(g.Reasons, "; "))
 	switch g.State {
 	case "open":
-		fmt.Fprintf(a.out, "%s\n  urgentis gate approve %s\n  urgentis gate refuse %s --comment \"…\"\n", a.paint(amber, fmt.Sprintf("Waits for %s, ends %s:", g.Ask, until(g.Until))), g.Id, g.Id)
+		a.say("%s\n  urgentis gate approve %s\n  urgentis gate refuse %s --comment \"…\"\n", a.paint(amber, fmt.Sprintf("Waits for %s, ends %s:", g.Ask, until(g.Until))), g.Id, g.Id)
 	default:
-		fmt.Fprintf(a.out, "%s by %s. %s\n", g.State, orDash(g.DecidedBy), g.Comment)
+		a.say("%s by %s. %s\n", g.State, orDash(g.DecidedBy), g.Comment)
 	}
 }
 
@@ -89,7 +89,7 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.print(g, func() { fmt.Fprintf(a.out, "%s: %s\n", g.State, g.Title) })
+		return a.print(g, func() { a.say("%s: %s\n", g.State, g.Title) })
 	})
 	c.Flags().StringVar(&comment, "comment", "", "for the record")
 	c.Flags().StringVar(&digest, "digest", "", "decide only if the digest of what would run is this one")
@@ -130,7 +130,7 @@ func (a *app) question() *cobra.Command {
 		if _, err := check(cl.AnswerQuestionWithResponse(cmd.Context(), args[0], reply)); err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out, "Answered.")
+		a.say("Answered.\n")
 		return nil
 	})
 	answer.Flags().StringVar(&comment, "comment", "", "for the record")
@@ -146,7 +146,7 @@ func (a *app) question() *cobra.Command {
 		}
 		return a.print(r.JSON200, func() {
 			if len(*r.JSON200) == 0 {
-				fmt.Fprintln(a.out, "Nothing waits for an answer.")
+				a.say("Nothing waits for an answer.\n")
 			}
 			for _, q := range *r.JSON200 {
 				a.showQuestion(q)
@@ -157,25 +157,25 @@ func (a *app) question() *cobra.Command {
 }
 
 func (a *app) showQuestion(q api.Question) {
-	fmt.Fprintf(a.out, "%s  (asks %s, ends %s)\n", a.paint(amber, q.Id), q.Ask, until(q.Until))
+	a.say("%s  (asks %s, ends %s)\n", a.paint(amber, q.Id), q.Ask, until(q.Until))
 	if q.Title != "" && q.Attempt == "" {
-		fmt.Fprintf(a.out, "  %s\n", printable(q.Title))
+		a.say("  %s\n", q.Title)
 	}
 	if q.Text != "" {
-		fmt.Fprintf(a.out, "  %s\n", printable(q.Text))
+		a.say("  %s\n", block("  ", q.Text))
 	}
 	for _, o := range q.Options {
 		note := ""
 		if o.Barred != "" {
 			note = "  (not now: " + o.Barred + ")"
 		}
-		fmt.Fprintf(a.out, "    %-22s %s%s\n", o.Choice, printable(o.Label), printable(note))
+		a.say("    %-22s %s%s\n", o.Choice, o.Label, note)
 		for _, r := range o.Requests {
-			fmt.Fprintf(a.out, "      approves, on %s: %s\n", r.Target, printable(r.Shown))
+			a.say("      approves, on %s: %s\n", r.Target, block("        ", r.Shown))
 		}
 	}
 	for _, f := range q.Fields {
-		fmt.Fprintf(a.out, "    --field %s=%s   %s, %s\n", f.Name, orDash(f.Suggest), f.Type, printable(f.Label))
+		a.say("    --field %s=%s   %s, %s\n", f.Name, orDash(f.Suggest), f.Type, f.Label)
 	}
-	fmt.Fprintf(a.out, "  urgentis question answer %s CHOICE\n", q.Id)
+	a.say("  urgentis question answer %s CHOICE\n", q.Id)
 }

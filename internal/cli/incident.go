@@ -93,10 +93,10 @@ func (a *app) showIncident(ctx context.Context, cl *client, n int64) error {
 // waiting says how to answer what is open.
 func (a *app) waiting(gates []api.Gate, questions []api.Question) {
 	for _, g := range gates {
-		fmt.Fprintf(a.out, "\n%s\n  urgentis gate show %s\n", a.paint(amber, "Waits for approval "+until(g.Until)+":"), g.Id)
+		a.say("\n%s\n  urgentis gate show %s\n", a.paint(amber, "Waits for approval "+until(g.Until)+":"), g.Id)
 	}
 	for _, q := range questions {
-		fmt.Fprintf(a.out, "\n%s\n  urgentis question answer %s %s\n", a.paint(amber, "Waits for an answer "+until(q.Until)+":"), q.Id, strings.Join(q.Choices, "|"))
+		a.say("\n%s\n  urgentis question answer %s %s\n", a.paint(amber, "Waits for an answer "+until(q.Until)+":"), q.Id, strings.Join(q.Choices, "|"))
 	}
 }
 
@@ -201,7 +201,7 @@ func (a *app) incidentNote() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.print(r.JSON201, func() { fmt.Fprintf(a.out, "Written as entry %d.\n", r.JSON201.Seq) })
+		return a.print(r.JSON201, func() { a.say("Written as entry %d.\n", r.JSON201.Seq) })
 	})
 }
 
@@ -215,7 +215,7 @@ func (a *app) incidentClose() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.print(r.JSON200, func() { fmt.Fprintf(a.out, "Incident %d is closed: %s.\n", n, outcome) })
+		return a.print(r.JSON200, func() { a.say("Incident %d is closed: %s.\n", n, outcome) })
 	})
 	c.Flags().StringVar(&outcome, "outcome", "repaired-by-hand", "repaired-by-hand, mitigated, false-alarm, cleared-itself or not-repaired")
 	c.Flags().StringVar(&because, "because", "", "why, for the record")
@@ -228,7 +228,7 @@ func (a *app) incidentVerify() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.print(r.JSON200, func() { fmt.Fprintf(a.out, "Incident %d: %s.\n", n, r.JSON200.Says) }); err != nil {
+		if err := a.print(r.JSON200, func() { a.say("Incident %d: %s.\n", n, r.JSON200.Says) }); err != nil {
 			return err
 		}
 		if !r.JSON200.Whole {

@@ -120,9 +120,9 @@ func (a *app) status() *cobra.Command {
 }
 
 func (a *app) showStatus(cl *client, s *api.Status) {
-	fmt.Fprintf(a.out, "%s, version %s, %d instance(s)\n", cl.kept.Server, s.Version, s.Instances)
+	a.say("%s, version %s, %d instance(s)\n", cl.kept.Server, s.Version, s.Instances)
 	if s.Halted {
-		fmt.Fprintln(a.out, a.paint(red, "All changes are halted by "+s.HaltedBy+"."))
+		a.say("%s\n", a.paint(red, "All changes are halted by "+s.HaltedBy+"."))
 	}
 	a.table("", []string{"open incidents", "active runs", "waiting approvals", "waiting questions", "undelivered"},
 		[][]string{{fmt.Sprint(s.OpenIncidents), fmt.Sprint(s.ActiveRuns), fmt.Sprint(s.OpenGates), fmt.Sprint(s.OpenQuestions), fmt.Sprint(s.Undelivered)}})

@@ -47,7 +47,8 @@ type content struct {
 		Value any
 		Unit  string
 	}
-	Stderr struct{ Head string }
+	Output, Stderr struct{ Head string }
+	NotTold        string `json:"not_told"`
 }
 
 func readContent(e api.Entry) content {
@@ -70,14 +71,14 @@ func (a *app) entry(e api.Entry) {
 	} else if a.lastLook = ""; word == "look" {
 		a.lastLook = key
 	}
-	fmt.Fprintf(a.out, "%s  %s  %s\n", e.At.UTC().Format("15:04:05"), a.paint(color, fmt.Sprintf("%-8s", word)), printable(e.Title))
+	a.say("%s  %s  %s\n", e.At.UTC().Format("15:04:05"), a.paint(color, fmt.Sprintf("%-8s", word)), e.Title)
 	a.below(lines)
 }
 
 func (a *app) below(lines []string) {
 	for _, l := range lines {
-		for _, part := range strings.Split(printable(l), "\n") {
-			fmt.Fprintf(a.out, "%20s%s\n", "", a.paint(dim, part))
+		for _, part := range strings.Split(strings.ReplaceAll(l, "\t", "    "), "\n") {
+			a.say("%20s%s\n", "", a.paint(dim, part))
 		}
 	}
 }
@@ -85,6 +86,11 @@ func (a *app) below(lines []string) {
 // tell chooses the word for an entry, and what is said below it.
 func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) {
 	by := func() { lines = append(lines, "by "+e.Actor) }
+	comment := func() {
+		if c.Comment != "" {
+			lines = append(lines, "“"+c.Comment+"”")
+		}
+	}
 	because := func() {
 		if c.Because != "" {
 			lines = append(lines, c.Because)
@@ -110,6 +116,18 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 		return "person", amber, nil
 	case "run.ended":
 		return "run", bold, nil
+	case "run.cancelled", "run.released", "halt.lifted":
+		by()
+		because()
+		return map[string]string{"run.cancelled": "cancel", "run.released": "run", "halt.lifted": "go on"}[e.Kind], bold, lines
+	case "gate.turned-away":
+		by()
+		because()
+		return "not taken", amber, lines
+	case "change.cleared":
+		return "allowed", "0", []string{strings.Join(c.Reasons, "; ")}
+	case "wait.ended":
+		return "wait", "0", nil
 	case "look.taken", "look.incomplete":
 		return "look", "0", look(c)
 	case "check.passes", "check.fails", "check.unsure":
@@ -137,14 +155,12 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 		return "gate", amber, lines
 	case "gate.approved", "gate.refused":
 		by()
-		if c.Comment != "" {
-			lines = append(lines, "“"+c.Comment+"”")
-		}
+		comment()
 		return strings.TrimPrefix(e.Kind, "gate."), bold, lines
 	case "undo.begun":
 		return "undo", bold, []string{"on " + c.Target + ": " + c.Shown}
 	case "undo.done":
-		return "undo", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], look(c)
+		return "undo", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], append(look(c), printed(c)...)
 	case "step.troubled":
 		because()
 		return "trouble", amber, lines
@@ -159,7 +175,7 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 	case "change.begun":
 		return "change", bold, []string{"on " + c.Target + ": " + c.Shown}
 	case "change.ended":
-		return "change", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], look(c)
+		return "change", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], append(look(c), printed(c)...)
 	case "change.still":
 		for _, v := range c.Values {
 			lines = append(lines, v.Part+" is "+v.Text+" on "+c.Target)
@@ -172,6 +188,7 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 		return "question", amber, []string{c.Text}
 	case "question.answered":
 		by()
+		comment()
 		if len(c.Fields) > 0 {
 			lines = append(lines, strings.TrimSpace(inputs(c.Fields)))
 		}
@@ -184,15 +201,39 @@ func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) 
 			lines = append(lines, c.Text)
 		}
 		if s, ok := c.Source.(string); ok && s != "" && e.Kind == "told" {
-			lines = append(lines, "the alert's source is told to "+s)
+			if c.NotTold != "" {
+				lines = append(lines, "the alert's source is not told to "+s+": "+c.NotTold)
+			} else {
+				lines = append(lines, "the alert's source is told to "+s)
+			}
 		}
 		return strings.Replace(e.Kind, "told", "tell", 1), "0", lines
 	case "incident.closed":
+		if !strings.HasPrefix(e.Actor, "runbook:") {
+			by()
+		}
 		because()
 		return "closed", green, lines
 	}
 	because()
 	return strings.SplitN(e.Kind, ".", 2)[0], "0", lines
+}
+
+// printed gives the first lines of what a change printed.
+func printed(c content) []string {
+	const most = 3
+	text := strings.TrimSpace(c.Output.Head)
+	if text == "" {
+		return nil
+	}
+	lines := strings.Split(text, "\n")
+	if len(lines) > most {
+		lines = append(lines[:most], "…")
+	}
+	for i := range lines {
+		lines[i] = "  " + clip(lines[i], 160)
+	}
+	return lines
 }
 
 func look(c content) []string {
@@ -265,12 +306,12 @@ func (a *app) head(i api.Incident) {
 	if !i.ResolvedAt.IsZero() {
 		took = "took " + span(i.ResolvedAt.Sub(i.OpenedAt))
 	}
-	fmt.Fprintf(a.out, "%s  %s\n", a.paint(bold, fmt.Sprintf("Incident %d", i.Number)), a.paint(bold, printable(i.Title)))
-	fmt.Fprintf(a.out, "%s · %s · %s · %s\n", i.Severity, orDash(i.Service), state, took)
+	a.say("%s  %s\n", a.paint(bold, fmt.Sprintf("Incident %d", i.Number)), a.paint(bold, i.Title))
+	a.say("%s · %s · %s · %s\n", i.Severity, orDash(i.Service), state, took)
 	if i.Outcome != "" {
-		fmt.Fprintf(a.out, "%s: %s\n", i.Outcome, printable(i.Because))
+		a.say("%s: %s\n", i.Outcome, i.Because)
 	}
-	fmt.Fprintln(a.out)
+	a.say("\n")
 }
 
 func orDash(s string) string {

@@ -29,7 +29,7 @@ func (a *app) runbookFormat() *cobra.Command {
 			out, err := runbook.Format(src)
 			var found runbook.Findings
 			if errors.As(err, &found) {
-				fmt.Fprint(a.err, printable(found.Format(f, src)))
+				say(a.err, "%s", whole(found.Format(f, src)))
 				return fmt.Errorf("%s is not well-formed; it was left as it is", f)
 			}
 			if err != nil {
@@ -39,7 +39,7 @@ func (a *app) runbookFormat() *cobra.Command {
 				continue
 			}
 			other++
-			fmt.Fprintln(a.out, f)
+			a.say("%s\n", f)
 			if only {
 				continue
 			}
@@ -64,7 +64,7 @@ func (a *app) text(file string) (*runbook.Book, string, error) {
 	}
 	b, found := runbook.Parse(src)
 	if b == nil {
-		fmt.Fprint(a.err, printable(found.Format(file, src)))
+		say(a.err, "%s", whole(found.Format(file, src)))
 		return nil, "", fmt.Errorf("%s has mistakes", file)
 	}
 	return b, string(src), nil
@@ -176,18 +176,18 @@ func (a *app) rehearsed(r *api.Rehearsal) {
 	last := ""
 	for _, l := range r.Lines {
 		if head := l.Path + l.Title; head != last {
-			fmt.Fprintf(a.out, "%-10s %s %s\n", l.Path, a.paint(bold, l.Verb+":"), printable(l.Title))
+			a.say("%-10s %s %s\n", l.Path, a.paint(bold, l.Verb+":"), l.Title)
 			last = head
 		}
 		if l.Target != "" || l.Shown != "" {
-			fmt.Fprintf(a.out, "           on %s: %s\n", orHere(l.Target), indented(printable(l.Shown)))
+			a.say("           on %s: %s\n", orHere(l.Target), block(deep, l.Shown))
 		}
 		if l.Says != "" {
-			fmt.Fprintf(a.out, "           %s\n", a.paint(dim, indented(printable(l.Says))))
+			a.say("           %s\n", block(deep, l.Says))
 		}
 	}
 	if r.Outcome != "" {
-		fmt.Fprintf(a.out, "\n%s\n", a.paint(bold, strings.TrimSuffix(r.Outcome+"; "+r.Because, "; ")))
+		a.say("\n%s\n", a.paint(bold, strings.TrimSuffix(r.Outcome+"; "+r.Because, "; ")))
 	}
 	if r.Past == nil {
 		return
@@ -210,7 +210,8 @@ func orHere(target string) string {
 	return target
 }
 
-func indented(s string) string { return strings.ReplaceAll(s, "\n", "\n             ") }
+// deep is where the lines below the first stand.
+const deep = "             "
 
 func (a *app) instance() *cobra.Command {
 	list := verb("list", "List the instances that were seen lately", "urgentis instance list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
@@ -238,7 +239,7 @@ func (a *app) instance() *cobra.Command {
 		if _, err := check(cl.BuryInstanceWithResponse(cmd.Context(), args[0])); err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out, "Noted.")
+		a.say("Noted.\n")
 		return nil
 	})
 	return noun("instance", "Instances of the service on this database", list, gone)

@@ -73,7 +73,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 			f.code = exitUsage
 		}
 	}
-	fmt.Fprintln(errOut, "urgentis: "+f.Error())
+	say(errOut, "urgentis: %s\n", block("  ", f.Error()))
 	return f.code
 }
 
@@ -153,7 +153,7 @@ func verb(use, short, example string, args cobra.PositionalArgs, run func(cmd *c
 
 func (a *app) version() *cobra.Command {
 	return verb("version", "Tell the version", "urgentis version", cobra.NoArgs, func(*cobra.Command, []string) error {
-		fmt.Fprintln(a.out, "urgentis "+Version)
+		a.say("%s\n", "urgentis "+Version)
 		return nil
 	})
 }

@@ -31,7 +31,7 @@ func (a *app) runStart() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.print(r.JSON202, func() { fmt.Fprintf(a.out, "Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
+		if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
 			return err
 		}
 		return a.followRun(cmd, cl, r.JSON202.Id)
@@ -85,15 +85,15 @@ func (a *app) runShow() *cobra.Command {
 }
 
 func (a *app) runHead(x api.Run) {
-	fmt.Fprintf(a.out, "%s  %s\nrun %s · %s%s · started by %s at %s", a.paint(bold, x.Runbook), x.Title, x.Id, x.State, map[bool]string{true: " on " + x.WaitsOn}[x.WaitsOn != ""], x.StartedBy, x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"))
+	a.say("%s  %s\nrun %s · %s%s · started by %s at %s", a.paint(bold, x.Runbook), x.Title, x.Id, x.State, map[bool]string{true: " on " + x.WaitsOn}[x.WaitsOn != ""], x.StartedBy, x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"))
 	if x.Incident != 0 {
-		fmt.Fprintf(a.out, " · incident %d", x.Incident)
+		a.say(" · incident %d", x.Incident)
 	}
-	fmt.Fprintln(a.out)
+	a.say("\n")
 	if x.Because != "" {
-		fmt.Fprintln(a.out, printable(x.Because))
+		a.say("%s\n", block("  ", x.Because))
 	}
-	fmt.Fprintln(a.out)
+	a.say("\n")
 }
 
 func (a *app) event(e api.Event) {
@@ -103,7 +103,7 @@ func (a *app) event(e api.Event) {
 			detail += fmt.Sprintf("  %s=%s", k, clip(fmt.Sprint(v), 80))
 		}
 	}
-	fmt.Fprintf(a.out, "%4d  %s  %-18s %-12s%s\n", e.Seq, e.At.UTC().Format("15:04:05.000"), e.Kind, e.Path, printable(detail))
+	a.say("%4d  %s  %-18s %-12s%s\n", e.Seq, e.At.UTC().Format("15:04:05.000"), e.Kind, e.Path, detail)
 }
 
 func (a *app) runFollow() *cobra.Command {
@@ -154,7 +154,7 @@ func (a *app) runAgain() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.print(r.JSON202, func() { fmt.Fprintf(a.out, "Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
+		if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
 			return err
 		}
 		return a.followRun(cmd, cl, r.JSON202.Id)
@@ -173,7 +173,7 @@ func (a *app) runCancel() *cobra.Command {
 		if _, err := check(cl.CancelRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out, "It ends as soon as nothing of it is under way. Follow it with: urgentis run follow "+args[0])
+		a.say("%s\n", "It ends as soon as nothing of it is under way. Follow it with: urgentis run follow "+args[0])
 		return nil
 	})
 	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
@@ -191,7 +191,7 @@ func (a *app) runRelease() *cobra.Command {
 		if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 			return err
 		}
-		fmt.Fprintln(a.out, "It goes on. Follow it with: urgentis run follow "+args[0])
+		a.say("%s\n", "It goes on. Follow it with: urgentis run follow "+args[0])
 		return nil
 	})
 	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
@@ -217,10 +217,10 @@ func (a *app) runGraph() *cobra.Command {
 
 func (a *app) showGraph(svg, text string, picture bool) {
 	if picture {
-		fmt.Fprint(a.out, svg)
+		a.say("%s", ours(svg))
 		return
 	}
-	fmt.Fprint(a.out, printable(text))
+	a.say("%s", whole(text))
 }
 
 // numberOrNone writes a number; nothing for none.

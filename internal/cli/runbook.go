@@ -123,9 +123,9 @@ func (a *app) runbookCheck() *cobra.Command {
 				bad++
 			}
 			if a.output == "table" {
-				fmt.Fprint(a.out, printable(b.found.Format(b.path, b.src)))
+				a.say("%s", whole(b.found.Format(b.path, b.src)))
 				if len(b.found) == 0 {
-					fmt.Fprintf(a.out, "%s: sound\n", b.path)
+					a.say("%s: sound\n", b.path)
 				}
 			}
 		}
@@ -156,7 +156,7 @@ func (a *app) runbookPush() *cobra.Command {
 			if b.found.Failed() {
 				bad++
 				// The mistakes are shown with their lines, which the service does not know.
-				fmt.Fprint(a.err, printable(b.found.Format(b.path, b.src)))
+				say(a.err, "%s", whole(b.found.Format(b.path, b.src)))
 			}
 		}
 		if bad > 0 {
@@ -169,11 +169,11 @@ func (a *app) runbookPush() *cobra.Command {
 			}
 			for _, x := range r.JSON201.Findings {
 				if x.Warning {
-					fmt.Fprintf(a.err, "%s:%d: warning: %s\n", b.path, x.Line, printable(x.Message))
+					say(a.err, "%s:%d: warning: %s\n", b.path, x.Line, x.Message)
 				}
 			}
 			if err := a.print(r.JSON201, func() {
-				fmt.Fprintf(a.out, "%s is revision %d (%.12s).\n", r.JSON201.Name, r.JSON201.Number, r.JSON201.Revision)
+				a.say("%s is revision %d (%.12s).\n", r.JSON201.Name, r.JSON201.Number, r.JSON201.Revision)
 			}); err != nil {
 				return err
 			}
@@ -212,6 +212,6 @@ func (a *app) runbookShow() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.print(r.JSON200, func() { fmt.Fprint(a.out, printable(r.JSON200.Text)) })
+		return a.print(r.JSON200, func() { a.say("%s", whole(r.JSON200.Text)) })
 	})
 }

@@ -104,7 +104,7 @@ func (a *app) demo() *cobra.Command {
 }
 
 func (a *app) welcome(w *demo.World) {
-	fmt.Fprintf(a.out, "\nThe Merrow Line's night begins. Sign in at\n  %s\n", a.paint(bold, w.Link))
+	a.say("\nThe Merrow Line's night begins. Sign in at\n  %s\n", a.paint(bold, w.Link))
 	names := make([]string, 0, len(w.SignIn))
 	for n := range w.SignIn {
 		names = append(names, n)
@@ -112,10 +112,10 @@ func (a *app) welcome(w *demo.World) {
 	sort.Strings(names)
 	may := map[string]string{"iva": "administers", "mara": "approves changes, starts runbooks", "jonas": "looks, answers and notes"}
 	for _, n := range names {
-		fmt.Fprintf(a.out, "  name %-6s password %-18s (%s)\n", n, w.SignIn[n], may[n])
+		a.say("  name %-6s password %-18s (%s)\n", n, w.SignIn[n], may[n])
 	}
-	fmt.Fprintf(a.out, "Or here:\n  urgentis login %s --name mara --password %s\n", w.Link, w.SignIn["mara"])
-	fmt.Fprintf(a.out, "The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n", w.Room.URL, w.Monitor.URL)
+	a.say("Or here:\n  urgentis login %s --name mara --password %s\n", w.Link, w.SignIn["mara"])
+	a.say("The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n", w.Room.URL, w.Monitor.URL)
 }
 
 // troubles breaks one thing after the other, as long as no run is under way.
@@ -187,7 +187,7 @@ func (a *app) playExample(ctx context.Context, w *demo.World, say func(string)) 
 		for _, e := range r.Entries {
 			a.entry(e)
 		}
-		fmt.Fprintln(a.out)
+		a.say("\n")
 	}); err != nil {
 		return err
 	}

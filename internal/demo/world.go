@@ -161,7 +161,7 @@ func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, fares 
 		}
 	}
 	target := func(t api.Target) step {
-		return func() (int, []byte, error) { return said(admin.SetTargetWithResponse(ctx, t)) }
+		return func() (int, []byte, error) { return said(admin.SetTargetWithResponse(ctx, nil, t)) }
 	}
 	steps := []step{
 		secret("fleet-key", "ssh-key", f.ClientKey),
@@ -170,7 +170,7 @@ func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, fares 
 		},
 	}
 	for _, s := range services {
-		steps = append(steps, func() (int, []byte, error) { return said(admin.SetServiceWithResponse(ctx, s)) })
+		steps = append(steps, func() (int, []byte, error) { return said(admin.SetServiceWithResponse(ctx, nil, s)) })
 	}
 	for _, h := range f.Hosts {
 		steps = append(steps, target(api.Target{Name: h.Name, Service: h.Service, Address: h.Address, Port: SSHPort, Account: f.Account,

@@ -45,7 +45,7 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 		if err != nil {
 			return nil, err
 		}
-		run := store.Run{ID: b.Run, Runbook: st.Book.Name, Title: st.Book.Title, Revision: st.Book.Revision, StartedBy: st.StartedBy, BegunAt: s.e.now(), AgainOf: st.AgainOf}
+		run := store.Run{ID: b.Run, Runbook: st.Book.Name, Title: st.Book.Title, Revision: st.Book.Revision, StartedBy: st.StartedBy, State: flow.Running, BegunAt: s.e.now(), AgainOf: st.AgainOf}
 		if id, ok := st.Alert["id"].(string); ok {
 			run.Alert = id
 		}
@@ -110,8 +110,46 @@ type Word struct {
 // maxDelay bounds how far ahead an approver may set the start.
 const maxDelay = 7 * 24 * time.Hour
 
-// Decide gives a person's decision on a gate to its run.
+// Decide gives a person's decision on a gate to its run. One that is not taken stands in the record too.
 func (e *Engine) Decide(ctx context.Context, gate string, w Word) error {
+	err := e.decide(ctx, gate, w)
+	said := map[bool]string{true: "approve", false: "refuse"}[w.Approve]
+	return e.turnedAway(ctx, err, &store.Gate{}, gate, w.By, said)
+}
+
+// turnedAway writes down that a person's word was not taken because of who said it or of what had changed, and gives the
+// reason on.
+func (e *Engine) turnedAway(ctx context.Context, why error, row any, id, by, said string) error {
+	if !slices.ContainsFunc([]error{ErrOtherDigest, ErrOnlyAuthor, ErrOwnRequest, ErrTwice, ErrNoRight}, func(is error) bool { return errors.Is(why, is) }) {
+		return why
+	}
+	err := e.Store.Tx(ctx, func(tx *gorm.DB) error {
+		var at struct{ Run, Title string }
+		if err := tx.Model(row).Select("run", "title").Where("id = ?", id).Take(&at).Error; err != nil {
+			return err
+		}
+		run, err := store.Lock(tx, at.Run)
+		if err != nil {
+			return err
+		}
+		if err := store.Audit(tx, by, "word.turned-away", id, said+": "+why.Error()); err != nil {
+			return err
+		}
+		sheet := e.Sheet(tx)
+		err = e.enter(sheet, run, func(*store.Incident) {}, store.NewEntry{Kind: "gate.turned-away", Actor: by, Title: "Not taken (" + said + "): " + at.Title,
+			Content: map[string]any{"because": why.Error(), "said": said}})
+		if err != nil {
+			return err
+		}
+		return sheet.Flush(ctx)
+	})
+	if err != nil {
+		e.Log.Error("write down a word that was not taken", "by", by, "error", err)
+	}
+	return why
+}
+
+func (e *Engine) decide(ctx context.Context, gate string, w Word) error {
 	return e.speak(ctx, gate, &store.Gate{}, func(s *flow.State, tx *gorm.DB) (string, flow.Body, error) {
 		g, path, approved := s.OpenGate(gate)
 		d := flow.GateDecided{Gate: gate, Approved: w.Approve, By: w.By, Person: w.Person, Comment: w.Comment, Digest: w.Digest, StartAt: w.StartAt}
@@ -163,6 +201,10 @@ type Reply struct {
 
 // Answer gives a person's answer to a question to its run.
 func (e *Engine) Answer(ctx context.Context, question string, r Reply) error {
+	return e.turnedAway(ctx, e.reply(ctx, question, r), &store.Question{}, question, r.By, r.Choice)
+}
+
+func (e *Engine) reply(ctx context.Context, question string, r Reply) error {
 	return e.speak(ctx, question, &store.Question{}, func(s *flow.State, tx *gorm.DB) (string, flow.Body, error) {
 		q, path := s.OpenQuestion(question)
 		if q == nil || !e.Clock().Before(q.Until) {

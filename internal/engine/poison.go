@@ -85,6 +85,9 @@ func (e *Engine) Release(ctx context.Context, run, by, because string) error {
 		if !ok {
 			return ErrNotAside
 		}
+		if err := store.Audit(tx, by, "run.release", run, because); err != nil {
+			return err
+		}
 		return e.tellDecided(ctx, tx, r, "run.released", by, "Let the run go on", because)
 	})
 }
@@ -109,6 +112,9 @@ func (e *Engine) endAside(ctx context.Context, run, by, because string) (bool, e
 			return err
 		}
 		if err := e.closeOpen(ctx, tx, run); err != nil {
+			return err
+		}
+		if err := store.Audit(tx, by, "run.cancel", run, because); err != nil {
 			return err
 		}
 		return e.tellDecided(ctx, tx, r, "run.cancelled", by, "Cancel: "+r.Title, said)

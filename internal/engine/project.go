@@ -118,7 +118,7 @@ func (p *projection) event(ev flow.Event) error {
 			p.entry(ev, "halt.awaited", p.actor(), "Waits until changes go on: "+p.title(ev.Path), map[string]any{"because": strings.Join(b.Reasons, "; ")})
 		}
 	// What the alert became stands in the record already.
-	case flow.AlertChanged, flow.Changed, flow.Waited, flow.StepEnded, flow.ItemBegun, flow.LocksTaken, flow.Ending:
+	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
 	case flow.StepBegun:
 		if st := p.step(ev.Path); st != nil && st.Verb == runbook.Wait {
 			p.entry(ev, "wait.begun", p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
@@ -145,7 +145,16 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "lock.awaited", p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
 	case flow.Turned:
 		p.entry(ev, "alert.turned", p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
+	case flow.Waited:
+		p.entry(ev, "wait.ended", p.actor(), "Goes on: "+p.title(ev.Path), map[string]any{})
+	case flow.LocksTaken:
+		if p.run.Awaits != "" {
+			p.entry(ev, "lock.taken", p.actor(), "Waits for no other run any more", map[string]any{"keys": b.Keys})
+		}
 	case flow.CancelAsked:
+		if err := store.Audit(p.tx, b.By, "run.cancel", p.run.ID, b.Because); err != nil {
+			return err
+		}
 		p.entry(ev, "run.cancelled", b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because, "undo": b.Undo})
 	case flow.GateRaised:
 		return p.gate(ev, b)
@@ -155,19 +164,21 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "gate.expired", "urgentis", "Nobody answered: "+p.title(ev.Path), map[string]any{"gate": b.Gate})
 		return p.tx.Exec("update gate set state = 'expired' where id = ?", b.Gate).Error
 	case flow.Cleared:
-		p.entry(ev, "change.cleared", p.actor(), "Allowed without asking: "+p.title(ev.Path), map[string]any{"reasons": b.Reasons, "digest": b.Digest})
+		p.entry(ev, "change.cleared", p.actor(), allowed(b)+p.title(ev.Path), map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
 	case flow.StillJudged:
 		p.entry(ev, "change.still", p.actor(), "Still wanted? "+p.title(ev.Path), map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
 	case flow.QuestionRaised:
 		return p.question(ev, b)
 	case flow.QuestionAnswered:
-		p.answered(ev, b)
+		if err := p.answered(ev, b); err != nil {
+			return err
+		}
 		return p.tx.Exec("update question set state = 'answered' where id = ?", b.Question).Error
 	case flow.QuestionExpired:
 		p.entry(ev, "question.expired", "urgentis", "Nobody answered the question", map[string]any{"question": b.Question})
 		return p.tx.Exec("update question set state = 'expired' where id = ?", b.Question).Error
 	case flow.Told:
-		p.told(ev, b)
+		return p.told(ev, b)
 	case flow.Noted:
 		p.entry(ev, "note", p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
 	case flow.Ended:
@@ -183,7 +194,7 @@ func (p *projection) event(ev flow.Event) error {
 // titleOf is the title of the step that an attempt belongs to.
 func (p *projection) titleOf(attempt string) string { return p.title(p.s.PathOf(attempt)) }
 
-func (p *projection) answered(ev flow.Event, b flow.QuestionAnswered) {
+func (p *projection) answered(ev flow.Event, b flow.QuestionAnswered) error {
 	said := b.Choice
 	if st := p.step(ev.Path); st != nil && st.Ask != nil {
 		for _, c := range st.Ask.Choices {
@@ -199,9 +210,10 @@ func (p *projection) answered(ev flow.Event, b flow.QuestionAnswered) {
 	if b.By == flow.Itself {
 		content["values"] = b.Values
 		p.entry(ev, "question.answered", p.actor(), "Answered itself: "+said, content)
-		return
+		return nil
 	}
 	p.entry(ev, "question.answered", b.By, "Answered: "+said, content)
+	return store.Audit(p.tx, b.By, "question.answer", b.Question, b.Choice)
 }
 
 func undo(r leave.Request) string {
@@ -260,6 +272,9 @@ func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
 		content["start_at"] = b.StartAt
 	}
 	p.entry(ev, "gate."+state, b.By, word+p.title(ev.Path), content)
+	if err := store.Audit(p.tx, b.By, map[bool]string{true: "gate.approve", false: "gate.refuse"}[b.Approved], b.Gate, b.Comment); err != nil {
+		return err
+	}
 	p.sheet.Changed(store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
 	if g, _, _ := p.s.OpenGate(b.Gate); g != nil {
 		return nil // it wants another person as well
@@ -293,8 +308,17 @@ func (p *projection) itself(id string) bool {
 	return q == nil
 }
 
-func (p *projection) told(ev flow.Event, b flow.Told) {
+func (p *projection) told(ev flow.Event, b flow.Told) error {
 	content := map[string]any{"text": b.Text, "source": b.Source}
+	if b.Source != "" {
+		deaf, err := p.deaf()
+		if err != nil {
+			return err
+		}
+		if deaf != "" {
+			content["not_told"] = deaf
+		}
+	}
 	p.entry(ev, "told", p.actor(), p.title(ev.Path), content)
 	if b.Text != "" {
 		p.tell(ev, "%s: %s", p.title(ev.Path), b.Text)
@@ -302,6 +326,28 @@ func (p *projection) told(ev flow.Event, b flow.Told) {
 	if b.Source != "" {
 		p.sources = append(p.sources, message{key: fmt.Sprintf("%s:%d:source", p.run.ID, ev.Seq), word: b.Source})
 	}
+	return nil
+}
+
+// deaf says why the alert's source cannot be told anything; "" where it can.
+func (p *projection) deaf() (string, error) {
+	if p.s.Begun.Alert == nil {
+		return "no alert started this run", nil
+	}
+	var n int64
+	err := p.tx.Model(&store.Source{}).Where("name = ? and call_back <> ''", p.s.Begun.Alert["source"]).Count(&n).Error
+	if n == 0 && err == nil {
+		return "it has no address to be called back", nil
+	}
+	return "", err
+}
+
+// allowed is how the record says that a change may begin without a gate of its own.
+func allowed(c flow.Cleared) string {
+	if c.Approval != "" {
+		return "Allowed, as approved before: "
+	}
+	return "Allowed without asking: "
 }
 
 func (p *projection) ended(ev flow.Event, b flow.Ended) {
@@ -362,15 +408,47 @@ func (p *projection) record(s *flow.State) error {
 	if i.State == "open" {
 		switch {
 		case s.Ended != nil:
-			i.WaitingOn = "person"
+			// It ended without closing: a person looks at it, who first answers what is open.
+			if i.WaitingOn, err = p.othersWait(i); i.WaitingOn == "nobody" {
+				i.WaitingOn = "person"
+			}
+			if err != nil {
+				return err
+			}
 		case s.WaitsOn() == "approval" || s.WaitsOn() == "answer":
 			i.WaitingOn = s.WaitsOn()
 		default:
-			i.WaitingOn = "nobody"
+			if i.WaitingOn, err = p.othersWait(i); err != nil {
+				return err
+			}
 		}
 	}
 	p.sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: p.run.Incident})
 	return p.sheet.Write(i, p.entries...)
+}
+
+// othersWait is who the incident waits on where this run waits on nobody: what waits for a person in another run still
+// does.
+func (p *projection) othersWait(i *store.Incident) (string, error) {
+	if i.WaitingOn == "nobody" || i.WaitingOn == "" {
+		return "nobody", nil
+	}
+	var open struct{ Gates, Questions, Over int64 }
+	err := p.tx.Raw(`select (select count(*) from gate where incident = ? and state = 'open' and run <> ?) as gates,
+		(select count(*) from question where incident = ? and state = 'open' and run <> ?) as questions,
+		(select count(*) from run where incident = ? and id <> ? and ended_at >= ? and state <> 'cancelled') as over`,
+		i.Number, p.run.ID, i.Number, p.run.ID, i.Number, p.run.ID, p.run.BegunAt).Scan(&open).Error
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("read who is waited for: %w", err)
+	case open.Gates > 0:
+		return "approval", nil
+	case open.Questions > 0:
+		return "answer", nil
+	case open.Over > 0 && i.WaitingOn == "person":
+		return "person", nil
+	}
+	return "nobody", nil
 }
 
 // close resolves the incident, unless another run still works on it.

@@ -2,8 +2,6 @@ package server
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"net/url"
 	"strconv"
 	"strings"
@@ -11,7 +9,6 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"urgentis/api"
 	"urgentis/core/flow"
@@ -68,52 +65,16 @@ func (s *Server) ListServices(ctx context.Context, _ api.ListServicesRequestObje
 
 // SetService implements api.StrictServerInterface.
 func (s *Server) SetService(ctx context.Context, r api.SetServiceRequestObject) (api.SetServiceResponseObject, error) {
-	b := *r.Body
-	row := store.Service{Name: b.Name, Stance: string(leave.Ask)}
-	err := s.alter(ctx, &row, "service", b.Name, func() (changed []string, err error) {
-		changed = merge(changed, "title", &row.Title, b.Title)
-		changed = merge(changed, "owner", &row.Owner, b.Owner)
-		changed = merge(changed, "stance", &row.Stance, string(b.Stance))
-		changed = merge(changed, "quiet_minutes", &row.QuietMinutes, b.QuietMinutes)
+	row := store.Service{Name: r.Body.Name, Stance: string(leave.Ask)}
+	out, err := merge(ctx, s, "service", r.Body.Name, r.Params.IfMatch, &row, apiService, func(_ *gorm.DB, b api.Service) error {
+		row.Title, row.Owner, row.Stance, row.QuietMinutes = b.Title, b.Owner, string(b.Stance), b.QuietMinutes
 		if row.Owner == "" {
-			err = bad("owner", "a new service needs its owner")
+			return bad("owner", "a new service needs its owner")
 		}
-		return changed, err
+		return nil
 	})
-	return api.SetService200JSONResponse(apiService(row)), err
-}
-
-// merge sets what is given and leaves what is not as it is. It notes what changed.
-func merge[T comparable](changed []string, name string, to *T, given T) []string {
-	var none T
-	if given == none || given == *to {
-		return changed
-	}
-	was := *to
-	*to = given
-	if was == none {
-		return append(changed, fmt.Sprintf("%s %v", name, given))
-	}
-	return append(changed, fmt.Sprintf("%s %v (was %v)", name, given, was))
-}
-
-// alter reads a row by its name, if there is one, changes it, saves it, and writes down what changed, in one
-// transaction.
-func (s *Server) alter(ctx context.Context, row any, noun, name string, change func() ([]string, error)) error {
-	return s.Store.Tx(ctx, func(tx *gorm.DB) error {
-		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(row).Error
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		changed, err := change()
-		if err != nil {
-			return err
-		}
-		if err := tx.Save(row).Error; err != nil {
-			return err
-		}
-		return store.Audit(tx, who(ctx).Name, noun+".set", name, strings.Join(changed, ", "))
-	})
+	out.Item.Changed = out.Changed
+	return api.SetService200JSONResponse(out.Item), err
 }
 
 func (s *Server) save(ctx context.Context, row any, noun, name, detail string) error {
@@ -134,57 +95,50 @@ func (s *Server) ListTargets(ctx context.Context, _ api.ListTargetsRequestObject
 
 // SetTarget implements api.StrictServerInterface.
 func (s *Server) SetTarget(ctx context.Context, r api.SetTargetRequestObject) (api.SetTargetResponseObject, error) {
-	b := *r.Body
+	row := store.Target{Name: r.Body.Name, Port: 22, Labels: map[string]string{}}
+	out, err := merge(ctx, s, "target", r.Body.Name, r.Params.IfMatch, &row, apiTarget, func(tx *gorm.DB, b api.Target) error {
+		return acceptTarget(tx, &row, b)
+	})
+	out.Item.Changed = out.Changed
+	return api.SetTarget200JSONResponse(out.Item), err
+}
+
+// acceptTarget judges a target as it would be, and puts it into its row.
+func acceptTarget(tx *gorm.DB, row *store.Target, b api.Target) error {
+	if b.Service == "" || b.Address == "" {
+		return bad("target", "a new target needs its service and its address")
+	}
 	if strings.ContainsAny(b.Address, "/ @") {
-		return nil, bad("address", "address must be the name or the number of a host")
+		return bad("address", "address must be the name or the number of a host")
 	}
 	if b.HostKey != "" {
 		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(b.HostKey))
 		if err != nil {
-			return nil, bad("host-key", "the host key cannot be read; it looks like ssh-ed25519 AAAA…")
+			return bad("host-key", "the host key cannot be read; it looks like ssh-ed25519 AAAA…")
 		}
 		b.HostKey = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+	}
+	if b.LookAccount != "" && b.LookSecret == "" {
+		b.LookSecret = b.Secret
 	}
 	for _, name := range []string{b.Secret, b.LookSecret} {
 		if name == "" {
 			continue
 		}
-		versions, err := store.SecretVersions(s.Store.DB.WithContext(ctx), []string{name})
+		versions, err := store.SecretVersions(tx, []string{name})
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if versions[name] == 0 {
-			return nil, bad("secret", "there is no secret %s; set it first", name)
+			return bad("secret", "there is no secret %s; set it first", name)
 		}
 	}
-	row := store.Target{Name: b.Name, Port: 22, Labels: map[string]string{}}
-	err := s.alter(ctx, &row, "target", b.Name, func() ([]string, error) { return mergeTarget(&row, b) })
-	return api.SetTarget200JSONResponse(apiTarget(row)), err
-}
-
-func mergeTarget(row *store.Target, b api.Target) (changed []string, err error) {
-	for _, f := range []struct {
-		name  string
-		to    *string
-		given string
-	}{{"service", &row.Service, b.Service}, {"address", &row.Address, b.Address}, {"account", &row.Account, b.Account}, {"secret", &row.Secret, b.Secret},
-		{"host_key", &row.HostKey, b.HostKey}, {"look_account", &row.LookAccount, b.LookAccount}, {"look_secret", &row.LookSecret, b.LookSecret}} {
-		changed = merge(changed, f.name, f.to, f.given)
+	if b.Port == 0 {
+		b.Port = 22
 	}
-	changed = merge(changed, "port", &row.Port, b.Port)
-	if b.Labels != nil {
-		row.Labels, changed = b.Labels, append(changed, "labels")
-	}
-	if b.Known != nil {
-		row.Known, changed = b.Known, append(changed, "known")
-	}
-	if row.LookAccount != "" && row.LookSecret == "" {
-		row.LookSecret = row.Secret
-	}
-	if row.Service == "" || row.Address == "" {
-		return nil, bad("target", "a new target needs its service and its address")
-	}
-	return changed, nil
+	*row = store.Target{Name: row.Name, Service: b.Service, Address: b.Address, Port: b.Port, Account: b.Account, Secret: b.Secret, HostKey: b.HostKey,
+		Labels: b.Labels, Known: b.Known, LookAccount: b.LookAccount, LookSecret: b.LookSecret}
+	return nil
 }
 
 // RemoveTarget implements api.StrictServerInterface.
@@ -256,10 +210,14 @@ func (s *Server) SetConnection(ctx context.Context, r api.SetConnectionRequestOb
 }
 
 func apiTarget(t store.Target) api.Target {
-	return api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels,
+	x := api.Target{Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret, HostKey: t.HostKey, Labels: t.Labels,
 		Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret}
+	x.Version = version(x)
+	return x
 }
 
 func apiService(x store.Service) api.Service {
-	return api.Service{Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes}
+	out := api.Service{Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes}
+	out.Version = version(out)
+	return out
 }

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/expr"
 	"urgentis/core/flow"
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
 	"urgentis/internal/access"
 	"urgentis/internal/engine"
@@ -213,7 +213,7 @@ func (s *Server) CancelRun(ctx context.Context, r api.CancelRunRequestObject) (a
 	if err := s.Engine.Cancel(ctx, r.Id, c); err != nil {
 		return nil, err
 	}
-	return api.CancelRun204Response{}, store.Audit(s.Store.DB.WithContext(ctx), c.By, "run.cancel", r.Id, c.Because)
+	return api.CancelRun204Response{}, nil
 }
 
 // ReleaseRun implements api.StrictServerInterface.
@@ -222,7 +222,7 @@ func (s *Server) ReleaseRun(ctx context.Context, r api.ReleaseRunRequestObject) 
 	if err := s.Engine.Release(ctx, r.Id, by, r.Body.Because); err != nil {
 		return nil, err
 	}
-	return api.ReleaseRun204Response{}, store.Audit(s.Store.DB.WithContext(ctx), by, "run.release", r.Id, r.Body.Because)
+	return api.ReleaseRun204Response{}, nil
 }
 
 // GetRun implements api.StrictServerInterface.
@@ -250,12 +250,9 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 }
 
 func asMap(v any) (map[string]any, error) {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return nil, err
-	}
-	var out map[string]any
-	return out, json.Unmarshal(b, &out)
+	exact, err := incident.Exact(v)
+	out, _ := exact.(map[string]any)
+	return out, err
 }
 
 // gates lists gates with what would run and on which evidence.
@@ -323,13 +320,6 @@ func (s *Server) DecideGate(ctx context.Context, r api.DecideGateRequestObject) 
 	if err := s.Engine.Decide(ctx, r.Id, engine.Word{Approve: r.Body.Approve, By: p.Name, Person: p.Owner, Comment: r.Body.Comment, Digest: r.Body.Digest, StartAt: startAt(r.Body.StartAt)}); err != nil {
 		return nil, err
 	}
-	word := "gate.refuse"
-	if r.Body.Approve {
-		word = "gate.approve"
-	}
-	if err := store.Audit(s.Store.DB.WithContext(ctx), p.Name, word, r.Id, r.Body.Comment); err != nil {
-		return nil, err
-	}
 	out, err := s.gates(ctx, "id = ?", r.Id)
 	if err != nil || len(out) == 0 {
 		return nil, fmt.Errorf("read the gate: %w", err)
@@ -350,7 +340,7 @@ func (s *Server) AnswerQuestion(ctx context.Context, r api.AnswerQuestionRequest
 	if err := s.Engine.Answer(ctx, r.Id, reply); err != nil {
 		return nil, err
 	}
-	return api.AnswerQuestion204Response{}, store.Audit(s.Store.DB.WithContext(ctx), p.Name, "question.answer", r.Id, r.Body.Choice)
+	return api.AnswerQuestion204Response{}, nil
 }
 
 func startAt(t time.Time) *time.Time {

@@ -128,7 +128,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	}
 	strict := api.NewStrictHandlerWithOptions(s, []api.StrictMiddlewareFunc{ofItsOwn}, options)
 	api.RegisterHandlersWithOptions(v1, strict, api.GinServerOptions{
-		Middlewares: []api.MiddlewareFunc{api.MiddlewareFunc(check)},
+		Middlewares: []api.MiddlewareFunc{api.MiddlewareFunc(keepBody), api.MiddlewareFunc(check)},
 		ErrorHandler: func(c *gin.Context, err error, status int) {
 			problem(c, &Problem{status, "bad-request", err.Error(), nil})
 		},

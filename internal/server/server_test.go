@@ -3,12 +3,15 @@ package server_test
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +23,7 @@ import (
 	"urgentis/api"
 	"urgentis/internal/access"
 	"urgentis/internal/service"
+	"urgentis/internal/testapi"
 	"urgentis/internal/testdb"
 )
 
@@ -59,6 +63,11 @@ func (s *site) do(method, path, body string, headers ...string) (int, http.Heade
 	out, err := io.ReadAll(res.Body)
 	require.NoError(s.t, err)
 	return res.StatusCode, res.Header, string(out)
+}
+
+func TestMain(m *testing.M) {
+	testapi.Check()
+	os.Exit(m.Run())
 }
 
 func bearer(t string) []string { return []string{"Authorization", "Bearer " + t} }
@@ -403,7 +412,16 @@ func TestSettingLeavesWhatIsNotGiven(t *testing.T) {
 		{"secrets", `{"name":"key","kind":"password","value":"canary-7781"}`, 201, ""},
 		{"targets", `{"name":"consumer-1"}`, 400, "a new target needs"},
 		{"targets", `{"name":"consumer-1","service":"berth-queue","address":"10.0.0.1","port":2222,"account":"ops","secret":"key","labels":{"role":"consumer"}}`, 200, ""},
+		{"targets", `{"name":"consumer-1","address":"10.0.0.2"}`, 200, `"changed":["address 10.0.0.2 (was 10.0.0.1)"]`},
 		{"targets", `{"name":"consumer-1","address":"10.0.0.2"}`, 200, `"secret":"key"`},
+		{"targets", `{"name":"consumer-1","labels":{"zone":"north"},"known":{"a":1,"b":2}}`, 200, `"role":"consumer"`},
+		{"targets", `{"name":"consumer-1","known":{"a":null}}`, 200, `"known":{"b":2}`},
+		{"targets", `{"name":"consumer-1","host_key":"nonsense"}`, 400, "the host key cannot be read"},
+		{"targets", `{"name":"consumer-1","look_account":"viewer"}`, 200, `"look_secret":"key"`},
+		{"targets", `{"name":"consumer-1","look_account":null,"look_secret":null}`, 200, "look_account taken away (was viewer)"},
+		{"targets", `{"name":"consumer-1","addres":"10.0.0.3"}`, 400, "addres"},
+		{"targets", `{"name":"consumer-1","version":"x"}`, 400, "version"},
+		{"runs", `{"runbook":"b","input":{}}`, 400, "input"},
 	} {
 		status, _, said := s.do("POST", "/api/v1/"+c.path, c.body, admin...)
 		assert.Equal(t, c.status, status, "%s: %s", c.body, said)
@@ -416,4 +434,27 @@ func TestSettingLeavesWhatIsNotGiven(t *testing.T) {
 	_, _, said = s.do("GET", "/api/v1/audit?limit=20", "", admin...)
 	assert.Contains(t, said, "address 10.0.0.2 (was 10.0.0.1)")
 	assert.Contains(t, said, "title Berth queue (was Berths)")
+
+	var listed []api.Target
+	_, _, said = s.do("GET", "/api/v1/targets", "", admin...)
+	require.NoError(t, json.Unmarshal([]byte(said), &listed))
+	matching := func(version string) []string { return append(slices.Clone(admin), "If-Match", version) }
+	for _, c := range []struct {
+		version string
+		status  int
+	}{{`"0000"`, 412}, {listed[0].Version, 200}, {listed[0].Version, 412}} {
+		status, _, said := s.do("POST", "/api/v1/targets", `{"name":"consumer-1","port":2223}`, matching(c.version)...)
+		assert.Equal(t, c.status, status, said)
+	}
+}
+
+func TestForgedCursorsAreRefused(t *testing.T) {
+	s := start(t)
+	admin := bearer(s.token(access.Admin))
+	for _, list := range []string{"alerts", "incidents", "runs", "audit", "deliveries"} {
+		for _, forged := range []string{"x", "MXwx", "MXx4", base64.RawURLEncoding.EncodeToString([]byte("1|\x00")), base64.RawURLEncoding.EncodeToString([]byte("9223372036854775807|99999999999999999999"))} {
+			status, _, said := s.do("GET", "/api/v1/"+list+"?cursor="+forged, "", admin...)
+			assert.Contains(t, []int{200, 400, 404}, status, "%s %s: %s", list, forged, said)
+		}
+	}
 }

@@ -132,8 +132,16 @@ func (s *Store) Fenced(ctx context.Context) ([]Instance, error) {
 
 // Gone says that an instance is gone: seen by another one, or said by a person.
 func (s *Store) Gone(ctx context.Context, id, by string) (bool, error) {
-	res := s.DB.WithContext(ctx).Exec("update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now()) where id = ? and gone_at is null", by, id)
-	return res.RowsAffected == 1, res.Error
+	buried := false
+	err := s.Tx(ctx, func(tx *gorm.DB) error {
+		var hosts []string
+		err := tx.Raw("update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now()) where id = ? and gone_at is null returning host", by, id).Scan(&hosts).Error
+		if buried = len(hosts) > 0; err != nil || !buried {
+			return err
+		}
+		return Audit(tx, by, "instance.gone", id, hosts[0])
+	})
+	return buried, err
 }
 
 // MayBegin reports whether an instance may still begin what it intended: it was taken for dead, and has neither

@@ -108,7 +108,7 @@ func newStorm(t *testing.T) *storm {
 	require.NoError(t, err)
 	// Many hosts of one service, so that runs meet on some of them and not on all.
 	for _, h := range s.fleet.Hosts {
-		r, err := s.nodes[0].admin.SetTargetWithResponse(ctx, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: demo.SSHPort, Account: s.fleet.Account,
+		r, err := s.nodes[0].admin.SetTargetWithResponse(ctx, nil, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: demo.SSHPort, Account: s.fleet.Account,
 			Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels})
 		require.NoError(t, err)
 		require.NotNil(t, r.JSON200, string(r.Body))

@@ -1,5 +1,6 @@
 import createClient from 'openapi-fetch'
 
+import { plain, plainly } from '../composables/plain'
 import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
@@ -17,7 +18,7 @@ export class Refusal extends Error {
   }
 }
 
-/** Gives the answer, or throws what is wrong as one sentence. */
+/** Gives the answer, with nothing hidden in its texts, or throws what is wrong as one sentence. */
 export async function got<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let r: Awaited<typeof call>
   try {
@@ -25,7 +26,7 @@ export async function got<T>(call: Promise<{ data?: T; error?: unknown; response
   } catch {
     throw new Refusal('The service cannot be reached.', 0, 'unreachable')
   }
-  if (r.response.ok) return r.data as T
+  if (r.response.ok) return plainly(r.data as T)
   const p = r.error as Schemas['Problem'] | undefined
-  throw new Refusal(p?.detail ?? `The service answered ${r.response.status}.`, r.response.status, p?.code ?? '')
+  throw new Refusal(p?.detail ? plain(p.detail) : `The service answered ${r.response.status}.`, r.response.status, p?.code ?? '')
 }

@@ -833,7 +833,7 @@ export interface components {
             type?: string;
             title: string;
             status: number;
-            /** @description stable */
+            /** @description stable, for programs */
             code: string;
             /** @description one sentence for people */
             detail: string;
@@ -934,38 +934,46 @@ export interface components {
             call_back?: string;
         };
         ThingName: string;
-        /** @description What is not given stays as it is; a new service needs its owner, and has the stance ask. */
+        /** @description A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new service needs its owner, and has the stance ask. */
         Service: {
             name: components["schemas"]["ThingName"];
-            title?: string;
+            title?: string | null;
             owner?: components["schemas"]["ThingName"];
             /** @enum {string} */
             stance?: "suggest" | "ask" | "act";
             /** @description how long an alert may go on after its incident was closed, before that is opened again; 15 unless said */
-            quiet_minutes?: number;
+            quiet_minutes?: number | null;
+            version?: components["schemas"]["Version"];
+            changed?: components["schemas"]["Changed"];
         };
-        /** @description What is not given stays as it is; a new target needs its service and address, and has the port 22. */
+        /** @description what If-Match takes */
+        Version: string;
+        /** @description in the answer to a change: what it changed */
+        Changed: string[];
+        /** @description A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new target needs its service and address, and has the port 22. */
         Target: {
             name: components["schemas"]["ThingName"];
             service?: components["schemas"]["ThingName"];
             address?: string;
-            port?: number;
-            account?: string;
+            port?: number | null;
+            account?: string | null;
             /** @description the name of the secret that holds its key or password */
-            secret?: string;
+            secret?: string | null;
             /** @description the pinned key, as in known_hosts: ssh-ed25519 AAAA… */
-            host_key?: string;
+            host_key?: string | null;
             labels?: {
-                [key: string]: string;
-            };
+                [key: string]: string | null;
+            } | null;
             /** @description facts that runbooks compare with */
             known?: {
                 [key: string]: unknown;
-            };
+            } | null;
             /** @description an account without rights to write */
-            look_account?: string;
+            look_account?: string | null;
             /** @description the secret of look_account */
-            look_secret?: string;
+            look_secret?: string | null;
+            version?: components["schemas"]["Version"];
+            changed?: components["schemas"]["Changed"];
         };
         Tried: {
             ok: boolean;
@@ -1264,7 +1272,7 @@ export interface components {
             target: string;
             address?: string;
             account?: string;
-            /** @description what would run */
+            /** @description what would run, with invisible characters made visible */
             shown: string;
             words?: string[];
             undo?: string;
@@ -1488,6 +1496,8 @@ export interface components {
         };
     };
     parameters: {
+        /** @description the version that the change was made for; another one is 412 */
+        ifMatch: string;
         name: string;
         id: string;
         number: number;
@@ -1847,7 +1857,10 @@ export interface operations {
     setService: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that the change was made for; another one is 412 */
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
             path?: never;
             cookie?: never;
         };
@@ -1893,7 +1906,10 @@ export interface operations {
     setTarget: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the version that the change was made for; another one is 412 */
+                "If-Match"?: components["parameters"]["ifMatch"];
+            };
             path?: never;
             cookie?: never;
         };

@@ -53,7 +53,9 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
             <div v-if="e.kind === 'call.begun'" class="mono faint">{{ list(c.inputs) }}</div>
             <div v-if="e.kind === 'call.ended'" class="mono faint">{{ list(c.results) }}</div>
             <div v-if="c.text && c.text !== e.title" class="text">{{ c.text }}</div>
-            <div v-if="c.source && e.kind === 'told'" class="faint">the alert's source is told to {{ c.source }}</div>
+            <div v-if="e.kind === 'change.cleared'" class="faint">{{ c.reasons?.join('; ') }}</div>
+            <div v-if="c.not_told" class="problem">the alert's source is not told to {{ c.source }}: {{ c.not_told }}</div>
+            <div v-else-if="c.source && e.kind === 'told'" class="faint">the alert's source is told to {{ c.source }}</div>
             <div v-if="c.because && e.kind !== 'run.ended'" class="text">{{ c.because }}</div>
           </template>
         </div>

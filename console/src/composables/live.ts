@@ -2,6 +2,8 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { defineStore } from 'pinia'
 import { reactive, ref } from 'vue'
 
+import { plain } from './plain'
+
 /** Output of a command while it prints. */
 export interface Live {
   run: string
@@ -55,7 +57,7 @@ export const useLive = defineStore('live', () => {
     source.addEventListener('output', (e) => {
       const o = JSON.parse((e as MessageEvent<string>).data) as Live
       const before = output.get(o.attempt)?.text ?? ''
-      output.set(o.attempt, { ...o, text: (before + o.text).slice(-keep) })
+      output.set(o.attempt, { ...o, text: (before + plain(o.text)).slice(-keep) })
     })
   }
 

@@ -1,0 +1,44 @@
+// Package plain writes text from outside so that it can neither steer a terminal, nor look like other text, nor begin a
+// line that the program did not begin.
+package plain
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+)
+
+// hidden reports whether a character is not seen as what it is: control, formatting and direction characters, spaces
+// that are not the space, and what no font draws.
+func hidden(c rune) bool {
+	return c != ' ' && (!unicode.IsGraphic(c) || unicode.Is(unicode.Cf, c) || unicode.Is(unicode.Zs, c) || c == 0x115F || c == 0x1160 || c == 0x3164 || c == 0xFFA0)
+}
+
+// Line gives a text on one line, what is hidden in it made visible as ⟨U+202E⟩.
+func Line(s string) string {
+	if strings.IndexFunc(s, hidden) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for _, c := range s {
+		if hidden(c) {
+			fmt.Fprintf(&b, "⟨U+%04X⟩", c)
+			continue
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// Text is Line for a text of several lines; tabs stay too.
+func Text(s string) string {
+	lines := strings.Split(strings.ReplaceAll(s, "\r\n", "\n"), "\n")
+	for i, l := range lines {
+		parts := strings.Split(l, "\t")
+		for j, p := range parts {
+			parts[j] = Line(p)
+		}
+		lines[i] = strings.Join(parts, "\t")
+	}
+	return strings.Join(lines, "\n")
+}
