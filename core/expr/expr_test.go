@@ -263,7 +263,10 @@ func FuzzExpression(f *testing.F) {
 		if err != nil {
 			return
 		}
-		v, err := p.Eval(s)
+		var v any
+		if size := grown(func() { v, err = p.Eval(s) }); size > 512<<20 {
+			t.Fatalf("%d bytes for %s", size, src)
+		}
 		if err == nil {
 			Say(v)
 		}

@@ -72,3 +72,33 @@ func TestHarmlessPatternsMatchOnlyHarmlessTexts(t *testing.T) {
 		}
 	})
 }
+
+// FuzzHarmlessPattern draws texts that a pattern matches, where that counts as harmless.
+func FuzzHarmlessPattern(f *testing.F) {
+	for _, p := range []string{"[a-z]+", "(?i)k", "m-[0-9]+", "(a|-)b?", "\\w{1,3}", "[^a]", "(?s).", "(?m)^a$", "\\x{212A}", "a\\b", "[[:alpha:]]"} {
+		f.Add(p)
+	}
+	f.Fuzz(func(t *testing.T, pattern string) {
+		safety := HarmlessPattern(pattern, true)
+		if safety == Unbounded || len(pattern) > 60 {
+			return
+		}
+		if _, err := wholeMatch(pattern); err != nil {
+			return
+		}
+		defer func() { _ = recover() }() // the generator knows fewer patterns than the language
+		texts := rapid.StringMatching("^(?:" + pattern + ")$")
+		var bad string
+		for i := range 10 {
+			text := texts.Example(i)
+			for j, r := range text {
+				if !harmless(r) || j == 0 && r == '-' && safety == Harmless {
+					bad = text
+				}
+			}
+		}
+		if bad != "" {
+			t.Errorf("%q matches %s, which counts as %d", bad, pattern, safety)
+		}
+	})
+}

@@ -16,7 +16,7 @@ import (
 )
 
 // bounded makes a pool whose children are built without the race detector.
-func bounded(t *testing.T, n int) *Pool {
+func bounded(t testing.TB, n int) *Pool {
 	program := filepath.Join(t.TempDir(), "urgentis")
 	cmd := exec.Command("go", "build", "-o", program, "./testdata/alone")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=-buildvcs=false")
@@ -94,4 +94,27 @@ func TestAChildThatIsGoneIsBegunAnew(t *testing.T) {
 	p.Close()
 	_, err = p.Query(ctx, query(t, `.a + 1`), []byte(`{"a":1}`))
 	assert.ErrorContains(t, err, "stops")
+}
+
+// FuzzQuery holds that no query takes more than its child may, or keeps the next from its answer.
+func FuzzQuery(f *testing.F) {
+	for _, src := range []string{`.a`, `"x" * 1e9`, `[range(1e9)]`, `def f: f; f`, `[limit(3; repeat("y"))]`, `@base64d`, `.. | tostring`, `ltrimstr("x") | test("(a+)+$")`, `input`, `$__loc__`, `[paths] | flatten`} {
+		f.Add(src, `{"a":["x",1,null]}`)
+	}
+	p := bounded(f, 1)
+	one, err := reading.CompileQuery(".a + 1")
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, src, output string) {
+		q, err := reading.CompileQuery(src)
+		if err != nil {
+			return
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		_, _ = p.Query(ctx, q, []byte(output))
+		v, err := p.Query(context.Background(), one, []byte(`{"a":1}`))
+		if err != nil || v != 2 {
+			t.Fatalf("after %s: %v, %v", src, v, err)
+		}
+	})
 }
