@@ -195,9 +195,24 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 			if out.sealed = true; !where.secrets {
 				return nil, &Error{0, fmt.Sprintf("reading %s is sealed: it may stand only where secrets may, in env and headers", r)}
 			}
+			if !alone(a.NativeRep().Expr()) {
+				return nil, &Error{0, fmt.Sprintf("reading %s is sealed: it stands alone, as in {{ own(readings.%s) }} or {{ first(readings.%s) }}", r, r, r)}
+			}
 		}
 	}
 	return out, nil
+}
+
+// alone reports whether an expression is one value of a reading and nothing joined to it.
+func alone(e ast.Expr) bool {
+	switch e.Kind() {
+	case ast.SelectKind:
+		return true
+	case ast.CallKind:
+		c := e.AsCall()
+		return slices.Contains([]string{"own", "first", "before", "previous"}, c.FunctionName()) && len(c.Args()) == 1 && alone(c.Args()[0])
+	}
+	return false
 }
 
 // plain turns the words of the CEL library into those of this product.

@@ -38,3 +38,21 @@ func TestValuesDoNotClimbInPaths(t *testing.T) {
 	assert.NoError(t, errs[0])
 	assert.Equal(t, "/srv/logs/x", path)
 }
+
+func TestASealedReadingStandsAlone(t *testing.T) {
+	c, err := NewCompiler(Schema{Readings: map[string]Type{"tok": Text}, Sealed: map[string]bool{"tok": true}})
+	require.NoError(t, err)
+	for _, joined := range []string{`own(readings.tok) + alert.summary`, `true ? own(readings.tok) : alert.summary`, `"%s%s".format([own(readings.tok), alert.summary])`, `[own(readings.tok), alert.summary].join()`,
+		`within(own(readings.tok), ".*")`, `values(readings.tok)`} {
+		_, err := c.CompileTemplate("{{ "+joined+" }}", InTarget.Secrets())
+		assert.ErrorContains(t, err, "it stands alone", joined)
+	}
+	// Whatever stands in the reading's place at last, only a sealed value does.
+	for value, ok := range map[string]bool{SealedMark("c2VhbGVk"): true, SecretMark("fleet-key"): false, SealedMark("c2VhbGVk") + SecretMark("fleet-key"): false, "plain": false} {
+		tpl, err := c.CompileTemplate("Bearer {{ first(readings.tok) }}", InTarget.Secrets())
+		require.NoError(t, err)
+		s := &Scope{Readings: map[string]*Series{"tok": {Name: "tok", Own: "a", Rounds: []Round{{Seq: 1, Asked: []string{"a"}, Takings: map[string]Taking{"a": {Value: value, Target: "a"}}}}}}}
+		_, err = tpl.Text(s)
+		assert.Equal(t, ok, err == nil, "%s: %v", value, err)
+	}
+}

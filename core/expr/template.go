@@ -132,7 +132,10 @@ func (t *Template) Text(s *Scope) (string, error) {
 			return "", fmt.Errorf("{{ %s }}: %w", hole.Source, err)
 		}
 		text := Say(v)
-		if t.secrets && len(hole.secrets) == 0 && !hole.sealed && strings.Contains(text, secretOpen) {
+		switch {
+		case hole.sealed && !sealedPattern.MatchString(text):
+			return "", fmt.Errorf("{{ %s }}: the value is more than the sealed reading", hole.Source)
+		case t.secrets && len(hole.secrets) == 0 && !hole.sealed && strings.Contains(text, secretOpen):
 			return "", fmt.Errorf("{{ %s }}: the value holds the mark of a secret", hole.Source)
 		}
 		return text, nil
@@ -174,6 +177,9 @@ func SecretMark(name string) string { return secretOpen + "secret:" + name + sec
 func SealedMark(sealed string) string { return sealedOpen + sealed + secretClose }
 
 var markPattern = regexp.MustCompile(secretOpen + `(secret|sealed):([A-Za-z0-9_+/=.-]+)` + secretClose)
+
+// sealedPattern is one sealed value and nothing else.
+var sealedPattern = regexp.MustCompile(`^` + sealedOpen + `[A-Za-z0-9_+/=.-]+` + secretClose + `$`)
 
 // FillSecrets puts values in the place of marks.
 func FillSecrets(text string, value func(kind, name string) (string, error)) (string, error) {

@@ -15,6 +15,7 @@ import (
 	"urgentis/api"
 	"urgentis/internal/access"
 	"urgentis/internal/demo"
+	"urgentis/internal/server"
 	"urgentis/internal/service"
 )
 
@@ -31,7 +32,7 @@ func (a *app) serveFlags(c *cobra.Command) {
 
 func (a *app) config(name string) (service.Config, error) {
 	c := service.Config{Database: a.v.GetString("database"), DataDir: a.v.GetString("data-dir"), Listen: a.v.GetString("listen"), Link: a.v.GetString("link"),
-		AllowNet: a.v.GetStringSlice("allow-net"), AllowLocal: a.v.GetBool("allow-local"), TrustedProxies: a.v.GetStringSlice("trusted-proxy"), KeyFile: a.v.GetString("key-file"), Version: Version}
+		AllowNet: a.v.GetStringSlice("allow-net"), AllowLocal: a.v.GetBool("allow-local"), LocalAccount: a.v.GetString("local-account"), Metrics: a.v.GetString("metrics"), TrustedProxies: a.v.GetStringSlice("trusted-proxy"), KeyFile: a.v.GetString("key-file"), Version: Version}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(a.v.GetString("log-level"))); err != nil {
 		return c, usage("--log-level must be debug, info, warn or error")
@@ -75,7 +76,9 @@ func (a *app) serve() *cobra.Command {
 	f.String("key-file", "", "the key that seals secrets (default: seal.key under --data-dir)")
 	f.StringSlice("trusted-proxy", nil, "networks of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted")
 	f.StringSlice("allow-net", nil, "networks that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted")
-	f.Bool("allow-local", false, "let runbooks run commands on this host")
+	f.Bool("allow-local", false, "let runbooks run commands on this host; without --local-account this gives whoever pushes runbooks all that the service's own account can read, its key file too")
+	f.String("local-account", "", "the account that such commands run as; the service must run as root for it")
+	f.String("metrics", server.MetricsOpen, "who may read /metrics: open, signed-in or off")
 	return c
 }
 

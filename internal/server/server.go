@@ -43,7 +43,16 @@ type Config struct {
 	Link    string
 	// TrustedProxies are the networks whose word about where a request came from is taken; none: nobody's.
 	TrustedProxies []string
+	// Metrics says who may read /metrics; "" is MetricsOpen.
+	Metrics string
 }
+
+// Who may read /metrics.
+const (
+	MetricsOpen     = "open"
+	MetricsSignedIn = "signed-in" // a person or a token with the role viewer
+	MetricsOff      = "off"
+)
 
 // Server serves one instance.
 type Server struct {
@@ -110,7 +119,17 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	}, keepable)
 	g.GET("/healthz", s.health)
 	g.GET("/readyz", s.ready)
-	g.GET("/metrics", s.metrics())
+	switch s.Metrics {
+	case "", MetricsOpen:
+		g.GET("/metrics", s.metrics())
+	case MetricsSignedIn:
+		s.rules["GET /metrics"] = string(access.Viewer)
+		g.GET("/metrics", s.authorize, s.metrics())
+	case MetricsOff:
+		g.GET("/metrics", func(c *gin.Context) { problem(c, &Problem{http.StatusNotFound, "not-found", "metrics are switched off", nil}) })
+	default:
+		return nil, fmt.Errorf("metrics must be %s, %s or %s, not %q", MetricsOpen, MetricsSignedIn, MetricsOff, s.Metrics)
+	}
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Document) })
 	g.GET("/api", s.reference(doc))
 	g.POST("/in/:source", s.postAlert)

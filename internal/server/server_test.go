@@ -32,8 +32,12 @@ type site struct {
 	*service.Instance
 }
 
-func start(t *testing.T) *site {
-	i, err := service.Start(context.Background(), service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)})
+func start(t *testing.T) *site { return startWith(t, func(*service.Config) {}) }
+
+func startWith(t *testing.T, set func(*service.Config)) *site {
+	c := service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)}
+	set(&c)
+	i, err := service.Start(context.Background(), c)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	go i.Serve(ctx) //nolint:errcheck // it ends with the context
@@ -253,6 +257,16 @@ func TestHeadersAndPages(t *testing.T) {
 		assert.Contains(t, said, want, path)
 		assert.Contains(t, h.Get("Content-Security-Policy"), "frame-ancestors 'none'")
 		assert.Equal(t, "nosniff", h.Get("X-Content-Type-Options"))
+	}
+}
+
+func TestMetricsCanBeClosed(t *testing.T) {
+	for how, want := range map[string][2]int{"open": {200, 200}, "signed-in": {401, 200}, "off": {404, 404}} {
+		s := startWith(t, func(c *service.Config) { c.Metrics = how })
+		status, _, _ := s.do("GET", "/metrics", "")
+		assert.Equal(t, want[0], status, how)
+		status, _, _ = s.do("GET", "/metrics", "", bearer(s.token(access.Viewer))...)
+		assert.Equal(t, want[1], status, how)
 	}
 }
 

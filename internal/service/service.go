@@ -38,6 +38,10 @@ type Config struct {
 	Link       string // "": http:// and the listening address
 	AllowNet   []string
 	AllowLocal bool
+	// LocalAccount is whom local commands run as; "": the service's own account.
+	LocalAccount string
+	// Metrics says who may read /metrics: MetricsOpen, MetricsSignedIn or MetricsOff.
+	Metrics string
 	// TrustedProxies are the networks of proxies that tell where a request came from.
 	TrustedProxies []string
 	KeyFile        string // "": seal.key under DataDir
@@ -121,12 +125,31 @@ func (i *Instance) start(ctx context.Context) error {
 	return i.assemble(ctx, allowed, &secret.Keeper{Store: i.Store, Box: box})
 }
 
+// localHand makes the hand for commands on this host.
+func localHand(c Config) (local.Hand, error) {
+	h := local.Hand{On: c.AllowLocal}
+	if !h.On {
+		return h, nil
+	}
+	if c.LocalAccount == "" {
+		c.Log.Warn("commands of runbooks on this host run as the service's own account: whoever may push runbooks can read its key file, its environment and its database; give them another account with --local-account")
+		return h, nil
+	}
+	var err error
+	h.Account, err = local.As(c.LocalAccount)
+	return h, err
+}
+
 func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keeper *secret.Keeper) error {
 	c := i.cfg
+	here, err := localHand(c)
+	if err != nil {
+		return err
+	}
 	i.ssh = ssh.New(keeper.Credential)
 	stream := server.NewStream(i.Store, c.Log)
 	i.engine = engine.New(engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: stream.Output,
-		Hands:   engine.Hands{"ssh": i.ssh, "local": local.Hand{On: c.AllowLocal}, "http": httpcall.New(allowed), "sql": sqlquery.Hand{}, "probe": probe.Hand{}},
+		Hands:   engine.Hands{"ssh": i.ssh, "local": here, "http": httpcall.New(allowed), "sql": sqlquery.Hand{}, "probe": probe.Hand{}},
 		Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }})
 	if err := i.engine.Start(ctx); err != nil {
 		stream.Stop()
@@ -135,9 +158,8 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.intake = intake.New(i.Store, i.engine, c.Log)
 	i.Access = access.New(i.Store)
-	var err error
 	i.server, err = server.New(server.Config{Store: i.Store, Engine: i.engine, Intake: i.intake, Access: i.Access, Secrets: keeper, SSH: i.ssh,
-		Stream: stream, Console: console.Files(), Log: c.Log, Version: c.Version, Link: i.Link, TrustedProxies: c.TrustedProxies})
+		Stream: stream, Console: console.Files(), Log: c.Log, Version: c.Version, Link: i.Link, TrustedProxies: c.TrustedProxies, Metrics: c.Metrics})
 	if err != nil {
 		stream.Stop()
 	}

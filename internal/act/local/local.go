@@ -4,10 +4,13 @@ package local
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"os"
 	"os/exec"
+	"os/user"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -20,6 +23,28 @@ import (
 type Hand struct {
 	// On must be set by the administrator: whoever writes runbooks could otherwise act as the service's own account.
 	On bool
+	// Account is whom they run as; nil for the service's own account, whose key file and environment they can read then.
+	Account *syscall.Credential
+}
+
+// As finds the account that local commands are to run as. Only root may give up its own.
+func As(name string) (*syscall.Credential, error) {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return nil, fmt.Errorf("the account for local commands: %w", err)
+	}
+	uid, uerr := strconv.ParseUint(u.Uid, 10, 32)
+	gid, gerr := strconv.ParseUint(u.Gid, 10, 32)
+	if err := errors.Join(uerr, gerr); err != nil {
+		return nil, fmt.Errorf("the account %s: %w", name, err)
+	}
+	switch os.Getuid() {
+	case int(uid):
+		return nil, fmt.Errorf("the service itself runs as %s: local commands would read its key file and environment; give them another account", name)
+	case 0:
+		return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+	}
+	return nil, fmt.Errorf("only a service that runs as root can run local commands as %s", name)
 }
 
 // Do implements act.Hand.
@@ -43,7 +68,7 @@ func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	}
 	cmd.Stdin = strings.NewReader(r.Stdin)
 	cmd.Dir = os.TempDir()
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM, Credential: h.Account}
 	// The whole group ends, not only its first process.
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
 	cmd.WaitDelay = 2 * time.Second
