@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/riverqueue/river"
 
 	"urgentis/core/flow"
@@ -74,8 +75,8 @@ type Engine struct {
 	id string
 
 	known    known
-	books    sync.Map // revision, and those of the runbooks it calls -> *runbook.Book
-	drives   sync.Map // run -> *drive
+	books    *lru.Cache[string, *runbook.Book] // by revision, and those of the runbooks it calls
+	drives   sync.Map                          // run -> *drive
 	mu       sync.Mutex
 	active   map[string]int // drives by the name of the instance under which they were begun
 	driving  sync.WaitGroup
@@ -99,6 +100,9 @@ const maxDrives = 256
 // maxEvaluations bounds how many jq expressions are evaluated at once.
 const maxEvaluations = 2
 
+// maxBooks bounds how many runbooks are kept parsed; the one that was used longest ago is forgotten.
+const maxBooks = 2000
+
 // grace is how long a change under way may still take when the service stops.
 const grace = 20 * time.Second
 
@@ -110,7 +114,11 @@ func New(c Config) *Engine {
 	if c.Live == nil {
 		c.Live = func(Output) {}
 	}
-	e := &Engine{Config: c, active: map[string]int{}, slots: make(chan struct{}, maxDrives), evaluate: evaluate.New(maxEvaluations)}
+	books, err := lru.New[string, *runbook.Book](maxBooks)
+	if err != nil {
+		panic(err) // its size is ours
+	}
+	e := &Engine{Config: c, books: books, active: map[string]int{}, slots: make(chan struct{}, maxDrives), evaluate: evaluate.New(maxEvaluations)}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e
@@ -474,8 +482,8 @@ func (e *Engine) bookUnder(ctx context.Context, revision string, rules int) (*ru
 	if rules < boundedSince {
 		key, parse = "old "+revision, runbook.ParseOld
 	}
-	if b, ok := e.books.Load(key); ok {
-		return b.(*runbook.Book), nil
+	if b, ok := e.books.Get(key); ok {
+		return b, nil
 	}
 	var r store.Revision
 	if err := e.Store.In(ctx).Where("revision = ?", revision).Take(&r).Error; err != nil {
@@ -485,7 +493,7 @@ func (e *Engine) bookUnder(ctx context.Context, revision string, rules int) (*ru
 	if b == nil {
 		return nil, fmt.Errorf("runbook %s: %w: %s", r.Name, ErrUnsound, findings)
 	}
-	e.books.Store(key, b)
+	e.books.Add(key, b)
 	return b, nil
 }
 
@@ -506,8 +514,8 @@ func (e *Engine) linkedUnder(ctx context.Context, revision string, calls map[str
 	for _, n := range slices.Sorted(maps.Keys(calls)) {
 		key += " " + calls[n]
 	}
-	if l, ok := e.books.Load(key); ok {
-		return l.(*runbook.Book), nil
+	if l, ok := e.books.Get(key); ok {
+		return l, nil
 	}
 	l, findings := b.Link(func(name string) *runbook.Book {
 		c, failed := e.bookUnder(ctx, calls[name], rules)
@@ -523,7 +531,7 @@ func (e *Engine) linkedUnder(ctx context.Context, revision string, calls map[str
 	if l == nil {
 		return nil, fmt.Errorf("runbook %s: %w: %s", b.Name, ErrUnsound, findings)
 	}
-	e.books.Store(key, l)
+	e.books.Add(key, l)
 	return l, nil
 }
 

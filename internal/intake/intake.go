@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"gorm.io/gorm"
 
 	"urgentis/core/alert"
@@ -43,7 +44,7 @@ type Intake struct {
 	stop   chan struct{}
 
 	triggers cache
-	marked   sync.Map // source -> when it was last marked
+	marked   *lru.Cache[string, time.Time] // when each source was last marked
 }
 
 type item struct {
@@ -62,7 +63,11 @@ const maxBatch = 256
 
 // New makes an intake and starts its two writers, and the one who looks after starts that wait. Reports with one identity go through the same writer, in order.
 func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
-	in := &Intake{store: s, engine: e, log: log, clock: time.Now, stop: make(chan struct{})}
+	marked, err := lru.New[string, time.Time](10_000)
+	if err != nil {
+		panic(err) // its size is ours
+	}
+	in := &Intake{store: s, engine: e, log: log, clock: time.Now, marked: marked, stop: make(chan struct{})}
 	for i := range in.lanes {
 		in.lanes[i] = make(chan *item, 4*maxBatch)
 		in.done.Add(1)
@@ -390,10 +395,10 @@ func (w *writing) flush(ctx context.Context) error {
 	}
 	for s := range w.sources {
 		// Every alert need not lock the source's row: a mark each second is enough.
-		if last, ok := w.in.marked.Load(s); ok && w.now.Sub(last.(time.Time)) < time.Second {
+		if last, ok := w.in.marked.Get(s); ok && w.now.Sub(last) < time.Second {
 			continue
 		}
-		w.in.marked.Store(s, w.now)
+		w.in.marked.Add(s, w.now)
 		if err := w.tx.Exec("update source set last_alert_at = now() where name = ? and (last_alert_at is null or last_alert_at < now() - interval '1 second')", s).Error; err != nil {
 			return err
 		}

@@ -126,7 +126,9 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 		s.rules["GET /metrics"] = string(access.Viewer)
 		g.GET("/metrics", s.authorize, s.metrics())
 	case MetricsOff:
-		g.GET("/metrics", func(c *gin.Context) { problem(c, &Problem{http.StatusNotFound, "not-found", "metrics are switched off", nil}) })
+		g.GET("/metrics", func(c *gin.Context) {
+			problem(c, &Problem{http.StatusNotFound, "not-found", "metrics are switched off", nil})
+		})
 	default:
 		return nil, fmt.Errorf("metrics must be %s, %s or %s, not %q", MetricsOpen, MetricsSignedIn, MetricsOff, s.Metrics)
 	}

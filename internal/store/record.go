@@ -183,15 +183,28 @@ func (s *Store) FeedEnd(ctx context.Context) (xid string, id int64, err error) {
 	return rows[0].Xid, rows[0].ID, nil
 }
 
-// Forget removes what the feed and the sessions no longer need.
+// passing are the rows that are of no use after a while. What is a record (incidents, runs, alerts, decisions, outputs,
+// acts) is not among them.
+var passing = []struct{ table, over string }{
+	{"feed", "at < now() - interval '1 hour'"},
+	{"started", "at < now() - interval '8 days'"},
+	{"session", "expires_at < now()"},
+	{"token", "expires_at < now() - interval '30 days'"},
+	{"delivery", "state = 'sent' and sent_at < now() - interval '30 days'"},
+	{"suspect", "at < now() - interval '30 days'"},
+	{"instance", "coalesce(reported_at, gone_at) < now() - interval '30 days'"},
+}
+
+// Forget removes what is no longer of use, a bounded number of rows of each kind at once.
 func (s *Store) Forget(ctx context.Context) error {
-	if err := s.DB.WithContext(ctx).Exec("delete from feed where at < now() - interval '1 hour'").Error; err != nil {
-		return err
+	const most = 20_000
+	for _, p := range passing {
+		err := s.DB.WithContext(ctx).Exec("delete from "+p.table+" where ctid = any (array(select ctid from "+p.table+" where "+p.over+" limit ?))", most).Error
+		if err != nil {
+			return fmt.Errorf("forget rows of %s: %w", p.table, err)
+		}
 	}
-	if err := s.DB.WithContext(ctx).Exec("delete from started where at < now() - interval '8 days'").Error; err != nil {
-		return err
-	}
-	return s.DB.WithContext(ctx).Exec("delete from session where expires_at < now()").Error
+	return nil
 }
 
 // Audit writes one line of the audit log.

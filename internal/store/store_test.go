@@ -225,3 +225,25 @@ func TestPushingTheSameTextIsNoNewRevision(t *testing.T) {
 	_, err = s.Newest(ctx, "none")
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
+
+func TestWhatIsOfNoUseIsForgotten(t *testing.T) {
+	s := testdb.Open(t)
+	ctx := context.Background()
+	for _, stmt := range []string{
+		"insert into feed (at, topic, ref) values (now() - interval '2 hours', 'run', 'r'), (now(), 'run', 'r')",
+		"insert into started values ('b', 's', now() - interval '9 days'), ('b', 's', now())",
+		"insert into person (name, password_hash, roles) values ('mara', 'x', 'viewer')",
+		"insert into session (hash, person, expires_at) values ('a', 'mara', now() - interval '1 minute'), ('b', 'mara', now() + interval '1 hour')",
+		"insert into token (name, hash, roles, made_by, expires_at) values ('a', 'a', 'viewer', 'mara', now() - interval '31 days'), ('b', 'b', 'viewer', 'mara', now() - interval '1 day')",
+		"insert into delivery (key, kind, address, body, state, queued_at, sent_at) values ('a', 'room', 'r', '', 'sent', now(), now() - interval '31 days'), ('b', 'room', 'r', '', 'failed', now() - interval '31 days', null)",
+		"insert into suspect (kind, ref, at) values ('run', 'a', now() - interval '31 days'), ('run', 'b', now())",
+	} {
+		require.NoError(t, s.DB.Exec(stmt).Error, stmt)
+	}
+	require.NoError(t, s.Forget(ctx))
+	for _, table := range []string{"feed", "started", "session", "token", "delivery", "suspect"} {
+		var n int64
+		require.NoError(t, s.DB.Raw("select count(*) from "+table).Scan(&n).Error)
+		assert.EqualValues(t, 1, n, table)
+	}
+}
