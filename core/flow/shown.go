@@ -32,7 +32,26 @@ func (s *State) Attempt(id string) (in Intent, path string, over, ok bool) {
 // Change reports whether an attempt is one of a change whose outcome the log does not hold.
 func (s *State) Change(id string) bool {
 	a := s.attempts[id]
-	return a != nil && a.intent.Change && a.outcome == nil
+	return a != nil && a.intent.Change && a.outcome == nil && a.late == nil
+}
+
+// Late is what was reported of a change after it was given up; nil where nothing was.
+func (s *State) Late(attempt string) *Outcome {
+	if a := s.attempts[attempt]; a != nil {
+		return a.late
+	}
+	return nil
+}
+
+// Says tells an outcome in a few words.
+func (o *Outcome) Says() string {
+	switch o.State {
+	case OK:
+		return "it ended well"
+	case Failed:
+		return "it failed: " + o.reason()
+	}
+	return "its end is unknown: " + o.reason()
 }
 
 // PathOf gives the place of the step to which an attempt belongs.

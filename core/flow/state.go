@@ -19,6 +19,7 @@ type attempt struct {
 	at      time.Time
 	outcome *Outcome
 	lost    *Lost
+	late    *Outcome // came after it was given up; it settles nothing by itself
 	undone  bool // another attempt has taken it back
 	// heldAt and heldSeq are of the outcome Held.
 	heldAt  time.Time
@@ -494,7 +495,8 @@ func (s *State) end(b Outcome, at time.Time) {
 		return // a late fact about something unknown or already known
 	}
 	if a.lost != nil && a.intent.Change {
-		// The question stands; the fact is in the log for whoever answers it.
+		// The question stands; whoever answers it is told.
+		a.late = &b
 		return
 	}
 	a.outcome = &b

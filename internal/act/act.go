@@ -51,6 +51,12 @@ type Hand interface {
 	Do(ctx context.Context, job Job) Result
 }
 
+// Watcher is a hand that can find out whether what an attempt began still runs on its target.
+type Watcher interface {
+	// Running reports so; it gives an error where it cannot see.
+	Running(ctx context.Context, job Job) (bool, error)
+}
+
 // ErrHeld says that all changes are halted.
 var ErrHeld = errors.New("all changes are halted")
 

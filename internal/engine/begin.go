@@ -201,7 +201,11 @@ type Reply struct {
 
 // Answer gives a person's answer to a question to its run.
 func (e *Engine) Answer(ctx context.Context, question string, r Reply) error {
-	return e.turnedAway(ctx, e.reply(ctx, question, r), &store.Question{}, question, r.By, r.Choice)
+	err := e.notRunning(ctx, question, r.Choice)
+	if err == nil {
+		err = e.reply(ctx, question, r)
+	}
+	return e.turnedAway(ctx, err, &store.Question{}, question, r.By, r.Choice)
 }
 
 func (e *Engine) reply(ctx context.Context, question string, r Reply) error {
@@ -215,6 +219,9 @@ func (e *Engine) reply(ctx context.Context, question string, r Reply) error {
 		}
 		if r.Choice == flow.DoItAgain && q.Attempt != "" && !r.MayApprove {
 			return "", nil, ErrNoRight
+		}
+		if late := s.Late(q.Attempt); flow.SaysNotBegun(r.Choice) && late != nil && late.State == flow.OK {
+			return "", nil, fmt.Errorf("%w: it was reported meanwhile, and %s", ErrMayBegin, late.Says())
 		}
 		if flow.SaysNotBegun(r.Choice) && q.Attempt != "" {
 			may, host, err := store.MayBegin(tx, q.By)

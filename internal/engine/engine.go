@@ -15,8 +15,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
 	"urgentis/core/flow"
@@ -77,6 +77,7 @@ type Engine struct {
 	known    known
 	books    *lru.Cache[string, *runbook.Book] // by revision, and those of the runbooks it calls
 	drives   sync.Map                          // run -> *drive
+	seen     *seen
 	mu       sync.Mutex
 	active   map[string]int // drives by the name of the instance under which they were begun
 	driving  sync.WaitGroup
@@ -118,7 +119,7 @@ func New(c Config) *Engine {
 	if err != nil {
 		panic(err) // its size is ours
 	}
-	e := &Engine{Config: c, books: books, active: map[string]int{}, slots: make(chan struct{}, maxDrives), evaluate: evaluate.New(maxEvaluations)}
+	e := &Engine{Config: c, books: books, seen: newSeen(), active: map[string]int{}, slots: make(chan struct{}, maxDrives), evaluate: evaluate.New(maxEvaluations)}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e

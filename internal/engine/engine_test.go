@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -35,7 +36,10 @@ type queue struct {
 	// hold blocks the change until it is closed; held says that it is blocked.
 	hold, held chan struct{}
 	lost       bool
+	runs       atomic.Bool // what was begun is seen running
 }
+
+func (q *queue) Running(context.Context, act.Job) (bool, error) { return q.runs.Load(), nil }
 
 func (q *queue) Do(ctx context.Context, job act.Job) act.Result {
 	q.mu.Lock()
@@ -335,6 +339,10 @@ func TestAnUnknownOutcomeIsAQuestion(t *testing.T) {
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	ctx := context.Background()
 	assert.ErrorIs(t, b.e.Answer(ctx, q.ID, engine.Reply{Choice: "perhaps", By: "mara", Comment: ""}), engine.ErrNoChoice)
+	b.q.runs.Store(true)
+	err := b.e.Answer(ctx, q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
+	assert.ErrorIs(t, err, engine.ErrMayBegin)
+	assert.ErrorContains(t, err, "it still runs on consumer-1")
 	require.NoError(t, b.e.Answer(ctx, q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "seen on the host"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
@@ -376,6 +384,11 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 	assert.ErrorIs(t, err, engine.ErrMayBegin)
 	close(b.q.hold) // the first one goes on, and its change ends
 	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
+	for _, not := range []string{flow.DoItAgain, flow.DidNot} {
+		err = b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: not, By: "mara", MayApprove: true})
+		assert.ErrorIs(t, err, engine.ErrMayBegin)
+		assert.ErrorContains(t, err, "it ended well", "what came late decides what can be said")
+	}
 	require.NoError(t, b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)

@@ -243,6 +243,9 @@ func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
 		kind = "undo.done"
 	}
 	p.entry(ev, kind, p.actor(), p.title(ev.Path), content)
+	if p.s.Late(b.Attempt) != nil {
+		p.tell(ev, "What became of %s on %s, which was unknown, is reported now: %s", p.title(ev.Path), in.Target, b.Says())
+	}
 }
 
 func (p *projection) gate(ev flow.Event, b flow.GateRaised) error {

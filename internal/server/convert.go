@@ -179,6 +179,9 @@ func (s *Server) apiQuestion(ctx context.Context, q store.Question, run store.Ru
 				o.Barred = fmt.Sprintf("instance %s on %s may still begin it", raised.By, host)
 			}
 		}
+		if flow.SaysNotBegun(c) && o.Barred == "" {
+			o.Barred = s.knownMeanwhile(raised.Attempt, log)
+		}
 		out.Options = append(out.Options, o)
 	}
 	for _, f := range raised.Fields {
@@ -189,6 +192,23 @@ func (s *Server) apiQuestion(ctx context.Context, q store.Question, run store.Ru
 		out.Fields = append(out.Fields, x)
 	}
 	return out
+}
+
+// knownMeanwhile says why a change whose outcome was unknown cannot count as not begun any more; "" where it can.
+func (s *Server) knownMeanwhile(attempt string, log []flow.Event) string {
+	for _, e := range slices.Backward(log) {
+		switch b := e.Body.(type) {
+		case flow.Outcome:
+			if b.Attempt == attempt && b.State == flow.OK {
+				return "it was reported meanwhile: " + b.Says()
+			}
+		case flow.Intent:
+			if b.Attempt == attempt && attempt != "" && s.Engine.StillRuns(b) {
+				return "it still runs on " + b.Request.Target.Name
+			}
+		}
+	}
+	return ""
 }
 
 // cursors name a place in a list that is ordered by time and id.

@@ -138,34 +138,57 @@ for f in $p; do f=${f#/proc/}; f=${f%/environ}; [ "$f" = $$ ] || kill -"$2" "$f"
 const searchTime = 10 * time.Second
 
 func (h *Hand) signalAttempt(job act.Job, sig string) {
-	ctx, cancel := context.WithTimeout(context.Background(), searchTime)
+	h.search(context.Background(), job, killAttempt, io.Discard, job.Attempt, sig) //nolint:errcheck // what is left is looked for again
+}
+
+// findAttempt prints the processes of the account that have the attempt in their environment.
+const findAttempt = `grep -lzxsF -e "URGENTIS_ATTEMPT=$1" /proc/[0-9]*/environ | grep -vxF "/proc/$$/environ"; true`
+
+// Running implements act.Watcher.
+func (h *Hand) Running(ctx context.Context, job act.Job) (bool, error) {
+	if job.Request.Plain {
+		return false, errors.New("a device without a shell does not tell what runs")
+	}
+	found := &act.Stream{}
+	err := h.search(ctx, job, findAttempt, found, job.Attempt)
+	return len(found.Taken().Kept) > 0, err
+}
+
+// search runs a script that looks for an attempt.
+func (h *Hand) search(ctx context.Context, job act.Job, script string, out io.Writer, args ...string) error {
+	ctx, cancel := context.WithTimeout(ctx, searchTime)
 	defer cancel()
 	x := h.host(job.Request.Target)
 	select {
 	case <-x.search:
 		defer func() { x.search <- struct{}{} }()
 	case <-ctx.Done():
-		return
+		return ctx.Err()
 	}
 	ch, reqs, done, err := h.channel(ctx, job.Request.Target)
 	if err != nil {
-		return
+		return err
 	}
-	words := []string{"sh", "-c", killAttempt, "sh", job.Attempt, sig}
+	words := append([]string{"sh", "-c", script, "sh"}, args...)
 	if as := job.Request.As; as != "" {
 		words = append([]string{"sudo", "-n", "-u", as, "--"}, words...)
 	}
-	s, err := h.start(ch, reqs, act.Quote(words), "", io.Discard, io.Discard)
+	s, err := h.start(ch, reqs, act.Quote(words), "", out, io.Discard)
 	if err != nil {
 		done(!errors.Is(err, errRefused))
-		return
+		return err
 	}
+	defer done(false)
 	select {
 	case <-s.exited:
 		s.settle()
+		if s.exit == nil || *s.exit != 0 {
+			return errors.New("the search for it failed")
+		}
+		return nil
 	case <-ctx.Done():
 		s.ch.SendRequest("signal", false, ssh.Marshal(struct{ Signal string }{"KILL"})) //nolint:errcheck // see stop
 		s.ch.Close()                                                                    //nolint:errcheck // it may be gone
+		return ctx.Err()
 	}
-	done(false)
 }

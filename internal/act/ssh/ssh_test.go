@@ -373,3 +373,27 @@ func TestSecretsOfManyLinesArriveWhole(t *testing.T) {
 	assert.Equal(t, flow.Failed, r.State)
 	assert.Contains(t, r.Error, "NUL")
 }
+
+func TestWhatStillRunsIsSeen(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	ctx := context.Background()
+	job := h.job(60, "sleep", "60")
+	job.Attempt = "r1:1:1"
+	running := func() bool {
+		r, err := hand.Running(ctx, job)
+		require.NoError(t, err)
+		return r
+	}
+	assert.False(t, running())
+	inner, cancel := context.WithCancel(ctx)
+	done := make(chan act.Result, 1)
+	go func() { done <- hand.Do(inner, job) }()
+	assert.Eventually(t, running, 10*time.Second, 50*time.Millisecond)
+	cancel()
+	<-done
+	assert.False(t, running())
+	job.Request.Plain = true
+	_, err := hand.Running(ctx, job)
+	assert.Error(t, err, "nobody can see")
+}
