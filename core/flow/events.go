@@ -362,6 +362,12 @@ type LocksTaken struct {
 	Keys []string `json:"keys"`
 }
 
+// LocksGivenBack says that what the keys name is free for others again, while a person is asked: what this run changed
+// there is proven or taken back, and nothing to come touches it.
+type LocksGivenBack struct {
+	Keys []string `json:"keys"`
+}
+
 // LocksAwaited says that another run holds what this one needs.
 type LocksAwaited struct {
 	Key    string `json:"key"`
@@ -459,6 +465,7 @@ func (UndoBegun) Kind() string        { return "undo.begun" }
 func (Undone) Kind() string           { return "undo.ended" }
 func (LocksTaken) Kind() string       { return "locks.taken" }
 func (LocksAwaited) Kind() string     { return "locks.awaited" }
+func (LocksGivenBack) Kind() string   { return "locks.given-back" }
 func (AlertChanged) Kind() string     { return "alert.changed" }
 func (Turned) Kind() string           { return "alert.turned" }
 func (CancelAsked) Kind() string      { return "cancel.asked" }
@@ -470,7 +477,7 @@ var kinds = map[string]reflect.Type{}
 func init() {
 	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{}, GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{}, Told{}, Noted{}, Ended{},
-		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{}, LocksTaken{}, LocksAwaited{},
+		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{}, LocksTaken{}, LocksAwaited{}, LocksGivenBack{},
 		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, Resumed{}} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
 	}

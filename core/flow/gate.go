@@ -155,7 +155,7 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, st *stepState)
 	g, gate := st.gates[len(st.gates)-1], gateOf(s)
 	switch {
 	case g.refused != nil:
-		because := fmt.Sprintf("%s refused the change %q", g.refused.By, s.Title)
+		because := fmt.Sprintf("%s refused the %s %q", g.refused.By, s.Verb, s.Title)
 		if g.refused.Comment != "" {
 			because += ": " + g.refused.Comment
 		}

@@ -2,9 +2,12 @@ package flow
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
+
 	"urgentis/core/runbook"
 )
 
@@ -23,6 +26,11 @@ func minTime(a, b time.Time) time.Time {
 
 // locked takes the locks on the targets before the first touch, together with those of what comes after.
 func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
+	return w.lockedOn(path, st, st.begun.Targets, fmt.Sprintf("change %q", s.Title))
+}
+
+// lockedOn takes the locks on targets for what is to touch them.
+func (w *walker) lockedOn(path string, st *stepState, targets []string, what string) result {
 	if w.olderRules(2) {
 		return goOn
 	}
@@ -33,7 +41,7 @@ func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
 			want.Keys = append(want.Keys, key)
 		}
 	}
-	for _, t := range st.begun.Targets {
+	for _, t := range targets {
 		add(t)
 	}
 	if len(want.Keys) > 0 {
@@ -48,10 +56,10 @@ func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
 	if st.awaited != nil {
 		until := st.awaitedAt.Add(lockTime)
 		if !w.now.Before(until) {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q waited %s for run %s, which holds %s.", s.Title, lockTime, st.awaited.Holder, st.awaited.Key)})
+			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s waited %s for run %s, which holds %s.", what, lockTime, st.awaited.Holder, st.awaited.Key)})
 		}
 		if st.awaited.Circle {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The change %q cannot begin: run %s holds %s, and waits for what this run holds.", s.Title, st.awaited.Holder, st.awaited.Key)})
+			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s cannot begin: run %s holds %s, and waits for what this run holds.", what, st.awaited.Holder, st.awaited.Key)})
 		}
 		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
 		w.wake(minTime(until, w.now.Add(lockRetry)))
@@ -95,6 +103,7 @@ func (w *walker) ahead(f *frame, steps []*runbook.Step, prefix string, add func(
 // aheadIn adds what one step itself will touch.
 func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, add func(target string)) {
 	switch {
+	case s.Verb == runbook.Change && st.changed && !w.olderRules(4):
 	case s.Verb == runbook.Change && s.Do != nil:
 		targets := []string{}
 		if st.begun != nil {
@@ -136,4 +145,47 @@ func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, 
 func (w *walker) entered(path string) bool {
 	st := w.s.steps[path]
 	return st != nil && (st.begun != nil || st.each != nil || st.call != nil || st.skipped != nil || st.done)
+}
+
+// giveBack gives back, while a person is asked, the locks on targets where all that this run changed is proven or taken
+// back, and that nothing to come will touch as far as it can be named now. What must touch them after all, such as
+// taking a change back, takes them again.
+func (w *walker) giveBack() {
+	if on := w.s.WaitsOn(); w.olderRules(4) || w.s.ending != nil || w.s.cancel != nil || on != OnApproval && on != OnAnswer {
+		return
+	}
+	needed := map[string]bool{}
+	for _, a := range w.s.order {
+		if a.intent.Change && a.intent.Undo == "" && !a.undone && !w.proven(a) {
+			needed["target:"+a.intent.Target] = true
+		}
+	}
+	w.ahead(&frame{book: w.s.book}, w.s.book.Steps, "", func(t string) { needed["target:"+t] = true })
+	var free []string
+	for _, key := range slices.Sorted(maps.Keys(w.s.locks)) {
+		if strings.HasPrefix(key, "target:") && !needed[key] {
+			free = append(free, key)
+		}
+	}
+	if len(free) > 0 {
+		w.emit("", LocksGivenBack{Keys: free})
+	}
+}
+
+// proven reports whether a check that proves the change of an attempt passed after it.
+func (w *walker) proven(a *attempt) bool {
+	change, _ := Find(w.s.book, a.path)
+	if change == nil || change.ID == "" {
+		return false
+	}
+	for path, st := range w.s.steps {
+		n := len(st.judged)
+		if n == 0 || st.judged[n-1].Result != Passes || st.judged[n-1].at.Before(a.at) || !visible(path, a.path) {
+			continue
+		}
+		if check, _ := Find(w.s.book, path); check != nil && check.Proves == change.ID {
+			return true
+		}
+	}
+	return false
 }

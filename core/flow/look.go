@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"urgentis/core/expr"
+	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
@@ -121,7 +122,31 @@ func (w *walker) round(f *frame, path string, round int, look *runbook.Step, loo
 	return over, goOn
 }
 
+// mayLook asks for leave for a look that is one only by the runbook's word, once for its step. Where the service's stance
+// wants it, a person approves it word for word.
+func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) result {
+	if s.OnlyReads == "" || w.olderRules(4) || len(st.rounds[0]) > 0 {
+		return goOn
+	}
+	if len(st.leaves) == 0 {
+		w.plan.AskLeave = &AskLeave{Path: path, Targets: st.begun.Targets, Look: true, Secrets: s.Secrets()}
+		return block
+	}
+	given := st.leaves[len(st.leaves)-1]
+	if given.Verdict == leave.Yes {
+		return goOn
+	}
+	if len(st.gates) == 0 {
+		return w.raise(f, s, path, st, given, nil)
+	}
+	r, _ := w.decision(f, s, path, st)
+	return r
+}
+
 func (w *walker) look(f *frame, s *runbook.Step, path string, st *stepState) result {
+	if r := w.mayLook(f, s, path, st); r != goOn {
+		return r
+	}
 	for round := 0; ; round++ {
 		over, r := w.round(f, path, round, s, path, st.begun.Targets)
 		if r != goOn {

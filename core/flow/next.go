@@ -34,6 +34,8 @@ type AskLeave struct {
 	Path    string
 	Targets []string
 	HasGate bool
+	// Look says that it is no change but a look that is one only by the runbook's word.
+	Look bool
 	// NeedsKey lists the targets that are reached by a way that wants a pinned host key.
 	NeedsKey []string
 	// Secrets lists the secrets that would be used.
@@ -83,6 +85,7 @@ func (m *Machine) Plan(now time.Time) (Plan, error) {
 	}
 	w := &walker{s: m.s, now: now}
 	w.run(m.book)
+	w.giveBack()
 	if w.err != nil {
 		return Plan{}, w.err
 	}

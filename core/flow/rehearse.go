@@ -314,6 +314,9 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 			return o
 		},
 		Leave: func(a AskLeave) LeaveGiven {
+			if a.Look {
+				return LeaveGiven{Verdict: leave.Yes, Reasons: []string{"as recorded"}}
+			}
 			g := LeaveGiven{Verdict: leave.Gate, Reasons: []string{"as recorded"}}
 			if len(leaves) > 0 {
 				g.Verdict = leaves[0].Verdict

@@ -20,7 +20,7 @@ type attempt struct {
 	outcome *Outcome
 	lost    *Lost
 	late    *Outcome // came after it was given up; it settles nothing by itself
-	undone  bool // another attempt has taken it back
+	undone  bool     // another attempt has taken it back
 	// heldAt and heldSeq are of the outcome Held.
 	heldAt  time.Time
 	heldSeq int64
@@ -275,6 +275,10 @@ func (s *State) applyRun(e Event) bool {
 		}
 		st.awaited = nil
 		s.waiting(e.Path)
+	case LocksGivenBack:
+		for _, k := range b.Keys {
+			delete(s.locks, k)
+		}
 	case AlertChanged:
 		s.alert = &b
 	case Turned:

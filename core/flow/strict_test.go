@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -144,5 +145,101 @@ steps:
 		assert.Equal(t, HandedOver, end.State)
 		assert.Contains(t, end.Because, "The reason for the change \"Park it\" is gone")
 		assert.Empty(t, p.done)
+	}
+}
+
+func TestALookByTheRunbooksWordAsksWhereRunbooksOnlySuggest(t *testing.T) {
+	const src = `steps:
+  - look: Files
+    where: {role: gate}
+    pick: one
+    run: [tool, list]
+    only_reads: it lists
+    read: {n: {json: .n, type: integer}}
+  - close: false-alarm
+    because: none
+`
+	text := strings.Replace(src, "    pick: one\n", "", 1)
+	for _, c := range []struct {
+		suggests, approve bool
+		want              []string
+	}{{false, false, nil}, {true, true, []string{"1 gate.raised", "1 gate.decided"}}, {true, false, []string{"1 gate.raised", "1 gate.decided", "1 step.troubled"}}} {
+		p := play(t, text)
+		p.says = func(Intent) string { return `{"n": 1}` }
+		p.suggests = c.suggests
+		p.gates = func(g GateRaised) *GateDecided {
+			assert.Equal(t, []string{"tool", "list"}, g.Proposal.Requests[0].Words)
+			return &GateDecided{Gate: g.Gate, Approved: c.approve, By: "mara", Digest: g.Digest}
+		}
+		end := p.run()
+		for _, k := range c.want {
+			assert.Contains(t, p.kinds(), k)
+		}
+		if c.suggests && !c.approve {
+			assert.Equal(t, HandedOver, end.State, end.Because)
+			assert.Contains(t, end.Because, `mara refused the look "Files"`)
+			continue
+		}
+		assert.Equal(t, Done, end.State, end.Because)
+	}
+}
+
+func TestLocksAreGivenBackWhileAPersonIsAsked(t *testing.T) {
+	const src = `on_error: undo
+steps:
+  - change: First
+    id: first
+    where: {name: g1}
+    run: [tool, one]
+    undo: {run: [tool, back]}
+  - look: After
+    where: {name: g1}
+    run: [tool, state]
+    read: {n: {json: .n, type: integer}}
+  - check: It helped
+    that: max(readings.n) == 1
+    proves: first
+  - change: Unproven
+    where: {name: g2}
+    run: [tool, two]
+    undo: {run: [tool, back]}
+  - ask: And now?
+    id: now
+    choices: {proceed: go on, other: go on}
+  - change: Last
+    where: {name: g3}
+    run: [tool, three]
+  - close: repaired
+    because: it works
+`
+	for _, c := range []struct {
+		choice string
+		bad    map[string]string
+		freed  []string
+		taken  int // times that g1 was locked
+	}{{"proceed", nil, []string{"target:g1"}, 1}, {"proceed", map[string]string{"g3 tool": badEnd}, []string{"target:g1"}, 2}} {
+		p := play(t, src)
+		p.says = func(Intent) string { return `{"n": 1}` }
+		for k, v := range c.bad {
+			p.bad[k] = v
+		}
+		p.asks = func(q QuestionRaised) *QuestionAnswered {
+			return &QuestionAnswered{Question: q.Question, Choice: c.choice, By: "mara"}
+		}
+		p.run()
+		var freed []string
+		taken := 0
+		for _, e := range p.log {
+			switch b := e.Body.(type) {
+			case LocksGivenBack:
+				freed = append(freed, b.Keys...)
+			case LocksTaken:
+				if slices.Contains(b.Keys, "target:g1") {
+					taken++
+				}
+			}
+		}
+		assert.Equal(t, c.freed, freed, "what is not proven stays locked, and what comes")
+		assert.Equal(t, c.taken, taken, "taking it back takes the lock again: %v", p.kinds())
 	}
 }

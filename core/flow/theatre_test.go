@@ -32,6 +32,7 @@ type theatre struct {
 	held  string
 	// cancelAt is a command while which a person cancels, and wants the changes taken back.
 	cancelAt string
+	suggests bool // the service's stance is suggest
 }
 
 // badEnd is a command that ran and ended badly; Failed is one that was not begun.
@@ -96,6 +97,9 @@ func (p *theatre) run() Ended {
 		switch {
 		case plan.AskLeave != nil:
 			given := LeaveGiven{Verdict: leave.Gate, Reasons: []string{"ask"}}
+			if plan.AskLeave.Look && !p.suggests {
+				given.Verdict = leave.Yes
+			}
 			for _, t := range plan.AskLeave.Targets {
 				given.Facts = append(given.Facts, leave.Facts{Name: t, HostKey: "k"})
 			}

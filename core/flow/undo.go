@@ -82,6 +82,22 @@ func (w *walker) touchedIn(block string) []touched {
 	return out
 }
 
+// lockedAgain takes the locks on what is to be taken back, where they were given back meanwhile.
+func (w *walker) lockedAgain(path string, st *stepState) result {
+	if w.olderRules(4) {
+		return goOn
+	}
+	var targets []string
+	for _, id := range st.undo.Attempts {
+		a := w.s.attempts[id]
+		if _, touched := st.rounds[undoRounds]; touched {
+			return goOn
+		}
+		targets = append(targets, a.intent.Target)
+	}
+	return w.lockedOn(path, st, targets, "taking back")
+}
+
 // undo takes back, newest first, what was changed within a block and was not taken back: what was done, and what
 // failed after it had begun. What became of an unknown change is asked first.
 func (w *walker) undo(f *frame, path, place string) result {
@@ -95,6 +111,9 @@ func (w *walker) undo(f *frame, path, place string) result {
 			return block
 		}
 		w.emit(path, toTakeBack(list))
+	}
+	if r := w.lockedAgain(path, st); r != goOn {
+		return r
 	}
 	for i, id := range st.undo.Attempts {
 		a := w.s.attempts[id]

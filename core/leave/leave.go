@@ -36,6 +36,7 @@ const (
 type Question struct {
 	Stance  Stance
 	HasGate bool // the runbook itself wants a gate
+	Look    bool // it is a look, if only by the runbook's word
 	Halted  bool // all changes of the installation are stopped
 	// Unpinned lists targets whose host key is not known.
 	Unpinned []string
@@ -59,6 +60,12 @@ func Decide(q Question) Answer {
 			a.Verdict = v
 		}
 		a.Reasons = append(a.Reasons, fmt.Sprintf(format, args...))
+	}
+	if q.Look {
+		if q.Stance == Suggest {
+			add(Gate, "it is a look only by the runbook's own word (only_reads), and the service's stance is suggest")
+		}
+		return a
 	}
 	if q.Halted {
 		add(No, "all changes are halted")

@@ -85,7 +85,7 @@ func (a *app) runShow() *cobra.Command {
 }
 
 func (a *app) runHead(x api.Run) {
-	a.say("%s  %s\nrun %s · %s%s · started by %s at %s", a.paint(bold, x.Runbook), x.Title, x.Id, x.State, map[bool]string{true: " on " + x.WaitsOn}[x.WaitsOn != ""], x.StartedBy, x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"))
+	a.say("%s  %s\nrun %s · %s%s · started by %s at %s", a.paint(bold, x.Runbook), x.Title, x.Id, x.State, map[bool]string{true: " on " + strings.TrimSpace(x.WaitsOn+" "+x.Awaits)}[x.WaitsOn != ""], x.StartedBy, x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"))
 	if x.Incident != 0 {
 		a.say(" · incident %d", x.Incident)
 	}

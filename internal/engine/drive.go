@@ -338,7 +338,7 @@ func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
 
 // leave answers whether a change may happen, with the facts as they are.
 func (e *Engine) leave(tx *gorm.DB, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
-	q := leave.Question{HasGate: ask.HasGate}
+	q := leave.Question{HasGate: ask.HasGate, Look: ask.Look}
 	var err error
 	if q.Halted, _, err = store.Halted(tx); err != nil {
 		return flow.LeaveGiven{}, err
@@ -473,6 +473,13 @@ func (d *drive) hold(ctx context.Context, tx *gorm.DB) error {
 	}
 	if d.m.State().Ended != nil {
 		return d.e.Store.ReleaseLocks(ctx, tx, d.run.ID)
+	}
+	for _, ev := range d.pending {
+		if b, ok := ev.Body.(flow.LocksGivenBack); ok {
+			if err := d.e.Store.GiveLocksBack(ctx, tx, d.run.ID, b.Keys); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

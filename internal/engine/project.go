@@ -147,6 +147,8 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, "alert.turned", p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
 	case flow.Waited:
 		p.entry(ev, "wait.ended", p.actor(), "Goes on: "+p.title(ev.Path), map[string]any{})
+	case flow.LocksGivenBack:
+		p.entry(ev, "lock.given-back", p.actor(), "Free for others again", map[string]any{"keys": b.Keys})
 	case flow.LocksTaken:
 		if p.run.Awaits != "" {
 			p.entry(ev, "lock.taken", p.actor(), "Waits for no other run any more", map[string]any{"keys": b.Keys})

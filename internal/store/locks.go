@@ -159,6 +159,17 @@ func (s *Store) ReleaseLocks(ctx context.Context, tx *gorm.DB, run string) error
 	return s.ringFor(ctx, tx, keys)
 }
 
+// GiveLocksBack gives back some of what a run holds, and rings for those who wait for it.
+func (s *Store) GiveLocksBack(ctx context.Context, tx *gorm.DB, run string, keys []string) error {
+	if err := still(tx, keys); err != nil {
+		return err
+	}
+	if err := tx.Exec("delete from hold where run = ? and key in ?", run, keys).Error; err != nil {
+		return fmt.Errorf("give locks back: %w", err)
+	}
+	return s.ringFor(ctx, tx, keys)
+}
+
 // ringFor rings for the first in each queue, the one after it, and those who yield to nobody: only they can have the
 // lock, and a thousand need not be woken to hear no.
 func (s *Store) ringFor(ctx context.Context, tx *gorm.DB, keys []string) error {

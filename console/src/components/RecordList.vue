@@ -48,6 +48,7 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
             <div v-if="e.kind.startsWith('alert.')" class="faint">{{ c.severity }} from {{ e.actor.replace('source:', '') }} <span class="mono">{{ list(c.labels) }}</span></div>
             <div v-if="e.kind === 'run.begun'" class="faint">by {{ c.started_by }} <span class="mono">{{ list(c.inputs) }}</span></div>
             <div v-if="e.kind === 'each.begun'" class="faint">{{ c.items?.join(', ') }}</div>
+            <div v-if="e.kind === 'lock.given-back'" class="faint">{{ c.keys?.join(', ') }}</div>
             <div v-if="e.kind === 'lock.awaited'" class="faint">which holds {{ c.key }}</div>
             <div v-if="e.kind === 'question.answered' && c.fields" class="mono faint">{{ list(c.fields) }}</div>
             <div v-if="e.kind === 'call.begun'" class="mono faint">{{ list(c.inputs) }}</div>

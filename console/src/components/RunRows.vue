@@ -12,7 +12,7 @@ defineProps<{ items: Schemas['Run'][]; label: string }>()
     <tbody>
       <tr v-for="r in items" :key="r.id">
         <td><router-link :to="`/runs/${r.id}`">{{ r.title || r.runbook }}</router-link><div class="faint mono">{{ r.id }}</div></td>
-        <td><StateWord :state="r.waits_on && r.waits_on !== 'time' ? r.waits_on : r.waits_on === 'time' ? 'running' : r.state" /></td>
+        <td><StateWord :state="r.waits_on && r.waits_on !== 'time' ? r.waits_on : r.waits_on === 'time' ? 'running' : r.state" /><div v-if="r.awaits" class="faint">for <router-link :to="`/runs/${r.awaits}`" class="mono">{{ r.awaits }}</router-link></div></td>
         <td class="wide faint">{{ r.started_by }}</td>
         <td class="faint"><TimeAgo :at="r.begun_at" /></td>
         <td><router-link v-if="r.incident" :to="`/incidents/${r.incident}`">{{ r.incident }}</router-link><span v-else class="faint">none</span></td>

@@ -62,7 +62,7 @@ export interface Group {
 }
 
 const words: Record<string, string> = {
-  'alert.raised': 'alert', 'alert.worse': 'alert', 'alert.better': 'alert', 'alert.cleared': 'alert', 'run.begun': 'run', 'run.ended': 'run', 'run.refused': 'person', 'run.held': 'wait', 'run.dropped': 'run', 'run.failed': 'person', 'run.set-aside': 'person', 'halt.awaited': 'waits', 'halt.lifted': 'go on', 'run.released': 'run', 'gate.turned-away': 'not taken', 'wait.ended': 'go on', 'lock.taken': 'go on',
+  'alert.raised': 'alert', 'alert.worse': 'alert', 'alert.better': 'alert', 'alert.cleared': 'alert', 'run.begun': 'run', 'run.ended': 'run', 'run.refused': 'person', 'run.held': 'wait', 'run.dropped': 'run', 'run.failed': 'person', 'run.set-aside': 'person', 'halt.awaited': 'waits', 'halt.lifted': 'go on', 'run.released': 'run', 'gate.turned-away': 'not taken', 'wait.ended': 'go on', 'lock.taken': 'go on', 'lock.given-back': 'free',
   'run.handed-over': 'handed over', 'nothing.started': 'person', 'look.taken': 'look', 'look.incomplete': 'look', 'gate.raised': 'gate', 'gate.approved': 'approved', 'gate.refused': 'refused',
   'gate.expired': 'expired', 'change.begun': 'change', 'change.ended': 'change', 'change.still': 'still?', 'change.cleared': 'allowed', 'question.raised': 'question', 'question.answered': 'answer',
   'question.expired': 'expired', 'incident.closed': 'closed', 'incident.reopened': 'open again', 'incident.kept-open': 'kept open', 'delivery.failed': 'not delivered', told: 'tell', note: 'note', 'attempt.lost': 'interrupted', 'step.skipped': 'skipped',
