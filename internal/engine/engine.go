@@ -410,20 +410,20 @@ func (e *Engine) tend(ctx context.Context, name string) {
 	}
 }
 
-// bury notes which of the instances that were taken for dead are seen to be gone: those of this machine whose
-// process is there no more.
+// bury notes which of the instances that were taken for dead are seen to be gone: those of this process namespace, under
+// this boot of its machine, whose process is there no more. Two machines, or two containers, may have one name: where
+// another instance ran elsewhere, or before a boot, a person must say that it is gone.
 func (e *Engine) bury(ctx context.Context) error {
 	list, err := e.Store.Fenced(ctx)
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	host, _ := os.Hostname()
-	boot, _ := process(os.Getpid())
+	here, _ := process(os.Getpid())
 	for _, i := range list {
-		if i.Host != host || i.Boot == "" {
+		if i.Boot != here || here == "" {
 			continue
 		}
-		if _, ticks := process(i.PID); i.Boot == boot && ticks == i.BegunTicks && ticks != 0 {
+		if _, ticks := process(i.PID); ticks == i.BegunTicks && ticks != 0 {
 			continue // it is there, and may only be frozen
 		}
 		if _, err := e.Store.Gone(ctx, i.ID, e.name()); err != nil {
