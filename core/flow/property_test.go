@@ -3,6 +3,7 @@ package flow
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -18,6 +19,8 @@ type author struct {
 	t     *rapid.T
 	n     int
 	taken []string // readings that every path so far has taken
+	outer []string // those of them that are taken outside of every part, each and branch
+	deep  int
 }
 
 func (a *author) pick(label string, list ...string) string {
@@ -51,27 +54,50 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 		}
 		return out
 	}
-	kinds := []string{"look", "change", "note", "wait", "tell"}
+	kinds := []string{"look", "change", "change", "note", "wait", "tell", "sure"}
+	if len(a.outer) > 0 && a.deep == 0 {
+		kinds = append(kinds, "again")
+	}
 	if len(a.taken) > 0 {
 		kinds = append(kinds, "check", "check")
 	}
 	if depth > 0 {
 		kinds = append(kinds, "each", "together", "ask", "block", "call")
 	}
-	switch a.pick("verb", kinds...) {
+	verb := a.pick("verb", kinds...)
+	if verb == "each" || verb == "together" || verb == "ask" {
+		a.deep++
+		defer func() { a.deep-- }()
+	}
+	switch verb {
 	case "look":
 		out := line("look: "+id, "id: "+id, a.where(inEach), "run: [look, "+id+"]", "read: {"+id+": {json: .n, type: integer}}")
 		a.taken = append(a.taken, id)
+		if a.deep == 0 {
+			a.outer = append(a.outer, id)
+		}
 		return out
 	case "change":
-		undo, gate := "", ""
+		undo, gate, still, fresh := "", "", "", ""
 		if rapid.Bool().Draw(a.t, "undo") {
-			undo = "undo: {run: [undo-" + id + "]}"
+			undo = "undo: {run: [undo-" + id + "]" + a.pick("only if", "", ", only_if: done") + "}"
 		}
 		if rapid.IntRange(0, 2).Draw(a.t, "gate") == 0 {
-			gate = "gate: {ask: team/x, within: 10m}"
+			gate = "gate: {ask: team/x, within: 10m" + a.pick("people", "", ", people: 2") + a.pick("comment", "", ", comment: true") + "}"
 		}
-		return line("change: "+id, "id: "+id, a.where(inEach), "run: [do-"+id+"]", undo, gate, a.onError())
+		if len(a.taken) > 0 && rapid.IntRange(0, 2).Draw(a.t, "still") == 0 {
+			still = fmt.Sprintf("still: min(readings.%s) %s 3", a.pick("of", a.taken...), a.pick("op", "==", "==", ">"))
+			fresh = a.pick("fresh", "", "fresh: 10s")
+		}
+		return line("change: "+id, "id: "+id, a.where(inEach), "run: [do-"+id+"]", undo, gate, still, fresh, a.onError())
+	case "sure":
+		// The host itself tells whether this change happened.
+		where := a.pick("at", "where: {name: g2}", "where: {name: g3}")
+		return line("look: "+id+"l", "id: "+id+"l", where, "run: [look, "+id+"l, sure-"+id+"]", "read: {"+id+"l: {json: .done, type: integer}}") +
+			line("change: "+id, "id: "+id, where, "run: [sure-"+id+"]", "happened: own(readings."+id+"l) > 0")
+	case "again":
+		look := a.pick("retake", a.outer...)
+		return line("check: "+id, fmt.Sprintf("that: min(readings.%s) %s 3", look, a.pick("op", ">", "==")), "retake: "+look, "again: {every: 5s, for: 20s}", "fails: "+a.pick("fails", "go on", "undo"), "unsure: go on")
 	case "wait":
 		return line("wait: "+id, "for: "+a.pick("for", "10s", "5m"))
 	case "tell":
@@ -120,19 +146,48 @@ func (a *author) onError() string {
 
 func (a *author) book() string {
 	out := "parts:\n  part:\n    steps:\n      - look: P\n        where: {role: gate}\n        run: [look, part]\n        read: {n: {json: .n, type: integer}}\n      - change: Q\n        where: {name: g1}\n        run: [do-part]\n        undo: {run: [undo-part]}\n"
+	if rapid.Bool().Draw(a.t, "one at a time") {
+		out = "limits: {one_at_a_time: \"'one'\"}\n" + out
+	}
+	for _, turned := range []string{"if_cleared", "if_worse"} {
+		out = a.pick(turned, "", "", turned+": go on\n", turned+":\n  - note: T\n    text: it turned\n", turned+": hand_over\n") + out
+	}
 	if rapid.Bool().Draw(a.t, "finally") {
 		out += "finally:\n  - note: F\n    text: over\n"
 	}
 	return out + "steps:\n" + a.steps("  ", 2, false) + "  - close: repaired\n    because: done\n"
 }
 
-// hosts fail some changes, always the same ones, and answer every look with the same.
-func fails(seed int, in Intent) bool {
-	h := seed
-	for _, c := range in.Target + in.Request.Words[0] {
-		h = h*31 + int(c)
+// ends are how a host ends a change, or its undo, and whether it happened then.
+type endOf struct {
+	outcome Outcome
+	answer  string // of a person who looks at the host
+}
+
+var (
+	three   = 3
+	well    = endOf{Outcome{State: OK}, Happened}
+	endings = map[int]endOf{
+		0: {Outcome{State: Failed, Error: "it was not begun"}, DidNot},
+		1: {Outcome{State: Failed, Exit: &three}, InPart},
+		2: {Outcome{State: Unknown, Error: "nobody saw its end"}, Happened},
+		3: {Outcome{State: Unknown, Error: "nobody saw its end"}, DidNot},
 	}
-	return in.Change && in.Undo == "" && h%5 == 0
+)
+
+func hashed(seed int, text string) int {
+	for _, c := range text {
+		seed = (seed*31 + int(c)) & 0xffffff
+	}
+	return seed
+}
+
+// endOfA tells how a host ends a change: always the same.
+func endOfA(seed int, in Intent) endOf {
+	if e, ok := endings[hashed(seed, in.Target+in.Request.Words[0])%16]; ok && !strings.HasPrefix(in.Request.Words[0], "sure-") {
+		return e
+	}
+	return well
 }
 
 // stagehand plays a runbook with crashes: crash tells, each time it is asked, whether everything dies now.
@@ -144,6 +199,7 @@ type stagehand struct {
 	log   []Event
 	now   time.Time
 	did   map[string]int // by what, and the target
+	turn  time.Time      // when the alert turns
 	tried map[string]int // by attempt
 }
 
@@ -166,6 +222,13 @@ func (p *stagehand) play() {
 				p.fact(m, Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: Lost{Attempt: in.Attempt, Because: "crash"}})
 			}
 		}
+		if !p.now.Before(p.turn) && !p.turned() {
+			to := AlertChanged{State: "cleared", Severity: "major", Cleared: true}
+			if p.seed%2 == 0 {
+				to = AlertChanged{State: "open", Severity: "critical", Worse: true}
+			}
+			p.fact(m, Event{At: p.now, Body: to})
+		}
 		plan, err := m.Plan(p.now)
 		require.NoError(p.t, err)
 		if p.crash() {
@@ -176,7 +239,7 @@ func (p *stagehand) play() {
 		if plan.Ended {
 			return
 		}
-		if p.crash() {
+		if !p.sure(m) && p.crash() {
 			m = nil // after the commit, before anything was begun
 			continue
 		}
@@ -187,6 +250,10 @@ func (p *stagehand) play() {
 				given.Facts = append(given.Facts, leave.Facts{Name: t})
 			}
 			p.fact(m, Event{At: p.now, Path: plan.AskLeave.Path, Body: given})
+		case plan.WantLocks != nil && p.refused(plan.WantLocks.Path) < hashed(p.seed, plan.WantLocks.Path)%3:
+			p.fact(m, Event{At: p.now, Path: plan.WantLocks.Path, Body: LocksAwaited{Key: plan.WantLocks.all()[0], Holder: "r9"}})
+		case plan.WantLocks != nil && p.recently(plan.WantLocks.Path) && plan.Wake.After(p.now):
+			p.now = minTime(plan.Wake, p.now.Add(20*time.Second)) // it is granted late
 		case plan.WantLocks != nil:
 			p.fact(m, Event{At: p.now, Path: plan.WantLocks.Path, Body: LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)}})
 		case len(open) > 0:
@@ -218,14 +285,19 @@ func (p *stagehand) carryOut(in Intent) Outcome {
 		p.tried[in.Attempt]++
 		require.Equal(p.t, 1, p.tried[in.Attempt], "attempt %s is begun twice", in.Attempt)
 	}
-	if fails(p.seed, in) {
-		return Outcome{Attempt: in.Attempt, State: Failed, Error: "it went wrong"}
-	}
 	if in.Change {
-		p.did[in.Target+" "+in.Request.Words[0]]++
-		return Outcome{Attempt: in.Attempt, State: OK}
+		end := endOfA(p.seed, in)
+		if end.answer != DidNot {
+			p.did[in.Target+" "+in.Request.Words[0]]++
+		}
+		end.outcome.Attempt = in.Attempt
+		return end.outcome
 	}
-	th := &theatre{t: nil, m: &Machine{book: p.book}, now: p.now, says: func(Intent) string { return `{"n": 3}` }, bad: map[string]string{}}
+	done := 0
+	if len(in.Request.Words) > 2 {
+		done = p.did[in.Target+" "+in.Request.Words[2]]
+	}
+	th := &theatre{t: nil, m: &Machine{book: p.book}, now: p.now, says: func(Intent) string { return fmt.Sprintf(`{"n": 3, "done": %d}`, done) }, bad: map[string]string{}}
 	return th.do(in)
 }
 
@@ -240,7 +312,7 @@ func (p *stagehand) person(m *Machine) bool {
 		st := m.s.steps[path]
 		for _, g := range st.gates {
 			if g.open() {
-				p.fact(m, Event{At: p.now, Path: path, Body: GateDecided{Gate: g.raised.Gate, Approved: true, By: "mara", Digest: g.raised.Digest}})
+				p.fact(m, Event{At: p.now, Path: path, Body: GateDecided{Gate: g.raised.Gate, Approved: true, By: fmt.Sprint("person-", len(g.approvals)), Comment: "seen", Digest: g.raised.Digest}})
 				return true
 			}
 		}
@@ -250,13 +322,44 @@ func (p *stagehand) person(m *Machine) bool {
 			}
 			choice := DoItAgain
 			if a := m.s.attempts[q.raised.Attempt]; p.tried[q.raised.Attempt] > 0 {
-				choice = Happened
-				if fails(p.seed, a.intent) {
-					choice = DidNot
-				}
+				choice = endOfA(p.seed, a.intent).answer
+			} else if !slices.Contains(q.raised.Choices, choice) {
+				choice = DidNot
 			}
 			p.fact(m, Event{At: p.now, Path: path, Body: QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "mara"}})
 			return true
+		}
+	}
+	return false
+}
+
+func (w *WantLocks) all() []string { return append(slices.Clone(w.Keys), w.Shared...) }
+
+// sure reports whether a change is under way that crashes spare before it is begun: it would tell truly that it did not
+// happen.
+func (p *stagehand) sure(m *Machine) bool {
+	return slices.ContainsFunc(m.s.OpenAttempts(), func(in Intent) bool { return strings.HasPrefix(in.Request.Words[0], "sure-") })
+}
+
+func (p *stagehand) turned() bool {
+	return slices.ContainsFunc(p.log, func(e Event) bool { _, ok := e.Body.(AlertChanged); return ok })
+}
+
+// refused counts how often the locks at a place were refused.
+func (p *stagehand) refused(path string) (n int) {
+	for _, e := range p.log {
+		if _, ok := e.Body.(LocksAwaited); ok && e.Path == path {
+			n++
+		}
+	}
+	return n
+}
+
+// recently reports whether locks were refused at a place just now.
+func (p *stagehand) recently(path string) bool {
+	for _, e := range slices.Backward(p.log) {
+		if _, ok := e.Body.(LocksAwaited); ok && e.Path == path {
+			return e.At.Equal(p.now)
 		}
 	}
 	return false
@@ -269,8 +372,12 @@ func (p *stagehand) story() map[string][]string {
 	for _, e := range p.log {
 		kind := e.Body.Kind()
 		switch b := e.Body.(type) {
-		case Intent, Outcome, Lost, LocksTaken, LeaveGiven:
+		case Intent, Outcome, Lost, LocksTaken, LocksAwaited, LocksGivenBack, LeaveGiven, AlertChanged:
 			continue
+		case StillJudged:
+			if step, _ := Find(p.book, e.Path); step.Happened != nil {
+				continue
+			}
 		case QuestionRaised:
 			if b.Attempt != "" {
 				continue
@@ -297,9 +404,10 @@ func TestCrashesChangeNothing(t *testing.T) {
 		b, found := runbook.Parse([]byte(src))
 		require.False(t, found.Failed(), found.Format("generated", []byte(src)))
 		seed := rapid.IntRange(0, 1000).Draw(t, "seed")
+		turn := rapid.SampledFrom([]time.Duration{0, 10 * time.Second, 100 * time.Hour}).Draw(t, "turn")
 		begun := playBook(nil, b).log[0]
 		stage := func(crash func() bool) *stagehand {
-			p := &stagehand{t: t, book: b, seed: seed, crash: crash, now: begun.At, did: map[string]int{}, tried: map[string]int{}}
+			p := &stagehand{t: t, book: b, seed: seed, crash: crash, now: begun.At, turn: begun.At.Add(turn), did: map[string]int{}, tried: map[string]int{}}
 			p.commit([]Event{begun})
 			p.play()
 			return p
