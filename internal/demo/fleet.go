@@ -12,7 +12,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/gliderlabs/ssh"
 	xssh "golang.org/x/crypto/ssh"
@@ -65,6 +67,12 @@ type Fleet struct {
 	Gates     *Gates
 	Works     *Works
 	Hosts     []*Host
+
+	// Sessions is how many sessions a host allows on one connection; 0: as many as wanted.
+	Sessions int
+	// SignIn is how long signing in takes, in nanoseconds.
+	SignIn atomic.Int64
+	conns  connections
 
 	// OnCommand is called before a host runs a command; tests use it to act at a chosen moment.
 	OnCommand func(h *Host, words []string)
@@ -147,8 +155,10 @@ func key(path string) (keyPair, error) {
 func (f *Fleet) start(h *Host, k, client keyPair) error {
 	h.HostKey = strings.TrimSpace(string(xssh.MarshalAuthorizedKey(k.signer.PublicKey())))
 	h.ssh = &ssh.Server{
-		Handler: func(s ssh.Session) { f.session(h, s) },
+		Handler:         func(s ssh.Session) { f.session(h, s) },
+		ChannelHandlers: map[string]ssh.ChannelHandler{"session": f.limited},
 		PublicKeyHandler: func(ctx ssh.Context, got ssh.PublicKey) bool {
+			time.Sleep(time.Duration(f.SignIn.Load()))
 			return ctx.User() == f.Account && ssh.KeysEqual(got, client.signer.PublicKey())
 		},
 		ConnCallback: func(_ ssh.Context, c net.Conn) net.Conn {
@@ -156,6 +166,7 @@ func (f *Fleet) start(h *Host, k, client keyPair) error {
 				c.Close() //nolint:errcheck // a host that is down does not care
 				return nil
 			}
+			f.conns.add(c)
 			return c
 		},
 	}
@@ -167,17 +178,69 @@ func (f *Fleet) start(h *Host, k, client keyPair) error {
 	go h.ssh.Serve(l) //nolint:errcheck // it ends with Stop
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /health", h.health)
+	mux.HandleFunc("POST /works/{do}/{key}", func(w http.ResponseWriter, r *http.Request) {
+		if _, err := f.Works.works(call{h, []string{r.PathValue("do"), r.PathValue("key")}, r.Header.Get("Idempotency-Key")}); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+		}
+	})
 	mux.HandleFunc("GET /changes", func(w http.ResponseWriter, _ *http.Request) { answer(w, h.changes()) })
-	h.http, err = serve(fmt.Sprintf("%s:%d", h.Address, HTTPPort), mux)
+	h.http, err = serve(fmt.Sprintf("%s:%d", h.Address, HTTPPort), mux, f.conns.add)
 	return err
 }
 
-func serve(addr string, h http.Handler) (*http.Server, error) {
+// sessionsKey is where a connection's count of sessions is kept.
+type sessionsKey struct{}
+
+// limited is how a host takes sessions: as real ones do, so many on one connection.
+func (f *Fleet) limited(srv *ssh.Server, conn *xssh.ServerConn, ch xssh.NewChannel, ctx ssh.Context) {
+	ctx.Lock()
+	n, ok := ctx.Value(sessionsKey{}).(*atomic.Int64)
+	if !ok {
+		n = new(atomic.Int64)
+		ctx.SetValue(sessionsKey{}, n)
+	}
+	ctx.Unlock()
+	defer n.Add(-1)
+	if now := n.Add(1); f.Sessions > 0 && now > int64(f.Sessions) {
+		ch.Reject(xssh.ResourceShortage, "open failed") //nolint:errcheck // the connection may be gone
+		return
+	}
+	ssh.DefaultSessionHandler(srv, conn, ch, ctx)
+}
+
+// connections are those that the hosts have open.
+type connections struct {
+	mu   sync.Mutex
+	open []net.Conn
+}
+
+func (c *connections) add(conn net.Conn) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.open = append(c.open, conn)
+}
+
+// DropConnections breaks all connections to the hosts, as a network does.
+func (f *Fleet) DropConnections() {
+	f.conns.mu.Lock()
+	defer f.conns.mu.Unlock()
+	for _, c := range f.conns.open {
+		c.Close() //nolint:errcheck // it may be closed
+	}
+	f.conns.open = nil
+}
+
+// serve serves HTTP; each new connection is told to opened.
+func serve(addr string, h http.Handler, opened func(net.Conn)) (*http.Server, error) {
 	l, err := net.Listen("tcp", addr)
 	if err != nil {
 		return nil, err
 	}
-	s := &http.Server{Handler: h} //nolint:gosec // on loopback only
+	s := &http.Server{Handler: h, ConnState: func(c net.Conn, now http.ConnState) { //nolint:gosec // on loopback only
+		if now == http.StateNew {
+			opened(c)
+		}
+	}}
 	go s.Serve(l)                 //nolint:errcheck // it ends with Close
 	return s, nil
 }

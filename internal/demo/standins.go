@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"net"
 	"net/http"
 	"sync"
 	"time"
@@ -38,7 +39,7 @@ func StartRoom(addr string) (*Room, error) {
 	mux.HandleFunc("GET /messages", func(w http.ResponseWriter, _ *http.Request) { answer(w, r.Messages()) })
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { show(w, roomPage, r.Messages()) })
 	var err error
-	r.http, err = serve(addr, mux)
+	r.http, err = serve(addr, mux, func(net.Conn) {})
 	return r, err
 }
 
@@ -171,7 +172,7 @@ func StartMonitor(addr string, watched []*Condition, intake, token string, every
 		show(w, monitorPage, append([]string{}, m.log...))
 	})
 	var err error
-	if m.http, err = serve(addr, mux); err != nil {
+	if m.http, err = serve(addr, mux, func(net.Conn) {}); err != nil {
 		return nil, err
 	}
 	var ctx context.Context

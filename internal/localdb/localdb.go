@@ -174,11 +174,13 @@ func (s *Server) Stop() error {
 	return s.run(ctx, "pg_ctl", "-D", s.data, "-m", "fast", "-w", "stop")
 }
 
-// Crash ends the server at once, as if it had died, and starts it again: it recovers from its log. For tests.
-func (s *Server) Crash(ctx context.Context) error {
+// Crash ends the server at once, as if it had died, and starts it again after a while: it recovers from its log. For
+// tests.
+func (s *Server) Crash(ctx context.Context, after time.Duration) error {
 	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-m", "immediate", "-w", "stop"); err != nil {
 		return err
 	}
+	time.Sleep(after)
 	return s.launch(ctx)
 }
 

@@ -72,6 +72,7 @@ func newStorm(t *testing.T) *storm {
 	require.NoError(t, err)
 	t.Cleanup(s.fleet.Stop)
 	s.fleet.Works.Slow = 150 * time.Millisecond
+	s.fleet.Sessions = 10
 	s.db, err = localdb.StartOn(ctx, filepath.Join(dir, "db"), s.fleet.Net+".60", 5432, "storm")
 	require.NoError(t, err)
 	t.Cleanup(func() { s.db.Stop() }) //nolint:errcheck // the test is over
@@ -227,23 +228,38 @@ func (s *storm) fault(r *rand.Rand) {
 	}
 	n := s.nodes[r.IntN(len(s.nodes))]
 	what := ""
-	switch k := r.IntN(10); {
-	case k < 5:
+	s.fleet.SignIn.Store(0)
+	switch k := r.IntN(100); {
+	case k < 45:
 		what = "killed"
 		n.frozen = time.Time{}
 		s.kill(n)
 		s.up(n)
-	case k < 9:
+	case k < 75:
 		what = "frozen"
 		n.proc.Process.Signal(syscall.SIGSTOP) //nolint:errcheck // it may be dead
 		n.frozen = time.Now().Add(time.Duration(r.IntN(9000)) * time.Millisecond)
-	default:
+	case k < 83:
+		what = "connections dropped"
+		s.fleet.DropConnections()
+	case k < 90:
+		what = "signing in is slow"
+		s.fleet.DropConnections()
+		s.fleet.SignIn.Store(int64(r.IntN(12000)) * int64(time.Millisecond))
+	case k < 98:
 		what = "database restarted"
-		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-		defer cancel()
-		require.NoError(s.t, s.db.Crash(ctx))
+		s.outage(0)
+	default:
+		what = "database away"
+		s.outage(time.Duration(r.IntN(30_000)) * time.Millisecond)
 	}
 	s.faults[what]++
+}
+
+func (s *storm) outage(long time.Duration) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	require.NoError(s.t, s.db.Crash(ctx, long))
 }
 
 // TestStorm runs many runs with every verb on three processes, hurts processes and database at random, and then
@@ -278,6 +294,7 @@ func TestStorm(t *testing.T) {
 			n.frozen = time.Time{}
 		}
 	}
+	s.fleet.SignIn.Store(0)
 	senders.Wait()
 	s.settles(runs)
 	close(stop)
