@@ -34,7 +34,7 @@ import (
 )
 
 var (
-	only       = flag.String("only", "", "measure one group: matching, latency, steps, intake, wide or parked")
+	only       = flag.String("only", "", "measure one group: matching, latency, steps, intake, wide, hurt or parked")
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	statements = flag.Bool("statements", false, "count the database's statements; makes all slower")
 )
@@ -85,7 +85,7 @@ func all() error {
 	for _, g := range []struct {
 		name    string
 		measure func() error
-	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"wide", b.wide}, {"parked", b.parked}} {
+	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"wide", b.wide}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}

@@ -78,8 +78,8 @@ func (b *bench) beginMany(e *engine.Engine, name string, n int) error {
 	if err != nil {
 		return err
 	}
-	for range n / 250 {
-		starts := make([]engine.Start, 250)
+	for ; n > 0; n -= 250 {
+		starts := make([]engine.Start, min(n, 250))
 		for i := range starts {
 			starts[i] = engine.Start{Book: bk, StartedBy: "bench"}
 		}
