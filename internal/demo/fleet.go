@@ -241,7 +241,7 @@ func serve(addr string, h http.Handler, opened func(net.Conn)) (*http.Server, er
 			opened(c)
 		}
 	}}
-	go s.Serve(l)                 //nolint:errcheck // it ends with Close
+	go s.Serve(l) //nolint:errcheck // it ends with Close
 	return s, nil
 }
 
