@@ -75,7 +75,11 @@ func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, pat
 	job := act.Job{Request: req, Attempt: in.Attempt}
 	if !in.Change && !req.Looks && onlyByItsWord(book, in) {
 		// A look that only its author's word makes one may touch after all: halt stops it too.
-		if halted, by, err := store.Halted(e.Store.DB.WithContext(ctx)); err != nil || halted {
+		halted, by, err := store.Halted(e.Store.DB.WithContext(ctx))
+		if err != nil {
+			return act.Failed("it is a look only by the runbook's word, and whether all is halted could not be asked; it was not taken"), nil
+		}
+		if halted {
 			return act.Failed(fmt.Sprintf("it is a look only by the runbook's word, and all is halted by %s; it was not taken", by)), nil
 		}
 	}

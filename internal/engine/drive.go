@@ -65,6 +65,7 @@ func (d *drive) safely() {
 		if r := recover(); r != nil {
 			d.e.Log.Error("the program failed on a run", "run", d.run.ID, "panic", r, "stack", string(debug.Stack()))
 			d.refuse(d.e.changes, fmt.Errorf("the program failed on it: %v", r))
+			d.late(d.e.changes)
 		}
 	}()
 	d.drive()
@@ -90,7 +91,13 @@ func (d *drive) drive() {
 	// What is open now was begun by somebody who is gone, or who may be.
 	for _, in := range d.m.State().OpenAttempts() {
 		lost := flow.Lost{Attempt: in.Attempt, Because: "the service stopped while it was under way"}
-		if may, host, err := store.MayBegin(d.e.Store.DB.WithContext(ctx), in.By); err == nil && may && in.Change {
+		may, host, err := store.MayBegin(d.e.Store.DB.WithContext(ctx), in.By)
+		if err != nil {
+			// Not known is not gone: see above.
+			d.e.Log.Warn("ask who may begin", "run", d.run.ID, "error", err)
+			return
+		}
+		if may && in.Change {
 			lost.By = in.By
 			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
 		}
@@ -102,6 +109,7 @@ func (d *drive) drive() {
 		more, err := d.turn(ctx)
 		if err == nil {
 			if !more {
+				d.late(ctx) // where it was refused or set aside, something may still be under way
 				return
 			}
 			continue
@@ -545,6 +553,14 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 // late files how changes ended that were under way when the claim was lost: whoever is asked what became
 // of them finds it in the record. It decides nothing.
 func (d *drive) late(ctx context.Context) {
+	if d.m == nil {
+		return
+	}
+	for id, cancel := range d.cancels {
+		if in, _, over, ok := d.m.State().Attempt(id); ok && !over && !in.Change {
+			cancel() // nobody waits for a look any more
+		}
+	}
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:

@@ -41,7 +41,7 @@ func (e *Engine) Closely(ctx context.Context, kind, ref string, f func() error) 
 	}
 	e.inHand.Lock()
 	defer e.inHand.Unlock()
-	deaths, err := e.Store.Suspect(ctx, kind, ref)
+	deaths, err := e.Store.Suspect(ctx, kind, ref, e.name())
 	if err != nil {
 		return err
 	}

@@ -40,6 +40,8 @@ func TestWhatInstancesDieOfIsSetAside(t *testing.T) {
 		}()
 		<-gone
 		e.Stop()
+		// It did not take its leave after all.
+		require.NoError(t, b.store.DB.Exec("update instance set reported_at = null where reported_at is not null").Error)
 	}
 	b.start()
 	did := false
@@ -59,8 +61,9 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 	b.stop()
 	b.died()
 	ctx := context.Background()
+	b.died()
 	b.start()
-	require.NoError(t, b.store.DB.Exec("create function poison() returns trigger language plpgsql as $$ begin insert into suspect (kind, ref, marks) values ('run', new.id, 2); return new; end $$").Error)
+	require.NoError(t, b.store.DB.Exec("create function poison() returns trigger language plpgsql as $$ begin insert into suspect (kind, ref, instance) select 'run', new.id, id from instance where host = 'elsewhere'; return new; end $$").Error)
 	require.NoError(t, b.store.DB.Exec("create trigger poison after insert on run for each row execute function poison()").Error)
 	taken := b.alert()
 	r := eventually[store.Run](b, "select * from run where set_aside_at is not null")
@@ -121,4 +124,24 @@ func TestARefusedRunLeavesNothingOpen(t *testing.T) {
 	assert.NotNil(t, again.EndedAt)
 	assert.Equal(t, flow.StateFail, again.State)
 	assert.Zero(t, b.q.parked)
+}
+
+// A mark that a living instance could not take back, because the database was away, is no death.
+func TestAMarkOfALivingInstanceIsNoDeath(t *testing.T) {
+	b := set(t, source(t))
+	b.stop()
+	b.died()
+	b.start()
+	ctx := context.Background()
+	me := eventually[store.Instance](b, "select * from instance where fenced_at is null")
+	for _, id := range []string{me.ID, "n-other", "n-third"} {
+		if id != me.ID {
+			require.NoError(t, b.store.Register(ctx, store.Instance{ID: id, Host: "beside", PID: 1, Version: "t"}))
+		}
+		_, err := b.store.Suspect(ctx, "run", "r1", id)
+		require.NoError(t, err)
+	}
+	did := false
+	require.NoError(t, b.e.Closely(ctx, "run", "r1", func() error { did = true; return nil }))
+	assert.True(t, did)
 }

@@ -236,7 +236,7 @@ func TestWhatIsOfNoUseIsForgotten(t *testing.T) {
 		"insert into session (hash, person, expires_at) values ('a', 'mara', now() - interval '1 minute'), ('b', 'mara', now() + interval '1 hour')",
 		"insert into token (name, hash, roles, made_by, expires_at) values ('a', 'a', 'viewer', 'mara', now() - interval '31 days'), ('b', 'b', 'viewer', 'mara', now() - interval '1 day')",
 		"insert into delivery (key, kind, address, body, state, queued_at, sent_at) values ('a', 'room', 'r', '', 'sent', now(), now() - interval '31 days'), ('b', 'room', 'r', '', 'failed', now() - interval '31 days', null)",
-		"insert into suspect (kind, ref, at) values ('run', 'a', now() - interval '31 days'), ('run', 'b', now())",
+		"insert into suspect (kind, ref, instance, at) values ('run', 'a', 'n', now() - interval '31 days'), ('run', 'b', 'n', now())",
 	} {
 		require.NoError(t, s.DB.Exec(stmt).Error, stmt)
 	}

@@ -11,16 +11,19 @@ import (
 // PoisonAt is how often an instance may die with the same thing in hand before that is set aside.
 const PoisonAt = 2
 
-// Suspect marks, on disk, what this instance takes in hand, and tells how often one died with it in hand before.
+// dead are the instances that ended without taking their leave, or are about to be found dead.
+const dead = "(fenced_at is not null and reported_at is null or fenced_at is null and beat_at < now() - interval '3 seconds')"
+
+// Suspect marks, on disk, what an instance takes in hand, and tells how many others died with it in hand. One that lives
+// and could not take its mark back, because the database was away, proves nothing.
 // It is called only after an unclean end; Cleared takes the mark back.
-func (s *Store) Suspect(ctx context.Context, kind, ref string) (deaths int, err error) {
-	var marks int
-	err = s.DB.WithContext(ctx).Raw(`insert into suspect (kind, ref) values (?, ?)
-		on conflict (kind, ref) do update set marks = suspect.marks + 1, at = now() returning marks`, kind, ref).Scan(&marks).Error
+func (s *Store) Suspect(ctx context.Context, kind, ref, instance string) (deaths int, err error) {
+	err = s.DB.WithContext(ctx).Raw(`with mark as (insert into suspect (kind, ref, instance) values (?, ?, ?) on conflict (kind, ref, instance) do update set at = now())
+		select count(*) from suspect s join instance i on i.id = s.instance where s.kind = ? and s.ref = ? and i.id <> ? and `+dead, kind, ref, instance, kind, ref, instance).Scan(&deaths).Error
 	if err != nil {
 		return 0, fmt.Errorf("mark what is taken in hand: %w", err)
 	}
-	return marks - 1, nil
+	return deaths, nil
 }
 
 // Cleared says that what was taken in hand did no harm.
@@ -31,8 +34,7 @@ func (s *Store) Cleared(ctx context.Context, kind, ref string) error {
 // Unclean reports whether an instance died lately without taking its leave, or is about to be found dead.
 func (s *Store) Unclean(ctx context.Context, within time.Duration) (bool, error) {
 	var yes bool
-	err := s.DB.WithContext(ctx).Raw(`select exists (select 1 from instance
-		where fenced_at > now() - ? * interval '1 second' and reported_at is null or fenced_at is null and beat_at < now() - interval '3 seconds')`, within.Seconds()).Scan(&yes).Error
+	err := s.DB.WithContext(ctx).Raw("select exists (select 1 from instance where "+dead+" and coalesce(fenced_at, now()) > now() - ? * interval '1 second')", within.Seconds()).Scan(&yes).Error
 	return yes, err
 }
 
