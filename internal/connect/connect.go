@@ -11,6 +11,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -93,8 +94,8 @@ func (o *Outbox) failed(ctx context.Context, d store.Delivery, state string, cau
 }
 
 func (o *Outbox) deliver(ctx context.Context, d store.Delivery) error {
-	url, err := o.address(ctx, d)
-	if err != nil || url == "" {
+	to, err := o.address(ctx, d)
+	if err != nil || to == "" {
 		return err
 	}
 	var body map[string]any
@@ -106,7 +107,7 @@ func (o *Outbox) deliver(ctx context.Context, d store.Delivery) error {
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(out))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(out))
 	if err != nil {
 		return err
 	}
@@ -114,7 +115,12 @@ func (o *Outbox) deliver(ctx context.Context, d store.Delivery) error {
 	req.Header.Set("Idempotency-Key", d.Key)
 	res, err := o.client.Do(req)
 	if err != nil {
-		return err
+		// The address may hold a token, and what is said here goes into the record.
+		var at *url.Error
+		if errors.As(err, &at) {
+			err = at.Err
+		}
+		return fmt.Errorf("%s: %w", d.Address, err)
 	}
 	defer res.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10)) //nolint:errcheck // only to reuse the connection

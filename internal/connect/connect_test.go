@@ -96,7 +96,7 @@ func TestDeliveries(t *testing.T) {
 
 func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 	s := testdb.Open(t)
-	require.NoError(t, s.DB.Create(&store.Connection{Name: "dead-room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error)
+	require.NoError(t, s.DB.Create(&store.Connection{Name: "dead-room", Kind: "room", URL: "http://127.0.0.1:1/hook?token=canary-7781"}).Error)
 	inc := incident(t, s)
 	o := outbox(t, s)
 	id := queue(t, s, "room", "dead-room", "k", &inc)
@@ -106,6 +106,8 @@ func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 	require.NoError(t, s.DB.Where("incident = ?", inc).Take(&e).Error)
 	assert.Equal(t, "delivery.failed", e.Kind)
 	assert.Contains(t, *e.Content, "room/dead-room")
+	assert.NotContains(t, *e.Content, "canary", "an address may hold a token")
+	assert.NotContains(t, state(t, s, id).Error, "canary")
 	n, err := s.Verify(context.Background(), inc)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)

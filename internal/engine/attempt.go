@@ -69,9 +69,12 @@ func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, pat
 	if err != nil {
 		return act.Failed(err.Error() + "; nothing was begun"), nil
 	}
-	values := append(e.Secrets.Values(ctx, req.Target), filled...)
 	// What an earlier step was given, or read, this one may print.
-	values = append(values, e.Secrets.Known(ctx, book.Secrets(), sealed)...)
+	known, err := e.Secrets.Known(ctx, req.Target, book.Secrets(), sealed)
+	if err != nil {
+		return act.Failed("what must be masked could not be read; nothing was begun"), nil
+	}
+	values := append(known, filled...)
 	job := act.Job{Request: req, Attempt: in.Attempt}
 	if !in.Change && !req.Looks && onlyByItsWord(book, in) {
 		// A look that only its author's word makes one may touch after all: halt stops it too.

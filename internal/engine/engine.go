@@ -32,10 +32,9 @@ type Hands map[string]act.Hand
 
 // Secrets opens and seals.
 type Secrets interface {
-	// Values gives what must be masked in what a target prints.
-	Values(ctx context.Context, f leave.Facts) []string
-	// Known gives the values of secrets by their names and of sealed readings by their marks, to be masked.
-	Known(ctx context.Context, names, marks []string) []string
+	// Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names,
+	// and those of sealed readings by their marks.
+	Known(ctx context.Context, f leave.Facts, names, marks []string) ([]string, error)
 	// Fill puts values in the place of the marks in a request; they must be masked in what comes back.
 	Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error)
 	// Seal gives the mark under which a value stands in the log.

@@ -81,9 +81,9 @@ func (q *queue) Do(ctx context.Context, job act.Job) act.Result {
 
 type noSecrets struct{}
 
-func (noSecrets) Values(context.Context, leave.Facts) []string { return []string{"hunter22"} }
-
-func (noSecrets) Known(context.Context, []string, []string) []string { return nil }
+func (noSecrets) Known(context.Context, leave.Facts, []string, []string) ([]string, error) {
+	return []string{"hunter22"}, nil
+}
 
 func (noSecrets) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
 	return r, nil, nil

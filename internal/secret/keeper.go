@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -58,29 +59,21 @@ func (k *Keeper) Credential(ctx context.Context, f leave.Facts) (kind string, va
 	return rows[0].Kind, value, err
 }
 
-// Values gives what must be masked in what a target prints.
-func (k *Keeper) Values(ctx context.Context, f leave.Facts) []string {
-	if f.Secret == "" {
-		return nil
+// Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names, in
+// every version, and those of sealed readings by their marks. What cannot be opened is left out, for it could not be used
+// either; where the database cannot be asked, that is an error: nothing may be printed then.
+func (k *Keeper) Known(ctx context.Context, f leave.Facts, names, marks []string) ([]string, error) {
+	if name, _, ok := strings.Cut(f.Secret, "@"); ok {
+		names = append(slices.Clone(names), name)
 	}
-	_, v, err := k.Credential(ctx, f)
-	if err != nil {
-		return nil
-	}
-	return []string{string(v)}
-}
-
-// Known gives the values of secrets by their names, in their newest version, and of sealed readings by their marks.
-// What cannot be opened is left out: it could not be used either.
-func (k *Keeper) Known(ctx context.Context, names, marks []string) []string {
 	var out []string
 	if len(names) > 0 {
-		versions, err := store.SecretVersions(k.Store.DB.WithContext(ctx), names)
-		if err != nil {
-			return nil
+		var rows []store.Secret
+		if err := k.Store.DB.WithContext(ctx).Where("name in ?", names).Find(&rows).Error; err != nil {
+			return nil, fmt.Errorf("read the secrets that are to be masked: %w", err)
 		}
-		for _, n := range names {
-			if _, v, err := k.Credential(ctx, leave.Facts{Secret: fmt.Sprintf("%s@%d", n, versions[n])}); err == nil {
+		for _, r := range rows {
+			if v, err := k.Box.Unseal(r.Sealed); err == nil {
 				out = append(out, string(v))
 			}
 		}
@@ -98,7 +91,7 @@ func (k *Keeper) Known(ctx context.Context, names, marks []string) []string {
 			continue
 		}
 	}
-	return out
+	return out, nil
 }
 
 // Fill puts the values of secrets and sealed readings in the place of their marks. It returns them, to be masked.

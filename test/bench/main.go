@@ -154,9 +154,9 @@ func (w *watch) Do(_ context.Context, job act.Job) act.Result {
 
 type none struct{}
 
-func (none) Values(context.Context, leave.Facts) []string { return nil }
-
-func (none) Known(context.Context, []string, []string) []string { return nil }
+func (none) Known(context.Context, leave.Facts, []string, []string) ([]string, error) {
+	return nil, nil
+}
 
 func (none) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
 	return r, nil, nil
