@@ -183,11 +183,11 @@ func (a *Access) AddPerson(ctx context.Context, name, password string, roles []R
 	if err != nil {
 		return nil, fmt.Errorf("keep the password: %w", err)
 	}
-	if err := a.free(ctx, &store.Token{}, name); err != nil {
-		return nil, err
-	}
 	p := &store.Person{Name: name, PasswordHash: string(hash), Roles: join(roles), AddedAt: time.Now().UTC()}
 	err = a.store.Tx(ctx, func(tx *gorm.DB) error {
+		if err := free(tx, &store.Token{}, name); err != nil {
+			return err
+		}
 		if err := tx.Save(p).Error; err != nil {
 			return err
 		}
@@ -202,9 +202,13 @@ func (a *Access) AddPerson(ctx context.Context, name, password string, roles []R
 // ErrNameTaken says that a token has the name of a person, or the other way round: records could not tell them apart.
 var ErrNameTaken = errors.New("a person and a token cannot have the same name")
 
-func (a *Access) free(ctx context.Context, row any, name string) error {
+// free makes sure that a name is not one of the other kind, until the end of the transaction.
+func free(tx *gorm.DB, row any, name string) error {
+	if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 7))", "name "+name).Error; err != nil {
+		return err
+	}
 	var n int64
-	if err := a.store.DB.WithContext(ctx).Model(row).Where("name = ?", name).Count(&n).Error; err != nil {
+	if err := tx.Model(row).Where("name = ?", name).Count(&n).Error; err != nil {
 		return err
 	}
 	if n > 0 {
@@ -285,6 +289,14 @@ func (a *Access) SignIn(ctx context.Context, name, password, from string) (strin
 	a.slow.right(name, from)
 	value, kept := secretText("")
 	err := a.store.Tx(ctx, func(tx *gorm.DB) error {
+		// The password may have been changed since it was compared.
+		var still []string
+		if err := tx.Raw("select password_hash from person where name = ? for share", name).Scan(&still).Error; err != nil {
+			return err
+		}
+		if len(still) == 0 || still[0] != people[0].PasswordHash {
+			return ErrWrong
+		}
 		now := time.Now().UTC()
 		if err := tx.Create(&store.Session{Hash: kept, Person: name, BegunAt: now, ExpiresAt: now.Add(SessionTime)}).Error; err != nil {
 			return err
@@ -353,26 +365,34 @@ func (a *Access) BySession(ctx context.Context, session string) (*Principal, err
 	return &Principal{Name: rows[0].Name, Roles: Split(rows[0].Roles), Person: true}, nil
 }
 
-// ByToken finds whose token it is; nil for nobody's.
+// ByToken finds whose token it is; nil for nobody's. A token may no more than the person who answers for it.
 func (a *Access) ByToken(ctx context.Context, token string) (*Principal, error) {
-	var rows []store.Token
+	var rows []struct {
+		store.Token
+		Makers *string
+	}
 	err := a.store.DB.WithContext(ctx).Raw(`with t as (select * from token where hash = ? and expires_at > now()),
 		u as (update token set last_used_at = now() where name in (select name from t) and (last_used_at is null or last_used_at < now() - interval '1 minute'))
-		select * from t`, Hash(token)).Scan(&rows).Error
+		select t.*, p.roles as makers from t left join person p on p.name = t.made_by`, Hash(token)).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	return &Principal{Name: rows[0].Name, Roles: Split(rows[0].Roles), Owner: rows[0].MadeBy}, nil
+	roles := Split(rows[0].Roles)
+	if rows[0].Makers != nil {
+		maker := &Principal{Roles: Split(*rows[0].Makers)}
+		roles = slices.DeleteFunc(roles, func(r Role) bool { return !maker.May(string(r)) })
+	}
+	return &Principal{Name: rows[0].Name, Roles: roles, Owner: rows[0].MadeBy}, nil
 }
 
 // AddToken makes a token and shows it once.
 func (a *Access) AddToken(ctx context.Context, name string, roles []Role, life time.Duration, by string) (string, time.Time, error) {
-	if err := a.free(ctx, &store.Person{}, name); err != nil {
-		return "", time.Time{}, err
-	}
 	value, hash := secretText("urg_")
 	end := time.Now().UTC().Add(life).Truncate(time.Second)
 	err := a.store.Tx(ctx, func(tx *gorm.DB) error {
+		if err := free(tx, &store.Person{}, name); err != nil {
+			return err
+		}
 		if err := tx.Create(&store.Token{Name: name, Hash: hash, Roles: join(roles), MadeBy: by, ExpiresAt: end}).Error; err != nil {
 			return err
 		}
@@ -385,7 +405,10 @@ func (a *Access) AddToken(ctx context.Context, name string, roles []Role, life t
 func (a *Access) AddSource(ctx context.Context, name, callBack, by string) (string, error) {
 	value, hash := secretText("urs_")
 	err := a.store.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Save(&store.Source{Name: name, TokenHash: hash, CallBack: callBack, AddedAt: time.Now().UTC()}).Error; err != nil {
+		// A new token leaves the rest as it is.
+		err := tx.Exec(`insert into source (name, token_hash, call_back, added_at) values (?, ?, ?, now())
+			on conflict (name) do update set token_hash = excluded.token_hash, call_back = coalesce(nullif(excluded.call_back, ''), source.call_back)`, name, hash, callBack).Error
+		if err != nil {
 			return err
 		}
 		return store.Audit(tx, by, "source.set", name, "")

@@ -114,3 +114,64 @@ func TestARemovedPersonsTokensEnd(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, p)
 }
+
+// A token may no more than the person who answers for it, as they are now; a name is one person's or one token's.
+func TestATokenMayNoMoreThanItsPerson(t *testing.T) {
+	s := testdb.Open(t)
+	ctx := context.Background()
+	a := New(s)
+	_, err := a.AddPerson(ctx, "iva", "the right password", []Role{Admin}, "x")
+	require.NoError(t, err)
+	token, _, err := a.AddToken(ctx, "deploy", []Role{Admin, Approver}, time.Hour, "iva")
+	require.NoError(t, err)
+	may := func(role Role) bool {
+		p, err := a.ByToken(ctx, token)
+		require.NoError(t, err)
+		return p.May(string(role))
+	}
+	assert.True(t, may(Admin) && may(Approver))
+	_, err = a.AddPerson(ctx, "iva", "the right password", []Role{Approver}, "x")
+	require.NoError(t, err)
+	assert.False(t, may(Admin))
+	assert.True(t, may(Approver))
+	_, err = a.AddPerson(ctx, "deploy", "the right password", []Role{Viewer}, "x")
+	assert.ErrorIs(t, err, ErrNameTaken)
+	var taken []error
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for i := range 2 {
+		wg.Go(func() {
+			var err error
+			if i == 0 {
+				_, err = a.AddPerson(ctx, "both", "the right password", []Role{Viewer}, "x")
+			} else {
+				_, _, err = a.AddToken(ctx, "both", []Role{Viewer}, time.Hour, "x")
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				taken = append(taken, err)
+			}
+		})
+	}
+	wg.Wait()
+	require.Len(t, taken, 1, "one of two that come at once")
+	assert.ErrorIs(t, taken[0], ErrNameTaken)
+}
+
+func TestANewTokenOfASourceLeavesTheRest(t *testing.T) {
+	s := testdb.Open(t)
+	ctx := context.Background()
+	a := New(s)
+	_, err := a.AddSource(ctx, "mon", "http://mon.example/back", "iva")
+	require.NoError(t, err)
+	require.NoError(t, s.DB.Exec("update source set last_alert_at = now()").Error)
+	token, err := a.AddSource(ctx, "mon", "", "iva")
+	require.NoError(t, err)
+	may, err := a.SourceMay(ctx, "mon", token)
+	require.NoError(t, err)
+	assert.True(t, may)
+	var left int64
+	require.NoError(t, s.DB.Raw("select count(*) from source where call_back <> '' and last_alert_at is not null").Scan(&left).Error)
+	assert.EqualValues(t, 1, left)
+}

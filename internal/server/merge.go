@@ -1,42 +1,26 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"net/http"
 	"slices"
 	"strings"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
-	"github.com/gin-gonic/gin"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"urgentis/internal/store"
 )
 
-// rawBody is where a request's body is kept as it came: a merge tells what is null from what is not given.
+// rawBody is where keepable keeps a request's body as it came: a merge tells what is null from what is not given.
 const rawBody = "body as it came"
-
-func keepBody(c *gin.Context) {
-	if c.Request.Body == nil {
-		return
-	}
-	raw, err := io.ReadAll(c.Request.Body)
-	if err != nil {
-		problem(c, bad("body", "the body cannot be read"))
-		return
-	}
-	c.Set(rawBody, raw)
-	c.Request.Body = io.NopCloser(bytes.NewReader(raw))
-}
 
 // merged is a thing as a change left it, and what that changed.
 type merged[A any] struct {

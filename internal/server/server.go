@@ -67,6 +67,8 @@ const (
 	maxBody    = 1 << 20
 	bodyTime   = 30 * time.Second
 	headerTime = 10 * time.Second
+	// answerTime bounds how long a client may take to read an answer.
+	answerTime = 2 * time.Minute
 )
 
 // New makes a server. It refuses a contract in which an operation has no rule.
@@ -149,7 +151,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	}
 	strict := api.NewStrictHandlerWithOptions(s, []api.StrictMiddlewareFunc{ofItsOwn}, options)
 	api.RegisterHandlersWithOptions(v1, strict, api.GinServerOptions{
-		Middlewares: []api.MiddlewareFunc{api.MiddlewareFunc(keepBody), api.MiddlewareFunc(check)},
+		Middlewares: []api.MiddlewareFunc{api.MiddlewareFunc(check)},
 		ErrorHandler: func(c *gin.Context, err error, status int) {
 			problem(c, &Problem{status, "bad-request", err.Error(), nil})
 		},
@@ -228,10 +230,11 @@ func keepable(c *gin.Context) {
 		problem(c, bad("nul", "the address holds the NUL character, which cannot be kept"))
 		return
 	}
+	conn := http.NewResponseController(c.Writer)
+	conn.SetWriteDeadline(time.Now().Add(answerTime)) //nolint:errcheck // a recorder in a test has no connection
 	if c.Request.Body == nil || c.Request.ContentLength == 0 {
 		return
 	}
-	conn := http.NewResponseController(c.Writer)
 	conn.SetReadDeadline(time.Now().Add(bodyTime)) //nolint:errcheck // a recorder in a test has no connection
 	body, err := io.ReadAll(c.Request.Body)
 	var large *http.MaxBytesError
@@ -248,6 +251,7 @@ func keepable(c *gin.Context) {
 		problem(c, bad("nul", "the body holds the NUL character, which cannot be kept"))
 		return
 	}
+	c.Set(rawBody, body)
 	c.Request.Body = io.NopCloser(bytes.NewReader(body))
 }
 

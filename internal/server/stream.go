@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"strconv"
 	"strings"
 	"sync"
@@ -128,6 +129,7 @@ func (s *Server) getStream(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("X-Accel-Buffering", "no")
+	conn := http.NewResponseController(c.Writer)
 	l := s.Stream.listen()
 	defer s.Stream.forget(l)
 	write := func(m message) bool {
@@ -136,6 +138,7 @@ func (s *Server) getStream(c *gin.Context) {
 			b.WriteString("id: " + m.id + "\n")
 		}
 		b.WriteString("event: " + m.event + "\ndata: " + m.data + "\n\n")
+		conn.SetWriteDeadline(time.Now().Add(15 * time.Second)) //nolint:errcheck // a recorder in a test has no connection
 		_, err := c.Writer.WriteString(b.String())
 		c.Writer.Flush()
 		return err == nil
