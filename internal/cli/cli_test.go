@@ -334,3 +334,18 @@ func TestOutputOfOthersDoesNotSteerTheTerminal(t *testing.T) {
 		assert.NotRegexp(t, "^12:00:00", line)
 	}
 }
+
+// What the program itself says is never taken for text from outside.
+func TestOurOwnLinesAreNotMadePlain(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	require.NoError(t, err)
+	wrong := regexp.MustCompile(`\.say\("[^"]*", "[^"]*\\n|paint\(\w+, "[^"]*\\n`)
+	for _, f := range files {
+		if strings.HasSuffix(f, "_test.go") {
+			continue
+		}
+		b, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.Empty(t, wrong.FindAllString(string(b), -1), f)
+	}
+}

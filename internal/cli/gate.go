@@ -44,7 +44,7 @@ func (a *app) showGate(g *api.Gate) {
 			a.say("    undo: %s\n", block("      ", r.Undo))
 		}
 	}
-	a.say("%s\n", "\nThe evidence:")
+	a.say("\nThe evidence:\n")
 	for _, e := range g.Evidence {
 		a.say("  %-24s %-12s %s %s   %s\n", e.Target, e.Reading, clip(e.Value, 80), e.Unit, a.paint(dim, ago(e.At)))
 	}

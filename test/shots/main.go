@@ -294,14 +294,24 @@ func (s *shooter) command(args, file string) error {
 	}
 	defer func() { x.Process.Kill(); x.Wait() }() //nolint:errcheck // it is killed
 	time.Sleep(700 * time.Millisecond)
-	script := fmt.Sprintf("printf '$ urgentis %s\\n'; '%s' %s; sleep 60", args, s.program, args)
+	done := filepath.Join(s.folder, ".done")
+	defer os.Remove(done) //nolint:errcheck // it may not be there
+	script := fmt.Sprintf("printf '$ urgentis %s\\n'; '%s' %s; : >'%s'; sleep 60", args, s.program, args, done)
 	term := exec.CommandContext(s.ctx, "xterm", "-display", display, "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "182x57+0+0", "-bg", "#10151a", "-fg", "#dfe6ec", "-b", "10", "-bw", "0", "-e", "sh", "-c", script)
 	term.Env = env
 	if err := term.Start(); err != nil {
 		return err
 	}
 	defer func() { term.Process.Kill(); term.Wait() }() //nolint:errcheck // it is killed
-	time.Sleep(1500 * time.Millisecond)
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if _, err := os.Stat(done); err == nil {
+			break
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("urgentis %s did not end", args)
+		}
+	}
+	time.Sleep(time.Second) // the terminal draws what it has
 	out, err := exec.CommandContext(s.ctx, "import", "-display", display, "-window", "root", "-depth", "8", "-colors", "64", filepath.Join(s.folder, file)).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("take a picture of the terminal: %w: %s", err, out)
