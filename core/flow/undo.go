@@ -223,9 +223,20 @@ func (s *State) takenBack(u *UndoBegun) string {
 		out = append(out, "Not taken back: "+strings.Join(left, "; ")+".")
 	}
 	if out == nil {
+		if slices.ContainsFunc(s.order, (*attempt).touched) {
+			return "Nothing in this part had been changed, so there was nothing to take back there."
+		}
 		return "Nothing had been changed, so there was nothing to take back."
 	}
 	return strings.Join(out, " ")
+}
+
+// touched reports whether an attempt is of a change that may have done something, and was not taken back.
+func (a *attempt) touched() bool {
+	if !a.intent.Change || a.intent.Undo != "" || a.undone {
+		return false
+	}
+	return a.outcome == nil || a.outcome.State != Held && (a.outcome.State != Failed || a.outcome.Exit != nil)
 }
 
 // named tells of attempts which change they are and on which targets, each change once.
