@@ -107,6 +107,7 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 
 // approvable renders the changes that choices approve, so that whoever answers sees what would run.
 func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepState, round int, raised *QuestionRaised) result {
+	ask := &AskLeave{Path: path, HasGate: true} // for all choices at once
 	for _, c := range s.Ask.Choices {
 		change := f.book.ByID(c.Approves)
 		if change == nil {
@@ -121,12 +122,8 @@ func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepStat
 			return w.broken(path, s, err)
 		}
 		if len(st.leaves) <= round {
-			ask := &AskLeave{Path: path, Targets: targets, HasGate: true, Secrets: change.Secrets()}
-			if change.Do != nil && change.Do.Kind() == "ssh" {
-				ask.NeedsKey = targets
-			}
-			w.plan.AskLeave = ask
-			return block
+			ask.add(change, targets)
+			continue
 		}
 		given := st.leaves[round]
 		if given.Verdict == leave.No || change.Do == nil {
@@ -146,6 +143,10 @@ func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepStat
 			raised.Approves = map[string]Approvable{}
 		}
 		raised.Approves[c.Name] = Approvable{Path: place, Proposal: p, Digest: d, Comment: comment}
+	}
+	if len(ask.Targets) > 0 {
+		w.plan.AskLeave = ask
+		return block
 	}
 	return goOn
 }

@@ -56,19 +56,7 @@ func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState
 		if len(st.leaves) == 0 || again {
 			ask := &AskLeave{Path: path, HasGate: true}
 			for _, p := range list {
-				for _, t := range p.targets {
-					if !slices.Contains(ask.Targets, t) {
-						ask.Targets = append(ask.Targets, t)
-					}
-					if p.step.Do.Kind() == "ssh" && !slices.Contains(ask.NeedsKey, t) {
-						ask.NeedsKey = append(ask.NeedsKey, t)
-					}
-				}
-				for _, n := range p.step.Secrets() {
-					if !slices.Contains(ask.Secrets, n) {
-						ask.Secrets = append(ask.Secrets, n)
-					}
-				}
+				ask.add(p.step, p.targets)
 			}
 			w.plan.AskLeave = ask
 			return nil, block

@@ -61,6 +61,23 @@ func (w *walker) outside(path string, p leave.Proposal, ap *approval) string {
 	return ""
 }
 
+// add takes in what a change wants to know.
+func (a *AskLeave) add(s *runbook.Step, targets []string) {
+	for _, t := range targets {
+		if !slices.Contains(a.Targets, t) {
+			a.Targets = append(a.Targets, t)
+		}
+		if s.Do != nil && s.Do.Kind() == "ssh" && !slices.Contains(a.NeedsKey, t) {
+			a.NeedsKey = append(a.NeedsKey, t)
+		}
+	}
+	for _, n := range s.Secrets() {
+		if !slices.Contains(a.Secrets, n) {
+			a.Secrets = append(a.Secrets, n)
+		}
+	}
+}
+
 func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
 	ask := &AskLeave{Path: path, Targets: st.begun.Targets, HasGate: s.Gate != nil, Secrets: s.Secrets()}
 	if s.Do != nil && s.Do.Kind() == "ssh" {

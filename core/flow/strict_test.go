@@ -243,3 +243,25 @@ steps:
 		assert.Equal(t, c.taken, taken, "taking it back takes the lock again: %v", p.kinds())
 	}
 }
+
+func TestEachChoiceThatApprovesShowsItsOwnTarget(t *testing.T) {
+	p := play(t, `steps:
+  - ask: Which one?
+    id: which
+    choices:
+      first: {label: First, approves: one, steps: [{change: One, id: one, where: {name: g1}, run: [restart, one]}]}
+      second: {label: Second, approves: two, steps: [{change: Two, id: two, where: {name: g2}, run: [restart, two]}]}
+  - close: repaired
+    because: it works
+`)
+	p.asks = func(q QuestionRaised) *QuestionAnswered {
+		for choice, name := range map[string]string{"first": "g1", "second": "g2"} {
+			target := q.Approves[choice].Proposal.Requests[0].Target
+			assert.Equal(t, name, target.Name)
+			assert.Equal(t, "k", target.HostKey, "what is known of it is part of what is approved")
+		}
+		return &QuestionAnswered{Question: q.Question, Choice: "second", By: "mara"}
+	}
+	assert.Equal(t, Done, p.run().State)
+	assert.NotContains(t, p.kinds(), "1.choices.second#0.1 gate.raised", "the answer was the approval")
+}

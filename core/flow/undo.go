@@ -38,6 +38,16 @@ func (w *walker) fateOf(a *attempt) fate {
 		return untouched
 	}
 	q := st.questions[questionOf(a.intent.Attempt)]
+	if known := a.late; known != nil && known.State != Unknown && (q == nil || q.answered == nil) && !w.olderRules(4) {
+		// Nobody said so, but the instance that carried it out did.
+		switch {
+		case known.State == OK:
+			return done
+		case known.Exit != nil:
+			return inPart
+		}
+		return untouched
+	}
 	switch {
 	case q == nil || q.open():
 		return unasked
