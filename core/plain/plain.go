@@ -16,6 +16,8 @@ func hidden(c rune) bool {
 
 // Line gives a text on one line, what is hidden in it made visible as ⟨U+202E⟩.
 func Line(s string) string {
+	// A byte that is no UTF-8 is a control character for some terminals, and becomes one with others that follow.
+	s = strings.ToValidUTF8(s, "\uFFFD")
 	if strings.IndexFunc(s, hidden) < 0 {
 		return s
 	}

@@ -11,6 +11,7 @@ func TestNothingHiddenIsLeft(t *testing.T) {
 	for in, want := range map[string]string{
 		"":                             "",
 		"berth queue 12 — 7 Ω":         "berth queue 12 — 7 Ω",
+		"\x9b31m\xf1\xb5":              "\ufffd31m\ufffd",
 		"a\nb":                         "a⟨U+000A⟩b",
 		"a\tb":                         "a⟨U+0009⟩b",
 		"\x1b[2Jgone":                  "⟨U+001B⟩[2Jgone",

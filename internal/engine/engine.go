@@ -85,6 +85,7 @@ type Engine struct {
 	changes  context.Context // outlives ctx, so that a change under way can end
 	abandon  context.CancelFunc
 	slots    chan struct{}
+	working  atomic.Bool // it drives runs
 	lastBeat atomic.Int64
 	steady   atomic.Int64 // since when this instance has beaten without a break
 	careful  atomic.Int64 // until when what is taken in hand is marked on disk; see drive.closely
@@ -142,6 +143,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.queue.Start(e.ctx); err != nil {
 		return fmt.Errorf("start the queue: %w", err)
 	}
+	e.working.Store(true)
 	e.loops.Add(4)
 	go e.beat()
 	go e.clean()
@@ -232,20 +234,39 @@ func (e *Engine) answer(ctx context.Context, run string) error {
 	}
 	name := e.name()
 	r, err := e.Store.Claim(ctx, run, name)
-	if err != nil || r == nil {
-		<-e.slots
+	if err != nil || r == nil || e.ctx.Err() != nil {
+		<-e.slots // what was claimed while this instance stops is freed when it takes its leave
 		return err
 	}
+	e.adopt(r)
+	return nil
+}
+
+// adopt drives a run that this instance owns, in a slot that was taken for it.
+func (e *Engine) adopt(r *store.Run) {
+	name := *r.Owner
 	d := newDrive(e, r)
-	e.drives.Store(run, d)
+	e.drives.Store(r.ID, d)
 	e.count(name, 1)
 	e.driving.Go(func() {
 		defer func() { <-e.slots }()
 		defer e.count(name, -1)
-		defer e.drives.CompareAndDelete(run, d)
+		defer e.drives.CompareAndDelete(r.ID, d)
 		d.safely()
 	})
-	return nil
+}
+
+// slot takes a slot for a drive, if one is free and this instance works.
+func (e *Engine) slot() bool {
+	if !e.working.Load() || e.ctx.Err() != nil {
+		return false
+	}
+	select {
+	case e.slots <- struct{}{}:
+		return true
+	default:
+		return false
+	}
 }
 
 // count keeps how many drives were begun under a name. When the last one ends under a name that was taken for
@@ -446,12 +467,32 @@ func (e *Engine) Silent() time.Duration {
 func (e *Engine) timers() {
 	defer e.loops.Done()
 	const longest = 250 * time.Millisecond
+	const most = 64
 	for {
-		n, next, err := e.Store.RingDue(e.ctx)
-		if err != nil && e.ctx.Err() == nil {
-			e.Log.Warn("take due timers", "error", err)
+		free := 0
+		for free < most && e.slot() {
+			free++
 		}
-		if n == 500 {
+		runs, n, next, err := []store.Run(nil), 0, 20*time.Millisecond, error(nil)
+		if free > 0 {
+			runs, n, next, err = e.Store.ClaimDue(e.ctx, e.name(), free)
+		}
+		if err != nil {
+			runs = nil // what was claimed after all is given back by the next clean-up
+			if e.ctx.Err() == nil {
+				e.Log.Warn("take due timers", "error", err)
+			}
+		}
+		if e.ctx.Err() != nil {
+			runs = nil // they are freed when this instance takes its leave
+		}
+		for i := range runs {
+			e.adopt(&runs[i])
+		}
+		for range free - len(runs) {
+			<-e.slots
+		}
+		if n > 0 && n == free {
 			continue
 		}
 		if next == 0 || next > longest {

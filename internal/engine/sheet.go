@@ -47,8 +47,36 @@ func (s *Sheet) Room(incident *int64, key, text, link string) error {
 	return nil
 }
 
+// take makes this instance the owner of the new runs for which it has a slot, and drives them once they are on disk:
+// no bell need go round for them. Where the commit fails, or nobody knows, they are nobody's or given back.
+func (s *Sheet) take() {
+	name := s.e.name()
+	var taken []store.Run
+	for i := range s.runs {
+		if s.e.slot() {
+			s.runs[i].Owner = &name
+			taken = append(taken, s.runs[i])
+		}
+	}
+	if len(taken) == 0 {
+		return
+	}
+	store.After(s.tx, func(committed bool) {
+		for i := range taken {
+			r := taken[i]
+			if !committed || s.e.ctx.Err() != nil {
+				<-s.e.slots
+				continue
+			}
+			r.Version, r.Epoch, r.State, r.Rules = 1, 1, flow.Running, flow.Rules
+			s.e.adopt(&r)
+		}
+	})
+}
+
 // Flush writes all that was collected, and what was added to the bulk besides.
 func (s *Sheet) Flush(ctx context.Context) error {
+	s.take()
 	if err := store.AddRuns(s.Bulk, s.runs, s.events); err != nil {
 		return fmt.Errorf("begin runs: %w", err)
 	}
@@ -60,7 +88,9 @@ func (s *Sheet) Flush(ctx context.Context) error {
 	}
 	jobs := make([]river.JobArgs, 0, len(s.runs)+len(s.out))
 	for _, r := range s.runs {
-		jobs = append(jobs, store.Doorbell{Run: r.ID})
+		if r.Owner == nil {
+			jobs = append(jobs, store.Doorbell{Run: r.ID})
+		}
 	}
 	if len(s.out) > 0 {
 		// The database numbers them, and their jobs carry the numbers.

@@ -147,12 +147,17 @@ func Lock(tx *gorm.DB, run string) (*Run, error) {
 	return &r, err
 }
 
-// AddRuns takes in new runs with the first event of each. Somebody must ring for them.
+// AddRuns takes in new runs with the first event of each. Somebody must ring for those that have no owner.
 func AddRuns(b *Bulk, runs []Run, begun []flow.Event) error {
 	now := time.Now()
 	events := make([]Event, len(runs))
 	for i := range runs {
-		runs[i].Version, runs[i].State, runs[i].RungAt, runs[i].Rules = 1, flow.Running, &now, flow.Rules
+		runs[i].Version, runs[i].State, runs[i].Rules = 1, flow.Running, flow.Rules
+		if runs[i].Owner == nil {
+			runs[i].RungAt = &now
+		} else {
+			runs[i].Epoch = 1
+		}
 		body, err := json.Marshal(begun[i].Body)
 		if err != nil {
 			return err
@@ -173,19 +178,21 @@ func SetTimer(tx *gorm.DB, run string, due time.Time) error {
 	return tx.Exec("insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due", run, due).Error
 }
 
-// RingDue takes up to 500 due timers and rings for their runs. It returns how many there were,
-// and when the next is due by the database's clock; zero without one.
-func (s *Store) RingDue(ctx context.Context) (int, time.Duration, error) {
-	n := 0
-	next := time.Duration(0)
-	err := s.Tx(ctx, func(tx *gorm.DB) error {
+// ClaimDue takes up to most due timers, and the runs that wait for them, for an owner who drives them at once. Runs of
+// rules that this program does not know are left to a newer one. It returns how many timers there were, and when the next
+// is due by the database's clock; zero without one.
+func (s *Store) ClaimDue(ctx context.Context, owner string, most int) (runs []Run, n int, next time.Duration, err error) {
+	err = s.Tx(ctx, func(tx *gorm.DB) error {
 		var due []string
-		if err := tx.Raw(`delete from timer where run in (select run from timer where due <= now() order by due limit 500 for update skip locked) returning run`).Scan(&due).Error; err != nil {
+		err := tx.Raw(`delete from timer where run in (select t.run from timer t join run r on r.id = t.run
+			where t.due <= now() and r.rules <= ? order by t.due limit ? for update of t skip locked) returning run`, flow.Rules, most).Scan(&due).Error
+		if err != nil {
 			return err
 		}
-		n = len(due)
-		if n > 0 {
-			if err := s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in ? and owner is null and rung_at is null and ended_at is null and set_aside_at is null returning id`, due)); err != nil {
+		if n = len(due); n > 0 {
+			err := tx.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null and rung_at is null and ended_at is null
+				and set_aside_at is null returning *`, owner, due).Scan(&runs).Error
+			if err != nil {
 				return err
 			}
 		}
@@ -198,7 +205,7 @@ func (s *Store) RingDue(ctx context.Context) (int, time.Duration, error) {
 		}
 		return nil
 	})
-	return n, next, err
+	return runs, n, next, err
 }
 
 func (s *Store) ring(ctx context.Context, tx *gorm.DB, ids *gorm.DB) error {

@@ -155,10 +155,31 @@ func (s *Store) Close() { s.Pool.Close() }
 type inTx struct{}
 
 // Tx runs f in one transaction. Its context carries the transaction for In.
-func (s *Store) Tx(ctx context.Context, f func(tx *gorm.DB) error) error {
-	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		return f(tx.WithContext(context.WithValue(ctx, inTx{}, tx)))
+func (s *Store) Tx(ctx context.Context, f func(tx *gorm.DB) error) (err error) {
+	hooks := &after{}
+	committed := false
+	defer func() {
+		for _, f := range hooks.list {
+			f(committed)
+		}
+	}()
+	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		return f(tx.WithContext(context.WithValue(context.WithValue(ctx, inTx{}, tx), afterKey{}, hooks)))
 	})
+	committed = err == nil
+	return err
+}
+
+// after is what follows a transaction.
+type after struct{ list []func(committed bool) }
+
+type afterKey struct{}
+
+// After calls f once the transaction is over, whatever became of it. committed is false too where nobody knows whether
+// the commit held.
+func After(tx *gorm.DB, f func(committed bool)) {
+	hooks := tx.Statement.Context.Value(afterKey{}).(*after)
+	hooks.list = append(hooks.list, f)
 }
 
 // In is the database as a context has it: inside the transaction that the context carries, if there is one. Who holds

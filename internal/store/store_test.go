@@ -155,7 +155,7 @@ func TestSilentInstancesAreFenced(t *testing.T) {
 	assert.NotNil(t, r)
 }
 
-func TestTimersRingOnce(t *testing.T) {
+func TestTimersAreTakenOnce(t *testing.T) {
 	s := testdb.Open(t)
 	for i := range 3 {
 		id := fmt.Sprint("r", i)
@@ -170,17 +170,30 @@ func TestTimersRingOnce(t *testing.T) {
 			return store.SetTimer(tx, id, due)
 		}))
 	}
-	n, next, err := s.RingDue(ctx)
-	require.NoError(t, err)
-	assert.Equal(t, 2, n, "what is due now, and what was due an hour ago")
-	assert.InDelta(t, time.Hour.Seconds(), next.Seconds(), 5)
-	n, _, err = s.RingDue(ctx)
+	for _, want := range []string{"r0", "r1"} {
+		runs, n, next, err := s.ClaimDue(ctx, "you", 1)
+		require.NoError(t, err)
+		assert.Equal(t, 1, n, "what is due now, and what was due an hour ago")
+		require.Len(t, runs, 1)
+		assert.Equal(t, want, runs[0].ID)
+		assert.Equal(t, "you", *runs[0].Owner)
+		assert.EqualValues(t, 2, runs[0].Epoch, "whoever owned it before cannot write any more")
+		if want == "r1" {
+			assert.InDelta(t, time.Hour.Seconds(), next.Seconds(), 5)
+		}
+	}
+	_, n, _, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, n)
 	require.NoError(t, store.SetTimer(s.DB, "r2", time.Time{}))
-	_, next, err = s.RingDue(ctx)
+	_, _, next, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, next)
+	require.NoError(t, s.DB.Exec("update run set rules = 1000").Error)
+	require.NoError(t, store.SetTimer(s.DB, "r2", time.Now()))
+	_, n, _, err = s.ClaimDue(ctx, "you", 10)
+	require.NoError(t, err)
+	assert.Zero(t, n, "a run of newer rules is left to a newer program")
 }
 
 // A reader of the feed misses no late commit: one that took its number early and committed late.
