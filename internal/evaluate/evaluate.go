@@ -26,6 +26,9 @@ const patience = 5 * time.Second
 // ErrTooMuch says that an evaluation took more than it may.
 var ErrTooMuch = fmt.Errorf("its evaluation needs more than %d MiB of memory", Memory>>20)
 
+// errEnded says that a child ended by something else.
+var errEnded = errors.New("its evaluation was ended from outside")
+
 var errTooLong = fmt.Errorf("its evaluation did not end within %s", patience)
 
 // role is set in the environment of a child, and is all that it has of an environment.
@@ -124,6 +127,9 @@ func (p *Pool) ask(ctx context.Context, c *child, r request) (any, *child, error
 			return nil, nil, err
 		}
 		// One that was kept may have been ended from outside while it was idle.
+		if fresh && c.cmd.ProcessState != nil && !c.cmd.ProcessState.Exited() {
+			return nil, nil, errEnded
+		}
 		if fresh {
 			return nil, nil, ErrTooMuch
 		}

@@ -17,8 +17,13 @@ import (
 	"urgentis/internal/act"
 )
 
-// maxRows bounds how many rows are kept; what comes after is counted.
-const maxRows = 10_000
+// maxRows and maxBytes bound what is kept of the rows, as they come over the line; what comes after is counted. No message
+// of the server may be larger than maxMessage.
+const (
+	maxRows    = 10_000
+	maxBytes   = 2 * act.KeptOutput
+	maxMessage = 16 << 20
+)
 
 // Hand runs statements. The zero value is ready.
 type Hand struct{}
@@ -55,6 +60,7 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 		defer cancel()
 		conn.Close(ctx) //nolint:errcheck // the server notices
 	}()
+	conn.PgConn().Frontend().SetMaxBodyLen(maxMessage)
 	if err := job.Leave(ctx); err != nil {
 		return act.Unready(err)
 	}
@@ -118,8 +124,11 @@ func run(ctx context.Context, conn *pgx.Conn, text string, with []any, looks boo
 		return nil, err
 	}
 	out := &answer{Rows: []map[string]any{}}
-	for rows.Next() {
-		if len(out.Rows) >= maxRows {
+	for size := 0; rows.Next(); {
+		for _, v := range rows.RawValues() {
+			size += len(v)
+		}
+		if len(out.Rows) >= maxRows || size > maxBytes {
 			continue
 		}
 		m, err := pgx.RowToMap(rows)
