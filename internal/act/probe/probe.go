@@ -2,13 +2,14 @@
 package probe
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net"
 	"os"
 	"strconv"
-	"strings"
 	"time"
 
 	"golang.org/x/net/icmp"
@@ -51,6 +52,10 @@ func port(ctx context.Context, host string, port int) (map[string]any, error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 	if ctx.Err() != nil && errors.Is(ctx.Err(), context.Canceled) {
 		return nil, errors.New("it was cancelled")
+	}
+	var dns *net.DNSError
+	if errors.As(err, &dns) {
+		return nil, fmt.Errorf("the host's name was not found, so its port was not tried: %w", err)
 	}
 	if err != nil {
 		return map[string]any{"open": false, "says": err.Error()}, nil
@@ -132,7 +137,7 @@ func echo(ctx context.Context, host string, count int) (map[string]any, error) {
 	}
 	answered, total := 0, time.Duration(0)
 	for i := range count {
-		took, ok, err := once(ctx, conn, kind, to, i, raw)
+		took, ok, err := once(ctx, conn, kind, to, i)
 		if err != nil {
 			return nil, err
 		}
@@ -170,9 +175,11 @@ func listen(k echoes) (*icmp.PacketConn, bool, error) {
 	return c, true, err
 }
 
-func once(ctx context.Context, conn *icmp.PacketConn, k echoes, to net.Addr, seq int, raw bool) (time.Duration, bool, error) {
-	id := os.Getpid() & 0xffff
-	msg := icmp.Message{Type: k.request, Body: &icmp.Echo{ID: id, Seq: seq, Data: []byte("urgentis")}}
+func once(ctx context.Context, conn *icmp.PacketConn, k echoes, to net.Addr, seq int) (time.Duration, bool, error) {
+	// Others of us may send echoes at the same time: what comes back tells whose it is.
+	mark := make([]byte, 16)
+	rand.Read(mark) //nolint:errcheck // it never fails
+	msg := icmp.Message{Type: k.request, Body: &icmp.Echo{ID: os.Getpid() & 0xffff, Seq: seq, Data: mark}}
 	b, err := msg.Marshal(nil)
 	if err != nil {
 		return 0, false, err
@@ -188,7 +195,7 @@ func once(ctx context.Context, conn *icmp.PacketConn, k echoes, to net.Addr, seq
 	conn.SetReadDeadline(until) //nolint:errcheck // a read that cannot be bounded fails
 	buf := make([]byte, 1500)
 	for {
-		n, from, err := conn.ReadFrom(buf)
+		n, _, err := conn.ReadFrom(buf)
 		if err != nil {
 			return 0, false, ctx.Err()
 		}
@@ -197,7 +204,7 @@ func once(ctx context.Context, conn *icmp.PacketConn, k echoes, to net.Addr, seq
 			continue
 		}
 		e, ok := m.Body.(*icmp.Echo)
-		if ok && e.Seq == seq && (!raw || e.ID == id) && strings.HasPrefix(from.String(), strings.SplitN(to.String(), ":", 2)[0]) {
+		if ok && e.Seq == seq && bytes.Equal(e.Data, mark) {
 			return time.Since(began), true, nil
 		}
 	}

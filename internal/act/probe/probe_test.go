@@ -2,7 +2,9 @@ package probe
 
 import (
 	"context"
+	"encoding/json"
 	"net"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -44,4 +46,29 @@ func TestEcho(t *testing.T) {
 		return
 	}
 	assert.Contains(t, r.Stdout.Text(), `"answered":2,`)
+}
+
+func TestANameThatIsNotThereIsNoClosedPort(t *testing.T) {
+	r := Hand{}.Do(context.Background(), act.Job{Request: leave.Request{Kind: "probe", Timeout: 5, Target: leave.Facts{Address: "nowhere.invalid"}, Probe: &leave.Probe{Port: 80}}})
+	assert.Equal(t, flow.Failed, r.State, "what was not tried is not known")
+}
+
+// Echoes to addresses of which one begins like another, at the same time: each counts its own answers only.
+func TestEchoesAtTheSameTimeAreToldApart(t *testing.T) {
+	var wg sync.WaitGroup
+	for _, c := range []struct {
+		address string
+		answers bool
+	}{{"127.0.0.10", true}, {"203.0.113.1", false}, {"127.0.0.1", true}} {
+		wg.Go(func() {
+			r := Hand{}.Do(context.Background(), act.Job{Request: leave.Request{Kind: "probe", Timeout: 10, Target: leave.Facts{Address: c.address}, Probe: &leave.Probe{Echos: 3}}})
+			if r.State != flow.OK {
+				return // this host does not let us
+			}
+			var got struct{ Answered int }
+			assert.NoError(t, json.Unmarshal(r.Stdout.Kept, &got))
+			assert.Equal(t, c.answers, got.Answered > 0, "%s: %d", c.address, got.Answered)
+		})
+	}
+	wg.Wait()
 }
