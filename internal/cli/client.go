@@ -61,7 +61,10 @@ func writeLogin(k kept) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(file, b, 0o600)
+	if err := os.WriteFile(file, b, 0o600); err != nil {
+		return err
+	}
+	return os.Chmod(file, 0o600) // one that was there may have been open to others
 }
 
 // client speaks to the service with the login, or with what flags and variables say.

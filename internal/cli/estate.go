@@ -96,6 +96,14 @@ func (g *given) take(name string, values map[string]any) (contentType string, bo
 				v = *x
 			case *int:
 				v = *x
+			case map[string]string:
+				labels := map[string]any{}
+				for name, text := range x {
+					if labels[name] = text; text == "" {
+						labels[name] = nil
+					}
+				}
+				v = labels
 			}
 			if v == "" || v == 0 {
 				v = nil
@@ -179,7 +187,7 @@ func (a *app) target() *cobra.Command {
 	f.StringVar(&t.Account, "account", "", "the account to sign in with")
 	f.StringVar(&t.Secret, "secret", "", "the secret that holds its key or password")
 	f.StringVar(&t.HostKey, "host-key", "", "its public host key; only this one is believed; '' takes it away")
-	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay")
+	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay, NAME= takes one away")
 	list := lister(a, "List targets", "urgentis target list", "No targets. Add one with: urgentis target set NAME", []string{"name", "service", "address", "account", "labels"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Target, error) {
 			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
