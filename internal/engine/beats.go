@@ -1,0 +1,164 @@
+package engine
+
+import (
+	"context"
+	"os"
+	"runtime/debug"
+	"time"
+
+	"urgentis/internal/store"
+)
+
+// guarded does a round of a loop that must go on, whatever happens in it.
+func (e *Engine) guarded(what string, f func()) {
+	defer func() {
+		if r := recover(); r != nil {
+			e.Log.Error("the program failed", "in", what, "panic", r, "stack", string(debug.Stack()))
+		}
+	}()
+	f()
+}
+
+// beatTime bounds one beat. One that comes late is better than none: what counts is the lease.
+const beatTime = store.Lease - time.Second
+
+// beat says each second that this instance is alive, on a connection of its own.
+func (e *Engine) beat() {
+	defer e.loops.Done()
+	pulse := e.Store.Pulse()
+	defer pulse.Close()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		ctx, cancel := context.WithTimeout(e.ctx, beatTime)
+		e.guarded("beat", func() { e.beatOnce(ctx, pulse) })
+		cancel()
+	}
+}
+
+func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
+	now := e.Clock()
+	if now.UnixNano()-e.lastBeat.Load() > int64(store.Lease) {
+		e.steady.Store(now.UnixNano())
+	}
+	name := e.name()
+	alive, err := pulse.Beat(ctx, name)
+	if err != nil {
+		if e.ctx.Err() == nil {
+			e.Log.Warn("beat", "error", err)
+		}
+		return
+	}
+	if alive {
+		e.lastBeat.Store(now.UnixNano())
+		return
+	}
+	e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", name)
+	if err := e.register(ctx); err != nil {
+		e.Log.Error("register anew", "error", err)
+	} else if e.idle(name) {
+		e.report(name)
+	}
+}
+
+// clean cleans up each second: after drives that are not there, and after instances that do not beat.
+func (e *Engine) clean() {
+	defer e.loops.Done()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
+		e.guarded("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
+		cancel()
+	}
+}
+
+func (e *Engine) cleanOnce(ctx context.Context, forget bool) {
+	warn := func(what string, err error) {
+		if err != nil && e.ctx.Err() == nil {
+			e.Log.Warn(what, "error", err)
+		}
+	}
+	e.tend(ctx, e.name())
+	if now := e.Clock().UnixNano(); e.leased() && now-e.steady.Load() >= int64(store.Lease) {
+		n, err := e.Store.Fence(ctx)
+		warn("fence", err)
+		if n > 0 {
+			// Before the runs of the dead are freed: one of them may be what they died of.
+			e.beCareful(ctx, true)
+		}
+		if err == nil {
+			warn("sweep", e.Store.Sweep(ctx))
+			warn("look for instances that are gone", e.bury(ctx))
+		}
+	}
+	if forget {
+		warn("forget old lines", e.Store.Forget(ctx))
+	}
+}
+
+// tend pokes the drives into whose logs somebody wrote, and gives back runs that are owned and not driven.
+func (e *Engine) tend(ctx context.Context, name string) {
+	owned, err := e.Store.OwnedBy(ctx, name)
+	if err != nil {
+		return
+	}
+	for run, version := range owned {
+		if d, ok := e.drives.Load(run); ok {
+			if d.(*drive).seen.Load() < version {
+				e.poke(run)
+			}
+			continue
+		}
+		// The claim and the note of the drive are two steps; look once more before it counts as left behind.
+		time.Sleep(50 * time.Millisecond)
+		if _, ok := e.drives.Load(run); !ok {
+			if err := e.Store.GiveBack(ctx, run, name); err != nil {
+				e.Log.Warn("give back a run", "run", run, "error", err)
+			}
+		}
+	}
+}
+
+// bury notes which of the instances that were taken for dead are seen to be gone: those of this process namespace, under
+// this boot of its machine, whose process is there no more. Two machines, or two containers, may have one name: where
+// another instance ran elsewhere, or before a boot, a person must say that it is gone.
+func (e *Engine) bury(ctx context.Context) error {
+	list, err := e.Store.Fenced(ctx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	here, _ := process(os.Getpid())
+	for _, i := range list {
+		if i.Boot != here || here == "" {
+			continue
+		}
+		if _, ticks := process(i.PID); ticks == i.BegunTicks && ticks != 0 {
+			continue // it is there, and may only be frozen
+		}
+		if _, err := e.Store.Gone(ctx, i.ID, e.name()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// leased reports whether this instance still counts as alive for certain.
+func (e *Engine) leased() bool {
+	return e.Clock().UnixNano()-e.lastBeat.Load() < int64(store.Lease-time.Second)
+}
+
+// Silent is how long the database has not answered this instance's beats.
+func (e *Engine) Silent() time.Duration {
+	return time.Duration(e.Clock().UnixNano() - e.lastBeat.Load())
+}
