@@ -317,6 +317,7 @@ const (
 type throttle struct {
 	mu   sync.Mutex
 	seen *lru.Cache[string, *rate.Limiter]
+	now  func() time.Time
 }
 
 func newThrottle() *throttle {
@@ -324,7 +325,7 @@ func newThrottle() *throttle {
 	if err != nil {
 		panic(err) // its size is ours
 	}
-	return &throttle{seen: c}
+	return &throttle{seen: c, now: time.Now}
 }
 
 func (t *throttle) limiter(key string, burst int) *rate.Limiter {
@@ -340,7 +341,8 @@ func (t *throttle) limiter(key string, burst int) *rate.Limiter {
 func (t *throttle) try(name, from string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.limiter("from "+from, triesPerAddress).Allow() && t.limiter("name "+name+" from "+from, triesPerName).Allow()
+	now := t.now()
+	return t.limiter("from "+from, triesPerAddress).AllowN(now, 1) && t.limiter("name "+name+" from "+from, triesPerName).AllowN(now, 1)
 }
 
 // right forgets the wrong tries of whoever then knew the password.
