@@ -150,7 +150,7 @@ func (a *Access) SetUp(ctx context.Context, code, name, password string) (*store
 
 // first makes the first person of an installation, and nobody after that: another instance may have been quicker.
 func (a *Access) first(ctx context.Context, name, password string) (*store.Person, error) {
-	hash, err := bcrypt.GenerateFromPassword(fitting(password), bcrypt.DefaultCost)
+	hash, err := bcrypt.GenerateFromPassword(fitting(password), cost)
 	if err != nil {
 		return nil, fmt.Errorf("keep the password: %w", err)
 	}
@@ -179,7 +179,7 @@ func (a *Access) first(ctx context.Context, name, password string) (*store.Perso
 
 // AddPerson adds somebody, or sets the password and roles of one; their sessions end.
 func (a *Access) AddPerson(ctx context.Context, name, password string, roles []Role, by string) (*store.Person, error) {
-	hash, err := bcrypt.GenerateFromPassword(fitting(password), bcrypt.DefaultCost)
+	hash, err := bcrypt.GenerateFromPassword(fitting(password), cost)
 	if err != nil {
 		return nil, fmt.Errorf("keep the password: %w", err)
 	}
@@ -256,6 +256,9 @@ func Split(roles string) []Role {
 	}
 	return out
 }
+
+// cost is how dear it is to try a password; tests make it cheap.
+var cost = bcrypt.DefaultCost
 
 // fitting makes any password one that bcrypt takes: it reads 72 bytes, which are fewer characters where they are not ASCII.
 func fitting(password string) []byte {

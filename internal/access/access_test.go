@@ -11,9 +11,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"urgentis/internal/testdb"
 )
+
+func init() { cost = bcrypt.MinCost }
 
 // The set-up code of a second instance is worth nothing once there is somebody.
 func TestASecondSetUpCodeReplacesNobody(t *testing.T) {
