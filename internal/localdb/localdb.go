@@ -140,6 +140,7 @@ func (s *Server) Keep(ctx context.Context, log *slog.Logger) {
 			continue
 		}
 		log.Error("the private database server is gone; it is started again", "data", s.data)
+		s.forget()
 		if err := s.launch(ctx); err != nil && ctx.Err() == nil {
 			log.Error("start the private database again", "error", err)
 			pause = min(2*pause, time.Minute)
@@ -164,7 +165,44 @@ func (s *Server) alive() bool {
 	}
 	// The number may be another program's by now.
 	comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-	return err == nil && strings.TrimSpace(string(comm)) == "postgres"
+	return err == nil && strings.TrimSpace(string(comm)) == "postgres" && !ended(pid)
+}
+
+// ended reports whether a process has ended and only waits to be taken note of, which in a container may be for ever.
+func ended(pid int) bool {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return true
+	}
+	_, rest, _ := strings.Cut(string(stat[strings.LastIndexByte(string(stat), ')'):]), " ")
+	return strings.HasPrefix(rest, "Z") || strings.HasPrefix(rest, "X")
+}
+
+// forget takes the lock files of a dead server away, for whose number there is still an entry: a new server would take it
+// for running. They stay as long as any process of the old one works in its directory.
+func (s *Server) forget() {
+	lock := filepath.Join(s.data, "postmaster.pid")
+	b, err := os.ReadFile(lock)
+	if err != nil {
+		return
+	}
+	pid, err := strconv.Atoi(strings.SplitN(string(b), "\n", 2)[0])
+	if err != nil || pid <= 0 || !ended(pid) {
+		return
+	}
+	if _, err := os.Stat(fmt.Sprintf("/proc/%d", pid)); err != nil {
+		return // it is gone for good: the new server sees that itself
+	}
+	places, _ := filepath.Glob("/proc/[0-9]*/cwd")
+	for _, p := range places {
+		if at, err := os.Readlink(p); err == nil && at == s.data {
+			return // tried again soon
+		}
+	}
+	locks, _ := filepath.Glob(filepath.Join(s.sockets, ".s.PGSQL.*.lock"))
+	for _, l := range append(locks, lock) {
+		os.Remove(l) //nolint:errcheck // the start says what is wrong
+	}
 }
 
 // Stop ends the server; what is committed stays.
