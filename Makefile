@@ -37,8 +37,9 @@ dev: setup-db console/node_modules ## the demo, with the console reloading as on
 	$(GO) build -o $(BIN) ./cmd/urgentis
 	(cd console && npx vite) & trap 'kill %1' EXIT; $(BIN) demo
 
-generate: console/node_modules ## what is generated from api/openapi.yaml
+generate: console/node_modules ## what is generated from api/openapi.yaml, and from the kinds of entries
 	$(GO) generate ./api
+	$(GO) run ./build/kinds >console/src/composables/kinds.gen.ts
 	cd console && npm run --silent types
 
 check: console/node_modules

@@ -768,7 +768,10 @@ type Mark struct {
 
 // Me defines model for Me.
 type Me struct {
-	Kind  MeKind `json:"kind"`
+	Kind MeKind `json:"kind"`
+
+	// May every role that comes with these
+	May   []Role `json:"may"`
 	Name  string `json:"name"`
 	Roles []Role `json:"roles"`
 }

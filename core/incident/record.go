@@ -20,12 +20,11 @@ type Entry struct {
 	Incident string    `json:"incident"`
 	Seq      int64     `json:"seq"` // from 1, without gaps
 	At       time.Time `json:"at"`
-	// Kind is what happened, such as alert.raised or gate.approved.
-	Kind  string `json:"kind"`
-	Actor string `json:"actor"` // a person's name, or runbook:NAME, source:NAME, urgentis
-	Run   string `json:"run,omitempty"`
-	Step  string `json:"step,omitempty"`
-	Title string `json:"title"`
+	Kind     Kind      `json:"kind"`
+	Actor    string    `json:"actor"` // a person's name, or runbook:NAME, source:NAME, urgentis
+	Run      string    `json:"run,omitempty"`
+	Step     string    `json:"step,omitempty"`
+	Title    string    `json:"title"`
 	// Content is canonical JSON; nil where it was taken out.
 	Content json.RawMessage `json:"content,omitempty"`
 	// Digest is the SHA-256 of Content, Prev the hash of the entry before, Hash that of this one's head.

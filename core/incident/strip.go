@@ -40,8 +40,9 @@ type Span struct {
 
 // Mark is a moment.
 type Mark struct {
-	At          time.Time
-	Kind, Title string
+	At    time.Time
+	Kind  Kind
+	Title string
 }
 
 // Line is a numeric reading over time.
@@ -114,15 +115,15 @@ func (d *drawing) end(key, state string, at time.Time) {
 
 func (d *drawing) entry(e Entry, c content) {
 	switch e.Kind {
-	case "alert.raised", "alert.worse", "alert.better", "alert.cleared", "incident.closed", "run.handed-over", "run.failed":
+	case AlertRaised, AlertWorse, AlertBetter, AlertCleared, Closed, RunHandedOver, RunFailed:
 		d.s.Marks = append(d.s.Marks, Mark{e.At, e.Kind, e.Title})
 		if e.At.After(d.s.To) {
 			d.s.To = e.At // an alert may clear after the incident was closed
 		}
-	case "look.taken", "look.incomplete":
+	case LookTaken, LookIncomplete:
 		d.look(e, c)
-	case "check.passes", "check.fails", "check.unsure":
-		state := map[string]string{"check.passes": Good, "check.fails": Bad, "check.unsure": Unsure}[e.Kind]
+	case CheckPasses, CheckFails, CheckUnsure:
+		state := map[Kind]string{CheckPasses: Good, CheckFails: Bad, CheckUnsure: Unsure}[e.Kind]
 		if _, ok := d.open["check "+e.Run+e.Step]; !ok {
 			lane := Decision
 			if c.Proves != "" {
@@ -131,23 +132,23 @@ func (d *drawing) entry(e Entry, c content) {
 			d.begin("check "+e.Run+e.Step, lane, e.Title, state, e, e.At)
 		}
 		d.end("check "+e.Run+e.Step, state, e.At)
-	case "gate.raised":
+	case GateRaised:
 		d.begin("gate "+c.Gate, Decision, e.Title, Waiting, e, e.At)
-	case "gate.approved":
+	case GateApproved:
 		d.end("gate "+c.Gate, Good, e.At)
-	case "gate.refused", "gate.expired":
+	case GateRefused, GateExpired:
 		d.end("gate "+c.Gate, Bad, e.At)
-	case "question.raised":
+	case QuestionRaised:
 		d.begin("question "+c.Question, Decision, e.Title, Waiting, e, e.At)
-	case "question.answered":
+	case QuestionAnswered:
 		d.end("question "+c.Question, Good, e.At)
-	case "question.expired":
+	case QuestionExpired:
 		d.end("question "+c.Question, Bad, e.At)
-	case "change.begun":
+	case ChangeBegun:
 		d.begin("change "+c.Attempt, Change, e.Title, Going, e, e.At)
-	case "change.ended":
+	case ChangeEnded:
 		d.end("change "+c.Attempt, map[string]string{"ok": Good, "failed": Bad, "unknown": Unsure}[c.State], e.At)
-	case "attempt.lost":
+	case AttemptLost:
 		d.end("change "+c.Attempt, Unsure, e.At)
 	}
 }
@@ -162,7 +163,7 @@ func (d *drawing) look(e Entry, c content) {
 		}
 	} else {
 		state := Good
-		if e.Kind == "look.incomplete" {
+		if e.Kind == LookIncomplete {
 			state = Unsure
 		}
 		d.s.Spans = append(d.s.Spans, Span{Evidence, e.Title, state, from, e.At, e.Seq})

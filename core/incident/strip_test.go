@@ -11,8 +11,8 @@ import (
 
 func TestDraw(t *testing.T) {
 	at := func(s int) time.Time { return time.Unix(int64(s), 0).UTC() }
-	e := func(seq int64, s int, kind, step, content string) Entry {
-		return Entry{Seq: seq, At: at(s), Kind: kind, Run: "r", Step: step, Title: kind, Content: json.RawMessage(content)}
+	e := func(seq int64, s int, kind Kind, step, content string) Entry {
+		return Entry{Seq: seq, At: at(s), Kind: kind, Run: "r", Step: step, Title: string(kind), Content: json.RawMessage(content)}
 	}
 	s := Draw([]Entry{
 		e(1, 0, "alert.raised", "", `{}`),

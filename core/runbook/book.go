@@ -348,6 +348,15 @@ type Selector struct {
 	PickOne bool
 }
 
+// Selectors lists what the step selects targets by.
+func (s *Step) Selectors() []*Selector {
+	list := []*Selector{s.Where}
+	if s.Each != nil {
+		list = append(list, s.Each.Where, s.Each.Peers)
+	}
+	return slices.DeleteFunc(list, func(x *Selector) bool { return x == nil })
+}
+
 // Do is a way of doing. One of Run, Script, HTTP, SQL, Port, Name, Echo, Send and Fetch is set.
 type Do struct {
 	// AsData says why the program of Run cannot read a value from outside as program text; "" where all are bounded.

@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 )
 
 func roles(list []string) ([]api.Role, error) {

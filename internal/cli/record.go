@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/incident"
 	"urgentis/core/reading"
 )
 
@@ -63,160 +64,159 @@ func readContent(e api.Entry) content {
 // entry prints one line of a record, and lines below it for what belongs to it.
 func (a *app) entry(e api.Entry) {
 	c := readContent(e)
-	word, color, lines := a.tell(e, c)
-	if key := e.Run + e.Step + word; word == "look" && key == a.lastLook {
+	about := incident.Kind(e.Kind).About()
+	if key := e.Run + e.Step + about.Word; about.Word == "look" && key == a.lastLook {
 		// The same look on the next target: its title stands above.
-		a.below(lines)
+		a.below(tell(e, c))
 		return
-	} else if a.lastLook = ""; word == "look" {
+	} else if a.lastLook = ""; about.Word == "look" {
 		a.lastLook = key
 	}
-	a.say("%s  %s  %s\n", e.At.UTC().Format("15:04:05"), a.paint(color, fmt.Sprintf("%-8s", word)), e.Title)
-	a.below(lines)
+	a.say("%s  %s  %s\n", e.At.UTC().Format("15:04:05"), a.paint(tone(about, c), fmt.Sprintf("%-10s", about.Word)), e.Title)
+	a.below(tell(e, c))
 }
 
 func (a *app) below(lines []string) {
 	for _, l := range lines {
 		for _, part := range strings.Split(strings.ReplaceAll(l, "\t", "    "), "\n") {
-			a.say("%20s%s\n", "", a.paint(dim, part))
+			a.say("%22s%s\n", "", a.paint(dim, part))
 		}
 	}
 }
 
-// tell chooses the word for an entry, and what is said below it.
-func (a *app) tell(e api.Entry, c content) (word, color string, lines []string) {
-	by := func() { lines = append(lines, "by "+e.Actor) }
-	comment := func() {
-		if c.Comment != "" {
-			lines = append(lines, "“"+c.Comment+"”")
-		}
+// tone is the colour of an entry's word.
+func tone(about incident.About, c content) string {
+	states := map[string]string{"ok": green, "failed": red, "unknown": amber}
+	switch k := about.Kind; {
+	case k == incident.ChangeEnded || k == incident.UndoDone:
+		return states[c.State]
+	case k == incident.ChangeStill:
+		return map[string]string{"passes": green, "fails": bold, "unsure": amber}[c.Result]
+	case k == incident.CheckPasses || k == incident.Closed:
+		return green
+	case k == incident.CheckUnsure || k == incident.StepTroubled || k == incident.LockAwaited || about.Wanted:
+		return amber
+	case plainKinds[k]:
+		return "0"
 	}
-	because := func() {
-		if c.Because != "" {
-			lines = append(lines, c.Because)
-		}
-	}
-	switch e.Kind {
-	case "alert.raised", "alert.worse", "alert.better", "alert.cleared":
-		return "alert", bold, []string{c.Severity + " from " + strings.TrimPrefix(e.Actor, "source:") + labels(c.Labels)}
-	case "run.begun":
-		return "run", bold, []string{"by " + c.StartedBy + inputs(c.Inputs)}
-	case "run.refused", "run.failed", "run.set-aside", "run.handed-over", "delivery.failed":
-		because()
-		if c.Error != "" {
-			lines = append(lines, c.Error)
-		}
-		return "person", amber, lines
-	case "run.held":
-		return "wait", bold, nil
-	case "run.dropped":
-		because()
-		return "run", bold, lines
-	case "nothing.started":
-		return "person", amber, nil
-	case "run.ended":
-		return "run", bold, nil
-	case "run.cancelled", "run.released", "halt.lifted":
-		by()
-		because()
-		return map[string]string{"run.cancelled": "cancel", "run.released": "run", "halt.lifted": "go on"}[e.Kind], bold, lines
-	case "gate.turned-away":
-		by()
-		because()
-		return "not taken", amber, lines
-	case "change.cleared":
-		return "allowed", "0", []string{strings.Join(c.Reasons, "; ")}
-	case "wait.ended":
-		return "wait", "0", nil
-	case "look.taken", "look.incomplete":
-		return "look", "0", look(c)
-	case "check.passes", "check.fails", "check.unsure":
-		for _, v := range c.Values {
-			lines = append(lines, v.Part+" is "+v.Text)
-		}
-		if c.Unsure != "" {
-			lines = append(lines, c.Unsure)
-		}
-		for _, d := range c.Differences {
-			lines = append(lines, d.Target+" "+d.At+" "+d.Says)
-		}
-		if c.Rounds > 1 {
-			lines = append(lines, fmt.Sprintf("after %d times", c.Rounds))
-		}
-		return c.Result, map[string]string{"passes": green, "fails": bold, "unsure": amber}[c.Result], lines
-	case "gate.raised":
-		for _, r := range c.Requests {
-			lines = append(lines, "on "+r.Target+": "+r.Shown)
-			if r.Undo != "" {
-				lines = append(lines, "undo: "+r.Undo)
+	return bold
+}
+
+// plainKinds are what happens without anybody having to look up.
+var plainKinds = map[incident.Kind]bool{
+	incident.LookTaken: true, incident.LookIncomplete: true, incident.ChangeCleared: true, incident.WaitBegun: true,
+	incident.WaitEnded: true, incident.Told: true, incident.Note: true, incident.StepSkipped: true, incident.CallEnded: true,
+	incident.LockTaken: true, incident.LockGivenBack: true, incident.UndoPlanned: true, incident.UndoEnded: true,
+}
+
+// tell gives what is said below an entry.
+func tell(e api.Entry, c content) (lines []string) {
+	add := func(text ...string) {
+		for _, t := range text {
+			if t = strings.TrimRight(t, " "); t != "" {
+				lines = append(lines, t)
 			}
 		}
-		lines = append(lines, "asks "+c.Ask+" until "+c.Until.UTC().Format("15:04:05 MST")+", because "+strings.Join(c.Reasons, "; "))
-		return "gate", amber, lines
-	case "gate.approved", "gate.refused":
-		by()
-		comment()
-		return strings.TrimPrefix(e.Kind, "gate."), bold, lines
-	case "undo.begun":
-		return "undo", bold, []string{"on " + c.Target + ": " + c.Shown}
-	case "undo.done":
-		return "undo", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], append(look(c), printed(c)...)
-	case "step.troubled":
-		because()
-		return "trouble", amber, lines
-	case "each.begun":
-		return "each", bold, []string{strings.Join(c.Items, ", ")}
-	case "wait.begun":
-		return "wait", "0", nil
-	case "lock.awaited":
-		return "waits", amber, []string{c.Key + " is held by run " + c.Holder}
-	case "call.begun":
-		return "call", bold, []string{strings.TrimSpace(inputs(c.Inputs))}
-	case "change.begun":
-		return "change", bold, []string{"on " + c.Target + ": " + c.Shown}
-	case "change.ended":
-		return "change", map[string]string{"ok": green, "failed": red, "unknown": amber}[c.State], append(look(c), printed(c)...)
-	case "change.still":
-		for _, v := range c.Values {
-			lines = append(lines, v.Part+" is "+v.Text+" on "+c.Target)
-		}
-		if c.Unsure != "" {
-			lines = append(lines, c.Unsure)
-		}
-		return c.Result, map[string]string{"passes": green, "fails": bold, "unsure": amber}[c.Result], lines
-	case "question.raised":
-		return "question", amber, []string{c.Text}
-	case "question.answered":
-		by()
-		comment()
-		if len(c.Fields) > 0 {
-			lines = append(lines, strings.TrimSpace(inputs(c.Fields)))
-		}
-		for _, v := range c.Values {
-			lines = append(lines, v.Part+" is "+v.Text)
-		}
-		return "answer", bold, lines
-	case "told", "note":
-		if c.Text != "" && c.Text != e.Title {
-			lines = append(lines, c.Text)
-		}
-		if s, ok := c.Source.(string); ok && s != "" && e.Kind == "told" {
-			if c.NotTold != "" {
-				lines = append(lines, "the alert's source is not told to "+s+": "+c.NotTold)
-			} else {
-				lines = append(lines, "the alert's source is told to "+s)
-			}
-		}
-		return strings.Replace(e.Kind, "told", "tell", 1), "0", lines
-	case "incident.closed":
-		if !strings.HasPrefix(e.Actor, "runbook:") {
-			by()
-		}
-		because()
-		return "closed", green, lines
 	}
-	because()
-	return strings.SplitN(e.Kind, ".", 2)[0], "0", lines
+	kind := incident.Kind(e.Kind)
+	if kind.About().Said && !strings.HasPrefix(e.Actor, "runbook:") && kind != incident.Note {
+		add("by " + e.Actor)
+	}
+	switch kind {
+	case incident.AlertRaised, incident.AlertWorse, incident.AlertBetter, incident.AlertCleared:
+		add(c.Severity + " from " + strings.TrimPrefix(e.Actor, "source:") + labels(c.Labels))
+	case incident.RunBegun:
+		add("by " + c.StartedBy + inputs(c.Inputs))
+	case incident.RunHeld, incident.NothingStarted, incident.RunEnded, incident.WaitBegun, incident.WaitEnded:
+	case incident.ChangeCleared:
+		add(strings.Join(c.Reasons, "; "))
+	case incident.LookTaken, incident.LookIncomplete:
+		add(look(c)...)
+	case incident.CheckPasses, incident.CheckFails, incident.CheckUnsure:
+		add(judged(c)...)
+	case incident.GateRaised:
+		add(asked(c)...)
+	case incident.GateApproved, incident.GateRefused:
+		add(quoted(c.Comment))
+	case incident.ChangeBegun, incident.UndoBegun:
+		add("on " + c.Target + ": " + c.Shown)
+	case incident.ChangeEnded, incident.UndoDone:
+		add(append(look(c), printed(c)...)...)
+	case incident.ChangeStill:
+		add(c.Result)
+		for _, v := range c.Values {
+			add(v.Part + " is " + v.Text + " on " + c.Target)
+		}
+		add(c.Unsure)
+	case incident.EachBegun:
+		add(strings.Join(c.Items, ", "))
+	case incident.LockAwaited:
+		add(c.Key + " is held by run " + c.Holder)
+	case incident.CallBegun:
+		add(strings.TrimSpace(inputs(c.Inputs)))
+	case incident.QuestionRaised:
+		add(c.Text)
+	case incident.QuestionAnswered:
+		add(quoted(c.Comment), strings.TrimSpace(inputs(c.Fields)))
+		for _, v := range c.Values {
+			add(v.Part + " is " + v.Text)
+		}
+	case incident.Told, incident.Note:
+		add(told(e, c)...)
+	default:
+		add(c.Because, c.Error)
+	}
+	return lines
+}
+
+func quoted(comment string) string {
+	if comment == "" {
+		return ""
+	}
+	return "“" + comment + "”"
+}
+
+// judged tells what a check rests on.
+func judged(c content) (lines []string) {
+	for _, v := range c.Values {
+		lines = append(lines, v.Part+" is "+v.Text)
+	}
+	lines = append(lines, c.Unsure)
+	for _, d := range c.Differences {
+		lines = append(lines, d.Target+" "+d.At+" "+d.Says)
+	}
+	if c.Rounds > 1 {
+		lines = append(lines, fmt.Sprintf("after %d times", c.Rounds))
+	}
+	return lines
+}
+
+// asked tells what a gate asks for.
+func asked(c content) (lines []string) {
+	for _, r := range c.Requests {
+		lines = append(lines, "on "+r.Target+": "+r.Shown)
+		if r.Undo != "" {
+			lines = append(lines, "undo: "+r.Undo)
+		}
+	}
+	until := c.Until.UTC().Format("15:04:05 MST")
+	return append(lines, "asks "+c.Ask+" until "+until+", because "+strings.Join(c.Reasons, "; "))
+}
+
+// told tells what a message or a note says, and whether the alert's source hears of it.
+func told(e api.Entry, c content) (lines []string) {
+	if c.Text != e.Title {
+		lines = append(lines, c.Text)
+	}
+	s, ok := c.Source.(string)
+	switch {
+	case !ok || s == "" || incident.Kind(e.Kind) != incident.Told:
+	case c.NotTold != "":
+		lines = append(lines, "the alert's source is not told to "+s+": "+c.NotTold)
+	default:
+		lines = append(lines, "the alert's source is told to "+s)
+	}
+	return lines
 }
 
 // printed gives the first lines of what a change printed.

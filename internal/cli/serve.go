@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 	"urgentis/internal/demo"
 	"urgentis/internal/server"
 	"urgentis/internal/service"
@@ -59,7 +59,7 @@ func (a *app) serve() *cobra.Command {
 			return err
 		}
 		fmt.Fprintf(a.err, "Urgentis %s answers on %s\n", Version, i.Link)
-		code, err := i.Access.SetupCode(cmd.Context())
+		code, err := i.App.SetupCode(cmd.Context())
 		if err != nil {
 			return errors.Join(err, i.Stop())
 		}

@@ -15,8 +15,8 @@ import (
 	"time"
 
 	"github.com/riverqueue/river"
-	"gorm.io/gorm"
 
+	"urgentis/core/incident"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/store"
 )
@@ -36,9 +36,8 @@ func New(s *store.Store, allowed httpcall.Allowed, log *slog.Logger) *Outbox {
 
 // Work implements river.Worker: one try of one delivery.
 func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error {
-	var d store.Delivery
-	db := o.store.DB.WithContext(ctx)
-	if err := db.Where("id = ?", job.Args.ID).Take(&d).Error; err != nil {
+	d, err := o.store.In(ctx).Delivery(job.Args.ID)
+	if err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			return nil
 		}
@@ -51,12 +50,11 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 		cause := fmt.Errorf("it is set aside: the program died %d times while it was being delivered", died)
 		return errors.Join(river.JobCancel(cause), o.failed(ctx, d, "failed", cause))
 	}
-	err := o.deliver(ctx, d)
+	err = o.deliver(ctx, d)
 	// How it ended is written down even where the service stops meanwhile: what is not counts as a death.
 	ctx = context.WithoutCancel(ctx)
-	db = o.store.DB.WithContext(ctx)
 	if err == nil {
-		return db.Exec("update delivery set state = 'sent', tries = tries + 1, error = '', sent_at = now() where id = ?", d.ID).Error
+		return o.store.In(ctx).Sent(d.ID)
 	}
 	state := "queued"
 	if job.Attempt >= job.MaxAttempts {
@@ -71,9 +69,9 @@ func (o *Outbox) NextRetry(job *river.Job[store.Deliver]) time.Time {
 	return time.Now().Add(min(time.Minute, time.Second<<min(job.Attempt, 6)))
 }
 
-func (o *Outbox) failed(ctx context.Context, d store.Delivery, state string, cause error) error {
-	return o.store.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("update delivery set state = ?, tries = tries + 1, error = ? where id = ?", state, cause.Error(), d.ID).Error; err != nil {
+func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, cause error) error {
+	return o.store.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.NotSent(d.ID, state, cause.Error()); err != nil {
 			return err
 		}
 		if state != "failed" || d.Incident == nil {
@@ -85,7 +83,7 @@ func (o *Outbox) failed(ctx context.Context, d store.Delivery, state string, cau
 		if err != nil {
 			return err
 		}
-		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: "delivery.failed", Actor: "urgentis", Title: "A message could not be delivered",
+		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis", Title: "A message could not be delivered",
 			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body, "error": cause.Error()}}); err != nil {
 			return err
 		}
@@ -93,8 +91,8 @@ func (o *Outbox) failed(ctx context.Context, d store.Delivery, state string, cau
 	})
 }
 
-func (o *Outbox) deliver(ctx context.Context, d store.Delivery) error {
-	to, err := o.address(ctx, d)
+func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) error {
+	to, err := o.store.In(ctx).AddressOf(d)
 	if err != nil || to == "" {
 		return err
 	}
@@ -135,14 +133,4 @@ func orKey(v any, key string) any {
 		return v
 	}
 	return key
-}
-
-func (o *Outbox) address(ctx context.Context, d store.Delivery) (string, error) {
-	var url string
-	q := "select url from connection where name = ?"
-	if d.Kind == "source" {
-		q = "select call_back from source where name = ?"
-	}
-	err := o.store.DB.WithContext(ctx).Raw(q, d.Address).Scan(&url).Error
-	return url, err
 }

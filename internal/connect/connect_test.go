@@ -32,9 +32,9 @@ func outbox(t *testing.T, s *store.Store) *Outbox {
 	return New(s, allowed, slog.New(slog.DiscardHandler))
 }
 
-func incident(t *testing.T, s *store.Store) int64 {
+func opened(t *testing.T, s *store.Store) int64 {
 	inc := &store.Incident{Title: "deep", State: "open", WaitingOn: "nobody", Severity: "major", OpenedAt: time.Now()}
-	require.NoError(t, s.Tx(context.Background(), func(tx *gorm.DB) error {
+	require.NoError(t, s.Tx(context.Background(), func(tx *store.Tx) error {
 		r := store.NewRecord(tx)
 		if err := r.Open(inc); err != nil {
 			return err
@@ -46,13 +46,13 @@ func incident(t *testing.T, s *store.Store) int64 {
 
 func queue(t *testing.T, s *store.Store, kind, address, key string, inc *int64) int64 {
 	d := &store.Delivery{Key: key, Kind: kind, Address: address, Body: `{"text":"hello","link":"http://u/"}`, Incident: inc, State: "queued", QueuedAt: time.Now()}
-	require.NoError(t, s.DB.Create(d).Error)
+	require.NoError(t, testdb.SQL(s).Create(d).Error)
 	return d.ID
 }
 
 func state(t *testing.T, s *store.Store, id int64) store.Delivery {
 	var d store.Delivery
-	require.NoError(t, s.DB.Where("id = ?", id).Take(&d).Error)
+	require.NoError(t, testdb.SQL(s).Where("id = ?", id).Take(&d).Error)
 	return d
 }
 
@@ -73,7 +73,7 @@ func TestDeliveries(t *testing.T) {
 		assert.Equal(t, "k1", r.Header.Get("Idempotency-Key"))
 	}))
 	defer room.Close()
-	require.NoError(t, s.DB.Create(&store.Connection{Name: "quayside-room", Kind: "room", URL: room.URL}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "quayside-room", Kind: "room", URL: room.URL}).Error)
 	o := outbox(t, s)
 	ctx := context.Background()
 	id := queue(t, s, "room", "quayside-room", "k1", nil)
@@ -91,19 +91,19 @@ func TestDeliveries(t *testing.T) {
 	require.NoError(t, o.Work(ctx, job(id, 3)))
 	assert.EqualValues(t, 2, calls.Load(), "what was sent is not sent again")
 	require.NoError(t, o.Work(ctx, job(9999, 1)), "a delivery that is gone is nothing to do")
-	assert.ErrorIs(t, s.DB.Create(&store.Delivery{Key: "k1", Kind: "room", Address: "x", Body: "{}", State: "queued", QueuedAt: time.Now()}).Error, gorm.ErrDuplicatedKey)
+	assert.ErrorIs(t, testdb.SQL(s).Create(&store.Delivery{Key: "k1", Kind: "room", Address: "x", Body: "{}", State: "queued", QueuedAt: time.Now()}).Error, gorm.ErrDuplicatedKey)
 }
 
 func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 	s := testdb.Open(t)
-	require.NoError(t, s.DB.Create(&store.Connection{Name: "dead-room", Kind: "room", URL: "http://127.0.0.1:1/hook?token=canary-7781"}).Error)
-	inc := incident(t, s)
+	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "dead-room", Kind: "room", URL: "http://127.0.0.1:1/hook?token=canary-7781"}).Error)
+	inc := opened(t, s)
 	o := outbox(t, s)
 	id := queue(t, s, "room", "dead-room", "k", &inc)
 	assert.Error(t, o.Work(context.Background(), job(id, 12)))
 	assert.Equal(t, "failed", state(t, s, id).State)
 	var e store.Entry
-	require.NoError(t, s.DB.Where("incident = ?", inc).Take(&e).Error)
+	require.NoError(t, testdb.SQL(s).Where("incident = ?", inc).Take(&e).Error)
 	assert.Equal(t, "delivery.failed", e.Kind)
 	assert.Contains(t, *e.Content, "room/dead-room")
 	assert.NotContains(t, *e.Content, "canary", "an address may hold a token")
@@ -115,7 +115,7 @@ func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 
 func TestOnlyAllowedAddressesAreReached(t *testing.T) {
 	s := testdb.Open(t)
-	require.NoError(t, s.DB.Create(&store.Source{Name: "mon", TokenHash: []byte("x"), CallBack: "http://169.254.169.254/", AddedAt: time.Now()}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Source{Name: "mon", TokenHash: []byte("x"), CallBack: "http://169.254.169.254/", AddedAt: time.Now()}).Error)
 	id := queue(t, s, "source", "mon", "k", nil)
 	assert.ErrorContains(t, outbox(t, s).Work(context.Background(), job(id, 1)), "not allowed")
 }

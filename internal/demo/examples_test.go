@@ -11,8 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 	"urgentis/internal/service"
+	"urgentis/internal/testdb"
 )
 
 // play answers every gate and question until the incident is resolved or handed over.
@@ -117,6 +118,6 @@ func TestIdleSessionsAreEnded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, n)
 	var dump string
-	require.NoError(t, w.Store.DB.Raw("select string_agg(body, ' ') from event").Scan(&dump).Error)
+	require.NoError(t, testdb.SQL(w.Store).Raw("select string_agg(body, ' ') from event").Scan(&dump).Error)
 	assert.NotContains(t, dump, w.Fares.Mender, "no password reaches the log")
 }

@@ -13,8 +13,9 @@ import (
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/access"
 	"urgentis/examples"
-	"urgentis/internal/access"
+	"urgentis/internal/app"
 	"urgentis/internal/service"
 	"urgentis/internal/store"
 )
@@ -120,7 +121,7 @@ func (w *World) people(ctx context.Context, file string) error {
 	}
 	for _, p := range people {
 		w.SignIn[p.name] = p.name + "-" + store.NewID("")[:10]
-		if _, err := w.Access.AddPerson(ctx, p.name, w.SignIn[p.name], p.roles, "demo"); err != nil {
+		if _, err := w.App.SetPerson(ctx, access.OnTheMachine("demo"), p.name, w.SignIn[p.name], p.roles); err != nil {
 			return err
 		}
 	}
@@ -132,10 +133,11 @@ func (w *World) people(ctx context.Context, file string) error {
 
 // As makes a client for a role, with a token of its own.
 func (w *World) As(ctx context.Context, name string, role access.Role) (*api.ClientWithResponses, error) {
-	if err := w.Store.DB.WithContext(ctx).Exec("delete from token where name = ?", name).Error; err != nil {
+	itself := access.OnTheMachine(name) // each answers for itself
+	if err := w.App.RemoveToken(ctx, itself, name); err != nil && !app.IsMissing(err) {
 		return nil, err
 	}
-	token, _, err := w.Access.AddToken(ctx, name, []access.Role{role}, 24*time.Hour, name) // each answers for itself
+	token, _, err := w.App.AddToken(ctx, itself, name, []access.Role{role}, 24*time.Hour)
 	if err != nil {
 		return nil, err
 	}

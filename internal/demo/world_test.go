@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 	"urgentis/internal/service"
 	"urgentis/internal/testdb"
 )

@@ -49,7 +49,7 @@ func hide(m *secret.Masker, c act.Captured) string {
 func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent, sealed []string, holdsSealed bool) (act.Result, []string) {
 	req := in.Request
 	if !in.Change && req.Target.Name != "" {
-		facts, err := store.Facts(e.Store.DB.WithContext(ctx), []string{req.Target.Name})
+		facts, err := e.Store.In(ctx).Facts([]string{req.Target.Name})
 		if err != nil || len(facts) == 0 {
 			return act.Failed("the target is no longer known"), nil
 		}
@@ -57,7 +57,7 @@ func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, pat
 	}
 	if req.Looks {
 		var err error
-		if req.Target, err = store.LookingAccount(e.Store.DB.WithContext(ctx), req.Target); err != nil {
+		if req.Target, err = e.Store.In(ctx).LookingAccount(req.Target); err != nil {
 			return act.Failed("the account for looking could not be read"), nil
 		}
 	}
@@ -78,7 +78,7 @@ func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, pat
 	job := act.Job{Request: req, Attempt: in.Attempt}
 	if !in.Change && !req.Looks && onlyByItsWord(book, in) {
 		// A look that only its author's word makes one may touch after all: halt stops it too.
-		halted, by, err := store.Halted(e.Store.DB.WithContext(ctx))
+		halted, by, err := e.Store.In(ctx).Halted()
 		if err != nil {
 			return act.Failed("it is a look only by the runbook's word, and whether all is halted could not be asked; it was not taken"), nil
 		}
@@ -158,7 +158,7 @@ func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
 			return errors.New("this instance was taken for dead; nothing was begun")
 		}
 		if e.leased() {
-			halted, by, err := store.Halted(e.Store.DB.WithContext(ctx))
+			halted, by, err := e.Store.In(ctx).Halted()
 			switch {
 			case err == nil && halted:
 				return fmt.Errorf("%w by %s; nothing was begun", act.ErrHeld, by)
@@ -239,7 +239,8 @@ func (e *Engine) keep(ctx context.Context, text string, c act.Captured) flow.Out
 	w := gzip.NewWriter(&z)
 	w.Write([]byte(text)) //nolint:errcheck // a buffer takes everything
 	w.Close()             //nolint:errcheck // see above
-	if err := e.Store.DB.WithContext(context.WithoutCancel(ctx)).Create(&store.Artifact{ID: id, Size: int64(len(text)), Body: z.Bytes(), At: e.now()}).Error; err != nil {
+	kept := &store.Artifact{ID: id, Size: int64(len(text)), Body: z.Bytes(), At: e.now()}
+	if err := e.Store.In(context.WithoutCancel(ctx)).AddArtifact(kept); err != nil {
 		e.Log.Warn("keep an output", "error", err)
 		return o
 	}

@@ -146,11 +146,19 @@ func (e *Engine) bury(ctx context.Context) error {
 		if _, ticks := process(i.PID); ticks == i.BegunTicks && ticks != 0 {
 			continue // it is there, and may only be frozen
 		}
-		if _, err := e.Store.Gone(ctx, i.ID, e.name()); err != nil {
+		if _, err := e.gone(ctx, i.ID); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func (e *Engine) gone(ctx context.Context, id string) (buried bool, err error) {
+	err = e.Store.Tx(ctx, func(tx *store.Tx) error {
+		buried, err = tx.Gone(id, e.name())
+		return err
+	})
+	return buried, err
 }
 
 // leased reports whether this instance still counts as alive for certain.

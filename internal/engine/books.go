@@ -32,8 +32,8 @@ func (e *Engine) bookUnder(ctx context.Context, revision string, rules int) (*ru
 	if b, ok := e.books.Get(key); ok {
 		return b, nil
 	}
-	var r store.Revision
-	if err := e.Store.In(ctx).Where("revision = ?", revision).Take(&r).Error; err != nil {
+	r, err := e.Store.In(ctx).RevisionBy(revision)
+	if err != nil {
 		return nil, fmt.Errorf("read runbook revision %.12s: %w", revision, err)
 	}
 	b, findings := parse([]byte(r.Text))
@@ -102,7 +102,7 @@ func (e *Engine) resolve(ctx context.Context, b *runbook.Book) (map[string]strin
 	calls := map[string]string{}
 	var failed error
 	_, findings := b.Link(func(name string) *runbook.Book {
-		r, err := e.Store.Newest(ctx, name)
+		r, err := e.Store.In(ctx).Newest(name)
 		if err != nil {
 			if !errors.Is(err, store.ErrNotFound) {
 				failed = err

@@ -9,9 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"gorm.io/gorm"
-
 	"urgentis/core/flow"
+	"urgentis/core/incident"
 	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
@@ -91,7 +90,7 @@ func (d *drive) drive() {
 	// What is open now was begun by somebody who is gone, or who may be.
 	for _, in := range d.m.State().OpenAttempts() {
 		lost := flow.Lost{Attempt: in.Attempt, Because: "the service stopped while it was under way"}
-		may, host, err := store.MayBegin(d.e.Store.DB.WithContext(ctx), in.By)
+		may, host, err := d.e.Store.In(ctx).MayBegin(in.By)
 		if err != nil {
 			// Not known is not gone: see above.
 			d.e.Log.Warn("ask who may begin", "run", d.run.ID, "error", err)
@@ -336,7 +335,7 @@ func (d *drive) leaveOff(ctx context.Context) error {
 }
 
 func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
-	given, err := d.e.leave(d.e.Store.DB.WithContext(ctx), d.book, ask)
+	given, err := d.e.leave(d.e.Store.In(ctx), d.book, ask)
 	if err != nil {
 		return err
 	}
@@ -345,20 +344,20 @@ func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
 }
 
 // leave answers whether a change may happen, with the facts as they are.
-func (e *Engine) leave(tx *gorm.DB, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
+func (e *Engine) leave(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
 	q := leave.Question{HasGate: ask.HasGate, Look: ask.Look}
 	var err error
-	if q.Halted, _, err = store.Halted(tx); err != nil {
+	if q.Halted, _, err = tx.Halted(); err != nil {
 		return flow.LeaveGiven{}, err
 	}
-	var services []store.Service
-	if err := tx.Where("name = ?", book.Service).Find(&services).Error; err != nil {
+	service, err := tx.Service(book.Service)
+	if err != nil {
 		return flow.LeaveGiven{}, err
 	}
-	if len(services) > 0 {
-		q.Stance = leave.Stance(services[0].Stance)
+	if service != nil {
+		q.Stance = leave.Stance(service.Stance)
 	}
-	facts, err := store.Facts(tx, ask.Targets)
+	facts, err := tx.Facts(ask.Targets)
 	if err != nil {
 		return flow.LeaveGiven{}, err
 	}
@@ -371,7 +370,7 @@ func (e *Engine) leave(tx *gorm.DB, book *runbook.Book, ask flow.AskLeave) (flow
 			q.Unpinned = append(q.Unpinned, f.Name)
 		}
 	}
-	versions, err := store.SecretVersions(tx, ask.Secrets)
+	versions, err := tx.SecretVersions(ask.Secrets)
 	if err != nil {
 		return flow.LeaveGiven{}, err
 	}
@@ -397,7 +396,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		}
 	}
 	var head store.Head
-	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
+	err := d.e.Store.Tx(ctx, func(tx *store.Tx) error {
 		sheet := d.e.Sheet(tx)
 		at := d.e.now()
 		if n := len(d.pending); n > 0 {
@@ -407,14 +406,14 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		// Locks before the run's own row: whoever gives one back holds it while it rings for those who wait.
 		if d.run.Awaits != "" && head.Awaits == "" && len(d.want) == 0 {
 			// It gave up waiting: others need not let it go first any more.
-			if err := d.e.Store.LeaveQueue(ctx, tx, d.run.ID); err != nil {
+			if err := tx.LeaveQueue(d.run.ID); err != nil {
 				return err
 			}
 		}
-		if err := d.hold(ctx, tx); err != nil {
+		if err := d.hold(tx); err != nil {
 			return err
 		}
-		if err := d.e.Store.Append(sheet.Bulk, d.run, d.pending, park, head); err != nil {
+		if err := sheet.Bulk.Append(d.run, d.pending, park, head); err != nil {
 			return err
 		}
 		if changes {
@@ -423,17 +422,17 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			}
 		}
 		if park {
-			if err := store.SetTimer(tx, d.run.ID, wake); err != nil {
+			if err := tx.SetTimer(d.run.ID, wake); err != nil {
 				return err
 			}
 		}
 		if len(d.pending) == 0 {
 			return nil
 		}
-		if err := d.e.project(sheet, d.run, d.book, d.m.State(), d.pending); err != nil {
+		if err := sheet.project(d.run, d.book, d.m.State(), d.pending); err != nil {
 			return err
 		}
-		return sheet.Flush(ctx)
+		return sheet.Flush()
 	})
 	if err != nil {
 		return err
@@ -446,7 +445,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 }
 
 // guarded asks once more, in the transaction that writes the intention, whether all is as it was.
-func (d *drive) guarded(tx *gorm.DB) error {
+func (d *drive) guarded(tx *store.Tx) error {
 	for _, g := range d.guards {
 		now, err := d.e.leave(tx, d.book, g.ask)
 		if err != nil {
@@ -464,14 +463,14 @@ var errFree = errors.New("the lock is free again")
 
 // hold takes the locks that are wanted, enters the run into the queue for those that are held, and gives all
 // back when the run has ended.
-func (d *drive) hold(ctx context.Context, tx *gorm.DB) error {
+func (d *drive) hold(tx *store.Tx) error {
 	for _, w := range d.want {
-		if err := d.e.Store.TakeLocks(ctx, tx, d.run.ID, w.Keys, w.Shared); err != nil {
+		if err := tx.TakeLocks(d.run.ID, w.Keys, w.Shared); err != nil {
 			return err
 		}
 	}
 	if d.held != nil {
-		ok, err := store.Await(tx, d.run.ID, d.held)
+		ok, err := tx.Await(d.run.ID, d.held)
 		if err != nil {
 			return err
 		}
@@ -480,11 +479,11 @@ func (d *drive) hold(ctx context.Context, tx *gorm.DB) error {
 		}
 	}
 	if d.m.State().Ended != nil {
-		return d.e.Store.ReleaseLocks(ctx, tx, d.run.ID)
+		return tx.ReleaseLocks(d.run.ID)
 	}
 	for _, ev := range d.pending {
 		if b, ok := ev.Body.(flow.LocksGivenBack); ok {
-			if err := d.e.Store.GiveLocksBack(ctx, tx, d.run.ID, b.Keys); err != nil {
+			if err := tx.GiveLocksBack(d.run.ID, b.Keys); err != nil {
 				return err
 			}
 		}
@@ -575,7 +574,7 @@ func (d *drive) late(ctx context.Context) {
 		if !ok {
 			continue
 		}
-		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State, _ *gorm.DB) (string, flow.Body, error) {
+		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (string, flow.Body, error) {
 			if !s.Change(o.Attempt) {
 				return "", nil, errNothing
 			}
@@ -602,16 +601,15 @@ func (d *drive) reconcile() {
 func (d *drive) refuse(ctx context.Context, cause error) {
 	d.e.Log.Error("a run cannot go on", "run", d.run.ID, "error", cause)
 	because := fmt.Sprintf("The run cannot go on: %s.", reading.Plain(cause.Error()))
-	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
-		res := tx.Exec("update run set owner = null, rung_at = null, state = ?, because = ?, waits_on = '', ended_at = now() where id = ? and owner = ? and epoch = ?",
-			flow.StateFail, because, d.run.ID, *d.run.Owner, d.run.Epoch)
-		if res.Error != nil || res.RowsAffected == 0 {
-			return res.Error
-		}
-		if err := d.e.closeOpen(ctx, tx, d.run.ID); err != nil {
+	err := d.e.Write(ctx, func(s *Sheet) error {
+		ours, err := s.tx.EndUnread(d.run, because)
+		if err != nil || !ours {
 			return err
 		}
-		return d.e.tellStopped(ctx, tx, d.run, "run.failed", "The run cannot go on", because)
+		if err := s.closeOpen(d.run.ID); err != nil {
+			return err
+		}
+		return s.tellStopped(d.run, incident.RunFailed, "The run cannot go on", because)
 	})
 	if err != nil {
 		d.e.Log.Error("end a run that cannot go on", "run", d.run.ID, "error", err)

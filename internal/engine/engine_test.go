@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -112,11 +113,11 @@ func set(t testing.TB, text string) *bench {
 	s := testdb.Open(t)
 	b := &bench{t: t, store: s, secrets: noSecrets{}, q: &queue{depth: 812, stuck: "m-7"}}
 	ctx := context.Background()
-	require.NoError(t, s.DB.Create(&[]store.Target{
+	require.NoError(t, testdb.SQL(s).Create(&[]store.Target{
 		{Name: "consumer-1", Service: "berth-queue", Address: "127.0.10.11", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}},
 		{Name: "consumer-2", Service: "berth-queue", Address: "127.0.10.12", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}}}).Error)
-	require.NoError(t, s.DB.Create(&store.Service{Name: "berth-queue", Owner: "quayside", Stance: "ask"}).Error)
-	require.NoError(t, s.DB.Create(&store.Source{Name: "mon", TokenHash: []byte("x"), AddedAt: time.Now()}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Service{Name: "berth-queue", Owner: "quayside", Stance: "ask"}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Source{Name: "mon", TokenHash: []byte("x"), AddedAt: time.Now()}).Error)
 	_, _, err := s.PushRunbook(ctx, text, "iva")
 	require.NoError(t, err)
 	b.start()
@@ -143,7 +144,7 @@ func (b *bench) alert() intake.Taken {
 func eventually[T any](b *bench, q string, args ...any) T {
 	var out []T
 	require.Eventually(b.t, func() bool {
-		require.NoError(b.t, b.store.DB.Raw(q, args...).Scan(&out).Error)
+		require.NoError(b.t, testdb.SQL(b.store).Raw(q, args...).Scan(&out).Error)
 		return len(out) > 0
 	}, 20*time.Second, 5*time.Millisecond, q)
 	return out[0]
@@ -153,7 +154,44 @@ func (b *bench) decide(approve bool) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(b.t, json.Unmarshal(g.Raised, &raised))
-	require.NoError(b.t, b.e.Decide(context.Background(), g.ID, engine.Word{Approve: approve, By: "mara", Comment: "go on", Digest: raised.Digest}))
+	require.NoError(b.t, b.word(g.ID, engine.Word{Approve: approve, By: "mara", Comment: "go on", Digest: raised.Digest}))
+}
+
+// say writes a person's word, as the service does: what is not taken stands in the record too.
+func (b *bench) say(f func(s *engine.Sheet) (refused, err error)) error {
+	var refused error
+	err := b.e.Write(context.Background(), func(s *engine.Sheet) (err error) {
+		refused, err = f(s)
+		return err
+	})
+	return errors.Join(err, refused)
+}
+
+func (b *bench) word(gate string, w engine.Word) error {
+	return b.say(func(s *engine.Sheet) (refused, err error) {
+		g, err := s.Tx().Gate(gate)
+		if err != nil {
+			return nil, err
+		}
+		return s.Decide(g, w)
+	})
+}
+
+func (b *bench) answer(question string, r engine.Reply) error {
+	q, err := b.store.In(context.Background()).Question(question)
+	require.NoError(b.t, err)
+	if err := b.e.StillRunning(context.Background(), q, r.Choice); err != nil {
+		return err
+	}
+	return b.say(func(s *engine.Sheet) (refused, err error) { return s.Answer(q, r) })
+}
+
+func (b *bench) release(run, by, because string) error {
+	return b.e.Write(context.Background(), func(s *engine.Sheet) error { return s.Release(run, by, because) })
+}
+
+func (b *bench) cancel(run string, c flow.CancelAsked) error {
+	return b.e.Write(context.Background(), func(s *engine.Sheet) error { return s.Cancel(run, c) })
 }
 
 func (b *bench) ended() store.Run {
@@ -162,7 +200,7 @@ func (b *bench) ended() store.Run {
 
 func (b *bench) kinds(incident int64) []string {
 	var out []string
-	require.NoError(b.t, b.store.DB.Raw("select kind from entry where incident = ? order by seq", incident).Scan(&out).Error)
+	require.NoError(b.t, testdb.SQL(b.store).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&out).Error)
 	return out
 }
 
@@ -183,7 +221,7 @@ func TestAlertToClosedIncident(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, int64(len(strings.Fields(kinds))), n)
 
-	require.NoError(t, b.store.DB.Exec("update entry set actor = 'somebody' where incident = ? and kind = 'gate.approved'", taken.Incident).Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("update entry set actor = 'somebody' where incident = ? and kind = 'gate.approved'", taken.Incident).Error)
 	_, err = b.store.Verify(context.Background(), taken.Incident)
 	assert.ErrorContains(t, err, "entry 10 was changed")
 }
@@ -205,7 +243,7 @@ func TestRepeatsAreOneAndChangesShow(t *testing.T) {
 		assert.Equal(t, c.want, got.Change)
 	}
 	var runs int64
-	b.store.DB.Model(&store.Run{}).Count(&runs)
+	testdb.SQL(b.store).Model(&store.Run{}).Count(&runs)
 	assert.EqualValues(t, 1, runs, "what is no worse starts nothing")
 	next := b.alert()
 	assert.NotEqual(t, first.Incident, next.Incident, "after it cleared it is a new condition")
@@ -218,10 +256,10 @@ func TestAHostileQueueNameIsRefusedInTheRecord(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, b.kinds(taken.Incident))
 	var content string
-	require.NoError(t, b.store.DB.Raw("select content from entry where kind = 'run.refused'").Scan(&content).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select content from entry where kind = 'run.refused'").Scan(&content).Error)
 	assert.Contains(t, content, "does not match the pattern")
 	var inc store.Incident
-	require.NoError(t, b.store.DB.Take(&inc).Error)
+	require.NoError(t, testdb.SQL(b.store).Take(&inc).Error)
 	assert.Equal(t, "person", inc.WaitingOn)
 }
 
@@ -243,11 +281,10 @@ func TestDecisionsAreChecked(t *testing.T) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))
-	ctx := context.Background()
-	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: strings.Repeat("0", 64)}), engine.ErrOtherDigest)
-	assert.ErrorIs(t, b.e.Decide(ctx, "nothing", engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), store.ErrNotFound)
-	require.NoError(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: false, By: "mara", Comment: "not now", Digest: raised.Digest}))
-	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), engine.ErrNotOpen)
+	assert.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: strings.Repeat("0", 64)}), engine.ErrOtherDigest)
+	assert.ErrorIs(t, b.word("nothing", engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), store.ErrNotFound)
+	require.NoError(t, b.word(g.ID, engine.Word{Approve: false, By: "mara", Comment: "not now", Digest: raised.Digest}))
+	assert.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), engine.ErrNotOpen)
 	assert.Equal(t, flow.HandedOver, b.ended().State)
 	assert.Zero(t, b.q.parked)
 }
@@ -256,7 +293,7 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	b := set(t, source(t))
 	ctx := context.Background()
 	var rev store.Revision
-	require.NoError(t, b.store.DB.Take(&rev).Error)
+	require.NoError(t, testdb.SQL(b.store).Take(&rev).Error)
 	book, err := b.e.Book(ctx, rev.Revision)
 	require.NoError(t, err)
 	in, err := book.AcceptAll(map[string]any{"queue": "north"})
@@ -266,8 +303,8 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))
-	assert.ErrorIs(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), engine.ErrOwnRequest)
-	require.NoError(t, b.e.Decide(ctx, g.ID, engine.Word{Approve: true, By: "jonas", Comment: "", Digest: raised.Digest}))
+	assert.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), leave.ErrOwnRequest)
+	require.NoError(t, b.word(g.ID, engine.Word{Approve: true, By: "jonas", Comment: "", Digest: raised.Digest}))
 	assert.Equal(t, flow.Done, b.ended().State)
 }
 
@@ -276,12 +313,12 @@ func TestHaltHoldsAChangeThatWasApproved(t *testing.T) {
 	b := set(t, source(t))
 	taken := b.alert()
 	eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, store.SetHalted(b.store.DB, true, "iva"))
+	require.NoError(t, b.store.In(context.Background()).SetHalted(true, "iva"))
 	b.decide(true)
 	eventually[store.Run](b, "select * from run where waits_on = 'halt'")
 	assert.Zero(t, b.q.parked)
 	assert.Contains(t, b.kinds(taken.Incident), "halt.awaited")
-	require.NoError(t, store.SetHalted(b.store.DB, false, "iva"))
+	require.NoError(t, b.store.In(context.Background()).SetHalted(false, "iva"))
 	require.NoError(t, b.e.Resume(context.Background(), "iva"))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
@@ -297,16 +334,16 @@ func TestHaltInTheLastMomentHoldsTheChange(t *testing.T) {
 	b.alert()
 	b.decide(true)
 	<-f.held
-	require.NoError(t, store.SetHalted(b.store.DB, true, "iva"))
+	require.NoError(t, b.store.In(context.Background()).SetHalted(true, "iva"))
 	close(f.hold)
 	eventually[store.Run](b, "select * from run where waits_on = 'halt'")
 	assert.Zero(t, b.q.parked)
-	require.NoError(t, store.SetHalted(b.store.DB, false, "iva"))
+	require.NoError(t, b.store.In(context.Background()).SetHalted(false, "iva"))
 	require.NoError(t, b.e.Resume(context.Background(), "iva"))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 	var asked int64
-	b.store.DB.Model(&store.Question{}).Count(&asked)
+	testdb.SQL(b.store).Model(&store.Question{}).Count(&asked)
 	assert.Zero(t, asked, "nothing was begun: nobody is asked what became of it")
 }
 
@@ -327,7 +364,7 @@ func TestAStopDuringAChangeWaitsForItsEnd(t *testing.T) {
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 	var asked int64
-	b.store.DB.Model(&store.Question{}).Count(&asked)
+	testdb.SQL(b.store).Model(&store.Question{}).Count(&asked)
 	assert.Zero(t, asked, "its end was seen: nobody is asked")
 }
 
@@ -337,13 +374,12 @@ func TestAnUnknownOutcomeIsAQuestion(t *testing.T) {
 	b.alert()
 	b.decide(true)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
-	ctx := context.Background()
-	assert.ErrorIs(t, b.e.Answer(ctx, q.ID, engine.Reply{Choice: "perhaps", By: "mara", Comment: ""}), engine.ErrNoChoice)
+	assert.ErrorIs(t, b.answer(q.ID, engine.Reply{Choice: "perhaps", By: "mara", Comment: ""}), engine.ErrNoChoice)
 	b.q.runs.Store(true)
-	err := b.e.Answer(ctx, q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
+	err := b.answer(q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
 	assert.ErrorIs(t, err, engine.ErrMayBegin)
 	assert.ErrorContains(t, err, "it still runs on consumer-1")
-	require.NoError(t, b.e.Answer(ctx, q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "seen on the host"}))
+	require.NoError(t, b.answer(q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "seen on the host"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 }
@@ -363,7 +399,7 @@ func TestSecretsAreMasked(t *testing.T) {
 	b.alert()
 	b.ended()
 	var found int64
-	require.NoError(t, b.store.DB.Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error)
 	assert.Zero(t, found)
 }
 
@@ -377,19 +413,19 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 	b.decide(true)
 	<-held
 	b.start() // a second instance on the same database
-	require.NoError(t, b.store.DB.Exec("update instance set fenced_at = now() where begun_at = (select min(begun_at) from instance)").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("update instance set fenced_at = now() where begun_at = (select min(begun_at) from instance)").Error)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	assert.Zero(t, b.q.parked)
-	err := b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
+	err := b.answer(q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
 	assert.ErrorIs(t, err, engine.ErrMayBegin)
 	close(b.q.hold) // the first one goes on, and its change ends
 	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
 	for _, not := range []string{flow.DoItAgain, flow.DidNot} {
-		err = b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: not, By: "mara", MayApprove: true})
+		err = b.answer(q.ID, engine.Reply{Choice: not, By: "mara", MayApprove: true})
 		assert.ErrorIs(t, err, engine.ErrMayBegin)
 		assert.ErrorContains(t, err, "it ended well", "what came late decides what can be said")
 	}
-	require.NoError(t, b.e.Answer(context.Background(), q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}))
+	require.NoError(t, b.answer(q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}))
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 	_, err = b.store.Verify(context.Background(), taken.Incident)
@@ -423,16 +459,16 @@ func TestAFrozenInstanceThatWakesAfterAgainDoesNoHarm(t *testing.T) {
 	<-f.held
 	b.secrets = noSecrets{}
 	b.start()
-	require.NoError(t, b.store.DB.Exec("update instance set fenced_at = now() where reported_at is null and begun_at < (select max(begun_at) from instance)").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("update instance set fenced_at = now() where reported_at is null and begun_at < (select max(begun_at) from instance)").Error)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	again := engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true}
-	err := b.e.Answer(context.Background(), q.ID, again)
+	err := b.answer(q.ID, again)
 	require.ErrorIs(t, err, engine.ErrMayBegin)
 	assert.Contains(t, err.Error(), "urgentis instance gone")
 	close(f.hold) // it wakes
 	eventually[store.Entry](b, "select * from entry where kind = 'change.ended'")
 	assert.Zero(t, b.q.parked, "it was taken for dead, and begins nothing")
-	require.Eventually(t, func() bool { return b.e.Answer(context.Background(), q.ID, again) == nil }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return b.answer(q.ID, again) == nil }, 20*time.Second, 50*time.Millisecond)
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 }
@@ -441,8 +477,8 @@ func TestALogOfANewerProgramIsRefusedPlainly(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, b.store.DB.Exec("insert into event (run, seq, at, path, kind, body) select id, version + 1, now(), '', 'run.danced', '{}' from run").Error)
-	require.NoError(t, b.store.DB.Exec("update run set version = version + 1, rung_at = now() - interval '10 seconds' where id = ?", g.Run).Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("insert into event (run, seq, at, path, kind, body) select id, version + 1, now(), '', 'run.danced', '{}' from run").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("update run set version = version + 1, rung_at = now() - interval '10 seconds' where id = ?", g.Run).Error)
 	run := b.ended() // the janitor rings anew
 	assert.Equal(t, flow.StateFail, run.State)
 	assert.Contains(t, run.Because, "does not know the event run.danced")

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"sync"
 
-	"gorm.io/gorm"
-
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
 	"urgentis/internal/store"
@@ -32,9 +30,9 @@ func (k *known) under(version int64) (unlock func()) {
 // Config is the version of the configuration that this sheet's transaction sees; it is read once.
 func (s *Sheet) Config() (int64, error) {
 	if s.config == nil {
-		var v int64
-		if err := s.tx.Raw("select version from config").Scan(&v).Error; err != nil {
-			return 0, fmt.Errorf("read the version of the configuration: %w", err)
+		v, err := s.tx.ConfigVersion()
+		if err != nil {
+			return 0, err
 		}
 		s.config = &v
 	}
@@ -49,7 +47,7 @@ func (s *Sheet) rooms() ([]store.Connection, error) {
 	k := &s.e.known
 	defer k.under(v)()
 	if !k.asked {
-		if err := s.tx.Where("kind = 'room'").Order("name").Find(&k.rooms).Error; err != nil {
+		if k.rooms, err = s.tx.Rooms(); err != nil {
 			return nil, fmt.Errorf("read the rooms: %w", err)
 		}
 		k.asked = true
@@ -81,17 +79,17 @@ func (s *Sheet) estate(b *runbook.Book) (estate, error) {
 	return est, nil
 }
 
-func readEstate(tx *gorm.DB, b *runbook.Book) (estate, error) {
+func readEstate(tx *store.Tx, b *runbook.Book) (estate, error) {
 	e := estate{service: map[string]any{"name": b.Service, "owner": b.Owner}}
-	var services []store.Service
-	if err := tx.Where("name = ?", b.Service).Find(&services).Error; err != nil {
+	service, err := tx.Service(b.Service)
+	if err != nil {
 		return e, err
 	}
-	if len(services) > 0 {
-		e.service["owner"] = services[0].Owner
+	if service != nil {
+		e.service["owner"] = service.Owner
 	}
-	var rows []store.Target
-	if err := tx.Where("service = ?", b.Service).Order("name").Find(&rows).Error; err != nil {
+	rows, err := tx.TargetsOf(b.Service)
+	if err != nil {
 		return e, err
 	}
 	for _, t := range rows {

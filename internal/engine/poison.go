@@ -6,8 +6,7 @@ import (
 	"fmt"
 	"time"
 
-	"gorm.io/gorm"
-
+	"urgentis/core/incident"
 	"urgentis/internal/store"
 )
 
@@ -59,65 +58,58 @@ func (e *Engine) Closely(ctx context.Context, kind, ref string, f func() error) 
 func (d *drive) setAside(ctx context.Context, cause error) {
 	because := fmt.Sprintf("The run stands still: %s. Let it go on with urgentis run release %s, or cancel it.", cause, d.run.ID)
 	d.e.Log.Error("a run is set aside", "run", d.run.ID, "error", cause)
-	err := d.e.Store.Tx(ctx, func(tx *gorm.DB) error {
-		ours, err := store.SetAside(tx, d.run, because)
+	err := d.e.Write(ctx, func(s *Sheet) error {
+		ours, err := s.tx.SetAside(d.run, because)
 		if err != nil || !ours {
 			return err
 		}
-		return d.e.tellStopped(ctx, tx, d.run, "run.set-aside", "The run is set aside", because)
+		return s.tellStopped(d.run, incident.RunSetAside, "The run is set aside", because)
 	})
 	if err != nil {
 		d.e.Log.Error("set a run aside", "run", d.run.ID, "error", err)
 	}
 }
 
-// Release lets a run go on that was set aside.
-func (e *Engine) Release(ctx context.Context, run, by, because string) error {
-	return e.Store.Tx(ctx, func(tx *gorm.DB) error {
-		r, err := store.Lock(tx, run)
-		if err != nil {
-			return err
-		}
-		ok, err := e.Store.Release(ctx, tx, run)
-		if err != nil {
-			return err
-		}
-		if !ok {
-			return ErrNotAside
-		}
-		if err := store.Audit(tx, by, "run.release", run, because); err != nil {
-			return err
-		}
-		return e.tellDecided(ctx, tx, r, "run.released", by, "Let the run go on", because)
-	})
+// Release lets a run go on that was set aside; ErrNotAside where it was not.
+func (s *Sheet) Release(run, by, because string) error {
+	r, err := s.tx.Lock(run)
+	if err != nil {
+		return err
+	}
+	ok, err := s.tx.Release(run)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return ErrNotAside
+	}
+	if err := s.tx.Audit(by, "run.release", run, because); err != nil {
+		return err
+	}
+	return s.tellDecided(r, incident.RunReleased, by, "Let the run go on", because)
 }
 
 // ErrNotAside says that a run was not set aside.
 var ErrNotAside = errors.New("the run was not set aside")
 
 // endAside cancels a run that was set aside: nobody plans it any more. It reports false for one that was not.
-func (e *Engine) endAside(ctx context.Context, run, by, because string) (bool, error) {
-	was := false
-	err := e.Store.Tx(ctx, func(tx *gorm.DB) error {
-		r, err := store.Lock(tx, run)
-		if err != nil || r.SetAsideAt == nil || r.EndedAt != nil {
-			return err
-		}
-		was = true
-		said := "Cancelled by " + by + ", after it was set aside; what it began on targets was not ended, and nothing was taken back."
-		if because != "" {
-			said += " " + because
-		}
-		if err := tx.Exec("update run set state = 'cancelled', waits_on = '', because = ?, ended_at = now() where id = ?", said, run).Error; err != nil {
-			return err
-		}
-		if err := e.closeOpen(ctx, tx, run); err != nil {
-			return err
-		}
-		if err := store.Audit(tx, by, "run.cancel", run, because); err != nil {
-			return err
-		}
-		return e.tellDecided(ctx, tx, r, "run.cancelled", by, "Cancel: "+r.Title, said)
-	})
-	return was, err
+func (s *Sheet) endAside(run, by, because string) (bool, error) {
+	r, err := s.tx.Lock(run)
+	if err != nil || r.SetAsideAt == nil || r.EndedAt != nil {
+		return false, err
+	}
+	said := "Cancelled by " + by + ", after it was set aside; what it began on targets was not ended, and nothing was taken back."
+	if because != "" {
+		said += " " + because
+	}
+	if err := s.tx.CancelAside(run, said); err != nil {
+		return true, err
+	}
+	if err := s.closeOpen(run); err != nil {
+		return true, err
+	}
+	if err := s.tx.Audit(by, "run.cancel", run, because); err != nil {
+		return true, err
+	}
+	return true, s.tellDecided(r, incident.RunCancelled, by, "Cancel: "+r.Title, said)
 }

@@ -15,12 +15,13 @@ import (
 	"urgentis/core/flow"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 // died enters an instance that did not take its leave.
 func (b *bench) died() {
 	require.NoError(b.t, b.store.Register(context.Background(), store.Instance{ID: store.NewID("n"), Host: "elsewhere", PID: 1, Version: "t"}))
-	require.NoError(b.t, b.store.DB.Exec("update instance set beat_at = now() - interval '1 minute', fenced_at = now() where host = 'elsewhere'").Error)
+	require.NoError(b.t, testdb.SQL(b.store).Exec("update instance set beat_at = now() - interval '1 minute', fenced_at = now() where host = 'elsewhere'").Error)
 }
 
 // What an instance had in hand when it died is known to the next ones; the third does not take it in hand.
@@ -41,7 +42,7 @@ func TestWhatInstancesDieOfIsSetAside(t *testing.T) {
 		<-gone
 		e.Stop()
 		// It did not take its leave after all.
-		require.NoError(t, b.store.DB.Exec("update instance set reported_at = null where reported_at is not null").Error)
+		require.NoError(t, testdb.SQL(b.store).Exec("update instance set reported_at = null where reported_at is not null").Error)
 	}
 	b.start()
 	did := false
@@ -52,7 +53,7 @@ func TestWhatInstancesDieOfIsSetAside(t *testing.T) {
 	require.NoError(t, b.e.Closely(ctx, "run", "r2", func() error { did = true; return nil }))
 	assert.True(t, did, "others are not concerned")
 	var left int
-	require.NoError(t, b.store.DB.Raw("select count(*) from suspect where ref = 'r2'").Scan(&left).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select count(*) from suspect where ref = 'r2'").Scan(&left).Error)
 	assert.Zero(t, left)
 }
 
@@ -60,11 +61,10 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 	b := set(t, source(t))
 	b.stop()
 	b.died()
-	ctx := context.Background()
 	b.died()
 	b.start()
-	require.NoError(t, b.store.DB.Exec("create function poison() returns trigger language plpgsql as $$ begin insert into suspect (kind, ref, instance) select 'run', new.id, id from instance where host = 'elsewhere'; return new; end $$").Error)
-	require.NoError(t, b.store.DB.Exec("create trigger poison after insert on run for each row execute function poison()").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("create function poison() returns trigger language plpgsql as $$ begin insert into suspect (kind, ref, instance) select 'run', new.id, id from instance where host = 'elsewhere'; return new; end $$").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("create trigger poison after insert on run for each row execute function poison()").Error)
 	taken := b.alert()
 	r := eventually[store.Run](b, "select * from run where set_aside_at is not null")
 	assert.Equal(t, "set-aside", r.WaitsOn)
@@ -74,11 +74,11 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 	assert.Equal(t, taken.Incident, inc.Number)
 	time.Sleep(4 * time.Second) // no bell is rung for it, by nobody
 	var version int64
-	require.NoError(t, b.store.DB.Raw("select version from run where id = ? and owner is null and rung_at is null", r.ID).Scan(&version).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select version from run where id = ? and owner is null and rung_at is null", r.ID).Scan(&version).Error)
 	assert.Equal(t, int64(1), version)
 
-	require.NoError(t, b.e.Release(ctx, r.ID, "mara", "try it"))
-	assert.ErrorIs(t, b.e.Release(ctx, r.ID, "mara", ""), engine.ErrNotAside)
+	require.NoError(t, b.release(r.ID, "mara", "try it"))
+	assert.ErrorIs(t, b.release(r.ID, "mara", ""), engine.ErrNotAside)
 	b.decide(true)
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Contains(t, b.kinds(taken.Incident), "run.released")
@@ -88,13 +88,13 @@ func TestARunThatWasSetAsideCanBeCancelled(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, b.store.DB.Exec("update run set set_aside_at = now(), owner = null where id = ?", g.Run).Error)
-	require.NoError(t, b.e.Cancel(context.Background(), g.Run, flow.CancelAsked{By: "mara"}))
+	require.NoError(t, testdb.SQL(b.store).Exec("update run set set_aside_at = now(), owner = null where id = ?", g.Run).Error)
+	require.NoError(t, b.cancel(g.Run, flow.CancelAsked{By: "mara"}))
 	run := b.ended()
 	assert.Equal(t, flow.Cancelled, run.State)
 	assert.Contains(t, run.Because, "nothing was taken back")
 	var state string
-	require.NoError(t, b.store.DB.Raw("select state from gate").Scan(&state).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select state from gate").Scan(&state).Error)
 	assert.Equal(t, "withdrawn", state)
 }
 
@@ -109,18 +109,18 @@ func TestARefusedRunLeavesNothingOpen(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, b.store.DB.Exec("update event set body = replace(body, '\"rules\":4', '\"rules\":99') where seq = 1").Error)
-	require.NoError(t, b.store.DB.Exec("insert into timer (run, due) values (?, now()) on conflict (run) do update set due = now()", g.Run).Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("update event set body = replace(body, '\"rules\":4', '\"rules\":99') where seq = 1").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("insert into timer (run, due) values (?, now()) on conflict (run) do update set due = now()", g.Run).Error)
 	run := b.ended()
 	assert.Equal(t, flow.StateFail, run.State)
 	var state string
-	require.NoError(t, b.store.DB.Raw("select state from gate").Scan(&state).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select state from gate").Scan(&state).Error)
 	assert.Equal(t, "withdrawn", state)
-	require.NoError(t, b.store.DB.Exec("update event set body = replace(body, '\"rules\":99', '\"rules\":4') where seq = 1").Error)
-	err := b.e.Decide(context.Background(), g.ID, engine.Word{Approve: true, By: "mara", Comment: "go on", Digest: digestOf(t, g)})
+	require.NoError(t, testdb.SQL(b.store).Exec("update event set body = replace(body, '\"rules\":99', '\"rules\":4') where seq = 1").Error)
+	err := b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "go on", Digest: digestOf(t, g)})
 	assert.ErrorIs(t, err, engine.ErrNotOpen)
 	var again store.Run
-	require.NoError(t, b.store.DB.Take(&again).Error)
+	require.NoError(t, testdb.SQL(b.store).Take(&again).Error)
 	assert.NotNil(t, again.EndedAt)
 	assert.Equal(t, flow.StateFail, again.State)
 	assert.Zero(t, b.q.parked)

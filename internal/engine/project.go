@@ -1,15 +1,13 @@
 package engine
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"urgentis/core/flow"
+	"urgentis/core/incident"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
@@ -18,8 +16,8 @@ import (
 
 // project writes what follows from events in the transaction that appends them: the record, gates and
 // questions as they are listed, messages, the run's head, the feed. s is the log with events at its end.
-func (e *Engine) project(sheet *Sheet, run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) error {
-	p := &projection{e: e, tx: sheet.tx, sheet: sheet, run: run, book: book, s: s}
+func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) error {
+	p := &projection{e: sheet.e, tx: sheet.tx, sheet: sheet, run: run, book: book, s: s}
 	for _, ev := range events {
 		if err := p.event(ev); err != nil {
 			return err
@@ -30,7 +28,7 @@ func (e *Engine) project(sheet *Sheet, run *store.Run, book *runbook.Book, s *fl
 
 type projection struct {
 	e       *Engine
-	tx      *gorm.DB
+	tx      *store.Tx
 	sheet   *Sheet
 	run     *store.Run
 	book    *runbook.Book
@@ -50,12 +48,17 @@ type message struct {
 
 func (p *projection) actor() string { return "runbook:" + p.book.Name }
 
-func (p *projection) entry(ev flow.Event, kind, actor, title string, content map[string]any) {
+func (p *projection) entry(ev flow.Event, kind incident.Kind, actor, title string, content map[string]any) {
 	if s := p.step(ev.Path); s != nil {
 		content["verb"] = s.Verb
 		content["step_title"] = s.Title
 	}
 	p.entries = append(p.entries, store.NewEntry{At: ev.At, Kind: kind, Actor: actor, Run: p.run.ID, Step: ev.Path, Title: title, Content: content})
+}
+
+// changed enters into the feed that something of this run is new.
+func (p *projection) changed(topic, ref string) {
+	p.sheet.Changed(store.Feed{Topic: topic, Ref: ref, Incident: p.run.Incident, Service: p.book.Service})
 }
 
 func (p *projection) tell(ev flow.Event, format string, args ...any) {
@@ -84,15 +87,15 @@ func (p *projection) event(ev flow.Event) error {
 	p.at = ev.At
 	switch b := ev.Body.(type) {
 	case flow.Begun:
-		p.entry(ev, "run.begun", b.StartedBy, "Runbook started: "+p.book.Title, map[string]any{
+		p.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+p.book.Title, map[string]any{
 			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
 	case flow.Skipped:
-		p.entry(ev, "step.skipped", p.actor(), "Skipped: "+p.title(ev.Path), map[string]any{"expression": b.Expression, "values": b.Values})
+		p.entry(ev, incident.StepSkipped, p.actor(), "Skipped: "+p.title(ev.Path), map[string]any{"expression": b.Expression, "values": b.Values})
 	case flow.Intent:
 		if b.Change {
-			kind, title := "change.begun", p.title(ev.Path)
+			kind, title := incident.ChangeBegun, p.title(ev.Path)
 			if b.Undo != "" {
-				kind, title = "undo.begun", "Taken back: "+p.titleOf(b.Undo)
+				kind, title = incident.UndoBegun, "Taken back: "+p.titleOf(b.Undo)
 			}
 			p.entry(ev, kind, p.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
 				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request, "takes_back": b.Undo})
@@ -101,7 +104,7 @@ func (p *projection) event(ev flow.Event) error {
 		p.outcome(ev, b)
 	case flow.Lost:
 		in := p.intent(b.Attempt)
-		p.entry(ev, "attempt.lost", "urgentis", "Interrupted: "+p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
+		p.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
 	case flow.Judged:
 		if st := p.step(ev.Path); b.Final && st != nil {
 			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure, "rounds": b.Round + 1, "proves": st.Proves}
@@ -111,84 +114,84 @@ func (p *projection) event(ev flow.Event) error {
 			if b.Differences != nil {
 				content["differences"] = b.Differences
 			}
-			p.entry(ev, "check."+b.Result, p.actor(), p.title(ev.Path), content)
+			p.entry(ev, incident.CheckKind(b.Result), p.actor(), p.title(ev.Path), content)
 		}
 	case flow.LeaveGiven:
 		if b.Halted {
-			p.entry(ev, "halt.awaited", p.actor(), "Waits until changes go on: "+p.title(ev.Path), map[string]any{"because": strings.Join(b.Reasons, "; ")})
+			p.entry(ev, incident.HaltAwaited, p.actor(), "Waits until changes go on: "+p.title(ev.Path), map[string]any{"because": strings.Join(b.Reasons, "; ")})
 		}
 	// What the alert became stands in the record already.
 	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
 	case flow.StepBegun:
 		if st := p.step(ev.Path); st != nil && st.Verb == runbook.Wait {
-			p.entry(ev, "wait.begun", p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
+			p.entry(ev, incident.WaitBegun, p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
 		}
 	case flow.Troubled:
-		p.entry(ev, "step.troubled", p.actor(), "Trouble: "+p.title(ev.Path), map[string]any{"because": b.Because})
+		p.entry(ev, incident.StepTroubled, p.actor(), "Trouble: "+p.title(ev.Path), map[string]any{"because": b.Because})
 	case flow.EachBegun:
 		var labels []string
 		for _, i := range b.Items {
 			labels = append(labels, i.Label)
 		}
-		p.entry(ev, "each.begun", p.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), p.title(ev.Path)), map[string]any{"items": labels, "at_once": b.AtOnce})
+		p.entry(ev, incident.EachBegun, p.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), p.title(ev.Path)), map[string]any{"items": labels, "at_once": b.AtOnce})
 	case flow.CallBegun:
-		p.entry(ev, "call.begun", p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs})
+		p.entry(ev, incident.CallBegun, p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs})
 	case flow.CallEnded:
-		p.entry(ev, "call.ended", p.actor(), "Came back from "+p.title(ev.Path), map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+		p.entry(ev, incident.CallEnded, p.actor(), "Came back from "+p.title(ev.Path), map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
 	case flow.Resumed:
-		p.entry(ev, "halt.lifted", b.By, "Changes go on", map[string]any{})
+		p.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
 	case flow.UndoBegun:
-		p.entry(ev, "undo.planned", p.actor(), fmt.Sprintf("Taking back %d change(s), the newest first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without, "spared": b.Spared, "unsaid": b.Unsaid})
+		p.entry(ev, incident.UndoPlanned, p.actor(), fmt.Sprintf("Taking back %d change(s), the newest first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without, "spared": b.Spared, "unsaid": b.Unsaid})
 	case flow.Undone:
-		p.entry(ev, "undo.ended", p.actor(), "What was taken back", map[string]any{"because": p.s.TakenBack(ev.Path)})
+		p.entry(ev, incident.UndoEnded, p.actor(), "What was taken back", map[string]any{"because": p.s.TakenBack(ev.Path)})
 	case flow.LocksAwaited:
-		p.entry(ev, "lock.awaited", p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
+		p.entry(ev, incident.LockAwaited, p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
 	case flow.Turned:
-		p.entry(ev, "alert.turned", p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
+		p.entry(ev, incident.AlertTurned, p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
 	case flow.Waited:
-		p.entry(ev, "wait.ended", p.actor(), "Goes on: "+p.title(ev.Path), map[string]any{})
+		p.entry(ev, incident.WaitEnded, p.actor(), "Goes on: "+p.title(ev.Path), map[string]any{})
 	case flow.LocksGivenBack:
-		p.entry(ev, "lock.given-back", p.actor(), "Free for others again", map[string]any{"keys": b.Keys})
+		p.entry(ev, incident.LockGivenBack, p.actor(), "Free for others again", map[string]any{"keys": b.Keys})
 	case flow.LocksTaken:
 		if p.run.Awaits != "" {
-			p.entry(ev, "lock.taken", p.actor(), "Waits for no other run any more", map[string]any{"keys": b.Keys})
+			p.entry(ev, incident.LockTaken, p.actor(), "Waits for no other run any more", map[string]any{"keys": b.Keys})
 		}
 	case flow.CancelAsked:
-		if err := store.Audit(p.tx, b.By, "run.cancel", p.run.ID, b.Because); err != nil {
+		if err := p.tx.Audit(b.By, "run.cancel", p.run.ID, b.Because); err != nil {
 			return err
 		}
-		p.entry(ev, "run.cancelled", b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because, "undo": b.Undo})
+		p.entry(ev, incident.RunCancelled, b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because, "undo": b.Undo})
 	case flow.GateRaised:
 		return p.gate(ev, b)
 	case flow.GateDecided:
 		return p.decided(ev, b)
 	case flow.GateExpired:
-		p.entry(ev, "gate.expired", "urgentis", "Nobody answered: "+p.title(ev.Path), map[string]any{"gate": b.Gate})
-		return p.tx.Exec("update gate set state = 'expired' where id = ?", b.Gate).Error
+		p.entry(ev, incident.GateExpired, "urgentis", "Nobody answered: "+p.title(ev.Path), map[string]any{"gate": b.Gate})
+		return p.tx.CloseGate(b.Gate, "expired", "", "")
 	case flow.Cleared:
-		p.entry(ev, "change.cleared", p.actor(), allowed(b)+p.title(ev.Path), map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
+		p.entry(ev, incident.ChangeCleared, p.actor(), allowed(b)+p.title(ev.Path), map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
 	case flow.StillJudged:
-		p.entry(ev, "change.still", p.actor(), "Still wanted? "+p.title(ev.Path), map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
+		p.entry(ev, incident.ChangeStill, p.actor(), "Still wanted? "+p.title(ev.Path), map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
 	case flow.QuestionRaised:
 		return p.question(ev, b)
 	case flow.QuestionAnswered:
 		if err := p.answered(ev, b); err != nil {
 			return err
 		}
-		return p.tx.Exec("update question set state = 'answered' where id = ?", b.Question).Error
+		return p.tx.CloseQuestion(b.Question, "answered")
 	case flow.QuestionExpired:
-		p.entry(ev, "question.expired", "urgentis", "Nobody answered the question", map[string]any{"question": b.Question})
-		return p.tx.Exec("update question set state = 'expired' where id = ?", b.Question).Error
+		p.entry(ev, incident.QuestionExpired, "urgentis", "Nobody answered the question", map[string]any{"question": b.Question})
+		return p.tx.CloseQuestion(b.Question, "expired")
 	case flow.Told:
 		return p.told(ev, b)
 	case flow.Noted:
-		p.entry(ev, "note", p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
+		p.entry(ev, incident.Note, p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
 	case flow.Ended:
 		p.ended(ev, b)
 		if !p.s.Raised() {
 			return nil
 		}
-		return withdraw(p.tx, p.run.ID)
+		return p.tx.Withdraw(p.run.ID)
 	}
 	return nil
 }
@@ -211,11 +214,11 @@ func (p *projection) answered(ev flow.Event, b flow.QuestionAnswered) error {
 	}
 	if b.By == flow.Itself {
 		content["values"] = b.Values
-		p.entry(ev, "question.answered", p.actor(), "Answered itself: "+said, content)
+		p.entry(ev, incident.QuestionAnswered, p.actor(), "Answered itself: "+said, content)
 		return nil
 	}
-	p.entry(ev, "question.answered", b.By, "Answered: "+said, content)
-	return store.Audit(p.tx, b.By, "question.answer", b.Question, b.Choice)
+	p.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
+	return p.tx.Audit(b.By, "question.answer", b.Question, b.Choice)
 }
 
 func undo(r leave.Request) string {
@@ -227,11 +230,11 @@ func undo(r leave.Request) string {
 
 func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
 	in := p.intent(b.Attempt)
-	kind := "look.taken"
+	kind := incident.LookTaken
 	if in.Change {
-		kind = "change.ended"
+		kind = incident.ChangeEnded
 	} else if b.State != flow.OK || len(b.Missing) > 0 {
-		kind = "look.incomplete"
+		kind = incident.LookIncomplete
 	}
 	content := map[string]any{"attempt": b.Attempt, "target": in.Target, "shown": act.Show(in.Request), "state": b.State, "error": b.Error,
 		"output": b.Output, "stderr": b.Stderr, "readings": b.Readings, "missing": b.Missing, "took_ms": b.Took.Milliseconds(), "round": in.Round}
@@ -242,7 +245,7 @@ func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
 		content["differences"] = b.Differences
 	}
 	if in.Undo != "" {
-		kind = "undo.done"
+		kind = incident.UndoDone
 	}
 	p.entry(ev, kind, p.actor(), p.title(ev.Path), content)
 	if p.s.Late(b.Attempt) != nil {
@@ -257,34 +260,34 @@ func (p *projection) gate(ev flow.Event, b flow.GateRaised) error {
 		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
 		lines = append(lines, fmt.Sprintf("on %s: %s", r.Target.Name, act.Show(r)))
 	}
-	p.entry(ev, "gate.raised", p.actor(), "Asked for approval: "+p.title(ev.Path), map[string]any{"gate": b.Gate, "ask": b.Ask, "until": b.Until, "reasons": b.Reasons, "digest": b.Digest, "requests": shown})
+	p.entry(ev, incident.GateRaised, p.actor(), "Asked for approval: "+p.title(ev.Path), map[string]any{"gate": b.Gate, "ask": b.Ask, "until": b.Until, "reasons": b.Reasons, "digest": b.Digest, "requests": shown})
 	p.tell(ev, "Approval wanted from %s until %s: %s\n%s", b.Ask, b.Until.Format("15:04 MST"), p.title(ev.Path), strings.Join(lines, "\n"))
 	raised, err := json.Marshal(b)
 	if err != nil {
 		return err
 	}
-	p.sheet.Changed(store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
-	return p.tx.Create(&store.Gate{ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
+	p.changed("gate", b.Gate)
+	return p.tx.AddGate(&store.Gate{ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised})
 }
 
 func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
-	state, word := "refused", "Refused: "
+	state, kind, word := "refused", incident.GateRefused, "Refused: "
 	if b.Approved {
-		state, word = "approved", "Approved: "
+		state, kind, word = "approved", incident.GateApproved, "Approved: "
 	}
 	content := map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest}
 	if b.StartAt != nil {
 		content["start_at"] = b.StartAt
 	}
-	p.entry(ev, "gate."+state, b.By, word+p.title(ev.Path), content)
-	if err := store.Audit(p.tx, b.By, map[bool]string{true: "gate.approve", false: "gate.refuse"}[b.Approved], b.Gate, b.Comment); err != nil {
+	p.entry(ev, kind, b.By, word+p.title(ev.Path), content)
+	if err := p.tx.Audit(b.By, map[bool]string{true: "gate.approve", false: "gate.refuse"}[b.Approved], b.Gate, b.Comment); err != nil {
 		return err
 	}
-	p.sheet.Changed(store.Feed{Topic: "gate", Ref: b.Gate, Incident: p.run.Incident})
+	p.changed("gate", b.Gate)
 	if g, _, _ := p.s.OpenGate(b.Gate); g != nil {
 		return nil // it wants another person as well
 	}
-	return p.tx.Exec("update gate set state = ?, decided_by = ?, comment = ? where id = ?", state, b.By, b.Comment, b.Gate).Error
+	return p.tx.CloseGate(b.Gate, state, b.By, b.Comment)
 }
 
 func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
@@ -295,7 +298,7 @@ func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
 	if b.Text == "" {
 		b.Text = p.title(ev.Path)
 	}
-	p.entry(ev, "question.raised", p.actor(), title+p.title(ev.Path), map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until})
+	p.entry(ev, incident.QuestionRaised, p.actor(), title+p.title(ev.Path), map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until})
 	if b.Attempt != "" || !p.itself(b.Question) {
 		p.tell(ev, "Answer wanted from %s: %s", b.Ask, b.Text)
 	}
@@ -303,8 +306,8 @@ func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
 	if err != nil {
 		return err
 	}
-	p.sheet.Changed(store.Feed{Topic: "question", Ref: b.Question, Incident: p.run.Incident})
-	return p.tx.Create(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised}).Error
+	p.changed("question", b.Question)
+	return p.tx.AddQuestion(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised})
 }
 
 // itself reports whether a question has answered itself already.
@@ -324,7 +327,7 @@ func (p *projection) told(ev flow.Event, b flow.Told) error {
 			content["not_told"] = deaf
 		}
 	}
-	p.entry(ev, "told", p.actor(), p.title(ev.Path), content)
+	p.entry(ev, incident.Told, p.actor(), p.title(ev.Path), content)
 	if b.Text != "" {
 		p.tell(ev, "%s: %s", p.title(ev.Path), b.Text)
 	}
@@ -339,12 +342,21 @@ func (p *projection) deaf() (string, error) {
 	if p.s.Begun.Alert == nil {
 		return "no alert started this run", nil
 	}
-	var n int64
-	err := p.tx.Model(&store.Source{}).Where("name = ? and call_back <> ''", p.s.Begun.Alert["source"]).Count(&n).Error
-	if n == 0 && err == nil {
+	to, err := p.calledBack()
+	if to == nil && err == nil {
 		return "it has no address to be called back", nil
 	}
 	return "", err
+}
+
+// calledBack is the alert's source, if it is called back; nil otherwise.
+func (p *projection) calledBack() (*store.Source, error) {
+	name, _ := p.s.Begun.Alert["source"].(string)
+	src, err := p.tx.Source(name)
+	if err != nil || src == nil || src.CallBack == "" {
+		return nil, err
+	}
+	return src, nil
 }
 
 // allowed is how the record says that a change may begin without a gate of its own.
@@ -356,10 +368,10 @@ func allowed(c flow.Cleared) string {
 }
 
 func (p *projection) ended(ev flow.Event, b flow.Ended) {
-	kind, title := "run.ended", "Runbook ended: "+p.book.Title
+	kind, title := incident.RunEnded, "Runbook ended: "+p.book.Title
 	switch {
 	case b.State == flow.HandedOver:
-		kind, title = "run.handed-over", "Handed over to "+b.To
+		kind, title = incident.RunHandedOver, "Handed over to "+b.To
 		p.tell(ev, "Handed over to %s: %s", b.To, b.Because)
 	case b.Outcome == "":
 		p.tell(ev, "Runbook %s ended (%s): %s", p.book.Name, b.State, b.Because)
@@ -384,7 +396,7 @@ func headOf(s *flow.State, at time.Time) store.Head {
 
 // finish writes entries into the incident, closes it where the run says so, and sends messages off.
 func (p *projection) finish(s *flow.State) error {
-	p.sheet.Changed(store.Feed{Topic: "run", Ref: p.run.ID, Incident: p.run.Incident})
+	p.changed("run", p.run.ID)
 	link := p.e.Link + "/runs/" + p.run.ID
 	if p.run.Incident != nil {
 		link = fmt.Sprintf("%s/incidents/%d", p.e.Link, *p.run.Incident)
@@ -428,7 +440,7 @@ func (p *projection) record(s *flow.State) error {
 			}
 		}
 	}
-	p.sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: p.run.Incident})
+	p.changed("incident", fmt.Sprint(i.Number))
 	return p.sheet.Write(i, p.entries...)
 }
 
@@ -438,11 +450,7 @@ func (p *projection) othersWait(i *store.Incident) (string, error) {
 	if i.WaitingOn == "nobody" || i.WaitingOn == "" {
 		return "nobody", nil
 	}
-	var open struct{ Gates, Questions, Over int64 }
-	err := p.tx.Raw(`select (select count(*) from gate where incident = ? and state = 'open' and run <> ?) as gates,
-		(select count(*) from question where incident = ? and state = 'open' and run <> ?) as questions,
-		(select count(*) from run where incident = ? and id <> ? and ended_at >= ? and state <> 'cancelled') as over`,
-		i.Number, p.run.ID, i.Number, p.run.ID, i.Number, p.run.ID, p.run.BegunAt).Scan(&open).Error
+	open, err := p.tx.OthersWaiting(p.run)
 	switch {
 	case err != nil:
 		return "", fmt.Errorf("read who is waited for: %w", err)
@@ -461,18 +469,18 @@ func (p *projection) close(i *store.Incident) error {
 	if i.State != "open" {
 		return nil
 	}
-	var others int64
-	if err := p.tx.Model(&store.Run{}).Where("incident = ? and id <> ? and ended_at is null", i.Number, p.run.ID).Count(&others).Error; err != nil {
+	others, err := p.tx.Working(i.Number, p.run.ID)
+	if err != nil {
 		return err
 	}
 	if others > 0 {
-		p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: "incident.kept-open", Actor: p.actor(), Run: p.run.ID,
+		p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.KeptOpen, Actor: p.actor(), Run: p.run.ID,
 			Title: fmt.Sprintf("Not closed: %d other run is still under way", others), Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
 		return nil
 	}
 	at := p.at
 	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", p.closing.Outcome, p.closing.Because, &at
-	p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: "incident.closed", Actor: p.actor(), Run: p.run.ID,
+	p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.Closed, Actor: p.actor(), Run: p.run.ID,
 		Title: "Closed: " + p.closing.Outcome, Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
 	p.rooms = append(p.rooms, message{key: p.run.ID + ":closed:room", text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because)})
 	return nil
@@ -482,9 +490,8 @@ func (p *projection) tellSource(s *flow.State) error {
 	if len(p.sources) == 0 || s.Begun.Alert == nil {
 		return nil
 	}
-	name, _ := s.Begun.Alert["source"].(string)
-	var src []store.Source
-	if err := p.tx.Where("name = ? and call_back <> ''", name).Find(&src).Error; err != nil || len(src) == 0 {
+	src, err := p.calledBack()
+	if err != nil || src == nil {
 		return err
 	}
 	for _, m := range p.sources {
@@ -492,74 +499,61 @@ func (p *projection) tellSource(s *flow.State) error {
 		if err != nil {
 			return err
 		}
-		p.sheet.out = append(p.sheet.out, store.Delivery{Key: m.key, Kind: "source", Address: name, Body: string(body), Incident: p.run.Incident, State: "queued", QueuedAt: p.e.now()})
+		p.sheet.out = append(p.sheet.out, store.Delivery{Key: m.key, Kind: "source", Address: src.Name, Body: string(body), Incident: p.run.Incident, State: "queued", QueuedAt: p.e.now()})
 	}
 	return nil
 }
 
 // tellStopped writes down and tells that a run stands still or is over, and a person is needed.
-func (e *Engine) tellStopped(ctx context.Context, tx *gorm.DB, run *store.Run, kind, title, because string) error {
-	sheet := e.Sheet(tx)
-	link := e.Link + "/runs/" + run.ID
+func (s *Sheet) tellStopped(run *store.Run, kind incident.Kind, title, because string) error {
+	link := s.e.Link + "/runs/" + run.ID
 	if run.Incident != nil {
-		link = fmt.Sprintf("%s/incidents/%d", e.Link, *run.Incident)
+		link = fmt.Sprintf("%s/incidents/%d", s.e.Link, *run.Incident)
 	}
-	err := e.enter(sheet, run, func(i *store.Incident) { i.WaitingOn = "person" }, store.NewEntry{Kind: kind, Actor: "urgentis", Title: title, Content: map[string]any{"because": because}})
+	err := s.enter(run, func(i *store.Incident) { i.WaitingOn = "person" }, store.NewEntry{
+		Kind: kind, Actor: "urgentis", Title: title, Content: map[string]any{"because": because},
+	})
 	if err != nil {
 		return err
 	}
-	if err := sheet.Room(run.Incident, run.ID+":"+kind+":room", "Runbook "+run.Runbook+": "+because, link); err != nil {
-		return err
-	}
-	return sheet.Flush(ctx)
+	return s.Room(run.Incident, run.ID+":"+string(kind)+":room", "Runbook "+run.Runbook+": "+because, link)
 }
 
 // tellDecided writes down what a person decided about a run that nobody drives.
-func (e *Engine) tellDecided(ctx context.Context, tx *gorm.DB, run *store.Run, kind, by, title, because string) error {
-	sheet := e.Sheet(tx)
-	err := e.enter(sheet, run, func(*store.Incident) {}, store.NewEntry{Kind: kind, Actor: by, Title: title, Content: map[string]any{"because": because}})
-	if err != nil {
-		return err
-	}
-	return sheet.Flush(ctx)
+func (s *Sheet) tellDecided(run *store.Run, kind incident.Kind, by, title, because string) error {
+	return s.enter(run, func(*store.Incident) {}, store.NewEntry{
+		Kind: kind, Actor: by, Title: title, Content: map[string]any{"because": because},
+	})
 }
 
 // enter writes an entry about a run into the record of its incident, if it has one.
-func (e *Engine) enter(sheet *Sheet, run *store.Run, alter func(*store.Incident), entry store.NewEntry) error {
-	sheet.Changed(store.Feed{Topic: "run", Ref: run.ID, Incident: run.Incident})
+func (s *Sheet) enter(run *store.Run, alter func(*store.Incident), entry store.NewEntry) error {
+	s.Changed(store.Feed{Topic: "run", Ref: run.ID, Incident: run.Incident, Service: run.Service})
 	if run.Incident == nil {
 		return nil
 	}
-	i, err := sheet.Incident(*run.Incident)
+	i, err := s.Incident(*run.Incident)
 	if err != nil {
 		return err
 	}
 	if i.State == "open" {
 		alter(i)
 	}
-	entry.At, entry.Run = e.now(), run.ID
-	if err := sheet.Write(i, entry); err != nil {
+	entry.At, entry.Run = s.e.now(), run.ID
+	if err := s.Record.Write(i, entry); err != nil {
 		return err
 	}
-	sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident})
+	s.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident, Service: i.Service})
 	return nil
 }
 
 // closeOpen takes back what a run that is over still has open, and its locks.
-func (e *Engine) closeOpen(ctx context.Context, tx *gorm.DB, run string) error {
-	if err := withdraw(tx, run); err != nil {
+func (s *Sheet) closeOpen(run string) error {
+	if err := s.tx.Withdraw(run); err != nil {
 		return err
 	}
-	if err := store.SetTimer(tx, run, time.Time{}); err != nil {
+	if err := s.tx.SetTimer(run, time.Time{}); err != nil {
 		return err
 	}
-	return e.Store.ReleaseLocks(ctx, tx, run)
-}
-
-// withdraw closes gates and questions of a run that is over: what still waits for a person waits for nobody now.
-func withdraw(tx *gorm.DB, run string) error {
-	if err := tx.Exec("update gate set state = 'withdrawn' where run = ? and state = 'open'", run).Error; err != nil {
-		return err
-	}
-	return tx.Exec("update question set state = 'withdrawn' where run = ? and state = 'open'", run).Error
+	return s.tx.ReleaseLocks(run)
 }

@@ -15,12 +15,13 @@ import (
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 // What the database refuses for what it is ends the run with a sentence, after few tries.
 func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
 	b := set(t, source(t))
-	require.NoError(t, b.store.DB.Exec(`create sequence refusals;
+	require.NoError(t, testdb.SQL(b.store).Exec(`create sequence refusals;
 		create function refuse() returns trigger language plpgsql as $$ begin perform nextval('refusals'); raise exception 'no such event' using errcode = '22P05'; end $$;
 		create trigger refuses before insert on event for each row when (new.kind = 'check.judged') execute function refuse()`).Error)
 	taken := b.alert()
@@ -29,7 +30,7 @@ func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
 	assert.Contains(t, run.Because, "cannot be written down")
 	assert.Contains(t, b.kinds(taken.Incident), "run.failed")
 	var tries int
-	require.NoError(t, b.store.DB.Raw("select last_value from refusals").Scan(&tries).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select last_value from refusals").Scan(&tries).Error)
 	assert.LessOrEqual(t, tries, 5)
 	require.Zero(t, b.q.parked)
 }
@@ -37,16 +38,16 @@ func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
 // A database that cannot be written for a while is waited for, and not asked without a pause.
 func TestWhatCannotBeWrittenNowIsTriedAgain(t *testing.T) {
 	b := set(t, source(t))
-	require.NoError(t, b.store.DB.Exec(`create sequence refusals;
+	require.NoError(t, testdb.SQL(b.store).Exec(`create sequence refusals;
 		create function refuse() returns trigger language plpgsql as $$ begin perform nextval('refusals'); raise exception 'the disk is full' using errcode = '53100'; end $$;
 		create trigger refuses before insert on event for each row when (new.kind = 'check.judged') execute function refuse()`).Error)
 	b.alert()
 	time.Sleep(2 * time.Second)
 	var tries int
-	require.NoError(t, b.store.DB.Raw("select last_value from refusals").Scan(&tries).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw("select last_value from refusals").Scan(&tries).Error)
 	assert.Greater(t, tries, 3)
 	assert.Less(t, tries, 20)
-	require.NoError(t, b.store.DB.Exec("drop trigger refuses on event").Error)
+	require.NoError(t, testdb.SQL(b.store).Exec("drop trigger refuses on event").Error)
 	b.decide(true)
 	assert.Equal(t, flow.Done, b.ended().State)
 }

@@ -30,7 +30,7 @@ func (e *Engine) Read(ctx context.Context, run string) (*flow.State, error) {
 
 // Pretend makes the beginning of a run that is only played, with the estate as it is, and links its runbook.
 func (e *Engine) Pretend(ctx context.Context, st Start) (flow.Begun, *runbook.Book, error) {
-	est, err := readEstate(e.Store.DB.WithContext(ctx), st.Book)
+	est, err := readEstate(e.Store.In(ctx), st.Book)
 	if err != nil {
 		return flow.Begun{}, nil, err
 	}
@@ -102,7 +102,7 @@ func (e *Engine) Rehearse(ctx context.Context, book *runbook.Book, begun flow.Be
 			return e.lookOnly(ctx, book, in, now)
 		},
 		Leave: func(a flow.AskLeave) flow.LeaveGiven {
-			given, err := e.leave(e.Store.DB.WithContext(ctx), book, a)
+			given, err := e.leave(e.Store.In(ctx), book, a)
 			if err != nil {
 				return flow.LeaveGiven{Verdict: leave.No, Reasons: []string{err.Error()}}
 			}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 
 	"github.com/riverqueue/river"
-	"gorm.io/gorm"
 
 	"urgentis/core/flow"
 	"urgentis/internal/store"
@@ -19,7 +18,7 @@ type Sheet struct {
 	// Bulk takes rows that are to be written with the rest.
 	Bulk   *store.Bulk
 	e      *Engine
-	tx     *gorm.DB
+	tx     *store.Tx
 	out    []store.Delivery
 	runs   []store.Run
 	events []flow.Event
@@ -27,9 +26,23 @@ type Sheet struct {
 }
 
 // Sheet begins to collect.
-func (e *Engine) Sheet(tx *gorm.DB) *Sheet {
+func (e *Engine) Sheet(tx *store.Tx) *Sheet {
 	return &Sheet{Record: store.NewRecord(tx), Bulk: store.NewBulk(tx), e: e, tx: tx}
 }
+
+// Write writes one sheet in a transaction of its own; nothing of it where f fails.
+func (e *Engine) Write(ctx context.Context, f func(s *Sheet) error) error {
+	return e.Store.Tx(ctx, func(tx *store.Tx) error {
+		s := e.Sheet(tx)
+		if err := f(s); err != nil {
+			return err
+		}
+		return s.Flush()
+	})
+}
+
+// Tx is the transaction that the sheet is written in.
+func (s *Sheet) Tx() *store.Tx { return s.tx }
 
 // Room sends a message to every room, once per key.
 func (s *Sheet) Room(incident *int64, key, text, link string) error {
@@ -61,7 +74,7 @@ func (s *Sheet) take() {
 	if len(taken) == 0 {
 		return
 	}
-	store.After(s.tx, func(committed bool) {
+	s.tx.After(func(committed bool) {
 		for i := range taken {
 			r := taken[i]
 			if !committed || s.e.ctx.Err() != nil {
@@ -75,7 +88,7 @@ func (s *Sheet) take() {
 }
 
 // Flush writes all that was collected, and what was added to the bulk besides.
-func (s *Sheet) Flush(ctx context.Context) error {
+func (s *Sheet) Flush() error {
 	s.take()
 	if err := store.AddRuns(s.Bulk, s.runs, s.events); err != nil {
 		return fmt.Errorf("begin runs: %w", err)
@@ -92,14 +105,11 @@ func (s *Sheet) Flush(ctx context.Context) error {
 			jobs = append(jobs, store.Doorbell{Run: r.ID})
 		}
 	}
-	if len(s.out) > 0 {
-		// The database numbers them, and their jobs carry the numbers.
-		if err := s.tx.CreateInBatches(&s.out, 1000).Error; err != nil {
-			return fmt.Errorf("put messages into the outbox: %w", err)
-		}
+	if err := s.tx.AddDeliveries(s.out); err != nil {
+		return fmt.Errorf("put messages into the outbox: %w", err)
 	}
 	for _, d := range s.out {
 		jobs = append(jobs, store.Deliver{ID: d.ID})
 	}
-	return s.e.Store.Enqueue(ctx, s.tx, jobs...)
+	return s.tx.Enqueue(jobs...)
 }

@@ -14,13 +14,13 @@ import (
 	"urgentis/internal/store"
 )
 
-// notRunning refuses to let a change be done again, or count as not done, while what it began is seen running on its
-// target. Where nobody can see, it does not stand in the way.
-func (e *Engine) notRunning(ctx context.Context, question, choice string) error {
+// StillRunning refuses to let a change be done again, or count as not done, while what it began is seen running on its
+// target. Where nobody can see, it does not stand in the way. It asks the target, and takes as long as that does.
+func (e *Engine) StillRunning(ctx context.Context, q *store.Question, choice string) error {
 	if !flow.SaysNotBegun(choice) {
 		return nil
 	}
-	in, err := e.askedAbout(ctx, question)
+	in, err := e.askedAbout(ctx, q)
 	if err != nil || in == nil {
 		return nil // what is wrong with the question is said where it is answered
 	}
@@ -31,11 +31,7 @@ func (e *Engine) notRunning(ctx context.Context, question, choice string) error 
 }
 
 // askedAbout gives the change whose outcome an open question is about; nil for other questions.
-func (e *Engine) askedAbout(ctx context.Context, question string) (*flow.Intent, error) {
-	var q store.Question
-	if err := e.Store.DB.WithContext(ctx).Where("id = ?", question).Take(&q).Error; err != nil {
-		return nil, err
-	}
+func (e *Engine) askedAbout(ctx context.Context, q *store.Question) (*flow.Intent, error) {
 	var raised flow.QuestionRaised
 	if err := json.Unmarshal(q.Raised, &raised); err != nil || raised.Attempt == "" {
 		return nil, err

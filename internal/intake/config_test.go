@@ -6,17 +6,17 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gorm.io/gorm"
 
 	"urgentis/core/alert"
 	"urgentis/core/flow"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 // begunBy gives how the run of an incident was begun.
 func begunBy(t *testing.T, s *store.Store, incident int64) flow.Begun {
 	var run string
-	require.NoError(t, s.DB.Raw("select id from run where incident = ?", incident).Scan(&run).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select id from run where incident = ?", incident).Scan(&run).Error)
 	log, err := s.Log(context.Background(), run, 0)
 	require.NoError(t, err)
 	require.NotEmpty(t, log)
@@ -35,7 +35,7 @@ func TestWhatIsKeptReadFollowsEveryChange(t *testing.T) {
 		return begunBy(t, s, got.Incident)
 	}
 	deliveries := func() (n int) {
-		require.NoError(t, s.DB.Raw("select count(*) from delivery").Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery").Scan(&n).Error)
 		return n
 	}
 	b := take("1")
@@ -44,15 +44,15 @@ func TestWhatIsKeptReadFollowsEveryChange(t *testing.T) {
 	assert.Equal(t, "o", b.Service["owner"])
 	assert.Zero(t, deliveries())
 
-	require.NoError(t, s.DB.Create(&store.Target{Name: "h1", Service: "s", Address: "127.0.0.9", Port: 22, Labels: store.Labels{"role": "x"}}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Target{Name: "h1", Service: "s", Address: "127.0.0.9", Port: 22, Labels: store.Labels{"role": "x"}}).Error)
 	assert.Len(t, take("2").Estate, 1)
-	require.NoError(t, s.DB.Exec("update target set labels = '{\"role\": \"y\"}'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update target set labels = '{\"role\": \"y\"}'").Error)
 	assert.Equal(t, "y", take("3").Estate[0].Labels["role"])
-	require.NoError(t, s.DB.Exec("delete from target").Error)
+	require.NoError(t, testdb.SQL(s).Exec("delete from target").Error)
 	assert.Empty(t, take("4").Estate)
-	require.NoError(t, s.DB.Create(&store.Service{Name: "s", Owner: "harbour", Stance: "ask"}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Service{Name: "s", Owner: "harbour", Stance: "ask"}).Error)
 	assert.Equal(t, "harbour", take("5").Service["owner"])
-	require.NoError(t, s.DB.Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.9/"}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.9/"}).Error)
 	take("6")
 	assert.NotZero(t, deliveries())
 	second, _, err := s.PushRunbook(ctx, book+"about: Another text.\n", "iva")
@@ -69,8 +69,8 @@ func TestTriggersThatCouldNotBeReadAreNotKept(t *testing.T) {
 	require.NoError(t, err)
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-		_, err := in.triggers.load(tx.WithContext(gone), in.engine, 1)
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+		_, err := in.triggers.load(tx.With(gone), in.engine, 1)
 		assert.ErrorIs(t, err, context.Canceled)
 		l, err := in.triggers.load(tx, in.engine, 1)
 		require.NoError(t, err)

@@ -6,6 +6,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/flow"
+	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/store"
 )
@@ -21,7 +22,7 @@ func (w *writing) raise(a *store.Alert) error {
 		return err
 	}
 	a.Incident = &inc.Number
-	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "alert.raised", Actor: "source:" + a.Source, Title: a.Summary, Content: Snapshot(a)}); err != nil {
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertRaised, Actor: "source:" + a.Source, Title: a.Summary, Content: Snapshot(a)}); err != nil {
 		return err
 	}
 	if err := w.send(inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
@@ -36,7 +37,9 @@ func (w *writing) raise(a *store.Alert) error {
 }
 
 func (w *writing) changed(a *store.Alert) {
-	w.sheet.Changed(store.Feed{Topic: "alert", Ref: a.ID, Incident: a.Incident}, store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident})
+	w.sheet.Changed(
+		store.Feed{Topic: "alert", Ref: a.ID, Incident: a.Incident, Service: a.Service},
+		store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident, Service: a.Service})
 }
 
 func (w *writing) send(inc *store.Incident, key, text string) error {
@@ -54,7 +57,7 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 	}
 	// The runs first, then their incident: in that order everybody locks them.
 	news := flow.AlertChanged{State: a.State, Severity: a.Severity, Cleared: change == alert.Clear, Worse: change == alert.Worse}
-	if err := w.sheet.AlertChanged(w.tx.Statement.Context, a.ID, news); err != nil {
+	if err := w.sheet.AlertChanged(a.ID, news); err != nil {
 		return err
 	}
 	if a.Incident != nil {
@@ -65,7 +68,7 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
 		content := Snapshot(a)
 		content["was"] = was
-		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "alert." + string(change), Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}); err != nil {
+		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertKind(string(change)), Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}); err != nil {
 			return err
 		}
 		verdicts, err := w.letGo(a, inc)
@@ -82,7 +85,7 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		}
 		w.changed(a)
 	}
-	return w.tx.Save(a).Error
+	return w.tx.Save(a)
 }
 
 // worse tells that an alert became worse, to a record that was closed too: that is opened again, and what started for
@@ -110,12 +113,12 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		return nil
 	}
 	quiet := quietTime
-	var minutes []int
-	if err := w.tx.Raw("select quiet_minutes from service where name = ?", a.Service).Scan(&minutes).Error; err != nil {
+	service, err := w.tx.Service(a.Service)
+	if err != nil {
 		return fmt.Errorf("read the service's quiet time: %w", err)
 	}
-	if len(minutes) > 0 && minutes[0] > 0 {
-		quiet = time.Duration(minutes[0]) * time.Minute
+	if service != nil && service.QuietMinutes > 0 {
+		quiet = time.Duration(service.QuietMinutes) * time.Minute
 	}
 	if w.now.Before(closed.Add(quiet)) {
 		return nil
@@ -135,10 +138,10 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		return err
 	}
 	w.changed(a)
-	return w.tx.Save(a).Error
+	return w.tx.Save(a)
 }
 
 func (w *writing) reopen(inc *store.Incident, because string) error {
 	inc.State, inc.WaitingOn, inc.Outcome, inc.Because, inc.ResolvedAt = "open", "nobody", "", "", nil
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "incident.reopened", Actor: "urgentis", Title: "Open again: " + because, Content: map[string]any{"because": because}})
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.Reopened, Actor: "urgentis", Title: "Open again: " + because, Content: map[string]any{"because": because}})
 }

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
-	"gorm.io/gorm"
 
 	"urgentis/core/alert"
 	"urgentis/internal/engine"
@@ -213,13 +212,9 @@ func (in *Intake) commit(batch []*item) {
 
 // tellAside tells the room about an alert that is not taken because instances died of it.
 func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
-	err := in.store.Tx(ctx, func(tx *gorm.DB) error {
-		sheet := in.engine.Sheet(tx)
+	err := in.engine.Write(ctx, func(sheet *engine.Sheet) error {
 		text := fmt.Sprintf("An alert of %s (%s) is not taken: %s. A person must look.", it.source, it.report.Key, why)
-		if err := sheet.Room(nil, store.NewID("aside"), text, in.engine.Link+"/alerts"); err != nil {
-			return err
-		}
-		return sheet.Flush(ctx)
+		return sheet.Room(nil, store.NewID("aside"), text, in.engine.Link+"/alerts")
 	})
 	if err != nil {
 		in.log.Error("tell about an alert that is set aside", "error", err)
@@ -234,8 +229,8 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 		}
 	}()
 	out = make([]Taken, len(batch))
-	err = in.store.Tx(ctx, func(tx *gorm.DB) error {
-		b, err := in.open(ctx, tx, batch)
+	err = in.store.Tx(ctx, func(tx *store.Tx) error {
+		b, err := in.open(tx, batch)
 		if err != nil {
 			return err
 		}
@@ -244,7 +239,7 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 				return err
 			}
 		}
-		return b.flush(ctx)
+		return b.flush()
 	})
 	return out, err
 }
@@ -252,7 +247,7 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 // writing is one batch inside its transaction.
 type writing struct {
 	in      *Intake
-	tx      *gorm.DB
+	tx      *store.Tx
 	open    map[string]*store.Alert
 	closed  map[string]time.Time // when the incidents of open alerts were closed
 	touched map[string]bool
@@ -264,7 +259,7 @@ type writing struct {
 }
 
 // writing begins to write with the triggers as they are now.
-func (in *Intake) writing(ctx context.Context, tx *gorm.DB) (*writing, error) {
+func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, closed: map[string]time.Time{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
 	version, err := w.sheet.Config()
 	if err != nil {
@@ -274,38 +269,23 @@ func (in *Intake) writing(ctx context.Context, tx *gorm.DB) (*writing, error) {
 	return w, err
 }
 
-func (in *Intake) open(ctx context.Context, tx *gorm.DB, batch []*item) (*writing, error) {
-	w, err := in.writing(ctx, tx)
+func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
+	w, err := in.writing(tx)
 	if err != nil {
 		return nil, err
 	}
-	type identity struct {
-		Source string `json:"source"`
-		Key    string `json:"key"`
-	}
-	seen := map[identity]bool{}
-	ids := make([]identity, 0, len(batch))
+	seen := map[store.Identity]bool{}
+	ids := make([]store.Identity, 0, len(batch))
 	for _, it := range batch {
 		w.sources[it.source] = true
-		if id := (identity{it.source, it.report.Key}); !seen[id] {
+		if id := (store.Identity{Source: it.source, Key: it.report.Key}); !seen[id] {
 			seen[id] = true
 			ids = append(ids, id)
 		}
 	}
-	wanted, err := json.Marshal(ids)
+	rows, err := tx.OpenAlerts(ids)
 	if err != nil {
 		return nil, err
-	}
-	// Each identity is one probe of the index of open alerts, however many are open.
-	var rows []struct {
-		store.Alert
-		ClosedAt *time.Time // when its incident was closed
-	}
-	err = tx.Raw(`select a.*, i.resolved_at as closed_at from json_to_recordset(?::json) as v(source text, key text)
-		cross join lateral (select * from alert where state = 'open' and source = v.source and key = v.key limit 1 for update) a
-		left join incident i on i.number = a.incident and i.state = 'resolved'`, string(wanted)).Scan(&rows).Error
-	if err != nil {
-		return nil, fmt.Errorf("read open alerts: %w", err)
 	}
 	for i := range rows {
 		id := rows[i].Source + "\x00" + rows[i].Key
@@ -365,33 +345,18 @@ func (w *writing) take(it *item) (Taken, error) {
 }
 
 // flush writes what repeats altered, once for each alert, and the marks of the sources.
-func (w *writing) flush(ctx context.Context) error {
-	type seen struct {
-		ID     string    `json:"id"`
-		Count  int64     `json:"count"`
-		LastAt time.Time `json:"last_at"`
-	}
-	var repeats []seen
-	var changed []string
+func (w *writing) flush() error {
+	var repeats []*store.Alert
 	if err := store.Add(w.sheet.Bulk, w.fresh); err != nil {
 		return fmt.Errorf("keep alerts: %w", err)
 	}
 	for id := range w.touched {
 		if a := w.open[id]; a != nil && !slices.Contains(w.fresh, a) {
-			repeats, changed = append(repeats, seen{a.ID, a.Count, a.LastAt}), append(changed, a.ID)
+			repeats = append(repeats, a)
 		}
 	}
-	if len(repeats) > 0 {
-		list, err := json.Marshal(repeats)
-		if err != nil {
-			return err
-		}
-		// Named a second time as an array, each alert is one probe of the key, however many there are.
-		if err := w.tx.Exec(`update alert a set count = v.count, last_at = v.last_at
-			from json_to_recordset(?::json) as v(id text, count bigint, last_at timestamptz)
-			where a.id = v.id and a.id = any (?::text[])`, string(list), store.Array(changed)).Error; err != nil {
-			return err
-		}
+	if err := w.tx.Repeated(repeats); err != nil {
+		return err
 	}
 	for s := range w.sources {
 		// Every alert need not lock the source's row: a mark each second is enough.
@@ -399,11 +364,11 @@ func (w *writing) flush(ctx context.Context) error {
 			continue
 		}
 		w.in.marked.Add(s, w.now)
-		if err := w.tx.Exec("update source set last_alert_at = now() where name = ? and (last_alert_at is null or last_alert_at < now() - interval '1 second')", s).Error; err != nil {
+		if err := w.tx.MarkSource(s); err != nil {
 			return err
 		}
 	}
-	return w.sheet.Flush(ctx)
+	return w.sheet.Flush()
 }
 
 // Snapshot is an alert as expressions see it.

@@ -53,7 +53,7 @@ func TestManyAtOnceAreEachKeptOnce(t *testing.T) {
 	}
 	wg.Wait()
 	var got struct{ Alerts, Times, Incidents, Runs, Begun, Bells int }
-	require.NoError(t, s.DB.Raw(`select (select count(*) from alert) as alerts, (select sum(count) from alert) as times, (select count(*) from incident) as incidents,
+	require.NoError(t, testdb.SQL(s).Raw(`select (select count(*) from alert) as alerts, (select sum(count) from alert) as times, (select count(*) from incident) as incidents,
 		(select count(*) from run) as runs, (select count(*) from event) as begun, (select count(*) from river_job) as bells`).Scan(&got).Error)
 	assert.Equal(t, keys, got.Alerts)
 	assert.Equal(t, keys*times, got.Times)
@@ -85,10 +85,10 @@ func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
 	}
 	assert.Equal(t, []alert.Change{alert.New, alert.Repeat, alert.Worse, alert.Worse, alert.Better, alert.Clear, alert.New}, changes)
 	var started []string
-	require.NoError(t, s.DB.Raw("select started_by from run order by incident, begun_at, started_by").Scan(&started).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select started_by from run order by incident, begun_at, started_by").Scan(&started).Error)
 	assert.ElementsMatch(t, []string{"trigger:b/any", "trigger:b/bad", "trigger:b/any"}, started)
 	var count int64
-	require.NoError(t, s.DB.Raw("select count from alert where state = 'cleared'").Scan(&count).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select count from alert where state = 'cleared'").Scan(&count).Error)
 	assert.EqualValues(t, 6, count)
 }
 
@@ -122,7 +122,7 @@ func TestOneBadReportHarmsNoOther(t *testing.T) {
 		assert.ErrorIs(t, a.err, ErrRefused, it.report.Key)
 	}
 	var n int
-	require.NoError(t, s.DB.Raw("select count(*) from run").Scan(&n).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select count(*) from run").Scan(&n).Error)
 	assert.Equal(t, 3, n, "each of the good ones starts its run")
 }
 
@@ -134,7 +134,7 @@ func TestAnUnsoundRunHarmsNoAlert(t *testing.T) {
 	require.NoError(t, err)
 	_, err = in.Take(ctx, "mon", report("k", alert.Major))
 	require.NoError(t, err)
-	require.NoError(t, s.DB.Exec("update revision set text = 'urgentis: runbook/0'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update revision set text = 'urgentis: runbook/0'").Error)
 	in.engine = engine.New(engine.Config{Store: s, Log: slog.New(slog.DiscardHandler)}) // it has read nothing yet
 	got, err := in.Take(ctx, "mon", report("k", alert.Minor))
 	require.NoError(t, err)
@@ -151,12 +151,12 @@ func TestOneStartThatCannotBeBegunHarmsNoOther(t *testing.T) {
 		_, err = in.Take(ctx, "mon", report(k, alert.Major))
 		require.NoError(t, err)
 	}
-	require.NoError(t, s.DB.Exec("alter table run add constraint refuses check (incident <> 1)").Error)
-	require.NoError(t, s.DB.Exec("update starting set due = now() - interval '1 second'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("alter table run add constraint refuses check (incident <> 1)").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update starting set due = now() - interval '1 second'").Error)
 	require.Eventually(t, func() bool {
 		var left, runs int
-		require.NoError(t, s.DB.Raw("select count(*) from starting").Scan(&left).Error)
-		require.NoError(t, s.DB.Raw("select count(*) from run where incident = 2").Scan(&runs).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from starting").Scan(&left).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from run where incident = 2").Scan(&runs).Error)
 		return left == 0 && runs == 1
 	}, 20*time.Second, 20*time.Millisecond)
 	assert.Contains(t, told(t, s, 1), "run.refused")
@@ -168,25 +168,25 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	ctx := context.Background()
 	_, _, err := s.PushRunbook(ctx, book, "iva")
 	require.NoError(t, err)
-	require.NoError(t, s.DB.Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error)
+	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error)
 	take := func(sev alert.Severity) Taken {
 		got, err := in.Take(ctx, "mon", report("k", sev))
 		require.NoError(t, err)
 		return got
 	}
 	runs := func() (n int) {
-		require.NoError(t, s.DB.Raw("select count(*) from run").Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from run").Scan(&n).Error)
 		return n
 	}
 	state := func() (st string) {
-		require.NoError(t, s.DB.Raw("select state from incident").Scan(&st).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select state from incident").Scan(&st).Error)
 		return st
 	}
 	closeIt := func(ago string) {
-		require.NoError(t, s.DB.Exec("update incident set state = 'resolved', resolved_at = now() - ?::interval", ago).Error)
+		require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() - ?::interval", ago).Error)
 	}
 	messages := func() (n int) {
-		require.NoError(t, s.DB.Raw("select count(*) from delivery").Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery").Scan(&n).Error)
 		return n
 	}
 	take(alert.Major)
@@ -212,8 +212,8 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	take(alert.Critical)
 	assert.Equal(t, 3, runs(), "once")
 
-	require.NoError(t, s.DB.Exec("insert into service (name, title, owner, stance, quiet_minutes) values ('slow', '', 'o', 'ask', 60)").Error)
-	require.NoError(t, s.DB.Exec("update alert set service = 'slow'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("insert into service (name, title, owner, stance, quiet_minutes) values ('slow', '', 'o', 'ask', 60)").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update alert set service = 'slow'").Error)
 	closeIt("16 minutes")
 	take(alert.Critical)
 	assert.Equal(t, "resolved", state(), "the service says an hour")
@@ -234,6 +234,6 @@ func TestARunBegunInABatchHearsWhatComesInIt(t *testing.T) {
 	}
 	in.keep(items)
 	var heard []string
-	require.NoError(t, s.DB.Raw("select body from event where body like '%cleared%'").Scan(&heard).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select body from event where body like '%cleared%'").Scan(&heard).Error)
 	assert.Len(t, heard, 1)
 }

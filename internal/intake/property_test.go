@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"urgentis/core/alert"
+	"urgentis/internal/testdb"
 )
 
 const heardBook = `urgentis: runbook/1
@@ -67,7 +68,7 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 		}
 		for key, times := range raised {
 			var heard []int
-			require.NoError(t, s.DB.Raw(`select (select count(*) from event e where e.run = r.id and e.kind = 'alert.changed') from alert a
+			require.NoError(t, testdb.SQL(s).Raw(`select (select count(*) from event e where e.run = r.id and e.kind = 'alert.changed') from alert a
 				join run r on r.alert = a.id where a.key = ? order by a.first_at, a.id`, key).Scan(&heard).Error)
 			require.Len(t, heard, times, "one run for each time that it was raised")
 			var all, want int

@@ -7,9 +7,8 @@ import (
 	"slices"
 	"time"
 
-	"gorm.io/gorm"
-
 	"urgentis/core/expr"
+	"urgentis/core/incident"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
@@ -68,7 +67,7 @@ func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Ve
 		return nil
 	}
 	inc.WaitingOn = "person"
-	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "nothing.started", Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}); err != nil {
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.NothingStarted, Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}); err != nil {
 		return err
 	}
 	return w.send(inc, "nobody", fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number))
@@ -104,7 +103,7 @@ func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.
 		return nil
 	}
 	v.Error = refused.Error()
-	err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.refused", Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
+	err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunRefused, Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
 		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": v.Error}})
 	if err != nil {
 		return err
@@ -137,18 +136,11 @@ func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
 	if st.AtMost == 0 {
 		return nil, nil
 	}
-	// Two writers must not both take the last one.
-	if err := w.tx.Exec("select pg_advisory_xact_lock(hashtextextended('starts', 5))").Error; err != nil {
-		return nil, err
+	counted, err := w.tx.CountStart(v.Runbook, v.Name, st.AtMost, w.now.Add(-st.Per), w.now)
+	if err == nil && !counted {
+		refused = fmt.Errorf("it may start %d per %s at most, and has: a person is needed", st.AtMost, short(st.Per))
 	}
-	var n int
-	if err := w.tx.Raw("select count(*) from started where runbook = ? and start = ? and at > ?", v.Runbook, v.Name, w.now.Add(-st.Per)).Scan(&n).Error; err != nil {
-		return nil, fmt.Errorf("count starts: %w", err)
-	}
-	if n >= st.AtMost {
-		return fmt.Errorf("it may start %d per %s at most, and has: a person is needed", st.AtMost, short(st.Per)), nil
-	}
-	return nil, w.tx.Exec("insert into started (runbook, start, at) values (?, ?, ?)", v.Runbook, v.Name, w.now).Error
+	return refused, err
 }
 
 // short writes a time span without the parts that are zero.
@@ -166,11 +158,16 @@ func short(d time.Duration) string {
 func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, steady time.Duration) error {
 	due := w.now.Add(steady)
 	v.Started, v.StartsAt = false, &due
-	if err := w.tx.Exec("insert into starting (alert, runbook, start, due) values (?, ?, ?, ?) on conflict do nothing", a.ID, v.Runbook, v.Name, due).Error; err != nil {
-		return fmt.Errorf("let a start wait: %w", err)
+	if err := w.tx.AddWaiting(waiting(a, *v), due); err != nil {
+		return err
 	}
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.held", Actor: actor(*v), Title: fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, short(steady)),
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunHeld, Actor: actor(*v), Title: fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, short(steady)),
 		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due}})
+}
+
+// waiting is how a start that waits is kept.
+func waiting(a *store.Alert, v trigger.Verdict) store.Waiting {
+	return store.Waiting{Alert: a.ID, Runbook: v.Runbook, Start: v.Name}
 }
 
 // letGo drops the starts that wait and whose condition no longer holds, and gives what became of all.
@@ -210,10 +207,10 @@ func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
 
 func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, why string) error {
 	v.Started, v.StartsAt, v.Error = false, nil, why
-	if err := w.tx.Exec("delete from starting where alert = ? and runbook = ? and start = ?", a.ID, v.Runbook, v.Name).Error; err != nil {
-		return fmt.Errorf("drop a start: %w", err)
+	if err := w.tx.DropWaiting(waiting(a, *v)); err != nil {
+		return err
 	}
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.dropped", Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunDropped, Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
 		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why}})
 }
 
@@ -239,15 +236,13 @@ func (in *Intake) ripen(ctx context.Context, most int) (n int, next time.Duratio
 			err = fmt.Errorf("the program failed on it: %v", r)
 		}
 	}()
-	err = in.store.Tx(ctx, func(tx *gorm.DB) error {
-		var due []struct{ Alert, Runbook, Start string }
-		// The alert is locked with them: its next report either came before, or finds them gone.
-		if err := tx.Raw(`select s.alert, s.runbook, s.start from starting s join alert a on a.id = s.alert where s.due <= now()
-			order by s.due, s.alert, s.runbook, s.start limit ? for update of s, a skip locked`, most).Scan(&due).Error; err != nil {
+	err = in.store.Tx(ctx, func(tx *store.Tx) error {
+		due, err := tx.DueWaiting(most)
+		if err != nil {
 			return err
 		}
 		if n = len(due); n > 0 {
-			w, err := in.writing(ctx, tx)
+			w, err := in.writing(tx)
 			if err != nil {
 				return err
 			}
@@ -256,18 +251,12 @@ func (in *Intake) ripen(ctx context.Context, most int) (n int, next time.Duratio
 					return err
 				}
 			}
-			if err := w.flush(ctx); err != nil {
+			if err := w.flush(); err != nil {
 				return err
 			}
 		}
-		var wait *float64
-		if err := tx.Raw("select extract(epoch from min(due) - now()) from starting").Scan(&wait).Error; err != nil {
-			return err
-		}
-		if wait != nil {
-			next = max(time.Millisecond, time.Duration(*wait*float64(time.Second)))
-		}
-		return nil
+		next, err = tx.NextWaiting()
+		return err
 	})
 	return n, next, err
 }
@@ -291,28 +280,22 @@ func (in *Intake) ripenSingly(ctx context.Context) (n int, next time.Duration, e
 
 // giveUp takes the first start that is due out of those that wait, and says so in its incident.
 func (in *Intake) giveUp(ctx context.Context, why error) error {
-	return in.store.Tx(ctx, func(tx *gorm.DB) error {
-		var due []struct {
-			Alert, Runbook, Start string
-			Incident              *int64
-		}
-		if err := tx.Raw(`delete from starting where ctid in (select s.ctid from starting s join alert a on a.id = s.alert where s.due <= now()
-			order by s.due, s.alert, s.runbook, s.start limit 1 for update of s skip locked)
-			returning alert, runbook, start, (select incident from alert where id = alert) as incident`).Scan(&due).Error; err != nil {
+	return in.store.Tx(ctx, func(tx *store.Tx) error {
+		d, number, err := tx.GiveUpWaiting()
+		if err != nil || d == nil || number == nil {
 			return err
 		}
-		w, err := in.writing(ctx, tx)
-		if err != nil || len(due) == 0 || due[0].Incident == nil {
+		w, err := in.writing(tx)
+		if err != nil {
 			return err
 		}
-		d := due[0]
-		inc, err := w.sheet.Incident(*d.Incident)
+		inc, err := w.sheet.Incident(*number)
 		if err != nil {
 			return err
 		}
 		inc.WaitingOn = "person"
 		because := reading.Plain(why.Error())
-		err = w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: "run.refused", Actor: actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}), Title: "Runbook not started: " + d.Runbook,
+		err = w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunRefused, Actor: actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}), Title: "Runbook not started: " + d.Runbook,
 			Content: map[string]any{"runbook": d.Runbook, "trigger": d.Start, "because": because}})
 		if err != nil {
 			return err
@@ -320,21 +303,21 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		if err := w.send(inc, "refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, d.Runbook, because)); err != nil {
 			return err
 		}
-		return w.flush(ctx)
+		return w.flush()
 	})
 }
 
 // ripe begins one start that has waited.
 func (w *writing) ripe(id string, which trigger.Verdict) error {
-	var a store.Alert
-	if err := w.tx.Where("id = ?", id).Take(&a).Error; err != nil {
+	a, err := w.tx.Alert(id)
+	if err != nil {
 		return err
 	}
 	var verdicts []trigger.Verdict
 	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
 		return err
 	}
-	if err := w.tx.Exec("delete from starting where alert = ? and runbook = ? and start = ?", id, which.Runbook, which.Name).Error; err != nil {
+	if err := w.tx.DropWaiting(waiting(a, which)); err != nil {
 		return err
 	}
 	i := slices.IndexFunc(verdicts, func(v trigger.Verdict) bool {
@@ -347,21 +330,21 @@ func (w *writing) ripe(id string, which trigger.Verdict) error {
 	if err != nil {
 		return err
 	}
-	if why := w.passed(&a, verdicts[i]); why != "" {
-		err = w.drop(&a, inc, &verdicts[i], why)
+	if why := w.passed(a, verdicts[i]); why != "" {
+		err = w.drop(a, inc, &verdicts[i], why)
 	} else if inc.State != "open" {
-		err = w.drop(&a, inc, &verdicts[i], "the incident was closed meanwhile")
+		err = w.drop(a, inc, &verdicts[i], "the incident was closed meanwhile")
 	} else {
-		err = w.begin(&verdicts[i], Snapshot(&a), inc)
+		err = w.begin(&verdicts[i], Snapshot(a), inc)
 	}
 	if err != nil {
 		return err
 	}
-	if err := w.settled(&a, inc, verdicts); err != nil {
+	if err := w.settled(a, inc, verdicts); err != nil {
 		return err
 	}
-	w.changed(&a)
-	return w.tx.Save(&a).Error
+	w.changed(a)
+	return w.tx.Save(a)
 }
 
 // watch begins the starts that have waited, as they fall due.

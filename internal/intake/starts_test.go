@@ -10,6 +10,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 const steadyBook = `urgentis: runbook/1
@@ -23,13 +24,13 @@ steps: [{note: N, text: n}]
 
 // passTime lets all starts that wait fall due, and begins what may begin.
 func passTime(t *testing.T, in *Intake, s *store.Store) {
-	require.NoError(t, s.DB.Exec("update starting set due = now() - interval '1 second'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update starting set due = now() - interval '1 second'").Error)
 	for {
 		// The intake's own watch may be quicker.
 		n, _, err := in.ripen(context.Background(), maxRipe)
 		require.NoError(t, err)
 		var left int64
-		require.NoError(t, s.DB.Raw("select count(*) from starting where due <= now()").Scan(&left).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from starting where due <= now()").Scan(&left).Error)
 		if n == 0 && left == 0 {
 			return
 		}
@@ -38,7 +39,7 @@ func passTime(t *testing.T, in *Intake, s *store.Store) {
 
 func told(t *testing.T, s *store.Store, incident int64) []string {
 	var kinds []string
-	require.NoError(t, s.DB.Raw("select kind from entry where incident = ? order by seq", incident).Scan(&kinds).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&kinds).Error)
 	return kinds
 }
 
@@ -53,11 +54,11 @@ func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
 		return got
 	}
 	runs := func() (n int) {
-		require.NoError(t, s.DB.Raw("select count(*) from run").Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from run").Scan(&n).Error)
 		return n
 	}
 	waiting := func(n int64) (on string) {
-		require.NoError(t, s.DB.Raw("select waiting_on from incident where number = ?", n).Scan(&on).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select waiting_on from incident where number = ?", n).Scan(&on).Error)
 		return on
 	}
 	stays, clears, eases, worsens := take("stays", alert.Major), take("clears", alert.Major), take("eases", alert.Major), take("worsens", alert.Major)
@@ -86,11 +87,11 @@ func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
 	assert.Contains(t, told(t, s, often.Incident), "run.refused")
 	assert.Equal(t, "person", waiting(often.Incident))
 	var because string
-	require.NoError(t, s.DB.Raw("select content::json->>'because' from entry where kind = 'run.refused'").Scan(&because).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select content::json->>'because' from entry where kind = 'run.refused'").Scan(&because).Error)
 	assert.Equal(t, "it may start 2 per 24h at most, and has: a person is needed", because)
 
 	// What began long ago no longer counts.
-	require.NoError(t, s.DB.Exec("update started set at = now() - interval '2 days'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update started set at = now() - interval '2 days'").Error)
 	take("later", alert.Major)
 	passTime(t, in, s)
 	assert.Equal(t, 3, runs())

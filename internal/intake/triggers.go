@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
-
-	"gorm.io/gorm"
+	"urgentis/internal/store"
 )
 
 // cache keeps the triggers of all runbooks, as they were last pushed.
@@ -24,24 +24,21 @@ type loaded struct {
 	books map[string]*runbook.Book
 }
 
-func (c *cache) load(tx *gorm.DB, e *engine.Engine, version int64) (*loaded, error) {
-	var rows []struct {
-		Name     string
-		Revision string
-	}
+func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.loaded != nil && c.version == version {
 		return c.loaded, nil
 	}
-	if err := tx.Raw("select r.name, v.revision from runbook r join revision v on v.name = r.name and v.number = r.number order by r.name").Scan(&rows).Error; err != nil {
+	rows, err := tx.Current()
+	if err != nil {
 		return nil, fmt.Errorf("read runbooks: %w", err)
 	}
 	l := &loaded{books: map[string]*runbook.Book{}}
 	var all []trigger.Trigger
 	var bad []string
 	for _, r := range rows {
-		b, err := e.Book(tx.Statement.Context, r.Revision)
+		b, err := e.Book(tx.Context(), r.Revision)
 		if errors.Is(err, engine.ErrUnsound) {
 			bad = append(bad, err.Error())
 			continue

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/internal/store"
@@ -24,22 +22,16 @@ type Keeper struct {
 }
 
 // Set seals a value as the next version of a name.
-func (k *Keeper) Set(ctx context.Context, name, kind string, value []byte, by string) (*store.Secret, error) {
+func (k *Keeper) Set(tx *store.Tx, name, kind string, value []byte, by string) (*store.Secret, error) {
 	sealed, err := k.Box.Seal(value)
 	if err != nil {
 		return nil, err
 	}
 	s := &store.Secret{Name: name, Kind: kind, Sealed: sealed, SetBy: by, SetAt: time.Now().UTC()}
-	err = k.Store.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Raw("select coalesce(max(version), 0) + 1 from secret where name = ?", name).Scan(&s.Version).Error; err != nil {
-			return err
-		}
-		if err := tx.Create(s).Error; err != nil {
-			return err
-		}
-		return store.Audit(tx, by, "secret.set", name, "version "+strconv.Itoa(s.Version))
-	})
-	return s, err
+	if err := tx.AddSecret(s); err != nil {
+		return nil, err
+	}
+	return s, tx.Audit(by, "secret.set", name, "version "+strconv.Itoa(s.Version))
 }
 
 // Credential opens what a target is signed in to with.
@@ -48,15 +40,15 @@ func (k *Keeper) Credential(ctx context.Context, f leave.Facts) (kind string, va
 	if !ok {
 		return "", nil, errors.New("no secret is set for it")
 	}
-	var rows []store.Secret
-	if err := k.Store.DB.WithContext(ctx).Where("name = ? and version = ?", name, version).Find(&rows).Error; err != nil {
+	row, err := k.Store.In(ctx).Secret(name, version)
+	if err != nil {
 		return "", nil, fmt.Errorf("read its secret: %w", err)
 	}
-	if len(rows) == 0 {
+	if row == nil {
 		return "", nil, fmt.Errorf("there is no secret %s", name)
 	}
-	value, err = k.Box.Unseal(rows[0].Sealed)
-	return rows[0].Kind, value, err
+	value, err = k.Box.Unseal(row.Sealed)
+	return row.Kind, value, err
 }
 
 // Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names, in
@@ -67,15 +59,13 @@ func (k *Keeper) Known(ctx context.Context, f leave.Facts, names, marks []string
 		names = append(slices.Clone(names), name)
 	}
 	var out []string
-	if len(names) > 0 {
-		var rows []store.Secret
-		if err := k.Store.DB.WithContext(ctx).Where("name in ?", names).Find(&rows).Error; err != nil {
-			return nil, fmt.Errorf("read the secrets that are to be masked: %w", err)
-		}
-		for _, r := range rows {
-			if v, err := k.Box.Unseal(r.Sealed); err == nil {
-				out = append(out, string(v))
-			}
+	rows, err := k.Store.In(ctx).SecretsNamed(names)
+	if err != nil {
+		return nil, fmt.Errorf("read the secrets that are to be masked: %w", err)
+	}
+	for _, r := range rows {
+		if v, err := k.Box.Unseal(r.Sealed); err == nil {
+			out = append(out, string(v))
 		}
 	}
 	for _, m := range marks {
@@ -108,7 +98,7 @@ func (k *Keeper) Fill(ctx context.Context, r leave.Request) (leave.Request, []st
 		} else {
 			version, ok := r.Secrets[name]
 			if !ok {
-				versions, failed := store.SecretVersions(k.Store.DB.WithContext(ctx), []string{name})
+				versions, failed := k.Store.In(ctx).SecretVersions([]string{name})
 				if failed != nil {
 					return "", failed
 				}

@@ -20,10 +20,10 @@ func TestAllThatMayBePrintedIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	k := &secret.Keeper{Store: s, Box: box}
 	for _, v := range []string{"old-canary", "new-canary"} {
-		_, err := k.Set(ctx, "api", "text", []byte(v), "iva")
+		_, err := k.Set(s.In(ctx), "api", "text", []byte(v), "iva")
 		require.NoError(t, err)
 	}
-	_, err = k.Set(ctx, "host", "password", []byte("host-canary"), "iva")
+	_, err = k.Set(s.In(ctx), "host", "password", []byte("host-canary"), "iva")
 	require.NoError(t, err)
 	mark, err := k.Seal("sealed-canary")
 	require.NoError(t, err)

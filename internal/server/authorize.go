@@ -12,7 +12,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/gin-gonic/gin"
 
-	"urgentis/internal/access"
+	"urgentis/core/access"
 )
 
 // cookie is the name of the session's cookie.
@@ -46,25 +46,35 @@ func (s *Server) authorize(c *gin.Context) {
 		s.problem(c, err)
 		return
 	}
-	if !p.May(rule) {
-		if p == nil {
-			problem(c, &Problem{http.StatusUnauthorized, "sign-in", "sign in first", nil})
-			return
-		}
-		problem(c, &Problem{http.StatusForbidden, "role", "this needs the role " + rule, nil})
+	if err := admits(p, rule); err != nil {
+		s.problem(c, err)
 		return
 	}
 	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), principalKey{}, p))
 }
 
+// Rules of operations that are no roles.
+const (
+	anybody  = "anybody"
+	signedIn = "signed-in"
+	bySource = "source" // the token of an alert source, which the operation itself looks at
+)
+
+// admits is the first door: whether somebody may use an operation at all. What they may do to which object is asked
+// again where the object is at hand.
+func admits(p *access.Principal, rule string) error {
+	switch {
+	case rule == anybody, rule == bySource:
+		return nil
+	case rule == signedIn && p != nil:
+		return nil
+	}
+	return access.CanAs(p, access.Role(rule), access.Verb(rule), access.Installation)
+}
+
 func (s *Server) principal(c *gin.Context) (*access.Principal, error) {
-	if t := bearer(c); t != "" {
-		return s.Access.ByToken(c.Request.Context(), t)
-	}
-	if v, err := c.Cookie(cookie); err == nil && v != "" {
-		return s.Access.BySession(c.Request.Context(), v)
-	}
-	return nil, nil
+	session, _ := c.Cookie(cookie) // without one it is ""
+	return s.App.Who(c.Request.Context(), bearer(c), session)
 }
 
 // validator checks requests against the contract.

@@ -1,23 +1,20 @@
 package server
 
 import (
-	"context"
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
-	"maps"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/access"
 	"urgentis/core/expr"
-	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/leave"
-	"urgentis/internal/access"
 	"urgentis/internal/act"
+	"urgentis/internal/app"
+	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
 
@@ -56,7 +53,7 @@ func accessRoles(roles []api.Role) []access.Role {
 }
 
 func apiPerson(p store.Person) api.Person {
-	return api.Person{Name: p.Name, Roles: apiRoles(access.Split(p.Roles)), AddedAt: p.AddedAt.UTC()}
+	return api.Person{Name: p.Name, Roles: apiRoles(signin.Split(p.Roles)), AddedAt: p.AddedAt.UTC()}
 }
 
 func apiAlert(a store.Alert) api.Alert {
@@ -81,22 +78,22 @@ func apiEntry(e store.Entry) api.Entry {
 	return out
 }
 
-func coreEntry(e store.Entry) incident.Entry {
-	out := incident.Entry{Seq: e.Seq, At: e.At.UTC(), Kind: e.Kind, Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title}
-	if e.Content != nil {
-		out.Content = json.RawMessage(*e.Content)
-	}
+func apiHead(h app.Head) api.Incident {
+	out := apiIncident(h.Incident)
+	out.Strip = apiStrip(h.Strip)
 	return out
 }
 
-func apiStrip(i store.Incident, entries []store.Entry) api.Strip {
-	s := incident.Draw(mapped(entries, coreEntry), i.OpenedAt.UTC(), utc(i.ResolvedAt), time.Now().UTC())
-	out := api.Strip{From: s.From, To: s.To,
+func apiStrip(s incident.Strip) api.Strip {
+	out := api.Strip{From: s.From, To: s.To, Lines: make([]api.ReadingLine, len(s.Lines)),
 		Spans: mapped(s.Spans, func(x incident.Span) api.Span {
-			return api.Span{Lane: api.SpanLane(x.Lane), Title: x.Title, State: api.SpanState(x.State), From: x.From, To: x.To, Entry: x.Entry}
+			return api.Span{
+				Lane: api.SpanLane(x.Lane), Title: x.Title, State: api.SpanState(x.State), From: x.From, To: x.To, Entry: x.Entry,
+			}
 		}),
-		Marks: mapped(s.Marks, func(m incident.Mark) api.Mark { return api.Mark{At: m.At, Kind: m.Kind, Title: m.Title} }),
-		Lines: make([]api.ReadingLine, len(s.Lines)),
+		Marks: mapped(s.Marks, func(m incident.Mark) api.Mark {
+			return api.Mark{At: m.At, Kind: string(m.Kind), Title: m.Title}
+		}),
 	}
 	for n, l := range s.Lines {
 		out.Lines[n].Reading, out.Lines[n].Unit = l.Reading, l.Unit
@@ -116,15 +113,19 @@ func apiRun(r store.Run) api.Run {
 		StartedBy: r.StartedBy, Because: r.Because, Awaits: r.Awaits, AgainOf: r.AgainOf, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt)}
 }
 
-func apiGate(g store.Gate, run store.Run, evidence []api.Evidence, p *access.Principal) api.Gate {
-	var raised flow.GateRaised
-	_ = json.Unmarshal(g.Raised, &raised) // it was written by us
-	out := api.Gate{Id: g.ID, Run: g.Run, Runbook: run.Runbook, Incident: deref(g.Incident), Step: g.Path, Title: g.Title, Ask: raised.Ask, State: api.GateState(g.State),
-		People: max(1, raised.People), CommentWanted: raised.Comment, Digest: raised.Digest, Requester: run.StartedBy, Reasons: raised.Reasons, Evidence: evidence,
-		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment,
-		MayDecide: p.May(string(access.Approver)) && run.StartedBy != p.Name && run.StartedBy != p.Behind()}
-	out.Requests = apiRequests(raised.Proposal)
-	return out
+func apiGate(g app.Gate) api.Gate {
+	raised := g.Raised
+	return api.Gate{
+		Id: g.ID, Run: g.Gate.Run, Runbook: g.Run.Runbook, Incident: deref(g.Incident), Step: g.Path, Title: g.Title,
+		Ask: raised.Ask, State: api.GateState(g.State), People: max(1, raised.People), CommentWanted: raised.Comment,
+		Digest: raised.Digest, Requester: g.Run.StartedBy, Reasons: raised.Reasons, Evidence: mapped(g.Evidence, apiEvidence),
+		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment, MayDecide: g.MayDecide,
+		Requests: apiRequests(raised.Proposal),
+	}
+}
+
+func apiEvidence(e app.Evidence) api.Evidence {
+	return api.Evidence{Reading: e.Reading, Target: e.Target, Value: e.Value, Unit: e.Unit, At: e.At}
 }
 
 func apiRequests(p leave.Proposal) []api.Request {
@@ -139,48 +140,20 @@ func apiRequests(p leave.Proposal) []api.Request {
 	return out
 }
 
-// newestReadings are the evidence shown at a gate: per reading and target the newest taking.
-func newestReadings(log []flow.Event) []api.Evidence {
-	newest := map[string]int{}
-	out := []api.Evidence{}
-	for _, e := range log {
-		o, ok := e.Body.(flow.Outcome)
-		if !ok {
-			continue
-		}
-		for name, t := range o.Readings {
-			x := api.Evidence{Reading: name, Target: t.Target, Value: expr.Say(t.Value), Unit: t.Unit, At: t.At.UTC()}
-			if i, ok := newest[name+"/"+t.Target]; ok {
-				out[i] = x
-				continue
-			}
-			newest[name+"/"+t.Target] = len(out)
-			out = append(out, x)
-		}
+func apiQuestion(q app.Question) api.Question {
+	raised := q.Raised
+	out := api.Question{
+		Id: q.ID, Run: q.Question.Run, Runbook: q.Run.Runbook, Incident: deref(q.Incident), Text: raised.Text,
+		Choices: raised.Choices, Ask: raised.Ask, Step: q.Path, Title: q.Title, Attempt: raised.Attempt, Round: raised.Round,
+		Evidence: mapped(q.Evidence, apiEvidence), RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC(),
 	}
-	return out
-}
-
-func (s *Server) apiQuestion(ctx context.Context, q store.Question, run store.Run, log []flow.Event) api.Question {
-	var raised flow.QuestionRaised
-	_ = json.Unmarshal(q.Raised, &raised) // it was written by us
-	out := api.Question{Id: q.ID, Run: q.Run, Runbook: run.Runbook, Incident: deref(q.Incident), Text: raised.Text, Choices: raised.Choices, Ask: raised.Ask,
-		Step: q.Path, Title: q.Title, Attempt: raised.Attempt, Round: raised.Round, Evidence: newestReadings(log), RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC()}
 	for _, c := range raised.Choices {
-		o := api.Option{Choice: c, Label: raised.Labels[c]}
+		o := api.Option{Choice: c, Label: raised.Labels[c], Barred: q.Barred[c]}
 		if o.Label == "" {
 			o.Label = strings.ReplaceAll(c, "-", " ")
 		}
 		if a, ok := raised.Approves[c]; ok {
 			o.Approves, o.Requests = a.Path, apiRequests(a.Proposal)
-		}
-		if flow.SaysNotBegun(c) && raised.By != "" {
-			if may, host, err := store.MayBegin(s.Store.DB.WithContext(ctx), raised.By); err == nil && may {
-				o.Barred = fmt.Sprintf("instance %s on %s may still begin it", raised.By, host)
-			}
-		}
-		if flow.SaysNotBegun(c) && o.Barred == "" {
-			o.Barred = s.knownMeanwhile(raised.Attempt, log)
 		}
 		out.Options = append(out.Options, o)
 	}
@@ -194,23 +167,6 @@ func (s *Server) apiQuestion(ctx context.Context, q store.Question, run store.Ru
 	return out
 }
 
-// knownMeanwhile says why a change whose outcome was unknown cannot count as not begun any more; "" where it can.
-func (s *Server) knownMeanwhile(attempt string, log []flow.Event) string {
-	for _, e := range slices.Backward(log) {
-		switch b := e.Body.(type) {
-		case flow.Outcome:
-			if b.Attempt == attempt && b.State == flow.OK {
-				return "it was reported meanwhile: " + b.Says()
-			}
-		case flow.Intent:
-			if b.Attempt == attempt && attempt != "" && s.Engine.StillRuns(b) {
-				return "it still runs on " + b.Request.Target.Name
-			}
-		}
-	}
-	return ""
-}
-
 // cursors name a place in a list that is ordered by time and id.
 
 func cursor(at time.Time, id string) string {
@@ -222,10 +178,50 @@ func readCursor(c string) (time.Time, string, error) {
 	at, id, ok := strings.Cut(string(b), "|")
 	us, nerr := strconv.ParseInt(at, 10, 64)
 	if err != nil || nerr != nil || !ok {
-		return time.Time{}, "", bad("cursor", "the cursor is not one of ours; give next of the page before")
+		return time.Time{}, "", notOurs
 	}
 	return time.UnixMicro(us).UTC(), id, nil
 }
+
+// readPage reads which part of a list is wanted.
+func readPage(c string, l int) (app.Page, error) {
+	p := app.Page{Limit: limit(l)}
+	if c == "" {
+		return p, nil
+	}
+	at, id, err := readCursor(c)
+	p.From = store.Place{At: at, ID: id}
+	return p, err
+}
+
+// readNumber reads the cursor of a list that is ordered by numbers; 0 for its beginning.
+func readNumber(c string) (int64, error) {
+	if c == "" {
+		return 0, nil
+	}
+	_, id, err := readCursor(c)
+	if err != nil {
+		return 0, err
+	}
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return 0, notOurs
+	}
+	return n, nil
+}
+
+// next is the cursor of what follows a page; "" where nothing does.
+func next[T any](rows []T, more bool, at func(T) string) string {
+	if !more || len(rows) == 0 {
+		return ""
+	}
+	return at(rows[len(rows)-1])
+}
+
+// notOurs refuses a cursor that was not given out here.
+var notOurs = bad("cursor", "the cursor is not one of ours; give next of the page before")
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
 func limit(l int) int {
 	if l == 0 {
@@ -233,5 +229,3 @@ func limit(l int) int {
 	}
 	return l
 }
-
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -15,74 +15,44 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
-	"gorm.io/gorm"
 
 	"urgentis/api"
-	"urgentis/internal/store"
+	"urgentis/internal/app"
 )
 
 // GetStatus implements api.StrictServerInterface.
 func (s *Server) GetStatus(ctx context.Context, _ api.GetStatusRequestObject) (api.GetStatusResponseObject, error) {
-	st, err := s.status(ctx)
-	return api.GetStatus200JSONResponse(st), err
+	st, err := s.App.Status(ctx, who(ctx))
+	return api.GetStatus200JSONResponse(apiStatus(st)), err
 }
 
-func (s *Server) status(ctx context.Context) (api.Status, error) {
-	out := api.Status{Version: s.Version}
-	db := s.Store.DB.WithContext(ctx)
-	var err error
-	if out.Halted, out.HaltedBy, err = store.Halted(db); err != nil {
-		return out, err
+func apiStatus(st app.Status) api.Status {
+	return api.Status{
+		Version: st.Version, Halted: st.Halted, HaltedBy: st.HaltedBy, Instances: st.Instances, OpenIncidents: st.OpenIncidents,
+		ActiveRuns: st.ActiveRuns, OpenGates: st.OpenGates, OpenQuestions: st.OpenQuestions, Undelivered: st.Undelivered,
 	}
-	if !out.Halted {
-		out.HaltedBy = ""
-	}
-	var row struct {
-		Instances                                                        int
-		OpenIncidents, ActiveRuns, OpenGates, OpenQuestions, Undelivered int64
-	}
-	err = db.Raw(`select (select count(*) from instance where fenced_at is null) as instances,
-		(select count(*) from incident where state = 'open') as open_incidents,
-		(select count(*) from run where ended_at is null) as active_runs,
-		(select count(*) from gate where state = 'open') as open_gates,
-		(select count(*) from question where state = 'open') as open_questions,
-		(select count(*) from delivery where state = 'queued') as undelivered`).Scan(&row).Error
-	out.Instances, out.OpenIncidents, out.ActiveRuns, out.OpenGates, out.OpenQuestions, out.Undelivered =
-		row.Instances, row.OpenIncidents, row.ActiveRuns, row.OpenGates, row.OpenQuestions, row.Undelivered
-	return out, err
 }
 
 // SetHalt implements api.StrictServerInterface.
 func (s *Server) SetHalt(ctx context.Context, r api.SetHaltRequestObject) (api.SetHaltResponseObject, error) {
-	p := who(ctx)
-	err := s.Store.Tx(ctx, func(tx *gorm.DB) error {
-		if err := store.SetHalted(tx, r.Body.Halted, p.Name); err != nil {
-			return err
+	st, err := s.App.SetHalt(ctx, who(ctx), r.Body.Halted, r.Body.Because)
+	return api.SetHalt200JSONResponse(apiStatus(st)), err
+}
+
+// ListInstances implements api.StrictServerInterface.
+func (s *Server) ListInstances(ctx context.Context, _ api.ListInstancesRequestObject) (api.ListInstancesResponseObject, error) {
+	list, err := s.App.Instances(ctx, who(ctx))
+	return api.ListInstances200JSONResponse(mapped(list, func(i app.Instance) api.Instance {
+		return api.Instance{
+			Id: i.ID, Host: i.Host, Pid: i.PID, Version: i.Version, State: api.InstanceState(i.State),
+			BegunAt: i.BegunAt.UTC(), BeatAt: i.BeatAt.UTC(),
 		}
-		act, text := "resume", "Changes go on again, says "+p.Name+"."
-		if r.Body.Halted {
-			act, text = "halt", "All changes are halted by "+p.Name+". "+r.Body.Because
-		}
-		if err := store.Audit(tx, p.Name, act, "", r.Body.Because); err != nil {
-			return err
-		}
-		sheet := s.Engine.Sheet(tx)
-		sheet.Changed(store.Feed{Topic: "halt", Ref: act})
-		if err := sheet.Room(nil, store.NewID("halt"), text, s.Link); err != nil {
-			return err
-		}
-		return sheet.Flush(ctx)
-	})
-	if err != nil {
-		return nil, err
-	}
-	if !r.Body.Halted {
-		if err := s.Engine.Resume(ctx, p.Name); err != nil {
-			s.Log.Warn("tell runs that changes go on", "error", err)
-		}
-	}
-	st, err := s.status(ctx)
-	return api.SetHalt200JSONResponse(st), err
+	})), err
+}
+
+// BuryInstance implements api.StrictServerInterface.
+func (s *Server) BuryInstance(ctx context.Context, r api.BuryInstanceRequestObject) (api.BuryInstanceResponseObject, error) {
+	return api.BuryInstance204Response{}, s.App.BuryInstance(ctx, who(ctx), r.Id)
 }
 
 // metrics answers in OpenMetrics.
@@ -103,7 +73,7 @@ func (g *gauges) Describe(chan<- *prometheus.Desc) {}
 
 // Collect implements prometheus.Collector.
 func (g *gauges) Collect(ch chan<- prometheus.Metric) {
-	st, err := g.s.status(context.Background())
+	st, err := g.s.App.Stands(context.Background())
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(desc("up", "Whether the database answers."), err)
 		return

@@ -9,13 +9,15 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5/pgconn"
-	"gorm.io/gorm"
 
 	"urgentis/api"
+	"urgentis/core/access"
+	"urgentis/core/leave"
 	"urgentis/core/runbook"
-	"urgentis/internal/access"
+	"urgentis/internal/app"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
+	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
 
@@ -64,18 +66,18 @@ var known = []struct {
 	detail string // "" for the error's own words
 }{
 	{store.ErrNotFound, http.StatusNotFound, "not-found", "there is no such thing here"},
-	{gorm.ErrDuplicatedKey, http.StatusConflict, "exists", "there is one with that name already"},
-	{access.ErrWrong, http.StatusUnauthorized, "sign-in", ""},
-	{access.ErrThrottle, http.StatusTooManyRequests, "throttled", ""},
-	{access.ErrSetup, http.StatusForbidden, "setup", ""},
-	{engine.ErrNotOpen, http.StatusConflict, "not-open", ""},
+	{store.ErrExists, http.StatusConflict, "exists", "there is one with that name already"},
+	{signin.ErrWrong, http.StatusUnauthorized, "sign-in", ""},
+	{signin.ErrThrottle, http.StatusTooManyRequests, "throttled", ""},
+	{signin.ErrSetup, http.StatusForbidden, "setup", ""},
+	{engine.ErrNotOpen, http.StatusConflict, "not-open", whole},
 	{engine.ErrOtherDigest, http.StatusConflict, "other-digest", ""},
-	{access.ErrNameTaken, http.StatusConflict, "name-taken", ""},
-	{engine.ErrOnlyAuthor, http.StatusForbidden, "only-author", ""},
-	{engine.ErrOwnRequest, http.StatusForbidden, "own-request", ""},
-	{engine.ErrNoComment, http.StatusBadRequest, "comment-wanted", ""},
+	{store.ErrNameTaken, http.StatusConflict, "name-taken", ""},
+	{leave.ErrOnlyAuthor, http.StatusForbidden, "only-author", ""},
+	{leave.ErrOwnRequest, http.StatusForbidden, "own-request", ""},
+	{leave.ErrNoComment, http.StatusBadRequest, "comment-wanted", ""},
 	{engine.ErrNoChoice, http.StatusBadRequest, "no-choice", ""},
-	{engine.ErrTwice, http.StatusConflict, "twice", ""},
+	{leave.ErrTwice, http.StatusConflict, "twice", ""},
 	{engine.ErrTooLate, http.StatusBadRequest, "too-late", ""},
 	{engine.ErrNoRight, http.StatusForbidden, "role", ""},
 	{engine.ErrNotAside, http.StatusConflict, "not-aside", ""},
@@ -85,10 +87,34 @@ var known = []struct {
 	{intake.ErrUncertain, http.StatusServiceUnavailable, "uncertain", ""},
 }
 
+// statuses are how the kinds of refusals are answered.
+var statuses = map[app.Kind]int{
+	app.Invalid: http.StatusBadRequest, app.Missing: http.StatusNotFound, app.Conflict: http.StatusConflict,
+	app.Stale: http.StatusPreconditionFailed, app.Unsound: http.StatusUnprocessableEntity, app.Denied: http.StatusForbidden,
+	app.Nobody: http.StatusUnauthorized,
+}
+
+// refused is how a refusal is answered; nil for what is none.
+func refused(err error) *Problem {
+	var p *Problem
+	var e *app.Error
+	var no *access.Refusal
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &e):
+		return &Problem{statuses[e.Kind], e.Code, e.Says, e.Findings}
+	case errors.As(err, &no) && no.Nobody:
+		return &Problem{http.StatusUnauthorized, "sign-in", no.Error(), nil}
+	case errors.As(err, &no):
+		return &Problem{http.StatusForbidden, "role", no.Error(), nil}
+	}
+	return nil
+}
+
 // problem answers an error: what is known in its own words, what is not goes to the log.
 func (s *Server) problem(c *gin.Context, err error) {
-	var p *Problem
-	if errors.As(err, &p) {
+	if p := refused(err); p != nil {
 		problem(c, p)
 		return
 	}

@@ -20,27 +20,19 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"urgentis/api"
-	"urgentis/internal/access"
-	"urgentis/internal/act"
-	"urgentis/internal/engine"
-	"urgentis/internal/intake"
-	"urgentis/internal/secret"
-	"urgentis/internal/store"
+	"urgentis/core/access"
+	"urgentis/internal/app"
 )
 
 // Config is what a server works with.
 type Config struct {
-	Store   *store.Store
-	Engine  *engine.Engine
-	Intake  *intake.Intake
-	Access  *access.Access
-	Secrets *secret.Keeper
-	SSH     act.Hand
-	Stream  *Stream
+	App  *app.App
+	Feed *app.Feed
+	// Console are the console's files; nil where it was not built in.
 	Console fs.FS
 	Log     *slog.Logger
-	Version string
-	Link    string
+	// Link is the address under which people reach this installation, without a slash at the end.
+	Link string
 	// TrustedProxies are the networks whose word about where a request came from is taken; none: nobody's.
 	TrustedProxies []string
 	// Metrics says who may read /metrics; "" is MetricsOpen.
@@ -73,6 +65,9 @@ const (
 
 // New makes a server. It refuses a contract in which an operation has no rule.
 func New(c Config) (*Server, error) {
+	if c.App == nil || c.Feed == nil || c.Log == nil || c.Link == "" {
+		return nil, errors.New("a server needs its use cases, its feed, a log and its link")
+	}
 	s := &Server{Config: c}
 	doc, err := openapi3.NewLoader().LoadFromData(api.Document)
 	if err != nil {
@@ -189,7 +184,7 @@ func (s *Server) Handler() http.Handler { return s.http.Handler }
 
 // Stop lets requests under way end, and ends the live streams.
 func (s *Server) Stop() {
-	s.Stream.Stop()
+	s.Feed.Stop()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := s.http.Shutdown(ctx); err != nil {
@@ -222,6 +217,9 @@ func (s *Server) headers(c *gin.Context) {
 		h.Set("Cache-Control", "no-store")
 	}
 }
+
+// rawBody is where keepable keeps a request's body as it came: a merge tells what is null from what is not given.
+const rawBody = "body as it came"
 
 // keepable refuses the one character that the database cannot keep, wherever in a request it stands.
 func keepable(c *gin.Context) {
@@ -274,7 +272,7 @@ const silence = 15 * time.Second
 
 // health says whether this instance is at work: it is not where it has not beaten for a while.
 func (s *Server) health(c *gin.Context) {
-	if quiet := s.Engine.Silent(); quiet > silence {
+	if quiet := s.App.Silent(); quiet > silence {
 		c.String(http.StatusServiceUnavailable, "the database has not answered for %s\n", quiet.Round(time.Second))
 		return
 	}
@@ -282,7 +280,7 @@ func (s *Server) health(c *gin.Context) {
 }
 
 func (s *Server) ready(c *gin.Context) {
-	if err := s.Store.Pool.Ping(c.Request.Context()); err != nil {
+	if err := s.App.Ready(c.Request.Context()); err != nil {
 		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 		return
 	}

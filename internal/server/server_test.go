@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 	"urgentis/internal/service"
 	"urgentis/internal/testapi"
 	"urgentis/internal/testdb"
@@ -46,9 +46,7 @@ func startWith(t *testing.T, set func(*service.Config)) *site {
 }
 
 func (s *site) token(role access.Role) string {
-	v, _, err := s.Access.AddToken(context.Background(), "t-"+string(role), []access.Role{role}, time.Hour, "test")
-	require.NoError(s.t, err)
-	return v
+	return testapi.Token(s.t, s.Store, "t-"+string(role), "test", role)
 }
 
 // do sends a request; headers are pairs.
@@ -124,7 +122,7 @@ func TestEveryEndpointAndRole(t *testing.T) {
 
 func TestSetUpSignInAndOut(t *testing.T) {
 	s := start(t)
-	code, err := s.Access.SetupCode(context.Background())
+	code, err := s.App.SetupCode(context.Background())
 	require.NoError(t, err)
 	status, _, _ := s.do("POST", "/api/v1/setup", `{"code":"wrong","name":"iva","password":"long enough 1"}`)
 	assert.Equal(t, 403, status)
@@ -149,7 +147,8 @@ func TestSetUpSignInAndOut(t *testing.T) {
 
 	status, _, said = s.do("GET", "/api/v1/session", "", "Cookie", session)
 	assert.Equal(t, 200, status)
-	assert.JSONEq(t, `{"name":"iva","kind":"person","roles":["admin"]}`, said)
+	assert.JSONEq(t, `{"name":"iva","kind":"person","roles":["admin"],
+		"may":["viewer","responder","operator","approver","author","admin"]}`, said)
 	status, _, said = s.do("PUT", "/api/v1/halt", `{"halted":true}`, "Cookie", session, "Sec-Fetch-Site", "cross-site")
 	assert.Equal(t, 403, status)
 	assert.Contains(t, said, "another site")
@@ -236,7 +235,7 @@ func TestBadRequestsSayWhatIsWrong(t *testing.T) {
 		{"POST", "/api/v1/connections", `{"name":"x","kind":"room","url":"file:///etc/passwd"}`, "http or https"},
 		{"GET", "/api/v1/incidents?limit=1000", "", "limit"},
 		{"GET", "/api/v1/incidents?cursor=zzz", "", "cursor is not one of ours"},
-		{"POST", "/api/v1/runs", `{"runbook":"none"}`, "there is no such thing"},
+		{"POST", "/api/v1/runs", `{"runbook":"none"}`, "there is no runbook none"},
 		{"POST", "/api/v1/runbooks", `{"text":"a: b"}`, "the runbook has mistakes"},
 		{"GET", "/api/v1/nothing", "", "no such address"},
 		{"DELETE", "/api/v1/incidents", "", "cannot be done to this address"},
@@ -323,11 +322,11 @@ func TestSecretsAreNowhereInTheDatabase(t *testing.T) {
 	_, _, said = s.do("GET", "/api/v1/secrets", "", bearer(admin)...)
 	assert.Contains(t, said, `"version":1`)
 	var tables []string
-	require.NoError(t, s.Store.DB.Raw("select tablename from pg_tables where schemaname = current_schema()").Scan(&tables).Error)
+	require.NoError(t, testdb.SQL(s.Store).Raw("select tablename from pg_tables where schemaname = current_schema()").Scan(&tables).Error)
 	require.NotEmpty(t, tables)
 	for _, table := range tables {
 		var n int
-		require.NoError(t, s.Store.DB.Raw(fmt.Sprintf("select count(*) from %q t where t::text like '%%canary-55121%%' or t::text like '%%%s%%'", table, admin)).Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s.Store).Raw(fmt.Sprintf("select count(*) from %q t where t::text like '%%canary-55121%%' or t::text like '%%%s%%'", table, admin)).Scan(&n).Error)
 		assert.Zero(t, n, table)
 	}
 }
@@ -359,8 +358,7 @@ steps:
 func TestATryNeedsMoreThanAnAuthorsRights(t *testing.T) {
 	s := start(t)
 	author, admin := s.token(access.Author), s.token(access.Admin)
-	operator, _, err := s.Access.AddToken(context.Background(), "both", []access.Role{access.Author, access.Operator}, time.Hour, "jonas")
-	require.NoError(t, err)
+	operator := testapi.Token(t, s.Store, "both", "jonas", access.Author, access.Operator)
 	for _, c := range []struct {
 		do               string
 		author, operator int
@@ -400,7 +398,7 @@ func TestAStreamEndsWithItsReader(t *testing.T) {
 	require.NoError(t, err)
 	defer res.Body.Close()
 	require.Equal(t, 200, res.StatusCode)
-	require.NoError(t, s.Store.DB.Exec("delete from token").Error)
+	require.NoError(t, testdb.SQL(s.Store).Exec("delete from token").Error)
 	done := make(chan string, 1)
 	go func() { b, _ := io.ReadAll(res.Body); done <- string(b) }()
 	select {

@@ -6,16 +6,16 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"gorm.io/gorm"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
+	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
 
 // SetUp implements api.StrictServerInterface.
 func (s *Server) SetUp(ctx context.Context, r api.SetUpRequestObject) (api.SetUpResponseObject, error) {
-	p, err := s.Access.SetUp(ctx, r.Body.Code, r.Body.Name, r.Body.Password)
+	p, err := s.App.SetUp(ctx, r.Body.Code, r.Body.Name, r.Body.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -32,7 +32,7 @@ func me(p *access.Principal) api.Me {
 	if p.Person {
 		kind = "person"
 	}
-	return api.Me{Name: p.Name, Kind: kind, Roles: apiRoles(p.Roles)}
+	return api.Me{Name: p.Name, Kind: kind, Roles: apiRoles(p.Roles), May: apiRoles(p.All())}
 }
 
 // SignIn implements api.StrictServerInterface.
@@ -41,11 +41,11 @@ func (s *Server) SignIn(ctx context.Context, r api.SignInRequestObject) (api.Sig
 	if c, ok := ctx.(*gin.Context); ok {
 		from = c.ClientIP()
 	}
-	value, p, err := s.Access.SignIn(ctx, r.Body.Name, r.Body.Password, from)
+	value, p, err := s.App.SignIn(ctx, r.Body.Name, r.Body.Password, from)
 	if err != nil {
 		return nil, err
 	}
-	return api.SignIn200JSONResponse{Body: me(p), Headers: api.SignIn200ResponseHeaders{SetCookie: s.sessionCookie(value, access.SessionTime)}}, nil
+	return api.SignIn200JSONResponse{Body: me(p), Headers: api.SignIn200ResponseHeaders{SetCookie: s.sessionCookie(value, signin.SessionTime)}}, nil
 }
 
 func (s *Server) sessionCookie(value string, life time.Duration) string {
@@ -57,7 +57,7 @@ func (s *Server) sessionCookie(value string, life time.Duration) string {
 func (s *Server) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
 	if c, ok := ctx.(*gin.Context); ok {
 		if v, err := c.Cookie(cookie); err == nil {
-			if err := s.Access.SignOut(ctx, v); err != nil {
+			if err := s.App.SignOut(ctx, v); err != nil {
 				return nil, err
 			}
 		}
@@ -67,14 +67,13 @@ func (s *Server) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.S
 
 // ListPeople implements api.StrictServerInterface.
 func (s *Server) ListPeople(ctx context.Context, _ api.ListPeopleRequestObject) (api.ListPeopleResponseObject, error) {
-	var rows []store.Person
-	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
-	return api.ListPeople200JSONResponse(mapped(rows, apiPerson)), err
+	list, err := s.App.People(ctx, who(ctx))
+	return api.ListPeople200JSONResponse(mapped(list, apiPerson)), err
 }
 
 // AddPerson implements api.StrictServerInterface.
 func (s *Server) AddPerson(ctx context.Context, r api.AddPersonRequestObject) (api.AddPersonResponseObject, error) {
-	p, err := s.Access.AddPerson(ctx, r.Body.Name, r.Body.Password, accessRoles(r.Body.Roles), who(ctx).Name)
+	p, err := s.App.SetPerson(ctx, who(ctx), r.Body.Name, r.Body.Password, accessRoles(r.Body.Roles))
 	if err != nil {
 		return nil, err
 	}
@@ -83,33 +82,17 @@ func (s *Server) AddPerson(ctx context.Context, r api.AddPersonRequestObject) (a
 
 // RemovePerson implements api.StrictServerInterface.
 func (s *Server) RemovePerson(ctx context.Context, r api.RemovePersonRequestObject) (api.RemovePersonResponseObject, error) {
-	if r.Name == who(ctx).Behind() {
-		return nil, bad("yourself", "nobody can remove themselves")
-	}
-	_, err := s.Access.RemovePerson(ctx, r.Name, who(ctx).Name)
-	return api.RemovePerson204Response{}, err
-}
-
-// remove deletes a row by its name and writes that down.
-func (s *Server) remove(ctx context.Context, row any, noun, name string) error {
-	return s.Store.Tx(ctx, func(tx *gorm.DB) error {
-		res := tx.Where("name = ?", name).Delete(row)
-		if res.Error != nil {
-			return res.Error
-		}
-		if res.RowsAffected == 0 {
-			return store.ErrNotFound
-		}
-		return store.Audit(tx, who(ctx).Name, noun+".remove", name, "")
-	})
+	return api.RemovePerson204Response{}, s.App.RemovePerson(ctx, who(ctx), r.Name)
 }
 
 // ListTokens implements api.StrictServerInterface.
 func (s *Server) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) (api.ListTokensResponseObject, error) {
-	var rows []store.Token
-	err := s.Store.DB.WithContext(ctx).Order("name").Find(&rows).Error
-	return api.ListTokens200JSONResponse(mapped(rows, func(t store.Token) api.Token {
-		return api.Token{Name: t.Name, Roles: apiRoles(access.Split(t.Roles)), MadeBy: t.MadeBy, ExpiresAt: t.ExpiresAt.UTC(), LastUsedAt: utc(t.LastUsedAt)}
+	list, err := s.App.Tokens(ctx, who(ctx))
+	return api.ListTokens200JSONResponse(mapped(list, func(t store.Token) api.Token {
+		return api.Token{
+			Name: t.Name, Roles: apiRoles(signin.Split(t.Roles)), MadeBy: t.MadeBy, ExpiresAt: t.ExpiresAt.UTC(),
+			LastUsedAt: utc(t.LastUsedAt),
+		}
 	})), err
 }
 
@@ -119,44 +102,25 @@ func (s *Server) AddToken(ctx context.Context, r api.AddTokenRequestObject) (api
 	if days == 0 {
 		days = 365
 	}
-	value, end, err := s.Access.AddToken(ctx, r.Body.Name, accessRoles(r.Body.Roles), time.Duration(days)*24*time.Hour, who(ctx).Behind())
-	if err != nil {
-		return nil, err
-	}
-	return api.AddToken201JSONResponse{Name: r.Body.Name, Token: value, ExpiresAt: end}, nil
+	value, end, err := s.App.AddToken(ctx, who(ctx), r.Body.Name, accessRoles(r.Body.Roles), time.Duration(days)*24*time.Hour)
+	return api.AddToken201JSONResponse{Name: r.Body.Name, Token: value, ExpiresAt: end}, err
 }
 
 // RemoveToken implements api.StrictServerInterface.
 func (s *Server) RemoveToken(ctx context.Context, r api.RemoveTokenRequestObject) (api.RemoveTokenResponseObject, error) {
-	return api.RemoveToken204Response{}, s.remove(ctx, &store.Token{}, "token", r.Name)
+	return api.RemoveToken204Response{}, s.App.RemoveToken(ctx, who(ctx), r.Name)
 }
 
 // ListAudit implements api.StrictServerInterface.
 func (s *Server) ListAudit(ctx context.Context, r api.ListAuditRequestObject) (api.ListAuditResponseObject, error) {
-	q := s.Store.DB.WithContext(ctx).Order("id desc").Limit(limit(r.Params.Limit) + 1)
-	if r.Params.Cursor != "" {
-		_, id, err := readCursor(r.Params.Cursor)
-		if err != nil {
-			return nil, err
-		}
-		q = q.Where("id < ?::text::bigint", id)
-	}
-	var rows []store.Act
-	if err := q.Find(&rows).Error; err != nil {
+	before, err := readNumber(r.Params.Cursor)
+	if err != nil {
 		return nil, err
 	}
-	out := api.ListAudit200JSONResponse{}
-	rows, out.Next = page(rows, limit(r.Params.Limit), func(a store.Act) string { return cursor(a.At, itoa(a.ID)) })
-	out.Items = mapped(rows, func(a store.Act) api.Act {
+	list, more, err := s.App.Acts(ctx, who(ctx), before, limit(r.Params.Limit))
+	out := api.ListAudit200JSONResponse{Items: mapped(list, func(a store.Act) api.Act {
 		return api.Act{Id: a.ID, At: a.At.UTC(), Actor: a.Actor, Act: a.Act, Subject: a.Subject, Detail: a.Detail}
-	})
-	return out, nil
-}
-
-// page cuts a list that was read with one row too many, and gives the cursor of what follows.
-func page[T any](rows []T, n int, at func(T) string) ([]T, string) {
-	if len(rows) <= n {
-		return rows, ""
-	}
-	return rows[:n], at(rows[n-1])
+	})}
+	out.Next = next(list, more, func(a store.Act) string { return cursor(a.At, itoa(a.ID)) })
+	return out, err
 }

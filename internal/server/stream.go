@@ -1,122 +1,31 @@
 package server
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"urgentis/internal/access"
-	"urgentis/internal/engine"
-	"urgentis/internal/store"
+	"urgentis/core/access"
+	"urgentis/internal/app"
 )
 
-// Stream passes on what changes to all who listen. It reads the feed in commit order, twenty times a second.
-type Stream struct {
-	store     *store.Store
-	log       *slog.Logger
-	mu        sync.Mutex
-	listeners map[chan message]struct{}
-	ctx       context.Context
-	cancel    context.CancelFunc
-	done      sync.WaitGroup
-}
-
+// message is one server-sent event.
 type message struct {
 	id, event, data string
 }
 
-// NewStream begins to read the feed.
-func NewStream(s *store.Store, log *slog.Logger) *Stream {
-	st := &Stream{store: s, log: log, listeners: map[chan message]struct{}{}}
-	st.ctx, st.cancel = context.WithCancel(context.Background())
-	st.done.Add(1)
-	go st.read()
-	return st
-}
-
-// Stop ends the reading and all listening.
-func (s *Stream) Stop() {
-	s.cancel()
-	s.done.Wait()
-}
-
-// Output passes on what a command prints.
-func (s *Stream) Output(o engine.Output) {
-	data, err := json.Marshal(o)
-	if err != nil {
-		return
+// messageOf is how something that changed, or was printed, is told.
+func messageOf(n app.News) message {
+	if n.Output != nil {
+		data, _ := json.Marshal(n.Output) // it is made of texts
+		return message{event: "output", data: string(data)}
 	}
-	s.send(message{event: "output", data: string(data)})
-}
-
-func (s *Stream) send(m message) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for l := range s.listeners {
-		select {
-		case l <- m:
-		default:
-			// Too slow: it is told to read everything anew when it can take something again.
-			delete(s.listeners, l)
-			close(l)
-		}
-	}
-}
-
-func (s *Stream) listen() chan message {
-	l := make(chan message, 256)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.listeners[l] = struct{}{}
-	return l
-}
-
-func (s *Stream) forget(l chan message) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if _, ok := s.listeners[l]; ok {
-		delete(s.listeners, l)
-		close(l)
-	}
-}
-
-// pause is how often the feed is read while nothing says that it has grown. Reading it is one index
-// probe, cheaper than a notice in every commit, which would take a lock over all commits.
-const pause = 50 * time.Millisecond
-
-func (s *Stream) read() {
-	defer s.done.Done()
-	xid, id, err := s.store.FeedEnd(s.ctx)
-	for err != nil && s.ctx.Err() == nil {
-		time.Sleep(pause)
-		xid, id, err = s.store.FeedEnd(s.ctx)
-	}
-	for {
-		select {
-		case <-s.ctx.Done():
-			return
-		case <-time.After(pause):
-		}
-		rows, err := s.store.FeedAfter(s.ctx, xid, id)
-		if err != nil {
-			continue
-		}
-		for _, r := range rows {
-			xid, id = r.Xid, r.ID
-			s.send(line(r))
-		}
-	}
-}
-
-func line(r store.Feed) message {
+	r := n.Changed
 	data, _ := json.Marshal(map[string]any{"topic": r.Topic, "id": r.Ref, "incident": r.Incident})
 	return message{id: fmt.Sprintf("%s-%d", r.Xid, r.ID), event: "changed", data: string(data)}
 }
@@ -130,8 +39,8 @@ func (s *Server) getStream(c *gin.Context) {
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("X-Accel-Buffering", "no")
 	conn := http.NewResponseController(c.Writer)
-	l := s.Stream.listen()
-	defer s.Stream.forget(l)
+	l := s.Feed.Listen()
+	defer s.Feed.Forget(l)
 	write := func(m message) bool {
 		var b strings.Builder
 		if m.id != "" {
@@ -146,6 +55,7 @@ func (s *Server) getStream(c *gin.Context) {
 	if !s.resume(c, write) {
 		return
 	}
+	reader := who(c.Request.Context())
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	// Who signed out, was removed or lost their roles hears no more.
@@ -153,12 +63,15 @@ func (s *Server) getStream(c *gin.Context) {
 	defer still.Stop()
 	for {
 		select {
-		case m, ok := <-l:
+		case n, ok := <-l:
 			if !ok {
 				write(message{event: "behind", data: "{}"})
 				return
 			}
-			if !write(m) {
+			if n.Changed != nil && !app.Hears(reader, n.Changed) {
+				continue
+			}
+			if !write(messageOf(n)) {
 				return
 			}
 		case <-beat.C:
@@ -167,13 +80,16 @@ func (s *Server) getStream(c *gin.Context) {
 			}
 		case <-still.C:
 			p, err := s.principal(c)
-			if err == nil && !p.May(string(access.Viewer)) {
+			if err == nil {
+				reader = p
+			}
+			if err == nil && access.Can(p, access.See, access.Installation) != nil {
 				write(message{event: "signed-out", data: "{}"})
 				return
 			}
 		case <-c.Request.Context().Done():
 			return
-		case <-s.Stream.ctx.Done():
+		case <-s.Feed.Stopped():
 			return
 		}
 	}
@@ -189,12 +105,13 @@ func (s *Server) resume(c *gin.Context, write func(message) bool) bool {
 	if _, bad := strconv.ParseUint(xid, 10, 64); !ok || err != nil || bad != nil {
 		return true
 	}
-	rows, err := s.Store.FeedAfter(c.Request.Context(), xid, id)
-	if err != nil || len(rows) >= 1000 {
+	rows, ok := s.Feed.Missed(c.Request.Context(), xid, id)
+	if !ok {
 		return write(message{event: "behind", data: "{}"})
 	}
-	for _, r := range rows {
-		if !write(line(r)) {
+	reader := who(c.Request.Context())
+	for i := range rows {
+		if app.Hears(reader, &rows[i]) && !write(messageOf(app.News{Changed: &rows[i]})) {
 			return false
 		}
 	}

@@ -15,18 +15,19 @@ import (
 	"github.com/riverqueue/river"
 
 	"urgentis/console"
-	"urgentis/internal/access"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/act/local"
 	"urgentis/internal/act/probe"
 	"urgentis/internal/act/sqlquery"
 	"urgentis/internal/act/ssh"
+	"urgentis/internal/app"
 	"urgentis/internal/connect"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
 	"urgentis/internal/localdb"
 	"urgentis/internal/secret"
 	"urgentis/internal/server"
+	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
 
@@ -51,9 +52,9 @@ type Config struct {
 
 // Instance is a running service.
 type Instance struct {
-	Link   string
-	Access *access.Access
-	Store  *store.Store
+	Link  string
+	App   *app.App
+	Store *store.Store
 
 	cfg Config
 	db  *localdb.Server
@@ -147,21 +148,28 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 		return err
 	}
 	i.ssh = ssh.New(keeper.Credential)
-	stream := server.NewStream(i.Store, c.Log)
-	i.engine = engine.New(engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: stream.Output,
+	feed := app.NewFeed(i.Store)
+	i.engine = engine.New(engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
 		Hands:   engine.Hands{"ssh": i.ssh, "local": here, "http": httpcall.New(allowed), "sql": sqlquery.Hand{}, "probe": probe.Hand{}},
 		Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }})
 	if err := i.engine.Start(ctx); err != nil {
-		stream.Stop()
+		feed.Stop()
 		i.engine = nil
 		return err
 	}
 	i.intake = intake.New(i.Store, i.engine, c.Log)
-	i.Access = access.New(i.Store)
-	i.server, err = server.New(server.Config{Store: i.Store, Engine: i.engine, Intake: i.intake, Access: i.Access, Secrets: keeper, SSH: i.ssh,
-		Stream: stream, Console: console.Files(), Log: c.Log, Version: c.Version, Link: i.Link, TrustedProxies: c.TrustedProxies, Metrics: c.Metrics})
+	i.App, err = app.New(app.Config{
+		Store: i.Store, Engine: i.engine, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
+		Log: c.Log, Version: c.Version, Link: i.Link,
+	})
+	if err == nil {
+		i.server, err = server.New(server.Config{
+			App: i.App, Feed: feed, Console: console.Files(), Log: c.Log, Link: i.Link,
+			TrustedProxies: c.TrustedProxies, Metrics: c.Metrics,
+		})
+	}
 	if err != nil {
-		stream.Stop()
+		feed.Stop()
 	}
 	return err
 }

@@ -33,7 +33,7 @@ func TestOneKeyForOneDatabase(t *testing.T) {
 	require.NoError(t, err)
 	box, err := secret.Open(filepath.Join(one, "seal.key"), false)
 	require.NoError(t, err)
-	_, err = (&secret.Keeper{Store: i.Store, Box: box}).Set(context.Background(), "hull", "password", []byte("canary-1"), "iva")
+	_, err = (&secret.Keeper{Store: i.Store, Box: box}).Set(i.Store.In(context.Background()), "hull", "password", []byte("canary-1"), "iva")
 	require.NoError(t, err)
 
 	err = starts(t, config(url, two))
@@ -51,7 +51,7 @@ func TestOneKeyForOneDatabase(t *testing.T) {
 	assert.ErrorContains(t, starts(t, config(url, two)), "chmod 600")
 
 	// An installation from before keys had ids.
-	require.NoError(t, i.Store.DB.Exec("delete from setting where key = 'seal-key'").Error)
+	require.NoError(t, testdb.SQL(i.Store).Exec("delete from setting where key = 'seal-key'").Error)
 	require.NoError(t, os.Remove(filepath.Join(two, "seal.key")))
 	_, err = secret.Open(filepath.Join(two, "seal.key"), true)
 	require.NoError(t, err)
@@ -65,7 +65,7 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	url, dir := testdb.URL(t), t.TempDir()
 	i, err := Start(context.Background(), config(url, dir))
 	require.NoError(t, err)
-	require.NoError(t, i.Store.DB.Exec("insert into goose_db_version (version_id, is_applied) values (999, true)").Error)
+	require.NoError(t, testdb.SQL(i.Store).Exec("insert into goose_db_version (version_id, is_applied) values (999, true)").Error)
 	require.NoError(t, i.Stop())
 	assert.ErrorContains(t, starts(t, config(url, dir)), "newer program")
 }

@@ -17,20 +17,20 @@ import (
 // are: each column goes over as one array, so that the database plans the statement once. Numbers that the database
 // gives out are left to it where no row has one.
 type Bulk struct {
-	tx    *gorm.DB
+	tx    *Tx
 	parts []string
 	args  []any
 }
 
 // NewBulk begins to collect.
-func NewBulk(tx *gorm.DB) *Bulk { return &Bulk{tx: tx} }
+func NewBulk(tx *Tx) *Bulk { return &Bulk{tx: tx} }
 
 // Add takes in rows of one kind.
 func Add[T any](b *Bulk, rows []T) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	cols, table, err := columnsOf(b.tx, rows[0])
+	cols, table, err := columnsOf(b.tx.db, rows[0])
 	if err != nil {
 		return err
 	}
@@ -40,7 +40,7 @@ func Add[T any](b *Bulk, rows []T) error {
 		values := reflect.MakeSlice(reflect.SliceOf(c.as), 0, len(rows))
 		given := !c.optional
 		for r := range rows {
-			field := c.field.ReflectValueOf(b.tx.Statement.Context, reflect.Indirect(all.Index(r)))
+			field := c.field.ReflectValueOf(b.tx.db.Statement.Context, reflect.Indirect(all.Index(r)))
 			given = given || !field.IsZero()
 			x, err := c.convert(field)
 			if err != nil {
@@ -56,11 +56,11 @@ func Add[T any](b *Bulk, rows []T) error {
 		if c.json {
 			pick += "::jsonb"
 		}
-		names, froms = append(names, b.tx.Statement.Quote(c.field.DBName)), append(froms, "?::"+c.sql+"[]")
+		names, froms = append(names, b.tx.db.Statement.Quote(c.field.DBName)), append(froms, "?::"+c.sql+"[]")
 		picks, aliases = append(picks, pick), append(aliases, alias)
 		b.args = append(b.args, array{values.Interface()})
 	}
-	b.parts = append(b.parts, fmt.Sprintf("insert into %s (%s) select %s from unnest(%s) as v(%s)", b.tx.Statement.Quote(table),
+	b.parts = append(b.parts, fmt.Sprintf("insert into %s (%s) select %s from unnest(%s) as v(%s)", b.tx.db.Statement.Quote(table),
 		strings.Join(names, ", "), strings.Join(picks, ", "), strings.Join(froms, ", "), strings.Join(aliases, ", ")))
 	return nil
 }
@@ -75,13 +75,10 @@ func (b *Bulk) Write() error {
 		fmt.Fprintf(&text, "%s p%d as (%s)", map[bool]string{true: "with", false: ","}[i == 0], i, p)
 	}
 	text.WriteString(" " + b.parts[len(b.parts)-1])
-	err := b.tx.Exec(text.String(), b.args...).Error
+	err := b.tx.db.Exec(text.String(), b.args...).Error
 	b.parts, b.args = nil, nil
 	return err
 }
-
-// Array is a slice as one value of a statement, which GORM does not take apart.
-func Array(slice any) driver.Valuer { return array{slice} }
 
 // array is sent by the driver as one value.
 type array struct{ slice any }

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"testing"
@@ -14,7 +15,7 @@ import (
 )
 
 func insert[T any](s *store.Store, rows []T) error {
-	b := store.NewBulk(s.DB)
+	b := store.NewBulk(s.In(context.Background()))
 	if err := store.Add(b, rows); err != nil {
 		return err
 	}
@@ -37,7 +38,7 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	}
 	require.NoError(t, insert(s, alerts))
 	var back []*store.Alert
-	require.NoError(t, s.DB.Order("id").Find(&back).Error)
+	require.NoError(t, testdb.SQL(s).Order("id").Find(&back).Error)
 	require.Len(t, back, 3)
 	for i, a := range back {
 		a.FirstAt, a.LastAt = a.FirstAt.UTC(), a.LastAt.UTC()
@@ -51,7 +52,7 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	runs := []store.Run{{ID: "r1", BegunAt: at, Epoch: 3, Version: 1, Rules: 2}, {ID: "r2", BegunAt: at, EndedAt: &end, Owner: &owner, Incident: &n, Rules: 3}}
 	require.NoError(t, insert(s, runs))
 	var got []store.Run
-	require.NoError(t, s.DB.Order("id").Find(&got).Error)
+	require.NoError(t, testdb.SQL(s).Order("id").Find(&got).Error)
 	require.Len(t, got, 2)
 	assert.Nil(t, got[0].EndedAt)
 	assert.Nil(t, got[0].Owner)
@@ -63,7 +64,7 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	// Numbers that the database gives out are its own; nothing is written for no rows.
 	require.NoError(t, insert(s, []store.Feed{{Topic: "a", Ref: "1"}, {Topic: "b", Ref: "2", Incident: &n}}))
 	var feed []store.Feed
-	require.NoError(t, s.DB.Order("id").Find(&feed).Error)
+	require.NoError(t, testdb.SQL(s).Order("id").Find(&feed).Error)
 	assert.Less(t, feed[0].ID, feed[1].ID)
 	assert.NotEmpty(t, feed[0].Xid)
 	require.NoError(t, insert(s, []store.Feed{}))

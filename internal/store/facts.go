@@ -3,19 +3,17 @@ package store
 import (
 	"fmt"
 
-	"gorm.io/gorm"
-
 	"urgentis/core/leave"
 )
 
 // Facts reads what is known of targets now, in the order of the names; those that are gone are left out.
 // The name "" stands for the host of the service.
-func Facts(tx *gorm.DB, names []string) ([]leave.Facts, error) {
+func (tx *Tx) Facts(names []string) ([]leave.Facts, error) {
 	var rows []Target
-	if err := tx.Where("name in ?", names).Find(&rows).Error; err != nil {
+	if err := tx.db.Where("name in ?", names).Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read targets: %w", err)
 	}
-	versions, err := secretVersions(tx, rows)
+	versions, err := tx.secretVersions(rows)
 	if err != nil {
 		return nil, err
 	}
@@ -41,18 +39,18 @@ func Facts(tx *gorm.DB, names []string) ([]leave.Facts, error) {
 	return out, nil
 }
 
-func secretVersions(tx *gorm.DB, targets []Target) (map[string]int, error) {
+func (tx *Tx) secretVersions(targets []Target) (map[string]int, error) {
 	var names []string
 	for _, t := range targets {
 		if t.Secret != "" {
 			names = append(names, t.Secret)
 		}
 	}
-	return SecretVersions(tx, names)
+	return tx.SecretVersions(names)
 }
 
 // SecretVersions gives the newest version of each secret; those that are not set are left out.
-func SecretVersions(tx *gorm.DB, names []string) (map[string]int, error) {
+func (tx *Tx) SecretVersions(names []string) (map[string]int, error) {
 	out := map[string]int{}
 	if len(names) == 0 {
 		return out, nil
@@ -61,7 +59,7 @@ func SecretVersions(tx *gorm.DB, names []string) (map[string]int, error) {
 		Name    string
 		Version int
 	}
-	if err := tx.Raw("select name, max(version) as version from secret where name in ? group by name", names).Scan(&rows).Error; err != nil {
+	if err := tx.db.Raw("select name, max(version) as version from secret where name in ? group by name", names).Scan(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read secrets: %w", err)
 	}
 	for _, r := range rows {
@@ -71,17 +69,17 @@ func SecretVersions(tx *gorm.DB, names []string) (map[string]int, error) {
 }
 
 // LookingAccount gives a target's facts with the account that it has for looking, where it has one.
-func LookingAccount(tx *gorm.DB, f leave.Facts) (leave.Facts, error) {
+func (tx *Tx) LookingAccount(f leave.Facts) (leave.Facts, error) {
 	if f.Name == "" {
 		return f, nil
 	}
 	var rows []Target
-	if err := tx.Where("name = ? and look_account <> ''", f.Name).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := tx.db.Where("name = ? and look_account <> ''", f.Name).Find(&rows).Error; err != nil || len(rows) == 0 {
 		return f, err
 	}
 	f.Account = rows[0].LookAccount
 	if rows[0].LookSecret != "" {
-		versions, err := SecretVersions(tx, []string{rows[0].LookSecret})
+		versions, err := tx.SecretVersions([]string{rows[0].LookSecret})
 		if err != nil {
 			return f, err
 		}

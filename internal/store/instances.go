@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"gorm.io/gorm"
 )
 
 // Lease is how long an instance counts as alive after its last beat.
@@ -14,7 +13,7 @@ const Lease = 5 * time.Second
 
 // Register enters a new instance.
 func (s *Store) Register(ctx context.Context, i Instance) error {
-	return s.DB.WithContext(ctx).Exec("insert into instance (id, host, pid, version, boot, begun_ticks) values (?, ?, ?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version, i.Boot, i.BegunTicks).Error
+	return s.gorm.WithContext(ctx).Exec("insert into instance (id, host, pid, version, boot, begun_ticks) values (?, ?, ?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version, i.Boot, i.BegunTicks).Error
 }
 
 // Pulse is a connection for beats alone: they must not wait for those who use up the others. It is used by one
@@ -57,29 +56,29 @@ func (p *Pulse) Close() {
 
 // Leave takes an instance off the list and gives back what it owned.
 func (s *Store) Leave(ctx context.Context, id string) error {
-	return s.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("update instance set fenced_at = now(), reported_at = now() where id = ?", id).Error; err != nil {
+	return s.Tx(ctx, func(tx *Tx) error {
+		if err := tx.db.Exec("update instance set fenced_at = now(), reported_at = now() where id = ?", id).Error; err != nil {
 			return err
 		}
-		return s.free(ctx, tx)
+		return tx.free()
 	})
 }
 
 // Fence takes instances for dead that have not beaten for a lease, and tells how many. Only an instance that beat a
 // whole lease unbroken may call it.
 func (s *Store) Fence(ctx context.Context) (int, error) {
-	res := s.DB.WithContext(ctx).Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 second'", Lease.Seconds())
+	res := s.gorm.WithContext(ctx).Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 second'", Lease.Seconds())
 	return int(res.RowsAffected), res.Error
 }
 
 // Sweep frees the runs of fenced instances, and rings anew where a bell was not answered for 3 s. Only an instance
 // that beat a whole lease unbroken may call it.
 func (s *Store) Sweep(ctx context.Context) error {
-	return s.Tx(ctx, func(tx *gorm.DB) error {
-		if err := s.free(ctx, tx); err != nil {
+	return s.Tx(ctx, func(tx *Tx) error {
+		if err := tx.free(); err != nil {
 			return err
 		}
-		return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
+		return tx.ring(tx.db.Raw(`update run set rung_at = now() where id in
 			(select id from run where owner is null and ended_at is null and set_aside_at is null and rung_at < now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
 	})
 }
@@ -88,21 +87,21 @@ func (s *Store) Sweep(ctx context.Context) error {
 // a table was empty stay slow otherwise, until the database looks at it by itself a minute later.
 func (s *Store) Learn(ctx context.Context) error {
 	var tables []string
-	err := s.DB.WithContext(ctx).Raw(`select quote_ident(s.relname) from pg_stat_user_tables s join pg_class c on c.oid = s.relid
+	err := s.gorm.WithContext(ctx).Raw(`select quote_ident(s.relname) from pg_stat_user_tables s join pg_class c on c.oid = s.relid
 		where s.schemaname = current_schema() and s.n_live_tup > 500 and c.reltuples < s.n_live_tup / 10 limit 20`).Scan(&tables).Error
 	if err != nil {
 		return fmt.Errorf("find tables without statistics: %w", err)
 	}
 	for _, t := range tables {
-		if err := s.DB.WithContext(ctx).Exec("analyze " + t).Error; err != nil {
+		if err := s.gorm.WithContext(ctx).Exec("analyze " + t).Error; err != nil {
 			return fmt.Errorf("gather statistics of %s: %w", t, err)
 		}
 	}
 	return nil
 }
 
-func (s *Store) free(ctx context.Context, tx *gorm.DB) error {
-	return s.ring(ctx, tx, tx.Raw(`update run set owner = null, rung_at = now() where id in
+func (tx *Tx) free() error {
+	return tx.ring(tx.db.Raw(`update run set owner = null, rung_at = now() where id in
 		(select id from run where owner is not null and not exists (select 1 from instance i where i.id = run.owner and i.fenced_at is null)
 		 limit 500 for update skip locked) returning id`))
 }
@@ -110,7 +109,7 @@ func (s *Store) free(ctx context.Context, tx *gorm.DB) error {
 // OwnedBy gives the runs that an instance owns, each with the version that its log stands at.
 func (s *Store) OwnedBy(ctx context.Context, id string) (map[string]int64, error) {
 	var rows []Run
-	err := s.DB.WithContext(ctx).Raw("select id, version from run where owner = ?", id).Scan(&rows).Error
+	err := s.gorm.WithContext(ctx).Raw("select id, version from run where owner = ?", id).Scan(&rows).Error
 	out := make(map[string]int64, len(rows))
 	for _, r := range rows {
 		out[r.ID] = r.Version
@@ -120,35 +119,31 @@ func (s *Store) OwnedBy(ctx context.Context, id string) (map[string]int64, error
 
 // Reported says that an instance that was taken for dead has nothing under way any more.
 func (s *Store) Reported(ctx context.Context, id string) error {
-	return s.DB.WithContext(ctx).Exec("update instance set reported_at = now() where id = ?", id).Error
+	return s.gorm.WithContext(ctx).Exec("update instance set reported_at = now() where id = ?", id).Error
 }
 
 // Fenced lists instances that were taken for dead, have not reported, and are not known to be gone.
 func (s *Store) Fenced(ctx context.Context) ([]Instance, error) {
 	var out []Instance
-	err := s.DB.WithContext(ctx).Where("fenced_at is not null and reported_at is null and gone_at is null").Find(&out).Error
+	err := s.gorm.WithContext(ctx).Where("fenced_at is not null and reported_at is null and gone_at is null").Find(&out).Error
 	return out, err
 }
 
 // Gone says that an instance is gone: seen by another one, or said by a person.
-func (s *Store) Gone(ctx context.Context, id, by string) (bool, error) {
-	buried := false
-	err := s.Tx(ctx, func(tx *gorm.DB) error {
-		var hosts []string
-		err := tx.Raw("update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now()) where id = ? and gone_at is null returning host", by, id).Scan(&hosts).Error
-		if buried = len(hosts) > 0; err != nil || !buried {
-			return err
-		}
-		return Audit(tx, by, "instance.gone", id, hosts[0])
-	})
-	return buried, err
+func (tx *Tx) Gone(id, by string) (bool, error) {
+	hosts, err := scan[string](tx, `update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now())
+		where id = ? and gone_at is null returning host`, by, id)
+	if err != nil || len(hosts) == 0 {
+		return false, err
+	}
+	return true, tx.Audit(by, "instance.gone", id, hosts[0])
 }
 
 // MayBegin reports whether an instance may still begin what it intended: it was taken for dead, and has neither
 // reported nor is it gone. An instance that nobody knows any more may not.
-func MayBegin(tx *gorm.DB, id string) (bool, string, error) {
+func (tx *Tx) MayBegin(id string) (bool, string, error) {
 	var rows []Instance
-	if err := tx.Where("id = ? and reported_at is null and gone_at is null", id).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := tx.db.Where("id = ? and reported_at is null and gone_at is null", id).Find(&rows).Error; err != nil || len(rows) == 0 {
 		return false, "", err
 	}
 	return true, rows[0].Host, nil
@@ -156,15 +151,15 @@ func MayBegin(tx *gorm.DB, id string) (bool, string, error) {
 
 // GiveBack frees a run that this instance owns without driving it.
 func (s *Store) GiveBack(ctx context.Context, run, owner string) error {
-	return s.Tx(ctx, func(tx *gorm.DB) error {
-		return s.ring(ctx, tx, tx.Raw("update run set owner = null, rung_at = now() where id = ? and owner = ? and ended_at is null returning id", run, owner))
+	return s.Tx(ctx, func(tx *Tx) error {
+		return tx.ring(tx.db.Raw("update run set owner = null, rung_at = now() where id = ? and owner = ? and ended_at is null returning id", run, owner))
 	})
 }
 
 // Halted tells whether all changes are stopped, and by whom. With a transaction, it stays so until its end.
-func Halted(tx *gorm.DB) (bool, string, error) {
+func (tx *Tx) Halted() (bool, string, error) {
 	var rows []struct{ Value, By string }
-	err := tx.Raw("select value, by from setting where key = 'halted' for share").Scan(&rows).Error
+	err := tx.db.Raw("select value, by from setting where key = 'halted' for share").Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return false, "", err
 	}
@@ -172,11 +167,21 @@ func Halted(tx *gorm.DB) (bool, string, error) {
 }
 
 // SetHalted stops all changes, or lets them go on.
-func SetHalted(tx *gorm.DB, halted bool, by string) error {
+func (tx *Tx) SetHalted(halted bool, by string) error {
 	value := "false"
 	if halted {
 		value = "true"
 	}
-	return tx.Exec(`insert into setting (key, value, by) values ('halted', ?, ?)
+	return tx.db.Exec(`insert into setting (key, value, by) values ('halted', ?, ?)
 		on conflict (key) do update set value = excluded.value, by = excluded.by, at = now()`, value, by).Error
 }
+
+// Instances lists the instances that beat within a week, the newest first, at most 200.
+func (tx *Tx) Instances() ([]Instance, error) {
+	var out []Instance
+	err := tx.db.Order("begun_at desc").Where("beat_at > now() - interval '7 days'").Limit(200).Find(&out).Error
+	return out, err
+}
+
+// Instance reads an instance.
+func (tx *Tx) Instance(id string) (*Instance, error) { return take[Instance](tx, "id = ?", id) }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-
-	"gorm.io/gorm"
 )
 
 // HeldError says that another run holds, or waits longer for, what was to be locked.
@@ -23,34 +21,34 @@ func (e *HeldError) Error() string { return fmt.Sprintf("%s is held by run %s", 
 // Whoever holds nothing yet lets those go first who began to wait before it, whatever they wait for: that order is the
 // same for every key, so that runs which hold nothing cannot wait for one another in a circle. Whoever holds
 // something yields to nobody, so that what it holds comes free; it can only be in a circle of holders, which is found.
-func (s *Store) TakeLocks(ctx context.Context, tx *gorm.DB, run string, keys, shared []string) error {
-	waited, err := waitedFor(tx, run)
+func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
+	waited, err := tx.waitedFor(run)
 	if err != nil {
 		return err
 	}
 	all := slices.Sorted(slices.Values(slices.Concat(keys, shared)))
-	if err := still(tx, append(waited, all...)); err != nil {
+	if err := tx.still(append(waited, all...)); err != nil {
 		return err
 	}
 	holds := false
-	if err := tx.Raw("select exists (select 1 from hold where run = ?)", run).Scan(&holds).Error; err != nil {
+	if err := tx.db.Raw("select exists (select 1 from hold where run = ?)", run).Scan(&holds).Error; err != nil {
 		return fmt.Errorf("read what the run holds: %w", err)
 	}
 	for _, key := range all {
 		alone := slices.Contains(keys, key)
 		var holders []string
-		if err := tx.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at limit 1", key, run, alone).Scan(&holders).Error; err != nil {
+		if err := tx.db.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at limit 1", key, run, alone).Scan(&holders).Error; err != nil {
 			return fmt.Errorf("read who holds %s: %w", key, err)
 		}
 		if len(holders) == 0 && !holds {
-			err := tx.Raw(`select q.run from (`+queue+`) q where q.key = ? and q.run <> ?
+			err := tx.db.Raw(`select q.run from (`+queue+`) q where q.key = ? and q.run <> ?
 				and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?) order by q.rank, q.run limit 1`, key, run, run, run).Scan(&holders).Error
 			if err != nil {
 				return fmt.Errorf("read who waits for %s: %w", key, err)
 			}
 		}
 		if len(holders) > 0 {
-			circle, err := waitsFor(tx, holders[0], run)
+			circle, err := tx.waitsFor(holders[0], run)
 			if err != nil {
 				return err
 			}
@@ -58,29 +56,29 @@ func (s *Store) TakeLocks(ctx context.Context, tx *gorm.DB, run string, keys, sh
 		}
 	}
 	for _, key := range all {
-		err := tx.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared",
+		err := tx.db.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared",
 			key, run, !slices.Contains(keys, key)).Error
 		if err != nil {
 			return fmt.Errorf("take %s: %w", key, err)
 		}
 	}
-	return s.leave(ctx, tx, run, waited)
+	return tx.leave(run, waited)
 }
 
 // still keeps everybody else from taking, giving back or waiting for keys until the end of the transaction: who looks
 // whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait in a circle.
-func still(tx *gorm.DB, keys []string) error {
+func (tx *Tx) still(keys []string) error {
 	for _, key := range slices.Compact(slices.Sorted(slices.Values(keys))) {
-		if err := tx.Exec("select pg_advisory_xact_lock(hashtextextended(?, 4))", "lock:"+key).Error; err != nil {
-			return fmt.Errorf("lock %s: %w", key, err)
+		if err := tx.alone(aloneLock, "lock:"+key); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-func waitedFor(tx *gorm.DB, run string) ([]string, error) {
+func (tx *Tx) waitedFor(run string) ([]string, error) {
 	var keys []string
-	if err := tx.Raw("select key from awaiting where run = ?", run).Scan(&keys).Error; err != nil {
+	if err := tx.db.Raw("select key from awaiting where run = ?", run).Scan(&keys).Error; err != nil {
 		return nil, fmt.Errorf("read what the run waits for: %w", err)
 	}
 	return keys, nil
@@ -91,31 +89,31 @@ const queue = `select a.key, a.run, min(b.since) as rank from awaiting a join aw
 	join run r on r.id = a.run and r.ended_at is null group by a.key, a.run`
 
 // LeaveQueue takes a run out of every queue, and rings for those who let it go first.
-func (s *Store) LeaveQueue(ctx context.Context, tx *gorm.DB, run string) error {
-	waited, err := waitedFor(tx, run)
+func (tx *Tx) LeaveQueue(run string) error {
+	waited, err := tx.waitedFor(run)
 	if err != nil {
 		return err
 	}
-	if err := still(tx, waited); err != nil {
+	if err := tx.still(waited); err != nil {
 		return err
 	}
-	return s.leave(ctx, tx, run, waited)
+	return tx.leave(run, waited)
 }
 
-func (s *Store) leave(ctx context.Context, tx *gorm.DB, run string, waited []string) error {
+func (tx *Tx) leave(run string, waited []string) error {
 	if len(waited) == 0 {
 		return nil
 	}
-	if err := tx.Exec("delete from awaiting where run = ?", run).Error; err != nil {
+	if err := tx.db.Exec("delete from awaiting where run = ?", run).Error; err != nil {
 		return fmt.Errorf("leave the queue: %w", err)
 	}
-	return s.ringFor(ctx, tx, waited)
+	return tx.ringFor(waited)
 }
 
 // waitsFor reports whether a run waits, itself or by way of others, for what another one holds.
-func waitsFor(tx *gorm.DB, run, other string) (bool, error) {
+func (tx *Tx) waitsFor(run, other string) (bool, error) {
 	var n int64
-	err := tx.Raw(`with recursive chain (run) as (select cast(? as text) union
+	err := tx.db.Raw(`with recursive chain (run) as (select cast(? as text) union
 		select h.run from chain c join awaiting a on a.run = c.run join hold h on h.key = a.key and h.run <> a.run)
 		select count(*) from chain where run = ?`, run, other).Scan(&n).Error
 	if err != nil {
@@ -125,55 +123,55 @@ func waitsFor(tx *gorm.DB, run, other string) (bool, error) {
 }
 
 // Await enters a run into the queue for a key. It reports false where the key has become free meanwhile.
-func Await(tx *gorm.DB, run string, held *HeldError) (bool, error) {
-	if err := still(tx, []string{held.Key}); err != nil {
+func (tx *Tx) Await(run string, held *HeldError) (bool, error) {
+	if err := tx.still([]string{held.Key}); err != nil {
 		return false, err
 	}
 	var waits int64
-	err := tx.Raw(`select count(*) from run r where r.id = ? and r.ended_at is null and
+	err := tx.db.Raw(`select count(*) from run r where r.id = ? and r.ended_at is null and
 		(exists (select 1 from hold h where h.key = ? and h.run = r.id) or exists (select 1 from awaiting a where a.key = ? and a.run = r.id))`,
 		held.Holder, held.Key, held.Key).Scan(&waits).Error
 	if err != nil || waits == 0 {
 		return false, err
 	}
-	return true, tx.Exec("insert into awaiting (key, run) values (?, ?) on conflict do nothing", held.Key, run).Error
+	return true, tx.db.Exec("insert into awaiting (key, run) values (?, ?) on conflict do nothing", held.Key, run).Error
 }
 
 // ReleaseLocks gives back all that a run holds or waits for, and rings for those who wait for it.
-func (s *Store) ReleaseLocks(ctx context.Context, tx *gorm.DB, run string) error {
+func (tx *Tx) ReleaseLocks(run string) error {
 	var keys []string
-	if err := tx.Raw("select key from hold where run = ? union select key from awaiting where run = ?", run, run).Scan(&keys).Error; err != nil {
+	if err := tx.db.Raw("select key from hold where run = ? union select key from awaiting where run = ?", run, run).Scan(&keys).Error; err != nil {
 		return fmt.Errorf("read what the run holds: %w", err)
 	}
 	if len(keys) == 0 {
 		return nil
 	}
-	if err := still(tx, keys); err != nil {
+	if err := tx.still(keys); err != nil {
 		return err
 	}
 	for _, table := range []string{"hold", "awaiting"} {
-		if err := tx.Exec("delete from "+table+" where run = ?", run).Error; err != nil {
+		if err := tx.db.Exec("delete from "+table+" where run = ?", run).Error; err != nil {
 			return fmt.Errorf("give locks back: %w", err)
 		}
 	}
-	return s.ringFor(ctx, tx, keys)
+	return tx.ringFor(keys)
 }
 
 // GiveLocksBack gives back some of what a run holds, and rings for those who wait for it.
-func (s *Store) GiveLocksBack(ctx context.Context, tx *gorm.DB, run string, keys []string) error {
-	if err := still(tx, keys); err != nil {
+func (tx *Tx) GiveLocksBack(run string, keys []string) error {
+	if err := tx.still(keys); err != nil {
 		return err
 	}
-	if err := tx.Exec("delete from hold where run = ? and key in ?", run, keys).Error; err != nil {
+	if err := tx.db.Exec("delete from hold where run = ? and key in ?", run, keys).Error; err != nil {
 		return fmt.Errorf("give locks back: %w", err)
 	}
-	return s.ringFor(ctx, tx, keys)
+	return tx.ringFor(keys)
 }
 
 // ringFor rings for the first in each queue, the one after it, and those who yield to nobody: only they can have the
 // lock, and a thousand need not be woken to hear no.
-func (s *Store) ringFor(ctx context.Context, tx *gorm.DB, keys []string) error {
-	return s.ring(ctx, tx, tx.Raw(`update run set rung_at = now() where id in
+func (tx *Tx) ringFor(keys []string) error {
+	return tx.ring(tx.db.Raw(`update run set rung_at = now() where id in
 		(select run from (select run, row_number() over (partition by key order by rank, run) n from (`+queue+`) q where key in ?) q
 		 where n <= 2 or exists (select 1 from hold h where h.run = q.run))
 		and owner is null and rung_at is null and ended_at is null and set_aside_at is null returning id`, keys))
@@ -182,6 +180,6 @@ func (s *Store) ringFor(ctx context.Context, tx *gorm.DB, keys []string) error {
 // Waiting lists, by key, the runs that wait for what a run holds, the first first.
 func (s *Store) Waiting(ctx context.Context, run string) ([]string, error) {
 	var out []string
-	err := s.DB.WithContext(ctx).Raw("select q.run from ("+queue+") q join hold h on h.key = q.key where h.run = ? order by q.rank, q.run", run).Scan(&out).Error
+	err := s.gorm.WithContext(ctx).Raw("select q.run from ("+queue+") q join hold h on h.key = q.key where h.run = ? order by q.rank, q.run", run).Scan(&out).Error
 	return out, err
 }

@@ -8,7 +8,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gorm.io/gorm"
 
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
@@ -17,20 +16,20 @@ import (
 // take asks for locks, and enters the queue where they cannot be had. It returns nil where they are taken.
 func take(t *testing.T, s *store.Store, run string, keys ...string) *store.HeldError {
 	var held *store.HeldError
-	err := s.Tx(ctx, func(tx *gorm.DB) error { return s.TakeLocks(ctx, tx, run, keys, nil) })
+	err := s.Tx(ctx, func(tx *store.Tx) error { return tx.TakeLocks(run, keys, nil) })
 	if err == nil {
 		return nil
 	}
 	require.ErrorAs(t, err, &held)
-	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-		_, err := store.Await(tx, run, held)
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+		_, err := tx.Await(run, held)
 		return err
 	}))
 	return held
 }
 
 func release(t *testing.T, s *store.Store, run string) {
-	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error { return s.ReleaseLocks(ctx, tx, run) }))
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error { return tx.ReleaseLocks(run) }))
 }
 
 func TestLocksAreTakenAllOrNone(t *testing.T) {
@@ -43,7 +42,7 @@ func TestLocksAreTakenAllOrNone(t *testing.T) {
 	require.NotNil(t, held)
 	assert.Equal(t, store.HeldError{Key: "b", Holder: "r1"}, *held)
 	var holds []string
-	require.NoError(t, s.DB.Raw("select key from hold where run = 'r2'").Scan(&holds).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select key from hold where run = 'r2'").Scan(&holds).Error)
 	assert.Empty(t, holds)
 	waiting, err := s.Waiting(ctx, "r1")
 	require.NoError(t, err)
@@ -53,7 +52,7 @@ func TestLocksAreTakenAllOrNone(t *testing.T) {
 	release(t, s, "r1")
 	assert.Nil(t, take(t, s, "r2", "a", "b", "c"))
 	var left int64
-	require.NoError(t, s.DB.Raw("select count(*) from awaiting").Scan(&left).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select count(*) from awaiting").Scan(&left).Error)
 	assert.Zero(t, left, "who has taken what it wanted waits no more")
 }
 
@@ -122,14 +121,14 @@ func TestEverybodyComesToAnEnd(t *testing.T) {
 			left = append(left[:i], left[i+1:]...)
 		}
 		var twice int64
-		require.NoError(t, s.DB.Raw("select count(*) from (select key from hold group by key having count(*) > 1) x").Scan(&twice).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from (select key from hold group by key having count(*) > 1) x").Scan(&twice).Error)
 		require.Zero(t, twice, "no key has two holders")
 	}
 }
 
 func rung(t *testing.T, s *store.Store, run string) bool {
 	var yes bool
-	require.NoError(t, s.DB.Raw("select rung_at is not null from run where id = ?", run).Scan(&yes).Error)
+	require.NoError(t, testdb.SQL(s).Raw("select rung_at is not null from run where id = ?", run).Scan(&yes).Error)
 	return yes
 }
 
@@ -140,21 +139,21 @@ func TestNoWakeUpIsLostBetweenAwaitAndRelease(t *testing.T) {
 		run(t, s, "r1")
 		run(t, s, "r2")
 		require.Nil(t, take(t, s, "r1", "k"))
-		require.NoError(t, s.DB.Exec("update run set owner = null, rung_at = null").Error)
+		require.NoError(t, testdb.SQL(s).Exec("update run set owner = null, rung_at = null").Error)
 		held := &store.HeldError{Key: "k", Holder: "r1"}
 		waits := true
-		first := func(tx *gorm.DB) (err error) { waits, err = store.Await(tx, "r2", held); return err }
-		second := func(tx *gorm.DB) error { return s.ReleaseLocks(ctx, tx, "r1") }
+		first := func(tx *store.Tx) (err error) { waits, err = tx.Await("r2", held); return err }
+		second := func(tx *store.Tx) error { return tx.ReleaseLocks("r1") }
 		if releaseFirst {
 			first, second = second, first
 		}
 		begun, done := make(chan struct{}), make(chan error, 1)
-		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
 			if err := first(tx); err != nil {
 				return err
 			}
 			go func() {
-				done <- s.Tx(ctx, func(tx *gorm.DB) error { close(begun); return second(tx) })
+				done <- s.Tx(ctx, func(tx *store.Tx) error { close(begun); return second(tx) })
 			}()
 			<-begun
 			// The other one is at it, and waits for this transaction.
@@ -180,8 +179,8 @@ func TestWhoLeavesTheQueueWakesTheNext(t *testing.T) {
 	require.NotNil(t, take(t, s, "r2", "k"))
 	require.NotNil(t, take(t, s, "r3", "k"))
 	release(t, s, "r1")
-	require.NoError(t, s.DB.Exec("update run set owner = null, rung_at = null").Error)
-	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error { return s.LeaveQueue(ctx, tx, "r2") }))
+	require.NoError(t, testdb.SQL(s).Exec("update run set owner = null, rung_at = null").Error)
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error { return tx.LeaveQueue("r2") }))
 	assert.True(t, rung(t, s, "r3"))
 	assert.Nil(t, take(t, s, "r3", "k"))
 }

@@ -195,6 +195,7 @@ type Run struct {
 	Awaits    string // the run that holds what this one waits for
 	Alert     string // the alert that started it
 	AgainOf   string // the run whose inputs it was begun with again
+	Service   string // the runbook's
 	// SetAsideAt is when it was taken out of all hands because instances died of it.
 	SetAsideAt *time.Time
 }
@@ -267,4 +268,5 @@ type Feed struct {
 	Topic    string
 	Ref      string
 	Incident *int64
+	Service  string // whose thing it is; "" for the installation's
 }

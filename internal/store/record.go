@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"time"
 
-	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"urgentis/core/incident"
@@ -16,7 +15,7 @@ import (
 // NewEntry is an entry before it is sealed into the chain.
 type NewEntry struct {
 	At      time.Time
-	Kind    string
+	Kind    incident.Kind
 	Actor   string
 	Run     string
 	Step    string
@@ -27,7 +26,7 @@ type NewEntry struct {
 // Record collects what one transaction writes into the records of incidents and into the feed, and
 // writes each kind in one statement. Nothing is on its way before Flush.
 type Record struct {
-	tx       *gorm.DB
+	tx       *Tx
 	reserved []int64
 	fresh    []*Incident
 	known    map[int64]*Incident
@@ -37,14 +36,14 @@ type Record struct {
 }
 
 // NewRecord begins to collect.
-func NewRecord(tx *gorm.DB) *Record { return &Record{tx: tx, known: map[int64]*Incident{}} }
+func NewRecord(tx *Tx) *Record { return &Record{tx: tx, known: map[int64]*Incident{}} }
 
 // Reserve takes the numbers of incidents that are about to be opened.
 func (r *Record) Reserve(n int) error {
 	if n == 0 {
 		return nil
 	}
-	return r.tx.Raw("select nextval(pg_get_serial_sequence('incident', 'number')) from generate_series(1, ?)", n).Scan(&r.reserved).Error
+	return r.tx.db.Raw("select nextval(pg_get_serial_sequence('incident', 'number')) from generate_series(1, ?)", n).Scan(&r.reserved).Error
 }
 
 // Open opens an incident under the next number.
@@ -67,7 +66,7 @@ func (r *Record) Incident(number int64) (*Incident, error) {
 		return i, nil
 	}
 	var i Incident
-	if err := r.tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?", number).Take(&i).Error; err != nil {
+	if err := r.tx.db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?", number).Take(&i).Error; err != nil {
 		return nil, err
 	}
 	r.known[number] = &i
@@ -78,6 +77,9 @@ func (r *Record) Incident(number int64) (*Incident, error) {
 // Write seals entries into the record of an incident.
 func (r *Record) Write(i *Incident, entries ...NewEntry) error {
 	for _, n := range entries {
+		if !n.Kind.Known() {
+			return fmt.Errorf("an entry of kind %q, which nothing describes", n.Kind)
+		}
 		e := incident.Entry{Incident: strconv.FormatInt(i.Number, 10), Seq: i.Entries + 1, At: n.At, Kind: n.Kind, Actor: n.Actor, Run: n.Run, Step: n.Step, Title: n.Title}
 		if n.Content == nil {
 			n.Content = map[string]any{}
@@ -87,7 +89,7 @@ func (r *Record) Write(i *Incident, entries ...NewEntry) error {
 		}
 		i.Entries, i.LastHash = e.Seq, e.Hash
 		content := string(e.Content)
-		r.entries = append(r.entries, Entry{Incident: i.Number, Seq: e.Seq, At: e.At, Kind: e.Kind, Actor: e.Actor, Run: e.Run, Step: e.Step,
+		r.entries = append(r.entries, Entry{Incident: i.Number, Seq: e.Seq, At: e.At, Kind: string(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step,
 			Title: e.Title, Content: &content, Digest: e.Digest, Prev: e.Prev, Hash: e.Hash})
 	}
 	return nil
@@ -116,7 +118,7 @@ func (r *Record) Flush() error {
 // AddTo saves the incidents that were altered, and gives what is new to be written with other things.
 func (r *Record) AddTo(b *Bulk) error {
 	for _, i := range r.altered {
-		if err := r.tx.Save(i).Error; err != nil {
+		if err := r.tx.db.Save(i).Error; err != nil {
 			return fmt.Errorf("save an incident: %w", err)
 		}
 	}
@@ -134,21 +136,21 @@ func (s *Store) Verify(ctx context.Context, number int64) (int64, error) {
 	var head Incident
 	var rows []Entry
 	// One snapshot, so that an entry written meanwhile is not taken for a fault.
-	err := s.Tx(ctx, func(tx *gorm.DB) error {
-		if err := tx.Exec("set transaction isolation level repeatable read").Error; err != nil {
+	err := s.Tx(ctx, func(tx *Tx) error {
+		if err := tx.db.Exec("set transaction isolation level repeatable read").Error; err != nil {
 			return err
 		}
-		if err := tx.Where("number = ?", number).Take(&head).Error; err != nil {
+		if err := tx.db.Where("number = ?", number).Take(&head).Error; err != nil {
 			return err
 		}
-		return tx.Where("incident = ?", number).Order("seq").Find(&rows).Error
+		return tx.db.Where("incident = ?", number).Order("seq").Find(&rows).Error
 	})
 	if err != nil {
 		return 0, err
 	}
 	entries := make([]incident.Entry, len(rows))
 	for i, r := range rows {
-		entries[i] = incident.Entry{Incident: strconv.FormatInt(r.Incident, 10), Seq: r.Seq, At: r.At, Kind: r.Kind, Actor: r.Actor,
+		entries[i] = incident.Entry{Incident: strconv.FormatInt(r.Incident, 10), Seq: r.Seq, At: r.At, Kind: incident.Kind(r.Kind), Actor: r.Actor,
 			Run: r.Run, Step: r.Step, Title: r.Title, Digest: r.Digest, Prev: r.Prev, Hash: r.Hash}
 		if r.Content != nil {
 			entries[i].Content = json.RawMessage(*r.Content)
@@ -168,7 +170,7 @@ func (b *Broken) Error() string { return b.Reason }
 // FeedAfter reads what changed after a place in the feed, in commit order, at most 1000 lines. A place is xid and id.
 func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, error) {
 	var rows []Feed
-	err := s.DB.WithContext(ctx).Raw(`select id, xid::text as xid, topic, ref, incident from feed
+	err := s.gorm.WithContext(ctx).Raw(`select id, xid::text as xid, topic, ref, incident, service from feed
 		where (xid, id) > (?::text::xid8, ?) and xid < pg_snapshot_xmin(pg_current_snapshot()) order by xid, id limit 1000`, xid, id).Scan(&rows).Error
 	return rows, err
 }
@@ -176,7 +178,7 @@ func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, er
 // FeedEnd is the place in the feed before which everything is known to be committed.
 func (s *Store) FeedEnd(ctx context.Context) (xid string, id int64, err error) {
 	var rows []Feed
-	err = s.DB.WithContext(ctx).Raw(`select id, xid::text as xid from feed where xid < pg_snapshot_xmin(pg_current_snapshot()) order by feed.xid desc, id desc limit 1`).Scan(&rows).Error
+	err = s.gorm.WithContext(ctx).Raw(`select id, xid::text as xid from feed where xid < pg_snapshot_xmin(pg_current_snapshot()) order by feed.xid desc, id desc limit 1`).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return "0", 0, err
 	}
@@ -199,15 +201,10 @@ var passing = []struct{ table, over string }{
 func (s *Store) Forget(ctx context.Context) error {
 	const most = 20_000
 	for _, p := range passing {
-		err := s.DB.WithContext(ctx).Exec("delete from "+p.table+" where ctid = any (array(select ctid from "+p.table+" where "+p.over+" limit ?))", most).Error
+		err := s.gorm.WithContext(ctx).Exec("delete from "+p.table+" where ctid = any (array(select ctid from "+p.table+" where "+p.over+" limit ?))", most).Error
 		if err != nil {
 			return fmt.Errorf("forget rows of %s: %w", p.table, err)
 		}
 	}
 	return nil
-}
-
-// Audit writes one line of the audit log.
-func Audit(tx *gorm.DB, actor, act, subject, detail string) error {
-	return tx.Create(&Act{At: time.Now(), Actor: actor, Act: act, Subject: subject, Detail: detail}).Error
 }

@@ -4,64 +4,88 @@ import (
 	"context"
 	"time"
 
-	"gorm.io/gorm"
-
+	"urgentis/core/access"
 	"urgentis/core/runbook"
 )
 
-// PushRunbook checks and stores a text; the same text again is no new revision. Findings that hold an
-// error are returned as the error.
-func (s *Store) PushRunbook(ctx context.Context, text, by string) (*Revision, runbook.Findings, error) {
-	b, findings := runbook.Parse([]byte(text))
+// PushRunbook checks and stores a text in a transaction of its own. Findings that hold an error are returned as the error.
+func (s *Store) PushRunbook(ctx context.Context, text, by string) (out *Revision, found runbook.Findings, err error) {
+	b, found := runbook.Parse([]byte(text))
 	if b == nil {
-		return nil, findings, findings
+		return nil, found, found
 	}
-	var out Revision
-	err := s.Tx(ctx, func(tx *gorm.DB) error {
-		// Two who push at once follow one another.
-		if err := tx.Exec("insert into runbook (name, number) values (?, 0) on conflict do nothing", b.Name).Error; err != nil {
-			return err
-		}
-		var number int
-		if err := tx.Raw("select number from runbook where name = ? for update", b.Name).Scan(&number).Error; err != nil {
-			return err
-		}
-		if number > 0 {
-			if err := tx.Where("name = ? and number = ?", b.Name, number).Take(&out).Error; err != nil {
-				return err
-			}
-			if out.Revision == b.Revision {
-				return nil
-			}
-		}
-		tags := b.Tags
-		if tags == nil {
-			tags = []string{}
-		}
-		out = Revision{Name: b.Name, Number: number + 1, Revision: b.Revision, Text: text, Title: b.Title, Owner: b.Owner, Service: b.Service,
-			About: b.About, Tags: tags, PushedBy: by, PushedAt: time.Now().UTC()}
-		if err := tx.Create(&out).Error; err != nil {
-			return err
-		}
-		if err := tx.Exec("update runbook set number = ? where name = ?", out.Number, b.Name).Error; err != nil {
-			return err
-		}
-		if err := Audit(tx, by, "runbook.push", b.Name, out.Revision[:12]); err != nil {
-			return err
-		}
-		r := NewRecord(tx)
-		r.Changed(Feed{Topic: "runbook", Ref: b.Name})
-		return r.Flush()
+	err = s.Tx(ctx, func(tx *Tx) error {
+		out, err = tx.PushRunbook(b, text, by)
+		return err
 	})
-	return &out, findings, err
+	return out, found, err
 }
 
+// PushRunbook stores a text as the next revision of its runbook; the same text again is no new revision.
+func (tx *Tx) PushRunbook(b *runbook.Book, text, by string) (*Revision, error) {
+	// Two who push at once follow one another.
+	if err := tx.run("insert into runbook (name, number) values (?, 0) on conflict do nothing", b.Name); err != nil {
+		return nil, err
+	}
+	number, err := one[int](tx, "select number from runbook where name = ? for update", b.Name)
+	if err != nil {
+		return nil, err
+	}
+	if number > 0 {
+		now, err := take[Revision](tx, "name = ? and number = ?", b.Name, number)
+		if err != nil || now.Revision == b.Revision {
+			return now, err
+		}
+	}
+	tags := b.Tags
+	if tags == nil {
+		tags = []string{}
+	}
+	out := &Revision{
+		Name: b.Name, Number: number + 1, Revision: b.Revision, Text: text, Title: b.Title, Owner: b.Owner,
+		Service: b.Service, About: b.About, Tags: tags, PushedBy: by, PushedAt: time.Now().UTC(),
+	}
+	if err := tx.db.Create(out).Error; err != nil {
+		return nil, err
+	}
+	if err := tx.run("update runbook set number = ? where name = ?", out.Number, b.Name); err != nil {
+		return nil, err
+	}
+	if err := tx.Audit(by, "runbook.push", b.Name, out.Revision[:12]); err != nil {
+		return nil, err
+	}
+	r := NewRecord(tx)
+	r.Changed(Feed{Topic: "runbook", Ref: b.Name, Service: b.Service})
+	return out, r.Flush()
+}
+
+// newest joins each runbook with its newest revision.
+const newest = "from runbook r join revision v on v.name = r.name and v.number = r.number"
+
 // Newest gives the newest revision of a runbook.
-func (s *Store) Newest(ctx context.Context, name string) (*Revision, error) {
-	var r Revision
-	err := s.In(ctx).Raw("select v.* from runbook r join revision v on v.name = r.name and v.number = r.number where r.name = ?", name).Scan(&r).Error
-	if err == nil && r.Name == "" {
+func (tx *Tx) Newest(name string) (*Revision, error) {
+	found, err := scan[Revision](tx, "select v.* "+newest+" where r.name = ?", name)
+	if err == nil && len(found) == 0 {
 		return nil, ErrNotFound
 	}
-	return &r, err
+	if err != nil {
+		return nil, err
+	}
+	return &found[0], nil
+}
+
+// Runbooks lists the newest revision of each runbook, by name.
+func (tx *Tx) Runbooks(s access.Scope) ([]Revision, error) {
+	where, args := within(s, "true", nil)
+	return scan[Revision](tx, "select v.* "+newest+" where "+where+" order by r.name", args...)
+}
+
+// Current names the newest revision of each runbook, by name: what starts is among them.
+func (tx *Tx) Current() ([]Revision, error) {
+	return scan[Revision](tx, "select v.name, v.revision "+newest+" order by r.name")
+}
+
+// RevisionBy reads a revision by its digest.
+func (tx *Tx) RevisionBy(revision string) (*Revision, error) {
+	return take[Revision](tx, "revision = ?", revision)
 }

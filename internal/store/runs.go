@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"urgentis/core/access"
 	"urgentis/core/flow"
 )
 
@@ -38,7 +39,7 @@ func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Clie
 // was begun under rules that this program does not know: its bell stays out until a newer instance answers.
 func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
 	var rows []Run
-	err := s.DB.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
+	err := s.gorm.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
 		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ? returning *`, owner, run, flow.Rules).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, err
@@ -48,13 +49,13 @@ func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
 
 // Log reads a run's log from after a sequence number.
 func (s *Store) Log(ctx context.Context, run string, after int64) ([]flow.Event, error) {
-	return ReadLog(s.DB.WithContext(ctx), run, after)
+	return s.In(ctx).Log(run, after)
 }
 
-// ReadLog is Log inside a transaction.
-func ReadLog(tx *gorm.DB, run string, after int64) ([]flow.Event, error) {
+// Log reads a run's log from after a sequence number.
+func (tx *Tx) Log(run string, after int64) ([]flow.Event, error) {
 	var rows []Event
-	if err := tx.Where("run = ? and seq > ?", run, after).Order("seq").Find(&rows).Error; err != nil {
+	if err := tx.db.Where("run = ? and seq > ?", run, after).Order("seq").Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read the log of run %s: %w", run, err)
 	}
 	out := make([]flow.Event, len(rows))
@@ -90,12 +91,12 @@ type Head struct {
 // Append raises the version of a run that this instance owns, at the version that was seen, and takes in the events
 // of its log: both hold once the bulk is written. With park, the claim is given back in the same statement. The
 // events carry their numbers.
-func (s *Store) Append(b *Bulk, r *Run, events []flow.Event, park bool, h Head) error {
+func (b *Bulk) Append(r *Run, events []flow.Event, park bool, h Head) error {
 	set := "version = version + ?, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if park {
 		set += ", owner = null, rung_at = null"
 	}
-	res := b.tx.Exec("update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ?",
+	res := b.tx.db.Exec("update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ?",
 		len(events), h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID, *r.Owner, r.Epoch, r.Version)
 	if res.Error != nil {
 		return res.Error
@@ -109,7 +110,7 @@ func (s *Store) Append(b *Bulk, r *Run, events []flow.Event, park bool, h Head) 
 // Owns reports whether this instance still owns the run, and at which version it stands.
 func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 	var now Run
-	if err := s.DB.WithContext(ctx).Where("id = ?", r.ID).Take(&now).Error; err != nil {
+	if err := s.gorm.WithContext(ctx).Where("id = ?", r.ID).Take(&now).Error; err != nil {
 		return false, err
 	}
 	return now.Owner != nil && *now.Owner == *r.Owner && now.Epoch == r.Epoch, nil
@@ -117,33 +118,33 @@ func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 
 // Speak appends one event to a run without owning it, and rings if nobody drives it and no bell is out.
 // The run's row must be locked by the transaction; the event is written with the bulk.
-func (s *Store) Speak(ctx context.Context, b *Bulk, r *Run, e flow.Event, h Head) error {
+func (b *Bulk) Speak(r *Run, e flow.Event, h Head) error {
 	e.Seq = r.Version + 1
 	if err := addEvents(b, r.ID, []flow.Event{e}); err != nil {
 		return err
 	}
 	if r.EndedAt != nil || r.SetAsideAt != nil {
 		// A late fact of a run that is over decides nothing and revives nothing; one that is set aside hears it later.
-		return b.tx.Exec("update run set version = version + 1 where id = ?", r.ID).Error
+		return b.tx.db.Exec("update run set version = version + 1 where id = ?", r.ID).Error
 	}
 	ring := r.Owner == nil && r.RungAt == nil
 	set := "version = version + 1, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if ring {
 		set += ", rung_at = now()"
 	}
-	if err := b.tx.Exec("update run set "+set+" where id = ?", h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID).Error; err != nil {
+	if err := b.tx.db.Exec("update run set "+set+" where id = ?", h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID).Error; err != nil {
 		return err
 	}
 	if ring {
-		return s.Enqueue(ctx, b.tx, Doorbell{r.ID})
+		return b.tx.Enqueue(Doorbell{r.ID})
 	}
 	return nil
 }
 
 // Lock reads a run's row and keeps it until the end of the transaction.
-func Lock(tx *gorm.DB, run string) (*Run, error) {
+func (tx *Tx) Lock(run string) (*Run, error) {
 	var r Run
-	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", run).Take(&r).Error
+	err := tx.db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ?", run).Take(&r).Error
 	return &r, err
 }
 
@@ -171,44 +172,38 @@ func AddRuns(b *Bulk, runs []Run, begun []flow.Event) error {
 }
 
 // SetTimer makes a run due at a time; a zero time takes its timer away.
-func SetTimer(tx *gorm.DB, run string, due time.Time) error {
+func (tx *Tx) SetTimer(run string, due time.Time) error {
 	if due.IsZero() {
-		return tx.Exec("delete from timer where run = ?", run).Error
+		return tx.db.Exec("delete from timer where run = ?", run).Error
 	}
-	return tx.Exec("insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due", run, due).Error
+	return tx.db.Exec("insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due", run, due).Error
 }
 
 // ClaimDue takes up to most due timers, and the runs that wait for them, for an owner who drives them at once. Runs of
 // rules that this program does not know are left to a newer one. It returns how many timers there were, and when the next
 // is due by the database's clock; zero without one.
 func (s *Store) ClaimDue(ctx context.Context, owner string, most int) (runs []Run, n int, next time.Duration, err error) {
-	err = s.Tx(ctx, func(tx *gorm.DB) error {
+	err = s.Tx(ctx, func(tx *Tx) error {
 		var due []string
-		err := tx.Raw(`delete from timer where run in (select t.run from timer t join run r on r.id = t.run
+		err := tx.db.Raw(`delete from timer where run in (select t.run from timer t join run r on r.id = t.run
 			where t.due <= now() and r.rules <= ? order by t.due limit ? for update of t skip locked) returning run`, flow.Rules, most).Scan(&due).Error
 		if err != nil {
 			return err
 		}
 		if n = len(due); n > 0 {
-			err := tx.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null and rung_at is null and ended_at is null
+			err := tx.db.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null and rung_at is null and ended_at is null
 				and set_aside_at is null returning *`, owner, due).Scan(&runs).Error
 			if err != nil {
 				return err
 			}
 		}
-		var wait *float64
-		if err := tx.Raw(`select extract(epoch from min(due) - now()) from timer`).Scan(&wait).Error; err != nil {
-			return err
-		}
-		if wait != nil {
-			next = max(time.Millisecond, time.Duration(*wait*float64(time.Second)))
-		}
-		return nil
+		next, err = tx.until("select extract(epoch from min(due) - now()) from timer")
+		return err
 	})
 	return runs, n, next, err
 }
 
-func (s *Store) ring(ctx context.Context, tx *gorm.DB, ids *gorm.DB) error {
+func (tx *Tx) ring(ids *gorm.DB) error {
 	var rung []string
 	if err := ids.Scan(&rung).Error; err != nil {
 		return err
@@ -217,5 +212,55 @@ func (s *Store) ring(ctx context.Context, tx *gorm.DB, ids *gorm.DB) error {
 	for i, id := range rung {
 		jobs[i] = Doorbell{id}
 	}
-	return s.Enqueue(ctx, tx, jobs...)
+	return tx.Enqueue(jobs...)
+}
+
+// Runs lists runs, newest first; with active, those that are not over.
+func (tx *Tx) Runs(s access.Scope, active bool, from Place, most int) ([]Run, error) {
+	where, args := from.after("begun_at")
+	if active {
+		where += " and ended_at is null"
+	}
+	where, args = within(s, where, args)
+	var out []Run
+	err := tx.db.Order("begun_at desc, id").Where(where, args...).Limit(most).Find(&out).Error
+	return out, err
+}
+
+// Run reads the head of a run.
+func (tx *Tx) Run(id string) (*Run, error) { return take[Run](tx, "id = ?", id) }
+
+// RunsOf lists the runs of an incident, oldest first.
+func (tx *Tx) RunsOf(incident int64) ([]Run, error) {
+	return list[Run](tx, "begun_at", "incident = ?", incident)
+}
+
+// OverOf lists the newest runs of a runbook that are over.
+func (tx *Tx) OverOf(runbook string, most int) ([]Run, error) {
+	var out []Run
+	err := tx.db.Order("begun_at desc").Where("runbook = ? and ended_at is not null", runbook).Limit(most).Find(&out).Error
+	return out, err
+}
+
+// HaltedRuns lists the runs that wait because all is halted.
+func (tx *Tx) HaltedRuns() ([]string, error) {
+	return scan[string](tx, "select id from run where waits_on = 'halt' and ended_at is null order by id")
+}
+
+// RunsOfAlert lists the runs that an alert started and that are not over.
+func (tx *Tx) RunsOfAlert(alert string) ([]string, error) {
+	return scan[string](tx, "select id from run where alert = ? and ended_at is null order by id", alert)
+}
+
+// EndUnread ends a run that this instance owns without its log, which it cannot go on with. It reports false where the
+// run is no longer its own.
+func (tx *Tx) EndUnread(r *Run, because string) (bool, error) {
+	n, err := tx.exec(`update run set owner = null, rung_at = null, state = ?, because = ?, waits_on = '', ended_at = now()
+		where id = ? and owner = ? and epoch = ?`, flow.StateFail, because, r.ID, *r.Owner, r.Epoch)
+	return n > 0, err
+}
+
+// CancelAside cancels a run that was set aside: nobody plans it any more.
+func (tx *Tx) CancelAside(run, because string) error {
+	return tx.run("update run set state = 'cancelled', waits_on = '', because = ?, ended_at = now() where id = ?", because, run)
 }

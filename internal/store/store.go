@@ -7,7 +7,6 @@ import (
 	"database/sql"
 	"embed"
 	"encoding/base32"
-	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -34,10 +33,13 @@ var migrations embed.FS
 // ErrNotFound says that a row is not there.
 var ErrNotFound = gorm.ErrRecordNotFound
 
-// Store is the database.
+// ErrExists says that a row with that key is there already.
+var ErrExists = gorm.ErrDuplicatedKey
+
+// Store is the database. All SQL of the program stands in this package.
 type Store struct {
-	DB   *gorm.DB
 	Pool *pgxpool.Pool
+	gorm *gorm.DB
 	// inserts puts jobs into the queue inside a GORM transaction.
 	inserts *river.Client[*sql.Tx]
 	log     *slog.Logger
@@ -81,12 +83,7 @@ func (s *Store) open(ctx context.Context) error {
 		return err
 	}
 	var err error
-	s.DB, err = gorm.Open(postgres.New(postgres.Config{Conn: sqlDB}), &gorm.Config{
-		NamingStrategy:         schema.NamingStrategy{SingularTable: true, NameReplacer: strings.NewReplacer("URL", "Url")},
-		Logger:                 logger.Discard,
-		SkipDefaultTransaction: true,
-		TranslateError:         true,
-	})
+	s.gorm, err = Gorm(sqlDB)
 	if err != nil {
 		return fmt.Errorf("open the database: %w", err)
 	}
@@ -95,6 +92,18 @@ func (s *Store) open(ctx context.Context) error {
 		return fmt.Errorf("open the queue: %w", err)
 	}
 	return nil
+}
+
+// Gorm opens the models of this package on connections that are open already.
+func Gorm(db *sql.DB) (*gorm.DB, error) {
+	return gorm.Open(postgres.New(postgres.Config{Conn: db}), &gorm.Config{
+		NamingStrategy: schema.NamingStrategy{
+			SingularTable: true, NameReplacer: strings.NewReplacer("URL", "Url"),
+		},
+		Logger:                 logger.Discard,
+		SkipDefaultTransaction: true,
+		TranslateError:         true,
+	})
 }
 
 func quiet() *slog.Logger { return slog.New(slog.DiscardHandler) }
@@ -152,45 +161,6 @@ func (s *Store) migrateQueue(ctx context.Context) error {
 // Close ends all connections.
 func (s *Store) Close() { s.Pool.Close() }
 
-type inTx struct{}
-
-// Tx runs f in one transaction. Its context carries the transaction for In.
-func (s *Store) Tx(ctx context.Context, f func(tx *gorm.DB) error) (err error) {
-	hooks := &after{}
-	committed := false
-	defer func() {
-		for _, f := range hooks.list {
-			f(committed)
-		}
-	}()
-	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		return f(tx.WithContext(context.WithValue(context.WithValue(ctx, inTx{}, tx), afterKey{}, hooks)))
-	})
-	committed = err == nil
-	return err
-}
-
-// after is what follows a transaction.
-type after struct{ list []func(committed bool) }
-
-type afterKey struct{}
-
-// After calls f once the transaction is over, whatever became of it. committed is false too where nobody knows whether
-// the commit held.
-func After(tx *gorm.DB, f func(committed bool)) {
-	hooks := tx.Statement.Context.Value(afterKey{}).(*after)
-	hooks.list = append(hooks.list, f)
-}
-
-// In is the database as a context has it: inside the transaction that the context carries, if there is one. Who holds
-// a connection and asks for a second one stands still as soon as all of them do.
-func (s *Store) In(ctx context.Context) *gorm.DB {
-	if tx, ok := ctx.Value(inTx{}).(*gorm.DB); ok {
-		return tx.WithContext(ctx)
-	}
-	return s.DB.WithContext(ctx)
-}
-
 // Now is the database's clock.
 func (s *Store) Now(ctx context.Context) (time.Time, error) {
 	var t time.Time
@@ -231,33 +201,3 @@ func (Deliver) InsertOpts() river.InsertOpts {
 
 // DeliverQueue has workers of its own: a room that hangs must not keep a bell from being answered.
 const DeliverQueue = "deliver"
-
-// Enqueue puts jobs into the queue with this transaction, and wakes whoever waits once it commits.
-func (s *Store) Enqueue(ctx context.Context, tx *gorm.DB, jobs ...river.JobArgs) error {
-	if len(jobs) == 0 {
-		return nil
-	}
-	sqlTx, ok := tx.Statement.ConnPool.(*sql.Tx)
-	if !ok {
-		return errors.New("enqueue needs a transaction")
-	}
-	params := make([]river.InsertManyParams, len(jobs))
-	queues := map[string]bool{}
-	for i, j := range jobs {
-		params[i] = river.InsertManyParams{Args: j}
-		queue := river.QueueDefault
-		if o, ok := j.(river.JobArgsWithInsertOpts); ok && o.InsertOpts().Queue != "" {
-			queue = o.InsertOpts().Queue
-		}
-		queues[queue] = true
-	}
-	if _, err := s.inserts.InsertManyFastTx(ctx, sqlTx, params); err != nil {
-		return fmt.Errorf("put into the queue: %w", err)
-	}
-	for q := range queues {
-		if err := tx.Exec(`select pg_notify(current_schema() || '.river_insert', json_build_object('queue', ?::text)::text)`, q).Error; err != nil {
-			return err
-		}
-	}
-	return nil
-}

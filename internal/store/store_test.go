@@ -9,7 +9,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gorm.io/gorm"
 
 	"urgentis/core/flow"
 	"urgentis/internal/store"
@@ -19,7 +18,7 @@ import (
 var ctx = context.Background()
 
 func run(t *testing.T, s *store.Store, id string) {
-	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
 		b := store.NewBulk(tx)
 		err := store.AddRuns(b, []store.Run{{ID: id, Runbook: "b", Title: "B", Revision: "r", StartedBy: "t", BegunAt: time.Now()}},
 			[]flow.Event{{Seq: 1, At: time.Now(), Body: flow.Begun{Rules: 1, Run: id}}})
@@ -29,7 +28,7 @@ func run(t *testing.T, s *store.Store, id string) {
 		if err := b.Write(); err != nil {
 			return err
 		}
-		return s.Enqueue(ctx, tx, store.Doorbell{Run: id})
+		return tx.Enqueue(store.Doorbell{Run: id})
 	}))
 }
 
@@ -38,9 +37,9 @@ func note(n int64) flow.Event {
 }
 
 func add(s *store.Store, r *store.Run, park bool, events ...flow.Event) error {
-	err := s.Tx(ctx, func(tx *gorm.DB) error {
+	err := s.Tx(ctx, func(tx *store.Tx) error {
 		b := store.NewBulk(tx)
-		if err := s.Append(b, r, events, park, store.Head{State: flow.Running}); err != nil {
+		if err := b.Append(r, events, park, store.Head{State: flow.Running}); err != nil {
 			return err
 		}
 		return b.Write()
@@ -96,13 +95,13 @@ func TestASignalIsNeverLost(t *testing.T) {
 	r, err := s.Claim(ctx, "r1", "me")
 	require.NoError(t, err)
 	speak := func() {
-		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-			row, err := store.Lock(tx, "r1")
+		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+			row, err := tx.Lock("r1")
 			if err != nil {
 				return err
 			}
 			b := store.NewBulk(tx)
-			if err := s.Speak(ctx, b, row, note(row.Version+1), store.Head{State: flow.Running}); err != nil {
+			if err := b.Speak(row, note(row.Version+1), store.Head{State: flow.Running}); err != nil {
 				return err
 			}
 			return b.Write()
@@ -110,7 +109,7 @@ func TestASignalIsNeverLost(t *testing.T) {
 	}
 	bells := func() int {
 		var n int
-		require.NoError(t, s.DB.Raw("select count(*) from river_job where kind = 'doorbell'").Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from river_job where kind = 'doorbell'").Scan(&n).Error)
 		return n
 	}
 	before := bells()
@@ -139,7 +138,7 @@ func TestSilentInstancesAreFenced(t *testing.T) {
 	owned, err := s.OwnedBy(ctx, "dead")
 	require.NoError(t, err)
 	assert.Len(t, owned, 1, "a lease that is not over protects the claim")
-	require.NoError(t, s.DB.Exec("update instance set beat_at = now() - interval '6 seconds' where id = 'dead'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update instance set beat_at = now() - interval '6 seconds' where id = 'dead'").Error)
 	n, err := s.Fence(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
@@ -163,11 +162,11 @@ func TestTimersAreTakenOnce(t *testing.T) {
 		r, err := s.Claim(ctx, id, "me")
 		require.NoError(t, err)
 		due := time.Now().Add(time.Duration(i-1) * time.Hour)
-		require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error {
-			if err := s.Append(store.NewBulk(tx), r, nil, true, store.Head{State: flow.Waiting}); err != nil {
+		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+			if err := store.NewBulk(tx).Append(r, nil, true, store.Head{State: flow.Waiting}); err != nil {
 				return err
 			}
-			return store.SetTimer(tx, id, due)
+			return tx.SetTimer(id, due)
 		}))
 	}
 	for _, want := range []string{"r0", "r1"} {
@@ -185,12 +184,12 @@ func TestTimersAreTakenOnce(t *testing.T) {
 	_, n, _, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, n)
-	require.NoError(t, store.SetTimer(s.DB, "r2", time.Time{}))
+	require.NoError(t, s.In(ctx).SetTimer("r2", time.Time{}))
 	_, _, next, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, next)
-	require.NoError(t, s.DB.Exec("update run set rules = 1000").Error)
-	require.NoError(t, store.SetTimer(s.DB, "r2", time.Now()))
+	require.NoError(t, testdb.SQL(s).Exec("update run set rules = 1000").Error)
+	require.NoError(t, s.In(ctx).SetTimer("r2", time.Now()))
 	_, n, _, err = s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, n, "a run of newer rules is left to a newer program")
@@ -199,18 +198,21 @@ func TestTimersAreTakenOnce(t *testing.T) {
 // A reader of the feed misses no late commit: one that took its number early and committed late.
 func TestTheFeedMissesNoLateCommit(t *testing.T) {
 	s := testdb.Open(t)
-	say := func(tx *gorm.DB, ref string) {
+	say := func(tx *store.Tx, ref string) {
 		r := store.NewRecord(tx)
 		r.Changed(store.Feed{Topic: "t", Ref: ref})
 		require.NoError(t, r.Flush())
 	}
-	slow := s.DB.Begin()
-	say(slow, "early number, late commit")
-	require.NoError(t, s.Tx(ctx, func(tx *gorm.DB) error { say(tx, "late number, early commit"); return nil }))
-	rows, err := s.FeedAfter(ctx, "0", 0)
-	require.NoError(t, err)
-	assert.Empty(t, rows, "nothing is read past an open transaction")
-	require.NoError(t, slow.Commit().Error)
+	var rows []store.Feed
+	var err error
+	require.NoError(t, s.Tx(ctx, func(slow *store.Tx) error {
+		say(slow, "early number, late commit")
+		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error { say(tx, "late number, early commit"); return nil }))
+		rows, err = s.FeedAfter(ctx, "0", 0)
+		require.NoError(t, err)
+		assert.Empty(t, rows, "nothing is read past an open transaction")
+		return nil
+	}))
 	require.Eventually(t, func() bool {
 		rows, err = s.FeedAfter(ctx, "0", 0)
 		return err == nil && len(rows) == 2
@@ -235,7 +237,7 @@ func TestPushingTheSameTextIsNoNewRevision(t *testing.T) {
 	_, found, err := s.PushRunbook(ctx, "a: b", "iva")
 	assert.Error(t, err)
 	assert.True(t, found.Failed())
-	_, err = s.Newest(ctx, "none")
+	_, err = s.In(ctx).Newest("none")
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -251,12 +253,12 @@ func TestWhatIsOfNoUseIsForgotten(t *testing.T) {
 		"insert into delivery (key, kind, address, body, state, queued_at, sent_at) values ('a', 'room', 'r', '', 'sent', now(), now() - interval '31 days'), ('b', 'room', 'r', '', 'failed', now() - interval '31 days', null)",
 		"insert into suspect (kind, ref, instance, at) values ('run', 'a', 'n', now() - interval '31 days'), ('run', 'b', 'n', now())",
 	} {
-		require.NoError(t, s.DB.Exec(stmt).Error, stmt)
+		require.NoError(t, testdb.SQL(s).Exec(stmt).Error, stmt)
 	}
 	require.NoError(t, s.Forget(ctx))
 	for _, table := range []string{"feed", "started", "session", "token", "delivery", "suspect"} {
 		var n int64
-		require.NoError(t, s.DB.Raw("select count(*) from "+table).Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from "+table).Scan(&n).Error)
 		assert.EqualValues(t, 1, n, table)
 	}
 }

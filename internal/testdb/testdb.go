@@ -13,7 +13,9 @@ import (
 	"testing"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"urgentis/internal/localdb"
 	"urgentis/internal/store"
@@ -48,6 +50,15 @@ func Open(t testing.TB) *store.Store {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
+}
+
+// SQL runs statements of a test on a store's connections. The program itself has its statements in the store.
+func SQL(s *store.Store) *gorm.DB {
+	db, err := store.Gorm(stdlib.OpenDBFromPool(s.Pool))
+	if err != nil {
+		panic(err) // it connects to nothing by itself
+	}
+	return db
 }
 
 func begin() error {

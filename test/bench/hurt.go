@@ -19,6 +19,7 @@ import (
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 const (
@@ -137,7 +138,7 @@ func (b *bench) hurt() error {
 		return err
 	}
 	defer l.Close() //nolint:errcheck // it is over
-	if err := b.store.DB.Create(&store.Connection{Name: "hangs", Kind: "room", URL: "http://" + l.Addr().String()}).Error; err != nil {
+	if err := testdb.SQL(b.store).Create(&store.Connection{Name: "hangs", Kind: "room", URL: "http://" + l.Addr().String()}).Error; err != nil {
 		return err
 	}
 	if took, err = b.firstLooks(e, hand, "room", 200); err != nil {
@@ -227,7 +228,7 @@ func (b *bench) firstLooks(e *engine.Engine, hand *hurtHand, name string, count 
 // cancelAll cancels all runs of a runbook, many at once, and waits for their ends.
 func (b *bench) cancelAll(e *engine.Engine, name string) error {
 	var ids []string
-	if err := b.store.DB.Raw("select id from run where runbook = ? and ended_at is null", name).Scan(&ids).Error; err != nil {
+	if err := testdb.SQL(b.store).Raw("select id from run where runbook = ? and ended_at is null", name).Scan(&ids).Error; err != nil {
 		return err
 	}
 	next := make(chan string)
@@ -235,7 +236,8 @@ func (b *bench) cancelAll(e *engine.Engine, name string) error {
 	for range 64 {
 		wg.Go(func() {
 			for id := range next {
-				e.Cancel(b.ctx, id, flow.CancelAsked{By: "bench"}) //nolint:errcheck // what is over is over
+				//nolint:errcheck // what is over is over
+				e.Write(b.ctx, func(s *engine.Sheet) error { return s.Cancel(id, flow.CancelAsked{By: "bench"}) })
 			}
 		})
 	}

@@ -31,6 +31,7 @@ import (
 	"urgentis/internal/localdb"
 	"urgentis/internal/service"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 var (
@@ -274,7 +275,7 @@ func (b *bench) steps() error {
 		return err
 	}
 	defer e.Stop()
-	rev, err := b.store.Newest(b.ctx, "steps")
+	rev, err := b.store.In(b.ctx).Newest("steps")
 	if err != nil {
 		return err
 	}
@@ -296,7 +297,7 @@ func (b *bench) steps() error {
 		}
 		for {
 			var r store.Run
-			if err := b.store.DB.Where("id = ?", runs[0].ID).Take(&r).Error; err != nil {
+			if err := testdb.SQL(b.store).Where("id = ?", runs[0].ID).Take(&r).Error; err != nil {
 				return err
 			}
 			if r.EndedAt != nil {

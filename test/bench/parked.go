@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"urgentis/internal/act/local"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 const parkedBooks = `urgentis: runbook/1
@@ -70,7 +72,7 @@ func (b *bench) weight() (heap int64, routines int) {
 }
 
 func (b *bench) beginMany(e *engine.Engine, name string, n int) error {
-	rev, err := b.store.Newest(b.ctx, name)
+	rev, err := b.store.In(b.ctx).Newest(name)
 	if err != nil {
 		return err
 	}
@@ -93,7 +95,7 @@ func (b *bench) beginMany(e *engine.Engine, name string, n int) error {
 func (b *bench) until(count string, n int64, within time.Duration) error {
 	var got int64
 	for end := time.Now().Add(within); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if err := b.store.DB.Raw(count).Scan(&got).Error; err != nil {
+		if err := testdb.SQL(b.store).Raw(count).Scan(&got).Error; err != nil {
 			return err
 		}
 		if got >= n {
@@ -113,14 +115,19 @@ func (b *bench) wake(e *engine.Engine) error {
 	}
 	defer e.Stop()
 	var g store.Gate
-	if err := b.store.DB.Where("state = 'open'").Order("raised_at").Take(&g).Error; err != nil {
+	if err := testdb.SQL(b.store).Where("state = 'open'").Order("raised_at").Take(&g).Error; err != nil {
 		return err
 	}
 	var raised flow.GateRaised
 	if err := json.Unmarshal(g.Raised, &raised); err != nil {
 		return err
 	}
-	if err := e.Decide(b.ctx, g.ID, engine.Word{Approve: true, By: "mara", Digest: raised.Digest}); err != nil {
+	word := engine.Word{Approve: true, By: "mara", Digest: raised.Digest}
+	err = e.Write(b.ctx, func(s *engine.Sheet) error {
+		refused, err := s.Decide(&g, word)
+		return errors.Join(err, refused)
+	})
+	if err != nil {
 		return err
 	}
 	if err := b.until("select count(*) from run where runbook = 'parked-gate' and ended_at is not null", 1, 30*time.Second); err != nil {
@@ -131,7 +138,7 @@ func (b *bench) wake(e *engine.Engine) error {
 		return err
 	}
 	var late []float64
-	err = b.store.DB.Raw(`select extract(epoch from o.at - s.at) - ? from event s join event o on o.run = s.run and o.kind = 'wait.over'
+	err = testdb.SQL(b.store).Raw(`select extract(epoch from o.at - s.at) - ? from event s join event o on o.run = s.run and o.kind = 'wait.over'
 		where s.kind = 'step.begun' and s.path = '1' and s.run in (select id from run where runbook = 'parked-wait')`, parkedFor.Seconds()).Scan(&late).Error
 	if err != nil {
 		return err

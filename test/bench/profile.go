@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"runtime/pprof"
 	"text/tabwriter"
+
 	"urgentis/internal/localdb"
 	"urgentis/internal/store"
 )

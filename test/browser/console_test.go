@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 	"urgentis/internal/demo"
 	"urgentis/internal/service"
 	"urgentis/internal/testdb"
@@ -105,7 +105,7 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, p.Press("?"))
 	require.NoError(t, p.See("go to the button that approves"))
 	require.NoError(t, p.Theme("dark"))
-	for path, want := range map[string]string{"/incidents/1": "Closed: repaired", "/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page", "/incidents/999": "no such thing"} {
+	for path, want := range map[string]string{"/incidents/1": "Closed: repaired", "/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page", "/incidents/999": "there is no incident 999"} {
 		require.NoError(t, p.Go(w.Link+path))
 		require.NoError(t, p.See(want))
 		assert.Empty(t, axe(t, p), path)

@@ -22,10 +22,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
+	"urgentis/core/access"
 	"urgentis/core/flow"
-	"urgentis/internal/access"
 	"urgentis/internal/demo"
 	"urgentis/internal/store"
+	"urgentis/internal/testapi"
 	"urgentis/internal/testdb"
 )
 
@@ -76,13 +77,11 @@ func set(t *testing.T) *stage {
 	st, err := store.Open(context.Background(), s.url, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer st.Close()
-	token, _, err := access.New(st).AddToken(context.Background(), "admin", []access.Role{access.Admin}, time.Hour, "test")
-	require.NoError(t, err)
+	token := testapi.Token(t, st, "admin", "test", access.Admin)
 	s.admin, err = demo.Client("http://"+s.listen, token)
 	require.NoError(t, err)
 	// Who pushed the runbook does not approve what it changes.
-	token, _, err = access.New(st).AddToken(context.Background(), "approver", []access.Role{access.Approver}, time.Hour, "somebody else")
-	require.NoError(t, err)
+	token = testapi.Token(t, st, "approver", "somebody else", access.Approver)
 	s.approver, err = demo.Client("http://"+s.listen, token)
 	require.NoError(t, err)
 	s.source, err = demo.SetUp(context.Background(), s.admin, s.fleet, nil, "http://127.0.0.1:1/", "")

@@ -25,11 +25,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
+	"urgentis/core/access"
 	"urgentis/core/flow"
-	"urgentis/internal/access"
 	"urgentis/internal/demo"
 	"urgentis/internal/localdb"
 	"urgentis/internal/store"
+	"urgentis/internal/testapi"
+	"urgentis/internal/testdb"
 )
 
 //go:embed storm.yaml
@@ -94,11 +96,9 @@ func newStorm(t *testing.T) *storm {
 	st, err := store.Open(ctx, s.db.URL, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer st.Close()
-	s.token, _, err = access.New(st).AddToken(ctx, "admin", []access.Role{access.Admin}, time.Hour, "test")
-	require.NoError(t, err)
+	s.token = testapi.Token(t, st, "admin", "test", access.Admin)
 	// Who pushed the runbook does not approve what it changes.
-	approver, _, err := access.New(st).AddToken(ctx, "approver", []access.Role{access.Approver}, time.Hour, "somebody else")
-	require.NoError(t, err)
+	approver := testapi.Token(t, st, "approver", "somebody else", access.Approver)
 	for _, n := range s.nodes {
 		n.admin, err = demo.Client("http://"+n.listen, s.token)
 		require.NoError(t, err)
@@ -313,7 +313,7 @@ func (s *storm) settles(runs int) {
 	before, ok := -1, false
 	for moved := time.Now(); !ok && time.Since(moved) < 3*time.Minute; time.Sleep(200 * time.Millisecond) {
 		var now []store.Run
-		if err := st.DB.Raw("select * from run where ended_at is null").Scan(&now).Error; err != nil {
+		if err := testdb.SQL(st).Raw("select * from run where ended_at is null").Scan(&now).Error; err != nil {
 			continue
 		}
 		left, ok = now, len(now) == 0
@@ -326,7 +326,7 @@ func (s *storm) settles(runs int) {
 	}
 	for _, x := range left {
 		var last []store.Event
-		st.DB.Raw("select * from event where run = ? order by seq desc limit 3", x.ID).Scan(&last)
+		testdb.SQL(st).Raw("select * from event where run = ? order by seq desc limit 3", x.ID).Scan(&last)
 		if len(last) > 0 {
 			s.t.Logf("stuck: %s %s on %s, last %s %s", x.ID, x.State, x.WaitsOn, last[0].Path, last[0].Kind)
 		}
@@ -345,13 +345,13 @@ func (s *storm) prove(runs int) {
 	require.NoError(s.t, err)
 	defer st.Close()
 	var alerts []string
-	require.NoError(s.t, st.DB.Raw("select id from alert").Scan(&alerts).Error)
+	require.NoError(s.t, testdb.SQL(st).Raw("select id from alert").Scan(&alerts).Error)
 	assert.Len(s.t, s.taken, runs)
 	for key, id := range s.taken {
 		assert.Contains(s.t, alerts, id, "alert %s was answered with 202", key)
 	}
 	var list []store.Run
-	require.NoError(s.t, st.DB.Raw("select * from run").Scan(&list).Error)
+	require.NoError(s.t, testdb.SQL(st).Raw("select * from run").Scan(&list).Error)
 	assert.Len(s.t, list, runs, "one run for each alert")
 	ends := map[string]int{}
 	for _, x := range list {
@@ -363,7 +363,7 @@ func (s *storm) prove(runs int) {
 	}
 	// Nothing was begun twice, but where a person said so, having seen that it had not begun.
 	var intents []store.Event
-	require.NoError(s.t, st.DB.Raw("select * from event where kind = 'attempt.intended' and body like '%\"change\":true%'").Scan(&intents).Error)
+	require.NoError(s.t, testdb.SQL(st).Raw("select * from event where kind = 'attempt.intended' and body like '%\"change\":true%'").Scan(&intents).Error)
 	seen := map[string]bool{}
 	for _, e := range intents {
 		var in flow.Intent
@@ -384,13 +384,13 @@ func (s *storm) prove(runs int) {
 	}
 	// No log has a gap, no lock is left, every record is whole.
 	var gaps int64
-	require.NoError(s.t, st.DB.Raw("select count(*) from (select run, count(*) n, max(seq) m from event group by run) x where n <> m").Scan(&gaps).Error)
+	require.NoError(s.t, testdb.SQL(st).Raw("select count(*) from (select run, count(*) n, max(seq) m from event group by run) x where n <> m").Scan(&gaps).Error)
 	assert.Zero(s.t, gaps)
 	var locks int64
-	require.NoError(s.t, st.DB.Raw("select (select count(*) from hold) + (select count(*) from awaiting)").Scan(&locks).Error)
+	require.NoError(s.t, testdb.SQL(st).Raw("select (select count(*) from hold) + (select count(*) from awaiting)").Scan(&locks).Error)
 	assert.Zero(s.t, locks)
 	var incidents []int64
-	require.NoError(s.t, st.DB.Raw("select number from incident").Scan(&incidents).Error)
+	require.NoError(s.t, testdb.SQL(st).Raw("select number from incident").Scan(&incidents).Error)
 	assert.Len(s.t, incidents, runs)
 	for _, i := range incidents {
 		_, err := st.Verify(ctx, i)

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"urgentis/api"
-	"urgentis/internal/access"
+	"urgentis/core/access"
 	"urgentis/internal/demo"
 	"urgentis/internal/service"
 	"urgentis/test/browser"

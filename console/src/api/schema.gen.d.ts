@@ -886,6 +886,8 @@ export interface components {
             /** @enum {string} */
             kind: "person" | "token";
             roles: components["schemas"]["Role"][];
+            /** @description every role that comes with these */
+            may: components["schemas"]["Role"][];
         };
         Person: {
             name: string;

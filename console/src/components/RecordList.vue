@@ -18,7 +18,7 @@ const list = (o?: Record<string, unknown>) => Object.entries(o ?? {}).sort(([a],
       <div v-if="g.lines.length > 1 || g.verb" class="title">{{ g.title }}</div>
       <div v-for="{ entry: e, content: c } in g.lines" :id="`entry-${e.seq}`" :key="e.seq" class="entry" :class="{ human: human(e), person: waitsForPerson(e), picked: picked === e.seq }">
         <time :datetime="e.at" :title="exact(e.at)" class="mono faint">{{ clockTime(e.at) }}</time>
-        <span class="word" :class="[e.kind.replace('.', '-'), c.state]">{{ word(e, c) }}</span>
+        <span class="word" :class="[e.kind.replace('.', '-'), c.state]">{{ word(e) }}</span>
         <div class="body">
           <template v-if="e.kind.startsWith('look.') || e.kind === 'change.ended' || e.kind === 'undo.done'">
             <span class="target">{{ c.target || 'this host' }}</span>

@@ -20,9 +20,9 @@ test('entries of one step that follow one another stand together', () => {
 })
 
 test('each kind has a word, and an unknown one its first part', () => {
-  expect(word(entry(1, 'check.unsure'), { result: 'unsure' })).toBe('unsure')
-  expect(word(entry(1, 'undo.begun'), {})).toBe('undo')
-  expect(word(entry(1, 'something.new'), {})).toBe('something')
+  expect(word(entry(1, 'check.unsure'))).toBe('unsure')
+  expect(word(entry(1, 'undo.begun'))).toBe('undo')
+  expect(word(entry(1, 'something.new'))).toBe('something')
 })
 
 test('what people did stands out, and what waits for them', () => {

@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client'
+import { kinds } from './kinds.gen'
 
 /** What the record's entries hold, as far as the page shows it. */
 export interface Content {
@@ -61,20 +62,11 @@ export interface Group {
   lines: Line[]
 }
 
-const words: Record<string, string> = {
-  'alert.raised': 'alert', 'alert.worse': 'alert', 'alert.better': 'alert', 'alert.cleared': 'alert', 'run.begun': 'run', 'run.ended': 'run', 'run.refused': 'person', 'run.held': 'wait', 'run.dropped': 'run', 'run.failed': 'person', 'run.set-aside': 'person', 'halt.awaited': 'waits', 'halt.lifted': 'go on', 'run.released': 'run', 'gate.turned-away': 'not taken', 'wait.ended': 'go on', 'lock.taken': 'go on', 'lock.given-back': 'free',
-  'run.handed-over': 'handed over', 'nothing.started': 'person', 'look.taken': 'look', 'look.incomplete': 'look', 'gate.raised': 'gate', 'gate.approved': 'approved', 'gate.refused': 'refused',
-  'gate.expired': 'expired', 'change.begun': 'change', 'change.ended': 'change', 'change.still': 'still?', 'change.cleared': 'allowed', 'question.raised': 'question', 'question.answered': 'answer',
-  'question.expired': 'expired', 'incident.closed': 'closed', 'incident.reopened': 'open again', 'incident.kept-open': 'kept open', 'delivery.failed': 'not delivered', told: 'tell', note: 'note', 'attempt.lost': 'interrupted', 'step.skipped': 'skipped',
-  'alert.turned': 'alert', 'step.troubled': 'trouble', 'wait.begun': 'wait', 'each.begun': 'each', 'call.begun': 'call', 'call.ended': 'call', 'lock.awaited': 'waits',
-  'undo.planned': 'undo', 'undo.begun': 'undo', 'undo.done': 'undo', 'undo.ended': 'undo', 'run.cancelled': 'cancel',
-}
-
-export const word = (e: Schemas['Entry'], c: Content) => (e.kind.startsWith('check.') ? (c.result ?? 'check') : (words[e.kind] ?? e.kind.split('.')[0]))
+export const word = (e: Schemas['Entry']) => kinds[e.kind]?.word ?? e.kind.split('.')[0]
 
 /** Entries that people decided stand out. */
-export const human = (e: Schemas['Entry']) => (['gate.approved', 'gate.refused', 'question.answered', 'run.cancelled', 'run.released', 'gate.turned-away', 'incident.closed', 'halt.lifted'].includes(e.kind) && !e.actor.startsWith('runbook:')) || (e.kind === 'note' && !e.actor.startsWith('runbook:'))
-export const waitsForPerson = (e: Schemas['Entry']) => ['gate.raised', 'question.raised', 'run.handed-over', 'run.refused', 'nothing.started', 'run.failed', 'run.set-aside', 'delivery.failed'].includes(e.kind)
+export const human = (e: Schemas['Entry']) => Boolean(kinds[e.kind]?.said) && !e.actor.startsWith('runbook:')
+export const waitsForPerson = (e: Schemas['Entry']) => Boolean(kinds[e.kind]?.wanted)
 
 /** Groups entries of one step that follow one another. */
 export function group(entries: Schemas['Entry'][]): Group[] {

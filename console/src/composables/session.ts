@@ -1,5 +1,5 @@
 import { defineStore } from 'pinia'
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 
 import { api, got, Refusal, type Schemas } from '../api/client'
 
@@ -28,12 +28,7 @@ export const useSession = defineStore('session', () => {
     me.value = null
   }
 
-  const includes: Record<string, string[]> = {
-    viewer: ['viewer'], responder: ['viewer', 'responder'], operator: ['viewer', 'responder', 'operator'],
-    approver: ['viewer', 'approver'], author: ['viewer', 'author'], admin: ['viewer', 'responder', 'operator', 'approver', 'author', 'admin'],
-  }
-  const roles = computed(() => new Set((me.value?.roles ?? []).flatMap((r) => includes[r] ?? [])))
-  const may = (role: string) => roles.value.has(role)
+  const may = (role: Schemas['Role']) => Boolean(me.value?.may.includes(role))
 
   return { me, asked, ask, signIn, signOut, may }
 })

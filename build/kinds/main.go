@@ -1,0 +1,34 @@
+// Command kinds writes how kinds of entries are shown, as the console reads it: TypeScript on standard output.
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+
+	"urgentis/core/incident"
+)
+
+func main() { fmt.Fprint(os.Stdout, typescript()) }
+
+func typescript() string {
+	var b strings.Builder
+	b.WriteString("// Written by `make generate` from core/incident/kinds.go.\n\n")
+	b.WriteString("export interface About {\n  word: string\n  /** A person is needed from here on. */\n  wanted?: boolean\n" +
+		"  /** A person's own word, where the actor is no runbook. */\n  said?: boolean\n}\n\n")
+	b.WriteString("export const kinds: Record<string, About> = {\n")
+	for _, k := range incident.Kinds {
+		about, err := json.Marshal(struct {
+			Word   string `json:"word"`
+			Wanted bool   `json:"wanted,omitempty"`
+			Said   bool   `json:"said,omitempty"`
+		}{k.Word, k.Wanted, k.Said})
+		if err != nil {
+			panic(err) // it is made of words
+		}
+		fmt.Fprintf(&b, "  %q: %s,\n", k.Kind, about)
+	}
+	b.WriteString("}\n")
+	return b.String()
+}

@@ -1,0 +1,68 @@
+// Written by `make generate` from core/incident/kinds.go.
+
+export interface About {
+  word: string
+  /** A person is needed from here on. */
+  wanted?: boolean
+  /** A person's own word, where the actor is no runbook. */
+  said?: boolean
+}
+
+export const kinds: Record<string, About> = {
+  "alert.raised": {"word":"alert"},
+  "alert.worse": {"word":"alert"},
+  "alert.better": {"word":"alert"},
+  "alert.cleared": {"word":"alert"},
+  "alert.turned": {"word":"alert"},
+  "nothing.started": {"word":"person","wanted":true},
+  "run.begun": {"word":"run"},
+  "run.held": {"word":"wait"},
+  "run.dropped": {"word":"run"},
+  "run.refused": {"word":"person","wanted":true},
+  "run.ended": {"word":"run"},
+  "run.handed-over": {"word":"person","wanted":true},
+  "run.failed": {"word":"person","wanted":true},
+  "run.set-aside": {"word":"person","wanted":true},
+  "run.released": {"word":"run","said":true},
+  "run.cancelled": {"word":"cancel","said":true},
+  "look.taken": {"word":"look"},
+  "look.incomplete": {"word":"look"},
+  "check.passes": {"word":"passes"},
+  "check.fails": {"word":"fails"},
+  "check.unsure": {"word":"unsure"},
+  "gate.raised": {"word":"gate","wanted":true},
+  "gate.approved": {"word":"approved","said":true},
+  "gate.refused": {"word":"refused","said":true},
+  "gate.expired": {"word":"expired"},
+  "gate.turned-away": {"word":"not taken","said":true},
+  "question.raised": {"word":"question","wanted":true},
+  "question.answered": {"word":"answer","said":true},
+  "question.expired": {"word":"expired"},
+  "change.cleared": {"word":"allowed"},
+  "change.still": {"word":"still?"},
+  "change.begun": {"word":"change"},
+  "change.ended": {"word":"change"},
+  "attempt.lost": {"word":"broken off"},
+  "undo.planned": {"word":"undo"},
+  "undo.begun": {"word":"undo"},
+  "undo.done": {"word":"undo"},
+  "undo.ended": {"word":"undo"},
+  "step.skipped": {"word":"skipped"},
+  "step.troubled": {"word":"trouble"},
+  "each.begun": {"word":"each"},
+  "call.begun": {"word":"call"},
+  "call.ended": {"word":"call"},
+  "wait.begun": {"word":"wait"},
+  "wait.ended": {"word":"goes on"},
+  "lock.awaited": {"word":"waits"},
+  "lock.taken": {"word":"goes on"},
+  "lock.given-back": {"word":"free"},
+  "halt.awaited": {"word":"waits"},
+  "halt.lifted": {"word":"goes on","said":true},
+  "told": {"word":"tell"},
+  "note": {"word":"note","said":true},
+  "delivery.failed": {"word":"not sent","wanted":true},
+  "incident.kept-open": {"word":"kept open"},
+  "incident.reopened": {"word":"open again"},
+  "incident.closed": {"word":"closed","said":true},
+}

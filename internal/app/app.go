@@ -1,0 +1,149 @@
+// Package app has the use cases of the service, one file for each noun: load the object, ask whether whoever acts may do
+// that to it, act, write it down, all in one transaction. It knows no HTTP and no SQL.
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/runbook"
+	"urgentis/internal/act"
+	"urgentis/internal/engine"
+	"urgentis/internal/intake"
+	"urgentis/internal/secret"
+	"urgentis/internal/signin"
+	"urgentis/internal/store"
+)
+
+// Config is what the use cases work with. All of it is needed.
+type Config struct {
+	Store   *store.Store
+	Engine  *engine.Engine
+	Intake  *intake.Intake
+	Door    *signin.Door
+	Secrets *secret.Keeper
+	// SSH tries whether a target can be reached.
+	SSH     act.Hand
+	Log     *slog.Logger
+	Version string
+	// Link is the address under which people reach this installation, without a slash at the end.
+	Link string
+}
+
+// App is the use cases of one instance.
+type App struct {
+	store   *store.Store
+	engine  *engine.Engine
+	intake  *intake.Intake
+	door    *signin.Door
+	secrets *secret.Keeper
+	ssh     act.Hand
+	log     *slog.Logger
+	version string
+	link    string
+}
+
+// New makes them; it refuses a configuration in which something is missing.
+func New(c Config) (*App, error) {
+	for _, need := range []struct {
+		what    string
+		missing bool
+	}{
+		{"a store", c.Store == nil}, {"an engine", c.Engine == nil}, {"an intake", c.Intake == nil}, {"a door", c.Door == nil},
+		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"a log", c.Log == nil}, {"a link", c.Link == ""},
+	} {
+		if need.missing {
+			return nil, fmt.Errorf("the use cases need %s", need.what)
+		}
+	}
+	return &App{
+		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
+		log: c.Log, version: c.Version, link: c.Link,
+	}, nil
+}
+
+// Kind is what an Error is about.
+type Kind int
+
+// The kinds.
+const (
+	Invalid  Kind = iota // what was asked cannot be done as it is
+	Missing              // there is no such thing
+	Conflict             // it is not as whoever asked took it to be
+	Stale                // it was changed since it was read
+	Unsound              // a runbook with mistakes
+	Denied               // a right is missing
+	Nobody               // nobody who is known asked
+)
+
+// Error refuses what was asked, in one sentence for a person.
+type Error struct {
+	Kind     Kind
+	Code     string // stable, for programs
+	Says     string
+	Findings runbook.Findings
+}
+
+func (e *Error) Error() string { return e.Says }
+
+// IsMissing reports whether an error says that there is no such thing.
+func IsMissing(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Kind == Missing
+}
+
+func invalid(code, format string, args ...any) *Error {
+	return &Error{Kind: Invalid, Code: code, Says: fmt.Sprintf(format, args...)}
+}
+
+// named says of what was not found what it would have been.
+func named(err error, format string, args ...any) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &Error{Kind: Missing, Code: "not-found", Says: "there is no " + fmt.Sprintf(format, args...)}
+	}
+	return err
+}
+
+// write does something in one transaction, with all that follows from it, as whoever may.
+func (a *App) write(ctx context.Context, f func(s *engine.Sheet) error) error {
+	return a.engine.Write(ctx, f)
+}
+
+// tx does something in one transaction from which nothing follows for runs.
+func (a *App) tx(ctx context.Context, f func(tx *store.Tx) error) error { return a.store.Tx(ctx, f) }
+
+// see asks whether somebody sees anything at all, and what of it.
+func see(who *access.Principal) (access.Scope, error) {
+	return access.ScopeOf(who), access.Can(who, access.See, access.Installation)
+}
+
+// administer asks for the right to change the installation.
+func administer(who *access.Principal, kind, name string) error {
+	return access.Can(who, access.Administer, access.Object{Kind: kind, Name: name})
+}
+
+// Page is which part of a list is wanted.
+type Page struct {
+	From  store.Place
+	Limit int
+}
+
+// pageOf cuts a list that was read with one row too many, and says whether there is more.
+func pageOf[T any](rows []T, limit int) ([]T, bool) {
+	if len(rows) <= limit {
+		return rows, false
+	}
+	return rows[:limit], true
+}
+
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// Ready reports whether the database answers.
+func (a *App) Ready(ctx context.Context) error { return a.store.Pool.Ping(ctx) }
+
+// Silent is how long the database has not answered this instance's beats.
+func (a *App) Silent() time.Duration { return a.engine.Silent() }

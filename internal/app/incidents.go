@@ -1,0 +1,264 @@
+package app
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/incident"
+	"urgentis/core/trigger"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// Alerts lists alerts, newest first, and says whether there are more.
+func (a *App) Alerts(ctx context.Context, who *access.Principal, p Page) ([]store.Alert, bool, error) {
+	scope, err := see(who)
+	if err != nil {
+		return nil, false, err
+	}
+	list, err := a.store.In(ctx).Alerts(scope, p.From, p.Limit+1)
+	list, more := pageOf(list, p.Limit)
+	return list, more, err
+}
+
+// Alert is one alert, with why each runbook started or did not.
+func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*store.Alert, []trigger.Verdict, error) {
+	row, err := a.store.In(ctx).Alert(id)
+	if err != nil {
+		return nil, nil, named(err, "alert %s", id)
+	}
+	if err := access.Can(who, access.See, access.Object{Kind: "alert", Name: id, Service: row.Service}); err != nil {
+		return nil, nil, err
+	}
+	var verdicts []trigger.Verdict
+	return row, verdicts, json.Unmarshal(row.Verdicts, &verdicts)
+}
+
+// Head is the head of an incident with the strip of it.
+type Head struct {
+	store.Incident
+	Strip incident.Strip
+}
+
+// Incidents lists incidents before a number, newest first, and says whether there are more; 0: from the newest.
+func (a *App) Incidents(ctx context.Context, who *access.Principal, state string, before int64, limit int) ([]Head, bool, error) {
+	scope, err := see(who)
+	if err != nil {
+		return nil, false, err
+	}
+	tx := a.store.In(ctx)
+	list, err := tx.Incidents(scope, state, before, limit+1)
+	if err != nil {
+		return nil, false, err
+	}
+	list, more := pageOf(list, limit)
+	out := make([]Head, len(list))
+	for n, i := range list {
+		// Records of many entries are drawn from their newest part only.
+		entries, err := tx.EntriesOf(i.Number, i.Entries-200, incident.OfTheStrip())
+		if err != nil {
+			return nil, false, err
+		}
+		out[n] = headOf(i, entries)
+	}
+	return out, more, nil
+}
+
+func headOf(i store.Incident, entries []store.Entry) Head {
+	list := make([]incident.Entry, len(entries))
+	for n, e := range entries {
+		list[n] = incident.Entry{
+			Seq: e.Seq, At: e.At.UTC(), Kind: incident.Kind(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title,
+		}
+		if e.Content != nil {
+			list[n].Content = json.RawMessage(*e.Content)
+		}
+	}
+	var resolved time.Time
+	if i.ResolvedAt != nil {
+		resolved = i.ResolvedAt.UTC()
+	}
+	return Head{Incident: i, Strip: incident.Draw(list, i.OpenedAt.UTC(), resolved, now())}
+}
+
+// Incident is one record with all that belongs to it.
+type Incident struct {
+	Head
+	Entries   []store.Entry
+	Alerts    []store.Alert
+	Runs      []store.Run
+	Gates     []Gate
+	Questions []Question
+}
+
+// maxEntries bounds how many entries of a record are read at once.
+const maxEntries = 1000
+
+// Incident reads one record with all that belongs to it.
+func (a *App) Incident(ctx context.Context, who *access.Principal, number int64) (*Incident, error) {
+	tx := a.store.In(ctx)
+	row, err := a.seeIncident(tx, who, number)
+	if err != nil {
+		return nil, err
+	}
+	out := &Incident{}
+	for after := int64(0); after < row.Entries; {
+		page, err := tx.Entries(number, after, maxEntries)
+		if err != nil {
+			return nil, err
+		}
+		if len(page) == 0 {
+			break
+		}
+		out.Entries = append(out.Entries, page...)
+		after = page[len(page)-1].Seq
+	}
+	out.Head = headOf(*row, out.Entries)
+	if out.Alerts, err = tx.AlertsOf(number); err != nil {
+		return nil, err
+	}
+	if out.Runs, err = tx.RunsOf(number); err != nil {
+		return nil, err
+	}
+	gates, err := tx.OpenGatesOf(number)
+	if err != nil {
+		return nil, err
+	}
+	if out.Gates, err = a.showGates(ctx, who, gates); err != nil {
+		return nil, err
+	}
+	questions, err := tx.OpenQuestionsOf(number)
+	if err != nil {
+		return nil, err
+	}
+	out.Questions, err = a.showQuestions(ctx, who, questions)
+	return out, err
+}
+
+func (a *App) seeIncident(tx *store.Tx, who *access.Principal, number int64) (*store.Incident, error) {
+	row, err := tx.Incident(number)
+	if err != nil {
+		return nil, named(err, "incident %d", number)
+	}
+	return row, access.Can(who, access.See, ofIncident(row))
+}
+
+func ofIncident(i *store.Incident) access.Object {
+	return access.Object{Kind: "incident", Name: strconv.FormatInt(i.Number, 10), Service: i.Service}
+}
+
+// Entries reads the entries of a record after a number, at most 1000.
+func (a *App) Entries(ctx context.Context, who *access.Principal, number, after int64) ([]store.Entry, error) {
+	tx := a.store.In(ctx)
+	if _, err := a.seeIncident(tx, who, number); err != nil {
+		return nil, err
+	}
+	return tx.Entries(number, after, maxEntries)
+}
+
+// Verified is whether a record is whole.
+type Verified struct {
+	Whole   bool
+	Says    string
+	Entries int64
+}
+
+// Verify checks the chain of a record.
+func (a *App) Verify(ctx context.Context, who *access.Principal, number int64) (Verified, error) {
+	if _, err := a.seeIncident(a.store.In(ctx), who, number); err != nil {
+		return Verified{}, err
+	}
+	n, err := a.store.Verify(ctx, number)
+	var broken *store.Broken
+	switch {
+	case errors.As(err, &broken):
+		return Verified{Says: broken.Reason, Entries: n}, nil
+	case err != nil:
+		return Verified{}, err
+	}
+	return Verified{true, fmt.Sprintf("the record is whole: %d entries, each sealed to the one before", n), n}, nil
+}
+
+// enter appends an entry to a record by the hand of a person. alter may change the incident.
+func (a *App) enter(ctx context.Context, who *access.Principal, number int64,
+	alter func(tx *store.Tx, i *store.Incident) (store.NewEntry, error),
+) (i *store.Incident, row *store.Entry, err error) {
+	err = a.write(ctx, func(s *engine.Sheet) error {
+		if i, err = s.Incident(number); err != nil {
+			return named(err, "incident %d", number)
+		}
+		if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
+			return err
+		}
+		entry, err := alter(s.Tx(), i)
+		if err != nil {
+			return err
+		}
+		if err := s.Record.Write(i, entry); err != nil {
+			return err
+		}
+		row = s.Last()
+		s.Changed(store.Feed{Topic: "incident", Ref: strconv.FormatInt(number, 10), Incident: &number, Service: i.Service})
+		return s.Tx().Audit(who.Name, string(entry.Kind), fmt.Sprintf("incident %d", number), "")
+	})
+	return i, row, err
+}
+
+// AddNote writes a person's note into a record.
+func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, text string) (*store.Entry, error) {
+	_, row, err := a.enter(ctx, who, number, func(*store.Tx, *store.Incident) (store.NewEntry, error) {
+		return store.NewEntry{
+			At: now(), Kind: incident.Note, Actor: who.Name, Title: "Note", Content: map[string]any{"text": text},
+		}, nil
+	})
+	return row, err
+}
+
+// CloseIncident resolves an incident on which no run works any more.
+func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number int64, outcome, because string,
+) (*store.Incident, error) {
+	i, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		if i.State != "open" {
+			return store.NewEntry{}, &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed already"}
+		}
+		active, err := tx.Working(i.Number, "")
+		if err != nil {
+			return store.NewEntry{}, err
+		}
+		if active > 0 {
+			return store.NewEntry{}, &Error{
+				Kind: Conflict, Code: "run-active", Says: "a runbook still works on it; let it end first"}
+		}
+		at := now()
+		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", outcome, because, &at
+		return store.NewEntry{
+			At: at, Kind: incident.Closed, Actor: who.Name, Title: "Closed: " + outcome,
+			Content: map[string]any{"outcome": outcome, "because": because},
+		}, nil
+	})
+	return i, err
+}
+
+// Artifact is the whole of an output.
+func (a *App) Artifact(ctx context.Context, who *access.Principal, id string) ([]byte, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	row, err := a.store.In(ctx).Artifact(id)
+	if err != nil {
+		return nil, named(err, "output %s", id)
+	}
+	z, err := gzip.NewReader(bytes.NewReader(row.Body))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(z)
+}

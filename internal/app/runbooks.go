@@ -1,0 +1,172 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"urgentis/core/access"
+	"urgentis/core/runbook"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// Runbook is a revision of a runbook, and what it says. Book is empty where this program cannot read the text.
+type Runbook struct {
+	store.Revision
+	Book     *runbook.Book
+	Findings runbook.Findings
+}
+
+// Runbooks lists the newest revision of each runbook.
+func (a *App) Runbooks(ctx context.Context, who *access.Principal) ([]Runbook, error) {
+	scope, err := see(who)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.store.In(ctx).Runbooks(scope)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Runbook, len(list))
+	for i, r := range list {
+		b, err := a.engine.Book(ctx, r.Revision)
+		if err != nil {
+			b = &runbook.Book{}
+		}
+		out[i] = Runbook{Revision: r, Book: b}
+	}
+	return out, nil
+}
+
+// Runbook reads the newest revision of a runbook.
+func (a *App) Runbook(ctx context.Context, who *access.Principal, name string) (*Runbook, error) {
+	row, err := a.store.In(ctx).Newest(name)
+	if err != nil {
+		return nil, named(err, "runbook %s", name)
+	}
+	if err := access.Can(who, access.See, access.Object{Kind: "runbook", Name: name, Service: row.Service}); err != nil {
+		return nil, err
+	}
+	b, found := runbook.Parse([]byte(row.Text))
+	if b == nil {
+		b = &runbook.Book{}
+	}
+	return &Runbook{*row, b, found}, nil
+}
+
+// Book gives the newest revision of a runbook, read.
+func (a *App) Book(ctx context.Context, who *access.Principal, name string) (*runbook.Book, error) {
+	b, err := a.newest(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return b, access.Can(who, access.See, access.Object{Kind: "runbook", Name: name, Service: b.Service})
+}
+
+// unsound refuses a text with mistakes.
+func unsound(found runbook.Findings) *Error {
+	return &Error{Kind: Unsound, Code: "runbook", Says: "the runbook has mistakes: " + found.Error(), Findings: found}
+}
+
+// parsed checks a text.
+func parsed(text string) (*runbook.Book, runbook.Findings, error) {
+	b, found := runbook.Parse([]byte(text))
+	if b == nil {
+		return nil, nil, unsound(found)
+	}
+	return b, found, nil
+}
+
+// CheckRunbook checks a text by itself and against the estate as it is, and stores nothing.
+func (a *App) CheckRunbook(ctx context.Context, who *access.Principal, text string) (*Runbook, error) {
+	b, found, err := parsed(text)
+	if err != nil {
+		return nil, err
+	}
+	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name, Service: b.Service}); err != nil {
+		return nil, err
+	}
+	more, err := a.estateFindings(ctx, b)
+	if err != nil {
+		return nil, err
+	}
+	if more.Failed() {
+		return nil, unsound(more)
+	}
+	row := store.Revision{
+		Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: b.Tags,
+		Revision: b.Revision, Text: text,
+	}
+	return &Runbook{row, b, append(found, more...)}, nil
+}
+
+// PushRunbook stores a text as the next revision of its runbook; the same text again is no new one.
+func (a *App) PushRunbook(ctx context.Context, who *access.Principal, text string) (*Runbook, error) {
+	checked, err := a.CheckRunbook(ctx, who, text)
+	if err != nil {
+		return nil, err
+	}
+	return checked, a.tx(ctx, func(tx *store.Tx) error {
+		row, err := tx.PushRunbook(checked.Book, text, who.Behind())
+		if err == nil {
+			checked.Revision = *row
+		}
+		return err
+	})
+}
+
+// estateFindings tells what only the service knows of a runbook: whether its selectors select anything, its secrets are
+// set, and what it calls is there.
+func (a *App) estateFindings(ctx context.Context, b *runbook.Book) (runbook.Findings, error) {
+	var found runbook.Findings
+	warn := func(st *runbook.Step, format string, args ...any) {
+		found = append(found, runbook.Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(format, args...)})
+	}
+	tx := a.store.In(ctx)
+	targets, err := tx.TargetsOf(b.Service)
+	if err != nil {
+		return nil, err
+	}
+	for _, st := range b.Everything() {
+		for _, sel := range st.Selectors() {
+			if !selects(sel, targets) {
+				warn(st, "this selects no target of the service %s as it is now", b.Service)
+			}
+		}
+		versions, err := tx.SecretVersions(st.Secrets())
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range st.Secrets() {
+			if versions[n] == 0 {
+				warn(st, "the secret %s is not set", n)
+			}
+		}
+	}
+	_, linked, err := a.engine.Pretend(ctx, engine.Start{Book: b})
+	var missing runbook.Findings
+	switch {
+	case errors.As(err, &missing):
+		found = append(found, missing...)
+	case err != nil:
+		return nil, err
+	case linked == nil:
+		return nil, errors.New("the runbook cannot be linked")
+	}
+	return found, nil
+}
+
+// selects reports whether a selector can select any of the targets; a label that is not written out may be anything.
+func selects(sel *runbook.Selector, targets []store.Target) bool {
+	for _, t := range targets {
+		ok := sel.Name == nil || len(sel.Name.Holes()) > 0 || sel.Name.Source == t.Name
+		for k, v := range sel.Labels {
+			ok = ok && (len(v.Holes()) > 0 || t.Labels[k] == v.Source)
+		}
+		if ok {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,53 @@
+// Package internal has no code; this test holds the tree to the map in docs/architecture.md.
+package internal
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// sources calls f with each file of the program under a folder, without its tests.
+func sources(t *testing.T, folder string, f func(path, text string)) {
+	n := 0
+	require.NoError(t, filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		n++
+		f(path, string(b))
+		return err
+	}))
+	assert.NotZero(t, n, folder)
+}
+
+// ownDatabases are what speaks SQL and is not our record: a look's statement, the demo's fares, servers that are started.
+var ownDatabases = []string{"act/sqlquery/", "demo/fares", "localdb/", "testdb/", "store/"}
+
+func TestSQLStandsInTheStoreAlone(t *testing.T) {
+	statement := regexp.MustCompile("[\"`](select |insert into |update [a-z]+ set|delete from |lock table )")
+	sources(t, ".", func(path, text string) {
+		for _, own := range ownDatabases {
+			if strings.HasPrefix(path, own) {
+				return
+			}
+		}
+		assert.NotContains(t, text, `"gorm.io/`, path)
+		assert.NotRegexp(t, statement, text, path)
+	})
+}
+
+func TestHandlersTranslateAndNothingElse(t *testing.T) {
+	sources(t, "server", func(path, text string) {
+		for _, not := range []string{"store.Store", "store.Tx", ".Audit(", "engine.Sheet", "engine.Engine"} {
+			assert.NotContains(t, text, not, path)
+		}
+	})
+}

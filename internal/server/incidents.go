@@ -1,0 +1,137 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"urgentis/api"
+	"urgentis/core/alert"
+	"urgentis/internal/app"
+	"urgentis/internal/intake"
+	"urgentis/internal/store"
+)
+
+// postAlert is POST /in/{source}.
+func (s *Server) postAlert(c *gin.Context) {
+	source := c.Param("source")
+	body, err := c.GetRawData()
+	if err != nil {
+		says := fmt.Sprintf("the body is larger than %d kB", alert.MaxBody>>10)
+		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", says, nil})
+		return
+	}
+	taken, many, err := s.App.TakeAlerts(c.Request.Context(), source, bearer(c), c.GetHeader, body)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	out := mapped(taken, func(t intake.Taken) api.Taken {
+		link := s.Link + "/api/v1/alerts/" + t.Alert
+		return api.Taken{Alert: t.Alert, Change: api.TakenChange(t.Change), Link: link, Incident: t.Incident}
+	})
+	if many {
+		c.JSON(http.StatusAccepted, out)
+		return
+	}
+	c.JSON(http.StatusAccepted, out[0])
+}
+
+// ListAlerts implements api.StrictServerInterface.
+func (s *Server) ListAlerts(ctx context.Context, r api.ListAlertsRequestObject) (api.ListAlertsResponseObject, error) {
+	p, err := readPage(r.Params.Cursor, r.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := s.App.Alerts(ctx, who(ctx), p)
+	out := api.ListAlerts200JSONResponse{Items: mapped(list, apiAlert)}
+	out.Next = next(list, more, func(a store.Alert) string { return cursor(a.FirstAt, a.ID) })
+	return out, err
+}
+
+// GetAlert implements api.StrictServerInterface.
+func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api.GetAlertResponseObject, error) {
+	row, verdicts, err := s.App.Alert(ctx, who(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	a := apiAlert(*row)
+	out := api.GetAlert200JSONResponse{
+		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity, Summary: a.Summary,
+		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
+		Incident: a.Incident, Verdicts: []api.Verdict{},
+	}
+	for _, v := range verdicts {
+		x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error}
+		if v.StartsAt != nil {
+			x.StartsAt = *v.StartsAt
+		}
+		for _, p := range v.Values {
+			x.Values = append(x.Values, api.Value{Part: p.Part, Text: p.Text})
+		}
+		out.Verdicts = append(out.Verdicts, x)
+	}
+	return out, nil
+}
+
+// ListIncidents implements api.StrictServerInterface.
+func (s *Server) ListIncidents(ctx context.Context, r api.ListIncidentsRequestObject) (api.ListIncidentsResponseObject, error) {
+	before, err := readNumber(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := s.App.Incidents(ctx, who(ctx), string(r.Params.State), before, limit(r.Params.Limit))
+	out := api.ListIncidents200JSONResponse{Items: mapped(list, apiHead)}
+	out.Next = next(list, more, func(i app.Head) string { return cursor(i.OpenedAt, itoa(i.Number)) })
+	return out, err
+}
+
+// GetIncident implements api.StrictServerInterface.
+func (s *Server) GetIncident(ctx context.Context, r api.GetIncidentRequestObject) (api.GetIncidentResponseObject, error) {
+	i, err := s.App.Incident(ctx, who(ctx), r.Number)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetIncident200JSONResponse{
+		Incident: apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
+		Runs: mapped(i.Runs, apiRun), Gates: mapped(i.Gates, apiGate), Questions: mapped(i.Questions, apiQuestion),
+	}, nil
+}
+
+// ListEntries implements api.StrictServerInterface.
+func (s *Server) ListEntries(ctx context.Context, r api.ListEntriesRequestObject) (api.ListEntriesResponseObject, error) {
+	list, err := s.App.Entries(ctx, who(ctx), r.Number, r.Params.After)
+	return api.ListEntries200JSONResponse(mapped(list, apiEntry)), err
+}
+
+// VerifyIncident implements api.StrictServerInterface.
+func (s *Server) VerifyIncident(ctx context.Context, r api.VerifyIncidentRequestObject) (api.VerifyIncidentResponseObject, error) {
+	v, err := s.App.Verify(ctx, who(ctx), r.Number)
+	return api.VerifyIncident200JSONResponse{Whole: v.Whole, Says: v.Says, Entries: v.Entries}, err
+}
+
+// AddNote implements api.StrictServerInterface.
+func (s *Server) AddNote(ctx context.Context, r api.AddNoteRequestObject) (api.AddNoteResponseObject, error) {
+	row, err := s.App.AddNote(ctx, who(ctx), r.Number, r.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	return api.AddNote201JSONResponse(apiEntry(*row)), nil
+}
+
+// CloseIncident implements api.StrictServerInterface.
+func (s *Server) CloseIncident(ctx context.Context, r api.CloseIncidentRequestObject) (api.CloseIncidentResponseObject, error) {
+	i, err := s.App.CloseIncident(ctx, who(ctx), r.Number, string(r.Body.Outcome), r.Body.Because)
+	if err != nil {
+		return nil, err
+	}
+	return api.CloseIncident200JSONResponse(apiIncident(*i)), nil
+}
+
+// GetArtifact implements api.StrictServerInterface.
+func (s *Server) GetArtifact(ctx context.Context, r api.GetArtifactRequestObject) (api.GetArtifactResponseObject, error) {
+	text, err := s.App.Artifact(ctx, who(ctx), r.Id)
+	return api.GetArtifact200TextResponse(text), err
+}

@@ -1,0 +1,148 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+
+	"urgentis/api"
+	"urgentis/core/expr"
+	"urgentis/core/runbook"
+	"urgentis/internal/app"
+)
+
+// ListRunbooks implements api.StrictServerInterface.
+func (s *Server) ListRunbooks(ctx context.Context, _ api.ListRunbooksRequestObject) (api.ListRunbooksResponseObject, error) {
+	list, err := s.App.Runbooks(ctx, who(ctx))
+	return api.ListRunbooks200JSONResponse(mapped(list, apiRunbook)), err
+}
+
+func apiRunbook(r app.Runbook) api.Runbook {
+	out := api.Runbook{
+		Name: r.Name, Title: r.Title, Owner: r.Owner, Service: r.Service, About: r.About, Tags: r.Tags, Number: r.Number,
+		Revision: r.Revision.Revision, PushedBy: r.PushedBy, PushedAt: r.PushedAt.UTC(), Starts: []string{},
+	}
+	for _, st := range r.Book.Starts {
+		out.Starts = append(out.Starts, st.Alert.Source)
+	}
+	return out
+}
+
+func runbookDetail(r app.Runbook) api.RunbookDetail {
+	h := apiRunbook(r)
+	out := api.RunbookDetail{
+		Name: h.Name, Title: h.Title, Owner: h.Owner, Service: h.Service, About: h.About, Tags: h.Tags, Number: h.Number,
+		Revision: h.Revision, PushedBy: h.PushedBy, PushedAt: h.PushedAt, Starts: h.Starts, Text: r.Text,
+		Findings: []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
+	}
+	out.Findings = append(out.Findings, findings(r.Findings)...)
+	for _, in := range r.Book.Inputs {
+		x := api.Input{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices}
+		if in.Default != nil {
+			x.Default = expr.Say(in.Default)
+		}
+		if in.Pattern != nil {
+			x.Pattern = in.Pattern.String()
+		}
+		out.Inputs = append(out.Inputs, x)
+	}
+	for _, st := range r.Book.All() {
+		out.Steps = append(out.Steps, api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID, Line: st.Line})
+	}
+	return out
+}
+
+// PushRunbook implements api.StrictServerInterface.
+func (s *Server) PushRunbook(ctx context.Context, r api.PushRunbookRequestObject) (api.PushRunbookResponseObject, error) {
+	push := s.App.PushRunbook
+	if r.Body.CheckOnly {
+		push = s.App.CheckRunbook
+	}
+	row, err := push(ctx, who(ctx), r.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	return api.PushRunbook201JSONResponse(runbookDetail(*row)), nil
+}
+
+// GetRunbook implements api.StrictServerInterface.
+func (s *Server) GetRunbook(ctx context.Context, r api.GetRunbookRequestObject) (api.GetRunbookResponseObject, error) {
+	row, err := s.App.Runbook(ctx, who(ctx), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetRunbook200JSONResponse(runbookDetail(*row)), nil
+}
+
+// GetRunbookGraph implements api.StrictServerInterface.
+func (s *Server) GetRunbookGraph(ctx context.Context, r api.GetRunbookGraphRequestObject) (api.GetRunbookGraphResponseObject, error) {
+	b, err := s.App.Book(ctx, who(ctx), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetRunbookGraph200JSONResponse(apiGraph(b, nil)), nil
+}
+
+func apiGraph(b *runbook.Book, visits map[string]runbook.Visit) api.Graph {
+	g := b.Graph(visits)
+	out := api.Graph{
+		Width: float32(g.Width), Height: float32(g.Height), Svg: g.SVG(), Text: b.Text(visits),
+		Nodes: []api.Node{}, Edges: []api.Edge{},
+	}
+	for _, n := range g.Nodes {
+		out.Nodes = append(out.Nodes, api.Node{
+			Id: n.ID, Path: n.Path, Kind: n.Kind, Title: n.Title, State: n.State, Times: n.Times, TookMs: n.Took.Milliseconds(),
+			X: float32(n.X), Y: float32(n.Y), Width: float32(n.Width), Height: float32(n.Height),
+		})
+	}
+	for _, e := range g.Edges {
+		out.Edges = append(out.Edges, api.Edge{From: e.From, To: e.To, Label: e.Label, Taken: e.Taken})
+	}
+	return out
+}
+
+// GetRunbookSchema implements api.StrictServerInterface.
+func (s *Server) GetRunbookSchema(context.Context, api.GetRunbookSchemaRequestObject) (api.GetRunbookSchemaResponseObject, error) {
+	var doc map[string]any
+	err := json.Unmarshal(runbook.Schema(), &doc)
+	return api.GetRunbookSchema200JSONResponse(doc), err
+}
+
+// Rehearse implements api.StrictServerInterface.
+func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
+	if r.Body.How == api.AgainstThePast {
+		past, err := s.App.RehearsePast(ctx, who(ctx), r.Body.Text, int(r.Body.Past))
+		return api.Rehearse200JSONResponse{Lines: []api.RehearsedLine{}, Past: mapped(past, apiPastRun)}, err
+	}
+	rehearse := s.App.RenderRunbook
+	if r.Body.How == api.LooksOnly {
+		rehearse = s.App.RehearseLooks
+	}
+	out, err := rehearse(ctx, who(ctx), app.Play{Text: r.Body.Text, Inputs: r.Body.Inputs, Alert: r.Body.Alert})
+	if err != nil {
+		return nil, err
+	}
+	return api.Rehearse200JSONResponse(apiRehearsal(out)), nil
+}
+
+// TryStep implements api.StrictServerInterface.
+func (s *Server) TryStep(ctx context.Context, r api.TryStepRequestObject) (api.TryStepResponseObject, error) {
+	play := app.Play{Text: r.Body.Text, Inputs: r.Body.Inputs, Alert: r.Body.Alert}
+	out, err := s.App.TryStep(ctx, who(ctx), play, r.Body.Step, r.Body.Readings, r.Body.Run)
+	if err != nil {
+		return nil, err
+	}
+	return api.TryStep200JSONResponse(apiRehearsal(out)), nil
+}
+
+func apiRehearsal(r *app.Rehearsal) api.Rehearsal {
+	return api.Rehearsal{Outcome: r.Outcome, Because: r.Because, Lines: mapped(r.Lines, func(l app.Line) api.RehearsedLine {
+		return api.RehearsedLine{Path: l.Path, Verb: l.Verb, Title: l.Title, Target: l.Target, Shown: l.Shown, Says: l.Says}
+	})}
+}
+
+func apiPastRun(r app.PastRun) api.RehearsedRun {
+	return api.RehearsedRun{
+		Run: r.Run, BegunAt: r.BegunAt, Then: r.Then, Now: r.Now, AskedThen: r.AskedThen, AskedNow: r.AskedNow,
+		PartsAt: r.PartsAt, Same: r.Same,
+	}
+}

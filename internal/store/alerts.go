@@ -1,0 +1,177 @@
+package store
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"urgentis/core/access"
+)
+
+// within narrows a list to the services of a scope.
+func within(s access.Scope, where string, args []any) (string, []any) {
+	if s.All {
+		return where, args
+	}
+	return "(" + where + ") and service in ?", append(args, s.Services)
+}
+
+// Place is where a page of a list that is ordered by time and id goes on; the zero Place is its beginning.
+type Place struct {
+	At time.Time
+	ID string
+}
+
+// after is the condition of a page: what comes after a place, newest first by a column.
+func (p Place) after(column string) (string, []any) {
+	if p.ID == "" {
+		return "true", nil
+	}
+	return fmt.Sprintf("(%s < ? or %s = ? and id > ?)", column, column), []any{p.At, p.At, p.ID}
+}
+
+// Alerts lists alerts, newest first.
+func (tx *Tx) Alerts(s access.Scope, from Place, most int) ([]Alert, error) {
+	where, args := from.after("first_at")
+	where, args = within(s, where, args)
+	var out []Alert
+	err := tx.db.Order("first_at desc, id").Where(where, args...).Limit(most).Find(&out).Error
+	return out, err
+}
+
+// Alert reads an alert.
+func (tx *Tx) Alert(id string) (*Alert, error) { return take[Alert](tx, "id = ?", id) }
+
+// AlertsOf lists the alerts of an incident, oldest first.
+func (tx *Tx) AlertsOf(incident int64) ([]Alert, error) {
+	return list[Alert](tx, "first_at", "incident = ?", incident)
+}
+
+// Identity is what one condition is known by.
+type Identity struct {
+	Source string `json:"source"`
+	Key    string `json:"key"`
+}
+
+// OpenAlert is an alert that is open.
+type OpenAlert struct {
+	Alert
+	ClosedAt *time.Time // when its incident was closed; nil where that is open
+}
+
+// OpenAlerts reads the open alerts of identities, so that nobody else alters them until the end of the transaction.
+// Each identity is one probe of the index of open alerts, however many are open.
+func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
+	wanted, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	found, err := scan[OpenAlert](tx, `select a.*, i.resolved_at as closed_at
+		from json_to_recordset(?::json) as v(source text, key text)
+		cross join lateral (select * from alert
+			where state = 'open' and source = v.source and key = v.key limit 1 for update) a
+		left join incident i on i.number = a.incident and i.state = 'resolved'`, string(wanted))
+	if err != nil {
+		return nil, fmt.Errorf("read open alerts: %w", err)
+	}
+	return found, nil
+}
+
+// Repeated writes how often, and when last, alerts were reported.
+func (tx *Tx) Repeated(alerts []*Alert) error {
+	if len(alerts) == 0 {
+		return nil
+	}
+	type seen struct {
+		ID     string    `json:"id"`
+		Count  int64     `json:"count"`
+		LastAt time.Time `json:"last_at"`
+	}
+	repeats, ids := make([]seen, len(alerts)), make([]string, len(alerts))
+	for i, a := range alerts {
+		repeats[i], ids[i] = seen{a.ID, a.Count, a.LastAt}, a.ID
+	}
+	rows, err := json.Marshal(repeats)
+	if err != nil {
+		return err
+	}
+	// Named a second time as an array, each alert is one probe of the key, however many there are.
+	return tx.run(`update alert a set count = v.count, last_at = v.last_at
+		from json_to_recordset(?::json) as v(id text, count bigint, last_at timestamptz)
+		where a.id = v.id and a.id = any (?::text[])`, string(rows), array{ids})
+}
+
+// Waiting is a start that waits whether its alert stays so.
+type Waiting struct{ Alert, Runbook, Start string }
+
+// AddWaiting lets a start wait until it is due.
+func (tx *Tx) AddWaiting(w Waiting, due time.Time) error {
+	err := tx.run(`insert into starting (alert, runbook, start, due) values (?, ?, ?, ?) on conflict do nothing`,
+		w.Alert, w.Runbook, w.Start, due)
+	if err != nil {
+		return fmt.Errorf("let a start wait: %w", err)
+	}
+	return nil
+}
+
+// DropWaiting takes a start out of those that wait.
+func (tx *Tx) DropWaiting(w Waiting) error {
+	err := tx.run("delete from starting where alert = ? and runbook = ? and start = ?", w.Alert, w.Runbook, w.Start)
+	if err != nil {
+		return fmt.Errorf("drop a start: %w", err)
+	}
+	return nil
+}
+
+// DueWaiting gives up to most starts that are due. Each is locked together with its alert, whose next report either came
+// before, or finds the start gone.
+func (tx *Tx) DueWaiting(most int) ([]Waiting, error) {
+	return scan[Waiting](tx, `select s.alert, s.runbook, s.start from starting s join alert a on a.id = s.alert
+		where s.due <= now() order by s.due, s.alert, s.runbook, s.start limit ? for update of s, a skip locked`, most)
+}
+
+// GiveUpWaiting takes the first start that is due out of those that wait, and gives it with its incident; nil for none.
+func (tx *Tx) GiveUpWaiting() (*Waiting, *int64, error) {
+	type due struct {
+		Waiting
+		Incident *int64
+	}
+	found, err := scan[due](tx, `delete from starting where ctid in (
+			select s.ctid from starting s join alert a on a.id = s.alert where s.due <= now()
+			order by s.due, s.alert, s.runbook, s.start limit 1 for update of s skip locked)
+		returning alert, runbook, start, (select incident from alert where id = alert) as incident`)
+	if err != nil || len(found) == 0 {
+		return nil, nil, err
+	}
+	return &found[0].Waiting, found[0].Incident, nil
+}
+
+// NextWaiting is when the next start that waits is due by the database's clock, from now; 0 without one.
+func (tx *Tx) NextWaiting() (time.Duration, error) {
+	return tx.until("select extract(epoch from min(due) - now()) from starting")
+}
+
+// until reads how many seconds it is until something; at least a millisecond, and 0 where there is nothing.
+func (tx *Tx) until(statement string) (time.Duration, error) {
+	seconds, err := one[*float64](tx, statement)
+	if err != nil || seconds == nil {
+		return 0, err
+	}
+	return max(time.Millisecond, time.Duration(*seconds*float64(time.Second))), nil
+}
+
+// CountStart counts a start of a runbook, unless it began most times already since a time: then it reports false. Two
+// who count at once come one after the other, so that both do not take the last one.
+func (tx *Tx) CountStart(runbook, start string, most int, since, now time.Time) (bool, error) {
+	if err := tx.alone(aloneStarts, "starts"); err != nil {
+		return false, err
+	}
+	n, err := one[int](tx, "select count(*) from started where runbook = ? and start = ? and at > ?", runbook, start, since)
+	if err != nil {
+		return false, fmt.Errorf("count starts: %w", err)
+	}
+	if n >= most {
+		return false, nil
+	}
+	return true, tx.run("insert into started (runbook, start, at) values (?, ?, ?)", runbook, start, now)
+}
