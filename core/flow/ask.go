@@ -146,7 +146,7 @@ func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepStat
 	}
 	if len(ask.Targets) > 0 {
 		w.plan.AskLeave = ask
-		return block
+		return blocked
 	}
 	return goOn
 }
@@ -156,7 +156,7 @@ func (w *walker) answer(f *frame, s *runbook.Step, path string, st *stepState, q
 	if q.open() {
 		if w.now.Before(q.raised.Until) {
 			w.wake(q.raised.Until)
-			return block
+			return blocked
 		}
 		w.emit(path, QuestionExpired{Question: q.raised.Question})
 	}

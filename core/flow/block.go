@@ -46,7 +46,7 @@ func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState
 	if len(st.gates) == 0 {
 		// Asked anew, leave is given anew below.
 		again := false
-		if r, waits := w.halted(st, func() result { again = true; return block }); waits && !again {
+		if r, waits := w.halted(st, func() result { again = true; return blocked }); waits && !again {
 			return nil, r
 		}
 		var list []planned
@@ -59,7 +59,7 @@ func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState
 				ask.add(p.step, p.targets)
 			}
 			w.plan.AskLeave = ask
-			return nil, block
+			return nil, blocked
 		}
 		return nil, w.raiseBlock(f, s, path, st, list)
 	}
@@ -279,7 +279,7 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 		g, prefix := w.itemFrame(f, s, path, st, i)
 		if !item.over {
 			if !item.begun {
-				item.begun = w.s.step(g.block).begun != nil
+				set(w.s, &item.begun, w.s.step(g.block).begun != nil)
 			}
 			if !item.begun && (running >= st.each.AtOnce || bad > s.Each.Tolerate) {
 				continue
@@ -289,18 +289,19 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 					return r
 				}
 				w.emit(g.block, ItemBegun{})
-				item.begun = true
+				set(w.s, &item.begun, true)
 			}
-			switch w.list(g, s.Steps, prefix) {
-			case goOn:
-				item.over = true
-			case failed:
-				item.over, item.failed = true, w.trouble
-			case block:
+			switch r := w.list(g, s.Steps, prefix); {
+			case r == goOn:
+				set(w.s, &item.over, true)
+			case r.failed():
+				set(w.s, &item.over, true)
+				set(w.s, &item.failed, r.trouble)
+			case r == blocked:
 				running++
 			default:
 				w.err = fmt.Errorf("item %s of step %s ended the run", st.each.Items[i].Label, path)
-				return block
+				return blocked
 			}
 		}
 		if item.failed != nil {
@@ -314,11 +315,10 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 	}
 	switch {
 	case running > 0:
-		return block
+		return blocked
 	case bad > s.Each.Tolerate:
 		first.Because = fmt.Sprintf("%d of %d failed in %q. %s", bad, len(st.items), s.Title, first.Because)
-		w.trouble, w.troubleAt = first, path
-		return failed
+		return trouble(first, path)
 	}
 	return goOn
 }
@@ -326,32 +326,28 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 func (w *walker) together(f *frame, s *runbook.Step, path string, st *stepState) result {
 	return w.block(f, s, path, st, func(f *frame) result {
 		running := false
-		var first *Troubled
-		var at string
+		first := goOn
 		for _, b := range s.Branches {
 			g := *f
 			g.block, g.asking = path+".branches."+b.Name+"~", false
-			switch w.list(&g, b.Steps, g.block+".") {
-			case block:
+			switch r := w.list(&g, b.Steps, g.block+"."); {
+			case r == blocked:
 				running = true
-			case failed:
-				if first == nil || w.trouble.Final && !first.Final {
-					first, at = w.trouble, w.troubleAt
+			case r.failed():
+				if first == goOn || r.trouble.Final && !first.trouble.Final {
+					first = r
 				}
-			case goOn:
+			case r == goOn:
 			default:
 				w.err = fmt.Errorf("branch %s of step %s ended the run", b.Name, path)
-				return block
+				return blocked
 			}
 		}
 		switch {
 		case running:
-			return block
-		case first != nil:
-			w.trouble, w.troubleAt = first, at
-			return failed
+			return blocked
 		}
-		return goOn
+		return first
 	})
 }
 
@@ -380,8 +376,8 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 	if st.callEnded == nil {
 		g := w.callFrame(f, s, path)
 		if st.callEnding == nil {
-			if r := w.callee(g); r == block || r == goBack {
-				return block
+			if r := w.callee(g); r == blocked || r == goBack {
+				return blocked
 			}
 		}
 		if st.callEnded == nil {
@@ -408,20 +404,20 @@ func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
 // callee walks the called steps until they block or say how the call ends.
 func (w *walker) callee(f *frame) result {
 	r := w.list(f, f.book.Steps, f.call+"/")
-	if r == failed {
-		if r = w.catch(f, f.book.OnError, f.call+"/", f.call+"/"); r == goOn {
-			r = failed
+	if first := r; r.failed() {
+		if r = w.catch(f, first, f.book.OnError, f.call+"/", f.call+"/"); r == goOn {
+			r = first
 		}
 	}
-	switch r {
-	case goOn:
+	switch {
+	case r == goOn:
 		return w.endCall(f, Ended{State: Done})
-	case failed:
-		t := w.trouble
+	case r.failed():
+		t := r.trouble
 		if t.Stop {
 			return w.endCall(f, Ended{State: StateFail, Because: t.Because})
 		}
-		return w.endCall(f, Ended{State: HandedOver, To: w.whom(f, t), Because: t.Because})
+		return w.endCall(f, Ended{State: HandedOver, To: whom(f, t), Because: t.Because})
 	}
 	return r
 }
@@ -453,15 +449,15 @@ func (w *walker) callEnded(f *frame, e Ended) CallEnded {
 
 func (w *walker) finishCall(f *frame, st *stepState) result {
 	e := Ended(*st.callEnding)
-	switch w.list(f, f.book.Finally, f.call+"/finally.") {
-	case goOn, ended:
-	case failed:
-		e.Because += " And then: " + w.trouble.Because
+	switch r := w.list(f, f.book.Finally, f.call+"/finally."); {
+	case r == goOn, r == ended:
+	case r.failed():
+		e.Because += " And then: " + r.trouble.Because
 		if e.State == Done {
 			e.State, e.To = HandedOver, "on-call/"+f.book.Owner
 		}
 	default:
-		return block
+		return blocked
 	}
 	if st.callEnded == nil {
 		w.emit(f.call, w.callEnded(f, e))

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 

@@ -9,15 +9,6 @@ import (
 	"urgentis/core/runbook"
 )
 
-// Rounds far from those of the step itself: the last look before a change, looks taken because evidence was
-// old, looks that settle an unknown outcome, and the taking back of changes.
-const (
-	stillRounds  = 1000
-	freshRounds  = 100_000
-	settleRounds = 200_000
-	undoRounds   = 300_000
-)
-
 // change takes a change from leave over its gate to the last target. Each stage is passed when the log holds its end.
 func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) result {
 	if s.Do == nil {
@@ -75,14 +66,6 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	return w.gated(f, s, path, st, given)
 }
 
-// afterWaits sets the rounds apart that are taken again after each wait for a lock.
-func (w *walker) afterWaits(st *stepState) int {
-	if w.olderRules(4) {
-		return 0
-	}
-	return 100 * min(st.waits, 9)
-}
-
 // started reports whether any target was touched.
 func (w *walker) started(st *stepState) bool { return len(st.rounds[0]) > 0 }
 
@@ -98,7 +81,7 @@ func (w *walker) fresh(f *frame, s *runbook.Step, path string, st *stepState) re
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title))
 		}
-		round := freshRounds + w.afterWaits(st) + i
+		round := freshRound(w.waitsBefore(st), i)
 		if len(st.rounds[round]) == 0 {
 			if age, ok := w.s.since(path, f.target, look.Read[0].Name, w.now); ok && age <= s.Fresh {
 				continue
@@ -107,7 +90,7 @@ func (w *walker) fresh(f *frame, s *runbook.Step, path string, st *stepState) re
 		if over, r := w.round(f, path, round, look, place, asked(f, begun)); r != goOn {
 			return r
 		} else if !over {
-			return block
+			return blocked
 		}
 	}
 	return goOn
@@ -161,7 +144,7 @@ func (w *walker) carryOut(f *frame, s *runbook.Step, path string, st *stepState,
 		}
 	}
 	for _, req := range p.Requests {
-		r := w.touch(f, s, path, st, req, digest, 0, "")
+		r := w.touch(f, s, path, st, req, digest, ownRound(0), "")
 		if r != goOn {
 			return r
 		}
@@ -171,12 +154,12 @@ func (w *walker) carryOut(f *frame, s *runbook.Step, path string, st *stepState,
 }
 
 // touch begins one request of a change and follows it to its end. undo names the attempt that it takes back.
-func (w *walker) touch(f *frame, s *runbook.Step, path string, st *stepState, req leave.Request, digest string, round int, undo string) result {
+func (w *walker) touch(f *frame, s *runbook.Step, path string, st *stepState, req leave.Request, digest string, round roundKey, undo string) result {
 	t := req.Target.Name
 	tries := st.rounds[round][t]
 	begin := func() result {
-		w.emit(path, Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: round, Change: true, Request: req, Approval: digest, Undo: undo})
-		return block
+		w.emit(path, Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: int(round), Change: true, Request: req, Approval: digest, Undo: undo})
+		return blocked
 	}
 	if len(tries) == 0 {
 		return begin()
@@ -188,12 +171,12 @@ func (w *walker) touch(f *frame, s *runbook.Step, path string, st *stepState, re
 	}
 	switch {
 	case !last.over():
-		return block
+		return blocked
 	case !last.unknown() && last.outcome.State == Held:
 		if w.resumed(last.heldSeq, last.heldAt) {
 			return begin()
 		}
-		return block
+		return blocked
 	case last.unknown() && s.Repeatable && len(tries) < maxLooksLost:
 		return begin()
 	case last.unknown():

@@ -8,7 +8,8 @@ import (
 	"urgentis/core/runbook"
 )
 
-func (w *walker) whom(f *frame, t *Troubled) string {
+// whom is who is handed a trouble over to.
+func whom(f *frame, t *Troubled) string {
 	if t.To != "" {
 		return t.To
 	}
@@ -31,7 +32,7 @@ func (w *walker) turn(f *frame) result {
 		return goOn
 	}
 	w.plan.WantLocks = &WantLocks{Keys: []string{key}}
-	return block
+	return blocked
 }
 
 // alertTurned follows what the runbook provides for an alert that cleared or worsened meanwhile. A change
@@ -60,7 +61,7 @@ func (w *walker) alertTurned(f *frame) result {
 		}
 		for _, in := range w.s.OpenAttempts() {
 			if in.Change {
-				return block
+				return blocked
 			}
 		}
 		w.emit("", Turned{To: c.to})
@@ -104,10 +105,10 @@ func (w *walker) finish(f *frame) {
 	}
 	// The way here must not wake the run again.
 	w.plan.Wake = time.Time{}
-	switch w.list(f, f.book.Finally, "finally.") {
-	case goOn, ended:
-	case failed:
-		e.Because += " And then: " + w.trouble.Because
+	switch r := w.list(f, f.book.Finally, "finally."); {
+	case r == goOn, r == ended:
+	case r.failed():
+		e.Because += " And then: " + r.trouble.Because
 		if e.State == Done {
 			e.State, e.Outcome, e.To = HandedOver, "", "on-call/"+f.book.Owner
 		}
@@ -140,11 +141,11 @@ func (w *walker) cancelled(f *frame) {
 		because += ": " + c.Because
 	}
 	if c.Undo {
-		switch w.undo(f, "cancel", "") {
-		case block:
+		switch r := w.undo(f, "cancel", ""); {
+		case r == blocked:
 			return
-		case failed:
-			because += ". " + strings.TrimSuffix(w.trouble.Because, ".")
+		case r.failed():
+			because += ". " + strings.TrimSuffix(r.trouble.Because, ".")
 		default:
 			if !w.olderRules(4) {
 				because += ". " + strings.TrimSuffix(w.s.TakenBack("cancel"), ".")

@@ -84,7 +84,7 @@ func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
 		ask.NeedsKey = st.begun.Targets
 	}
 	w.plan.AskLeave = ask
-	return block
+	return blocked
 }
 
 // propose renders the change once. What is stored here is what runs.
@@ -164,7 +164,7 @@ func (w *walker) stand(f *frame, s *runbook.Step, path string, st *stepState, p 
 	w.emit(path, GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
 		Ask: ask, Comment: comment, Until: until, Reasons: reasons, People: people})
 	w.wake(until)
-	return block
+	return blocked
 }
 
 // decision follows the newest gate of a step to a person's yes. ok: it is there.
@@ -180,13 +180,13 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, st *stepState)
 	case g.enough():
 		if start := g.startAt(); w.now.Before(start) {
 			w.wake(start)
-			return block, false
+			return blocked, false
 		}
 		return goOn, true
 	case !g.expired:
 		if w.now.Before(g.raised.Until) {
 			w.wake(g.raised.Until)
-			return block, false
+			return blocked, false
 		}
 		w.emit(path, GateExpired{Gate: g.raised.Gate})
 	}
@@ -292,18 +292,18 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
 		}
-		over, r := w.round(f, path, stillRounds*max(1, round)+w.afterWaits(st)+i, look, place, asked(f, begun))
+		over, r := w.round(f, path, stillRound(round, w.waitsBefore(st), i), look, place, asked(f, begun))
 		if r != goOn {
 			return r, false
 		}
 		if !over {
-			return block, false
+			return blocked, false
 		}
 	}
 	for _, t := range st.begun.Targets {
 		about := gate
-		if n := w.afterWaits(st); n > 0 {
-			about = fmt.Sprintf("%s~%d", gate, n/100)
+		if n := w.waitsBefore(st); n > 0 {
+			about = fmt.Sprintf("%s~%d", gate, n)
 		}
 		key := about + "/" + t
 		j := st.still[key]

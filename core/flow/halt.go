@@ -26,5 +26,5 @@ func (w *walker) halted(st *stepState, ask func() result) (r result, waits bool)
 	if w.resumed(st.leaveSeq, st.leaveAt) {
 		return ask(), true
 	}
-	return block, true
+	return blocked, true
 }

@@ -65,7 +65,7 @@ func (w *walker) lockedOn(path string, st *stepState, targets []string, what str
 		w.wake(minTime(until, w.now.Add(lockRetry)))
 	}
 	w.plan.WantLocks = want
-	return block
+	return blocked
 }
 
 // ahead adds the targets of the changes that will come if all goes well, as far as they can be named now: a run

@@ -89,7 +89,7 @@ func (w *walker) pick(path string, names []string) []string {
 
 // round makes one round of attempts of a look under the step at path, and reports whether it is over.
 // lookAt is the place of the look.
-func (w *walker) round(f *frame, path string, round int, look *runbook.Step, lookAt string, targets []string) (bool, result) {
+func (w *walker) round(f *frame, path string, round roundKey, look *runbook.Step, lookAt string, targets []string) (bool, result) {
 	st := w.s.step(path)
 	over := true
 	for i, t := range targets {
@@ -112,7 +112,7 @@ func (w *walker) round(f *frame, path string, round int, look *runbook.Step, loo
 			return false, w.broken(path, look, err)
 		}
 		req.Looks = look.OnlyReads == "" && !w.olderRules(2)
-		in := Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: round, Look: lookAt, Request: req}
+		in := Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: int(round), Look: lookAt, Request: req}
 		if i == 0 && len(tries) == 0 {
 			in.Asked = targets
 		}
@@ -130,7 +130,7 @@ func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) 
 	}
 	if len(st.leaves) == 0 {
 		w.plan.AskLeave = &AskLeave{Path: path, Targets: st.begun.Targets, Look: true, Secrets: s.Secrets()}
-		return block
+		return blocked
 	}
 	given := st.leaves[len(st.leaves)-1]
 	if given.Verdict == leave.Yes {
@@ -148,12 +148,12 @@ func (w *walker) look(f *frame, s *runbook.Step, path string, st *stepState) res
 		return r
 	}
 	for round := 0; ; round++ {
-		over, r := w.round(f, path, round, s, path, st.begun.Targets)
+		over, r := w.round(f, path, ownRound(round), s, path, st.begun.Targets)
 		if r != goOn {
 			return r
 		}
 		if !over {
-			return block
+			return blocked
 		}
 		if s.Again == nil || w.complete(st, round) {
 			return goOn
@@ -162,15 +162,15 @@ func (w *walker) look(f *frame, s *runbook.Step, path string, st *stepState) res
 		if !more {
 			return goOn
 		}
-		if w.now.Before(next) && len(st.rounds[round+1]) == 0 {
+		if w.now.Before(next) && len(st.rounds[ownRound(round+1)]) == 0 {
 			w.wake(next)
-			return block
+			return blocked
 		}
 	}
 }
 
 func (w *walker) complete(st *stepState, round int) bool {
-	for _, tries := range st.rounds[round] {
+	for _, tries := range st.rounds[ownRound(round)] {
 		last := tries[len(tries)-1]
 		if last.outcome == nil || last.outcome.State != OK || len(last.outcome.Missing) > 0 {
 			return false
@@ -182,7 +182,7 @@ func (w *walker) complete(st *stepState, round int) bool {
 // again tells when the round after this one is due, and whether there is to be one.
 func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, bool) {
 	var asked time.Time
-	for _, tries := range st.rounds[round] {
+	for _, tries := range st.rounds[ownRound(round)] {
 		for _, t := range tries[:1] {
 			if asked.IsZero() || t.at.Before(asked) {
 				asked = t.at
@@ -216,7 +216,7 @@ func (w *walker) retaken(f *frame, s *runbook.Step, path string, st *stepState) 
 			next, _ := w.again(s.Again, st, round-1)
 			if w.now.Before(next) {
 				w.wake(next)
-				return nil, block
+				return nil, blocked
 			}
 		}
 		if s.Retake != "" {
@@ -226,12 +226,12 @@ func (w *walker) retaken(f *frame, s *runbook.Step, path string, st *stepState) 
 			if begun == nil {
 				return nil, w.broken(path, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
 			}
-			over, r := w.round(f, path, round, look, place, asked(f, begun))
+			over, r := w.round(f, path, ownRound(round), look, place, asked(f, begun))
 			if r != goOn {
 				return nil, r
 			}
 			if !over {
-				return nil, block
+				return nil, blocked
 			}
 		}
 		j := w.judge(f, s, path, st, round)
@@ -356,7 +356,7 @@ func (w *walker) await(f *frame, s *runbook.Step, path string, st *stepState) re
 	if s.WaitFor > 0 {
 		if due := st.beganAt.Add(s.WaitFor); w.now.Before(due) {
 			w.wake(due)
-			return block
+			return blocked
 		}
 		w.emit(path, Waited{})
 		return goOn

@@ -61,24 +61,30 @@ func Open(book *runbook.Book, log []Event) (*Machine, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.journal.on = true
 	return &Machine{book, s}, nil
 }
 
 // State is the run's log, read. It must not be altered.
 func (m *Machine) State() *State { return m.s }
 
-// Append adds what happened; the event's number is given to it.
+// Append adds what happened, and gives the event its number. It is part of the machine's log from then on, until Discard
+// or Stored.
 func (m *Machine) Append(e Event) (Event, error) {
-	e.Seq = m.s.Last + 1
-	m.s.apply(e)
-	if m.s.err != nil {
-		return e, fmt.Errorf("event %d: %w", e.Seq, m.s.err)
-	}
-	return e, nil
+	err := m.append(&e)
+	return e, err
 }
 
-// Plan tells what must happen now. Its events are part of the machine's log from then on: where they
-// cannot be stored, the machine must be opened anew.
+func (m *Machine) append(e *Event) error {
+	e.Seq = m.s.Last + 1
+	m.s.apply(*e)
+	if m.s.err != nil {
+		return fmt.Errorf("event %d: %w", e.Seq, m.s.err)
+	}
+	return nil
+}
+
+// Plan tells what must happen now. Its events are part of the machine's log from then on, until Discard or Stored.
 func (m *Machine) Plan(now time.Time) (Plan, error) {
 	if m.s.Ended != nil {
 		return Plan{Ended: true}, nil
@@ -103,15 +109,36 @@ func Next(book *runbook.Book, log []Event, now time.Time) (Plan, error) {
 }
 
 // result says whether the steps after this one may go on.
-type result int
+type result struct {
+	kind kind
+	// trouble travels outward with kindFailed, from the step at the place at.
+	trouble *Troubled
+	at      string
+}
+
+type kind int
 
 const (
-	goOn   result = iota
-	block         // something is under way
-	failed        // a trouble travels outward; see walker.trouble
-	ended         // the runbook, or the call, is over
-	goBack        // a person wants the question around asked again
+	kindGoOn kind = iota
+	kindBlocked
+	kindFailed
+	kindEnded
+	kindGoBack
 )
+
+// The results that carry nothing. They are compared with ==.
+var (
+	goOn    = result{}
+	blocked = result{kind: kindBlocked} // something is under way, or waited for
+	ended   = result{kind: kindEnded}   // the runbook, or the call, is over
+	goBack  = result{kind: kindGoBack}  // a person wants the question around asked again
+)
+
+// trouble is the result of what cannot go on: a trouble travels outward from a place.
+func trouble(t *Troubled, at string) result { return result{kindFailed, t, at} }
+
+// failed reports whether a trouble travels outward.
+func (r result) failed() bool { return r.kind == kindFailed }
 
 // frame is what surrounds the steps that are walked.
 type frame struct {
@@ -138,9 +165,6 @@ type walker struct {
 	now  time.Time
 	plan Plan
 	err  error
-	// trouble travels outward with the result failed, from the step at troubleAt.
-	trouble   *Troubled
-	troubleAt string
 }
 
 // maxLooksLost bounds how often a look is taken again because its outcome was lost.
@@ -198,29 +222,28 @@ func (w *walker) steps(f *frame) {
 	if r == goOn {
 		r = w.list(f, f.book.Steps, "")
 	}
-	if r == failed {
-		r = w.catch(f, f.book.OnError, "", "")
+	if first := r; r.failed() {
+		r = w.catch(f, first, f.book.OnError, "", "")
 		if r == goOn {
 			// on_error did something, and did not end the run.
-			t := w.trouble
-			w.end(f, Ended{State: HandedOver, To: w.whom(f, t), Because: t.Because}, w.troubleAt)
+			w.end(f, Ended{State: HandedOver, To: whom(f, first.trouble), Because: first.trouble.Because}, first.at)
 			return
 		}
 	}
-	switch r {
-	case goOn:
+	switch {
+	case r == goOn:
 		w.end(f, Ended{State: Done, Because: "The runbook came to its end without closing the incident."}, "")
-	case failed:
-		t := w.trouble
+	case r.failed():
+		t := r.trouble
 		state := HandedOver
 		if t.Stop {
 			state = StateFail
 		}
 		to := ""
 		if state == HandedOver {
-			to = w.whom(f, t)
+			to = whom(f, t)
 		}
-		w.end(f, Ended{State: state, To: to, Because: t.Because}, w.troubleAt)
+		w.end(f, Ended{State: state, To: to, Because: t.Because}, r.at)
 	}
 }
 
@@ -230,47 +253,41 @@ func (w *walker) fail(path string, t Troubled) result {
 	if st.trouble == nil && !w.olderRules(2) {
 		w.emit(path, t)
 	}
-	w.trouble, w.troubleAt = &t, path
-	return failed
+	return trouble(&t, path)
 }
 
 func (w *walker) broken(path string, s *runbook.Step, err error) result {
 	return w.fail(path, Troubled{Because: fmt.Sprintf("Step %s, %s, cannot be done: %s.", path, s.Title, err)})
 }
 
-// catch follows what was provided for a trouble. place is that of the step or block, prefix that of its on_error.
-func (w *walker) catch(f *frame, b runbook.Branch, place, prefix string) result {
-	t, at := w.trouble, w.troubleAt
+// catch follows what was provided for a trouble. place is that of the step or block, prefix that of its on_error. goOn:
+// the trouble is over.
+func (w *walker) catch(f *frame, r result, b runbook.Branch, place, prefix string) result {
+	t := r.trouble
 	if t.Final || b.Word == "" && b.Steps == nil {
-		return failed
+		return r
 	}
-	r := goOn
 	switch b.Word {
 	case runbook.GoOn:
+		return goOn
 	case runbook.Stop:
-		w.trouble = &Troubled{Because: t.Because, Stop: true, Final: true}
-		return failed
+		return trouble(&Troubled{Because: t.Because, Stop: true, Final: true}, r.at)
 	case runbook.HandOverWord:
-		w.trouble = &Troubled{Because: t.Because, To: t.To, Final: true}
-		return failed
+		return trouble(&Troubled{Because: t.Because, To: t.To, Final: true}, r.at)
 	case runbook.UndoWord:
 		scope := place
 		if scope == "" {
 			scope = f.block
 		}
-		if r = w.undo(f, prefix+"on_error", scope); r == goOn {
-			w.trouble, w.troubleAt = &Troubled{Because: t.Because + " " + w.saidTakenBack(prefix+"on_error"), Stop: t.Stop, To: t.To}, at
-			return failed
+		if undone := w.undo(f, prefix+"on_error", scope); undone != goOn {
+			return undone
 		}
-	default:
-		g := *f
-		g.trouble, g.troubleAt = t, at
-		r = w.list(&g, b.Steps, prefix+"on_error.")
-		if r == goOn {
-			w.trouble, w.troubleAt = t, at
-		}
+		because := t.Because + " " + w.saidTakenBack(prefix+"on_error")
+		return trouble(&Troubled{Because: because, Stop: t.Stop, To: t.To}, r.at)
 	}
-	return r
+	g := *f
+	g.trouble, g.troubleAt = t, r.at
+	return w.list(&g, b.Steps, prefix+"on_error.")
 }
 
 func (w *walker) list(f *frame, steps []*runbook.Step, prefix string) result {
@@ -303,8 +320,8 @@ func (w *walker) branch(f *frame, b runbook.Branch, path, prefix, because string
 
 func (w *walker) step(f *frame, s *runbook.Step, path string) result {
 	r := w.inner(f, s, path)
-	if r == failed {
-		r = w.catch(f, s.OnError, path, path+".")
+	if r.failed() {
+		r = w.catch(f, r, s.OnError, path, path+".")
 	}
 	return r
 }
@@ -315,8 +332,7 @@ func (w *walker) inner(f *frame, s *runbook.Step, path string) result {
 	case st.skipped != nil:
 		return w.list(f, s.Otherwise, path+".otherwise.")
 	case st.trouble != nil:
-		w.trouble, w.troubleAt = st.trouble, path
-		return failed
+		return trouble(st.trouble, path)
 	}
 	if st.begun == nil && st.each == nil && st.call == nil && !st.done {
 		if r := w.beginStep(f, s, path); r != goOn {
@@ -360,7 +376,7 @@ func (w *walker) inner(f *frame, s *runbook.Step, path string) result {
 		return w.end(f, Ended{State: HandedOver, To: s.To, Because: because}, path)
 	}
 	w.err = fmt.Errorf("step %s has the unknown verb %s", path, s.Verb)
-	return block
+	return blocked
 }
 
 // beginStep judges a step's condition and freezes its targets.
@@ -414,6 +430,6 @@ func (w *walker) say(f *frame, s *runbook.Step, path string, st *stepState) resu
 }
 
 // attempt names an attempt for good: run, step, round, target, and which try.
-func (w *walker) attempt(path string, round int, target string, try int) string {
+func (w *walker) attempt(path string, round roundKey, target string, try int) string {
 	return fmt.Sprintf("%s:%s:%d:%s:%d", w.s.Begun.Run, path, round, target, try+1)
 }

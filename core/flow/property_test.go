@@ -201,6 +201,7 @@ type stagehand struct {
 	did   map[string]int // by what, and the target
 	turn  time.Time      // when the alert turns
 	tried map[string]int // by attempt
+	lost  int            // plans that were lost before they were stored
 }
 
 func (p *stagehand) commit(list []Event) {
@@ -232,10 +233,17 @@ func (p *stagehand) play() {
 		plan, err := m.Plan(p.now)
 		require.NoError(p.t, err)
 		if p.crash() {
-			m = nil // before the commit: all that was derived is lost
+			// Before the commit all that was derived is lost: with the program, or because it could not be stored.
+			if p.lost++; p.lost%2 == 0 {
+				m = nil
+			} else {
+				m.Discard()
+				requireSame(p.t, p.book, p.log, m)
+			}
 			continue
 		}
 		p.commit(plan.Events)
+		m.Stored()
 		if plan.Ended {
 			return
 		}
@@ -278,6 +286,7 @@ func (p *stagehand) fact(m *Machine, e Event) {
 	e, err := m.Append(e)
 	require.NoError(p.t, err)
 	p.log = append(p.log, e)
+	m.Stored()
 }
 
 func (p *stagehand) carryOut(in Intent) Outcome {

@@ -2,15 +2,12 @@ package flow
 
 import (
 	"encoding/json"
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"urgentis/core/runbook"
 )
 
 // recorded is a log as an earlier version of the program stored it.
@@ -39,18 +36,7 @@ func TestOldLogsGoOn(t *testing.T) {
 	require.NotEmpty(t, files)
 	for _, file := range files {
 		t.Run(filepath.Base(filepath.Dir(file))+"/"+filepath.Base(file), func(t *testing.T) {
-			data, err := os.ReadFile(file)
-			require.NoError(t, err)
-			var r recorded
-			require.NoError(t, json.Unmarshal(data, &r))
-			b, findings := runbook.ParseOld([]byte(r.Book))
-			require.NotNil(t, b, findings)
-			var log []Event
-			for _, e := range r.Log {
-				body, err := Decode(e.Kind, e.Body)
-				require.NoError(t, err)
-				log = append(log, Event{e.Seq, e.At, e.Path, body})
-			}
+			b, log := readRecorded(t, file)
 			for cut := 1; cut < len(log); cut++ {
 				if worldEvents[log[cut].Body.Kind()] {
 					continue

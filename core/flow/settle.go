@@ -42,12 +42,12 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 	q := st.questions[questionOf(id)]
 	if q == nil {
 		w.askWhatBecame(f, s, path, last, what, w.choicesOf(true))
-		return block, false
+		return blocked, false
 	}
 	if q.open() {
 		if w.now.Before(q.raised.Until) {
 			w.wake(q.raised.Until)
-			return block, false
+			return blocked, false
 		}
 		w.emit(path, QuestionExpired{Question: q.raised.Question})
 	}
@@ -57,7 +57,7 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 	case q.answered.Choice == Happened:
 		return goOn, false
 	case q.answered.Choice == DoItAgain:
-		return block, true
+		return blocked, true
 	case q.answered.Choice == InPart:
 		return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q happened in part on %s, says %s.", what, s.Title, here(t), q.answered.By)}), false
 	}
@@ -111,12 +111,12 @@ func (w *walker) happened(f *frame, s *runbook.Step, path string, st *stepState,
 		if begun == nil {
 			return false, false, goOn
 		}
-		over, r := w.round(f, path, settleRounds+100*n+i, look, place, asked(f, begun))
+		over, r := w.round(f, path, settleRound(n, i), look, place, asked(f, begun))
 		if r != goOn {
 			return false, false, r
 		}
 		if !over {
-			return false, false, block
+			return false, false, blocked
 		}
 	}
 	j := w.weigh(f, s.Happened, path, attempt, target)

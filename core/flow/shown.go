@@ -114,10 +114,10 @@ func (s *State) waiting(path string) {
 		on = OnTime
 	}
 	if on == "" || st.trouble != nil {
-		delete(s.waits, path)
+		drop(s, s.waits, path)
 		return
 	}
-	s.waits[path] = on
+	put(s, s.waits, path, on)
 }
 
 func (st *stepState) asked() bool {

@@ -71,7 +71,7 @@ type stepState struct {
 	beganAt time.Time
 	skipped *Skipped
 	// rounds of attempts: per round the attempts of each target, oldest first.
-	rounds map[int]map[string][]*attempt
+	rounds map[roundKey]map[string][]*attempt
 	judged []judgedAt
 	leaves []LeaveGiven
 	// leaveSeq and leaveAt are of the newest.
@@ -161,6 +161,7 @@ type State struct {
 	// begun counts the steps and items that were begun or skipped; taken is the weight of all readings, in bytes.
 	begun, taken int
 	err          error
+	journal      journal
 }
 
 type span struct{ first, last time.Time }
@@ -189,7 +190,7 @@ func (s *State) step(path string) *stepState {
 	st := s.steps[path]
 	if st == nil {
 		st = &stepState{}
-		s.steps[path] = st
+		put(s, s.steps, path, st)
 	}
 	return st
 }
@@ -200,16 +201,18 @@ func (s *State) in(path string) *data {
 	d := s.data[scope]
 	if d == nil {
 		d = &data{readings: map[string][]*expr.Round{}, units: map[string]string{}, facts: map[string]map[string][]fact{}, views: map[string]map[string]*expr.Series{}}
-		s.data[scope] = d
+		put(s, s.data, scope, d)
 	}
 	return d
 }
 
-func (d *data) learn(kind, id, path string, value map[string]any) {
-	if d.facts[kind] == nil {
-		d.facts[kind] = map[string][]fact{}
+// learn notes a fact at a place.
+func (s *State) learn(kind, id, path string, value map[string]any) {
+	facts := s.in(path).facts
+	if facts[kind] == nil {
+		put(s, facts, kind, map[string][]fact{})
 	}
-	d.facts[kind][id] = append(d.facts[kind][id], fact{path, value})
+	put(s, facts[kind], id, append(facts[kind][id], fact{path, value}))
 }
 
 func (s *State) apply(e Event) {
@@ -217,7 +220,7 @@ func (s *State) apply(e Event) {
 		s.err = fmt.Errorf("the log has a gap after %d", s.Last)
 		return
 	}
-	s.Last = e.Seq
+	set(s, &s.Last, e.Seq)
 	if b, ok := e.Body.(Begun); ok {
 		if b.Rules < OldestRules || b.Rules > Rules {
 			s.err = fmt.Errorf("the run was begun under version %d of the rules; this program knows %d to %d: %w", b.Rules, OldestRules, Rules, ErrNewer)
@@ -231,9 +234,9 @@ func (s *State) apply(e Event) {
 		return
 	}
 	if t := s.times[e.Path]; t == nil {
-		s.times[e.Path] = &span{e.At, e.At}
+		put(s, s.times, e.Path, &span{e.At, e.At})
 	} else {
-		t.last = e.At
+		set(s, &t.last, e.At)
 	}
 	if s.applyRun(e) {
 		return
@@ -260,48 +263,48 @@ func (s *State) applyRun(e Event) bool {
 		s.end(b, e.At)
 	case Lost:
 		if a := s.attempts[b.Attempt]; a != nil && !a.over() {
-			a.lost = &b
-			delete(s.open, b.Attempt)
+			set(s, &a.lost, &b)
+			drop(s, s.open, b.Attempt)
 		}
 	case LocksTaken:
 		for _, k := range b.Keys {
-			s.locks[k] = true
+			put(s, s.locks, k, true)
 		}
 		st := s.step(e.Path)
 		// Whoever waited for a lock asks for leave anew: what it was given may be long ago.
 		if st.awaited != nil && e.Path != "" {
-			st.stale = true
-			st.waits++
+			set(s, &st.stale, true)
+			set(s, &st.waits, st.waits+1)
 		}
-		st.awaited = nil
+		set(s, &st.awaited, nil)
 		s.waiting(e.Path)
 	case LocksGivenBack:
 		for _, k := range b.Keys {
-			delete(s.locks, k)
+			drop(s, s.locks, k)
 		}
 	case AlertChanged:
-		s.alert = &b
+		set(s, &s.alert, &b)
 	case Turned:
-		s.turned = append(s.turned, b)
+		push(s, &s.turned, b)
 	case Resumed:
-		s.resumed = e.Seq
+		set(s, &s.resumed, e.Seq)
 		for path, on := range s.waits {
 			if on == OnHalt {
-				delete(s.waits, path)
+				drop(s, s.waits, path)
 			}
 		}
 	case CancelAsked:
 		if s.cancel == nil {
-			s.cancel = &b
+			set(s, &s.cancel, &b)
 		}
 	case Ending:
 		if e.Path != "" && verbAt(s.book, e.Path) == runbook.Call {
-			s.step(e.Path).callEnding = &b
+			set(s, &s.step(e.Path).callEnding, &b)
 			return true
 		}
-		s.ending = &b
+		set(s, &s.ending, &b)
 	case Ended:
-		s.Ended = &b
+		set(s, &s.Ended, &b)
 	default:
 		return false
 	}
@@ -319,17 +322,18 @@ func verbAt(book *runbook.Book, path string) runbook.Verb {
 func (s *State) applyStep(st *stepState, e Event) {
 	switch e.Body.(type) {
 	case Skipped, StepBegun, Told, Noted, EachBegun, ItemBegun, CallBegun:
-		s.begun++
+		set(s, &s.begun, s.begun+1)
 	}
 	switch b := e.Body.(type) {
 	case Skipped:
-		st.skipped = &b
+		set(s, &st.skipped, &b)
 	case StepBegun:
-		st.begun, st.beganAt = &b, e.At
+		set(s, &st.begun, &b)
+		set(s, &st.beganAt, e.At)
 	case Intent:
 		s.intend(st, e, b)
 	case Judged:
-		st.judged = append(st.judged, judgedAt{b, e.At})
+		push(s, &st.judged, judgedAt{b, e.At})
 		if step, _ := Find(s.book, e.Path); b.Final && step != nil && step.ID != "" {
 			differing := []string{}
 			for _, d := range b.Differences {
@@ -337,75 +341,81 @@ func (s *State) applyStep(st *stepState, e Event) {
 					differing = append(differing, d.Target)
 				}
 			}
-			s.in(e.Path).learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes, "differing": differing})
+			s.learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes, "differing": differing})
 		}
 	case LeaveGiven:
-		st.leaves, st.stale = append(st.leaves, b), false
-		st.leaveSeq, st.leaveAt = e.Seq, e.At
+		push(s, &st.leaves, b)
+		set(s, &st.stale, false)
+		set(s, &st.leaveSeq, e.Seq)
+		set(s, &st.leaveAt, e.At)
 	case GateRaised, GateDecided, GateExpired:
-		st.gate(e)
+		s.gate(st, e)
 	case Cleared:
-		st.cleared = &b
+		set(s, &st.cleared, &b)
 	case StillJudged:
 		if st.still == nil {
-			st.still = map[string]*StillJudged{}
+			set(s, &st.still, map[string]*StillJudged{})
 		}
-		st.still[b.Gate+"/"+b.Target] = &b
+		put(s, st.still, b.Gate+"/"+b.Target, &b)
 	case QuestionRaised, QuestionAnswered, QuestionExpired:
 		s.question(st, e)
 	case Changed:
-		st.changed = true
+		set(s, &st.changed, true)
 	case Told, Noted, Waited, StepEnded:
-		st.done = true
+		set(s, &st.done, true)
 	case Troubled:
-		st.trouble = &b
+		set(s, &st.trouble, &b)
 	case EachBegun:
-		st.each, st.items, st.beganAt = &b, make([]itemState, len(b.Items)), e.At
+		set(s, &st.each, &b)
+		set(s, &st.items, make([]itemState, len(b.Items)))
+		set(s, &st.beganAt, e.At)
 	case ItemBegun:
-		st.begun, st.beganAt = &StepBegun{}, e.At
+		set(s, &st.begun, &StepBegun{})
+		set(s, &st.beganAt, e.At)
 	case CallBegun:
-		st.call, st.beganAt = &b, e.At
+		set(s, &st.call, &b)
+		set(s, &st.beganAt, e.At)
 		if step, book := Find(s.book, e.Path); step != nil && book.Callee(step.Callee) != nil {
-			s.in(e.Path + "/").inputs = accepted(book.Callee(step.Callee), b.Inputs)
+			set(s, &s.in(e.Path+"/").inputs, accepted(book.Callee(step.Callee), b.Inputs))
 		}
 	case CallEnded:
-		st.callEnded = &b
+		set(s, &st.callEnded, &b)
 		if step, _ := Find(s.book, e.Path); step != nil && step.ID != "" {
-			s.in(e.Path).learn("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+			s.learn("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
 		}
 	case UndoBegun:
-		st.undo = &b
+		set(s, &st.undo, &b)
 	case Undone:
-		st.undone = true
+		set(s, &st.undone, true)
 	case LocksAwaited:
 		if st.awaited == nil {
-			st.awaitedAt = e.At
+			set(s, &st.awaitedAt, e.At)
 		}
-		st.awaited = &b
+		set(s, &st.awaited, &b)
 	default:
 		s.err = fmt.Errorf("unknown event %T", b)
 	}
 }
 
-func (st *stepState) gate(e Event) {
+func (s *State) gate(st *stepState, e Event) {
 	switch b := e.Body.(type) {
 	case GateRaised:
-		st.gates = append(st.gates, &gateState{raised: b, seq: e.Seq})
-		st.leavesAtGate = len(st.leaves)
+		push(s, &st.gates, &gateState{raised: b, seq: e.Seq})
+		set(s, &st.leavesAtGate, len(st.leaves))
 	case GateDecided:
 		for _, g := range st.gates {
 			switch {
 			case g.raised.Gate != b.Gate || !g.open():
 			case b.Approved:
-				g.approvals = append(g.approvals, b)
+				push(s, &g.approvals, b)
 			default:
-				g.refused = &b
+				set(s, &g.refused, &b)
 			}
 		}
 	case GateExpired:
 		for _, g := range st.gates {
 			if g.raised.Gate == b.Gate && g.open() {
-				g.expired = true
+				set(s, &g.expired, true)
 			}
 		}
 	}
@@ -423,22 +433,22 @@ func (s *State) question(st *stepState, e Event) {
 	switch b := e.Body.(type) {
 	case QuestionRaised:
 		if st.questions == nil {
-			st.questions = map[string]*questionState{}
+			set(s, &st.questions, map[string]*questionState{})
 		}
 		q := &questionState{raised: b}
-		st.questions[b.Question] = q
+		put(s, st.questions, b.Question, q)
 		if b.Attempt == "" {
-			st.asks = append(st.asks, q)
+			push(s, &st.asks, q)
 		}
 	case QuestionAnswered:
 		q := find(b.Question)
 		if q == nil || !q.open() {
 			return
 		}
-		q.answered = &b
+		set(s, &q.answered, &b)
 		if a := s.attempts[q.raised.Attempt]; a != nil && b.Choice == Happened {
 			if undone := s.attempts[a.intent.Undo]; undone != nil {
-				undone.undone = true
+				set(s, &undone.undone, true)
 			}
 		}
 		if step, _ := Find(s.book, e.Path); step != nil && step.Ask != nil && step.ID != "" {
@@ -448,14 +458,16 @@ func (s *State) question(st *stepState, e Event) {
 					v[f.Name] = x
 				}
 			}
-			s.in(e.Path).learn("answers", step.ID, e.Path, v)
+			s.learn("answers", step.ID, e.Path, v)
 		}
 		if a, ok := q.raised.Approves[b.Choice]; ok {
-			s.approved[a.Path] = &approval{proposal: a.Proposal, digest: a.Digest, by: b.By, id: b.Question, until: untilOf(a.Proposal)}
+			put(s, s.approved, a.Path, &approval{
+				proposal: a.Proposal, digest: a.Digest, by: b.By, id: b.Question, until: untilOf(a.Proposal),
+			})
 		}
 	case QuestionExpired:
 		if q := find(b.Question); q != nil && q.open() {
-			q.expired = true
+			set(s, &q.expired, true)
 		}
 	}
 }
@@ -466,18 +478,20 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 		return
 	}
 	a := &attempt{intent: b, path: e.Path, seq: e.Seq, at: e.At}
-	s.attempts[b.Attempt], s.open[b.Attempt] = a, a
-	s.order = append(s.order, a)
+	put(s, s.attempts, b.Attempt, a)
+	put(s, s.open, b.Attempt, a)
+	push(s, &s.order, a)
 	if st.rounds == nil {
-		st.rounds = map[int]map[string][]*attempt{}
+		set(s, &st.rounds, map[roundKey]map[string][]*attempt{})
 	}
-	if st.rounds[b.Round] == nil {
-		st.rounds[b.Round] = map[string][]*attempt{}
+	round := roundKey(b.Round)
+	if st.rounds[round] == nil {
+		put(s, st.rounds, round, map[string][]*attempt{})
 	}
-	st.rounds[b.Round][b.Target] = append(st.rounds[b.Round][b.Target], a)
+	put(s, st.rounds[round], b.Target, append(st.rounds[round][b.Target], a))
 	d := s.in(e.Path)
 	if b.Change {
-		s.changes = append(s.changes, changeAt{e.Seq, e.Path})
+		push(s, &s.changes, changeAt{e.Seq, e.Path})
 		for scope := scopeOf(e.Path); ; scope = scopeOf(strings.TrimSuffix(scope, "/")) {
 			clear(s.in(scope).views)
 			if scope == "" {
@@ -488,7 +502,9 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 	if look, _ := Find(s.book, b.Look); look != nil && b.Asked != nil {
 		clear(d.views)
 		for _, r := range look.Read {
-			d.readings[r.Name] = append(d.readings[r.Name], &expr.Round{Seq: e.Seq, Path: e.Path, No: b.Round, Asked: b.Asked, Takings: map[string]expr.Taking{}})
+			put(s, d.readings, r.Name, append(d.readings[r.Name], &expr.Round{
+				Seq: e.Seq, Path: e.Path, No: b.Round, Asked: b.Asked, Takings: map[string]expr.Taking{},
+			}))
 		}
 	}
 }
@@ -500,17 +516,18 @@ func (s *State) end(b Outcome, at time.Time) {
 	}
 	if a.lost != nil && a.intent.Change {
 		// The question stands; whoever answers it is told.
-		a.late = &b
+		set(s, &a.late, &b)
 		return
 	}
-	a.outcome = &b
-	delete(s.open, b.Attempt)
+	set(s, &a.outcome, &b)
+	drop(s, s.open, b.Attempt)
 	if b.State == Held {
-		a.heldAt, a.heldSeq = at, s.Last
-		s.waits[a.path] = OnHalt
+		set(s, &a.heldAt, at)
+		set(s, &a.heldSeq, s.Last)
+		put(s, s.waits, a.path, OnHalt)
 	}
 	if undone := s.attempts[a.intent.Undo]; undone != nil && b.State == OK {
-		undone.undone = true
+		set(s, &undone.undone, true)
 	}
 	look, _ := Find(s.book, a.intent.Look)
 	if look == nil {
@@ -528,15 +545,15 @@ func (s *State) end(b Outcome, at time.Time) {
 			continue // it stays missing
 		}
 		taking.Value = v
-		s.taken += weight(v)
+		set(s, &s.taken, s.taken+weight(v))
 		if mark, ok := v.(string); ok && spec.Sealed {
-			s.sealed = append(s.sealed, mark)
+			push(s, &s.sealed, mark)
 		}
 		rounds := d.readings[spec.Name]
 		for i := len(rounds) - 1; i >= 0; i-- {
 			// The round of the same step that was asked last before this attempt.
 			if rounds[i].Seq <= a.seq && rounds[i].Path == a.path && rounds[i].No == a.intent.Round {
-				rounds[i].Takings[a.intent.Target] = taking
+				put(s, rounds[i].Takings, a.intent.Target, taking)
 				break
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+
 	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/reading"

@@ -100,7 +100,7 @@ func (w *walker) lockedAgain(path string, st *stepState) result {
 	var targets []string
 	for _, id := range st.undo.Attempts {
 		a := w.s.attempts[id]
-		if _, touched := st.rounds[undoRounds]; touched {
+		if _, touched := st.rounds[undoRound(0)]; touched {
 			return goOn
 		}
 		targets = append(targets, a.intent.Target)
@@ -118,7 +118,7 @@ func (w *walker) undo(f *frame, path, place string) result {
 	if st.undo == nil {
 		list := w.touchedIn(place)
 		if !w.olderRules(4) && !w.allSaid(f, list) {
-			return block
+			return blocked
 		}
 		w.emit(path, toTakeBack(list))
 	}
@@ -131,11 +131,11 @@ func (w *walker) undo(f *frame, path, place string) result {
 		if s == nil {
 			continue
 		}
-		r := w.touch(f, s, path, st, *a.intent.Request.Undo, a.intent.Approval, undoRounds+i, id)
-		if r == failed && !w.olderRules(4) {
-			t := *w.trouble
+		r := w.touch(f, s, path, st, *a.intent.Request.Undo, a.intent.Approval, undoRound(i), id)
+		if r.failed() && !w.olderRules(4) {
+			t := *r.trouble
 			t.Because += " " + w.s.takenBack(st.undo)
-			w.trouble = &t
+			r.trouble = &t
 		}
 		if r != goOn {
 			return r

@@ -24,7 +24,7 @@ type drive struct {
 	book *runbook.Book
 	m    *flow.Machine
 	// pending is part of the machine's log and not on disk yet; facts are those of it that came from the
-	// world. Where pending cannot be written, the machine is opened anew and only the facts are kept.
+	// world. Where pending cannot be written, it is discarded and only the facts are kept.
 	pending, facts []flow.Event
 	// begins are the intents among pending.
 	begins []flow.Intent
@@ -124,7 +124,7 @@ func (e *Engine) now() time.Time { return e.Clock().UTC().Truncate(time.Microsec
 
 var errLog = errors.New("its log cannot be read")
 
-// load reads the log and the runbook, and gives back what was known and not on disk.
+// load reads the log and the runbook.
 func (d *drive) load(ctx context.Context) error {
 	return d.e.Closely(ctx, "run", d.run.ID, func() error { return d.read(ctx) })
 }
@@ -146,18 +146,30 @@ func (d *drive) read(ctx context.Context) error {
 		return fmt.Errorf("%w: %w", errLog, err)
 	}
 	d.at(int64(len(log)))
-	d.pending, d.begins, d.guards, d.want = nil, nil, nil, nil
-	facts := d.facts
-	d.facts = nil
-	for _, f := range facts {
-		if _, _, over, ok := d.m.State().Attempt(attemptOf(f.Body)); ok && !over {
-			if f, err = d.m.Append(f); err != nil {
-				return fmt.Errorf("%w: %w", errLog, err)
-			}
-			d.facts, d.pending = append(d.facts, f), append(d.pending, f)
-		}
-	}
 	return nil
+}
+
+// takeBack drops what could not be written down, reads on, and takes in again what is known and not on disk.
+func (d *drive) takeBack(ctx context.Context) error {
+	return d.e.Closely(ctx, "run", d.run.ID, func() error {
+		d.m.Discard()
+		d.pending, d.begins, d.guards, d.want = nil, nil, nil, nil
+		if err := d.readOn(ctx); err != nil {
+			return err
+		}
+		facts := d.facts
+		d.facts = nil
+		for _, f := range facts {
+			if _, _, over, ok := d.m.State().Attempt(attemptOf(f.Body)); ok && !over {
+				f, err := d.m.Append(f)
+				if err != nil {
+					return fmt.Errorf("%w: %w", errLog, err)
+				}
+				d.facts, d.pending = append(d.facts, f), append(d.pending, f)
+			}
+		}
+		return nil
+	})
 }
 
 func (d *drive) at(version int64) { d.run.Version = version; d.seen.Store(version) }
@@ -298,7 +310,7 @@ func (d *drive) readOn(ctx context.Context) error {
 		return err
 	}
 	for _, ev := range log {
-		if _, err := d.m.Append(ev); err != nil {
+		if err := d.m.Read(ev); err != nil {
 			return fmt.Errorf("%w: %w", errLog, err)
 		}
 	}
@@ -325,7 +337,7 @@ func (d *drive) leaveOff(ctx context.Context) error {
 		}
 	}
 	d.facts = keep
-	if err := d.load(ctx); err != nil {
+	if err := d.takeBack(ctx); err != nil {
 		return err
 	}
 	if len(d.pending) == 0 {
@@ -437,6 +449,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	if err != nil {
 		return err
 	}
+	d.m.Stored()
 	d.at(d.run.Version + int64(len(d.pending)))
 	d.run.Awaits = head.Awaits
 	d.pending, d.facts, d.begins, d.guards, d.want, d.held = nil, nil, nil, nil, nil, nil
@@ -526,7 +539,7 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 			return false // whoever owns it finds our intents open and decides
 		}
 		if err == nil {
-			err = d.load(ctx)
+			err = d.takeBack(ctx)
 		}
 		if err == nil {
 			break
