@@ -157,46 +157,38 @@ type Program struct {
 	sealed bool
 }
 
-// Error is what is wrong with an expression, and where in its source (bytes from 0).
-type Error struct {
-	Offset  int
-	Message string
-}
-
-func (e *Error) Error() string { return e.Message }
-
 // Compile compiles an expression. Errors are of type *Error.
 func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 	if strings.TrimSpace(src) == "" {
-		return nil, &Error{0, "an expression is missing here"}
+		return nil, &Error{Message: "an expression is missing here"}
 	}
 	if len(src) > MaxLength {
-		return nil, &Error{0, fmt.Sprintf("an expression may have %d bytes, this one has %d", MaxLength, len(src))}
+		return nil, &Error{Message: fmt.Sprintf("an expression may have %d bytes, this one has %d", MaxLength, len(src))}
 	}
 	env, err := c.env(where)
 	if err != nil {
-		return nil, &Error{0, plain(err.Error())}
+		return nil, &Error{Message: err.Error()}
 	}
 	a, iss := env.Compile(src)
 	if iss.Err() != nil {
 		e := iss.Errors()[0]
-		return nil, &Error{offset(src, e.Location.Line(), e.Location.Column()), plain(e.Message)}
+		return nil, mistake(src, offset(src, e.Location.Line(), e.Location.Column()), e.Message)
 	}
 	p, err := env.Program(a, cel.EvalOptions(cel.OptTrackState), cel.CostLimit(costLimit), cel.CustomDecoratorV2(comparisons), cel.InterruptCheckFrequency(1000))
 	if err != nil {
-		return nil, &Error{0, plain(err.Error())}
+		return nil, &Error{Message: err.Error()}
 	}
 	out := &Program{Source: src, prg: p, ast: a, typ: a.OutputType()}
 	if out.secrets = out.Refers("secrets"); len(out.secrets) > 0 && a.NativeRep().Expr().Kind() != ast.SelectKind {
-		return nil, &Error{0, "a secret stands alone, as in {{ secrets.NAME }}"}
+		return nil, &Error{Message: "a secret stands alone, as in {{ secrets.NAME }}"}
 	}
 	for _, r := range out.Refers("readings") {
 		if c.sealed[r] {
 			if out.sealed = true; !where.secrets {
-				return nil, &Error{0, fmt.Sprintf("reading %s is sealed: it may stand only where secrets may, in env and headers", r)}
+				return nil, &Error{Message: fmt.Sprintf("reading %s is sealed: it may stand only where secrets may, in env and headers", r)}
 			}
 			if !alone(a.NativeRep().Expr()) {
-				return nil, &Error{0, fmt.Sprintf("reading %s is sealed: it stands alone, as in {{ own(readings.%s) }} or {{ first(readings.%s) }}", r, r, r)}
+				return nil, &Error{Message: fmt.Sprintf("reading %s is sealed: it stands alone, as in {{ own(readings.%s) }} or {{ first(readings.%s) }}", r, r, r)}
 			}
 		}
 	}
@@ -213,26 +205,6 @@ func alone(e ast.Expr) bool {
 		return slices.Contains([]string{"own", "first", "before", "previous"}, c.FunctionName()) && len(c.Args()) == 1 && alone(c.Args()[0])
 	}
 	return false
-}
-
-// plain turns the words of the CEL library into those of this product.
-func plain(m string) string {
-	switch {
-	case strings.HasPrefix(m, "undeclared reference to '"):
-		name := strings.SplitN(m, "'", 3)[1]
-		switch name {
-		case "secrets":
-			return "secrets may stand only in env, headers and the password of a database"
-		case "now":
-			return "now cannot stand in a change: what was approved must be what runs"
-		}
-		return fmt.Sprintf("there is no %s here", name)
-	case strings.HasPrefix(m, "undefined field '"):
-		return fmt.Sprintf("there is no %s there", strings.SplitN(m, "'", 3)[1])
-	case strings.HasPrefix(m, "found no matching overload for '"):
-		return strings.ReplaceAll(strings.Replace(m, "found no matching overload for", "these types do not go together with", 1), "applied to", "as")
-	}
-	return m
 }
 
 // offset is a place of the CEL library as bytes from the start; of some mistakes it knows no place.

@@ -32,7 +32,7 @@ type part struct {
 // CompileTemplate compiles text with holes. Errors are of type *Error; Offset counts from the start of the text.
 func (c *Compiler) CompileTemplate(src string, where Where) (*Template, error) {
 	if i := strings.IndexAny(src, secretOpen+boundOpen+boundClose); i >= 0 {
-		return nil, &Error{i, "this character is kept for marks of the engine itself"}
+		return nil, &Error{Offset: i, Message: "this character is kept for marks of the engine itself"}
 	}
 	t := &Template{Source: src, secrets: where.secrets}
 	at := 0
@@ -47,15 +47,19 @@ func (c *Compiler) CompileTemplate(src string, where Where) (*Template, error) {
 		start := at + i + 2
 		end := holeEnd(src, start)
 		if end < 0 {
-			return nil, &Error{at + i, "this {{ is not closed by }}"}
+			return nil, &Error{Offset: at + i, Message: "this {{ is not closed by }}"}
 		}
 		p, err := c.Compile(src[start:end], where)
 		if err != nil {
-			e := err.(*Error)
-			return nil, &Error{start + e.Offset, e.Message}
+			e := *err.(*Error)
+			e.Offset += start
+			if strings.HasPrefix(strings.TrimSpace(src[start:end]), ".") {
+				e.Message = "{{ }} holds an expression; braces for another program are written {{ '{{' }} and {{ '}}' }}"
+			}
+			return nil, &e
 		}
 		if p.IsReading() {
-			return nil, &Error{start, "a whole reading has no text; say which value is meant, as in own(…) or max(…)"}
+			return nil, &Error{Offset: start, Message: "a whole reading has no text; say which value is meant, as in own(…) or max(…)"}
 		}
 		p.Source = strings.TrimSpace(p.Source)
 		t.parts = append(t.parts, part{hole: p})

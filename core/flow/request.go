@@ -93,7 +93,11 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 	}
 	switch {
 	case do.Script != nil:
-		req.Words = do.Script.Words()
+		var args []string
+		for _, t := range do.Script.Args {
+			args = append(args, r.text(t))
+		}
+		req.Words = do.Script.Words(args)
 	case do.Fetch != nil:
 		req.Words = []string{"cat", "--", r.path(do.Fetch)}
 	case do.HTTP != nil:

@@ -65,7 +65,11 @@ func (d *decoder) over(n ast.Node) *expr.Program {
 		d.exprAt(n, err)
 		return nil
 	}
-	if t := p.TypeName(); t != "list" && t != string(expr.JSON) {
+	switch t := p.TypeName(); {
+	case p.IsReading():
+		d.fail(n, "over must be a list: takings(%s) has the value of each target with its target, values(%s) the values alone",
+			p.Source, p.Source)
+	case t != "list" && t != string(expr.JSON):
 		d.fail(n, "over must be a list, this is %s", t)
 	}
 	return p

@@ -208,6 +208,7 @@ type Step struct {
 	Verb            Verb
 	Title, ID, Path string
 	Line, Column    int
+	lines           map[string]int // by key
 
 	When      *expr.Program
 	Otherwise []*Step
@@ -348,6 +349,14 @@ type Selector struct {
 	PickOne bool
 }
 
+// LineOf is the line of one of the step's keys; that of the step where it has no such key.
+func (s *Step) LineOf(key string) int {
+	if n, ok := s.lines[key]; ok {
+		return n
+	}
+	return s.Line
+}
+
 // Selectors lists what the step selects targets by.
 func (s *Step) Selectors() []*Selector {
 	list := []*Selector{s.Where}
@@ -384,8 +393,11 @@ type Do struct {
 	AcceptLost bool
 }
 
-// Script is program text that is never interpolated: data comes by environment and standard input.
-type Script struct{ Text, Interpreter string }
+// Script is program text that is never interpolated: data comes as its arguments, by environment and standard input.
+type Script struct {
+	Text, Interpreter string
+	Args              []*expr.Template
+}
 
 // SQL is a statement with bound parameters ($1, $2, …), in PostgreSQL's protocol.
 type SQL struct {

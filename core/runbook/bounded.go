@@ -11,7 +11,8 @@ import (
 // bounded refuses values from outside in the words of a command unless it is known beforehand that they hold nothing
 // but harmless characters. No list of programs that read a word as program text can be whole: many start others.
 func (w *whole) bounded(s *Step) {
-	for _, do := range []*Do{s.Do, s.Undo} {
+	for n, do := range []*Do{s.Do, s.Undo} {
+		key := []string{"run", "undo"}[n]
 		if w.old || do == nil || do.AsData != "" {
 			continue
 		}
@@ -23,9 +24,9 @@ func (w *whole) bounded(s *Step) {
 			for _, h := range word.Holes() {
 				switch safety := h.Safe(w.origin, w.targetNames()); {
 				case safety == expr.Unbounded:
-					w.line(s, false, "", "{{ %s }} comes from outside and could be any text, and some program might read it as program text: %s, or hand it over by env or stdin, or say as_data: \"why this program cannot read it as program text\"", h.Source, w.howToBound(h))
+					w.key(s, key, "", "{{ %s }} comes from outside and could be any text, and some program might read it as program text: %s, or hand it over by env or stdin, or say as_data: \"why this program cannot read it as program text\"", h.Source, w.howToBound(h))
 				case safety == expr.Hyphen && i > 0 && !after && word.LeadingHole() == h:
-					w.line(s, false, "", "{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its pattern begin with something else", h.Source)
+					w.key(s, key, "", "{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its pattern begin with something else", h.Source)
 				}
 			}
 			after = after || word.Source == "--"

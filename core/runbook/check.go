@@ -17,7 +17,10 @@ func (d *decoder) check(root ast.Node) {
 	line := func(s *Step, warning bool, meant, format string, args ...any) {
 		d.findings = append(d.findings, Finding{Line: s.Line, Column: s.Column, Warning: warning, Message: fmt.Sprintf(format, args...), Meant: meant})
 	}
-	w := &whole{decoder: d, line: line, proved: map[string]bool{}}
+	key := func(s *Step, key, meant, format string, args ...any) {
+		d.findings = append(d.findings, Finding{Line: s.LineOf(key), Column: s.Column, Message: fmt.Sprintf(format, args...), Meant: meant})
+	}
+	w := &whole{decoder: d, line: line, key: key, proved: map[string]bool{}}
 	for _, s := range b.All() {
 		w.references(s)
 		w.bounded(s)
@@ -47,23 +50,28 @@ func (d *decoder) check(root ast.Node) {
 type whole struct {
 	*decoder
 	line   lineFunc
+	key    keyFunc
 	proved map[string]bool
 }
 
 func (w *whole) references(s *Step) {
 	b, ids := w.book, keys(w.book.byID)
 	if s.Retake != "" {
-		if l := b.byID[s.Retake]; l == nil || l.Verb != Look {
-			w.line(s, false, nearest(s.Retake, ids), "retake names no look: there is none with the id %s", s.Retake)
+		if l := b.byID[s.Retake]; l == nil && b.takes[s.Retake] != nil && b.takes[s.Retake].ID != "" {
+			w.key(s, "retake", "", "retake names a look by its id: %s is taken by the look %s", s.Retake, b.takes[s.Retake].ID)
+		} else if l == nil || l.Verb != Look {
+			w.key(s, "retake", nearest(s.Retake, ids), "retake names no look: there is none with the id %s", s.Retake)
 		} else if !strings.HasPrefix(s.Path, concurrent(b, l.Path)) {
-			w.line(s, false, "", "look %s stands inside an each or a together: it can be retaken only there", s.Retake)
+			w.key(s, "retake", "", "look %s stands inside an each or a together: it can be retaken only there", s.Retake)
 		}
 	}
 	if s.Proves != "" {
-		if c := b.byID[s.Proves]; c == nil || c.Verb != Change {
-			w.line(s, false, nearest(s.Proves, ids), "proves names no change: there is none with the id %s", s.Proves)
-		}
 		w.proved[s.Proves] = true
+		if c := b.byID[s.Proves]; c == nil || c.Verb != Change {
+			meant := nearest(s.Proves, ids)
+			w.key(s, "proves", meant, "proves names no change: there is none with the id %s", s.Proves)
+			w.proved[meant] = true // that nothing proves it would be said of the same slip
+		}
 	}
 	if q := s.Ask; q != nil {
 		labels := map[string]bool{}
@@ -150,6 +158,9 @@ func (w *whole) paths(list []*Step, in within) {
 		}
 	}
 }
+
+// keyFunc reports an error at one of a step's keys.
+type keyFunc func(s *Step, key, meant, format string, args ...any)
 
 type lineFunc func(s *Step, warning bool, meant, format string, args ...any)
 

@@ -158,9 +158,34 @@ func plain(d *decoder, s string) *expr.Template {
 	return t
 }
 
+// waysOfDoing are the keys that say how something is done.
+var waysOfDoing = []string{"run", "script", "http", "sql", "port", "name", "echo", "send", "fetch"}
+
+// oneWay says that a step has no way of doing, or which two.
+func (d *decoder) oneWay(s *Step, n ast.Node, got map[string]ast.Node) {
+	var given []string
+	var last ast.Node
+	for _, k := range waysOfDoing {
+		if got[k] == nil {
+			continue
+		}
+		given = append(given, k)
+		if last == nil || position(got[k]).Offset > position(last).Offset {
+			last = got[k]
+		}
+	}
+	if len(given) < 2 {
+		d.fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send or fetch", s.Verb)
+		return
+	}
+	d.fail(last, "%s are two ways of doing: a step has one", strings.Join(given[:2], " and "))
+}
+
 func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
-	if got["interpreter"] != nil && got["script"] == nil {
-		d.fail(got["interpreter"], "interpreter goes with script")
+	for _, k := range []string{"interpreter", "args"} {
+		if got[k] != nil && got["script"] == nil {
+			d.fail(got[k], "%s goes with script", k)
+		}
 	}
 	if s.Verb == Change && got["steps"] != nil {
 		if s.Do.ways() > 0 || s.Where != nil || s.Still != nil || s.Undo != nil {
@@ -170,7 +195,7 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 		return
 	}
 	if s.Do.ways() != 1 {
-		d.fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send or fetch", s.Verb)
+		d.oneWay(s, n, got)
 		return
 	}
 	item := slices.Contains(d.names.Names(), "target")
@@ -221,6 +246,9 @@ func (do *Do) Templates() []*expr.Template {
 		return nil
 	}
 	out := slices.Clone(do.Run)
+	if do.Script != nil {
+		out = append(out, do.Script.Args...)
+	}
 	var add func(v *Value)
 	add = func(v *Value) {
 		if v == nil {

@@ -18,7 +18,7 @@ var (
 	wholeOrder = []string{"urgentis", "name", "title", "owner", "service", "tags", "saves", "about", "starts", "inputs", "limits", "parts", "steps",
 		"if_cleared", "if_worse", "on_error", "finally", "results"}
 	startOrder = []string{"alert", "steady", "at_most", "inputs"}
-	stepOrder  = []string{"id", "when", "over", "where", "peers", "named", "at_once", "tolerate", "from", "as", "words", "run", "as_data", "script", "interpreter", "http", "sql", "port", "name", "echo",
+	stepOrder  = []string{"id", "when", "over", "where", "peers", "named", "at_once", "tolerate", "from", "as", "words", "run", "as_data", "script", "args", "interpreter", "http", "sql", "port", "name", "echo",
 		"send", "fetch", "env", "stdin", "accept", "timeout", "only_reads", "fits", "read", "retake", "until", "for", "again", "that", "agrees", "proves", "inputs", "to", "text",
 		"source", "because", "within", "fields", "suggest", "still", "fresh", "gate", "undo", "happened", "repeatable", "branches", "choices", "ask_again", "rounds", "none", "unanswered",
 		"steps", "between", "passes", "fails", "unsure", "otherwise", "on_error"}

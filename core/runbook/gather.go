@@ -80,10 +80,14 @@ func types(n ast.Node) map[string]expr.Type {
 	quiet := &text{}
 	for _, r := range quiet.mapping(n, "") {
 		t := expr.Text
+		if _, plain := r.value.(*ast.StringNode); plain {
+			t = expr.JSON // as below
+		}
 		for _, k := range quiet.mapping(r.value, "") {
 			if k.key == "type" {
-				if w := expr.Type(quiet.word(k.value, "type")); slices.Contains(expr.Types, w) {
-					t = w
+				t = expr.Type(quiet.word(k.value, "type"))
+				if !slices.Contains(expr.Types, t) {
+					t = expr.JSON // what is wrong with it is said once, where it stands
 				}
 			}
 		}
@@ -117,6 +121,14 @@ func (d *decoder) readings(n ast.Node) []reading.Spec {
 			d.fail(e.node, "a reading's name must be small letters, digits and _, and begin with a letter")
 		}
 		name := s.Name
+		if x, plain := e.value.(*ast.StringNode); plain {
+			typ := expr.Text
+			if slices.Contains(expr.Types, expr.Type(x.Value)) {
+				typ = expr.Type(x.Value)
+			}
+			d.fail(e.value, "say where %s stands in the output, as in %s: {json: .%s, type: %s}", e.key, e.key, e.key, typ)
+			continue
+		}
 		s, forms := d.readingFields("reading "+e.key, e.value)
 		s.Name = name
 		if forms != 1 {
@@ -185,9 +197,14 @@ func (d *decoder) readingFields(what string, n ast.Node) (s reading.Spec, forms 
 		"unit": func(n ast.Node) { s.Unit = d.word(n, "unit") },
 		"json": func(n ast.Node) {
 			forms++
-			q, err := reading.CompileQuery(d.word(n, "json"))
+			src := d.word(n, "json")
+			q, err := reading.CompileQuery(src)
 			if err != nil {
-				d.fail(n, "%s", err)
+				meant := ""
+				if idPattern.MatchString(src) {
+					meant = "." + src
+				}
+				d.at(position(n), 0, false, err.Error(), meant)
 			}
 			s.JSON = q
 		},

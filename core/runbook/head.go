@@ -175,7 +175,7 @@ func (d *decoder) typ(n ast.Node) expr.Type {
 		}
 	}
 	d.at(position(n), 0, false, "there is no type "+w+"; the types are "+strings.Join(names, ", "), nearest(w, names))
-	return expr.Text
+	return expr.JSON // anything goes with it: what is wrong is said once
 }
 
 // inputs decodes typed values that a person or a caller gives.
@@ -193,7 +193,7 @@ func (d *decoder) inputs(n ast.Node, what string) []Input {
 		if def != nil {
 			v, err := in.Accept(d.scalar(def))
 			if err != nil {
-				d.fail(def, "the default is not allowed by the %s itself: %s", what, err)
+				d.fail(def, "the default does not fit the %s: %s", what, err)
 			}
 			in.Default = v
 		}

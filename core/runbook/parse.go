@@ -83,7 +83,11 @@ func (d *decoder) decode(root ast.Node) {
 		},
 		"name": func(n ast.Node) {
 			if b.Name = d.word(n, "name"); !namePattern.MatchString(b.Name) {
-				d.fail(n, "name must be small letters, digits and hyphens, and begin with a letter")
+				meant := strings.ReplaceAll(strings.ToLower(b.Name), " ", "-")
+				if !namePattern.MatchString(meant) {
+					meant = ""
+				}
+				d.at(position(n), 0, false, "name must be small letters, digits and hyphens, and begin with a letter", meant)
 			}
 		},
 		"title":   func(n ast.Node) { b.Title = d.title(n) },
@@ -151,21 +155,22 @@ func (d *decoder) exprAt(n ast.Node, err error) {
 		p.Line += nl
 		off -= strings.LastIndexByte(src[:off], '\n') + 1
 	}
-	d.at(&p, off, false, e.Message, d.meant(e.Message))
+	d.at(&p, off, false, e.Message, d.meant(e.Unknown))
 }
 
 // meant looks for the name that an unknown one in an expression probably stands for.
-func (d *decoder) meant(message string) string {
-	var word string
-	for _, tail := range []string{" there", " here"} {
-		if w, ok := strings.CutPrefix(message, "there is no "); ok {
-			if w, ok := strings.CutSuffix(w, tail); ok {
-				word = w
-			}
-		}
-	}
+func (d *decoder) meant(word string) string {
 	if word == "" {
 		return ""
+	}
+	// A name that stands bare belongs to a group.
+	for group, names := range map[string][]string{
+		"inputs": keys(d.schema.Inputs), "readings": keys(d.schema.Readings), "checks": d.schema.Checks,
+		"answers": keys(d.schema.Answers), "calls": keys(d.schema.Calls),
+	} {
+		if slices.Contains(names, word) {
+			return group + "." + word
+		}
 	}
 	names := slices.Concat(keys(d.schema.Inputs), keys(d.schema.Readings), d.schema.Checks,
 		[]string{"alert", "inputs", "readings", "checks", "incident", "service", "target", "run", "labels", "severity", "summary"})
@@ -208,8 +213,14 @@ func (d *decoder) template(n ast.Node, where expr.Where, what string) *expr.Temp
 		d.exprAt(n, err)
 		return nil
 	}
+	if m := singleBraces.FindStringSubmatch(t.Source); m != nil {
+		d.warn(n, "%s stands as it is: a value is filled in by {%s}", m[1], m[1])
+	}
 	return t
 }
+
+// singleBraces finds a value that its author meant to be filled in.
+var singleBraces = regexp.MustCompile(`(?:^|[^{])(\{ ?(?:inputs|readings|alert|answers|checks|calls|incident|service|target)\.[a-z_.]+ ?\})(?:[^}]|$)`)
 
 // value decodes a structure whose texts may have holes.
 func (d *decoder) value(n ast.Node, where expr.Where, depth int) *Value {

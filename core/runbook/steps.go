@@ -41,7 +41,11 @@ func (d *decoder) step(n ast.Node, place string, depth int) *Step {
 	}
 	known := d.common(s, place, depth)
 	entries := d.mapping(n, "a step")
+	s.lines = make(map[string]int, len(entries))
 	for _, e := range entries {
+		if p := position(e.node); p != nil {
+			s.lines[e.key] = p.Line
+		}
 		if v := Verb(e.key); slices.Contains(Verbs, v) {
 			if s.Verb != "" {
 				d.fail(e.node, "this step has two verbs, %s and %s", s.Verb, v)
@@ -69,15 +73,29 @@ func (d *decoder) step(n ast.Node, place string, depth int) *Step {
 	return s
 }
 
+// likeAnID makes an id of a word; "" where that cannot be.
+func likeAnID(word string) string {
+	id := strings.Map(func(r rune) rune {
+		if r == '-' || r == ' ' {
+			return '_'
+		}
+		return r
+	}, strings.ToLower(word))
+	if !idPattern.MatchString(id) {
+		return ""
+	}
+	return id
+}
+
 // common are the keys of every step.
 func (d *decoder) common(s *Step, place string, depth int) map[string]func(ast.Node) {
 	return map[string]func(ast.Node){
 		"id": func(n ast.Node) {
 			if s.ID = d.word(n, "id"); !idPattern.MatchString(s.ID) {
-				d.fail(n, "an id must be small letters, digits and _, and begin with a letter")
+				d.at(position(n), 0, false, "an id must be small letters, digits and _, and begin with a letter", likeAnID(s.ID))
 			}
-			if d.book.byID[s.ID] != nil {
-				d.fail(n, "there are two steps with the id %s", s.ID)
+			if other := d.book.byID[s.ID]; other != nil {
+				d.fail(n, "the step in line %d has the id %s already", other.Line, s.ID)
 			}
 			d.book.byID[s.ID] = s
 		},
@@ -214,6 +232,10 @@ func (d *decoder) branch(n ast.Node, name, place string, depth int) Branch {
 
 func (d *decoder) selector(n ast.Node, what string) *Selector {
 	s := &Selector{Labels: map[string]*expr.Template{}}
+	if x, ok := n.(*ast.StringNode); ok {
+		d.fail(n, "%s selects targets by their labels or by name, as in %s: {role: %s} or %s: {name: %s}", what, what, x.Value, what, x.Value)
+		return s
+	}
 	for _, e := range d.mapping(n, what) {
 		switch e.key {
 		case "pick":
@@ -302,7 +324,11 @@ func (d *decoder) people(n ast.Node, what string) string {
 	w := d.word(n, what)
 	kind, name, ok := strings.Cut(w, "/")
 	if !ok || kind != "team" && kind != "on-call" || !namePattern.MatchString(name) {
-		d.fail(n, "%s must be team/NAME or on-call/NAME, written out", what)
+		meant := ""
+		if !ok && namePattern.MatchString(w) {
+			meant = "team/" + w
+		}
+		d.at(position(n), 0, false, what+" must be team/NAME or on-call/NAME, written out", meant)
 	}
 	return w
 }

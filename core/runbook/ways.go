@@ -20,8 +20,20 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 			do.Script = &Script{Interpreter: "sh"}
 		}
 		do.Script.Text = d.word(n, "script")
-		if strings.Contains(do.Script.Text, "{{") {
-			d.fail(n, "a script is never filled in: hand values over by env, as in env: {QUEUE: \"{{ inputs.queue }}\"}")
+		// Braces for other programs, such as '{{.Names}}', stand as they are.
+		if filledIn.MatchString(do.Script.Text) {
+			d.fail(n, "a script is never filled in: hand values over as its arguments, as in args: [\"{{ inputs.queue }}\"], where the script has $1")
+		}
+	}
+	known["args"] = func(n ast.Node) {
+		if do.Script == nil {
+			do.Script = &Script{Interpreter: "sh"}
+		}
+		for _, x := range d.list(n, "args") {
+			do.Script.Args = append(do.Script.Args, d.template(x, expr.InTarget, "an argument"))
+		}
+		if len(do.Script.Args) > MaxWords {
+			d.fail(n, "args may have %d words", MaxWords)
 		}
 	}
 	known["interpreter"] = func(n ast.Node) {
@@ -103,8 +115,23 @@ var (
 // scriptFlags tells how each interpreter takes program text as a word.
 var scriptFlags = map[string]string{"sh": "-c", "bash": "-c", "dash": "-c", "python3": "-c", "perl": "-e", "ruby": "-e", "node": "-e"}
 
-// Words gives the command that runs the script.
-func (s *Script) Words() []string { return []string{s.Interpreter, scriptFlags[s.Interpreter], s.Text} }
+// filledIn finds what its author took for a value that is filled in.
+var filledIn = regexp.MustCompile(`\{\{\s*(?:[a-z]+\()*(?:inputs|readings|alert|alert_now|answers|checks|calls|incident|service|target|run|secrets)\.`)
+
+// Words gives the command that runs the script, with its arguments: they are data to it, whatever they begin with.
+func (s *Script) Words(args []string) []string {
+	words := []string{s.Interpreter, scriptFlags[s.Interpreter], s.Text}
+	if len(args) == 0 {
+		return words
+	}
+	switch s.Interpreter {
+	case "sh", "bash", "dash":
+		words = append(words, s.Interpreter) // $0
+	case "perl", "ruby", "node":
+		words = append(words, "--")
+	}
+	return append(words, args...)
+}
 
 // ways counts the ways of doing that are given.
 func (do *Do) ways() int {
@@ -265,6 +292,10 @@ func (d *decoder) send(n ast.Node) *Send {
 
 func (d *decoder) words(n ast.Node) []*expr.Template {
 	var out []*expr.Template
+	if s, ok := n.(*ast.StringNode); ok {
+		d.fail(n, "run is a list of words, as in run: [%s]; a line of a shell stands in script", strings.Join(strings.Fields(s.Value), ", "))
+		return nil
+	}
 	items := d.list(n, "run")
 	if len(items) == 0 {
 		d.fail(n, "run needs at least the name of a program")

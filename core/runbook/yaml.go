@@ -78,6 +78,10 @@ func (t *text) load(src []byte) ast.Node {
 	if err != nil {
 		var se *yaml.SyntaxError
 		if errors.As(err, &se) && se.Token != nil {
+			if f, ok := slipIn(string(src), se.Token.Position.Line, se.Message); ok {
+				t.findings = append(t.findings, f)
+				return nil
+			}
 			t.at(se.Token.Position, 0, false, "this is not well-formed YAML: "+se.Message, "")
 		} else {
 			t.fail(nil, "this is not well-formed YAML: %s", strings.SplitN(err.Error(), "\n", 2)[0])
@@ -208,9 +212,15 @@ func (t *text) fields(n ast.Node, what string, known map[string]func(ast.Node)) 
 	return got
 }
 
-// nearest is the known name that a misspelt one probably means; "" without one.
+// nearest is the known name that a misspelt, shortened or lengthened one probably means; "" without one.
 func nearest(word string, names []string) string {
 	names = slices.Sorted(slices.Values(names))
+	for _, n := range names {
+		if short, long := min(len(word), len(n)), max(len(word), len(n)); short >= 3 && long > short+1 &&
+			(strings.HasPrefix(word, n) || strings.HasPrefix(n, word)) {
+			return n
+		}
+	}
 	best, at := "", 1+len(word)/3
 	for _, n := range names {
 		if d := levenshtein.ComputeDistance(strings.ToLower(word), n); d <= at {
@@ -247,7 +257,7 @@ func (t *text) boolean(n ast.Node, what string) bool {
 	if b, ok := n.(*ast.BoolNode); ok {
 		return b.Value
 	}
-	t.fail(n, "%s must be true or false", what)
+	t.fail(n, "%s must be true or false, not %s", what, n.GetToken().Value)
 	return false
 }
 
