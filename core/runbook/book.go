@@ -69,6 +69,7 @@ type Book struct {
 	Revision string
 
 	byPath map[string]*Step
+	lines  map[string]int // by key
 	byID   map[string]*Step
 	takes  map[string]*Step // the step that takes a reading
 	linked map[string]*Book // other runbooks that it calls
@@ -356,6 +357,9 @@ func (s *Step) LineOf(key string) int {
 	}
 	return s.Line
 }
+
+// LineOf is the line of one of the runbook's own keys; 1 where it has no such key.
+func (b *Book) LineOf(key string) int { return max(1, b.lines[key]) }
 
 // Selectors lists what the step selects targets by.
 func (s *Step) Selectors() []*Selector {

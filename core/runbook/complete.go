@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+
 	"urgentis/core/expr"
 
 	"github.com/goccy/go-yaml/ast"

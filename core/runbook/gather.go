@@ -3,6 +3,7 @@ package runbook
 import (
 	"regexp"
 	"slices"
+
 	"urgentis/core/expr"
 	"urgentis/core/reading"
 

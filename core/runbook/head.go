@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
 	"urgentis/core/expr"
 
 	"github.com/goccy/go-yaml/ast"

@@ -109,6 +109,12 @@ func (d *decoder) decode(root ast.Node) {
 		known[k] = f
 	}
 	got := d.fields(root, "a runbook", known)
+	b.lines = make(map[string]int, len(got))
+	for k, n := range got {
+		if p := position(n); p != nil {
+			b.lines[k] = p.Line
+		}
+	}
 	for _, k := range []string{"urgentis", "name", "title", "owner", "service", "steps"} {
 		if got[k] == nil {
 			d.fail(root, "the runbook has no %s", k)

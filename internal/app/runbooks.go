@@ -119,21 +119,27 @@ func (a *App) PushRunbook(ctx context.Context, who *access.Principal, text strin
 // estateFindings tells what only the service knows of a runbook: whether its selectors select anything, its secrets are
 // set, and what it calls is there.
 func (a *App) estateFindings(ctx context.Context, b *runbook.Book) (runbook.Findings, error) {
-	var found runbook.Findings
-	warn := func(st *runbook.Step, format string, args ...any) {
-		found = append(found, runbook.Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(format, args...)})
-	}
 	tx := a.store.In(ctx)
+	services, err := tx.Services()
+	if err != nil {
+		return nil, err
+	}
 	targets, err := tx.TargetsOf(b.Service)
 	if err != nil {
 		return nil, err
 	}
+	estate := runbook.Estate{}
+	for _, s := range services {
+		estate.Services = append(estate.Services, s.Name)
+	}
+	for _, t := range targets {
+		estate.Targets = append(estate.Targets, runbook.EstateTarget{Name: t.Name, Labels: t.Labels})
+	}
+	found := b.Against(estate)
+	warn := func(st *runbook.Step, format string, args ...any) {
+		found = append(found, runbook.Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(format, args...)})
+	}
 	for _, st := range b.Everything() {
-		for _, sel := range st.Selectors() {
-			if !selects(sel, targets) {
-				warn(st, "this selects no target of the service %s as it is now", b.Service)
-			}
-		}
 		versions, err := tx.SecretVersions(st.Secrets())
 		if err != nil {
 			return nil, err
@@ -155,18 +161,4 @@ func (a *App) estateFindings(ctx context.Context, b *runbook.Book) (runbook.Find
 		return nil, errors.New("the runbook cannot be linked")
 	}
 	return found, nil
-}
-
-// selects reports whether a selector can select any of the targets; a label that is not written out may be anything.
-func selects(sel *runbook.Selector, targets []store.Target) bool {
-	for _, t := range targets {
-		ok := sel.Name == nil || len(sel.Name.Holes()) > 0 || sel.Name.Source == t.Name
-		for k, v := range sel.Labels {
-			ok = ok && (len(v.Holes()) > 0 || t.Labels[k] == v.Source)
-		}
-		if ok {
-			return true
-		}
-	}
-	return false
 }
