@@ -6,7 +6,7 @@ BIN := bin/urgentis
 CONSOLE := console/dist/index.html
 GOFILES := $(shell find cmd core internal api examples console -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find internal/store/migrations examples -type f 2>/dev/null)
 
-.PHONY: build demo example dev test fresh check crash fuzz bench screenshots generate clean setup-db setup-test
+.PHONY: build demo example dev test fresh format check crash fuzz bench screenshots generate clean setup-db setup-test
 
 build: $(BIN)
 
@@ -42,8 +42,15 @@ generate: console/node_modules ## what is generated from api/openapi.yaml, and f
 	$(GO) run ./build/kinds >console/src/composables/kinds.gen.ts
 	cd console && npm run --silent types
 
+GODIRS := api build cmd console/embed.go core internal examples test
+
+format: console/node_modules ## the sources as make check wants them
+	$(GO) tool goimports -local urgentis -w $(GODIRS)
+	cd console && npm run --silent format
+
 check: console/node_modules
-	test -z "$$(gofmt -l api cmd core internal examples test)" || { gofmt -l api cmd core internal examples test; exit 1; }
+	test -z "$$($(GO) tool goimports -local urgentis -l $(GODIRS))" || \
+		{ $(GO) tool goimports -local urgentis -l $(GODIRS); echo "run: make format"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
 	cd console && npm run --silent check && npm run --silent test

@@ -7,6 +7,8 @@ export default defineConfig({
   build: { target: 'es2022', chunkSizeWarningLimit: 900, emptyOutDir: true },
   server: {
     port: 5470,
-    proxy: Object.fromEntries(['/api', '/in', '/healthz', '/openapi.yaml'].map((p) => [p, { target: 'http://127.0.0.1:8470' }])),
+    proxy: Object.fromEntries(
+      ['/api', '/in', '/healthz', '/openapi.yaml'].map((p) => [p, { target: 'http://127.0.0.1:8470' }]),
+    ),
   },
 })

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,7 +29,8 @@ func sources(t *testing.T, folder string, f func(path, text string)) {
 	assert.NotZero(t, n, folder)
 }
 
-// ownDatabases are what speaks SQL and is not our record: a look's statement, the demo's fares, servers that are started.
+// ownDatabases are what speaks SQL and is not our record: a look's statement, the demo's fares, servers that are
+// started.
 var ownDatabases = []string{"act/sqlquery/", "demo/fares", "localdb/", "testdb/", "store/"}
 
 func TestSQLStandsInTheStoreAlone(t *testing.T) {
@@ -50,4 +52,24 @@ func TestHandlersTranslateAndNothingElse(t *testing.T) {
 			assert.NotContains(t, text, not, path)
 		}
 	})
+}
+
+// A line has at most 120 columns, a tab counting as four. In tests a literal may be longer than its line.
+func TestLinesAreNotTooLong(t *testing.T) {
+	literal := regexp.MustCompile("[\"`].{20}")
+	for _, folder := range []string{"../api", "../build", "../cmd", "../core", ".", "../test"} {
+		require.NoError(t, filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, ".gen.go") {
+				return err
+			}
+			b, err := os.ReadFile(path)
+			for n, line := range strings.Split(string(b), "\n") {
+				wide := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")) > 120
+				if wide && !(strings.HasSuffix(path, "_test.go") && literal.MatchString(line)) {
+					assert.Fail(t, "too long", "%s:%d", path, n+1)
+				}
+			}
+			return err
+		}))
+	}
 }

@@ -15,8 +15,10 @@ func main() { fmt.Fprint(os.Stdout, typescript()) }
 func typescript() string {
 	var b strings.Builder
 	b.WriteString("// Written by `make generate` from core/incident/kinds.go.\n\n")
-	b.WriteString("export interface About {\n  word: string\n  /** A person is needed from here on. */\n  wanted?: boolean\n" +
-		"  /** A person's own word, where the actor is no runbook. */\n  said?: boolean\n}\n\n")
+	b.WriteString(
+		"export interface About {\n  word: string\n  /** A person is needed from here on. */\n  wanted?: boolean\n" +
+			"  /** A person's own word, where the actor is no runbook. */\n  said?: boolean\n}\n\n",
+	)
 	b.WriteString("export const kinds: Record<string, About> = {\n")
 	for _, k := range incident.Kinds {
 		about, err := json.Marshal(struct {

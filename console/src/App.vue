@@ -16,7 +16,11 @@ const theme = useTheme()
 const keys = ref(false)
 const inside = computed(() => !!session.me && !route.meta.open)
 
-watch(() => !!session.me, (yes) => (yes ? live.open() : live.close()), { immediate: true })
+watch(
+  () => !!session.me,
+  (yes) => (yes ? live.open() : live.close()),
+  { immediate: true },
+)
 
 const pages = [
   { to: '/', title: 'Now', key: '1' },
@@ -24,7 +28,14 @@ const pages = [
   { to: '/runbooks', title: 'Runbooks', key: '3' },
   { to: '/runs', title: 'Runs', key: '4' },
 ]
-const shortcuts = [...pages.map((p) => [p.key, p.title]), ['a', 'go to the button that approves'], ['x', 'go to the button that refuses'], ['d', 'light or dark'], ['?', 'these keys'], ['Esc', 'close']]
+const shortcuts = [
+  ...pages.map((p) => [p.key, p.title]),
+  ['a', 'go to the button that approves'],
+  ['x', 'go to the button that refuses'],
+  ['d', 'light or dark'],
+  ['?', 'these keys'],
+  ['Esc', 'close'],
+]
 
 const kept = 'urgentis-theme'
 function turn() {
@@ -63,11 +74,21 @@ async function leave() {
     <header class="top">
       <router-link to="/" class="brand"><img src="/icon.svg" alt="" width="22" height="22" /> Urgentis</router-link>
       <nav v-if="inside" aria-label="Pages">
-        <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) }">{{ p.title }}</router-link>
+        <router-link
+          v-for="p in pages"
+          :key="p.to"
+          :to="p.to"
+          :class="{ here: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) }"
+          >{{ p.title }}</router-link
+        >
       </nav>
       <span class="gap" />
-      <span v-if="inside && !live.connected" role="status" class="lost"><span aria-hidden="true">◇</span> connection lost, trying again</span>
-      <button type="button" class="quiet" aria-label="Light or dark" title="Light or dark (d)" @click="turn"><span aria-hidden="true">◑</span></button>
+      <span v-if="inside && !live.connected" role="status" class="lost"
+        ><span aria-hidden="true">◇</span> connection lost, trying again</span
+      >
+      <button type="button" class="quiet" aria-label="Light or dark" title="Light or dark (d)" @click="turn">
+        <span aria-hidden="true">◑</span>
+      </button>
       <button type="button" class="quiet" aria-label="Keys" title="Keys (?)" @click="keys = true">?</button>
       <template v-if="inside">
         <span class="faint wide">{{ session.me?.name }}</span>
@@ -80,7 +101,14 @@ async function leave() {
     <v-dialog v-model="keys" max-width="420" aria-label="Keys">
       <div class="keys">
         <h2>Keys</h2>
-        <table class="plain"><tbody><tr v-for="[k, what] in shortcuts" :key="k"><td class="mono">{{ k }}</td><td>{{ what }}</td></tr></tbody></table>
+        <table class="plain">
+          <tbody>
+            <tr v-for="[k, what] in shortcuts" :key="k">
+              <td class="mono">{{ k }}</td>
+              <td>{{ what }}</td>
+            </tr>
+          </tbody>
+        </table>
         <v-btn size="small" class="mt-3" @click="keys = false">Close</v-btn>
       </div>
     </v-dialog>
@@ -93,22 +121,99 @@ import { defineComponent, h } from 'vue'
 /** Says on every page that all changes are halted. */
 const HaltBar = defineComponent(() => {
   const q = useStatus()
-  return () => (q.data.value?.halted ? h('p', { class: 'halt', role: 'status' }, `✕ All changes are halted by ${q.data.value.halted_by}. Looks go on.`) : null)
+  return () =>
+    q.data.value?.halted
+      ? h('p', { class: 'halt', role: 'status' }, `✕ All changes are halted by ${q.data.value.halted_by}. Looks go on.`)
+      : null
 })
 </script>
 
 <style scoped>
-.top { display: flex; align-items: center; gap: 8px; padding: 0 20px; height: 46px; background: rgb(var(--v-theme-surface)); border-bottom: 1px solid rgba(var(--v-theme-on-surface), 0.14); position: sticky; top: 0; z-index: 10; }
-.brand { display: flex; align-items: center; gap: 8px; font-weight: 680; color: rgb(var(--v-theme-on-surface)); text-decoration: none; margin-right: 18px; }
-nav { display: flex; gap: 2px; }
-nav a { color: rgba(var(--v-theme-on-surface), 0.78); text-decoration: none; padding: 5px 10px; border-radius: 4px; }
-nav a.here { color: rgb(var(--v-theme-on-surface)); font-weight: 600; background: rgba(var(--v-theme-on-surface), 0.07); }
-.gap { flex: 1; }
-.quiet { background: none; border: 0; font: inherit; cursor: pointer; padding: 4px 9px; border-radius: 4px; color: rgba(var(--v-theme-on-surface), 0.78); }
-.quiet:hover { background: rgba(var(--v-theme-on-surface), 0.07); }
-.lost { color: rgb(var(--v-theme-warning)); font-size: 13px; }
-.keys { background: rgb(var(--v-theme-surface)); padding: 8px 24px 20px; border-radius: 6px; border: 1px solid rgba(var(--v-theme-on-surface), 0.14); }
-:deep(.halt) { background: rgba(var(--v-theme-error), 0.12); border-bottom: 1px solid rgb(var(--v-theme-error)); color: rgb(var(--v-theme-error)); padding: 6px 20px; font-weight: 600; text-align: center; }
-main:focus { outline: none; }
-@media (max-width: 700px) { .top { padding: 0 10px; gap: 2px; flex-wrap: wrap; height: auto; min-height: 46px; } .brand { margin-right: 6px; } nav a { padding: 5px 7px; } }
+.top {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  padding: 0 20px;
+  height: 46px;
+  background: rgb(var(--v-theme-surface));
+  border-bottom: 1px solid rgba(var(--v-theme-on-surface), 0.14);
+  position: sticky;
+  top: 0;
+  z-index: 10;
+}
+.brand {
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  font-weight: 680;
+  color: rgb(var(--v-theme-on-surface));
+  text-decoration: none;
+  margin-right: 18px;
+}
+nav {
+  display: flex;
+  gap: 2px;
+}
+nav a {
+  color: rgba(var(--v-theme-on-surface), 0.78);
+  text-decoration: none;
+  padding: 5px 10px;
+  border-radius: 4px;
+}
+nav a.here {
+  color: rgb(var(--v-theme-on-surface));
+  font-weight: 600;
+  background: rgba(var(--v-theme-on-surface), 0.07);
+}
+.gap {
+  flex: 1;
+}
+.quiet {
+  background: none;
+  border: 0;
+  font: inherit;
+  cursor: pointer;
+  padding: 4px 9px;
+  border-radius: 4px;
+  color: rgba(var(--v-theme-on-surface), 0.78);
+}
+.quiet:hover {
+  background: rgba(var(--v-theme-on-surface), 0.07);
+}
+.lost {
+  color: rgb(var(--v-theme-warning));
+  font-size: 13px;
+}
+.keys {
+  background: rgb(var(--v-theme-surface));
+  padding: 8px 24px 20px;
+  border-radius: 6px;
+  border: 1px solid rgba(var(--v-theme-on-surface), 0.14);
+}
+:deep(.halt) {
+  background: rgba(var(--v-theme-error), 0.12);
+  border-bottom: 1px solid rgb(var(--v-theme-error));
+  color: rgb(var(--v-theme-error));
+  padding: 6px 20px;
+  font-weight: 600;
+  text-align: center;
+}
+main:focus {
+  outline: none;
+}
+@media (max-width: 700px) {
+  .top {
+    padding: 0 10px;
+    gap: 2px;
+    flex-wrap: wrap;
+    height: auto;
+    min-height: 46px;
+  }
+  .brand {
+    margin-right: 6px;
+  }
+  nav a {
+    padding: 5px 7px;
+  }
+}
 </style>

@@ -15,12 +15,28 @@ import { router } from './router'
 import { themes } from './themes'
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { staleTime: 5_000, retry: (n, e) => n < 2 && !(e instanceof Refusal && e.status >= 400 && e.status < 500) } },
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      retry: (n, e) => n < 2 && !(e instanceof Refusal && e.status >= 400 && e.status < 500),
+    },
+  },
 })
 
 createApp(App)
   .use(createPinia())
   .use(VueQueryPlugin, { queryClient: queries })
   .use(router)
-  .use(createVuetify({ icons: { defaultSet: 'mdi', aliases, sets: { mdi } }, theme: { defaultTheme: 'system', themes }, defaults: { VBtn: { variant: 'outlined', rounded: 'sm' }, VTextField: { variant: 'outlined', density: 'comfortable' }, VTextarea: { variant: 'outlined', density: 'comfortable' }, VSelect: { variant: 'outlined', density: 'comfortable' } } }))
+  .use(
+    createVuetify({
+      icons: { defaultSet: 'mdi', aliases, sets: { mdi } },
+      theme: { defaultTheme: 'system', themes },
+      defaults: {
+        VBtn: { variant: 'outlined', rounded: 'sm' },
+        VTextField: { variant: 'outlined', density: 'comfortable' },
+        VTextarea: { variant: 'outlined', density: 'comfortable' },
+        VSelect: { variant: 'outlined', density: 'comfortable' },
+      },
+    }),
+  )
   .mount('#app')

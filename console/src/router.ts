@@ -6,15 +6,50 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'now', component: () => import('./pages/NowPage.vue'), meta: { title: 'Now' } },
-    { path: '/incidents', name: 'incidents', component: () => import('./pages/IncidentsPage.vue'), meta: { title: 'Incidents' } },
-    { path: '/incidents/:number(\\d+)', name: 'incident', component: () => import('./pages/IncidentPage.vue'), meta: { title: 'Incident' } },
-    { path: '/runbooks', name: 'runbooks', component: () => import('./pages/RunbooksPage.vue'), meta: { title: 'Runbooks' } },
-    { path: '/runbooks/:name', name: 'runbook', component: () => import('./pages/RunbookPage.vue'), meta: { title: 'Runbook' } },
+    {
+      path: '/incidents',
+      name: 'incidents',
+      component: () => import('./pages/IncidentsPage.vue'),
+      meta: { title: 'Incidents' },
+    },
+    {
+      path: '/incidents/:number(\\d+)',
+      name: 'incident',
+      component: () => import('./pages/IncidentPage.vue'),
+      meta: { title: 'Incident' },
+    },
+    {
+      path: '/runbooks',
+      name: 'runbooks',
+      component: () => import('./pages/RunbooksPage.vue'),
+      meta: { title: 'Runbooks' },
+    },
+    {
+      path: '/runbooks/:name',
+      name: 'runbook',
+      component: () => import('./pages/RunbookPage.vue'),
+      meta: { title: 'Runbook' },
+    },
     { path: '/runs', name: 'runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' } },
-    { path: '/sign-in', name: 'sign-in', component: () => import('./pages/SignInPage.vue'), meta: { title: 'Sign in', open: true } },
-    { path: '/setup', name: 'setup', component: () => import('./pages/SetUpPage.vue'), meta: { title: 'Set up', open: true } },
-    { path: '/:rest(.*)', name: 'nowhere', component: () => import('./pages/NowherePage.vue'), meta: { title: 'Not here' } },
+    {
+      path: '/sign-in',
+      name: 'sign-in',
+      component: () => import('./pages/SignInPage.vue'),
+      meta: { title: 'Sign in', open: true },
+    },
+    {
+      path: '/setup',
+      name: 'setup',
+      component: () => import('./pages/SetUpPage.vue'),
+      meta: { title: 'Set up', open: true },
+    },
+    {
+      path: '/:rest(.*)',
+      name: 'nowhere',
+      component: () => import('./pages/NowherePage.vue'),
+      meta: { title: 'Not here' },
+    },
   ],
 })
 

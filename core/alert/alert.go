@@ -80,7 +80,11 @@ func Read(header func(string) string, body []byte, now time.Time) (reports []Rep
 	binary := header("Ce-Specversion") != ""
 	structured := media == "application/cloudevents+json"
 	if !batch && !structured && !binary && media != "application/json" && media != "" {
-		return nil, false, invalid("the Content-Type is %s; send application/json, application/cloudevents+json or application/cloudevents-batch+json", media)
+		return nil, false, invalid(
+			"the Content-Type is %s; send application/json, application/cloudevents+json or "+
+				"application/cloudevents-batch+json",
+			media,
+		)
 	}
 	if !batch && (structured || binary || !bytes.HasPrefix(bytes.TrimLeft(body, " \t\r\n"), []byte("["))) {
 		var event cloudEvent
@@ -185,7 +189,10 @@ func orBody(f string) string {
 
 func (r *Report) complete(now time.Time) error {
 	if !slices.Contains(severities, r.Severity) {
-		return invalid("severity is %q; it must be critical, major, minor, warning or cleared", clip(string(r.Severity)))
+		return invalid(
+			"severity is %q; it must be critical, major, minor, warning or cleared",
+			clip(string(r.Severity)),
+		)
 	}
 	if r.Severity != Cleared && strings.TrimSpace(r.Summary) == "" {
 		return invalid("the summary is missing")

@@ -37,13 +37,29 @@ func TestReadForms(t *testing.T) {
 	assert.Equal(t, "north/depth", want.Key)
 	assert.Equal(t, now, want.At)
 
-	got, err := read(`{"specversion":"1.0","id":"1","source":"mon","type":"t","subject":"s","time":"2031-03-01T02:00:00Z","data":`+ours+`}`,
-		"Content-Type", "application/cloudevents+json")
+	got, err := read(
+		`{"specversion":"1.0","id":"1","source":"mon","type":"t","subject":"s","time":"2031-03-01T02:00:00Z","data":`+ours+`}`,
+		"Content-Type",
+		"application/cloudevents+json",
+	)
 	require.NoError(t, err)
 	assert.Equal(t, want, got)
 
-	got, err = read(strings.Replace(ours, `"key":"north/depth",`, "", 1), "Content-Type", "application/json", "Ce-Specversion", "1.0",
-		"Ce-Id", "1", "Ce-Source", "mon", "Ce-Type", "t", "Ce-Subject", "north/depth")
+	got, err = read(
+		strings.Replace(ours, `"key":"north/depth",`, "", 1),
+		"Content-Type",
+		"application/json",
+		"Ce-Specversion",
+		"1.0",
+		"Ce-Id",
+		"1",
+		"Ce-Source",
+		"mon",
+		"Ce-Type",
+		"t",
+		"Ce-Subject",
+		"north/depth",
+	)
 	require.NoError(t, err)
 	assert.Equal(t, want, got)
 }
@@ -96,10 +112,11 @@ func TestBadReports(t *testing.T) {
 		"labels must be text":               `{"severity":"major","summary":"x","labels":{"a":1}}`,
 		"severity must be text, not number": `{"severity":3}`,
 		"NUL":                               `{"severity":"major","summary":"x\u0000"}`,
-		"there are 65 labels":               `{"severity":"major","summary":"x","labels":{` + strings.Join(many, ",") + `}}`,
-		"the summary has":                   `{"severity":"major","summary":"` + strings.Repeat("x", MaxText+1) + `"}`,
-		"not UTF-8":                         "{\"summary\":\"\xff\"}",
-		"link must begin with":              `{"severity":"major","summary":"x","link":"javascript:alert(1)"}`,
+		"there are 65 labels": `{"severity":"major","summary":"x","labels":{` + strings.Join(many,
+			",") + `}}`,
+		"the summary has":      `{"severity":"major","summary":"` + strings.Repeat("x", MaxText+1) + `"}`,
+		"not UTF-8":            "{\"summary\":\"\xff\"}",
+		"link must begin with": `{"severity":"major","summary":"x","link":"javascript:alert(1)"}`,
 	} {
 		_, err := read(body)
 		var e *Invalid

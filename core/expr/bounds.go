@@ -160,7 +160,8 @@ func stringFunctions() ([]cel.EnvOption, error) {
 	if err != nil {
 		return nil, err
 	}
-	for name, check := range map[string]func(args []ref.Val) error{"replace": replaced, "join": joined, "format": formatted} {
+	for name, check := range map[string]func(args []ref.Val) error{"replace": replaced, "join": joined,
+		"format": formatted} {
 		guarded, err := guard(plain, name, check)
 		if err != nil {
 			return nil, err

@@ -106,7 +106,13 @@ func TestBoundsWithGroupsOfTheirOwn(t *testing.T) {
 		require.NoError(t, err)
 		return boundOpen + string(text) + boundClose
 	}
-	named, again, number := mark(Bound{Pattern: `(?P<b>m)-(?P<c>[0-9]+)`}), mark(Bound{Pattern: `(?P<b>n)`}), mark(Bound{Low: &low, High: &high})
+	named, again, number := mark(
+		Bound{Pattern: `(?P<b>m)-(?P<c>[0-9]+)`},
+	), mark(
+		Bound{Pattern: `(?P<b>n)`},
+	), mark(
+		Bound{Low: &low, High: &high},
+	)
 	approved := "park " + named + " of " + again + " by " + number
 	assert.True(t, Covers(approved, "park m-7 of n by 3"))
 	assert.False(t, Covers(approved, "park m-7 of n by 30"))
@@ -115,6 +121,10 @@ func TestBoundsWithGroupsOfTheirOwn(t *testing.T) {
 		assert.False(t, Covers("park "+mark(Bound{Pattern: outside}), "park what you like"), outside)
 		assert.False(t, Bound{Pattern: outside}.Allows("what you like"), outside)
 	}
-	assert.False(t, Covers("park "+mark(Bound{Pattern: "m.*"}), "park m\nreboot"), "a dot matches no end of line, as in within()")
+	assert.False(
+		t,
+		Covers("park "+mark(Bound{Pattern: "m.*"}), "park m\nreboot"),
+		"a dot matches no end of line, as in within()",
+	)
 	assert.False(t, Covers("park "+mark(Bound{}), "park 7"), "an empty bound allows nothing")
 }

@@ -116,7 +116,8 @@ func (c *Compiler) env(w Where) (*cel.Env, error) {
 		return e, nil
 	}
 	var opts []cel.EnvOption
-	for _, n := range []string{"inputs", "readings", "checks", "answers", "calls", "incident", "service", "run", "alert_now", "error"} {
+	for _, n := range []string{"inputs", "readings", "checks", "answers", "calls", "incident", "service", "run",
+		"alert_now", "error"} {
 		opts = append(opts, cel.Variable(n, object(n)))
 	}
 	if w.kind != change {
@@ -163,7 +164,9 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 		return nil, &Error{Message: "an expression is missing here"}
 	}
 	if len(src) > MaxLength {
-		return nil, &Error{Message: fmt.Sprintf("an expression may have %d bytes, this one has %d", MaxLength, len(src))}
+		return nil, &Error{
+			Message: fmt.Sprintf("an expression may have %d bytes, this one has %d", MaxLength, len(src)),
+		}
 	}
 	env, err := c.env(where)
 	if err != nil {
@@ -174,7 +177,13 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 		e := iss.Errors()[0]
 		return nil, mistake(src, offset(src, e.Location.Line(), e.Location.Column()), e.Message)
 	}
-	p, err := env.Program(a, cel.EvalOptions(cel.OptTrackState), cel.CostLimit(costLimit), cel.CustomDecoratorV2(comparisons), cel.InterruptCheckFrequency(1000))
+	p, err := env.Program(
+		a,
+		cel.EvalOptions(cel.OptTrackState),
+		cel.CostLimit(costLimit),
+		cel.CustomDecoratorV2(comparisons),
+		cel.InterruptCheckFrequency(1000),
+	)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
@@ -185,10 +194,23 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 	for _, r := range out.Refers("readings") {
 		if c.sealed[r] {
 			if out.sealed = true; !where.secrets {
-				return nil, &Error{Message: fmt.Sprintf("reading %s is sealed: it may stand only where secrets may, in env and headers", r)}
+				return nil, &Error{
+					Message: fmt.Sprintf(
+						"reading %s is sealed: it may stand only where secrets may, in env and headers",
+						r,
+					),
+				}
 			}
 			if !alone(a.NativeRep().Expr()) {
-				return nil, &Error{Message: fmt.Sprintf("reading %s is sealed: it stands alone, as in {{ own(readings.%s) }} or {{ first(readings.%s) }}", r, r, r)}
+				return nil, &Error{
+					Message: fmt.Sprintf(
+						"reading %s is sealed: it stands alone, as in {{ own(readings.%s) }} or {{ "+
+							"first(readings.%s) }}",
+						r,
+						r,
+						r,
+					),
+				}
 			}
 		}
 	}
@@ -202,7 +224,9 @@ func alone(e ast.Expr) bool {
 		return true
 	case ast.CallKind:
 		c := e.AsCall()
-		return slices.Contains([]string{"own", "first", "before", "previous"}, c.FunctionName()) && len(c.Args()) == 1 && alone(c.Args()[0])
+		return slices.Contains([]string{"own", "first", "before", "previous"}, c.FunctionName()) &&
+			len(c.Args()) == 1 &&
+			alone(c.Args()[0])
 	}
 	return false
 }
@@ -248,8 +272,12 @@ func (s *Scope) vars(secrets []string) map[string]any {
 		readings[n] = &c
 	}
 	out := map[string]any{
-		"alert": orEmpty(s.Alert), "alert_now": orEmpty(s.AlertNow), "inputs": orEmpty(s.Inputs), "incident": orEmpty(s.Incident),
-		"service": orEmpty(s.Service), "run": orEmpty(s.Run), "checks": orEmpty(s.Checks), "answers": orEmpty(s.Answers), "calls": orEmpty(s.Calls),
+		"alert": orEmpty(
+			s.Alert,
+		), "alert_now": orEmpty(s.AlertNow), "inputs": orEmpty(s.Inputs), "incident": orEmpty(s.Incident),
+		"service": orEmpty(
+			s.Service,
+		), "run": orEmpty(s.Run), "checks": orEmpty(s.Checks), "answers": orEmpty(s.Answers), "calls": orEmpty(s.Calls),
 		"error": orEmpty(s.Error), "target": orEmpty(s.Target), "readings": readings, "now": s.Now,
 	}
 	for n, v := range s.Names {

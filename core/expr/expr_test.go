@@ -10,9 +10,15 @@ import (
 
 func exampleScope() (*Compiler, *Scope) {
 	c, err := NewCompiler(Schema{
-		Inputs:   map[string]Type{"low": Integer, "queue": Text, "ratio": Number},
-		Readings: map[string]Type{"depth": Integer, "stuck": Text, "never": Integer, "some": Integer, "errors": Integer},
-		Checks:   []string{"real"},
+		Inputs: map[string]Type{"low": Integer, "queue": Text, "ratio": Number},
+		Readings: map[string]Type{
+			"depth":  Integer,
+			"stuck":  Text,
+			"never":  Integer,
+			"some":   Integer,
+			"errors": Integer,
+		},
+		Checks: []string{"real"},
 	})
 	if err != nil {
 		panic(err)
@@ -27,7 +33,11 @@ func exampleScope() (*Compiler, *Scope) {
 	}
 	ab := []string{"a", "b"}
 	return c, &Scope{
-		Alert:  map[string]any{"severity": "major", "labels": map[string]string{"signal": "queue_depth"}, "summary": "deep"},
+		Alert: map[string]any{
+			"severity": "major",
+			"labels":   map[string]string{"signal": "queue_depth"},
+			"summary":  "deep",
+		},
 		Inputs: map[string]any{"low": int64(200), "queue": "north", "ratio": 0.5},
 		Checks: map[string]any{"real": map[string]any{"result": "passes", "passed": true}},
 		Target: map[string]any{"name": "a", "labels": map[string]string{"role": "consumer"}},
@@ -36,11 +46,16 @@ func exampleScope() (*Compiler, *Scope) {
 			"depth": {Name: "depth", ChangeSeq: 5, Rounds: []Round{
 				{Seq: 2, Asked: ab, Takings: take(map[string]any{"a": int64(690), "b": int64(700)})},
 				{Seq: 9, Asked: ab, Takings: take(map[string]any{"a": int64(790), "b": int64(812)})}}},
-			"stuck": {Name: "stuck", Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"a": "m-7", "b": "m-7"})}}},
+			"stuck": {
+				Name:   "stuck",
+				Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"a": "m-7", "b": "m-7"})}},
+			},
 			"some":  {Name: "some", Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"b": int64(4)})}}},
 			"never": {Name: "never"},
 			"errors": {Name: "errors", Rounds: []Round{{Seq: 2, Asked: []string{"a", "b", "c", "d", "e"},
-				Takings: take(map[string]any{"a": int64(3), "b": int64(4), "c": int64(97), "d": int64(2), "e": int64(3)})}}},
+				Takings: take(
+					map[string]any{"a": int64(3), "b": int64(4), "c": int64(97), "d": int64(2), "e": int64(3)},
+				)}}},
 		},
 	}
 }
@@ -60,7 +75,8 @@ func TestMissingEvidenceIsNeverTrue(t *testing.T) {
 	c, s := exampleScope()
 	for _, src := range []string{
 		"max(readings.some) < 10", "min(readings.some) > 0", "sum(readings.some) > 0", "mean(readings.some) > 0.0",
-		"values(readings.some).size() > 0", "own(readings.some) == 4", "max(readings.never) < 10", "!(max(readings.some) < 10)",
+		"values(readings.some).size() > 0", "own(readings.some) == 4", "max(readings.never) < 10",
+		"!(max(readings.some) < 10)",
 		"max([]) == 0", "max(readings.some) < 10 && checks.real.passed", "max(previous(readings.stuck)) == ''",
 	} {
 		p, err := c.Compile(src, InTarget)
@@ -79,17 +95,20 @@ func TestMissingEvidenceIsNeverTrue(t *testing.T) {
 func TestMistakesAreFoundWhenCompiled(t *testing.T) {
 	c, _ := exampleScope()
 	for src, want := range map[string]string{
-		"readings.dept > 1":            "there is no dept there",
-		"has(inputs.quue)":             "there is no quue there",
-		"inputs.low + 'x' == ''":       "integer + text: these types do not go together; make a text of a number with string(…)",
-		"reboot()":                     "there is no function reboot",
-		"max(readings.depth) > '200'":  "integer > text: these types do not go together; a number stands without quotes: 200",
-		"max(readings.depth) = 1":      "= compares nothing: write ==",
-		"1 == 1 and 2 == 2":            "write && for and",
-		"1 == 1 & 2 == 2":              "write && for and",
-		"1 == 1 or 2 == 2":             "write || for or",
-		"not (1 == 1)":                 "write ! for not",
-		"readings.depth > 1":           "readings.depth has a value of each target: say which one counts, as in max(readings.depth) or min(readings.depth)",
+		"readings.dept > 1": "there is no dept there",
+		"has(inputs.quue)":  "there is no quue there",
+		"inputs.low + 'x' == ''": "integer + text: these types do not go together; make a text of a number " +
+			"with string(…)",
+		"reboot()": "there is no function reboot",
+		"max(readings.depth) > '200'": "integer > text: these types do not go together; a number stands without " +
+			"quotes: 200",
+		"max(readings.depth) = 1": "= compares nothing: write ==",
+		"1 == 1 and 2 == 2":       "write && for and",
+		"1 == 1 & 2 == 2":         "write && for and",
+		"1 == 1 or 2 == 2":        "write || for or",
+		"not (1 == 1)":            "write ! for not",
+		"readings.depth > 1": "readings.depth has a value of each target: say which one counts, as in " +
+			"max(readings.depth) or min(readings.depth)",
 		"max(readings.depth > 1":       "this ( is not closed",
 		"max(inputs.low)":              "max() does not take integer",
 		"1 +":                          "the expression ends before it is whole",
@@ -154,7 +173,10 @@ func TestTemplates(t *testing.T) {
 
 func TestRequired(t *testing.T) {
 	c, _ := exampleScope()
-	p, err := c.Compile(`alert.labels.signal == "queue_depth" && "mon" == alert.source && alert.severity in ["major"]`, InStart)
+	p, err := c.Compile(
+		`alert.labels.signal == "queue_depth" && "mon" == alert.source && alert.severity in ["major"]`,
+		InStart,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []Equality{{"alert.labels.signal", "queue_depth"}, {"alert.source", "mon"}}, p.Required())
 	p, err = c.Compile(`alert.labels.signal == "queue_depth" || alert.source == "x"`, InStart)
@@ -164,7 +186,8 @@ func TestRequired(t *testing.T) {
 
 func FuzzTemplate(f *testing.F) {
 	c, s := exampleScope()
-	for _, src := range []string{"{{ inputs.low }}", `{{ "}}" }}`, "{{{{", `{{ r"\" }}`, "{{ '''}}''' }}", "{{ max([1,2]) }}"} {
+	for _, src := range []string{"{{ inputs.low }}", `{{ "}}" }}`, "{{{{", `{{ r"\" }}`, "{{ '''}}''' }}",
+		"{{ max([1,2]) }}"} {
 		f.Add(src)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
@@ -262,7 +285,8 @@ func TestNamesOfSteps(t *testing.T) {
 	assert.True(t, ok)
 }
 
-// FuzzExpression compiles any text as an expression and evaluates what compiles: it gives a value or an error, in bounded time.
+// FuzzExpression compiles any text as an expression and evaluates what compiles: it gives a value or an error, in
+// bounded time.
 func FuzzExpression(f *testing.F) {
 	for _, fn := range Functions {
 		f.Add(fn.Example)

@@ -24,14 +24,41 @@ var Functions = []Function{
 	{"min", "The smallest value over all targets asked. Unsure if one did not answer.", "min(readings.depth)", "790"},
 	{"mean", "The arithmetic mean over all targets asked.", "mean(readings.depth)", "801"},
 	{"sum", "The sum over all targets asked.", "sum(readings.depth)", "1602"},
-	{"values", "The values as a list, in the order of the targets. Unsure if one did not answer.", "values(readings.depth)", "[790,812]"},
-	{"takings", "Those that did answer, each with value, unit, target and at. Never unsure.", "takings(readings.depth)[0].target", "a"},
+	{
+		"values",
+		"The values as a list, in the order of the targets. Unsure if one did not answer.",
+		"values(readings.depth)",
+		"[790,812]",
+	},
+	{
+		"takings",
+		"Those that did answer, each with value, unit, target and at. Never unsure.",
+		"takings(readings.depth)[0].target",
+		"a",
+	},
 	{"own", "The value of the target at hand.", "own(readings.stuck)", "m-7"},
 	{"first", "The value of the first target by name that answered.", "first(readings.stuck)", "m-7"},
-	{"before", "Per target, the last taking before the newest change of this run.", "max(before(readings.depth))", "700"},
+	{
+		"before",
+		"Per target, the last taking before the newest change of this run.",
+		"max(before(readings.depth))",
+		"700",
+	},
 	{"age", "How long ago the oldest of the newest takings was taken.", "age(readings.depth) < duration('1m')", "true"},
-	{"outliers", "The targets whose value stands apart from the others, by name: a modified z-score above 3.5, which rests on the median (Iglewicz and Hoaglin, 1993). Unsure with fewer than 3 values.", "outliers(readings.errors)", `["c"]`},
-	{"within", "The value itself if it matches the pattern as a whole, or lies between two numbers; else an error. Says in advance what a person approves.", "within(own(readings.stuck), 'm-[0-9]+')", "m-7"},
+	{
+		"outliers",
+		"The targets whose value stands apart from the others, by name: a modified z-score above 3.5, which rests " +
+			"on the median (Iglewicz and Hoaglin, 1993). Unsure with fewer than 3 values.",
+		"outliers(readings.errors)",
+		`["c"]`,
+	},
+	{
+		"within",
+		"The value itself if it matches the pattern as a whole, or lies between two numbers; else an error. Says in " +
+			"advance what a person approves.",
+		"within(own(readings.stuck), 'm-[0-9]+')",
+		"m-7",
+	},
 	{"previous", "Per target, the taking before the newest one.", "max(previous(readings.depth))", "700"},
 }
 
@@ -53,7 +80,14 @@ func withinPattern(v, pattern ref.Val) ref.Val {
 		return bad(err)
 	}
 	if !re.MatchString(string(v.(types.String))) {
-		return bad(fmt.Errorf("%w: %q does not match %s", ErrOutside, string(v.(types.String)), string(pattern.(types.String))))
+		return bad(
+			fmt.Errorf(
+				"%w: %q does not match %s",
+				ErrOutside,
+				string(v.(types.String)),
+				string(pattern.(types.String)),
+			),
+		)
 	}
 	return v
 }
@@ -64,7 +98,15 @@ func withinRange(args ...ref.Val) ref.Val {
 		return types.MaybeNoSuchOverloadErr(args[0])
 	}
 	if v.Compare(args[1]) == types.IntNegOne || v.Compare(args[2]) == types.IntOne {
-		return bad(fmt.Errorf("%w: %s is not from %s to %s", ErrOutside, Say(native(args[0])), Say(native(args[1])), Say(native(args[2]))))
+		return bad(
+			fmt.Errorf(
+				"%w: %s is not from %s to %s",
+				ErrOutside,
+				Say(native(args[0])),
+				Say(native(args[1])),
+				Say(native(args[2])),
+			),
+		)
 	}
 	return args[0]
 }
@@ -218,10 +260,27 @@ func ourFunctions(adapt types.Adapter) []cel.EnvOption {
 			return s.now.Sub(oldest), err
 		}),
 		of("outliers", cel.ListType(cel.StringType), func(s *Series) (any, error) { return s.outliers() }),
-		cel.Function("within",
-			cel.Overload("within_pattern", []*cel.Type{cel.StringType, cel.StringType}, cel.StringType, cel.BinaryBinding(withinPattern)),
-			cel.Overload("within_int", []*cel.Type{cel.IntType, cel.IntType, cel.IntType}, cel.IntType, cel.FunctionBinding(withinRange)),
-			cel.Overload("within_double", []*cel.Type{cel.DoubleType, cel.DoubleType, cel.DoubleType}, cel.DoubleType, cel.FunctionBinding(withinRange))),
+		cel.Function(
+			"within",
+			cel.Overload(
+				"within_pattern",
+				[]*cel.Type{cel.StringType, cel.StringType},
+				cel.StringType,
+				cel.BinaryBinding(withinPattern),
+			),
+			cel.Overload(
+				"within_int",
+				[]*cel.Type{cel.IntType, cel.IntType, cel.IntType},
+				cel.IntType,
+				cel.FunctionBinding(withinRange),
+			),
+			cel.Overload(
+				"within_double",
+				[]*cel.Type{cel.DoubleType, cel.DoubleType, cel.DoubleType},
+				cel.DoubleType,
+				cel.FunctionBinding(withinRange),
+			),
+		),
 		of("before", reading, func(s *Series) (any, error) { return s.before() }),
 		of("previous", reading, func(s *Series) (any, error) { return s.previous() }),
 	}

@@ -15,7 +15,8 @@ import (
 const HarmlessChars = "_.:,+-"
 
 func harmless(r rune) bool {
-	return r < unicode.MaxASCII && (r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(HarmlessChars, r))
+	return r < unicode.MaxASCII &&
+		(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune(HarmlessChars, r))
 }
 
 // Safety is what is known beforehand of a value that comes from outside.
@@ -28,8 +29,8 @@ const (
 	Harmless
 )
 
-// HarmlessPattern tells how safe a text is that matches a pattern. Where whole is not set the pattern matches anywhere in
-// it, and must itself begin with ^ and end with $.
+// HarmlessPattern tells how safe a text is that matches a pattern. Where whole is not set the pattern matches
+// anywhere in it, and must itself begin with ^ and end with $.
 func HarmlessPattern(pattern string, whole bool) Safety {
 	re, err := syntax.Parse(pattern, syntax.Perl)
 	if err != nil || !whole && !anchored(re) || !onlyHarmless(re) {

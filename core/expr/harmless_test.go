@@ -40,7 +40,30 @@ func TestPatternsThatBound(t *testing.T) {
 
 // Whatever a pattern that counts as harmless matches is harmless.
 func TestHarmlessPatternsMatchOnlyHarmlessTexts(t *testing.T) {
-	piece := rapid.SampledFrom([]string{"a", "-", ".", "[a-z]", "[^a]", "\\w", "\\d", "\\s", "(?i)k", "[A-z]", "x*", "(a|-)", "b?", "$", "^", "\\PL", "/", "[+-:]", "{2}", "|"})
+	piece := rapid.SampledFrom(
+		[]string{
+			"a",
+			"-",
+			".",
+			"[a-z]",
+			"[^a]",
+			"\\w",
+			"\\d",
+			"\\s",
+			"(?i)k",
+			"[A-z]",
+			"x*",
+			"(a|-)",
+			"b?",
+			"$",
+			"^",
+			"\\PL",
+			"/",
+			"[+-:]",
+			"{2}",
+			"|",
+		},
+	)
 	rapid.Check(t, func(t *rapid.T) {
 		pattern := ""
 		for _, p := range rapid.SliceOfN(piece, 1, 6).Draw(t, "pieces") {
@@ -75,7 +98,8 @@ func TestHarmlessPatternsMatchOnlyHarmlessTexts(t *testing.T) {
 
 // FuzzHarmlessPattern draws texts that a pattern matches, where that counts as harmless.
 func FuzzHarmlessPattern(f *testing.F) {
-	for _, p := range []string{"[a-z]+", "(?i)k", "m-[0-9]+", "(a|-)b?", "\\w{1,3}", "[^a]", "(?s).", "(?m)^a$", "\\x{212A}", "a\\b", "[[:alpha:]]"} {
+	for _, p := range []string{"[a-z]+", "(?i)k", "m-[0-9]+", "(a|-)b?", "\\w{1,3}", "[^a]", "(?s).", "(?m)^a$",
+		"\\x{212A}", "a\\b", "[[:alpha:]]"} {
 		f.Add(p)
 	}
 	f.Fuzz(func(t *testing.T, pattern string) {

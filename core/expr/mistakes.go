@@ -126,11 +126,14 @@ func unreadable(src string, at int, m string) *Error {
 	switch {
 	case strings.HasPrefix(m, "token recognition error") && strings.HasPrefix(found, "="):
 		return &Error{Offset: at, Message: "= compares nothing: write =="}
-	case strings.HasPrefix(m, "token recognition error") && strings.HasPrefix(found, "&"), found == "and", found == "AND":
+	case strings.HasPrefix(m, "token recognition error") && strings.HasPrefix(found, "&"),
+		found == "and",
+		found == "AND":
 		return &Error{Offset: at, Message: "write && for and"}
 	case strings.HasPrefix(m, "token recognition error") && strings.HasPrefix(found, "|"), found == "or", found == "OR":
 		return &Error{Offset: at, Message: "write || for or"}
-	case strings.HasPrefix(m, "token recognition error at: '\""), strings.HasPrefix(m, "token recognition error at: ''"):
+	case strings.HasPrefix(m, "token recognition error at: '\""),
+		strings.HasPrefix(m, "token recognition error at: ''"):
 		return &Error{Offset: at, Message: "this quote is not closed"}
 	case strings.HasPrefix(m, "missing ')'"):
 		return &Error{Offset: unclosed(src, '(', ')'), Message: "this ( is not closed"}

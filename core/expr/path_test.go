@@ -14,7 +14,10 @@ func TestValuesDoNotClimbInPaths(t *testing.T) {
 	at := func(text, v string) (path, url string, errs [2]error) {
 		tpl, err := c.CompileTemplate(text, InTarget)
 		require.NoError(t, err)
-		s := &Scope{Inputs: map[string]any{"v": v}, Target: map[string]any{"name": "g1", "known": map[string]any{"logs": "/srv/logs"}}}
+		s := &Scope{
+			Inputs: map[string]any{"v": v},
+			Target: map[string]any{"name": "g1", "known": map[string]any{"logs": "/srv/logs"}},
+		}
 		path, errs[0] = tpl.Path(s)
 		url, errs[1] = tpl.URL(s)
 		return path, url, errs
@@ -42,16 +45,28 @@ func TestValuesDoNotClimbInPaths(t *testing.T) {
 func TestASealedReadingStandsAlone(t *testing.T) {
 	c, err := NewCompiler(Schema{Readings: map[string]Type{"tok": Text}, Sealed: map[string]bool{"tok": true}})
 	require.NoError(t, err)
-	for _, joined := range []string{`own(readings.tok) + alert.summary`, `true ? own(readings.tok) : alert.summary`, `"%s%s".format([own(readings.tok), alert.summary])`, `[own(readings.tok), alert.summary].join()`,
+	for _, joined := range []string{`own(readings.tok) + alert.summary`, `true ? own(readings.tok) : alert.summary`,
+		`"%s%s".format([own(readings.tok), alert.summary])`, `[own(readings.tok), alert.summary].join()`,
 		`within(own(readings.tok), ".*")`, `values(readings.tok)`} {
 		_, err := c.CompileTemplate("{{ "+joined+" }}", InTarget.Secrets())
 		assert.ErrorContains(t, err, "it stands alone", joined)
 	}
 	// Whatever stands in the reading's place at last, only a sealed value does.
-	for value, ok := range map[string]bool{SealedMark("c2VhbGVk"): true, SecretMark("fleet-key"): false, SealedMark("c2VhbGVk") + SecretMark("fleet-key"): false, "plain": false} {
+	for value, ok := range map[string]bool{SealedMark("c2VhbGVk"): true, SecretMark("fleet-key"): false,
+		SealedMark("c2VhbGVk") + SecretMark("fleet-key"): false, "plain": false} {
 		tpl, err := c.CompileTemplate("Bearer {{ first(readings.tok) }}", InTarget.Secrets())
 		require.NoError(t, err)
-		s := &Scope{Readings: map[string]*Series{"tok": {Name: "tok", Own: "a", Rounds: []Round{{Seq: 1, Asked: []string{"a"}, Takings: map[string]Taking{"a": {Value: value, Target: "a"}}}}}}}
+		s := &Scope{
+			Readings: map[string]*Series{
+				"tok": {
+					Name: "tok",
+					Own:  "a",
+					Rounds: []Round{
+						{Seq: 1, Asked: []string{"a"}, Takings: map[string]Taking{"a": {Value: value, Target: "a"}}},
+					},
+				},
+			},
+		}
 		_, err = tpl.Text(s)
 		assert.Equal(t, ok, err == nil, "%s: %v", value, err)
 	}

@@ -138,7 +138,8 @@ type Comparison struct{ Of, Field, Value string }
 func (p *Program) Compared(object string) []Comparison {
 	var out []Comparison
 	walk(p.ast.NativeRep().Expr(), func(e ast.Expr) {
-		if e.Kind() != ast.CallKind || e.AsCall().FunctionName() != operators.Equals && e.AsCall().FunctionName() != operators.NotEquals {
+		if e.Kind() != ast.CallKind ||
+			e.AsCall().FunctionName() != operators.Equals && e.AsCall().FunctionName() != operators.NotEquals {
 			return
 		}
 		a, b := e.AsCall().Args()[0], e.AsCall().Args()[1]

@@ -54,12 +54,16 @@ func (c *Compiler) CompileTemplate(src string, where Where) (*Template, error) {
 			e := *err.(*Error)
 			e.Offset += start
 			if strings.HasPrefix(strings.TrimSpace(src[start:end]), ".") {
-				e.Message = "{{ }} holds an expression; braces for another program are written {{ '{{' }} and {{ '}}' }}"
+				e.Message = "{{ }} holds an expression; braces for another program are written {{ '{{' }} and {{ " +
+					"'}}' }}"
 			}
 			return nil, &e
 		}
 		if p.IsReading() {
-			return nil, &Error{Offset: start, Message: "a whole reading has no text; say which value is meant, as in own(…) or max(…)"}
+			return nil, &Error{
+				Offset:  start,
+				Message: "a whole reading has no text; say which value is meant, as in own(…) or max(…)",
+			}
 		}
 		p.Source = strings.TrimSpace(p.Source)
 		t.parts = append(t.parts, part{hole: p})
@@ -228,7 +232,8 @@ func (t *Template) Bounded(s *Scope) (string, error) {
 			mark, err := json.Marshal(bound)
 			return boundOpen + string(mark) + boundClose, err
 		} else if errors.Is(err, ErrUnsure) {
-			return "", fmt.Errorf("{{ %s }} cannot be said yet, and has no bound such as within(…): %w", hole.Source, err)
+			return "", fmt.Errorf("{{ %s }} cannot be said yet, and has no bound such as within(…): "+
+				"%w", hole.Source, err)
 		}
 		if err != nil {
 			return "", fmt.Errorf("{{ %s }}: %w", hole.Source, err)
@@ -267,12 +272,15 @@ func ShowBounds(text string) string {
 
 func boundIn(mark string) Bound {
 	var b Bound
-	json.Unmarshal([]byte(boundPattern.FindStringSubmatch(mark)[1]), &b) //nolint:errcheck // we wrote it; an empty bound allows nothing
+	json.Unmarshal(
+		[]byte(boundPattern.FindStringSubmatch(mark)[1]),
+		&b,
+	) //nolint:errcheck // we wrote it; an empty bound allows nothing
 	return b
 }
 
-// unnamed reads a pattern by itself, so that a bracket too many cannot reach out of what is put around it, and writes it
-// without the names of its groups, of which it tells the number.
+// unnamed reads a pattern by itself, so that a bracket too many cannot reach out of what is put around it, and writes
+// it without the names of its groups, of which it tells the number.
 func unnamed(pattern string) (text string, groups int, err error) {
 	re, err := syntax.Parse(pattern, syntax.Perl)
 	if err != nil {
@@ -466,7 +474,8 @@ func (t *Template) URL(s *Scope) (string, error) {
 		case strings.Contains(b.String(), "?"):
 			b.WriteString(url.QueryEscape(Say(v)))
 		default:
-			// A value with the piece . or .. would climb in the path: many servers read %2E and %2F as what they stand for.
+			// A value with the piece . or .. would climb in the path: many servers read %2E and %2F as what they
+			// stand for.
 			if climbs(Say(v)) {
 				return "", fmt.Errorf("{{ %s }}: %q would climb in the path", p.hole.Source, Say(v))
 			}

@@ -96,15 +96,30 @@ func objects(s Schema) map[string]fields {
 			"state": cel.StringType, "summary": cel.StringType, "service": cel.StringType, "link": cel.StringType,
 			"labels": strings, "count": cel.IntType, "first_at": cel.TimestampType, "last_at": cel.TimestampType,
 		},
-		"incident":  {"id": cel.StringType, "number": cel.IntType, "title": cel.StringType, "link": cel.StringType},
-		"service":   {"name": cel.StringType, "owner": cel.StringType},
-		"target":    {"name": cel.StringType, "address": cel.StringType, "labels": strings, "known": cel.MapType(cel.StringType, cel.DynType)},
-		"run":       {"id": cel.StringType, "runbook": cel.StringType, "started_by": cel.StringType, "begun_at": cel.TimestampType},
-		"check":     {"result": cel.StringType, "passed": cel.BoolType, "differing": cel.ListType(cel.StringType)},
-		"error":     {"because": cel.StringType, "step": cel.StringType, "title": cel.StringType},
-		"alert_now": {"state": cel.StringType, "severity": cel.StringType, "cleared": cel.BoolType, "worse": cel.BoolType},
-		"taking":    {"value": cel.DynType, "target": cel.StringType, "unit": cel.StringType, "at": cel.TimestampType},
-		"inputs":    {}, "readings": {}, "checks": {}, "answers": {}, "calls": {},
+		"incident": {"id": cel.StringType, "number": cel.IntType, "title": cel.StringType, "link": cel.StringType},
+		"service":  {"name": cel.StringType, "owner": cel.StringType},
+		"target": {
+			"name":    cel.StringType,
+			"address": cel.StringType,
+			"labels":  strings,
+			"known":   cel.MapType(cel.StringType, cel.DynType),
+		},
+		"run": {
+			"id":         cel.StringType,
+			"runbook":    cel.StringType,
+			"started_by": cel.StringType,
+			"begun_at":   cel.TimestampType,
+		},
+		"check": {"result": cel.StringType, "passed": cel.BoolType, "differing": cel.ListType(cel.StringType)},
+		"error": {"because": cel.StringType, "step": cel.StringType, "title": cel.StringType},
+		"alert_now": {
+			"state":    cel.StringType,
+			"severity": cel.StringType,
+			"cleared":  cel.BoolType,
+			"worse":    cel.BoolType,
+		},
+		"taking": {"value": cel.DynType, "target": cel.StringType, "unit": cel.StringType, "at": cel.TimestampType},
+		"inputs": {}, "readings": {}, "checks": {}, "answers": {}, "calls": {},
 	}
 	for n, t := range s.Inputs {
 		out["inputs"][n] = t.cel()
@@ -123,7 +138,12 @@ func objects(s Schema) map[string]fields {
 		out["answer "+id], out["answers"][id] = f, object("answer "+id)
 	}
 	for id, rs := range s.Calls {
-		f := fields{"state": cel.StringType, "outcome": cel.StringType, "because": cel.StringType, "results": cel.MapType(cel.StringType, cel.DynType)}
+		f := fields{
+			"state":   cel.StringType,
+			"outcome": cel.StringType,
+			"because": cel.StringType,
+			"results": cel.MapType(cel.StringType, cel.DynType),
+		}
 		if rs != nil {
 			r := fields{}
 			for n, t := range rs {

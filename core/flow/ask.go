@@ -15,7 +15,10 @@ func (w *walker) ask(f *frame, s *runbook.Step, path string, st *stepState) resu
 	for round := 0; !st.done; round++ {
 		if round >= len(st.asks) {
 			if round >= s.Ask.Rounds {
-				return w.fail(path, Troubled{Because: fmt.Sprintf("The question %q was asked %d times.", s.Title, round)})
+				return w.fail(
+					path,
+					Troubled{Because: fmt.Sprintf("The question %q was asked %d times.", s.Title, round)},
+				)
 			}
 			if r := w.raiseQuestion(f, s, path, st, round); r != goOn {
 				return r
@@ -57,7 +60,12 @@ func (w *walker) backFrom(q *questionState) bool {
 // raiseQuestion asks, or lets the question answer itself. goOn: it is asked.
 func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepState, round int) result {
 	q, sc := s.Ask, w.scope(f, path, "")
-	raised := QuestionRaised{Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), round+1), Round: round, Ask: q.To, Labels: map[string]string{}}
+	raised := QuestionRaised{
+		Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), round+1),
+		Round:    round,
+		Ask:      q.To,
+		Labels:   map[string]string{},
+	}
 	if raised.Ask == "" {
 		raised.Ask = "team/" + f.book.Owner
 	}
@@ -97,7 +105,16 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 				continue
 			}
 			if holds, values, err := c.Itself.Explain(sc); err == nil && holds {
-				w.emit(path, QuestionAnswered{Question: raised.Question, Choice: c.Name, By: Itself, Comment: c.Itself.Source, Values: values})
+				w.emit(
+					path,
+					QuestionAnswered{
+						Question: raised.Question,
+						Choice:   c.Name,
+						By:       Itself,
+						Comment:  c.Itself.Source,
+						Values:   values,
+					},
+				)
 				break
 			}
 		}
@@ -106,7 +123,14 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 }
 
 // approvable renders the changes that choices approve, so that whoever answers sees what would run.
-func (w *walker) approvable(f *frame, s *runbook.Step, path string, st *stepState, round int, raised *QuestionRaised) result {
+func (w *walker) approvable(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	round int,
+	raised *QuestionRaised,
+) result {
 	ask := &AskLeave{Path: path, HasGate: true} // for all choices at once
 	for _, c := range s.Ask.Choices {
 		change := f.book.ByID(c.Approves)
@@ -162,13 +186,25 @@ func (w *walker) answer(f *frame, s *runbook.Step, path string, st *stepState, q
 	}
 	mark := "#" + strconv.Itoa(round) + "."
 	if q.answered == nil {
-		return w.branch(f, s.Ask.Unanswered.Or(runbook.HandOverWord), path, path+".unanswered"+mark, fmt.Sprintf("Nobody answered the question %q in time.", s.Title))
+		return w.branch(
+			f,
+			s.Ask.Unanswered.Or(runbook.HandOverWord),
+			path,
+			path+".unanswered"+mark,
+			fmt.Sprintf("Nobody answered the question %q in time.", s.Title),
+		)
 	}
 	switch choice := q.answered.Choice; choice {
 	case runbook.Back:
 		return goBack
 	case runbook.NoneOfThese:
-		return w.branch(f, s.Ask.None.Or(runbook.HandOverWord), path, path+".none"+mark, fmt.Sprintf("%s answered %q with none of these.", q.answered.By, s.Title))
+		return w.branch(
+			f,
+			s.Ask.None.Or(runbook.HandOverWord),
+			path,
+			path+".none"+mark,
+			fmt.Sprintf("%s answered %q with none of these.", q.answered.By, s.Title),
+		)
 	default:
 		for _, c := range s.Ask.Choices {
 			if c.Name == choice {

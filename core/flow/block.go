@@ -85,7 +85,17 @@ func by(list []GateDecided) string {
 func (w *walker) raiseBlock(f *frame, s *runbook.Step, path string, st *stepState, list []planned) result {
 	given := st.leaves[len(st.leaves)-1]
 	if given.Verdict == leave.No {
-		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q is not allowed now: %s.", s.Title, strings.Join(given.Reasons, "; "))})
+		return w.fail(
+			path,
+			Troubled{
+				Final: true,
+				Because: fmt.Sprintf(
+					"The change %q is not allowed now: %s.",
+					s.Title,
+					strings.Join(given.Reasons, "; "),
+				),
+			},
+		)
 	}
 	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
 	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}
@@ -156,7 +166,8 @@ func (w *walker) plannedIn(f *frame, steps []*runbook.Step, prefix string, out *
 		for _, l := range []struct {
 			name  string
 			steps []*runbook.Step
-		}{{"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"otherwise", s.Otherwise}, {"on_error", s.OnError.Steps}} {
+		}{{"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"otherwise",
+			s.Otherwise}, {"on_error", s.OnError.Steps}} {
 			if err := w.plannedIn(f, l.steps, path+"."+l.name+".", out); err != nil {
 				return err
 			}

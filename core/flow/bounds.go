@@ -24,7 +24,16 @@ func (w *walker) mayBegin(path string) result {
 	if w.s.begun < most {
 		return goOn
 	}
-	return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The run has begun %d steps, and may begin no more; limits.steps can say another number.", most)})
+	return w.fail(
+		path,
+		Troubled{
+			Final: true,
+			Because: fmt.Sprintf(
+				"The run has begun %d steps, and may begin no more; limits.steps can say another number.",
+				most,
+			),
+		},
+	)
 }
 
 // outgrown ends a run whose log or readings have become too large.

@@ -33,7 +33,11 @@ steps:
 	p := play(t, fmt.Sprintf(nested, 500, numbers(30), numbers(30))+closing)
 	end := p.run()
 	assert.Equal(t, HandedOver, end.State)
-	assert.Contains(t, end.Because, "The run has begun 500 steps, and may begin no more; limits.steps can say another number.")
+	assert.Contains(
+		t,
+		end.Because,
+		"The run has begun 500 steps, and may begin no more; limits.steps can say another number.",
+	)
 	assert.Less(t, len(p.log), 1500)
 	assert.LessOrEqual(t, len(find[Noted](p)), 500)
 

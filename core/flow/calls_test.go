@@ -54,7 +54,17 @@ steps:
 func TestAHandedOverCallIsATroubleOfTheCaller(t *testing.T) {
 	b, f := runbook.Parse([]byte(header + "steps:\n  - call: other\n    inputs: {x: \"7\"}" + closing))
 	require.False(t, f.Failed())
-	other, f := runbook.Parse([]byte(strings.Replace(header, "name: play", "name: other", 1) + "inputs: {x: {type: integer}}\nfinally:\n  - note: N\n    text: \"{{ inputs.x }}\"\nsteps:\n  - hand_over: on-call/tide\n    because: \"x is {{ inputs.x }}\"\n"))
+	other, f := runbook.Parse(
+		[]byte(
+			strings.Replace(
+				header,
+				"name: play",
+				"name: other",
+				1,
+			) + "inputs: {x: {type: integer}}\nfinally:\n  - note: N\n    text: \"{{ inputs.x }}\"\nsteps:\n  - " +
+				"hand_over: on-call/tide\n    because: \"x is {{ inputs.x }}\"\n",
+		),
+	)
 	require.False(t, f.Failed())
 	_, f = b.Link(func(string) *runbook.Book { return nil })
 	assert.Contains(t, f.Error(), "there is no part and no runbook other to call")
@@ -87,7 +97,11 @@ finally:
 	assert.Equal(t, `1 Restart: The change "Restart" failed on g1: it went wrong.`, find[Noted](p)[0].Text)
 	assert.Equal(t, []string{"g1 clean"}, p.done)
 
-	p = play(t, "steps:\n  - change: Restart\n    where: {name: g1}\n    run: [restart]\nfinally:\n  - change: Clean\n    where: {name: g1}\n    run: [clean]\n")
+	p = play(
+		t,
+		"steps:\n  - change: Restart\n    where: {name: g1}\n    run: [restart]\nfinally:\n  - change: Clean\n    "+
+			"where: {name: g1}\n    run: [clean]\n",
+	)
 	p.bad["g1 clean"] = Failed
 	assert.Contains(t, p.run().Because, "And then: ")
 }
@@ -147,7 +161,10 @@ steps:
 }
 
 func TestLimits(t *testing.T) {
-	p := play(t, "limits: {one_at_a_time: alert.severity, give_up_after: 30m}\nsteps:\n  - wait: Long\n    for: 1h\n"+closing)
+	p := play(
+		t,
+		"limits: {one_at_a_time: alert.severity, give_up_after: 30m}\nsteps:\n  - wait: Long\n    for: 1h\n"+closing,
+	)
 	p.held = "r0"
 	end := p.run()
 	assert.Equal(t, "The runbook gives up after 30m0s.", end.Because)

@@ -33,7 +33,17 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	}
 	given := st.leaves[len(st.leaves)-1]
 	if !w.started(st) && given.Verdict == leave.No {
-		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q is not allowed now: %s.", s.Title, strings.Join(given.Reasons, "; "))})
+		return w.fail(
+			path,
+			Troubled{
+				Final: true,
+				Because: fmt.Sprintf(
+					"The change %q is not allowed now: %s.",
+					s.Title,
+					strings.Join(given.Reasons, "; "),
+				),
+			},
+		)
 	}
 	if st.cleared == nil && len(st.gates) == 0 {
 		if ap := w.approvalFor(f, path); ap != nil {
@@ -49,7 +59,17 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 			return w.raise(f, s, path, st, given, []string{"it was allowed without asking before it waited"})
 		}
 		if diff := leave.Differ(targetsOf(st.cleared.Proposal), given.Facts); len(diff) > 0 && !w.started(st) {
-			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("The change %q was cleared, and something is no longer so: %s.", s.Title, strings.Join(diff, "; "))})
+			return w.fail(
+				path,
+				Troubled{
+					Final: true,
+					Because: fmt.Sprintf(
+						"The change %q was cleared, and something is no longer so: %s.",
+						s.Title,
+						strings.Join(diff, "; "),
+					),
+				},
+			)
 		}
 		about := "leave"
 		ap := w.approvalFor(f, path)
@@ -108,7 +128,13 @@ func (w *walker) looksOf(f *frame, readings []string) []*runbook.Step {
 }
 
 // requestFor renders a change for one target, with its undo and what is known of the target.
-func (w *walker) requestFor(f *frame, s *runbook.Step, path, target string, given LeaveGiven, bounded bool) (leave.Request, error) {
+func (w *walker) requestFor(
+	f *frame,
+	s *runbook.Step,
+	path, target string,
+	given LeaveGiven,
+	bounded bool,
+) (leave.Request, error) {
 	r, err := w.request(f, s.Do, path, target, s.Timeout, bounded)
 	if err != nil {
 		return r, err
@@ -137,7 +163,14 @@ func (w *walker) requestFor(f *frame, s *runbook.Step, path, target string, give
 
 // carryOut does the proposal, one target after the other. A change is begun once; it is begun again
 // only where the step says that it may be repeated, or a person says so.
-func (w *walker) carryOut(f *frame, s *runbook.Step, path string, st *stepState, p leave.Proposal, digest string) result {
+func (w *walker) carryOut(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	p leave.Proposal,
+	digest string,
+) result {
 	if !w.started(st) {
 		if r := w.locked(s, path, st); r != goOn {
 			return r
@@ -154,11 +187,31 @@ func (w *walker) carryOut(f *frame, s *runbook.Step, path string, st *stepState,
 }
 
 // touch begins one request of a change and follows it to its end. undo names the attempt that it takes back.
-func (w *walker) touch(f *frame, s *runbook.Step, path string, st *stepState, req leave.Request, digest string, round roundKey, undo string) result {
+func (w *walker) touch(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	req leave.Request,
+	digest string,
+	round roundKey,
+	undo string,
+) result {
 	t := req.Target.Name
 	tries := st.rounds[round][t]
 	begin := func() result {
-		w.emit(path, Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: int(round), Change: true, Request: req, Approval: digest, Undo: undo})
+		w.emit(
+			path,
+			Intent{
+				Attempt:  w.attempt(path, round, t, len(tries)),
+				Target:   t,
+				Round:    int(round),
+				Change:   true,
+				Request:  req,
+				Approval: digest,
+				Undo:     undo,
+			},
+		)
 		return blocked
 	}
 	if len(tries) == 0 {
@@ -186,7 +239,13 @@ func (w *walker) touch(f *frame, s *runbook.Step, path string, st *stepState, re
 		}
 		return r
 	case last.outcome.State == Failed:
-		return w.fail(path, Troubled{Final: undo != "", Because: fmt.Sprintf("The %s %q failed on %s: %s.", what, s.Title, here(t), last.outcome.reason())})
+		return w.fail(
+			path,
+			Troubled{
+				Final:   undo != "",
+				Because: fmt.Sprintf("The %s %q failed on %s: %s.", what, s.Title, here(t), last.outcome.reason()),
+			},
+		)
 	}
 	return goOn
 }

@@ -24,7 +24,15 @@ func (w *walker) turn(f *frame) result {
 	}
 	v, err := p.Eval(w.scope(f, "", ""))
 	if err != nil {
-		w.end(f, Ended{State: HandedOver, To: "on-call/" + f.book.Owner, Because: fmt.Sprintf("The key of one_at_a_time cannot be said: %s.", err)}, "")
+		w.end(
+			f,
+			Ended{
+				State:   HandedOver,
+				To:      "on-call/" + f.book.Owner,
+				Because: fmt.Sprintf("The key of one_at_a_time cannot be said: %s.", err),
+			},
+			"",
+		)
 		return ended
 	}
 	key := fmt.Sprintf("turn:%s:%v", f.book.Name, v)

@@ -294,7 +294,8 @@ type Changed struct {
 	Targets []string `json:"targets"`
 }
 
-// Troubled says that a step did not do what it should, and what was to follow unless something around it provides for that.
+// Troubled says that a step did not do what it should, and what was to follow unless something around it provides for
+// that.
 type Troubled struct {
 	Because string `json:"because"`
 	// Stop ends the run as failed instead of handing it over.
@@ -475,9 +476,12 @@ func (Resumed) Kind() string          { return "halt.lifted" }
 var kinds = map[string]reflect.Type{}
 
 func init() {
-	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{}, GateRaised{}, GateDecided{},
-		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{}, Told{}, Noted{}, Ended{},
-		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{}, LocksTaken{}, LocksAwaited{}, LocksGivenBack{},
+	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{},
+		GateRaised{}, GateDecided{},
+		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
+		Told{}, Noted{}, Ended{},
+		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{},
+		LocksTaken{}, LocksAwaited{}, LocksGivenBack{},
 		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, Resumed{}} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
 	}

@@ -29,7 +29,12 @@ func (w *walker) covered(f *frame, s *runbook.Step, path string, st *stepState, 
 	if why := w.outside(path, p, ap); why != "" {
 		return w.raise(f, s, path, st, given, []string{"what was approved does not cover it: " + why})
 	}
-	c := Cleared{Proposal: p, Digest: d, Approval: ap.id, Reasons: []string{fmt.Sprintf("%s approved it before (%s)", ap.by, ap.id)}}
+	c := Cleared{
+		Proposal: p,
+		Digest:   d,
+		Approval: ap.id,
+		Reasons:  []string{fmt.Sprintf("%s approved it before (%s)", ap.by, ap.id)},
+	}
 	if w.olderRules(4) {
 		c.Approval = ""
 	}
@@ -88,7 +93,14 @@ func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
 }
 
 // propose renders the change once. What is stored here is what runs.
-func (w *walker) propose(f *frame, s *runbook.Step, path string, targets []string, given LeaveGiven, until time.Time) (leave.Proposal, string, error) {
+func (w *walker) propose(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	targets []string,
+	given LeaveGiven,
+	until time.Time,
+) (leave.Proposal, string, error) {
 	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}
 	for _, t := range targets {
 		r, err := w.requestFor(f, s, path, t, given, false)
@@ -150,7 +162,16 @@ func (w *walker) raise(f *frame, s *runbook.Step, path string, st *stepState, gi
 }
 
 // stand puts the question to people: what would run, word for word.
-func (w *walker) stand(f *frame, s *runbook.Step, path string, st *stepState, p leave.Proposal, d string, until time.Time, reasons []string) result {
+func (w *walker) stand(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	p leave.Proposal,
+	d string,
+	until time.Time,
+	reasons []string,
+) result {
 	g := gateOf(s)
 	ask := g.Ask
 	if ask == "" {
@@ -161,8 +182,11 @@ func (w *walker) stand(f *frame, s *runbook.Step, path string, st *stepState, p 
 	if !w.olderRules(4) {
 		people, comment = strictest(f, s)
 	}
-	w.emit(path, GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
-		Ask: ask, Comment: comment, Until: until, Reasons: reasons, People: people})
+	w.emit(
+		path,
+		GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
+			Ask: ask, Comment: comment, Until: until, Reasons: reasons, People: people},
+	)
 	w.wake(until)
 	return blocked
 }
@@ -190,7 +214,13 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, st *stepState)
 		}
 		w.emit(path, GateExpired{Gate: g.raised.Gate})
 	}
-	return w.unapproved(f, gate.Unanswered, path, ".unanswered.", fmt.Sprintf("Nobody answered the gate before %q in time.", s.Title)), false
+	return w.unapproved(
+		f,
+		gate.Unanswered,
+		path,
+		".unanswered.",
+		fmt.Sprintf("Nobody answered the gate before %q in time.", s.Title),
+	), false
 }
 
 // unapproved follows what the gate provides for no yes. Where it provides nothing, that is a trouble, which an on_error
@@ -243,7 +273,14 @@ func (w *walker) gated(f *frame, s *runbook.Step, path string, st *stepState, gi
 
 // approvedStill makes sure, between the approval and the first touch, that what was approved is still so:
 // the reason on fresh readings, the facts and the leave as they are now. ok: it is.
-func (w *walker) approvedStill(f *frame, s *runbook.Step, path string, st *stepState, g *gateState, given LeaveGiven) (r result, ok bool) {
+func (w *walker) approvedStill(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	g *gateState,
+	given LeaveGiven,
+) (r result, ok bool) {
 	if r, ok := w.still(f, s, path, st, g.raised.Gate, g.raised.Round); !ok {
 		return r, false
 	}
@@ -263,7 +300,14 @@ func (w *walker) approvedStill(f *frame, s *runbook.Step, path string, st *stepS
 		}
 	}
 	if len(diff) > 0 {
-		return w.raise(f, s, path, st, given, []string{"what was approved is no longer so: " + strings.Join(diff, "; ")}), false
+		return w.raise(
+			f,
+			s,
+			path,
+			st,
+			given,
+			[]string{"what was approved is no longer so: " + strings.Join(diff, "; ")},
+		), false
 	}
 	if !w.now.Before(g.raised.Until) && g.startAt().IsZero() {
 		return w.raise(f, s, path, st, given, []string{"the approval came to its end before the change began"}), false
@@ -282,7 +326,14 @@ func targetsOf(p leave.Proposal) []leave.Facts {
 
 // still takes the readings of the condition anew and judges it for each target. ok: its reason still holds, or
 // there is none to judge.
-func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, gate string, round int) (r result, ok bool) {
+func (w *walker) still(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	gate string,
+	round int,
+) (r result, ok bool) {
 	if s.Still == nil {
 		return goOn, true
 	}
@@ -315,9 +366,32 @@ func (w *walker) still(f *frame, s *runbook.Step, path string, st *stepState, ga
 		case j.Result == Fails && s.Otherwise != nil:
 			return w.list(f, s.Otherwise, path+".otherwise."), false
 		case j.Result == Fails:
-			return w.fail(path, Troubled{Final: w.olderRules(4), Because: fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s. %s", s.Title, j.Expr, here(t), w.unchanged())}), false
+			return w.fail(
+				path,
+				Troubled{
+					Final: w.olderRules(4),
+					Because: fmt.Sprintf(
+						"The reason for the change %q is gone: %s no longer holds on %s. %s",
+						s.Title,
+						j.Expr,
+						here(t),
+						w.unchanged(),
+					),
+				},
+			), false
 		case j.Result == Unsure:
-			return w.fail(path, Troubled{Final: w.olderRules(4), Because: fmt.Sprintf("Whether the change %q is still wanted is unsure: %s. %s", s.Title, j.Unsure, w.unchanged())}), false
+			return w.fail(
+				path,
+				Troubled{
+					Final: w.olderRules(4),
+					Because: fmt.Sprintf(
+						"Whether the change %q is still wanted is unsure: %s. %s",
+						s.Title,
+						j.Unsure,
+						w.unchanged(),
+					),
+				},
+			), false
 		}
 	}
 	return goOn, true

@@ -24,7 +24,8 @@ func requireSame(t require.TestingT, book *runbook.Book, log []Event, m *Machine
 		}
 		for path, st := range s.steps {
 			for n := range st.items {
-				st.items[n] = itemState{} // kept so that an item that is over is not walked again; it follows from the log
+				// Kept so that an item that is over is not walked again; it follows from the log.
+				st.items[n] = itemState{}
 			}
 			if reflect.ValueOf(*st).IsZero() {
 				delete(s.steps, path) // somebody looked whether anything is known of it

@@ -51,7 +51,11 @@ steps:
 	p.bad["g3 restart"] = Failed
 	end := p.run()
 	assert.Equal(t, HandedOver, end.State)
-	assert.Contains(t, end.Because, `1 of 6 failed in "Restart". g3: The change "Restart it" failed on g3: it went wrong. Taken back: "Restart it" on g2, g1.`)
+	assert.Contains(
+		t,
+		end.Because,
+		`1 of 6 failed in "Restart". g3: The change "Restart it" failed on g3: it went wrong. Taken back: "Restart it" on g2, g1.`,
+	)
 	assert.Equal(t, []string{"g1 restart", "g2 restart", "g2 start-old", "g1 start-old"}, p.done)
 }
 
@@ -156,7 +160,13 @@ steps:
 	later := p.now.Add(2 * time.Hour)
 	p.gates = func(g GateRaised) *GateDecided {
 		n++
-		return &GateDecided{Gate: g.Gate, Approved: true, By: fmt.Sprintf("person-%d", n), Digest: g.Digest, StartAt: &later}
+		return &GateDecided{
+			Gate:     g.Gate,
+			Approved: true,
+			By:       fmt.Sprintf("person-%d", n),
+			Digest:   g.Digest,
+			StartAt:  &later,
+		}
 	}
 	assert.Equal(t, Done, p.run().State)
 	assert.Len(t, find[GateDecided](p), 2)
@@ -266,7 +276,11 @@ steps:
 	assert.Equal(t, Done, p.run().State)
 	p = play(t, src)
 	p.says = func(Intent) string { return `{"n": 0}` }
-	assert.Contains(t, p.run().Because, `The wait "Until it is 3" came to its end, and max(readings.n) >= 3 does not hold.`)
+	assert.Contains(
+		t,
+		p.run().Because,
+		`The wait "Until it is 3" came to its end, and max(readings.n) >= 3 does not hold.`,
+	)
 }
 
 func TestUnknownIsNoError(t *testing.T) {
@@ -356,7 +370,14 @@ steps:
 	}
 	end := p.run()
 	assert.Equal(t, `["g3"]`, find[Noted](p)[0].Text)
-	assert.Equal(t, []reading.Difference{{Target: "g3", At: "/peers", Says: `lacks "a"`}, {Target: "g3", At: "/tz", Says: `is "CET", wanted is "UTC"`}}, find[Judged](p)[0].Differences)
+	assert.Equal(
+		t,
+		[]reading.Difference{
+			{Target: "g3", At: "/peers", Says: `lacks "a"`},
+			{Target: "g3", At: "/tz", Says: `is "CET", wanted is "UTC"`},
+		},
+		find[Judged](p)[0].Differences,
+	)
 	assert.Contains(t, end.Because, `The check "Of that shape?" fails`)
 }
 
@@ -435,7 +456,8 @@ steps:
 	assert.Equal(t, 1, undos)
 }
 
-// Two runs that touch the same targets in another order must not wait for one another: what is known to come is locked at once.
+// Two runs that touch the same targets in another order must not wait for one another: what is known to come is
+// locked at once.
 func TestTheFirstLockTakesWhatIsKnownToCome(t *testing.T) {
 	p := play(t, `
 parts:
@@ -479,5 +501,9 @@ steps:
 	for _, l := range find[LocksTaken](p) {
 		taken = append(taken, l.Keys)
 	}
-	assert.Equal(t, [][]string{{"target:g3", "target:g4", "target:g5", "target:g1", "service:gates"}, {"target:g6"}}, taken)
+	assert.Equal(
+		t,
+		[][]string{{"target:g3", "target:g4", "target:g5", "target:g1", "service:gates"}, {"target:g6"}},
+		taken,
+	)
 }

@@ -56,10 +56,31 @@ func (w *walker) lockedOn(path string, st *stepState, targets []string, what str
 	if st.awaited != nil {
 		until := st.awaitedAt.Add(lockTime)
 		if !w.now.Before(until) {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s waited %s for run %s, which holds %s.", what, lockTime, st.awaited.Holder, st.awaited.Key)})
+			return w.fail(
+				path,
+				Troubled{
+					Because: fmt.Sprintf(
+						"The %s waited %s for run %s, which holds %s.",
+						what,
+						lockTime,
+						st.awaited.Holder,
+						st.awaited.Key,
+					),
+				},
+			)
 		}
 		if st.awaited.Circle {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s cannot begin: run %s holds %s, and waits for what this run holds.", what, st.awaited.Holder, st.awaited.Key)})
+			return w.fail(
+				path,
+				Troubled{
+					Because: fmt.Sprintf(
+						"The %s cannot begin: run %s holds %s, and waits for what this run holds.",
+						what,
+						st.awaited.Holder,
+						st.awaited.Key,
+					),
+				},
+			)
 		}
 		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
 		w.wake(minTime(until, w.now.Add(lockRetry)))
@@ -151,7 +172,8 @@ func (w *walker) entered(path string) bool {
 // back, and that nothing to come will touch as far as it can be named now. What must touch them after all, such as
 // taking a change back, takes them again.
 func (w *walker) giveBack() {
-	if on := w.s.WaitsOn(); w.olderRules(4) || w.s.ending != nil || w.s.cancel != nil || on != OnApproval && on != OnAnswer {
+	if on := w.s.WaitsOn(); w.olderRules(4) || w.s.ending != nil || w.s.cancel != nil ||
+		on != OnApproval && on != OnAnswer {
 		return
 	}
 	needed := map[string]bool{}

@@ -77,7 +77,8 @@ func (w *walker) pick(path string, names []string) []string {
 		}
 		for _, n := range names {
 			for _, b := range w.s.order {
-				if b.path == a.path && b.intent.Round == a.intent.Round && b.intent.Target == n && b.outcome != nil && b.outcome.State == OK {
+				if b.path == a.path && b.intent.Round == a.intent.Round && b.intent.Target == n && b.outcome != nil &&
+					b.outcome.State == OK {
 					return []string{n}
 				}
 			}
@@ -89,7 +90,14 @@ func (w *walker) pick(path string, names []string) []string {
 
 // round makes one round of attempts of a look under the step at path, and reports whether it is over.
 // lookAt is the place of the look.
-func (w *walker) round(f *frame, path string, round roundKey, look *runbook.Step, lookAt string, targets []string) (bool, result) {
+func (w *walker) round(
+	f *frame,
+	path string,
+	round roundKey,
+	look *runbook.Step,
+	lookAt string,
+	targets []string,
+) (bool, result) {
 	st := w.s.step(path)
 	over := true
 	for i, t := range targets {
@@ -112,7 +120,13 @@ func (w *walker) round(f *frame, path string, round roundKey, look *runbook.Step
 			return false, w.broken(path, look, err)
 		}
 		req.Looks = look.OnlyReads == "" && !w.olderRules(2)
-		in := Intent{Attempt: w.attempt(path, round, t, len(tries)), Target: t, Round: int(round), Look: lookAt, Request: req}
+		in := Intent{
+			Attempt: w.attempt(path, round, t, len(tries)),
+			Target:  t,
+			Round:   int(round),
+			Look:    lookAt,
+			Request: req,
+		}
 		if i == 0 && len(tries) == 0 {
 			in.Asked = targets
 		}
@@ -122,8 +136,8 @@ func (w *walker) round(f *frame, path string, round roundKey, look *runbook.Step
 	return over, goOn
 }
 
-// mayLook asks for leave for a look that is one only by the runbook's word, once for its step. Where the service's stance
-// wants it, a person approves it word for word.
+// mayLook asks for leave for a look that is one only by the runbook's word, once for its step. Where the service's
+// stance wants it, a person approves it word for word.
 func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) result {
 	if s.OnlyReads == "" || w.olderRules(4) || len(st.rounds[0]) > 0 {
 		return goOn
@@ -335,7 +349,13 @@ func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) re
 	case Passes:
 		return w.branch(f, s.Passes.Or(runbook.GoOn), path, path+".passes.", "")
 	case Unsure:
-		return w.provided(f, s.Unsure, path, path+".unsure.", fmt.Sprintf("The check %q is unsure: %s.", s.Title, j.Unsure))
+		return w.provided(
+			f,
+			s.Unsure,
+			path,
+			path+".unsure.",
+			fmt.Sprintf("The check %q is unsure: %s.", s.Title, j.Unsure),
+		)
 	}
 	return w.provided(f, s.Fails, path, path+".fails.", fmt.Sprintf("The check %q fails%s.", s.Title, about))
 }

@@ -68,8 +68,8 @@ func Open(book *runbook.Book, log []Event) (*Machine, error) {
 // State is the run's log, read. It must not be altered.
 func (m *Machine) State() *State { return m.s }
 
-// Append adds what happened, and gives the event its number. It is part of the machine's log from then on, until Discard
-// or Stored.
+// Append adds what happened, and gives the event its number. It is part of the machine's log from then on, until
+// Discard or Stored.
 func (m *Machine) Append(e Event) (Event, error) {
 	err := m.append(&e)
 	return e, err
@@ -210,7 +210,15 @@ func (w *walker) steps(f *frame) {
 	if after := f.book.Limits.GiveUpAfter; after > 0 {
 		until := w.s.BegunAt.Add(after)
 		if !w.now.Before(until) {
-			w.end(f, Ended{State: HandedOver, To: "on-call/" + f.book.Owner, Because: fmt.Sprintf("The runbook gives up after %s.", after)}, "")
+			w.end(
+				f,
+				Ended{
+					State:   HandedOver,
+					To:      "on-call/" + f.book.Owner,
+					Because: fmt.Sprintf("The runbook gives up after %s.", after),
+				},
+				"",
+			)
 			return
 		}
 		w.wake(until)
@@ -407,7 +415,8 @@ func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
 			return w.broken(path, s, errors.New("no target is selected"))
 		}
 		w.emit(path, StepBegun{Targets: targets})
-	case s.Verb == runbook.Check || s.Verb == runbook.Wait || s.Verb == runbook.Ask || s.Verb == runbook.Together || s.Verb == runbook.Change:
+	case s.Verb == runbook.Check || s.Verb == runbook.Wait || s.Verb == runbook.Ask || s.Verb == runbook.Together ||
+		s.Verb == runbook.Change:
 		w.emit(path, StepBegun{})
 	}
 	return goOn

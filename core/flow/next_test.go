@@ -70,11 +70,24 @@ func newWorld(t require.TestingT, b *runbook.Book) *world {
 	}
 	inputs, err := b.AcceptAll(map[string]any{"queue": "north"})
 	require.NoError(t, err)
-	w.append("", Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Revision: b.Revision, Inputs: inputs, StartedBy: "trigger:backlog",
-		Alert:   map[string]any{"summary": "deep", "labels": map[string]string{"queue": "north"}},
-		Service: map[string]any{"name": "berth-queue", "owner": "quayside"},
-		Estate: []Target{{Name: "consumer-2", Address: "127.0.10.12", Labels: map[string]string{"role": "consumer"}}, {Name: "consumer-1", Address: "127.0.10.11", Labels: map[string]string{"role": "consumer"}},
-			{Name: "db-1", Address: "127.0.10.20", Labels: map[string]string{"role": "db"}}}})
+	w.append(
+		"",
+		Begun{
+			Rules:     Rules,
+			Run:       "r1",
+			Runbook:   b.Name,
+			Revision:  b.Revision,
+			Inputs:    inputs,
+			StartedBy: "trigger:backlog",
+			Alert:     map[string]any{"summary": "deep", "labels": map[string]string{"queue": "north"}},
+			Service:   map[string]any{"name": "berth-queue", "owner": "quayside"},
+			Estate: []Target{
+				{Name: "consumer-2", Address: "127.0.10.12", Labels: map[string]string{"role": "consumer"}},
+				{Name: "consumer-1", Address: "127.0.10.11", Labels: map[string]string{"role": "consumer"}},
+				{Name: "db-1", Address: "127.0.10.20", Labels: map[string]string{"role": "db"}},
+			},
+		},
+	)
 	return w
 }
 
@@ -249,7 +262,11 @@ func all[T Body](w *world) []T {
 func TestTheExampleRepairs(t *testing.T) {
 	w := newWorld(t, example(t))
 	end := w.play()
-	assert.Equal(t, Ended{State: Done, Outcome: "repaired", Because: "Parked one message; depth fell from 827 to 32."}, end)
+	assert.Equal(
+		t,
+		Ended{State: Done, Outcome: "repaired", Because: "Parked one message; depth fell from 827 to 32."},
+		end,
+	)
 	assert.Equal(t, 1, w.parked)
 	g := all[GateRaised](w)[0]
 	assert.Equal(t, []string{"berthq", "park", "--queue", "north", "m-7"}, g.Proposal.Requests[0].Words)
@@ -328,8 +345,14 @@ func TestTheGateStandsAgainWhenTheTargetIsNotTheSame(t *testing.T) {
 }
 
 func TestStanceDecides(t *testing.T) {
-	src := strings.Replace(string(example(t).Source), "    gate: {ask: team/quayside, within: 20m, unanswered: hand_over}\n", "", 1)
-	for stance, want := range map[leave.Stance]string{leave.Act: "change.cleared", leave.Ask: "gate.raised", leave.Suggest: "run.ended"} {
+	src := strings.Replace(
+		string(example(t).Source),
+		"    gate: {ask: team/quayside, within: 20m, unanswered: hand_over}\n",
+		"",
+		1,
+	)
+	for stance, want := range map[leave.Stance]string{leave.Act: "change.cleared", leave.Ask: "gate.raised",
+		leave.Suggest: "run.ended"} {
 		w := newWorld(t, book(t, src))
 		w.stance = stance
 		end := w.play()
@@ -368,16 +391,26 @@ func TestRunsThatNobodyProvidedForHandOver(t *testing.T) {
 	for name, c := range map[string]struct{ steps, state, want string }{
 		"no end":    {"  - note: N\n    text: n\n", Done, "came to its end without closing"},
 		"no target": {"  - change: C\n    where: {role: none}\n    run: [a]\n", HandedOver, "no target is selected"},
-		"empty look is unsure": {"  - look: L\n    where: {role: none}\n    run: [a, depth]\n    read: {depth: {json: .depth, type: integer}}\n  - check: C\n    that: max(readings.depth) > 1\n",
+		"empty look is unsure": {"  - look: L\n    where: {role: none}\n    run: [a, depth]\n    read: {depth: " +
+			"{json: .depth, type: integer}}\n  - check: C\n    that: max(readings.depth) > 1\n",
 			HandedOver, "nothing has set depth yet"},
-		"broken text": {"  - look: L\n    where: {role: none}\n    run: [a, depth]\n    read: {depth: {json: .depth, type: integer}}\n  - note: C\n    text: '{{ max(readings.depth) }}'\n",
+		"broken text": {"  - look: L\n    where: {role: none}\n    run: [a, depth]\n    read: {depth: {json: " +
+			".depth, type: integer}}\n  - note: C\n    text: '{{ max(readings.depth) }}'\n",
 			HandedOver, "cannot be done"},
-		"skipped with otherwise": {"  - note: N\n    text: n\n    when: alert.summary == 'x'\n    otherwise:\n      - hand_over: team/quayside\n        because: other\n", HandedOver, "other"},
-		"stop":                   {"  - check: C\n    that: alert.summary == 'x'\n    fails: stop\n", StateFail, `The check "C" fails (alert.summary is deep).`},
+		"skipped with otherwise": {"  - note: N\n    text: n\n    when: alert.summary == 'x'\n    otherwise:\n      " +
+			"- hand_over: team/quayside\n        because: other\n", HandedOver, "other"},
+		"stop": {"  - check: C\n    that: alert.summary == 'x'\n    fails: " +
+			"stop\n", StateFail, `The check "C" fails (alert.summary is deep).`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := book(t, base+c.steps)
-			w := &world{t: t, book: b, now: time.Unix(0, 0).UTC(), crash: func(string) bool { return false }, stance: leave.Act}
+			w := &world{
+				t:      t,
+				book:   b,
+				now:    time.Unix(0, 0).UTC(),
+				crash:  func(string) bool { return false },
+				stance: leave.Act,
+			}
 			w.append("", Begun{Rules: Rules, Run: "r", Alert: map[string]any{"summary": "deep"}})
 			end := w.play()
 			assert.Equal(t, c.state, end.State)
@@ -387,7 +420,12 @@ func TestRunsThatNobodyProvidedForHandOver(t *testing.T) {
 }
 
 func TestAgainWantsToHoldSteady(t *testing.T) {
-	src := strings.Replace(string(example(t).Source), "again: {every: 2s, for: 5m}", "again: {every: 10s, for: 5m, steady: 30s}", 1)
+	src := strings.Replace(
+		string(example(t).Source),
+		"again: {every: 2s, for: 5m}",
+		"again: {every: 10s, for: 5m, steady: 30s}",
+		1,
+	)
 	w := newWorld(t, book(t, src))
 	begin := w.now
 	assert.Equal(t, "repaired", w.play().Outcome)

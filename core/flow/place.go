@@ -69,7 +69,8 @@ func visible(p, q string) bool {
 		if a[i] == b[i] {
 			continue
 		}
-		beside := strings.Contains(a[i], "@") && strings.Contains(b[i], "@") || strings.HasSuffix(a[i], "~") && strings.HasSuffix(b[i], "~")
+		beside := strings.Contains(a[i], "@") && strings.Contains(b[i], "@") ||
+			strings.HasSuffix(a[i], "~") && strings.HasSuffix(b[i], "~")
 		return !beside
 	}
 	return true
@@ -77,7 +78,10 @@ func visible(p, q string) bool {
 
 // inside reports whether a place is within the frame or block at prefix.
 func inside(path, prefix string) bool {
-	return prefix == "" || path == prefix || strings.HasPrefix(path, prefix) && (strings.HasSuffix(prefix, "/") || strings.HasSuffix(prefix, ".") || path[len(prefix)] == '.' || path[len(prefix)] == '/')
+	return prefix == "" || path == prefix ||
+		strings.HasPrefix(path, prefix) &&
+			(strings.HasSuffix(prefix, "/") || strings.HasSuffix(prefix, ".") || path[len(prefix)] == '.' ||
+				path[len(prefix)] == '/')
 }
 
 // at gives the place of a step of the same book as seen from p: marks are taken over as far as the paths are the same.

@@ -71,7 +71,13 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 	}
 	switch verb {
 	case "look":
-		out := line("look: "+id, "id: "+id, a.where(inEach), "run: [look, "+id+"]", "read: {"+id+": {json: .n, type: integer}}")
+		out := line(
+			"look: "+id,
+			"id: "+id,
+			a.where(inEach),
+			"run: [look, "+id+"]",
+			"read: {"+id+": {json: .n, type: integer}}",
+		)
 		a.taken = append(a.taken, id)
 		if a.deep == 0 {
 			a.outer = append(a.outer, id)
@@ -83,43 +89,112 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 			undo = "undo: {run: [undo-" + id + "]" + a.pick("only if", "", ", only_if: done") + "}"
 		}
 		if rapid.IntRange(0, 2).Draw(a.t, "gate") == 0 {
-			gate = "gate: {ask: team/x, within: 10m" + a.pick("people", "", ", people: 2") + a.pick("comment", "", ", comment: true") + "}"
+			gate = "gate: {ask: team/x, within: 10m" + a.pick(
+				"people",
+				"",
+				", people: 2",
+			) + a.pick(
+				"comment",
+				"",
+				", comment: true",
+			) + "}"
 		}
 		if len(a.taken) > 0 && rapid.IntRange(0, 2).Draw(a.t, "still") == 0 {
 			still = fmt.Sprintf("still: min(readings.%s) %s 3", a.pick("of", a.taken...), a.pick("op", "==", "==", ">"))
 			fresh = a.pick("fresh", "", "fresh: 10s")
 		}
-		return line("change: "+id, "id: "+id, a.where(inEach), "run: [do-"+id+"]", undo, gate, still, fresh, a.onError())
+		return line(
+			"change: "+id,
+			"id: "+id,
+			a.where(inEach),
+			"run: [do-"+id+"]",
+			undo,
+			gate,
+			still,
+			fresh,
+			a.onError(),
+		)
 	case "sure":
 		// The host itself tells whether this change happened.
 		where := a.pick("at", "where: {name: g2}", "where: {name: g3}")
-		return line("look: "+id+"l", "id: "+id+"l", where, "run: [look, "+id+"l, sure-"+id+"]", "read: {"+id+"l: {json: .done, type: integer}}") +
-			line("change: "+id, "id: "+id, where, "run: [sure-"+id+"]", "happened: own(readings."+id+"l) > 0")
+		return line(
+			"look: "+id+"l",
+			"id: "+id+"l",
+			where,
+			"run: [look, "+id+"l, sure-"+id+"]",
+			"read: {"+id+"l: {json: .done, type: integer}}",
+		) +
+			line(
+				"change: "+id,
+				"id: "+id,
+				where,
+				"run: [sure-"+id+"]",
+				"happened: own(readings."+id+"l) > 0",
+			)
 	case "again":
 		look := a.pick("retake", a.outer...)
-		return line("check: "+id, fmt.Sprintf("that: min(readings.%s) %s 3", look, a.pick("op", ">", "==")), "retake: "+look, "again: {every: 5s, for: 20s}", "fails: "+a.pick("fails", "go on", "undo"), "unsure: go on")
+		return line(
+			"check: "+id,
+			fmt.Sprintf("that: min(readings.%s) %s 3", look, a.pick("op", ">", "==")),
+			"retake: "+look,
+			"again: {every: 5s, for: 20s}",
+			"fails: "+a.pick("fails", "go on", "undo"),
+			"unsure: go on",
+		)
 	case "wait":
 		return line("wait: "+id, "for: "+a.pick("for", "10s", "5m"))
 	case "tell":
 		return line("tell: "+id, "text: told")
 	case "check":
 		r := a.pick("reading", a.taken...)
-		return line("check: "+id, fmt.Sprintf("that: min(readings.%s) %s 3", r, a.pick("op", "<", ">", "==")), "fails: "+a.pick("fails", "go on", "go on", "undo", "hand_over"), "unsure: go on", a.onError())
+		return line(
+			"check: "+id,
+			fmt.Sprintf("that: min(readings.%s) %s 3", r, a.pick("op", "<", ">", "==")),
+			"fails: "+a.pick("fails", "go on", "go on", "undo", "hand_over"),
+			"unsure: go on",
+			a.onError(),
+		)
 	case "each":
 		before := slices.Clone(a.taken)
-		out := line("each: "+id, "where: {role: gate}", "at_once: "+a.pick("at once", "1", "2", "50%"), "tolerate: "+a.pick("tolerate", "0", "2"), a.onError(), "steps:") + a.steps(indent+"    ", depth-1, true)
+		out := line(
+			"each: "+id,
+			"where: {role: gate}",
+			"at_once: "+a.pick("at once", "1", "2", "50%"),
+			"tolerate: "+a.pick("tolerate", "0", "2"),
+			a.onError(),
+			"steps:",
+		) + a.steps(
+			indent+"    ",
+			depth-1,
+			true,
+		)
 		a.taken = before
 		return out
 	case "together":
 		before := slices.Clone(a.taken)
-		out := line("together: "+id, a.onError(), "branches:") + indent + "    left:\n" + a.steps(indent+"      ", depth-1, inEach)
+		out := line(
+			"together: "+id,
+			a.onError(),
+			"branches:",
+		) + indent + "    left:\n" + a.steps(
+			indent+"      ",
+			depth-1,
+			inEach,
+		)
 		a.taken = slices.Clone(before)
 		out += indent + "    right:\n" + a.steps(indent+"      ", depth-1, inEach)
 		a.taken = before
 		return out
 	case "ask":
 		before := slices.Clone(a.taken)
-		out := line("ask: "+id, "choices:") + indent + "    yes_do:\n" + indent + "      itself: 1 == 1\n" + indent + "      steps:\n" + a.steps(indent+"        ", depth-1, inEach)
+		out := line(
+			"ask: "+id,
+			"choices:",
+		) + indent + "    yes_do:\n" + indent + "      itself: 1 == 1\n" + indent + "      steps:\n" + a.steps(
+			indent+"        ",
+			depth-1,
+			inEach,
+		)
 		a.taken = before
 		return out
 	case "block":
@@ -135,7 +210,16 @@ func (a *author) plain(indent string, inEach bool) string {
 	out := ""
 	for range rapid.IntRange(1, 2).Draw(a.t, "changes") {
 		a.n++
-		out += fmt.Sprintf("%s- change: s%d\n%s  where: {role: gate, pick: one}\n%s  run: [do-s%d]\n%s  undo: {run: [undo-s%d]}\n", indent, a.n, indent, indent, a.n, indent, a.n)
+		out += fmt.Sprintf(
+			"%s- change: s%d\n%s  where: {role: gate, pick: one}\n%s  run: [do-s%d]\n%s  undo: {run: [undo-s%d]}\n",
+			indent,
+			a.n,
+			indent,
+			indent,
+			a.n,
+			indent,
+			a.n,
+		)
 	}
 	return out
 }
@@ -145,12 +229,21 @@ func (a *author) onError() string {
 }
 
 func (a *author) book() string {
-	out := "parts:\n  part:\n    steps:\n      - look: P\n        where: {role: gate}\n        run: [look, part]\n        read: {n: {json: .n, type: integer}}\n      - change: Q\n        where: {name: g1}\n        run: [do-part]\n        undo: {run: [undo-part]}\n"
+	out := "parts:\n  part:\n    steps:\n      - look: P\n        where: {role: gate}\n        run: [look, part]\n  " +
+		"      read: {n: {json: .n, type: integer}}\n      - change: Q\n        where: {name: g1}\n        run: " +
+		"[do-part]\n        undo: {run: [undo-part]}\n"
 	if rapid.Bool().Draw(a.t, "one at a time") {
 		out = "limits: {one_at_a_time: \"'one'\"}\n" + out
 	}
 	for _, turned := range []string{"if_cleared", "if_worse"} {
-		out = a.pick(turned, "", "", turned+": go on\n", turned+":\n  - note: T\n    text: it turned\n", turned+": hand_over\n") + out
+		out = a.pick(
+			turned,
+			"",
+			"",
+			turned+": go on\n",
+			turned+":\n  - note: T\n    text: it turned\n",
+			turned+": hand_over\n",
+		) + out
 	}
 	if rapid.Bool().Draw(a.t, "finally") {
 		out += "finally:\n  - note: F\n    text: over\n"
@@ -184,7 +277,8 @@ func hashed(seed int, text string) int {
 
 // endOfA tells how a host ends a change: always the same.
 func endOfA(seed int, in Intent) endOf {
-	if e, ok := endings[hashed(seed, in.Target+in.Request.Words[0])%16]; ok && !strings.HasPrefix(in.Request.Words[0], "sure-") {
+	if e, ok := endings[hashed(seed, in.Target+in.Request.Words[0])%16]; ok &&
+		!strings.HasPrefix(in.Request.Words[0], "sure-") {
 		return e
 	}
 	return well
@@ -220,7 +314,10 @@ func (p *stagehand) play() {
 			m, err = Open(p.book, p.log)
 			require.NoError(p.t, err)
 			for _, in := range m.s.OpenAttempts() {
-				p.fact(m, Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: Lost{Attempt: in.Attempt, Because: "crash"}})
+				p.fact(
+					m,
+					Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: Lost{Attempt: in.Attempt, Because: "crash"}},
+				)
 			}
 		}
 		if !p.now.Before(p.turn) && !p.turned() {
@@ -259,11 +356,25 @@ func (p *stagehand) play() {
 			}
 			p.fact(m, Event{At: p.now, Path: plan.AskLeave.Path, Body: given})
 		case plan.WantLocks != nil && p.refused(plan.WantLocks.Path) < hashed(p.seed, plan.WantLocks.Path)%3:
-			p.fact(m, Event{At: p.now, Path: plan.WantLocks.Path, Body: LocksAwaited{Key: plan.WantLocks.all()[0], Holder: "r9"}})
+			p.fact(
+				m,
+				Event{
+					At:   p.now,
+					Path: plan.WantLocks.Path,
+					Body: LocksAwaited{Key: plan.WantLocks.all()[0], Holder: "r9"},
+				},
+			)
 		case plan.WantLocks != nil && p.recently(plan.WantLocks.Path) && plan.Wake.After(p.now):
 			p.now = minTime(plan.Wake, p.now.Add(20*time.Second)) // it is granted late
 		case plan.WantLocks != nil:
-			p.fact(m, Event{At: p.now, Path: plan.WantLocks.Path, Body: LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)}})
+			p.fact(
+				m,
+				Event{
+					At:   p.now,
+					Path: plan.WantLocks.Path,
+					Body: LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)},
+				},
+			)
 		case len(open) > 0:
 			in := open[0]
 			o := p.carryOut(in)
@@ -306,7 +417,13 @@ func (p *stagehand) carryOut(in Intent) Outcome {
 	if len(in.Request.Words) > 2 {
 		done = p.did[in.Target+" "+in.Request.Words[2]]
 	}
-	th := &theatre{t: nil, m: &Machine{book: p.book}, now: p.now, says: func(Intent) string { return fmt.Sprintf(`{"n": 3, "done": %d}`, done) }, bad: map[string]string{}}
+	th := &theatre{
+		t:    nil,
+		m:    &Machine{book: p.book},
+		now:  p.now,
+		says: func(Intent) string { return fmt.Sprintf(`{"n": 3, "done": %d}`, done) },
+		bad:  map[string]string{},
+	}
 	return th.do(in)
 }
 
@@ -321,7 +438,20 @@ func (p *stagehand) person(m *Machine) bool {
 		st := m.s.steps[path]
 		for _, g := range st.gates {
 			if g.open() {
-				p.fact(m, Event{At: p.now, Path: path, Body: GateDecided{Gate: g.raised.Gate, Approved: true, By: fmt.Sprint("person-", len(g.approvals)), Comment: "seen", Digest: g.raised.Digest}})
+				p.fact(
+					m,
+					Event{
+						At:   p.now,
+						Path: path,
+						Body: GateDecided{
+							Gate:     g.raised.Gate,
+							Approved: true,
+							By:       fmt.Sprint("person-", len(g.approvals)),
+							Comment:  "seen",
+							Digest:   g.raised.Digest,
+						},
+					},
+				)
 				return true
 			}
 		}
@@ -335,7 +465,14 @@ func (p *stagehand) person(m *Machine) bool {
 			} else if !slices.Contains(q.raised.Choices, choice) {
 				choice = DidNot
 			}
-			p.fact(m, Event{At: p.now, Path: path, Body: QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "mara"}})
+			p.fact(
+				m,
+				Event{
+					At:   p.now,
+					Path: path,
+					Body: QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "mara"},
+				},
+			)
 			return true
 		}
 	}
@@ -347,7 +484,10 @@ func (w *WantLocks) all() []string { return append(slices.Clone(w.Keys), w.Share
 // sure reports whether a change is under way that crashes spare before it is begun: it would tell truly that it did not
 // happen.
 func (p *stagehand) sure(m *Machine) bool {
-	return slices.ContainsFunc(m.s.OpenAttempts(), func(in Intent) bool { return strings.HasPrefix(in.Request.Words[0], "sure-") })
+	return slices.ContainsFunc(
+		m.s.OpenAttempts(),
+		func(in Intent) bool { return strings.HasPrefix(in.Request.Words[0], "sure-") },
+	)
 }
 
 func (p *stagehand) turned() bool {
@@ -416,7 +556,16 @@ func TestCrashesChangeNothing(t *testing.T) {
 		turn := rapid.SampledFrom([]time.Duration{0, 10 * time.Second, 100 * time.Hour}).Draw(t, "turn")
 		begun := playBook(nil, b).log[0]
 		stage := func(crash func() bool) *stagehand {
-			p := &stagehand{t: t, book: b, seed: seed, crash: crash, now: begun.At, turn: begun.At.Add(turn), did: map[string]int{}, tried: map[string]int{}}
+			p := &stagehand{
+				t:     t,
+				book:  b,
+				seed:  seed,
+				crash: crash,
+				now:   begun.At,
+				turn:  begun.At.Add(turn),
+				did:   map[string]int{},
+				tried: map[string]int{},
+			}
 			p.commit([]Event{begun})
 			p.play()
 			return p

@@ -86,7 +86,9 @@ func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error)
 		return true, add(Event{At: now, Path: a.Path, Body: p.Leave(*a)})
 	}
 	if l := plan.WantLocks; l != nil {
-		return true, add(Event{At: now, Path: l.Path, Body: LocksTaken{Keys: append(append([]string{}, l.Keys...), l.Shared...)}})
+		return true, add(
+			Event{At: now, Path: l.Path, Body: LocksTaken{Keys: append(append([]string{}, l.Keys...), l.Shared...)}},
+		)
 	}
 	for path := range m.s.waits {
 		st := m.s.steps[path]
@@ -139,7 +141,8 @@ func Render(book *runbook.Book, begun Begun, now time.Time) ([]Rendered, error) 
 	for _, l := range []struct {
 		prefix string
 		steps  []*runbook.Step
-	}{{"", book.Steps}, {"on_error.", book.OnError.Steps}, {"finally.", book.Finally}, {"if_cleared.", book.IfCleared.Steps}, {"if_worse.", book.IfWorse.Steps}} {
+	}{{"", book.Steps}, {"on_error.", book.OnError.Steps}, {"finally.", book.Finally}, {"if_cleared.",
+		book.IfCleared.Steps}, {"if_worse.", book.IfWorse.Steps}} {
 		w.render(f, l.steps, l.prefix, &out, 0)
 	}
 	return out, nil
@@ -361,7 +364,13 @@ func requestKey(in Intent) string {
 }
 
 // RenderStep renders one step alone, with readings given by hand: one value for every target, or a value by target.
-func RenderStep(book *runbook.Book, begun Begun, step *runbook.Step, readings map[string]any, now time.Time) ([]Rendered, error) {
+func RenderStep(
+	book *runbook.Book,
+	begun Begun,
+	step *runbook.Step,
+	readings map[string]any,
+	now time.Time,
+) ([]Rendered, error) {
 	m := &Machine{book: book, s: newState(book)}
 	if _, err := m.Append(Event{At: now, Body: begun}); err != nil {
 		return nil, err

@@ -75,13 +75,27 @@ func (r *render) path(t *expr.Template) string {
 }
 
 // request renders a way of doing for one target. facts are added by whoever knows them.
-func (w *walker) request(f *frame, do *runbook.Do, path, target string, timeout time.Duration, bounded bool) (leave.Request, error) {
+func (w *walker) request(
+	f *frame,
+	do *runbook.Do,
+	path, target string,
+	timeout time.Duration,
+	bounded bool,
+) (leave.Request, error) {
 	return (&render{sc: w.scope(f, path, target), bounded: bounded}).request(do, target, timeout)
 }
 
 func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (leave.Request, error) {
-	req := leave.Request{Kind: do.Kind(), Target: leave.Facts{Name: target}, As: do.As, Accept: do.Accept, AcceptLost: do.AcceptLost,
-		Timeout: max(1, int(timeout.Seconds())), Plain: do.Plain, Stdin: r.text(do.Stdin)}
+	req := leave.Request{
+		Kind:       do.Kind(),
+		Target:     leave.Facts{Name: target},
+		As:         do.As,
+		Accept:     do.Accept,
+		AcceptLost: do.AcceptLost,
+		Timeout:    max(1, int(timeout.Seconds())),
+		Plain:      do.Plain,
+		Stdin:      r.text(do.Stdin),
+	}
 	for k, t := range do.Env {
 		if req.Env == nil {
 			req.Env = map[string]string{}
@@ -170,7 +184,12 @@ func (r *render) http(h *runbook.HTTP, req *leave.Request) {
 }
 
 func (r *render) sql(q *runbook.SQL, req *leave.Request) {
-	req.SQL = &leave.Statement{Database: r.text(q.Database), User: r.text(q.User), Password: r.text(q.Secret), Port: q.Port}
+	req.SQL = &leave.Statement{
+		Database: r.text(q.Database),
+		User:     r.text(q.User),
+		Password: r.text(q.Secret),
+		Port:     q.Port,
+	}
 	if r.err == nil {
 		if req.SQL.Text, r.err = q.Render(r.sc); r.err != nil && r.partly {
 			req.SQL.Text, r.err = q.Statement, nil

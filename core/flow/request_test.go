@@ -21,8 +21,12 @@ func firstLook(t *testing.T, way, value string) (*leave.Request, string) {
 	require.False(t, f.Failed(), f.Format("x", []byte(src)))
 	m := &Machine{book: b, s: newState(b)}
 	now := time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
-	_, err := m.Append(Event{At: now, Body: Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Inputs: map[string]any{"v": value},
-		Service: map[string]any{"name": "gates"}, Estate: []Target{{Name: "g1", Address: "127.0.10.1", Labels: map[string]string{"role": "gate"}}}}})
+	_, err := m.Append(
+		Event{At: now, Body: Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Inputs: map[string]any{"v": value},
+			Service: map[string]any{
+				"name": "gates",
+			}, Estate: []Target{{Name: "g1", Address: "127.0.10.1", Labels: map[string]string{"role": "gate"}}}}},
+	)
 	require.NoError(t, err)
 	plan, err := m.Plan(now)
 	require.NoError(t, err)
@@ -43,7 +47,8 @@ func firstLook(t *testing.T, way, value string) (*leave.Request, string) {
 	return nil, ""
 }
 
-// What comes from outside becomes an argument, a bound parameter, an environment value or a JSON value, and nothing more.
+// What comes from outside becomes an argument, a bound parameter, an environment value or a JSON value, and nothing
+// more.
 func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 	const hostile = "a'; drop table x; -- $(reboot) `id` \"\\ {{ 1 }} \u202e"
 	j, err := json.Marshal(hostile)
@@ -53,31 +58,49 @@ func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 			assert.Equal(t, "ssh", r.Kind)
 			assert.Equal(t, []string{"tool", hostile}, r.Words)
 		},
-		"    script: echo \"$V\"\n    interpreter: bash\n    env: {V: \"{{ inputs.v }}\"}\n    stdin: \"{{ inputs.v }}\"\n": func(r *leave.Request) {
+		"    script: echo \"$V\"\n    interpreter: bash\n    env: {V: \"{{ inputs.v }}\"}\n    stdin: \"{{ inputs.v " +
+			"}}\"\n": func(r *leave.Request) {
 			assert.Equal(t, hostile, r.Env["V"])
 			assert.Equal(t, hostile, r.Stdin)
 			assert.NotContains(t, strings.Join(r.Words, " "), "drop table")
 		},
-		"    http: {url: \"http://h/{{ inputs.v }}?q={{ inputs.v }}\", headers: {X-A: \"{{ inputs.v }}\"}}\n": func(r *leave.Request) {
+		"    http: {url: \"http://h/{{ inputs.v }}?q={{ inputs.v }}\", headers: {X-A: \"{{ inputs.v " +
+			"}}\"}}\n": func(r *leave.Request) {
 			assert.Equal(t, "GET", r.Method)
 			assert.True(t, strings.HasPrefix(r.URL, "http://h/a%27%3B%20drop%20table"), r.URL)
 			assert.NotContains(t, r.URL, " ")
 			assert.Equal(t, hostile, r.Headers["X-A"])
 		},
-		"    only_reads: it only searches\n    http: {method: POST, url: \"http://h/\", body: {deep: [{it: \"{{ inputs.v }}\"}], n: 1}}\n": func(r *leave.Request) {
+		"    only_reads: it only searches\n    http: {method: POST, url: \"http://h/\", body: {deep: [{it: \"{{ " +
+			"inputs.v }}\"}], n: 1}}\n": func(r *leave.Request) {
 			assert.JSONEq(t, `{"deep": [{"it": `+string(j)+`}], "n": 1}`, r.Body)
 		},
-		"    only_reads: it only searches\n    http: {method: POST, url: \"http://h/\", body: \"{{ inputs.v }}\"}\n": func(r *leave.Request) {
+		"    only_reads: it only searches\n    http: {method: POST, url: \"http://h/\", body: \"{{ inputs.v " +
+			"}}\"}\n": func(r *leave.Request) {
 			assert.Equal(t, hostile, r.Body)
 		},
-		"    sql: {statement: \"select $1::text\", with: [\"{{ inputs.v }}\"], database: d, user: u, port: 5433}\n": func(r *leave.Request) {
-			assert.Equal(t, &leave.Statement{Text: "select $1::text", With: []string{string(j)}, Database: "d", User: "u", Port: 5433}, r.SQL)
+		"    sql: {statement: \"select $1::text\", with: [\"{{ inputs.v }}\"], database: d, user: u, port: " +
+			"5433}\n": func(r *leave.Request) {
+			assert.Equal(t, &leave.Statement{Text: "select $1::text", With: []string{string(j)}, Database: "d",
+				User: "u", Port: 5433}, r.SQL)
 		},
 		"    port: 8080\n": func(r *leave.Request) { assert.Equal(t, 8080, r.Probe.Port) },
-		"    name: {of: \"{{ inputs.v }}\", type: TXT}\n":         func(r *leave.Request) { assert.Equal(t, &leave.Probe{Name: hostile, Type: "TXT"}, r.Probe) },
-		"    echo: {count: 3}\n":                                  func(r *leave.Request) { assert.Equal(t, 3, r.Probe.Echos) },
-		"    fetch: \"/var/log/{{ inputs.v }}\"\n":                func(r *leave.Request) { assert.Equal(t, []string{"cat", "--", "/var/log/" + hostile}, r.Words) },
-		"    run: [show]\n    words: plain\n    timeout: 500ms\n": func(r *leave.Request) { assert.True(t, r.Plain && r.Timeout == 1) },
+		"    name: {of: \"{{ inputs.v }}\", type: TXT}\n": func(r *leave.Request) {
+			assert.Equal(t,
+				&leave.Probe{Name: hostile, Type: "TXT"}, r.Probe)
+		},
+		"    echo: {count: 3}\n": func(r *leave.Request) {
+			assert.Equal(t, 3,
+				r.Probe.Echos)
+		},
+		"    fetch: \"/var/log/{{ inputs.v }}\"\n": func(r *leave.Request) {
+			assert.Equal(t,
+				[]string{"cat", "--", "/var/log/" + hostile}, r.Words)
+		},
+		"    run: [show]\n    words: plain\n    timeout: 500ms\n": func(r *leave.Request) {
+			assert.True(t, r.Plain &&
+				r.Timeout == 1)
+		},
 	} {
 		r, because := firstLook(t, way, hostile)
 		if assert.NotNil(t, r, "%s: %s", way, because) {
@@ -90,12 +113,17 @@ func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 func TestValuesThatCannotBeHandedOverStopTheStep(t *testing.T) {
 	for _, c := range []struct{ way, value, want string }{
 		{"    run: [tool, \"{{ inputs.v }}\"]\n    as_data: the tool only stores it\n", "a\x00b", "NUL"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "two words", "would need quoting, and the target takes plain words only"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "a;reload", "would need quoting"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "?", "would need quoting"},
-		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: plain\n", "", "would need quoting"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: " +
+			"plain\n", "two words", "would need quoting, and the target takes plain words only"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: " +
+			"plain\n", "a;reload", "would need quoting"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: " +
+			"plain\n", "?", "would need quoting"},
+		{"    run: [show, \"{{ inputs.v }}\"]\n    as_data: the device only shows it\n    words: " +
+			"plain\n", "", "would need quoting"},
 		{"    run: [x]\n    env: {A: \"{{ inputs.v }}\"}\n", "one\ntwo", "env A would hold a line break"},
-		{"    http: {url: \"http://h/\", headers: {X-A: \"{{ inputs.v }}\"}}\n", "a\r\nSet-Cookie: b", "header X-A would hold a line break"},
+		{"    http: {url: \"http://h/\", headers: {X-A: \"{{ inputs.v }}\"}}\n", "a\r\nSet-Cookie: b", "header X-A " +
+			"would hold a line break"},
 		{"    port: \"{{ inputs.v }}\"\n", "70000", "port must be a number from 1 to 65535"},
 		{"    port: \"{{ inputs.v }}\"\n", "ssh", "port must be a number from 1 to 65535"},
 	} {
@@ -169,8 +197,22 @@ finally:
 `
 	b, f := runbook.Parse([]byte(src))
 	require.False(t, f.Failed(), f.Format("x", []byte(src)))
-	list, err := Render(b, Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Inputs: map[string]any{}, Alert: map[string]any{"summary": "deep"}, Service: map[string]any{"name": "gates"},
-		Estate: []Target{{Name: "g1", Labels: map[string]string{"role": "gate"}}, {Name: "g2", Labels: map[string]string{"role": "gate"}}}}, time.Now())
+	list, err := Render(
+		b,
+		Begun{
+			Rules:   Rules,
+			Run:     "r1",
+			Runbook: b.Name,
+			Inputs:  map[string]any{},
+			Alert:   map[string]any{"summary": "deep"},
+			Service: map[string]any{"name": "gates"},
+			Estate: []Target{
+				{Name: "g1", Labels: map[string]string{"role": "gate"}},
+				{Name: "g2", Labels: map[string]string{"role": "gate"}},
+			},
+		},
+		time.Now(),
+	)
 	require.NoError(t, err)
 	got := map[string]Rendered{}
 	for _, r := range list {

@@ -25,8 +25,19 @@ type recordedEvent struct {
 }
 
 // world events come from outside; every other event follows from the log before it.
-var worldEvents = map[string]bool{"run.begun": true, "attempt.ended": true, "attempt.lost": true, "leave.given": true, "gate.decided": true,
-	"question.answered": true, "locks.taken": true, "locks.awaited": true, "alert.changed": true, "cancel.asked": true, "halt.lifted": true}
+var worldEvents = map[string]bool{
+	"run.begun":         true,
+	"attempt.ended":     true,
+	"attempt.lost":      true,
+	"leave.given":       true,
+	"gate.decided":      true,
+	"question.answered": true,
+	"locks.taken":       true,
+	"locks.awaited":     true,
+	"alert.changed":     true,
+	"cancel.asked":      true,
+	"halt.lifted":       true,
+}
 
 // TestOldLogsGoOn takes every log that an earlier version recorded, cuts it at every place, and wants this
 // program to go on from there exactly as the log does.

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
 	"urgentis/core/runbook"
 )
 
@@ -24,7 +25,14 @@ func (o *Outcome) reason() string {
 
 // settle finds out what became of a change: by the condition that the runbook names, or by asking a person.
 // goOn: it happened. again: a person wants it done again.
-func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, last *attempt, what string) (r result, again bool) {
+func (w *walker) settle(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	last *attempt,
+	what string,
+) (r result, again bool) {
 	t := last.intent.Target
 	id := last.intent.Attempt
 	if s.Happened != nil && last.intent.Undo == "" {
@@ -36,7 +44,18 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 			return goOn, false
 		}
 		if known {
-			return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q did not happen on %s: %s does not hold.", what, s.Title, here(t), s.Happened.Source)}), false
+			return w.fail(
+				path,
+				Troubled{
+					Because: fmt.Sprintf(
+						"The %s %q did not happen on %s: %s does not hold.",
+						what,
+						s.Title,
+						here(t),
+						s.Happened.Source,
+					),
+				},
+			), false
 		}
 	}
 	q := st.questions[questionOf(id)]
@@ -53,15 +72,37 @@ func (w *walker) settle(f *frame, s *runbook.Step, path string, st *stepState, l
 	}
 	switch {
 	case q.answered == nil:
-		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("Nobody could say what became of the %s %q on %s.", what, s.Title, here(t))}), false
+		return w.fail(
+			path,
+			Troubled{
+				Final:   true,
+				Because: fmt.Sprintf("Nobody could say what became of the %s %q on %s.", what, s.Title, here(t)),
+			},
+		), false
 	case q.answered.Choice == Happened:
 		return goOn, false
 	case q.answered.Choice == DoItAgain:
 		return blocked, true
 	case q.answered.Choice == InPart:
-		return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q happened in part on %s, says %s.", what, s.Title, here(t), q.answered.By)}), false
+		return w.fail(
+			path,
+			Troubled{
+				Because: fmt.Sprintf(
+					"The %s %q happened in part on %s, says %s.",
+					what,
+					s.Title,
+					here(t),
+					q.answered.By,
+				),
+			},
+		), false
 	}
-	return w.fail(path, Troubled{Because: fmt.Sprintf("The %s %q did not happen on %s, says %s.", what, s.Title, here(t), q.answered.By)}), false
+	return w.fail(
+		path,
+		Troubled{
+			Because: fmt.Sprintf("The %s %q did not happen on %s, says %s.", what, s.Title, here(t), q.answered.By),
+		},
+	), false
 }
 
 // choicesOf gives the answers to the question what became of a change.
@@ -87,14 +128,26 @@ func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *att
 	until := w.now.Add(questionTime).Truncate(time.Second)
 	w.emit(path, QuestionRaised{
 		Question: questionOf(last.intent.Attempt), Attempt: last.intent.Attempt, Until: until, By: by,
-		Text:    fmt.Sprintf("The %s %q was begun on %s and its outcome is unknown (%s). What became of it?", what, s.Title, here(last.intent.Target), why),
+		Text: fmt.Sprintf(
+			"The %s %q was begun on %s and its outcome is unknown (%s). What became of it?",
+			what,
+			s.Title,
+			here(last.intent.Target),
+			why,
+		),
 		Choices: choices, Ask: "on-call/" + f.book.Owner,
 	})
 	w.wake(until)
 }
 
 // happened takes the readings of the settling condition anew and judges it. known is false where it is unsure.
-func (w *walker) happened(f *frame, s *runbook.Step, path string, st *stepState, target, attempt string) (holds, known bool, r result) {
+func (w *walker) happened(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	target, attempt string,
+) (holds, known bool, r result) {
 	key := attempt + "/" + target
 	if j := st.still[key]; j != nil {
 		return j.Result == Passes, j.Result != Unsure, goOn

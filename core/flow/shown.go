@@ -2,6 +2,7 @@ package flow
 
 import (
 	"time"
+
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 )
@@ -62,7 +63,8 @@ func (s *State) PathOf(id string) string {
 	return ""
 }
 
-// OpenGate gives the gate that waits for a decision, the place of its step and the people who approved so far; nil without one.
+// OpenGate gives the gate that waits for a decision, the place of its step and the people who approved so far; nil
+// without one.
 func (s *State) OpenGate(id string) (*GateRaised, string, []string) {
 	for path := range s.waits {
 		for _, g := range s.steps[path].gates {
@@ -108,7 +110,8 @@ func (s *State) waiting(path string) {
 		on = OnLock
 	case len(st.judged) > 0 && !st.judged[len(st.judged)-1].Final && !st.done:
 		on = OnTime
-	case len(st.gates) > 0 && st.gates[len(st.gates)-1].enough() && len(st.rounds) == 0 && !st.changed && !st.gates[len(st.gates)-1].startAt().IsZero():
+	case len(st.gates) > 0 && st.gates[len(st.gates)-1].enough() && len(st.rounds) == 0 && !st.changed &&
+		!st.gates[len(st.gates)-1].startAt().IsZero():
 		on = OnTime
 	case st.begun != nil && !st.done && verbAt(s.book, path) == runbook.Wait:
 		on = OnTime

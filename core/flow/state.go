@@ -167,8 +167,17 @@ type State struct {
 type span struct{ first, last time.Time }
 
 func newState(book *runbook.Book) *State {
-	return &State{book: book, steps: map[string]*stepState{}, attempts: map[string]*attempt{}, open: map[string]*attempt{},
-		data: map[string]*data{}, locks: map[string]bool{}, approved: map[string]*approval{}, waits: map[string]string{}, times: map[string]*span{}}
+	return &State{
+		book:     book,
+		steps:    map[string]*stepState{},
+		attempts: map[string]*attempt{},
+		open:     map[string]*attempt{},
+		data:     map[string]*data{},
+		locks:    map[string]bool{},
+		approved: map[string]*approval{},
+		waits:    map[string]string{},
+		times:    map[string]*span{},
+	}
 }
 
 // Fold reads a log. An impossible log is an error, so that nothing is begun on it.
@@ -200,7 +209,12 @@ func (s *State) in(path string) *data {
 	scope := scopeOf(path)
 	d := s.data[scope]
 	if d == nil {
-		d = &data{readings: map[string][]*expr.Round{}, units: map[string]string{}, facts: map[string]map[string][]fact{}, views: map[string]map[string]*expr.Series{}}
+		d = &data{
+			readings: map[string][]*expr.Round{},
+			units:    map[string]string{},
+			facts:    map[string]map[string][]fact{},
+			views:    map[string]map[string]*expr.Series{},
+		}
 		put(s, s.data, scope, d)
 	}
 	return d
@@ -223,7 +237,13 @@ func (s *State) apply(e Event) {
 	set(s, &s.Last, e.Seq)
 	if b, ok := e.Body.(Begun); ok {
 		if b.Rules < OldestRules || b.Rules > Rules {
-			s.err = fmt.Errorf("the run was begun under version %d of the rules; this program knows %d to %d: %w", b.Rules, OldestRules, Rules, ErrNewer)
+			s.err = fmt.Errorf(
+				"the run was begun under version %d of the rules; this program knows %d to %d: %w",
+				b.Rules,
+				OldestRules,
+				Rules,
+				ErrNewer,
+			)
 		}
 		s.Begun, s.BegunAt = &b, e.At
 		s.in("").inputs = accepted(s.book, b.Inputs)
@@ -341,7 +361,8 @@ func (s *State) applyStep(st *stepState, e Event) {
 					differing = append(differing, d.Target)
 				}
 			}
-			s.learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes, "differing": differing})
+			s.learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes,
+				"differing": differing})
 		}
 	case LeaveGiven:
 		push(s, &st.leaves, b)
@@ -381,7 +402,8 @@ func (s *State) applyStep(st *stepState, e Event) {
 	case CallEnded:
 		set(s, &st.callEnded, &b)
 		if step, _ := Find(s.book, e.Path); step != nil && step.ID != "" {
-			s.learn("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+			s.learn("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome,
+				"because": b.Because, "results": b.Results})
 		}
 	case UndoBegun:
 		set(s, &st.undo, &b)

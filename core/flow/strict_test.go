@@ -163,7 +163,8 @@ func TestALookByTheRunbooksWordAsksWhereRunbooksOnlySuggest(t *testing.T) {
 	for _, c := range []struct {
 		suggests, approve bool
 		want              []string
-	}{{false, false, nil}, {true, true, []string{"1 gate.raised", "1 gate.decided"}}, {true, false, []string{"1 gate.raised", "1 gate.decided", "1 step.troubled"}}} {
+	}{{false, false, nil}, {true, true, []string{"1 gate.raised", "1 gate.decided"}}, {true, false,
+		[]string{"1 gate.raised", "1 gate.decided", "1 step.troubled"}}} {
 		p := play(t, text)
 		p.says = func(Intent) string { return `{"n": 1}` }
 		p.suggests = c.suggests
@@ -217,7 +218,8 @@ steps:
 		bad    map[string]string
 		freed  []string
 		taken  int // times that g1 was locked
-	}{{"proceed", nil, []string{"target:g1"}, 1}, {"proceed", map[string]string{"g3 tool": badEnd}, []string{"target:g1"}, 2}} {
+	}{{"proceed", nil, []string{"target:g1"}, 1}, {"proceed", map[string]string{"g3 tool": badEnd},
+		[]string{"target:g1"}, 2}} {
 		p := play(t, src)
 		p.says = func(Intent) string { return `{"n": 1}` }
 		for k, v := range c.bad {

@@ -48,16 +48,40 @@ func play(t testing.TB, src string) *theatre {
 }
 
 func playBook(t testing.TB, b *runbook.Book) *theatre {
-	p := &theatre{t: t, now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), bad: map[string]string{}, says: func(Intent) string { return "{}" },
+	p := &theatre{
+		t:    t,
+		now:  time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC),
+		bad:  map[string]string{},
+		says: func(Intent) string { return "{}" },
 		gates: func(g GateRaised) *GateDecided {
 			return &GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
 		},
-		asks: func(QuestionRaised) *QuestionAnswered { return nil }}
-	begun := Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x", Inputs: map[string]any{},
-		Alert: map[string]any{"summary": "s", "severity": "major", "state": "open"}, Service: map[string]any{"name": "gates", "owner": "quayside"}}
+		asks: func(QuestionRaised) *QuestionAnswered { return nil },
+	}
+	begun := Begun{
+		Rules:     Rules,
+		Run:       "r1",
+		Runbook:   b.Name,
+		Revision:  b.Revision,
+		StartedBy: "trigger:x",
+		Inputs:    map[string]any{},
+		Alert: map[string]any{
+			"summary":  "s",
+			"severity": "major",
+			"state":    "open",
+		},
+		Service: map[string]any{"name": "gates", "owner": "quayside"},
+	}
 	for i := 1; i <= 6; i++ {
-		begun.Estate = append(begun.Estate, Target{Name: fmt.Sprintf("g%d", i), Address: fmt.Sprintf("127.0.10.%d", i), Labels: map[string]string{"role": "gate"},
-			Known: map[string]any{"zone": map[string]any{"tz": "UTC", "peers": []any{"a", "b"}}}})
+		begun.Estate = append(
+			begun.Estate,
+			Target{
+				Name:    fmt.Sprintf("g%d", i),
+				Address: fmt.Sprintf("127.0.10.%d", i),
+				Labels:  map[string]string{"role": "gate"},
+				Known:   map[string]any{"zone": map[string]any{"tz": "UTC", "peers": []any{"a", "b"}}},
+			},
+		)
 	}
 	p.m = &Machine{book: b, s: newState(b)}
 	p.add("", begun)
@@ -87,7 +111,12 @@ func (p *theatre) run() Ended {
 		require.NoError(p.t, err)
 		anew, err := Next(p.m.book, before, p.now)
 		require.NoError(p.t, err)
-		require.Equal(p.t, jsonOf(p.t, anew.Events), jsonOf(p.t, plan.Events), "a log that is read anew gives the same answer")
+		require.Equal(
+			p.t,
+			jsonOf(p.t, anew.Events),
+			jsonOf(p.t, plan.Events),
+			"a log that is read anew gives the same answer",
+		)
 		p.log = append(p.log, plan.Events...)
 		if plan.Ended {
 			p.record()
@@ -141,7 +170,10 @@ func (p *theatre) record() {
 	}
 	dir := fmt.Sprintf("testdata/rules%d", Rules)
 	require.NoError(p.t, os.MkdirAll(dir, 0o755))
-	require.NoError(p.t, os.WriteFile(filepath.Join(dir, strings.TrimPrefix(p.t.Name(), "Test")+".json"), append(text, '\n'), 0o644)) //nolint:gosec // test data are no secret
+	require.NoError(
+		p.t,
+		os.WriteFile(filepath.Join(dir, strings.TrimPrefix(p.t.Name(), "Test")+".json"), append(text, '\n'), 0o644),
+	) //nolint:gosec // test data are no secret
 }
 
 func jsonOf(t testing.TB, v any) string {

@@ -143,7 +143,13 @@ func (w *walker) undo(f *frame, path, place string) result {
 	}
 	if w.olderRules(4) {
 		if n := len(st.undo.Without); n > 0 {
-			return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("%d change(s) could not be taken back: they have no undo.", n)})
+			return w.fail(
+				path,
+				Troubled{
+					Final:   true,
+					Because: fmt.Sprintf("%d change(s) could not be taken back: they have no undo.", n),
+				},
+			)
 		}
 	} else if len(st.undo.Without)+len(st.undo.Spared)+len(st.undo.Unsaid) > 0 {
 		return w.fail(path, Troubled{Final: true, Because: w.s.takenBack(st.undo)})

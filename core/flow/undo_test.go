@@ -35,7 +35,20 @@ func TestWhatFailedHalfWayIsTakenBack(t *testing.T) {
 	p.bad["g3 step"] = badEnd
 	end := p.run()
 	assert.Equal(t, HandedOver, end.State)
-	assert.Equal(t, []string{"g1 drain", "g1 step", "g2 step", "g3 step (in part)", "g3 unstep", "g2 unstep", "g1 unstep", "g1 fill"}, p.done)
+	assert.Equal(
+		t,
+		[]string{
+			"g1 drain",
+			"g1 step",
+			"g2 step",
+			"g3 step (in part)",
+			"g3 unstep",
+			"g2 unstep",
+			"g1 unstep",
+			"g1 fill",
+		},
+		p.done,
+	)
 	assert.Contains(t, end.Because, `it ended with 3. Taken back: "Step the clock" on g3, g2, g1; "Drain it" on g1.`)
 	assert.NotContains(t, end.Because, "Not taken back")
 }
@@ -52,8 +65,16 @@ func TestAnUndoOnlyForWhatWasDone(t *testing.T) {
 	p := play(t, withUndo(", only_if: done"))
 	p.bad["g3 step"] = badEnd
 	end := p.run()
-	assert.Equal(t, []string{"g1 drain", "g1 step", "g2 step", "g3 step (in part)", "g2 unstep", "g1 unstep", "g1 fill"}, p.done)
-	assert.Contains(t, end.Because, `Not taken back: "Step the clock" on g3 (it failed, and its undo is only for what was done).`)
+	assert.Equal(
+		t,
+		[]string{"g1 drain", "g1 step", "g2 step", "g3 step (in part)", "g2 unstep", "g1 unstep", "g1 fill"},
+		p.done,
+	)
+	assert.Contains(
+		t,
+		end.Because,
+		`Not taken back: "Step the clock" on g3 (it failed, and its undo is only for what was done).`,
+	)
 }
 
 func TestNothingToTakeBackIsSaid(t *testing.T) {
@@ -68,7 +89,11 @@ func TestAFailedUndoTellsWhatIsLeft(t *testing.T) {
 	p := play(t, withUndo(""))
 	p.bad["g3 step"], p.bad["g2 unstep"] = badEnd, badEnd
 	end := p.run()
-	assert.Contains(t, end.Because, `Taken back: "Step the clock" on g3. Not taken back: "Step the clock" on g2, g1; "Drain it" on g1.`)
+	assert.Contains(
+		t,
+		end.Because,
+		`Taken back: "Step the clock" on g3. Not taken back: "Step the clock" on g2, g1; "Drain it" on g1.`,
+	)
 }
 
 func TestAnAnswerInPartIsTakenBack(t *testing.T) {
@@ -145,15 +170,20 @@ func TestADecisionAgainstALaterChangeTellsOfTheEarlier(t *testing.T) {
 		decide   func(g GateRaised) *GateDecided
 		takeBack bool
 	}{
-		"refused":           {"", `mara refused the change "Park it". Changed before that: "Drain it" on g2. Taken back: "Drain it" on g2.`, "m-7", refuse, true},
-		"refused, provided": {", refused: hand_over", `mara refused the change "Park it". Changed before that: "Drain it" on g2.`, "m-7", refuse, false},
-		"unanswered": {"", `Nobody answered the gate before "Park it" in time. Changed before that: "Drain it" on g2. Taken back:`, "m-7", func(g GateRaised) *GateDecided {
-			if strings.HasSuffix(g.Gate, ":3:1") {
-				return nil
-			}
-			return &GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
-		}, true},
-		"no longer wanted": {"", `no longer holds on g1. Changed before that: "Drain it" on g2. Taken back: "Drain it" on g2.`, "", nil, true},
+		"refused": {"",
+			`mara refused the change "Park it". Changed before that: "Drain it" on g2. Taken back: "Drain it" on g2.`, "m-7", refuse, true},
+		"refused, provided": {", refused: hand_over",
+			`mara refused the change "Park it". Changed before that: "Drain it" on g2.`, "m-7", refuse, false},
+		"unanswered": {
+			"", `Nobody answered the gate before "Park it" in time. Changed before that: "Drain it" on g2. Taken back:`, "m-7", func(g GateRaised) *GateDecided {
+				if strings.HasSuffix(g.Gate, ":3:1") {
+					return nil
+				}
+				return &GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
+			}, true},
+		"no longer wanted": {"",
+			`no longer holds on g1. Changed before that: "Drain it" on g2. Taken back: "Drain it" on g2.`, "", nil,
+			true},
 	} {
 		p := play(t, strings.Replace(inABlock, "%s", c.gate, 1))
 		p.says = func(Intent) string {

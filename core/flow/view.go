@@ -13,7 +13,8 @@ func (w *walker) scope(f *frame, path, target string) *expr.Scope {
 	s, b := w.s, w.s.Begun
 	d := s.in(path)
 	sc := &expr.Scope{
-		Alert: b.Alert, AlertNow: s.alertNow(), Inputs: d.inputs, Incident: b.Incident, Service: b.Service, Now: w.now, Names: f.names,
+		Alert: b.Alert, AlertNow: s.alertNow(), Inputs: d.inputs, Incident: b.Incident, Service: b.Service,
+		Now: w.now, Names: f.names,
 		Run:      map[string]any{"id": b.Run, "runbook": b.Runbook, "started_by": b.StartedBy, "begun_at": s.BegunAt},
 		Readings: s.view(path, f.target),
 		Checks:   d.seen("checks", path), Answers: d.seen("answers", path), Calls: d.seen("calls", path),
@@ -57,12 +58,22 @@ func (s *State) target(name string) map[string]any {
 
 func (s *State) alertNow() map[string]any {
 	if s.alert != nil {
-		return map[string]any{"state": s.alert.State, "severity": s.alert.Severity, "cleared": s.alert.Cleared, "worse": s.alert.Worse}
+		return map[string]any{
+			"state":    s.alert.State,
+			"severity": s.alert.Severity,
+			"cleared":  s.alert.Cleared,
+			"worse":    s.alert.Worse,
+		}
 	}
 	if s.Begun.Alert == nil {
 		return nil
 	}
-	return map[string]any{"state": s.Begun.Alert["state"], "severity": s.Begun.Alert["severity"], "cleared": false, "worse": false}
+	return map[string]any{
+		"state":    s.Begun.Alert["state"],
+		"severity": s.Begun.Alert["severity"],
+		"cleared":  false,
+		"worse":    false,
+	}
 }
 
 // seen gives, by id, the newest fact of a kind that can be seen from a place.

@@ -93,7 +93,8 @@ func whole(v any) any {
 	switch x := v.(type) {
 	case json.Number:
 		n, err := strconv.ParseInt(x.String(), 10, 64)
-		if isInt := strings.Trim(x.String(), "-0123456789") == ""; isInt && (err != nil || n > maxExact || n < -maxExact) {
+		if isInt := strings.Trim(x.String(), "-0123456789") == ""; isInt && (err != nil || n > maxExact ||
+			n < -maxExact) {
 			return x.String()
 		}
 	case []any:
@@ -145,7 +146,11 @@ func Verify(entries []Entry, length int64, last string) error {
 		prev = e.Hash
 	}
 	if int64(len(entries)) != length || prev != last {
-		return fmt.Errorf("the record has %d entries, it should have %d: the end is missing or was changed", len(entries), length)
+		return fmt.Errorf(
+			"the record has %d entries, it should have %d: the end is missing or was changed",
+			len(entries),
+			length,
+		)
 	}
 	return nil
 }

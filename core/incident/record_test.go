@@ -15,7 +15,14 @@ func record(t require.TestingT, n int) []Entry {
 	var out []Entry
 	prev := ""
 	for i := 1; i <= n; i++ {
-		e := Entry{Incident: "i1", Seq: int64(i), At: time.Unix(int64(i), 123456789), Kind: "note", Actor: "mara", Title: fmt.Sprint("n", i)}
+		e := Entry{
+			Incident: "i1",
+			Seq:      int64(i),
+			At:       time.Unix(int64(i), 123456789),
+			Kind:     "note",
+			Actor:    "mara",
+			Title:    fmt.Sprint("n", i),
+		}
 		require.NoError(t, Seal(&e, prev, map[string]any{"text": fmt.Sprint("<é> ", i), "n": i}))
 		prev = e.Hash
 		out = append(out, e)

@@ -12,11 +12,25 @@ import (
 func TestDraw(t *testing.T) {
 	at := func(s int) time.Time { return time.Unix(int64(s), 0).UTC() }
 	e := func(seq int64, s int, kind Kind, step, content string) Entry {
-		return Entry{Seq: seq, At: at(s), Kind: kind, Run: "r", Step: step, Title: string(kind), Content: json.RawMessage(content)}
+		return Entry{
+			Seq:     seq,
+			At:      at(s),
+			Kind:    kind,
+			Run:     "r",
+			Step:    step,
+			Title:   string(kind),
+			Content: json.RawMessage(content),
+		}
 	}
 	s := Draw([]Entry{
 		e(1, 0, "alert.raised", "", `{}`),
-		e(2, 3, "look.taken", "1", `{"verb":"look","took_ms":2000,"target":"a","readings":{"depth":{"value":812,"unit":"messages","at":"1970-01-01T00:00:03Z"},"stuck":{"value":"m-7"}}}`),
+		e(
+			2,
+			3,
+			"look.taken",
+			"1",
+			`{"verb":"look","took_ms":2000,"target":"a","readings":{"depth":{"value":812,"unit":"messages","at":"1970-01-01T00:00:03Z"},"stuck":{"value":"m-7"}}}`,
+		),
 		e(3, 4, "check.passes", "2", `{}`),
 		e(4, 5, "gate.raised", "3", `{"gate":"g"}`),
 		e(5, 60, "gate.approved", "3", `{"gate":"g"}`),

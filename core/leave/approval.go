@@ -14,7 +14,8 @@ var (
 		"whoever wrote this revision cannot be the only one to approve its changes: another approver must")
 )
 
-// Approval is a person's approval of a change, with what it is judged by. Of a token, the person who answers for it counts.
+// Approval is a person's approval of a change, with what it is judged by. Of a token, the person who answers for it
+// counts.
 type Approval struct {
 	Person    string
 	Requester string   // who asked for the change: who began the run
@@ -45,6 +46,9 @@ func (a Approval) Refused() error {
 func (a Approval) last() bool { return len(a.Before)+1 >= a.People }
 
 func (a Approval) onlyAuthor() bool {
-	others := slices.ContainsFunc(append(slices.Clone(a.Before), a.Person), func(by string) bool { return by != a.Author })
+	others := slices.ContainsFunc(
+		append(slices.Clone(a.Before), a.Person),
+		func(by string) bool { return by != a.Author },
+	)
 	return a.Author != "" && !others
 }

@@ -16,9 +16,12 @@ func TestWhoMaySayYes(t *testing.T) {
 	}{
 		{"anybody else", leave.Approval{Person: "mara", Requester: "iva", Author: "iva"}, nil},
 		{"who asked", leave.Approval{Person: "iva", Requester: "iva"}, leave.ErrOwnRequest},
-		{"who asked, and wrote it", leave.Approval{Person: "iva", Requester: "iva", Author: "iva"}, leave.ErrOwnRequest},
-		{"the author alone", leave.Approval{Person: "iva", Requester: "trigger:b/a", Author: "iva"}, leave.ErrOnlyAuthor},
-		{"the author as the first of two", leave.Approval{Person: "iva", Author: "iva", Requester: "r", People: 2}, nil},
+		{"who asked, and wrote it", leave.Approval{Person: "iva", Requester: "iva", Author: "iva"},
+			leave.ErrOwnRequest},
+		{"the author alone", leave.Approval{Person: "iva", Requester: "trigger:b/a", Author: "iva"},
+			leave.ErrOnlyAuthor},
+		{"the author as the first of two", leave.Approval{Person: "iva", Author: "iva", Requester: "r", People: 2},
+			nil},
 		{"the author as the second", leave.Approval{
 			Person: "iva", Author: "iva", Requester: "r", Before: []string{"mara"}, People: 2}, nil},
 		{"twice", leave.Approval{Person: "mara", Requester: "r", Before: []string{"mara"}, People: 2}, leave.ErrTwice},

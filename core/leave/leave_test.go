@@ -31,8 +31,10 @@ func TestDecide(t *testing.T) {
 // Every field of a proposal counts in its digest.
 func TestDigestCoversEverything(t *testing.T) {
 	full := Proposal{Runbook: "a", Revision: "b", Path: "5", Until: "9", Requests: []Request{{
-		Kind: "ssh", Target: Facts{"h", "127.0.0.1", 22, "ops", "k", "s@1"}, Words: []string{"a", "b"}, Env: map[string]string{"A": "1"},
-		As: "root", Method: "POST", URL: "http://a/", Headers: map[string]string{"X": "1"}, Body: "b", Accept: []int{0}, Timeout: 5, Undo: &Request{Kind: "ssh"}}}}
+		Kind: "ssh", Target: Facts{"h", "127.0.0.1", 22, "ops", "k", "s@1"}, Words: []string{"a", "b"},
+		Env: map[string]string{"A": "1"},
+		As:  "root", Method: "POST", URL: "http://a/", Headers: map[string]string{"X": "1"}, Body: "b",
+		Accept: []int{0}, Timeout: 5, Undo: &Request{Kind: "ssh"}}}}
 	base, err := full.Digest()
 	require.NoError(t, err)
 	raw, _ := json.Marshal(full)
@@ -77,5 +79,9 @@ func TestDigestCoversEverything(t *testing.T) {
 func TestDiffer(t *testing.T) {
 	was := []Facts{{Name: "a", Address: "x", Port: 22, HostKey: "k"}, {Name: "b"}}
 	assert.Empty(t, Differ(was, was))
-	assert.Equal(t, []string{"the host key of a was k and is j", "target b is gone"}, Differ(was, []Facts{{Name: "a", Address: "x", Port: 22, HostKey: "j"}}))
+	assert.Equal(
+		t,
+		[]string{"the host key of a was k and is j", "target b is gone"},
+		Differ(was, []Facts{{Name: "a", Address: "x", Port: 22, HostKey: "j"}}),
+	)
 }

@@ -11,7 +11,9 @@ import (
 // hidden reports whether a character is not seen as what it is: control, formatting and direction characters, spaces
 // that are not the space, and what no font draws.
 func hidden(c rune) bool {
-	return c != ' ' && (!unicode.IsGraphic(c) || unicode.Is(unicode.Cf, c) || unicode.Is(unicode.Zs, c) || c == 0x115F || c == 0x1160 || c == 0x3164 || c == 0xFFA0)
+	return c != ' ' &&
+		(!unicode.IsGraphic(c) || unicode.Is(unicode.Cf, c) || unicode.Is(unicode.Zs, c) || c == 0x115F ||
+			c == 0x1160 || c == 0x3164 || c == 0xFFA0)
 }
 
 // Line gives a text on one line, what is hidden in it made visible as ⟨U+202E⟩.

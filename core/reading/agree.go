@@ -68,7 +68,10 @@ func (s *Schema) Differences(v any) []Difference {
 	var add func(e *jsonschema.ValidationError)
 	add = func(e *jsonschema.ValidationError) {
 		if len(e.Causes) == 0 && len(out) < maxDifferences {
-			out = append(out, Difference{At: "/" + strings.Join(e.InstanceLocation, "/"), Says: e.ErrorKind.LocalizedString(p)})
+			out = append(
+				out,
+				Difference{At: "/" + strings.Join(e.InstanceLocation, "/"), Says: e.ErrorKind.LocalizedString(p)},
+			)
 		}
 		for _, c := range e.Causes {
 			add(c)

@@ -11,7 +11,8 @@ import (
 	"urgentis/core/expr"
 )
 
-const disks = "Filesystem      Size  Used  Mounted on\n/dev/sda1       50G   12G   /\n/dev/sdb1       200G  180G  /var data\n"
+const disks = "Filesystem      Size  Used  Mounted on\n/dev/sda1       50G   12G   /\n/dev/sdb1       200G  180G  " +
+	"/var data\n"
 
 func TestForms(t *testing.T) {
 	three := 3
@@ -22,18 +23,25 @@ func TestForms(t *testing.T) {
 		want any
 		err  string
 	}{
-		"a cell":                {Spec{Table: &Table{Column: "Used", Where: map[string]string{"Mounted on": "/var data"}}}, disks, nil, "180G", ""},
-		"a column":              {Spec{Type: expr.JSON, Table: &Table{Column: "Used"}}, disks, nil, []any{"12G", "180G"}, ""},
-		"all rows":              {Spec{Type: expr.JSON, Table: &Table{Names: []string{"a", "b"}, Skip: 1}}, "x\n1 2\n", nil, []any{map[string]any{"a": "1", "b": "2"}}, ""},
-		"the last takes all":    {Spec{Table: &Table{Column: "b", Names: []string{"a", "b"}}}, "1 2 3\n", nil, "2 3", ""},
-		"no such column":        {Spec{Table: &Table{Column: "Free"}}, disks, nil, nil, "no column Free"},
-		"no such row":           {Spec{Table: &Table{Column: "Used", Where: map[string]string{"Mounted on": "/x"}}}, disks, nil, nil, "no row fits"},
-		"two rows":              {Spec{Table: &Table{Column: "Used"}}, disks, nil, nil, "2 rows fit where one is wanted"},
-		"a short row":           {Spec{Table: &Table{Column: "b", Names: []string{"a", "b"}}}, "1\n", nil, nil, "a row has no column b"},
-		"an empty table":        {Spec{Table: &Table{Column: "b"}}, "", nil, nil, "no header"},
-		"how many lines":        {Spec{Type: expr.Integer, Lines: regexp.MustCompile(`^/dev`)}, disks, nil, int64(2), ""},
-		"no lines are 0":        {Spec{Type: expr.Integer, Lines: regexp.MustCompile(`^x`)}, disks, nil, int64(0), ""},
-		"the first line":        {Spec{Lines: regexp.MustCompile(`sdb`)}, disks, nil, "/dev/sdb1       200G  180G  /var data", ""},
+		"a cell": {Spec{Table: &Table{Column: "Used",
+			Where: map[string]string{"Mounted on": "/var data"}}}, disks, nil, "180G", ""},
+		"a column": {Spec{Type: expr.JSON, Table: &Table{Column: "Used"}}, disks, nil, []any{"12G",
+			"180G"}, ""},
+		"all rows": {Spec{Type: expr.JSON, Table: &Table{Names: []string{"a", "b"}, Skip: 1}}, "x\n1 2\n",
+			nil, []any{map[string]any{"a": "1", "b": "2"}}, ""},
+		"the last takes all": {Spec{Table: &Table{Column: "b", Names: []string{"a", "b"}}}, "1 2 3\n", nil, "2 3", ""},
+		"no such column":     {Spec{Table: &Table{Column: "Free"}}, disks, nil, nil, "no column Free"},
+		"no such row": {Spec{Table: &Table{Column: "Used", Where: map[string]string{"Mounted on": "/x"}}},
+			disks, nil, nil, "no row fits"},
+		"two rows": {Spec{Table: &Table{Column: "Used"}}, disks, nil, nil, "2 rows fit where one is " +
+			"wanted"},
+		"a short row": {Spec{Table: &Table{Column: "b", Names: []string{"a", "b"}}}, "1\n", nil, nil,
+			"a row has no column b"},
+		"an empty table": {Spec{Table: &Table{Column: "b"}}, "", nil, nil, "no header"},
+		"how many lines": {Spec{Type: expr.Integer, Lines: regexp.MustCompile(`^/dev`)}, disks, nil, int64(2), ""},
+		"no lines are 0": {Spec{Type: expr.Integer, Lines: regexp.MustCompile(`^x`)}, disks, nil, int64(0), ""},
+		"the first line": {Spec{Lines: regexp.MustCompile(`sdb`)}, disks, nil, "/dev/sdb1       200G  180G  " +
+			"/var data", ""},
 		"no first line":         {Spec{Lines: regexp.MustCompile(`sdc`)}, disks, nil, nil, "no line matches"},
 		"lines as a list":       {Spec{Type: expr.JSON, Lines: regexp.MustCompile(`sdc`)}, disks, nil, []any{}, ""},
 		"the exit":              {Spec{Type: expr.Integer, Exit: true}, "", &three, int64(3), ""},
@@ -66,16 +74,18 @@ func TestCompare(t *testing.T) {
 		how       How
 		says      []string
 	}{
-		"the same":          {`{"a":[1,{"b":null}]}`, `{"a":[1,{"b":null}]}`, How{}, nil},
-		"another value":     {`{"a":1}`, `{"a":2}`, How{}, []string{`/a is "2", wanted is "1"`}},
-		"missing":           {`{"a":1}`, `{}`, How{}, []string{`/a is missing, wanted is "1"`}},
-		"surplus":           {`{}`, `{"a":1}`, How{}, []string{`/a is "1", and not wanted`}},
-		"surplus allowed":   {`{}`, `{"a":1}`, How{Subset: true}, nil},
-		"another order":     {`[1,2]`, `[2,1]`, How{}, []string{`/0 is "2", wanted is "1"`, `/1 is "1", wanted is "2"`}},
-		"order does not":    {`[1,2]`, `[2,1]`, How{AnyOrder: true}, nil},
-		"twice is not once": {`[1,1]`, `[1,2]`, How{AnyOrder: true}, []string{`/ lacks "1"`, `/ has "2", which is not wanted`}},
-		"longer":            {`[1]`, `[1,2]`, How{}, []string{`/1 is "2", and not wanted`}},
-		"other kind":        {`{"a":[1]}`, `{"a":"1"}`, How{}, []string{`/a is "1", wanted is a list`}},
+		"the same":        {`{"a":[1,{"b":null}]}`, `{"a":[1,{"b":null}]}`, How{}, nil},
+		"another value":   {`{"a":1}`, `{"a":2}`, How{}, []string{`/a is "2", wanted is "1"`}},
+		"missing":         {`{"a":1}`, `{}`, How{}, []string{`/a is missing, wanted is "1"`}},
+		"surplus":         {`{}`, `{"a":1}`, How{}, []string{`/a is "1", and not wanted`}},
+		"surplus allowed": {`{}`, `{"a":1}`, How{Subset: true}, nil},
+		"another order": {`[1,2]`, `[2,1]`, How{}, []string{`/0 is "2", wanted is "1"`,
+			`/1 is "1", wanted is "2"`}},
+		"order does not": {`[1,2]`, `[2,1]`, How{AnyOrder: true}, nil},
+		"twice is not once": {`[1,1]`, `[1,2]`, How{AnyOrder: true}, []string{`/ lacks "1"`,
+			`/ has "2", which is not wanted`}},
+		"longer":     {`[1]`, `[1,2]`, How{}, []string{`/1 is "2", and not wanted`}},
+		"other kind": {`{"a":[1]}`, `{"a":"1"}`, How{}, []string{`/a is "1", wanted is a list`}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var says []string
@@ -88,7 +98,9 @@ func TestCompare(t *testing.T) {
 }
 
 func TestSchema(t *testing.T) {
-	s, err := CompileSchema(value(t, `{"type":"object","required":["a"],"properties":{"a":{"type":"integer","maximum":5}}}`))
+	s, err := CompileSchema(
+		value(t, `{"type":"object","required":["a"],"properties":{"a":{"type":"integer","maximum":5}}}`),
+	)
 	require.NoError(t, err)
 	assert.Empty(t, s.Differences(map[string]any{"a": int64(3)}))
 	d := s.Differences(map[string]any{"a": int64(9)})
@@ -101,7 +113,8 @@ func TestSchema(t *testing.T) {
 	assert.ErrorContains(t, err, "this is not a JSON Schema")
 }
 
-// FuzzForms gives any output to every form, with any configuration: what comes back is a value of the type, or an error.
+// FuzzForms gives any output to every form, with any configuration: what comes back is a value of the type, or an
+// error.
 func FuzzForms(f *testing.F) {
 	f.Add(byte(0), byte(0), "Used", disks)
 	f.Add(byte(1), byte(1), "^/dev", disks)

@@ -64,10 +64,13 @@ type Evaluator func(ctx context.Context, q *Query, output []byte) (any, error)
 // path reports whether a query only follows names and numbers.
 func path(q *gojq.Query) bool {
 	if q.Term == nil || len(q.FuncDefs) > 0 || len(q.Imports) > 0 || q.Meta != nil {
-		return q.Term == nil && q.Op == gojq.OpPipe && q.Left != nil && q.Right != nil && len(q.Patterns) == 0 && path(q.Left) && path(q.Right)
+		return q.Term == nil && q.Op == gojq.OpPipe && q.Left != nil && q.Right != nil && len(q.Patterns) == 0 &&
+			path(q.Left) &&
+			path(q.Right)
 	}
 	plain := func(i *gojq.Index) bool {
-		return i.Name != "" || i.Str != nil && i.Str.Queries == nil || !i.IsSlice && i.Start != nil && i.End == nil && number(i.Start)
+		return i.Name != "" || i.Str != nil && i.Str.Queries == nil ||
+			!i.IsSlice && i.Start != nil && i.End == nil && number(i.Start)
 	}
 	switch q.Term.Type {
 	case gojq.TermTypeIdentity:
@@ -277,7 +280,8 @@ func Convert(v any, t expr.Type) (any, error) {
 		case float64:
 			return x, nil
 		case string:
-			if f, err := strconv.ParseFloat(strings.TrimSpace(x), 64); err == nil && !math.IsNaN(f) && !math.IsInf(f, 0) {
+			if f, err := strconv.ParseFloat(strings.TrimSpace(x), 64); err == nil && !math.IsNaN(f) && !math.IsInf(f,
+				0) {
 				return f, nil
 			}
 		}

@@ -87,7 +87,12 @@ func (t *Table) rows(output string) ([]map[string]string, error) {
 		}
 	}
 	if t.Column != "" && !slices.Contains(names, t.Column) {
-		return nil, fmt.Errorf("%w: the table has no column %s, only %s", ErrMissing, t.Column, strings.Join(names, ", "))
+		return nil, fmt.Errorf(
+			"%w: the table has no column %s, only %s",
+			ErrMissing,
+			t.Column,
+			strings.Join(names, ", "),
+		)
 	}
 	if len(lines) > maxRows {
 		return nil, fmt.Errorf("the table has %d rows, %d are allowed", len(lines), maxRows)

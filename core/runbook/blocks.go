@@ -27,7 +27,8 @@ func (d *decoder) iteration(s *Step, entries []entry, place string, depth int) {
 		case "peers":
 			it.Peers = d.selector(e.value, "peers")
 		case "named":
-			if it.Named = d.word(e.value, "named"); !idPattern.MatchString(it.Named) || slices.Contains(taken, it.Named) {
+			if it.Named = d.word(e.value, "named"); !idPattern.MatchString(it.Named) ||
+				slices.Contains(taken, it.Named) {
 				d.fail(e.value, "named must be a name of its own: small letters, digits and _")
 			}
 		case "at_once":
@@ -57,7 +58,24 @@ func (d *decoder) iteration(s *Step, entries []entry, place string, depth int) {
 }
 
 // taken are the names that expressions have already.
-var taken = []string{"alert", "alert_now", "inputs", "readings", "checks", "answers", "calls", "incident", "service", "target", "peer", "run", "now", "error", "secrets", "item"}
+var taken = []string{
+	"alert",
+	"alert_now",
+	"inputs",
+	"readings",
+	"checks",
+	"answers",
+	"calls",
+	"incident",
+	"service",
+	"target",
+	"peer",
+	"run",
+	"now",
+	"error",
+	"secrets",
+	"item",
+}
 
 func (d *decoder) over(n ast.Node) *expr.Program {
 	p, err := d.cel.Compile(d.word(n, "over"), d.placed(expr.InStep))
@@ -67,8 +85,13 @@ func (d *decoder) over(n ast.Node) *expr.Program {
 	}
 	switch t := p.TypeName(); {
 	case p.IsReading():
-		d.fail(n, "over must be a list: takings(%s) has the value of each target with its target, values(%s) the values alone",
-			p.Source, p.Source)
+		d.fail(
+			n,
+			"over must be a list: takings(%s) has the value of each target with its target, values(%s) the values "+
+				"alone",
+			p.Source,
+			p.Source,
+		)
 	case t != "list" && t != string(expr.JSON):
 		d.fail(n, "over must be a list, this is %s", t)
 	}
@@ -130,7 +153,12 @@ func (d *decoder) askKeys(s *Step, known map[string]func(ast.Node), place string
 func (d *decoder) choice(e entry, place string, depth int) Choice {
 	c := Choice{Name: e.key, Label: strings.ReplaceAll(e.key, "_", " ")}
 	if !idPattern.MatchString(e.key) || e.key == NoneOfThese || e.key == Back {
-		d.fail(e.node, "the name of a choice must be small letters, digits and _; %s and %s are there by themselves", NoneOfThese, Back)
+		d.fail(
+			e.node,
+			"the name of a choice must be small letters, digits and _; %s and %s are there by themselves",
+			NoneOfThese,
+			Back,
+		)
 	}
 	prefix := place + ".choices." + e.key + "."
 	if _, steps := e.value.(*ast.SequenceNode); steps {

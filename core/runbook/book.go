@@ -160,7 +160,13 @@ func (s *Step) Gates() []*Gate {
 
 // lists gives the step lists of the whole, each with the prefix of its paths.
 func (b *Book) lists() []namedBranch {
-	return []namedBranch{{"", b.Steps}, {"on_error", b.OnError.Steps}, {"finally", b.Finally}, {"if_cleared", b.IfCleared.Steps}, {"if_worse", b.IfWorse.Steps}}
+	return []namedBranch{
+		{"", b.Steps},
+		{"on_error", b.OnError.Steps},
+		{"finally", b.Finally},
+		{"if_cleared", b.IfCleared.Steps},
+		{"if_worse", b.IfWorse.Steps},
+	}
 }
 
 // All lists every step, outer before inner; the steps of parts are their own.
@@ -324,9 +330,19 @@ type namedBranch struct {
 
 // branches lists the step lists within a step, each with the part of the path that leads to it.
 func (s *Step) branches() []namedBranch {
-	out := []namedBranch{{"otherwise", s.Otherwise}, {"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"do", s.Steps}}
+	out := []namedBranch{
+		{"otherwise", s.Otherwise},
+		{"passes", s.Passes.Steps},
+		{"fails", s.Fails.Steps},
+		{"unsure", s.Unsure.Steps},
+		{"do", s.Steps},
+	}
 	if s.Gate != nil {
-		out = append(out, namedBranch{"refused", s.Gate.Refused.Steps}, namedBranch{"unanswered", s.Gate.Unanswered.Steps})
+		out = append(
+			out,
+			namedBranch{"refused", s.Gate.Refused.Steps},
+			namedBranch{"unanswered", s.Gate.Unanswered.Steps},
+		)
 	}
 	if q := s.Ask; q != nil {
 		for _, c := range q.Choices {

@@ -24,9 +24,25 @@ func (w *whole) bounded(s *Step) {
 			for _, h := range word.Holes() {
 				switch safety := h.Safe(w.origin, w.targetNames()); {
 				case safety == expr.Unbounded:
-					w.key(s, key, "", "{{ %s }} comes from outside and could be any text, and some program might read it as program text: %s, or hand it over by env or stdin, or say as_data: \"why this program cannot read it as program text\"", h.Source, w.howToBound(h))
+					w.key(
+						s,
+						key,
+						"",
+						"{{ %s }} comes from outside and could be any text, and some program might read it as "+
+							"program text: %s, or hand it over by env or stdin, or say as_data: \"why this program "+
+							"cannot read it as program text\"",
+						h.Source,
+						w.howToBound(h),
+					)
 				case safety == expr.Hyphen && i > 0 && !after && word.LeadingHole() == h:
-					w.key(s, key, "", "{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its pattern begin with something else", h.Source)
+					w.key(
+						s,
+						key,
+						"",
+						"{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its "+
+							"pattern begin with something else",
+						h.Source,
+					)
 				}
 			}
 			after = after || word.Source == "--"
@@ -37,12 +53,23 @@ func (w *whole) bounded(s *Step) {
 // howToBound says what would bound the value.
 func (w *whole) howToBound(h *expr.Program) string {
 	if in := h.Refers("inputs"); len(in) > 0 {
-		return fmt.Sprintf("give the input %s choices, or a pattern such as ^[a-z0-9-]{1,40}$ (harmless are letters, digits and %s)", in[0], expr.HarmlessChars)
+		return fmt.Sprintf(
+			"give the input %s choices, or a pattern such as ^[a-z0-9-]{1,40}$ (harmless are letters, digits and %s)",
+			in[0],
+			expr.HarmlessChars,
+		)
 	}
 	if r := h.Refers("readings"); len(r) > 0 {
-		return fmt.Sprintf("give the reading %s matches: [a-z0-9-]+ (harmless are letters, digits and %s)", r[0], expr.HarmlessChars)
+		return fmt.Sprintf(
+			"give the reading %s matches: [a-z0-9-]+ (harmless are letters, digits and %s)",
+			r[0],
+			expr.HarmlessChars,
+		)
 	}
-	return fmt.Sprintf("bound it, as in within(…, '[a-z0-9-]+') (harmless are letters, digits and %s)", expr.HarmlessChars)
+	return fmt.Sprintf(
+		"bound it, as in within(…, '[a-z0-9-]+') (harmless are letters, digits and %s)",
+		expr.HarmlessChars,
+	)
 }
 
 // targetNames are the names that an each gives to targets.

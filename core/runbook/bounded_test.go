@@ -42,8 +42,8 @@ steps:
         because: done
 `
 
-// A value from outside stands in a word only if it is known beforehand to hold nothing but harmless characters, whatever
-// the program is.
+// A value from outside stands in a word only if it is known beforehand to hold nothing but harmless characters,
+// whatever the program is.
 func TestValuesFromOutsideAreBoundedInWords(t *testing.T) {
 	const outside = "comes from outside and could be any text"
 	for run, says := range map[string]string{
@@ -73,7 +73,12 @@ func TestValuesFromOutsideAreBoundedInWords(t *testing.T) {
 		if says != "" {
 			assert.Contains(t, f.Error(), says, run)
 		}
-		said := strings.Replace(strings.Replace(withWords, "%s", run, 1), "%s", "as_data: the tool hands its words on to nobody", 1)
+		said := strings.Replace(
+			strings.Replace(withWords, "%s", run, 1),
+			"%s",
+			"as_data: the tool hands its words on to nobody",
+			1,
+		)
 		_, f = Parse([]byte(said))
 		if !strings.Contains(run, "sh, -c") {
 			assert.False(t, f.Failed(), "%s: %s", run, f)

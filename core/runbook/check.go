@@ -15,10 +15,22 @@ import (
 func (d *decoder) check(root ast.Node) {
 	b := d.book
 	line := func(s *Step, warning bool, meant, format string, args ...any) {
-		d.findings = append(d.findings, Finding{Line: s.Line, Column: s.Column, Warning: warning, Message: fmt.Sprintf(format, args...), Meant: meant})
+		d.findings = append(
+			d.findings,
+			Finding{
+				Line:    s.Line,
+				Column:  s.Column,
+				Warning: warning,
+				Message: fmt.Sprintf(format, args...),
+				Meant:   meant,
+			},
+		)
 	}
 	key := func(s *Step, key, meant, format string, args ...any) {
-		d.findings = append(d.findings, Finding{Line: s.LineOf(key), Column: s.Column, Message: fmt.Sprintf(format, args...), Meant: meant})
+		d.findings = append(
+			d.findings,
+			Finding{Line: s.LineOf(key), Column: s.Column, Message: fmt.Sprintf(format, args...), Meant: meant},
+		)
 	}
 	w := &whole{decoder: d, line: line, key: key, proved: map[string]bool{}}
 	for _, s := range b.All() {
@@ -58,11 +70,19 @@ func (w *whole) references(s *Step) {
 	b, ids := w.book, keys(w.book.byID)
 	if s.Retake != "" {
 		if l := b.byID[s.Retake]; l == nil && b.takes[s.Retake] != nil && b.takes[s.Retake].ID != "" {
-			w.key(s, "retake", "", "retake names a look by its id: %s is taken by the look %s", s.Retake, b.takes[s.Retake].ID)
+			w.key(
+				s,
+				"retake",
+				"",
+				"retake names a look by its id: %s is taken by the look %s",
+				s.Retake,
+				b.takes[s.Retake].ID,
+			)
 		} else if l == nil || l.Verb != Look {
 			w.key(s, "retake", nearest(s.Retake, ids), "retake names no look: there is none with the id %s", s.Retake)
 		} else if !strings.HasPrefix(s.Path, concurrent(b, l.Path)) {
-			w.key(s, "retake", "", "look %s stands inside an each or a together: it can be retaken only there", s.Retake)
+			w.key(s, "retake", "", "look %s stands inside an each or a together: it can be retaken only "+
+				"there", s.Retake)
 		}
 	}
 	if s.Proves != "" {
@@ -81,7 +101,13 @@ func (w *whole) references(s *Step) {
 			}
 			labels[strings.ToLower(c.Label)] = true
 			if a := b.byID[c.Approves]; c.Approves != "" && (a == nil || a.Verb != Change) {
-				w.line(s, false, nearest(c.Approves, ids), "approves names no change: there is none with the id %s", c.Approves)
+				w.line(
+					s,
+					false,
+					nearest(c.Approves, ids),
+					"approves names no change: there is none with the id %s",
+					c.Approves,
+				)
 			}
 		}
 	}
@@ -135,7 +161,13 @@ func (w *whole) paths(list []*Step, in within) {
 			w.line(s, true, "", "nobody reaches this step: every path ends before it")
 		}
 		if (s.Verb == Close || s.Verb == HandOver) && in.concurrent {
-			w.line(s, false, "", "%s cannot stand inside an each or a together, where other steps are under way: end the run after it", s.Verb)
+			w.line(
+				s,
+				false,
+				"",
+				"%s cannot stand inside an each or a together, where other steps are under way: end the run after it",
+				s.Verb,
+			)
 		}
 		inner := in
 		inner.proved = in.proved || s.ID != "" && w.proved[s.ID]
@@ -147,7 +179,12 @@ func (w *whole) paths(list []*Step, in within) {
 				w.line(s, true, "", "on_error takes changes back, and this one has no undo: it would stay as it is")
 			}
 			if !inner.proved {
-				w.line(s, true, "", "nothing proves this change: add a check with proves: ID that takes the reading again")
+				w.line(
+					s,
+					true,
+					"",
+					"nothing proves this change: add a check with proves: ID that takes the reading again",
+				)
 			}
 			if s.Still == nil && inner.gate {
 				w.line(s, true, "", "without still: nobody looks again between the approval and the change")
@@ -239,7 +276,14 @@ func (w *whole) uses(s *Step, taken, known map[string]bool) {
 			}
 			for _, r := range h.Refers("readings") {
 				if known != nil && !known[r] && h.Bound() == nil {
-					w.line(s, false, "", "{{ %s }} is not known yet when the gate around stands: give it a bound, as in within(…, '[0-9]+')", h.Source)
+					w.line(
+						s,
+						false,
+						"",
+						"{{ %s }} is not known yet when the gate around stands: give it a bound, as in within(…, "+
+							"'[0-9]+')",
+						h.Source,
+					)
 				}
 			}
 		}
@@ -314,7 +358,8 @@ func ends(list []*Step) bool {
 				return true
 			}
 		case Ask:
-			if len(s.Ask.Choices) > 0 && s.Ask.AskAgain == nil && !slices.ContainsFunc(s.Ask.Choices, func(c Choice) bool { return !ends(c.Steps) }) {
+			if len(s.Ask.Choices) > 0 && s.Ask.AskAgain == nil &&
+				!slices.ContainsFunc(s.Ask.Choices, func(c Choice) bool { return !ends(c.Steps) }) {
 				return true
 			}
 		}

@@ -64,7 +64,13 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 	case Close:
 		s.Outcome = s.Title
 		if !slices.Contains(Outcomes, s.Outcome) {
-			d.at(position(got["close"]), 0, false, "close needs an outcome: "+strings.Join(Outcomes, ", "), nearest(s.Outcome, Outcomes))
+			d.at(
+				position(got["close"]),
+				0,
+				false,
+				"close needs an outcome: "+strings.Join(Outcomes, ", "),
+				nearest(s.Outcome, Outcomes),
+			)
 		}
 		if s.Because == nil {
 			d.fail(n, "close needs because: the record says why")
@@ -85,7 +91,34 @@ func (d *decoder) caller() string {
 }
 
 // altering are programs that a reader would not take for a look.
-var altering = []string{"rm", "rmdir", "mv", "cp", "dd", "kill", "killall", "pkill", "reboot", "shutdown", "halt", "poweroff", "mkfs", "mount", "umount", "truncate", "tee", "chmod", "chown", "useradd", "userdel", "apt", "apt-get", "dnf", "yum", "sed"}
+var altering = []string{
+	"rm",
+	"rmdir",
+	"mv",
+	"cp",
+	"dd",
+	"kill",
+	"killall",
+	"pkill",
+	"reboot",
+	"shutdown",
+	"halt",
+	"poweroff",
+	"mkfs",
+	"mount",
+	"umount",
+	"truncate",
+	"tee",
+	"chmod",
+	"chown",
+	"useradd",
+	"userdel",
+	"apt",
+	"apt-get",
+	"dnf",
+	"yum",
+	"sed",
+}
 
 // readingSQL begins the statements that only read.
 var readingSQL = []string{"select", "show", "with", "explain", "table", "values"}
@@ -200,7 +233,8 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 		return
 	}
 	item := slices.Contains(d.names.Names(), "target")
-	if kind := s.Do.Kind(); s.Where == nil && !item && (kind == "ssh" || kind == "sql" || s.Do.Echo != nil || s.Do.Port != nil) {
+	if kind := s.Do.Kind(); s.Where == nil && !item &&
+		(kind == "ssh" || kind == "sql" || s.Do.Echo != nil || s.Do.Port != nil) {
 		d.fail(n, "where does this run? give where: {LABEL: VALUE}, or from: here")
 	}
 	if s.Where != nil && s.Where.Name == nil && len(s.Where.Labels) == 0 {

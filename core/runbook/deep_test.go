@@ -17,13 +17,20 @@ func TestDeepAndUnclosedTextsAreFindings(t *testing.T) {
 		"  - note: a\n    text: \"{{ within('a', r'%s') }}\"\n",
 	}
 	for _, n := range []int{100, 400, 1200} {
-		texts := []string{strings.Repeat("(", n) + "1 == 1" + strings.Repeat(")", n), strings.Repeat("a.b(", n) + strings.Repeat(")", n)}
+		texts := []string{
+			strings.Repeat("(", n) + "1 == 1" + strings.Repeat(")", n),
+			strings.Repeat("a.b(", n) + strings.Repeat(")", n),
+		}
 		for _, s := range []string{"(", "[", "{", ")", "a(", `"`} {
 			texts = append(texts, strings.Repeat(s, n))
 		}
 		for _, text := range texts {
 			for _, place := range places {
-				src := "urgentis: runbook/1\nname: play\ntitle: Play\nowner: quayside\nservice: gates\nsteps:\n" + fmt.Sprintf(place, text)
+				src := "urgentis: runbook/1\nname: play\ntitle: Play\nowner: quayside\nservice: " +
+					"gates\nsteps:\n" + fmt.Sprintf(
+					place,
+					text,
+				)
 				assert.NotPanics(t, func() { Parse([]byte(src)) }, "%d of %.4s in %s", n, text, place)
 			}
 		}
@@ -39,7 +46,12 @@ func TestRoundsAreBoundedHoweverTheyAreSaid(t *testing.T) {
 		"{every: 200ms, times: 600}": "",
 		"{every: 10s, for: 1d}":      "",
 	} {
-		_, f := Parse([]byte("urgentis: runbook/1\nname: play\ntitle: Play\nowner: quayside\nservice: gates\nsteps:\n  - look: L\n    where: {role: x}\n    run: [a]\n    again: " + again + "\n    read: {v: {whole: true}}\n"))
+		_, f := Parse(
+			[]byte(
+				"urgentis: runbook/1\nname: play\ntitle: Play\nowner: quayside\nservice: gates\nsteps:\n  - look: " +
+					"L\n    where: {role: x}\n    run: [a]\n    again: " + again + "\n    read: {v: {whole: true}}\n",
+			),
+		)
 		assert.Equal(t, says != "", f.Failed(), again)
 		assert.Contains(t, f.Error(), says, again)
 	}

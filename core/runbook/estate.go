@@ -31,7 +31,10 @@ func (b *Book) Against(e Estate) Findings {
 	for _, st := range b.Everything() {
 		for _, sel := range st.Selectors() {
 			if says, meant := sel.missing(b.Service, e.Targets); says != "" {
-				found = append(found, Finding{Line: st.LineOf("where"), Column: 1, Warning: true, Message: says, Meant: meant})
+				found = append(
+					found,
+					Finding{Line: st.LineOf("where"), Column: 1, Warning: true, Message: says, Meant: meant},
+				)
 			}
 		}
 	}

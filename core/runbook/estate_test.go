@@ -20,7 +20,8 @@ func TestARunbookAgainstTheEstate(t *testing.T) {
 		{"no such service", Estate{[]string{"berth", "fares"}, nil}, "there is no service berths; did you mean berth?"},
 		{"no such value", Estate{[]string{"berths"}, []EstateTarget{{"a", role("consumers")}, {"b", role("broker")}}},
 			"no target of the service berths has role: consumer; there are consumers, broker; did you mean consumers?"},
-		{"no such label", Estate{[]string{"berths"}, []EstateTarget{{"a", nil}}}, "no target of the service berths has a label role"},
+		{"no such label", Estate{[]string{"berths"}, []EstateTarget{{"a", nil}}}, "no target of the service berths " +
+			"has a label role"},
 		{"no targets", Estate{[]string{"berths"}, nil}, "no target of the service berths has a label role"},
 	} {
 		found := b.Against(c.estate)

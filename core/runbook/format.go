@@ -13,15 +13,96 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// wholeOrder is the order of the keys of a runbook; startOrder that of a start; stepOrder that of a step, after its verb.
+// wholeOrder is the order of the keys of a runbook; startOrder that of a start; stepOrder that of a step, after its
+// verb.
 var (
-	wholeOrder = []string{"urgentis", "name", "title", "owner", "service", "tags", "saves", "about", "starts", "inputs", "limits", "parts", "steps",
-		"if_cleared", "if_worse", "on_error", "finally", "results"}
+	wholeOrder = []string{
+		"urgentis",
+		"name",
+		"title",
+		"owner",
+		"service",
+		"tags",
+		"saves",
+		"about",
+		"starts",
+		"inputs",
+		"limits",
+		"parts",
+		"steps",
+		"if_cleared",
+		"if_worse",
+		"on_error",
+		"finally",
+		"results",
+	}
 	startOrder = []string{"alert", "steady", "at_most", "inputs"}
-	stepOrder  = []string{"id", "when", "over", "where", "peers", "named", "at_once", "tolerate", "from", "as", "words", "run", "as_data", "script", "args", "interpreter", "http", "sql", "port", "name", "echo",
-		"send", "fetch", "env", "stdin", "accept", "timeout", "only_reads", "fits", "read", "retake", "until", "for", "again", "that", "agrees", "proves", "inputs", "to", "text",
-		"source", "because", "within", "fields", "suggest", "still", "fresh", "gate", "undo", "happened", "repeatable", "branches", "choices", "ask_again", "rounds", "none", "unanswered",
-		"steps", "between", "passes", "fails", "unsure", "otherwise", "on_error"}
+	stepOrder  = []string{
+		"id",
+		"when",
+		"over",
+		"where",
+		"peers",
+		"named",
+		"at_once",
+		"tolerate",
+		"from",
+		"as",
+		"words",
+		"run",
+		"as_data",
+		"script",
+		"args",
+		"interpreter",
+		"http",
+		"sql",
+		"port",
+		"name",
+		"echo",
+		"send",
+		"fetch",
+		"env",
+		"stdin",
+		"accept",
+		"timeout",
+		"only_reads",
+		"fits",
+		"read",
+		"retake",
+		"until",
+		"for",
+		"again",
+		"that",
+		"agrees",
+		"proves",
+		"inputs",
+		"to",
+		"text",
+		"source",
+		"because",
+		"within",
+		"fields",
+		"suggest",
+		"still",
+		"fresh",
+		"gate",
+		"undo",
+		"happened",
+		"repeatable",
+		"branches",
+		"choices",
+		"ask_again",
+		"rounds",
+		"none",
+		"unanswered",
+		"steps",
+		"between",
+		"passes",
+		"fails",
+		"unsure",
+		"otherwise",
+		"on_error",
+	}
 )
 
 // ErrFormat says that a text cannot be written in the canonical form.
@@ -59,7 +140,11 @@ func pass(src []byte) ([]byte, error) {
 		}
 		k := &keeper{}
 		if ast.Walk(k, d.Body); k.line > 0 {
-			return nil, fmt.Errorf("%w: line %d: a block of text that keeps its empty lines (+) has no canonical form; write | or >", ErrFormat, k.line)
+			return nil, fmt.Errorf(
+				"%w: line %d: a block of text that keeps its empty lines (+) has no canonical form; write | or >",
+				ErrFormat,
+				k.line,
+			)
 		}
 		order(d.Body, wholeOrder)
 		orderStarts(d.Body)
@@ -141,7 +226,8 @@ func isStep(n ast.Node) bool {
 // rank is the place of a key; a verb comes first, an unknown key last.
 func rank(keys []string, v *ast.MappingValueNode) int {
 	k := v.Key.GetToken().Value
-	if slices.Contains(Verbs, Verb(k)) && !slices.Contains(wholeOrder, k) && reflect.ValueOf(keys).Pointer() == reflect.ValueOf(stepOrder).Pointer() {
+	if slices.Contains(Verbs, Verb(k)) && !slices.Contains(wholeOrder, k) &&
+		reflect.ValueOf(keys).Pointer() == reflect.ValueOf(stepOrder).Pointer() {
 		return -1
 	}
 	if i := slices.Index(keys, k); i >= 0 {
@@ -151,7 +237,18 @@ func rank(keys []string, v *ast.MappingValueNode) int {
 }
 
 // apart are the parts of the whole that begin after an empty line.
-var apart = []string{"starts:", "inputs:", "limits:", "parts:", "steps:", "if_cleared:", "if_worse:", "on_error:", "finally:", "results:"}
+var apart = []string{
+	"starts:",
+	"inputs:",
+	"limits:",
+	"parts:",
+	"steps:",
+	"if_cleared:",
+	"if_worse:",
+	"on_error:",
+	"finally:",
+	"results:",
+}
 
 // spaced sets the empty lines: before the parts of the whole and between the outermost steps, and nowhere else
 // but inside of blocks of text.
@@ -211,7 +308,8 @@ func endsBlock(l string) bool {
 // beforeComments adds an empty line, above the comments that belong to what follows.
 func beforeComments(out []string, indent int) []string {
 	i := len(out)
-	for i > 0 && strings.HasPrefix(strings.TrimSpace(out[i-1]), "#") && len(out[i-1])-len(strings.TrimLeft(out[i-1], " ")) == indent {
+	for i > 0 && strings.HasPrefix(strings.TrimSpace(out[i-1]), "#") && len(out[i-1])-len(strings.TrimLeft(out[i-1],
+		" ")) == indent {
 		i--
 	}
 	if i > 0 && out[i-1] != "" && (indent == 0 || !strings.HasSuffix(out[i-1], ":")) {

@@ -87,7 +87,14 @@ func TestFormatOfGeneratedTexts(t *testing.T) {
 		twice, err := Format(once)
 		require.NoError(t, err, string(once))
 		require.Equal(t, string(once), string(twice), src)
-		require.Equal(t, strings.Count(src, "# c"), strings.Count(string(once), "# c"), "every comment is kept\n%s\n%s", src, once)
+		require.Equal(
+			t,
+			strings.Count(src, "# c"),
+			strings.Count(string(once), "# c"),
+			"every comment is kept\n%s\n%s",
+			src,
+			once,
+		)
 	})
 }
 
@@ -105,7 +112,8 @@ func generated(t *rapid.T) string {
 		out := ""
 		for range rapid.IntRange(1, 3).Draw(t, "steps") {
 			out += comment(indent)
-			keys := rapid.Permutation([]string{"look: Title", "where: {role: x}", "run: [a, b]", "timeout: 5s"}).Draw(t, "keys")
+			keys := rapid.Permutation([]string{"look: Title", "where: {role: x}", "run: [a, b]", "timeout: 5s"}).
+				Draw(t, "keys")
 			if depth > 0 && rapid.Bool().Draw(t, "check") {
 				keys = rapid.Permutation([]string{"check: Title", "that: 1 == 1"}).Draw(t, "keys")
 			}
@@ -122,7 +130,9 @@ func generated(t *rapid.T) string {
 		}
 		return out
 	}
-	parts := rapid.Permutation([]string{"urgentis: runbook/1\n", "name: n\n", "title: T\n", "owner: o\n", "service: s\n", "inputs:\n  a: {type: text}\n", "steps:\n" + steps("  ", 2)}).Draw(t, "parts")
+	parts := rapid.Permutation([]string{"urgentis: runbook/1\n", "name: n\n", "title: T\n", "owner: o\n",
+		"service: s\n", "inputs:\n  a: {type: text}\n", "steps:\n" + steps("  ", 2)}).
+		Draw(t, "parts")
 	return strings.Join(parts, "")
 }
 

@@ -11,7 +11,21 @@ import (
 )
 
 // holders are the keys under which steps stand, or mappings that hold steps.
-var holders = []string{"otherwise", "passes", "fails", "unsure", "on_error", "steps", "gate", "refused", "unanswered", "choices", "branches", "between", "none"}
+var holders = []string{
+	"otherwise",
+	"passes",
+	"fails",
+	"unsure",
+	"on_error",
+	"steps",
+	"gate",
+	"refused",
+	"unanswered",
+	"choices",
+	"branches",
+	"between",
+	"none",
+}
 
 // collect is the first pass: it gathers ids, readings, checks, questions and calls.
 func (d *decoder) collect(n ast.Node, depth int) {
@@ -127,7 +141,14 @@ func (d *decoder) readings(n ast.Node) []reading.Spec {
 			if slices.Contains(expr.Types, expr.Type(x.Value)) {
 				typ = expr.Type(x.Value)
 			}
-			d.fail(e.value, "say where %s stands in the output, as in %s: {json: .%s, type: %s}", e.key, e.key, e.key, typ)
+			d.fail(
+				e.value,
+				"say where %s stands in the output, as in %s: {json: .%s, type: %s}",
+				e.key,
+				e.key,
+				e.key,
+				typ,
+			)
 			continue
 		}
 		s, forms := d.readingFields("reading "+e.key, e.value)

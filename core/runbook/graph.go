@@ -94,7 +94,17 @@ func (g *grapher) aside(b *Book, main box) {
 		if len(l.steps) == 0 {
 			continue
 		}
-		id := g.node(Node{ID: l.name, Kind: "begin", Title: strings.ReplaceAll(l.name, "_", " "), Width: nodeWidth, Height: nodeHeight}, x, 0)
+		id := g.node(
+			Node{
+				ID:     l.name,
+				Kind:   "begin",
+				Title:  strings.ReplaceAll(l.name, "_", " "),
+				Width:  nodeWidth,
+				Height: nodeHeight,
+			},
+			x,
+			0,
+		)
 		in := g.list(l.steps, x, nodeHeight+gapY)
 		g.join([]exit{{id, ""}}, in.entry)
 		x += in.width + 2*gapX
@@ -204,7 +214,11 @@ func (s *Step) ways() (out []branch, on bool, straight string) {
 }
 
 func (g *grapher) step(s *Step, x, y float64) box {
-	id := g.node(Node{ID: s.Path, Path: s.Path, Kind: string(s.Verb), Title: s.Title, Width: nodeWidth, Height: nodeHeight}, x, y)
+	id := g.node(
+		Node{ID: s.Path, Path: s.Path, Kind: string(s.Verb), Title: s.Title, Width: nodeWidth, Height: nodeHeight},
+		x,
+		y,
+	)
 	out := box{x: x, y: y, width: nodeWidth, height: nodeHeight + gapY, entry: id}
 	if s.Verb == Close || s.Verb == HandOver {
 		return out
@@ -221,7 +235,8 @@ func (g *grapher) step(s *Step, x, y float64) box {
 			in = g.list(b.steps, at, y+nodeHeight+gapY)
 		} else {
 			in = box{width: nodeWidth, height: nodeHeight + gapY}
-			in.entry = g.node(Node{ID: s.Path + "." + b.label, Kind: "end", Title: b.word, Width: nodeWidth, Height: nodeHeight}, at, y+nodeHeight+gapY)
+			in.entry = g.node(Node{ID: s.Path + "." + b.label, Kind: "end", Title: b.word, Width: nodeWidth,
+				Height: nodeHeight}, at, y+nodeHeight+gapY)
 		}
 		g.join([]exit{{id, b.label}}, in.entry)
 		out.exits = append(out.exits, in.exits...)
@@ -246,7 +261,8 @@ func (g *grapher) finish() {
 		}
 	}
 	for i, e := range g.out.Edges {
-		g.out.Edges[i].Taken = g.visits != nil && states[e.From] != "" && states[e.To] != "" && states[e.To] != "skipped"
+		g.out.Edges[i].Taken = g.visits != nil && states[e.From] != "" && states[e.To] != "" &&
+			states[e.To] != "skipped"
 	}
 }
 
@@ -258,13 +274,23 @@ func (g *Graph) SVG() string {
 	for _, n := range g.Nodes {
 		at[n.ID] = n
 	}
-	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %.0f %.0f" width="%.0f" height="%.0f" role="img" aria-label="The flow of the runbook" font-family="Inter, sans-serif" font-size="12">`,
-		g.Width+2*pad, g.Height+2*pad, g.Width+2*pad, g.Height+2*pad)
+	fmt.Fprintf(
+		&b,
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %.0f %.0f" width="%.0f" height="%.0f" role="img"
+			aria-label="The flow of the runbook" font-family="Inter, sans-serif" font-size="12">`,
+		g.Width+2*pad,
+		g.Height+2*pad,
+		g.Width+2*pad,
+		g.Height+2*pad,
+	)
 	b.WriteString(`<style>
-.n rect{fill:#f6f8fb;stroke:#5b6b80}.n text{fill:#16202c}.v{fill:#45566b;font-size:10px}.e{fill:none;stroke:#8a97a8}.l{fill:#45566b;font-size:10px}
-.taken rect{stroke:#0b5c8a;stroke-width:2.5}.waiting rect{stroke:#8a5a00;stroke-width:2.5;stroke-dasharray:6 3}.failed rect{stroke:#b3261e;stroke-width:2.5}.skipped{opacity:.55}
+.n rect{fill:#f6f8fb;stroke:#5b6b80}.n text{fill:#16202c}.v{fill:#45566b;font-size:10px}.e{fill:none;stroke:#8a97a8}
+	.l{fill:#45566b;font-size:10px}
+.taken rect{stroke:#0b5c8a;stroke-width:2.5}.waiting rect{stroke:#8a5a00;stroke-width:2.5;stroke-dasharray:6 3}
+	.failed rect{stroke:#b3261e;stroke-width:2.5}.skipped{opacity:.55}
 .e.taken{stroke:#0b5c8a;stroke-width:2.5}
-@media (prefers-color-scheme: dark){.n rect{fill:#1b2430;stroke:#8795a8}.n text{fill:#e7edf5}.v,.l{fill:#a9b7c8}.e{stroke:#66758a}.taken rect,.e.taken{stroke:#6cc3f5}.waiting rect{stroke:#f0b54a}.failed rect{stroke:#ff8a80}}
+@media (prefers-color-scheme: dark){.n rect{fill:#1b2430;stroke:#8795a8}.n text{fill:#e7edf5}.v,.l{fill:#a9b7c8}
+	.e{stroke:#66758a}.taken rect,.e.taken{stroke:#6cc3f5}.waiting rect{stroke:#f0b54a}.failed rect{stroke:#ff8a80}}
 </style>`)
 	for _, e := range g.Edges {
 		from, to := at[e.From], at[e.To]
@@ -280,8 +306,24 @@ func (g *Graph) SVG() string {
 		}
 	}
 	for _, n := range g.Nodes {
-		fmt.Fprintf(&b, `<g class="n %s" transform="translate(%.0f %.0f)"><title>%s</title><rect width="%.0f" height="%.0f" rx="%s"/>`, n.State, n.X+pad, n.Y+pad, escape(n.Kind+": "+n.Title), n.Width, n.Height, corner(n.Kind))
-		fmt.Fprintf(&b, `<text class="v" x="10" y="16">%s</text><text x="10" y="34">%s</text></g>`, escape(n.says()), escape(clipTo(n.Title, 34)))
+		fmt.Fprintf(
+			&b,
+			`<g class="n %s" transform="translate(%.0f %.0f)"><title>%s</title>
+				<rect width="%.0f" height="%.0f" rx="%s"/>`,
+			n.State,
+			n.X+pad,
+			n.Y+pad,
+			escape(n.Kind+": "+n.Title),
+			n.Width,
+			n.Height,
+			corner(n.Kind),
+		)
+		fmt.Fprintf(
+			&b,
+			`<text class="v" x="10" y="16">%s</text><text x="10" y="34">%s</text></g>`,
+			escape(n.says()),
+			escape(clipTo(n.Title, 34)),
+		)
 	}
 	b.WriteString("</svg>\n")
 	return b.String()
@@ -348,7 +390,15 @@ func (b *Book) Text(visits map[string]Visit) string {
 			case "skipped":
 				mark = "○"
 			}
-			fmt.Fprintf(&out, "%s%s %-6s %s: %s\n", indent, mark, s.Path[strings.LastIndexByte(s.Path, '.')+1:], n.says(), s.Title)
+			fmt.Fprintf(
+				&out,
+				"%s%s %-6s %s: %s\n",
+				indent,
+				mark,
+				s.Path[strings.LastIndexByte(s.Path, '.')+1:],
+				n.says(),
+				s.Title,
+			)
 			branches, _, _ := s.ways()
 			for _, br := range branches {
 				if br.steps == nil {

@@ -36,7 +36,15 @@ func (d *decoder) parts(n ast.Node) {
 		if !namePattern.MatchString(e.key) {
 			d.fail(e.node, "a part's name must be small letters, digits and hyphens, and begin with a letter")
 		}
-		d.book.Parts[e.key] = &Book{Name: e.key, Title: e.key, Owner: d.book.Owner, Service: d.book.Service, Source: d.book.Source, Revision: d.book.Revision, Parts: d.book.Parts}
+		d.book.Parts[e.key] = &Book{
+			Name:     e.key,
+			Title:    e.key,
+			Owner:    d.book.Owner,
+			Service:  d.book.Service,
+			Source:   d.book.Source,
+			Revision: d.book.Revision,
+			Parts:    d.book.Parts,
+		}
 	}
 	for _, e := range entries {
 		p := newDecoder(d.text, d.book.Parts[e.key])
@@ -153,7 +161,8 @@ func (d *decoder) title(n ast.Node) string {
 	if strings.Contains(w, "{{") {
 		d.fail(n, "a title is plain text: it names the step also before it runs")
 	}
-	if tok := n.GetToken(); tok.Next != nil && tok.Next.Type.String() == "Comment" && tok.Next.Position.Line == tok.Position.Line {
+	if tok := n.GetToken(); tok.Next != nil && tok.Next.Type.String() == "Comment" &&
+		tok.Next.Position.Line == tok.Position.Line {
 		d.warn(n, "the title ends before the # : put it in quotes if that belongs to it")
 	}
 	return w
@@ -238,7 +247,11 @@ func (d *decoder) pattern(n ast.Node) *regexp.Regexp {
 	w := d.word(n, "pattern")
 	re, err := regexp.Compile(w)
 	if err != nil {
-		d.fail(n, "this is not a regular expression (RE2): %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		d.fail(
+			n,
+			"this is not a regular expression (RE2): %s",
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "),
+		)
 		return nil
 	}
 	return re
@@ -301,7 +314,13 @@ func (d *decoder) startFields(s *Start, n ast.Node) {
 		"inputs": func(n ast.Node) {
 			for _, v := range d.mapping(n, "inputs") {
 				if _, ok := d.schema.Inputs[v.key]; !ok {
-					d.at(position(v.node), 0, false, "the runbook has no input "+v.key, nearest(v.key, keys(d.schema.Inputs)))
+					d.at(
+						position(v.node),
+						0,
+						false,
+						"the runbook has no input "+v.key,
+						nearest(v.key, keys(d.schema.Inputs)),
+					)
 					continue
 				}
 				s.Inputs[v.key] = d.template(v.value, expr.InStart, "an input")
@@ -319,9 +338,17 @@ func (d *decoder) canHappen(n ast.Node, p *expr.Program) {
 	for _, field := range p.Refers("alert") {
 		switch field {
 		case "state":
-			d.fail(n, "a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to do when the alert clears is said by if_cleared)")
+			d.fail(
+				n,
+				"a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to "+
+					"do when the alert clears is said by if_cleared)",
+			)
 		case "count":
-			d.fail(n, "a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it cannot wait for a number of reports; to wait whether it stays so say steady: 5m")
+			d.fail(
+				n,
+				"a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it "+
+					"cannot wait for a number of reports; to wait whether it stays so say steady: 5m",
+			)
 		}
 	}
 }

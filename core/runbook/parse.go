@@ -87,7 +87,8 @@ func (d *decoder) decode(root ast.Node) {
 				if !namePattern.MatchString(meant) {
 					meant = ""
 				}
-				d.at(position(n), 0, false, "name must be small letters, digits and hyphens, and begin with a letter", meant)
+				d.at(position(n), 0, false, "name must be small letters, digits and hyphens, and begin with a "+
+					"letter", meant)
 			}
 		},
 		"title":   func(n ast.Node) { b.Title = d.title(n) },
@@ -178,8 +179,24 @@ func (d *decoder) meant(word string) string {
 			return group + "." + word
 		}
 	}
-	names := slices.Concat(keys(d.schema.Inputs), keys(d.schema.Readings), d.schema.Checks,
-		[]string{"alert", "inputs", "readings", "checks", "incident", "service", "target", "run", "labels", "severity", "summary"})
+	names := slices.Concat(
+		keys(d.schema.Inputs),
+		keys(d.schema.Readings),
+		d.schema.Checks,
+		[]string{
+			"alert",
+			"inputs",
+			"readings",
+			"checks",
+			"incident",
+			"service",
+			"target",
+			"run",
+			"labels",
+			"severity",
+			"summary",
+		},
+	)
 	for _, f := range expr.Functions {
 		names = append(names, f.Name)
 	}
@@ -226,7 +243,9 @@ func (d *decoder) template(n ast.Node, where expr.Where, what string) *expr.Temp
 }
 
 // singleBraces finds a value that its author meant to be filled in.
-var singleBraces = regexp.MustCompile(`(?:^|[^{])(\{ ?(?:inputs|readings|alert|answers|checks|calls|incident|service|target)\.[a-z_.]+ ?\})(?:[^}]|$)`)
+var singleBraces = regexp.MustCompile(
+	`(?:^|[^{])(\{ ?(?:inputs|readings|alert|answers|checks|calls|incident|service|target)\.[a-z_.]+ ?\})(?:[^}]|$)`,
+)
 
 // value decodes a structure whose texts may have holes.
 func (d *decoder) value(n ast.Node, where expr.Where, depth int) *Value {

@@ -49,12 +49,21 @@ func Schema() []byte {
 		types[i] = string(t)
 	}
 	root["$defs"] = map[string]any{
-		"any":    map[string]any{},
-		"steps":  map[string]any{"type": "array", "items": map[string]any{"$ref": "#/$defs/step"}},
-		"step":   map[string]any{"anyOf": steps},
-		"branch": map[string]any{"anyOf": []any{map[string]any{"enum": []string{GoOn, Stop, UndoWord, HandOverWord}}, map[string]any{"$ref": "#/$defs/steps"}}},
-		"span":   map[string]any{"type": "string", "pattern": `^([0-9]+d)?([0-9.]+(h|m|s|ms))*$`, "description": "a time such as 30s, 5m, 2h or 1d"},
-		"gate":   obj(keys["gate"]), "again": obj(keys["again"]), "http": obj(keys["http"]), "sql": obj(keys["sql"]),
+		"any":   map[string]any{},
+		"steps": map[string]any{"type": "array", "items": map[string]any{"$ref": "#/$defs/step"}},
+		"step":  map[string]any{"anyOf": steps},
+		"branch": map[string]any{
+			"anyOf": []any{
+				map[string]any{"enum": []string{GoOn, Stop, UndoWord, HandOverWord}},
+				map[string]any{"$ref": "#/$defs/steps"},
+			},
+		},
+		"span": map[string]any{
+			"type":        "string",
+			"pattern":     `^([0-9]+d)?([0-9.]+(h|m|s|ms))*$`,
+			"description": "a time such as 30s, 5m, 2h or 1d",
+		},
+		"gate": obj(keys["gate"]), "again": obj(keys["again"]), "http": obj(keys["http"]), "sql": obj(keys["sql"]),
 		"starts": map[string]any{"type": "object", "additionalProperties": obj(keys["a start"], "alert")},
 		"inputs": map[string]any{"type": "object", "additionalProperties": obj(keys["input "])},
 		"read":   map[string]any{"type": "object", "additionalProperties": obj(keys["reading "])},
@@ -72,12 +81,23 @@ func refTo(name string) map[string]any { return map[string]any{"$ref": "#/$defs/
 // keyKinds tells what stands under a key, wherever it is known; of other keys only the name is checked.
 var keyKinds = map[string]any{
 	"steps": refTo("steps"), "finally": refTo("steps"), "otherwise": refTo("steps"), "between": refTo("steps"),
-	"passes": refTo("branch"), "fails": refTo("branch"), "unsure": refTo("branch"), "on_error": refTo("branch"), "refused": refTo("branch"),
+	"passes": refTo(
+		"branch",
+	), "fails": refTo("branch"), "unsure": refTo("branch"), "on_error": refTo("branch"), "refused": refTo("branch"),
 	"unanswered": refTo("branch"), "if_cleared": refTo("branch"), "if_worse": refTo("branch"),
-	"timeout": refTo("span"), "within": refTo("span"), "every": refTo("span"), "for": refTo("span"), "steady": refTo("span"), "fresh": refTo("span"),
+	"timeout": refTo(
+		"span",
+	), "within": refTo("span"), "every": refTo("span"), "for": refTo("span"), "steady": refTo("span"),
+	"fresh": refTo("span"),
 	"saves": refTo("span"), "give_up_after": refTo("span"),
-	"gate": refTo("gate"), "again": refTo("again"), "starts": refTo("starts"), "http": refTo("http"), "sql": refTo("sql"), "inputs": map[string]any{"type": "object"}, "read": refTo("read"),
-	"type": refTo("type"), "title": map[string]any{"type": "string"}, "name": map[string]any{}, "run": map[string]any{"type": "array"}, "tags": map[string]any{"type": "array"},
+	"gate": refTo(
+		"gate",
+	), "again": refTo("again"), "starts": refTo("starts"), "http": refTo("http"), "sql": refTo("sql"),
+	"inputs": map[string]any{"type": "object"}, "read": refTo("read"),
+	"type": refTo(
+		"type",
+	), "title": map[string]any{"type": "string"}, "name": map[string]any{}, "run": map[string]any{"type": "array"},
+	"tags": map[string]any{"type": "array"},
 }
 
 // probed asks the decoder for the keys of everything, by what it calls the mapping.

@@ -16,8 +16,8 @@ var (
 	openBrace = regexp.MustCompile(`(?:^|[:\-\[,]\s*)\{\{`)
 )
 
-// slipIn looks for a slip at the line at which the YAML parser stumbled, the lines beside it, and then in all of the text.
-// ok is false where there is none that is known.
+// slipIn looks for a slip at the line at which the YAML parser stumbled, the lines beside it, and then in all of the
+// text. ok is false where there is none that is known.
 func slipIn(src string, line int, said string) (f Finding, ok bool) {
 	lines := strings.Split(src, "\n")
 	at := func(n int) string {
@@ -32,7 +32,8 @@ func slipIn(src string, line int, said string) (f Finding, ok bool) {
 		}
 	}
 	near := []int{line, line + 1, line - 1}
-	for _, find := range []func(string, int) (Finding, bool){unquotedBraces, unclosedQuote, colonInText, noSpaceAfterDash, noSpaceAfterColon} {
+	for _, find := range []func(string, int) (Finding, bool){unquotedBraces, unclosedQuote, colonInText,
+		noSpaceAfterDash, noSpaceAfterColon} {
 		for _, n := range near {
 			if f, ok := find(at(n), n); ok {
 				return f, true
@@ -129,7 +130,13 @@ func colonInText(text string, n int) (Finding, bool) {
 	if !strings.Contains(bare, ": ") && !strings.HasSuffix(bare, ":") {
 		return Finding{}, false
 	}
-	return slipAt(n, len(m[1])+len(m[2])+3, `the text holds a colon: put it in quotes, as in %s: "%s"`, m[2], strings.TrimSpace(bare))
+	return slipAt(
+		n,
+		len(m[1])+len(m[2])+3,
+		`the text holds a colon: put it in quotes, as in %s: "%s"`,
+		m[2],
+		strings.TrimSpace(bare),
+	)
 }
 
 func noSpaceAfterDash(text string, n int) (Finding, bool) {
@@ -200,10 +207,22 @@ func outOfLine(at func(int) string, n int) (Finding, bool) {
 			return Finding{}, false
 		case by == 1 || by == -1, by > 0 && p[3] != "" && !strings.ContainsAny(p[3][:1], "|>"):
 			if by > 1 || by < -1 {
-				return slipAt(n, column+1, "%s stands %d spaces too far to the right: the keys of a step stand under one another", m[2], by)
+				return slipAt(
+					n,
+					column+1,
+					"%s stands %d spaces too far to the right: the keys of a step stand under one another",
+					m[2],
+					by,
+				)
 			}
 			side := map[bool]string{true: "right", false: "left"}[by > 0]
-			return slipAt(n, column+1, "%s stands one space too far to the %s: the keys of a step stand under one another", m[2], side)
+			return slipAt(
+				n,
+				column+1,
+				"%s stands one space too far to the %s: the keys of a step stand under one another",
+				m[2],
+				side,
+			)
 		case strings.HasSuffix(p[1], "- ") && column == len(p[1])-2 && !strings.Contains(m[1], "-"):
 			return slipAt(n, column+1, "every step begins with a dash: - %s", strings.TrimSpace(at(n)))
 		}

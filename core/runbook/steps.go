@@ -92,7 +92,13 @@ func (d *decoder) common(s *Step, place string, depth int) map[string]func(ast.N
 	return map[string]func(ast.Node){
 		"id": func(n ast.Node) {
 			if s.ID = d.word(n, "id"); !idPattern.MatchString(s.ID) {
-				d.at(position(n), 0, false, "an id must be small letters, digits and _, and begin with a letter", likeAnID(s.ID))
+				d.at(
+					position(n),
+					0,
+					false,
+					"an id must be small letters, digits and _, and begin with a letter",
+					likeAnID(s.ID),
+				)
 			}
 			if other := d.book.byID[s.ID]; other != nil {
 				d.fail(n, "the step in line %d has the id %s already", other.Line, s.ID)
@@ -225,7 +231,13 @@ func (d *decoder) branch(n ast.Node, name, place string, depth int) Branch {
 	}
 	w := d.word(n, name)
 	if words := []string{GoOn, Stop, UndoWord, HandOverWord}; !slices.Contains(words, w) {
-		d.at(position(n), 0, false, fmt.Sprintf("%s must be a list of steps, or one of: %s", name, strings.Join(words, ", ")), nearest(w, words))
+		d.at(
+			position(n),
+			0,
+			false,
+			fmt.Sprintf("%s must be a list of steps, or one of: %s", name, strings.Join(words, ", ")),
+			nearest(w, words),
+		)
 	}
 	return Branch{Word: w}
 }
@@ -233,7 +245,15 @@ func (d *decoder) branch(n ast.Node, name, place string, depth int) Branch {
 func (d *decoder) selector(n ast.Node, what string) *Selector {
 	s := &Selector{Labels: map[string]*expr.Template{}}
 	if x, ok := n.(*ast.StringNode); ok {
-		d.fail(n, "%s selects targets by their labels or by name, as in %s: {role: %s} or %s: {name: %s}", what, what, x.Value, what, x.Value)
+		d.fail(
+			n,
+			"%s selects targets by their labels or by name, as in %s: {role: %s} or %s: {name: %s}",
+			what,
+			what,
+			x.Value,
+			what,
+			x.Value,
+		)
 		return s
 	}
 	for _, e := range d.mapping(n, what) {

@@ -22,7 +22,11 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 		do.Script.Text = d.word(n, "script")
 		// Braces for other programs, such as '{{.Names}}', stand as they are.
 		if filledIn.MatchString(do.Script.Text) {
-			d.fail(n, "a script is never filled in: hand values over as its arguments, as in args: [\"{{ inputs.queue }}\"], where the script has $1")
+			d.fail(
+				n,
+				"a script is never filled in: hand values over as its arguments, as in args: [\"{{ inputs.queue "+
+					"}}\"], where the script has $1",
+			)
 		}
 	}
 	known["args"] = func(n ast.Node) {
@@ -42,7 +46,13 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 		}
 		names := keys(scriptFlags)
 		if do.Script.Interpreter = d.word(n, "interpreter"); !slices.Contains(names, do.Script.Interpreter) {
-			d.at(position(n), 0, false, "interpreter must be one of "+strings.Join(names, ", "), nearest(do.Script.Interpreter, names))
+			d.at(
+				position(n),
+				0,
+				false,
+				"interpreter must be one of "+strings.Join(names, ", "),
+				nearest(do.Script.Interpreter, names),
+			)
 		}
 	}
 	known["as_data"] = func(n ast.Node) {
@@ -113,10 +123,21 @@ var (
 )
 
 // scriptFlags tells how each interpreter takes program text as a word.
-var scriptFlags = map[string]string{"sh": "-c", "bash": "-c", "dash": "-c", "python3": "-c", "perl": "-e", "ruby": "-e", "node": "-e"}
+var scriptFlags = map[string]string{
+	"sh":      "-c",
+	"bash":    "-c",
+	"dash":    "-c",
+	"python3": "-c",
+	"perl":    "-e",
+	"ruby":    "-e",
+	"node":    "-e",
+}
 
 // filledIn finds what its author took for a value that is filled in.
-var filledIn = regexp.MustCompile(`\{\{\s*(?:[a-z]+\()*(?:inputs|readings|alert|alert_now|answers|checks|calls|incident|service|target|run|secrets)\.`)
+var filledIn = regexp.MustCompile(
+	`\{\{\s*(?:[a-z]+\()*(?:inputs|readings|alert|alert_now|answers|checks|calls|` +
+		`incident|service|target|run|secrets)\.`,
+)
 
 // Words gives the command that runs the script, with its arguments: they are data to it, whatever they begin with.
 func (s *Script) Words(args []string) []string {
@@ -136,7 +157,8 @@ func (s *Script) Words(args []string) []string {
 // ways counts the ways of doing that are given.
 func (do *Do) ways() int {
 	n := 0
-	for _, is := range []bool{len(do.Run) > 0, do.Script != nil && do.Script.Text != "", do.HTTP != nil, do.SQL != nil, do.Port != nil, do.Name != nil,
+	for _, is := range []bool{len(do.Run) > 0, do.Script != nil && do.Script.Text != "", do.HTTP != nil,
+		do.SQL != nil, do.Port != nil, do.Name != nil,
 		do.Echo != nil, do.Send != nil, do.Fetch != nil} {
 		if is {
 			n++
@@ -197,7 +219,13 @@ func (d *decoder) sql(n ast.Node) *SQL {
 	}
 	for _, m := range namesInSQL.FindAllStringSubmatch(q.Statement, -1) {
 		if _, ok := q.Names[m[1]]; !ok {
-			d.at(position(got["statement"]), 0, false, "the statement has [["+m[1]+"]], which names does not give", nearest(m[1], keys(q.Names)))
+			d.at(
+				position(got["statement"]),
+				0,
+				false,
+				"the statement has [["+m[1]+"]], which names does not give",
+				nearest(m[1], keys(q.Names)),
+			)
 		}
 	}
 	return q
@@ -293,7 +321,11 @@ func (d *decoder) send(n ast.Node) *Send {
 func (d *decoder) words(n ast.Node) []*expr.Template {
 	var out []*expr.Template
 	if s, ok := n.(*ast.StringNode); ok {
-		d.fail(n, "run is a list of words, as in run: [%s]; a line of a shell stands in script", strings.Join(strings.Fields(s.Value), ", "))
+		d.fail(
+			n,
+			"run is a list of words, as in run: [%s]; a line of a shell stands in script",
+			strings.Join(strings.Fields(s.Value), ", "),
+		)
 		return nil
 	}
 	items := d.list(n, "run")
@@ -318,12 +350,28 @@ func (d *decoder) words(n ast.Node) []*expr.Template {
 // nil: any word may be program text.
 var interpreters = map[string][]string{
 	"sh": {"-c"}, "bash": {"-c"}, "dash": {"-c"}, "zsh": {"-c"}, "ksh": {"-c"}, "ash": {"-c"}, "busybox": nil,
-	"python": {"-c"}, "python3": {"-c"}, "perl": {"-e", "-E"}, "ruby": {"-e"}, "node": {"-e", "-p", "--eval"}, "php": {"-r"},
-	"awk": nil, "gawk": nil, "mawk": nil, "sed": nil, "eval": nil, "ssh": nil, "psql": {"-c", "--command"}, "mysql": {"-e", "--execute"}, "su": {"-c"},
+	"python": {
+		"-c",
+	}, "python3": {"-c"}, "perl": {"-e", "-E"}, "ruby": {"-e"}, "node": {"-e", "-p", "--eval"}, "php": {"-r"},
+	"awk": nil, "gawk": nil, "mawk": nil, "sed": nil, "eval": nil, "ssh": nil, "psql": {"-c", "--command"},
+	"mysql": {"-e", "--execute"}, "su": {"-c"},
 }
 
 // wrappers run the command that follows them.
-var wrappers = []string{"sudo", "env", "nice", "ionice", "nohup", "timeout", "setsid", "xargs", "doas", "stdbuf", "chroot", "flock"}
+var wrappers = []string{
+	"sudo",
+	"env",
+	"nice",
+	"ionice",
+	"nohup",
+	"timeout",
+	"setsid",
+	"xargs",
+	"doas",
+	"stdbuf",
+	"chroot",
+	"flock",
+}
 
 // dataNotCode refuses a command in which a value from outside could become program text.
 func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
@@ -333,10 +381,14 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 	}
 	i := 0
 	for i < len(words)-1 && slices.Contains(wrappers, path.Base(words[i].Source)) {
-		for i++; i < len(words)-1 && (strings.HasPrefix(words[i].Source, "-") || strings.Contains(words[i].Source, "=") || strings.Trim(words[i].Source, "0123456789.smh") == ""); i++ {
+		for i++; i < len(words)-1 && (strings.HasPrefix(words[i].Source, "-") || strings.Contains(words[i].Source,
+			"=") || strings.Trim(words[i].Source, "0123456789.smh") == ""); i++ {
 		}
 		if len(words[i].Holes()) > 0 {
-			d.fail(nodes[i], "the program must be written out: a value from outside may be an argument, never the program")
+			d.fail(
+				nodes[i],
+				"the program must be written out: a value from outside may be an argument, never the program",
+			)
 			return
 		}
 	}
@@ -348,13 +400,19 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 	code := flags == nil
 	for _, w := range words[i+1:] {
 		for _, f := range flags {
-			short := len(f) == 2 && strings.HasPrefix(w.Source, "-") && !strings.HasPrefix(w.Source, "--") && strings.Contains(w.Source, f[1:])
+			short := len(f) == 2 && strings.HasPrefix(w.Source, "-") && !strings.HasPrefix(w.Source, "--") &&
+				strings.Contains(w.Source, f[1:])
 			code = code || short || w.Source == f || strings.HasPrefix(w.Source, f+"=")
 		}
 	}
 	for j := i + 1; j < len(words) && code; j++ {
 		if len(words[j].Holes()) > 0 {
-			d.fail(nodes[j], "%s would read this as program text: a value from outside may be an argument of a program, never text for an interpreter", program)
+			d.fail(
+				nodes[j],
+				"%s would read this as program text: a value from outside may be an argument of a program, never "+
+					"text for an interpreter",
+				program,
+			)
 		}
 	}
 }
@@ -372,7 +430,11 @@ func (d *decoder) http(n ast.Node) *HTTP {
 		"url": func(n ast.Node) { url = n; h.URL = d.template(n, expr.InTarget, "url") },
 		"headers": func(n ast.Node) {
 			for _, e := range d.mapping(n, "headers") {
-				h.Headers[textproto.CanonicalMIMEHeaderKey(e.key)] = d.template(e.value, expr.InTarget.Secrets(), "a header")
+				h.Headers[textproto.CanonicalMIMEHeaderKey(e.key)] = d.template(
+					e.value,
+					expr.InTarget.Secrets(),
+					"a header",
+				)
 			}
 		},
 		"body": func(n ast.Node) {
@@ -386,8 +448,12 @@ func (d *decoder) http(n ast.Node) *HTTP {
 		d.fail(url, "a url begins with http:// or https://")
 	case h.URL != nil:
 		for _, p := range h.URL.HostHoles() {
-			if len(p.Refers("target")) == 0 || len(p.Refers("alert"))+len(p.Refers("inputs"))+len(p.Refers("readings")) > 0 {
-				d.fail(url, "the host of a url must be written out or come from the target, as in http://{{ target.address }}/")
+			if len(p.Refers("target")) == 0 ||
+				len(p.Refers("alert"))+len(p.Refers("inputs"))+len(p.Refers("readings")) > 0 {
+				d.fail(
+					url,
+					"the host of a url must be written out or come from the target, as in http://{{ target.address }}/",
+				)
 			}
 		}
 	}

@@ -26,8 +26,14 @@ func triggers(t require.TestingT, conditions ...string) []Trigger {
 // The index finds exactly what evaluating every condition finds.
 func TestIndexAgreesWithEvaluation(t *testing.T) {
 	vals := []string{"a", "b", ""}
-	conds := []string{`alert.severity == "major"`, `alert.summary != "x"`, `alert.labels.q == "a" || alert.source == "b"`,
-		`alert.labels.q == "a" && alert.labels.q == "b"`, `"q" in alert.labels && alert.labels.q == "a"`, `alert.count == 3 && alert.source == "a"`}
+	conds := []string{
+		`alert.severity == "major"`,
+		`alert.summary != "x"`,
+		`alert.labels.q == "a" || alert.source == "b"`,
+		`alert.labels.q == "a" && alert.labels.q == "b"`,
+		`"q" in alert.labels && alert.labels.q == "a"`,
+		`alert.count == 3 && alert.source == "a"`,
+	}
 	for _, f := range []string{"labels.q", "source", "service"} {
 		for _, v := range vals {
 			conds = append(conds, fmt.Sprintf(`alert.%s == %q && alert.severity in ["major", "minor"]`, f, v))
@@ -36,8 +42,14 @@ func TestIndexAgreesWithEvaluation(t *testing.T) {
 	x := New(triggers(t, conds...))
 	rapid.Check(t, func(rt *rapid.T) {
 		pick := func(n string) string { return rapid.SampledFrom(vals).Draw(rt, n) }
-		a := map[string]any{"severity": rapid.SampledFrom([]string{"major", "minor", "critical"}).Draw(rt, "s"), "source": pick("source"),
-			"service": pick("service"), "summary": "x", "labels": map[string]string{"q": pick("q")}, "count": int64(3)}
+		a := map[string]any{
+			"severity": rapid.SampledFrom([]string{"major", "minor", "critical"}).Draw(rt, "s"),
+			"source":   pick("source"),
+			"service":  pick("service"),
+			"summary":  "x",
+			"labels":   map[string]string{"q": pick("q")},
+			"count":    int64(3),
+		}
 		if rapid.Bool().Draw(rt, "bare") {
 			a["labels"] = map[string]string{}
 		}
@@ -76,7 +88,10 @@ func BenchmarkMatch(b *testing.B) {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			var conds []string
 			for i := range n {
-				conds = append(conds, fmt.Sprintf(`alert.labels.signal == "s%d" && alert.severity in ["critical", "major"]`, i))
+				conds = append(
+					conds,
+					fmt.Sprintf(`alert.labels.signal == "s%d" && alert.severity in ["critical", "major"]`, i),
+				)
 			}
 			x := New(triggers(b, conds...))
 			a := map[string]any{"severity": "major", "labels": map[string]string{"signal": "s77"}}

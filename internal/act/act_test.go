@@ -20,7 +20,19 @@ func TestShowMakesTheInvisibleVisible(t *testing.T) {
 	} {
 		assert.Equal(t, want, Show(leave.Request{Kind: "ssh", Words: words}))
 	}
-	assert.Equal(t, "POST http://a/\nX-A: 1\n\n{}", Show(leave.Request{Kind: "http", Method: "POST", URL: "http://a/", Headers: map[string]string{"X-A": "1"}, Body: "{}"}))
+	assert.Equal(
+		t,
+		"POST http://a/\nX-A: 1\n\n{}",
+		Show(
+			leave.Request{
+				Kind:    "http",
+				Method:  "POST",
+				URL:     "http://a/",
+				Headers: map[string]string{"X-A": "1"},
+				Body:    "{}",
+			},
+		),
+	)
 	assert.Equal(t, "a   (as root)", Show(leave.Request{Words: []string{"a"}, As: "root"}))
 }
 

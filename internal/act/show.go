@@ -44,7 +44,12 @@ func Show(r leave.Request) string {
 	case r.Probe != nil:
 		return fmt.Sprintf("%d echo requests", r.Probe.Echos)
 	case r.File != nil:
-		return fmt.Sprintf("put a file at %s (mode %s)\n\n%s", visible(r.File.To), r.File.Mode, visibleText(r.File.Text))
+		return fmt.Sprintf(
+			"put a file at %s (mode %s)\n\n%s",
+			visible(r.File.To),
+			r.File.Mode,
+			visibleText(r.File.Text),
+		)
 	}
 	names := make([]string, 0, len(r.Env))
 	for k := range r.Env {
@@ -77,7 +82,8 @@ func Show(r leave.Request) string {
 func word(w string) string {
 	plain := w != ""
 	for _, c := range w {
-		plain = plain && (unicode.IsLetter(c) || unicode.IsDigit(c) || strings.ContainsRune("-_./:=,@%+", c)) && c < 0x250
+		plain = plain && (unicode.IsLetter(c) || unicode.IsDigit(c) || strings.ContainsRune("-_./:=,@%+", c)) &&
+			c < 0x250
 	}
 	if plain {
 		return w

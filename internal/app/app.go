@@ -1,5 +1,5 @@
-// Package app has the use cases of the service, one file for each noun: load the object, ask whether whoever acts may do
-// that to it, act, write it down, all in one transaction. It knows no HTTP and no SQL.
+// Package app has the use cases of the service, one file for each noun: load the object, ask whether whoever acts may
+// do that to it, act, write it down, all in one transaction. It knows no HTTP and no SQL.
 package app
 
 import (
@@ -53,8 +53,10 @@ func New(c Config) (*App, error) {
 		what    string
 		missing bool
 	}{
-		{"a store", c.Store == nil}, {"an engine", c.Engine == nil}, {"an intake", c.Intake == nil}, {"a door", c.Door == nil},
-		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"a log", c.Log == nil}, {"a link", c.Link == ""},
+		{"a store", c.Store == nil}, {"an engine", c.Engine == nil}, {"an intake", c.Intake == nil}, {"a door",
+			c.Door == nil},
+		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"a log", c.Log == nil}, {"a link",
+			c.Link == ""},
 	} {
 		if need.missing {
 			return nil, fmt.Errorf("the use cases need %s", need.what)

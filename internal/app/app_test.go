@@ -154,10 +154,14 @@ func started(t *testing.T, a *site) store.Gate {
 	return open[0].Gate
 }
 
-var jonasAsOperator = &access.Principal{Name: "jonas", Roles: []access.Role{access.Operator, access.Approver}, Person: true}
+var jonasAsOperator = &access.Principal{
+	Name:   "jonas",
+	Roles:  []access.Role{access.Operator, access.Approver},
+	Person: true,
+}
 
-// A decision goes down once: the right, the word, the run's log, the audit and the feed are one commit; and who comes too
-// late is told who decided.
+// A decision goes down once: the right, the word, the run's log, the audit and the feed are one commit; and who comes
+// too late is told who decided.
 func TestADecision(t *testing.T) {
 	a := open(t)
 	g := started(t, a)
@@ -219,7 +223,8 @@ func TestListsTakeAScope(t *testing.T) {
 			Key: service, Severity: alert.Major, Summary: "deep", Service: service, At: time.Now(),
 		})
 		require.NoError(t, err)
-		text := strings.NewReplacer("name: parked", "name: of-"+service, "service: berths", "service: "+service).Replace(gated)
+		text := strings.NewReplacer("name: parked", "name: of-"+service, "service: berths", "service: "+service).
+			Replace(gated)
 		b, _, err := a.Store.PushRunbook(ctx, text, "iva")
 		require.NoError(t, err)
 		book, err := a.Engine.Book(ctx, b.Revision)

@@ -117,7 +117,11 @@ func merge[R, T any](ctx context.Context, a *App, who *access.Principal, noun st
 			return err
 		}
 		item := of(*row)
-		out = Versioned[T]{Item: item, Version: version(item), Changed: differences(fields(before), fields(item), !found)}
+		out = Versioned[T]{
+			Item:    item,
+			Version: version(item),
+			Changed: differences(fields(before), fields(item), !found),
+		}
 		if len(out.Changed) == 0 {
 			return nil
 		}
@@ -306,7 +310,8 @@ func (a *App) TryTarget(ctx context.Context, who *access.Principal, name string)
 	if err != nil {
 		return Tried{}, named(err, "target %s", name)
 	}
-	if err := access.Can(who, access.Respond, access.Object{Kind: "target", Name: name, Service: row.Service}); err != nil {
+	if err := access.Can(who, access.Respond, access.Object{Kind: "target", Name: name,
+		Service: row.Service}); err != nil {
 		return Tried{}, err
 	}
 	facts, err := tx.Facts([]string{name})
@@ -365,7 +370,12 @@ func (a *App) Secrets(ctx context.Context, who *access.Principal) ([]store.Secre
 }
 
 // SetSecret adds a value as the next version of a secret.
-func (a *App) SetSecret(ctx context.Context, who *access.Principal, name, kind string, value []byte) (*store.Secret, error) {
+func (a *App) SetSecret(
+	ctx context.Context,
+	who *access.Principal,
+	name, kind string,
+	value []byte,
+) (*store.Secret, error) {
 	if err := administer(who, "secret", name); err != nil {
 		return nil, err
 	}

@@ -120,5 +120,9 @@ func (f *Feed) Missed(ctx context.Context, xid string, id int64) ([]store.Feed, 
 
 // Hears reports whether somebody hears of a change.
 func Hears(who *access.Principal, changed *store.Feed) bool {
-	return access.Can(who, access.See, access.Object{Kind: changed.Topic, Name: changed.Ref, Service: changed.Service}) == nil
+	return access.Can(
+		who,
+		access.See,
+		access.Object{Kind: changed.Topic, Name: changed.Ref, Service: changed.Service},
+	) == nil
 }

@@ -132,7 +132,8 @@ func (a *App) DecideGate(ctx context.Context, who *access.Principal, id string, 
 			return err
 		}
 		refused, err = s.Decide(g, engine.Word{
-			Approve: d.Approve, By: who.Name, Person: who.Owner, Comment: d.Comment, Digest: d.Digest, StartAt: d.StartAt,
+			Approve: d.Approve, By: who.Name, Person: who.Owner, Comment: d.Comment, Digest: d.Digest,
+			StartAt: d.StartAt,
 		})
 		if errors.Is(refused, engine.ErrNotOpen) {
 			refused = overAlready(g)

@@ -49,7 +49,13 @@ type Head struct {
 }
 
 // Incidents lists incidents before a number, newest first, and says whether there are more; 0: from the newest.
-func (a *App) Incidents(ctx context.Context, who *access.Principal, state string, before int64, limit int) ([]Head, bool, error) {
+func (a *App) Incidents(
+	ctx context.Context,
+	who *access.Principal,
+	state string,
+	before int64,
+	limit int,
+) ([]Head, bool, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, false, err
@@ -76,7 +82,8 @@ func headOf(i store.Incident, entries []store.Entry) Head {
 	list := make([]incident.Entry, len(entries))
 	for n, e := range entries {
 		list[n] = incident.Entry{
-			Seq: e.Seq, At: e.At.UTC(), Kind: incident.Kind(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title,
+			Seq: e.Seq, At: e.At.UTC(), Kind: incident.Kind(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step,
+			Title: e.Title,
 		}
 		if e.Content != nil {
 			list[n].Content = json.RawMessage(*e.Content)
@@ -206,7 +213,9 @@ func (a *App) enter(ctx context.Context, who *access.Principal, number int64,
 			return err
 		}
 		row = s.Last()
-		s.Changed(store.Feed{Topic: "incident", Ref: strconv.FormatInt(number, 10), Incident: &number, Service: i.Service})
+		s.Changed(
+			store.Feed{Topic: "incident", Ref: strconv.FormatInt(number, 10), Incident: &number, Service: i.Service},
+		)
 		return s.Tx().Audit(who.Name, string(entry.Kind), fmt.Sprintf("incident %d", number), "")
 	})
 	return i, row, err

@@ -7,7 +7,8 @@ import (
 	"urgentis/internal/intake"
 )
 
-// TakeAlerts keeps what a source posts under its token. many says that it posted a list. It returns once all is on disk.
+// TakeAlerts keeps what a source posts under its token. many says that it posted a list. It returns once all is on
+// disk.
 func (a *App) TakeAlerts(ctx context.Context, source, token string, header func(string) string, body []byte,
 ) (taken []intake.Taken, many bool, err error) {
 	ok, err := a.door.SourceMay(ctx, source, token)

@@ -19,7 +19,10 @@ func (a *App) SetUp(ctx context.Context, code, name, password string) (*store.Pe
 func (a *App) SetupCode(ctx context.Context) (string, error) { return a.door.SetupCode(ctx) }
 
 // SignIn checks a password and begins a session. from is the address it came from.
-func (a *App) SignIn(ctx context.Context, name, password, from string) (session string, who *access.Principal, err error) {
+func (a *App) SignIn(
+	ctx context.Context,
+	name, password, from string,
+) (session string, who *access.Principal, err error) {
 	return a.door.SignIn(ctx, name, password, from)
 }
 
@@ -46,7 +49,12 @@ func (a *App) People(ctx context.Context, who *access.Principal) ([]store.Person
 }
 
 // SetPerson adds somebody, or sets the password and roles of one, whose sessions end.
-func (a *App) SetPerson(ctx context.Context, who *access.Principal, name, password string, roles []access.Role) (*store.Person, error) {
+func (a *App) SetPerson(
+	ctx context.Context,
+	who *access.Principal,
+	name, password string,
+	roles []access.Role,
+) (*store.Person, error) {
 	if err := administer(who, "person", name); err != nil {
 		return nil, err
 	}

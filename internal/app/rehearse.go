@@ -37,10 +37,16 @@ type Play struct {
 	Alert  string // the id of an alert that is taken for what started it; "" without one
 }
 
-// mayCarryOut judges a try or a rehearsal that looks at real targets with a text that nobody has reviewed. Its steps run
-// with the rights of the installation: that needs an operator, and an administrator where they could show a secret or
-// are looks only by their author's word. It is written down before anything runs.
-func (a *App) mayCarryOut(ctx context.Context, who *access.Principal, what string, b *runbook.Book, steps []*runbook.Step) error {
+// mayCarryOut judges a try or a rehearsal that looks at real targets with a text that nobody has reviewed. Its steps
+// run with the rights of the installation: that needs an operator, and an administrator where they could show a
+// secret or are looks only by their author's word. It is written down before anything runs.
+func (a *App) mayCarryOut(
+	ctx context.Context,
+	who *access.Principal,
+	what string,
+	b *runbook.Book,
+	steps []*runbook.Step,
+) error {
 	role, why := access.Operator, "looks at targets"
 	for _, st := range steps {
 		switch {
@@ -78,7 +84,8 @@ func (a *App) pretend(ctx context.Context, who *access.Principal, p Play) (flow.
 	if err != nil {
 		return flow.Begun{}, nil, err
 	}
-	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name, Service: b.Service}); err != nil {
+	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name,
+		Service: b.Service}); err != nil {
 		return flow.Begun{}, nil, err
 	}
 	given := p.Inputs
@@ -97,7 +104,10 @@ func (a *App) pretend(ctx context.Context, who *access.Principal, p Play) (flow.
 	if err != nil {
 		return flow.Begun{}, nil, invalid("inputs", "%s", err)
 	}
-	begun, linked, err := a.engine.Pretend(ctx, engine.Start{Book: b, Inputs: inputs, Alert: snapshot, StartedBy: who.Name})
+	begun, linked, err := a.engine.Pretend(
+		ctx,
+		engine.Start{Book: b, Inputs: inputs, Alert: snapshot, StartedBy: who.Name},
+	)
 	if err != nil {
 		return flow.Begun{}, nil, invalid("runbook", "%s", err)
 	}
@@ -136,7 +146,13 @@ func (a *App) RehearseLooks(ctx context.Context, who *access.Principal, p Play) 
 }
 
 // TryStep renders one step with readings given by hand, and carries it out if it is a look and run is set.
-func (a *App) TryStep(ctx context.Context, who *access.Principal, p Play, name string, readings map[string]any, run bool,
+func (a *App) TryStep(
+	ctx context.Context,
+	who *access.Principal,
+	p Play,
+	name string,
+	readings map[string]any,
+	run bool,
 ) (*Rehearsal, error) {
 	begun, b, err := a.pretend(ctx, who, p)
 	if err != nil {
@@ -289,7 +305,8 @@ func (a *App) RehearsePast(ctx context.Context, who *access.Principal, text stri
 	if err != nil {
 		return nil, err
 	}
-	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name, Service: b.Service}); err != nil {
+	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name,
+		Service: b.Service}); err != nil {
 		return nil, err
 	}
 	runs, err := a.store.In(ctx).OverOf(b.Name, max(1, most))

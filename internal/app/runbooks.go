@@ -45,7 +45,8 @@ func (a *App) Runbook(ctx context.Context, who *access.Principal, name string) (
 	if err != nil {
 		return nil, named(err, "runbook %s", name)
 	}
-	if err := access.Can(who, access.See, access.Object{Kind: "runbook", Name: name, Service: row.Service}); err != nil {
+	if err := access.Can(who, access.See, access.Object{Kind: "runbook", Name: name,
+		Service: row.Service}); err != nil {
 		return nil, err
 	}
 	b, found := runbook.Parse([]byte(row.Text))
@@ -84,7 +85,8 @@ func (a *App) CheckRunbook(ctx context.Context, who *access.Principal, text stri
 	if err != nil {
 		return nil, err
 	}
-	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name, Service: b.Service}); err != nil {
+	if err := access.Can(who, access.Write, access.Object{Kind: "runbook", Name: b.Name,
+		Service: b.Service}); err != nil {
 		return nil, err
 	}
 	more, err := a.estateFindings(ctx, b)
@@ -137,7 +139,10 @@ func (a *App) estateFindings(ctx context.Context, b *runbook.Book) (runbook.Find
 	}
 	found := b.Against(estate)
 	warn := func(st *runbook.Step, format string, args ...any) {
-		found = append(found, runbook.Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(format, args...)})
+		found = append(
+			found,
+			runbook.Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(format, args...)},
+		)
 	}
 	for _, st := range b.Everything() {
 		versions, err := tx.SecretVersions(st.Secrets())

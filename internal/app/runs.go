@@ -55,7 +55,11 @@ func (a *App) RunState(ctx context.Context, who *access.Principal, id string) (*
 }
 
 // Visits is a run's runbook and where the run has been in it.
-func (a *App) Visits(ctx context.Context, who *access.Principal, id string) (*runbook.Book, map[string]runbook.Visit, error) {
+func (a *App) Visits(
+	ctx context.Context,
+	who *access.Principal,
+	id string,
+) (*runbook.Book, map[string]runbook.Visit, error) {
 	s, err := a.RunState(ctx, who, id)
 	if err != nil {
 		return nil, nil, err
@@ -79,7 +83,8 @@ func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, 
 	if err != nil {
 		return nil, err
 	}
-	if err := access.Can(who, access.Start, access.Object{Kind: "runbook", Name: name, Service: b.Service}); err != nil {
+	if err := access.Can(who, access.Start, access.Object{Kind: "runbook", Name: name,
+		Service: b.Service}); err != nil {
 		return nil, err
 	}
 	inputs, err := b.AcceptAll(given)

@@ -33,11 +33,25 @@ func (a *app) alertSend() *cobra.Command {
 			if k.Server == "" || source == "" || token == "" {
 				return usage("give --source and --source-token, and --server unless you are logged in")
 			}
-			body, err := a.alertBody(file, api.Report{Key: key, Severity: api.ReportSeverity(severity), Summary: summary, Service: service, Labels: labels})
+			body, err := a.alertBody(
+				file,
+				api.Report{
+					Key:      key,
+					Severity: api.ReportSeverity(severity),
+					Summary:  summary,
+					Service:  service,
+					Labels:   labels,
+				},
+			)
 			if err != nil {
 				return err
 			}
-			req, err := http.NewRequestWithContext(cmd.Context(), http.MethodPost, strings.TrimRight(k.Server, "/")+"/in/"+source, bytes.NewReader(body))
+			req, err := http.NewRequestWithContext(
+				cmd.Context(),
+				http.MethodPost,
+				strings.TrimRight(k.Server, "/")+"/in/"+source,
+				bytes.NewReader(body),
+			)
 			if err != nil {
 				return err
 			}
@@ -103,58 +117,96 @@ func (a *app) alertBody(file string, r api.Report) ([]byte, error) {
 }
 
 func (a *app) alertList() *cobra.Command {
-	return verb("list", "List alerts, the newest first", "urgentis alert list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.ListAlertsWithResponse(cmd.Context(), &api.ListAlertsParams{Limit: 50}))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			var rows [][]string
-			for _, x := range r.JSON200.Items {
-				rows = append(rows, []string{x.Id, x.Severity, string(x.State), fmt.Sprint(x.Count), ago(x.LastAt), fmt.Sprint(x.Incident), clip(x.Summary, 60)})
+	return verb(
+		"list",
+		"List alerts, the newest first",
+		"urgentis alert list",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			a.table("No alerts. Add a source with: urgentis source add NAME", []string{"id", "severity", "state", "times", "last", "incident", "summary"}, rows)
-		})
-	})
+			r, err := check(cl.ListAlertsWithResponse(cmd.Context(), &api.ListAlertsParams{Limit: 50}))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				var rows [][]string
+				for _, x := range r.JSON200.Items {
+					rows = append(
+						rows,
+						[]string{
+							x.Id,
+							x.Severity,
+							string(x.State),
+							fmt.Sprint(x.Count),
+							ago(x.LastAt),
+							fmt.Sprint(x.Incident),
+							clip(x.Summary, 60),
+						},
+					)
+				}
+				a.table(
+					"No alerts. Add a source with: urgentis source add NAME",
+					[]string{"id", "severity", "state", "times", "last", "incident", "summary"},
+					rows,
+				)
+			})
+		},
+	)
 }
 
 func (a *app) alertShow() *cobra.Command {
-	return verb("show ID", "Show an alert, what it started, and why not the others", "urgentis alert show a3k…", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.GetAlertWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		x := r.JSON200
-		return a.print(x, func() {
-			a.say("%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n", a.paint(bold, x.Summary), x.Severity, x.Source, x.State, x.Count,
-				x.FirstAt.UTC().Format("15:04:05 MST"), x.LastAt.UTC().Format("15:04:05 MST"), x.Incident, labels(x.Labels))
-			var rows [][]string
-			for _, v := range x.Verdicts {
-				what := "not started"
-				if v.Started {
-					what = "started"
-				}
-				if !v.StartsAt.IsZero() {
-					what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"
-				}
-				var why []string
-				for _, p := range v.Values {
-					why = append(why, p.Part+" is "+p.Text)
-				}
-				if v.Error != "" {
-					why = append(why, v.Error)
-				}
-				rows = append(rows, []string{v.Runbook + "/" + v.Name, what, strings.Join(why, ", ")})
+	return verb(
+		"show ID",
+		"Show an alert, what it started, and why not the others",
+		"urgentis alert show a3k…",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
-		})
-	})
+			r, err := check(cl.GetAlertWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			x := r.JSON200
+			return a.print(x, func() {
+				a.say(
+					"%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n",
+					a.paint(bold, x.Summary),
+					x.Severity,
+					x.Source,
+					x.State,
+					x.Count,
+					x.FirstAt.UTC().
+						Format("15:04:05 MST"),
+					x.LastAt.UTC().Format("15:04:05 MST"),
+					x.Incident,
+					labels(x.Labels),
+				)
+				var rows [][]string
+				for _, v := range x.Verdicts {
+					what := "not started"
+					if v.Started {
+						what = "started"
+					}
+					if !v.StartsAt.IsZero() {
+						what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"
+					}
+					var why []string
+					for _, p := range v.Values {
+						why = append(why, p.Part+" is "+p.Text)
+					}
+					if v.Error != "" {
+						why = append(why, v.Error)
+					}
+					rows = append(rows, []string{v.Runbook + "/" + v.Name, what, strings.Join(why, ", ")})
+				}
+				a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
+			})
+		},
+	)
 }

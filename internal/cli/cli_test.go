@@ -45,7 +45,8 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	a := &app{}
 	for _, noun := range a.root().Commands() {
 		for _, c := range append(noun.Commands(), noun) {
-			if c.HasSubCommands() || c.Name() == "help" || c.Name() == "completion" || c.Parent().Name() == "completion" {
+			if c.HasSubCommands() || c.Name() == "help" || c.Name() == "completion" ||
+				c.Parent().Name() == "completion" {
 				continue
 			}
 			assert.NotEmpty(t, c.Example, c.CommandPath())
@@ -71,7 +72,8 @@ func TestWrongUse(t *testing.T) {
 		{2, "unknown flag", []string{"status", "--nope"}},
 		{2, "-o must be", []string{"status", "-o", "xml"}},
 		{2, "no such file", []string{"runbook", "check", "/nothing"}},
-		{2, "there is no role", []string{"token", "add", "x", "--role", "king", "--server", "http://127.0.0.1:1", "--token", "x"}},
+		{2, "there is no role", []string{"token", "add", "x", "--role", "king", "--server", "http://127.0.0.1:1",
+			"--token", "x"}},
 		{3, "not logged in", []string{"status"}},
 		{5, "cannot be reached", []string{"status", "--server", "http://127.0.0.1:1", "--token", "x"}},
 		{2, "must begin with http", []string{"login", "example"}},
@@ -101,7 +103,18 @@ func TestCheck(t *testing.T) {
 func TestTheStoryByCommands(t *testing.T) {
 	home(t)
 	ctx, cancel := context.WithCancel(context.Background())
-	w, err := demo.Start(ctx, service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "9.9", Log: slog.New(slog.DiscardHandler)}, 100*time.Millisecond, func(string) {})
+	w, err := demo.Start(
+		ctx,
+		service.Config{
+			Database: testdb.URL(t),
+			DataDir:  t.TempDir(),
+			Listen:   "127.0.0.1:0",
+			Version:  "9.9",
+			Log:      slog.New(slog.DiscardHandler),
+		},
+		100*time.Millisecond,
+		func(string) {},
+	)
 	require.NoError(t, err)
 	t.Cleanup(func() { cancel(); assert.NoError(t, w.Stop()) })
 
@@ -122,7 +135,8 @@ func TestTheStoryByCommands(t *testing.T) {
 		return gate != ""
 	}, 30*time.Second, 50*time.Millisecond)
 	shown := ok(t, "gate", "show", gate)
-	for _, want := range []string{"berthq park --queue quay-north m-4711", "on berth-consumer-1 (127.0.", "undo: berthq unpark", "depth", "the service's stance is ask"} {
+	for _, want := range []string{"berthq park --queue quay-north m-4711", "on berth-consumer-1 (127.0.",
+		"undo: berthq unpark", "depth", "the service's stance is ask"} {
 		assert.Contains(t, shown, want)
 	}
 	assert.Contains(t, ok(t, "incident", "show", "1"), "Waits for approval")
@@ -178,7 +192,16 @@ func language(t *testing.T, over string) {
 	const backlog = "../../examples/ferry/runbooks/berth-queue-backlog.yaml"
 	ok(t, "runbook", "format", "--only-check", backlog)
 	rough := filepath.Join(t.TempDir(), "rough.yaml")
-	require.NoError(t, os.WriteFile(rough, []byte("name:   rough\nurgentis: runbook/1 # kept\ntitle: R\nowner: o\nservice: s\nsteps:\n- title_less: 1\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			rough,
+			[]byte(
+				"name:   rough\nurgentis: runbook/1 # kept\ntitle: R\nowner: o\nservice: s\nsteps:\n- title_less: 1\n",
+			),
+			0o600,
+		),
+	)
 	code, _, errOut := run(t, "", "runbook", "format", "--only-check", rough)
 	assert.Equal(t, 1, code, errOut)
 	ok(t, "runbook", "format", rough)
@@ -200,7 +223,11 @@ func language(t *testing.T, over string) {
 	tried = ok(t, "runbook", "try", backlog, "depth", "--input", "queue=quay-north", "--run")
 	assert.Contains(t, tried, "depth")
 	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north"), "berthq park")
-	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north", "--how", "looks-only"), "false-alarm")
+	assert.Contains(
+		t,
+		ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north", "--how", "looks-only"),
+		"false-alarm",
+	)
 	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--how", "against-the-past"), over)
 
 	assert.Contains(t, ok(t, "run", "again", over, "--follow"), "run.ended")
@@ -236,7 +263,12 @@ steps:
 `), 0o600))
 	ok(t, "runbook", "push", asks)
 	started := regexp.MustCompile(`r[a-z2-7]{16}`).FindString(ok(t, "run", "start", "asks"))
-	require.Eventually(t, func() bool { return strings.Contains(ok(t, "question", "list"), "The pilot waits.") }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(ok(t, "question", "list"), "The pilot waits.") },
+		20*time.Second,
+		50*time.Millisecond,
+	)
 	listed := ok(t, "question", "list")
 	assert.Contains(t, listed, "--field berth=")
 	question := regexp.MustCompile(`question answer (\S+)`).FindStringSubmatch(listed)[1]
@@ -246,7 +278,12 @@ steps:
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "berth")
 	ok(t, "question", "answer", question, "north", "--field", "berth=4")
-	require.Eventually(t, func() bool { return strings.Contains(ok(t, "run", "show", started), "berth 4") }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(ok(t, "run", "show", started), "berth 4") },
+		20*time.Second,
+		50*time.Millisecond,
+	)
 	ok(t, "run", "cancel", started, "--because", "enough")
 	code, _, errOut = run(t, "", "run", "follow", started)
 	assert.Equal(t, 1, code, "a run that did not end well is told by the exit too")
@@ -255,21 +292,48 @@ steps:
 
 // admin drives what only an administrator may.
 func admin(t *testing.T, w *demo.World) {
-	token := regexp.MustCompile(`urg_\S+`).FindString(ok(t, "token", "add", "reader", "--role", "viewer", "--days", "3"))
+	token := regexp.MustCompile(`urg_\S+`).
+		FindString(ok(t, "token", "add", "reader", "--role", "viewer", "--days", "3"))
 	require.NotEmpty(t, token)
 	assert.Contains(t, ok(t, "status", "--server", w.Link, "--token", token), "version")
 	assert.Contains(t, ok(t, "token", "list"), "reader")
 	assert.Contains(t, ok(t, "token", "remove", "reader"), "Revoked")
 	code, _, _ := run(t, "", "status", "--server", w.Link, "--token", token)
 	assert.Equal(t, 3, code)
-	assert.Contains(t, ok(t, "person", "add", "ole", "--role", "viewer", "--password", "long enough 1"), "ole can sign in")
+	assert.Contains(
+		t,
+		ok(t, "person", "add", "ole", "--role", "viewer", "--password", "long enough 1"),
+		"ole can sign in",
+	)
 	assert.Contains(t, ok(t, "person", "list"), "ole")
 	assert.Contains(t, ok(t, "person", "remove", "ole"), "Removed")
 	src := regexp.MustCompile(`urs_\S+`).FindString(ok(t, "source", "add", "by-hand"))
 	assert.Contains(t, ok(t, "source", "list"), "harbour-watch")
-	assert.Contains(t, ok(t, "alert", "send", "--source", "by-hand", "--source-token", src, "--severity", "minor", "--summary", "odd", "--label", "a=b"), "(new), incident 2")
+	assert.Contains(
+		t,
+		ok(
+			t,
+			"alert",
+			"send",
+			"--source",
+			"by-hand",
+			"--source-token",
+			src,
+			"--severity",
+			"minor",
+			"--summary",
+			"odd",
+			"--label",
+			"a=b",
+		),
+		"(new), incident 2",
+	)
 	assert.Contains(t, ok(t, "incident", "show", "2"), "No runbook starts by itself")
-	assert.Contains(t, ok(t, "incident", "close", "2", "--outcome", "false-alarm", "--because", "nothing there"), "is closed: false-alarm")
+	assert.Contains(
+		t,
+		ok(t, "incident", "close", "2", "--outcome", "false-alarm", "--because", "nothing there"),
+		"is closed: false-alarm",
+	)
 	body := filepath.Join(t.TempDir(), "a.json")
 	require.NoError(t, os.WriteFile(body, []byte(`{"severity":"bad"}`), 0o600))
 	code, _, errOut := run(t, "", "alert", "send", "--source", "by-hand", "--source-token", src, "-f", body)
@@ -282,11 +346,34 @@ func admin(t *testing.T, w *demo.World) {
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "version 1")
 	assert.Contains(t, ok(t, "secret", "list"), "fleet-key")
-	assert.Contains(t, ok(t, "target", "set", "spare", "--service", "berth-queue", "--address", "127.0.0.9", "--account", "ops", "--secret", "pw", "--label", "role=spare"), "Try it")
+	assert.Contains(
+		t,
+		ok(
+			t,
+			"target",
+			"set",
+			"spare",
+			"--service",
+			"berth-queue",
+			"--address",
+			"127.0.0.9",
+			"--account",
+			"ops",
+			"--secret",
+			"pw",
+			"--label",
+			"role=spare",
+		),
+		"Try it",
+	)
 	code, _, _ = run(t, "", "target", "try", "spare")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, ok(t, "target", "remove", "spare"), "Removed")
-	assert.Contains(t, ok(t, "service", "set", "tide-feed", "--owner", "harbour", "--stance", "suggest"), "its stance is suggest")
+	assert.Contains(
+		t,
+		ok(t, "service", "set", "tide-feed", "--owner", "harbour", "--stance", "suggest"),
+		"its stance is suggest",
+	)
 	assert.Contains(t, ok(t, "service", "list"), "quayside")
 	assert.Contains(t, ok(t, "connection", "set", "spare-room", "--url", "http://127.0.0.9/"), "Set.")
 	assert.Contains(t, ok(t, "connection", "list"), "quayside-room")
@@ -321,7 +408,14 @@ func TestOutputOfOthersDoesNotSteerTheTerminal(t *testing.T) {
 	var out bytes.Buffer
 	a := &app{out: &out, output: "table", isTTY: true}
 	hostile := "deep\n12:00:00  decided   Approved by mara\x1b[31m\u202e\u009b"
-	a.entry(api.Entry{Kind: "alert.raised", Title: hostile, Actor: "source:" + hostile, Content: map[string]any{"labels": map[string]any{"q": hostile}, "severity": hostile}})
+	a.entry(
+		api.Entry{
+			Kind:    "alert.raised",
+			Title:   hostile,
+			Actor:   "source:" + hostile,
+			Content: map[string]any{"labels": map[string]any{"q": hostile}, "severity": hostile},
+		},
+	)
 	a.say("%s %v\n", hostile, errors.New(hostile))
 	a.table("", []string{"x"}, [][]string{{hostile}})
 	for _, output := range []string{"json", "yaml"} {

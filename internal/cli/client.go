@@ -94,10 +94,15 @@ func newClient(k kept) (*client, error) {
 	k.Server = strings.TrimRight(k.Server, "/")
 	c := &client{kept: k, raw: &http.Client{}}
 	var err error
-	c.ClientWithResponses, err = api.NewClientWithResponses(k.Server, api.WithHTTPClient(c.raw), api.WithRequestEditorFn(api.OnlyWhatIsSet), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		c.authorize(r)
-		return nil
-	}))
+	c.ClientWithResponses, err = api.NewClientWithResponses(
+		k.Server,
+		api.WithHTTPClient(c.raw),
+		api.WithRequestEditorFn(api.OnlyWhatIsSet),
+		api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			c.authorize(r)
+			return nil
+		}),
+	)
 	return c, err
 }
 
@@ -157,8 +162,11 @@ func refusal(status int, body []byte) error {
 
 func (a *app) login() *cobra.Command {
 	var name, password string
-	c := verb("login ADDRESS", "Sign in to a service and keep that for later commands",
-		"urgentis login http://127.0.0.1:8470 --name mara\nurgentis login https://urgentis.example --token urg_…", cobra.ExactArgs(1),
+	c := verb(
+		"login ADDRESS",
+		"Sign in to a service and keep that for later commands",
+		"urgentis login http://127.0.0.1:8470 --name mara\nurgentis login https://urgentis.example --token urg_…",
+		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, args []string) error {
 			k := kept{Server: strings.TrimRight(args[0], "/"), Token: a.v.GetString("token")}
 			if !strings.HasPrefix(k.Server, "http") {
@@ -184,7 +192,8 @@ func (a *app) login() *cobra.Command {
 			}
 			a.say("Signed in to %s as %s (%s).\n", k.Server, k.Name, joined(me.JSON200.Roles))
 			return nil
-		})
+		},
+	)
 	c.Flags().StringVar(&name, "name", "", "your name")
 	c.Flags().StringVar(&password, "password", "", "your password (asked for without it; URGENTIS_PASSWORD)")
 	return c
@@ -244,18 +253,24 @@ func (a *app) ask(prompt string) (string, error) {
 }
 
 func (a *app) logout() *cobra.Command {
-	return verb("logout", "Sign out and forget the login", "urgentis logout", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		if cl, err := a.client(); err == nil && cl.kept.Session != "" {
-			cl.SignOutWithResponse(cmd.Context()) //nolint:errcheck // the login is forgotten either way
-		}
-		file, err := loginFile()
-		if err != nil {
-			return err
-		}
-		if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
-		}
-		a.say("Signed out.\n")
-		return nil
-	})
+	return verb(
+		"logout",
+		"Sign out and forget the login",
+		"urgentis logout",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			if cl, err := a.client(); err == nil && cl.kept.Session != "" {
+				cl.SignOutWithResponse(cmd.Context()) //nolint:errcheck // the login is forgotten either way
+			}
+			file, err := loginFile()
+			if err != nil {
+				return err
+			}
+			if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+			a.say("Signed out.\n")
+			return nil
+		},
+	)
 }

@@ -16,7 +16,13 @@ import (
 )
 
 // lister makes a list command from a call and a row.
-func lister[T any](a *app, short, example, empty string, heads []string, call func(cmd *cobra.Command, cl *client) (*[]T, error), row func(T) []string) *cobra.Command {
+func lister[T any](
+	a *app,
+	short, example, empty string,
+	heads []string,
+	call func(cmd *cobra.Command, cl *client) (*[]T, error),
+	row func(T) []string,
+) *cobra.Command {
 	return verb("list", short, example, cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
 		cl, err := a.client()
 		if err != nil {
@@ -37,7 +43,12 @@ func lister[T any](a *app, short, example, empty string, heads []string, call fu
 }
 
 // doer makes a command that calls the service and says a sentence.
-func doer(a *app, use, short, example string, args cobra.PositionalArgs, call func(cmd *cobra.Command, cl *client, args []string) (any, string, error)) *cobra.Command {
+func doer(
+	a *app,
+	use, short, example string,
+	args cobra.PositionalArgs,
+	call func(cmd *cobra.Command, cl *client, args []string) (any, string, error),
+) *cobra.Command {
 	return verb(use, short, example, args, func(cmd *cobra.Command, got []string) error {
 		cl, err := a.client()
 		if err != nil {
@@ -53,23 +64,50 @@ func doer(a *app, use, short, example string, args cobra.PositionalArgs, call fu
 
 func (a *app) source() *cobra.Command {
 	var callBack string
-	add := doer(a, "add NAME", "Add a source of alerts, or give one a new token", "urgentis source add harbour-watch", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		r, err := check(cl.AddSourceWithResponse(cmd.Context(), api.NewSource{Name: args[0], CallBack: callBack}))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON201, fmt.Sprintf("POST alerts to %s/in/%s with this token, which is shown once:\n%s", cl.kept.Server, args[0], r.JSON201.Token), nil
-	})
-	add.Flags().StringVar(&callBack, "call-back", "", "where the source is told that an alert is acknowledged or closed")
-	list := lister(a, "List sources", "urgentis source list", "No sources. Add one with: urgentis source add NAME", []string{"name", "last alert", "call-back"},
+	add := doer(
+		a,
+		"add NAME",
+		"Add a source of alerts, or give one a new token",
+		"urgentis source add harbour-watch",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			r, err := check(cl.AddSourceWithResponse(cmd.Context(), api.NewSource{Name: args[0], CallBack: callBack}))
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, fmt.Sprintf(
+				"POST alerts to %s/in/%s with this token, which is shown once:\n%s",
+				cl.kept.Server,
+				args[0],
+				r.JSON201.Token,
+			), nil
+		},
+	)
+	add.Flags().
+		StringVar(&callBack, "call-back", "", "where the source is told that an alert is acknowledged or closed")
+	list := lister(
+		a,
+		"List sources",
+		"urgentis source list",
+		"No sources. Add one with: urgentis source add NAME",
+		[]string{"name", "last alert", "call-back"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Source, error) {
 			r, err := check(cl.ListSourcesWithResponse(cmd.Context()))
 			return r.JSON200, err
-		}, func(x api.Source) []string { return []string{x.Name, ago(x.LastAlertAt), orDash(x.CallBack)} })
-	remove := doer(a, "remove NAME", "Remove a source; its alerts stay", "urgentis source remove harbour-watch", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		_, err := check(cl.RemoveSourceWithResponse(cmd.Context(), args[0]))
-		return nil, "Removed.", err
-	})
+		},
+		func(x api.Source) []string { return []string{x.Name, ago(x.LastAlertAt), orDash(x.CallBack)} },
+	)
+	remove := doer(
+		a,
+		"remove NAME",
+		"Remove a source; its alerts stay",
+		"urgentis source remove harbour-watch",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveSourceWithResponse(cmd.Context(), args[0]))
+			return nil, "Removed.", err
+		},
+	)
 	return noun("source", "Where alerts come from", add, list, remove)
 }
 
@@ -127,27 +165,55 @@ func (a *app) service() *cobra.Command {
 	var owner, title, stance string
 	var quiet int
 	var g *given
-	set := doer(a, "set NAME", "Add a service, or change what is given of one", "urgentis service set berth-queue --owner quayside --stance ask", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		kind, body, err := g.take(args[0], map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet})
-		if err != nil {
-			return nil, "", err
-		}
-		r, err := check(cl.SetServiceWithBodyWithResponse(cmd.Context(), &api.SetServiceParams{IfMatch: g.match}, kind, body))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON200, fmt.Sprintf("%s\n%s belongs to %s; its stance is %s.", changes(r.JSON200.Changed), args[0], r.JSON200.Owner, r.JSON200.Stance), nil
-	})
+	set := doer(
+		a,
+		"set NAME",
+		"Add a service, or change what is given of one",
+		"urgentis service set berth-queue --owner quayside --stance ask",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			kind, body, err := g.take(
+				args[0],
+				map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet},
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			r, err := check(
+				cl.SetServiceWithBodyWithResponse(cmd.Context(), &api.SetServiceParams{IfMatch: g.match}, kind, body),
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON200, fmt.Sprintf(
+				"%s\n%s belongs to %s; its stance is %s.",
+				changes(r.JSON200.Changed),
+				args[0],
+				r.JSON200.Owner,
+				r.JSON200.Stance,
+			), nil
+		},
+	)
 	g = newGiven(set)
 	set.Flags().StringVar(&owner, "owner", "", "the team that owns it")
 	set.Flags().StringVar(&title, "title", "", "its name for people; '' takes it away")
-	set.Flags().StringVar(&stance, "stance", "", "how free runbooks are there: suggest, ask or act (ask for a new service)")
-	set.Flags().IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 unless said)")
-	list := lister(a, "List services", "urgentis service list", "No services. Add one with: urgentis service set NAME --owner TEAM", []string{"name", "owner", "stance", "title"},
+	set.Flags().
+		StringVar(&stance, "stance", "", "how free runbooks are there: suggest, ask or act (ask for a new service)")
+	set.Flags().
+		IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 "+
+			"unless said)")
+	list := lister(
+		a,
+		"List services",
+		"urgentis service list",
+		"No services. Add one with: urgentis service set NAME --owner TEAM",
+		[]string{"name", "owner", "stance", "title"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Service, error) {
 			r, err := check(cl.ListServicesWithResponse(cmd.Context()))
 			return r.JSON200, err
-		}, func(x api.Service) []string { return []string{x.Name, x.Owner, string(x.Stance), x.Title} })
+		},
+		func(x api.Service) []string { return []string{x.Name, x.Owner, string(x.Stance), x.Title} },
+	)
 	return noun("service", "Services, their owners and stances", set, list)
 }
 
@@ -155,31 +221,64 @@ func (a *app) target() *cobra.Command {
 	t := api.Target{}
 	var known []string
 	var g *given
-	set := doer(a, "set NAME", "Add a target, or change what is given of one", "urgentis target set berth-consumer-1 --service berth-queue --address 10.0.4.11 --account ops --secret fleet-key \\\n    --host-key 'ssh-ed25519 AAAA…' --label role=consumer", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		facts := map[string]any{}
-		for _, k := range known {
-			name, text, _ := strings.Cut(k, "=")
-			var v any
-			if err := json.Unmarshal([]byte(text), &v); err != nil || name == "" {
-				return nil, "", usage("--known must be KEY=JSON, such as settings='{\"servers\": [\"a\", \"b\"]}'")
+	set := doer(
+		a,
+		"set NAME",
+		"Add a target, or change what is given of one",
+		"urgentis target set berth-consumer-1 --service berth-queue --address 10.0.4.11 --account ops --secret "+
+			"fleet-key \\\n    --host-key 'ssh-ed25519 AAAA…' --label role=consumer",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			facts := map[string]any{}
+			for _, k := range known {
+				name, text, _ := strings.Cut(k, "=")
+				var v any
+				if err := json.Unmarshal([]byte(text), &v); err != nil || name == "" {
+					return nil, "", usage("--known must be KEY=JSON, such as settings='{\"servers\": [\"a\", \"b\"]}'")
+				}
+				facts[name] = v
 			}
-			facts[name] = v
-		}
-		kind, body, err := g.take(args[0], map[string]any{"service": &t.Service, "address": &t.Address, "port": &t.Port, "account": &t.Account, "secret": &t.Secret,
-			"host-key": &t.HostKey, "look-account": &t.LookAccount, "look-secret": &t.LookSecret, "label": t.Labels, "known": facts})
-		if err != nil {
-			return nil, "", err
-		}
-		r, err := check(cl.SetTargetWithBodyWithResponse(cmd.Context(), &api.SetTargetParams{IfMatch: g.match}, kind, body))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON200, changes(r.JSON200.Changed) + "\nTry it with: urgentis target try " + args[0], nil
-	})
+			kind, body, err := g.take(
+				args[0],
+				map[string]any{
+					"service":      &t.Service,
+					"address":      &t.Address,
+					"port":         &t.Port,
+					"account":      &t.Account,
+					"secret":       &t.Secret,
+					"host-key":     &t.HostKey,
+					"look-account": &t.LookAccount,
+					"look-secret":  &t.LookSecret,
+					"label":        t.Labels,
+					"known":        facts,
+				},
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			r, err := check(
+				cl.SetTargetWithBodyWithResponse(cmd.Context(), &api.SetTargetParams{IfMatch: g.match}, kind, body),
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON200, changes(r.JSON200.Changed) + "\nTry it with: urgentis target try " + args[0], nil
+		},
+	)
 	g = newGiven(set)
 	f := set.Flags()
-	f.StringArrayVar(&known, "known", nil, "KEY=JSON, a fact that runbooks compare with; as often as wanted; others stay, KEY=null takes one away")
-	f.StringVar(&t.LookAccount, "look-account", "", "an account for looking only, without rights to write; '' takes it away")
+	f.StringArrayVar(
+		&known,
+		"known",
+		nil,
+		"KEY=JSON, a fact that runbooks compare with; as often as wanted; others stay, KEY=null takes one away",
+	)
+	f.StringVar(
+		&t.LookAccount,
+		"look-account",
+		"",
+		"an account for looking only, without rights to write; '' takes it away",
+	)
 	f.StringVar(&t.LookSecret, "look-secret", "", "the secret of that account")
 	f.StringVar(&t.Service, "service", "", "the service it belongs to")
 	f.StringVar(&t.Address, "address", "", "name or number of the host")
@@ -188,88 +287,149 @@ func (a *app) target() *cobra.Command {
 	f.StringVar(&t.Secret, "secret", "", "the secret that holds its key or password")
 	f.StringVar(&t.HostKey, "host-key", "", "its public host key; only this one is believed; '' takes it away")
 	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay, NAME= takes one away")
-	list := lister(a, "List targets", "urgentis target list", "No targets. Add one with: urgentis target set NAME", []string{"name", "service", "address", "account", "labels"},
+	list := lister(
+		a,
+		"List targets",
+		"urgentis target list",
+		"No targets. Add one with: urgentis target set NAME",
+		[]string{"name", "service", "address", "account", "labels"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Target, error) {
 			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
 			return r.JSON200, err
-		}, func(x api.Target) []string {
-			return []string{x.Name, x.Service, fmt.Sprintf("%s:%d", x.Address, x.Port), x.Account, strings.TrimPrefix(labels(x.Labels), ", ")}
-		})
-	try := verb("try NAME", "Sign in to a target and run true there", "urgentis target try berth-consumer-1", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.TryTargetWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		if err := a.print(r.JSON200, func() { a.say("%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
-			return err
-		}
-		if !r.JSON200.Ok {
-			return fmt.Errorf("%s cannot be used", args[0])
-		}
-		return nil
-	})
-	remove := doer(a, "remove NAME", "Remove a target", "urgentis target remove berth-consumer-1", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		_, err := check(cl.RemoveTargetWithResponse(cmd.Context(), args[0]))
-		return nil, "Removed.", err
-	})
+		},
+		func(x api.Target) []string {
+			return []string{
+				x.Name,
+				x.Service,
+				fmt.Sprintf("%s:%d", x.Address, x.Port),
+				x.Account,
+				strings.TrimPrefix(labels(x.Labels), ", "),
+			}
+		},
+	)
+	try := verb(
+		"try NAME",
+		"Sign in to a target and run true there",
+		"urgentis target try berth-consumer-1",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.TryTargetWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			if err := a.print(r.JSON200, func() { a.say("%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
+				return err
+			}
+			if !r.JSON200.Ok {
+				return fmt.Errorf("%s cannot be used", args[0])
+			}
+			return nil
+		},
+	)
+	remove := doer(
+		a,
+		"remove NAME",
+		"Remove a target",
+		"urgentis target remove berth-consumer-1",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveTargetWithResponse(cmd.Context(), args[0]))
+			return nil, "Removed.", err
+		},
+	)
 	return noun("target", "Hosts that runbooks act on", set, list, try, remove)
 }
 
 func (a *app) secret() *cobra.Command {
 	var kind, file string
-	set := doer(a, "set NAME", "Seal a key or password; it can be used and never read again", "urgentis secret set fleet-key --kind ssh-key --file ~/.ssh/fleet", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		var value string
-		var err error
-		if file != "" && file != "-" {
-			var b []byte
-			b, err = os.ReadFile(file)
-			value = string(b)
-		} else if kind == "ssh-key" {
-			var b []byte
-			b, err = io.ReadAll(io.LimitReader(a.in, 64<<10))
-			value = string(b)
-		} else {
-			value, err = a.ask("Value: ")
-		}
-		if err != nil {
-			return nil, "", usage("%s", err)
-		}
-		r, err := check(cl.SetSecretWithResponse(cmd.Context(), api.NewSecret{Name: args[0], Kind: api.NewSecretKind(kind), Value: value}))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON201, fmt.Sprintf("Sealed as version %d.", r.JSON201.Version), nil
-	})
+	set := doer(
+		a,
+		"set NAME",
+		"Seal a key or password; it can be used and never read again",
+		"urgentis secret set fleet-key --kind ssh-key --file ~/.ssh/fleet",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			var value string
+			var err error
+			if file != "" && file != "-" {
+				var b []byte
+				b, err = os.ReadFile(file)
+				value = string(b)
+			} else if kind == "ssh-key" {
+				var b []byte
+				b, err = io.ReadAll(io.LimitReader(a.in, 64<<10))
+				value = string(b)
+			} else {
+				value, err = a.ask("Value: ")
+			}
+			if err != nil {
+				return nil, "", usage("%s", err)
+			}
+			r, err := check(
+				cl.SetSecretWithResponse(
+					cmd.Context(),
+					api.NewSecret{Name: args[0], Kind: api.NewSecretKind(kind), Value: value},
+				),
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, fmt.Sprintf("Sealed as version %d.", r.JSON201.Version), nil
+		},
+	)
 	set.Flags().StringVar(&kind, "kind", "password", "ssh-key or password")
 	set.Flags().StringVarP(&file, "file", "f", "", "the file that holds it, - for standard input")
-	list := lister(a, "List secrets, without their values", "urgentis secret list", "No secrets. Seal one with: urgentis secret set NAME", []string{"name", "kind", "version", "set"},
+	list := lister(
+		a,
+		"List secrets, without their values",
+		"urgentis secret list",
+		"No secrets. Seal one with: urgentis secret set NAME",
+		[]string{"name", "kind", "version", "set"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Secret, error) {
 			r, err := check(cl.ListSecretsWithResponse(cmd.Context()))
 			return r.JSON200, err
-		}, func(x api.Secret) []string {
+		},
+		func(x api.Secret) []string {
 			return []string{x.Name, string(x.Kind), fmt.Sprint(x.Version), ago(x.SetAt)}
-		})
+		},
+	)
 	return noun("secret", "Sealed keys and passwords", set, list)
 }
 
 func (a *app) connection() *cobra.Command {
 	var url string
-	set := doer(a, "set NAME", "Add or change a room that messages go to", "urgentis connection set quayside-room --url https://rooms.example/hook", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		r, err := check(cl.SetConnectionWithResponse(cmd.Context(), api.Connection{Name: args[0], Kind: "room", Url: url}))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON200, "Set.", nil
-	})
+	set := doer(
+		a,
+		"set NAME",
+		"Add or change a room that messages go to",
+		"urgentis connection set quayside-room --url https://rooms.example/hook",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			r, err := check(
+				cl.SetConnectionWithResponse(cmd.Context(), api.Connection{Name: args[0], Kind: "room", Url: url}),
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON200, "Set.", nil
+		},
+	)
 	set.Flags().StringVar(&url, "url", "", "where messages are posted")
-	list := lister(a, "List connections", "urgentis connection list", "No connections. Add one with: urgentis connection set NAME --url URL", []string{"name", "kind", "url"},
+	list := lister(
+		a,
+		"List connections",
+		"urgentis connection list",
+		"No connections. Add one with: urgentis connection set NAME --url URL",
+		[]string{"name", "kind", "url"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Connection, error) {
 			r, err := check(cl.ListConnectionsWithResponse(cmd.Context()))
 			return r.JSON200, err
-		}, func(x api.Connection) []string { return []string{x.Name, string(x.Kind), x.Url} })
+		},
+		func(x api.Connection) []string { return []string{x.Name, string(x.Kind), x.Url} },
+	)
 	return noun("connection", "Rooms that messages go to", set, list)
 }

@@ -12,34 +12,57 @@ import (
 )
 
 func (a *app) gate() *cobra.Command {
-	return noun("gate", "Gates: changes that wait for a decision", a.gateList(), a.gateShow(), a.gateDecide("approve", true), a.gateDecide("refuse", false))
+	return noun(
+		"gate",
+		"Gates: changes that wait for a decision",
+		a.gateList(),
+		a.gateShow(),
+		a.gateDecide("approve", true),
+		a.gateDecide("refuse", false),
+	)
 }
 
 func (a *app) gateList() *cobra.Command {
-	return verb("list", "List gates that wait, the oldest first", "urgentis gate list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.ListGatesWithResponse(cmd.Context()))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			var rows [][]string
-			for _, g := range *r.JSON200 {
-				rows = append(rows, []string{g.Id, fmt.Sprint(g.Incident), g.Ask, until(g.Until), clip(g.Title, 60)})
+	return verb(
+		"list",
+		"List gates that wait, the oldest first",
+		"urgentis gate list",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			a.table("Nothing waits for approval.", []string{"id", "incident", "asks", "ends", "change"}, rows)
-		})
-	})
+			r, err := check(cl.ListGatesWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				var rows [][]string
+				for _, g := range *r.JSON200 {
+					rows = append(
+						rows,
+						[]string{g.Id, fmt.Sprint(g.Incident), g.Ask, until(g.Until), clip(g.Title, 60)},
+					)
+				}
+				a.table("Nothing waits for approval.", []string{"id", "incident", "asks", "ends", "change"}, rows)
+			})
+		},
+	)
 }
 
 func (a *app) showGate(g *api.Gate) {
 	a.say("%s\nrunbook %s, incident %d, asked by %s\n\n", a.paint(bold, g.Title), g.Runbook, g.Incident, g.Requester)
 	a.say("What would run, word for word:\n")
 	for _, r := range g.Requests {
-		a.say("  %s\n    on %s (%s, account %s), at most %d s\n", a.bolded("  ", r.Shown), r.Target, r.Address, orDash(r.Account), r.TimeoutSeconds)
+		a.say(
+			"  %s\n    on %s (%s, account %s), at most %d s\n",
+			a.bolded("  ", r.Shown),
+			r.Target,
+			r.Address,
+			orDash(r.Account),
+			r.TimeoutSeconds,
+		)
 		if r.Undo != "" {
 			a.say("    undo: %s\n", block("      ", r.Undo))
 		}
@@ -51,46 +74,63 @@ func (a *app) showGate(g *api.Gate) {
 	a.say("\nWhy it is asked: %s\n", strings.Join(g.Reasons, "; "))
 	switch g.State {
 	case "open":
-		a.say("%s\n  urgentis gate approve %s\n  urgentis gate refuse %s --comment \"…\"\n", a.paint(amber, fmt.Sprintf("Waits for %s, ends %s:", g.Ask, until(g.Until))), g.Id, g.Id)
+		a.say(
+			"%s\n  urgentis gate approve %s\n  urgentis gate refuse %s --comment \"…\"\n",
+			a.paint(amber, fmt.Sprintf("Waits for %s, ends %s:", g.Ask, until(g.Until))),
+			g.Id,
+			g.Id,
+		)
 	default:
 		a.say("%s by %s. %s\n", g.State, orDash(g.DecidedBy), g.Comment)
 	}
 }
 
 func (a *app) gateShow() *cobra.Command {
-	return verb("show ID", "Show exactly what would run, where, and on which evidence", "urgentis gate show r3k…:5:1", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.GetGateWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() { a.showGate(r.JSON200) })
-	})
+	return verb(
+		"show ID",
+		"Show exactly what would run, where, and on which evidence",
+		"urgentis gate show r3k…:5:1",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.GetGateWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.showGate(r.JSON200) })
+		},
+	)
 }
 
 func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 	var comment, digest, start string
 	short := map[bool]string{true: "Approve a change, as it is shown", false: "Refuse a change"}[approve]
-	c := verb(word+" ID", short, "urgentis gate "+word+` r3k…:5:1 --comment "Seen on both consumers."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		d := api.Decision{Approve: approve, Digest: digest, Comment: comment}
-		if start != "" {
-			if d.StartAt, err = time.Parse(time.RFC3339, start); err != nil {
-				return usage("--start-at must be a time such as 2031-03-01T04:00:00Z")
+	c := verb(
+		word+" ID",
+		short,
+		"urgentis gate "+word+` r3k…:5:1 --comment "Seen on both consumers."`,
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-		}
-		g, err := decide(cmd.Context(), cl, args[0], d)
-		if err != nil {
-			return err
-		}
-		return a.print(g, func() { a.say("%s: %s\n", g.State, g.Title) })
-	})
+			d := api.Decision{Approve: approve, Digest: digest, Comment: comment}
+			if start != "" {
+				if d.StartAt, err = time.Parse(time.RFC3339, start); err != nil {
+					return usage("--start-at must be a time such as 2031-03-01T04:00:00Z")
+				}
+			}
+			g, err := decide(cmd.Context(), cl, args[0], d)
+			if err != nil {
+				return err
+			}
+			return a.print(g, func() { a.say("%s: %s\n", g.State, g.Title) })
+		},
+	)
 	c.Flags().StringVar(&comment, "comment", "", "for the record")
 	c.Flags().StringVar(&digest, "digest", "", "decide only if the digest of what would run is this one")
 	if approve {
@@ -118,41 +158,53 @@ func decide(ctx context.Context, cl *client, id string, d api.Decision) (*api.Ga
 func (a *app) question() *cobra.Command {
 	var comment string
 	var given map[string]string
-	answer := verb("answer ID [CHOICE]", "Answer a question", "urgentis question answer r3k…:4:1 red_light --field waiting=120", cobra.RangeArgs(1, 2), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		reply := api.Answer{Comment: comment, Fields: anyMap(given)}
-		if len(args) > 1 {
-			reply.Choice = args[1]
-		}
-		if _, err := check(cl.AnswerQuestionWithResponse(cmd.Context(), args[0], reply)); err != nil {
-			return err
-		}
-		a.say("Answered.\n")
-		return nil
-	})
+	answer := verb(
+		"answer ID [CHOICE]",
+		"Answer a question",
+		"urgentis question answer r3k…:4:1 red_light --field waiting=120",
+		cobra.RangeArgs(1, 2),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			reply := api.Answer{Comment: comment, Fields: anyMap(given)}
+			if len(args) > 1 {
+				reply.Choice = args[1]
+			}
+			if _, err := check(cl.AnswerQuestionWithResponse(cmd.Context(), args[0], reply)); err != nil {
+				return err
+			}
+			a.say("Answered.\n")
+			return nil
+		},
+	)
 	answer.Flags().StringVar(&comment, "comment", "", "for the record")
 	answer.Flags().StringToStringVar(&given, "field", nil, "NAME=VALUE, as often as wanted")
-	list := verb("list", "List questions that wait, the oldest first", "urgentis question list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.ListQuestionsWithResponse(cmd.Context()))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			if len(*r.JSON200) == 0 {
-				a.say("Nothing waits for an answer.\n")
+	list := verb(
+		"list",
+		"List questions that wait, the oldest first",
+		"urgentis question list",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			for _, q := range *r.JSON200 {
-				a.showQuestion(q)
+			r, err := check(cl.ListQuestionsWithResponse(cmd.Context()))
+			if err != nil {
+				return err
 			}
-		})
-	})
+			return a.print(r.JSON200, func() {
+				if len(*r.JSON200) == 0 {
+					a.say("Nothing waits for an answer.\n")
+				}
+				for _, q := range *r.JSON200 {
+					a.showQuestion(q)
+				}
+			})
+		},
+	)
 	return noun("question", "Questions that wait for an answer", list, answer)
 }
 

@@ -16,7 +16,16 @@ import (
 )
 
 func (a *app) incident() *cobra.Command {
-	return noun("incident", "Incidents and their records", a.incidentList(), a.incidentShow(), a.incidentFollow(), a.incidentNote(), a.incidentClose(), a.incidentVerify())
+	return noun(
+		"incident",
+		"Incidents and their records",
+		a.incidentList(),
+		a.incidentShow(),
+		a.incidentFollow(),
+		a.incidentNote(),
+		a.incidentClose(),
+		a.incidentVerify(),
+	)
 }
 
 func number(s string) (int64, error) {
@@ -28,7 +37,11 @@ func number(s string) (int64, error) {
 }
 
 // onIncident makes a command whose first argument is an incident's number.
-func (a *app) onIncident(use, short, example string, args cobra.PositionalArgs, run func(cmd *cobra.Command, cl *client, n int64, args []string) error) *cobra.Command {
+func (a *app) onIncident(
+	use, short, example string,
+	args cobra.PositionalArgs,
+	run func(cmd *cobra.Command, cl *client, n int64, args []string) error,
+) *cobra.Command {
 	return verb(use, short, example, args, func(cmd *cobra.Command, got []string) error {
 		n, err := number(got[0])
 		if err != nil {
@@ -44,36 +57,63 @@ func (a *app) onIncident(use, short, example string, args cobra.PositionalArgs, 
 
 func (a *app) incidentList() *cobra.Command {
 	var all bool
-	c := verb("list", "List open incidents, the newest first", "urgentis incident list --all", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		p := &api.ListIncidentsParams{State: "open", Limit: 50}
-		if all {
-			p.State = ""
-		}
-		r, err := check(cl.ListIncidentsWithResponse(cmd.Context(), p))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			var rows [][]string
-			for _, i := range r.JSON200.Items {
-				rows = append(rows, []string{fmt.Sprint(i.Number), i.Severity, string(i.State), orDash(strings.Replace(string(i.WaitingOn), "nobody", "", 1)), orDash(i.Outcome), ago(i.OpenedAt), clip(i.Title, 60)})
+	c := verb(
+		"list",
+		"List open incidents, the newest first",
+		"urgentis incident list --all",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			a.table("No incidents. "+map[bool]string{true: "None was ever opened.", false: "See the closed ones with --all."}[all],
-				[]string{"no", "severity", "state", "waits on", "outcome", "opened", "title"}, rows)
-		})
-	})
+			p := &api.ListIncidentsParams{State: "open", Limit: 50}
+			if all {
+				p.State = ""
+			}
+			r, err := check(cl.ListIncidentsWithResponse(cmd.Context(), p))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				var rows [][]string
+				for _, i := range r.JSON200.Items {
+					rows = append(
+						rows,
+						[]string{
+							fmt.Sprint(i.Number),
+							i.Severity,
+							string(i.State),
+							orDash(strings.Replace(string(i.WaitingOn), "nobody", "", 1)),
+							orDash(i.Outcome),
+							ago(i.OpenedAt),
+							clip(i.Title, 60),
+						},
+					)
+				}
+				a.table(
+					"No incidents. "+map[bool]string{true: "None was ever opened.", false: "See the closed ones " +
+						"with --all."}[all],
+					[]string{"no", "severity", "state", "waits on", "outcome", "opened", "title"},
+					rows,
+				)
+			})
+		},
+	)
 	c.Flags().BoolVar(&all, "all", false, "closed ones too")
 	return c
 }
 
 func (a *app) incidentShow() *cobra.Command {
-	return a.onIncident("show NUMBER", "Show an incident with its record", "urgentis incident show 12", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
-		return a.showIncident(cmd.Context(), cl, n)
-	})
+	return a.onIncident(
+		"show NUMBER",
+		"Show an incident with its record",
+		"urgentis incident show 12",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+			return a.showIncident(cmd.Context(), cl, n)
+		},
+	)
 }
 
 func (a *app) showIncident(ctx context.Context, cl *client, n int64) error {
@@ -96,14 +136,25 @@ func (a *app) waiting(gates []api.Gate, questions []api.Question) {
 		a.say("\n%s\n  urgentis gate show %s\n", a.paint(amber, "Waits for approval "+until(g.Until)+":"), g.Id)
 	}
 	for _, q := range questions {
-		a.say("\n%s\n  urgentis question answer %s %s\n", a.paint(amber, "Waits for an answer "+until(q.Until)+":"), q.Id, strings.Join(q.Choices, "|"))
+		a.say(
+			"\n%s\n  urgentis question answer %s %s\n",
+			a.paint(amber, "Waits for an answer "+until(q.Until)+":"),
+			q.Id,
+			strings.Join(q.Choices, "|"),
+		)
 	}
 }
 
 func (a *app) incidentFollow() *cobra.Command {
-	return a.onIncident("follow NUMBER", "Print the record as it is written, until the incident is closed", "urgentis incident follow 12", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
-		return a.follow(cmd.Context(), cl, n)
-	})
+	return a.onIncident(
+		"follow NUMBER",
+		"Print the record as it is written, until the incident is closed",
+		"urgentis incident follow 12",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+			return a.follow(cmd.Context(), cl, n)
+		},
+	)
 }
 
 // follow prints new entries until the incident is closed.
@@ -196,44 +247,70 @@ func (c *client) stream(ctx context.Context) (<-chan struct{}, error) {
 }
 
 func (a *app) incidentNote() *cobra.Command {
-	return a.onIncident("note NUMBER TEXT", "Write a note into the record", `urgentis incident note 12 "The pilot boat was told."`, cobra.MinimumNArgs(2), func(cmd *cobra.Command, cl *client, n int64, args []string) error {
-		r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " ")}))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON201, func() { a.say("Written as entry %d.\n", r.JSON201.Seq) })
-	})
+	return a.onIncident(
+		"note NUMBER TEXT",
+		"Write a note into the record",
+		`urgentis incident note 12 "The pilot boat was told."`,
+		cobra.MinimumNArgs(2),
+		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
+			r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " ")}))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON201, func() { a.say("Written as entry %d.\n", r.JSON201.Seq) })
+		},
+	)
 }
 
 func (a *app) incidentClose() *cobra.Command {
 	var outcome, because string
-	c := a.onIncident("close NUMBER", "Close an incident by hand", `urgentis incident close 12 --outcome repaired-by-hand --because "Restarted the feed."`, cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
-		if because == "" {
-			return usage("the record says why: give --because")
-		}
-		r, err := check(cl.CloseIncidentWithResponse(cmd.Context(), n, api.Closing{Outcome: api.ClosingOutcome(outcome), Because: because}))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() { a.say("Incident %d is closed: %s.\n", n, outcome) })
-	})
-	c.Flags().StringVar(&outcome, "outcome", "repaired-by-hand", "repaired-by-hand, mitigated, false-alarm, cleared-itself or not-repaired")
+	c := a.onIncident(
+		"close NUMBER",
+		"Close an incident by hand",
+		`urgentis incident close 12 --outcome repaired-by-hand --because "Restarted the feed."`,
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+			if because == "" {
+				return usage("the record says why: give --because")
+			}
+			r, err := check(
+				cl.CloseIncidentWithResponse(
+					cmd.Context(),
+					n,
+					api.Closing{Outcome: api.ClosingOutcome(outcome), Because: because},
+				),
+			)
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.say("Incident %d is closed: %s.\n", n, outcome) })
+		},
+	)
+	c.Flags().
+		StringVar(&outcome, "outcome", "repaired-by-hand", "repaired-by-hand, mitigated, false-alarm, "+
+			"cleared-itself or not-repaired")
 	c.Flags().StringVar(&because, "because", "", "why, for the record")
 	return c
 }
 
 func (a *app) incidentVerify() *cobra.Command {
-	return a.onIncident("verify NUMBER", "Check that no entry of the record was changed or taken away", "urgentis incident verify 12", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
-		r, err := check(cl.VerifyIncidentWithResponse(cmd.Context(), n))
-		if err != nil {
-			return err
-		}
-		if err := a.print(r.JSON200, func() { a.say("Incident %d: %s.\n", n, r.JSON200.Says) }); err != nil {
-			return err
-		}
-		if !r.JSON200.Whole {
-			return errors.New("the record is not as it was written")
-		}
-		return nil
-	})
+	return a.onIncident(
+		"verify NUMBER",
+		"Check that no entry of the record was changed or taken away",
+		"urgentis incident verify 12",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+			r, err := check(cl.VerifyIncidentWithResponse(cmd.Context(), n))
+			if err != nil {
+				return err
+			}
+			if err := a.print(r.JSON200, func() { a.say("Incident %d: %s.\n", n, r.JSON200.Says) }); err != nil {
+				return err
+			}
+			if !r.JSON200.Whole {
+				return errors.New("the record is not as it was written")
+			}
+			return nil
+		},
+	)
 }

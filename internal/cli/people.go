@@ -24,99 +24,169 @@ func roles(list []string) ([]api.Role, error) {
 func (a *app) person() *cobra.Command {
 	var has []string
 	var password string
-	add := doer(a, "add NAME", "Add a person, or set the password and roles of one", "urgentis person add mara --role approver --role operator", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		rs, err := roles(has)
-		if err != nil {
-			return nil, "", err
-		}
-		if password == "" {
-			if password, err = a.ask("Password for " + args[0] + ": "); err != nil {
+	add := doer(
+		a,
+		"add NAME",
+		"Add a person, or set the password and roles of one",
+		"urgentis person add mara --role approver --role operator",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			rs, err := roles(has)
+			if err != nil {
 				return nil, "", err
 			}
-		}
-		r, err := check(cl.AddPersonWithResponse(cmd.Context(), api.NewPerson{Name: args[0], Password: password, Roles: rs}))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON201, fmt.Sprintf("%s can sign in (%s).", args[0], joined(rs)), nil
-	})
-	add.Flags().StringSliceVar(&has, "role", []string{"viewer"}, "viewer, responder, operator, approver, author or admin; as often as wanted")
+			if password == "" {
+				if password, err = a.ask("Password for " + args[0] + ": "); err != nil {
+					return nil, "", err
+				}
+			}
+			r, err := check(
+				cl.AddPersonWithResponse(cmd.Context(), api.NewPerson{Name: args[0], Password: password, Roles: rs}),
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, fmt.Sprintf("%s can sign in (%s).", args[0], joined(rs)), nil
+		},
+	)
+	add.Flags().
+		StringSliceVar(&has, "role", []string{"viewer"}, "viewer, responder, operator, approver, author or admin; "+
+			"as often as wanted")
 	add.Flags().StringVar(&password, "password", "", "at least 10 characters (asked for without it)")
 	list := lister(a, "List people", "urgentis person list", "Nobody.", []string{"name", "roles", "added"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Person, error) {
 			r, err := check(cl.ListPeopleWithResponse(cmd.Context()))
 			return r.JSON200, err
 		}, func(x api.Person) []string { return []string{x.Name, joined(x.Roles), ago(x.AddedAt)} })
-	remove := doer(a, "remove NAME", "Remove a person with their tokens; what they did stays in the records", "urgentis person remove jonas", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		_, err := check(cl.RemovePersonWithResponse(cmd.Context(), args[0]))
-		return nil, "Removed.", err
-	})
+	remove := doer(
+		a,
+		"remove NAME",
+		"Remove a person with their tokens; what they did stays in the records",
+		"urgentis person remove jonas",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemovePersonWithResponse(cmd.Context(), args[0]))
+			return nil, "Removed.", err
+		},
+	)
 	return noun("person", "People who sign in", add, list, remove)
 }
 
 func (a *app) token() *cobra.Command {
 	var has []string
 	var days int
-	add := doer(a, "add NAME", "Make a token for a program; it is shown once", "urgentis token add night-report --role viewer --days 90", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		rs, err := roles(has)
-		if err != nil {
-			return nil, "", err
-		}
-		r, err := check(cl.AddTokenWithResponse(cmd.Context(), api.NewToken{Name: args[0], Roles: rs, Days: days}))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON201, fmt.Sprintf("%s\nIt ends %s.", r.JSON201.Token, r.JSON201.ExpiresAt.UTC().Format("2006-01-02")), nil
-	})
+	add := doer(
+		a,
+		"add NAME",
+		"Make a token for a program; it is shown once",
+		"urgentis token add night-report --role viewer --days 90",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			rs, err := roles(has)
+			if err != nil {
+				return nil, "", err
+			}
+			r, err := check(cl.AddTokenWithResponse(cmd.Context(), api.NewToken{Name: args[0], Roles: rs, Days: days}))
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, fmt.Sprintf(
+				"%s\nIt ends %s.",
+				r.JSON201.Token,
+				r.JSON201.ExpiresAt.UTC().Format("2006-01-02"),
+			), nil
+		},
+	)
 	add.Flags().StringSliceVar(&has, "role", []string{"viewer"}, "as for people")
 	add.Flags().IntVar(&days, "days", 365, "for how many days")
-	list := lister(a, "List tokens, without their values", "urgentis token list", "No tokens. Make one with: urgentis token add NAME", []string{"name", "roles", "made by", "ends", "last used"},
+	list := lister(
+		a,
+		"List tokens, without their values",
+		"urgentis token list",
+		"No tokens. Make one with: urgentis token add NAME",
+		[]string{"name", "roles", "made by", "ends", "last used"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Token, error) {
 			r, err := check(cl.ListTokensWithResponse(cmd.Context()))
 			return r.JSON200, err
-		}, func(x api.Token) []string {
-			return []string{x.Name, joined(x.Roles), x.MadeBy, x.ExpiresAt.UTC().Format("2006-01-02"), ago(x.LastUsedAt)}
-		})
-	remove := doer(a, "remove NAME", "Revoke a token", "urgentis token remove night-report", cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		_, err := check(cl.RemoveTokenWithResponse(cmd.Context(), args[0]))
-		return nil, "Revoked.", err
-	})
+		},
+		func(x api.Token) []string {
+			return []string{
+				x.Name,
+				joined(x.Roles),
+				x.MadeBy,
+				x.ExpiresAt.UTC().Format("2006-01-02"),
+				ago(x.LastUsedAt),
+			}
+		},
+	)
+	remove := doer(
+		a,
+		"remove NAME",
+		"Revoke a token",
+		"urgentis token remove night-report",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveTokenWithResponse(cmd.Context(), args[0]))
+			return nil, "Revoked.", err
+		},
+	)
 	return noun("token", "Tokens for programs", add, list, remove)
 }
 
 func (a *app) audit() *cobra.Command {
-	list := verb("list", "List who did what, the newest first", "urgentis audit list", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.ListAuditWithResponse(cmd.Context(), &api.ListAuditParams{Limit: 100}))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			var rows [][]string
-			for _, x := range r.JSON200.Items {
-				rows = append(rows, []string{x.At.UTC().Format("2006-01-02 15:04:05"), x.Actor, x.Act, clip(x.Subject, 40), clip(x.Detail, 60)})
+	list := verb(
+		"list",
+		"List who did what, the newest first",
+		"urgentis audit list",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			a.table("Nothing was done yet.", []string{"at (UTC)", "who", "what", "subject", "detail"}, rows)
-		})
-	})
+			r, err := check(cl.ListAuditWithResponse(cmd.Context(), &api.ListAuditParams{Limit: 100}))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				var rows [][]string
+				for _, x := range r.JSON200.Items {
+					rows = append(
+						rows,
+						[]string{
+							x.At.UTC().Format("2006-01-02 15:04:05"),
+							x.Actor,
+							x.Act,
+							clip(x.Subject, 40),
+							clip(x.Detail, 60),
+						},
+					)
+				}
+				a.table("Nothing was done yet.", []string{"at (UTC)", "who", "what", "subject", "detail"}, rows)
+			})
+		},
+	)
 	return noun("audit", "Every act by person or program", list)
 }
 
 func (a *app) status() *cobra.Command {
-	return verb("status", "Tell how the installation is", "urgentis status", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.GetStatusWithResponse(cmd.Context()))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() { a.showStatus(cl, r.JSON200) })
-	})
+	return verb(
+		"status",
+		"Tell how the installation is",
+		"urgentis status",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.GetStatusWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.showStatus(cl, r.JSON200) })
+		},
+	)
 }
 
 func (a *app) showStatus(cl *client, s *api.Status) {
@@ -124,13 +194,30 @@ func (a *app) showStatus(cl *client, s *api.Status) {
 	if s.Halted {
 		a.say("%s\n", a.paint(red, "All changes are halted by "+s.HaltedBy+"."))
 	}
-	a.table("", []string{"open incidents", "active runs", "waiting approvals", "waiting questions", "undelivered"},
-		[][]string{{fmt.Sprint(s.OpenIncidents), fmt.Sprint(s.ActiveRuns), fmt.Sprint(s.OpenGates), fmt.Sprint(s.OpenQuestions), fmt.Sprint(s.Undelivered)}})
+	a.table(
+		"",
+		[]string{"open incidents", "active runs", "waiting approvals", "waiting questions", "undelivered"},
+		[][]string{
+			{
+				fmt.Sprint(s.OpenIncidents),
+				fmt.Sprint(s.ActiveRuns),
+				fmt.Sprint(s.OpenGates),
+				fmt.Sprint(s.OpenQuestions),
+				fmt.Sprint(s.Undelivered),
+			},
+		},
+	)
 }
 
 func (a *app) halt() *cobra.Command {
 	var because string
-	c := a.setHalt("halt", "Stop all changes of the whole installation at once; looks go on", `urgentis halt --because "Storm on the north quay"`, true, &because)
+	c := a.setHalt(
+		"halt",
+		"Stop all changes of the whole installation at once; looks go on",
+		`urgentis halt --because "Storm on the north quay"`,
+		true,
+		&because,
+	)
 	c.Flags().StringVar(&because, "because", "", "why, for the audit log")
 	return c
 }
@@ -141,11 +228,19 @@ func (a *app) resume() *cobra.Command {
 }
 
 func (a *app) setHalt(word, short, example string, halted bool, because *string) *cobra.Command {
-	return doer(a, word, short, example, cobra.NoArgs, func(cmd *cobra.Command, cl *client, _ []string) (any, string, error) {
-		r, err := check(cl.SetHaltWithResponse(cmd.Context(), api.Halt{Halted: halted, Because: *because}))
-		if err != nil {
-			return nil, "", err
-		}
-		return r.JSON200, map[bool]string{true: "All changes are halted. Go on with: urgentis resume", false: "Changes go on."}[halted], nil
-	})
+	return doer(
+		a,
+		word,
+		short,
+		example,
+		cobra.NoArgs,
+		func(cmd *cobra.Command, cl *client, _ []string) (any, string, error) {
+			r, err := check(cl.SetHaltWithResponse(cmd.Context(), api.Halt{Halted: halted, Because: *because}))
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON200, map[bool]string{true: "All changes are halted. Go on with: urgentis " +
+				"resume", false: "Changes go on."}[halted], nil
+		},
+	)
 }

@@ -72,7 +72,12 @@ func (a *app) entry(e api.Entry) {
 	} else if a.lastLook = ""; about.Word == "look" {
 		a.lastLook = key
 	}
-	a.say("%s  %s  %s\n", e.At.UTC().Format("15:04:05"), a.paint(tone(about, c), fmt.Sprintf("%-10s", about.Word)), e.Title)
+	a.say(
+		"%s  %s  %s\n",
+		e.At.UTC().Format("15:04:05"),
+		a.paint(tone(about, c), fmt.Sprintf("%-10s", about.Word)),
+		e.Title,
+	)
 	a.below(tell(e, c))
 }
 
@@ -105,7 +110,8 @@ func tone(about incident.About, c content) string {
 // plainKinds are what happens without anybody having to look up.
 var plainKinds = map[incident.Kind]bool{
 	incident.LookTaken: true, incident.LookIncomplete: true, incident.ChangeCleared: true, incident.WaitBegun: true,
-	incident.WaitEnded: true, incident.Told: true, incident.Note: true, incident.StepSkipped: true, incident.CallEnded: true,
+	incident.WaitEnded: true, incident.Told: true, incident.Note: true, incident.StepSkipped: true,
+	incident.CallEnded: true,
 	incident.LockTaken: true, incident.LockGivenBack: true, incident.UndoPlanned: true, incident.UndoEnded: true,
 }
 

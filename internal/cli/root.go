@@ -69,7 +69,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	var f *failure
 	if !errors.As(err, &f) {
 		f = &failure{exitFailed, err}
-		if msg := err.Error(); strings.HasPrefix(msg, "unknown ") || strings.Contains(msg, "flag") || strings.Contains(msg, "arg(s)") {
+		if msg := err.Error(); strings.HasPrefix(msg, "unknown ") || strings.Contains(msg, "flag") ||
+			strings.Contains(msg, "arg(s)") {
 			f.code = exitUsage
 		}
 	}
@@ -93,7 +94,8 @@ Settings come from flags, then URGENTIS_* variables, then the file given with --
 	root.PersistentFlags().String("config", "", "a YAML file with settings")
 	root.PersistentFlags().String("server", "", "the service's address (default: where you logged in)")
 	root.PersistentFlags().String("token", "", "a token to use instead of the login")
-	for _, c := range []*cobra.Command{a.serve(), a.demo(), a.example(), a.login(), a.logout(), a.status(), a.halt(), a.resume(), a.version(),
+	for _, c := range []*cobra.Command{a.serve(), a.demo(), a.example(), a.login(), a.logout(), a.status(), a.halt(),
+		a.resume(), a.version(),
 		a.alert(), a.source(), a.incident(), a.runbook(), a.run(), a.gate(), a.question(), a.instance(),
 		a.service(), a.target(), a.secret(), a.connection(), a.person(), a.token(), a.audit()} {
 		root.AddCommand(c)
@@ -141,14 +143,24 @@ func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 }
 
 // verb makes a command that does something. example is one line.
-func verb(use, short, example string, args cobra.PositionalArgs, run func(cmd *cobra.Command, args []string) error) *cobra.Command {
+func verb(
+	use, short, example string,
+	args cobra.PositionalArgs,
+	run func(cmd *cobra.Command, args []string) error,
+) *cobra.Command {
 	checked := func(cmd *cobra.Command, got []string) error {
 		if err := args(cmd, got); err != nil {
 			return usage("%s\nIt goes so: %s", err, cmd.UseLine())
 		}
 		return nil
 	}
-	return &cobra.Command{Use: use, Short: short, Example: "  " + strings.ReplaceAll(example, "\n", "\n  "), Args: checked, RunE: run}
+	return &cobra.Command{
+		Use:     use,
+		Short:   short,
+		Example: "  " + strings.ReplaceAll(example, "\n", "\n  "),
+		Args:    checked,
+		RunE:    run,
+	}
 }
 
 func (a *app) version() *cobra.Command {

@@ -11,31 +11,51 @@ import (
 )
 
 func (a *app) run() *cobra.Command {
-	return noun("run", "Runs of runbooks", a.runStart(), a.runList(), a.runShow(), a.runFollow(), a.runAgain(), a.runCancel(), a.runRelease(), a.runGraph())
+	return noun(
+		"run",
+		"Runs of runbooks",
+		a.runStart(),
+		a.runList(),
+		a.runShow(),
+		a.runFollow(),
+		a.runAgain(),
+		a.runCancel(),
+		a.runRelease(),
+		a.runGraph(),
+	)
 }
 
 func (a *app) runStart() *cobra.Command {
 	var given map[string]string
 	var incident int64
 	var follow bool
-	c := verb("start RUNBOOK", "Start a runbook by hand", "urgentis run start berth-queue-backlog --input queue=quay-north --incident 12 --follow", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		in := map[string]any{}
-		for k, v := range given {
-			in[k] = v
-		}
-		r, err := check(cl.StartRunWithResponse(cmd.Context(), api.NewRun{Runbook: args[0], Inputs: in, Incident: incident}))
-		if err != nil {
-			return err
-		}
-		if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
-			return err
-		}
-		return a.followRun(cmd, cl, r.JSON202.Id)
-	})
+	c := verb(
+		"start RUNBOOK",
+		"Start a runbook by hand",
+		"urgentis run start berth-queue-backlog --input queue=quay-north --incident 12 --follow",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			in := map[string]any{}
+			for k, v := range given {
+				in[k] = v
+			}
+			r, err := check(
+				cl.StartRunWithResponse(cmd.Context(), api.NewRun{Runbook: args[0], Inputs: in, Incident: incident}),
+			)
+			if err != nil {
+				return err
+			}
+			if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil ||
+				!follow {
+				return err
+			}
+			return a.followRun(cmd, cl, r.JSON202.Id)
+		},
+	)
 	c.Flags().StringToStringVar(&given, "input", nil, "NAME=VALUE, as often as wanted")
 	c.Flags().Int64Var(&incident, "incident", 0, "the incident that it works on")
 	c.Flags().BoolVar(&follow, "follow", false, "print its log until it ends")
@@ -44,48 +64,84 @@ func (a *app) runStart() *cobra.Command {
 
 func (a *app) runList() *cobra.Command {
 	var active bool
-	c := verb("list", "List runs, the newest first", "urgentis run list --active", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.ListRunsWithResponse(cmd.Context(), &api.ListRunsParams{Active: active, Limit: 50}))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			var rows [][]string
-			for _, x := range r.JSON200.Items {
-				rows = append(rows, []string{x.Id, x.Runbook, string(x.State), orDash(strings.TrimSpace(x.WaitsOn + " " + x.Awaits)), orDash(numberOrNone(x.Incident)), x.StartedBy, ago(x.BegunAt)})
+	c := verb(
+		"list",
+		"List runs, the newest first",
+		"urgentis run list --active",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-			a.table("No runs. Start one with: urgentis run start RUNBOOK", []string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"}, rows)
-		})
-	})
+			r, err := check(cl.ListRunsWithResponse(cmd.Context(), &api.ListRunsParams{Active: active, Limit: 50}))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				var rows [][]string
+				for _, x := range r.JSON200.Items {
+					rows = append(
+						rows,
+						[]string{
+							x.Id,
+							x.Runbook,
+							string(x.State),
+							orDash(strings.TrimSpace(x.WaitsOn + " " + x.Awaits)),
+							orDash(numberOrNone(x.Incident)),
+							x.StartedBy,
+							ago(x.BegunAt),
+						},
+					)
+				}
+				a.table(
+					"No runs. Start one with: urgentis run start RUNBOOK",
+					[]string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"},
+					rows,
+				)
+			})
+		},
+	)
 	c.Flags().BoolVar(&active, "active", false, "only those that are not over")
 	return c
 }
 
 func (a *app) runShow() *cobra.Command {
-	return verb("show ID", "Show a run with its log", "urgentis run show r3k…", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.GetRunWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() {
-			a.runHead(r.JSON200.Run)
-			for _, e := range r.JSON200.Events {
-				a.event(e)
+	return verb(
+		"show ID",
+		"Show a run with its log",
+		"urgentis run show r3k…",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
 			}
-		})
-	})
+			r, err := check(cl.GetRunWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				a.runHead(r.JSON200.Run)
+				for _, e := range r.JSON200.Events {
+					a.event(e)
+				}
+			})
+		},
+	)
 }
 
 func (a *app) runHead(x api.Run) {
-	a.say("%s  %s\nrun %s · %s%s · started by %s at %s", a.paint(bold, x.Runbook), x.Title, x.Id, x.State, map[bool]string{true: " on " + strings.TrimSpace(x.WaitsOn+" "+x.Awaits)}[x.WaitsOn != ""], x.StartedBy, x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"))
+	a.say(
+		"%s  %s\nrun %s · %s%s · started by %s at %s",
+		a.paint(bold, x.Runbook),
+		x.Title,
+		x.Id,
+		x.State,
+		map[bool]string{true: " on " + strings.TrimSpace(x.WaitsOn+" "+x.Awaits)}[x.WaitsOn != ""],
+		x.StartedBy,
+		x.BegunAt.UTC().Format("2006-01-02 15:04:05 MST"),
+	)
 	if x.Incident != 0 {
 		a.say(" · incident %d", x.Incident)
 	}
@@ -107,13 +163,19 @@ func (a *app) event(e api.Event) {
 }
 
 func (a *app) runFollow() *cobra.Command {
-	return verb("follow ID", "Print a run's log as it is written, until it ends", "urgentis run follow r3k…", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		return a.followRun(cmd, cl, args[0])
-	})
+	return verb(
+		"follow ID",
+		"Print a run's log as it is written, until it ends",
+		"urgentis run follow r3k…",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			return a.followRun(cmd, cl, args[0])
+		},
+	)
 }
 
 func (a *app) followRun(cmd *cobra.Command, cl *client, id string) error {
@@ -145,37 +207,50 @@ func (a *app) followRun(cmd *cobra.Command, cl *client, id string) error {
 
 func (a *app) runAgain() *cobra.Command {
 	var follow bool
-	c := verb("again ID", "Start the same runbook again with the same inputs, in its newest revision", "urgentis run again r3k… --follow", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.RunAgainWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil || !follow {
-			return err
-		}
-		return a.followRun(cmd, cl, r.JSON202.Id)
-	})
+	c := verb(
+		"again ID",
+		"Start the same runbook again with the same inputs, in its newest revision",
+		"urgentis run again r3k… --follow",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.RunAgainWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil ||
+				!follow {
+				return err
+			}
+			return a.followRun(cmd, cl, r.JSON202.Id)
+		},
+	)
 	c.Flags().BoolVar(&follow, "follow", false, "print its log until it ends")
 	return c
 }
 
 func (a *app) runCancel() *cobra.Command {
 	var c api.Cancel
-	cmd := verb("cancel ID", "Stop a run: what is under way on targets is ended", `urgentis run cancel r3k… --undo --because "Wrong quay."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		if _, err := check(cl.CancelRunWithResponse(cmd.Context(), args[0], c)); err != nil {
-			return err
-		}
-		a.say("%s\n", "It ends as soon as nothing of it is under way. Follow it with: urgentis run follow "+args[0])
-		return nil
-	})
+	cmd := verb(
+		"cancel ID",
+		"Stop a run: what is under way on targets is ended",
+		`urgentis run cancel r3k… --undo --because "Wrong quay."`,
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := check(cl.CancelRunWithResponse(cmd.Context(), args[0], c)); err != nil {
+				return err
+			}
+			a.say("%s\n", "It ends as soon as nothing of it is under way. Follow it with: urgentis run follow "+args[0])
+			return nil
+		},
+	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
 	cmd.Flags().BoolVar(&c.Undo, "undo", false, "take its changes back first, the newest first")
 	return cmd
@@ -183,34 +258,46 @@ func (a *app) runCancel() *cobra.Command {
 
 func (a *app) runRelease() *cobra.Command {
 	var c api.Release
-	cmd := verb("release ID", "Let a run go on that was set aside because the program died of it", `urgentis run release r3k… --because "The look that took all memory is mended."`, cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
-			return err
-		}
-		a.say("%s\n", "It goes on. Follow it with: urgentis run follow "+args[0])
-		return nil
-	})
+	cmd := verb(
+		"release ID",
+		"Let a run go on that was set aside because the program died of it",
+		`urgentis run release r3k… --because "The look that took all memory is mended."`,
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
+				return err
+			}
+			a.say("%s\n", "It goes on. Follow it with: urgentis run follow "+args[0])
+			return nil
+		},
+	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
 	return cmd
 }
 
 func (a *app) runGraph() *cobra.Command {
 	var svg bool
-	c := verb("graph ID", "Show the flow of a run with the path that it took", "urgentis run graph r3k… --svg >run.svg", cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
-		r, err := check(cl.GetRunGraphWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		return a.print(r.JSON200, func() { a.showGraph(r.JSON200.Svg, r.JSON200.Text, svg) })
-	})
+	c := verb(
+		"graph ID",
+		"Show the flow of a run with the path that it took",
+		"urgentis run graph r3k… --svg >run.svg",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.GetRunGraphWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.showGraph(r.JSON200.Svg, r.JSON200.Text, svg) })
+		},
+	)
 	c.Flags().BoolVar(&svg, "svg", false, "as a picture (SVG)")
 	return c
 }

@@ -31,8 +31,21 @@ func (a *app) serveFlags(c *cobra.Command) {
 }
 
 func (a *app) config(name string) (service.Config, error) {
-	c := service.Config{Database: a.v.GetString("database"), DataDir: a.v.GetString("data-dir"), Listen: a.v.GetString("listen"), Link: a.v.GetString("link"),
-		AllowNet: a.v.GetStringSlice("allow-net"), AllowLocal: a.v.GetBool("allow-local"), LocalAccount: a.v.GetString("local-account"), Metrics: a.v.GetString("metrics"), TrustedProxies: a.v.GetStringSlice("trusted-proxy"), KeyFile: a.v.GetString("key-file"), Version: Version}
+	c := service.Config{
+		Database: a.v.GetString("database"),
+		DataDir:  a.v.GetString("data-dir"),
+		Listen:   a.v.GetString("listen"),
+		Link:     a.v.GetString("link"),
+		AllowNet: a.v.GetStringSlice(
+			"allow-net",
+		),
+		AllowLocal:     a.v.GetBool("allow-local"),
+		LocalAccount:   a.v.GetString("local-account"),
+		Metrics:        a.v.GetString("metrics"),
+		TrustedProxies: a.v.GetStringSlice("trusted-proxy"),
+		KeyFile:        a.v.GetString("key-file"),
+		Version:        Version,
+	}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(a.v.GetString("log-level"))); err != nil {
 		return c, usage("--log-level must be debug, info, warn or error")
@@ -48,35 +61,59 @@ func (a *app) config(name string) (service.Config, error) {
 }
 
 func (a *app) serve() *cobra.Command {
-	c := verb("serve", "Run the service", "urgentis serve --database postgres://urgentis@db.example/urgentis --listen 0.0.0.0:8470", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		c, err := a.config("urgentis")
-		if err != nil {
-			return err
-		}
-		service.Tune()
-		i, err := service.Start(cmd.Context(), c)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(a.err, "Urgentis %s answers on %s\n", Version, i.Link)
-		code, err := i.App.SetupCode(cmd.Context())
-		if err != nil {
+	c := verb(
+		"serve",
+		"Run the service",
+		"urgentis serve --database postgres://urgentis@db.example/urgentis --listen 0.0.0.0:8470",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			c, err := a.config("urgentis")
+			if err != nil {
+				return err
+			}
+			service.Tune()
+			i, err := service.Start(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.err, "Urgentis %s answers on %s\n", Version, i.Link)
+			code, err := i.App.SetupCode(cmd.Context())
+			if err != nil {
+				return errors.Join(err, i.Stop())
+			}
+			if code != "" {
+				fmt.Fprintf(
+					a.err,
+					"Nobody can sign in yet. Make the first administrator here, once:\n  %s/setup?code=%s\n",
+					i.Link,
+					code,
+				)
+			}
+			err = i.Serve(cmd.Context())
+			fmt.Fprintln(a.err, "Stopping…")
 			return errors.Join(err, i.Stop())
-		}
-		if code != "" {
-			fmt.Fprintf(a.err, "Nobody can sign in yet. Make the first administrator here, once:\n  %s/setup?code=%s\n", i.Link, code)
-		}
-		err = i.Serve(cmd.Context())
-		fmt.Fprintln(a.err, "Stopping…")
-		return errors.Join(err, i.Stop())
-	})
+		},
+	)
 	a.serveFlags(c)
 	f := c.Flags()
 	f.String("database", "", "a PostgreSQL address (default: a private server under --data-dir)")
 	f.String("key-file", "", "the key that seals secrets (default: seal.key under --data-dir)")
-	f.StringSlice("trusted-proxy", nil, "networks of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted")
-	f.StringSlice("allow-net", nil, "networks that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted")
-	f.Bool("allow-local", false, "let runbooks run commands on this host; without --local-account this gives whoever pushes runbooks all that the service's own account can read, its key file too")
+	f.StringSlice(
+		"trusted-proxy",
+		nil,
+		"networks of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted",
+	)
+	f.StringSlice(
+		"allow-net",
+		nil,
+		"networks that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted",
+	)
+	f.Bool(
+		"allow-local",
+		false,
+		"let runbooks run commands on this host; without --local-account this gives whoever pushes runbooks all "+
+			"that the service's own account can read, its key file too",
+	)
 	f.String("local-account", "", "the account that such commands run as; the service must run as root for it")
 	f.String("metrics", server.MetricsOpen, "who may read /metrics: open, signed-in or off")
 	return c
@@ -84,23 +121,29 @@ func (a *app) serve() *cobra.Command {
 
 func (a *app) demo() *cobra.Command {
 	var every time.Duration
-	c := verb("demo", "Start the service with a simulated ferry operator around it, and play troubles", "urgentis demo --every 5m", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		c, err := a.config("urgentis-demo")
-		if err != nil {
-			return err
-		}
-		ctx, cancel := context.WithCancel(cmd.Context())
-		defer cancel()
-		service.Tune()
-		w, err := demo.Start(ctx, c, time.Second, func(s string) { fmt.Fprintln(a.err, "· "+s) })
-		if err != nil {
-			return err
-		}
-		a.welcome(w)
-		a.troubles(ctx, w, every)
-		fmt.Fprintln(a.err, "Stopping…")
-		return w.Stop()
-	})
+	c := verb(
+		"demo",
+		"Start the service with a simulated ferry operator around it, and play troubles",
+		"urgentis demo --every 5m",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			c, err := a.config("urgentis-demo")
+			if err != nil {
+				return err
+			}
+			ctx, cancel := context.WithCancel(cmd.Context())
+			defer cancel()
+			service.Tune()
+			w, err := demo.Start(ctx, c, time.Second, func(s string) { fmt.Fprintln(a.err, "· "+s) })
+			if err != nil {
+				return err
+			}
+			a.welcome(w)
+			a.troubles(ctx, w, every)
+			fmt.Fprintln(a.err, "Stopping…")
+			return w.Stop()
+		},
+	)
 	a.serveFlags(c)
 	c.Flags().DurationVar(&every, "every", 4*time.Minute, "how long all is well between two troubles")
 	return c
@@ -113,12 +156,21 @@ func (a *app) welcome(w *demo.World) {
 		names = append(names, n)
 	}
 	sort.Strings(names)
-	may := map[string]string{"iva": "administers", "mara": "approves changes, starts runbooks", "jonas": "looks, answers and notes"}
+	may := map[string]string{
+		"iva":   "administers",
+		"mara":  "approves changes, starts runbooks",
+		"jonas": "looks, answers and notes",
+	}
 	for _, n := range names {
 		a.say("  name %-6s password %-18s (%s)\n", n, w.SignIn[n], may[n])
 	}
 	a.say("Or here:\n  urgentis login %s --name mara --password %s\n", w.Link, w.SignIn["mara"])
-	a.say("The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n", w.Room.URL, w.Monitor.URL)
+	a.say(
+		"The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds "+
+			"the berth queue breaks. Ctrl-C ends everything.\n\n",
+		w.Room.URL,
+		w.Monitor.URL,
+	)
 }
 
 // troubles breaks one thing after the other, as long as no run is under way.
@@ -145,28 +197,39 @@ func (a *app) troubles(ctx context.Context, w *demo.World, every time.Duration) 
 }
 
 func (a *app) example() *cobra.Command {
-	return verb("example", "Play one whole incident without people, and print its record", "urgentis example", cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		// Where the account postgres can reach it when root runs the example.
-		dir, err := os.MkdirTemp("", "urgentis-example-")
-		if err != nil {
-			return err
-		}
-		defer os.RemoveAll(dir)
-		if err := os.Chmod(dir, 0o755); err != nil { //nolint:gosec // what is secret in it has its own mode
-			return err
-		}
-		c := service.Config{DataDir: filepath.Join(dir, "d"), Listen: "127.0.0.1:0", Version: Version, Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: slog.LevelError}))}
-		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Minute)
-		defer cancel()
-		say := func(s string) { fmt.Fprintln(a.err, "· "+s) }
-		w, err := demo.Start(ctx, c, 500*time.Millisecond, say)
-		if err != nil {
-			return err
-		}
-		err = a.playExample(ctx, w, say)
-		cancel()
-		return errors.Join(err, w.Stop())
-	})
+	return verb(
+		"example",
+		"Play one whole incident without people, and print its record",
+		"urgentis example",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			// Where the account postgres can reach it when root runs the example.
+			dir, err := os.MkdirTemp("", "urgentis-example-")
+			if err != nil {
+				return err
+			}
+			defer os.RemoveAll(dir)
+			if err := os.Chmod(dir, 0o755); err != nil { //nolint:gosec // what is secret in it has its own mode
+				return err
+			}
+			c := service.Config{
+				DataDir: filepath.Join(dir, "d"),
+				Listen:  "127.0.0.1:0",
+				Version: Version,
+				Log:     slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: slog.LevelError})),
+			}
+			ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Minute)
+			defer cancel()
+			say := func(s string) { fmt.Fprintln(a.err, "· "+s) }
+			w, err := demo.Start(ctx, c, 500*time.Millisecond, say)
+			if err != nil {
+				return err
+			}
+			err = a.playExample(ctx, w, say)
+			cancel()
+			return errors.Join(err, w.Stop())
+		},
+	)
 }
 
 func (a *app) playExample(ctx context.Context, w *demo.World, say func(string)) error {
@@ -200,7 +263,12 @@ func (a *app) playExample(ctx context.Context, w *demo.World, say func(string)) 
 	}
 	say(v.JSON200.Says)
 	if n := len(w.Fleet.Queue.Changes()); r.Incident.Outcome != "repaired" || !v.JSON200.Whole || n != 1 {
-		return fmt.Errorf("the example did not end as it should: outcome %q, record whole: %v, changes on the hosts: %d", r.Incident.Outcome, v.JSON200.Whole, n)
+		return fmt.Errorf(
+			"the example did not end as it should: outcome %q, record whole: %v, changes on the hosts: %d",
+			r.Incident.Outcome,
+			v.JSON200.Whole,
+			n,
+		)
 	}
 	return nil
 }

@@ -83,8 +83,10 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 		if err != nil {
 			return err
 		}
-		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis", Title: "A message could not be delivered",
-			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body, "error": cause.Error()}}); err != nil {
+		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
+			Title: "A message could not be delivered",
+			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body,
+				"error": cause.Error()}}); err != nil {
 			return err
 		}
 		return r.Flush()

@@ -23,7 +23,10 @@ import (
 )
 
 func job(id int64, attempt int) *river.Job[store.Deliver] {
-	return &river.Job[store.Deliver]{JobRow: &rivertype.JobRow{Attempt: attempt, MaxAttempts: 12}, Args: store.Deliver{ID: id}}
+	return &river.Job[store.Deliver]{
+		JobRow: &rivertype.JobRow{Attempt: attempt, MaxAttempts: 12},
+		Args:   store.Deliver{ID: id},
+	}
 }
 
 func outbox(t *testing.T, s *store.Store) *Outbox {
@@ -45,7 +48,15 @@ func opened(t *testing.T, s *store.Store) int64 {
 }
 
 func queue(t *testing.T, s *store.Store, kind, address, key string, inc *int64) int64 {
-	d := &store.Delivery{Key: key, Kind: kind, Address: address, Body: `{"text":"hello","link":"http://u/"}`, Incident: inc, State: "queued", QueuedAt: time.Now()}
+	d := &store.Delivery{
+		Key:      key,
+		Kind:     kind,
+		Address:  address,
+		Body:     `{"text":"hello","link":"http://u/"}`,
+		Incident: inc,
+		State:    "queued",
+		QueuedAt: time.Now(),
+	}
 	require.NoError(t, testdb.SQL(s).Create(d).Error)
 	return d.ID
 }
@@ -73,7 +84,10 @@ func TestDeliveries(t *testing.T) {
 		assert.Equal(t, "k1", r.Header.Get("Idempotency-Key"))
 	}))
 	defer room.Close()
-	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "quayside-room", Kind: "room", URL: room.URL}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Create(&store.Connection{Name: "quayside-room", Kind: "room", URL: room.URL}).Error,
+	)
 	o := outbox(t, s)
 	ctx := context.Background()
 	id := queue(t, s, "room", "quayside-room", "k1", nil)
@@ -91,12 +105,25 @@ func TestDeliveries(t *testing.T) {
 	require.NoError(t, o.Work(ctx, job(id, 3)))
 	assert.EqualValues(t, 2, calls.Load(), "what was sent is not sent again")
 	require.NoError(t, o.Work(ctx, job(9999, 1)), "a delivery that is gone is nothing to do")
-	assert.ErrorIs(t, testdb.SQL(s).Create(&store.Delivery{Key: "k1", Kind: "room", Address: "x", Body: "{}", State: "queued", QueuedAt: time.Now()}).Error, gorm.ErrDuplicatedKey)
+	assert.ErrorIs(
+		t,
+		testdb.SQL(s).
+			Create(&store.Delivery{Key: "k1", Kind: "room", Address: "x", Body: "{}", State: "queued",
+				QueuedAt: time.Now()}).
+			Error,
+		gorm.ErrDuplicatedKey,
+	)
 }
 
 func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 	s := testdb.Open(t)
-	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "dead-room", Kind: "room", URL: "http://127.0.0.1:1/hook?token=canary-7781"}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).
+			Create(&store.Connection{Name: "dead-room", Kind: "room",
+				URL: "http://127.0.0.1:1/hook?token=canary-7781"}).
+			Error,
+	)
 	inc := opened(t, s)
 	o := outbox(t, s)
 	id := queue(t, s, "room", "dead-room", "k", &inc)
@@ -115,7 +142,13 @@ func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 
 func TestOnlyAllowedAddressesAreReached(t *testing.T) {
 	s := testdb.Open(t)
-	require.NoError(t, testdb.SQL(s).Create(&store.Source{Name: "mon", TokenHash: []byte("x"), CallBack: "http://169.254.169.254/", AddedAt: time.Now()}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).
+			Create(&store.Source{Name: "mon", TokenHash: []byte("x"), CallBack: "http://169.254.169.254/",
+				AddedAt: time.Now()}).
+			Error,
+	)
 	id := queue(t, s, "source", "mon", "k", nil)
 	assert.ErrorContains(t, outbox(t, s).Work(context.Background(), job(id, 1)), "not allowed")
 }

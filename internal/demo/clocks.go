@@ -32,7 +32,11 @@ const drift = 20.0
 func NewClocks() *Clocks {
 	c := &Clocks{set: map[string]*clock{}}
 	for i := 1; i <= clocks; i++ {
-		c.set[fmt.Sprintf("clock-%02d", i)] = &clock{servers: []string{"tide-1", "tide-2"}, offset: float64(i%5) * 1.5, since: time.Now()}
+		c.set[fmt.Sprintf("clock-%02d", i)] = &clock{
+			servers: []string{"tide-1", "tide-2"},
+			offset:  float64(i%5) * 1.5,
+			since:   time.Now(),
+		}
 	}
 	return c
 }
@@ -52,7 +56,12 @@ func (c *Clocks) Break() []string {
 	defer c.mu.Unlock()
 	names := []string{"clock-03", "clock-05", "clock-08", "clock-11"}
 	for i, n := range names {
-		c.set[n].servers, c.set[n].offset, c.set[n].since = []string{"tide-old", "tide-2"}, 300+float64(40*i), time.Now()
+		c.set[n].servers, c.set[n].offset, c.set[n].since = []string{
+			"tide-old",
+			"tide-2",
+		}, 300+float64(
+			40*i,
+		), time.Now()
 	}
 	return names
 }

@@ -24,7 +24,14 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 	t.Cleanup(func() {
 		if t.Failed() && got != nil {
 			for _, e := range got.Entries {
-				t.Log(e.Kind, e.Title, e.Content["because"], e.Content["unsure"], e.Content["error"], e.Content["readings"])
+				t.Log(
+					e.Kind,
+					e.Title,
+					e.Content["because"],
+					e.Content["unsure"],
+					e.Content["error"],
+					e.Content["readings"],
+				)
 			}
 		}
 	})
@@ -32,7 +39,11 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 		gates, err := mara.ListGatesWithResponse(ctx)
 		require.NoError(t, err)
 		for _, g := range *gates.JSON200 {
-			_, err := mara.DecideGateWithResponse(ctx, g.Id, api.Decision{Approve: true, Digest: g.Digest, Comment: "seen"})
+			_, err := mara.DecideGateWithResponse(
+				ctx,
+				g.Id,
+				api.Decision{Approve: true, Digest: g.Digest, Comment: "seen"},
+			)
 			require.NoError(t, err)
 		}
 		questions, err := mara.ListQuestionsWithResponse(ctx)

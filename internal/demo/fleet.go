@@ -88,14 +88,38 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 	f.ClientKey = client.pem
 	f.Clocks, f.Gates, f.Works = NewClocks(), NewGates(), NewWorks()
 	for i := 1; i <= 2; i++ {
-		f.add(fmt.Sprintf("berth-consumer-%d", i), "berth-queue", 10+i, map[string]string{"role": "consumer", "quay": "north"}, map[string]command{"berthq": f.Queue.berthq}, f.Queue.health, f.Queue.Changes)
+		f.add(
+			fmt.Sprintf("berth-consumer-%d", i),
+			"berth-queue",
+			10+i,
+			map[string]string{"role": "consumer", "quay": "north"},
+			map[string]command{"berthq": f.Queue.berthq},
+			f.Queue.health,
+			f.Queue.Changes,
+		)
 	}
 	for i := 1; i <= clocks; i++ {
-		h := f.add(fmt.Sprintf("clock-%02d", i), "crossing-clocks", 30+i, map[string]string{"role": "clock"}, map[string]command{"clockctl": f.Clocks.clockctl}, nil, f.Clocks.Changes)
+		h := f.add(
+			fmt.Sprintf("clock-%02d", i),
+			"crossing-clocks",
+			30+i,
+			map[string]string{"role": "clock"},
+			map[string]command{"clockctl": f.Clocks.clockctl},
+			nil,
+			f.Clocks.Changes,
+		)
 		h.Known = map[string]any{"settings": wanted}
 	}
 	for i := 1; i <= gates; i++ {
-		f.add(fmt.Sprintf("gate-%d", i), "boarding-gates", 50+i, map[string]string{"role": "gate"}, map[string]command{"gatectl": f.Gates.gatectl, "passctl": f.Gates.passctl}, nil, f.Gates.Changes)
+		f.add(
+			fmt.Sprintf("gate-%d", i),
+			"boarding-gates",
+			50+i,
+			map[string]string{"role": "gate"},
+			map[string]command{"gatectl": f.Gates.gatectl, "passctl": f.Gates.passctl},
+			nil,
+			f.Gates.Changes,
+		)
 	}
 	for _, h := range f.Hosts {
 		k, err := key(filepath.Join(dir, h.Name+".key"))
@@ -110,10 +134,24 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 	return f, nil
 }
 
-func (f *Fleet) add(name, service string, number int, labels map[string]string, programs map[string]command, state func(*Host) any, changes func() []Carried) *Host {
+func (f *Fleet) add(
+	name, service string,
+	number int,
+	labels map[string]string,
+	programs map[string]command,
+	state func(*Host) any,
+	changes func() []Carried,
+) *Host {
 	programs["works"] = f.Works.works
-	h := &Host{Name: name, Service: service, Address: fmt.Sprintf("%s.%d", f.Net, number), Labels: labels, commands: programs, changes: changes,
-		state: func() any { return map[string]any{"host": name} }}
+	h := &Host{
+		Name:     name,
+		Service:  service,
+		Address:  fmt.Sprintf("%s.%d", f.Net, number),
+		Labels:   labels,
+		commands: programs,
+		changes:  changes,
+		state:    func() any { return map[string]any{"host": name} },
+	}
 	if state != nil {
 		h.state = func() any { return state(h) }
 	}
@@ -179,7 +217,8 @@ func (f *Fleet) start(h *Host, k, client keyPair) error {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /health", h.health)
 	mux.HandleFunc("POST /works/{do}/{key}", func(w http.ResponseWriter, r *http.Request) {
-		if _, err := f.Works.works(call{h, []string{r.PathValue("do"), r.PathValue("key")}, r.Header.Get("Idempotency-Key")}); err != nil {
+		if _, err := f.Works.works(call{h, []string{r.PathValue("do"), r.PathValue("key")},
+			r.Header.Get("Idempotency-Key")}); err != nil {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 		}
 	})

@@ -84,7 +84,14 @@ func (g *Gates) gatectl(c call) (string, error) {
 		if x.release == badRelease {
 			n = 97
 		}
-		return printed(map[string]any{"gate": c.host.Name, "errors": n, "release": x.release, "rotation": map[bool]string{true: "out", false: "in"}[x.out]})
+		return printed(
+			map[string]any{
+				"gate":     c.host.Name,
+				"errors":   n,
+				"release":  x.release,
+				"rotation": map[bool]string{true: "out", false: "in"}[x.out],
+			},
+		)
 	case "rotation out", "rotation in":
 		return g.once(c, what, func() (string, error) {
 			g.set[c.host.Name].out = what == "rotation out"

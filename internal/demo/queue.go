@@ -43,7 +43,14 @@ const (
 
 // NewQueue makes a healthy queue.
 func NewQueue(name string) *Queue {
-	return &Queue{Name: name, ParkTime: 300 * time.Millisecond, depth: usual, next: 4711, done: map[string]string{}, last: time.Now()}
+	return &Queue{
+		Name:     name,
+		ParkTime: 300 * time.Millisecond,
+		depth:    usual,
+		next:     4711,
+		done:     map[string]string{},
+		last:     time.Now(),
+	}
 }
 
 // flow brings the depth up to date. The lock must be held.

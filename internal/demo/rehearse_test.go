@@ -47,7 +47,12 @@ func TestRehearsals(t *testing.T) {
 	require.NotNil(t, r.JSON200, string(r.Body))
 	assert.Equal(t, "false-alarm", r.JSON200.Outcome, "the queue is well: %s", said(r.JSON200))
 	w.Fleet.Queue.Break()
-	require.Eventually(t, func() bool { depth, _ := w.Fleet.Queue.Depth(); return depth > 250 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { depth, _ := w.Fleet.Queue.Depth(); return depth > 250 },
+		20*time.Second,
+		50*time.Millisecond,
+	)
 	r, err = w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: src, Inputs: inputs, How: api.LooksOnly})
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
@@ -68,7 +73,19 @@ func TestRehearsals(t *testing.T) {
 	require.NotNil(t, ended)
 	assert.True(t, ended.Same, "%+v", ended)
 	assert.Equal(t, 1, ended.AskedNow)
-	r, err = w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: strings.Replace(src, "that: max(readings.depth) > inputs.low", "that: max(readings.depth) > 100000", 1), How: api.AgainstThePast, Past: 5})
+	r, err = w.Admin.RehearseWithResponse(
+		ctx,
+		api.NewRehearsal{
+			Text: strings.Replace(
+				src,
+				"that: max(readings.depth) > inputs.low",
+				"that: max(readings.depth) > 100000",
+				1,
+			),
+			How:  api.AgainstThePast,
+			Past: 5,
+		},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
 	for _, p := range r.JSON200.Past {
@@ -84,7 +101,12 @@ func TestRehearsals(t *testing.T) {
 func TestOneStepAlone(t *testing.T) {
 	w, ctx := world(t)
 	src := text(t, "berth-queue-backlog")
-	try := api.NewTry{Text: src, Step: "park", Inputs: map[string]any{"queue": "quay-north"}, Readings: map[string]any{"stuck": "m-7"}}
+	try := api.NewTry{
+		Text:     src,
+		Step:     "park",
+		Inputs:   map[string]any{"queue": "quay-north"},
+		Readings: map[string]any{"stuck": "m-7"},
+	}
 	r, err := w.Admin.TryStepWithResponse(ctx, try)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
@@ -97,7 +119,15 @@ func TestOneStepAlone(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
 	assert.Contains(t, r.JSON200.Lines[0].Says, "depth = 12 messages")
-	r, err = w.Admin.TryStepWithResponse(ctx, api.NewTry{Text: src, Step: "real", Inputs: try.Inputs, Readings: map[string]any{"depth": map[string]any{"berth-consumer-1": "900", "berth-consumer-2": "1"}}})
+	r, err = w.Admin.TryStepWithResponse(
+		ctx,
+		api.NewTry{
+			Text:     src,
+			Step:     "real",
+			Inputs:   try.Inputs,
+			Readings: map[string]any{"depth": map[string]any{"berth-consumer-1": "900", "berth-consumer-2": "1"}},
+		},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
 	assert.Contains(t, r.JSON200.Lines[0].Says, "passes\nmax(readings.depth) is 900")

@@ -113,7 +113,10 @@ const (
 func conditions(f *Fleet, fares *Fares) []*Condition {
 	health := fmt.Sprintf("http://%s:%d/health", f.Hosts[0].Address, HTTPPort)
 	list := []*Condition{
-		{Key: f.Queue.Name + "/depth", Service: "berth-queue", Labels: map[string]string{"signal": "queue_depth", "queue": f.Queue.Name, "quay": "north"},
+		{
+			Key:     f.Queue.Name + "/depth",
+			Service: "berth-queue",
+			Labels:  map[string]string{"signal": "queue_depth", "queue": f.Queue.Name, "quay": "north"},
 			Look: func(ctx context.Context, last string) (string, string, error) {
 				depth, err := depthAt(ctx, health)
 				says := fmt.Sprintf("%d berth assignments wait in %s", depth, f.Queue.Name)
@@ -128,7 +131,8 @@ func conditions(f *Fleet, fares *Fares) []*Condition {
 					return "", says, nil
 				}
 				return last, says, nil
-			}},
+			},
+		},
 		{Key: "clocks/offset", Service: "crossing-clocks", Labels: map[string]string{"signal": "clock_offset"},
 			Look: func(context.Context, string) (string, string, error) {
 				worst := f.Clocks.Worst()
@@ -145,11 +149,24 @@ func conditions(f *Fleet, fares *Fares) []*Condition {
 			}},
 	}
 	if fares != nil {
-		list = append(list, &Condition{Key: "fares/idle", Service: "fares-db", Labels: map[string]string{"signal": "idle_in_transaction"},
-			Look: func(ctx context.Context, _ string) (string, string, error) {
-				n, err := fares.Idle(ctx)
-				return when(n > 1, "major"), fmt.Sprintf("%d sessions sit idle in a transaction of the fares database", n), err
-			}})
+		list = append(
+			list,
+			&Condition{
+				Key:     "fares/idle",
+				Service: "fares-db",
+				Labels:  map[string]string{"signal": "idle_in_transaction"},
+				Look: func(ctx context.Context, _ string) (string, string, error) {
+					n, err := fares.Idle(ctx)
+					return when(
+							n > 1,
+							"major",
+						), fmt.Sprintf(
+							"%d sessions sit idle in a transaction of the fares database",
+							n,
+						), err
+				},
+			},
+		)
 	}
 	return list
 }
@@ -274,7 +291,16 @@ func depthAt(ctx context.Context, url string) (int, error) {
 }
 
 func (m *Monitor) report(ctx context.Context, c *Condition, severity, summary string) error {
-	body, err := json.Marshal(map[string]any{"key": c.Key, "severity": severity, "service": c.Service, "link": m.URL + "/", "summary": summary, "labels": c.Labels})
+	body, err := json.Marshal(
+		map[string]any{
+			"key":      c.Key,
+			"severity": severity,
+			"service":  c.Service,
+			"link":     m.URL + "/",
+			"summary":  summary,
+			"labels":   c.Labels,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -303,15 +329,23 @@ func show(w http.ResponseWriter, t *template.Template, v any) {
 	t.Execute(w, v) //nolint:errcheck // the reader is gone
 }
 
-const pageHead = `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="2"><meta name="viewport" content="width=device-width">
-<style>body{font:15px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1rem;color:#1d2733;background:#f6f4ee}
-p{margin:.2rem 0;padding:.5rem .8rem;background:#fff;border-left:3px solid #2f6f6a;white-space:pre-wrap}small{color:#5b6673}a{color:#20605b}h1{font-size:1.2rem}
-@media(prefers-color-scheme:dark){body{background:#14181d;color:#dde3ea}p{background:#1c2229}small{color:#93a0ad}a{color:#7cc7c0}}</style>`
+const pageHead = `<!doctype html><html lang="en"><meta charset="utf-8"><meta http-equiv="refresh" content="2">
+	<meta name="viewport" content="width=device-width">
+<style>body{font:15px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;padding:0 1rem;
+	color:#1d2733;background:#f6f4ee}
+p{margin:.2rem 0;padding:.5rem .8rem;background:#fff;border-left:3px solid #2f6f6a;white-space:pre-wrap}
+	small{color:#5b6673}a{color:#20605b}h1{font-size:1.2rem}
+@media(prefers-color-scheme:dark){body{background:#14181d;color:#dde3ea}p{background:#1c2229}small{color:#93a0ad}
+	a{color:#7cc7c0}}</style>`
 
-var roomPage = template.Must(template.New("room").Parse(pageHead + `<title>Quayside room</title><h1>Merrow Line, quayside room</h1>
+var roomPage = template.Must(
+	template.New("room").Parse(pageHead + `<title>Quayside room</title><h1>Merrow Line, quayside room</h1>
 {{range .}}<p><small>{{.At.Format "15:04:05 MST"}}</small>
 {{.Text}}{{if .Link}}
-<a href="{{.Link}}">{{.Link}}</a>{{end}}</p>{{else}}<p>Nothing was said yet.</p>{{end}}`))
+<a href="{{.Link}}">{{.Link}}</a>{{end}}</p>{{else}}<p>Nothing was said yet.</p>{{end}}`),
+)
 
-var monitorPage = template.Must(template.New("monitor").Parse(pageHead + `<title>Harbour watch</title><h1>Merrow Line, harbour watch</h1>
-{{range .}}<p>{{.}}</p>{{else}}<p>All is well.</p>{{end}}`))
+var monitorPage = template.Must(
+	template.New("monitor").Parse(pageHead + `<title>Harbour watch</title><h1>Merrow Line, harbour watch</h1>
+{{range .}}<p>{{.}}</p>{{else}}<p>All is well.</p>{{end}}`),
+)

@@ -91,7 +91,13 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		return err
 	}
 	say("the estate and its runbook are set up")
-	w.Monitor, err = StartMonitor(fmt.Sprintf("%s.2:%d", w.Fleet.Net, HTTPPort), conditions(w.Fleet, w.Fares), w.Link+"/in/harbour-watch", token, every)
+	w.Monitor, err = StartMonitor(
+		fmt.Sprintf("%s.2:%d", w.Fleet.Net, HTTPPort),
+		conditions(w.Fleet, w.Fares),
+		w.Link+"/in/harbour-watch",
+		token,
+		every,
+	)
 	return err
 }
 
@@ -150,16 +156,34 @@ func (w *World) setUp(ctx context.Context) (string, error) {
 	if w.Admin, err = w.As(ctx, "demo-setup", access.Admin); err != nil {
 		return "", err
 	}
-	return SetUp(ctx, w.Admin, w.Fleet, w.Fares, w.Room.URL+"/messages", fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort))
+	return SetUp(
+		ctx,
+		w.Admin,
+		w.Fleet,
+		w.Fares,
+		w.Room.URL+"/messages",
+		fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort),
+	)
 }
 
 // SetUp tells a service about the estate and its runbooks, as an administrator would; it returns the
 // token of the source harbour-watch.
-func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, fares *Fares, room, callBack string) (string, error) {
+func SetUp(
+	ctx context.Context,
+	admin *api.ClientWithResponses,
+	f *Fleet,
+	fares *Fares,
+	room, callBack string,
+) (string, error) {
 	type step = func() (int, []byte, error)
 	secret := func(name, kind, value string) step {
 		return func() (int, []byte, error) {
-			return said(admin.SetSecretWithResponse(ctx, api.NewSecret{Name: name, Kind: api.NewSecretKind(kind), Value: value}))
+			return said(
+				admin.SetSecretWithResponse(
+					ctx,
+					api.NewSecret{Name: name, Kind: api.NewSecretKind(kind), Value: value},
+				),
+			)
 		}
 	}
 	target := func(t api.Target) step {
@@ -168,19 +192,37 @@ func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, fares 
 	steps := []step{
 		secret("fleet-key", "ssh-key", f.ClientKey),
 		func() (int, []byte, error) {
-			return said(admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: room}))
+			return said(
+				admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: room}),
+			)
 		},
 	}
 	for _, s := range services {
 		steps = append(steps, func() (int, []byte, error) { return said(admin.SetServiceWithResponse(ctx, nil, s)) })
 	}
 	for _, h := range f.Hosts {
-		steps = append(steps, target(api.Target{Name: h.Name, Service: h.Service, Address: h.Address, Port: SSHPort, Account: f.Account,
-			Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels, Known: h.Known}))
+		steps = append(
+			steps,
+			target(api.Target{Name: h.Name, Service: h.Service, Address: h.Address, Port: SSHPort, Account: f.Account,
+				Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels, Known: h.Known}),
+		)
 	}
 	if fares != nil {
-		steps = append(steps, secret("fares_looker", "password", fares.Looker), secret("fares_mender", "password", fares.Mender),
-			target(api.Target{Name: fares.Name, Service: "fares-db", Address: fares.Address, Port: SSHPort, Account: f.Account, Labels: map[string]string{"role": "database"}}))
+		steps = append(
+			steps,
+			secret("fares_looker", "password", fares.Looker),
+			secret("fares_mender", "password", fares.Mender),
+			target(
+				api.Target{
+					Name:    fares.Name,
+					Service: "fares-db",
+					Address: fares.Address,
+					Port:    SSHPort,
+					Account: f.Account,
+					Labels:  map[string]string{"role": "database"},
+				},
+			),
+		)
 	}
 	for _, text := range runbooks() {
 		steps = append(steps, func() (int, []byte, error) {
@@ -208,10 +250,14 @@ func SetUp(ctx context.Context, admin *api.ClientWithResponses, f *Fleet, fares 
 
 // Client speaks to a service with a token.
 func Client(link, token string) (*api.ClientWithResponses, error) {
-	return api.NewClientWithResponses(link, api.WithRequestEditorFn(api.OnlyWhatIsSet), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+token)
-		return nil
-	}))
+	return api.NewClientWithResponses(
+		link,
+		api.WithRequestEditorFn(api.OnlyWhatIsSet),
+		api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+token)
+			return nil
+		}),
+	)
 }
 
 type answered interface {
@@ -248,7 +294,11 @@ func (w *World) Approve(ctx context.Context, cl *api.ClientWithResponses, commen
 		}
 		if r.JSON200 != nil && len(*r.JSON200) > 0 {
 			g := (*r.JSON200)[0]
-			d, err := cl.DecideGateWithResponse(ctx, g.Id, api.Decision{Approve: true, Digest: g.Digest, Comment: comment})
+			d, err := cl.DecideGateWithResponse(
+				ctx,
+				g.Id,
+				api.Decision{Approve: true, Digest: g.Digest, Comment: comment},
+			)
 			if err != nil {
 				return nil, err
 			}

@@ -33,7 +33,12 @@ func worldIn(t *testing.T, c service.Config) (*World, context.Context) {
 	return w, ctx
 }
 
-func (w *World) incident(t *testing.T, ctx context.Context, n int64, when func(*api.IncidentDetail) bool) *api.IncidentDetail {
+func (w *World) incident(
+	t *testing.T,
+	ctx context.Context,
+	n int64,
+	when func(*api.IncidentDetail) bool,
+) *api.IncidentDetail {
 	var got *api.IncidentDetail
 	require.Eventually(t, func() bool {
 		r, err := w.Admin.GetIncidentWithResponse(ctx, n)
@@ -61,11 +66,20 @@ func TestTheWholeStory(t *testing.T) {
 	require.NoError(t, err)
 	d := w.incident(t, ctx, g.Incident, func(d *api.IncidentDetail) bool { return d.Incident.State == "resolved" })
 	assert.Equal(t, "repaired", d.Incident.Outcome)
-	assert.Regexp(t, `alert.raised run.begun (look.taken )+check.passes note gate.raised gate.approved .*change.begun change.ended .*check.passes told run.ended incident.closed`, kinds(d))
+	assert.Regexp(
+		t,
+		`alert.raised run.begun (look.taken )+check.passes note gate.raised gate.approved .*change.begun change.ended .*check.passes told run.ended incident.closed`,
+		kinds(d),
+	)
 	changes := w.Fleet.Queue.Changes()
 	require.Len(t, changes, 1)
 	assert.NotEmpty(t, changes[0].Attempt, "the host learns the attempt's name")
-	require.Eventually(t, func() bool { return len(w.Room.Messages()) >= 3 && len(w.Monitor.Told()) == 1 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return len(w.Room.Messages()) >= 3 && len(w.Monitor.Told()) == 1 },
+		10*time.Second,
+		20*time.Millisecond,
+	)
 	assert.Equal(t, []string{"close"}, w.Monitor.Told())
 	var said []string
 	for _, m := range w.Room.Messages() {
@@ -87,7 +101,10 @@ func TestASilentHostIsNeverAFalseAlarm(t *testing.T) {
 	w, ctx := world(t)
 	w.Fleet.Hosts[1].SetDown(true)
 	// The queue is well, as far as anybody can see: only one consumer answers.
-	start, err := w.Admin.StartRunWithResponse(ctx, api.NewRun{Runbook: "berth-queue-backlog", Inputs: map[string]any{"queue": "quay-north"}})
+	start, err := w.Admin.StartRunWithResponse(
+		ctx,
+		api.NewRun{Runbook: "berth-queue-backlog", Inputs: map[string]any{"queue": "quay-north"}},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, start.JSON202, string(start.Body))
 	var run *api.RunDetail
@@ -131,14 +148,18 @@ steps:
 // Whatever an alert holds arrives on the host as it is, as one argument; through a pattern it does not get in.
 func TestHostileTextStaysData(t *testing.T) {
 	w, ctx := world(t)
-	r, err := w.Admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: strings.Replace(free, "own(readings.words)", "first(readings.words)", 1)})
+	r, err := w.Admin.PushRunbookWithResponse(
+		ctx,
+		api.RunbookText{Text: strings.Replace(free, "own(readings.words)", "first(readings.words)", 1)},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON201, string(r.Body))
 	hostile := `x; rm -rf / #{{ "$(reboot)" }}` + " `id` 'q' \"d\" \\ \u202e*"
 	for signal, check := range map[string]func(d *api.IncidentDetail){
 		"queue_depth": func(d *api.IncidentDetail) {
 			assert.Equal(t, "alert.raised run.refused nothing.started", kinds(d))
-			assert.Contains(t, fmt.Sprint(d.Entries[1].Content["because"]), "does not match the pattern ^[a-z][a-z-]{0,39}$")
+			assert.Contains(t, fmt.Sprint(d.Entries[1].Content["because"]), "does not match the pattern "+
+				"^[a-z][a-z-]{0,39}$")
 		},
 		"free": func(d *api.IncidentDetail) {
 			for _, e := range d.Entries {
@@ -151,11 +172,26 @@ func TestHostileTextStaysData(t *testing.T) {
 			assert.Fail(t, "the look was not taken", kinds(d))
 		},
 	} {
-		body, err := json.Marshal(map[string]any{"severity": "major", "summary": "s", "key": signal, "labels": map[string]string{"signal": signal, "queue": hostile}})
+		body, err := json.Marshal(
+			map[string]any{
+				"severity": "major",
+				"summary":  "s",
+				"key":      signal,
+				"labels":   map[string]string{"signal": signal, "queue": hostile},
+			},
+		)
 		require.NoError(t, err)
-		src, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: "mon-" + strings.ReplaceAll(signal, "_", "-")})
+		src, err := w.Admin.AddSourceWithResponse(
+			ctx,
+			api.NewSource{Name: "mon-" + strings.ReplaceAll(signal, "_", "-")},
+		)
 		require.NoError(t, err)
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.Link+"/in/"+src.JSON201.Name, strings.NewReader(string(body)))
+		req, err := http.NewRequestWithContext(
+			ctx,
+			http.MethodPost,
+			w.Link+"/in/"+src.JSON201.Name,
+			strings.NewReader(string(body)),
+		)
 		require.NoError(t, err)
 		req.Header.Set("Authorization", "Bearer "+src.JSON201.Token)
 		res, err := http.DefaultClient.Do(req)
@@ -164,7 +200,14 @@ func TestHostileTextStaysData(t *testing.T) {
 		var taken api.Taken
 		require.NoError(t, json.NewDecoder(res.Body).Decode(&taken))
 		res.Body.Close()
-		check(w.incident(t, ctx, taken.Incident, func(d *api.IncidentDetail) bool { return d.Incident.WaitingOn == "person" }))
+		check(
+			w.incident(
+				t,
+				ctx,
+				taken.Incident,
+				func(d *api.IncidentDetail) bool { return d.Incident.WaitingOn == "person" },
+			),
+		)
 	}
 	assert.Empty(t, w.Fleet.Queue.Changes())
 }
@@ -178,11 +221,25 @@ func TestAChangedHostKeyIsRefused(t *testing.T) {
 		return r.JSON200
 	}
 	assert.True(t, try().Ok, try().Says)
-	tgt := api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: SSHPort, Account: w.Fleet.Account, Secret: "fleet-key", HostKey: w.Fleet.Hosts[1].HostKey, Labels: h.Labels}
+	tgt := api.Target{
+		Name:    h.Name,
+		Service: "berth-queue",
+		Address: h.Address,
+		Port:    SSHPort,
+		Account: w.Fleet.Account,
+		Secret:  "fleet-key",
+		HostKey: w.Fleet.Hosts[1].HostKey,
+		Labels:  h.Labels,
+	}
 	_, err := w.Admin.SetTargetWithResponse(ctx, nil, tgt)
 	require.NoError(t, err)
 	assert.Contains(t, try().Says, "not the pinned one")
-	_, err = w.Admin.SetTargetWithBodyWithResponse(ctx, nil, "application/json", strings.NewReader(`{"name": "`+h.Name+`", "host_key": null}`))
+	_, err = w.Admin.SetTargetWithBodyWithResponse(
+		ctx,
+		nil,
+		"application/json",
+		strings.NewReader(`{"name": "`+h.Name+`", "host_key": null}`),
+	)
 	require.NoError(t, err)
 	assert.Contains(t, try().Says, "host key is not known")
 }

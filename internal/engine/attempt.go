@@ -20,7 +20,14 @@ import (
 )
 
 // attempt does one intent and makes its outcome.
-func (e *Engine) attempt(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent, sealed []string) flow.Event {
+func (e *Engine) attempt(
+	ctx context.Context,
+	run *store.Run,
+	book *runbook.Book,
+	path string,
+	in flow.Intent,
+	sealed []string,
+) flow.Event {
 	began := e.Clock()
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
@@ -29,7 +36,9 @@ func (e *Engine) attempt(ctx context.Context, run *store.Run, book *runbook.Book
 	out := flow.Outcome{Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began)}
 	raw := res.Stdout.Text()
 	if look != nil && res.State == flow.OK {
-		values = append(values, e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout))...)
+		values = append(
+			values,
+			e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout))...)
 	}
 	m := secret.NewMasker(values...)
 	out.Error = m.Mask(res.Error)
@@ -46,7 +55,15 @@ func hide(m *secret.Masker, c act.Captured) string {
 	return m.Mask(c.Text())
 }
 
-func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, path string, in flow.Intent, sealed []string, holdsSealed bool) (act.Result, []string) {
+func (e *Engine) do(
+	ctx context.Context,
+	run *store.Run,
+	book *runbook.Book,
+	path string,
+	in flow.Intent,
+	sealed []string,
+	holdsSealed bool,
+) (act.Result, []string) {
 	req := in.Request
 	if !in.Change && req.Target.Name != "" {
 		facts, err := e.Store.In(ctx).Facts([]string{req.Target.Name})
@@ -80,10 +97,15 @@ func (e *Engine) do(ctx context.Context, run *store.Run, book *runbook.Book, pat
 		// A look that only its author's word makes one may touch after all: halt stops it too.
 		halted, by, err := e.Store.In(ctx).Halted()
 		if err != nil {
-			return act.Failed("it is a look only by the runbook's word, and whether all is halted could not be asked; it was not taken"), nil
+			return act.Failed(
+				"it is a look only by the runbook's word, and whether all is halted could not be asked; it was not " +
+					"taken",
+			), nil
 		}
 		if halted {
-			return act.Failed(fmt.Sprintf("it is a look only by the runbook's word, and all is halted by %s; it was not taken", by)), nil
+			return act.Failed(
+				fmt.Sprintf("it is a look only by the runbook's word, and all is halted by %s; it was not taken", by),
+			), nil
 		}
 	}
 	if in.Change {
@@ -176,7 +198,12 @@ func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
 
 // takeReadings takes the readings of a look: those that are sealed from what was printed, all others from what may
 // be kept of it. It returns the values that are to be kept out of every record.
-func (e *Engine) takeReadings(ctx context.Context, out *flow.Outcome, look *runbook.Step, target, raw, masked string) []string {
+func (e *Engine) takeReadings(
+	ctx context.Context,
+	out *flow.Outcome,
+	look *runbook.Step,
+	target, raw, masked string,
+) []string {
 	missing := func(name, why string) {
 		if out.Missing == nil {
 			out.Missing = map[string]string{}

@@ -130,9 +130,9 @@ func (e *Engine) tend(ctx context.Context, name string) {
 	}
 }
 
-// bury notes which of the instances that were taken for dead are seen to be gone: those of this process namespace, under
-// this boot of its machine, whose process is there no more. Two machines, or two containers, may have one name: where
-// another instance ran elsewhere, or before a boot, a person must say that it is gone.
+// bury notes which of the instances that were taken for dead are seen to be gone: those of this process namespace,
+// under this boot of its machine, whose process is there no more. Two machines, or two containers, may have one name:
+// where another instance ran elsewhere, or before a boot, a person must say that it is gone.
 func (e *Engine) bury(ctx context.Context) error {
 	list, err := e.Store.Fenced(ctx)
 	if err != nil || len(list) == 0 {

@@ -30,8 +30,18 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 		if err != nil {
 			return nil, err
 		}
-		b := flow.Begun{Rules: flow.Rules, Run: store.NewID("r"), Runbook: st.Book.Name, Revision: st.Book.Revision, Inputs: st.Inputs, Alert: st.Alert,
-			Service: est.service, Estate: est.targets, StartedBy: st.StartedBy, Person: st.Person}
+		b := flow.Begun{
+			Rules:     flow.Rules,
+			Run:       store.NewID("r"),
+			Runbook:   st.Book.Name,
+			Revision:  st.Book.Revision,
+			Inputs:    st.Inputs,
+			Alert:     st.Alert,
+			Service:   est.service,
+			Estate:    est.targets,
+			StartedBy: st.StartedBy,
+			Person:    st.Person,
+		}
 		if b.Calls, err = s.e.resolve(s.tx.Context(), st.Book); err != nil {
 			return nil, fmt.Errorf("runbook %s: %w", st.Book.Name, err)
 		}
@@ -39,14 +49,28 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 		if err != nil {
 			return nil, err
 		}
-		run := store.Run{ID: b.Run, Runbook: st.Book.Name, Title: st.Book.Title, Revision: st.Book.Revision, StartedBy: st.StartedBy, State: flow.Running, BegunAt: s.e.now(), AgainOf: st.AgainOf, Service: st.Book.Service}
+		run := store.Run{
+			ID:        b.Run,
+			Runbook:   st.Book.Name,
+			Title:     st.Book.Title,
+			Revision:  st.Book.Revision,
+			StartedBy: st.StartedBy,
+			State:     flow.Running,
+			BegunAt:   s.e.now(),
+			AgainOf:   st.AgainOf,
+			Service:   st.Book.Service,
+		}
 		if id, ok := st.Alert["id"].(string); ok {
 			run.Alert = id
 		}
 		if st.Incident != nil {
 			run.Incident = &st.Incident.Number
-			b.Incident = map[string]any{"id": fmt.Sprint(st.Incident.Number), "number": st.Incident.Number, "title": st.Incident.Title,
-				"link": fmt.Sprintf("%s/incidents/%d", s.e.Link, st.Incident.Number)}
+			b.Incident = map[string]any{
+				"id":     fmt.Sprint(st.Incident.Number),
+				"number": st.Incident.Number,
+				"title":  st.Incident.Title,
+				"link":   fmt.Sprintf("%s/incidents/%d", s.e.Link, st.Incident.Number),
+			}
 		}
 		ev := flow.Event{Seq: 1, At: s.e.now(), Body: b}
 		state, err := flow.Fold(book, []flow.Event{ev})

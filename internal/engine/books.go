@@ -49,7 +49,12 @@ func (e *Engine) Linked(ctx context.Context, revision string, calls map[string]s
 	return e.linkedUnder(ctx, revision, calls, flow.Rules)
 }
 
-func (e *Engine) linkedUnder(ctx context.Context, revision string, calls map[string]string, rules int) (*runbook.Book, error) {
+func (e *Engine) linkedUnder(
+	ctx context.Context,
+	revision string,
+	calls map[string]string,
+	rules int,
+) (*runbook.Book, error) {
 	b, err := e.bookUnder(ctx, revision, rules)
 	if err != nil || len(calls) == 0 {
 		return b, err

@@ -55,7 +55,14 @@ const maxRefusals = 3
 var errFacts = errors.New("the facts have moved on")
 
 func newDrive(e *Engine, r *store.Run) *drive {
-	return &drive{e: e, run: r, begun: map[string]bool{}, cancels: map[string]context.CancelFunc{}, results: make(chan flow.Event, 64), poke: make(chan struct{}, 1)}
+	return &drive{
+		e:       e,
+		run:     r,
+		begun:   map[string]bool{},
+		cancels: map[string]context.CancelFunc{},
+		results: make(chan flow.Event, 64),
+		poke:    make(chan struct{}, 1),
+	}
 }
 
 // safely drives, and ends a run that the program fails on: it must not take the others with it.
@@ -234,7 +241,13 @@ func (d *drive) turn(ctx context.Context) (more bool, err error) {
 	if w := plan.WantLocks; w != nil {
 		if d.held == nil {
 			d.want = append(d.want, *w)
-			return true, d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: flow.LocksTaken{Keys: append(append([]string{}, w.Keys...), w.Shared...)}})
+			return true, d.derive(
+				flow.Event{
+					At:   d.e.now(),
+					Path: w.Path,
+					Body: flow.LocksTaken{Keys: append(append([]string{}, w.Keys...), w.Shared...)},
+				},
+			)
 		}
 		held := flow.LocksAwaited{Key: d.held.Key, Holder: d.held.Holder, Circle: d.held.Circle}
 		if d.m.State().Awaited() != held {
@@ -392,7 +405,13 @@ func (e *Engine) leave(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (flo
 		}
 	}
 	a := leave.Decide(q)
-	return flow.LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Halted: a.Halted, Facts: facts, Secrets: versions}, nil
+	return flow.LeaveGiven{
+		Verdict: a.Verdict,
+		Reasons: a.Reasons,
+		Halted:  a.Halted,
+		Facts:   facts,
+		Secrets: versions,
+	}, nil
 }
 
 // write puts what is pending on disk in one commit, with all that follows from it.
@@ -464,7 +483,8 @@ func (d *drive) guarded(tx *store.Tx) error {
 		if err != nil {
 			return err
 		}
-		if now.Verdict != g.given.Verdict || len(leave.Differ(g.given.Facts, now.Facts)) > 0 || !maps.Equal(now.Secrets, g.given.Secrets) {
+		if now.Verdict != g.given.Verdict || len(leave.Differ(g.given.Facts, now.Facts)) > 0 ||
+			!maps.Equal(now.Secrets, g.given.Secrets) {
 			return errFacts
 		}
 	}
@@ -650,8 +670,22 @@ func (d *drive) begin(in flow.Intent) {
 func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, sealed []string) (ev flow.Event) {
 	defer func() {
 		if r := recover(); r != nil {
-			d.e.Log.Error("the program failed on an attempt", "run", d.run.ID, "attempt", in.Attempt, "panic", r, "stack", string(debug.Stack()))
-			out := flow.Outcome{Attempt: in.Attempt, State: flow.Failed, Error: fmt.Sprintf("the program failed on it: %v", r)}
+			d.e.Log.Error(
+				"the program failed on an attempt",
+				"run",
+				d.run.ID,
+				"attempt",
+				in.Attempt,
+				"panic",
+				r,
+				"stack",
+				string(debug.Stack()),
+			)
+			out := flow.Outcome{
+				Attempt: in.Attempt,
+				State:   flow.Failed,
+				Error:   fmt.Sprintf("the program failed on it: %v", r),
+			}
 			if in.Change {
 				out.State = flow.Unknown
 			}

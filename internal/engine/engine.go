@@ -27,8 +27,8 @@ type Hands map[string]act.Hand
 
 // Secrets opens and seals.
 type Secrets interface {
-	// Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names,
-	// and those of sealed readings by their marks.
+	// Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their
+	// names, and those of sealed readings by their marks.
 	Known(ctx context.Context, f leave.Facts, names, marks []string) ([]string, error)
 	// Fill puts values in the place of the marks in a request; they must be masked in what comes back.
 	Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error)
@@ -114,7 +114,14 @@ func New(c Config) *Engine {
 	if err != nil {
 		panic(err) // its size is ours
 	}
-	e := &Engine{Config: c, books: books, seen: newSeen(), active: map[string]int{}, slots: make(chan struct{}, maxDrives), evaluate: evaluate.New(maxEvaluations)}
+	e := &Engine{
+		Config:   c,
+		books:    books,
+		seen:     newSeen(),
+		active:   map[string]int{},
+		slots:    make(chan struct{}, maxDrives),
+		evaluate: evaluate.New(maxEvaluations),
+	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e

@@ -114,10 +114,32 @@ func set(t testing.TB, text string) *bench {
 	b := &bench{t: t, store: s, secrets: noSecrets{}, q: &queue{depth: 812, stuck: "m-7"}}
 	ctx := context.Background()
 	require.NoError(t, testdb.SQL(s).Create(&[]store.Target{
-		{Name: "consumer-1", Service: "berth-queue", Address: "127.0.10.11", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}},
-		{Name: "consumer-2", Service: "berth-queue", Address: "127.0.10.12", Port: 22, Account: "ops", HostKey: "k", Labels: store.Labels{"role": "consumer"}}}).Error)
-	require.NoError(t, testdb.SQL(s).Create(&store.Service{Name: "berth-queue", Owner: "quayside", Stance: "ask"}).Error)
-	require.NoError(t, testdb.SQL(s).Create(&store.Source{Name: "mon", TokenHash: []byte("x"), AddedAt: time.Now()}).Error)
+		{
+			Name:    "consumer-1",
+			Service: "berth-queue",
+			Address: "127.0.10.11",
+			Port:    22,
+			Account: "ops",
+			HostKey: "k",
+			Labels:  store.Labels{"role": "consumer"},
+		},
+		{
+			Name:    "consumer-2",
+			Service: "berth-queue",
+			Address: "127.0.10.12",
+			Port:    22,
+			Account: "ops",
+			HostKey: "k",
+			Labels:  store.Labels{"role": "consumer"},
+		}}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Create(&store.Service{Name: "berth-queue", Owner: "quayside", Stance: "ask"}).Error,
+	)
+	require.NoError(
+		t,
+		testdb.SQL(s).Create(&store.Source{Name: "mon", TokenHash: []byte("x"), AddedAt: time.Now()}).Error,
+	)
 	_, _, err := s.PushRunbook(ctx, text, "iva")
 	require.NoError(t, err)
 	b.start()
@@ -125,7 +147,15 @@ func set(t testing.TB, text string) *bench {
 }
 
 func (b *bench) start() {
-	b.e = engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"ssh": b.q, "http": b.q}, Secrets: b.secrets, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
+	b.e = engine.New(
+		engine.Config{
+			Store:   b.store,
+			Hands:   engine.Hands{"ssh": b.q, "http": b.q},
+			Secrets: b.secrets,
+			Log:     slog.New(slog.DiscardHandler),
+			Link:    "http://u",
+		},
+	)
 	require.NoError(b.t, b.e.Start(context.Background()))
 	b.in = intake.New(b.store, b.e, slog.New(slog.DiscardHandler))
 	e, in := b.e, b.in
@@ -135,8 +165,12 @@ func (b *bench) start() {
 }
 
 func (b *bench) alert() intake.Taken {
-	taken, err := b.in.Take(context.Background(), "mon", alert.Report{Key: "north", Severity: "major", Summary: "deep", Service: "berth-queue",
-		Labels: map[string]string{"signal": "queue_depth", "queue": "north"}, At: time.Now()})
+	taken, err := b.in.Take(
+		context.Background(),
+		"mon",
+		alert.Report{Key: "north", Severity: "major", Summary: "deep", Service: "berth-queue",
+			Labels: map[string]string{"signal": "queue_depth", "queue": "north"}, At: time.Now()},
+	)
 	require.NoError(b.t, err)
 	return taken
 }
@@ -154,7 +188,10 @@ func (b *bench) decide(approve bool) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(b.t, json.Unmarshal(g.Raised, &raised))
-	require.NoError(b.t, b.word(g.ID, engine.Word{Approve: approve, By: "mara", Comment: "go on", Digest: raised.Digest}))
+	require.NoError(
+		b.t,
+		b.word(g.ID, engine.Word{Approve: approve, By: "mara", Comment: "go on", Digest: raised.Digest}),
+	)
 }
 
 // say writes a person's word, as the service does: what is not taken stands in the record too.
@@ -200,7 +237,10 @@ func (b *bench) ended() store.Run {
 
 func (b *bench) kinds(incident int64) []string {
 	var out []string
-	require.NoError(b.t, testdb.SQL(b.store).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&out).Error)
+	require.NoError(
+		b.t,
+		testdb.SQL(b.store).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&out).Error,
+	)
 	return out
 }
 
@@ -216,12 +256,21 @@ func TestAlertToClosedIncident(t *testing.T) {
 	assert.Equal(t, "repaired", inc.Outcome)
 	assert.Equal(t, "nobody", inc.WaitingOn)
 	kinds := strings.Join(b.kinds(taken.Incident), " ")
-	assert.Regexp(t, `^alert.raised run.begun look.taken look.taken look.taken look.taken check.passes note gate.raised gate.approved look.taken look.taken change.still change.begun change.ended (look.taken )+check.passes told run.ended incident.closed$`, kinds)
+	assert.Regexp(
+		t,
+		`^alert.raised run.begun look.taken look.taken look.taken look.taken check.passes note gate.raised gate.approved look.taken look.taken change.still change.begun change.ended (look.taken )+check.passes told run.ended incident.closed$`,
+		kinds,
+	)
 	n, err := b.store.Verify(context.Background(), taken.Incident)
 	require.NoError(t, err)
 	assert.Equal(t, int64(len(strings.Fields(kinds))), n)
 
-	require.NoError(t, testdb.SQL(b.store).Exec("update entry set actor = 'somebody' where incident = ? and kind = 'gate.approved'", taken.Incident).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("update entry set actor = 'somebody' where incident = ? and kind = 'gate.approved'", taken.Incident).
+			Error,
+	)
 	_, err = b.store.Verify(context.Background(), taken.Incident)
 	assert.ErrorContains(t, err, "entry 10 was changed")
 }
@@ -238,7 +287,11 @@ func TestRepeatsAreOneAndChangesShow(t *testing.T) {
 		sev  alert.Severity
 		want alert.Change
 	}{{"critical", alert.Worse}, {"minor", alert.Better}, {"cleared", alert.Clear}, {"cleared", alert.Idle}} {
-		got, err := b.in.Take(context.Background(), "mon", alert.Report{Key: "north", Severity: c.sev, Summary: "deep", Labels: map[string]string{}, At: time.Now()})
+		got, err := b.in.Take(
+			context.Background(),
+			"mon",
+			alert.Report{Key: "north", Severity: c.sev, Summary: "deep", Labels: map[string]string{}, At: time.Now()},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got.Change)
 	}
@@ -252,11 +305,24 @@ func TestRepeatsAreOneAndChangesShow(t *testing.T) {
 func TestAHostileQueueNameIsRefusedInTheRecord(t *testing.T) {
 	b := set(t, source(t))
 	hostile := `x; rm -rf / #{{ "$(reboot)" }}`
-	taken, err := b.in.Take(context.Background(), "mon", alert.Report{Key: "k", Severity: "major", Summary: hostile, Labels: map[string]string{"signal": "queue_depth", "queue": hostile}, At: time.Now()})
+	taken, err := b.in.Take(
+		context.Background(),
+		"mon",
+		alert.Report{
+			Key:      "k",
+			Severity: "major",
+			Summary:  hostile,
+			Labels:   map[string]string{"signal": "queue_depth", "queue": hostile},
+			At:       time.Now(),
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, b.kinds(taken.Incident))
 	var content string
-	require.NoError(t, testdb.SQL(b.store).Raw("select content from entry where kind = 'run.refused'").Scan(&content).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).Raw("select content from entry where kind = 'run.refused'").Scan(&content).Error,
+	)
 	assert.Contains(t, content, "does not match the pattern")
 	var inc store.Incident
 	require.NoError(t, testdb.SQL(b.store).Take(&inc).Error)
@@ -281,10 +347,22 @@ func TestDecisionsAreChecked(t *testing.T) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))
-	assert.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: strings.Repeat("0", 64)}), engine.ErrOtherDigest)
-	assert.ErrorIs(t, b.word("nothing", engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), store.ErrNotFound)
+	assert.ErrorIs(
+		t,
+		b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: strings.Repeat("0", 64)}),
+		engine.ErrOtherDigest,
+	)
+	assert.ErrorIs(
+		t,
+		b.word("nothing", engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}),
+		store.ErrNotFound,
+	)
 	require.NoError(t, b.word(g.ID, engine.Word{Approve: false, By: "mara", Comment: "not now", Digest: raised.Digest}))
-	assert.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), engine.ErrNotOpen)
+	assert.ErrorIs(
+		t,
+		b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}),
+		engine.ErrNotOpen,
+	)
 	assert.Equal(t, flow.HandedOver, b.ended().State)
 	assert.Zero(t, b.q.parked)
 }
@@ -303,7 +381,11 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	var raised flow.GateRaised
 	require.NoError(t, json.Unmarshal(g.Raised, &raised))
-	assert.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}), leave.ErrOwnRequest)
+	assert.ErrorIs(
+		t,
+		b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "", Digest: raised.Digest}),
+		leave.ErrOwnRequest,
+	)
 	require.NoError(t, b.word(g.ID, engine.Word{Approve: true, By: "jonas", Comment: "", Digest: raised.Digest}))
 	assert.Equal(t, flow.Done, b.ended().State)
 }
@@ -399,7 +481,10 @@ func TestSecretsAreMasked(t *testing.T) {
 	b.alert()
 	b.ended()
 	var found int64
-	require.NoError(t, testdb.SQL(b.store).Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error,
+	)
 	assert.Zero(t, found)
 }
 
@@ -413,7 +498,12 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 	b.decide(true)
 	<-held
 	b.start() // a second instance on the same database
-	require.NoError(t, testdb.SQL(b.store).Exec("update instance set fenced_at = now() where begun_at = (select min(begun_at) from instance)").Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("update instance set fenced_at = now() where begun_at = (select min(begun_at) from instance)").
+			Error,
+	)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	assert.Zero(t, b.q.parked)
 	err := b.answer(q.ID, engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true})
@@ -425,7 +515,10 @@ func TestAFencedInstanceWakesAndDoesNoHarm(t *testing.T) {
 		assert.ErrorIs(t, err, engine.ErrMayBegin)
 		assert.ErrorContains(t, err, "it ended well", "what came late decides what can be said")
 	}
-	require.NoError(t, b.answer(q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}))
+	require.NoError(
+		t,
+		b.answer(q.ID, engine.Reply{Choice: flow.Happened, By: "mara", Comment: "it stands in the record"}),
+	)
 	assert.Equal(t, flow.Done, b.ended().State)
 	assert.Equal(t, 1, b.q.parked)
 	_, err = b.store.Verify(context.Background(), taken.Incident)
@@ -459,7 +552,13 @@ func TestAFrozenInstanceThatWakesAfterAgainDoesNoHarm(t *testing.T) {
 	<-f.held
 	b.secrets = noSecrets{}
 	b.start()
-	require.NoError(t, testdb.SQL(b.store).Exec("update instance set fenced_at = now() where reported_at is null and begun_at < (select max(begun_at) from instance)").Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("update instance set fenced_at = now() where reported_at is null and begun_at < (select "+
+				"max(begun_at) from instance)").
+			Error,
+	)
 	q := eventually[store.Question](b, "select * from question where state = 'open'")
 	again := engine.Reply{Choice: flow.DoItAgain, By: "mara", MayApprove: true}
 	err := b.answer(q.ID, again)
@@ -477,8 +576,19 @@ func TestALogOfANewerProgramIsRefusedPlainly(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, testdb.SQL(b.store).Exec("insert into event (run, seq, at, path, kind, body) select id, version + 1, now(), '', 'run.danced', '{}' from run").Error)
-	require.NoError(t, testdb.SQL(b.store).Exec("update run set version = version + 1, rung_at = now() - interval '10 seconds' where id = ?", g.Run).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("insert into event (run, seq, at, path, kind, body) select id, version + 1, now(), '', "+
+				"'run.danced', '{}' from run").
+			Error,
+	)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("update run set version = version + 1, rung_at = now() - interval '10 seconds' where id = ?", g.Run).
+			Error,
+	)
 	run := b.ended() // the janitor rings anew
 	assert.Equal(t, flow.StateFail, run.State)
 	assert.Contains(t, run.Because, "does not know the event run.danced")

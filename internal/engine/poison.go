@@ -56,7 +56,11 @@ func (e *Engine) Closely(ctx context.Context, kind, ref string, f func() error) 
 
 // setAside takes the run out of all hands and tells people; one of them decides.
 func (d *drive) setAside(ctx context.Context, cause error) {
-	because := fmt.Sprintf("The run stands still: %s. Let it go on with urgentis run release %s, or cancel it.", cause, d.run.ID)
+	because := fmt.Sprintf(
+		"The run stands still: %s. Let it go on with urgentis run release %s, or cancel it.",
+		cause,
+		d.run.ID,
+	)
 	d.e.Log.Error("a run is set aside", "run", d.run.ID, "error", cause)
 	err := d.e.Write(ctx, func(s *Sheet) error {
 		ours, err := s.tx.SetAside(d.run, because)
@@ -98,7 +102,8 @@ func (s *Sheet) endAside(run, by, because string) (bool, error) {
 	if err != nil || r.SetAsideAt == nil || r.EndedAt != nil {
 		return false, err
 	}
-	said := "Cancelled by " + by + ", after it was set aside; what it began on targets was not ended, and nothing was taken back."
+	said := "Cancelled by " + by + ", after it was set aside; what it began on targets was not ended, and nothing " +
+		"was taken back."
 	if because != "" {
 		said += " " + because
 	}

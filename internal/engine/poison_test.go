@@ -20,8 +20,20 @@ import (
 
 // died enters an instance that did not take its leave.
 func (b *bench) died() {
-	require.NoError(b.t, b.store.Register(context.Background(), store.Instance{ID: store.NewID("n"), Host: "elsewhere", PID: 1, Version: "t"}))
-	require.NoError(b.t, testdb.SQL(b.store).Exec("update instance set beat_at = now() - interval '1 minute', fenced_at = now() where host = 'elsewhere'").Error)
+	require.NoError(
+		b.t,
+		b.store.Register(
+			context.Background(),
+			store.Instance{ID: store.NewID("n"), Host: "elsewhere", PID: 1, Version: "t"},
+		),
+	)
+	require.NoError(
+		b.t,
+		testdb.SQL(b.store).
+			Exec("update instance set beat_at = now() - interval '1 minute', fenced_at = now() where host = "+
+				"'elsewhere'").
+			Error,
+	)
 }
 
 // What an instance had in hand when it died is known to the next ones; the third does not take it in hand.
@@ -42,7 +54,10 @@ func TestWhatInstancesDieOfIsSetAside(t *testing.T) {
 		<-gone
 		e.Stop()
 		// It did not take its leave after all.
-		require.NoError(t, testdb.SQL(b.store).Exec("update instance set reported_at = null where reported_at is not null").Error)
+		require.NoError(
+			t,
+			testdb.SQL(b.store).Exec("update instance set reported_at = null where reported_at is not null").Error,
+		)
 	}
 	b.start()
 	did := false
@@ -63,8 +78,19 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 	b.died()
 	b.died()
 	b.start()
-	require.NoError(t, testdb.SQL(b.store).Exec("create function poison() returns trigger language plpgsql as $$ begin insert into suspect (kind, ref, instance) select 'run', new.id, id from instance where host = 'elsewhere'; return new; end $$").Error)
-	require.NoError(t, testdb.SQL(b.store).Exec("create trigger poison after insert on run for each row execute function poison()").Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("create function poison() returns trigger language plpgsql as $$ begin insert into suspect (kind, "+
+				"ref, instance) select 'run', new.id, id from instance where host = 'elsewhere'; return new; end $$").
+			Error,
+	)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("create trigger poison after insert on run for each row execute function poison()").
+			Error,
+	)
 	taken := b.alert()
 	r := eventually[store.Run](b, "select * from run where set_aside_at is not null")
 	assert.Equal(t, "set-aside", r.WaitsOn)
@@ -74,7 +100,13 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 	assert.Equal(t, taken.Incident, inc.Number)
 	time.Sleep(4 * time.Second) // no bell is rung for it, by nobody
 	var version int64
-	require.NoError(t, testdb.SQL(b.store).Raw("select version from run where id = ? and owner is null and rung_at is null", r.ID).Scan(&version).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Raw("select version from run where id = ? and owner is null and rung_at is null", r.ID).
+			Scan(&version).
+			Error,
+	)
 	assert.Equal(t, int64(1), version)
 
 	require.NoError(t, b.release(r.ID, "mara", "try it"))
@@ -88,7 +120,10 @@ func TestARunThatWasSetAsideCanBeCancelled(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, testdb.SQL(b.store).Exec("update run set set_aside_at = now(), owner = null where id = ?", g.Run).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).Exec("update run set set_aside_at = now(), owner = null where id = ?", g.Run).Error,
+	)
 	require.NoError(t, b.cancel(g.Run, flow.CancelAsked{By: "mara"}))
 	run := b.ended()
 	assert.Equal(t, flow.Cancelled, run.State)
@@ -104,19 +139,35 @@ func digestOf(t *testing.T, g store.Gate) string {
 	return raised.Digest
 }
 
-// A run that was ended because its log cannot be gone on with leaves nothing open, and a late decision does not revive it.
+// A run that was ended because its log cannot be gone on with leaves nothing open, and a late decision does not
+// revive it.
 func TestARefusedRunLeavesNothingOpen(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.NoError(t, testdb.SQL(b.store).Exec("update event set body = replace(body, '\"rules\":4', '\"rules\":99') where seq = 1").Error)
-	require.NoError(t, testdb.SQL(b.store).Exec("insert into timer (run, due) values (?, now()) on conflict (run) do update set due = now()", g.Run).Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("update event set body = replace(body, '\"rules\":4', '\"rules\":99') where seq = 1").
+			Error,
+	)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("insert into timer (run, due) values (?, now()) on conflict (run) do update set due = now()", g.Run).
+			Error,
+	)
 	run := b.ended()
 	assert.Equal(t, flow.StateFail, run.State)
 	var state string
 	require.NoError(t, testdb.SQL(b.store).Raw("select state from gate").Scan(&state).Error)
 	assert.Equal(t, "withdrawn", state)
-	require.NoError(t, testdb.SQL(b.store).Exec("update event set body = replace(body, '\"rules\":99', '\"rules\":4') where seq = 1").Error)
+	require.NoError(
+		t,
+		testdb.SQL(b.store).
+			Exec("update event set body = replace(body, '\"rules\":99', '\"rules\":4') where seq = 1").
+			Error,
+	)
 	err := b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "go on", Digest: digestOf(t, g)})
 	assert.ErrorIs(t, err, engine.ErrNotOpen)
 	var again store.Run

@@ -8,8 +8,8 @@ import (
 )
 
 // process tells a process apart from every other: the process namespace it is in (pid_namespaces(7)) under one boot of
-// one machine, and when it began, in clock ticks (proc(5), field 22 of stat). The ticks are zero for a process that is not
-// there, the namespace is "" where it cannot be told.
+// one machine, and when it began, in clock ticks (proc(5), field 22 of stat). The ticks are zero for a process that
+// is not there, the namespace is "" where it cannot be told.
 func process(pid int) (namespace string, ticks int64) {
 	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	if err != nil {

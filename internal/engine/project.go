@@ -53,7 +53,18 @@ func (p *projection) entry(ev flow.Event, kind incident.Kind, actor, title strin
 		content["verb"] = s.Verb
 		content["step_title"] = s.Title
 	}
-	p.entries = append(p.entries, store.NewEntry{At: ev.At, Kind: kind, Actor: actor, Run: p.run.ID, Step: ev.Path, Title: title, Content: content})
+	p.entries = append(
+		p.entries,
+		store.NewEntry{
+			At:      ev.At,
+			Kind:    kind,
+			Actor:   actor,
+			Run:     p.run.ID,
+			Step:    ev.Path,
+			Title:   title,
+			Content: content,
+		},
+	)
 }
 
 // changed enters into the feed that something of this run is new.
@@ -62,7 +73,10 @@ func (p *projection) changed(topic, ref string) {
 }
 
 func (p *projection) tell(ev flow.Event, format string, args ...any) {
-	p.rooms = append(p.rooms, message{key: fmt.Sprintf("%s:%d:room", p.run.ID, ev.Seq), text: fmt.Sprintf(format, args...)})
+	p.rooms = append(
+		p.rooms,
+		message{key: fmt.Sprintf("%s:%d:room", p.run.ID, ev.Seq), text: fmt.Sprintf(format, args...)},
+	)
 }
 
 func (p *projection) title(path string) string {
@@ -90,7 +104,8 @@ func (p *projection) event(ev flow.Event) error {
 		p.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+p.book.Title, map[string]any{
 			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
 	case flow.Skipped:
-		p.entry(ev, incident.StepSkipped, p.actor(), "Skipped: "+p.title(ev.Path), map[string]any{"expression": b.Expression, "values": b.Values})
+		p.entry(ev, incident.StepSkipped, p.actor(), "Skipped: "+p.title(ev.Path),
+			map[string]any{"expression": b.Expression, "values": b.Values})
 	case flow.Intent:
 		if b.Change {
 			kind, title := incident.ChangeBegun, p.title(ev.Path)
@@ -98,16 +113,19 @@ func (p *projection) event(ev flow.Event) error {
 				kind, title = incident.UndoBegun, "Taken back: "+p.titleOf(b.Undo)
 			}
 			p.entry(ev, kind, p.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
-				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request, "takes_back": b.Undo})
+				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request,
+				"takes_back": b.Undo})
 		}
 	case flow.Outcome:
 		p.outcome(ev, b)
 	case flow.Lost:
 		in := p.intent(b.Attempt)
-		p.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+p.title(ev.Path), map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
+		p.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+p.title(ev.Path),
+			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
 	case flow.Judged:
 		if st := p.step(ev.Path); b.Final && st != nil {
-			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure, "rounds": b.Round + 1, "proves": st.Proves}
+			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
+				"rounds": b.Round + 1, "proves": st.Proves}
 			if st.That != nil {
 				content["expression"] = st.That.Source
 			}
@@ -118,7 +136,8 @@ func (p *projection) event(ev flow.Event) error {
 		}
 	case flow.LeaveGiven:
 		if b.Halted {
-			p.entry(ev, incident.HaltAwaited, p.actor(), "Waits until changes go on: "+p.title(ev.Path), map[string]any{"because": strings.Join(b.Reasons, "; ")})
+			p.entry(ev, incident.HaltAwaited, p.actor(), "Waits until changes go on: "+p.title(ev.Path),
+				map[string]any{"because": strings.Join(b.Reasons, "; ")})
 		}
 	// What the alert became stands in the record already.
 	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
@@ -127,51 +146,66 @@ func (p *projection) event(ev flow.Event) error {
 			p.entry(ev, incident.WaitBegun, p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
 		}
 	case flow.Troubled:
-		p.entry(ev, incident.StepTroubled, p.actor(), "Trouble: "+p.title(ev.Path), map[string]any{"because": b.Because})
+		p.entry(ev, incident.StepTroubled, p.actor(), "Trouble: "+p.title(ev.Path),
+			map[string]any{"because": b.Because})
 	case flow.EachBegun:
 		var labels []string
 		for _, i := range b.Items {
 			labels = append(labels, i.Label)
 		}
-		p.entry(ev, incident.EachBegun, p.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), p.title(ev.Path)), map[string]any{"items": labels, "at_once": b.AtOnce})
+		p.entry(ev, incident.EachBegun, p.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), p.title(ev.Path)),
+			map[string]any{"items": labels, "at_once": b.AtOnce})
 	case flow.CallBegun:
-		p.entry(ev, incident.CallBegun, p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs})
+		p.entry(ev, incident.CallBegun, p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
+			"revision": b.Revision, "inputs": b.Inputs})
 	case flow.CallEnded:
-		p.entry(ev, incident.CallEnded, p.actor(), "Came back from "+p.title(ev.Path), map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+		p.entry(ev, incident.CallEnded, p.actor(), "Came back from "+p.title(ev.Path),
+			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
 	case flow.Resumed:
 		p.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
 	case flow.UndoBegun:
-		p.entry(ev, incident.UndoPlanned, p.actor(), fmt.Sprintf("Taking back %d change(s), the newest first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without, "spared": b.Spared, "unsaid": b.Unsaid})
+		p.entry(ev, incident.UndoPlanned, p.actor(), fmt.Sprintf("Taking back %d change(s), the newest "+
+			"first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without,
+			"spared": b.Spared, "unsaid": b.Unsaid})
 	case flow.Undone:
-		p.entry(ev, incident.UndoEnded, p.actor(), "What was taken back", map[string]any{"because": p.s.TakenBack(ev.Path)})
+		p.entry(ev, incident.UndoEnded, p.actor(), "What was taken back",
+			map[string]any{"because": p.s.TakenBack(ev.Path)})
 	case flow.LocksAwaited:
-		p.entry(ev, incident.LockAwaited, p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key, "holder": b.Holder})
+		p.entry(ev, incident.LockAwaited, p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key,
+			"holder": b.Holder})
 	case flow.Turned:
-		p.entry(ev, incident.AlertTurned, p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile", "if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
+		p.entry(ev, incident.AlertTurned, p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
+			"if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
 	case flow.Waited:
 		p.entry(ev, incident.WaitEnded, p.actor(), "Goes on: "+p.title(ev.Path), map[string]any{})
 	case flow.LocksGivenBack:
 		p.entry(ev, incident.LockGivenBack, p.actor(), "Free for others again", map[string]any{"keys": b.Keys})
 	case flow.LocksTaken:
 		if p.run.Awaits != "" {
-			p.entry(ev, incident.LockTaken, p.actor(), "Waits for no other run any more", map[string]any{"keys": b.Keys})
+			p.entry(ev, incident.LockTaken, p.actor(), "Waits for no other run any more",
+				map[string]any{"keys": b.Keys})
 		}
 	case flow.CancelAsked:
 		if err := p.tx.Audit(b.By, "run.cancel", p.run.ID, b.Because); err != nil {
 			return err
 		}
-		p.entry(ev, incident.RunCancelled, b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because, "undo": b.Undo})
+		p.entry(ev, incident.RunCancelled, b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because,
+			"undo": b.Undo})
 	case flow.GateRaised:
 		return p.gate(ev, b)
 	case flow.GateDecided:
 		return p.decided(ev, b)
 	case flow.GateExpired:
-		p.entry(ev, incident.GateExpired, "urgentis", "Nobody answered: "+p.title(ev.Path), map[string]any{"gate": b.Gate})
+		p.entry(ev, incident.GateExpired, "urgentis", "Nobody answered: "+p.title(ev.Path),
+			map[string]any{"gate": b.Gate})
 		return p.tx.CloseGate(b.Gate, "expired", "", "")
 	case flow.Cleared:
-		p.entry(ev, incident.ChangeCleared, p.actor(), allowed(b)+p.title(ev.Path), map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
+		p.entry(ev, incident.ChangeCleared, p.actor(), allowed(b)+p.title(ev.Path),
+			map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
 	case flow.StillJudged:
-		p.entry(ev, incident.ChangeStill, p.actor(), "Still wanted? "+p.title(ev.Path), map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
+		p.entry(ev, incident.ChangeStill, p.actor(), "Still wanted? "+p.title(ev.Path),
+			map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values,
+				"unsure": b.Unsure})
 	case flow.QuestionRaised:
 		return p.question(ev, b)
 	case flow.QuestionAnswered:
@@ -180,7 +214,8 @@ func (p *projection) event(ev flow.Event) error {
 		}
 		return p.tx.CloseQuestion(b.Question, "answered")
 	case flow.QuestionExpired:
-		p.entry(ev, incident.QuestionExpired, "urgentis", "Nobody answered the question", map[string]any{"question": b.Question})
+		p.entry(ev, incident.QuestionExpired, "urgentis", "Nobody answered the question",
+			map[string]any{"question": b.Question})
 		return p.tx.CloseQuestion(b.Question, "expired")
 	case flow.Told:
 		return p.told(ev, b)
@@ -236,8 +271,19 @@ func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
 	} else if b.State != flow.OK || len(b.Missing) > 0 {
 		kind = incident.LookIncomplete
 	}
-	content := map[string]any{"attempt": b.Attempt, "target": in.Target, "shown": act.Show(in.Request), "state": b.State, "error": b.Error,
-		"output": b.Output, "stderr": b.Stderr, "readings": b.Readings, "missing": b.Missing, "took_ms": b.Took.Milliseconds(), "round": in.Round}
+	content := map[string]any{
+		"attempt":  b.Attempt,
+		"target":   in.Target,
+		"shown":    act.Show(in.Request),
+		"state":    b.State,
+		"error":    b.Error,
+		"output":   b.Output,
+		"stderr":   b.Stderr,
+		"readings": b.Readings,
+		"missing":  b.Missing,
+		"took_ms":  b.Took.Milliseconds(),
+		"round":    in.Round,
+	}
 	if b.Exit != nil {
 		content["exit"] = *b.Exit
 	}
@@ -249,7 +295,13 @@ func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
 	}
 	p.entry(ev, kind, p.actor(), p.title(ev.Path), content)
 	if p.s.Late(b.Attempt) != nil {
-		p.tell(ev, "What became of %s on %s, which was unknown, is reported now: %s", p.title(ev.Path), in.Target, b.Says())
+		p.tell(
+			ev,
+			"What became of %s on %s, which was unknown, is reported now: %s",
+			p.title(ev.Path),
+			in.Target,
+			b.Says(),
+		)
 	}
 }
 
@@ -260,14 +312,46 @@ func (p *projection) gate(ev flow.Event, b flow.GateRaised) error {
 		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
 		lines = append(lines, fmt.Sprintf("on %s: %s", r.Target.Name, act.Show(r)))
 	}
-	p.entry(ev, incident.GateRaised, p.actor(), "Asked for approval: "+p.title(ev.Path), map[string]any{"gate": b.Gate, "ask": b.Ask, "until": b.Until, "reasons": b.Reasons, "digest": b.Digest, "requests": shown})
-	p.tell(ev, "Approval wanted from %s until %s: %s\n%s", b.Ask, b.Until.Format("15:04 MST"), p.title(ev.Path), strings.Join(lines, "\n"))
+	p.entry(
+		ev,
+		incident.GateRaised,
+		p.actor(),
+		"Asked for approval: "+p.title(ev.Path),
+		map[string]any{
+			"gate":     b.Gate,
+			"ask":      b.Ask,
+			"until":    b.Until,
+			"reasons":  b.Reasons,
+			"digest":   b.Digest,
+			"requests": shown,
+		},
+	)
+	p.tell(
+		ev,
+		"Approval wanted from %s until %s: %s\n%s",
+		b.Ask,
+		b.Until.Format("15:04 MST"),
+		p.title(ev.Path),
+		strings.Join(lines, "\n"),
+	)
 	raised, err := json.Marshal(b)
 	if err != nil {
 		return err
 	}
 	p.changed("gate", b.Gate)
-	return p.tx.AddGate(&store.Gate{ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised})
+	return p.tx.AddGate(
+		&store.Gate{
+			ID:       b.Gate,
+			Run:      p.run.ID,
+			Incident: p.run.Incident,
+			Path:     ev.Path,
+			Title:    p.title(ev.Path),
+			State:    "open",
+			RaisedAt: ev.At,
+			Until:    b.Until,
+			Raised:   raised,
+		},
+	)
 }
 
 func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
@@ -280,7 +364,8 @@ func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
 		content["start_at"] = b.StartAt
 	}
 	p.entry(ev, kind, b.By, word+p.title(ev.Path), content)
-	if err := p.tx.Audit(b.By, map[bool]string{true: "gate.approve", false: "gate.refuse"}[b.Approved], b.Gate, b.Comment); err != nil {
+	if err := p.tx.Audit(b.By, map[bool]string{true: "gate.approve", false: "gate.refuse"}[b.Approved], b.Gate,
+		b.Comment); err != nil {
 		return err
 	}
 	p.changed("gate", b.Gate)
@@ -298,7 +383,13 @@ func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
 	if b.Text == "" {
 		b.Text = p.title(ev.Path)
 	}
-	p.entry(ev, incident.QuestionRaised, p.actor(), title+p.title(ev.Path), map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until})
+	p.entry(
+		ev,
+		incident.QuestionRaised,
+		p.actor(),
+		title+p.title(ev.Path),
+		map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until},
+	)
 	if b.Attempt != "" || !p.itself(b.Question) {
 		p.tell(ev, "Answer wanted from %s: %s", b.Ask, b.Text)
 	}
@@ -307,7 +398,19 @@ func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
 		return err
 	}
 	p.changed("question", b.Question)
-	return p.tx.AddQuestion(&store.Question{ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open", RaisedAt: ev.At, Until: b.Until, Raised: raised})
+	return p.tx.AddQuestion(
+		&store.Question{
+			ID:       b.Question,
+			Run:      p.run.ID,
+			Incident: p.run.Incident,
+			Path:     ev.Path,
+			Title:    p.title(ev.Path),
+			State:    "open",
+			RaisedAt: ev.At,
+			Until:    b.Until,
+			Raised:   raised,
+		},
+	)
 }
 
 // itself reports whether a question has answered itself already.
@@ -376,7 +479,13 @@ func (p *projection) ended(ev flow.Event, b flow.Ended) {
 	case b.Outcome == "":
 		p.tell(ev, "Runbook %s ended (%s): %s", p.book.Name, b.State, b.Because)
 	}
-	p.entry(ev, kind, p.actor(), title, map[string]any{"state": b.State, "because": b.Because, "to": b.To, "outcome": b.Outcome})
+	p.entry(
+		ev,
+		kind,
+		p.actor(),
+		title,
+		map[string]any{"state": b.State, "because": b.Because, "to": b.To, "outcome": b.Outcome},
+	)
 	if b.Outcome != "" {
 		p.closing = &b
 	}
@@ -475,14 +584,25 @@ func (p *projection) close(i *store.Incident) error {
 	}
 	if others > 0 {
 		p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.KeptOpen, Actor: p.actor(), Run: p.run.ID,
-			Title: fmt.Sprintf("Not closed: %d other run is still under way", others), Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
+			Title: fmt.Sprintf(
+				"Not closed: %d other run is still under way",
+				others,
+			), Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
 		return nil
 	}
 	at := p.at
-	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", p.closing.Outcome, p.closing.Because, &at
+	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", p.closing.Outcome,
+		p.closing.Because, &at
 	p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.Closed, Actor: p.actor(), Run: p.run.ID,
-		Title: "Closed: " + p.closing.Outcome, Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
-	p.rooms = append(p.rooms, message{key: p.run.ID + ":closed:room", text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because)})
+		Title: "Closed: " + p.closing.Outcome, Content: map[string]any{"outcome": p.closing.Outcome,
+			"because": p.closing.Because}})
+	p.rooms = append(
+		p.rooms,
+		message{
+			key:  p.run.ID + ":closed:room",
+			text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because),
+		},
+	)
 	return nil
 }
 
@@ -495,11 +615,29 @@ func (p *projection) tellSource(s *flow.State) error {
 		return err
 	}
 	for _, m := range p.sources {
-		body, err := json.Marshal(map[string]any{"alert": s.Begun.Alert["id"], "key": s.Begun.Alert["key"], "do": m.word, "incident": p.run.Incident})
+		body, err := json.Marshal(
+			map[string]any{
+				"alert":    s.Begun.Alert["id"],
+				"key":      s.Begun.Alert["key"],
+				"do":       m.word,
+				"incident": p.run.Incident,
+			},
+		)
 		if err != nil {
 			return err
 		}
-		p.sheet.out = append(p.sheet.out, store.Delivery{Key: m.key, Kind: "source", Address: src.Name, Body: string(body), Incident: p.run.Incident, State: "queued", QueuedAt: p.e.now()})
+		p.sheet.out = append(
+			p.sheet.out,
+			store.Delivery{
+				Key:      m.key,
+				Kind:     "source",
+				Address:  src.Name,
+				Body:     string(body),
+				Incident: p.run.Incident,
+				State:    "queued",
+				QueuedAt: p.e.now(),
+			},
+		)
 	}
 	return nil
 }

@@ -48,7 +48,11 @@ func TestOneRunDoesNotHideWhatAnotherWaitsFor(t *testing.T) {
 
 func TestWhileAnotherRunGoesOnTheApprovalIsStillWaitedFor(t *testing.T) {
 	b := set(t, source(t))
-	_, _, err := b.store.PushRunbook(context.Background(), strings.Replace(busy, "for: 400ms\n  - hand", "for: 1h\n  - hand", 1), "iva")
+	_, _, err := b.store.PushRunbook(
+		context.Background(),
+		strings.Replace(busy, "for: 400ms\n  - hand", "for: 1h\n  - hand", 1),
+		"iva",
+	)
 	require.NoError(t, err)
 	taken := b.alert()
 	eventually[int](b, "select 1 from gate where state = 'open'")
@@ -66,7 +70,13 @@ func TestWhileAnotherRunGoesOnTheApprovalIsStillWaitedFor(t *testing.T) {
 // content is what the newest entry of a kind holds.
 func (b *bench) content(kind string) map[string]any {
 	var text string
-	require.NoError(b.t, testdb.SQL(b.store).Raw("select content from entry where kind = ? order by at desc limit 1", kind).Scan(&text).Error)
+	require.NoError(
+		b.t,
+		testdb.SQL(b.store).
+			Raw("select content from entry where kind = ? order by at desc limit 1", kind).
+			Scan(&text).
+			Error,
+	)
 	var out map[string]any
 	require.NoError(b.t, json.Unmarshal([]byte(text), &out), kind)
 	return out
@@ -76,7 +86,11 @@ func TestTheRecordSaysWhatWas(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
-	require.ErrorIs(t, b.word(g.ID, engine.Word{Approve: true, By: "mara", Digest: strings.Repeat("0", 64)}), engine.ErrOtherDigest)
+	require.ErrorIs(
+		t,
+		b.word(g.ID, engine.Word{Approve: true, By: "mara", Digest: strings.Repeat("0", 64)}),
+		engine.ErrOtherDigest,
+	)
 	assert.Contains(t, b.content("gate.turned-away")["because"], "no longer what was shown")
 	b.decide(true)
 	require.Equal(t, flow.Done, b.ended().State)

@@ -22,8 +22,11 @@ import (
 func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
 	b := set(t, source(t))
 	require.NoError(t, testdb.SQL(b.store).Exec(`create sequence refusals;
-		create function refuse() returns trigger language plpgsql as $$ begin perform nextval('refusals'); raise exception 'no such event' using errcode = '22P05'; end $$;
-		create trigger refuses before insert on event for each row when (new.kind = 'check.judged') execute function refuse()`).Error)
+		create function refuse() returns trigger language plpgsql as $$ begin
+			perform nextval('refusals'); raise exception 'no such event' using errcode = '22P05'; end $$;
+		create trigger refuses
+			before insert on event for each row when (new.kind = 'check.judged')
+			execute function refuse()`).Error)
 	taken := b.alert()
 	run := b.ended()
 	assert.Equal(t, flow.StateFail, run.State)
@@ -39,8 +42,11 @@ func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
 func TestWhatCannotBeWrittenNowIsTriedAgain(t *testing.T) {
 	b := set(t, source(t))
 	require.NoError(t, testdb.SQL(b.store).Exec(`create sequence refusals;
-		create function refuse() returns trigger language plpgsql as $$ begin perform nextval('refusals'); raise exception 'the disk is full' using errcode = '53100'; end $$;
-		create trigger refuses before insert on event for each row when (new.kind = 'check.judged') execute function refuse()`).Error)
+		create function refuse() returns trigger language plpgsql as $$ begin
+			perform nextval('refusals'); raise exception 'the disk is full' using errcode = '53100'; end $$;
+		create trigger refuses
+			before insert on event for each row when (new.kind = 'check.judged')
+			execute function refuse()`).Error)
 	b.alert()
 	time.Sleep(2 * time.Second)
 	var tries int
@@ -93,8 +99,15 @@ func TestTransactionsNeedOneConnection(t *testing.T) {
 	const n = 80
 	var books []*runbook.Book
 	for i := range n {
-		called := fmt.Sprintf("urgentis: runbook/1\nname: called-%d\ntitle: C\nowner: o\nservice: s\nsteps: [{note: N, text: n}]\n", i)
-		calling := fmt.Sprintf("urgentis: runbook/1\nname: calling-%d\ntitle: C\nowner: o\nservice: s\nsteps: [{call: called-%d}]\n", i, i)
+		called := fmt.Sprintf(
+			"urgentis: runbook/1\nname: called-%d\ntitle: C\nowner: o\nservice: s\nsteps: [{note: N, text: n}]\n",
+			i,
+		)
+		calling := fmt.Sprintf(
+			"urgentis: runbook/1\nname: calling-%d\ntitle: C\nowner: o\nservice: s\nsteps: [{call: called-%d}]\n",
+			i,
+			i,
+		)
 		_, _, err := b.store.PushRunbook(ctx, called, "iva")
 		require.NoError(t, err)
 		r, f, err := b.store.PushRunbook(ctx, calling, "iva")

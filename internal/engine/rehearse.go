@@ -34,8 +34,17 @@ func (e *Engine) Pretend(ctx context.Context, st Start) (flow.Begun, *runbook.Bo
 	if err != nil {
 		return flow.Begun{}, nil, err
 	}
-	b := flow.Begun{Rules: flow.Rules, Run: "rehearsal", Runbook: st.Book.Name, Revision: st.Book.Revision, Inputs: st.Inputs, Alert: st.Alert,
-		Service: est.service, Estate: est.targets, StartedBy: st.StartedBy}
+	b := flow.Begun{
+		Rules:     flow.Rules,
+		Run:       "rehearsal",
+		Runbook:   st.Book.Name,
+		Revision:  st.Book.Revision,
+		Inputs:    st.Inputs,
+		Alert:     st.Alert,
+		Service:   est.service,
+		Estate:    est.targets,
+		StartedBy: st.StartedBy,
+	}
 	if b.Calls, err = e.resolve(ctx, st.Book); err != nil {
 		return b, nil, err
 	}
@@ -116,7 +125,11 @@ func (e *Engine) Rehearse(ctx context.Context, book *runbook.Book, begun flow.Be
 	stage.Do = func(in flow.Intent, now time.Time) flow.Outcome {
 		if assumed && !in.Change {
 			if after++; after > maxAfterChange {
-				return flow.Outcome{Attempt: in.Attempt, State: flow.Failed, Error: "not taken: looks cannot show what a change did that was only assumed"}
+				return flow.Outcome{
+					Attempt: in.Attempt,
+					State:   flow.Failed,
+					Error:   "not taken: looks cannot show what a change did that was only assumed",
+				}
 			}
 		}
 		return do(in, now)
@@ -137,7 +150,14 @@ func (e *Engine) lookOnly(ctx context.Context, book *runbook.Book, in flow.Inten
 }
 
 // Try renders one step with values given by hand, and carries it out if it is a look and run is set.
-func (e *Engine) Try(ctx context.Context, book *runbook.Book, begun flow.Begun, step *runbook.Step, readings map[string]any, run bool) ([]flow.Rendered, error) {
+func (e *Engine) Try(
+	ctx context.Context,
+	book *runbook.Book,
+	begun flow.Begun,
+	step *runbook.Step,
+	readings map[string]any,
+	run bool,
+) ([]flow.Rendered, error) {
 	lines, err := flow.RenderStep(book, begun, step, readings, e.now())
 	if err != nil {
 		return nil, err
@@ -153,7 +173,12 @@ func (e *Engine) Try(ctx context.Context, book *runbook.Book, begun flow.Begun, 
 			continue
 		}
 		l.Request.Looks = step.OnlyReads == ""
-		o := e.lookOnly(ctx, book, flow.Intent{Attempt: store.NewID("t"), Target: l.Target, Look: step.Path, Request: *l.Request}, e.now())
+		o := e.lookOnly(
+			ctx,
+			book,
+			flow.Intent{Attempt: store.NewID("t"), Target: l.Target, Look: step.Path, Request: *l.Request},
+			e.now(),
+		)
 		lines[i].Says = saysOutcome(o)
 	}
 	return lines, nil

@@ -55,7 +55,18 @@ func (s *Sheet) Room(incident *int64, key, text, link string) error {
 		return err
 	}
 	for _, r := range rooms {
-		s.out = append(s.out, store.Delivery{Key: key + ":" + r.Name, Kind: "room", Address: r.Name, Body: string(body), Incident: incident, State: "queued", QueuedAt: s.e.now()})
+		s.out = append(
+			s.out,
+			store.Delivery{
+				Key:      key + ":" + r.Name,
+				Kind:     "room",
+				Address:  r.Name,
+				Body:     string(body),
+				Incident: incident,
+				State:    "queued",
+				QueuedAt: s.e.now(),
+			},
+		)
 	}
 	return nil
 }

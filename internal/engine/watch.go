@@ -25,7 +25,11 @@ func (e *Engine) StillRunning(ctx context.Context, q *store.Question, choice str
 		return nil // what is wrong with the question is said where it is answered
 	}
 	if running, err := e.running(ctx, *in); err == nil && running {
-		return fmt.Errorf("%w: it still runs on %s; wait for its end, or end it there", ErrMayBegin, in.Request.Target.Name)
+		return fmt.Errorf(
+			"%w: it still runs on %s; wait for its end, or end it there",
+			ErrMayBegin,
+			in.Request.Target.Name,
+		)
 	}
 	return nil
 }

@@ -48,7 +48,8 @@ func (s *Sheet) Decide(gate *store.Gate, w Word) (refused, err error) {
 	err = s.speak(gate.Run, func(st *flow.State) (string, flow.Body, error) {
 		g, path, before := st.OpenGate(gate.ID)
 		d := flow.GateDecided{
-			Gate: gate.ID, Approved: w.Approve, By: w.By, Person: w.Person, Comment: w.Comment, Digest: w.Digest, StartAt: w.StartAt,
+			Gate: gate.ID, Approved: w.Approve, By: w.By, Person: w.Person, Comment: w.Comment, Digest: w.Digest,
+			StartAt: w.StartAt,
 		}
 		switch {
 		case g == nil || !s.e.Clock().Before(g.Until):
@@ -98,9 +99,11 @@ func (s *Sheet) word(run, id, title, by, said string, err error) (refused, faile
 
 // isWord reports whether an error refuses a person's word, and is no failure.
 func isWord(err error) bool {
-	return slices.ContainsFunc([]error{ErrNotOpen, ErrOtherDigest, ErrNoChoice, ErrTooLate, ErrNoRight, ErrMayBegin, ErrField,
-		leave.ErrOwnRequest, leave.ErrTwice, leave.ErrNoComment, leave.ErrOnlyAuthor},
-		func(is error) bool { return errors.Is(err, is) })
+	return slices.ContainsFunc(
+		[]error{ErrNotOpen, ErrOtherDigest, ErrNoChoice, ErrTooLate, ErrNoRight, ErrMayBegin, ErrField,
+			leave.ErrOwnRequest, leave.ErrTwice, leave.ErrNoComment, leave.ErrOnlyAuthor},
+		func(is error) bool { return errors.Is(err, is) },
+	)
 }
 
 // Reply is a person's answer to a question.
@@ -114,8 +117,8 @@ type Reply struct {
 	MayApprove bool
 }
 
-// Answer gives a person's answer to a question to its run; see Decide. Whoever calls it asks StillRunning first, outside
-// of any transaction.
+// Answer gives a person's answer to a question to its run; see Decide. Whoever calls it asks StillRunning first,
+// outside of any transaction.
 func (s *Sheet) Answer(question *store.Question, r Reply) (refused, err error) {
 	err = s.speak(question.Run, func(st *flow.State) (string, flow.Body, error) {
 		q, path := st.OpenQuestion(question.ID)

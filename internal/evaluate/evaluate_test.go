@@ -39,7 +39,8 @@ func TestValuesComeBackAsTheyAre(t *testing.T) {
 	defer p.Close()
 	ctx := context.Background()
 	for src, want := range map[string]any{
-		".a": 9007199254740993, "[.a]": []any{9007199254740993}, ".b | length": 2, "[.b[] | ascii_upcase]": []any{"X", "Y"}, "{c: .d}": map[string]any{"c": 0.5},
+		".a": 9007199254740993, "[.a]": []any{9007199254740993}, ".b | length": 2,
+		"[.b[] | ascii_upcase]": []any{"X", "Y"}, "{c: .d}": map[string]any{"c": 0.5},
 	} {
 		v, err := p.Query(ctx, query(t, src), []byte(`{"a":9007199254740993,"b":["x","y"],"d":0.5}`))
 		require.NoError(t, err, src)
@@ -59,7 +60,8 @@ func TestWhatTakesTooMuchEndsItsChildAndNothingElse(t *testing.T) {
 	p := bounded(t, 2)
 	ctx := context.Background()
 	var wg sync.WaitGroup
-	for _, src := range []string{`"x" * 1e9`, `[range(1e9)]`, `[limit(1e9; repeat("y"))] | length`, `reduce range(40) as $i ("x"; . + .)`, `def f: f; f`} {
+	for _, src := range []string{`"x" * 1e9`, `[range(1e9)]`, `[limit(1e9; repeat("y"))] | length`,
+		`reduce range(40) as $i ("x"; . + .)`, `def f: f; f`} {
 		wg.Go(func() {
 			_, err := p.Query(ctx, query(t, src), []byte(`{}`))
 			assert.Error(t, err, src)
@@ -98,7 +100,8 @@ func TestAChildThatIsGoneIsBegunAnew(t *testing.T) {
 
 // FuzzQuery holds that no query takes more than its child may, or keeps the next from its answer.
 func FuzzQuery(f *testing.F) {
-	for _, src := range []string{`.a`, `"x" * 1e9`, `[range(1e9)]`, `def f: f; f`, `[limit(3; repeat("y"))]`, `@base64d`, `.. | tostring`, `ltrimstr("x") | test("(a+)+$")`, `input`, `$__loc__`, `[paths] | flatten`} {
+	for _, src := range []string{`.a`, `"x" * 1e9`, `[range(1e9)]`, `def f: f; f`, `[limit(3; repeat("y"))]`,
+		`@base64d`, `.. | tostring`, `ltrimstr("x") | test("(a+)+$")`, `input`, `$__loc__`, `[paths] | flatten`} {
 		f.Add(src, `{"a":["x",1,null]}`)
 	}
 	p := bounded(f, 1)

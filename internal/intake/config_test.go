@@ -44,7 +44,13 @@ func TestWhatIsKeptReadFollowsEveryChange(t *testing.T) {
 	assert.Equal(t, "o", b.Service["owner"])
 	assert.Zero(t, deliveries())
 
-	require.NoError(t, testdb.SQL(s).Create(&store.Target{Name: "h1", Service: "s", Address: "127.0.0.9", Port: 22, Labels: store.Labels{"role": "x"}}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).
+			Create(&store.Target{Name: "h1", Service: "s", Address: "127.0.0.9", Port: 22,
+				Labels: store.Labels{"role": "x"}}).
+			Error,
+	)
 	assert.Len(t, take("2").Estate, 1)
 	require.NoError(t, testdb.SQL(s).Exec("update target set labels = '{\"role\": \"y\"}'").Error)
 	assert.Equal(t, "y", take("3").Estate[0].Labels["role"])
@@ -52,7 +58,10 @@ func TestWhatIsKeptReadFollowsEveryChange(t *testing.T) {
 	assert.Empty(t, take("4").Estate)
 	require.NoError(t, testdb.SQL(s).Create(&store.Service{Name: "s", Owner: "harbour", Stance: "ask"}).Error)
 	assert.Equal(t, "harbour", take("5").Service["owner"])
-	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.9/"}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.9/"}).Error,
+	)
 	take("6")
 	assert.NotZero(t, deliveries())
 	second, _, err := s.PushRunbook(ctx, book+"about: Another text.\n", "iva")

@@ -17,15 +17,24 @@ func (w *writing) raise(a *store.Alert) error {
 	if r := []rune(title); len(r) > 200 {
 		title = string(r[:199]) + "…"
 	}
-	inc := &store.Incident{Title: title, State: "open", WaitingOn: "nobody", Severity: a.Severity, Service: a.Service, OpenedAt: w.now}
+	inc := &store.Incident{
+		Title:     title,
+		State:     "open",
+		WaitingOn: "nobody",
+		Severity:  a.Severity,
+		Service:   a.Service,
+		OpenedAt:  w.now,
+	}
 	if err := w.sheet.Open(inc); err != nil {
 		return err
 	}
 	a.Incident = &inc.Number
-	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertRaised, Actor: "source:" + a.Source, Title: a.Summary, Content: Snapshot(a)}); err != nil {
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertRaised, Actor: "source:" + a.Source,
+		Title: a.Summary, Content: Snapshot(a)}); err != nil {
 		return err
 	}
-	if err := w.send(inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
+	if err := w.send(inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
+		a.Summary)); err != nil {
 		return err
 	}
 	if err := w.start(a, inc, nil); err != nil {
@@ -43,7 +52,12 @@ func (w *writing) changed(a *store.Alert) {
 }
 
 func (w *writing) send(inc *store.Incident, key, text string) error {
-	return w.sheet.Room(&inc.Number, fmt.Sprintf("i%d:%s:room", inc.Number, key), text, fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number))
+	return w.sheet.Room(
+		&inc.Number,
+		fmt.Sprintf("i%d:%s:room", inc.Number, key),
+		text,
+		fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number),
+	)
 }
 
 // alter writes down that an open alert is worse, better or cleared. What is worse may start more.
@@ -56,7 +70,12 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
 	}
 	// The runs first, then their incident: in that order everybody locks them.
-	news := flow.AlertChanged{State: a.State, Severity: a.Severity, Cleared: change == alert.Clear, Worse: change == alert.Worse}
+	news := flow.AlertChanged{
+		State:    a.State,
+		Severity: a.Severity,
+		Cleared:  change == alert.Clear,
+		Worse:    change == alert.Worse,
+	}
 	if err := w.sheet.AlertChanged(a.ID, news); err != nil {
 		return err
 	}
@@ -68,7 +87,8 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
 		content := Snapshot(a)
 		content["was"] = was
-		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertKind(string(change)), Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}); err != nil {
+		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertKind(string(change)),
+			Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}); err != nil {
 			return err
 		}
 		verdicts, err := w.letGo(a, inc)
@@ -128,10 +148,12 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 	if err != nil || inc.State == "open" {
 		return err
 	}
-	if err := w.reopen(inc, fmt.Sprintf("the alert is still there, %s after it was closed", short(w.now.Sub(closed).Round(time.Minute)))); err != nil {
+	if err := w.reopen(inc, fmt.Sprintf("the alert is still there, %s after it was closed",
+		short(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
-	if err := w.send(inc, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is open again, its alert is still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
+	if err := w.send(inc, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is open again, its alert is "+
+		"still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err
 	}
 	if err := w.start(a, inc, nil); err != nil {
@@ -143,5 +165,14 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 
 func (w *writing) reopen(inc *store.Incident, because string) error {
 	inc.State, inc.WaitingOn, inc.Outcome, inc.Because, inc.ResolvedAt = "open", "nobody", "", "", nil
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.Reopened, Actor: "urgentis", Title: "Open again: " + because, Content: map[string]any{"because": because}})
+	return w.sheet.Write(
+		inc,
+		store.NewEntry{
+			At:      w.now,
+			Kind:    incident.Reopened,
+			Actor:   "urgentis",
+			Title:   "Open again: " + because,
+			Content: map[string]any{"because": because},
+		},
+	)
 }

@@ -60,7 +60,8 @@ type answer struct {
 // maxBatch bounds how many reports share one commit.
 const maxBatch = 256
 
-// New makes an intake and starts its two writers, and the one who looks after starts that wait. Reports with one identity go through the same writer, in order.
+// New makes an intake and starts its two writers, and the one who looks after starts that wait. Reports with one
+// identity go through the same writer, in order.
 func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
 	marked, err := lru.New[string, time.Time](10_000)
 	if err != nil {
@@ -260,7 +261,16 @@ type writing struct {
 
 // writing begins to write with the triggers as they are now.
 func (in *Intake) writing(tx *store.Tx) (*writing, error) {
-	w := &writing{in: in, tx: tx, open: map[string]*store.Alert{}, closed: map[string]time.Time{}, touched: map[string]bool{}, sources: map[string]bool{}, now: in.clock().UTC().Truncate(time.Microsecond), sheet: in.engine.Sheet(tx)}
+	w := &writing{
+		in:      in,
+		tx:      tx,
+		open:    map[string]*store.Alert{},
+		closed:  map[string]time.Time{},
+		touched: map[string]bool{},
+		sources: map[string]bool{},
+		now:     in.clock().UTC().Truncate(time.Microsecond),
+		sheet:   in.engine.Sheet(tx),
+	}
 	version, err := w.sheet.Config()
 	if err != nil {
 		return nil, err
@@ -317,8 +327,21 @@ func (w *writing) take(it *item) (Taken, error) {
 	case alert.Idle:
 		return taken, nil
 	case alert.New:
-		a = &store.Alert{ID: store.NewID("a"), Source: it.source, Key: r.Key, State: "open", Severity: string(r.Severity), Summary: r.Summary,
-			Service: r.Service, Link: r.Link, Labels: r.Labels, Count: 1, FirstAt: r.At, LastAt: r.At, Verdicts: json.RawMessage("[]")}
+		a = &store.Alert{
+			ID:       store.NewID("a"),
+			Source:   it.source,
+			Key:      r.Key,
+			State:    "open",
+			Severity: string(r.Severity),
+			Summary:  r.Summary,
+			Service:  r.Service,
+			Link:     r.Link,
+			Labels:   r.Labels,
+			Count:    1,
+			FirstAt:  r.At,
+			LastAt:   r.At,
+			Verdicts: json.RawMessage("[]"),
+		}
 		if err := w.raise(a); err != nil {
 			return taken, err
 		}
@@ -377,6 +400,18 @@ func Snapshot(a *store.Alert) map[string]any {
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	return map[string]any{"id": a.ID, "source": a.Source, "key": a.Key, "severity": a.Severity, "state": a.State, "summary": a.Summary,
-		"service": a.Service, "link": a.Link, "labels": labels, "count": a.Count, "first_at": a.FirstAt.UTC(), "last_at": a.LastAt.UTC()}
+	return map[string]any{
+		"id":       a.ID,
+		"source":   a.Source,
+		"key":      a.Key,
+		"severity": a.Severity,
+		"state":    a.State,
+		"summary":  a.Summary,
+		"service":  a.Service,
+		"link":     a.Link,
+		"labels":   labels,
+		"count":    a.Count,
+		"first_at": a.FirstAt.UTC(),
+		"last_at":  a.LastAt.UTC(),
+	}
 }

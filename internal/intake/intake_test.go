@@ -19,13 +19,23 @@ import (
 
 func open(t testing.TB) (*Intake, *store.Store) {
 	s := testdb.Open(t)
-	in := New(s, engine.New(engine.Config{Store: s, Log: slog.New(slog.DiscardHandler), Link: "http://u"}), slog.New(slog.DiscardHandler))
+	in := New(
+		s,
+		engine.New(engine.Config{Store: s, Log: slog.New(slog.DiscardHandler), Link: "http://u"}),
+		slog.New(slog.DiscardHandler),
+	)
 	t.Cleanup(in.Stop)
 	return in, s
 }
 
 func report(key string, severity alert.Severity) alert.Report {
-	return alert.Report{Key: key, Severity: severity, Summary: "deep " + key, Labels: map[string]string{"a": "b"}, At: time.Now()}
+	return alert.Report{
+		Key:      key,
+		Severity: severity,
+		Summary:  "deep " + key,
+		Labels:   map[string]string{"a": "b"},
+		At:       time.Now(),
+	}
 }
 
 const book = `urgentis: runbook/1
@@ -53,8 +63,17 @@ func TestManyAtOnceAreEachKeptOnce(t *testing.T) {
 	}
 	wg.Wait()
 	var got struct{ Alerts, Times, Incidents, Runs, Begun, Bells int }
-	require.NoError(t, testdb.SQL(s).Raw(`select (select count(*) from alert) as alerts, (select sum(count) from alert) as times, (select count(*) from incident) as incidents,
-		(select count(*) from run) as runs, (select count(*) from event) as begun, (select count(*) from river_job) as bells`).Scan(&got).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).
+			Raw(`select (select count(*) from alert) as alerts,
+		(select sum(count) from alert) as times,
+		(select count(*) from incident) as incidents,
+		(select count(*) from run) as runs,
+		(select count(*) from event) as begun, (select count(*) from river_job) as bells`).
+			Scan(&got).
+			Error,
+	)
 	assert.Equal(t, keys, got.Alerts)
 	assert.Equal(t, keys*times, got.Times)
 	assert.Equal(t, keys, got.Incidents)
@@ -73,7 +92,8 @@ func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
 	require.NoError(t, err)
 	// One batch: a new alert, its repeat, worse, better, cleared, and the next one.
 	var items []*item
-	for _, sev := range []alert.Severity{alert.Minor, alert.Minor, alert.Major, alert.Critical, alert.Warning, alert.Cleared, alert.Major} {
+	for _, sev := range []alert.Severity{alert.Minor, alert.Minor, alert.Major, alert.Critical, alert.Warning,
+		alert.Cleared, alert.Major} {
 		items = append(items, &item{source: "mon", report: report("k", sev), answer: make(chan answer, 1)})
 	}
 	in.keep(items)
@@ -83,9 +103,16 @@ func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
 		require.NoError(t, a.err)
 		changes = append(changes, a.taken.Change)
 	}
-	assert.Equal(t, []alert.Change{alert.New, alert.Repeat, alert.Worse, alert.Worse, alert.Better, alert.Clear, alert.New}, changes)
+	assert.Equal(
+		t,
+		[]alert.Change{alert.New, alert.Repeat, alert.Worse, alert.Worse, alert.Better, alert.Clear, alert.New},
+		changes,
+	)
 	var started []string
-	require.NoError(t, testdb.SQL(s).Raw("select started_by from run order by incident, begun_at, started_by").Scan(&started).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Raw("select started_by from run order by incident, begun_at, started_by").Scan(&started).Error,
+	)
 	assert.ElementsMatch(t, []string{"trigger:b/any", "trigger:b/bad", "trigger:b/any"}, started)
 	var count int64
 	require.NoError(t, testdb.SQL(s).Raw("select count from alert where state = 'cleared'").Scan(&count).Error)
@@ -109,7 +136,8 @@ func TestOneBadReportHarmsNoOther(t *testing.T) {
 	nul.Summary = "a\x00b"
 	endless.At = time.Date(999_999, 1, 1, 0, 0, 0, 0, time.UTC)
 	var items []*item
-	for _, r := range []alert.Report{report("a", alert.Major), old, report("b", alert.Major), nul, endless, report("c", alert.Critical)} {
+	for _, r := range []alert.Report{report("a", alert.Major), old, report("b", alert.Major), nul, endless,
+		report("c", alert.Critical)} {
 		items = append(items, &item{source: "mon", report: r, answer: make(chan answer, 1)})
 	}
 	in.commit(items)
@@ -168,7 +196,10 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	ctx := context.Background()
 	_, _, err := s.PushRunbook(ctx, book, "iva")
 	require.NoError(t, err)
-	require.NoError(t, testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error,
+	)
 	take := func(sev alert.Severity) Taken {
 		got, err := in.Take(ctx, "mon", report("k", sev))
 		require.NoError(t, err)
@@ -183,7 +214,10 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 		return st
 	}
 	closeIt := func(ago string) {
-		require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() - ?::interval", ago).Error)
+		require.NoError(
+			t,
+			testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() - ?::interval", ago).Error,
+		)
 	}
 	messages := func() (n int) {
 		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery").Scan(&n).Error)
@@ -212,7 +246,12 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	take(alert.Critical)
 	assert.Equal(t, 3, runs(), "once")
 
-	require.NoError(t, testdb.SQL(s).Exec("insert into service (name, title, owner, stance, quiet_minutes) values ('slow', '', 'o', 'ask', 60)").Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).
+			Exec("insert into service (name, title, owner, stance, quiet_minutes) values ('slow', '', 'o', 'ask', 60)").
+			Error,
+	)
 	require.NoError(t, testdb.SQL(s).Exec("update alert set service = 'slow'").Error)
 	closeIt("16 minutes")
 	take(alert.Critical)

@@ -37,7 +37,9 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 		var wrong []bool
 		for range rapid.IntRange(1, 25).Draw(t, "reports") {
 			key := fmt.Sprintf("p%d-%d", round, rapid.IntRange(0, 2).Draw(t, "key"))
-			sev := rapid.SampledFrom([]alert.Severity{alert.Major, alert.Major, alert.Minor, alert.Critical, alert.Cleared}).Draw(t, "severity")
+			sev := rapid.SampledFrom([]alert.Severity{alert.Major, alert.Major, alert.Minor, alert.Critical,
+				alert.Cleared}).
+				Draw(t, "severity")
 			r := report(key, sev)
 			bad := rapid.IntRange(0, 9).Draw(t, "bad") == 0
 			if bad {
@@ -56,7 +58,13 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 					delete(open, key)
 				}
 			}
-			batch, wrong = append(batch, &item{source: "mon", report: r, answer: make(chan answer, 1)}), append(wrong, bad && sev != alert.Cleared)
+			batch, wrong = append(
+				batch,
+				&item{source: "mon", report: r, answer: make(chan answer, 1)},
+			), append(
+				wrong,
+				bad && sev != alert.Cleared,
+			)
 		}
 		for rest := batch; len(rest) > 0; {
 			n := rapid.IntRange(1, len(rest)).Draw(t, "together")
@@ -68,8 +76,14 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 		}
 		for key, times := range raised {
 			var heard []int
-			require.NoError(t, testdb.SQL(s).Raw(`select (select count(*) from event e where e.run = r.id and e.kind = 'alert.changed') from alert a
-				join run r on r.alert = a.id where a.key = ? order by a.first_at, a.id`, key).Scan(&heard).Error)
+			require.NoError(
+				t,
+				testdb.SQL(s).
+					Raw(`select (select count(*) from event e where e.run = r.id and e.kind = 'alert.changed') from alert a
+				join run r on r.alert = a.id where a.key = ? order by a.first_at, a.id`, key).
+					Scan(&heard).
+					Error,
+			)
 			require.Len(t, heard, times, "one run for each time that it was raised")
 			var all, want int
 			for i, n := range heard {

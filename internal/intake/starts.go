@@ -28,7 +28,10 @@ func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Ve
 		verdicts = w.index.index.Explain(snapshot)
 	}
 	for _, old := range before {
-		i := slices.IndexFunc(verdicts, func(v trigger.Verdict) bool { return v.Runbook == old.Runbook && v.Name == old.Name })
+		i := slices.IndexFunc(
+			verdicts,
+			func(v trigger.Verdict) bool { return v.Runbook == old.Runbook && v.Name == old.Name },
+		)
 		switch {
 		case i < 0 && old.Started:
 			verdicts = append(verdicts, old)
@@ -67,10 +70,16 @@ func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Ve
 		return nil
 	}
 	inc.WaitingOn = "person"
-	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.NothingStarted, Actor: "urgentis", Title: "No runbook starts by itself; a person is needed", Content: map[string]any{"verdicts": verdicts}}); err != nil {
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.NothingStarted, Actor: "urgentis",
+		Title:   "No runbook starts by itself; a person is needed",
+		Content: map[string]any{"verdicts": verdicts}}); err != nil {
 		return err
 	}
-	return w.send(inc, "nobody", fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number))
+	return w.send(
+		inc,
+		"nobody",
+		fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number),
+	)
 }
 
 // occasion finds the start that a verdict is about; an empty one where the runbook has it no longer.
@@ -103,12 +112,24 @@ func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.
 		return nil
 	}
 	v.Error = refused.Error()
-	err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunRefused, Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
-		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": v.Error}})
+	err := w.sheet.Write(
+		inc,
+		store.NewEntry{
+			At:      w.now,
+			Kind:    incident.RunRefused,
+			Actor:   actor(*v),
+			Title:   "Runbook not started: " + v.Runbook,
+			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": v.Error},
+		},
+	)
 	if err != nil {
 		return err
 	}
-	return w.send(inc, "refused:"+v.Runbook+":"+v.Name, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, v.Error))
+	return w.send(
+		inc,
+		"refused:"+v.Runbook+":"+v.Name,
+		fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, v.Error),
+	)
 }
 
 func actor(v trigger.Verdict) string { return "trigger:" + v.Runbook + "/" + v.Name }
@@ -161,8 +182,16 @@ func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 	if err := w.tx.AddWaiting(waiting(a, *v), due); err != nil {
 		return err
 	}
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunHeld, Actor: actor(*v), Title: fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, short(steady)),
-		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due}})
+	return w.sheet.Write(
+		inc,
+		store.NewEntry{
+			At:      w.now,
+			Kind:    incident.RunHeld,
+			Actor:   actor(*v),
+			Title:   fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, short(steady)),
+			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due},
+		},
+	)
 }
 
 // waiting is how a start that waits is kept.
@@ -210,17 +239,27 @@ func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 	if err := w.tx.DropWaiting(waiting(a, *v)); err != nil {
 		return err
 	}
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunDropped, Actor: actor(*v), Title: "Runbook not started: " + v.Runbook,
-		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why}})
+	return w.sheet.Write(
+		inc,
+		store.NewEntry{
+			At:      w.now,
+			Kind:    incident.RunDropped,
+			Actor:   actor(*v),
+			Title:   "Runbook not started: " + v.Runbook,
+			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why},
+		},
+	)
 }
 
-// settled keeps what became of the starts. Where none is left that began or may begin, a person looks after the incident.
+// settled keeps what became of the starts. Where none is left that began or may begin, a person looks after the
+// incident.
 func (w *writing) settled(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) error {
 	var err error
 	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
 		return err
 	}
-	if inc.State == "open" && !slices.ContainsFunc(verdicts, func(v trigger.Verdict) bool { return v.Started || v.StartsAt != nil }) {
+	if inc.State == "open" &&
+		!slices.ContainsFunc(verdicts, func(v trigger.Verdict) bool { return v.Started || v.StartsAt != nil }) {
 		inc.WaitingOn = "person"
 	}
 	return nil
@@ -295,12 +334,21 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		}
 		inc.WaitingOn = "person"
 		because := reading.Plain(why.Error())
-		err = w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunRefused, Actor: actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}), Title: "Runbook not started: " + d.Runbook,
-			Content: map[string]any{"runbook": d.Runbook, "trigger": d.Start, "because": because}})
+		err = w.sheet.Write(
+			inc,
+			store.NewEntry{
+				At:      w.now,
+				Kind:    incident.RunRefused,
+				Actor:   actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}),
+				Title:   "Runbook not started: " + d.Runbook,
+				Content: map[string]any{"runbook": d.Runbook, "trigger": d.Start, "because": because},
+			},
+		)
 		if err != nil {
 			return err
 		}
-		if err := w.send(inc, "refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, d.Runbook, because)); err != nil {
+		if err := w.send(inc, "refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: "+
+			"%s", inc.Number, d.Runbook, because)); err != nil {
 			return err
 		}
 		return w.flush()

@@ -39,7 +39,10 @@ func passTime(t *testing.T, in *Intake, s *store.Store) {
 
 func told(t *testing.T, s *store.Store, incident int64) []string {
 	var kinds []string
-	require.NoError(t, testdb.SQL(s).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&kinds).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&kinds).Error,
+	)
 	return kinds
 }
 
@@ -61,7 +64,19 @@ func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
 		require.NoError(t, testdb.SQL(s).Raw("select waiting_on from incident where number = ?", n).Scan(&on).Error)
 		return on
 	}
-	stays, clears, eases, worsens := take("stays", alert.Major), take("clears", alert.Major), take("eases", alert.Major), take("worsens", alert.Major)
+	stays, clears, eases, worsens := take(
+		"stays",
+		alert.Major,
+	), take(
+		"clears",
+		alert.Major,
+	), take(
+		"eases",
+		alert.Major,
+	), take(
+		"worsens",
+		alert.Major,
+	)
 	assert.Zero(t, runs())
 	assert.Equal(t, []string{"alert.raised", "run.held"}, told(t, s, stays.Incident))
 	assert.Equal(t, "nobody", waiting(stays.Incident))
@@ -87,7 +102,13 @@ func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
 	assert.Contains(t, told(t, s, often.Incident), "run.refused")
 	assert.Equal(t, "person", waiting(often.Incident))
 	var because string
-	require.NoError(t, testdb.SQL(s).Raw("select content::json->>'because' from entry where kind = 'run.refused'").Scan(&because).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).
+			Raw("select content::json->>'because' from entry where kind = 'run.refused'").
+			Scan(&because).
+			Error,
+	)
 	assert.Equal(t, "it may start 2 per 24h at most, and has: a person is needed", because)
 
 	// What began long ago no longer counts.
@@ -114,7 +135,15 @@ starts: {any: {alert: alert.severity == "major"}}
 steps: [{call: nobody-has-it}]
 `, "iva")
 	require.NoError(t, err)
-	broken, plain := &item{source: "mon", report: report("k", alert.Major), answer: make(chan answer, 1)}, &item{source: "mon", report: report("l", alert.Minor), answer: make(chan answer, 1)}
+	broken, plain := &item{
+		source: "mon",
+		report: report("k", alert.Major),
+		answer: make(chan answer, 1),
+	}, &item{
+		source: "mon",
+		report: report("l", alert.Minor),
+		answer: make(chan answer, 1),
+	}
 	in.commit([]*item{broken, plain})
 	for _, it := range []*item{broken, plain} {
 		a := <-it.answer
@@ -125,7 +154,8 @@ steps: [{call: nobody-has-it}]
 }
 
 func TestShort(t *testing.T) {
-	for d, want := range map[time.Duration]string{30 * time.Second: "30s", 10 * time.Minute: "10m", time.Hour: "1h", 90 * time.Minute: "1h30m", 3*time.Hour + 5*time.Second: "3h0m5s"} {
+	for d, want := range map[time.Duration]string{30 * time.Second: "30s", 10 * time.Minute: "10m", time.Hour: "1h",
+		90 * time.Minute: "1h30m", 3*time.Hour + 5*time.Second: "3h0m5s"} {
 		assert.Equal(t, want, short(d))
 	}
 }

@@ -39,15 +39,23 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	}
 	// A socket's path may have 107 bytes.
 	if len(s.sockets) > 80 {
-		return nil, fmt.Errorf("the path of the data directory is too long for a socket: %s; choose a shorter --data-dir", dir)
+		return nil, fmt.Errorf(
+			"the path of the data directory is too long for a socket: %s; choose a shorter --data-dir",
+			dir,
+		)
 	}
 	if _, err := os.Stat(filepath.Join(s.data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
-		if err := s.run(ctx, "initdb", "-D", s.data, "-U", "urgentis", "--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8"); err != nil {
+		if err := s.run(ctx, "initdb", "-D", s.data, "-U", "urgentis", "--auth=trust", "--encoding=UTF8",
+			"--locale=C.UTF-8"); err != nil {
 			return nil, fmt.Errorf("make the private database: %w", err)
 		}
 	}
 	s.URL = fmt.Sprintf("postgres:///postgres?host=%s&port=5432&user=urgentis&sslmode=disable", s.sockets)
-	s.opts = fmt.Sprintf("-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c max_connections=120 -c shared_buffers=128MB", s.sockets)
+	s.opts = fmt.Sprintf(
+		"-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c "+
+			"max_connections=120 -c shared_buffers=128MB",
+		s.sockets,
+	)
 	if s.running(ctx) {
 		return s, nil
 	}
@@ -89,11 +97,13 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 	}
 	if _, err := os.Stat(filepath.Join(s.data, "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
 		file := filepath.Join(s.sockets, "password")
-		if err := os.WriteFile(file, []byte(password+"\n"), 0o644); err != nil { //nolint:gosec // the directory is closed to others
+		if err := os.WriteFile(file, []byte(password+"\n"),
+			0o644); err != nil { //nolint:gosec // the directory is closed to others
 			return nil, err
 		}
 		defer os.Remove(file)
-		if err := s.run(ctx, "initdb", "-D", s.data, "-U", "urgentis", "--auth=scram-sha-256", "--pwfile="+file, "--encoding=UTF8", "--locale=C.UTF-8"); err != nil {
+		if err := s.run(ctx, "initdb", "-D", s.data, "-U", "urgentis", "--auth=scram-sha-256", "--pwfile="+file,
+			"--encoding=UTF8", "--locale=C.UTF-8"); err != nil {
 			return nil, fmt.Errorf("make the database: %w", err)
 		}
 	}
@@ -101,7 +111,12 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 	if s.running(ctx) {
 		return s, nil
 	}
-	s.opts = fmt.Sprintf("-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c shared_buffers=32MB -c fsync=off", address, port)
+	s.opts = fmt.Sprintf(
+		"-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c "+
+			"shared_buffers=32MB -c fsync=off",
+		address,
+		port,
+	)
 	if err := s.launch(ctx); err != nil {
 		return nil, err
 	}
@@ -178,8 +193,8 @@ func ended(pid int) bool {
 	return strings.HasPrefix(rest, "Z") || strings.HasPrefix(rest, "X")
 }
 
-// forget takes the lock files of a dead server away, for whose number there is still an entry: a new server would take it
-// for running. They stay as long as any process of the old one works in its directory.
+// forget takes the lock files of a dead server away, for whose number there is still an entry: a new server would
+// take it for running. They stay as long as any process of the old one works in its directory.
 func (s *Server) forget() {
 	lock := filepath.Join(s.data, "postmaster.pid")
 	b, err := os.ReadFile(lock)
@@ -229,7 +244,9 @@ func binaries() (string, error) {
 	}
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	if len(found) == 0 {
-		return "", errors.New("PostgreSQL is not installed here: install the Debian package postgresql, or give --database URL")
+		return "", errors.New(
+			"PostgreSQL is not installed here: install the Debian package postgresql, or give --database URL",
+		)
 	}
 	sort.Slice(found, func(i, j int) bool { return version(found[i]) > version(found[j]) })
 	return filepath.Dir(found[0]), nil
@@ -256,7 +273,9 @@ func (s *Server) prepare(dir string) error {
 	}
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return errors.New("as root, the private database needs the account postgres, which the Debian package postgresql makes")
+		return errors.New(
+			"as root, the private database needs the account postgres, which the Debian package postgresql makes",
+		)
 	}
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)

@@ -54,7 +54,13 @@ func TestStartFindStop(t *testing.T) {
 }
 
 func TestClearErrors(t *testing.T) {
-	_, err := Start(context.Background(), filepath.Join(dir(t), "a-very-long-name-indeed-that-goes-on-and-on-and-on-and-on-until-no-socket-fits-any-more"))
+	_, err := Start(
+		context.Background(),
+		filepath.Join(
+			dir(t),
+			"a-very-long-name-indeed-that-goes-on-and-on-and-on-and-on-until-no-socket-fits-any-more",
+		),
+	)
 	assert.ErrorContains(t, err, "choose a shorter --data-dir")
 }
 

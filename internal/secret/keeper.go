@@ -52,8 +52,8 @@ func (k *Keeper) Credential(ctx context.Context, f leave.Facts) (kind string, va
 }
 
 // Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names, in
-// every version, and those of sealed readings by their marks. What cannot be opened is left out, for it could not be used
-// either; where the database cannot be asked, that is an error: nothing may be printed then.
+// every version, and those of sealed readings by their marks. What cannot be opened is left out, for it could not be
+// used either; where the database cannot be asked, that is an error: nothing may be printed then.
 func (k *Keeper) Known(ctx context.Context, f leave.Facts, names, marks []string) ([]string, error) {
 	if name, _, ok := strings.Cut(f.Secret, "@"); ok {
 		names = append(slices.Clone(names), name)

@@ -29,7 +29,12 @@ func TestAllThatMayBePrintedIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	known, err := k.Known(ctx, leave.Facts{Name: "h", Secret: "host@1"}, []string{"api"}, []string{mark})
 	require.NoError(t, err)
-	assert.ElementsMatch(t, []string{"old-canary", "new-canary", "host-canary", "sealed-canary"}, known, "of a secret that was changed meanwhile every version")
+	assert.ElementsMatch(
+		t,
+		[]string{"old-canary", "new-canary", "host-canary", "sealed-canary"},
+		known,
+		"of a secret that was changed meanwhile every version",
+	)
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	_, err = k.Known(gone, leave.Facts{}, []string{"api"}, nil)

@@ -21,7 +21,11 @@ func OpenFor(ctx context.Context, s *store.Store, path string) (*Box, error) {
 	}
 	box, err := Open(path, known == "" && sealed == nil)
 	if errors.Is(err, ErrNoKey) {
-		return nil, fmt.Errorf("secrets of this installation are sealed with a key that is not at %s: put the key file of the other instance, or of a backup, there, or give its place with --key-file", path)
+		return nil, fmt.Errorf(
+			"secrets of this installation are sealed with a key that is not at %s: put the key file of the other "+
+				"instance, or of a backup, there, or give its place with --key-file",
+			path,
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -29,7 +33,10 @@ func OpenFor(ctx context.Context, s *store.Store, path string) (*Box, error) {
 	if known == "" && sealed != nil {
 		// Sealed before keys had ids.
 		if _, err := box.Unseal(sealed); err != nil {
-			return nil, fmt.Errorf("the key in %s does not open the secrets of this installation: put the right key file there", path)
+			return nil, fmt.Errorf(
+				"the key in %s does not open the secrets of this installation: put the right key file there",
+				path,
+			)
 		}
 	}
 	if known == "" {
@@ -38,7 +45,13 @@ func OpenFor(ctx context.Context, s *store.Store, path string) (*Box, error) {
 		}
 	}
 	if known != box.ID() {
-		return nil, fmt.Errorf("the secrets of this installation are sealed with key %s, and %s holds key %s: all instances on one database need the same key file", known, path, box.ID())
+		return nil, fmt.Errorf(
+			"the secrets of this installation are sealed with key %s, and %s holds key %s: all instances on one "+
+				"database need the same key file",
+			known,
+			path,
+			box.ID(),
+		)
 	}
 	return box, nil
 }

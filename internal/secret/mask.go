@@ -43,7 +43,16 @@ func (m *Masker) add(v string) {
 	escaped, _ := json.Marshal(v) //nolint:errcheck // a text is always JSON
 	lower, upper := hex.EncodeToString([]byte(v)), strings.ToUpper(hex.EncodeToString([]byte(v)))
 	query := url.QueryEscape(v)
-	forms := []string{v, string(escaped[1 : len(escaped)-1]), lower, upper, query, strings.ReplaceAll(query, "+", "%20"), url.PathEscape(v), lowerPercent(query)}
+	forms := []string{
+		v,
+		string(escaped[1 : len(escaped)-1]),
+		lower,
+		upper,
+		query,
+		strings.ReplaceAll(query, "+", "%20"),
+		url.PathEscape(v),
+		lowerPercent(query),
+	}
 	for _, enc := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		for shift := range 3 {
 			forms = append(forms, core64(enc, v, shift))
@@ -162,7 +171,8 @@ func (m *Masker) begins(text string) int {
 	return first
 }
 
-// Stream hides values in a text that comes in pieces: what could be the beginning of one is held back until it is clear.
+// Stream hides values in a text that comes in pieces: what could be the beginning of one is held back until it is
+// clear.
 type Stream struct {
 	m    *Masker
 	held string

@@ -17,8 +17,12 @@ func TestValuesAreHiddenInEveryForm(t *testing.T) {
 	m := NewMasker(v)
 	for form, text := range map[string]string{
 		"plain": v, "json": func() string { b, _ := json.Marshal(map[string]string{"a": v}); return string(b) }(),
-		"base64": base64.StdEncoding.EncodeToString([]byte(v)), "base64url": base64.URLEncoding.EncodeToString([]byte(v)), "with a line end": base64.StdEncoding.EncodeToString([]byte(v + "\n")),
-		"hex": hex.EncodeToString([]byte(v)), "HEX": strings.ToUpper(hex.EncodeToString([]byte(v))), "query": url.QueryEscape(v), "path": url.PathEscape(v), "lower": strings.ToLower(url.QueryEscape("§")) + lowerPercent(url.QueryEscape(v)),
+		"base64":          base64.StdEncoding.EncodeToString([]byte(v)),
+		"base64url":       base64.URLEncoding.EncodeToString([]byte(v)),
+		"with a line end": base64.StdEncoding.EncodeToString([]byte(v + "\n")),
+		"hex":             hex.EncodeToString([]byte(v)), "HEX": strings.ToUpper(hex.EncodeToString([]byte(v))),
+		"query": url.QueryEscape(v), "path": url.PathEscape(v),
+		"lower":  strings.ToLower(url.QueryEscape("§")) + lowerPercent(url.QueryEscape(v)),
 		"broken": v[:5] + "\n" + v[5:9] + "\r\n" + v[9:],
 	} {
 		out := m.Mask("before " + text + " after")
@@ -51,7 +55,8 @@ func TestAStreamShowsWhatTheWholeShows(t *testing.T) {
 		value := rapid.StringMatching(`[ab]{6,9}`).Draw(t, "value")
 		m := NewMasker(value, "babbab-other")
 		text := ""
-		for _, p := range rapid.SliceOfN(rapid.OneOf(rapid.StringMatching(`[ab\n]{0,8}`), rapid.Just(value), rapid.Just(value[:4]+"\n"+value[4:]),
+		for _, p := range rapid.SliceOfN(rapid.OneOf(rapid.StringMatching(`[ab\n]{0,8}`), rapid.Just(value),
+			rapid.Just(value[:4]+"\n"+value[4:]),
 			rapid.Just(base64.StdEncoding.EncodeToString([]byte(value)))), 1, 6).Draw(t, "parts") {
 			text += p
 		}
@@ -111,7 +116,8 @@ func FuzzMaskAgainstASlowReference(f *testing.F) {
 			return
 		}
 		m := NewMasker(value)
-		if got, want := strings.ReplaceAll(m.Mask(strings.ReplaceAll(text, hidden, "")), hidden, ""), slow(strings.ReplaceAll(text, hidden, ""), m.forms); got != want {
+		if got, want := strings.ReplaceAll(m.Mask(strings.ReplaceAll(text, hidden, "")), hidden, ""),
+			slow(strings.ReplaceAll(text, hidden, ""), m.forms); got != want {
 			t.Fatalf("%q in %q: %q, want %q", value, text, got, want)
 		}
 	})

@@ -94,7 +94,12 @@ func validator(doc *openapi3.T) (gin.HandlerFunc, error) {
 			problem(c, bad("bad-request", "%s", err))
 			return
 		}
-		in := &openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route, Options: options}
+		in := &openapi3filter.RequestValidationInput{
+			Request:    c.Request,
+			PathParams: params,
+			Route:      route,
+			Options:    options,
+		}
 		if err := openapi3filter.ValidateRequest(c.Request.Context(), in); err != nil {
 			var big *http.MaxBytesError
 			if errors.As(err, &big) {

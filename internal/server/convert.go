@@ -61,17 +61,50 @@ func apiAlert(a store.Alert) api.Alert {
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	return api.Alert{Id: a.ID, Source: a.Source, Key: a.Key, State: api.AlertState(a.State), Severity: a.Severity, Summary: a.Summary,
-		Service: a.Service, Link: a.Link, Labels: labels, Count: a.Count, FirstAt: a.FirstAt.UTC(), LastAt: a.LastAt.UTC(), Incident: deref(a.Incident)}
+	return api.Alert{
+		Id:       a.ID,
+		Source:   a.Source,
+		Key:      a.Key,
+		State:    api.AlertState(a.State),
+		Severity: a.Severity,
+		Summary:  a.Summary,
+		Service:  a.Service,
+		Link:     a.Link,
+		Labels:   labels,
+		Count:    a.Count,
+		FirstAt:  a.FirstAt.UTC(),
+		LastAt:   a.LastAt.UTC(),
+		Incident: deref(a.Incident),
+	}
 }
 
 func apiIncident(i store.Incident) api.Incident {
-	return api.Incident{Number: i.Number, Title: i.Title, State: api.IncidentState(i.State), WaitingOn: api.IncidentWaitingOn(i.WaitingOn), Outcome: i.Outcome,
-		Because: i.Because, Severity: i.Severity, Service: i.Service, OpenedAt: i.OpenedAt.UTC(), ResolvedAt: utc(i.ResolvedAt), Entries: i.Entries}
+	return api.Incident{
+		Number:     i.Number,
+		Title:      i.Title,
+		State:      api.IncidentState(i.State),
+		WaitingOn:  api.IncidentWaitingOn(i.WaitingOn),
+		Outcome:    i.Outcome,
+		Because:    i.Because,
+		Severity:   i.Severity,
+		Service:    i.Service,
+		OpenedAt:   i.OpenedAt.UTC(),
+		ResolvedAt: utc(i.ResolvedAt),
+		Entries:    i.Entries,
+	}
 }
 
 func apiEntry(e store.Entry) api.Entry {
-	out := api.Entry{Seq: e.Seq, At: e.At.UTC(), Kind: e.Kind, Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title, Hash: e.Hash}
+	out := api.Entry{
+		Seq:   e.Seq,
+		At:    e.At.UTC(),
+		Kind:  e.Kind,
+		Actor: e.Actor,
+		Run:   e.Run,
+		Step:  e.Step,
+		Title: e.Title,
+		Hash:  e.Hash,
+	}
 	if e.Content != nil {
 		_ = json.Unmarshal([]byte(*e.Content), &out.Content) // it was written by us
 	}
@@ -88,7 +121,9 @@ func apiStrip(s incident.Strip) api.Strip {
 	out := api.Strip{From: s.From, To: s.To, Lines: make([]api.ReadingLine, len(s.Lines)),
 		Spans: mapped(s.Spans, func(x incident.Span) api.Span {
 			return api.Span{
-				Lane: api.SpanLane(x.Lane), Title: x.Title, State: api.SpanState(x.State), From: x.From, To: x.To, Entry: x.Entry,
+				Lane: api.SpanLane(
+					x.Lane,
+				), Title: x.Title, State: api.SpanState(x.State), From: x.From, To: x.To, Entry: x.Entry,
 			}
 		}),
 		Marks: mapped(s.Marks, func(m incident.Mark) api.Mark {
@@ -109,8 +144,21 @@ func apiStrip(s incident.Strip) api.Strip {
 }
 
 func apiRun(r store.Run) api.Run {
-	return api.Run{Id: r.ID, Runbook: r.Runbook, Title: r.Title, Revision: r.Revision, State: api.RunState(r.State), WaitsOn: r.WaitsOn, Incident: deref(r.Incident),
-		StartedBy: r.StartedBy, Because: r.Because, Awaits: r.Awaits, AgainOf: r.AgainOf, BegunAt: r.BegunAt.UTC(), EndedAt: utc(r.EndedAt)}
+	return api.Run{
+		Id:        r.ID,
+		Runbook:   r.Runbook,
+		Title:     r.Title,
+		Revision:  r.Revision,
+		State:     api.RunState(r.State),
+		WaitsOn:   r.WaitsOn,
+		Incident:  deref(r.Incident),
+		StartedBy: r.StartedBy,
+		Because:   r.Because,
+		Awaits:    r.Awaits,
+		AgainOf:   r.AgainOf,
+		BegunAt:   r.BegunAt.UTC(),
+		EndedAt:   utc(r.EndedAt),
+	}
 }
 
 func apiGate(g app.Gate) api.Gate {
@@ -118,9 +166,11 @@ func apiGate(g app.Gate) api.Gate {
 	return api.Gate{
 		Id: g.ID, Run: g.Gate.Run, Runbook: g.Run.Runbook, Incident: deref(g.Incident), Step: g.Path, Title: g.Title,
 		Ask: raised.Ask, State: api.GateState(g.State), People: max(1, raised.People), CommentWanted: raised.Comment,
-		Digest: raised.Digest, Requester: g.Run.StartedBy, Reasons: raised.Reasons, Evidence: mapped(g.Evidence, apiEvidence),
-		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment, MayDecide: g.MayDecide,
-		Requests: apiRequests(raised.Proposal),
+		Digest: raised.Digest, Requester: g.Run.StartedBy, Reasons: raised.Reasons, Evidence: mapped(g.Evidence,
+			apiEvidence),
+		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment,
+		MayDecide: g.MayDecide,
+		Requests:  apiRequests(raised.Proposal),
 	}
 }
 
@@ -131,7 +181,14 @@ func apiEvidence(e app.Evidence) api.Evidence {
 func apiRequests(p leave.Proposal) []api.Request {
 	var out []api.Request
 	for _, r := range p.Requests {
-		x := api.Request{Target: r.Target.Name, Address: r.Target.Address, Account: r.Target.Account, Shown: act.Show(r), Words: r.Words, TimeoutSeconds: r.Timeout}
+		x := api.Request{
+			Target:         r.Target.Name,
+			Address:        r.Target.Address,
+			Account:        r.Target.Account,
+			Shown:          act.Show(r),
+			Words:          r.Words,
+			TimeoutSeconds: r.Timeout,
+		}
 		if r.Undo != nil {
 			x.Undo = act.Show(*r.Undo)
 		}
@@ -144,7 +201,8 @@ func apiQuestion(q app.Question) api.Question {
 	raised := q.Raised
 	out := api.Question{
 		Id: q.ID, Run: q.Question.Run, Runbook: q.Run.Runbook, Incident: deref(q.Incident), Text: raised.Text,
-		Choices: raised.Choices, Ask: raised.Ask, Step: q.Path, Title: q.Title, Attempt: raised.Attempt, Round: raised.Round,
+		Choices: raised.Choices, Ask: raised.Ask, Step: q.Path, Title: q.Title, Attempt: raised.Attempt,
+		Round:    raised.Round,
 		Evidence: mapped(q.Evidence, apiEvidence), RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC(),
 	}
 	for _, c := range raised.Choices {

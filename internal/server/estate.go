@@ -17,7 +17,10 @@ func change(ctx context.Context, name, match string) app.Change {
 }
 
 // ListSources implements api.StrictServerInterface.
-func (s *Server) ListSources(ctx context.Context, _ api.ListSourcesRequestObject) (api.ListSourcesResponseObject, error) {
+func (s *Server) ListSources(
+	ctx context.Context,
+	_ api.ListSourcesRequestObject,
+) (api.ListSourcesResponseObject, error) {
 	list, err := s.App.Sources(ctx, who(ctx))
 	return api.ListSources200JSONResponse(mapped(list, func(x store.Source) api.Source {
 		return api.Source{Name: x.Name, CallBack: x.CallBack, AddedAt: x.AddedAt.UTC(), LastAlertAt: utc(x.LastAlertAt)}
@@ -27,16 +30,26 @@ func (s *Server) ListSources(ctx context.Context, _ api.ListSourcesRequestObject
 // AddSource implements api.StrictServerInterface.
 func (s *Server) AddSource(ctx context.Context, r api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
 	token, err := s.App.AddSource(ctx, who(ctx), r.Body.Name, r.Body.CallBack)
-	return api.AddSource201JSONResponse{Name: r.Body.Name, Token: token, ExpiresAt: time.Now().UTC().AddDate(100, 0, 0)}, err
+	return api.AddSource201JSONResponse{
+		Name:      r.Body.Name,
+		Token:     token,
+		ExpiresAt: time.Now().UTC().AddDate(100, 0, 0),
+	}, err
 }
 
 // RemoveSource implements api.StrictServerInterface.
-func (s *Server) RemoveSource(ctx context.Context, r api.RemoveSourceRequestObject) (api.RemoveSourceResponseObject, error) {
+func (s *Server) RemoveSource(
+	ctx context.Context,
+	r api.RemoveSourceRequestObject,
+) (api.RemoveSourceResponseObject, error) {
 	return api.RemoveSource204Response{}, s.App.RemoveSource(ctx, who(ctx), r.Name)
 }
 
 // ListServices implements api.StrictServerInterface.
-func (s *Server) ListServices(ctx context.Context, _ api.ListServicesRequestObject) (api.ListServicesResponseObject, error) {
+func (s *Server) ListServices(
+	ctx context.Context,
+	_ api.ListServicesRequestObject,
+) (api.ListServicesResponseObject, error) {
 	list, err := s.App.Services(ctx, who(ctx))
 	return api.ListServices200JSONResponse(mapped(list, apiService)), err
 }
@@ -48,7 +61,10 @@ func (s *Server) SetService(ctx context.Context, r api.SetServiceRequestObject) 
 }
 
 // ListTargets implements api.StrictServerInterface.
-func (s *Server) ListTargets(ctx context.Context, _ api.ListTargetsRequestObject) (api.ListTargetsResponseObject, error) {
+func (s *Server) ListTargets(
+	ctx context.Context,
+	_ api.ListTargetsRequestObject,
+) (api.ListTargetsResponseObject, error) {
 	list, err := s.App.Targets(ctx, who(ctx))
 	return api.ListTargets200JSONResponse(mapped(list, apiTarget)), err
 }
@@ -60,7 +76,10 @@ func (s *Server) SetTarget(ctx context.Context, r api.SetTargetRequestObject) (a
 }
 
 // RemoveTarget implements api.StrictServerInterface.
-func (s *Server) RemoveTarget(ctx context.Context, r api.RemoveTargetRequestObject) (api.RemoveTargetResponseObject, error) {
+func (s *Server) RemoveTarget(
+	ctx context.Context,
+	r api.RemoveTargetRequestObject,
+) (api.RemoveTargetResponseObject, error) {
 	return api.RemoveTarget204Response{}, s.App.RemoveTarget(ctx, who(ctx), r.Name)
 }
 
@@ -71,7 +90,10 @@ func (s *Server) TryTarget(ctx context.Context, r api.TryTargetRequestObject) (a
 }
 
 // ListSecrets implements api.StrictServerInterface.
-func (s *Server) ListSecrets(ctx context.Context, _ api.ListSecretsRequestObject) (api.ListSecretsResponseObject, error) {
+func (s *Server) ListSecrets(
+	ctx context.Context,
+	_ api.ListSecretsRequestObject,
+) (api.ListSecretsResponseObject, error) {
 	list, err := s.App.Secrets(ctx, who(ctx))
 	return api.ListSecrets200JSONResponse(mapped(list, apiSecret)), err
 }
@@ -90,7 +112,10 @@ func (s *Server) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (a
 }
 
 // ListConnections implements api.StrictServerInterface.
-func (s *Server) ListConnections(ctx context.Context, _ api.ListConnectionsRequestObject) (api.ListConnectionsResponseObject, error) {
+func (s *Server) ListConnections(
+	ctx context.Context,
+	_ api.ListConnectionsRequestObject,
+) (api.ListConnectionsResponseObject, error) {
 	list, err := s.App.Connections(ctx, who(ctx))
 	return api.ListConnections200JSONResponse(mapped(list, func(c store.Connection) api.Connection {
 		return api.Connection{Name: c.Name, Kind: api.ConnectionKind(c.Kind), Url: c.URL}
@@ -98,7 +123,10 @@ func (s *Server) ListConnections(ctx context.Context, _ api.ListConnectionsReque
 }
 
 // SetConnection implements api.StrictServerInterface.
-func (s *Server) SetConnection(ctx context.Context, r api.SetConnectionRequestObject) (api.SetConnectionResponseObject, error) {
+func (s *Server) SetConnection(
+	ctx context.Context,
+	r api.SetConnectionRequestObject,
+) (api.SetConnectionResponseObject, error) {
 	b := *r.Body
 	row := store.Connection{Name: b.Name, Kind: string(b.Kind), URL: b.Url}
 	return api.SetConnection200JSONResponse(b), s.App.SetConnection(ctx, who(ctx), row)

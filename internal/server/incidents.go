@@ -59,7 +59,8 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 	}
 	a := apiAlert(*row)
 	out := api.GetAlert200JSONResponse{
-		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity, Summary: a.Summary,
+		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity,
+		Summary: a.Summary,
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
 		Incident: a.Incident, Verdicts: []api.Verdict{},
 	}
@@ -77,7 +78,10 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 }
 
 // ListIncidents implements api.StrictServerInterface.
-func (s *Server) ListIncidents(ctx context.Context, r api.ListIncidentsRequestObject) (api.ListIncidentsResponseObject, error) {
+func (s *Server) ListIncidents(
+	ctx context.Context,
+	r api.ListIncidentsRequestObject,
+) (api.ListIncidentsResponseObject, error) {
 	before, err := readNumber(r.Params.Cursor)
 	if err != nil {
 		return nil, err
@@ -89,7 +93,10 @@ func (s *Server) ListIncidents(ctx context.Context, r api.ListIncidentsRequestOb
 }
 
 // GetIncident implements api.StrictServerInterface.
-func (s *Server) GetIncident(ctx context.Context, r api.GetIncidentRequestObject) (api.GetIncidentResponseObject, error) {
+func (s *Server) GetIncident(
+	ctx context.Context,
+	r api.GetIncidentRequestObject,
+) (api.GetIncidentResponseObject, error) {
 	i, err := s.App.Incident(ctx, who(ctx), r.Number)
 	if err != nil {
 		return nil, err
@@ -101,13 +108,19 @@ func (s *Server) GetIncident(ctx context.Context, r api.GetIncidentRequestObject
 }
 
 // ListEntries implements api.StrictServerInterface.
-func (s *Server) ListEntries(ctx context.Context, r api.ListEntriesRequestObject) (api.ListEntriesResponseObject, error) {
+func (s *Server) ListEntries(
+	ctx context.Context,
+	r api.ListEntriesRequestObject,
+) (api.ListEntriesResponseObject, error) {
 	list, err := s.App.Entries(ctx, who(ctx), r.Number, r.Params.After)
 	return api.ListEntries200JSONResponse(mapped(list, apiEntry)), err
 }
 
 // VerifyIncident implements api.StrictServerInterface.
-func (s *Server) VerifyIncident(ctx context.Context, r api.VerifyIncidentRequestObject) (api.VerifyIncidentResponseObject, error) {
+func (s *Server) VerifyIncident(
+	ctx context.Context,
+	r api.VerifyIncidentRequestObject,
+) (api.VerifyIncidentResponseObject, error) {
 	v, err := s.App.Verify(ctx, who(ctx), r.Number)
 	return api.VerifyIncident200JSONResponse{Whole: v.Whole, Says: v.Says, Entries: v.Entries}, err
 }
@@ -122,7 +135,10 @@ func (s *Server) AddNote(ctx context.Context, r api.AddNoteRequestObject) (api.A
 }
 
 // CloseIncident implements api.StrictServerInterface.
-func (s *Server) CloseIncident(ctx context.Context, r api.CloseIncidentRequestObject) (api.CloseIncidentResponseObject, error) {
+func (s *Server) CloseIncident(
+	ctx context.Context,
+	r api.CloseIncidentRequestObject,
+) (api.CloseIncidentResponseObject, error) {
 	i, err := s.App.CloseIncident(ctx, who(ctx), r.Number, string(r.Body.Outcome), r.Body.Because)
 	if err != nil {
 		return nil, err
@@ -131,7 +147,10 @@ func (s *Server) CloseIncident(ctx context.Context, r api.CloseIncidentRequestOb
 }
 
 // GetArtifact implements api.StrictServerInterface.
-func (s *Server) GetArtifact(ctx context.Context, r api.GetArtifactRequestObject) (api.GetArtifactResponseObject, error) {
+func (s *Server) GetArtifact(
+	ctx context.Context,
+	r api.GetArtifactRequestObject,
+) (api.GetArtifactResponseObject, error) {
 	text, err := s.App.Artifact(ctx, who(ctx), r.Id)
 	return api.GetArtifact200TextResponse(text), err
 }

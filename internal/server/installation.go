@@ -28,8 +28,10 @@ func (s *Server) GetStatus(ctx context.Context, _ api.GetStatusRequestObject) (a
 
 func apiStatus(st app.Status) api.Status {
 	return api.Status{
-		Version: st.Version, Halted: st.Halted, HaltedBy: st.HaltedBy, Instances: st.Instances, OpenIncidents: st.OpenIncidents,
-		ActiveRuns: st.ActiveRuns, OpenGates: st.OpenGates, OpenQuestions: st.OpenQuestions, Undelivered: st.Undelivered,
+		Version: st.Version, Halted: st.Halted, HaltedBy: st.HaltedBy, Instances: st.Instances,
+		OpenIncidents: st.OpenIncidents,
+		ActiveRuns:    st.ActiveRuns, OpenGates: st.OpenGates, OpenQuestions: st.OpenQuestions,
+		Undelivered: st.Undelivered,
 	}
 }
 
@@ -40,7 +42,10 @@ func (s *Server) SetHalt(ctx context.Context, r api.SetHaltRequestObject) (api.S
 }
 
 // ListInstances implements api.StrictServerInterface.
-func (s *Server) ListInstances(ctx context.Context, _ api.ListInstancesRequestObject) (api.ListInstancesResponseObject, error) {
+func (s *Server) ListInstances(
+	ctx context.Context,
+	_ api.ListInstancesRequestObject,
+) (api.ListInstancesResponseObject, error) {
 	list, err := s.App.Instances(ctx, who(ctx))
 	return api.ListInstances200JSONResponse(mapped(list, func(i app.Instance) api.Instance {
 		return api.Instance{
@@ -51,14 +56,21 @@ func (s *Server) ListInstances(ctx context.Context, _ api.ListInstancesRequestOb
 }
 
 // BuryInstance implements api.StrictServerInterface.
-func (s *Server) BuryInstance(ctx context.Context, r api.BuryInstanceRequestObject) (api.BuryInstanceResponseObject, error) {
+func (s *Server) BuryInstance(
+	ctx context.Context,
+	r api.BuryInstanceRequestObject,
+) (api.BuryInstanceResponseObject, error) {
 	return api.BuryInstance204Response{}, s.App.BuryInstance(ctx, who(ctx), r.Id)
 }
 
 // metrics answers in OpenMetrics.
 func (s *Server) metrics() gin.HandlerFunc {
 	reg := prometheus.NewRegistry()
-	reg.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{s})
+	reg.MustRegister(
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		&gauges{s},
+	)
 	return gin.WrapH(promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 }
 
@@ -93,12 +105,18 @@ func (g *gauges) Collect(ch chan<- prometheus.Metric) {
 	}
 }
 
-var referencePage = template.Must(template.New("api").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Title}} API</title>
-<style>body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1rem;color:#1c2430;background:#fff}code{font-family:monospace}
-h2{margin:2rem 0 .3rem;font-size:1.1rem}table{border-collapse:collapse;width:100%}td{padding:.25rem .8rem .25rem 0;vertical-align:top;border-bottom:1px solid #dde}
-@media(prefers-color-scheme:dark){body{color:#dfe5ee;background:#12161d}td{border-color:#2a3240}a{color:#8fb8ff}}</style>
+var referencePage = template.Must(
+	template.New("api").Parse(`<!doctype html><html lang="en"><meta charset="utf-8"><title>{{.Title}} API</title>
+<style>body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;padding:0 1rem;
+	color:#1c2430;background:#fff}code{font-family:monospace}
+h2{margin:2rem 0 .3rem;font-size:1.1rem}table{border-collapse:collapse;width:100%}
+	td{padding:.25rem .8rem .25rem 0;vertical-align:top;border-bottom:1px solid #dde}
+@media(prefers-color-scheme:dark){body{color:#dfe5ee;background:#12161d}td{border-color:#2a3240}a{color:#8fb8ff}}
+	</style>
 <h1>{{.Title}} API {{.Version}}</h1><p>The whole document: <a href="/openapi.yaml">openapi.yaml</a>.</p>
-{{range .Groups}}<h2>{{.Name}}</h2><table>{{range .Ops}}<tr><td><code>{{.Method}}</code><td><code>{{.Path}}</code><td>{{.Summary}}<td>{{.Role}}{{end}}</table>{{end}}`))
+{{range .Groups}}<h2>{{.Name}}</h2><table>{{range .Ops}}<tr><td><code>{{.Method}}</code><td><code>{{.Path}}</code>
+	<td>{{.Summary}}<td>{{.Role}}{{end}}</table>{{end}}`),
+)
 
 // reference is a page to read the API by.
 func (s *Server) reference(doc *openapi3.T) gin.HandlerFunc {
@@ -125,7 +143,8 @@ func (s *Server) reference(doc *openapi3.T) gin.HandlerFunc {
 	}
 	return func(c *gin.Context) {
 		c.Header("Content-Type", "text/html; charset=utf-8")
-		if err := referencePage.Execute(c.Writer, map[string]any{"Title": doc.Info.Title, "Version": doc.Info.Version, "Groups": groups}); err != nil {
+		if err := referencePage.Execute(c.Writer, map[string]any{"Title": doc.Info.Title,
+			"Version": doc.Info.Version, "Groups": groups}); err != nil {
 			s.Log.Warn("write a page", "error", err)
 		}
 	}

@@ -41,7 +41,17 @@ func problem(c *gin.Context, p *Problem) {
 		return
 	}
 	c.Header("Content-Type", "application/problem+json")
-	c.JSON(p.Status, api.Problem{Type: "about:blank", Title: http.StatusText(p.Status), Status: p.Status, Code: p.Code, Detail: p.Detail, Findings: findings(p.Findings)})
+	c.JSON(
+		p.Status,
+		api.Problem{
+			Type:     "about:blank",
+			Title:    http.StatusText(p.Status),
+			Status:   p.Status,
+			Code:     p.Code,
+			Detail:   p.Detail,
+			Findings: findings(p.Findings),
+		},
+	)
 }
 
 func findings(f runbook.Findings) []api.Finding {
@@ -90,7 +100,8 @@ var known = []struct {
 // statuses are how the kinds of refusals are answered.
 var statuses = map[app.Kind]int{
 	app.Invalid: http.StatusBadRequest, app.Missing: http.StatusNotFound, app.Conflict: http.StatusConflict,
-	app.Stale: http.StatusPreconditionFailed, app.Unsound: http.StatusUnprocessableEntity, app.Denied: http.StatusForbidden,
+	app.Stale: http.StatusPreconditionFailed, app.Unsound: http.StatusUnprocessableEntity,
+	app.Denied: http.StatusForbidden,
 	app.Nobody: http.StatusUnauthorized,
 }
 

@@ -11,14 +11,18 @@ import (
 )
 
 // ListRunbooks implements api.StrictServerInterface.
-func (s *Server) ListRunbooks(ctx context.Context, _ api.ListRunbooksRequestObject) (api.ListRunbooksResponseObject, error) {
+func (s *Server) ListRunbooks(
+	ctx context.Context,
+	_ api.ListRunbooksRequestObject,
+) (api.ListRunbooksResponseObject, error) {
 	list, err := s.App.Runbooks(ctx, who(ctx))
 	return api.ListRunbooks200JSONResponse(mapped(list, apiRunbook)), err
 }
 
 func apiRunbook(r app.Runbook) api.Runbook {
 	out := api.Runbook{
-		Name: r.Name, Title: r.Title, Owner: r.Owner, Service: r.Service, About: r.About, Tags: r.Tags, Number: r.Number,
+		Name: r.Name, Title: r.Title, Owner: r.Owner, Service: r.Service, About: r.About, Tags: r.Tags,
+		Number:   r.Number,
 		Revision: r.Revision.Revision, PushedBy: r.PushedBy, PushedAt: r.PushedAt.UTC(), Starts: []string{},
 	}
 	for _, st := range r.Book.Starts {
@@ -30,7 +34,8 @@ func apiRunbook(r app.Runbook) api.Runbook {
 func runbookDetail(r app.Runbook) api.RunbookDetail {
 	h := apiRunbook(r)
 	out := api.RunbookDetail{
-		Name: h.Name, Title: h.Title, Owner: h.Owner, Service: h.Service, About: h.About, Tags: h.Tags, Number: h.Number,
+		Name: h.Name, Title: h.Title, Owner: h.Owner, Service: h.Service, About: h.About, Tags: h.Tags,
+		Number:   h.Number,
 		Revision: h.Revision, PushedBy: h.PushedBy, PushedAt: h.PushedAt, Starts: h.Starts, Text: r.Text,
 		Findings: []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
 	}
@@ -46,13 +51,19 @@ func runbookDetail(r app.Runbook) api.RunbookDetail {
 		out.Inputs = append(out.Inputs, x)
 	}
 	for _, st := range r.Book.All() {
-		out.Steps = append(out.Steps, api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID, Line: st.Line})
+		out.Steps = append(
+			out.Steps,
+			api.Step{Path: st.Path, Verb: string(st.Verb), Title: st.Title, Id: st.ID, Line: st.Line},
+		)
 	}
 	return out
 }
 
 // PushRunbook implements api.StrictServerInterface.
-func (s *Server) PushRunbook(ctx context.Context, r api.PushRunbookRequestObject) (api.PushRunbookResponseObject, error) {
+func (s *Server) PushRunbook(
+	ctx context.Context,
+	r api.PushRunbookRequestObject,
+) (api.PushRunbookResponseObject, error) {
 	push := s.App.PushRunbook
 	if r.Body.CheckOnly {
 		push = s.App.CheckRunbook
@@ -74,7 +85,10 @@ func (s *Server) GetRunbook(ctx context.Context, r api.GetRunbookRequestObject) 
 }
 
 // GetRunbookGraph implements api.StrictServerInterface.
-func (s *Server) GetRunbookGraph(ctx context.Context, r api.GetRunbookGraphRequestObject) (api.GetRunbookGraphResponseObject, error) {
+func (s *Server) GetRunbookGraph(
+	ctx context.Context,
+	r api.GetRunbookGraphRequestObject,
+) (api.GetRunbookGraphResponseObject, error) {
 	b, err := s.App.Book(ctx, who(ctx), r.Name)
 	if err != nil {
 		return nil, err
@@ -90,8 +104,9 @@ func apiGraph(b *runbook.Book, visits map[string]runbook.Visit) api.Graph {
 	}
 	for _, n := range g.Nodes {
 		out.Nodes = append(out.Nodes, api.Node{
-			Id: n.ID, Path: n.Path, Kind: n.Kind, Title: n.Title, State: n.State, Times: n.Times, TookMs: n.Took.Milliseconds(),
-			X: float32(n.X), Y: float32(n.Y), Width: float32(n.Width), Height: float32(n.Height),
+			Id: n.ID, Path: n.Path, Kind: n.Kind, Title: n.Title, State: n.State, Times: n.Times,
+			TookMs: n.Took.Milliseconds(),
+			X:      float32(n.X), Y: float32(n.Y), Width: float32(n.Width), Height: float32(n.Height),
 		})
 	}
 	for _, e := range g.Edges {
@@ -101,7 +116,10 @@ func apiGraph(b *runbook.Book, visits map[string]runbook.Visit) api.Graph {
 }
 
 // GetRunbookSchema implements api.StrictServerInterface.
-func (s *Server) GetRunbookSchema(context.Context, api.GetRunbookSchemaRequestObject) (api.GetRunbookSchemaResponseObject, error) {
+func (s *Server) GetRunbookSchema(
+	context.Context,
+	api.GetRunbookSchemaRequestObject,
+) (api.GetRunbookSchemaResponseObject, error) {
 	var doc map[string]any
 	err := json.Unmarshal(runbook.Schema(), &doc)
 	return api.GetRunbookSchema200JSONResponse(doc), err
@@ -135,9 +153,20 @@ func (s *Server) TryStep(ctx context.Context, r api.TryStepRequestObject) (api.T
 }
 
 func apiRehearsal(r *app.Rehearsal) api.Rehearsal {
-	return api.Rehearsal{Outcome: r.Outcome, Because: r.Because, Lines: mapped(r.Lines, func(l app.Line) api.RehearsedLine {
-		return api.RehearsedLine{Path: l.Path, Verb: l.Verb, Title: l.Title, Target: l.Target, Shown: l.Shown, Says: l.Says}
-	})}
+	return api.Rehearsal{
+		Outcome: r.Outcome,
+		Because: r.Because,
+		Lines: mapped(r.Lines, func(l app.Line) api.RehearsedLine {
+			return api.RehearsedLine{
+				Path:   l.Path,
+				Verb:   l.Verb,
+				Title:  l.Title,
+				Target: l.Target,
+				Shown:  l.Shown,
+				Says:   l.Says,
+			}
+		}),
+	}
 }
 
 func apiPastRun(r app.PastRun) api.RehearsedRun {

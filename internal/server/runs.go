@@ -78,7 +78,10 @@ func asMap(v any) (map[string]any, error) {
 }
 
 // GetRunGraph implements api.StrictServerInterface.
-func (s *Server) GetRunGraph(ctx context.Context, r api.GetRunGraphRequestObject) (api.GetRunGraphResponseObject, error) {
+func (s *Server) GetRunGraph(
+	ctx context.Context,
+	r api.GetRunGraphRequestObject,
+) (api.GetRunGraphResponseObject, error) {
 	book, visits, err := s.App.Visits(ctx, who(ctx), r.Id)
 	if err != nil {
 		return nil, err
@@ -115,13 +118,19 @@ func (s *Server) DecideGate(ctx context.Context, r api.DecideGateRequestObject) 
 }
 
 // ListQuestions implements api.StrictServerInterface.
-func (s *Server) ListQuestions(ctx context.Context, _ api.ListQuestionsRequestObject) (api.ListQuestionsResponseObject, error) {
+func (s *Server) ListQuestions(
+	ctx context.Context,
+	_ api.ListQuestionsRequestObject,
+) (api.ListQuestionsResponseObject, error) {
 	list, err := s.App.Questions(ctx, who(ctx))
 	return api.ListQuestions200JSONResponse(mapped(list, apiQuestion)), err
 }
 
 // AnswerQuestion implements api.StrictServerInterface.
-func (s *Server) AnswerQuestion(ctx context.Context, r api.AnswerQuestionRequestObject) (api.AnswerQuestionResponseObject, error) {
+func (s *Server) AnswerQuestion(
+	ctx context.Context,
+	r api.AnswerQuestionRequestObject,
+) (api.AnswerQuestionResponseObject, error) {
 	reply := app.Reply{Choice: r.Body.Choice, Comment: r.Body.Comment, Fields: r.Body.Fields}
 	return api.AnswerQuestion204Response{}, s.App.AnswerQuestion(ctx, who(ctx), r.Id, reply)
 }

@@ -80,7 +80,12 @@ func New(c Config) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.http = &http.Server{Handler: h, ReadHeaderTimeout: headerTime, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
+	s.http = &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: headerTime,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+	}
 	return s, nil
 }
 
@@ -127,7 +132,13 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 			problem(c, &Problem{http.StatusNotFound, "not-found", "metrics are switched off", nil})
 		})
 	default:
-		return nil, fmt.Errorf("metrics must be %s, %s or %s, not %q", MetricsOpen, MetricsSignedIn, MetricsOff, s.Metrics)
+		return nil, fmt.Errorf(
+			"metrics must be %s, %s or %s, not %q",
+			MetricsOpen,
+			MetricsSignedIn,
+			MetricsOff,
+			s.Metrics,
+		)
 	}
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Document) })
 	g.GET("/api", s.reference(doc))
@@ -160,7 +171,11 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	protect.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(http.StatusForbidden)
-		fmt.Fprint(w, `{"title":"Forbidden","status":403,"code":"cross-origin","detail":"the request comes from a page of another site"}`)
+		fmt.Fprint(
+			w,
+			`{"title":"Forbidden","status":403,"code":"cross-origin",`+
+				`"detail":"the request comes from a page of another site"}`,
+		)
 	}))
 	return protect.Handler(g), nil
 }
@@ -199,7 +214,10 @@ func (s *Server) recovered(c *gin.Context) {
 				panic(r)
 			}
 			s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", r)
-			problem(c, &Problem{http.StatusInternalServerError, "internal", "the service failed; its log says more", nil})
+			problem(
+				c,
+				&Problem{http.StatusInternalServerError, "internal", "the service failed; its log says more", nil},
+			)
 		}
 	}()
 	c.Next()
@@ -208,7 +226,11 @@ func (s *Server) recovered(c *gin.Context) {
 // headers sets what browsers are to keep to.
 func (s *Server) headers(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src "+
+			"'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+	)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("X-Frame-Options", "DENY")
@@ -238,10 +260,26 @@ func keepable(c *gin.Context) {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the body is larger than %d kB", maxBody>>10), nil})
+		problem(
+			c,
+			&Problem{
+				http.StatusRequestEntityTooLarge,
+				"too-large",
+				fmt.Sprintf("the body is larger than %d kB", maxBody>>10),
+				nil,
+			},
+		)
 		return
 	case err != nil:
-		problem(c, &Problem{http.StatusRequestTimeout, "body", fmt.Sprintf("the body did not come whole within %s", bodyTime), nil})
+		problem(
+			c,
+			&Problem{
+				http.StatusRequestTimeout,
+				"body",
+				fmt.Sprintf("the body did not come whole within %s", bodyTime),
+				nil,
+			},
+		)
 		return
 	}
 	conn.SetReadDeadline(time.Time{}) //nolint:errcheck // see above

@@ -35,7 +35,13 @@ type site struct {
 func start(t *testing.T) *site { return startWith(t, func(*service.Config) {}) }
 
 func startWith(t *testing.T, set func(*service.Config)) *site {
-	c := service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)}
+	c := service.Config{
+		Database: testdb.URL(t),
+		DataDir:  t.TempDir(),
+		Listen:   "127.0.0.1:0",
+		Version:  "test",
+		Log:      slog.New(slog.DiscardHandler),
+	}
 	set(&c)
 	i, err := service.Start(context.Background(), c)
 	require.NoError(t, err)
@@ -84,8 +90,9 @@ func TestEveryEndpointAndRole(t *testing.T) {
 		tokens[r] = s.token(r)
 	}
 	may := map[access.Role]string{
-		access.Viewer: "viewer", access.Responder: "viewer responder", access.Operator: "viewer responder operator", access.Approver: "viewer responder approver",
-		access.Author: "viewer author", access.Admin: "viewer responder operator approver author admin",
+		access.Viewer: "viewer", access.Responder: "viewer responder", access.Operator: "viewer responder operator",
+		access.Approver: "viewer responder approver",
+		access.Author:   "viewer author", access.Admin: "viewer responder operator approver author admin",
 	}
 	n := 0
 	for path, item := range doc.Paths.Map() {
@@ -186,14 +193,32 @@ func TestIntake(t *testing.T) {
 	assert.EqualValues(t, "new", taken.Change)
 	st, _, got := s.do("GET", strings.TrimPrefix(taken.Link, s.Link), "", bearer(admin)...)
 	assert.Equal(t, 200, st, "the link leads to the alert: %s", got)
-	status, said = post(`{"severity":"major","summary":"deep"}`, "Ce-Specversion", "1.0", "Ce-Id", "1", "Ce-Source", "m", "Ce-Type", "t", "Ce-Subject", "k")
+	status, said = post(
+		`{"severity":"major","summary":"deep"}`,
+		"Ce-Specversion",
+		"1.0",
+		"Ce-Id",
+		"1",
+		"Ce-Source",
+		"m",
+		"Ce-Type",
+		"t",
+		"Ce-Subject",
+		"k",
+	)
 	require.Equal(t, 202, status, said)
 	assert.Contains(t, said, "repeat")
-	status, said = post(`{"specversion":"1.0","id":"2","source":"m","type":"t","subject":"k","data":{"severity":"cleared"}}`, "Content-Type", "application/cloudevents+json")
+	status, said = post(
+		`{"specversion":"1.0","id":"2","source":"m","type":"t","subject":"k","data":{"severity":"cleared"}}`,
+		"Content-Type",
+		"application/cloudevents+json",
+	)
 	require.Equal(t, 202, status, said)
 	assert.Contains(t, said, "cleared")
 
-	status, said = post(`[{"key":"a","severity":"major","summary":"one"},{"key":"b","severity":"minor","summary":"two"},{"key":"a","severity":"major","summary":"one"}]`)
+	status, said = post(
+		`[{"key":"a","severity":"major","summary":"one"},{"key":"b","severity":"minor","summary":"two"},{"key":"a","severity":"major","summary":"one"}]`,
+	)
 	require.Equal(t, 202, status, said)
 	var list []api.Taken
 	require.NoError(t, json.Unmarshal([]byte(said), &list))
@@ -203,7 +228,8 @@ func TestIntake(t *testing.T) {
 	assert.EqualValues(t, "repeat", list[2].Change)
 
 	for body, want := range map[string]string{
-		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity", `[]`: "the list has 0 reports", `"x"`: "must be an object",
+		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity",
+		`[]`: "the list has 0 reports", `"x"`: "must be an object",
 		`{"severity":"major","summary":"` + strings.Repeat("x", 300<<10) + `"}`: "bytes",
 		strings.Repeat("[", 100000): "not JSON",
 	} {
@@ -212,7 +238,11 @@ func TestIntake(t *testing.T) {
 		assert.Contains(t, said, want)
 		assert.Contains(t, said, `"code":"alert"`)
 	}
-	st, _, said = s.do("POST", "/in/mon", `{"severity":"major","summary":"`+strings.Repeat("x", 2<<20)+`"}`, bearer(src.Token)...)
+	st, _, said = s.do(
+		"POST",
+		"/in/mon",
+		`{"severity":"major","summary":"`+strings.Repeat("x", 2<<20)+`"}`,
+		bearer(src.Token)...)
 	assert.Equal(t, 413, st, said)
 	for _, tok := range []string{"", "wrong", admin} {
 		st, _, _ = s.do("POST", "/in/mon", `{"severity":"major","summary":"x"}`, bearer(tok)...)
@@ -229,8 +259,10 @@ func TestBadRequestsSayWhatIsWrong(t *testing.T) {
 		{"POST", "/api/v1/services", `{"name":"Bad Name","owner":"x"}`, "name"},
 		{"POST", "/api/v1/services", `{"name":"x"}`, "owner"},
 		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a b"}`, "address must be"},
-		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","host_key":"nonsense"}`, "host key cannot be read"},
-		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","secret":"none"}`, "there is no secret none"},
+		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","host_key":"nonsense"}`,
+			"host key cannot be read"},
+		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","secret":"none"}`,
+			"there is no secret none"},
 		{"POST", "/api/v1/secrets", `{"name":"x","kind":"ssh-key","value":"nonsense"}`, "no SSH private key"},
 		{"POST", "/api/v1/connections", `{"name":"x","kind":"room","url":"file:///etc/passwd"}`, "http or https"},
 		{"GET", "/api/v1/incidents?limit=1000", "", "limit"},
@@ -250,7 +282,8 @@ func TestBadRequestsSayWhatIsWrong(t *testing.T) {
 
 func TestHeadersAndPages(t *testing.T) {
 	s := start(t)
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/openapi.yaml": "openapi: 3.0.3", "/api": "Report a condition", "/metrics": "urgentis_incidents_open 0"} {
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready",
+		"/openapi.yaml": "openapi: 3.0.3", "/api": "Report a condition", "/metrics": "urgentis_incidents_open 0"} {
 		status, h, said := s.do("GET", path, "")
 		assert.Equal(t, 200, status, path)
 		assert.Contains(t, said, want, path)
@@ -316,17 +349,34 @@ func TestStreamResumes(t *testing.T) {
 func TestSecretsAreNowhereInTheDatabase(t *testing.T) {
 	s := start(t)
 	admin := s.token(access.Admin)
-	st, _, said := s.do("POST", "/api/v1/secrets", `{"name":"pw","kind":"password","value":"canary-55121"}`, bearer(admin)...)
+	st, _, said := s.do(
+		"POST",
+		"/api/v1/secrets",
+		`{"name":"pw","kind":"password","value":"canary-55121"}`,
+		bearer(admin)...)
 	require.Equal(t, 201, st, said)
 	assert.NotContains(t, said, "canary")
 	_, _, said = s.do("GET", "/api/v1/secrets", "", bearer(admin)...)
 	assert.Contains(t, said, `"version":1`)
 	var tables []string
-	require.NoError(t, testdb.SQL(s.Store).Raw("select tablename from pg_tables where schemaname = current_schema()").Scan(&tables).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s.Store).
+			Raw("select tablename from pg_tables where schemaname = current_schema()").
+			Scan(&tables).
+			Error,
+	)
 	require.NotEmpty(t, tables)
 	for _, table := range tables {
 		var n int
-		require.NoError(t, testdb.SQL(s.Store).Raw(fmt.Sprintf("select count(*) from %q t where t::text like '%%canary-55121%%' or t::text like '%%%s%%'", table, admin)).Scan(&n).Error)
+		require.NoError(
+			t,
+			testdb.SQL(s.Store).
+				Raw(fmt.Sprintf("select count(*) from %q t where t::text like '%%canary-55121%%' or t::text like "+
+					"'%%%s%%'", table, admin)).
+				Scan(&n).
+				Error,
+		)
 		assert.Zero(t, n, table)
 	}
 }
@@ -334,7 +384,10 @@ func TestSecretsAreNowhereInTheDatabase(t *testing.T) {
 func TestAddressInUseIsSaidBeforeAnythingStarts(t *testing.T) {
 	s := start(t)
 	dir := filepath.Join(t.TempDir(), "d")
-	_, err := service.Start(context.Background(), service.Config{DataDir: dir, Listen: strings.TrimPrefix(s.Link, "http://"), Log: slog.New(slog.DiscardHandler)})
+	_, err := service.Start(
+		context.Background(),
+		service.Config{DataDir: dir, Listen: strings.TrimPrefix(s.Link, "http://"), Log: slog.New(slog.DiscardHandler)},
+	)
 	assert.ErrorContains(t, err, "address already in use")
 	assert.NoDirExists(t, dir)
 }
@@ -364,7 +417,8 @@ func TestATryNeedsMoreThanAnAuthorsRights(t *testing.T) {
 		author, operator int
 	}{
 		{"run: [uptime]", 403, 200},
-		{"script: echo \"$T\" | base64\n    only_reads: it only prints\n    env: {T: \"{{ secrets.hull }}\"}", 403, 403},
+		{"script: echo \"$T\" | base64\n    only_reads: it only prints\n    env: {T: \"{{ secrets.hull " +
+			"}}\"}", 403, 403},
 		{"script: cat /etc/shadow\n    only_reads: it only prints", 403, 403},
 		{"run: [env]\n    env: {T: \"{{ secrets.hull }}\"}", 403, 403},
 	} {
@@ -378,7 +432,11 @@ func TestATryNeedsMoreThanAnAuthorsRights(t *testing.T) {
 				assert.Equal(t, want, status, "%s %s: %s", path, c.do, said)
 			}
 		}
-		status, _, said := s.do("POST", "/api/v1/tries", fmt.Sprintf(`{"text":%s,"step":"peek"}`, text), bearer(author)...)
+		status, _, said := s.do(
+			"POST",
+			"/api/v1/tries",
+			fmt.Sprintf(`{"text":%s,"step":"peek"}`, text),
+			bearer(author)...)
 		assert.Equal(t, 200, status, "rendering is an author's: %s", said)
 	}
 	_, _, audit := s.do("GET", "/api/v1/audit?limit=100", "", bearer(admin)...)
@@ -430,7 +488,8 @@ func TestSettingLeavesWhatIsNotGiven(t *testing.T) {
 		{"targets", `{"name":"consumer-1","known":{"a":null}}`, 200, `"known":{"b":2}`},
 		{"targets", `{"name":"consumer-1","host_key":"nonsense"}`, 400, "the host key cannot be read"},
 		{"targets", `{"name":"consumer-1","look_account":"viewer"}`, 200, `"look_secret":"key"`},
-		{"targets", `{"name":"consumer-1","look_account":null,"look_secret":null}`, 200, "look_account taken away (was viewer)"},
+		{"targets", `{"name":"consumer-1","look_account":null,"look_secret":null}`, 200, "look_account taken away " +
+			"(was viewer)"},
 		{"targets", `{"name":"consumer-1","addres":"10.0.0.3"}`, 400, "addres"},
 		{"targets", `{"name":"consumer-1","version":"x"}`, 400, "version"},
 		{"runs", `{"runbook":"b","input":{}}`, 400, "input"},
@@ -464,7 +523,8 @@ func TestForgedCursorsAreRefused(t *testing.T) {
 	s := start(t)
 	admin := bearer(s.token(access.Admin))
 	for _, list := range []string{"alerts", "incidents", "runs", "audit"} {
-		for _, forged := range []string{"x", "MXwx", "MXx4", base64.RawURLEncoding.EncodeToString([]byte("1|\x00")), base64.RawURLEncoding.EncodeToString([]byte("9223372036854775807|99999999999999999999"))} {
+		for _, forged := range []string{"x", "MXwx", "MXx4", base64.RawURLEncoding.EncodeToString([]byte("1|\x00")),
+			base64.RawURLEncoding.EncodeToString([]byte("9223372036854775807|99999999999999999999"))} {
 			status, _, said := s.do("GET", "/api/v1/"+list+"?cursor="+forged, "", admin...)
 			assert.Less(t, status, 500, "%s %s: %s", list, forged, said)
 			if forged == "x" {

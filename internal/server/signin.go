@@ -45,11 +45,22 @@ func (s *Server) SignIn(ctx context.Context, r api.SignInRequestObject) (api.Sig
 	if err != nil {
 		return nil, err
 	}
-	return api.SignIn200JSONResponse{Body: me(p), Headers: api.SignIn200ResponseHeaders{SetCookie: s.sessionCookie(value, signin.SessionTime)}}, nil
+	return api.SignIn200JSONResponse{
+		Body:    me(p),
+		Headers: api.SignIn200ResponseHeaders{SetCookie: s.sessionCookie(value, signin.SessionTime)},
+	}, nil
 }
 
 func (s *Server) sessionCookie(value string, life time.Duration) string {
-	c := http.Cookie{Name: cookie, Value: value, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds()), Secure: len(s.Link) > 8 && s.Link[:8] == "https://"}
+	c := http.Cookie{
+		Name:     cookie,
+		Value:    value,
+		Path:     "/",
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		MaxAge:   int(life.Seconds()),
+		Secure:   len(s.Link) > 8 && s.Link[:8] == "https://",
+	}
 	return c.String()
 }
 
@@ -62,7 +73,9 @@ func (s *Server) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.S
 			}
 		}
 	}
-	return api.SignOut204Response{Headers: api.SignOut204ResponseHeaders{SetCookie: s.sessionCookie("", -time.Second)}}, nil
+	return api.SignOut204Response{
+		Headers: api.SignOut204ResponseHeaders{SetCookie: s.sessionCookie("", -time.Second)},
+	}, nil
 }
 
 // ListPeople implements api.StrictServerInterface.
@@ -81,7 +94,10 @@ func (s *Server) AddPerson(ctx context.Context, r api.AddPersonRequestObject) (a
 }
 
 // RemovePerson implements api.StrictServerInterface.
-func (s *Server) RemovePerson(ctx context.Context, r api.RemovePersonRequestObject) (api.RemovePersonResponseObject, error) {
+func (s *Server) RemovePerson(
+	ctx context.Context,
+	r api.RemovePersonRequestObject,
+) (api.RemovePersonResponseObject, error) {
 	return api.RemovePerson204Response{}, s.App.RemovePerson(ctx, who(ctx), r.Name)
 }
 
@@ -102,12 +118,21 @@ func (s *Server) AddToken(ctx context.Context, r api.AddTokenRequestObject) (api
 	if days == 0 {
 		days = 365
 	}
-	value, end, err := s.App.AddToken(ctx, who(ctx), r.Body.Name, accessRoles(r.Body.Roles), time.Duration(days)*24*time.Hour)
+	value, end, err := s.App.AddToken(
+		ctx,
+		who(ctx),
+		r.Body.Name,
+		accessRoles(r.Body.Roles),
+		time.Duration(days)*24*time.Hour,
+	)
 	return api.AddToken201JSONResponse{Name: r.Body.Name, Token: value, ExpiresAt: end}, err
 }
 
 // RemoveToken implements api.StrictServerInterface.
-func (s *Server) RemoveToken(ctx context.Context, r api.RemoveTokenRequestObject) (api.RemoveTokenResponseObject, error) {
+func (s *Server) RemoveToken(
+	ctx context.Context,
+	r api.RemoveTokenRequestObject,
+) (api.RemoveTokenResponseObject, error) {
 	return api.RemoveToken204Response{}, s.App.RemoveToken(ctx, who(ctx), r.Name)
 }
 

@@ -47,7 +47,9 @@ func (s *Server) getStream(c *gin.Context) {
 			b.WriteString("id: " + m.id + "\n")
 		}
 		b.WriteString("event: " + m.event + "\ndata: " + m.data + "\n\n")
-		conn.SetWriteDeadline(time.Now().Add(15 * time.Second)) //nolint:errcheck // a recorder in a test has no connection
+		conn.SetWriteDeadline(
+			time.Now().Add(15 * time.Second),
+		) //nolint:errcheck // a recorder in a test has no connection
 		_, err := c.Writer.WriteString(b.String())
 		c.Writer.Flush()
 		return err == nil

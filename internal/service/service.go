@@ -133,7 +133,10 @@ func localHand(c Config) (local.Hand, error) {
 		return h, nil
 	}
 	if c.LocalAccount == "" {
-		c.Log.Warn("commands of runbooks on this host run as the service's own account: whoever may push runbooks can read its key file, its environment and its database; give them another account with --local-account")
+		c.Log.Warn(
+			"commands of runbooks on this host run as the service's own account: whoever may push runbooks can read " +
+				"its key file, its environment and its database; give them another account with --local-account",
+		)
 		return h, nil
 	}
 	var err error
@@ -149,9 +152,17 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.ssh = ssh.New(keeper.Credential)
 	feed := app.NewFeed(i.Store)
-	i.engine = engine.New(engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
-		Hands:   engine.Hands{"ssh": i.ssh, "local": here, "http": httpcall.New(allowed), "sql": sqlquery.Hand{}, "probe": probe.Hand{}},
-		Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }})
+	i.engine = engine.New(
+		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
+			Hands: engine.Hands{
+				"ssh":   i.ssh,
+				"local": here,
+				"http":  httpcall.New(allowed),
+				"sql":   sqlquery.Hand{},
+				"probe": probe.Hand{},
+			},
+			Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }},
+	)
 	if err := i.engine.Start(ctx); err != nil {
 		feed.Stop()
 		i.engine = nil

@@ -15,7 +15,13 @@ import (
 )
 
 func config(url, dir string) Config {
-	return Config{Database: url, DataDir: dir, Listen: "127.0.0.1:0", Version: "test", Log: slog.New(slog.DiscardHandler)}
+	return Config{
+		Database: url,
+		DataDir:  dir,
+		Listen:   "127.0.0.1:0",
+		Version:  "test",
+		Log:      slog.New(slog.DiscardHandler),
+	}
 }
 
 func starts(t *testing.T, c Config) error {
@@ -33,7 +39,13 @@ func TestOneKeyForOneDatabase(t *testing.T) {
 	require.NoError(t, err)
 	box, err := secret.Open(filepath.Join(one, "seal.key"), false)
 	require.NoError(t, err)
-	_, err = (&secret.Keeper{Store: i.Store, Box: box}).Set(i.Store.In(context.Background()), "hull", "password", []byte("canary-1"), "iva")
+	_, err = (&secret.Keeper{Store: i.Store, Box: box}).Set(
+		i.Store.In(context.Background()),
+		"hull",
+		"password",
+		[]byte("canary-1"),
+		"iva",
+	)
 	require.NoError(t, err)
 
 	err = starts(t, config(url, two))
@@ -65,7 +77,10 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	url, dir := testdb.URL(t), t.TempDir()
 	i, err := Start(context.Background(), config(url, dir))
 	require.NoError(t, err)
-	require.NoError(t, testdb.SQL(i.Store).Exec("insert into goose_db_version (version_id, is_applied) values (999, true)").Error)
+	require.NoError(
+		t,
+		testdb.SQL(i.Store).Exec("insert into goose_db_version (version_id, is_applied) values (999, true)").Error,
+	)
 	require.NoError(t, i.Stop())
 	assert.ErrorContains(t, starts(t, config(url, dir)), "newer program")
 }

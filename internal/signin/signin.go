@@ -149,7 +149,8 @@ func Split(roles string) []access.Role {
 // cost is how dear it is to try a password; tests make it cheap.
 var cost = bcrypt.DefaultCost
 
-// fitting makes any password one that bcrypt takes: it reads 72 bytes, which are fewer characters where they are not ASCII.
+// fitting makes any password one that bcrypt takes: it reads 72 bytes, which are fewer characters where they are not
+// ASCII.
 func fitting(password string) []byte {
 	if len(password) <= 72 {
 		return []byte(password)
@@ -190,7 +191,8 @@ func (d *Door) SignIn(ctx context.Context, name, password, from string) (string,
 			return ErrWrong
 		}
 		now := time.Now().UTC()
-		if err := tx.AddSession(&store.Session{Hash: kept, Person: name, BegunAt: now, ExpiresAt: now.Add(SessionTime)}); err != nil {
+		if err := tx.AddSession(&store.Session{Hash: kept, Person: name, BegunAt: now,
+			ExpiresAt: now.Add(SessionTime)}); err != nil {
 			return err
 		}
 		return tx.Audit(name, "sign-in", "", from)
@@ -234,7 +236,8 @@ func (t *throttle) try(name, from string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	now := t.now()
-	return t.limiter("from "+from, triesPerAddress).AllowN(now, 1) && t.limiter("name "+name+" from "+from, triesPerName).AllowN(now, 1)
+	return t.limiter("from "+from, triesPerAddress).AllowN(now, 1) &&
+		t.limiter("name "+name+" from "+from, triesPerName).AllowN(now, 1)
 }
 
 // right forgets the wrong tries of whoever then knew the password.

@@ -123,8 +123,8 @@ func (tx *Tx) DropWaiting(w Waiting) error {
 	return nil
 }
 
-// DueWaiting gives up to most starts that are due. Each is locked together with its alert, whose next report either came
-// before, or finds the start gone.
+// DueWaiting gives up to most starts that are due. Each is locked together with its alert, whose next report either
+// came before, or finds the start gone.
 func (tx *Tx) DueWaiting(most int) ([]Waiting, error) {
 	return scan[Waiting](tx, `select s.alert, s.runbook, s.start from starting s join alert a on a.id = s.alert
 		where s.due <= now() order by s.due, s.alert, s.runbook, s.start limit ? for update of s, a skip locked`, most)
@@ -166,7 +166,13 @@ func (tx *Tx) CountStart(runbook, start string, most int, since, now time.Time) 
 	if err := tx.alone(aloneStarts, "starts"); err != nil {
 		return false, err
 	}
-	n, err := one[int](tx, "select count(*) from started where runbook = ? and start = ? and at > ?", runbook, start, since)
+	n, err := one[int](
+		tx,
+		"select count(*) from started where runbook = ? and start = ? and at > ?",
+		runbook,
+		start,
+		since,
+	)
 	if err != nil {
 		return false, fmt.Errorf("count starts: %w", err)
 	}

@@ -60,8 +60,20 @@ func Add[T any](b *Bulk, rows []T) error {
 		picks, aliases = append(picks, pick), append(aliases, alias)
 		b.args = append(b.args, array{values.Interface()})
 	}
-	b.parts = append(b.parts, fmt.Sprintf("insert into %s (%s) select %s from unnest(%s) as v(%s)", b.tx.db.Statement.Quote(table),
-		strings.Join(names, ", "), strings.Join(picks, ", "), strings.Join(froms, ", "), strings.Join(aliases, ", ")))
+	b.parts = append(
+		b.parts,
+		fmt.Sprintf(
+			"insert into %s (%s) select %s from unnest(%s) as v(%s)",
+			b.tx.db.Statement.Quote(table),
+			strings.Join(
+				names,
+				", ",
+			),
+			strings.Join(picks, ", "),
+			strings.Join(froms, ", "),
+			strings.Join(aliases, ", "),
+		),
+	)
 	return nil
 }
 

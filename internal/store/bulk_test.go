@@ -29,8 +29,19 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	n := int64(7)
 	var alerts []*store.Alert
 	for i := range 3 {
-		a := &store.Alert{ID: fmt.Sprint("a", i), Source: "m", Key: fmt.Sprint(i), State: "open", Severity: "major", Summary: "{\"quoted\", and, a comma}\n' \\ ü", Count: int64(i),
-			FirstAt: at, LastAt: at.Add(time.Second), Verdicts: json.RawMessage(`[{"x": "NULL"}]`), Labels: store.Labels{"a": "NULL", "b": `"{}"`}}
+		a := &store.Alert{
+			ID:       fmt.Sprint("a", i),
+			Source:   "m",
+			Key:      fmt.Sprint(i),
+			State:    "open",
+			Severity: "major",
+			Summary:  "{\"quoted\", and, a comma}\n' \\ ü",
+			Count:    int64(i),
+			FirstAt:  at,
+			LastAt:   at.Add(time.Second),
+			Verdicts: json.RawMessage(`[{"x": "NULL"}]`),
+			Labels:   store.Labels{"a": "NULL", "b": `"{}"`},
+		}
 		if i == 1 {
 			a.Incident, a.Labels = &n, nil
 		}
@@ -49,7 +60,10 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 
 	end := at.Add(time.Hour)
 	owner := ""
-	runs := []store.Run{{ID: "r1", BegunAt: at, Epoch: 3, Version: 1, Rules: 2}, {ID: "r2", BegunAt: at, EndedAt: &end, Owner: &owner, Incident: &n, Rules: 3}}
+	runs := []store.Run{
+		{ID: "r1", BegunAt: at, Epoch: 3, Version: 1, Rules: 2},
+		{ID: "r2", BegunAt: at, EndedAt: &end, Owner: &owner, Incident: &n, Rules: 3},
+	}
 	require.NoError(t, insert(s, runs))
 	var got []store.Run
 	require.NoError(t, testdb.SQL(s).Order("id").Find(&got).Error)
@@ -70,5 +84,9 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	require.NoError(t, insert(s, []store.Feed{}))
 
 	assert.Error(t, insert(s, []store.Session{{Person: "iva"}}), "a column that cannot go over is refused, not lost")
-	assert.Error(t, insert(s, []*store.Alert{{ID: "x", Summary: "a\x00b", Verdicts: json.RawMessage("[]")}}), "as the database refuses it")
+	assert.Error(
+		t,
+		insert(s, []*store.Alert{{ID: "x", Summary: "a\x00b", Verdicts: json.RawMessage("[]")}}),
+		"as the database refuses it",
+	)
 }

@@ -36,7 +36,12 @@ func (tx *Tx) EntriesOf(incident, after int64, kinds []string) ([]Entry, error) 
 
 // Working counts the runs that work on an incident, besides one.
 func (tx *Tx) Working(incident int64, besides string) (int64, error) {
-	return one[int64](tx, "select count(*) from run where incident = ? and id <> ? and ended_at is null", incident, besides)
+	return one[int64](
+		tx,
+		"select count(*) from run where incident = ? and id <> ? and ended_at is null",
+		incident,
+		besides,
+	)
 }
 
 // Waiters is what waits for people in the runs of an incident.
@@ -45,8 +50,8 @@ type Waiters struct {
 	Over             int64 // runs that ended, were not cancelled, and left the incident open
 }
 
-// OthersWaiting counts what waits for people in the runs of an incident besides one that was begun at a time: open gates,
-// open questions, and the runs that ended since.
+// OthersWaiting counts what waits for people in the runs of an incident besides one that was begun at a time: open
+// gates, open questions, and the runs that ended since.
 func (tx *Tx) OthersWaiting(run *Run) (Waiters, error) {
 	i := *run.Incident
 	return one[Waiters](tx, `select

@@ -13,7 +13,10 @@ const Lease = 5 * time.Second
 
 // Register enters a new instance.
 func (s *Store) Register(ctx context.Context, i Instance) error {
-	return s.gorm.WithContext(ctx).Exec("insert into instance (id, host, pid, version, boot, begun_ticks) values (?, ?, ?, ?, ?, ?)", i.ID, i.Host, i.PID, i.Version, i.Boot, i.BegunTicks).Error
+	return s.gorm.WithContext(ctx).
+		Exec("insert into instance (id, host, pid, version, boot, begun_ticks) values (?, ?, ?, ?, ?, "+
+			"?)", i.ID, i.Host, i.PID, i.Version, i.Boot, i.BegunTicks).
+		Error
 }
 
 // Pulse is a connection for beats alone: they must not wait for those who use up the others. It is used by one
@@ -57,7 +60,8 @@ func (p *Pulse) Close() {
 // Leave takes an instance off the list and gives back what it owned.
 func (s *Store) Leave(ctx context.Context, id string) error {
 	return s.Tx(ctx, func(tx *Tx) error {
-		if err := tx.db.Exec("update instance set fenced_at = now(), reported_at = now() where id = ?", id).Error; err != nil {
+		if err := tx.db.Exec("update instance set fenced_at = now(), reported_at = now() where id = "+
+			"?", id).Error; err != nil {
 			return err
 		}
 		return tx.free()
@@ -67,7 +71,9 @@ func (s *Store) Leave(ctx context.Context, id string) error {
 // Fence takes instances for dead that have not beaten for a lease, and tells how many. Only an instance that beat a
 // whole lease unbroken may call it.
 func (s *Store) Fence(ctx context.Context) (int, error) {
-	res := s.gorm.WithContext(ctx).Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 second'", Lease.Seconds())
+	res := s.gorm.WithContext(ctx).
+		Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 "+
+			"second'", Lease.Seconds())
 	return int(res.RowsAffected), res.Error
 }
 
@@ -79,7 +85,8 @@ func (s *Store) Sweep(ctx context.Context) error {
 			return err
 		}
 		return tx.ring(tx.db.Raw(`update run set rung_at = now() where id in
-			(select id from run where owner is null and ended_at is null and set_aside_at is null and rung_at < now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
+			(select id from run where owner is null and ended_at is null and set_aside_at is null and rung_at
+				< now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
 	})
 }
 
@@ -87,8 +94,11 @@ func (s *Store) Sweep(ctx context.Context) error {
 // a table was empty stay slow otherwise, until the database looks at it by itself a minute later.
 func (s *Store) Learn(ctx context.Context) error {
 	var tables []string
-	err := s.gorm.WithContext(ctx).Raw(`select quote_ident(s.relname) from pg_stat_user_tables s join pg_class c on c.oid = s.relid
-		where s.schemaname = current_schema() and s.n_live_tup > 500 and c.reltuples < s.n_live_tup / 10 limit 20`).Scan(&tables).Error
+	err := s.gorm.WithContext(ctx).
+		Raw(`select quote_ident(s.relname) from pg_stat_user_tables s join pg_class c on c.oid = s.relid
+		where s.schemaname = current_schema() and s.n_live_tup > 500 and c.reltuples < s.n_live_tup / 10 limit 20`).
+		Scan(&tables).
+		Error
 	if err != nil {
 		return fmt.Errorf("find tables without statistics: %w", err)
 	}
@@ -102,7 +112,8 @@ func (s *Store) Learn(ctx context.Context) error {
 
 func (tx *Tx) free() error {
 	return tx.ring(tx.db.Raw(`update run set owner = null, rung_at = now() where id in
-		(select id from run where owner is not null and not exists (select 1 from instance i where i.id = run.owner and i.fenced_at is null)
+		(select id from run where owner is not null and not exists (select 1 from instance i
+			where i.id = run.owner and i.fenced_at is null)
 		 limit 500 for update skip locked) returning id`))
 }
 
@@ -125,14 +136,22 @@ func (s *Store) Reported(ctx context.Context, id string) error {
 // Fenced lists instances that were taken for dead, have not reported, and are not known to be gone.
 func (s *Store) Fenced(ctx context.Context) ([]Instance, error) {
 	var out []Instance
-	err := s.gorm.WithContext(ctx).Where("fenced_at is not null and reported_at is null and gone_at is null").Find(&out).Error
+	err := s.gorm.WithContext(ctx).
+		Where("fenced_at is not null and reported_at is null and gone_at is null").
+		Find(&out).
+		Error
 	return out, err
 }
 
 // Gone says that an instance is gone: seen by another one, or said by a person.
 func (tx *Tx) Gone(id, by string) (bool, error) {
-	hosts, err := scan[string](tx, `update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now())
-		where id = ? and gone_at is null returning host`, by, id)
+	hosts, err := scan[string](
+		tx,
+		`update instance set gone_at = now(), gone_by = ?, fenced_at = coalesce(fenced_at, now())
+		where id = ? and gone_at is null returning host`,
+		by,
+		id,
+	)
 	if err != nil || len(hosts) == 0 {
 		return false, err
 	}
@@ -143,7 +162,8 @@ func (tx *Tx) Gone(id, by string) (bool, error) {
 // reported nor is it gone. An instance that nobody knows any more may not.
 func (tx *Tx) MayBegin(id string) (bool, string, error) {
 	var rows []Instance
-	if err := tx.db.Where("id = ? and reported_at is null and gone_at is null", id).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := tx.db.Where("id = ? and reported_at is null and gone_at is null", id).Find(&rows).Error; err != nil ||
+		len(rows) == 0 {
 		return false, "", err
 	}
 	return true, rows[0].Host, nil
@@ -152,7 +172,14 @@ func (tx *Tx) MayBegin(id string) (bool, string, error) {
 // GiveBack frees a run that this instance owns without driving it.
 func (s *Store) GiveBack(ctx context.Context, run, owner string) error {
 	return s.Tx(ctx, func(tx *Tx) error {
-		return tx.ring(tx.db.Raw("update run set owner = null, rung_at = now() where id = ? and owner = ? and ended_at is null returning id", run, owner))
+		return tx.ring(
+			tx.db.Raw(
+				"update run set owner = null, rung_at = now() where id = ? and owner = ? and ended_at is null "+
+					"returning id",
+				run,
+				owner,
+			),
+		)
 	})
 }
 

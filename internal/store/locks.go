@@ -37,12 +37,14 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 	for _, key := range all {
 		alone := slices.Contains(keys, key)
 		var holders []string
-		if err := tx.db.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at limit 1", key, run, alone).Scan(&holders).Error; err != nil {
+		if err := tx.db.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at "+
+			"limit 1", key, run, alone).Scan(&holders).Error; err != nil {
 			return fmt.Errorf("read who holds %s: %w", key, err)
 		}
 		if len(holders) == 0 && !holds {
 			err := tx.db.Raw(`select q.run from (`+queue+`) q where q.key = ? and q.run <> ?
-				and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?) order by q.rank, q.run limit 1`, key, run, run, run).Scan(&holders).Error
+				and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?)
+					order by q.rank, q.run limit 1`, key, run, run, run).Scan(&holders).Error
 			if err != nil {
 				return fmt.Errorf("read who waits for %s: %w", key, err)
 			}
@@ -56,8 +58,13 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 		}
 	}
 	for _, key := range all {
-		err := tx.db.Exec("insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = hold.shared and excluded.shared",
-			key, run, !slices.Contains(keys, key)).Error
+		err := tx.db.Exec(
+			"insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = "+
+				"hold.shared and excluded.shared",
+			key,
+			run,
+			!slices.Contains(keys, key),
+		).Error
 		if err != nil {
 			return fmt.Errorf("take %s: %w", key, err)
 		}
@@ -66,7 +73,8 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 }
 
 // still keeps everybody else from taking, giving back or waiting for keys until the end of the transaction: who looks
-// whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait in a circle.
+// whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait in a
+// circle.
 func (tx *Tx) still(keys []string) error {
 	for _, key := range slices.Compact(slices.Sorted(slices.Values(keys))) {
 		if err := tx.alone(aloneLock, "lock:"+key); err != nil {
@@ -129,7 +137,8 @@ func (tx *Tx) Await(run string, held *HeldError) (bool, error) {
 	}
 	var waits int64
 	err := tx.db.Raw(`select count(*) from run r where r.id = ? and r.ended_at is null and
-		(exists (select 1 from hold h where h.key = ? and h.run = r.id) or exists (select 1 from awaiting a where a.key = ? and a.run = r.id))`,
+		(exists (select 1 from hold h where h.key = ? and h.run = r.id) or exists (select 1 from awaiting a
+			where a.key = ? and a.run = r.id))`,
 		held.Holder, held.Key, held.Key).Scan(&waits).Error
 	if err != nil || waits == 0 {
 		return false, err
@@ -140,7 +149,8 @@ func (tx *Tx) Await(run string, held *HeldError) (bool, error) {
 // ReleaseLocks gives back all that a run holds or waits for, and rings for those who wait for it.
 func (tx *Tx) ReleaseLocks(run string) error {
 	var keys []string
-	if err := tx.db.Raw("select key from hold where run = ? union select key from awaiting where run = ?", run, run).Scan(&keys).Error; err != nil {
+	if err := tx.db.Raw("select key from hold where run = ? union select key from awaiting where run = "+
+		"?", run, run).Scan(&keys).Error; err != nil {
 		return fmt.Errorf("read what the run holds: %w", err)
 	}
 	if len(keys) == 0 {
@@ -172,7 +182,8 @@ func (tx *Tx) GiveLocksBack(run string, keys []string) error {
 // lock, and a thousand need not be woken to hear no.
 func (tx *Tx) ringFor(keys []string) error {
 	return tx.ring(tx.db.Raw(`update run set rung_at = now() where id in
-		(select run from (select run, row_number() over (partition by key order by rank, run) n from (`+queue+`) q where key in ?) q
+		(select run from (select run, row_number() over (partition by key order by rank, run) n
+			from (`+queue+`) q where key in ?) q
 		 where n <= 2 or exists (select 1 from hold h where h.run = q.run))
 		and owner is null and rung_at is null and ended_at is null and set_aside_at is null returning id`, keys))
 }
@@ -180,6 +191,9 @@ func (tx *Tx) ringFor(keys []string) error {
 // Waiting lists, by key, the runs that wait for what a run holds, the first first.
 func (s *Store) Waiting(ctx context.Context, run string) ([]string, error) {
 	var out []string
-	err := s.gorm.WithContext(ctx).Raw("select q.run from ("+queue+") q join hold h on h.key = q.key where h.run = ? order by q.rank, q.run", run).Scan(&out).Error
+	err := s.gorm.WithContext(ctx).
+		Raw("select q.run from ("+queue+") q join hold h on h.key = q.key where h.run = ? order by q.rank, q.run", run).
+		Scan(&out).
+		Error
 	return out, err
 }

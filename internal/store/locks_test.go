@@ -121,7 +121,13 @@ func TestEverybodyComesToAnEnd(t *testing.T) {
 			left = append(left[:i], left[i+1:]...)
 		}
 		var twice int64
-		require.NoError(t, testdb.SQL(s).Raw("select count(*) from (select key from hold group by key having count(*) > 1) x").Scan(&twice).Error)
+		require.NoError(
+			t,
+			testdb.SQL(s).
+				Raw("select count(*) from (select key from hold group by key having count(*) > 1) x").
+				Scan(&twice).
+				Error,
+		)
 		require.Zero(t, twice, "no key has two holders")
 	}
 }

@@ -19,7 +19,8 @@ type Instance struct {
 	BegunAt  time.Time
 	BeatAt   time.Time
 	FencedAt *time.Time
-	// Boot and BegunTicks tell one process from another: the boot and the process namespace it runs under, and when it began.
+	// Boot and BegunTicks tell one process from another: the boot and the process namespace it runs under, and when
+	// it began.
 	Boot       string
 	BegunTicks int64
 	// ReportedAt is when it said what became of all it had begun; GoneAt when it was seen, or said, to be gone.

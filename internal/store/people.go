@@ -28,7 +28,8 @@ func (tx *Tx) LockPeople() error { return tx.run("lock table person in share row
 // AddPerson adds somebody; it fails where the name is taken.
 func (tx *Tx) AddPerson(p *Person) error { return tx.db.Create(p).Error }
 
-// SetPerson adds somebody, or sets the password and roles of one, whose sessions end. ErrNameTaken: a token has the name.
+// SetPerson adds somebody, or sets the password and roles of one, whose sessions end. ErrNameTaken: a token has the
+// name.
 func (tx *Tx) SetPerson(p *Person) error {
 	if err := tx.freeName(&Token{}, p.Name); err != nil {
 		return err

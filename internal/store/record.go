@@ -43,7 +43,9 @@ func (r *Record) Reserve(n int) error {
 	if n == 0 {
 		return nil
 	}
-	return r.tx.db.Raw("select nextval(pg_get_serial_sequence('incident', 'number')) from generate_series(1, ?)", n).Scan(&r.reserved).Error
+	return r.tx.db.Raw("select nextval(pg_get_serial_sequence('incident', 'number')) from generate_series(1, ?)", n).
+		Scan(&r.reserved).
+		Error
 }
 
 // Open opens an incident under the next number.
@@ -66,7 +68,8 @@ func (r *Record) Incident(number int64) (*Incident, error) {
 		return i, nil
 	}
 	var i Incident
-	if err := r.tx.db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?", number).Take(&i).Error; err != nil {
+	if err := r.tx.db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("number = ?",
+		number).Take(&i).Error; err != nil {
 		return nil, err
 	}
 	r.known[number] = &i
@@ -80,7 +83,16 @@ func (r *Record) Write(i *Incident, entries ...NewEntry) error {
 		if !n.Kind.Known() {
 			return fmt.Errorf("an entry of kind %q, which nothing describes", n.Kind)
 		}
-		e := incident.Entry{Incident: strconv.FormatInt(i.Number, 10), Seq: i.Entries + 1, At: n.At, Kind: n.Kind, Actor: n.Actor, Run: n.Run, Step: n.Step, Title: n.Title}
+		e := incident.Entry{
+			Incident: strconv.FormatInt(i.Number, 10),
+			Seq:      i.Entries + 1,
+			At:       n.At,
+			Kind:     n.Kind,
+			Actor:    n.Actor,
+			Run:      n.Run,
+			Step:     n.Step,
+			Title:    n.Title,
+		}
 		if n.Content == nil {
 			n.Content = map[string]any{}
 		}
@@ -89,8 +101,23 @@ func (r *Record) Write(i *Incident, entries ...NewEntry) error {
 		}
 		i.Entries, i.LastHash = e.Seq, e.Hash
 		content := string(e.Content)
-		r.entries = append(r.entries, Entry{Incident: i.Number, Seq: e.Seq, At: e.At, Kind: string(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step,
-			Title: e.Title, Content: &content, Digest: e.Digest, Prev: e.Prev, Hash: e.Hash})
+		r.entries = append(
+			r.entries,
+			Entry{
+				Incident: i.Number,
+				Seq:      e.Seq,
+				At:       e.At,
+				Kind:     string(e.Kind),
+				Actor:    e.Actor,
+				Run:      e.Run,
+				Step:     e.Step,
+				Title:    e.Title,
+				Content:  &content,
+				Digest:   e.Digest,
+				Prev:     e.Prev,
+				Hash:     e.Hash,
+			},
+		)
 	}
 	return nil
 }
@@ -150,8 +177,19 @@ func (s *Store) Verify(ctx context.Context, number int64) (int64, error) {
 	}
 	entries := make([]incident.Entry, len(rows))
 	for i, r := range rows {
-		entries[i] = incident.Entry{Incident: strconv.FormatInt(r.Incident, 10), Seq: r.Seq, At: r.At, Kind: incident.Kind(r.Kind), Actor: r.Actor,
-			Run: r.Run, Step: r.Step, Title: r.Title, Digest: r.Digest, Prev: r.Prev, Hash: r.Hash}
+		entries[i] = incident.Entry{
+			Incident: strconv.FormatInt(r.Incident, 10),
+			Seq:      r.Seq,
+			At:       r.At,
+			Kind:     incident.Kind(r.Kind),
+			Actor:    r.Actor,
+			Run:      r.Run,
+			Step:     r.Step,
+			Title:    r.Title,
+			Digest:   r.Digest,
+			Prev:     r.Prev,
+			Hash:     r.Hash,
+		}
 		if r.Content != nil {
 			entries[i].Content = json.RawMessage(*r.Content)
 		}
@@ -171,14 +209,19 @@ func (b *Broken) Error() string { return b.Reason }
 func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, error) {
 	var rows []Feed
 	err := s.gorm.WithContext(ctx).Raw(`select id, xid::text as xid, topic, ref, incident, service from feed
-		where (xid, id) > (?::text::xid8, ?) and xid < pg_snapshot_xmin(pg_current_snapshot()) order by xid, id limit 1000`, xid, id).Scan(&rows).Error
+		where (xid, id) > (?::text::xid8, ?) and xid < pg_snapshot_xmin(pg_current_snapshot()) order by xid,
+			id limit 1000`, xid, id).Scan(&rows).Error
 	return rows, err
 }
 
 // FeedEnd is the place in the feed before which everything is known to be committed.
 func (s *Store) FeedEnd(ctx context.Context) (xid string, id int64, err error) {
 	var rows []Feed
-	err = s.gorm.WithContext(ctx).Raw(`select id, xid::text as xid from feed where xid < pg_snapshot_xmin(pg_current_snapshot()) order by feed.xid desc, id desc limit 1`).Scan(&rows).Error
+	err = s.gorm.WithContext(ctx).
+		Raw(`select id, xid::text as xid from feed where xid < pg_snapshot_xmin(pg_current_snapshot())
+			order by feed.xid desc, id desc limit 1`).
+		Scan(&rows).
+		Error
 	if err != nil || len(rows) == 0 {
 		return "0", 0, err
 	}
@@ -201,7 +244,10 @@ var passing = []struct{ table, over string }{
 func (s *Store) Forget(ctx context.Context) error {
 	const most = 20_000
 	for _, p := range passing {
-		err := s.gorm.WithContext(ctx).Exec("delete from "+p.table+" where ctid = any (array(select ctid from "+p.table+" where "+p.over+" limit ?))", most).Error
+		err := s.gorm.WithContext(ctx).
+			Exec("delete from "+p.table+" where ctid = any (array(select ctid from "+p.table+
+				" where "+p.over+" limit ?))", most).
+			Error
 		if err != nil {
 			return fmt.Errorf("forget rows of %s: %w", p.table, err)
 		}

@@ -30,12 +30,18 @@ func Transient(err error) bool {
 	switch {
 	case errors.As(err, &conn), errors.As(err, &network), errors.As(err, &op):
 		return true
-	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), errors.Is(err, pgx.ErrTxClosed):
+	case errors.Is(err, context.DeadlineExceeded),
+		errors.Is(err, context.Canceled),
+		errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, net.ErrClosed),
+		errors.Is(err, pgx.ErrTxClosed):
 		return true
 	}
 	// The driver has no types for these.
 	text := err.Error()
-	for _, s := range []string{"conn closed", "closed pool", "bad connection", "connection reset", "broken pipe", "unexpected EOF", "conn busy", "commit unexpectedly resulted in rollback"} {
+	for _, s := range []string{"conn closed", "closed pool", "bad connection", "connection reset", "broken pipe",
+		"unexpected EOF", "conn busy", "commit unexpectedly resulted in rollback"} {
 		if strings.Contains(text, s) {
 			return true
 		}

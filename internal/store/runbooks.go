@@ -8,7 +8,8 @@ import (
 	"urgentis/core/runbook"
 )
 
-// PushRunbook checks and stores a text in a transaction of its own. Findings that hold an error are returned as the error.
+// PushRunbook checks and stores a text in a transaction of its own. Findings that hold an error are returned as the
+// error.
 func (s *Store) PushRunbook(ctx context.Context, text, by string) (out *Revision, found runbook.Findings, err error) {
 	b, found := runbook.Parse([]byte(text))
 	if b == nil {

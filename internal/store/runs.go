@@ -40,7 +40,8 @@ func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Clie
 func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
 	var rows []Run
 	err := s.gorm.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
-		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ? returning *`, owner, run, flow.Rules).Scan(&rows).Error
+		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ?
+			returning *`, owner, run, flow.Rules).Scan(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
@@ -132,7 +133,8 @@ func (b *Bulk) Speak(r *Run, e flow.Event, h Head) error {
 	if ring {
 		set += ", rung_at = now()"
 	}
-	if err := b.tx.db.Exec("update run set "+set+" where id = ?", h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID).Error; err != nil {
+	if err := b.tx.db.Exec("update run set "+set+" where id = ?", h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits,
+		r.ID).Error; err != nil {
 		return err
 	}
 	if ring {
@@ -176,23 +178,35 @@ func (tx *Tx) SetTimer(run string, due time.Time) error {
 	if due.IsZero() {
 		return tx.db.Exec("delete from timer where run = ?", run).Error
 	}
-	return tx.db.Exec("insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due", run, due).Error
+	return tx.db.Exec(
+		"insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due",
+		run,
+		due,
+	).Error
 }
 
 // ClaimDue takes up to most due timers, and the runs that wait for them, for an owner who drives them at once. Runs of
-// rules that this program does not know are left to a newer one. It returns how many timers there were, and when the next
-// is due by the database's clock; zero without one.
-func (s *Store) ClaimDue(ctx context.Context, owner string, most int) (runs []Run, n int, next time.Duration, err error) {
+// rules that this program does not know are left to a newer one. It returns how many timers there were, and when the
+// next is due by the database's clock; zero without one.
+func (s *Store) ClaimDue(
+	ctx context.Context,
+	owner string,
+	most int,
+) (runs []Run, n int, next time.Duration, err error) {
 	err = s.Tx(ctx, func(tx *Tx) error {
 		var due []string
 		err := tx.db.Raw(`delete from timer where run in (select t.run from timer t join run r on r.id = t.run
-			where t.due <= now() and r.rules <= ? order by t.due limit ? for update of t skip locked) returning run`, flow.Rules, most).Scan(&due).Error
+			where t.due <= now() and r.rules <= ? order by t.due limit ? for update of t skip locked)
+				returning run`, flow.Rules, most).Scan(&due).Error
 		if err != nil {
 			return err
 		}
 		if n = len(due); n > 0 {
-			err := tx.db.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null and rung_at is null and ended_at is null
-				and set_aside_at is null returning *`, owner, due).Scan(&runs).Error
+			err := tx.db.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null
+				and rung_at is null and ended_at is null
+				and set_aside_at is null returning *`, owner, due).
+				Scan(&runs).
+				Error
 			if err != nil {
 				return err
 			}
@@ -238,7 +252,11 @@ func (tx *Tx) RunsOf(incident int64) ([]Run, error) {
 // OverOf lists the newest runs of a runbook that are over.
 func (tx *Tx) OverOf(runbook string, most int) ([]Run, error) {
 	var out []Run
-	err := tx.db.Order("begun_at desc").Where("runbook = ? and ended_at is not null", runbook).Limit(most).Find(&out).Error
+	err := tx.db.Order("begun_at desc").
+		Where("runbook = ? and ended_at is not null", runbook).
+		Limit(most).
+		Find(&out).
+		Error
 	return out, err
 }
 
@@ -255,12 +273,23 @@ func (tx *Tx) RunsOfAlert(alert string) ([]string, error) {
 // EndUnread ends a run that this instance owns without its log, which it cannot go on with. It reports false where the
 // run is no longer its own.
 func (tx *Tx) EndUnread(r *Run, because string) (bool, error) {
-	n, err := tx.exec(`update run set owner = null, rung_at = null, state = ?, because = ?, waits_on = '', ended_at = now()
-		where id = ? and owner = ? and epoch = ?`, flow.StateFail, because, r.ID, *r.Owner, r.Epoch)
+	n, err := tx.exec(
+		`update run set owner = null, rung_at = null, state = ?, because = ?, waits_on = '', ended_at = now()
+		where id = ? and owner = ? and epoch = ?`,
+		flow.StateFail,
+		because,
+		r.ID,
+		*r.Owner,
+		r.Epoch,
+	)
 	return n > 0, err
 }
 
 // CancelAside cancels a run that was set aside: nobody plans it any more.
 func (tx *Tx) CancelAside(run, because string) error {
-	return tx.run("update run set state = 'cancelled', waits_on = '', because = ?, ended_at = now() where id = ?", because, run)
+	return tx.run(
+		"update run set state = 'cancelled', waits_on = '', because = ?, ended_at = now() where id = ?",
+		because,
+		run,
+	)
 }

@@ -8,7 +8,8 @@ import (
 // SealKey is the id of the key with which secrets are sealed; "" where none is known yet.
 func (s *Store) SealKey(ctx context.Context) (string, error) {
 	var id string
-	if err := s.gorm.WithContext(ctx).Raw("select value from setting where key = 'seal-key'").Scan(&id).Error; err != nil {
+	if err := s.gorm.WithContext(ctx).Raw(
+		"select value from setting where key = 'seal-key'").Scan(&id).Error; err != nil {
 		return "", fmt.Errorf("read which key seals the secrets: %w", err)
 	}
 	return id, nil
@@ -16,7 +17,10 @@ func (s *Store) SealKey(ctx context.Context) (string, error) {
 
 // SetSealKey notes the id of the key, if none is noted yet, and gives the one that is.
 func (s *Store) SetSealKey(ctx context.Context, id string) (string, error) {
-	err := s.gorm.WithContext(ctx).Exec("insert into setting (key, value, by) values ('seal-key', ?, 'urgentis') on conflict (key) do nothing", id).Error
+	err := s.gorm.WithContext(ctx).
+		Exec("insert into setting (key, value, by) values ('seal-key', ?, 'urgentis') on conflict (key) do "+
+			"nothing", id).
+		Error
 	if err != nil {
 		return "", fmt.Errorf("note which key seals the secrets: %w", err)
 	}

@@ -87,7 +87,10 @@ func (s *Store) open(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("open the database: %w", err)
 	}
-	s.inserts, err = river.NewClient(riverdatabasesql.New(nil), &river.Config{FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet()})
+	s.inserts, err = river.NewClient(
+		riverdatabasesql.New(nil),
+		&river.Config{FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet()},
+	)
 	if err != nil {
 		return fmt.Errorf("open the queue: %w", err)
 	}
@@ -117,7 +120,13 @@ func (s *Store) migrate(ctx context.Context, db *sql.DB) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker), goose.WithLogger(goose.NopLogger()))
+	p, err := goose.NewProvider(
+		goose.DialectPostgres,
+		db,
+		files,
+		goose.WithSessionLocker(locker),
+		goose.WithLogger(goose.NopLogger()),
+	)
 	if err != nil {
 		return fmt.Errorf("prepare migrations: %w", err)
 	}
@@ -128,7 +137,8 @@ func (s *Store) migrate(ctx context.Context, db *sql.DB) error {
 	if has, err := p.GetDBVersion(ctx); err != nil {
 		return fmt.Errorf("read the version of the schema: %w", err)
 	} else if has > known {
-		return fmt.Errorf("the database was brought to schema %d by a newer program; this one knows %d: run the newer program, or give another --database", has, known)
+		return fmt.Errorf("the database was brought to schema %d by a newer program; this one knows %d: run the "+
+			"newer program, or give another --database", has, known)
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bring the schema up to date: %w", err)
@@ -147,7 +157,11 @@ func (s *Store) migrateQueue(ctx context.Context) error {
 	if _, err := conn.Exec(ctx, "select pg_advisory_lock($1)", key); err != nil {
 		return fmt.Errorf("lock the queue's migrations: %w", err)
 	}
-	defer conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock($1)", key) //nolint:errcheck // the session's end unlocks too
+	defer conn.Exec(
+		context.WithoutCancel(ctx),
+		"select pg_advisory_unlock($1)",
+		key,
+	) //nolint:errcheck // the session's end unlocks too
 	m, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: quiet()})
 	if err != nil {
 		return err

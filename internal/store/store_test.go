@@ -20,8 +20,11 @@ var ctx = context.Background()
 func run(t *testing.T, s *store.Store, id string) {
 	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
 		b := store.NewBulk(tx)
-		err := store.AddRuns(b, []store.Run{{ID: id, Runbook: "b", Title: "B", Revision: "r", StartedBy: "t", BegunAt: time.Now()}},
-			[]flow.Event{{Seq: 1, At: time.Now(), Body: flow.Begun{Rules: 1, Run: id}}})
+		err := store.AddRuns(
+			b,
+			[]store.Run{{ID: id, Runbook: "b", Title: "B", Revision: "r", StartedBy: "t", BegunAt: time.Now()}},
+			[]flow.Event{{Seq: 1, At: time.Now(), Body: flow.Begun{Rules: 1, Run: id}}},
+		)
 		if err != nil {
 			return err
 		}
@@ -138,7 +141,10 @@ func TestSilentInstancesAreFenced(t *testing.T) {
 	owned, err := s.OwnedBy(ctx, "dead")
 	require.NoError(t, err)
 	assert.Len(t, owned, 1, "a lease that is not over protects the claim")
-	require.NoError(t, testdb.SQL(s).Exec("update instance set beat_at = now() - interval '6 seconds' where id = 'dead'").Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Exec("update instance set beat_at = now() - interval '6 seconds' where id = 'dead'").Error,
+	)
 	n, err := s.Fence(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
@@ -248,10 +254,15 @@ func TestWhatIsOfNoUseIsForgotten(t *testing.T) {
 		"insert into feed (at, topic, ref) values (now() - interval '2 hours', 'run', 'r'), (now(), 'run', 'r')",
 		"insert into started values ('b', 's', now() - interval '9 days'), ('b', 's', now())",
 		"insert into person (name, password_hash, roles) values ('mara', 'x', 'viewer')",
-		"insert into session (hash, person, expires_at) values ('a', 'mara', now() - interval '1 minute'), ('b', 'mara', now() + interval '1 hour')",
-		"insert into token (name, hash, roles, made_by, expires_at) values ('a', 'a', 'viewer', 'mara', now() - interval '31 days'), ('b', 'b', 'viewer', 'mara', now() - interval '1 day')",
-		"insert into delivery (key, kind, address, body, state, queued_at, sent_at) values ('a', 'room', 'r', '', 'sent', now(), now() - interval '31 days'), ('b', 'room', 'r', '', 'failed', now() - interval '31 days', null)",
-		"insert into suspect (kind, ref, instance, at) values ('run', 'a', 'n', now() - interval '31 days'), ('run', 'b', 'n', now())",
+		"insert into session (hash, person, expires_at) values ('a', 'mara', now() - interval '1 minute'), ('b', " +
+			"'mara', now() + interval '1 hour')",
+		"insert into token (name, hash, roles, made_by, expires_at) values ('a', 'a', 'viewer', 'mara', now() - " +
+			"interval '31 days'), ('b', 'b', 'viewer', 'mara', now() - interval '1 day')",
+		"insert into delivery (key, kind, address, body, state, queued_at, sent_at) values ('a', 'room', 'r', '', " +
+			"'sent', now(), now() - interval '31 days'), ('b', 'room', 'r', '', 'failed', now() - interval '31 " +
+			"days', null)",
+		"insert into suspect (kind, ref, instance, at) values ('run', 'a', 'n', now() - interval '31 days'), " +
+			"('run', 'b', 'n', now())",
 	} {
 		require.NoError(t, testdb.SQL(s).Exec(stmt).Error, stmt)
 	}

@@ -10,10 +10,11 @@ import (
 const PoisonAt = 2
 
 // dead are the instances that ended without taking their leave, or are about to be found dead.
-const dead = "(fenced_at is not null and reported_at is null or fenced_at is null and beat_at < now() - interval '3 seconds')"
+const dead = "(fenced_at is not null and reported_at is null or fenced_at is null and beat_at < now() - interval '3 " +
+	"seconds')"
 
-// Suspect marks, on disk, what an instance takes in hand, and tells how many others died with it in hand. One that lives
-// and could not take its mark back, because the database was away, proves nothing.
+// Suspect marks, on disk, what an instance takes in hand, and tells how many others died with it in hand. One that
+// lives and could not take its mark back, because the database was away, proves nothing.
 // It is called only after an unclean end; Cleared takes the mark back.
 func (s *Store) Suspect(ctx context.Context, kind, ref, instance string) (deaths int, err error) {
 	err = s.unflushed(ctx, func(tx *Tx) error {
@@ -53,20 +54,35 @@ func (s *Store) unflushed(ctx context.Context, f func(tx *Tx) error) error {
 // Unclean reports whether an instance died lately without taking its leave, or is about to be found dead.
 func (s *Store) Unclean(ctx context.Context, within time.Duration) (bool, error) {
 	var yes bool
-	err := s.gorm.WithContext(ctx).Raw("select exists (select 1 from instance where "+dead+" and coalesce(fenced_at, now()) > now() - ? * interval '1 second')", within.Seconds()).Scan(&yes).Error
+	err := s.gorm.WithContext(ctx).
+		Raw("select exists (select 1 from instance where "+dead+" and coalesce(fenced_at, now()) > now() - ? * "+
+			"interval '1 second')", within.Seconds()).
+		Scan(&yes).
+		Error
 	return yes, err
 }
 
 // SetAside takes a run that this instance owns out of all hands, until Release.
 func (tx *Tx) SetAside(r *Run, because string) (bool, error) {
-	res := tx.db.Exec(`update run set owner = null, rung_at = null, set_aside_at = now(), state = 'waiting', waits_on = 'set-aside', because = ?
-		where id = ? and owner = ? and epoch = ?`, because, r.ID, *r.Owner, r.Epoch)
+	res := tx.db.Exec(
+		`update run set owner = null, rung_at = null, set_aside_at = now(), state = 'waiting',
+			waits_on = 'set-aside', because = ?
+		where id = ? and owner = ? and epoch = ?`,
+		because,
+		r.ID,
+		*r.Owner,
+		r.Epoch,
+	)
 	return res.RowsAffected == 1, res.Error
 }
 
 // Release lets a run that was set aside go on, and rings for it. It reports false for one that was not.
 func (tx *Tx) Release(run string) (bool, error) {
-	res := tx.db.Exec("update run set set_aside_at = null, state = 'running', waits_on = '', because = '', rung_at = now() where id = ? and set_aside_at is not null and ended_at is null", run)
+	res := tx.db.Exec(
+		"update run set set_aside_at = null, state = 'running', waits_on = '', because = '', rung_at = now() where "+
+			"id = ? and set_aside_at is not null and ended_at is null",
+		run,
+	)
 	if res.Error != nil || res.RowsAffected == 0 {
 		return false, res.Error
 	}

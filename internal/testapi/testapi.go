@@ -38,7 +38,8 @@ type Checked struct{ Next http.RoundTripper }
 // RoundTrip implements http.RoundTripper.
 func (c Checked) RoundTrip(req *http.Request) (*http.Response, error) {
 	res, err := c.Next.RoundTrip(req)
-	if err != nil || !strings.HasPrefix(req.URL.Path, "/api/v1/") || !strings.Contains(res.Header.Get("Content-Type"), "json") {
+	if err != nil || !strings.HasPrefix(req.URL.Path, "/api/v1/") ||
+		!strings.Contains(res.Header.Get("Content-Type"), "json") {
 		return res, err
 	}
 	route, params, err := router().FindRoute(req)
@@ -52,10 +53,20 @@ func (c Checked) RoundTrip(req *http.Request) (*http.Response, error) {
 	}
 	res.Body = io.NopCloser(bytes.NewReader(body))
 	in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route}
-	err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header,
-		Body: io.NopCloser(bytes.NewReader(body)), Options: &openapi3filter.Options{IncludeResponseStatus: true}})
+	err = openapi3filter.ValidateResponse(
+		context.Background(),
+		&openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header,
+			Body: io.NopCloser(bytes.NewReader(body)), Options: &openapi3filter.Options{IncludeResponseStatus: true}},
+	)
 	if err != nil {
-		return nil, fmt.Errorf("%s %s answers %d, not as documented: %w: %s", req.Method, req.URL.Path, res.StatusCode, err, body)
+		return nil, fmt.Errorf(
+			"%s %s answers %d, not as documented: %w: %s",
+			req.Method,
+			req.URL.Path,
+			res.StatusCode,
+			err,
+			body,
+		)
 	}
 	return res, nil
 }

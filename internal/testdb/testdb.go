@@ -84,7 +84,11 @@ func begin() error {
 	if err := admin(s.URL, "create database "+shared.template); err != nil {
 		return err
 	}
-	st, err := store.Open(ctx, strings.Replace(s.URL, "/postgres?", "/"+shared.template+"?", 1), slog.New(slog.DiscardHandler))
+	st, err := store.Open(
+		ctx,
+		strings.Replace(s.URL, "/postgres?", "/"+shared.template+"?", 1),
+		slog.New(slog.DiscardHandler),
+	)
 	if err != nil {
 		return err
 	}

@@ -94,10 +94,17 @@ func (b *bench) hurt() error {
 	}
 	hand := &hurtHand{watch: watch{begun: map[string]time.Time{}}}
 	start := func() (*engine.Engine, error) {
-		e := engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"local": hand}, Secrets: none{}, Log: slog.New(slog.DiscardHandler),
-			Workers: func(w *river.Workers) {
-				river.AddWorker(w, connect.New(b.store, allowed, slog.New(slog.DiscardHandler)))
-			}})
+		e := engine.New(
+			engine.Config{
+				Store:   b.store,
+				Hands:   engine.Hands{"local": hand},
+				Secrets: none{},
+				Log:     slog.New(slog.DiscardHandler),
+				Workers: func(w *river.Workers) {
+					river.AddWorker(w, connect.New(b.store, allowed, slog.New(slog.DiscardHandler)))
+				},
+			},
+		)
 		return e, e.Start(b.ctx)
 	}
 	e, err := start()
@@ -113,7 +120,15 @@ func (b *bench) hurt() error {
 		return err
 	}
 	note := func(what string, took time.Duration) {
-		b.rows = append(b.rows, figure{"first look, 99th of 100, " + what, ms(took), fmt.Sprintf("%s (twice the quiet %s)", ms(2*quiet), ms(quiet)), verdict(took <= 2*quiet)})
+		b.rows = append(
+			b.rows,
+			figure{
+				"first look, 99th of 100, " + what,
+				ms(took),
+				fmt.Sprintf("%s (twice the quiet %s)", ms(2*quiet), ms(quiet)),
+				verdict(took <= 2*quiet),
+			},
+		)
 	}
 
 	// 40 looks that hang.
@@ -138,14 +153,16 @@ func (b *bench) hurt() error {
 		return err
 	}
 	defer l.Close() //nolint:errcheck // it is over
-	if err := testdb.SQL(b.store).Create(&store.Connection{Name: "hangs", Kind: "room", URL: "http://" + l.Addr().String()}).Error; err != nil {
+	if err := testdb.SQL(b.store).Create(&store.Connection{Name: "hangs", Kind: "room",
+		URL: "http://" + l.Addr().String()}).Error; err != nil {
 		return err
 	}
 	if took, err = b.firstLooks(e, hand, "room", 200); err != nil {
 		return err
 	}
 	note("while a room hangs", took)
-	if _, err := b.store.Pool.Exec(b.ctx, "delete from connection; delete from delivery; delete from river_job where kind = 'deliver'"); err != nil {
+	if _, err := b.store.Pool.Exec(b.ctx, "delete from connection; delete from delivery; delete from river_job "+
+		"where kind = 'deliver'"); err != nil {
 		return err
 	}
 
@@ -170,9 +187,11 @@ func (b *bench) hurt() error {
 	}
 	note("while runs take all the memory they may", took)
 
-	// After an instance died, all that is taken in hand is marked on disk: a poisoned run must not slow the others down.
+	// After an instance died, all that is taken in hand is marked on disk: a poisoned run must not slow the others
+	// down.
 	e.Stop()
-	if _, err := b.store.Pool.Exec(b.ctx, "insert into instance (id, host, pid, version, fenced_at) values ('n-died', 'bench', 1, '', now())"); err != nil {
+	if _, err := b.store.Pool.Exec(b.ctx, "insert into instance (id, host, pid, version, fenced_at) values "+
+		"('n-died', 'bench', 1, '', now())"); err != nil {
 		return err
 	}
 	if e, err = start(); err != nil {
@@ -228,7 +247,8 @@ func (b *bench) firstLooks(e *engine.Engine, hand *hurtHand, name string, count 
 // cancelAll cancels all runs of a runbook, many at once, and waits for their ends.
 func (b *bench) cancelAll(e *engine.Engine, name string) error {
 	var ids []string
-	if err := testdb.SQL(b.store).Raw("select id from run where runbook = ? and ended_at is null", name).Scan(&ids).Error; err != nil {
+	if err := testdb.SQL(b.store).Raw("select id from run where runbook = ? and ended_at is "+
+		"null", name).Scan(&ids).Error; err != nil {
 		return err
 	}
 	next := make(chan string)
@@ -246,7 +266,11 @@ func (b *bench) cancelAll(e *engine.Engine, name string) error {
 	}
 	close(next)
 	wg.Wait()
-	return b.until("select count(*) from run where runbook = '"+name+"' and ended_at is not null", int64(len(ids)), 2*time.Minute)
+	return b.until(
+		"select count(*) from run where runbook = '"+name+"' and ended_at is not null",
+		int64(len(ids)),
+		2*time.Minute,
+	)
 }
 
 // manyEnd lets 1,200 runs end at once and looks how late the beats come meanwhile.
@@ -255,7 +279,8 @@ func (b *bench) manyEnd(e *engine.Engine) error {
 	if err := b.beginMany(e, "rest", runs); err != nil {
 		return err
 	}
-	if err := b.until("select count(*) from run where runbook = 'rest' and state = 'waiting'", runs, 2*time.Minute); err != nil {
+	if err := b.until("select count(*) from run where runbook = 'rest' and state = 'waiting'", runs,
+		2*time.Minute); err != nil {
 		return err
 	}
 	stop := make(chan struct{})
@@ -269,7 +294,11 @@ func (b *bench) manyEnd(e *engine.Engine) error {
 			case <-time.After(20 * time.Millisecond):
 			}
 			var since float64
-			row := b.store.Pool.QueryRow(b.ctx, "select extract(epoch from clock_timestamp() - max(beat_at))::float8 from instance where fenced_at is null")
+			row := b.store.Pool.QueryRow(
+				b.ctx,
+				"select extract(epoch from clock_timestamp() - max(beat_at))::float8 from instance where fenced_at "+
+					"is null",
+			)
 			if row.Scan(&since) == nil {
 				longest = max(longest, time.Duration(since*float64(time.Second)))
 			}
@@ -280,6 +309,14 @@ func (b *bench) manyEnd(e *engine.Engine) error {
 	took := time.Since(begin)
 	close(stop)
 	beats.Wait()
-	b.rows = append(b.rows, figure{fmt.Sprintf("longest time without a beat while 1,200 runs end (in %s)", ms(took)), ms(longest), "2000.0 ms", verdict(longest < 2*time.Second)})
+	b.rows = append(
+		b.rows,
+		figure{
+			fmt.Sprintf("longest time without a beat while 1,200 runs end (in %s)", ms(took)),
+			ms(longest),
+			"2000.0 ms",
+			verdict(longest < 2*time.Second),
+		},
+	)
 	return err
 }

@@ -86,7 +86,8 @@ func all() error {
 	for _, g := range []struct {
 		name    string
 		measure func() error
-	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"wide", b.wide}, {"hurt", b.hurt}, {"parked", b.parked}} {
+	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"wide", b.wide},
+		{"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}
@@ -115,7 +116,10 @@ func (b *bench) matching() error {
 	for _, n := range []int{1000, 10000} {
 		var all []trigger.Trigger
 		for i := range n {
-			p, err := c.Compile(fmt.Sprintf(`alert.labels.signal == "s%d" && alert.severity in ["critical", "major"]`, i), expr.InStart)
+			p, err := c.Compile(
+				fmt.Sprintf(`alert.labels.signal == "s%d" && alert.severity in ["critical", "major"]`, i),
+				expr.InStart,
+			)
 			if err != nil {
 				return err
 			}
@@ -130,9 +134,16 @@ func (b *bench) matching() error {
 		took[n] = time.Since(begin) / times
 	}
 	ten := took[10000]
-	b.rows = append(b.rows,
+	b.rows = append(
+		b.rows,
 		figure{"matching an alert with 10,000 triggers", us(ten), "50 µs", verdict(ten < 50*time.Microsecond)},
-		figure{"the same, against 1,000 triggers", fmt.Sprintf("%.2f times", float64(ten)/float64(took[1000])), "2 times", verdict(ten < 2*took[1000])})
+		figure{
+			"the same, against 1,000 triggers",
+			fmt.Sprintf("%.2f times", float64(ten)/float64(took[1000])),
+			"2 times",
+			verdict(ten < 2*took[1000]),
+		},
+	)
 	return nil
 }
 
@@ -166,7 +177,14 @@ func (none) Fill(_ context.Context, r leave.Request) (leave.Request, []string, e
 func (none) Seal(text string) (string, error) { return text, nil }
 
 func (b *bench) engine(hand act.Hand, start bool) (*engine.Engine, error) {
-	e := engine.New(engine.Config{Store: b.store, Hands: engine.Hands{"local": hand}, Secrets: none{}, Log: slog.New(slog.DiscardHandler)})
+	e := engine.New(
+		engine.Config{
+			Store:   b.store,
+			Hands:   engine.Hands{"local": hand},
+			Secrets: none{},
+			Log:     slog.New(slog.DiscardHandler),
+		},
+	)
 	if !start {
 		return e, nil
 	}
@@ -233,19 +251,34 @@ func (b *bench) latency() error {
 	slices.Sort(took[20:]) // the first are the warming up
 	took = took[20:]
 	p50, p99 := took[len(took)/2], took[len(took)*99/100]
-	b.rows = append(b.rows,
-		figure{"alert accepted to first look begun, median, 20 a second", ms(p50), fmt.Sprintf("%s (20 commits of %s)", ms(20*single), ms(single)), verdict(p50 <= 20*single)},
-		figure{"the same, 99th of 100", ms(p99), "50.0 ms", verdict(p99 <= 50*time.Millisecond)})
+	b.rows = append(
+		b.rows,
+		figure{
+			"alert accepted to first look begun, median, 20 a second",
+			ms(p50),
+			fmt.Sprintf("%s (20 commits of %s)", ms(20*single), ms(single)),
+			verdict(p50 <= 20*single),
+		},
+		figure{"the same, 99th of 100", ms(p99), "50.0 ms", verdict(p99 <= 50*time.Millisecond)},
+	)
 	return err
 }
 
 func report(n string) alert.Report {
-	return alert.Report{Key: n, Severity: "major", Summary: "bench " + n, Service: "bench", Labels: map[string]string{"signal": "bench", "n": n}, At: time.Now()}
+	return alert.Report{
+		Key:      n,
+		Severity: "major",
+		Summary:  "bench " + n,
+		Service:  "bench",
+		Labels:   map[string]string{"signal": "bench", "n": n},
+		At:       time.Now(),
+	}
 }
 
 // commit is the median time of a single-row insert of the same database.
 func (b *bench) commit() (time.Duration, error) {
-	if _, err := b.store.Pool.Exec(b.ctx, "create table if not exists bench_row (id bigserial primary key, text text)"); err != nil {
+	if _, err := b.store.Pool.Exec(b.ctx, "create table if not exists bench_row (id bigserial primary key, text "+
+		"text)"); err != nil {
 		return 0, err
 	}
 	var took []time.Duration
@@ -312,7 +345,8 @@ func (b *bench) steps() error {
 		}
 		commits = after - before
 		begin = time.Now()
-		if err := exec.Command("sh", "-c", "i=0; while [ $i -lt 100 ]; do /usr/bin/env true; i=$((i+1)); done").Run(); err != nil {
+		if err := exec.Command("sh", "-c", "i=0; while [ $i -lt 100 ]; do /usr/bin/env true; i=$((i+1)); "+
+			"done").Run(); err != nil {
 			return err
 		}
 		shell = append(shell, time.Since(begin))
@@ -320,9 +354,21 @@ func (b *bench) steps() error {
 	slices.Sort(ours)
 	slices.Sort(shell)
 	o, s := ours[len(ours)/2], shell[len(shell)/2]
-	b.rows = append(b.rows,
-		figure{"100 empty steps", ms(o), fmt.Sprintf("%s (shell loop of %s and 300 ms)", ms(s+300*time.Millisecond), ms(s)), verdict(o < s+300*time.Millisecond)},
-		figure{"write transactions for a step", fmt.Sprintf("%.2f", float64(commits)/100), "3", verdict(commits <= 300)})
+	b.rows = append(
+		b.rows,
+		figure{
+			"100 empty steps",
+			ms(o),
+			fmt.Sprintf("%s (shell loop of %s and 300 ms)", ms(s+300*time.Millisecond), ms(s)),
+			verdict(o < s+300*time.Millisecond),
+		},
+		figure{
+			"write transactions for a step",
+			fmt.Sprintf("%.2f", float64(commits)/100),
+			"3",
+			verdict(commits <= 300),
+		},
+	)
 	return nil
 }
 
@@ -344,7 +390,8 @@ func (b *bench) intake() error {
 		return err
 	}
 	script := filepath.Join(b.dir, "insert.sql")
-	if err := os.WriteFile(script, []byte("insert into bench_row (text) values ('x');\n"), 0o644); err != nil { //nolint:gosec // another account reads it
+	if err := os.WriteFile(script, []byte("insert into bench_row (text) values ('x');\n"),
+		0o644); err != nil { //nolint:gosec // another account reads it
 		return err
 	}
 	host := regexp.MustCompile(`host=([^&]+)`).FindStringSubmatch(b.db.URL)[1]
@@ -352,7 +399,9 @@ func (b *bench) intake() error {
 	if err != nil {
 		return err
 	}
-	out, err := exec.Command(bin, "-n", "-h", host, "-U", "urgentis", "-c", "32", "-j", "2", "-T", "5", "-f", script, "postgres").CombinedOutput()
+	out, err := exec.Command(bin, "-n", "-h", host, "-U", "urgentis", "-c", "32", "-j", "2", "-T", "5", "-f", script,
+		"postgres").
+		CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("pgbench: %w: %s", err, out)
 	}
@@ -389,26 +438,60 @@ func (b *bench) intake() error {
 	if err := b.clear(); err != nil {
 		return err
 	}
-	b.rows = append(b.rows,
-		figure{"new alerts a second, each with incident, record, run and doorbell, 32 clients", fmt.Sprintf("%.0f", count), fmt.Sprintf("%.0f (pgbench, single rows)", rows), verdict(count >= rows)},
-		figure{fmt.Sprintf("the same, as rows: %.0f for each", each), fmt.Sprintf("%.0f", each*count), fmt.Sprintf("%.0f (pgbench, single rows)", rows), ""},
-		figure{"new alerts a second, posted 100 at a time", fmt.Sprintf("%.0f", hundreds), fmt.Sprintf("%.0f (3 times it)", 3*rows), verdict(hundreds >= 3*rows)},
-		figure{"repeated alerts a second, 32 clients", fmt.Sprintf("%.0f", repeats), fmt.Sprintf("%.0f (pgbench, single rows)", rows), verdict(repeats >= rows)},
-		figure{"the same, posted 100 at a time", fmt.Sprintf("%.0f", again), fmt.Sprintf("%.0f (3 times it)", 3*rows), verdict(again >= 3*rows)})
+	b.rows = append(
+		b.rows,
+		figure{
+			"new alerts a second, each with incident, record, run and doorbell, 32 clients",
+			fmt.Sprintf("%.0f", count),
+			fmt.Sprintf("%.0f (pgbench, single rows)", rows),
+			verdict(count >= rows),
+		},
+		figure{
+			fmt.Sprintf("the same, as rows: %.0f for each", each),
+			fmt.Sprintf("%.0f", each*count),
+			fmt.Sprintf("%.0f (pgbench, single rows)", rows),
+			"",
+		},
+		figure{
+			"new alerts a second, posted 100 at a time",
+			fmt.Sprintf("%.0f", hundreds),
+			fmt.Sprintf("%.0f (3 times it)", 3*rows),
+			verdict(hundreds >= 3*rows),
+		},
+		figure{
+			"repeated alerts a second, 32 clients",
+			fmt.Sprintf("%.0f", repeats),
+			fmt.Sprintf("%.0f (pgbench, single rows)", rows),
+			verdict(repeats >= rows),
+		},
+		figure{
+			"the same, posted 100 at a time",
+			fmt.Sprintf("%.0f", again),
+			fmt.Sprintf("%.0f (3 times it)", 3*rows),
+			verdict(again >= 3*rows),
+		},
+	)
 	return nil
 }
 
 // clear takes away what one measure leaves undone, so that the next one does not do it.
 func (b *bench) clear() error {
-	_, err := b.store.Pool.Exec(b.ctx, "truncate alert, incident, entry, run, event, feed, timer, gate, question, hold, awaiting, delivery, starting, started, river_job")
+	_, err := b.store.Pool.Exec(
+		b.ctx,
+		"truncate alert, incident, entry, run, event, feed, timer, gate, question, hold, awaiting, delivery, "+
+			"starting, started, river_job",
+	)
 	return err
 }
 
 // rowsOfAnAlert counts the rows that one new alert leaves behind.
 func (b *bench) rowsOfAnAlert() (float64, error) {
 	var alerts, all float64
-	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*) from alert) + (select count(*) from incident) + (select count(*) from entry)
-		+ (select count(*) from run) + (select count(*) from event) + (select count(*) from feed) + (select count(*) from river_job)`).Scan(&alerts, &all)
+	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*)
+		from alert) + (select count(*) from incident) + (select count(*) from entry)
+		+ (select count(*) from run) + (select count(*) from event) + (select count(*)
+			from feed) + (select count(*) from river_job)`).
+		Scan(&alerts, &all)
 	return all / alerts, err
 }
 

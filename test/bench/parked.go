@@ -34,7 +34,8 @@ const (
 func (b *bench) parked() error {
 	for name, step := range map[string]string{
 		"parked-wait": "  - wait: A while\n    for: " + parkedFor.String() + "\n",
-		"parked-gate": "  - change: Alter\n    from: here\n    run: [\"true\"]\n    gate: {ask: team/bench, within: 2h}\n",
+		"parked-gate": "  - change: Alter\n    from: here\n    run: [\"true\"]\n    gate: {ask: team/bench, within: " +
+			"2h}\n",
 	} {
 		if err := b.push(fmt.Sprintf(parkedBooks, name, step)); err != nil {
 			return err
@@ -51,15 +52,23 @@ func (b *bench) parked() error {
 			return err
 		}
 	}
-	if err := b.until("select count(*) from run where runbook like 'parked-%' and state = 'waiting'", parkedRuns, 4*time.Minute); err != nil {
+	if err := b.until("select count(*) from run where runbook like 'parked-%' and state = "+
+		"'waiting'", parkedRuns, 4*time.Minute); err != nil {
 		return err
 	}
 	time.Sleep(2 * time.Second)
 	heapNow, routinesNow := b.weight()
 	more := float64(heapNow-heap) / (1 << 20)
-	b.rows = append(b.rows,
+	b.rows = append(
+		b.rows,
 		figure{"10,000 parked runs, more memory", fmt.Sprintf("%.1f MB", more), "20 MB", verdict(more < 20)},
-		figure{"the same, more goroutines", fmt.Sprint(routinesNow - routines), "far fewer than runs (100)", verdict(routinesNow-routines < 100)})
+		figure{
+			"the same, more goroutines",
+			fmt.Sprint(routinesNow - routines),
+			"far fewer than runs (100)",
+			verdict(routinesNow-routines < 100),
+		},
+	)
 	return b.wake(e)
 }
 
@@ -130,24 +139,38 @@ func (b *bench) wake(e *engine.Engine) error {
 	if err != nil {
 		return err
 	}
-	if err := b.until("select count(*) from run where runbook = 'parked-gate' and ended_at is not null", 1, 30*time.Second); err != nil {
+	if err := b.until("select count(*) from run where runbook = 'parked-gate' and ended_at is not "+
+		"null", 1, 30*time.Second); err != nil {
 		return err
 	}
 	ready := time.Since(begin)
-	if err := b.until("select count(*) from run where runbook = 'parked-wait' and ended_at is not null", parkedRuns/2, 4*time.Minute); err != nil {
+	if err := b.until("select count(*) from run where runbook = 'parked-wait' and ended_at is not "+
+		"null", parkedRuns/2, 4*time.Minute); err != nil {
 		return err
 	}
 	var late []float64
-	err = testdb.SQL(b.store).Raw(`select extract(epoch from o.at - s.at) - ? from event s join event o on o.run = s.run and o.kind = 'wait.over'
-		where s.kind = 'step.begun' and s.path = '1' and s.run in (select id from run where runbook = 'parked-wait')`, parkedFor.Seconds()).Scan(&late).Error
+	err = testdb.SQL(b.store).
+		Raw(`select extract(epoch from o.at - s.at) - ? from event s join event o on o.run = s.run
+			and o.kind = 'wait.over'
+		where s.kind = 'step.begun' and s.path = '1' and s.run in (select id from run
+			where runbook = 'parked-wait')`, parkedFor.Seconds()).
+		Scan(&late).
+		Error
 	if err != nil {
 		return err
 	}
 	slices.Sort(late)
 	worst := late[len(late)-1]
-	b.rows = append(b.rows,
+	b.rows = append(
+		b.rows,
 		figure{"a parked run goes on after a restart, within", ms(ready), "2000.0 ms", verdict(ready < 2*time.Second)},
 		figure{"5,000 waits, the latest", fmt.Sprintf("%.0f ms", 1000*worst), "1000 ms", verdict(worst < 1)},
-		figure{"the same, 99th of 100", fmt.Sprintf("%.0f ms", 1000*late[len(late)*99/100]), "1000 ms", verdict(late[len(late)*99/100] < 1)})
+		figure{
+			"the same, 99th of 100",
+			fmt.Sprintf("%.0f ms", 1000*late[len(late)*99/100]),
+			"1000 ms",
+			verdict(late[len(late)*99/100] < 1),
+		},
+	)
 	return nil
 }

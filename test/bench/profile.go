@@ -24,7 +24,8 @@ func (b *bench) watchOver() (stop func() error, err error) {
 		}
 	}
 	if *statements {
-		if _, err := b.store.Pool.Exec(b.ctx, "alter system set shared_preload_libraries = 'pg_stat_statements'"); err != nil {
+		if _, err := b.store.Pool.Exec(b.ctx, "alter system set shared_preload_libraries = "+
+			"'pg_stat_statements'"); err != nil {
 			return nil, err
 		}
 		if err := b.reopen(); err != nil {
@@ -50,7 +51,11 @@ func (b *bench) watchOver() (stop func() error, err error) {
 
 // asked prints the statements that took the database longest.
 func (b *bench) asked() error {
-	rows, err := b.store.Pool.Query(b.ctx, `select calls, total_exec_time, regexp_replace(left(query, 110), '\s+', ' ', 'g') from pg_stat_statements order by total_exec_time desc limit 40`)
+	rows, err := b.store.Pool.Query(
+		b.ctx,
+		`select calls, total_exec_time, regexp_replace(left(query, 110), '\s+', ' ', 'g')
+			from pg_stat_statements order by total_exec_time desc limit 40`,
+	)
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,10 @@ const (
 // wide compares one look on 200 targets over SSH with OpenSSH's client under xargs -P 32.
 func (b *bench) wide() error {
 	if _, err := exec.LookPath("ssh"); err != nil {
-		b.rows = append(b.rows, figure{"a look on 200 SSH targets", "not measured", "OpenSSH's client is not here", verdict(false)})
+		b.rows = append(
+			b.rows,
+			figure{"a look on 200 SSH targets", "not measured", "OpenSSH's client is not here", verdict(false)},
+		)
 		return nil
 	}
 	client, clientPEM, err := newKey()
@@ -42,7 +45,10 @@ func (b *bench) wide() error {
 	if err != nil {
 		return err
 	}
-	srv := &ssh.Server{Handler: func(s ssh.Session) { fmt.Fprintln(s, "ok") }, PublicKeyHandler: func(_ ssh.Context, k ssh.PublicKey) bool { return ssh.KeysEqual(k, client.PublicKey()) }}
+	srv := &ssh.Server{
+		Handler:          func(s ssh.Session) { fmt.Fprintln(s, "ok") },
+		PublicKeyHandler: func(_ ssh.Context, k ssh.PublicKey) bool { return ssh.KeysEqual(k, client.PublicKey()) },
+	}
 	srv.AddHostKey(host)
 	defer srv.Close()
 	pinned := strings.TrimSpace(string(xssh.MarshalAuthorizedKey(host.PublicKey())))
@@ -72,9 +78,21 @@ func (b *bench) wide() error {
 	if err != nil {
 		return err
 	}
-	b.rows = append(b.rows,
-		figure{"a look on 200 SSH targets, cold", ms(cold), fmt.Sprintf("%s (a third of ssh under xargs -P 32, %s)", ms(theirs/3), ms(theirs)), verdict(cold < theirs/3)},
-		figure{"the next look, over kept connections", ms(warm), fmt.Sprintf("%s (a tenth of it)", ms(theirs/10)), verdict(warm < theirs/10)})
+	b.rows = append(
+		b.rows,
+		figure{
+			"a look on 200 SSH targets, cold",
+			ms(cold),
+			fmt.Sprintf("%s (a third of ssh under xargs -P 32, %s)", ms(theirs/3), ms(theirs)),
+			verdict(cold < theirs/3),
+		},
+		figure{
+			"the next look, over kept connections",
+			ms(warm),
+			fmt.Sprintf("%s (a tenth of it)", ms(theirs/10)),
+			verdict(warm < theirs/10),
+		},
+	)
 	return nil
 }
 
@@ -98,8 +116,21 @@ func (b *bench) look(hand *ourssh.Hand, list []string, pinned string) (time.Dura
 	failed := make(chan string, len(list))
 	for i, addr := range list {
 		wg.Go(func() {
-			r := hand.Do(b.ctx, act.Job{Attempt: fmt.Sprint("w", i), Request: leave.Request{Kind: "ssh", Words: []string{"true"}, Timeout: 60,
-				Target: leave.Facts{Name: addr, Address: addr, Port: widePort, Account: "ops", HostKey: pinned, Secret: "k@1"}}})
+			r := hand.Do(
+				b.ctx,
+				act.Job{
+					Attempt: fmt.Sprint("w", i),
+					Request: leave.Request{Kind: "ssh", Words: []string{"true"}, Timeout: 60,
+						Target: leave.Facts{
+							Name:    addr,
+							Address: addr,
+							Port:    widePort,
+							Account: "ops",
+							HostKey: pinned,
+							Secret:  "k@1",
+						}},
+				},
+			)
 			if r.State != flow.OK {
 				failed <- r.Error
 			}
@@ -123,8 +154,28 @@ func (b *bench) openSSH(list []string, key []byte, known string) (time.Duration,
 	if err := os.WriteFile(h, []byte(known), 0o600); err != nil {
 		return 0, err
 	}
-	c := exec.CommandContext(b.ctx, "xargs", "-P", "32", "-I{}", "ssh", "-F", "/dev/null", "-p", fmt.Sprint(widePort), "-i", k, "-o", "UserKnownHostsFile="+h,
-		"-o", "BatchMode=yes", "-o", "IdentitiesOnly=yes", "ops@{}", "true")
+	c := exec.CommandContext(
+		b.ctx,
+		"xargs",
+		"-P",
+		"32",
+		"-I{}",
+		"ssh",
+		"-F",
+		"/dev/null",
+		"-p",
+		fmt.Sprint(widePort),
+		"-i",
+		k,
+		"-o",
+		"UserKnownHostsFile="+h,
+		"-o",
+		"BatchMode=yes",
+		"-o",
+		"IdentitiesOnly=yes",
+		"ops@{}",
+		"true",
+	)
 	c.Stdin = strings.NewReader(strings.Join(list, "\n") + "\n")
 	begin := time.Now()
 	out, err := c.CombinedOutput()

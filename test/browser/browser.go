@@ -22,9 +22,23 @@ func Open(ctx context.Context, width, height int) (*Page, error) {
 	if err != nil {
 		return nil, err
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.Flag("no-sandbox", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("hide-scrollbars", true), chromedp.Flag("disable-dev-shm-usage", true), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height))
+	opts := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.Flag(
+			"no-sandbox",
+			true,
+		),
+		chromedp.Flag("disable-gpu", true),
+		chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag(
+			"hide-scrollbars",
+			true,
+		),
+		chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.UserDataDir(profile),
+		chromedp.WindowSize(width, height),
+	)
 	actx, acancel := chromedp.NewExecAllocator(ctx, opts...)
 	tab, tcancel := chromedp.NewContext(actx)
 	p := &Page{ctx: tab, close: func() { tcancel(); acancel(); os.RemoveAll(profile) }}

@@ -26,7 +26,17 @@ import (
 
 func world(t *testing.T) *demo.World {
 	ctx, cancel := context.WithCancel(context.Background())
-	w, err := demo.Start(ctx, service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler)}, 100*time.Millisecond, func(string) {})
+	w, err := demo.Start(
+		ctx,
+		service.Config{
+			Database: testdb.URL(t),
+			DataDir:  t.TempDir(),
+			Listen:   "127.0.0.1:0",
+			Log:      slog.New(slog.DiscardHandler),
+		},
+		100*time.Millisecond,
+		func(string) {},
+	)
 	require.NoError(t, err)
 	t.Cleanup(func() { cancel(); assert.NoError(t, w.Stop()) })
 	return w
@@ -47,7 +57,9 @@ func axe(t *testing.T, p *Page) string {
 	require.NoError(t, err, "run make build first")
 	_, err = p.Text(string(src) + "; 'loaded'")
 	require.NoError(t, err)
-	found, err := p.Text(`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).join(' | ')).join('\n'))`)
+	found, err := p.Text(
+		`axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target.join(' ') + ' ' + (n.any[0]?.message ?? '')).join(' | ')).join('\n'))`,
+	)
 	require.NoError(t, err)
 	return found
 }
@@ -83,18 +95,22 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	text, err := p.Text("document.querySelector('ol.record').innerText")
 	require.NoError(t, err)
 	order := -1
-	for _, want := range []string{"Runbook started", "Depth and the oldest message", "Is it really backing up?", "approved", "own(readings.stuck) is m-4711", "Is the queue draining?", "Closed: repaired"} {
+	for _, want := range []string{"Runbook started", "Depth and the oldest message", "Is it really backing up?",
+		"approved", "own(readings.stuck) is m-4711", "Is the queue draining?", "Closed: repaired"} {
 		at := strings.Index(text, want)
 		assert.Greater(t, at, order, "%s does not stand where it belongs in:\n%s", want, text)
 		order = at
 	}
-	lanes, err := p.Text("['evidence','decision','change','proof'].filter(l => document.querySelector('.span.' + l)).join()")
+	lanes, err := p.Text(
+		"['evidence','decision','change','proof'].filter(l => document.querySelector('.span.' + l)).join()",
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "evidence,decision,change,proof", lanes, "the strip draws all four lanes")
 	assert.Len(t, w.Fleet.Queue.Changes(), 1)
 
 	// Every other page, by keyboard and in the dark.
-	for key, want := range map[string]string{"1": "Closed lately", "2": "repaired", "3": "Berth assignments are piling up", "4": "berth-queue-backlog"} {
+	for key, want := range map[string]string{"1": "Closed lately", "2": "repaired", "3": "Berth assignments are " +
+		"piling up", "4": "berth-queue-backlog"} {
 		require.NoError(t, p.Press(key))
 		if key == "4" {
 			want = "trigger:berth-queue-backlog"
@@ -105,7 +121,9 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, p.Press("?"))
 	require.NoError(t, p.See("go to the button that approves"))
 	require.NoError(t, p.Theme("dark"))
-	for path, want := range map[string]string{"/incidents/1": "Closed: repaired", "/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page", "/incidents/999": "there is no incident 999"} {
+	for path, want := range map[string]string{"/incidents/1": "Closed: repaired",
+		"/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page",
+		"/incidents/999": "there is no incident 999"} {
 		require.NoError(t, p.Go(w.Link+path))
 		require.NoError(t, p.See(want))
 		assert.Empty(t, axe(t, p), path)
@@ -157,7 +175,9 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
 	require.NoError(t, p.Go(w.Link+"/"))
 	require.NoError(t, p.See("Open incidents"))
-	list, err := p.Text("JSON.stringify(performance.getEntriesByType('resource').map(r => r.name).filter(n => n.endsWith('.js')))")
+	list, err := p.Text(
+		"JSON.stringify(performance.getEntriesByType('resource').map(r => r.name).filter(n => n.endsWith('.js')))",
+	)
 	require.NoError(t, err)
 	var urls []string
 	require.NoError(t, json.Unmarshal([]byte(list), &urls))
@@ -183,7 +203,12 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 	defer page.Body.Close()
 	html, err := io.ReadAll(page.Body)
 	require.NoError(t, err)
-	assert.False(t, regexp.MustCompile(`<script(?:\s[^>]*)?>[^<]`).Match(html), "no script stands in the page: %s", string(html))
+	assert.False(
+		t,
+		regexp.MustCompile(`<script(?:\s[^>]*)?>[^<]`).Match(html),
+		"no script stands in the page: %s",
+		string(html),
+	)
 }
 
 // A question is answered in the browser; the answer approves a change, and the path that the run took is drawn.

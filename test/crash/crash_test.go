@@ -91,7 +91,20 @@ func set(t *testing.T) *stage {
 
 func (s *stage) up() {
 	s.mu.Lock()
-	s.proc = exec.Command(program, "serve", "--database", s.url, "--data-dir", s.dir, "--listen", s.listen, "--allow-net", "127.0.0.0/8", "--log-level", "error")
+	s.proc = exec.Command(
+		program,
+		"serve",
+		"--database",
+		s.url,
+		"--data-dir",
+		s.dir,
+		"--listen",
+		s.listen,
+		"--allow-net",
+		"127.0.0.0/8",
+		"--log-level",
+		"error",
+	)
 	s.proc.Stderr = &s.log
 	require.NoError(s.t, s.proc.Start())
 	s.mu.Unlock()
@@ -120,10 +133,16 @@ func (s *stage) kill() {
 // alert breaks the queue and reports it, as often as it takes to be answered.
 func (s *stage) alert() {
 	s.fleet.Queue.Break()
-	require.Eventually(s.t, func() bool { d, _ := s.fleet.Queue.Depth(); return d > 250 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		s.t,
+		func() bool { d, _ := s.fleet.Queue.Depth(); return d > 250 },
+		20*time.Second,
+		50*time.Millisecond,
+	)
 	require.Eventually(s.t, func() bool {
 		req, err := http.NewRequest(http.MethodPost, "http://"+s.listen+"/in/harbour-watch", strings.NewReader(
-			`{"key":"d","severity":"major","summary":"deep","service":"berth-queue","labels":{"signal":"queue_depth","queue":"quay-north"}}`))
+			`{"key":"d","severity":"major","summary":"deep","service":"berth-queue","labels":{"signal":"queue_depth","queue":"quay-north"}}`,
+		))
 		require.NoError(s.t, err)
 		req.Header.Set("Authorization", "Bearer "+s.source)
 		res, err := http.DefaultClient.Do(req)
@@ -135,7 +154,8 @@ func (s *stage) alert() {
 	}, 30*time.Second, 100*time.Millisecond)
 }
 
-// person approves gates, and answers what became of a change by looking at the hosts. It reports whether the incident is closed.
+// person approves gates, and answers what became of a change by looking at the hosts. It reports whether the incident
+// is closed.
 func (s *stage) person() (*api.Incident, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
@@ -144,7 +164,8 @@ func (s *stage) person() (*api.Incident, error) {
 		return nil, err
 	}
 	for _, x := range *g.JSON200 {
-		if _, err := s.approver.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}); err != nil {
+		if _, err := s.approver.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true,
+			Digest: x.Digest}); err != nil {
 			return nil, err
 		}
 	}
@@ -236,7 +257,12 @@ func TestKillAtEveryStage(t *testing.T) {
 			if c.name == "while the check repeats" {
 				// So deep that the first looks after the change still see it.
 				s.fleet.Queue.Break()
-				require.Eventually(t, func() bool { d, _ := s.fleet.Queue.Depth(); return d > 900 }, 30*time.Second, 50*time.Millisecond)
+				require.Eventually(
+					t,
+					func() bool { d, _ := s.fleet.Queue.Depth(); return d > 900 },
+					30*time.Second,
+					50*time.Millisecond,
+				)
 			}
 			done := s.at(c.word, c.n)
 			s.alert()
@@ -280,7 +306,8 @@ func TestKillAtRandom(t *testing.T) {
 			s := set(t)
 			s.alert()
 			for range 3 {
-				for end := time.Now().Add(time.Duration(r.IntN(9000)) * time.Millisecond); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+				end := time.Now().Add(time.Duration(r.IntN(9000)) * time.Millisecond)
+				for ; time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 					s.person() //nolint:errcheck // the service may be on its way up
 				}
 				s.kill()

@@ -109,8 +109,20 @@ func newStorm(t *testing.T) *storm {
 	require.NoError(t, err)
 	// Many hosts of one service, so that runs meet on some of them and not on all.
 	for _, h := range s.fleet.Hosts {
-		r, err := s.nodes[0].admin.SetTargetWithResponse(ctx, nil, api.Target{Name: h.Name, Service: "berth-queue", Address: h.Address, Port: demo.SSHPort, Account: s.fleet.Account,
-			Secret: "fleet-key", HostKey: h.HostKey, Labels: h.Labels})
+		r, err := s.nodes[0].admin.SetTargetWithResponse(
+			ctx,
+			nil,
+			api.Target{
+				Name:    h.Name,
+				Service: "berth-queue",
+				Address: h.Address,
+				Port:    demo.SSHPort,
+				Account: s.fleet.Account,
+				Secret:  "fleet-key",
+				HostKey: h.HostKey,
+				Labels:  h.Labels,
+			},
+		)
 		require.NoError(t, err)
 		require.NotNil(t, r.JSON200, string(r.Body))
 	}
@@ -121,7 +133,20 @@ func newStorm(t *testing.T) *storm {
 }
 
 func (s *storm) up(n *node) {
-	n.proc = exec.Command(program, "serve", "--database", s.db.URL, "--data-dir", s.dir, "--listen", n.listen, "--allow-net", "127.0.0.0/8", "--log-level", "error")
+	n.proc = exec.Command(
+		program,
+		"serve",
+		"--database",
+		s.db.URL,
+		"--data-dir",
+		s.dir,
+		"--listen",
+		n.listen,
+		"--allow-net",
+		"127.0.0.0/8",
+		"--log-level",
+		"error",
+	)
 	n.proc.Stderr = &n.log
 	require.NoError(s.t, n.proc.Start())
 }
@@ -154,8 +179,14 @@ var quick = &http.Client{Timeout: 3 * time.Second}
 func (s *storm) send(r *rand.Rand, key string) {
 	a := r.IntN(len(s.fleet.Hosts))
 	b := (a + 1 + r.IntN(len(s.fleet.Hosts)-1)) % len(s.fleet.Hosts)
-	body := fmt.Sprintf(`{"key":%q,"severity":"major","summary":"storm %s","service":"berth-queue","labels":{"signal":"storm","key":%q,"a":%q,"b":%q}}`,
-		key, key, key, s.fleet.Hosts[a].Name, s.fleet.Hosts[b].Name)
+	body := fmt.Sprintf(
+		`{"key":%q,"severity":"major","summary":"storm %s","service":"berth-queue","labels":{"signal":"storm","key":%q,"a":%q,"b":%q}}`,
+		key,
+		key,
+		key,
+		s.fleet.Hosts[a].Name,
+		s.fleet.Hosts[b].Name,
+	)
 	for {
 		n := s.nodes[r.IntN(len(s.nodes))]
 		req, err := http.NewRequest(http.MethodPost, "http://"+n.listen+"/in/harbour-watch", strings.NewReader(body))
@@ -193,7 +224,11 @@ func (s *storm) person(stop <-chan struct{}) {
 		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		if g, err := n.admin.ListGatesWithResponse(ctx); err == nil && g.JSON200 != nil {
 			for _, x := range *g.JSON200 {
-				n.approver.DecideGateWithResponse(ctx, x.Id, api.Decision{Approve: true, Digest: x.Digest}) //nolint:errcheck // asked again later
+				n.approver.DecideGateWithResponse(
+					ctx,
+					x.Id,
+					api.Decision{Approve: true, Digest: x.Digest},
+				) //nolint:errcheck // asked again later
 			}
 		}
 		if q, err := n.admin.ListQuestionsWithResponse(ctx); err == nil && q.JSON200 != nil {
@@ -363,16 +398,33 @@ func (s *storm) prove(runs int) {
 	}
 	// Nothing was begun twice, but where a person said so, having seen that it had not begun.
 	var intents []store.Event
-	require.NoError(s.t, testdb.SQL(st).Raw("select * from event where kind = 'attempt.intended' and body like '%\"change\":true%'").Scan(&intents).Error)
+	require.NoError(
+		s.t,
+		testdb.SQL(st).
+			Raw("select * from event where kind = 'attempt.intended' and body like '%\"change\":true%'").
+			Scan(&intents).
+			Error,
+	)
 	seen := map[string]bool{}
 	for _, e := range intents {
 		var in flow.Intent
 		require.NoError(s.t, json.Unmarshal([]byte(e.Body), &in))
 		assert.False(s.t, seen[in.Attempt], "attempt %s is intended twice", in.Attempt)
 		seen[in.Attempt] = true
-		assert.LessOrEqual(s.t, s.fleet.Works.Attempt(in.Attempt), 1, "attempt %s was begun twice on its host", in.Attempt)
+		assert.LessOrEqual(
+			s.t,
+			s.fleet.Works.Attempt(in.Attempt),
+			1,
+			"attempt %s was begun twice on its host",
+			in.Attempt,
+		)
 		if s.again[in.Attempt] > 0 {
-			assert.Zero(s.t, s.fleet.Works.Attempt(in.Attempt), "attempt %s was begun after a person had it done again", in.Attempt)
+			assert.Zero(
+				s.t,
+				s.fleet.Works.Attempt(in.Attempt),
+				"attempt %s was begun after a person had it done again",
+				in.Attempt,
+			)
 		}
 	}
 	begun, undone := s.fleet.Works.Begun()
@@ -384,10 +436,19 @@ func (s *storm) prove(runs int) {
 	}
 	// No log has a gap, no lock is left, every record is whole.
 	var gaps int64
-	require.NoError(s.t, testdb.SQL(st).Raw("select count(*) from (select run, count(*) n, max(seq) m from event group by run) x where n <> m").Scan(&gaps).Error)
+	require.NoError(
+		s.t,
+		testdb.SQL(st).
+			Raw("select count(*) from (select run, count(*) n, max(seq) m from event group by run) x where n <> m").
+			Scan(&gaps).
+			Error,
+	)
 	assert.Zero(s.t, gaps)
 	var locks int64
-	require.NoError(s.t, testdb.SQL(st).Raw("select (select count(*) from hold) + (select count(*) from awaiting)").Scan(&locks).Error)
+	require.NoError(
+		s.t,
+		testdb.SQL(st).Raw("select (select count(*) from hold) + (select count(*) from awaiting)").Scan(&locks).Error,
+	)
 	assert.Zero(s.t, locks)
 	var incidents []int64
 	require.NoError(s.t, testdb.SQL(st).Raw("select number from incident").Scan(&incidents).Error)
@@ -396,5 +457,13 @@ func (s *storm) prove(runs int) {
 		_, err := st.Verify(ctx, i)
 		assert.NoError(s.t, err, "incident %d", i)
 	}
-	s.t.Logf("%d runs, %d changes begun, %d taken back, %d done again by a person; faults %v; ends %v", runs, len(begun), len(undone), len(s.again), s.faults, ends)
+	s.t.Logf(
+		"%d runs, %d changes begun, %d taken back, %d done again by a person; faults %v; ends %v",
+		runs,
+		len(begun),
+		len(undone),
+		len(s.again),
+		s.faults,
+		ends,
+	)
 }

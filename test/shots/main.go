@@ -50,7 +50,17 @@ func all(program, folder string) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	defer cancel()
-	w, err := demo.Start(ctx, service.Config{DataDir: filepath.Join(dir, "d"), Listen: "127.0.0.1:8471", Version: "0.1.0", Log: slog.New(slog.DiscardHandler)}, 500*time.Millisecond, func(string) {})
+	w, err := demo.Start(
+		ctx,
+		service.Config{
+			DataDir: filepath.Join(dir, "d"),
+			Listen:  "127.0.0.1:8471",
+			Version: "0.1.0",
+			Log:     slog.New(slog.DiscardHandler),
+		},
+		500*time.Millisecond,
+		func(string) {},
+	)
 	if err != nil {
 		return err
 	}
@@ -179,7 +189,8 @@ func (s *shooter) decided() error {
 	if err := s.closed(2); err != nil {
 		return err
 	}
-	if _, err := s.w.Admin.AddNoteWithResponse(s.ctx, 2, api.NewNote{Text: "The message came from the Skerry terminal again; asked them to look at their encoder."}); err != nil {
+	if _, err := s.w.Admin.AddNoteWithResponse(s.ctx, 2, api.NewNote{Text: "The message came from the Skerry " +
+		"terminal again; asked them to look at their encoder."}); err != nil {
 		return err
 	}
 	if err := s.shoot("/incidents/2", "repaired", "incident-dark.png"); err != nil {
@@ -231,10 +242,12 @@ func (s *shooter) asking() error {
 			time.Sleep(100 * time.Millisecond)
 			continue
 		}
-		if err := s.shoot("/runs/"+(*q.JSON200)[0].Run, "Roll it back and put it in again", "question.png"); err != nil {
+		if err := s.shoot("/runs/"+(*q.JSON200)[0].Run, "Roll it back and put it in again",
+			"question.png"); err != nil {
 			return err
 		}
-		if _, err := mara.AnswerQuestionWithResponse(s.ctx, (*q.JSON200)[0].Id, api.Answer{Choice: "roll_back"}); err != nil {
+		if _, err := mara.AnswerQuestionWithResponse(s.ctx, (*q.JSON200)[0].Id,
+			api.Answer{Choice: "roll_back"}); err != nil {
 			return err
 		}
 		break
@@ -297,7 +310,30 @@ func (s *shooter) command(args, file string) error {
 	done := filepath.Join(s.folder, ".done")
 	defer os.Remove(done) //nolint:errcheck // it may not be there
 	script := fmt.Sprintf("printf '$ urgentis %s\\n'; '%s' %s; : >'%s'; sleep 60", args, s.program, args, done)
-	term := exec.CommandContext(s.ctx, "xterm", "-display", display, "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "182x57+0+0", "-bg", "#10151a", "-fg", "#dfe6ec", "-b", "10", "-bw", "0", "-e", "sh", "-c", script)
+	term := exec.CommandContext(
+		s.ctx,
+		"xterm",
+		"-display",
+		display,
+		"-fa",
+		"DejaVu Sans Mono",
+		"-fs",
+		"9",
+		"-geometry",
+		"182x57+0+0",
+		"-bg",
+		"#10151a",
+		"-fg",
+		"#dfe6ec",
+		"-b",
+		"10",
+		"-bw",
+		"0",
+		"-e",
+		"sh",
+		"-c",
+		script,
+	)
 	term.Env = env
 	if err := term.Start(); err != nil {
 		return err
@@ -312,7 +348,9 @@ func (s *shooter) command(args, file string) error {
 		}
 	}
 	time.Sleep(time.Second) // the terminal draws what it has
-	out, err := exec.CommandContext(s.ctx, "import", "-display", display, "-window", "root", "-depth", "8", "-colors", "64", filepath.Join(s.folder, file)).CombinedOutput()
+	out, err := exec.CommandContext(s.ctx, "import", "-display", display, "-window", "root", "-depth", "8",
+		"-colors", "64", filepath.Join(s.folder, file)).
+		CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("take a picture of the terminal: %w: %s", err, out)
 	}

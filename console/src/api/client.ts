@@ -28,5 +28,9 @@ export async function got<T>(call: Promise<{ data?: T; error?: unknown; response
   }
   if (r.response.ok) return plainly(r.data as T)
   const p = r.error as Schemas['Problem'] | undefined
-  throw new Refusal(p?.detail ? plain(p.detail) : `The service answered ${r.response.status}.`, r.response.status, p?.code ?? '')
+  throw new Refusal(
+    p?.detail ? plain(p.detail) : `The service answered ${r.response.status}.`,
+    r.response.status,
+    p?.code ?? '',
+  )
 }

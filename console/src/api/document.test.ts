@@ -4,7 +4,8 @@ import { expect, test } from 'vitest'
 import source from '../../../api/openapi.yaml?raw'
 
 test('the API document is sound for a linter that is not the service', async () => {
-  const config = await createConfig({ extends: ['recommended'], rules: { 'operation-4xx-response': 'off' } }) // every error is the default answer, a problem
+  // Every error is the default answer, a problem.
+  const config = await createConfig({ extends: ['recommended'], rules: { 'operation-4xx-response': 'off' } })
   const problems = await lintFromString({ source, absoluteRef: 'openapi.yaml', config })
   expect(problems.map((p) => `${p.severity} ${p.ruleId} ${p.location[0]?.pointer}: ${p.message}`)).toEqual([])
 })

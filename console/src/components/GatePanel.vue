@@ -13,7 +13,11 @@ const wrong = ref('')
 const ends = computed(() => relative(props.gate.until, now.value))
 const readings = computed(() => {
   const by = new Map<string, { target: string; value: string; unit: string; at: string }[]>()
-  for (const e of props.gate.evidence ?? []) by.set(e.reading, [...(by.get(e.reading) ?? []), { target: e.target || 'this host', value: e.value === '' ? '(empty)' : e.value, unit: e.unit ?? '', at: e.at }])
+  for (const e of props.gate.evidence ?? [])
+    by.set(e.reading, [
+      ...(by.get(e.reading) ?? []),
+      { target: e.target || 'this host', value: e.value === '' ? '(empty)' : e.value, unit: e.unit ?? '', at: e.at },
+    ])
   return [...by]
 })
 
@@ -35,13 +39,22 @@ async function say(approve: boolean) {
   <section class="gate" :aria-label="`Approval wanted: ${gate.title}`">
     <header>
       <strong><span aria-hidden="true">◐</span> Approval wanted</strong>
-      <span class="faint">from {{ gate.ask }} · asked by {{ gate.requester }} · ends <span :title="exact(gate.until)" class="num">{{ ends }}</span></span>
+      <span class="faint"
+        >from {{ gate.ask }} · asked by {{ gate.requester }} · ends
+        <span :title="exact(gate.until)" class="num">{{ ends }}</span></span
+      >
     </header>
     <h3>{{ gate.title }}</h3>
     <div v-for="r in gate.requests" :key="r.target" class="request">
       <pre class="mono" tabindex="0" :aria-label="`What would run on ${r.target}`">{{ r.shown }}</pre>
-      <p class="faint">on <strong>{{ r.target || 'this host' }}</strong><template v-if="r.address"> ({{ r.address }}, account {{ r.account }})</template>, at most {{ r.timeout_seconds }} s</p>
-      <p v-if="r.undo" class="faint">Undo: <code class="mono">{{ r.undo }}</code></p>
+      <p class="faint">
+        on <strong>{{ r.target || 'this host' }}</strong><template v-if="r.address">
+          ({{ r.address }}, account {{ r.account }})</template
+        >, at most {{ r.timeout_seconds }} s
+      </p>
+      <p v-if="r.undo" class="faint">
+        Undo: <code class="mono">{{ r.undo }}</code>
+      </p>
     </div>
     <div class="why">
       <div>
@@ -61,35 +74,109 @@ async function say(approve: boolean) {
       </div>
       <div>
         <h4>Why it is asked</h4>
-        <ul><li v-for="r in gate.reasons" :key="r">{{ r }}</li></ul>
+        <ul>
+          <li v-for="r in gate.reasons" :key="r">{{ r }}</li>
+        </ul>
       </div>
     </div>
     <template v-if="gate.may_decide">
-      <v-textarea v-model="comment" :label="gate.comment_wanted ? 'Comment (wanted)' : 'Comment for the record'" rows="1" auto-grow hide-details maxlength="5000" />
+      <v-textarea
+        v-model="comment"
+        :label="gate.comment_wanted ? 'Comment (wanted)' : 'Comment for the record'"
+        rows="1"
+        auto-grow
+        hide-details
+        maxlength="5000"
+      />
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <div class="actions">
-        <v-btn id="approve" color="primary" variant="flat" :loading="decide.isPending.value" @click="say(true)">Approve this change</v-btn>
+        <v-btn id="approve" color="primary" variant="flat" :loading="decide.isPending.value" @click="say(true)"
+          >Approve this change</v-btn
+        >
         <v-btn id="refuse" :disabled="decide.isPending.value" @click="say(false)">Refuse</v-btn>
       </div>
     </template>
-    <p v-else class="faint">You may look at this gate; whoever decides it needs the role approver and must not be the one who asked.</p>
+    <p v-else class="faint">
+      You may look at this gate; whoever decides it needs the role approver and must not be the one who asked.
+    </p>
   </section>
 </template>
 
 <style scoped>
-.gate { border: 1px solid rgb(var(--v-theme-warning)); border-left-width: 4px; border-radius: 4px; padding: 12px 16px 16px; background: rgb(var(--v-theme-surface)); margin: 10px 0 18px; }
-header { display: flex; gap: 2px 14px; flex-wrap: wrap; align-items: baseline; }
-header strong { color: rgb(var(--v-theme-warning)); }
-h3 { font-size: 16px; font-weight: 650; margin: 4px 0 8px; }
-h4 { font-size: 12px; font-weight: 650; margin-bottom: 2px; }
-.request pre { background: rgba(var(--v-theme-on-surface), 0.06); padding: 9px 12px; border-radius: 3px; overflow-x: auto; font-size: 13.5px; white-space: pre-wrap; overflow-wrap: anywhere; }
-.request p { margin: 4px 0; }
-.why { display: grid; grid-template-columns: 3fr 2fr; gap: 24px; margin: 8px 0 12px; }
-.why table { border-collapse: collapse; line-height: 1.4; }
-.why ul { padding-left: 18px; }
-th { text-align: left; font-weight: 550; padding-right: 14px; }
-td { padding-right: 14px; }
-.actions { display: flex; justify-content: space-between; margin-top: 12px; gap: 40px; }
-.wrong { color: rgb(var(--v-theme-error)); margin-top: 8px; }
-@media (max-width: 700px) { .why { grid-template-columns: 1fr; gap: 10px; } }
+.gate {
+  border: 1px solid rgb(var(--v-theme-warning));
+  border-left-width: 4px;
+  border-radius: 4px;
+  padding: 12px 16px 16px;
+  background: rgb(var(--v-theme-surface));
+  margin: 10px 0 18px;
+}
+header {
+  display: flex;
+  gap: 2px 14px;
+  flex-wrap: wrap;
+  align-items: baseline;
+}
+header strong {
+  color: rgb(var(--v-theme-warning));
+}
+h3 {
+  font-size: 16px;
+  font-weight: 650;
+  margin: 4px 0 8px;
+}
+h4 {
+  font-size: 12px;
+  font-weight: 650;
+  margin-bottom: 2px;
+}
+.request pre {
+  background: rgba(var(--v-theme-on-surface), 0.06);
+  padding: 9px 12px;
+  border-radius: 3px;
+  overflow-x: auto;
+  font-size: 13.5px;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
+.request p {
+  margin: 4px 0;
+}
+.why {
+  display: grid;
+  grid-template-columns: 3fr 2fr;
+  gap: 24px;
+  margin: 8px 0 12px;
+}
+.why table {
+  border-collapse: collapse;
+  line-height: 1.4;
+}
+.why ul {
+  padding-left: 18px;
+}
+th {
+  text-align: left;
+  font-weight: 550;
+  padding-right: 14px;
+}
+td {
+  padding-right: 14px;
+}
+.actions {
+  display: flex;
+  justify-content: space-between;
+  margin-top: 12px;
+  gap: 40px;
+}
+.wrong {
+  color: rgb(var(--v-theme-error));
+  margin-top: 8px;
+}
+@media (max-width: 700px) {
+  .why {
+    grid-template-columns: 1fr;
+    gap: 10px;
+  }
+}
 </style>

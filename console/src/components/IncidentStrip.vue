@@ -24,7 +24,9 @@ const left = computed(() => (props.small ? 0 : 76))
 const laneH = computed(() => (props.small ? 5 : 24))
 const lineH = computed(() => (props.small ? 0 : props.strip.lines.length ? 92 : 0))
 const top = computed(() => (props.small ? 1 : 22))
-const height = computed(() => top.value + lanes.length * laneH.value + (lineH.value ? lineH.value + 18 : 0) + (props.small ? 1 : 22))
+const height = computed(
+  () => top.value + lanes.length * laneH.value + (lineH.value ? lineH.value + 18 : 0) + (props.small ? 1 : 22),
+)
 const from = computed(() => Date.parse(props.strip.from))
 const to = computed(() => Math.max(from.value + 1000, props.open ? now.value : Date.parse(props.strip.to)))
 const x = (at: string | number) => {
@@ -38,10 +40,24 @@ const spans = computed(() =>
     const x0 = x(s.from)
     const seen = look(s.state === 'good' ? 'done' : s.state === 'bad' ? 'failed' : s.state)
     const took = span(end - Date.parse(s.from))
-    return { ...s, says: `${s.title} · ${s.lane} · ${seen.word} · ${took} · ${clockTime(s.from)}`, x: x0, w: Math.max(props.small ? 2 : 4, x(end) - x0), y: top.value + lanes.indexOf(s.lane) * laneH.value, took }
+    return {
+      ...s,
+      says: `${s.title} · ${s.lane} · ${seen.word} · ${took} · ${clockTime(s.from)}`,
+      x: x0,
+      w: Math.max(props.small ? 2 : 4, x(end) - x0),
+      y: top.value + lanes.indexOf(s.lane) * laneH.value,
+      took,
+    }
   }),
 )
-const marks = computed(() => props.strip.marks.map((m) => ({ ...m, x: x(m.at), opens: m.kind === 'alert.raised', ends: m.kind === 'incident.closed' })))
+const marks = computed(() =>
+  props.strip.marks.map((m) => ({
+    ...m,
+    x: x(m.at),
+    opens: m.kind === 'alert.raised',
+    ends: m.kind === 'incident.closed',
+  })),
+)
 
 /** The reading that is drawn: the first numeric one; others would need another scale. */
 const line = computed(() => props.strip.lines[0])
@@ -51,7 +67,11 @@ const series = computed(() => {
   const most = Math.max(...l.points.map((p) => p.value), 1)
   const base = top.value + lanes.length * laneH.value + 14 + lineH.value
   const by = new Map<string, string[]>()
-  for (const p of l.points) by.set(p.target, [...(by.get(p.target) ?? []), `${x(p.at).toFixed(1)},${(base - (p.value / most) * (lineH.value - 8)).toFixed(1)}`])
+  for (const p of l.points)
+    by.set(p.target, [
+      ...(by.get(p.target) ?? []),
+      `${x(p.at).toFixed(1)},${(base - (p.value / most) * (lineH.value - 8)).toFixed(1)}`,
+    ])
   return [...by].map(([target, points]) => ({ target, points }))
 })
 const most = computed(() => Math.max(...(line.value?.points.map((p) => p.value) ?? [1]), 1))
@@ -67,17 +87,41 @@ const label = computed(() => {
 
 <template>
   <div ref="box" class="strip" :class="{ small }">
-    <svg :width="width" :height="height" :role="small ? 'img' : 'group'" :aria-label="`Strip of the incident: ${label}`">
+    <svg
+      :width="width"
+      :height="height"
+      :role="small ? 'img' : 'group'"
+      :aria-label="`Strip of the incident: ${label}`"
+    >
       <template v-for="(lane, i) in lanes" :key="lane">
-        <rect :x="left" :y="top + i * laneH" :width="Math.max(0, width - left)" :height="laneH - (small ? 1 : 4)" class="lane" />
+        <rect
+          :x="left"
+          :y="top + i * laneH"
+          :width="Math.max(0, width - left)"
+          :height="laneH - (small ? 1 : 4)"
+          class="lane"
+        />
         <text v-if="!small" :x="0" :y="top + i * laneH + 15" class="name">{{ lane }}</text>
       </template>
-      <g v-for="s in spans" :key="`${s.entry}-${s.lane}`" :class="['span', s.lane, s.state]" :tabindex="small ? undefined : 0" :role="small ? undefined : 'button'" :aria-label="s.says" @click="emit('pick', s.entry)" @keydown.enter="emit('pick', s.entry)">
+      <g
+        v-for="s in spans"
+        :key="`${s.entry}-${s.lane}`"
+        :class="['span', s.lane, s.state]"
+        :tabindex="small ? undefined : 0"
+        :role="small ? undefined : 'button'"
+        :aria-label="s.says"
+        @click="emit('pick', s.entry)"
+        @keydown.enter="emit('pick', s.entry)"
+      >
         <title>{{ s.says }}</title>
         <rect :x="s.x" :y="s.y" :width="s.w" :height="laneH - (small ? 1 : 4)" :rx="small ? 1 : 2" />
       </g>
       <g v-if="!small" aria-hidden="true">
-        <template v-for="s in spans" :key="`${s.entry}-${s.lane}`"><text v-if="s.w > 70" :x="s.x + 7" :y="s.y + 14" class="in" :class="s.state">{{ s.w > 190 ? s.title.slice(0, Math.floor(s.w / 8)) : s.took }}</text></template>
+        <template v-for="s in spans" :key="`${s.entry}-${s.lane}`">
+          <text v-if="s.w > 70" :x="s.x + 7" :y="s.y + 14" class="in" :class="s.state">
+            {{ s.w > 190 ? s.title.slice(0, Math.floor(s.w / 8)) : s.took }}
+          </text>
+        </template>
       </g>
       <g v-for="(m, i) in marks" :key="i" class="mark">
         <title>{{ m.title }} · {{ clockTime(m.at) }}</title>
@@ -89,43 +133,128 @@ const label = computed(() => {
         <text x="0" :y="top + lanes.length * laneH + 57" class="tick">{{ line.unit }}</text>
         <text :x="left - 8" :y="top + lanes.length * laneH + 26" class="tick" text-anchor="end">{{ most }}</text>
         <text :x="left - 8" :y="top + lanes.length * laneH + 14 + lineH" class="tick" text-anchor="end">0</text>
-        <line class="base" :x1="left" :x2="width" :y1="top + lanes.length * laneH + 14 + lineH" :y2="top + lanes.length * laneH + 14 + lineH" />
+        <line
+          class="base"
+          :x1="left"
+          :x2="width"
+          :y1="top + lanes.length * laneH + 14 + lineH"
+          :y2="top + lanes.length * laneH + 14 + lineH"
+        />
         <g v-for="(s, i) in series" :key="s.target" :class="['reading', `r${i % 3}`]">
           <polyline :points="s.points.join(' ')" />
-          <circle v-for="p in s.points" :key="p" :cx="p.split(',')[0]" :cy="p.split(',')[1]" r="2.6"><title>{{ s.target }}</title></circle>
+          <circle v-for="p in s.points" :key="p" :cx="p.split(',')[0]" :cy="p.split(',')[1]" r="2.6">
+            <title>{{ s.target }}</title>
+          </circle>
         </g>
       </template>
       <template v-if="!small">
-        <text v-for="(t, i) in ticks" :key="t" :x="x(t)" :y="height - 4" class="tick" :text-anchor="i === 0 ? 'start' : i === ticks.length - 1 ? 'end' : 'middle'">{{ clockTime(new Date(t).toISOString()) }}</text>
+        <text
+          v-for="(t, i) in ticks"
+          :key="t"
+          :x="x(t)"
+          :y="height - 4"
+          class="tick"
+          :text-anchor="i === 0 ? 'start' : i === ticks.length - 1 ? 'end' : 'middle'"
+        >
+          {{ clockTime(new Date(t).toISOString()) }}
+        </text>
       </template>
     </svg>
   </div>
 </template>
 
 <style scoped>
-.strip { width: 100%; overflow: hidden; }
-.strip svg { display: block; }
-.lane { fill: rgba(var(--v-theme-on-surface), 0.05); }
-.name { font-size: 12px; font-weight: 550; fill: rgb(var(--v-theme-on-surface)); }
-.tick { font-size: 11px; fill: rgba(var(--v-theme-on-surface), 0.68); font-variant-numeric: tabular-nums; }
-.span rect { fill: rgb(var(--v-theme-primary)); }
-.span.evidence rect { fill: rgb(var(--v-theme-info)); }
-.span.decision rect { fill: rgb(var(--v-theme-secondary)); }
-.span.proof rect { fill: rgb(var(--v-theme-success)); }
-.span.waiting rect { fill: rgb(var(--v-theme-warning)); }
-.span.unsure rect { fill: rgb(var(--v-theme-warning)); fill-opacity: 0.35; stroke: rgb(var(--v-theme-warning)); stroke-dasharray: 3 2; }
-.span.bad rect { fill: rgb(var(--v-theme-error)); }
-.span.going rect { fill-opacity: 0.6; }
-.strip:not(.small) .span { cursor: pointer; }
-.in { font-size: 11.5px; fill: rgb(var(--v-theme-surface)); pointer-events: none; font-weight: 550; }
-.in.unsure { fill: rgb(var(--v-theme-on-surface)); }
-.mark line { stroke: rgba(var(--v-theme-on-surface), 0.35); stroke-dasharray: 2 3; }
-.mark circle { fill: rgb(var(--v-theme-on-surface)); }
-.mark circle.hollow { fill: rgb(var(--v-theme-surface)); stroke: rgb(var(--v-theme-on-surface)); stroke-width: 1.5; }
-.base { stroke: rgba(var(--v-theme-on-surface), 0.25); }
-.reading polyline { fill: none; stroke: rgb(var(--v-theme-primary)); stroke-width: 1.8; }
-.reading circle { fill: rgb(var(--v-theme-primary)); }
-.reading.r1 polyline { stroke: rgb(var(--v-theme-info)); stroke-dasharray: 5 3; }
-.reading.r1 circle { fill: rgb(var(--v-theme-info)); }
-.reading.r2 polyline { stroke: rgb(var(--v-theme-secondary)); stroke-dasharray: 2 2; }
+.strip {
+  width: 100%;
+  overflow: hidden;
+}
+.strip svg {
+  display: block;
+}
+.lane {
+  fill: rgba(var(--v-theme-on-surface), 0.05);
+}
+.name {
+  font-size: 12px;
+  font-weight: 550;
+  fill: rgb(var(--v-theme-on-surface));
+}
+.tick {
+  font-size: 11px;
+  fill: rgba(var(--v-theme-on-surface), 0.68);
+  font-variant-numeric: tabular-nums;
+}
+.span rect {
+  fill: rgb(var(--v-theme-primary));
+}
+.span.evidence rect {
+  fill: rgb(var(--v-theme-info));
+}
+.span.decision rect {
+  fill: rgb(var(--v-theme-secondary));
+}
+.span.proof rect {
+  fill: rgb(var(--v-theme-success));
+}
+.span.waiting rect {
+  fill: rgb(var(--v-theme-warning));
+}
+.span.unsure rect {
+  fill: rgb(var(--v-theme-warning));
+  fill-opacity: 0.35;
+  stroke: rgb(var(--v-theme-warning));
+  stroke-dasharray: 3 2;
+}
+.span.bad rect {
+  fill: rgb(var(--v-theme-error));
+}
+.span.going rect {
+  fill-opacity: 0.6;
+}
+.strip:not(.small) .span {
+  cursor: pointer;
+}
+.in {
+  font-size: 11.5px;
+  fill: rgb(var(--v-theme-surface));
+  pointer-events: none;
+  font-weight: 550;
+}
+.in.unsure {
+  fill: rgb(var(--v-theme-on-surface));
+}
+.mark line {
+  stroke: rgba(var(--v-theme-on-surface), 0.35);
+  stroke-dasharray: 2 3;
+}
+.mark circle {
+  fill: rgb(var(--v-theme-on-surface));
+}
+.mark circle.hollow {
+  fill: rgb(var(--v-theme-surface));
+  stroke: rgb(var(--v-theme-on-surface));
+  stroke-width: 1.5;
+}
+.base {
+  stroke: rgba(var(--v-theme-on-surface), 0.25);
+}
+.reading polyline {
+  fill: none;
+  stroke: rgb(var(--v-theme-primary));
+  stroke-width: 1.8;
+}
+.reading circle {
+  fill: rgb(var(--v-theme-primary));
+}
+.reading.r1 polyline {
+  stroke: rgb(var(--v-theme-info));
+  stroke-dasharray: 5 3;
+}
+.reading.r1 circle {
+  fill: rgb(var(--v-theme-info));
+}
+.reading.r2 polyline {
+  stroke: rgb(var(--v-theme-secondary));
+  stroke-dasharray: 2 2;
+}
 </style>

@@ -18,6 +18,19 @@ const newest = computed(() => [...live.output.values()].filter((o) => props.runs
 </template>
 
 <style scoped>
-.live { display: grid; grid-template-columns: repeat(auto-fit, minmax(320px, 1fr)); gap: 12px; margin: 10px 0; }
-pre { background: rgba(var(--v-theme-on-surface), 0.06); padding: 6px 10px; border-radius: 3px; max-height: 120px; overflow: auto; white-space: pre-wrap; overflow-wrap: anywhere; }
+.live {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(320px, 1fr));
+  gap: 12px;
+  margin: 10px 0;
+}
+pre {
+  background: rgba(var(--v-theme-on-surface), 0.06);
+  padding: 6px 10px;
+  border-radius: 3px;
+  max-height: 120px;
+  overflow: auto;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+}
 </style>

@@ -13,8 +13,17 @@ const gates = useGates()
 const questions = useQuestions()
 const items = computed(() =>
   [
-    ...(gates.data.value ?? []).filter((g) => g.may_decide).map((g) => ({ id: g.id, what: 'Approve?', title: g.title, incident: g.incident, run: g.run, until: g.until })),
-    ...(session.may('responder') ? (questions.data.value ?? []) : []).map((q) => ({ id: q.id, what: 'Answer?', title: q.text, incident: q.incident, run: q.run, until: q.until })),
+    ...(gates.data.value ?? [])
+      .filter((g) => g.may_decide)
+      .map((g) => ({ id: g.id, what: 'Approve?', title: g.title, incident: g.incident, run: g.run, until: g.until })),
+    ...(session.may('responder') ? (questions.data.value ?? []) : []).map((q) => ({
+      id: q.id,
+      what: 'Answer?',
+      title: q.text,
+      incident: q.incident,
+      run: q.run,
+      until: q.until,
+    })),
   ].filter((i) => !(route.name === 'incident' && String(route.params.number) === String(i.incident))),
 )
 </script>
@@ -31,8 +40,26 @@ const items = computed(() =>
 </template>
 
 <style scoped>
-.bar { background: rgba(var(--v-theme-warning), 0.12); border-bottom: 1px solid rgb(var(--v-theme-warning)); padding: 6px 20px; }
-.item { display: flex; gap: 14px; flex-wrap: wrap; max-width: 1200px; margin: 0 auto; padding: 2px 0; align-items: baseline; }
-strong { color: rgb(var(--v-theme-warning)); white-space: nowrap; }
-a { font-weight: 550; overflow-wrap: anywhere; }
+.bar {
+  background: rgba(var(--v-theme-warning), 0.12);
+  border-bottom: 1px solid rgb(var(--v-theme-warning));
+  padding: 6px 20px;
+}
+.item {
+  display: flex;
+  gap: 14px;
+  flex-wrap: wrap;
+  max-width: 1200px;
+  margin: 0 auto;
+  padding: 2px 0;
+  align-items: baseline;
+}
+strong {
+  color: rgb(var(--v-theme-warning));
+  white-space: nowrap;
+}
+a {
+  font-weight: 550;
+  overflow-wrap: anywhere;
+}
 </style>

@@ -4,7 +4,10 @@ import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { api, got } from '../api/client'
 
 export const useIncidents = (state?: 'open' | 'resolved', limit = 50) =>
-  useQuery({ queryKey: ['incidents', state ?? 'all', limit], queryFn: () => got(api.GET('/api/v1/incidents', { params: { query: { state, limit } } })) })
+  useQuery({
+    queryKey: ['incidents', state ?? 'all', limit],
+    queryFn: () => got(api.GET('/api/v1/incidents', { params: { query: { state, limit } } })),
+  })
 
 export const useIncident = (number: MaybeRefOrGetter<number>) =>
   useQuery({
@@ -13,58 +16,102 @@ export const useIncident = (number: MaybeRefOrGetter<number>) =>
   })
 
 export const useRuns = (active: boolean) =>
-  useQuery({ queryKey: ['runs', active], queryFn: () => got(api.GET('/api/v1/runs', { params: { query: { active, limit: 50 } } })) })
+  useQuery({
+    queryKey: ['runs', active],
+    queryFn: () => got(api.GET('/api/v1/runs', { params: { query: { active, limit: 50 } } })),
+  })
 
 export const useRun = (id: MaybeRefOrGetter<string>) =>
-  useQuery({ queryKey: computed(() => ['run', toValue(id)]), queryFn: () => got(api.GET('/api/v1/runs/{id}', { params: { path: { id: toValue(id) } } })) })
+  useQuery({
+    queryKey: computed(() => ['run', toValue(id)]),
+    queryFn: () => got(api.GET('/api/v1/runs/{id}', { params: { path: { id: toValue(id) } } })),
+  })
 
 export const useGates = () => useQuery({ queryKey: ['gates'], queryFn: () => got(api.GET('/api/v1/gates')) })
 
-export const useQuestions = () => useQuery({ queryKey: ['questions'], queryFn: () => got(api.GET('/api/v1/questions')) })
+export const useQuestions = () =>
+  useQuery({ queryKey: ['questions'], queryFn: () => got(api.GET('/api/v1/questions')) })
 
 export const useStatus = () => useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')) })
 
 export const useRunbooks = () => useQuery({ queryKey: ['runbooks'], queryFn: () => got(api.GET('/api/v1/runbooks')) })
 
 export const useRunbook = (name: MaybeRefOrGetter<string>) =>
-  useQuery({ queryKey: computed(() => ['runbook', toValue(name)]), queryFn: () => got(api.GET('/api/v1/runbooks/{name}', { params: { path: { name: toValue(name) } } })) })
+  useQuery({
+    queryKey: computed(() => ['runbook', toValue(name)]),
+    queryFn: () => got(api.GET('/api/v1/runbooks/{name}', { params: { path: { name: toValue(name) } } })),
+  })
 
 export const useDecide = () =>
   useMutation({
     mutationFn: (d: { id: string; approve: boolean; digest: string; comment: string }) =>
-      got(api.POST('/api/v1/gates/{id}/decision', { params: { path: { id: d.id } }, body: { approve: d.approve, digest: d.digest, comment: d.comment || undefined } })),
+      got(
+        api.POST('/api/v1/gates/{id}/decision', {
+          params: { path: { id: d.id } },
+          body: { approve: d.approve, digest: d.digest, comment: d.comment || undefined },
+        }),
+      ),
   })
 
 export const useAnswer = () =>
   useMutation({
     mutationFn: (d: { id: string; choice: string; comment: string; fields?: Record<string, unknown> }) =>
-      got(api.POST('/api/v1/questions/{id}/answer', { params: { path: { id: d.id } }, body: { choice: d.choice, comment: d.comment || undefined, fields: d.fields } })),
+      got(
+        api.POST('/api/v1/questions/{id}/answer', {
+          params: { path: { id: d.id } },
+          body: { choice: d.choice, comment: d.comment || undefined, fields: d.fields },
+        }),
+      ),
   })
 
 export const useNote = (number: MaybeRefOrGetter<number>) =>
-  useMutation({ mutationFn: (text: string) => got(api.POST('/api/v1/incidents/{number}/notes', { params: { path: { number: toValue(number) } }, body: { text } })) })
+  useMutation({
+    mutationFn: (text: string) =>
+      got(
+        api.POST('/api/v1/incidents/{number}/notes', { params: { path: { number: toValue(number) } }, body: { text } }),
+      ),
+  })
 
 export const useClose = (number: MaybeRefOrGetter<number>) =>
   useMutation({
-    mutationFn: (c: { outcome: 'repaired-by-hand' | 'mitigated' | 'false-alarm' | 'cleared-itself' | 'not-repaired'; because: string }) =>
-      got(api.POST('/api/v1/incidents/{number}/close', { params: { path: { number: toValue(number) } }, body: c })),
+    mutationFn: (c: {
+      outcome: 'repaired-by-hand' | 'mitigated' | 'false-alarm' | 'cleared-itself' | 'not-repaired'
+      because: string
+    }) => got(api.POST('/api/v1/incidents/{number}/close', { params: { path: { number: toValue(number) } }, body: c })),
   })
 
 export const useStart = () =>
-  useMutation({ mutationFn: (r: { runbook: string; inputs: Record<string, unknown> }) => got(api.POST('/api/v1/runs', { body: r })) })
+  useMutation({
+    mutationFn: (r: { runbook: string; inputs: Record<string, unknown> }) => got(api.POST('/api/v1/runs', { body: r })),
+  })
 
 export const useRunGraph = (id: MaybeRefOrGetter<string>) =>
-  useQuery({ queryKey: computed(() => ['run', toValue(id), 'graph']), queryFn: () => got(api.GET('/api/v1/runs/{id}/graph', { params: { path: { id: toValue(id) } } })) })
+  useQuery({
+    queryKey: computed(() => ['run', toValue(id), 'graph']),
+    queryFn: () => got(api.GET('/api/v1/runs/{id}/graph', { params: { path: { id: toValue(id) } } })),
+  })
 
 export const useRunbookGraph = (name: MaybeRefOrGetter<string>) =>
-  useQuery({ queryKey: computed(() => ['runbook', toValue(name), 'graph']), queryFn: () => got(api.GET('/api/v1/runbooks/{name}/graph', { params: { path: { name: toValue(name) } } })) })
+  useQuery({
+    queryKey: computed(() => ['runbook', toValue(name), 'graph']),
+    queryFn: () => got(api.GET('/api/v1/runbooks/{name}/graph', { params: { path: { name: toValue(name) } } })),
+  })
 
-export const useAgain = () => useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/again', { params: { path: { id } } })) })
+export const useAgain = () =>
+  useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/again', { params: { path: { id } } })) })
 
-export const useRelease = () => useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/release', { params: { path: { id } }, body: {} })) })
+export const useRelease = () =>
+  useMutation({
+    mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/release', { params: { path: { id } }, body: {} })),
+  })
 
 export const useCancel = () =>
   useMutation({
     mutationFn: (c: { id: string; because: string; undo: boolean }) =>
-      got(api.POST('/api/v1/runs/{id}/cancel', { params: { path: { id: c.id } }, body: { because: c.because || undefined, undo: c.undo } })),
+      got(
+        api.POST('/api/v1/runs/{id}/cancel', {
+          params: { path: { id: c.id } },
+          body: { because: c.because || undefined, undo: c.undo },
+        }),
+      ),
   })

@@ -32,7 +32,10 @@ export const useLive = defineStore('live', () => {
       timer = 0
       const now = [...stale]
       stale.clear()
-      void queries.invalidateQueries({ predicate: (q) => now.includes('all') || now.includes(String(q.queryKey[0])) || now.includes(q.queryKey.slice(0, 2).join('/')) })
+      void queries.invalidateQueries({
+        predicate: (q) =>
+          now.includes('all') || now.includes(String(q.queryKey[0])) || now.includes(q.queryKey.slice(0, 2).join('/')),
+      })
     }, 40)
   }
 

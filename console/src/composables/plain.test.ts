@@ -13,5 +13,8 @@ test('nothing hidden is left, and all else stays', () => {
     'filler\u3164\u115f\u{e0041}': 'filler⟨U+3164⟩⟨U+115F⟩⟨U+E0041⟩',
   }
   for (const [given, want] of Object.entries(cases)) expect(plain(given)).toBe(want)
-  expect(plainly({ a: ['\u202e', 1, null, true], '\u200b': { b: 'x\u0007' } })).toEqual({ a: ['⟨U+202E⟩', 1, null, true], '⟨U+200B⟩': { b: 'x⟨U+0007⟩' } })
+  expect(plainly({ a: ['\u202e', 1, null, true], '\u200b': { b: 'x\u0007' } })).toEqual({
+    a: ['⟨U+202E⟩', 1, null, true],
+    '⟨U+200B⟩': { b: 'x⟨U+0007⟩' },
+  })
 })

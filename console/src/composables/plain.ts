@@ -10,6 +10,7 @@ export const plain = (text: string) => text.replaceAll('\r\n', '\n').replace(hid
 export function plainly<T>(value: T): T {
   if (typeof value === 'string') return plain(value) as T
   if (Array.isArray(value)) return value.map(plainly) as T
-  if (value && typeof value === 'object') return Object.fromEntries(Object.entries(value).map(([k, v]) => [plain(k), plainly(v)])) as T
+  if (value && typeof value === 'object')
+    return Object.fromEntries(Object.entries(value).map(([k, v]) => [plain(k), plainly(v)])) as T
   return value
 }

@@ -4,7 +4,20 @@ import type { Schemas } from '../api/client'
 import { group, human, readings, waitsForPerson, word } from './record'
 
 const entry = (seq: number, kind: string, more: Partial<Schemas['Entry']> = {}): Schemas['Entry'] =>
-  ({ seq, kind, at: '2031-03-01T02:00:00Z', actor: 'runbook:b', run: 'r1', step: '', title: kind, content: {}, digest: '', prev: '', hash: '', ...more }) as Schemas['Entry']
+  ({
+    seq,
+    kind,
+    at: '2031-03-01T02:00:00Z',
+    actor: 'runbook:b',
+    run: 'r1',
+    step: '',
+    title: kind,
+    content: {},
+    digest: '',
+    prev: '',
+    hash: '',
+    ...more,
+  }) as Schemas['Entry']
 
 test('entries of one step that follow one another stand together', () => {
   const groups = group([
@@ -35,7 +48,9 @@ test('what people did stands out, and what waits for them', () => {
 })
 
 test('readings are shown by name, with their unit, and nothing is taken for something', () => {
-  expect(readings({ readings: { stuck: { value: '' }, depth: { value: 812, unit: 'messages' }, all: { value: [1, 2] } } })).toEqual([
+  expect(
+    readings({ readings: { stuck: { value: '' }, depth: { value: 812, unit: 'messages' }, all: { value: [1, 2] } } }),
+  ).toEqual([
     { name: 'all', text: '[1,2]' },
     { name: 'depth', text: '812 messages' },
     { name: 'stuck', text: '(empty)' },

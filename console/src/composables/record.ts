@@ -76,9 +76,21 @@ export function group(entries: Schemas['Entry'][]): Group[] {
     const key = entry.step ? `${entry.run}/${entry.step}` : `#${entry.seq}`
     const last = out[out.length - 1]
     if (last && last.key === key) last.lines.push({ entry, content })
-    else out.push({ key, title: String((entry.content as { step_title?: string } | undefined)?.step_title ?? entry.title), verb: content.verb ?? '', lines: [{ entry, content }] })
+    else
+      out.push({
+        key,
+        title: String((entry.content as { step_title?: string } | undefined)?.step_title ?? entry.title),
+        verb: content.verb ?? '',
+        lines: [{ entry, content }],
+      })
   }
   return out
 }
 
-export const readings = (c: Content) => Object.entries(c.readings ?? {}).sort(([a], [b]) => a.localeCompare(b)).map(([name, r]) => ({ name, text: `${r.value === '' ? '(empty)' : typeof r.value === 'object' ? JSON.stringify(r.value) : String(r.value)} ${r.unit ?? ''}`.trim() }))
+export const readings = (c: Content) =>
+  Object.entries(c.readings ?? {})
+    .sort(([a], [b]) => a.localeCompare(b))
+    .map(([name, r]) => ({
+      name,
+      text: `${r.value === '' ? '(empty)' : typeof r.value === 'object' ? JSON.stringify(r.value) : String(r.value)} ${r.unit ?? ''}`.trim(),
+    }))

@@ -21,7 +21,11 @@ const now = useClock()
 const q = useIncident(number)
 const i = computed(() => q.data.value?.incident)
 const running = computed(() => (q.data.value?.runs ?? []).filter((r) => !r.ended_at))
-const took = computed(() => (i.value ? span((i.value.resolved_at ? Date.parse(i.value.resolved_at) : now.value) - Date.parse(i.value.opened_at)) : ''))
+const took = computed(() =>
+  i.value
+    ? span((i.value.resolved_at ? Date.parse(i.value.resolved_at) : now.value) - Date.parse(i.value.opened_at))
+    : '',
+)
 const alert = computed(() => q.data.value?.alerts[0])
 
 const picked = ref<number>()
@@ -35,10 +39,15 @@ const note = useNote(number)
 const text = ref('')
 const close = useClose(number)
 const closing = ref(false)
-const outcome = ref<'repaired-by-hand' | 'mitigated' | 'false-alarm' | 'cleared-itself' | 'not-repaired'>('repaired-by-hand')
+const outcome = ref<'repaired-by-hand' | 'mitigated' | 'false-alarm' | 'cleared-itself' | 'not-repaired'>(
+  'repaired-by-hand',
+)
 const outcomes = [
-  { title: 'repaired by hand', value: 'repaired-by-hand' }, { title: 'mitigated', value: 'mitigated' }, { title: 'false alarm', value: 'false-alarm' },
-  { title: 'cleared itself', value: 'cleared-itself' }, { title: 'not repaired', value: 'not-repaired' },
+  { title: 'repaired by hand', value: 'repaired-by-hand' },
+  { title: 'mitigated', value: 'mitigated' },
+  { title: 'false alarm', value: 'false-alarm' },
+  { title: 'cleared itself', value: 'cleared-itself' },
+  { title: 'not repaired', value: 'not-repaired' },
 ]
 const because = ref('')
 const wrong = ref('')
@@ -52,8 +61,16 @@ async function tried(f: () => Promise<unknown>, then: () => void) {
     wrong.value = e instanceof Refusal ? e.message : String(e)
   }
 }
-const write = () => tried(() => note.mutateAsync(text.value), () => (text.value = ''))
-const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, because: because.value }), () => (closing.value = false))
+const write = () =>
+  tried(
+    () => note.mutateAsync(text.value),
+    () => (text.value = ''),
+  )
+const end = () =>
+  tried(
+    () => close.mutateAsync({ outcome: outcome.value, because: because.value }),
+    () => (closing.value = false),
+  )
 </script>
 
 <template>
@@ -68,12 +85,17 @@ const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, becaus
             <StateWord :state="i.severity" />
             <StateWord :state="i.state" />
             <StateWord v-if="i.waiting_on && i.waiting_on !== 'nobody'" :state="i.waiting_on" />
-            <span class="faint">opened <TimeAgo :at="i.opened_at" />, {{ i.resolved_at ? 'took' : 'for' }} <span class="num">{{ took }}</span></span>
+            <span class="faint"
+              >opened <TimeAgo :at="i.opened_at" />, {{ i.resolved_at ? 'took' : 'for' }}
+              <span class="num">{{ took }}</span></span
+            >
             <a v-if="alert?.link" :href="alert.link" target="_blank" rel="noreferrer">at the source</a>
           </p>
           <p v-if="i.outcome" class="outcome"><StateWord :state="i.outcome" /> {{ i.because }}</p>
         </div>
-        <v-btn v-if="i.state === 'open' && session.may('responder')" size="small" @click="closing = !closing">Close by hand</v-btn>
+        <v-btn v-if="i.state === 'open' && session.may('responder')" size="small" @click="closing = !closing"
+          >Close by hand</v-btn
+        >
       </header>
       <section v-if="closing && i.state === 'open'" class="closing" aria-label="Close by hand">
         <v-select v-model="outcome" :items="outcomes" label="Outcome" hide-details />
@@ -86,8 +108,15 @@ const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, becaus
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
       <LiveOutput :runs="running.map((r) => r.id)" />
       <div class="record-head">
-        <h2>Record <span class="faint">{{ i.entries }} entries, times in {{ zoneName }}</span></h2>
-        <span class="faint runs">Runs: <router-link v-for="r in q.data.value.runs" :key="r.id" :to="`/runs/${r.id}`">{{ r.runbook }} ({{ r.state }})</router-link><template v-if="!q.data.value.runs.length">none</template></span>
+        <h2>
+          Record <span class="faint">{{ i.entries }} entries, times in {{ zoneName }}</span>
+        </h2>
+        <span class="faint runs"
+          >Runs:
+          <router-link v-for="r in q.data.value.runs" :key="r.id" :to="`/runs/${r.id}`"
+            >{{ r.runbook }} ({{ r.state }})</router-link
+          ><template v-if="!q.data.value.runs.length">none</template></span
+        >
       </div>
       <RecordList :entries="q.data.value.entries" :picked="picked" />
       <form v-if="session.may('responder')" class="note" @submit.prevent="write">
@@ -99,14 +128,56 @@ const end = () => tried(() => close.mutateAsync({ outcome: outcome.value, becaus
 </template>
 
 <style scoped>
-.head { display: flex; justify-content: space-between; gap: 20px; align-items: flex-start; margin-bottom: 12px; }
-.facts { display: flex; gap: 2px 16px; flex-wrap: wrap; margin-top: 4px; align-items: baseline; }
-.outcome { margin-top: 4px; }
-.closing { display: grid; grid-template-columns: 220px 1fr auto; gap: 12px; align-items: center; margin: 8px 0 16px; }
-.wrong { color: rgb(var(--v-theme-error)); }
-.record-head { display: flex; justify-content: space-between; align-items: baseline; gap: 20px; flex-wrap: wrap; }
-.record-head h2 .faint { font-weight: 400; margin-left: 8px; }
-.runs a { margin-left: 6px; }
-.note { display: flex; gap: 12px; align-items: center; margin-top: 16px; }
-@media (max-width: 700px) { .closing { grid-template-columns: 1fr; } }
+.head {
+  display: flex;
+  justify-content: space-between;
+  gap: 20px;
+  align-items: flex-start;
+  margin-bottom: 12px;
+}
+.facts {
+  display: flex;
+  gap: 2px 16px;
+  flex-wrap: wrap;
+  margin-top: 4px;
+  align-items: baseline;
+}
+.outcome {
+  margin-top: 4px;
+}
+.closing {
+  display: grid;
+  grid-template-columns: 220px 1fr auto;
+  gap: 12px;
+  align-items: center;
+  margin: 8px 0 16px;
+}
+.wrong {
+  color: rgb(var(--v-theme-error));
+}
+.record-head {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+  gap: 20px;
+  flex-wrap: wrap;
+}
+.record-head h2 .faint {
+  font-weight: 400;
+  margin-left: 8px;
+}
+.runs a {
+  margin-left: 6px;
+}
+.note {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+  margin-top: 16px;
+}
+@media (max-width: 700px) {
+  .closing {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

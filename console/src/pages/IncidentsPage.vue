@@ -8,7 +8,13 @@ import { useIncidents } from '../composables/data'
 const first = useIncidents(undefined, 25)
 const more = ref<Schemas['Incident'][]>([])
 const next = ref<string>()
-watch(first.data, (d) => { if (!more.value.length) next.value = d?.next }, { immediate: true })
+watch(
+  first.data,
+  (d) => {
+    if (!more.value.length) next.value = d?.next
+  },
+  { immediate: true },
+)
 
 async function older() {
   const p = await got(api.GET('/api/v1/incidents', { params: { query: { limit: 25, cursor: next.value } } }))
@@ -20,8 +26,14 @@ async function older() {
 <template>
   <div class="page">
     <h1>Incidents</h1>
-    <IncidentRows v-if="first.data.value?.items.length" :items="[...first.data.value.items, ...more]" label="Incidents" />
-    <p v-else-if="first.isSuccess.value" class="empty">No incident was ever opened. Add a source of alerts with <code class="mono">urgentis source add NAME</code>.</p>
+    <IncidentRows
+      v-if="first.data.value?.items.length"
+      :items="[...first.data.value.items, ...more]"
+      label="Incidents"
+    />
+    <p v-else-if="first.isSuccess.value" class="empty">
+      No incident was ever opened. Add a source of alerts with <code class="mono">urgentis source add NAME</code>.
+    </p>
     <p v-if="first.error.value" role="alert">{{ first.error.value.message }}</p>
     <v-btn v-if="next" class="mt-4" @click="older">Older ones</v-btn>
   </div>

@@ -14,7 +14,9 @@ const open = useIncidents('open')
 const closed = useIncidents('resolved', 6)
 const runs = useRuns(true)
 const others = computed(() => (gates.data.value ?? []).filter((g) => !g.may_decide))
-const waits = computed(() => (gates.data.value ?? []).filter((g) => g.may_decide).length + (questions.data.value ?? []).length)
+const waits = computed(
+  () => (gates.data.value ?? []).filter((g) => g.may_decide).length + (questions.data.value ?? []).length,
+)
 </script>
 
 <template>
@@ -23,15 +25,22 @@ const waits = computed(() => (gates.data.value ?? []).filter((g) => g.may_decide
     <p class="faint">{{ waits ? `${waits} waiting for you, above.` : 'Nothing waits for you.' }}</p>
     <h2>Open incidents</h2>
     <IncidentRows v-if="open.data.value?.items.length" :items="open.data.value.items" label="Open incidents" />
-    <p v-else-if="open.isSuccess.value" class="empty">No incident is open. A new one opens here by itself when an alert comes in.</p>
+    <p v-else-if="open.isSuccess.value" class="empty">
+      No incident is open. A new one opens here by itself when an alert comes in.
+    </p>
     <p v-if="open.error.value" role="alert">{{ open.error.value.message }}</p>
     <template v-if="others.length">
       <h2>Waits for others</h2>
-      <p v-for="g in others" :key="g.id" class="empty"><StateWord state="approval" /> <router-link :to="`/incidents/${g.incident}`">{{ g.title }}</router-link> from {{ g.ask }}, ends {{ relative(g.until, now) }}</p>
+      <p v-for="g in others" :key="g.id" class="empty">
+        <StateWord state="approval" /> <router-link :to="`/incidents/${g.incident}`">{{ g.title }}</router-link> from
+        {{ g.ask }}, ends {{ relative(g.until, now) }}
+      </p>
     </template>
     <h2>Running runbooks</h2>
     <RunRows v-if="runs.data.value?.items.length" :items="runs.data.value.items" label="Running runbooks" />
-    <p v-else-if="runs.isSuccess.value" class="empty">No runbook runs. Start one from <router-link to="/runbooks">Runbooks</router-link>.</p>
+    <p v-else-if="runs.isSuccess.value" class="empty">
+      No runbook runs. Start one from <router-link to="/runbooks">Runbooks</router-link>.
+    </p>
     <template v-if="closed.data.value?.items.length">
       <h2>Closed lately</h2>
       <IncidentRows :items="closed.data.value.items" label="Incidents closed lately" />

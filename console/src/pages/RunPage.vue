@@ -29,7 +29,10 @@ const wrong = ref('')
 const gates = useGates()
 const questions = useQuestions()
 const detail = (b: Record<string, unknown>) =>
-  ['target', 'result', 'state', 'verdict', 'choice', 'by', 'because', 'text', 'error', 'unsure'].filter((k) => b[k] !== undefined && b[k] !== '').map((k) => `${k}: ${String(b[k])}`).join(' · ')
+  ['target', 'result', 'state', 'verdict', 'choice', 'by', 'because', 'text', 'error', 'unsure']
+    .filter((k) => b[k] !== undefined && b[k] !== '')
+    .map((k) => `${k}: ${String(b[k])}`)
+    .join(' · ')
 
 async function trying(what: () => Promise<unknown>) {
   wrong.value = ''
@@ -49,7 +52,9 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
   <div class="page">
     <p v-if="q.error.value" role="alert" class="empty">{{ q.error.value.message }}</p>
     <template v-if="r && q.data.value">
-      <p class="faint">Run <span class="mono">{{ r.id }}</span></p>
+      <p class="faint">
+        Run <span class="mono">{{ r.id }}</span>
+      </p>
       <h1>{{ r.title || r.runbook }}</h1>
       <p class="facts">
         <StateWord :state="r.waits_on && r.waits_on !== 'time' ? r.waits_on : r.state" />
@@ -58,10 +63,18 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
         <router-link v-if="r.incident" :to="`/incidents/${r.incident}`">incident {{ r.incident }}</router-link>
       </p>
       <p v-if="r.because">{{ r.because }}</p>
-      <p v-if="r.awaits">It waits for <router-link :to="`/runs/${r.awaits}`">run {{ r.awaits }}</router-link>, which is at work on the same.</p>
-      <p v-if="r.again_of">Begun with the inputs of <router-link :to="`/runs/${r.again_of}`">run {{ r.again_of }}</router-link>.</p>
+      <p v-if="r.awaits">
+        It waits for <router-link :to="`/runs/${r.awaits}`">run {{ r.awaits }}</router-link
+        >, which is at work on the same.
+      </p>
+      <p v-if="r.again_of">
+        Begun with the inputs of <router-link :to="`/runs/${r.again_of}`">run {{ r.again_of }}</router-link
+        >.
+      </p>
       <div v-if="session.may('operator')" class="acts">
-        <v-btn v-if="r.waits_on === 'set-aside'" size="small" :loading="release.isPending.value" @click="goOn">Let it go on</v-btn>
+        <v-btn v-if="r.waits_on === 'set-aside'" size="small" :loading="release.isPending.value" @click="goOn"
+          >Let it go on</v-btn
+        >
         <v-btn v-if="!r.ended_at" size="small" @click="asked = !asked">Cancel this run</v-btn>
         <v-btn v-else size="small" :loading="again.isPending.value" @click="repeat">Run again</v-btn>
       </div>
@@ -71,7 +84,13 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
         <v-btn :disabled="cancel.isPending.value" @click="stop(true)">Take its changes back, then cancel</v-btn>
       </form>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-      <p class="mono faint">{{ Object.entries(q.data.value.inputs).map(([k, v]) => `${k}=${v}`).join('  ') }}</p>
+      <p class="mono faint">
+        {{
+          Object.entries(q.data.value.inputs)
+            .map(([k, v]) => `${k}=${v}`)
+            .join('  ')
+        }}
+      </p>
       <GatePanel v-for="g in (gates.data.value ?? []).filter((x) => x.run === id)" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in (questions.data.value ?? []).filter((y) => y.run === id)" :key="x.id" :question="x" />
       <LiveOutput :runs="r.ended_at ? [] : [r.id]" />
@@ -79,11 +98,21 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
       <FlowGraph v-if="graph.data.value" :graph="graph.data.value" />
       <h2>Log</h2>
       <table class="plain" aria-label="Log of the run">
-        <thead><tr><th>No.</th><th>Time</th><th>Event</th><th>Step</th><th>What</th></tr></thead>
+        <thead>
+          <tr>
+            <th>No.</th>
+            <th>Time</th>
+            <th>Event</th>
+            <th>Step</th>
+            <th>What</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="e in q.data.value.events" :key="e.seq">
             <td class="num faint">{{ e.seq }}</td>
-            <td class="mono faint"><time :datetime="e.at" :title="exact(e.at)">{{ clockTime(e.at) }}</time></td>
+            <td class="mono faint">
+              <time :datetime="e.at" :title="exact(e.at)">{{ clockTime(e.at) }}</time>
+            </td>
             <td class="mono">{{ e.kind }}</td>
             <td class="mono">{{ e.path }}</td>
             <td>{{ detail(e.body) }}</td>
@@ -95,10 +124,32 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
 </template>
 
 <style scoped>
-.acts { margin: 10px 0; }
-.cancel { display: flex; gap: 12px; align-items: center; flex-wrap: wrap; margin: 10px 0; }
-.cancel > :first-child { min-width: 260px; }
-.wrong { color: rgb(var(--v-theme-error)); }
-.facts { display: flex; gap: 16px; flex-wrap: wrap; margin: 4px 0; align-items: baseline; }
-table.plain td { padding-top: 3px; padding-bottom: 3px; overflow-wrap: anywhere; }
+.acts {
+  margin: 10px 0;
+}
+.cancel {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+  flex-wrap: wrap;
+  margin: 10px 0;
+}
+.cancel > :first-child {
+  min-width: 260px;
+}
+.wrong {
+  color: rgb(var(--v-theme-error));
+}
+.facts {
+  display: flex;
+  gap: 16px;
+  flex-wrap: wrap;
+  margin: 4px 0;
+  align-items: baseline;
+}
+table.plain td {
+  padding-top: 3px;
+  padding-bottom: 3px;
+  overflow-wrap: anywhere;
+}
 </style>

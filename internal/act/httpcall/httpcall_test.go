@@ -114,11 +114,24 @@ func TestAChangeIsNeverSentTwice(t *testing.T) {
 	require.NoError(t, err)
 	h := New(a)
 	for i := range int64(4) {
-		r := h.Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/x", Body: "{}", Timeout: 5}})
-		assert.Equal(t, i+1, got.Load(), "one call is one request, whatever became of the connection (%s %s)", r.State, r.Error)
+		r := h.Do(
+			context.Background(),
+			act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/x", Body: "{}", Timeout: 5}},
+		)
+		assert.Equal(
+			t,
+			i+1,
+			got.Load(),
+			"one call is one request, whatever became of the connection (%s %s)",
+			r.State,
+			r.Error,
+		)
 	}
 	before := got.Load()
-	r := h.Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/die", Timeout: 5}})
+	r := h.Do(
+		context.Background(),
+		act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/die", Timeout: 5}},
+	)
 	assert.Equal(t, flow.Unknown, r.State, "it was read and not answered")
 	assert.Equal(t, before+1, got.Load())
 }
@@ -132,7 +145,9 @@ func TestNothingIsSentWhereLeaveIsGoneAfterDialling(t *testing.T) {
 	a, err := ParseAllowed([]string{"127.0.0.1"})
 	require.NoError(t, err)
 	for _, url := range []string{s.URL, tls.URL} {
-		r := New(a).Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url, Timeout: 5},
+		r := New(
+			a,
+		).Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url, Timeout: 5},
 			Ready: func(context.Context) error { return errors.New("this instance was taken for dead") }})
 		assert.Equal(t, flow.Failed, r.State, r.Error)
 	}

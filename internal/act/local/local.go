@@ -23,7 +23,8 @@ import (
 type Hand struct {
 	// On must be set by the administrator: whoever writes runbooks could otherwise act as the service's own account.
 	On bool
-	// Account is whom they run as; nil for the service's own account, whose key file and environment they can read then.
+	// Account is whom they run as; nil for the service's own account, whose key file and environment they can read
+	// then.
 	Account *syscall.Credential
 }
 
@@ -40,7 +41,11 @@ func As(name string) (*syscall.Credential, error) {
 	}
 	switch os.Getuid() {
 	case int(uid):
-		return nil, fmt.Errorf("the service itself runs as %s: local commands would read its key file and environment; give them another account", name)
+		return nil, fmt.Errorf(
+			"the service itself runs as %s: local commands would read its key file and environment; give them "+
+				"another account",
+			name,
+		)
 	case 0:
 		return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 	}
@@ -50,7 +55,9 @@ func As(name string) (*syscall.Credential, error) {
 // Do implements act.Hand.
 func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if !h.On {
-		return act.Failed("commands on this host are switched off; the administrator can switch them on with --allow-local")
+		return act.Failed(
+			"commands on this host are switched off; the administrator can switch them on with --allow-local",
+		)
 	}
 	r := job.Request
 	if r.File != nil {

@@ -56,7 +56,13 @@ func TestLocalCommandsRunAsAnotherAccount(t *testing.T) {
 	t.Setenv("CANARY", "canary-7781")
 	account, err := As("nobody")
 	require.NoError(t, err)
-	r := Hand{On: true, Account: account}.Do(context.Background(), job(5, "sh", "-c", "id -un; cat "+kept+"; cat /proc/$PPID/environ"))
+	r := Hand{
+		On:      true,
+		Account: account,
+	}.Do(
+		context.Background(),
+		job(5, "sh", "-c", "id -un; cat "+kept+"; cat /proc/$PPID/environ"),
+	)
 	assert.Equal(t, "nobody\n", r.Stdout.Text())
 	assert.Contains(t, r.Stderr.Text(), "ermission denied")
 }

@@ -16,7 +16,10 @@ import (
 )
 
 func probe(p leave.Probe) act.Result {
-	return Hand{}.Do(context.Background(), act.Job{Request: leave.Request{Timeout: 10, Target: leave.Facts{Name: "x", Address: "127.0.0.1"}, Probe: &p}})
+	return Hand{}.Do(
+		context.Background(),
+		act.Job{Request: leave.Request{Timeout: 10, Target: leave.Facts{Name: "x", Address: "127.0.0.1"}, Probe: &p}},
+	)
 }
 
 func TestPort(t *testing.T) {
@@ -49,7 +52,17 @@ func TestEcho(t *testing.T) {
 }
 
 func TestANameThatIsNotThereIsNoClosedPort(t *testing.T) {
-	r := Hand{}.Do(context.Background(), act.Job{Request: leave.Request{Kind: "probe", Timeout: 5, Target: leave.Facts{Address: "nowhere.invalid"}, Probe: &leave.Probe{Port: 80}}})
+	r := Hand{}.Do(
+		context.Background(),
+		act.Job{
+			Request: leave.Request{
+				Kind:    "probe",
+				Timeout: 5,
+				Target:  leave.Facts{Address: "nowhere.invalid"},
+				Probe:   &leave.Probe{Port: 80},
+			},
+		},
+	)
 	assert.Equal(t, flow.Failed, r.State, "what was not tried is not known")
 }
 
@@ -61,7 +74,17 @@ func TestEchoesAtTheSameTimeAreToldApart(t *testing.T) {
 		answers bool
 	}{{"127.0.0.10", true}, {"203.0.113.1", false}, {"127.0.0.1", true}} {
 		wg.Go(func() {
-			r := Hand{}.Do(context.Background(), act.Job{Request: leave.Request{Kind: "probe", Timeout: 10, Target: leave.Facts{Address: c.address}, Probe: &leave.Probe{Echos: 3}}})
+			r := Hand{}.Do(
+				context.Background(),
+				act.Job{
+					Request: leave.Request{
+						Kind:    "probe",
+						Timeout: 10,
+						Target:  leave.Facts{Address: c.address},
+						Probe:   &leave.Probe{Echos: 3},
+					},
+				},
+			)
 			if r.State != flow.OK {
 				return // this host does not let us
 			}

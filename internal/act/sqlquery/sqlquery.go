@@ -17,8 +17,8 @@ import (
 	"urgentis/internal/act"
 )
 
-// maxRows and maxBytes bound what is kept of the rows, as they come over the line; what comes after is counted. No message
-// of the server may be larger than maxMessage.
+// maxRows and maxBytes bound what is kept of the rows, as they come over the line; what comes after is counted. No
+// message of the server may be larger than maxMessage.
 const (
 	maxRows    = 10_000
 	maxBytes   = 2 * act.KeptOutput
@@ -43,11 +43,16 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if err != nil {
 		return act.Failed(err.Error())
 	}
-	cfg.Host, cfg.Port, cfg.Database, cfg.User, cfg.Password = r.Target.Address, uint16(r.SQL.Port), r.SQL.Database, r.SQL.User, r.SQL.Password //nolint:gosec // the checker bounds the port
+	cfg.Host, cfg.Port, cfg.Database, cfg.User, cfg.Password = r.Target.Address, uint16(
+		r.SQL.Port,
+	), r.SQL.Database, r.SQL.User, r.SQL.Password //nolint:gosec // the checker bounds the port
 	for _, f := range cfg.Fallbacks {
 		f.Host, f.Port = cfg.Host, cfg.Port
 	}
-	cfg.RuntimeParams = map[string]string{"application_name": "urgentis " + job.Attempt, "statement_timeout": fmt.Sprint(r.Timeout * 1000)}
+	cfg.RuntimeParams = map[string]string{
+		"application_name":  "urgentis " + job.Attempt,
+		"statement_timeout": fmt.Sprint(r.Timeout * 1000),
+	}
 	if r.Looks {
 		cfg.RuntimeParams["default_transaction_read_only"] = "on"
 	}

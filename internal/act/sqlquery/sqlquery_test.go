@@ -37,8 +37,19 @@ func ask(t *testing.T, looks bool, timeout int, text string, with ...string) act
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	return Hand{}.Do(ctx, act.Job{Attempt: "a", Request: leave.Request{Kind: "sql", Looks: looks, Timeout: timeout, Target: leave.Facts{Name: "db", Address: host},
-		SQL: &leave.Statement{Text: text, With: with, Database: u.Path[1:], User: user, Port: port}}})
+	return Hand{}.Do(
+		ctx,
+		act.Job{
+			Attempt: "a",
+			Request: leave.Request{
+				Kind:    "sql",
+				Looks:   looks,
+				Timeout: timeout,
+				Target:  leave.Facts{Name: "db", Address: host},
+				SQL:     &leave.Statement{Text: text, With: with, Database: u.Path[1:], User: user, Port: port},
+			},
+		},
+	)
 }
 
 func TestLooksAreKeptHonest(t *testing.T) {
@@ -64,8 +75,11 @@ func TestChangesAndTheirOutcome(t *testing.T) {
 	assert.Equal(t, flow.Failed, r.State, "the server said that it did nothing")
 	r = ask(t, false, 1, "select pg_sleep(30)")
 	assert.NotEqual(t, flow.OK, r.State)
-	r = Hand{}.Do(context.Background(), act.Job{Request: leave.Request{Timeout: 2, Target: leave.Facts{Name: "db", Address: "127.0.0.1"},
-		SQL: &leave.Statement{Text: "select 1", Database: "x", User: "x", Port: 1}}})
+	r = Hand{}.Do(
+		context.Background(),
+		act.Job{Request: leave.Request{Timeout: 2, Target: leave.Facts{Name: "db", Address: "127.0.0.1"},
+			SQL: &leave.Statement{Text: "select 1", Database: "x", User: "x", Port: 1}}},
+	)
 	assert.Equal(t, flow.Failed, r.State)
 	assert.Contains(t, r.Error, "no connection to the database")
 }

@@ -60,7 +60,10 @@ func (h *Hand) host(f leave.Facts) *host {
 
 // channel opens a session on a connection that has room for it, or on a new one. done gives it back; with broken, the
 // connection is used for nothing new.
-func (h *Hand) channel(ctx context.Context, f leave.Facts) (ch ssh.Channel, reqs <-chan *ssh.Request, done func(broken bool), err error) {
+func (h *Hand) channel(
+	ctx context.Context,
+	f leave.Facts,
+) (ch ssh.Channel, reqs <-chan *ssh.Request, done func(broken bool), err error) {
 	x := h.host(f)
 	for refusals := 0; ; {
 		c, err := h.take(ctx, x, f)

@@ -30,7 +30,12 @@ var errRefused = errors.New("the target refused to run a command")
 // output open for ever.
 const lingering = 500 * time.Millisecond
 
-func (h *Hand) start(ch ssh.Channel, reqs <-chan *ssh.Request, line, stdin string, stdout, stderr io.Writer) (*session, error) {
+func (h *Hand) start(
+	ch ssh.Channel,
+	reqs <-chan *ssh.Request,
+	line, stdin string,
+	stdout, stderr io.Writer,
+) (*session, error) {
 	s := &session{ch: ch, exited: make(chan struct{}), drained: make(chan struct{})}
 	go s.watch(reqs)
 	ok, err := ch.SendRequest("exec", true, ssh.Marshal(struct{ Command string }{line}))
@@ -103,7 +108,8 @@ const (
 )
 
 // stop ends the command on the target, not merely the channel: by one signal to its process group, which the server
-// sends (RFC 4254, 6.9; OpenSSH since 7.9, but not for root), and where that does not help by searching for its attempt.
+// sends (RFC 4254, 6.9; OpenSSH since 7.9, but not for root), and where that does not help by searching for its
+// attempt.
 func (h *Hand) stop(job act.Job, s *session) {
 	ended := func(within time.Duration) bool {
 		t := time.NewTimer(within)
@@ -116,7 +122,11 @@ func (h *Hand) stop(job act.Job, s *session) {
 		}
 	}
 	for _, sig := range []ssh.Signal{ssh.SIGTERM, ssh.SIGKILL} {
-		s.ch.SendRequest("signal", false, ssh.Marshal(struct{ Signal string }{string(sig)})) //nolint:errcheck // not every server knows signals
+		s.ch.SendRequest(
+			"signal",
+			false,
+			ssh.Marshal(struct{ Signal string }{string(sig)}),
+		) //nolint:errcheck // not every server knows signals
 		if ended(signalTime) {
 			return
 		}
@@ -138,7 +148,14 @@ for f in $p; do f=${f#/proc/}; f=${f%/environ}; [ "$f" = $$ ] || kill -"$2" "$f"
 const searchTime = 10 * time.Second
 
 func (h *Hand) signalAttempt(job act.Job, sig string) {
-	h.search(context.Background(), job, killAttempt, io.Discard, job.Attempt, sig) //nolint:errcheck // what is left is looked for again
+	h.search(
+		context.Background(),
+		job,
+		killAttempt,
+		io.Discard,
+		job.Attempt,
+		sig,
+	) //nolint:errcheck // what is left is looked for again
 }
 
 // findAttempt prints the processes of the account that have the attempt in their environment.
@@ -188,7 +205,8 @@ func (h *Hand) search(ctx context.Context, job act.Job, script string, out io.Wr
 		return nil
 	case <-ctx.Done():
 		s.ch.SendRequest("signal", false, ssh.Marshal(struct{ Signal string }{"KILL"})) //nolint:errcheck // see stop
-		s.ch.Close()                                                                    //nolint:errcheck // it may be gone
+
+		s.ch.Close() //nolint:errcheck // it may be gone
 		return ctx.Err()
 	}
 }

@@ -70,7 +70,14 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 }
 
 // carry runs the command on a session. broken says that its connection is of no use any more.
-func (h *Hand) carry(ctx context.Context, job act.Job, ch ssh.Channel, reqs <-chan *ssh.Request, line, stdin string, stdout, stderr io.Writer) (res act.Result, broken bool) {
+func (h *Hand) carry(
+	ctx context.Context,
+	job act.Job,
+	ch ssh.Channel,
+	reqs <-chan *ssh.Request,
+	line, stdin string,
+	stdout, stderr io.Writer,
+) (res act.Result, broken bool) {
 	r := job.Request
 	type began struct {
 		s   *session
@@ -86,7 +93,10 @@ func (h *Hand) carry(ctx context.Context, job act.Job, ch ssh.Channel, reqs <-ch
 			return act.Failed(b.err.Error()), false
 		}
 		if b.err != nil {
-			return act.Result{State: flow.Unknown, Error: "the connection broke while the command was being sent: " + b.err.Error()}, true
+			return act.Result{
+				State: flow.Unknown,
+				Error: "the connection broke while the command was being sent: " + b.err.Error(),
+			}, true
 		}
 		s = b.s
 	case <-ctx.Done():
@@ -156,10 +166,15 @@ func command(r leave.Request, attempt string) (line, stdin string, err error) {
 		values := ""
 		for _, n := range hidden {
 			if strings.ContainsRune(r.Env[n], 0) {
-				return "", "", fmt.Errorf("the secret in %s holds the NUL character, which no environment can; nothing was begun", n)
+				return "", "", fmt.Errorf(
+					"the secret in %s holds the NUL character, which no environment can; nothing was begun",
+					n,
+				)
 			}
 			// A value has as many lines as it has; what comes after it belongs to the next, or to the command.
-			script += n + "=; IFS= read -r U_; while [ \"$U_\" -gt 0 ]; do IFS= read -r U_L; " + n + "=\"$" + n + "$U_L$U_N\"; U_=$((U_-1)); done; " + n + "=${" + n + "%?}; export " + n + "; "
+			script += n + "=; IFS= read -r U_; while [ \"$U_\" -gt 0 ]; do IFS= read -r U_L; " +
+				n + "=\"$" + n + "$U_L$U_N\"; U_=$((U_-1)); done; " +
+				n + "=${" + n + "%?}; export " + n + "; "
 			values += strconv.Itoa(strings.Count(r.Env[n], "\n")+1) + "\n" + r.Env[n] + "\n"
 		}
 		script = "U_N='\n'; " + script + "unset U_ U_L U_N; "
@@ -182,12 +197,16 @@ func (h *Hand) connect(ctx context.Context, f leave.Facts) (*ssh.Client, error) 
 	if err != nil {
 		return nil, err
 	}
-	cfg := &ssh.ClientConfig{User: f.Account, HostKeyAlgorithms: []string{pinned.Type()}, HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
-		if string(k.Marshal()) != string(pinned.Marshal()) {
-			return errWrongKey
-		}
-		return nil
-	}}
+	cfg := &ssh.ClientConfig{
+		User:              f.Account,
+		HostKeyAlgorithms: []string{pinned.Type()},
+		HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
+			if string(k.Marshal()) != string(pinned.Marshal()) {
+				return errWrongKey
+			}
+			return nil
+		},
+	}
 	if pinned.Type() == ssh.KeyAlgoRSA {
 		cfg.HostKeyAlgorithms = []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
 	}

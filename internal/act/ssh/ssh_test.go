@@ -61,15 +61,36 @@ func sshd(t *testing.T, more ...string) *sshHost {
 	require.NoError(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
 	require.NoError(t, l.Close())
-	conf := file("sshd_config", fmt.Appendf(nil, "Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication no\n%s\n",
-		port, file("host", hostKey, 0o600), file("authorized", []byte(clientPub+"\n"), 0o644), strings.Join(more, "\n")), 0o644)
+	conf := file(
+		"sshd_config",
+		fmt.Appendf(
+			nil,
+			"Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM "+
+				"no\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication no\n%s\n",
+			port,
+			file("host", hostKey, 0o600),
+			file("authorized", []byte(clientPub+"\n"), 0o644),
+			strings.Join(more, "\n"),
+		),
+		0o644,
+	)
 	if os.Getuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	}
 	u, err := user.Current()
 	require.NoError(t, err)
-	h := &sshHost{key: clientKey, facts: leave.Facts{Name: "real", Address: "127.0.0.1", Port: port, Account: u.Username, HostKey: hostPub, Secret: "k@1"},
-		cmd: exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", conf)}
+	h := &sshHost{
+		key: clientKey,
+		facts: leave.Facts{
+			Name:    "real",
+			Address: "127.0.0.1",
+			Port:    port,
+			Account: u.Username,
+			HostKey: hostPub,
+			Secret:  "k@1",
+		},
+		cmd: exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", conf),
+	}
 	require.NoError(t, h.cmd.Start(), "openssh-server is not installed; run build/setup.sh openssh-server")
 	t.Cleanup(func() { h.cmd.Process.Kill(); h.cmd.Wait() }) //nolint:errcheck // it is killed
 	require.Eventually(t, func() bool {
@@ -89,7 +110,10 @@ func (h *sshHost) hand(t *testing.T) *Hand {
 }
 
 func (h *sshHost) job(timeout int, words ...string) act.Job {
-	return act.Job{Attempt: "r1:5:0:real:1", Request: leave.Request{Kind: "ssh", Target: h.facts, Words: words, Timeout: timeout}}
+	return act.Job{
+		Attempt: "r1:5:0:real:1",
+		Request: leave.Request{Kind: "ssh", Target: h.facts, Words: words, Timeout: timeout},
+	}
 }
 
 func TestOnARealHost(t *testing.T) {
@@ -161,12 +185,19 @@ func TestNothingBegunIsFailed(t *testing.T) {
 	h := sshd(t)
 	ctx := context.Background()
 	for want, f := range map[string]func(j *act.Job, hand **Hand){
-		"not the pinned one":     func(j *act.Job, _ **Hand) { _, j.Request.Target.HostKey = keys(t) },
-		"host key is not known":  func(j *act.Job, _ **Hand) { j.Request.Target.HostKey = "" },
-		"connection refused":     func(j *act.Job, _ **Hand) { j.Request.Target.Port = 1 },
-		"unable to authenticate": func(_ *act.Job, hand **Hand) { k, _ := keys(t); *hand = New(fixed("ssh-key", k, nil)) },
-		"no SSH key":             func(_ *act.Job, hand **Hand) { *hand = New(fixed("ssh-key", []byte("x"), nil)) },
-		"there is no secret":     func(_ *act.Job, hand **Hand) { *hand = New(fixed("", nil, errors.New("there is no secret k"))) },
+		"not the pinned one":    func(j *act.Job, _ **Hand) { _, j.Request.Target.HostKey = keys(t) },
+		"host key is not known": func(j *act.Job, _ **Hand) { j.Request.Target.HostKey = "" },
+		"connection refused":    func(j *act.Job, _ **Hand) { j.Request.Target.Port = 1 },
+		"unable to authenticate": func(_ *act.Job, hand **Hand) {
+			k, _ := keys(t)
+			*hand = New(fixed("ssh-key", k,
+				nil))
+		},
+		"no SSH key": func(_ *act.Job, hand **Hand) { *hand = New(fixed("ssh-key", []byte("x"), nil)) },
+		"there is no secret": func(_ *act.Job, hand **Hand) {
+			*hand = New(fixed("", nil,
+				errors.New("there is no secret k")))
+		},
 	} {
 		hand := h.hand(t)
 		job := h.job(5, "true")
@@ -207,7 +238,12 @@ func TestFilesEnvironmentAndSecretsOnARealHost(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, left, 1, "no part of it is left behind")
 
-	job = h.job(10, "sh", "-c", `printf '%s|%s|' "$PLAIN" "$TOKEN"; cat; tr '\0' ' ' </proc/$PPID/cmdline; tr '\0' ' ' </proc/$$/cmdline`)
+	job = h.job(
+		10,
+		"sh",
+		"-c",
+		`printf '%s|%s|' "$PLAIN" "$TOKEN"; cat; tr '\0' ' ' </proc/$PPID/cmdline; tr '\0' ' ' </proc/$$/cmdline`,
+	)
 	job.Request.Env = map[string]string{"PLAIN": "it's; $(id)", "TOKEN": `s3cr3t "x" \n`}
 	job.Request.Hidden = []string{"TOKEN"}
 	job.Request.Stdin = "from standard input\n"
@@ -227,7 +263,12 @@ func TestCancelEndsTheProcessGroup(t *testing.T) {
 	go func() {
 		done <- hand.Do(ctx, h.job(60, "sh", "-c", `(while :; do date +%s%N >"$0"; sleep 0.05; done) & wait`, mark))
 	}()
-	require.Eventually(t, func() bool { _, err := os.Stat(mark); return err == nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(mark); return err == nil },
+		10*time.Second,
+		20*time.Millisecond,
+	)
 	cancel()
 	r := <-done
 	assert.Equal(t, flow.Unknown, r.State)
@@ -303,7 +344,16 @@ func TestADaemonThatHoldsTheOutputIsNotWaitedFor(t *testing.T) {
 	hand := h.hand(t)
 	mark := filepath.Join(t.TempDir(), "alive")
 	began := time.Now()
-	r := hand.Do(context.Background(), h.job(20, "sh", "-c", `echo begun; (trap "" PIPE; i=0; while [ $i -lt 40 ]; do date +%s%N >"$0"; sleep 0.1; i=$((i+1)); done) & exit 0`, mark))
+	r := hand.Do(
+		context.Background(),
+		h.job(
+			20,
+			"sh",
+			"-c",
+			`echo begun; (trap "" PIPE; i=0; while [ $i -lt 40 ]; do date +%s%N >"$0"; sleep 0.1; i=$((i+1)); done) & exit 0`,
+			mark,
+		),
+	)
 	assert.Equal(t, flow.OK, r.State, r.Error)
 	assert.Equal(t, "begun\n", r.Stdout.Text())
 	assert.Less(t, time.Since(began), 10*time.Second)
@@ -343,9 +393,15 @@ func TestWhatIgnoresTheSignalIsFoundByItsAttempt(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan act.Result, 1)
 	go func() {
-		done <- hand.Do(ctx, h.job(60, "setsid", "-w", "sh", "-c", `while :; do date +%s%N >"$0"; sleep 0.05; done`, mark))
+		done <- hand.Do(ctx, h.job(60, "setsid", "-w", "sh", "-c", `while :; do date +%s%N >"$0"; sleep 0.05; done`,
+			mark))
 	}()
-	require.Eventually(t, func() bool { _, err := os.Stat(mark); return err == nil }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(mark); return err == nil },
+		10*time.Second,
+		20*time.Millisecond,
+	)
 	cancel()
 	assert.Equal(t, flow.Unknown, (<-done).State)
 	hand.signalAttempt(h.job(60), "KILL")
