@@ -100,6 +100,27 @@ func (e ConnectionKind) Valid() bool {
 	}
 }
 
+// Defines values for DeliveryState.
+const (
+	DeliveryStateFailed DeliveryState = "failed"
+	DeliveryStateQueued DeliveryState = "queued"
+	DeliveryStateSent   DeliveryState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the DeliveryState enum.
+func (e DeliveryState) Valid() bool {
+	switch e {
+	case DeliveryStateFailed:
+		return true
+	case DeliveryStateQueued:
+		return true
+	case DeliveryStateSent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateState.
 const (
 	GateStateApproved  GateState = "approved"
@@ -463,6 +484,45 @@ func (e TakenChange) Valid() bool {
 	}
 }
 
+// Defines values for ListAlertsParamsState.
+const (
+	ListAlertsParamsStateCleared ListAlertsParamsState = "cleared"
+	ListAlertsParamsStateOpen    ListAlertsParamsState = "open"
+)
+
+// Valid indicates whether the value is a known member of the ListAlertsParamsState enum.
+func (e ListAlertsParamsState) Valid() bool {
+	switch e {
+	case ListAlertsParamsStateCleared:
+		return true
+	case ListAlertsParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDeliveriesParamsState.
+const (
+	ListDeliveriesParamsStateFailed ListDeliveriesParamsState = "failed"
+	ListDeliveriesParamsStateQueued ListDeliveriesParamsState = "queued"
+	ListDeliveriesParamsStateSent   ListDeliveriesParamsState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the ListDeliveriesParamsState enum.
+func (e ListDeliveriesParamsState) Valid() bool {
+	switch e {
+	case ListDeliveriesParamsStateFailed:
+		return true
+	case ListDeliveriesParamsStateQueued:
+		return true
+	case ListDeliveriesParamsStateSent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListIncidentsParamsState.
 const (
 	ListIncidentsParamsStateOpen     ListIncidentsParamsState = "open"
@@ -590,6 +650,31 @@ type Decision struct {
 	// StartAt when it may begin at the earliest
 	StartAt time.Time `json:"start_at,omitempty,omitzero"`
 }
+
+// Deliveries defines model for Deliveries.
+type Deliveries struct {
+	Items []Delivery `json:"items"`
+	Next  string     `json:"next,omitempty,omitzero"`
+}
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	// Error why it did not arrive the last time
+	Error    string        `json:"error,omitempty,omitzero"`
+	Id       int64         `json:"id"`
+	Incident int64         `json:"incident,omitempty,omitzero"`
+	QueuedAt time.Time     `json:"queued_at"`
+	SentAt   time.Time     `json:"sent_at,omitempty,omitzero"`
+	State    DeliveryState `json:"state"`
+	Text     string        `json:"text"`
+
+	// To room/NAME or source/NAME
+	To    string `json:"to"`
+	Tries int    `json:"tries"`
+}
+
+// DeliveryState defines model for Delivery.State.
+type DeliveryState string
 
 // Edge defines model for Edge.
 type Edge struct {
@@ -1083,6 +1168,9 @@ type RunbookDetail struct {
 	Tags   []string `json:"tags"`
 	Text   string   `json:"text"`
 	Title  string   `json:"title"`
+
+	// Unchanged of a push: the newest revision has this text already
+	Unchanged bool `json:"unchanged,omitempty,omitzero"`
 }
 
 // RunbookText defines model for RunbookText.
@@ -1313,26 +1401,56 @@ type Name = string
 // Number defines model for number.
 type Number = int64
 
+// OfService defines model for ofService.
+type OfService = string
+
+// Revision defines model for revision.
+type Revision = int
+
 // ListAlertsParams defines parameters for ListAlerts.
 type ListAlertsParams struct {
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	State ListAlertsParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
+
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+	Source  string    `form:"source,omitempty" json:"source,omitempty,omitzero"`
+	Limit   Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 }
+
+// ListAlertsParamsState defines parameters for ListAlerts.
+type ListAlertsParamsState string
 
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
-	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Actor string `form:"actor,omitempty" json:"actor,omitempty,omitzero"`
+	Limit Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 }
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	State ListDeliveriesParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
+	Limit Limit                     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// Cursor next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
+
+// ListDeliveriesParamsState defines parameters for ListDeliveries.
+type ListDeliveriesParamsState string
 
 // ListIncidentsParams defines parameters for ListIncidents.
 type ListIncidentsParams struct {
 	State ListIncidentsParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
-	Limit Limit                    `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+	Limit   Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
@@ -1349,8 +1467,13 @@ type ListEntriesParams struct {
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Active only those that are not over
-	Active bool  `form:"active,omitempty" json:"active,omitempty,omitzero"`
-	Limit  Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Active   bool   `form:"active,omitempty" json:"active,omitempty,omitzero"`
+	Runbook  string `form:"runbook,omitempty" json:"runbook,omitempty,omitzero"`
+	Incident int64  `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
+
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+	Limit   Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
@@ -1541,6 +1664,21 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
 	SetConnection(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveConnection Remove a room; what is on its way there is not delivered.
+	//
+	// Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
+	RemoveConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryConnection Send a message to a room that says that it is a try.
+	//
+	// Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
+	TryConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries Messages to rooms and sources, newest first.
+	//
+	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGates Gates that wait for a decision, the oldest first.
 	//
 	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
@@ -1713,6 +1851,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/runbooks (the `PushRunbook` operationId).
 	PushRunbook(ctx context.Context, body PushRunbookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveRunbook Take a runbook out of use; it starts no more, and its revisions stay for the records.
+	//
+	// Corresponds with DELETE /api/v1/runbooks/{name} (the `RemoveRunbook` operationId).
+	RemoveRunbook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRunbook One runbook with its text.
 	//
 	// Corresponds with GET /api/v1/runbooks/{name} (the `GetRunbook` operationId).
@@ -1722,6 +1865,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
 	GetRunbookGraph(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRevisions The revisions of a runbook, newest first; also of one that was removed.
+	//
+	// Corresponds with GET /api/v1/runbooks/{name}/revisions (the `ListRevisions` operationId).
+	ListRevisions(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRevision One revision of a runbook with its text.
+	//
+	// Corresponds with GET /api/v1/runbooks/{name}/revisions/{number} (the `GetRevision` operationId).
+	GetRevision(ctx context.Context, name Name, number Revision, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first.
 	//
@@ -1827,6 +1980,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/services (the `SetService` operationId).
 	SetService(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveService Remove a service; its runbooks and targets stay.
+	//
+	// Corresponds with DELETE /api/v1/services/{name} (the `RemoveService` operationId).
+	RemoveService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut Sign out.
 	//
@@ -2062,6 +2220,51 @@ func (c *Client) SetConnectionWithBody(ctx context.Context, contentType string, 
 // Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
 func (c *Client) SetConnection(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetConnectionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveConnection Remove a room; what is on its way there is not delivered.
+//
+// Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
+func (c *Client) RemoveConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveConnectionRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryConnection Send a message to a room that says that it is a try.
+//
+// Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
+func (c *Client) TryConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryConnectionRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries Messages to rooms and sources, newest first.
+//
+// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2524,6 +2727,21 @@ func (c *Client) PushRunbook(ctx context.Context, body PushRunbookJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// RemoveRunbook Take a runbook out of use; it starts no more, and its revisions stay for the records.
+//
+// Corresponds with DELETE /api/v1/runbooks/{name} (the `RemoveRunbook` operationId).
+func (c *Client) RemoveRunbook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRunbookRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRunbook One runbook with its text.
 //
 // Corresponds with GET /api/v1/runbooks/{name} (the `GetRunbook` operationId).
@@ -2544,6 +2762,36 @@ func (c *Client) GetRunbook(ctx context.Context, name Name, reqEditors ...Reques
 // Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
 func (c *Client) GetRunbookGraph(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunbookGraphRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRevisions The revisions of a runbook, newest first; also of one that was removed.
+//
+// Corresponds with GET /api/v1/runbooks/{name}/revisions (the `ListRevisions` operationId).
+func (c *Client) ListRevisions(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRevisionsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRevision One revision of a runbook with its text.
+//
+// Corresponds with GET /api/v1/runbooks/{name}/revisions/{number} (the `GetRevision` operationId).
+func (c *Client) GetRevision(ctx context.Context, name Name, number Revision, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRevisionRequest(c.Server, name, number)
 	if err != nil {
 		return nil, err
 	}
@@ -2819,6 +3067,21 @@ func (c *Client) SetServiceWithBody(ctx context.Context, params *SetServiceParam
 // Corresponds with POST /api/v1/services (the `SetService` operationId).
 func (c *Client) SetService(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetServiceRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveService Remove a service; its runbooks and targets stay.
+//
+// Corresponds with DELETE /api/v1/services/{name} (the `RemoveService` operationId).
+func (c *Client) RemoveService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveServiceRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -3211,6 +3474,30 @@ func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Reques
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -3337,6 +3624,14 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "actor", params.Actor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -3430,6 +3725,140 @@ func NewSetConnectionRequestWithBody(server string, contentType string, body io.
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveConnectionRequest constructs an http.Request for the RemoveConnection method
+func NewRemoveConnectionRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/connections/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTryConnectionRequest constructs an http.Request for the TryConnection method
+func NewTryConnectionRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/connections/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/deliveries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3611,6 +4040,14 @@ func NewListIncidentsRequest(server string, params *ListIncidentsParams) (*http.
 		var rawQueryFragments []string
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -4210,6 +4647,40 @@ func NewPushRunbookRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewRemoveRunbookRequest constructs an http.Request for the RemoveRunbook method
+func NewRemoveRunbookRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runbooks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRunbookRequest constructs an http.Request for the GetRunbook method
 func NewGetRunbookRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -4278,6 +4749,81 @@ func NewGetRunbookGraphRequest(server string, name Name) (*http.Request, error) 
 	return req, nil
 }
 
+// NewListRevisionsRequest constructs an http.Request for the ListRevisions method
+func NewListRevisionsRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runbooks/%s/revisions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRevisionRequest constructs an http.Request for the GetRevision method
+func NewGetRevisionRequest(server string, name Name, number Revision) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runbooks/%s/revisions/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -4307,6 +4853,30 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		var rawQueryFragments []string
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "active", params.Active, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "runbook", params.Runbook, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -4749,6 +5319,40 @@ func NewSetServiceRequestWithBody(server string, params *SetServiceParams, conte
 
 		req.Header.Set("If-Match", headerParam0)
 
+	}
+
+	return req, nil
+}
+
+// NewRemoveServiceRequest constructs an http.Request for the RemoveService method
+func NewRemoveServiceRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -5398,6 +6002,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
 	SetConnectionWithResponse(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConnectionResponse, error)
 
+	// RemoveConnectionWithResponse Remove a room; what is on its way there is not delivered.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
+	RemoveConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveConnectionResponse, error)
+
+	// TryConnectionWithResponse Send a message to a room that says that it is a try.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
+	TryConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryConnectionResponse, error)
+
+	// ListDeliveriesWithResponse Messages to rooms and sources, newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+
 	// ListGatesWithResponse Gates that wait for a decision, the oldest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5594,6 +6219,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/runbooks (the `PushRunbook` operationId).
 	PushRunbookWithResponse(ctx context.Context, body PushRunbookJSONRequestBody, reqEditors ...RequestEditorFn) (*PushRunbookResponse, error)
 
+	// RemoveRunbookWithResponse Take a runbook out of use; it starts no more, and its revisions stay for the records.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/runbooks/{name} (the `RemoveRunbook` operationId).
+	RemoveRunbookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveRunbookResponse, error)
+
 	// GetRunbookWithResponse One runbook with its text.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5607,6 +6239,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/runbooks/{name}/graph (the `GetRunbookGraph` operationId).
 	GetRunbookGraphWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetRunbookGraphResponse, error)
+
+	// ListRevisionsWithResponse The revisions of a runbook, newest first; also of one that was removed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/runbooks/{name}/revisions (the `ListRevisions` operationId).
+	ListRevisionsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error)
+
+	// GetRevisionWithResponse One revision of a runbook with its text.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/runbooks/{name}/revisions/{number} (the `GetRevision` operationId).
+	GetRevisionWithResponse(ctx context.Context, name Name, number Revision, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error)
 
 	// ListRunsWithResponse Runs, newest first.
 	//
@@ -5726,6 +6372,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/services (the `SetService` operationId).
 	SetServiceWithResponse(ctx context.Context, params *SetServiceParams, body SetServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetServiceResponse, error)
+
+	// RemoveServiceWithResponse Remove a service; its runbooks and targets stay.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/services/{name} (the `RemoveService` operationId).
+	RemoveServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error)
 
 	// SignOutWithResponse Sign out.
 	//
@@ -6157,6 +6810,143 @@ func (r SetConnectionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetConnectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveConnectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveConnectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveConnectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveConnectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveConnectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryConnectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Tried
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryConnectionResponse) GetJSON200() *Tried {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryConnectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryConnectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryConnectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryConnectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Deliveries
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *Deliveries {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7102,6 +7892,47 @@ func (r PushRunbookResponse) ContentType() string {
 	return ""
 }
 
+type RemoveRunbookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRunbookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRunbookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRunbookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRunbookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRunbookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunbookResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7192,6 +8023,102 @@ func (r GetRunbookGraphResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRunbookGraphResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Runbook
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRevisionsResponse) GetJSON200() *[]Runbook {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRevisionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunbookDetail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRevisionResponse) GetJSON200() *RunbookDetail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRevisionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7754,6 +8681,47 @@ func (r SetServiceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveServiceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8605,6 +9573,45 @@ func (c *ClientWithResponses) SetConnectionWithResponse(ctx context.Context, bod
 	return ParseSetConnectionResponse(rsp)
 }
 
+// RemoveConnectionWithResponse Remove a room; what is on its way there is not delivered.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
+func (c *ClientWithResponses) RemoveConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveConnectionResponse, error) {
+	rsp, err := c.RemoveConnection(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveConnectionResponse(rsp)
+}
+
+// TryConnectionWithResponse Send a message to a room that says that it is a try.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
+func (c *ClientWithResponses) TryConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryConnectionResponse, error) {
+	rsp, err := c.TryConnection(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryConnectionResponse(rsp)
+}
+
+// ListDeliveriesWithResponse Messages to rooms and sources, newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
+}
+
 // ListGatesWithResponse Gates that wait for a decision, the oldest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8969,6 +9976,19 @@ func (c *ClientWithResponses) PushRunbookWithResponse(ctx context.Context, body 
 	return ParsePushRunbookResponse(rsp)
 }
 
+// RemoveRunbookWithResponse Take a runbook out of use; it starts no more, and its revisions stay for the records.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/runbooks/{name} (the `RemoveRunbook` operationId).
+func (c *ClientWithResponses) RemoveRunbookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveRunbookResponse, error) {
+	rsp, err := c.RemoveRunbook(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRunbookResponse(rsp)
+}
+
 // GetRunbookWithResponse One runbook with its text.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8993,6 +10013,32 @@ func (c *ClientWithResponses) GetRunbookGraphWithResponse(ctx context.Context, n
 		return nil, err
 	}
 	return ParseGetRunbookGraphResponse(rsp)
+}
+
+// ListRevisionsWithResponse The revisions of a runbook, newest first; also of one that was removed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/runbooks/{name}/revisions (the `ListRevisions` operationId).
+func (c *ClientWithResponses) ListRevisionsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListRevisionsResponse, error) {
+	rsp, err := c.ListRevisions(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRevisionsResponse(rsp)
+}
+
+// GetRevisionWithResponse One revision of a runbook with its text.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/runbooks/{name}/revisions/{number} (the `GetRevision` operationId).
+func (c *ClientWithResponses) GetRevisionWithResponse(ctx context.Context, name Name, number Revision, reqEditors ...RequestEditorFn) (*GetRevisionResponse, error) {
+	rsp, err := c.GetRevision(ctx, name, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRevisionResponse(rsp)
 }
 
 // ListRunsWithResponse Runs, newest first.
@@ -9214,6 +10260,19 @@ func (c *ClientWithResponses) SetServiceWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseSetServiceResponse(rsp)
+}
+
+// RemoveServiceWithResponse Remove a service; its runbooks and targets stay.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/services/{name} (the `RemoveService` operationId).
+func (c *ClientWithResponses) RemoveServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error) {
+	rsp, err := c.RemoveService(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveServiceResponse(rsp)
 }
 
 // SignOutWithResponse Sign out.
@@ -9676,6 +10735,101 @@ func ParseSetConnectionResponse(rsp *http.Response) (*SetConnectionResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Connection
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveConnectionResponse parses an HTTP response from a RemoveConnectionWithResponse call
+func ParseRemoveConnectionResponse(rsp *http.Response) (*RemoveConnectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveConnectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryConnectionResponse parses an HTTP response from a TryConnectionWithResponse call
+func ParseTryConnectionResponse(rsp *http.Response) (*TryConnectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryConnectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Tried
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Deliveries
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10341,6 +11495,35 @@ func ParsePushRunbookResponse(rsp *http.Response) (*PushRunbookResponse, error) 
 	return response, nil
 }
 
+// ParseRemoveRunbookResponse parses an HTTP response from a RemoveRunbookWithResponse call
+func ParseRemoveRunbookResponse(rsp *http.Response) (*RemoveRunbookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRunbookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunbookResponse parses an HTTP response from a GetRunbookWithResponse call
 func ParseGetRunbookResponse(rsp *http.Response) (*GetRunbookResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10390,6 +11573,72 @@ func ParseGetRunbookGraphResponse(rsp *http.Response) (*GetRunbookGraphResponse,
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Graph
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRevisionsResponse parses an HTTP response from a ListRevisionsWithResponse call
+func ParseListRevisionsResponse(rsp *http.Response) (*ListRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Runbook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRevisionResponse parses an HTTP response from a GetRevisionWithResponse call
+func ParseGetRevisionResponse(rsp *http.Response) (*GetRevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunbookDetail
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10782,6 +12031,35 @@ func ParseSetServiceResponse(rsp *http.Response) (*SetServiceResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveServiceResponse parses an HTTP response from a RemoveServiceWithResponse call
+func ParseRemoveServiceResponse(rsp *http.Response) (*RemoveServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -11353,6 +12631,15 @@ type ServerInterface interface {
 	// SetConnection Add or change a room.
 	// (POST /api/v1/connections)
 	SetConnection(c *gin.Context)
+	// RemoveConnection Remove a room; what is on its way there is not delivered.
+	// (DELETE /api/v1/connections/{name})
+	RemoveConnection(c *gin.Context, name Name)
+	// TryConnection Send a message to a room that says that it is a try.
+	// (POST /api/v1/connections/{name}/try)
+	TryConnection(c *gin.Context, name Name)
+	// ListDeliveries Messages to rooms and sources, newest first.
+	// (GET /api/v1/deliveries)
+	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(c *gin.Context)
@@ -11413,12 +12700,21 @@ type ServerInterface interface {
 	// PushRunbook Store the text of a runbook; a changed text is a new revision.
 	// (POST /api/v1/runbooks)
 	PushRunbook(c *gin.Context)
+	// RemoveRunbook Take a runbook out of use; it starts no more, and its revisions stay for the records.
+	// (DELETE /api/v1/runbooks/{name})
+	RemoveRunbook(c *gin.Context, name Name)
 	// GetRunbook One runbook with its text.
 	// (GET /api/v1/runbooks/{name})
 	GetRunbook(c *gin.Context, name Name)
 	// GetRunbookGraph The flow of a runbook as nodes and edges.
 	// (GET /api/v1/runbooks/{name}/graph)
 	GetRunbookGraph(c *gin.Context, name Name)
+	// ListRevisions The revisions of a runbook, newest first; also of one that was removed.
+	// (GET /api/v1/runbooks/{name}/revisions)
+	ListRevisions(c *gin.Context, name Name)
+	// GetRevision One revision of a runbook with its text.
+	// (GET /api/v1/runbooks/{name}/revisions/{number})
+	GetRevision(c *gin.Context, name Name, number Revision)
 	// ListRuns Runs, newest first.
 	// (GET /api/v1/runs)
 	ListRuns(c *gin.Context, params ListRunsParams)
@@ -11455,6 +12751,9 @@ type ServerInterface interface {
 	// SetService Add or change a service.
 	// (POST /api/v1/services)
 	SetService(c *gin.Context, params SetServiceParams)
+	// RemoveService Remove a service; its runbooks and targets stay.
+	// (DELETE /api/v1/services/{name})
+	RemoveService(c *gin.Context, name Name)
 	// SignOut Sign out.
 	// (DELETE /api/v1/session)
 	SignOut(c *gin.Context)
@@ -11522,6 +12821,30 @@ func (siw *ServerInterfaceWrapper) ListAlerts(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListAlertsParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	// ------------- Optional query parameter "limit" -------------
 
@@ -11608,6 +12931,14 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListAuditParams
 
+	// ------------- Optional query parameter "actor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "actor", c.Request.URL.Query(), &params.Actor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter actor: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -11658,6 +12989,99 @@ func (siw *ServerInterfaceWrapper) SetConnection(c *gin.Context) {
 	}
 
 	siw.Handler.SetConnection(c)
+}
+
+// RemoveConnection operation middleware
+func (siw *ServerInterfaceWrapper) RemoveConnection(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveConnection(c, name)
+}
+
+// TryConnection operation middleware
+func (siw *ServerInterfaceWrapper) TryConnection(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryConnection(c, name)
+}
+
+// ListDeliveries operation middleware
+func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeliveries(c, params)
 }
 
 // ListGates operation middleware
@@ -11750,6 +13174,14 @@ func (siw *ServerInterfaceWrapper) ListIncidents(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -12081,6 +13513,31 @@ func (siw *ServerInterfaceWrapper) PushRunbook(c *gin.Context) {
 	siw.Handler.PushRunbook(c)
 }
 
+// RemoveRunbook operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRunbook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRunbook(c, name)
+}
+
 // GetRunbook operation middleware
 func (siw *ServerInterfaceWrapper) GetRunbook(c *gin.Context) {
 
@@ -12131,6 +13588,65 @@ func (siw *ServerInterfaceWrapper) GetRunbookGraph(c *gin.Context) {
 	siw.Handler.GetRunbookGraph(c, name)
 }
 
+// ListRevisions operation middleware
+func (siw *ServerInterfaceWrapper) ListRevisions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRevisions(c, name)
+}
+
+// GetRevision operation middleware
+func (siw *ServerInterfaceWrapper) GetRevision(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number Revision
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRevision(c, name, number)
+}
+
 // ListRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 
@@ -12145,6 +13661,30 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "active", c.Request.URL.Query(), &params.Active, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter active: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "runbook" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "runbook", c.Request.URL.Query(), &params.Runbook, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter runbook: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "incident" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -12402,6 +13942,31 @@ func (siw *ServerInterfaceWrapper) SetService(c *gin.Context) {
 	}
 
 	siw.Handler.SetService(c, params)
+}
+
+// RemoveService operation middleware
+func (siw *ServerInterfaceWrapper) RemoveService(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveService(c, name)
 }
 
 // SignOut operation middleware
@@ -12731,12 +14296,16 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/services", wrapper.SetService)
 	router.GET(options.BaseURL+"/api/v1/targets", wrapper.ListTargets)
 	router.POST(options.BaseURL+"/api/v1/targets", wrapper.SetTarget)
+	router.DELETE(options.BaseURL+"/api/v1/services/:name", wrapper.RemoveService)
 	router.DELETE(options.BaseURL+"/api/v1/targets/:name", wrapper.RemoveTarget)
 	router.POST(options.BaseURL+"/api/v1/targets/:name/try", wrapper.TryTarget)
 	router.GET(options.BaseURL+"/api/v1/secrets", wrapper.ListSecrets)
 	router.POST(options.BaseURL+"/api/v1/secrets", wrapper.SetSecret)
 	router.GET(options.BaseURL+"/api/v1/connections", wrapper.ListConnections)
 	router.POST(options.BaseURL+"/api/v1/connections", wrapper.SetConnection)
+	router.DELETE(options.BaseURL+"/api/v1/connections/:name", wrapper.RemoveConnection)
+	router.POST(options.BaseURL+"/api/v1/connections/:name/try", wrapper.TryConnection)
+	router.GET(options.BaseURL+"/api/v1/deliveries", wrapper.ListDeliveries)
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id", wrapper.GetAlert)
 	router.GET(options.BaseURL+"/api/v1/incidents", wrapper.ListIncidents)
@@ -12748,7 +14317,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/artifacts/:id", wrapper.GetArtifact)
 	router.GET(options.BaseURL+"/api/v1/runbooks", wrapper.ListRunbooks)
 	router.POST(options.BaseURL+"/api/v1/runbooks", wrapper.PushRunbook)
+	router.DELETE(options.BaseURL+"/api/v1/runbooks/:name", wrapper.RemoveRunbook)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name", wrapper.GetRunbook)
+	router.GET(options.BaseURL+"/api/v1/runbooks/:name/revisions", wrapper.ListRevisions)
+	router.GET(options.BaseURL+"/api/v1/runbooks/:name/revisions/:number", wrapper.GetRevision)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name/graph", wrapper.GetRunbookGraph)
 	router.POST(options.BaseURL+"/api/v1/rehearsals", wrapper.Rehearse)
 	router.POST(options.BaseURL+"/api/v1/tries", wrapper.TryStep)
@@ -12993,6 +14565,117 @@ type SetConnectiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetConnectiondefaultApplicationProblemPlusJSONResponse) VisitSetConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveConnectionRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveConnectionResponseObject interface {
+	VisitRemoveConnectionResponse(w http.ResponseWriter) error
+}
+
+type RemoveConnection204Response struct {
+}
+
+func (response RemoveConnection204Response) VisitRemoveConnectionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveConnectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveConnectiondefaultApplicationProblemPlusJSONResponse) VisitRemoveConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryConnectionRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type TryConnectionResponseObject interface {
+	VisitTryConnectionResponse(w http.ResponseWriter) error
+}
+
+type TryConnection200JSONResponse Tried
+
+func (response TryConnection200JSONResponse) VisitTryConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryConnectiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryConnectiondefaultApplicationProblemPlusJSONResponse) VisitTryConnectionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesRequestObject struct {
+	Params ListDeliveriesParams
+}
+
+type ListDeliveriesResponseObject interface {
+	VisitListDeliveriesResponse(w http.ResponseWriter) error
+}
+
+type ListDeliveries200JSONResponse Deliveries
+
+func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13766,6 +15449,39 @@ func (response PushRunbookdefaultApplicationProblemPlusJSONResponse) VisitPushRu
 	return err
 }
 
+type RemoveRunbookRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveRunbookResponseObject interface {
+	VisitRemoveRunbookResponse(w http.ResponseWriter) error
+}
+
+type RemoveRunbook204Response struct {
+}
+
+func (response RemoveRunbook204Response) VisitRemoveRunbookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRunbookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRunbookdefaultApplicationProblemPlusJSONResponse) VisitRemoveRunbookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunbookRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -13833,6 +15549,85 @@ type GetRunbookGraphdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetRunbookGraphdefaultApplicationProblemPlusJSONResponse) VisitGetRunbookGraphResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRevisionsRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListRevisionsResponseObject interface {
+	VisitListRevisionsResponse(w http.ResponseWriter) error
+}
+
+type ListRevisions200JSONResponse []Runbook
+
+func (response ListRevisions200JSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRevisionRequestObject struct {
+	Name   Name     `json:"name"`
+	Number Revision `json:"number"`
+}
+
+type GetRevisionResponseObject interface {
+	VisitGetRevisionResponse(w http.ResponseWriter) error
+}
+
+type GetRevision200JSONResponse RunbookDetail
+
+func (response GetRevision200JSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRevisiondefaultApplicationProblemPlusJSONResponse) VisitGetRevisionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14289,6 +16084,39 @@ type SetServicedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetServicedefaultApplicationProblemPlusJSONResponse) VisitSetServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveServiceRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveServiceResponseObject interface {
+	VisitRemoveServiceResponse(w http.ResponseWriter) error
+}
+
+type RemoveService204Response struct {
+}
+
+func (response RemoveService204Response) VisitRemoveServiceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveServicedefaultApplicationProblemPlusJSONResponse) VisitRemoveServiceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14929,6 +16757,15 @@ type StrictServerInterface interface {
 	// SetConnection Add or change a room.
 	// (POST /api/v1/connections)
 	SetConnection(ctx context.Context, request SetConnectionRequestObject) (SetConnectionResponseObject, error)
+	// RemoveConnection Remove a room; what is on its way there is not delivered.
+	// (DELETE /api/v1/connections/{name})
+	RemoveConnection(ctx context.Context, request RemoveConnectionRequestObject) (RemoveConnectionResponseObject, error)
+	// TryConnection Send a message to a room that says that it is a try.
+	// (POST /api/v1/connections/{name}/try)
+	TryConnection(ctx context.Context, request TryConnectionRequestObject) (TryConnectionResponseObject, error)
+	// ListDeliveries Messages to rooms and sources, newest first.
+	// (GET /api/v1/deliveries)
+	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(ctx context.Context, request ListGatesRequestObject) (ListGatesResponseObject, error)
@@ -14989,12 +16826,21 @@ type StrictServerInterface interface {
 	// PushRunbook Store the text of a runbook; a changed text is a new revision.
 	// (POST /api/v1/runbooks)
 	PushRunbook(ctx context.Context, request PushRunbookRequestObject) (PushRunbookResponseObject, error)
+	// RemoveRunbook Take a runbook out of use; it starts no more, and its revisions stay for the records.
+	// (DELETE /api/v1/runbooks/{name})
+	RemoveRunbook(ctx context.Context, request RemoveRunbookRequestObject) (RemoveRunbookResponseObject, error)
 	// GetRunbook One runbook with its text.
 	// (GET /api/v1/runbooks/{name})
 	GetRunbook(ctx context.Context, request GetRunbookRequestObject) (GetRunbookResponseObject, error)
 	// GetRunbookGraph The flow of a runbook as nodes and edges.
 	// (GET /api/v1/runbooks/{name}/graph)
 	GetRunbookGraph(ctx context.Context, request GetRunbookGraphRequestObject) (GetRunbookGraphResponseObject, error)
+	// ListRevisions The revisions of a runbook, newest first; also of one that was removed.
+	// (GET /api/v1/runbooks/{name}/revisions)
+	ListRevisions(ctx context.Context, request ListRevisionsRequestObject) (ListRevisionsResponseObject, error)
+	// GetRevision One revision of a runbook with its text.
+	// (GET /api/v1/runbooks/{name}/revisions/{number})
+	GetRevision(ctx context.Context, request GetRevisionRequestObject) (GetRevisionResponseObject, error)
 	// ListRuns Runs, newest first.
 	// (GET /api/v1/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -15031,6 +16877,9 @@ type StrictServerInterface interface {
 	// SetService Add or change a service.
 	// (POST /api/v1/services)
 	SetService(ctx context.Context, request SetServiceRequestObject) (SetServiceResponseObject, error)
+	// RemoveService Remove a service; its runbooks and targets stay.
+	// (DELETE /api/v1/services/{name})
+	RemoveService(ctx context.Context, request RemoveServiceRequestObject) (RemoveServiceResponseObject, error)
 	// SignOut Sign out.
 	// (DELETE /api/v1/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -15301,6 +17150,84 @@ func (sh *strictHandler) SetConnection(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SetConnectionResponseObject); ok {
 		if err := validResponse.VisitSetConnectionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveConnection operation middleware
+func (sh *strictHandler) RemoveConnection(ctx *gin.Context, name Name) {
+	var request RemoveConnectionRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveConnection(ctx, request.(RemoveConnectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveConnection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveConnectionResponseObject); ok {
+		if err := validResponse.VisitRemoveConnectionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryConnection operation middleware
+func (sh *strictHandler) TryConnection(ctx *gin.Context, name Name) {
+	var request TryConnectionRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryConnection(ctx, request.(TryConnectionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryConnection")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TryConnectionResponseObject); ok {
+		if err := validResponse.VisitTryConnectionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDeliveries operation middleware
+func (sh *strictHandler) ListDeliveries(ctx *gin.Context, params ListDeliveriesParams) {
+	var request ListDeliveriesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeliveries(ctx, request.(ListDeliveriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeliveries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
+		if err := validResponse.VisitListDeliveriesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -15955,6 +17882,32 @@ func (sh *strictHandler) PushRunbook(ctx *gin.Context) {
 	}
 }
 
+// RemoveRunbook operation middleware
+func (sh *strictHandler) RemoveRunbook(ctx *gin.Context, name Name) {
+	var request RemoveRunbookRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRunbook(ctx, request.(RemoveRunbookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRunbook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveRunbookResponseObject); ok {
+		if err := validResponse.VisitRemoveRunbookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetRunbook operation middleware
 func (sh *strictHandler) GetRunbook(ctx *gin.Context, name Name) {
 	var request GetRunbookRequestObject
@@ -16000,6 +17953,59 @@ func (sh *strictHandler) GetRunbookGraph(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRunbookGraphResponseObject); ok {
 		if err := validResponse.VisitGetRunbookGraphResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRevisions operation middleware
+func (sh *strictHandler) ListRevisions(ctx *gin.Context, name Name) {
+	var request ListRevisionsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRevisions(ctx, request.(ListRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRevisionsResponseObject); ok {
+		if err := validResponse.VisitListRevisionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRevision operation middleware
+func (sh *strictHandler) GetRevision(ctx *gin.Context, name Name, number Revision) {
+	var request GetRevisionRequestObject
+
+	request.Name = name
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRevision(ctx, request.(GetRevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRevision")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRevisionResponseObject); ok {
+		if err := validResponse.VisitGetRevisionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -16392,6 +18398,32 @@ func (sh *strictHandler) SetService(ctx *gin.Context, params SetServiceParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SetServiceResponseObject); ok {
 		if err := validResponse.VisitSetServiceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveService operation middleware
+func (sh *strictHandler) RemoveService(ctx *gin.Context, name Name) {
+	var request RemoveServiceRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveService(ctx, request.(RemoveServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveServiceResponseObject); ok {
+		if err := validResponse.VisitRemoveServiceResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -27,11 +27,18 @@ type Config struct {
 	Door    *signin.Door
 	Secrets *secret.Keeper
 	// SSH tries whether a target can be reached.
-	SSH     act.Hand
+	SSH act.Hand
+	// Rooms tries whether a room can be reached.
+	Rooms   Rooms
 	Log     *slog.Logger
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
 	Link string
+}
+
+// Rooms sends a message to a room at once, and says why it did not arrive.
+type Rooms interface {
+	Send(ctx context.Context, room *store.Connection, text string) error
 }
 
 // App is the use cases of one instance.
@@ -42,6 +49,7 @@ type App struct {
 	door    *signin.Door
 	secrets *secret.Keeper
 	ssh     act.Hand
+	rooms   Rooms
 	log     *slog.Logger
 	version string
 	link    string
@@ -55,7 +63,7 @@ func New(c Config) (*App, error) {
 	}{
 		{"a store", c.Store == nil}, {"an engine", c.Engine == nil}, {"an intake", c.Intake == nil}, {"a door",
 			c.Door == nil},
-		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"a log", c.Log == nil}, {"a link",
+		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"rooms", c.Rooms == nil}, {"a log", c.Log == nil}, {"a link",
 			c.Link == ""},
 	} {
 		if need.missing {
@@ -64,7 +72,8 @@ func New(c Config) (*App, error) {
 	}
 	return &App{
 		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
-		log: c.Log, version: c.Version, link: c.Link,
+		rooms: c.Rooms,
+		log:   c.Log, version: c.Version, link: c.Link,
 	}, nil
 }
 

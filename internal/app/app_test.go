@@ -55,11 +55,17 @@ func open(t *testing.T) *site {
 	door := signin.New(s)
 	a, err := app.New(app.Config{
 		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper, SSH: ssh.New(keeper.Credential),
-		Log: log, Version: "test", Link: "http://u",
+		Rooms: room{},
+		Log:   log, Version: "test", Link: "http://u",
 	})
 	require.NoError(t, err)
 	return &site{a, s, e, in, door}
 }
+
+// room takes every message.
+type room struct{}
+
+func (room) Send(context.Context, *store.Connection, string) error { return nil }
 
 func TestWhatIsMissingIsSaid(t *testing.T) {
 	_, err := app.New(app.Config{})
@@ -185,7 +191,7 @@ func TestADecision(t *testing.T) {
 	_, err = a.DecideGate(ctx, iva, g.ID, d)
 	assert.EqualError(t, err, "it is no longer open: it was refused by mara")
 
-	acts, _, err := a.Acts(ctx, iva, 0, 50)
+	acts, _, err := a.Acts(ctx, iva, "", 0, 50)
 	require.NoError(t, err)
 	var said []string
 	for _, act := range acts {
@@ -240,13 +246,13 @@ func TestListsTakeAScope(t *testing.T) {
 		{access.Scope{All: true}, 2}, {access.Scope{Services: []string{"fares"}}, 1},
 		{access.Scope{Services: []string{"nothing"}}, 0}, {access.Scope{}, 0},
 	} {
-		alerts, err := tx.Alerts(c.scope, store.Place{}, 10)
+		alerts, err := tx.Alerts(c.scope, store.WhichAlerts{}, store.Place{}, 10)
 		require.NoError(t, err)
 		assert.Len(t, alerts, c.want)
-		incidents, err := tx.Incidents(c.scope, "open", 0, 10)
+		incidents, err := tx.Incidents(c.scope, store.WhichIncidents{State: "open"}, 0, 10)
 		require.NoError(t, err)
 		assert.Len(t, incidents, c.want)
-		runs, err := tx.Runs(c.scope, true, store.Place{}, 10)
+		runs, err := tx.Runs(c.scope, store.WhichRuns{Active: true}, store.Place{}, 10)
 		require.NoError(t, err)
 		assert.Len(t, runs, c.want)
 		books, err := tx.Runbooks(c.scope)
@@ -273,4 +279,57 @@ func TestAnInstanceThatAnswersIsNotGone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, app.Gone, list[0].State)
 	assert.EqualError(t, a.BuryInstance(ctx, mara, "n2"), "there is no instance n2")
+}
+
+func TestARunbookIsTakenOutOfUseAndBack(t *testing.T) {
+	a := open(t)
+	first, err := a.PushRunbook(ctx, iva, gated)
+	require.NoError(t, err)
+	assert.False(t, first.Unchanged)
+	again, err := a.PushRunbook(ctx, iva, gated)
+	require.NoError(t, err)
+	assert.True(t, again.Unchanged)
+	second, err := a.PushRunbook(ctx, iva, gated+"about: Another text.\n")
+	require.NoError(t, err)
+	assert.Equal(t, 2, second.Number)
+
+	require.ErrorAs(t, a.RemoveRunbook(ctx, jonas, "parked"), new(*access.Refusal))
+	require.NoError(t, a.RemoveRunbook(ctx, iva, "parked"))
+	_, err = a.Runbook(ctx, iva, "parked")
+	assert.True(t, app.IsMissing(err))
+	_, err = a.StartRun(ctx, iva, "parked", nil, 0)
+	assert.EqualError(t, err, "there is no runbook parked")
+	list, err := a.Revisions(ctx, jonas, "parked")
+	require.NoError(t, err)
+	assert.Len(t, list, 2, "its revisions stay")
+	old, err := a.RevisionOf(ctx, jonas, "parked", 1)
+	require.NoError(t, err)
+	back, err := a.PushRunbook(ctx, iva, old.Text)
+	require.NoError(t, err)
+	assert.Equal(t, 3, back.Number, "it goes on with its numbers")
+	assert.False(t, back.Unchanged)
+	_, err = a.RevisionOf(ctx, jonas, "parked", 9)
+	assert.EqualError(t, err, "there is no revision 9 of runbook parked")
+}
+
+func TestConnectionsAreTriedAndMessagesListed(t *testing.T) {
+	a := open(t)
+	require.NoError(t, a.SetConnection(ctx, iva, store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}))
+	tried, err := a.TryConnection(ctx, iva, "room")
+	require.NoError(t, err)
+	assert.True(t, tried.OK)
+	_, err = a.TryConnection(ctx, iva, "rom")
+	assert.EqualError(t, err, "there is no connection rom")
+	_, err = a.Intake.Take(ctx, "mon", alert.Report{Key: "k", Severity: alert.Major, Summary: "deep", At: time.Now()})
+	require.NoError(t, err)
+	list, more, err := a.Deliveries(ctx, jonas, "queued", 0, 1)
+	require.NoError(t, err)
+	assert.True(t, more)
+	require.Len(t, list, 1)
+	rest, _, err := a.Deliveries(ctx, jonas, "queued", list[0].ID, 10)
+	require.NoError(t, err)
+	assert.NotEmpty(t, rest)
+	assert.Less(t, rest[0].ID, list[0].ID)
+	require.NoError(t, a.RemoveConnection(ctx, iva, "room"))
+	assert.EqualError(t, a.RemoveService(ctx, iva, "berths"), "there is no service berths")
 }

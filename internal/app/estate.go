@@ -356,6 +356,32 @@ func (a *App) SetConnection(ctx context.Context, who *access.Principal, c store.
 	})
 }
 
+// TryConnection sends a message to a room that says that it is a try.
+func (a *App) TryConnection(ctx context.Context, who *access.Principal, name string) (Tried, error) {
+	if err := administer(who, "connection", name); err != nil {
+		return Tried{}, err
+	}
+	c, err := a.store.In(ctx).Connection(name)
+	if err != nil {
+		return Tried{}, named(err, "connection %s", name)
+	}
+	if err := a.rooms.Send(ctx, c, "This is a try by "+who.Name+": messages of Urgentis arrive here."); err != nil {
+		return Tried{Says: err.Error()}, nil
+	}
+	return Tried{OK: true, Says: "it took the message"}, nil
+}
+
+// Deliveries lists messages of a state ("": of all) before an id, newest first, and says whether there are more.
+func (a *App) Deliveries(ctx context.Context, who *access.Principal, state string, before int64, limit int,
+) ([]store.Delivery, bool, error) {
+	if _, err := see(who); err != nil {
+		return nil, false, err
+	}
+	list, err := a.store.In(ctx).Deliveries(state, before, limit+1)
+	list, more := pageOf(list, limit)
+	return list, more, err
+}
+
 // RemoveConnection removes a connection; what is on its way there is dropped.
 func (a *App) RemoveConnection(ctx context.Context, who *access.Principal, name string) error {
 	return a.remove(ctx, who, &store.Connection{}, "connection", name)

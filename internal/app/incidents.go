@@ -19,12 +19,12 @@ import (
 )
 
 // Alerts lists alerts, newest first, and says whether there are more.
-func (a *App) Alerts(ctx context.Context, who *access.Principal, p Page) ([]store.Alert, bool, error) {
+func (a *App) Alerts(ctx context.Context, who *access.Principal, which store.WhichAlerts, p Page) ([]store.Alert, bool, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, false, err
 	}
-	list, err := a.store.In(ctx).Alerts(scope, p.From, p.Limit+1)
+	list, err := a.store.In(ctx).Alerts(scope, which, p.From, p.Limit+1)
 	list, more := pageOf(list, p.Limit)
 	return list, more, err
 }
@@ -52,16 +52,13 @@ type Head struct {
 func (a *App) Incidents(
 	ctx context.Context,
 	who *access.Principal,
-	state string,
-	before int64,
-	limit int,
-) ([]Head, bool, error) {
+	which store.WhichIncidents, before int64, limit int) ([]Head, bool, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, false, err
 	}
 	tx := a.store.In(ctx)
-	list, err := tx.Incidents(scope, state, before, limit+1)
+	list, err := tx.Incidents(scope, which, before, limit+1)
 	if err != nil {
 		return nil, false, err
 	}

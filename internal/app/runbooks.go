@@ -16,6 +16,8 @@ type Runbook struct {
 	store.Revision
 	Book     *runbook.Book
 	Findings runbook.Findings
+	// Unchanged says, of a push, that the newest revision has this text already.
+	Unchanged bool
 }
 
 // Runbooks lists the newest revision of each runbook.
@@ -53,7 +55,7 @@ func (a *App) Runbook(ctx context.Context, who *access.Principal, name string) (
 	if b == nil {
 		b = &runbook.Book{}
 	}
-	return &Runbook{*row, b, found}, nil
+	return &Runbook{Revision: *row, Book: b, Findings: found}, nil
 }
 
 // Book gives the newest revision of a runbook, read.
@@ -100,7 +102,7 @@ func (a *App) CheckRunbook(ctx context.Context, who *access.Principal, text stri
 		Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: b.Tags,
 		Revision: b.Revision, Text: text,
 	}
-	return &Runbook{row, b, append(found, more...)}, nil
+	return &Runbook{Revision: row, Book: b, Findings: append(found, more...)}, nil
 }
 
 // PushRunbook stores a text as the next revision of its runbook; the same text again is no new one.
@@ -110,12 +112,72 @@ func (a *App) PushRunbook(ctx context.Context, who *access.Principal, text strin
 		return nil, err
 	}
 	return checked, a.tx(ctx, func(tx *store.Tx) error {
-		row, err := tx.PushRunbook(checked.Book, text, who.Behind())
-		if err == nil {
-			checked.Revision = *row
+		before, err := tx.Newest(checked.Name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
 		}
-		return err
+		row, err := tx.PushRunbook(checked.Book, text, who.Behind())
+		if err != nil {
+			return err
+		}
+		checked.Revision, checked.Unchanged = *row, before != nil && before.Number == row.Number
+		return nil
 	})
+}
+
+// RemoveRunbook takes a runbook out of use: it starts no more. Runs that are under way go on, and its revisions stay.
+func (a *App) RemoveRunbook(ctx context.Context, who *access.Principal, name string) error {
+	return a.tx(ctx, func(tx *store.Tx) error {
+		row, err := tx.Newest(name)
+		if err != nil {
+			return named(err, "runbook %s", name)
+		}
+		object := access.Object{Kind: "runbook", Name: name, Service: row.Service}
+		if err := access.Can(who, access.Write, object); err != nil {
+			return err
+		}
+		if err := tx.RemoveRunbook(name, row.Service); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "runbook.remove", name, row.Revision[:12])
+	})
+}
+
+// Revisions lists the revisions of a runbook, newest first, also of one that was removed.
+func (a *App) Revisions(ctx context.Context, who *access.Principal, name string) ([]Runbook, error) {
+	list, err := a.store.In(ctx).Revisions(name)
+	if err == nil && len(list) == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, named(err, "runbook %s", name)
+	}
+	object := access.Object{Kind: "runbook", Name: name, Service: list[0].Service}
+	if err := access.Can(who, access.See, object); err != nil {
+		return nil, err
+	}
+	out := make([]Runbook, len(list))
+	for i, r := range list {
+		out[i] = Runbook{Revision: r, Book: &runbook.Book{}}
+	}
+	return out, nil
+}
+
+// RevisionOf reads one revision of a runbook.
+func (a *App) RevisionOf(ctx context.Context, who *access.Principal, name string, number int) (*Runbook, error) {
+	row, err := a.store.In(ctx).RevisionOf(name, number)
+	if err != nil {
+		return nil, named(err, "revision %d of runbook %s", number, name)
+	}
+	object := access.Object{Kind: "runbook", Name: name, Service: row.Service}
+	if err := access.Can(who, access.See, object); err != nil {
+		return nil, err
+	}
+	b, found := runbook.Parse([]byte(row.Text))
+	if b == nil {
+		b = &runbook.Book{}
+	}
+	return &Runbook{Revision: *row, Book: b, Findings: found}, nil
 }
 
 // estateFindings tells what only the service knows of a runbook: whether its selectors select anything, its secrets are

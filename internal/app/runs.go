@@ -24,13 +24,13 @@ func (a *App) canRun(tx *store.Tx, who *access.Principal, v access.Verb, id stri
 	return r, access.Can(who, v, ofRun(r))
 }
 
-// Runs lists runs, newest first, and says whether there are more; with active, those that are not over.
-func (a *App) Runs(ctx context.Context, who *access.Principal, active bool, p Page) ([]store.Run, bool, error) {
+// Runs lists runs, newest first, and says whether there are more.
+func (a *App) Runs(ctx context.Context, who *access.Principal, which store.WhichRuns, p Page) ([]store.Run, bool, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, false, err
 	}
-	list, err := a.store.In(ctx).Runs(scope, active, p.From, p.Limit+1)
+	list, err := a.store.In(ctx).Runs(scope, which, p.From, p.Limit+1)
 	list, more := pageOf(list, p.Limit)
 	return list, more, err
 }

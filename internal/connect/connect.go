@@ -103,16 +103,28 @@ func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) error {
 		return err
 	}
 	body["key"] = orKey(body["key"], d.Key)
+	return o.post(ctx, d.Address, to, d.Key, body)
+}
+
+// Send posts a message to a room at once, outside of the outbox: nothing of it is kept, and it is not repeated.
+func (o *Outbox) Send(ctx context.Context, room *store.Connection, text string) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	return o.post(ctx, room.Name, room.URL, store.NewID("try"), map[string]any{"text": text})
+}
+
+// post sends a body to an address. name is what the address is called where it must not be said.
+func (o *Outbox) post(ctx context.Context, name, address, key string, body map[string]any) error {
 	out, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, bytes.NewReader(out))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(out))
 	if err != nil {
-		return err
+		return fmt.Errorf("%s: its address cannot be used", name)
 	}
 	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("Idempotency-Key", d.Key)
+	req.Header.Set("Idempotency-Key", key)
 	res, err := o.client.Do(req)
 	if err != nil {
 		// The address may hold a token, and what is said here goes into the record.
@@ -120,12 +132,12 @@ func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) error {
 		if errors.As(err, &at) {
 			err = at.Err
 		}
-		return fmt.Errorf("%s: %w", d.Address, err)
+		return fmt.Errorf("%s: %w", name, err)
 	}
 	defer res.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10)) //nolint:errcheck // only to reuse the connection
 	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return fmt.Errorf("%s answered %s", d.Address, res.Status)
+		return fmt.Errorf("%s answered %s", name, res.Status)
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"time"
 
@@ -146,5 +147,53 @@ func apiService(v app.Versioned[app.Service]) api.Service {
 	return api.Service{
 		Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes,
 		Version: v.Version, Changed: v.Changed,
+	}
+}
+
+// RemoveService implements api.StrictServerInterface.
+func (s *Server) RemoveService(
+	ctx context.Context, r api.RemoveServiceRequestObject,
+) (api.RemoveServiceResponseObject, error) {
+	return api.RemoveService204Response{}, s.App.RemoveService(ctx, who(ctx), r.Name)
+}
+
+// RemoveConnection implements api.StrictServerInterface.
+func (s *Server) RemoveConnection(
+	ctx context.Context, r api.RemoveConnectionRequestObject,
+) (api.RemoveConnectionResponseObject, error) {
+	return api.RemoveConnection204Response{}, s.App.RemoveConnection(ctx, who(ctx), r.Name)
+}
+
+// TryConnection implements api.StrictServerInterface.
+func (s *Server) TryConnection(
+	ctx context.Context, r api.TryConnectionRequestObject,
+) (api.TryConnectionResponseObject, error) {
+	out, err := s.App.TryConnection(ctx, who(ctx), r.Name)
+	return api.TryConnection200JSONResponse{Ok: out.OK, Says: out.Says}, err
+}
+
+// ListDeliveries implements api.StrictServerInterface.
+func (s *Server) ListDeliveries(
+	ctx context.Context, r api.ListDeliveriesRequestObject,
+) (api.ListDeliveriesResponseObject, error) {
+	before, err := readNumber(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	list, more, err := s.App.Deliveries(ctx, who(ctx), string(r.Params.State), before, limit(r.Params.Limit))
+	out := api.ListDeliveries200JSONResponse{Items: mapped(list, apiDelivery)}
+	out.Next = next(list, more, func(d store.Delivery) string { return cursor(d.QueuedAt, itoa(d.ID)) })
+	return out, err
+}
+
+func apiDelivery(d store.Delivery) api.Delivery {
+	var body struct{ Text, Do string }
+	_ = json.Unmarshal([]byte(d.Body), &body) // it was written by us
+	if body.Text == "" {
+		body.Text = body.Do
+	}
+	return api.Delivery{
+		Id: d.ID, To: d.Kind + "/" + d.Address, Text: body.Text, State: api.DeliveryState(d.State), Tries: d.Tries,
+		Error: d.Error, Incident: deref(d.Incident), QueuedAt: d.QueuedAt.UTC(), SentAt: utc(d.SentAt),
 	}
 }

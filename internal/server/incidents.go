@@ -45,7 +45,9 @@ func (s *Server) ListAlerts(ctx context.Context, r api.ListAlertsRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	list, more, err := s.App.Alerts(ctx, who(ctx), p)
+	list, more, err := s.App.Alerts(ctx, who(ctx), store.WhichAlerts{
+		State: string(r.Params.State), Service: r.Params.Service, Source: r.Params.Source,
+	}, p)
 	out := api.ListAlerts200JSONResponse{Items: mapped(list, apiAlert)}
 	out.Next = next(list, more, func(a store.Alert) string { return cursor(a.FirstAt, a.ID) })
 	return out, err
@@ -86,7 +88,9 @@ func (s *Server) ListIncidents(
 	if err != nil {
 		return nil, err
 	}
-	list, more, err := s.App.Incidents(ctx, who(ctx), string(r.Params.State), before, limit(r.Params.Limit))
+	list, more, err := s.App.Incidents(ctx, who(ctx), store.WhichIncidents{
+		State: string(r.Params.State), Service: r.Params.Service,
+	}, before, limit(r.Params.Limit))
 	out := api.ListIncidents200JSONResponse{Items: mapped(list, apiHead)}
 	out.Next = next(list, more, func(i app.Head) string { return cursor(i.OpenedAt, itoa(i.Number)) })
 	return out, err

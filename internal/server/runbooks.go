@@ -37,7 +37,8 @@ func runbookDetail(r app.Runbook) api.RunbookDetail {
 		Name: h.Name, Title: h.Title, Owner: h.Owner, Service: h.Service, About: h.About, Tags: h.Tags,
 		Number:   h.Number,
 		Revision: h.Revision, PushedBy: h.PushedBy, PushedAt: h.PushedAt, Starts: h.Starts, Text: r.Text,
-		Findings: []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
+		Unchanged: r.Unchanged,
+		Findings:  []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
 	}
 	out.Findings = append(out.Findings, findings(r.Findings)...)
 	for _, in := range r.Book.Inputs {
@@ -174,4 +175,28 @@ func apiPastRun(r app.PastRun) api.RehearsedRun {
 		Run: r.Run, BegunAt: r.BegunAt, Then: r.Then, Now: r.Now, AskedThen: r.AskedThen, AskedNow: r.AskedNow,
 		PartsAt: r.PartsAt, Same: r.Same,
 	}
+}
+
+// RemoveRunbook implements api.StrictServerInterface.
+func (s *Server) RemoveRunbook(
+	ctx context.Context, r api.RemoveRunbookRequestObject,
+) (api.RemoveRunbookResponseObject, error) {
+	return api.RemoveRunbook204Response{}, s.App.RemoveRunbook(ctx, who(ctx), r.Name)
+}
+
+// ListRevisions implements api.StrictServerInterface.
+func (s *Server) ListRevisions(
+	ctx context.Context, r api.ListRevisionsRequestObject,
+) (api.ListRevisionsResponseObject, error) {
+	list, err := s.App.Revisions(ctx, who(ctx), r.Name)
+	return api.ListRevisions200JSONResponse(mapped(list, apiRunbook)), err
+}
+
+// GetRevision implements api.StrictServerInterface.
+func (s *Server) GetRevision(ctx context.Context, r api.GetRevisionRequestObject) (api.GetRevisionResponseObject, error) {
+	row, err := s.App.RevisionOf(ctx, who(ctx), r.Name, r.Number)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetRevision200JSONResponse(runbookDetail(*row)), nil
 }

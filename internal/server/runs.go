@@ -16,7 +16,9 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	list, more, err := s.App.Runs(ctx, who(ctx), r.Params.Active, p)
+	list, more, err := s.App.Runs(ctx, who(ctx), store.WhichRuns{
+		Active: r.Params.Active, Runbook: r.Params.Runbook, Service: r.Params.Service, Incident: r.Params.Incident,
+	}, p)
 	out := api.ListRuns200JSONResponse{Items: mapped(list, apiRun)}
 	out.Next = next(list, more, func(x store.Run) string { return cursor(x.BegunAt, x.ID) })
 	return out, err

@@ -142,7 +142,7 @@ func (s *Server) ListAudit(ctx context.Context, r api.ListAuditRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
-	list, more, err := s.App.Acts(ctx, who(ctx), before, limit(r.Params.Limit))
+	list, more, err := s.App.Acts(ctx, who(ctx), r.Params.Actor, before, limit(r.Params.Limit))
 	out := api.ListAudit200JSONResponse{Items: mapped(list, func(a store.Act) api.Act {
 		return api.Act{Id: a.ID, At: a.At.UTC(), Actor: a.Actor, Act: a.Act, Subject: a.Subject, Detail: a.Detail}
 	})}

@@ -152,6 +152,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.ssh = ssh.New(keeper.Credential)
 	feed := app.NewFeed(i.Store)
+	outbox := connect.New(i.Store, allowed, c.Log)
 	i.engine = engine.New(
 		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
 			Hands: engine.Hands{
@@ -161,7 +162,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 				"sql":   sqlquery.Hand{},
 				"probe": probe.Hand{},
 			},
-			Workers: func(w *river.Workers) { river.AddWorker(w, connect.New(i.Store, allowed, c.Log)) }},
+			Workers: func(w *river.Workers) { river.AddWorker(w, outbox) }},
 	)
 	if err := i.engine.Start(ctx); err != nil {
 		feed.Stop()
@@ -171,7 +172,8 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	i.intake = intake.New(i.Store, i.engine, c.Log)
 	i.App, err = app.New(app.Config{
 		Store: i.Store, Engine: i.engine, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
-		Log: c.Log, Version: c.Version, Link: i.Link,
+		Rooms: outbox,
+		Log:   c.Log, Version: c.Version, Link: i.Link,
 	})
 	if err == nil {
 		i.server, err = server.New(server.Config{

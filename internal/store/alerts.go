@@ -30,9 +30,23 @@ func (p Place) after(column string) (string, []any) {
 	return fmt.Sprintf("(%s < ? or %s = ? and id > ?)", column, column), []any{p.At, p.At, p.ID}
 }
 
+// and adds a condition on a column where a value is given.
+func and(where string, args []any, column, value string) (string, []any) {
+	if value == "" {
+		return where, args
+	}
+	return where + " and " + column + " = ?", append(args, value)
+}
+
+// WhichAlerts narrows a list of alerts; what is "" narrows nothing.
+type WhichAlerts struct{ State, Service, Source string }
+
 // Alerts lists alerts, newest first.
-func (tx *Tx) Alerts(s access.Scope, from Place, most int) ([]Alert, error) {
+func (tx *Tx) Alerts(s access.Scope, which WhichAlerts, from Place, most int) ([]Alert, error) {
 	where, args := from.after("first_at")
+	where, args = and(where, args, "state", which.State)
+	where, args = and(where, args, "service", which.Service)
+	where, args = and(where, args, "source", which.Source)
 	where, args = within(s, where, args)
 	var out []Alert
 	err := tx.db.Order("first_at desc, id").Where(where, args...).Limit(most).Find(&out).Error

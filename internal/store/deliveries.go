@@ -9,6 +9,17 @@ func (tx *Tx) AddDeliveries(out []Delivery) error {
 	return tx.db.CreateInBatches(&out, 1000).Error
 }
 
+// Deliveries lists messages of a state ("": of all), newest first, those before an id; 0: from the newest.
+func (tx *Tx) Deliveries(state string, before int64, most int) ([]Delivery, error) {
+	if before == 0 {
+		before = int64(^uint64(0) >> 1)
+	}
+	where, args := and("id < ?", []any{before}, "state", state)
+	var out []Delivery
+	err := tx.db.Order("id desc").Where(where, args...).Limit(most).Find(&out).Error
+	return out, err
+}
+
 // Delivery reads a message on its way out.
 func (tx *Tx) Delivery(id int64) (*Delivery, error) { return take[Delivery](tx, "id = ?", id) }
 

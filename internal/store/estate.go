@@ -31,6 +31,11 @@ func (tx *Tx) Target(name string) (*Target, error) { return take[Target](tx, "na
 // Connections lists the connections by name.
 func (tx *Tx) Connections() ([]Connection, error) { return list[Connection](tx, "name", "true") }
 
+// Connection reads a connection.
+func (tx *Tx) Connection(name string) (*Connection, error) {
+	return take[Connection](tx, "name = ?", name)
+}
+
 // Rooms lists the connections that messages go to.
 func (tx *Tx) Rooms() ([]Connection, error) { return list[Connection](tx, "name", "kind = 'room'") }
 

@@ -2,12 +2,13 @@ package store
 
 import "urgentis/core/access"
 
-// Incidents lists incidents, newest first: those of a state ("": of all), before a number (0: from the newest).
-func (tx *Tx) Incidents(s access.Scope, state string, before int64, most int) ([]Incident, error) {
-	where, args := "true", []any(nil)
-	if state != "" {
-		where, args = where+" and state = ?", append(args, state)
-	}
+// WhichIncidents narrows a list of incidents; what is "" narrows nothing.
+type WhichIncidents struct{ State, Service string }
+
+// Incidents lists incidents, newest first, before a number (0: from the newest).
+func (tx *Tx) Incidents(s access.Scope, which WhichIncidents, before int64, most int) ([]Incident, error) {
+	where, args := and("true", nil, "state", which.State)
+	where, args = and(where, args, "service", which.Service)
 	if before != 0 {
 		where, args = where+" and number < ?", append(args, before)
 	}

@@ -125,12 +125,13 @@ func (tx *Tx) AddToken(t *Token) error {
 	return tx.db.Create(t).Error
 }
 
-// Acts lists lines of the audit log, newest first, those before an id; 0: from the newest.
-func (tx *Tx) Acts(before int64, most int) ([]Act, error) {
+// Acts lists lines of the audit log, newest first, those of an actor ("": of all) before an id; 0: from the newest.
+func (tx *Tx) Acts(actor string, before int64, most int) ([]Act, error) {
 	if before == 0 {
 		before = int64(^uint64(0) >> 1)
 	}
 	var out []Act
-	err := tx.db.Order("id desc").Where("id < ?", before).Limit(most).Find(&out).Error
+	where, args := and("id < ?", []any{before}, "actor", actor)
+	err := tx.db.Order("id desc").Where(where, args...).Limit(most).Find(&out).Error
 	return out, err
 }

@@ -28,11 +28,16 @@ func (tx *Tx) PushRunbook(b *runbook.Book, text, by string) (*Revision, error) {
 	if err := tx.run("insert into runbook (name, number) values (?, 0) on conflict do nothing", b.Name); err != nil {
 		return nil, err
 	}
-	number, err := one[int](tx, "select number from runbook where name = ? for update", b.Name)
+	current, err := one[int](tx, "select number from runbook where name = ? for update", b.Name)
 	if err != nil {
 		return nil, err
 	}
-	if number > 0 {
+	// One that was taken out of use goes on with its numbers.
+	number, err := one[int](tx, "select coalesce(max(number), 0) from revision where name = ?", b.Name)
+	if err != nil {
+		return nil, err
+	}
+	if current > 0 {
 		now, err := take[Revision](tx, "name = ? and number = ?", b.Name, number)
 		if err != nil || now.Revision == b.Revision {
 			return now, err
@@ -58,6 +63,30 @@ func (tx *Tx) PushRunbook(b *runbook.Book, text, by string) (*Revision, error) {
 	r := NewRecord(tx)
 	r.Changed(Feed{Topic: "runbook", Ref: b.Name, Service: b.Service})
 	return out, r.Flush()
+}
+
+// RemoveRunbook takes a runbook out of use; ErrNotFound where there is none. Its revisions stay.
+func (tx *Tx) RemoveRunbook(name, service string) error {
+	n, err := tx.exec("delete from runbook where name = ?", name)
+	if err == nil && n == 0 {
+		return ErrNotFound
+	}
+	if err != nil {
+		return err
+	}
+	r := NewRecord(tx)
+	r.Changed(Feed{Topic: "runbook", Ref: name, Service: service})
+	return r.Flush()
+}
+
+// Revisions lists the revisions of a runbook, newest first, also of one that was removed.
+func (tx *Tx) Revisions(name string) ([]Revision, error) {
+	return list[Revision](tx, "number desc", "name = ?", name)
+}
+
+// RevisionOf reads one revision of a runbook.
+func (tx *Tx) RevisionOf(name string, number int) (*Revision, error) {
+	return take[Revision](tx, "name = ? and number = ?", name, number)
 }
 
 // newest joins each runbook with its newest revision.

@@ -229,11 +229,23 @@ func (tx *Tx) ring(ids *gorm.DB) error {
 	return tx.Enqueue(jobs...)
 }
 
-// Runs lists runs, newest first; with active, those that are not over.
-func (tx *Tx) Runs(s access.Scope, active bool, from Place, most int) ([]Run, error) {
+// WhichRuns narrows a list of runs; what is "" or 0 narrows nothing.
+type WhichRuns struct {
+	Active           bool // only those that are not over
+	Runbook, Service string
+	Incident         int64
+}
+
+// Runs lists runs, newest first.
+func (tx *Tx) Runs(s access.Scope, which WhichRuns, from Place, most int) ([]Run, error) {
 	where, args := from.after("begun_at")
-	if active {
+	if which.Active {
 		where += " and ended_at is null"
+	}
+	where, args = and(where, args, "runbook", which.Runbook)
+	where, args = and(where, args, "service", which.Service)
+	if which.Incident != 0 {
+		where, args = where+" and incident = ?", append(args, which.Incident)
 	}
 	where, args = within(s, where, args)
 	var out []Run

@@ -204,6 +204,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a service; its runbooks and targets stay. */
+        delete: operations["removeService"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/targets/{name}": {
         parameters: {
             query?: never;
@@ -268,6 +285,57 @@ export interface paths {
         put?: never;
         /** Add or change a room. */
         post: operations["setConnection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a room; what is on its way there is not delivered. */
+        delete: operations["removeConnection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message to a room that says that it is a try. */
+        post: operations["tryConnection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Messages to rooms and sources, newest first. */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -454,6 +522,41 @@ export interface paths {
         };
         /** One runbook with its text. */
         get: operations["getRunbook"];
+        put?: never;
+        post?: never;
+        /** Take a runbook out of use; it starts no more, and its revisions stay for the records. */
+        delete: operations["removeRunbook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runbooks/{name}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The revisions of a runbook, newest first; also of one that was removed. */
+        get: operations["listRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runbooks/{name}/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One revision of a runbook with its text. */
+        get: operations["getRevision"];
         put?: never;
         post?: never;
         delete?: never;
@@ -977,6 +1080,28 @@ export interface components {
             version?: components["schemas"]["Version"];
             changed?: components["schemas"]["Changed"];
         };
+        Deliveries: {
+            items: components["schemas"]["Delivery"][];
+            next?: string;
+        };
+        Delivery: {
+            /** Format: int64 */
+            id: number;
+            /** @description room/NAME or source/NAME */
+            to: string;
+            text: string;
+            /** @enum {string} */
+            state: "queued" | "sent" | "failed";
+            tries: number;
+            /** @description why it did not arrive the last time */
+            error?: string;
+            /** Format: int64 */
+            incident?: number;
+            /** Format: date-time */
+            queued_at: string;
+            /** Format: date-time */
+            sent_at?: string;
+        };
         Tried: {
             ok: boolean;
             says: string;
@@ -1172,6 +1297,8 @@ export interface components {
         };
         RunbookDetail: components["schemas"]["Runbook"] & {
             text: string;
+            /** @description of a push: the newest revision has this text already */
+            unchanged?: boolean;
             findings: components["schemas"]["Finding"][];
             inputs: components["schemas"]["Input"][];
             steps: components["schemas"]["Step"][];
@@ -1503,6 +1630,9 @@ export interface components {
         name: string;
         id: string;
         number: number;
+        /** @description only what belongs to this service */
+        ofService: string;
+        revision: number;
         limit: number;
         /** @description next of the page before */
         cursor: string;
@@ -1933,6 +2063,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     removeTarget: {
         parameters: {
             query?: never;
@@ -2069,9 +2220,83 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                state?: "queued" | "sent" | "failed";
+                limit?: components["parameters"]["limit"];
+                /** @description next of the page before */
+                cursor?: components["parameters"]["cursor"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deliveries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listAlerts: {
         parameters: {
             query?: {
+                state?: "open" | "cleared";
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+                source?: string;
                 limit?: components["parameters"]["limit"];
                 /** @description next of the page before */
                 cursor?: components["parameters"]["cursor"];
@@ -2121,6 +2346,8 @@ export interface operations {
         parameters: {
             query?: {
                 state?: "open" | "resolved";
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
                 limit?: components["parameters"]["limit"];
                 /** @description next of the page before */
                 cursor?: components["parameters"]["cursor"];
@@ -2360,6 +2587,74 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    removeRunbook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRevisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description revisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Runbook"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+                number: components["parameters"]["revision"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the revision */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunbookDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getRunbookGraph: {
         parameters: {
             query?: never;
@@ -2461,6 +2756,10 @@ export interface operations {
             query?: {
                 /** @description only those that are not over */
                 active?: boolean;
+                runbook?: string;
+                incident?: number;
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
                 limit?: components["parameters"]["limit"];
                 /** @description next of the page before */
                 cursor?: components["parameters"]["cursor"];
@@ -2835,6 +3134,7 @@ export interface operations {
     listAudit: {
         parameters: {
             query?: {
+                actor?: string;
                 limit?: components["parameters"]["limit"];
                 /** @description next of the page before */
                 cursor?: components["parameters"]["cursor"];
