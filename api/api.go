@@ -18,7 +18,7 @@ var Document []byte
 func OnlyWhatIsSet(_ context.Context, r *http.Request) error {
 	q := r.URL.Query()
 	for k := range q {
-		if v := q.Get(k); v == "" || k == "limit" && v == "0" {
+		if v := q.Get(k); v == "" || v == "0" && (k == "limit" || k == "incident") {
 			q.Del(k)
 		}
 	}

@@ -102,7 +102,8 @@ func TestFindingsOfTheWholeLanguage(t *testing.T) {
 		"no bound": {head + "  - change: B\n    gate: {ask: team/x}\n    steps:\n      - look: " +
 			"L\n        where: {name: a}\n        run: [x]\n        read: {n: {whole: true}}\n      - change: C\n   " +
 			"     where: {name: a}\n        run: [y, \"{{ own(readings.n) }}\"]\n" + closing,
-			"{{ own(readings.n) }} is not known yet when the gate around stands: give it a bound, as in within(…, '[0-9]+')"},
+			"{{ own(readings.n) }} is not known yet when the gate around stands: give it a bound, as in within(…, " +
+				"'[0-9]+')"},
 		"first in a change": {head + tail + "  - change: C\n    where: {role: consumer}\n    run: [x, " +
 			"\"{{ first(readings.depth) }}\"]\n" + closing, "warning: first() takes the value of whichever target " +
 			"comes first by name; did you mean own?"},

@@ -63,7 +63,8 @@ func New(c Config) (*App, error) {
 	}{
 		{"a store", c.Store == nil}, {"an engine", c.Engine == nil}, {"an intake", c.Intake == nil}, {"a door",
 			c.Door == nil},
-		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"rooms", c.Rooms == nil}, {"a log", c.Log == nil}, {"a link",
+		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"rooms", c.Rooms == nil}, {"a log",
+			c.Log == nil}, {"a link",
 			c.Link == ""},
 	} {
 		if need.missing {

@@ -314,7 +314,10 @@ func TestARunbookIsTakenOutOfUseAndBack(t *testing.T) {
 
 func TestConnectionsAreTriedAndMessagesListed(t *testing.T) {
 	a := open(t)
-	require.NoError(t, a.SetConnection(ctx, iva, store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}))
+	require.NoError(
+		t,
+		a.SetConnection(ctx, iva, store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}),
+	)
 	tried, err := a.TryConnection(ctx, iva, "room")
 	require.NoError(t, err)
 	assert.True(t, tried.OK)

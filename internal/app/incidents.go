@@ -19,7 +19,12 @@ import (
 )
 
 // Alerts lists alerts, newest first, and says whether there are more.
-func (a *App) Alerts(ctx context.Context, who *access.Principal, which store.WhichAlerts, p Page) ([]store.Alert, bool, error) {
+func (a *App) Alerts(
+	ctx context.Context,
+	who *access.Principal,
+	which store.WhichAlerts,
+	p Page,
+) ([]store.Alert, bool, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, false, err

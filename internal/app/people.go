@@ -115,8 +115,15 @@ func (a *App) RemoveToken(ctx context.Context, who *access.Principal, name strin
 	return a.remove(ctx, who, &store.Token{}, "token", name)
 }
 
-// Acts lists lines of the audit log of an actor ("": of all) before an id, newest first, and says whether there are more; 0: from the newest.
-func (a *App) Acts(ctx context.Context, who *access.Principal, actor string, before int64, limit int) ([]store.Act, bool, error) {
+// Acts lists lines of the audit log of an actor ("": of all) before an id, newest first, and says whether there are
+// more; 0: from the newest.
+func (a *App) Acts(
+	ctx context.Context,
+	who *access.Principal,
+	actor string,
+	before int64,
+	limit int,
+) ([]store.Act, bool, error) {
 	if err := administer(who, "audit", ""); err != nil {
 		return nil, false, err
 	}

@@ -98,8 +98,12 @@ func (a *App) CheckRunbook(ctx context.Context, who *access.Principal, text stri
 	if more.Failed() {
 		return nil, unsound(more)
 	}
+	tags := b.Tags
+	if tags == nil {
+		tags = []string{}
+	}
 	row := store.Revision{
-		Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: b.Tags,
+		Name: b.Name, Title: b.Title, Owner: b.Owner, Service: b.Service, About: b.About, Tags: tags,
 		Revision: b.Revision, Text: text,
 	}
 	return &Runbook{Revision: row, Book: b, Findings: append(found, more...)}, nil

@@ -25,7 +25,12 @@ func (a *App) canRun(tx *store.Tx, who *access.Principal, v access.Verb, id stri
 }
 
 // Runs lists runs, newest first, and says whether there are more.
-func (a *App) Runs(ctx context.Context, who *access.Principal, which store.WhichRuns, p Page) ([]store.Run, bool, error) {
+func (a *App) Runs(
+	ctx context.Context,
+	who *access.Principal,
+	which store.WhichRuns,
+	p Page,
+) ([]store.Run, bool, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, false, err

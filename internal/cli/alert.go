@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,7 +16,13 @@ import (
 )
 
 func (a *app) alert() *cobra.Command {
-	return noun("alert", "Alerts, and sending one by hand", a.alertSend(), a.alertList(), a.alertShow())
+	return noun(
+		"alert",
+		"Alerts, and sending one by hand",
+		a.alertSend(),
+		a.alertList(),
+		a.offers(a.alertShow(), alertIDs),
+	)
 }
 
 func (a *app) alertSend() *cobra.Command {
@@ -90,15 +97,22 @@ func (a *app) alertSend() *cobra.Command {
 				}
 			})
 		})
+	defer complete(c, "severity", "critical", "major", "minor", "warning", "cleared")
 	f := c.Flags()
-	f.StringVar(&source, "source", "", "the source's name")
-	f.String("source-token", "", "the source's token (URGENTIS_SOURCE_TOKEN)")
-	f.StringVarP(&file, "file", "f", "", "the body as a JSON file, one report or a list of them; - for standard input")
-	f.StringVar(&key, "key", "", "the condition's name within the source")
-	f.StringVar(&severity, "severity", "major", "critical, major, minor, warning or cleared")
+	f.StringVar(&source, "source", "", "the `SOURCE` it comes from")
+	f.String("source-token", "", "the source's `TOKEN` (URGENTIS_SOURCE_TOKEN)")
+	f.StringVarP(
+		&file,
+		"file",
+		"f",
+		"",
+		"the body as a JSON `FILE`, one report or a list of them; - for standard input",
+	)
+	f.StringVar(&key, "key", "", "the `CONDITION`'s name within the source")
+	f.StringVar(&severity, "severity", "major", "`SEVERITY`: critical, major, minor, warning or cleared")
 	f.StringVar(&summary, "summary", "", "what is the matter")
-	f.StringVar(&service, "service", "", "the service it is about")
-	f.StringToStringVar(&labels, "label", nil, "NAME=VALUE, as often as wanted")
+	f.StringVar(&service, "service", "", "the `SERVICE` it is about")
+	f.StringToStringVar(&labels, "label", nil, "`NAME=VALUE`, as often as wanted")
 	return c
 }
 
@@ -117,44 +131,35 @@ func (a *app) alertBody(file string, r api.Report) ([]byte, error) {
 }
 
 func (a *app) alertList() *cobra.Command {
-	return verb(
-		"list",
-		"List alerts, the newest first",
-		"urgentis alert list",
-		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+	var p api.ListAlertsParams
+	var state string
+	var limit int
+	c := doerList(a, "List alerts, the newest first", "urgentis alert list --state open --service berth-queue", &limit,
+		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Alert, string, error) {
+			p.Cursor, p.Limit, p.State = cursor, n, api.ListAlertsParamsState(state)
+			r, err := check(cl.ListAlertsWithResponse(ctx, &p))
 			if err != nil {
-				return err
+				return nil, "", err
 			}
-			r, err := check(cl.ListAlertsWithResponse(cmd.Context(), &api.ListAlertsParams{Limit: 50}))
-			if err != nil {
-				return err
+			return r.JSON200.Items, r.JSON200.Next, nil
+		}, func(items []api.Alert) {
+			var rows [][]string
+			for _, x := range items {
+				rows = append(rows, []string{
+					x.Id, x.Severity, string(x.State), fmt.Sprint(x.Count), ago(x.LastAt), fmt.Sprint(x.Incident),
+					clip(x.Summary, 60),
+				})
 			}
-			return a.print(r.JSON200, func() {
-				var rows [][]string
-				for _, x := range r.JSON200.Items {
-					rows = append(
-						rows,
-						[]string{
-							x.Id,
-							x.Severity,
-							string(x.State),
-							fmt.Sprint(x.Count),
-							ago(x.LastAt),
-							fmt.Sprint(x.Incident),
-							clip(x.Summary, 60),
-						},
-					)
-				}
-				a.table(
-					"No alerts. Add a source with: urgentis source add NAME",
-					[]string{"id", "severity", "state", "times", "last", "incident", "summary"},
-					rows,
-				)
-			})
-		},
-	)
+			a.table("No alerts. Add a source with: urgentis source add NAME",
+				[]string{"id", "severity", "state", "times", "last", "incident", "summary"}, rows)
+		})
+	c.Flags().StringVar(&state, "state", "", "only `open` or cleared ones")
+	c.Flags().StringVar(&p.Service, "service", "", "only those about this `SERVICE`")
+	c.Flags().StringVar(&p.Source, "source", "", "only those of this `SOURCE`")
+	complete(c, "state", "open", "cleared")
+	a.offersFlag(c, "service", serviceNames)
+	a.offersFlag(c, "source", sourceNames)
+	return c
 }
 
 func (a *app) alertShow() *cobra.Command {

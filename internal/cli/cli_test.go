@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -13,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -66,10 +69,13 @@ func TestWrongUse(t *testing.T) {
 		want string
 		args []string
 	}{
-		{2, "unknown command", []string{"dance"}},
-		{2, "accepts 1 arg(s)", []string{"incident", "show"}},
+		{2, "there is no command urgentis dance", []string{"dance"}},
+		{2, "did you mean urgentis run?", []string{"rnu"}},
+		{2, "did you mean urgentis run start?", []string{"run", "strat"}},
+		{2, "did you mean --active?", []string{"run", "list", "--acitve"}},
+		{2, "something is missing\n  It goes so: urgentis incident show NUMBER", []string{"incident", "show"}},
 		{2, "is no incident's number", []string{"incident", "show", "x"}},
-		{2, "unknown flag", []string{"status", "--nope"}},
+		{2, "there is no --nope here", []string{"status", "--nope"}},
 		{2, "-o must be", []string{"status", "-o", "xml"}},
 		{2, "no such file", []string{"runbook", "check", "/nothing"}},
 		{2, "there is no role", []string{"token", "add", "x", "--role", "king", "--server", "http://127.0.0.1:1",
@@ -87,6 +93,7 @@ func TestWrongUse(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
+	home(t)
 	code, out, _ := run(t, "", "runbook", "check", "../../examples/ferry/runbooks")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, ": sound")
@@ -95,9 +102,151 @@ func TestCheck(t *testing.T) {
 	assert.Contains(t, out, "did you mean age?")
 	code, out, _ = run(t, "", "runbook", "check", "-o", "json", "../../test/shots/mistakes.yaml")
 	assert.Equal(t, 1, code)
-	var found map[string][]struct{ Line int }
+	var found struct {
+		Items []struct {
+			File     string
+			Findings []struct{ Line int }
+		}
+	}
 	require.NoError(t, json.Unmarshal([]byte(out), &found))
-	assert.Len(t, found["../../test/shots/mistakes.yaml"], 3)
+	require.Len(t, found.Items, 1)
+	assert.Len(t, found.Items[0].Findings, 3)
+	src, err := os.ReadFile("../../examples/ferry/runbooks/berth-queue-backlog.yaml")
+	require.NoError(t, err)
+	code, out, _ = run(t, string(src), "runbook", "check", "-")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, "-: sound\n", out)
+}
+
+// Errors for programs are problem documents, also those that come before anything is read.
+func TestErrorsForPrograms(t *testing.T) {
+	home(t)
+	for _, c := range []struct {
+		code int
+		want string
+		args []string
+	}{
+		{2, "usage", []string{"run", "list", "--acitve", "-o", "json"}},
+		{3, "refused", []string{"-o", "json", "status"}},
+		{5, "unreachable", []string{"status", "-o=json", "--server", "http://127.0.0.1:1", "--token", "x"}},
+	} {
+		code, out, errOut := run(t, "", c.args...)
+		assert.Equal(t, c.code, code)
+		assert.Empty(t, out)
+		var p struct{ Type, Title, Code, Detail string }
+		require.NoError(t, json.Unmarshal([]byte(errOut), &p), errOut)
+		assert.Equal(t, c.want, p.Code)
+		assert.NotEmpty(t, p.Detail)
+	}
+	t.Setenv("URGENTIS_OUTPUT", "json")
+	code, out, _ := run(t, "", "version")
+	assert.Equal(t, 0, code)
+	assert.JSONEq(t, `{"version":"0.1.0"}`, out)
+}
+
+// Help is in words, in the order of use, and every command has an example.
+func TestHelp(t *testing.T) {
+	home(t)
+	out := ok(t, "--help")
+	assert.Contains(t, out, "When something is the matter\n  incident ")
+	assert.Contains(t, out, "Exit codes: 0 done")
+	assert.Contains(t, ok(t, "run", "--help"), "urgentis run start RUNBOOK")
+	start := ok(t, "run", "start", "--help")
+	assert.Contains(t, start, "--input NAME=VALUE")
+	assert.NotContains(t, start, "stringToString")
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, sub := range c.Commands() {
+			if sub.Name() == "help" || sub.Name() == "completion" {
+				continue
+			}
+			walk(sub)
+			if !sub.HasSubCommands() {
+				assert.NotEmpty(t, sub.Example, sub.CommandPath())
+				assert.NotEmpty(t, sub.Short, sub.CommandPath())
+			}
+		}
+	}
+	walk((&app{out: io.Discard, err: io.Discard, v: viper.New()}).root())
+}
+
+// The first administrator is made on the machine, without a browser, beside a service that runs.
+func TestAdminOnTheMachine(t *testing.T) {
+	home(t)
+	c := service.Config{
+		Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "9.9",
+		Log: slog.New(slog.DiscardHandler),
+	}
+	i, err := service.Start(context.Background(), c)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	go i.Serve(ctx) //nolint:errcheck // it ends with the context
+	t.Cleanup(func() { cancel(); assert.NoError(t, i.Stop()) })
+	code, _, errOut := run(t, "short\n", "admin", "iva", "--database", c.Database)
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, "at least 10 characters")
+	code, out, errOut := run(t, "a password of hers\n", "admin", "iva", "--database", c.Database)
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "iva can sign in (admin).")
+	code, out, errOut = run(t, "a password of hers\n", "login", i.Link, "--name", "iva")
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, out, "as iva (admin)")
+
+	// An author's day: push, push again, compare, bring back, remove.
+	book := filepath.Join(t.TempDir(), "b.yaml")
+	text := "urgentis: runbook/1\nname: b\ntitle: B\nowner: o\nservice: berts\nsteps:\n  - note: N\n    text: one\n" +
+		"  - close: repaired\n    because: it is\n"
+	require.NoError(t, os.WriteFile(book, []byte(text), 0o600))
+	ok(t, "service", "set", "berths", "--owner", "o")
+	code, out, errOut = run(t, "", "runbook", "push", book, "--check")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, errOut, "there is no service berts; did you mean berths?")
+	assert.Contains(t, out, "b is sound; nothing was stored.")
+	assert.Contains(t, ok(t, "runbook", "check", book), "did you mean berths?", "the estate is remembered")
+	require.NoError(t, os.WriteFile(book, []byte(strings.Replace(text, "berts", "berths", 1)), 0o600))
+	assert.Contains(t, ok(t, "runbook", "push", book), "b is revision 1 (")
+	assert.Contains(t, ok(t, "runbook", "push", book), "b is unchanged: revision 1 (")
+	require.NoError(
+		t,
+		os.WriteFile(book, []byte(strings.NewReplacer("berts", "berths", "one", "two").Replace(text)), 0o600),
+	)
+	assert.Contains(t, ok(t, "runbook", "push", book), "b is revision 2 (")
+	assert.Contains(t, ok(t, "runbook", "compare", "b", "1"), "-    text: one\n+    text: two\n")
+	assert.Contains(t, ok(t, "runbook", "show", "b", "--revision", "1"), "text: one")
+	ok(t, "runbook", "remove", "b")
+	code, _, errOut = run(t, "", "runbook", "show", "b")
+	assert.Equal(t, 4, code)
+	assert.Contains(t, errOut, "there is no runbook b")
+	assert.Contains(t, ok(t, "runbook", "bring-back", "b", "1"), "b is revision 3 (")
+	assert.Regexp(t, `(?s)3 .*2 .*1 `, ok(t, "runbook", "revisions", "b"))
+
+	// Lists have one shape for programs, whatever they list, and are never null.
+	for _, noun := range []string{
+		"run", "alert", "incident", "gate", "question", "runbook", "service", "target", "source", "secret",
+		"connection",
+		"person", "token", "instance", "audit", "delivery",
+	} {
+		var list struct{ Items []map[string]any }
+		out := ok(t, noun, "list", "-o", "json")
+		require.NoError(t, json.Unmarshal([]byte(out), &list), noun)
+		assert.NotNil(t, list.Items, "%s: %s", noun, out)
+	}
+
+	// Names are completed.
+	assert.Contains(t, ok(t, "__complete", "runbook", "show", ""), "b\tB\n")
+	assert.Contains(t, ok(t, "__complete", "service", "remove", ""), "berths\n")
+	assert.Contains(t, ok(t, "__complete", "incident", "close", "1", "--outcome", ""), "mitigated\n")
+
+	ok(t, "connection", "set", "quayside", "--url", "http://127.0.0.1:1/")
+	code, out, errOut = run(t, "", "connection", "try", "quayside")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, out, "quayside: quayside: ")
+	assert.Contains(t, errOut, "no message arrives at quayside")
+	ok(t, "halt")
+	assert.Contains(t, ok(t, "delivery", "list", "--state", "queued"), "All changes are halted by iva.")
+	ok(t, "connection", "remove", "quayside")
+	ok(t, "service", "remove", "berths")
+	assert.Equal(t, 2, strings.Count(ok(t, "audit", "list", "--limit", "2", "-o", "json"), `"subject"`))
 }
 
 func TestTheStoryByCommands(t *testing.T) {
@@ -381,7 +530,7 @@ func admin(t *testing.T, w *demo.World) {
 	assert.Contains(t, ok(t, "status"), "halted by iva")
 	assert.Contains(t, ok(t, "resume"), "Changes go on")
 	assert.Contains(t, ok(t, "question", "list"), "Nothing waits for an answer.")
-	assert.Contains(t, ok(t, "runbook", "push", "../../examples/ferry/runbooks"), "is revision 1")
+	assert.Contains(t, ok(t, "runbook", "push", "../../examples/ferry/runbooks"), "is unchanged: revision 1")
 	// What calls comes after what it calls, whatever the names of the files; a loop is found before anything is sent.
 	dir := t.TempDir()
 	write := func(file, name, steps string) {

@@ -79,7 +79,9 @@ func (a *app) client() (*client, error) {
 		k.Token = t
 	}
 	if k.Server == "" {
-		return nil, &failure{exitRefused, errors.New("not logged in; begin with: urgentis login http://ADDRESS")}
+		return nil, &failure{
+			code: exitRefused, err: errors.New("not logged in; begin with: urgentis login http://ADDRESS"),
+		}
 	}
 	return newClient(k)
 }
@@ -133,15 +135,16 @@ func check[R answered](r R, err error) (R, error) {
 
 func unreachable(err error) error {
 	if errors.Is(err, context.Canceled) {
-		return &failure{exitFailed, errors.New("interrupted")}
+		return &failure{code: exitFailed, err: errors.New("interrupted")}
 	}
-	return &failure{exitNoServer, fmt.Errorf("the service cannot be reached: %w", err)}
+	return &failure{code: exitNoServer, err: fmt.Errorf("the service cannot be reached: %w", err)}
 }
 
 func refusal(status int, body []byte) error {
 	var p api.Problem
 	if json.Unmarshal(body, &p) != nil || p.Detail == "" {
 		p.Detail = fmt.Sprintf("the service answered %d", status)
+		p.Type, p.Title, p.Status = "about:blank", http.StatusText(status), status
 	}
 	code := exitFailed
 	switch status {
@@ -157,7 +160,7 @@ func refusal(status int, body []byte) error {
 	if status == http.StatusUnauthorized && p.Code == "sign-in" && p.Detail == "sign in first" {
 		p.Detail = "the login is over or was never made; urgentis login http://ADDRESS"
 	}
-	return &failure{code, errors.New(p.Detail)}
+	return &failure{code: code, err: errors.New(p.Detail), problem: &p}
 }
 
 func (a *app) login() *cobra.Command {
@@ -190,8 +193,9 @@ func (a *app) login() *cobra.Command {
 			if err := writeLogin(k); err != nil {
 				return fmt.Errorf("keep the login: %w", err)
 			}
-			a.say("Signed in to %s as %s (%s).\n", k.Server, k.Name, joined(me.JSON200.Roles))
-			return nil
+			return a.print(me.JSON200, func() {
+				a.say("Signed in to %s as %s (%s).\n", k.Server, k.Name, joined(me.JSON200.Roles))
+			})
 		},
 	)
 	c.Flags().StringVar(&name, "name", "", "your name")
@@ -269,8 +273,7 @@ func (a *app) logout() *cobra.Command {
 			if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return err
 			}
-			a.say("Signed out.\n")
-			return nil
+			return a.done("Signed out.")
 		},
 	)
 }

@@ -32,7 +32,7 @@ func lister[T any](
 		if err != nil {
 			return err
 		}
-		return a.print(items, func() {
+		return a.print(listOf(*items), func() {
 			var rows [][]string
 			for _, x := range *items {
 				rows = append(rows, row(x))
@@ -57,6 +57,9 @@ func doer(
 		v, said, err := call(cmd, cl, got)
 		if err != nil {
 			return err
+		}
+		if v == nil {
+			v = map[string]string{"says": said}
 		}
 		return a.print(v, func() { a.say("%s\n", block("", said)) })
 	})
@@ -195,10 +198,11 @@ func (a *app) service() *cobra.Command {
 		},
 	)
 	g = newGiven(set)
-	set.Flags().StringVar(&owner, "owner", "", "the team that owns it")
+	set.Flags().StringVar(&owner, "owner", "", "the `TEAM` that owns it")
 	set.Flags().StringVar(&title, "title", "", "its name for people; '' takes it away")
 	set.Flags().
-		StringVar(&stance, "stance", "", "how free runbooks are there: suggest, ask or act (ask for a new service)")
+		StringVar(&stance, "stance", "", "how free runbooks are there: `STANCE` suggest, ask or act (ask for a new "+
+			"service)")
 	set.Flags().
 		IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 "+
 			"unless said)")
@@ -214,7 +218,20 @@ func (a *app) service() *cobra.Command {
 		},
 		func(x api.Service) []string { return []string{x.Name, x.Owner, string(x.Stance), x.Title} },
 	)
-	return noun("service", "Services, their owners and stances", set, list)
+	remove := doer(
+		a,
+		"remove NAME",
+		"Remove a service; its runbooks and targets stay",
+		"urgentis service remove berth-queue",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveServiceWithResponse(cmd.Context(), args[0]))
+			return nil, "Removed.", err
+		},
+	)
+	complete(set, "stance", "suggest", "ask", "act")
+	a.offers(set, serviceNames)
+	return noun("service", "Services, their owners and stances", set, list, a.offers(remove, serviceNames))
 }
 
 func (a *app) target() *cobra.Command {
@@ -271,21 +288,21 @@ func (a *app) target() *cobra.Command {
 		&known,
 		"known",
 		nil,
-		"KEY=JSON, a fact that runbooks compare with; as often as wanted; others stay, KEY=null takes one away",
+		"`KEY=JSON`, a fact that runbooks compare with; as often as wanted; others stay, KEY=null takes one away",
 	)
 	f.StringVar(
 		&t.LookAccount,
 		"look-account",
 		"",
-		"an account for looking only, without rights to write; '' takes it away",
+		"an `ACCOUNT` for looking only, without rights to write; '' takes it away",
 	)
-	f.StringVar(&t.LookSecret, "look-secret", "", "the secret of that account")
-	f.StringVar(&t.Service, "service", "", "the service it belongs to")
-	f.StringVar(&t.Address, "address", "", "name or number of the host")
-	f.IntVar(&t.Port, "port", 0, "its SSH port (22 for a new target)")
-	f.StringVar(&t.Account, "account", "", "the account to sign in with")
-	f.StringVar(&t.Secret, "secret", "", "the secret that holds its key or password")
-	f.StringVar(&t.HostKey, "host-key", "", "its public host key; only this one is believed; '' takes it away")
+	f.StringVar(&t.LookSecret, "look-secret", "", "the `SECRET` of that account")
+	f.StringVar(&t.Service, "service", "", "the `SERVICE` it belongs to")
+	f.StringVar(&t.Address, "address", "", "name or number of the `HOST`")
+	f.IntVar(&t.Port, "port", 0, "its SSH `PORT` (22 for a new target)")
+	f.StringVar(&t.Account, "account", "", "the `ACCOUNT` to sign in with")
+	f.StringVar(&t.Secret, "secret", "", "the `SECRET` that holds its key or password")
+	f.StringVar(&t.HostKey, "host-key", "", "its public host `KEY`; only this one is believed; '' takes it away")
 	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay, NAME= takes one away")
 	list := lister(
 		a,
@@ -341,7 +358,17 @@ func (a *app) target() *cobra.Command {
 			return nil, "Removed.", err
 		},
 	)
-	return noun("target", "Hosts that runbooks act on", set, list, try, remove)
+	a.offersFlag(set, "service", serviceNames)
+	a.offersFlag(set, "secret", secretNames)
+	a.offers(set, targetNames)
+	return noun(
+		"target",
+		"Hosts that runbooks act on",
+		set,
+		list,
+		a.offers(try, targetNames),
+		a.offers(remove, targetNames),
+	)
 }
 
 func (a *app) secret() *cobra.Command {
@@ -381,8 +408,8 @@ func (a *app) secret() *cobra.Command {
 			return r.JSON201, fmt.Sprintf("Sealed as version %d.", r.JSON201.Version), nil
 		},
 	)
-	set.Flags().StringVar(&kind, "kind", "password", "ssh-key or password")
-	set.Flags().StringVarP(&file, "file", "f", "", "the file that holds it, - for standard input")
+	set.Flags().StringVar(&kind, "kind", "password", "`KIND`: ssh-key or password")
+	set.Flags().StringVarP(&file, "file", "f", "", "the `FILE` that holds it, - for standard input")
 	list := lister(
 		a,
 		"List secrets, without their values",
@@ -418,7 +445,7 @@ func (a *app) connection() *cobra.Command {
 			return r.JSON200, "Set.", nil
 		},
 	)
-	set.Flags().StringVar(&url, "url", "", "where messages are posted")
+	set.Flags().StringVar(&url, "url", "", "the `URL` that messages are posted to")
 	list := lister(
 		a,
 		"List connections",
@@ -431,5 +458,36 @@ func (a *app) connection() *cobra.Command {
 		},
 		func(x api.Connection) []string { return []string{x.Name, string(x.Kind), x.Url} },
 	)
-	return noun("connection", "Rooms that messages go to", set, list)
+	remove := doer(a, "remove NAME", "Remove a room; what is on its way there is not delivered",
+		"urgentis connection remove quayside-room", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveConnectionWithResponse(cmd.Context(), args[0]))
+			return nil, "Removed.", err
+		})
+	try := verb(
+		"try NAME",
+		"Send a message to a room that says that it is a try",
+		"urgentis connection try quayside-room",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.TryConnectionWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			if err := a.print(r.JSON200, func() { a.say("%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
+				return err
+			}
+			if !r.JSON200.Ok {
+				return fmt.Errorf("no message arrives at %s", args[0])
+			}
+			return nil
+		},
+	)
+	a.offers(set, connectionNames)
+	return noun("connection", "Rooms that messages go to", set, list, a.offers(try, connectionNames),
+		a.offers(remove, connectionNames))
 }

@@ -16,9 +16,9 @@ func (a *app) gate() *cobra.Command {
 		"gate",
 		"Gates: changes that wait for a decision",
 		a.gateList(),
-		a.gateShow(),
-		a.gateDecide("approve", true),
-		a.gateDecide("refuse", false),
+		a.offers(a.gateShow(), gateIDs),
+		a.offers(a.gateDecide("approve", true), gateIDs),
+		a.offers(a.gateDecide("refuse", false), gateIDs),
 	)
 }
 
@@ -37,7 +37,7 @@ func (a *app) gateList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() {
+			return a.print(listOf(*r.JSON200), func() {
 				var rows [][]string
 				for _, g := range *r.JSON200 {
 					rows = append(
@@ -131,10 +131,11 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 			return a.print(g, func() { a.say("%s: %s\n", g.State, g.Title) })
 		},
 	)
-	c.Flags().StringVar(&comment, "comment", "", "for the record")
-	c.Flags().StringVar(&digest, "digest", "", "decide only if the digest of what would run is this one")
+	c.Flags().StringVar(&comment, "comment", "", "`WHY`, for the record")
+	c.Flags().StringVar(&digest, "digest", "", "decide only if the `DIGEST` of what would run is this one")
 	if approve {
-		c.Flags().StringVar(&start, "start-at", "", "when it may begin at the earliest, as 2031-03-01T04:00:00Z")
+		c.Flags().
+			StringVar(&start, "start-at", "", "the `TIME` when it may begin at the earliest, as 2031-03-01T04:00:00Z")
 	}
 	return c
 }
@@ -175,12 +176,11 @@ func (a *app) question() *cobra.Command {
 			if _, err := check(cl.AnswerQuestionWithResponse(cmd.Context(), args[0], reply)); err != nil {
 				return err
 			}
-			a.say("Answered.\n")
-			return nil
+			return a.done("Answered.")
 		},
 	)
-	answer.Flags().StringVar(&comment, "comment", "", "for the record")
-	answer.Flags().StringToStringVar(&given, "field", nil, "NAME=VALUE, as often as wanted")
+	answer.Flags().StringVar(&comment, "comment", "", "`WHY`, for the record")
+	answer.Flags().StringToStringVar(&given, "field", nil, "`NAME=VALUE`, as often as wanted")
 	list := verb(
 		"list",
 		"List questions that wait, the oldest first",
@@ -195,7 +195,7 @@ func (a *app) question() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() {
+			return a.print(listOf(*r.JSON200), func() {
 				if len(*r.JSON200) == 0 {
 					a.say("Nothing waits for an answer.\n")
 				}
@@ -205,7 +205,7 @@ func (a *app) question() *cobra.Command {
 			})
 		},
 	)
-	return noun("question", "Questions that wait for an answer", list, answer)
+	return noun("question", "Questions that wait for an answer", list, a.offers(answer, questionIDs))
 }
 
 func (a *app) showQuestion(q api.Question) {

@@ -20,11 +20,11 @@ func (a *app) incident() *cobra.Command {
 		"incident",
 		"Incidents and their records",
 		a.incidentList(),
-		a.incidentShow(),
-		a.incidentFollow(),
-		a.incidentNote(),
-		a.incidentClose(),
-		a.incidentVerify(),
+		a.offers(a.incidentShow(), incidentNumbers),
+		a.offers(a.incidentFollow(), incidentNumbers),
+		a.offers(a.incidentNote(), incidentNumbers),
+		a.offers(a.incidentClose(), incidentNumbers),
+		a.offers(a.incidentVerify(), incidentNumbers),
 	)
 }
 
@@ -56,51 +56,46 @@ func (a *app) onIncident(
 }
 
 func (a *app) incidentList() *cobra.Command {
+	var p api.ListIncidentsParams
 	var all bool
-	c := verb(
-		"list",
+	var limit int
+	c := doerList(
+		a,
 		"List open incidents, the newest first",
-		"urgentis incident list --all",
-		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			p := &api.ListIncidentsParams{State: "open", Limit: 50}
+		"urgentis incident list --all --service berth-queue",
+		&limit,
+		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Incident, string, error) {
+			p.Cursor, p.Limit, p.State = cursor, n, "open"
 			if all {
 				p.State = ""
 			}
-			r, err := check(cl.ListIncidentsWithResponse(cmd.Context(), p))
+			r, err := check(cl.ListIncidentsWithResponse(ctx, &p))
 			if err != nil {
-				return err
+				return nil, "", err
 			}
-			return a.print(r.JSON200, func() {
-				var rows [][]string
-				for _, i := range r.JSON200.Items {
-					rows = append(
-						rows,
-						[]string{
-							fmt.Sprint(i.Number),
-							i.Severity,
-							string(i.State),
-							orDash(strings.Replace(string(i.WaitingOn), "nobody", "", 1)),
-							orDash(i.Outcome),
-							ago(i.OpenedAt),
-							clip(i.Title, 60),
-						},
-					)
-				}
-				a.table(
-					"No incidents. "+map[bool]string{true: "None was ever opened.", false: "See the closed ones " +
-						"with --all."}[all],
-					[]string{"no", "severity", "state", "waits on", "outcome", "opened", "title"},
-					rows,
-				)
-			})
+			return r.JSON200.Items, r.JSON200.Next, nil
+		},
+		func(items []api.Incident) {
+			var rows [][]string
+			for _, i := range items {
+				rows = append(rows, []string{
+					fmt.Sprint(i.Number), i.Severity, string(i.State),
+					orDash(
+						strings.Replace(string(i.WaitingOn), "nobody", "", 1),
+					), orDash(i.Outcome), ago(i.OpenedAt), clip(i.Title, 60),
+				})
+			}
+			a.table(
+				"No incidents. "+map[bool]string{true: "None was ever opened.", false: "See the closed ones with " +
+					"--all."}[all],
+				[]string{"no", "severity", "state", "waits on", "outcome", "opened", "title"},
+				rows,
+			)
 		},
 	)
 	c.Flags().BoolVar(&all, "all", false, "closed ones too")
+	c.Flags().StringVar(&p.Service, "service", "", "only those about this `SERVICE`")
+	a.offersFlag(c, "service", serviceNames)
 	return c
 }
 
@@ -287,9 +282,10 @@ func (a *app) incidentClose() *cobra.Command {
 		},
 	)
 	c.Flags().
-		StringVar(&outcome, "outcome", "repaired-by-hand", "repaired-by-hand, mitigated, false-alarm, "+
+		StringVar(&outcome, "outcome", "repaired-by-hand", "`OUTCOME`: repaired-by-hand, mitigated, false-alarm, "+
 			"cleared-itself or not-repaired")
-	c.Flags().StringVar(&because, "because", "", "why, for the record")
+	c.Flags().StringVar(&because, "because", "", "`WHY`, for the record")
+	complete(c, "outcome", "repaired-by-hand", "mitigated", "false-alarm", "cleared-itself", "not-repaired")
 	return c
 }
 

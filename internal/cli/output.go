@@ -101,6 +101,11 @@ func (a *app) print(v any, table func()) error {
 	return err
 }
 
+// done says that something was done that has nothing to show.
+func (a *app) done(says string) error {
+	return a.print(map[string]string{"says": says}, func() { a.say("%s\n", says) })
+}
+
 // escaped writes as JSON escapes what is hidden in JSON text.
 func escaped(s string) string {
 	if plain.Text(s) == s {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -69,7 +70,8 @@ func (a *app) person() *cobra.Command {
 			return nil, "Removed.", err
 		},
 	)
-	return noun("person", "People who sign in", add, list, remove)
+	complete(add, "role", "viewer", "responder", "operator", "approver", "author", "admin")
+	return noun("person", "People who sign in", add, list, a.offers(remove, personNames))
 }
 
 func (a *app) token() *cobra.Command {
@@ -97,8 +99,8 @@ func (a *app) token() *cobra.Command {
 			), nil
 		},
 	)
-	add.Flags().StringSliceVar(&has, "role", []string{"viewer"}, "as for people")
-	add.Flags().IntVar(&days, "days", 365, "for how many days")
+	add.Flags().StringSliceVar(&has, "role", []string{"viewer"}, "a `ROLE`, as for people")
+	add.Flags().IntVar(&days, "days", 365, "for `N` days")
 	list := lister(
 		a,
 		"List tokens, without their values",
@@ -130,43 +132,66 @@ func (a *app) token() *cobra.Command {
 			return nil, "Revoked.", err
 		},
 	)
-	return noun("token", "Tokens for programs", add, list, remove)
+	complete(add, "role", "viewer", "responder", "operator", "approver", "author", "admin")
+	return noun("token", "Tokens for programs", add, list, a.offers(remove, tokenNames))
 }
 
 func (a *app) audit() *cobra.Command {
-	list := verb(
-		"list",
-		"List who did what, the newest first",
-		"urgentis audit list",
-		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+	var p api.ListAuditParams
+	var limit int
+	list := doerList(a, "List who did what, the newest first", "urgentis audit list --actor mara", &limit,
+		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Act, string, error) {
+			p.Cursor, p.Limit = cursor, n
+			r, err := check(cl.ListAuditWithResponse(ctx, &p))
 			if err != nil {
-				return err
+				return nil, "", err
 			}
-			r, err := check(cl.ListAuditWithResponse(cmd.Context(), &api.ListAuditParams{Limit: 100}))
+			return r.JSON200.Items, r.JSON200.Next, nil
+		}, func(items []api.Act) {
+			var rows [][]string
+			for _, x := range items {
+				rows = append(rows, []string{
+					x.At.UTC().Format("2006-01-02 15:04:05"), x.Actor, x.Act, clip(x.Subject, 40), clip(x.Detail, 60),
+				})
+			}
+			a.table("Nothing was done yet.", []string{"at (UTC)", "who", "what", "subject", "detail"}, rows)
+		})
+	list.Flags().StringVar(&p.Actor, "actor", "", "only what this `NAME` did")
+	return noun("audit", "Every act by person or program", list)
+}
+
+func (a *app) delivery() *cobra.Command {
+	var p api.ListDeliveriesParams
+	var state string
+	var limit int
+	list := doerList(
+		a,
+		"List messages to rooms and sources, the newest first",
+		"urgentis delivery list --state failed",
+		&limit,
+		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Delivery, string, error) {
+			p.Cursor, p.Limit, p.State = cursor, n, api.ListDeliveriesParamsState(state)
+			r, err := check(cl.ListDeliveriesWithResponse(ctx, &p))
 			if err != nil {
-				return err
+				return nil, "", err
 			}
-			return a.print(r.JSON200, func() {
-				var rows [][]string
-				for _, x := range r.JSON200.Items {
-					rows = append(
-						rows,
-						[]string{
-							x.At.UTC().Format("2006-01-02 15:04:05"),
-							x.Actor,
-							x.Act,
-							clip(x.Subject, 40),
-							clip(x.Detail, 60),
-						},
-					)
-				}
-				a.table("Nothing was done yet.", []string{"at (UTC)", "who", "what", "subject", "detail"}, rows)
-			})
+			return r.JSON200.Items, r.JSON200.Next, nil
+		},
+		func(items []api.Delivery) {
+			var rows [][]string
+			for _, x := range items {
+				rows = append(rows, []string{
+					x.To, string(x.State), fmt.Sprint(x.Tries), ago(x.QueuedAt), orDash(numberOrNone(x.Incident)),
+					clip(x.Text, 50), clip(x.Error, 60),
+				})
+			}
+			a.table("No messages. Add a room with: urgentis connection set NAME --url URL",
+				[]string{"to", "state", "tries", "queued", "incident", "text", "error"}, rows)
 		},
 	)
-	return noun("audit", "Every act by person or program", list)
+	list.Flags().StringVar(&state, "state", "", "only `queued`, sent or failed ones")
+	complete(list, "state", "queued", "sent", "failed")
+	return noun("delivery", "Messages on their way to rooms and sources", list)
 }
 
 func (a *app) status() *cobra.Command {

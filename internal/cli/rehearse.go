@@ -64,7 +64,7 @@ func (a *app) runbookFormat() *cobra.Command {
 
 // text reads a file that must be a sound runbook.
 func (a *app) text(file string) (*runbook.Book, string, error) {
-	src, err := os.ReadFile(file)
+	src, err := a.readFile(file)
 	if err != nil {
 		return nil, "", usage("%s", err)
 	}
@@ -288,7 +288,7 @@ func (a *app) instance() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() {
+			return a.print(listOf(*r.JSON200), func() {
 				var rows [][]string
 				for _, i := range *r.JSON200 {
 					rows = append(
@@ -321,9 +321,8 @@ func (a *app) instance() *cobra.Command {
 			if _, err := check(cl.BuryInstanceWithResponse(cmd.Context(), args[0])); err != nil {
 				return err
 			}
-			a.say("Noted.\n")
-			return nil
+			return a.done("Noted.")
 		},
 	)
-	return noun("instance", "Instances of the service on this database", list, gone)
+	return noun("instance", "Instances of the service on this database", list, a.offers(gone, instanceIDs))
 }

@@ -2,7 +2,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +12,8 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+
+	"urgentis/api"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -31,15 +35,16 @@ const (
 
 // failure is an error with the exit code that belongs to it.
 type failure struct {
-	code int
-	err  error
+	code    int
+	err     error
+	problem *api.Problem // what the service said, where it was the service
 }
 
 func (f *failure) Error() string { return f.err.Error() }
 func (f *failure) Unwrap() error { return f.err }
 
 func usage(format string, args ...any) error {
-	return &failure{exitUsage, fmt.Errorf(format, args...)}
+	return &failure{code: exitUsage, err: fmt.Errorf(format, args...)}
 }
 
 // app is what commands share.
@@ -57,7 +62,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{in: in, out: out, err: errOut, v: viper.New(), isTTY: terminal(out)}
+	cobra.EnableCommandSorting = false // they are listed as they are used
 	root := a.root()
+	a.output = wantedOutput(args)
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
@@ -68,43 +75,102 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	}
 	var f *failure
 	if !errors.As(err, &f) {
-		f = &failure{exitFailed, err}
+		f = &failure{code: exitFailed, err: err}
 		if msg := err.Error(); strings.HasPrefix(msg, "unknown ") || strings.Contains(msg, "flag") ||
 			strings.Contains(msg, "arg(s)") {
 			f.code = exitUsage
 		}
 	}
-	say(errOut, "urgentis: %s\n", block("  ", f.Error()))
+	a.complain(f)
 	return f.code
+}
+
+// wantedOutput is how errors are printed that come before the flags are read.
+func wantedOutput(args []string) string {
+	for i, arg := range args {
+		name, value, joined := strings.Cut(arg, "=")
+		switch {
+		case (name == "-o" || name == "--output") && joined:
+			return value
+		case (name == "-o" || name == "--output") && i+1 < len(args):
+			return args[i+1]
+		}
+	}
+	return cmp.Or(os.Getenv("URGENTIS_OUTPUT"), "table")
+}
+
+// complain says what went wrong: in a sentence, or as a problem document (RFC 9457) where output is for programs.
+func (a *app) complain(f *failure) {
+	if a.output != "json" && a.output != "yaml" {
+		say(a.err, "urgentis: %s\n", block("  ", f.Error()))
+		return
+	}
+	p := f.problem
+	if p == nil {
+		codes := map[int]string{
+			exitFailed: "failed", exitUsage: "usage", exitRefused: "refused", exitNotFound: "not-found",
+			exitNoServer: "unreachable",
+		}
+		p = &api.Problem{Type: "about:blank", Title: "The command failed", Code: codes[f.code], Detail: f.Error()}
+	}
+	b, err := json.Marshal(p)
+	if err != nil {
+		b = []byte(`{"type":"about:blank","title":"The command failed"}`)
+	}
+	fmt.Fprintf(a.err, "%s\n", escaped(string(b))) //nolint:errcheck // the output is gone
 }
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "urgentis",
-		Short: "Runbooks that start from alerts, gather evidence, ask before they touch, and write the record",
-		Long: `Urgentis runs an SRE's runbooks: they start from alerts, gather evidence, wait for
-approval before they change anything, prove what the change did, and write the incident's record.
-
-Try it without anything else:   urgentis example
-Settings come from flags, then URGENTIS_* variables, then the file given with --config.`,
-		Version: Version, SilenceUsage: true, SilenceErrors: true,
+		Use: "urgentis", Short: "Runbooks that start from alerts, ask before they touch, and write the record",
+		Version: Version, SilenceUsage: true, SilenceErrors: true, DisableSuggestions: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.settings(cmd) },
+		Args:              known, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "how to print: table, json or yaml")
-	root.PersistentFlags().String("config", "", "a YAML file with settings")
-	root.PersistentFlags().String("server", "", "the service's address (default: where you logged in)")
-	root.PersistentFlags().String("token", "", "a token to use instead of the login")
-	for _, c := range []*cobra.Command{a.serve(), a.demo(), a.example(), a.login(), a.logout(), a.status(), a.halt(),
-		a.resume(), a.version(),
-		a.alert(), a.source(), a.incident(), a.runbook(), a.run(), a.gate(), a.question(), a.instance(),
-		a.service(), a.target(), a.secret(), a.connection(), a.person(), a.token(), a.audit()} {
-		root.AddCommand(c)
+	f := root.PersistentFlags()
+	f.StringVarP(
+		&a.output,
+		"output",
+		"o",
+		cmp.Or(os.Getenv("URGENTIS_OUTPUT"), "table"),
+		"how to print: `table`, json or yaml (URGENTIS_OUTPUT)",
+	)
+	f.String("config", "", "a YAML `FILE` with settings")
+	f.String("server", "", "the service's `ADDRESS` (default: where you logged in)")
+	f.String("token", "", "a `TOKEN` to use instead of the login")
+	complete(root, "output", "table", "json", "yaml")
+	for _, t := range tasks {
+		root.AddGroup(&cobra.Group{ID: t.id, Title: t.title})
 	}
+	for task, list := range map[string][]*cobra.Command{
+		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.halt(), a.resume()},
+		toLook:    {a.status(), a.alert(), a.delivery(), a.audit()},
+		toWrite:   {a.runbook()},
+		toSetUp: {
+			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.person(),
+			a.token(),
+		},
+		toRun: {a.serve(), a.admin(), a.instance(), a.demo(), a.example(), a.version()},
+	} {
+		for _, c := range list {
+			c.GroupID = task
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID(toRun)
+	root.SetCompletionCommandGroupID(toSetUp)
+	root.SetHelpFunc(a.help)
 	// Wrong use ends with 2, and with a line that says how it is right.
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return usage("%s\nTry: %s --help", err, cmd.CommandPath())
-	})
+	root.SetFlagErrorFunc(wrongFlag)
 	return root
+}
+
+// known refuses what is no command of a noun, or of the program.
+func known(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	return unknownCommand(cmd, args[0])
 }
 
 // settings brings flags, variables and the file together, in that order.
@@ -128,6 +194,7 @@ func (a *app) settings(cmd *cobra.Command) error {
 			return usage("the file %s cannot be read: %s", file, err)
 		}
 	}
+	a.output = a.v.GetString("output")
 	if a.output != "table" && a.output != "json" && a.output != "yaml" {
 		return usage("-o must be table, json or yaml, not %q", a.output)
 	}
@@ -136,36 +203,43 @@ func (a *app) settings(cmd *cobra.Command) error {
 
 // noun makes a command that only groups others.
 func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: name, Short: short, Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() }}
+	c := &cobra.Command{
+		Use: name, Short: short, Args: known,
+		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
+	}
 	c.AddCommand(verbs...)
 	return c
 }
 
-// verb makes a command that does something. example is one line.
+// verb makes a command that does something. example is one line, or several.
 func verb(
-	use, short, example string,
-	args cobra.PositionalArgs,
-	run func(cmd *cobra.Command, args []string) error,
+	use, short, example string, args cobra.PositionalArgs, run func(cmd *cobra.Command, args []string) error,
 ) *cobra.Command {
 	checked := func(cmd *cobra.Command, got []string) error {
 		if err := args(cmd, got); err != nil {
-			return usage("%s\nIt goes so: %s", err, cmd.UseLine())
+			return usage("%s\nIt goes so: %s %s", plainArgs(err, len(got)), cmd.Parent().CommandPath(), cmd.Use)
 		}
 		return nil
 	}
 	return &cobra.Command{
-		Use:     use,
-		Short:   short,
-		Example: "  " + strings.ReplaceAll(example, "\n", "\n  "),
-		Args:    checked,
-		RunE:    run,
+		Use: use, Short: short, Example: "  " + strings.ReplaceAll(example, "\n", "\n  "), Args: checked, RunE: run,
+		DisableFlagsInUseLine: true,
 	}
+}
+
+// plainArgs says in words that there are too many or too few arguments.
+func plainArgs(err error, got int) string {
+	if strings.HasPrefix(err.Error(), "unknown command") || strings.Contains(err.Error(), "arg(s)") {
+		if got == 0 {
+			return "something is missing"
+		}
+		return "this takes other arguments"
+	}
+	return err.Error()
 }
 
 func (a *app) version() *cobra.Command {
 	return verb("version", "Tell the version", "urgentis version", cobra.NoArgs, func(*cobra.Command, []string) error {
-		a.say("%s\n", "urgentis "+Version)
-		return nil
+		return a.print(map[string]string{"version": Version}, func() { a.say("%s\n", "urgentis "+Version) })
 	})
 }

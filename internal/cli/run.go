@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strconv"
 	"strings"
@@ -14,14 +15,14 @@ func (a *app) run() *cobra.Command {
 	return noun(
 		"run",
 		"Runs of runbooks",
-		a.runStart(),
+		a.offers(a.runStart(), runbookNames),
 		a.runList(),
-		a.runShow(),
-		a.runFollow(),
-		a.runAgain(),
-		a.runCancel(),
-		a.runRelease(),
-		a.runGraph(),
+		a.offers(a.runShow(), runIDs(false)),
+		a.offers(a.runFollow(), runIDs(true)),
+		a.offers(a.runAgain(), runIDs(false)),
+		a.offers(a.runCancel(), runIDs(true)),
+		a.offers(a.runRelease(), runIDs(true)),
+		a.offers(a.runGraph(), runIDs(false)),
 	)
 }
 
@@ -56,53 +57,47 @@ func (a *app) runStart() *cobra.Command {
 			return a.followRun(cmd, cl, r.JSON202.Id)
 		},
 	)
-	c.Flags().StringToStringVar(&given, "input", nil, "NAME=VALUE, as often as wanted")
-	c.Flags().Int64Var(&incident, "incident", 0, "the incident that it works on")
+	c.Flags().StringToStringVar(&given, "input", nil, "`NAME=VALUE`, as often as wanted")
+	c.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of the incident that it works on")
 	c.Flags().BoolVar(&follow, "follow", false, "print its log until it ends")
 	return c
 }
 
 func (a *app) runList() *cobra.Command {
-	var active bool
-	c := verb(
-		"list",
+	var p api.ListRunsParams
+	var limit int
+	c := doerList(
+		a,
 		"List runs, the newest first",
-		"urgentis run list --active",
-		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
+		"urgentis run list --active\nurgentis run list --runbook berth-queue-backlog",
+		&limit,
+		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Run, string, error) {
+			p.Cursor, p.Limit = cursor, n
+			r, err := check(cl.ListRunsWithResponse(ctx, &p))
 			if err != nil {
-				return err
+				return nil, "", err
 			}
-			r, err := check(cl.ListRunsWithResponse(cmd.Context(), &api.ListRunsParams{Active: active, Limit: 50}))
-			if err != nil {
-				return err
+			return r.JSON200.Items, r.JSON200.Next, nil
+		},
+		func(items []api.Run) {
+			var rows [][]string
+			for _, x := range items {
+				rows = append(rows, []string{
+					x.Id, x.Runbook, string(x.State), orDash(strings.TrimSpace(x.WaitsOn + " " + x.Awaits)),
+					orDash(numberOrNone(x.Incident)), x.StartedBy, ago(x.BegunAt),
+				})
 			}
-			return a.print(r.JSON200, func() {
-				var rows [][]string
-				for _, x := range r.JSON200.Items {
-					rows = append(
-						rows,
-						[]string{
-							x.Id,
-							x.Runbook,
-							string(x.State),
-							orDash(strings.TrimSpace(x.WaitsOn + " " + x.Awaits)),
-							orDash(numberOrNone(x.Incident)),
-							x.StartedBy,
-							ago(x.BegunAt),
-						},
-					)
-				}
-				a.table(
-					"No runs. Start one with: urgentis run start RUNBOOK",
-					[]string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"},
-					rows,
-				)
-			})
+			a.table("No runs. Start one with: urgentis run start RUNBOOK",
+				[]string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"}, rows)
 		},
 	)
-	c.Flags().BoolVar(&active, "active", false, "only those that are not over")
+	c.Flags().BoolVar(&p.Active, "active", false, "only those that are not over")
+	c.Flags().StringVar(&p.Runbook, "runbook", "", "only those of this `RUNBOOK`")
+	c.Flags().StringVar(&p.Service, "service", "", "only those of this `SERVICE`")
+	c.Flags().Int64Var(&p.Incident, "incident", 0, "only those of this incident's `NUMBER`")
+	a.offersFlag(c, "runbook", runbookNames)
+	a.offersFlag(c, "service", serviceNames)
+	a.offersFlag(c, "incident", incidentNumbers)
 	return c
 }
 
@@ -247,11 +242,12 @@ func (a *app) runCancel() *cobra.Command {
 			if _, err := check(cl.CancelRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 				return err
 			}
-			a.say("%s\n", "It ends as soon as nothing of it is under way. Follow it with: urgentis run follow "+args[0])
-			return nil
+			return a.done(
+				"It ends as soon as nothing of it is under way. Follow it with: urgentis run follow " + args[0],
+			)
 		},
 	)
-	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
+	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
 	cmd.Flags().BoolVar(&c.Undo, "undo", false, "take its changes back first, the newest first")
 	return cmd
 }
@@ -271,11 +267,10 @@ func (a *app) runRelease() *cobra.Command {
 			if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 				return err
 			}
-			a.say("%s\n", "It goes on. Follow it with: urgentis run follow "+args[0])
-			return nil
+			return a.done("It goes on. Follow it with: urgentis run follow " + args[0])
 		},
 	)
-	cmd.Flags().StringVar(&c.Because, "because", "", "for the record")
+	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
 	return cmd
 }
 

@@ -1,13 +1,17 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
+	"github.com/pmezard/go-difflib/difflib"
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
@@ -15,25 +19,19 @@ import (
 )
 
 func (a *app) runbook() *cobra.Command {
-	return noun(
-		"runbook",
-		"Runbooks",
-		a.runbookCheck(),
-		a.runbookFormat(),
-		a.runbookPush(),
-		a.runbookList(),
-		a.runbookShow(),
-		a.runbookGraph(),
-		a.runbookTry(),
-		a.runbookRehearse(),
-		a.runbookSchema(),
-	)
+	return noun("runbook", "Runbooks", a.runbookCheck(), a.runbookFormat(), a.runbookRehearse(), a.runbookTry(),
+		a.runbookGraph(), a.runbookSchema(), a.runbookPush(), a.runbookList(), a.runbookShow(), a.runbookRevisions(),
+		a.runbookCompare(), a.runbookBringBack(), a.runbookRemove())
 }
 
 // files lists the runbooks that arguments name: files, or folders with .yaml files.
 func files(args []string) ([]string, error) {
 	var out []string
 	for _, p := range args {
+		if p == "-" {
+			out = append(out, p)
+			continue
+		}
 		i, err := os.Stat(p)
 		if err != nil {
 			return nil, usage("%s", err)
@@ -55,6 +53,14 @@ func files(args []string) ([]string, error) {
 	return out, nil
 }
 
+// readFile reads a file; - is standard input.
+func (a *app) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.in, runbook.MaxSize+1))
+	}
+	return os.ReadFile(name)
+}
+
 // bookFile is a runbook read from a file.
 type bookFile struct {
 	path  string
@@ -63,8 +69,9 @@ type bookFile struct {
 	found runbook.Findings
 }
 
-// readBooks reads and checks runbooks, each alone and then with those it calls, where these are among them.
-func readBooks(args []string) ([]*bookFile, error) {
+// readBooks reads and checks runbooks (- is standard input), each alone and then with those it calls, where these are
+// among them.
+func (a *app) readBooks(args []string) ([]*bookFile, error) {
 	list, err := files(args)
 	if err != nil {
 		return nil, err
@@ -73,7 +80,7 @@ func readBooks(args []string) ([]*bookFile, error) {
 	named := map[string]*runbook.Book{}
 	for i, f := range list {
 		b := &bookFile{path: f}
-		if b.src, err = os.ReadFile(f); err != nil {
+		if b.src, err = a.readFile(f); err != nil {
 			return nil, err
 		}
 		if b.book, b.found = runbook.Parse(b.src); b.book != nil {
@@ -120,52 +127,59 @@ func calleesFirst(list []*bookFile) []*bookFile {
 	return out
 }
 
+// checked is one runbook with what was found in it.
+type checked struct {
+	File     string           `json:"file"`
+	Findings runbook.Findings `json:"findings"`
+}
+
 func (a *app) runbookCheck() *cobra.Command {
-	return verb(
-		"check FILE…",
-		"Check runbooks without a service: 0 sound, 1 mistakes",
-		"urgentis runbook check examples/ferry/runbooks",
-		cobra.MinimumNArgs(1),
+	c := verb("check FILE…", "Check runbooks without a service: 0 sound, 1 mistakes",
+		"urgentis runbook check examples/ferry/runbooks\ngenerate | urgentis runbook check -", cobra.MinimumNArgs(1),
 		func(_ *cobra.Command, args []string) error {
-			list, err := readBooks(args)
+			list, err := a.readBooks(args)
 			if err != nil {
 				return err
 			}
-			bad := 0
-			all := map[string]runbook.Findings{}
+			estate, bad, warned := readEstate(), 0, false
+			all := listOf[checked](nil)
 			for _, b := range list {
-				all[b.path] = b.found
+				found := estate.against(b.book)
+				warned = warned || len(found) > 0
+				b.found = append(b.found, found...)
+				all.Items = append(all.Items, checked{b.path, append(runbook.Findings{}, b.found...)})
 				if b.found.Failed() {
 					bad++
 				}
-				if a.output == "table" {
+			}
+			err = a.print(all, func() {
+				for _, b := range list {
 					a.say("%s", whole(b.found.Format(b.path, b.src)))
 					if len(b.found) == 0 {
 						a.say("%s: sound\n", b.path)
 					}
 				}
-			}
-			if a.output != "table" {
-				if err := a.print(all, nil); err != nil {
-					return err
+				if warned {
+					a.say("The estate is that of %s, as it was %s.\n", estate.Server, ago(estate.At))
 				}
-			}
-			if bad > 0 {
+			})
+			if err == nil && bad > 0 {
 				return fmt.Errorf("%d of %d runbooks have mistakes", bad, len(list))
 			}
-			return nil
-		},
-	)
+			return err
+		})
+	c.Long = "What a runbook names of the estate (its service, targets by their labels) is held against the estate " +
+		"as it\n" +
+		"was when one was last pushed, or checked with push --check, from here."
+	return c
 }
 
 func (a *app) runbookPush() *cobra.Command {
-	return verb(
-		"push FILE…",
-		"Store runbooks; a changed text is a new revision",
-		"urgentis runbook push berth-queue-backlog.yaml",
-		cobra.MinimumNArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			list, err := readBooks(args)
+	var only bool
+	c := verb("push FILE…", "Store runbooks; a changed text is a new revision",
+		"urgentis runbook push berth-queue-backlog.yaml\nurgentis runbook push examples/ferry/runbooks --check",
+		cobra.MinimumNArgs(1), func(cmd *cobra.Command, args []string) error {
+			list, err := a.readBooks(args)
 			if err != nil {
 				return err
 			}
@@ -184,84 +198,188 @@ func (a *app) runbookPush() *cobra.Command {
 			if bad > 0 {
 				return fmt.Errorf("%d of %d runbooks have mistakes; none was pushed", bad, len(list))
 			}
+			defer rememberEstate(cmd.Context(), cl)
+			out := listOf[api.RunbookDetail](nil)
 			for _, b := range calleesFirst(list) {
-				r, err := check(cl.PushRunbookWithResponse(cmd.Context(), api.RunbookText{Text: string(b.src)}))
+				r, err := a.pushOne(cmd.Context(), cl, b, only)
 				if err != nil {
-					return fmt.Errorf("%s: %w", b.path, err)
-				}
-				for _, x := range r.JSON201.Findings {
-					if x.Warning {
-						say(a.err, "%s:%d: warning: %s\n", b.path, x.Line, x.Message)
-					}
-				}
-				if err := a.print(r.JSON201, func() {
-					a.say("%s is revision %d (%.12s).\n", r.JSON201.Name, r.JSON201.Number, r.JSON201.Revision)
-				}); err != nil {
 					return err
 				}
+				out.Items = append(out.Items, *r)
 			}
-			return nil
-		},
-	)
+			return a.print(out, func() {
+				for _, r := range out.Items {
+					a.say("%s\n", pushed(r, only))
+				}
+			})
+		})
+	c.Flags().BoolVar(&only, "check", false, "check against the service's estate, and store nothing")
+	return c
+}
+
+func (a *app) pushOne(ctx context.Context, cl *client, b *bookFile, only bool) (*api.RunbookDetail, error) {
+	r, err := check(cl.PushRunbookWithResponse(ctx, api.RunbookText{Text: string(b.src), CheckOnly: only}))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", b.path, err)
+	}
+	var found runbook.Findings
+	for _, x := range r.JSON201.Findings {
+		found = append(found, runbook.Finding{
+			Line: x.Line, Column: x.Column, Warning: x.Warning, Message: x.Message, Meant: x.Meant,
+		})
+	}
+	say(a.err, "%s", whole(found.Format(b.path, b.src)))
+	return r.JSON201, nil
+}
+
+// pushed says what became of a text.
+func pushed(r api.RunbookDetail, only bool) string {
+	switch {
+	case only:
+		return r.Name + " is sound; nothing was stored."
+	case r.Unchanged:
+		return fmt.Sprintf("%s is unchanged: revision %d (%.12s) has this text.", r.Name, r.Number, r.Revision)
+	}
+	return fmt.Sprintf("%s is revision %d (%.12s).", r.Name, r.Number, r.Revision)
 }
 
 func (a *app) runbookList() *cobra.Command {
-	return verb(
-		"list",
-		"List runbooks",
-		"urgentis runbook list",
-		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+	return lister(a, "List runbooks", "urgentis runbook list", "No runbooks. Push one with: urgentis runbook push FILE",
+		[]string{"name", "service", "owner", "rev", "pushed", "tags", "title"},
+		func(cmd *cobra.Command, cl *client) (*[]api.Runbook, error) {
 			r, err := check(cl.ListRunbooksWithResponse(cmd.Context()))
-			if err != nil {
-				return err
+			return r.JSON200, err
+		}, func(x api.Runbook) []string {
+			return []string{
+				x.Name, x.Service, x.Owner, fmt.Sprint(x.Number), ago(x.PushedAt), strings.Join(x.Tags, ","),
+				clip(x.Title, 50),
 			}
-			return a.print(r.JSON200, func() {
-				var rows [][]string
-				for _, x := range *r.JSON200 {
-					rows = append(
-						rows,
-						[]string{
-							x.Name,
-							x.Service,
-							x.Owner,
-							fmt.Sprint(x.Number),
-							ago(x.PushedAt),
-							strings.Join(x.Tags, ","),
-							clip(x.Title, 50),
-						},
-					)
-				}
-				a.table(
-					"No runbooks. Push one with: urgentis runbook push FILE",
-					[]string{"name", "service", "owner", "rev", "pushed", "tags", "title"},
-					rows,
-				)
-			})
-		},
-	)
+		})
+}
+
+// revision reads a runbook: its newest revision, or that of a number.
+func revision(ctx context.Context, cl *client, name string, number int) (*api.RunbookDetail, error) {
+	if number == 0 {
+		r, err := check(cl.GetRunbookWithResponse(ctx, name))
+		return r.JSON200, err
+	}
+	r, err := check(cl.GetRevisionWithResponse(ctx, name, number))
+	return r.JSON200, err
 }
 
 func (a *app) runbookShow() *cobra.Command {
-	return verb(
-		"show NAME",
-		"Show a runbook's text",
-		"urgentis runbook show berth-queue-backlog",
-		cobra.ExactArgs(1),
+	var number int
+	c := verb("show NAME", "Show a runbook's text, of its newest revision or another",
+		"urgentis runbook show berth-queue-backlog --revision 2", cobra.ExactArgs(1),
 		func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
 				return err
 			}
-			r, err := check(cl.GetRunbookWithResponse(cmd.Context(), args[0]))
+			r, err := revision(cmd.Context(), cl, args[0], number)
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() { a.say("%s", whole(r.JSON200.Text)) })
+			return a.print(r, func() { a.say("%s", whole(r.Text)) })
+		})
+	c.Flags().IntVar(&number, "revision", 0, "the `NUMBER` of a revision (the newest without it)")
+	return a.offers(c, runbookNames)
+}
+
+func (a *app) runbookRevisions() *cobra.Command {
+	c := verb("revisions NAME", "List the revisions of a runbook, the newest first",
+		"urgentis runbook revisions berth-queue-backlog", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.ListRevisionsWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(listOf(*r.JSON200), func() {
+				var rows [][]string
+				for _, x := range *r.JSON200 {
+					rows = append(rows, []string{
+						fmt.Sprint(
+							x.Number,
+						), x.Revision[:12], x.PushedBy, x.PushedAt.UTC().Format("2006-01-02 15:04"), clip(x.Title, 60),
+					})
+				}
+				a.table("", []string{"rev", "digest", "pushed by", "at (UTC)", "title"}, rows)
+			})
+		})
+	return a.offers(c, runbookNames)
+}
+
+func (a *app) runbookCompare() *cobra.Command {
+	c := verb(
+		"compare NAME OLDER [NEWER]",
+		"Show what changed between two revisions of a runbook",
+		"urgentis runbook compare berth-queue-backlog 1\nurgentis runbook compare berth-queue-backlog 1 3",
+		cobra.RangeArgs(2, 3),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			var side [2]*api.RunbookDetail
+			for i, word := range append(args[1:], "0")[:2] {
+				n, err := strconv.Atoi(word)
+				if err != nil || n < 0 {
+					return usage("%q is no revision's number", word)
+				}
+				if side[i], err = revision(cmd.Context(), cl, args[0], n); err != nil {
+					return err
+				}
+			}
+			diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
+				A: difflib.SplitLines(side[0].Text), B: difflib.SplitLines(side[1].Text), Context: 3,
+				FromFile: fmt.Sprintf("%s revision %d", side[0].Name, side[0].Number),
+				ToFile:   fmt.Sprintf("%s revision %d", side[1].Name, side[1].Number),
+			})
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"older": side[0].Number, "newer": side[1].Number, "diff": diff}, func() {
+				if diff == "" {
+					diff = "They are the same.\n"
+				}
+				a.say("%s", whole(diff))
+			})
 		},
 	)
+	return a.offers(c, runbookNames)
+}
+
+func (a *app) runbookBringBack() *cobra.Command {
+	c := doer(a, "bring-back NAME NUMBER", "Make the text of an older revision the newest one again",
+		"urgentis runbook bring-back berth-queue-backlog 2", cobra.ExactArgs(2),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			n, err := strconv.Atoi(args[1])
+			if err != nil || n < 1 {
+				return nil, "", usage("%q is no revision's number", args[1])
+			}
+			old, err := revision(cmd.Context(), cl, args[0], n)
+			if err != nil {
+				return nil, "", err
+			}
+			r, err := check(cl.PushRunbookWithResponse(cmd.Context(), api.RunbookText{Text: old.Text}))
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, pushed(*r.JSON201, false), nil
+		})
+	return a.offers(c, runbookNames)
+}
+
+func (a *app) runbookRemove() *cobra.Command {
+	c := doer(a, "remove NAME", "Take a runbook out of use: it starts no more, its revisions stay",
+		"urgentis runbook remove berth-queue-backlog", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveRunbookWithResponse(cmd.Context(), args[0]))
+			return nil, "It starts no more. Bring it back with: urgentis runbook bring-back " + args[0] + " NUMBER", err
+		})
+	return a.offers(c, runbookNames)
 }

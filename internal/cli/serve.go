@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -24,10 +25,10 @@ const defaultListen = "127.0.0.1:8470"
 
 func (a *app) serveFlags(c *cobra.Command) {
 	f := c.Flags()
-	f.String("listen", defaultListen, "the address to answer on")
-	f.String("data-dir", "", "where data is kept (default: of this account)")
-	f.String("link", "", "the address under which people reach the service (default: http:// and --listen)")
-	f.String("log-level", "info", "debug, info, warn or error")
+	f.String("listen", defaultListen, "the `ADDRESS` to answer on")
+	f.String("data-dir", "", "the `FOLDER` where data is kept (default: of this account)")
+	f.String("link", "", "the `ADDRESS` under which people reach the service (default: http:// and --listen)")
+	f.String("log-level", "info", "`LEVEL`: debug, info, warn or error")
 }
 
 func (a *app) config(name string) (service.Config, error) {
@@ -47,7 +48,7 @@ func (a *app) config(name string) (service.Config, error) {
 		Version:        Version,
 	}
 	var level slog.Level
-	if err := level.UnmarshalText([]byte(a.v.GetString("log-level"))); err != nil {
+	if err := level.UnmarshalText([]byte(cmp.Or(a.v.GetString("log-level"), "info"))); err != nil {
 		return c, usage("--log-level must be debug, info, warn or error")
 	}
 	c.Log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
@@ -96,17 +97,17 @@ func (a *app) serve() *cobra.Command {
 	)
 	a.serveFlags(c)
 	f := c.Flags()
-	f.String("database", "", "a PostgreSQL address (default: a private server under --data-dir)")
-	f.String("key-file", "", "the key that seals secrets (default: seal.key under --data-dir)")
+	f.String("database", "", "a PostgreSQL `ADDRESS` (default: a private server under --data-dir)")
+	f.String("key-file", "", "the key `FILE` that seals secrets (default: seal.key under --data-dir)")
 	f.StringSlice(
 		"trusted-proxy",
 		nil,
-		"networks of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted",
+		"`NETWORK` of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted",
 	)
 	f.StringSlice(
 		"allow-net",
 		nil,
-		"networks that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted",
+		"`NETWORK` that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted",
 	)
 	f.Bool(
 		"allow-local",
@@ -114,8 +115,8 @@ func (a *app) serve() *cobra.Command {
 		"let runbooks run commands on this host; without --local-account this gives whoever pushes runbooks all "+
 			"that the service's own account can read, its key file too",
 	)
-	f.String("local-account", "", "the account that such commands run as; the service must run as root for it")
-	f.String("metrics", server.MetricsOpen, "who may read /metrics: open, signed-in or off")
+	f.String("local-account", "", "the `ACCOUNT` that such commands run as; the service must run as root for it")
+	f.String("metrics", server.MetricsOpen, "who may read /metrics: `WHO` is open, signed-in or off")
 	return c
 }
 

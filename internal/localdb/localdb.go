@@ -88,6 +88,9 @@ func (s *Server) launch(ctx context.Context) error {
 	return nil
 }
 
+// Launched reports whether this program started the server; else it was running already, for somebody else.
+func (s *Server) Launched() bool { return s.started }
+
 // StartOn is Start for a server that listens on an address and a port, and on no socket. Whoever signs in needs
 // the password, which is that of the account urgentis.
 func StartOn(ctx context.Context, dir, address string, port int, password string) (*Server, error) {

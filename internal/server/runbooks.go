@@ -193,7 +193,10 @@ func (s *Server) ListRevisions(
 }
 
 // GetRevision implements api.StrictServerInterface.
-func (s *Server) GetRevision(ctx context.Context, r api.GetRevisionRequestObject) (api.GetRevisionResponseObject, error) {
+func (s *Server) GetRevision(
+	ctx context.Context,
+	r api.GetRevisionRequestObject,
+) (api.GetRevisionResponseObject, error) {
 	row, err := s.App.RevisionOf(ctx, who(ctx), r.Name, r.Number)
 	if err != nil {
 		return nil, err
