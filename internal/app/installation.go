@@ -57,7 +57,7 @@ func (a *App) SetHalt(ctx context.Context, who *access.Principal, halted bool, b
 			return err
 		}
 		s.Changed(store.Feed{Topic: "halt", Ref: act})
-		return s.Room(nil, store.NewID("halt"), text, a.link)
+		return s.Notify(engine.Notice{Kind: engine.HaltChanged, Key: store.NewID("halt"), Text: text, Link: a.link})
 	})
 	if err != nil {
 		return Status{}, err

@@ -3,369 +3,103 @@ package engine
 import (
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"urgentis/core/flow"
 	"urgentis/core/incident"
-	"urgentis/core/leave"
 	"urgentis/core/runbook"
-	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
 // project writes what follows from events in the transaction that appends them: the record, gates and
 // questions as they are listed, messages, the run's head, the feed. s is the log with events at its end.
 func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) error {
-	p := &projection{e: sheet.e, tx: sheet.tx, sheet: sheet, run: run, book: book, s: s}
+	p := &projection{story: &story{run: run, book: book, s: s}, e: sheet.e, tx: sheet.tx, sheet: sheet}
 	for _, ev := range events {
-		if err := p.event(ev); err != nil {
+		if t, ok := ev.Body.(flow.Told); ok && t.Source != "" {
+			var err error
+			if p.deaf, err = deaf(sheet.tx, s); err != nil {
+				return err
+			}
+		}
+		p.event(ev)
+		if err := p.rows(ev); err != nil {
 			return err
 		}
 	}
 	return p.finish(s)
 }
 
+// projection is a story that is written down, with the rows that follow from it.
 type projection struct {
+	*story
 	e       *Engine
 	tx      *store.Tx
 	sheet   *Sheet
-	run     *store.Run
-	book    *runbook.Book
-	s       *flow.State
-	entries []store.NewEntry
-	rooms   []message
-	sources []message
+	words   []word // for the alert's source
 	closing *flow.Ended
 	at      time.Time
 }
 
-type message struct {
-	key  string
-	text string
-	word string // what the source is told
-}
+// word is what an alert's source is told, once per key.
+type word struct{ key, do string }
 
-func (p *projection) actor() string { return "runbook:" + p.book.Name }
-
-func (p *projection) entry(ev flow.Event, kind incident.Kind, actor, title string, content map[string]any) {
-	if s := p.step(ev.Path); s != nil {
-		content["verb"] = s.Verb
-		content["step_title"] = s.Title
-	}
-	p.entries = append(
-		p.entries,
-		store.NewEntry{
-			At:      ev.At,
-			Kind:    kind,
-			Actor:   actor,
-			Run:     p.run.ID,
-			Step:    ev.Path,
-			Title:   title,
-			Content: content,
-		},
-	)
-}
-
-// changed enters into the feed that something of this run is new.
-func (p *projection) changed(topic, ref string) {
-	p.sheet.Changed(store.Feed{Topic: topic, Ref: ref, Incident: p.run.Incident, Service: p.book.Service})
-}
-
-func (p *projection) tell(ev flow.Event, format string, args ...any) {
-	p.rooms = append(
-		p.rooms,
-		message{key: fmt.Sprintf("%s:%d:room", p.run.ID, ev.Seq), text: fmt.Sprintf(format, args...)},
-	)
-}
-
-func (p *projection) title(path string) string {
-	if s := p.step(path); s != nil {
-		return s.Title
-	}
-	return path
-}
-
-func (p *projection) step(path string) *runbook.Step {
-	s, _ := flow.Find(p.book, path)
-	return s
-}
-
-func (p *projection) intent(attempt string) flow.Intent {
-	in, _, _, _ := p.s.Attempt(attempt)
-	return in
-}
-
-// event turns one event into entries, rows and messages.
-func (p *projection) event(ev flow.Event) error {
+// rows writes what one event alters besides the record: gates and questions as they are listed, and the audit log.
+func (p *projection) rows(ev flow.Event) error {
 	p.at = ev.At
 	switch b := ev.Body.(type) {
-	case flow.Begun:
-		p.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+p.book.Title, map[string]any{
-			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
-	case flow.Skipped:
-		p.entry(ev, incident.StepSkipped, p.actor(), "Skipped: "+p.title(ev.Path),
-			map[string]any{"expression": b.Expression, "values": b.Values})
-	case flow.Intent:
-		if b.Change {
-			kind, title := incident.ChangeBegun, p.title(ev.Path)
-			if b.Undo != "" {
-				kind, title = incident.UndoBegun, "Taken back: "+p.titleOf(b.Undo)
-			}
-			p.entry(ev, kind, p.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
-				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request,
-				"takes_back": b.Undo})
-		}
-	case flow.Outcome:
-		p.outcome(ev, b)
-	case flow.Lost:
-		in := p.intent(b.Attempt)
-		p.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+p.title(ev.Path),
-			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
-	case flow.Judged:
-		if st := p.step(ev.Path); b.Final && st != nil {
-			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
-				"rounds": b.Round + 1, "proves": st.Proves}
-			if st.That != nil {
-				content["expression"] = st.That.Source
-			}
-			if b.Differences != nil {
-				content["differences"] = b.Differences
-			}
-			p.entry(ev, incident.CheckKind(b.Result), p.actor(), p.title(ev.Path), content)
-		}
-	case flow.LeaveGiven:
-		if b.Halted {
-			p.entry(ev, incident.HaltAwaited, p.actor(), "Waits until changes go on: "+p.title(ev.Path),
-				map[string]any{"because": strings.Join(b.Reasons, "; ")})
-		}
-	// What the alert became stands in the record already.
-	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
-	case flow.StepBegun:
-		if st := p.step(ev.Path); st != nil && st.Verb == runbook.Wait {
-			p.entry(ev, incident.WaitBegun, p.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
-		}
-	case flow.Troubled:
-		p.entry(ev, incident.StepTroubled, p.actor(), "Trouble: "+p.title(ev.Path),
-			map[string]any{"because": b.Because})
-	case flow.EachBegun:
-		var labels []string
-		for _, i := range b.Items {
-			labels = append(labels, i.Label)
-		}
-		p.entry(ev, incident.EachBegun, p.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), p.title(ev.Path)),
-			map[string]any{"items": labels, "at_once": b.AtOnce})
-	case flow.CallBegun:
-		p.entry(ev, incident.CallBegun, p.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
-			"revision": b.Revision, "inputs": b.Inputs})
-	case flow.CallEnded:
-		p.entry(ev, incident.CallEnded, p.actor(), "Came back from "+p.title(ev.Path),
-			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
-	case flow.Resumed:
-		p.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
-	case flow.UndoBegun:
-		p.entry(ev, incident.UndoPlanned, p.actor(), fmt.Sprintf("Taking back %d change(s), the newest "+
-			"first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without,
-			"spared": b.Spared, "unsaid": b.Unsaid})
-	case flow.Undone:
-		p.entry(ev, incident.UndoEnded, p.actor(), "What was taken back",
-			map[string]any{"because": p.s.TakenBack(ev.Path)})
-	case flow.LocksAwaited:
-		p.entry(ev, incident.LockAwaited, p.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key,
-			"holder": b.Holder})
-	case flow.Turned:
-		p.entry(ev, incident.AlertTurned, p.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
-			"if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
-	case flow.Waited:
-		p.entry(ev, incident.WaitEnded, p.actor(), "Goes on: "+p.title(ev.Path), map[string]any{})
-	case flow.LocksGivenBack:
-		p.entry(ev, incident.LockGivenBack, p.actor(), "Free for others again", map[string]any{"keys": b.Keys})
-	case flow.LocksTaken:
-		if p.run.Awaits != "" {
-			p.entry(ev, incident.LockTaken, p.actor(), "Waits for no other run any more",
-				map[string]any{"keys": b.Keys})
-		}
 	case flow.CancelAsked:
-		if err := p.tx.Audit(b.By, "run.cancel", p.run.ID, b.Because); err != nil {
-			return err
-		}
-		p.entry(ev, incident.RunCancelled, b.By, "Cancel: "+p.book.Title, map[string]any{"because": b.Because,
-			"undo": b.Undo})
+		return p.tx.Audit(b.By, "run.cancel", p.run.ID, b.Because)
 	case flow.GateRaised:
-		return p.gate(ev, b)
+		return p.gateRow(ev, b)
 	case flow.GateDecided:
-		return p.decided(ev, b)
+		return p.decision(b)
 	case flow.GateExpired:
-		p.entry(ev, incident.GateExpired, "urgentis", "Nobody answered: "+p.title(ev.Path),
-			map[string]any{"gate": b.Gate})
 		return p.tx.CloseGate(b.Gate, "expired", "", "")
-	case flow.Cleared:
-		p.entry(ev, incident.ChangeCleared, p.actor(), allowed(b)+p.title(ev.Path),
-			map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
-	case flow.StillJudged:
-		p.entry(ev, incident.ChangeStill, p.actor(), "Still wanted? "+p.title(ev.Path),
-			map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values,
-				"unsure": b.Unsure})
 	case flow.QuestionRaised:
-		return p.question(ev, b)
+		return p.questionRow(ev, b)
 	case flow.QuestionAnswered:
-		if err := p.answered(ev, b); err != nil {
-			return err
+		if b.By != flow.Itself {
+			if err := p.tx.Audit(b.By, "question.answer", b.Question, b.Choice); err != nil {
+				return err
+			}
 		}
 		return p.tx.CloseQuestion(b.Question, "answered")
 	case flow.QuestionExpired:
-		p.entry(ev, incident.QuestionExpired, "urgentis", "Nobody answered the question",
-			map[string]any{"question": b.Question})
 		return p.tx.CloseQuestion(b.Question, "expired")
 	case flow.Told:
-		return p.told(ev, b)
-	case flow.Noted:
-		p.entry(ev, incident.Note, p.actor(), p.title(ev.Path), map[string]any{"text": b.Text})
-	case flow.Ended:
-		p.ended(ev, b)
-		if !p.s.Raised() {
-			return nil
+		if b.Source != "" {
+			p.words = append(p.words, word{fmt.Sprintf("%s:%d:source", p.run.ID, ev.Seq), b.Source})
 		}
-		return p.tx.Withdraw(p.run.ID)
+	case flow.Ended:
+		if b.Outcome != "" {
+			p.closing = &b
+		}
+		if p.s.Raised() {
+			return p.tx.Withdraw(p.run.ID)
+		}
 	}
 	return nil
 }
 
-// titleOf is the title of the step that an attempt belongs to.
-func (p *projection) titleOf(attempt string) string { return p.title(p.s.PathOf(attempt)) }
-
-func (p *projection) answered(ev flow.Event, b flow.QuestionAnswered) error {
-	said := b.Choice
-	if st := p.step(ev.Path); st != nil && st.Ask != nil {
-		for _, c := range st.Ask.Choices {
-			if c.Name == b.Choice {
-				said = c.Label
-			}
-		}
-	}
-	content := map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment}
-	if b.Fields != nil {
-		content["fields"] = b.Fields
-	}
-	if b.By == flow.Itself {
-		content["values"] = b.Values
-		p.entry(ev, incident.QuestionAnswered, p.actor(), "Answered itself: "+said, content)
-		return nil
-	}
-	p.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
-	return p.tx.Audit(b.By, "question.answer", b.Question, b.Choice)
-}
-
-func undo(r leave.Request) string {
-	if r.Undo == nil {
-		return ""
-	}
-	return act.Show(*r.Undo)
-}
-
-func (p *projection) outcome(ev flow.Event, b flow.Outcome) {
-	in := p.intent(b.Attempt)
-	kind := incident.LookTaken
-	if in.Change {
-		kind = incident.ChangeEnded
-	} else if b.State != flow.OK || len(b.Missing) > 0 {
-		kind = incident.LookIncomplete
-	}
-	content := map[string]any{
-		"attempt":  b.Attempt,
-		"target":   in.Target,
-		"shown":    act.Show(in.Request),
-		"state":    b.State,
-		"error":    b.Error,
-		"output":   b.Output,
-		"stderr":   b.Stderr,
-		"readings": b.Readings,
-		"missing":  b.Missing,
-		"took_ms":  b.Took.Milliseconds(),
-		"round":    in.Round,
-	}
-	if b.Exit != nil {
-		content["exit"] = *b.Exit
-	}
-	if b.Differences != nil {
-		content["differences"] = b.Differences
-	}
-	if in.Undo != "" {
-		kind = incident.UndoDone
-	}
-	p.entry(ev, kind, p.actor(), p.title(ev.Path), content)
-	if p.s.Late(b.Attempt) != nil {
-		p.tell(
-			ev,
-			"What became of %s on %s, which was unknown, is reported now: %s",
-			p.title(ev.Path),
-			in.Target,
-			b.Says(),
-		)
-	}
-}
-
-func (p *projection) gate(ev flow.Event, b flow.GateRaised) error {
-	shown := make([]map[string]any, len(b.Proposal.Requests))
-	var lines []string
-	for i, r := range b.Proposal.Requests {
-		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
-		lines = append(lines, fmt.Sprintf("on %s: %s", r.Target.Name, act.Show(r)))
-	}
-	p.entry(
-		ev,
-		incident.GateRaised,
-		p.actor(),
-		"Asked for approval: "+p.title(ev.Path),
-		map[string]any{
-			"gate":     b.Gate,
-			"ask":      b.Ask,
-			"until":    b.Until,
-			"reasons":  b.Reasons,
-			"digest":   b.Digest,
-			"requests": shown,
-		},
-	)
-	p.tell(
-		ev,
-		"Approval wanted from %s until %s: %s\n%s",
-		b.Ask,
-		b.Until.Format("15:04 MST"),
-		p.title(ev.Path),
-		strings.Join(lines, "\n"),
-	)
+func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
 	raised, err := json.Marshal(b)
 	if err != nil {
 		return err
 	}
 	p.changed("gate", b.Gate)
-	return p.tx.AddGate(
-		&store.Gate{
-			ID:       b.Gate,
-			Run:      p.run.ID,
-			Incident: p.run.Incident,
-			Path:     ev.Path,
-			Title:    p.title(ev.Path),
-			State:    "open",
-			RaisedAt: ev.At,
-			Until:    b.Until,
-			Raised:   raised,
-		},
-	)
+	return p.tx.AddGate(&store.Gate{
+		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open",
+		RaisedAt: ev.At, Until: b.Until, Raised: raised,
+	})
 }
 
-func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
-	state, kind, word := "refused", incident.GateRefused, "Refused: "
+func (p *projection) decision(b flow.GateDecided) error {
+	state, act := "refused", "gate.refuse"
 	if b.Approved {
-		state, kind, word = "approved", incident.GateApproved, "Approved: "
+		state, act = "approved", "gate.approve"
 	}
-	content := map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest}
-	if b.StartAt != nil {
-		content["start_at"] = b.StartAt
-	}
-	p.entry(ev, kind, b.By, word+p.title(ev.Path), content)
-	if err := p.tx.Audit(b.By, map[bool]string{true: "gate.approve", false: "gate.refuse"}[b.Approved], b.Gate,
-		b.Comment); err != nil {
+	if err := p.tx.Audit(b.By, act, b.Gate, b.Comment); err != nil {
 		return err
 	}
 	p.changed("gate", b.Gate)
@@ -375,120 +109,24 @@ func (p *projection) decided(ev flow.Event, b flow.GateDecided) error {
 	return p.tx.CloseGate(b.Gate, state, b.By, b.Comment)
 }
 
-func (p *projection) question(ev flow.Event, b flow.QuestionRaised) error {
-	title := "Asked: "
-	if b.Attempt != "" {
-		title = "What became of it? "
-	}
+func (p *projection) questionRow(ev flow.Event, b flow.QuestionRaised) error {
 	if b.Text == "" {
 		b.Text = p.title(ev.Path)
-	}
-	p.entry(
-		ev,
-		incident.QuestionRaised,
-		p.actor(),
-		title+p.title(ev.Path),
-		map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until},
-	)
-	if b.Attempt != "" || !p.itself(b.Question) {
-		p.tell(ev, "Answer wanted from %s: %s", b.Ask, b.Text)
 	}
 	raised, err := json.Marshal(b)
 	if err != nil {
 		return err
 	}
 	p.changed("question", b.Question)
-	return p.tx.AddQuestion(
-		&store.Question{
-			ID:       b.Question,
-			Run:      p.run.ID,
-			Incident: p.run.Incident,
-			Path:     ev.Path,
-			Title:    p.title(ev.Path),
-			State:    "open",
-			RaisedAt: ev.At,
-			Until:    b.Until,
-			Raised:   raised,
-		},
-	)
+	return p.tx.AddQuestion(&store.Question{
+		ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open",
+		RaisedAt: ev.At, Until: b.Until, Raised: raised,
+	})
 }
 
-// itself reports whether a question has answered itself already.
-func (p *projection) itself(id string) bool {
-	q, _ := p.s.OpenQuestion(id)
-	return q == nil
-}
-
-func (p *projection) told(ev flow.Event, b flow.Told) error {
-	content := map[string]any{"text": b.Text, "source": b.Source}
-	if b.Source != "" {
-		deaf, err := p.deaf()
-		if err != nil {
-			return err
-		}
-		if deaf != "" {
-			content["not_told"] = deaf
-		}
-	}
-	p.entry(ev, incident.Told, p.actor(), p.title(ev.Path), content)
-	if b.Text != "" {
-		p.tell(ev, "%s: %s", p.title(ev.Path), b.Text)
-	}
-	if b.Source != "" {
-		p.sources = append(p.sources, message{key: fmt.Sprintf("%s:%d:source", p.run.ID, ev.Seq), word: b.Source})
-	}
-	return nil
-}
-
-// deaf says why the alert's source cannot be told anything; "" where it can.
-func (p *projection) deaf() (string, error) {
-	if p.s.Begun.Alert == nil {
-		return "no alert started this run", nil
-	}
-	to, err := p.calledBack()
-	if to == nil && err == nil {
-		return "it has no address to be called back", nil
-	}
-	return "", err
-}
-
-// calledBack is the alert's source, if it is called back; nil otherwise.
-func (p *projection) calledBack() (*store.Source, error) {
-	name, _ := p.s.Begun.Alert["source"].(string)
-	src, err := p.tx.Source(name)
-	if err != nil || src == nil || src.CallBack == "" {
-		return nil, err
-	}
-	return src, nil
-}
-
-// allowed is how the record says that a change may begin without a gate of its own.
-func allowed(c flow.Cleared) string {
-	if c.Approval != "" {
-		return "Allowed, as approved before: "
-	}
-	return "Allowed without asking: "
-}
-
-func (p *projection) ended(ev flow.Event, b flow.Ended) {
-	kind, title := incident.RunEnded, "Runbook ended: "+p.book.Title
-	switch {
-	case b.State == flow.HandedOver:
-		kind, title = incident.RunHandedOver, "Handed over to "+b.To
-		p.tell(ev, "Handed over to %s: %s", b.To, b.Because)
-	case b.Outcome == "":
-		p.tell(ev, "Runbook %s ended (%s): %s", p.book.Name, b.State, b.Because)
-	}
-	p.entry(
-		ev,
-		kind,
-		p.actor(),
-		title,
-		map[string]any{"state": b.State, "because": b.Because, "to": b.To, "outcome": b.Outcome},
-	)
-	if b.Outcome != "" {
-		p.closing = &b
-	}
+// changed enters into the feed that something of this run is new.
+func (p *projection) changed(topic, ref string) {
+	p.sheet.Changed(store.Feed{Topic: topic, Ref: ref, Incident: p.run.Incident, Service: p.book.Service})
 }
 
 // headOf is what the run's own row tells of a log, whose last event is at a time.
@@ -513,8 +151,9 @@ func (p *projection) finish(s *flow.State) error {
 			return err
 		}
 	}
-	for _, m := range p.rooms {
-		if err := p.sheet.Room(p.run.Incident, m.key, m.text, link); err != nil {
+	for _, n := range p.notices {
+		n.Incident, n.Link = p.run.Incident, link
+		if err := p.sheet.Notify(n); err != nil {
 			return err
 		}
 	}
@@ -596,30 +235,27 @@ func (p *projection) close(i *store.Incident) error {
 	p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.Closed, Actor: p.actor(), Run: p.run.ID,
 		Title: "Closed: " + p.closing.Outcome, Content: map[string]any{"outcome": p.closing.Outcome,
 			"because": p.closing.Because}})
-	p.rooms = append(
-		p.rooms,
-		message{
-			key:  p.run.ID + ":closed:room",
-			text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because),
-		},
-	)
+	p.notices = append(p.notices, Notice{
+		Kind: IncidentClosed, Key: p.run.ID + ":closed:room",
+		Text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because),
+	})
 	return nil
 }
 
 func (p *projection) tellSource(s *flow.State) error {
-	if len(p.sources) == 0 || s.Begun.Alert == nil {
+	if len(p.words) == 0 || s.Begun.Alert == nil {
 		return nil
 	}
-	src, err := p.calledBack()
+	src, err := calledBack(p.tx, s)
 	if err != nil || src == nil {
 		return err
 	}
-	for _, m := range p.sources {
+	for _, w := range p.words {
 		body, err := json.Marshal(
 			map[string]any{
 				"alert":    s.Begun.Alert["id"],
 				"key":      s.Begun.Alert["key"],
-				"do":       m.word,
+				"do":       w.do,
 				"incident": p.run.Incident,
 			},
 		)
@@ -629,7 +265,7 @@ func (p *projection) tellSource(s *flow.State) error {
 		p.sheet.out = append(
 			p.sheet.out,
 			store.Delivery{
-				Key:      m.key,
+				Key:      w.key,
 				Kind:     "source",
 				Address:  src.Name,
 				Body:     string(body),
@@ -654,7 +290,10 @@ func (s *Sheet) tellStopped(run *store.Run, kind incident.Kind, title, because s
 	if err != nil {
 		return err
 	}
-	return s.Room(run.Incident, run.ID+":"+string(kind)+":room", "Runbook "+run.Runbook+": "+because, link)
+	return s.Notify(Notice{
+		Kind: RunStopped, Key: run.ID + ":" + string(kind) + ":room", Text: "Runbook " + run.Runbook + ": " + because,
+		Incident: run.Incident, Link: link,
+	})
 }
 
 // tellDecided writes down what a person decided about a run that nobody drives.

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 
 	"github.com/riverqueue/river"
@@ -43,33 +42,6 @@ func (e *Engine) Write(ctx context.Context, f func(s *Sheet) error) error {
 
 // Tx is the transaction that the sheet is written in.
 func (s *Sheet) Tx() *store.Tx { return s.tx }
-
-// Room sends a message to every room, once per key.
-func (s *Sheet) Room(incident *int64, key, text, link string) error {
-	rooms, err := s.rooms()
-	if err != nil {
-		return err
-	}
-	body, err := json.Marshal(map[string]any{"text": text, "link": link, "incident": incident})
-	if err != nil {
-		return err
-	}
-	for _, r := range rooms {
-		s.out = append(
-			s.out,
-			store.Delivery{
-				Key:      key + ":" + r.Name,
-				Kind:     "room",
-				Address:  r.Name,
-				Body:     string(body),
-				Incident: incident,
-				State:    "queued",
-				QueuedAt: s.e.now(),
-			},
-		)
-	}
-	return nil
-}
 
 // take makes this instance the owner of the new runs for which it has a slot, and drives them once they are on disk:
 // no bell need go round for them. Where the commit fails, or nobody knows, they are nobody's or given back.

@@ -8,6 +8,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/trigger"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -33,7 +34,7 @@ func (w *writing) raise(a *store.Alert) error {
 		Title: a.Summary, Content: Snapshot(a)}); err != nil {
 		return err
 	}
-	if err := w.send(inc, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
+	if err := w.send(inc, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
 		a.Summary)); err != nil {
 		return err
 	}
@@ -51,13 +52,11 @@ func (w *writing) changed(a *store.Alert) {
 		store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident, Service: a.Service})
 }
 
-func (w *writing) send(inc *store.Incident, key, text string) error {
-	return w.sheet.Room(
-		&inc.Number,
-		fmt.Sprintf("i%d:%s:room", inc.Number, key),
-		text,
-		fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number),
-	)
+func (w *writing) send(inc *store.Incident, kind engine.NoticeKind, key, text string) error {
+	return w.sheet.Notify(engine.Notice{
+		Kind: kind, Key: fmt.Sprintf("i%d:%s:room", inc.Number, key), Text: text, Incident: &inc.Number,
+		Link: fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number),
+	})
 }
 
 // alter writes down that an open alert is worse, better or cleared. What is worse may start more.
@@ -111,16 +110,17 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 // worse tells that an alert became worse, to a record that was closed too: that is opened again, and what started for
 // it before starts again. It gives what started before and need not.
 func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) ([]trigger.Verdict, error) {
+	kind := engine.IncidentWorse
 	text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 	if inc.State != "open" {
-		verdicts = nil
+		verdicts, kind = nil, engine.IncidentReopened
 		text = fmt.Sprintf("Incident %d is open again, its alert is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 		if err := w.reopen(inc, "the alert became worse after it was closed"); err != nil {
 			return nil, err
 		}
 	}
 	inc.Severity = a.Severity
-	return verdicts, w.send(inc, fmt.Sprintf("worse:%d", a.Count), text)
+	return verdicts, w.send(inc, kind, fmt.Sprintf("worse:%d", a.Count), text)
 }
 
 // quietTime is how long an alert may go on after its incident was closed, unless its service says otherwise.
@@ -152,7 +152,7 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		short(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
-	if err := w.send(inc, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is open again, its alert is "+
+	if err := w.send(inc, engine.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is open again, its alert is "+
 		"still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err
 	}

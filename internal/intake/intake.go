@@ -215,7 +215,9 @@ func (in *Intake) commit(batch []*item) {
 func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
 	err := in.engine.Write(ctx, func(sheet *engine.Sheet) error {
 		text := fmt.Sprintf("An alert of %s (%s) is not taken: %s. A person must look.", it.source, it.report.Key, why)
-		return sheet.Room(nil, store.NewID("aside"), text, in.engine.Link+"/alerts")
+		return sheet.Notify(engine.Notice{
+			Kind: engine.AlertSetAside, Key: store.NewID("aside"), Text: text, Link: in.engine.Link + "/alerts",
+		})
 	})
 	if err != nil {
 		in.log.Error("tell about an alert that is set aside", "error", err)

@@ -77,6 +77,7 @@ func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Ve
 	}
 	return w.send(
 		inc,
+		engine.NobodyStarted,
 		"nobody",
 		fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number),
 	)
@@ -127,6 +128,7 @@ func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.
 	}
 	return w.send(
 		inc,
+		engine.RunRefused,
 		"refused:"+v.Runbook+":"+v.Name,
 		fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, v.Error),
 	)
@@ -347,8 +349,11 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		if err != nil {
 			return err
 		}
-		if err := w.send(inc, "refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: "+
-			"%s", inc.Number, d.Runbook, because)); err != nil {
+		if err := w.send(
+			inc,
+			engine.RunRefused,
+			"refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: "+
+				"%s", inc.Number, d.Runbook, because)); err != nil {
 			return err
 		}
 		return w.flush()

@@ -1,0 +1,409 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"urgentis/core/flow"
+	"urgentis/core/incident"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+	"urgentis/internal/act"
+	"urgentis/internal/store"
+)
+
+// story turns the events of a run into what people read of them: entries of the record, and notices. It writes nothing,
+// so that the story of a run without an incident can be told as well.
+type story struct {
+	run  *store.Run
+	book *runbook.Book
+	// s is the log with the events at its end.
+	s       *flow.State
+	entries []store.NewEntry
+	notices []Notice
+	// deaf says why the alert's source cannot be told anything; "" where it can.
+	deaf string
+}
+
+// Story tells a run from its beginning: entries as they stand, or would, in the record of an incident.
+func (e *Engine) Story(ctx context.Context, run *store.Run, log []flow.Event) ([]store.NewEntry, error) {
+	book, err := e.bookOf(ctx, log)
+	if err != nil {
+		return nil, err
+	}
+	s, err := flow.Fold(book, log)
+	if err != nil {
+		return nil, err
+	}
+	t := &story{run: run, book: book, s: s}
+	if t.deaf, err = deaf(e.Store.In(ctx), s); err != nil {
+		return nil, err
+	}
+	for _, ev := range log {
+		t.event(ev)
+	}
+	return t.entries, nil
+}
+
+func (t *story) actor() string { return "runbook:" + t.book.Name }
+
+func (t *story) entry(ev flow.Event, kind incident.Kind, actor, title string, content map[string]any) {
+	if s := t.step(ev.Path); s != nil {
+		content["verb"] = s.Verb
+		content["step_title"] = s.Title
+	}
+	t.entries = append(
+		t.entries,
+		store.NewEntry{
+			At:      ev.At,
+			Kind:    kind,
+			Actor:   actor,
+			Run:     t.run.ID,
+			Step:    ev.Path,
+			Title:   title,
+			Content: content,
+		},
+	)
+}
+
+func (t *story) tell(ev flow.Event, kind NoticeKind, to, format string, args ...any) {
+	t.notices = append(t.notices, Notice{
+		Kind: kind, To: to, Text: fmt.Sprintf(format, args...), Key: fmt.Sprintf("%s:%d:room", t.run.ID, ev.Seq),
+	})
+}
+
+func (t *story) title(path string) string {
+	if s := t.step(path); s != nil {
+		return s.Title
+	}
+	return path
+}
+
+func (t *story) step(path string) *runbook.Step {
+	s, _ := flow.Find(t.book, path)
+	return s
+}
+
+func (t *story) intent(attempt string) flow.Intent {
+	in, _, _, _ := t.s.Attempt(attempt)
+	return in
+}
+
+// event tells one event.
+func (t *story) event(ev flow.Event) {
+	switch b := ev.Body.(type) {
+	case flow.Begun:
+		t.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+t.book.Title, map[string]any{
+			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
+	case flow.Skipped:
+		t.entry(ev, incident.StepSkipped, t.actor(), "Skipped: "+t.title(ev.Path),
+			map[string]any{"expression": b.Expression, "values": b.Values})
+	case flow.Intent:
+		if b.Change {
+			kind, title := incident.ChangeBegun, t.title(ev.Path)
+			if b.Undo != "" {
+				kind, title = incident.UndoBegun, "Taken back: "+t.titleOf(b.Undo)
+			}
+			t.entry(ev, kind, t.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
+				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request,
+				"takes_back": b.Undo})
+		}
+	case flow.Outcome:
+		t.outcome(ev, b)
+	case flow.Lost:
+		in := t.intent(b.Attempt)
+		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Path),
+			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
+	case flow.Judged:
+		if st := t.step(ev.Path); b.Final && st != nil {
+			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
+				"rounds": b.Round + 1, "proves": st.Proves}
+			if st.That != nil {
+				content["expression"] = st.That.Source
+			}
+			if b.Differences != nil {
+				content["differences"] = b.Differences
+			}
+			t.entry(ev, incident.CheckKind(b.Result), t.actor(), t.title(ev.Path), content)
+		}
+	case flow.LeaveGiven:
+		if b.Halted {
+			t.entry(ev, incident.HaltAwaited, t.actor(), "Waits until changes go on: "+t.title(ev.Path),
+				map[string]any{"because": strings.Join(b.Reasons, "; ")})
+		}
+	// What the alert became stands in the record already.
+	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
+	case flow.StepBegun:
+		if st := t.step(ev.Path); st != nil && st.Verb == runbook.Wait {
+			t.entry(ev, incident.WaitBegun, t.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
+		}
+	case flow.Troubled:
+		t.entry(ev, incident.StepTroubled, t.actor(), "Trouble: "+t.title(ev.Path),
+			map[string]any{"because": b.Because})
+	case flow.EachBegun:
+		var labels []string
+		for _, i := range b.Items {
+			labels = append(labels, i.Label)
+		}
+		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Path)),
+			map[string]any{"items": labels, "at_once": b.AtOnce})
+	case flow.CallBegun:
+		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
+			"revision": b.Revision, "inputs": b.Inputs})
+	case flow.CallEnded:
+		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Path),
+			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+	case flow.Resumed:
+		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
+	case flow.UndoBegun:
+		t.entry(ev, incident.UndoPlanned, t.actor(), fmt.Sprintf("Taking back %d change(s), the newest "+
+			"first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without,
+			"spared": b.Spared, "unsaid": b.Unsaid})
+	case flow.Undone:
+		t.entry(ev, incident.UndoEnded, t.actor(), "What was taken back",
+			map[string]any{"because": t.s.TakenBack(ev.Path)})
+	case flow.LocksAwaited:
+		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key,
+			"holder": b.Holder})
+	case flow.Turned:
+		t.entry(ev, incident.AlertTurned, t.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
+			"if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
+	case flow.Waited:
+		t.entry(ev, incident.WaitEnded, t.actor(), "Goes on: "+t.title(ev.Path), map[string]any{})
+	case flow.LocksGivenBack:
+		t.entry(ev, incident.LockGivenBack, t.actor(), "Free for others again", map[string]any{"keys": b.Keys})
+	case flow.LocksTaken:
+		if t.run.Awaits != "" {
+			t.entry(ev, incident.LockTaken, t.actor(), "Waits for no other run any more",
+				map[string]any{"keys": b.Keys})
+		}
+	case flow.CancelAsked:
+		t.entry(ev, incident.RunCancelled, b.By, "Cancel: "+t.book.Title, map[string]any{"because": b.Because,
+			"undo": b.Undo})
+	case flow.GateRaised:
+		t.gate(ev, b)
+	case flow.GateDecided:
+		t.decided(ev, b)
+	case flow.GateExpired:
+		t.entry(ev, incident.GateExpired, "urgentis", "Nobody answered: "+t.title(ev.Path),
+			map[string]any{"gate": b.Gate})
+	case flow.Cleared:
+		t.entry(ev, incident.ChangeCleared, t.actor(), allowed(b)+t.title(ev.Path),
+			map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
+	case flow.StillJudged:
+		t.entry(ev, incident.ChangeStill, t.actor(), "Still wanted? "+t.title(ev.Path),
+			map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values,
+				"unsure": b.Unsure})
+	case flow.QuestionRaised:
+		t.question(ev, b)
+	case flow.QuestionAnswered:
+		t.answered(ev, b)
+	case flow.QuestionExpired:
+		t.entry(ev, incident.QuestionExpired, "urgentis", "Nobody answered the question",
+			map[string]any{"question": b.Question})
+	case flow.Told:
+		t.told(ev, b)
+	case flow.Noted:
+		t.entry(ev, incident.Note, t.actor(), t.title(ev.Path), map[string]any{"text": b.Text})
+	case flow.Ended:
+		t.ended(ev, b)
+	}
+}
+
+// titleOf is the title of the step that an attempt belongs to.
+func (t *story) titleOf(attempt string) string { return t.title(t.s.PathOf(attempt)) }
+
+func (t *story) answered(ev flow.Event, b flow.QuestionAnswered) {
+	said := b.Choice
+	if st := t.step(ev.Path); st != nil && st.Ask != nil {
+		for _, c := range st.Ask.Choices {
+			if c.Name == b.Choice {
+				said = c.Label
+			}
+		}
+	}
+	content := map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment}
+	if b.Fields != nil {
+		content["fields"] = b.Fields
+	}
+	if b.By == flow.Itself {
+		content["values"] = b.Values
+		t.entry(ev, incident.QuestionAnswered, t.actor(), "Answered itself: "+said, content)
+		return
+	}
+	t.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
+}
+
+func undo(r leave.Request) string {
+	if r.Undo == nil {
+		return ""
+	}
+	return act.Show(*r.Undo)
+}
+
+func (t *story) outcome(ev flow.Event, b flow.Outcome) {
+	in := t.intent(b.Attempt)
+	kind := incident.LookTaken
+	if in.Change {
+		kind = incident.ChangeEnded
+	} else if b.State != flow.OK || len(b.Missing) > 0 {
+		kind = incident.LookIncomplete
+	}
+	content := map[string]any{
+		"attempt":  b.Attempt,
+		"target":   in.Target,
+		"shown":    act.Show(in.Request),
+		"state":    b.State,
+		"error":    b.Error,
+		"output":   b.Output,
+		"stderr":   b.Stderr,
+		"readings": b.Readings,
+		"missing":  b.Missing,
+		"took_ms":  b.Took.Milliseconds(),
+		"round":    in.Round,
+	}
+	if b.Exit != nil {
+		content["exit"] = *b.Exit
+	}
+	if b.Differences != nil {
+		content["differences"] = b.Differences
+	}
+	if in.Undo != "" {
+		kind = incident.UndoDone
+	}
+	t.entry(ev, kind, t.actor(), t.title(ev.Path), content)
+	if t.s.Late(b.Attempt) != nil {
+		t.tell(ev, LateNews, "", "What became of %s on %s, which was unknown, is reported now: %s",
+			t.title(ev.Path),
+			in.Target,
+			b.Says(),
+		)
+	}
+}
+
+func (t *story) gate(ev flow.Event, b flow.GateRaised) {
+	shown := make([]map[string]any, len(b.Proposal.Requests))
+	var lines []string
+	for i, r := range b.Proposal.Requests {
+		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
+		lines = append(lines, fmt.Sprintf("on %s: %s", r.Target.Name, act.Show(r)))
+	}
+	t.entry(
+		ev,
+		incident.GateRaised,
+		t.actor(),
+		"Asked for approval: "+t.title(ev.Path),
+		map[string]any{
+			"gate":     b.Gate,
+			"ask":      b.Ask,
+			"until":    b.Until,
+			"reasons":  b.Reasons,
+			"digest":   b.Digest,
+			"requests": shown,
+		},
+	)
+	t.tell(ev, ApprovalWanted, b.Ask, "Approval wanted from %s until %s: %s\n%s",
+		b.Ask,
+		b.Until.Format("15:04 MST"),
+		t.title(ev.Path),
+		strings.Join(lines, "\n"),
+	)
+}
+
+func (t *story) decided(ev flow.Event, b flow.GateDecided) {
+	kind, word := incident.GateRefused, "Refused: "
+	if b.Approved {
+		kind, word = incident.GateApproved, "Approved: "
+	}
+	content := map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest}
+	if b.StartAt != nil {
+		content["start_at"] = b.StartAt
+	}
+	t.entry(ev, kind, b.By, word+t.title(ev.Path), content)
+}
+
+func (t *story) question(ev flow.Event, b flow.QuestionRaised) {
+	title := "Asked: "
+	if b.Attempt != "" {
+		title = "What became of it? "
+	}
+	if b.Text == "" {
+		b.Text = t.title(ev.Path)
+	}
+	t.entry(
+		ev,
+		incident.QuestionRaised,
+		t.actor(),
+		title+t.title(ev.Path),
+		map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until},
+	)
+	if b.Attempt != "" || !t.itself(b.Question) {
+		t.tell(ev, AnswerWanted, b.Ask, "Answer wanted from %s: %s", b.Ask, b.Text)
+	}
+}
+
+// itself reports whether a question has answered itself already.
+func (t *story) itself(id string) bool {
+	q, _ := t.s.OpenQuestion(id)
+	return q == nil
+}
+
+func (t *story) told(ev flow.Event, b flow.Told) {
+	content := map[string]any{"text": b.Text, "source": b.Source}
+	if b.Source != "" && t.deaf != "" {
+		content["not_told"] = t.deaf
+	}
+	t.entry(ev, incident.Told, t.actor(), t.title(ev.Path), content)
+	if b.Text != "" {
+		t.tell(ev, Said, "", "%s: %s", t.title(ev.Path), b.Text)
+	}
+}
+
+// allowed is how the record says that a change may begin without a gate of its own.
+func allowed(c flow.Cleared) string {
+	if c.Approval != "" {
+		return "Allowed, as approved before: "
+	}
+	return "Allowed without asking: "
+}
+
+func (t *story) ended(ev flow.Event, b flow.Ended) {
+	kind, title := incident.RunEnded, "Runbook ended: "+t.book.Title
+	switch {
+	case b.State == flow.HandedOver:
+		kind, title = incident.RunHandedOver, "Handed over to "+b.To
+		t.tell(ev, HandOver, b.To, "Handed over to %s: %s", b.To, b.Because)
+	case b.Outcome == "":
+		t.tell(ev, RunOver, "", "Runbook %s ended (%s): %s", t.book.Name, b.State, b.Because)
+	}
+	t.entry(
+		ev,
+		kind,
+		t.actor(),
+		title,
+		map[string]any{"state": b.State, "because": b.Because, "to": b.To, "outcome": b.Outcome},
+	)
+}
+
+// deaf says why an alert's source cannot be told anything; "" where it can.
+func deaf(tx *store.Tx, s *flow.State) (string, error) {
+	if s.Begun.Alert == nil {
+		return "no alert started this run", nil
+	}
+	to, err := calledBack(tx, s)
+	if to == nil && err == nil {
+		return "it has no address to be called back", nil
+	}
+	return "", err
+}
+
+// calledBack is the alert's source, if it is called back; nil otherwise.
+func calledBack(tx *store.Tx, s *flow.State) (*store.Source, error) {
+	name, _ := s.Begun.Alert["source"].(string)
+	src, err := tx.Source(name)
+	if err != nil || src == nil || src.CallBack == "" {
+		return nil, err
+	}
+	return src, nil
+}
