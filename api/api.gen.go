@@ -1122,6 +1122,9 @@ type RunDetail struct {
 	Events []Event                `json:"events"`
 	Inputs map[string]interface{} `json:"inputs"`
 	Run    Run                    `json:"run"`
+
+	// Story the run as people read it
+	Story []Entry `json:"story"`
 }
 
 // Runbook defines model for Runbook.

@@ -67,7 +67,7 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 		Labels:   map[string]string{},
 	}
 	if raised.Ask == "" {
-		raised.Ask = "team/" + f.book.Owner
+		raised.Ask = f.book.Team()
 	}
 	var err error
 	if raised.Text, err = q.Text.Text(sc); err != nil {

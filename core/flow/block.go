@@ -465,7 +465,7 @@ func (w *walker) finishCall(f *frame, st *stepState) result {
 	case r.failed():
 		e.Because += " And then: " + r.trouble.Because
 		if e.State == Done {
-			e.State, e.To = HandedOver, "on-call/"+f.book.Owner
+			e.State, e.To = HandedOver, f.book.OnCall()
 		}
 	default:
 		return blocked

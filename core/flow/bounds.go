@@ -49,7 +49,7 @@ func (w *walker) outgrown(f *frame) bool {
 	if because == "" {
 		return false
 	}
-	w.end(f, Ended{State: HandedOver, To: "on-call/" + f.book.Owner, Because: because}, "")
+	w.end(f, Ended{State: HandedOver, To: f.book.OnCall(), Because: because}, "")
 	return true
 }
 

@@ -13,7 +13,7 @@ func whom(f *frame, t *Troubled) string {
 	if t.To != "" {
 		return t.To
 	}
-	return "on-call/" + f.book.Owner
+	return f.book.OnCall()
 }
 
 // turn waits until no other run of the same key is under way.
@@ -28,7 +28,7 @@ func (w *walker) turn(f *frame) result {
 			f,
 			Ended{
 				State:   HandedOver,
-				To:      "on-call/" + f.book.Owner,
+				To:      f.book.OnCall(),
 				Because: fmt.Sprintf("The key of one_at_a_time cannot be said: %s.", err),
 			},
 			"",
@@ -118,7 +118,7 @@ func (w *walker) finish(f *frame) {
 	case r.failed():
 		e.Because += " And then: " + r.trouble.Because
 		if e.State == Done {
-			e.State, e.Outcome, e.To = HandedOver, "", "on-call/"+f.book.Owner
+			e.State, e.Outcome, e.To = HandedOver, "", f.book.OnCall()
 		}
 	default:
 		return

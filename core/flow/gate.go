@@ -175,7 +175,7 @@ func (w *walker) stand(
 	g := gateOf(s)
 	ask := g.Ask
 	if ask == "" {
-		ask = "team/" + f.book.Owner
+		ask = f.book.Team()
 	}
 	n := len(st.gates) + 1
 	people, comment := g.People, g.Comment

@@ -214,7 +214,7 @@ func (w *walker) steps(f *frame) {
 				f,
 				Ended{
 					State:   HandedOver,
-					To:      "on-call/" + f.book.Owner,
+					To:      f.book.OnCall(),
 					Because: fmt.Sprintf("The runbook gives up after %s.", after),
 				},
 				"",

@@ -135,7 +135,7 @@ func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *att
 			here(last.intent.Target),
 			why,
 		),
-		Choices: choices, Ask: "on-call/" + f.book.Owner,
+		Choices: choices, Ask: f.book.OnCall(),
 	})
 	w.wake(until)
 }

@@ -374,6 +374,12 @@ func (s *Step) LineOf(key string) int {
 	return s.Line
 }
 
+// Team is how the team that owns the runbook is asked.
+func (b *Book) Team() string { return "team/" + b.Owner }
+
+// OnCall is how whoever of that team is on call is asked.
+func (b *Book) OnCall() string { return "on-call/" + b.Owner }
+
 // LineOf is the line of one of the runbook's own keys; 1 where it has no such key.
 func (b *Book) LineOf(key string) int { return max(1, b.lines[key]) }
 

@@ -40,15 +40,28 @@ func (a *App) Runs(
 	return list, more, err
 }
 
-// Run is one run with its log.
-func (a *App) Run(ctx context.Context, who *access.Principal, id string) (*store.Run, []flow.Event, error) {
+// Run is one run with its log, and the story that the log tells.
+type Run struct {
+	store.Run
+	Log   []flow.Event
+	Story []store.NewEntry
+}
+
+// Run reads one run with its log. Where this program cannot read the log there is no story.
+func (a *App) Run(ctx context.Context, who *access.Principal, id string) (*Run, error) {
 	tx := a.store.In(ctx)
 	r, err := a.canRun(tx, who, access.See, id)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	log, err := tx.Log(id, 0)
-	return r, log, err
+	out := &Run{Run: *r}
+	if out.Log, err = tx.Log(id, 0); err != nil {
+		return nil, err
+	}
+	if out.Story, err = a.engine.Story(ctx, r, out.Log); err != nil {
+		a.log.Warn("tell the story of a run", "run", id, "error", err)
+	}
+	return out, nil
 }
 
 // RunState is a run as its log tells it.

@@ -303,8 +303,8 @@ func TestTheStoryByCommands(t *testing.T) {
 	assert.Contains(t, followed, "Closed: repaired")
 	assert.Contains(t, followed, "“seen”")
 	runID := strings.SplitN(gate, ":", 2)[0]
-	assert.Contains(t, ok(t, "run", "follow", runID), "run.ended")
-	assert.Contains(t, ok(t, "run", "show", runID), "change.made")
+	assert.Contains(t, ok(t, "run", "follow", runID), "Runbook ended")
+	assert.Contains(t, ok(t, "run", "show", runID, "--log"), "change.made")
 	assert.Contains(t, ok(t, "incident", "verify", "1"), "the record is whole")
 	assert.Contains(t, ok(t, "incident", "note", "1", "all", "well"), "Written as entry")
 	code, _, _ = run(t, "", "incident", "close", "1", "--because", "x")
@@ -327,7 +327,7 @@ func TestTheStoryByCommands(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "does not match the pattern")
 	out = ok(t, "run", "start", "berth-queue-backlog", "--input", "queue=quay-north", "--follow")
-	assert.Contains(t, out, "run.ended")
+	assert.Contains(t, out, "Runbook ended")
 
 	code, _, errOut = run(t, "", "login", w.Link, "--name", "iva", "--password", w.SignIn["iva"])
 	require.Equal(t, 0, code, errOut)
@@ -379,7 +379,7 @@ func language(t *testing.T, over string) {
 	)
 	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--how", "against-the-past"), over)
 
-	assert.Contains(t, ok(t, "run", "again", over, "--follow"), "run.ended")
+	assert.Contains(t, ok(t, "run", "again", over, "--follow"), "Runbook ended")
 	code, _, errOut = run(t, "", "run", "cancel", over)
 	assert.Equal(t, 3, code)
 	assert.Contains(t, errOut, "no longer open")

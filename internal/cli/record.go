@@ -133,7 +133,9 @@ func tell(e api.Entry, c content) (lines []string) {
 		add(c.Severity + " from " + strings.TrimPrefix(e.Actor, "source:") + labels(c.Labels))
 	case incident.RunBegun:
 		add("by " + c.StartedBy + inputs(c.Inputs))
-	case incident.RunHeld, incident.NothingStarted, incident.RunEnded, incident.WaitBegun, incident.WaitEnded:
+	case incident.RunEnded:
+		add(strings.TrimPrefix(c.Outcome+": "+c.Because, ": "))
+	case incident.RunHeld, incident.NothingStarted, incident.WaitBegun, incident.WaitEnded:
 	case incident.ChangeCleared:
 		add(strings.Join(c.Reasons, "; "))
 	case incident.LookTaken, incident.LookIncomplete:

@@ -54,12 +54,12 @@ func (a *app) runStart() *cobra.Command {
 				!follow {
 				return err
 			}
-			return a.followRun(cmd, cl, r.JSON202.Id)
+			return a.followRun(cmd, cl, r.JSON202.Id, false)
 		},
 	)
 	c.Flags().StringToStringVar(&given, "input", nil, "`NAME=VALUE`, as often as wanted")
 	c.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of the incident that it works on")
-	c.Flags().BoolVar(&follow, "follow", false, "print its log until it ends")
+	c.Flags().BoolVar(&follow, "follow", false, "tell what it does until it ends")
 	return c
 }
 
@@ -102,12 +102,9 @@ func (a *app) runList() *cobra.Command {
 }
 
 func (a *app) runShow() *cobra.Command {
-	return verb(
-		"show ID",
-		"Show a run with its log",
-		"urgentis run show r3k…",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
+	var log bool
+	c := verb("show ID", "Show a run: what it did, and why", "urgentis run show r3k…\nurgentis run show r3k… --log",
+		cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
 				return err
@@ -118,12 +115,25 @@ func (a *app) runShow() *cobra.Command {
 			}
 			return a.print(r.JSON200, func() {
 				a.runHead(r.JSON200.Run)
-				for _, e := range r.JSON200.Events {
-					a.event(e)
-				}
+				a.told(r.JSON200, 0, log)
 			})
-		},
-	)
+		})
+	c.Flags().BoolVar(&log, "log", false, "its events, as they are kept")
+	return c
+}
+
+// told prints what a run did after the first so many entries, or events, and gives how many there are.
+func (a *app) told(r *api.RunDetail, seen int, log bool) int {
+	if log {
+		for _, e := range r.Events[min(seen, len(r.Events)):] {
+			a.event(e)
+		}
+		return len(r.Events)
+	}
+	for _, e := range r.Story[min(seen, len(r.Story)):] {
+		a.entry(e)
+	}
+	return len(r.Story)
 }
 
 func (a *app) runHead(x api.Run) {
@@ -158,38 +168,32 @@ func (a *app) event(e api.Event) {
 }
 
 func (a *app) runFollow() *cobra.Command {
-	return verb(
-		"follow ID",
-		"Print a run's log as it is written, until it ends",
-		"urgentis run follow r3k…",
-		cobra.ExactArgs(1),
+	var log bool
+	c := verb("follow ID", "Tell what a run does, until it ends", "urgentis run follow r3k…", cobra.ExactArgs(1),
 		func(cmd *cobra.Command, args []string) error {
 			cl, err := a.client()
 			if err != nil {
 				return err
 			}
-			return a.followRun(cmd, cl, args[0])
-		},
-	)
+			return a.followRun(cmd, cl, args[0], log)
+		})
+	c.Flags().BoolVar(&log, "log", false, "its events, as they are kept")
+	return c
 }
 
-func (a *app) followRun(cmd *cobra.Command, cl *client, id string) error {
+func (a *app) followRun(cmd *cobra.Command, cl *client, id string, log bool) error {
 	ctx := cmd.Context()
-	seen := int64(0)
+	seen, begun := 0, false
 	return a.watch(ctx, cl, func() (bool, error) {
 		r, err := check(cl.GetRunWithResponse(ctx, id))
 		if err != nil {
 			return false, err
 		}
-		if seen == 0 {
+		if !begun {
 			a.runHead(r.JSON200.Run)
+			begun = true
 		}
-		for _, e := range r.JSON200.Events {
-			if e.Seq > seen {
-				a.event(e)
-				seen = e.Seq
-			}
-		}
+		seen = a.told(r.JSON200, seen, log)
 		if r.JSON200.Run.EndedAt.IsZero() {
 			return false, nil
 		}
@@ -220,10 +224,10 @@ func (a *app) runAgain() *cobra.Command {
 				!follow {
 				return err
 			}
-			return a.followRun(cmd, cl, r.JSON202.Id)
+			return a.followRun(cmd, cl, r.JSON202.Id, false)
 		},
 	)
-	c.Flags().BoolVar(&follow, "follow", false, "print its log until it ends")
+	c.Flags().BoolVar(&follow, "follow", false, "tell what it does until it ends")
 	return c
 }
 

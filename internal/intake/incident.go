@@ -152,7 +152,8 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		short(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
-	if err := w.send(inc, engine.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is open again, its alert is "+
+	if err := w.send(inc, engine.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is "+
+		"open again, its alert is "+
 		"still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err
 	}

@@ -54,12 +54,17 @@ func (s *Server) ReleaseRun(ctx context.Context, r api.ReleaseRunRequestObject) 
 
 // GetRun implements api.StrictServerInterface.
 func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.GetRunResponseObject, error) {
-	row, log, err := s.App.Run(ctx, who(ctx), r.Id)
+	run, err := s.App.Run(ctx, who(ctx), r.Id)
 	if err != nil {
 		return nil, err
 	}
-	out := api.GetRun200JSONResponse{Run: apiRun(*row), Inputs: map[string]any{}}
-	for _, e := range log {
+	out := api.GetRun200JSONResponse{
+		Run:    apiRun(run.Run),
+		Inputs: map[string]any{},
+		Events: []api.Event{},
+		Story:  []api.Entry{},
+	}
+	for _, e := range run.Log {
 		if b, ok := e.Body.(flow.Begun); ok {
 			out.Inputs = b.Inputs
 		}
@@ -68,6 +73,18 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 			return nil, err
 		}
 		out.Events = append(out.Events, api.Event{Seq: e.Seq, At: e.At, Kind: e.Body.Kind(), Path: e.Path, Body: body})
+	}
+	for n, e := range run.Story {
+		content, err := asMap(e.Content)
+		if err != nil {
+			return nil, err
+		}
+		out.Story = append(out.Story, api.Entry{
+			Seq: int64(
+				n,
+			) + 1, At: e.At.UTC(), Kind: string(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title,
+			Content: content,
+		})
 	}
 	return out, nil
 }

@@ -1344,6 +1344,8 @@ export interface components {
             next?: string;
         };
         RunDetail: {
+            /** @description the run as people read it */
+            story: components["schemas"]["Entry"][];
             run: components["schemas"]["Run"];
             inputs: {
                 [key: string]: unknown;
