@@ -18,6 +18,7 @@ import (
 
 	"urgentis/core/incident"
 	"urgentis/internal/act/httpcall"
+	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
 
@@ -54,12 +55,14 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 	// How it ended is written down even where the service stops meanwhile: what is not counts as a death.
 	ctx = context.WithoutCancel(ctx)
 	if err == nil {
+		meter.Deliveries.WithLabelValues("sent").Inc()
 		return o.store.In(ctx).Sent(d.ID)
 	}
-	state := "queued"
+	state, counted := "queued", "again"
 	if job.Attempt >= job.MaxAttempts {
-		state = "failed"
+		state, counted = "failed", "failed"
 	}
+	meter.Deliveries.WithLabelValues(counted).Inc()
 	o.log.Warn("deliver a message", "to", d.Kind+"/"+d.Address, "error", err)
 	return errors.Join(err, o.failed(ctx, d, state, err))
 }

@@ -15,6 +15,7 @@ import (
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
+	"urgentis/internal/meter"
 	"urgentis/internal/secret"
 	"urgentis/internal/store"
 )
@@ -33,6 +34,9 @@ func (e *Engine) attempt(
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
 	holdsSealed := look != nil && slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
 	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed)
+	kind := kindOf(in)
+	meter.Steps.WithLabelValues(kind, res.State).Inc()
+	meter.StepSeconds.WithLabelValues(kind).Observe(e.Clock().Sub(began).Seconds())
 	out := flow.Outcome{Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began)}
 	raw := res.Stdout.Text()
 	if look != nil && res.State == flow.OK {
@@ -45,6 +49,17 @@ func (e *Engine) attempt(
 	out.Output = e.keep(ctx, hide(m, res.Stdout), res.Stdout)
 	out.Stderr = e.keep(ctx, hide(m, res.Stderr), res.Stderr)
 	return flow.Event{At: e.now(), Path: path, Body: out}
+}
+
+// kindOf is what an intent is counted as.
+func kindOf(in flow.Intent) string {
+	switch {
+	case in.Undo != "":
+		return "undo"
+	case in.Change:
+		return "change"
+	}
+	return "look"
 }
 
 // hide is a stream without the values that are to be hidden.

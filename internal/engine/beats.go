@@ -6,6 +6,7 @@ import (
 	"runtime/debug"
 	"time"
 
+	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
 
@@ -55,6 +56,8 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 		return
 	}
 	if alive {
+		meter.BeatSeconds.WithLabelValues().
+			Observe(max(0, time.Duration(now.UnixNano()-e.lastBeat.Load()-int64(time.Second)).Seconds()))
 		e.lastBeat.Store(now.UnixNano())
 		return
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/riverqueue/river"
 
+	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
 
@@ -17,6 +18,7 @@ type bell struct {
 
 // Work implements river.Worker.
 func (b *bell) Work(ctx context.Context, job *river.Job[store.Doorbell]) error {
+	meter.QueueLag.WithLabelValues().Observe(max(0, time.Since(job.ScheduledAt).Seconds()))
 	return b.e.answer(ctx, job.Args.Run)
 }
 
@@ -115,7 +117,12 @@ func (e *Engine) timers() {
 		}
 		runs, n, next, err := []store.Run(nil), 0, 20*time.Millisecond, error(nil)
 		if free > 0 {
-			runs, n, next, err = e.Store.ClaimDue(e.ctx, e.name(), free)
+			var late []time.Duration
+			runs, late, next, err = e.Store.ClaimDue(e.ctx, e.name(), free)
+			n = len(late)
+			for _, l := range late {
+				meter.TimerLag.WithLabelValues().Observe(l.Seconds())
+			}
 		}
 		if err != nil {
 			runs = nil // what was claimed after all is given back by the next clean-up

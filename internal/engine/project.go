@@ -8,6 +8,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/runbook"
+	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
 
@@ -72,6 +73,7 @@ func (p *projection) rows(ev flow.Event) error {
 			p.words = append(p.words, word{fmt.Sprintf("%s:%d:source", p.run.ID, ev.Seq), b.Source})
 		}
 	case flow.Ended:
+		p.counted(func() { meter.Runs.WithLabelValues(b.State).Inc() })
 		if b.Outcome != "" {
 			p.closing = &b
 		}
@@ -80,6 +82,15 @@ func (p *projection) rows(ev flow.Event) error {
 		}
 	}
 	return nil
+}
+
+// counted counts something once it is on disk.
+func (p *projection) counted(count func()) {
+	p.tx.After(func(committed bool) {
+		if committed {
+			count()
+		}
+	})
 }
 
 func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
@@ -105,6 +116,10 @@ func (p *projection) decision(b flow.GateDecided) error {
 	p.changed("gate", b.Gate)
 	if g, _, _ := p.s.OpenGate(b.Gate); g != nil {
 		return nil // it wants another person as well
+	}
+	if row, err := p.tx.Gate(b.Gate); err == nil {
+		waited := p.at.Sub(row.RaisedAt)
+		p.counted(func() { meter.GateSeconds.WithLabelValues(state).Observe(waited.Seconds()) })
 	}
 	return p.tx.CloseGate(b.Gate, state, b.By, b.Comment)
 }

@@ -16,6 +16,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/internal/engine"
+	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
 
@@ -196,6 +197,7 @@ func (in *Intake) commit(batch []*item) {
 	for i, it := range batch {
 		switch {
 		case err == nil:
+			meter.Alerts.WithLabelValues(string(taken[i].Change)).Inc()
 			it.answer <- answer{taken: taken[i]}
 		case store.Transient(err):
 			in.log.Warn("keep an alert", "source", it.source, "error", err)

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
+	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
 
@@ -110,8 +111,10 @@ func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.
 		_, refused = w.sheet.Begin(st)
 	}
 	if v.Started = refused == nil; v.Started {
+		w.count("started")
 		return nil
 	}
+	w.count("refused")
 	v.Error = refused.Error()
 	err := w.sheet.Write(
 		inc,
@@ -166,6 +169,15 @@ func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
 	return refused, err
 }
 
+// count counts what became of a start, once it is on disk.
+func (w *writing) count(result string) {
+	w.tx.After(func(committed bool) {
+		if committed {
+			meter.Starts.WithLabelValues(result).Inc()
+		}
+	})
+}
+
 // short writes a time span without the parts that are zero.
 func short(d time.Duration) string {
 	s := d.String()
@@ -181,6 +193,7 @@ func short(d time.Duration) string {
 func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, steady time.Duration) error {
 	due := w.now.Add(steady)
 	v.Started, v.StartsAt = false, &due
+	w.count("held")
 	if err := w.tx.AddWaiting(waiting(a, *v), due); err != nil {
 		return err
 	}

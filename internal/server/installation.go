@@ -18,6 +18,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/internal/app"
+	"urgentis/internal/meter"
 )
 
 // GetStatus implements api.StrictServerInterface.
@@ -71,7 +72,9 @@ func (s *Server) metrics() gin.HandlerFunc {
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		&gauges{s},
 	)
-	return gin.WrapH(promhttp.HandlerFor(reg, promhttp.HandlerOpts{EnableOpenMetrics: true}))
+	return gin.WrapH(
+		promhttp.HandlerFor(prometheus.Gatherers{reg, meter.Registry}, promhttp.HandlerOpts{EnableOpenMetrics: true}),
+	)
 }
 
 type gauges struct{ s *Server }

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -290,6 +291,30 @@ func TestHeadersAndPages(t *testing.T) {
 		assert.Contains(t, h.Get("Content-Security-Policy"), "frame-ancestors 'none'")
 		assert.Equal(t, "nosniff", h.Get("X-Content-Type-Options"))
 	}
+}
+
+// What is worth an alarm is counted.
+func TestWhatIsCounted(t *testing.T) {
+	s := start(t)
+	_, _, before := s.do("GET", "/metrics", "")
+	for _, name := range []string{
+		"urgentis_instances 1", "urgentis_gates_open 0", "urgentis_beat_lag_seconds_bucket", "go_goroutines",
+	} {
+		assert.Eventually(t, func() bool {
+			_, _, before = s.do("GET", "/metrics", "")
+			return strings.Contains(before, name)
+		}, 10*time.Second, 100*time.Millisecond, name)
+	}
+	token, err := s.App.AddSource(context.Background(), access.OnTheMachine("t"), "mon", "")
+	require.NoError(t, err)
+	counted := func(text string) string {
+		return regexp.MustCompile(`urgentis_alerts_total\{change="new"\} (\d+)`).FindString(text)
+	}
+	status, _, said := s.do("POST", "/in/mon", `{"key":"k","severity":"major","summary":"deep"}`, bearer(token)...)
+	require.Equal(t, 202, status, said)
+	_, _, after := s.do("GET", "/metrics", "")
+	assert.NotEmpty(t, counted(after))
+	assert.NotEqual(t, counted(before), counted(after))
 }
 
 func TestMetricsCanBeClosed(t *testing.T) {

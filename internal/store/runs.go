@@ -186,22 +186,35 @@ func (tx *Tx) SetTimer(run string, due time.Time) error {
 }
 
 // ClaimDue takes up to most due timers, and the runs that wait for them, for an owner who drives them at once. Runs of
-// rules that this program does not know are left to a newer one. It returns how many timers there were, and when the
-// next is due by the database's clock; zero without one.
+// rules that this program does not know are left to a newer one. It returns how late each timer
+// was taken, and when the next is due by the database's clock; zero without one.
 func (s *Store) ClaimDue(
 	ctx context.Context,
 	owner string,
 	most int,
-) (runs []Run, n int, next time.Duration, err error) {
+) (runs []Run, late []time.Duration, next time.Duration, err error) {
 	err = s.Tx(ctx, func(tx *Tx) error {
-		var due []string
-		err := tx.db.Raw(`delete from timer where run in (select t.run from timer t join run r on r.id = t.run
+		type taken struct {
+			Run  string
+			Late float64
+		}
+		found, err := scan[taken](
+			tx,
+			`delete from timer where run in (select t.run from timer t join run r on r.id = t.run
 			where t.due <= now() and r.rules <= ? order by t.due limit ? for update of t skip locked)
-				returning run`, flow.Rules, most).Scan(&due).Error
+				returning run, extract(epoch from now() - due) as late`,
+			flow.Rules,
+			most,
+		)
 		if err != nil {
 			return err
 		}
-		if n = len(due); n > 0 {
+		due := make([]string, len(found))
+		for i, t := range found {
+			due[i] = t.Run
+			late = append(late, time.Duration(t.Late*float64(time.Second)))
+		}
+		if len(due) > 0 {
 			err := tx.db.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null
 				and rung_at is null and ended_at is null
 				and set_aside_at is null returning *`, owner, due).
@@ -214,7 +227,7 @@ func (s *Store) ClaimDue(
 		next, err = tx.until("select extract(epoch from min(due) - now()) from timer")
 		return err
 	})
-	return runs, n, next, err
+	return runs, late, next, err
 }
 
 func (tx *Tx) ring(ids *gorm.DB) error {

@@ -176,9 +176,9 @@ func TestTimersAreTakenOnce(t *testing.T) {
 		}))
 	}
 	for _, want := range []string{"r0", "r1"} {
-		runs, n, next, err := s.ClaimDue(ctx, "you", 1)
+		runs, late, next, err := s.ClaimDue(ctx, "you", 1)
 		require.NoError(t, err)
-		assert.Equal(t, 1, n, "what is due now, and what was due an hour ago")
+		assert.Len(t, late, 1, "what is due now, and what was due an hour ago")
 		require.Len(t, runs, 1)
 		assert.Equal(t, want, runs[0].ID)
 		assert.Equal(t, "you", *runs[0].Owner)
@@ -187,18 +187,18 @@ func TestTimersAreTakenOnce(t *testing.T) {
 			assert.InDelta(t, time.Hour.Seconds(), next.Seconds(), 5)
 		}
 	}
-	_, n, _, err := s.ClaimDue(ctx, "you", 10)
+	_, late, _, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
-	assert.Zero(t, n)
+	assert.Empty(t, late)
 	require.NoError(t, s.In(ctx).SetTimer("r2", time.Time{}))
 	_, _, next, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, next)
 	require.NoError(t, testdb.SQL(s).Exec("update run set rules = 1000").Error)
 	require.NoError(t, s.In(ctx).SetTimer("r2", time.Now()))
-	_, n, _, err = s.ClaimDue(ctx, "you", 10)
+	_, late, _, err = s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
-	assert.Zero(t, n, "a run of newer rules is left to a newer program")
+	assert.Empty(t, late, "a run of newer rules is left to a newer program")
 }
 
 // A reader of the feed misses no late commit: one that took its number early and committed late.
