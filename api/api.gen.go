@@ -678,10 +678,21 @@ type DeliveryState string
 
 // Edge defines model for Edge.
 type Edge struct {
+	// D its line as an SVG path
+	D     string `json:"d"`
 	From  string `json:"from"`
 	Label string `json:"label,omitempty,omitzero"`
+
+	// Proves no way, but from a check to the change that it proves
+	Proves bool `json:"proves,omitempty,omitzero"`
+
+	// Taken a run went this way
 	Taken bool   `json:"taken,omitempty,omitzero"`
 	To    string `json:"to"`
+
+	// X where its label stands
+	X float32 `json:"x"`
+	Y float32 `json:"y"`
 }
 
 // Entry defines model for Entry.
@@ -879,9 +890,15 @@ type NewPerson struct {
 // NewRehearsal defines model for NewRehearsal.
 type NewRehearsal struct {
 	// Alert the id of a recorded alert
-	Alert  string                 `json:"alert,omitempty,omitzero"`
-	How    NewRehearsalHow        `json:"how,omitempty,omitzero"`
-	Inputs map[string]interface{} `json:"inputs,omitempty,omitzero"`
+	Alert string `json:"alert,omitempty,omitzero"`
+
+	// Answers by the id or path of a question, what it is answered with
+	Answers map[string]string `json:"answers,omitempty,omitzero"`
+
+	// Assume by the id or path of a change, values of readings that hold once it is assumed to have happened: each for every target, or an object with one for each target
+	Assume map[string]map[string]interface{} `json:"assume,omitempty,omitzero"`
+	How    NewRehearsalHow                   `json:"how,omitempty,omitzero"`
+	Inputs map[string]interface{}            `json:"inputs,omitempty,omitzero"`
 
 	// Past how many recorded runs
 	Past int    `json:"past,omitempty,omitzero"`
@@ -939,12 +956,19 @@ type NewTry struct {
 
 // Node defines model for Node.
 type Node struct {
+	// Corner the radius of its corners
+	Corner float32 `json:"corner"`
 	Height float32 `json:"height"`
 	Id     string  `json:"id"`
-	Kind   string  `json:"kind"`
-	Path   string  `json:"path,omitempty,omitzero"`
 
-	// State of a run: taken, waiting, failed or skipped
+	// Kind a verb, or start, begin, gate or end
+	Kind string `json:"kind"`
+
+	// Lines what stands in it
+	Lines []NodeLine `json:"lines"`
+	Path  string     `json:"path,omitempty,omitzero"`
+
+	// State of a run: taken, waiting, failed, skipped, or reached for an end
 	State  string  `json:"state,omitempty,omitzero"`
 	Times  int     `json:"times,omitempty,omitzero"`
 	Title  string  `json:"title"`
@@ -952,6 +976,15 @@ type Node struct {
 	Width  float32 `json:"width"`
 	X      float32 `json:"x"`
 	Y      float32 `json:"y"`
+}
+
+// NodeLine defines model for NodeLine.
+type NodeLine struct {
+	Small bool   `json:"small,omitempty,omitzero"`
+	Text  string `json:"text"`
+
+	// Y its base line from the top of the node
+	Y float32 `json:"y"`
 }
 
 // Option defines model for Option.
@@ -1027,20 +1060,53 @@ type ReadingLine struct {
 
 // Rehearsal defines model for Rehearsal.
 type Rehearsal struct {
-	Because string          `json:"because,omitempty,omitzero"`
-	Lines   []RehearsedLine `json:"lines"`
-	Outcome string          `json:"outcome,omitempty,omitzero"`
-	Past    []RehearsedRun  `json:"past,omitempty,omitzero"`
+	// Approvers who may approve its changes, whoever asks left out
+	Approvers []string        `json:"approvers,omitempty,omitzero"`
+	Because   string          `json:"because,omitempty,omitzero"`
+	Lines     []RehearsedLine `json:"lines"`
+	Outcome   string          `json:"outcome,omitempty,omitzero"`
+	Past      []RehearsedRun  `json:"past,omitempty,omitzero"`
+
+	// State how it ended; empty where it came to no end
+	State  string          `json:"state,omitempty,omitzero"`
+	Totals RehearsalTotals `json:"totals,omitempty,omitzero"`
+}
+
+// RehearsalTotals defines model for RehearsalTotals.
+type RehearsalTotals struct {
+	Changes   int      `json:"changes"`
+	Gates     int      `json:"gates"`
+	Looks     int      `json:"looks"`
+	Questions int      `json:"questions"`
+	Targets   []string `json:"targets"`
 }
 
 // RehearsedLine defines model for RehearsedLine.
 type RehearsedLine struct {
-	Path   string `json:"path"`
-	Says   string `json:"says"`
+	// Branch of the first step of a list: what leads there
+	Branch string `json:"branch,omitempty,omitzero"`
+
+	// Depth how deep the step stands in others
+	Depth int `json:"depth"`
+
+	// Notes the conditions under which it is taken
+	Notes []string `json:"notes"`
+
+	// On whom it acts on where that is not known yet
+	On   string `json:"on,omitempty,omitzero"`
+	Path string `json:"path"`
+
+	// Says what came of it
+	Says string `json:"says"`
+
+	// Shown what is done
 	Shown  string `json:"shown,omitempty,omitzero"`
 	Target string `json:"target,omitempty,omitzero"`
 	Title  string `json:"title"`
-	Verb   string `json:"verb"`
+
+	// Undo what would take it back
+	Undo string `json:"undo,omitempty,omitzero"`
+	Verb string `json:"verb"`
 }
 
 // RehearsedRun defines model for RehearsedRun.

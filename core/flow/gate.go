@@ -84,12 +84,18 @@ func (a *AskLeave) add(s *runbook.Step, targets []string) {
 }
 
 func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
-	ask := &AskLeave{Path: path, Targets: st.begun.Targets, HasGate: s.Gate != nil, Secrets: s.Secrets()}
-	if s.Do != nil && s.Do.Kind() == "ssh" {
-		ask.NeedsKey = st.begun.Targets
-	}
-	w.plan.AskLeave = ask
+	ask := WouldAsk(s, path, st.begun.Targets)
+	w.plan.AskLeave = &ask
 	return blocked
+}
+
+// WouldAsk is what a change at a place asks leave for.
+func WouldAsk(s *runbook.Step, path string, targets []string) AskLeave {
+	ask := AskLeave{Path: path, Targets: targets, HasGate: s.Gate != nil, Secrets: s.Secrets()}
+	if s.Do != nil && s.Do.Kind() == "ssh" {
+		ask.NeedsKey = targets
+	}
+	return ask
 }
 
 // propose renders the change once. What is stored here is what runs.

@@ -4,12 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"time"
 
-	"urgentis/core/expr"
 	"urgentis/core/leave"
-	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
 
@@ -18,12 +15,14 @@ type Stage struct {
 	Book  *runbook.Book
 	Begun Begun
 	Now   time.Time
-	// Do gives the outcome of an attempt; Leave whether a change may happen.
-	Do    func(in Intent, now time.Time) Outcome
+	// Do gives the outcome of an attempt of the step at a path; Leave whether a change may happen.
+	Do    func(path string, in Intent, now time.Time) Outcome
 	Leave func(ask AskLeave) LeaveGiven
 	// Decide and Answer give a person's word; nil: nobody says anything, and the play stops there.
 	Decide func(g GateRaised) *GateDecided
-	Answer func(q QuestionRaised) *QuestionAnswered
+	Answer func(path string, q QuestionRaised) *QuestionAnswered
+	// Halt says why the play is to stop here; "" while it goes on. nil: it never does.
+	Halt func() string
 	// Limit bounds the attempts.
 	Limit int
 }
@@ -58,7 +57,14 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 			if attempts++; attempts > p.Limit {
 				return log, fmt.Sprintf("it was stopped after %d attempts", p.Limit), nil
 			}
-			if err := add(Event{At: now, Path: m.s.PathOf(in.Attempt), Body: p.Do(in, now)}); err != nil {
+			path := m.s.PathOf(in.Attempt)
+			done := p.Do(path, in, now)
+			if p.Halt != nil {
+				if why := p.Halt(); why != "" {
+					return log, why, nil
+				}
+			}
+			if err := add(Event{At: now, Path: path, Body: done}); err != nil {
 				return log, "", err
 			}
 			moved = true
@@ -101,7 +107,7 @@ func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error)
 		}
 		for _, q := range st.questions {
 			if q.open() && p.Answer != nil {
-				if a := p.Answer(q.raised); a != nil {
+				if a := p.Answer(path, q.raised); a != nil {
 					return true, add(Event{At: now, Path: path, Body: *a})
 				}
 			}
@@ -118,116 +124,6 @@ func (p Stage) waitsForPeople(m *Machine) string {
 		return "here a person would be asked"
 	}
 	return ""
-}
-
-// Rendered is one step as it would be done.
-type Rendered struct {
-	Step    *runbook.Step
-	Path    string
-	Target  string
-	Request *leave.Request
-	Says    string
-}
-
-// Render renders every step on every path, without doing any: what is not known yet stands as its expression.
-func Render(book *runbook.Book, begun Begun, now time.Time) ([]Rendered, error) {
-	m := &Machine{book: book, s: newState(book)}
-	if _, err := m.Append(Event{At: now, Body: begun}); err != nil {
-		return nil, err
-	}
-	w := &walker{s: m.s, now: now}
-	var out []Rendered
-	f := &frame{book: book}
-	for _, l := range []struct {
-		prefix string
-		steps  []*runbook.Step
-	}{{"", book.Steps}, {"on_error.", book.OnError.Steps}, {"finally.", book.Finally}, {"if_cleared.",
-		book.IfCleared.Steps}, {"if_worse.", book.IfWorse.Steps}} {
-		w.render(f, l.steps, l.prefix, &out, 0)
-	}
-	return out, nil
-}
-
-func (w *walker) render(f *frame, steps []*runbook.Step, prefix string, out *[]Rendered, depth int) {
-	for i, s := range steps {
-		path := prefix + strconv.Itoa(i+1)
-		add := func(target, says string, r *leave.Request) {
-			*out = append(*out, Rendered{Step: s, Path: path, Target: target, Request: r, Says: says})
-		}
-		sc := w.scope(f, path, "")
-		switch {
-		case s.Do != nil:
-			w.renderDo(f, s, path, add)
-		case s.That != nil:
-			add("", s.That.Source, nil)
-		case s.Text != nil:
-			add("", s.Text.Partly(sc), nil)
-		case s.Because != nil:
-			add("", s.Because.Partly(sc), nil)
-		default:
-			add("", "", nil)
-		}
-		g := f
-		if s.Verb == runbook.Each {
-			g = w.firstItem(f, s, path)
-		}
-		if callee := f.book.Callee(s.Callee); s.Verb == runbook.Call && callee != nil && depth < runbook.MaxCalls {
-			w.s.in(path + "/").inputs = w.given(f, s, callee, path)
-			w.render(&frame{book: callee, target: f.target, names: f.names}, callee.Steps, path+"/", out, depth+1)
-		}
-		for _, br := range s.Lists() {
-			w.render(g, br.Steps, path+"."+br.Name+".", out, depth)
-		}
-	}
-}
-
-func (w *walker) renderDo(f *frame, s *runbook.Step, path string, add func(string, string, *leave.Request)) {
-	targets, err := w.targets(f, s.Where, path)
-	if err != nil || len(targets) == 0 {
-		says := "no target is selected"
-		if err != nil {
-			says = "its targets are not known yet: " + unsure(err)
-		}
-		add("", says, nil)
-		return
-	}
-	for _, t := range targets {
-		r := &render{sc: w.scope(f, path, t), partly: true}
-		req, err := r.request(s.Do, t, s.Timeout)
-		if err != nil {
-			add(t, err.Error(), nil)
-			continue
-		}
-		if s.Undo != nil {
-			if u, err := r.request(s.Undo, t, s.Timeout); err == nil {
-				req.Undo = &u
-			}
-		}
-		add(t, "", &req)
-	}
-}
-
-// firstItem stands for all items of an each.
-func (w *walker) firstItem(f *frame, s *runbook.Step, path string) *frame {
-	items, err := w.items(f, s, path)
-	if err != nil || len(items) == 0 {
-		items = []Item{{Label: s.Each.Named, Value: "⟨" + s.Each.Named + "⟩"}}
-	}
-	g, _ := w.itemFrame(f, s, path, &stepState{each: &EachBegun{Items: items}}, 0)
-	return g
-}
-
-func (w *walker) given(f *frame, s *runbook.Step, callee *runbook.Book, path string) map[string]any {
-	out := map[string]any{}
-	for _, in := range callee.Inputs {
-		out[in.Name] = in.Default
-		if t := s.Given[in.Name]; t != nil {
-			if v, err := t.Value(w.scope(f, path, "")); err == nil {
-				out[in.Name] = v
-			}
-		}
-	}
-	return out
 }
 
 // Asked counts how often people were asked in a log.
@@ -303,7 +199,7 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 		}
 	}
 	return Stage{Book: book, Begun: begun, Now: log[0].At, Limit: 5000,
-		Do: func(in Intent, _ time.Time) Outcome {
+		Do: func(_ string, in Intent, _ time.Time) Outcome {
 			key := requestKey(in)
 			list := outcomes[key]
 			if len(list) == 0 {
@@ -340,7 +236,7 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 			}
 			return &d
 		},
-		Answer: func(q QuestionRaised) *QuestionAnswered {
+		Answer: func(_ string, q QuestionRaised) *QuestionAnswered {
 			if len(answers) == 0 {
 				return nil
 			}
@@ -361,93 +257,4 @@ func requestKey(in Intent) string {
 		return in.Attempt
 	}
 	return string(b)
-}
-
-// RenderStep renders one step alone, with readings given by hand: one value for every target, or a value by target.
-func RenderStep(
-	book *runbook.Book,
-	begun Begun,
-	step *runbook.Step,
-	readings map[string]any,
-	now time.Time,
-) ([]Rendered, error) {
-	m := &Machine{book: book, s: newState(book)}
-	if _, err := m.Append(Event{At: now, Body: begun}); err != nil {
-		return nil, err
-	}
-	w := &walker{s: m.s, now: now}
-	d := m.s.in("")
-	for name, v := range readings {
-		r, err := givenRound(book, begun, name, v, now)
-		if err != nil {
-			return nil, err
-		}
-		d.readings[name] = []*expr.Round{r}
-	}
-	var out []Rendered
-	add := func(target, says string, r *leave.Request) {
-		out = append(out, Rendered{Step: step, Path: step.Path, Target: target, Request: r, Says: says})
-	}
-	f := &frame{book: book}
-	switch {
-	case step.Do != nil:
-		w.renderDo(f, step, step.Path, add)
-	case step.That != nil:
-		ok, values, err := step.That.Explain(w.scope(f, step.Path, ""))
-		says := Fails
-		if ok {
-			says = Passes
-		}
-		if err != nil {
-			says = Unsure + ": " + unsure(err)
-		}
-		for _, v := range values {
-			says += "\n" + v.Part + " is " + v.Text
-		}
-		add("", says, nil)
-	default:
-		w.render(f, []*runbook.Step{step}, "", &out, 0)
-	}
-	return out, nil
-}
-
-func givenRound(book *runbook.Book, begun Begun, name string, v any, now time.Time) (*expr.Round, error) {
-	look := book.Takes(name)
-	if look == nil {
-		return nil, fmt.Errorf("no look takes the reading %s", name)
-	}
-	var typ expr.Type
-	for _, spec := range look.Read {
-		if spec.Name == name {
-			typ = spec.Type
-		}
-	}
-	byTarget, _ := v.(map[string]any)
-	r := &expr.Round{Path: look.Path, Takings: map[string]expr.Taking{}}
-	take := func(target string, v any) error {
-		c, err := reading.Convert(v, typ)
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", name, err)
-		}
-		r.Asked = append(r.Asked, target)
-		r.Takings[target] = expr.Taking{Value: c, Target: target, At: now}
-		return nil
-	}
-	for _, t := range begun.Estate {
-		if one, ok := byTarget[t.Name]; ok {
-			if err := take(t.Name, one); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		if byTarget == nil || typ == expr.JSON && len(r.Asked) == 0 {
-			if err := take(t.Name, v); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if len(r.Asked) == 0 {
-		return r, take("", v)
-	}
-	return r, nil
 }

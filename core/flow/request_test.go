@@ -222,7 +222,7 @@ finally:
 	assert.Equal(t, "It is ⟨max(readings.n)⟩.", got["2.fails.1 "].Says)
 	var restart Rendered
 	for k, r := range got {
-		if strings.HasPrefix(k, "3.") && r.Step.Title == "Restart" {
+		if strings.HasPrefix(k, "3.") && r.Step.Title == "Restart" && r.Target == "g1" {
 			restart = r
 		}
 	}

@@ -158,6 +158,8 @@ type State struct {
 	// resumed is the number of the newest word that changes go on.
 	resumed int64
 	sealed  []string // the marks of all sealed readings
+	// troubledAt is the place of the newest trouble; endedAt that of the step that ended the run, where that is known.
+	troubledAt, endedAt string
 	// begun counts the steps and items that were begun or skipped; taken is the weight of all readings, in bytes.
 	begun, taken int
 	err          error
@@ -325,6 +327,7 @@ func (s *State) applyRun(e Event) bool {
 		set(s, &s.ending, &b)
 	case Ended:
 		set(s, &s.Ended, &b)
+		set(s, &s.endedAt, e.Path)
 	default:
 		return false
 	}
@@ -386,6 +389,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.done, true)
 	case Troubled:
 		set(s, &st.trouble, &b)
+		set(s, &s.troubledAt, e.Path)
 	case EachBegun:
 		set(s, &st.each, &b)
 		set(s, &st.items, make([]itemState, len(b.Items)))

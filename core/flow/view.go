@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"urgentis/core/expr"
-	"urgentis/core/runbook"
 )
 
 // scope is what expressions see at one place, on one target where the step acts on targets.
@@ -222,53 +221,4 @@ func (s *State) since(path, target, name string, now time.Time) (time.Duration, 
 	}
 	oldest, ok := series.Oldest()
 	return now.Sub(oldest), ok
-}
-
-// Visits tells, by the path of each step of the runbook, what the run did there. Steps of calls belong to the call.
-func (s *State) Visits(now time.Time) map[string]runbook.Visit {
-	out := map[string]runbook.Visit{}
-	first, last := map[string]time.Time{}, map[string]time.Time{}
-	for path, st := range s.steps {
-		outer, _, inCall := strings.Cut(path, "/")
-		key := static(outer)
-		if s.book.Step(key) == nil {
-			continue
-		}
-		v := out[key]
-		if !inCall {
-			v.Times++
-		}
-		switch {
-		case st.trouble != nil && !inCall:
-			v.State = "failed"
-		case s.waits[path] != "" && s.Ended == nil:
-			v.State = "waiting"
-		case st.skipped != nil && v.State == "":
-			v.State = "skipped"
-		case v.State == "" || v.State == "skipped" && st.skipped == nil:
-			v.State = "taken"
-		}
-		out[key] = v
-	}
-	for path, t := range s.times {
-		outer, _, _ := strings.Cut(path, "/")
-		key := static(outer)
-		if f, ok := first[key]; !ok || t.first.Before(f) {
-			first[key] = t.first
-		}
-		if t.last.After(last[key]) {
-			last[key] = t.last
-		}
-	}
-	for key, v := range out {
-		end := last[key]
-		if v.State == "waiting" {
-			end = now
-		}
-		if f, ok := first[key]; ok && end.After(f) {
-			v.Took = end.Sub(f)
-			out[key] = v
-		}
-	}
-	return out
 }

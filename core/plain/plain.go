@@ -5,6 +5,7 @@ package plain
 import (
 	"fmt"
 	"strings"
+	"time"
 	"unicode"
 )
 
@@ -45,4 +46,15 @@ func Text(s string) string {
 		lines[i] = strings.Join(parts, "\t")
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Span writes a time span as the runbook language does, without the parts that are zero: 5m, 1h30m.
+func Span(d time.Duration) string {
+	s := d.String()
+	for _, zero := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(s, zero) {
+			s = s[:len(s)-2]
+		}
+	}
+	return s
 }

@@ -3,6 +3,7 @@ package plain
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -40,4 +41,11 @@ func FuzzPlain(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestSpan(t *testing.T) {
+	for d, want := range map[time.Duration]string{30 * time.Second: "30s", 10 * time.Minute: "10m", time.Hour: "1h",
+		90 * time.Minute: "1h30m", 3*time.Hour + 5*time.Second: "3h0m5s"} {
+		assert.Equal(t, want, Span(d))
+	}
 }

@@ -100,6 +100,31 @@ func (b *Book) ByID(id string) *Step { return b.byID[id] }
 // Takes finds the look that takes a reading; nil without one.
 func (b *Book) Takes(name string) *Step { return b.takes[name] }
 
+// Named finds a step by its id, or by its path; nil without one.
+func (b *Book) Named(name string) *Step {
+	if s := b.ByID(name); s != nil {
+		return s
+	}
+	return b.Step(name)
+}
+
+// TypeOf finds the look that takes a reading, and the reading's type; nil without one.
+func (b *Book) TypeOf(name string) (*Step, expr.Type) {
+	look := b.takes[name]
+	if look == nil {
+		return nil, ""
+	}
+	for _, r := range look.Read {
+		if r.Name == name {
+			return look, r.Type
+		}
+	}
+	return look, ""
+}
+
+// ReadingNames lists the readings that the runbook takes, by their names.
+func (b *Book) ReadingNames() []string { return keys(b.takes) }
+
 // Callee finds what a call calls: a part of this runbook, or another one that was linked to it.
 func (b *Book) Callee(name string) *Book {
 	if p := b.Parts[name]; p != nil {
@@ -364,6 +389,21 @@ type Selector struct {
 	Name    *expr.Template
 	Labels  map[string]*expr.Template
 	PickOne bool
+}
+
+// Partly says whom the selector chooses, with what is known so far.
+func (s *Selector) Partly(sc *expr.Scope) string {
+	var out []string
+	if s.Name != nil {
+		out = append(out, s.Name.Partly(sc))
+	}
+	for _, k := range keys(s.Labels) {
+		out = append(out, k+"="+s.Labels[k].Partly(sc))
+	}
+	if s.PickOne {
+		return "one of " + strings.Join(out, ", ")
+	}
+	return strings.Join(out, ", ")
 }
 
 // LineOf is the line of one of the step's keys; that of the step where it has no such key.

@@ -55,7 +55,7 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 		}
 	case Tell:
 		if s.Text == nil && s.Source == "" {
-			s.Text = plain(d, s.Title)
+			s.Text = titleText(d, s.Title)
 		}
 	case Note:
 		if s.Text == nil {
@@ -184,7 +184,7 @@ func (d *decoder) completeWait(s *Step, n ast.Node, got map[string]ast.Node) {
 	}
 }
 
-func plain(d *decoder, s string) *expr.Template {
+func titleText(d *decoder, s string) *expr.Template {
 	t, err := d.cel.CompileTemplate(s, expr.InStep)
 	if err != nil {
 		return nil

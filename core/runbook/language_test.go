@@ -222,33 +222,3 @@ func TestTheSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 	)
 	assert.False(t, fits, "an unknown key of a step is found by editors too")
 }
-
-func TestGraph(t *testing.T) {
-	src, err := os.ReadFile("../../examples/ferry/runbooks/boarding-gate-errors.yaml")
-	require.NoError(t, err)
-	b, f := Parse(src)
-	require.NotNil(t, b, f)
-	g := b.Graph(map[string]Visit{"1": {State: "taken", Times: 1}, "2": {State: "taken", Times: 1}})
-	at := map[string]Node{}
-	for _, n := range g.Nodes {
-		at[n.ID] = n
-		assert.LessOrEqual(t, n.X+n.Width, g.Width)
-		assert.LessOrEqual(t, n.Y+n.Height, g.Height)
-	}
-	for _, s := range b.All() {
-		assert.Contains(t, at, s.Path, "every step is drawn")
-	}
-	// No node lies on another one, and every line leads down.
-	for i, a := range g.Nodes {
-		for _, c := range g.Nodes[i+1:] {
-			apart := a.X+a.Width <= c.X || c.X+c.Width <= a.X || a.Y+a.Height <= c.Y || c.Y+c.Height <= a.Y
-			assert.True(t, apart, "%s lies on %s", a.ID, c.ID)
-		}
-	}
-	for _, e := range g.Edges {
-		assert.Greater(t, at[e.To].Y, at[e.From].Y, "%s to %s", e.From, e.To)
-		assert.Equal(t, e.From == "begin" && e.To == "1" || e.From == "1" && e.To == "2", e.Taken)
-	}
-	assert.Contains(t, g.SVG(), "Does exactly one stand apart?")
-	assert.Contains(t, b.Text(nil), "Roll it back and put it in again →")
-}

@@ -72,17 +72,17 @@ func (a *App) RunState(ctx context.Context, who *access.Principal, id string) (*
 	return a.engine.Read(ctx, id)
 }
 
-// Visits is a run's runbook and where the run has been in it.
-func (a *App) Visits(
+// Been is a run's runbook and where the run has been in it.
+func (a *App) Been(
 	ctx context.Context,
 	who *access.Principal,
 	id string,
-) (*runbook.Book, map[string]runbook.Visit, error) {
+) (*runbook.Book, *runbook.Been, error) {
 	s, err := a.RunState(ctx, who, id)
 	if err != nil {
 		return nil, nil, err
 	}
-	return s.Book(), s.Visits(time.Now()), nil
+	return s.Book(), s.Been(time.Now()), nil
 }
 
 // newest is the newest revision of a runbook, read.

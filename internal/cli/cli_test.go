@@ -337,6 +337,60 @@ func TestTheStoryByCommands(t *testing.T) {
 }
 
 // language drives what writers of runbooks use, and the control of runs. run is one that is over.
+// rehearsals plays the runbook of the backlog while there is none, and pretends that there is one.
+func rehearsals(t *testing.T, backlog string) {
+	rendered := ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north")
+	for _, want := range []string{
+		"on berth-consumer-1, berth-consumer-2: berthq depth", "  fails →", "gate: asks team/quayside, within 20m",
+		"undo: berthq unpark", "proven by", "now it would ask first", "In all: 2 looks, 1 change, 1 gate, no question",
+		"May approve: ",
+	} {
+		assert.Contains(t, rendered, want)
+	}
+	text, err := os.ReadFile(backlog)
+	require.NoError(t, err)
+	// With a bound below what the queue holds when all is well, the runbook goes its whole way.
+	own := filepath.Join(t.TempDir(), "own.yaml")
+	busy := strings.NewReplacer("default: 200", "default: 3", "name: berth-queue-backlog", "name: rehearsed").
+		Replace(string(text))
+	busy = strings.Replace(busy, `    still: own(readings.stuck) != ""`+"\n", "", 1)
+	require.NoError(t, os.WriteFile(own, []byte(busy), 0o600))
+	looks := []string{"runbook", "rehearse", own, "--input", "queue=quay-north", "--how", "looks-only"}
+	code, out, errOut := run(t, "", looks...)
+	assert.Equal(t, 1, code, errOut)
+	assert.Contains(t, out, "looks cannot show what")
+	assert.Contains(t, errOut, "came to no end")
+	assumed := append(looks, "--assume", "park.depth=1")
+	assert.Contains(t, ok(t, assumed...), "depth is 1 (assumed)")
+	file := filepath.Join(t.TempDir(), "assumed.yaml")
+	require.NoError(
+		t,
+		os.WriteFile(file, []byte("park:\n  depth: {berth-consumer-1: 1, berth-consumer-2: 2}\n"), 0o600),
+	)
+	assert.Contains(t, ok(t, append(looks, "--assume-from", file)...), "max(readings.depth) is 2")
+	for assume, want := range map[string]string{
+		"prk.depth=1":     "there is no change prk; there is park",
+		"park.dpth=1":     "no look takes the reading dpth",
+		"park.depth/zz=1": "the service has no target zz",
+		"park.depth=lots": "reading depth",
+		"depth=1":         "write CHANGE.READING=VALUE",
+		"park.depth":      "write CHANGE.READING=VALUE",
+	} {
+		code, _, errOut := run(t, "", append(looks, "--assume", assume)...)
+		assert.Equal(t, 2, code, "%s: %s", assume, errOut)
+		assert.Contains(t, errOut, want)
+	}
+	assert.Contains(t, ok(t, "runbook", "rehearse", own, "--how", "against-the-past"), "there is no recorded run")
+
+	const gates = "../../examples/ferry/runbooks/boarding-gate-errors.yaml"
+	tried := ok(t, "runbook", "try", gates, "back")
+	assert.Contains(t, tried, "is out of rotation. The releases are", "the text of a question")
+	assert.Contains(t, tried, "6.choices.roll_back.1 change", "paths as in the whole")
+	assert.Contains(t, tried, "on each item: gatectl rotation in")
+	parted := ok(t, "runbook", "try", gates, "put_in", "--reading", "errors=3")
+	assert.Contains(t, parted, "6.choices.roll_back.3.do.1 change")
+}
+
 func language(t *testing.T, over string) {
 	const backlog = "../../examples/ferry/runbooks/berth-queue-backlog.yaml"
 	ok(t, "runbook", "format", "--only-check", backlog)
@@ -364,6 +418,14 @@ func language(t *testing.T, over string) {
 	assert.Contains(t, ok(t, "runbook", "graph", backlog), "Park the unreadable message")
 	assert.Contains(t, ok(t, "runbook", "graph", backlog, "--svg"), "<svg")
 	assert.Contains(t, ok(t, "run", "graph", over), "Park the unreadable message")
+	assert.Contains(t, ok(t, "run", "graph", over), "(reached", "the end at which it arrived is marked")
+	for _, args := range [][]string{{"runbook", "graph", backlog}, {"run", "graph", over}} {
+		var g api.Graph
+		d := json.NewDecoder(strings.NewReader(ok(t, append(args, "-o", "json")...)))
+		d.DisallowUnknownFields()
+		require.NoError(t, d.Decode(&g), "one shape for both")
+		assert.NotEmpty(t, g.Nodes)
+	}
 	assert.Contains(t, ok(t, "run", "graph", over, "--svg"), "<svg")
 
 	tried := ok(t, "runbook", "try", backlog, "park", "--input", "queue=quay-north", "--reading", "stuck=m-7")
@@ -378,6 +440,7 @@ func language(t *testing.T, over string) {
 		"false-alarm",
 	)
 	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--how", "against-the-past"), over)
+	rehearsals(t, backlog)
 
 	assert.Contains(t, ok(t, "run", "again", over, "--follow"), "Runbook ended")
 	code, _, errOut = run(t, "", "run", "cancel", over)

@@ -7,9 +7,11 @@ import (
 	"os"
 	"strings"
 
+	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/flow"
 	"urgentis/core/runbook"
 )
 
@@ -88,8 +90,8 @@ func (a *app) runbookGraph() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g := b.Graph(nil)
-			return a.print(g, func() { a.showGraph(g.SVG(), b.Text(nil), svg) })
+			g := api.GraphOf(b, nil)
+			return a.print(g, func() { a.showGraph(g, svg) })
 		},
 	)
 	c.Flags().BoolVar(&svg, "svg", false, "as a picture (SVG)")
@@ -162,88 +164,228 @@ func (a *app) runbookTry() *cobra.Command {
 }
 
 // byTarget reads NAME and NAME/TARGET.
-func byTarget(given map[string]string) map[string]any {
+func byTarget(pairs map[string]string) map[string]any {
 	out := map[string]any{}
-	for k, v := range given {
-		name, target, ok := strings.Cut(k, "/")
-		if !ok {
-			out[name] = v
-			continue
-		}
-		m, _ := out[name].(map[string]any)
-		if m == nil {
-			m = map[string]any{}
-		}
-		m[target] = v
-		out[name] = m
+	for k, v := range pairs {
+		put(out, k, v)
 	}
 	return out
 }
 
+// put sets NAME, or one target of it where the key is NAME/TARGET.
+func put(out map[string]any, key, value string) {
+	name, target, ok := strings.Cut(key, "/")
+	if !ok {
+		out[name] = value
+		return
+	}
+	m, _ := out[name].(map[string]any)
+	if m == nil {
+		m = map[string]any{}
+	}
+	m[target] = value
+	out[name] = m
+}
+
+// assumptions reads what a rehearsal takes for true: a file, and CHANGE.READING=VALUE over it.
+func assumptions(file string, list []string) (map[string]map[string]any, error) {
+	out := map[string]map[string]any{}
+	if file != "" {
+		src, err := os.ReadFile(file)
+		if err != nil {
+			return nil, usage("%s", err)
+		}
+		if err := yaml.Unmarshal(src, &out); err != nil {
+			return nil, usage("%s: it must say, by change, values of readings, as in park: {depth: 12}: %s", file, err)
+		}
+	}
+	for _, x := range list {
+		key, value, ok := strings.Cut(x, "=")
+		// A path has dots of its own; the name of a reading has none, the name of a target may.
+		name, target, by := strings.Cut(key, "/")
+		dot := strings.LastIndexByte(name, '.')
+		if !ok || dot <= 0 {
+			return nil, usage("--assume %s: write CHANGE.READING=VALUE, as in park.depth=12", x)
+		}
+		change, reading := name[:dot], name[dot+1:]
+		if by {
+			reading += "/" + target
+		}
+		if out[change] == nil {
+			out[change] = map[string]any{}
+		}
+		put(out[change], reading, value)
+	}
+	return out, nil
+}
+
 func (a *app) runbookRehearse() *cobra.Command {
-	var inputs map[string]string
-	var alert, how string
+	var inputs, answers map[string]string
+	var alert, how, assumeFrom string
+	var assume []string
 	var past int
 	c := verb(
 		"rehearse FILE",
 		"Play a runbook without changing anything",
-		"urgentis runbook rehearse berth-queue-backlog.yaml --how against-the-past",
+		"urgentis runbook rehearse berth-queue-backlog.yaml --input queue=quay-north --how looks-only "+
+			"--assume park.depth=12",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, args []string) error {
 			_, text, err := a.text(args[0])
 			if err != nil {
 				return err
 			}
+			made, err := assumptions(assumeFrom, assume)
+			if err != nil {
+				return err
+			}
+			if how != string(api.LooksOnly) && len(made)+len(answers) > 0 {
+				return usage("what is assumed or answered counts with --how looks-only alone")
+			}
 			cl, err := a.client()
 			if err != nil {
 				return err
 			}
 			body := api.NewRehearsal{
-				Text:   text,
-				How:    api.NewRehearsalHow(how),
-				Inputs: anyMap(inputs),
-				Alert:  alert,
-				Past:   past,
+				Text:    text,
+				How:     api.NewRehearsalHow(how),
+				Inputs:  anyMap(inputs),
+				Alert:   alert,
+				Past:    past,
+				Assume:  made,
+				Answers: answers,
 			}
 			r, err := check(cl.RehearseWithResponse(cmd.Context(), body))
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() { a.rehearsed(r.JSON200) })
+			if err := a.print(r.JSON200, func() { a.rehearsed(r.JSON200) }); err != nil {
+				return err
+			}
+			switch s := r.JSON200.State; {
+			case how != string(api.LooksOnly) || s == flow.Done:
+				return nil
+			case s == "":
+				return errors.New("the rehearsal came to no end")
+			default:
+				return fmt.Errorf("played so, the runbook ends %s", s)
+			}
 		},
 	)
-	c.Flags().
-		StringVar(&how, "how", "without-effects", "without-effects (all is rendered, nothing runs), looks-only "+
-			"(looks run, changes are assumed) or against-the-past (recorded runs)")
-	c.Flags().StringToStringVar(&inputs, "input", nil, "NAME=VALUE, as often as wanted")
-	c.Flags().
-		StringVar(&alert, "alert", "", "the id of a recorded alert; its inputs are those of the start that it fits")
-	c.Flags().IntVar(&past, "past", 10, "how many recorded runs to play again")
+	f := c.Flags()
+	f.StringVar(&how, "how", "without-effects", "without-effects (all is rendered, nothing runs), looks-only "+
+		"(looks run, changes are assumed) or against-the-past (recorded runs)")
+	f.StringToStringVar(&inputs, "input", nil, "NAME=VALUE, as often as wanted")
+	f.StringVar(&alert, "alert", "", "the id of a recorded alert; its inputs are those of the start that it fits")
+	f.StringArrayVar(&assume, "assume", nil, "CHANGE.READING=VALUE: what holds once a change is assumed to have "+
+		"happened; CHANGE.READING/TARGET=VALUE for one target")
+	f.StringVar(&assumeFrom, "assume-from", "", "a file that says the same, as in park: {depth: 12}")
+	f.StringToStringVar(&answers, "answer", nil, "QUESTION=CHOICE: what a question is answered with")
+	f.IntVar(&past, "past", 10, "how many recorded runs to play again")
 	return c
 }
 
+// rehearsed tells a rehearsal step by step; what stands in a step is indented.
 func (a *app) rehearsed(r *api.Rehearsal) {
 	last := ""
-	for _, l := range r.Lines {
+	for i := 0; i < len(r.Lines); i++ {
+		l := r.Lines[i]
+		indent := strings.Repeat("  ", min(l.Depth, deepest))
+		if l.Branch != "" {
+			a.say("%s%s\n", ours(indent), a.paint(dim, l.Branch+" →"))
+		}
 		if head := l.Path + l.Title; head != last {
-			a.say("%-10s %s %s\n", l.Path, a.paint(bold, l.Verb+":"), l.Title)
+			a.say(
+				"%s%s %s %s\n",
+				ours(indent),
+				l.Path,
+				a.paint(bold, strings.ReplaceAll(l.Verb, "_", " ")+":"),
+				l.Title,
+			)
 			last = head
 		}
-		if l.Target != "" || l.Shown != "" {
-			a.say("           on %s: %s\n", orHere(l.Target), block(deep, l.Shown))
+		indent += "    "
+		if l.Shown == "" && l.Says != "" {
+			a.say("%s%s\n", ours(indent), block(indent+"  ", l.Says))
 		}
-		if l.Says != "" {
-			a.say("           %s\n", block(deep, l.Says))
+		for _, n := range l.Notes {
+			a.say("%s%s\n", ours(indent), a.paint(dim, n))
+		}
+		targets := []string{whom(l)}
+		for i+1 < len(r.Lines) && alike(l, r.Lines[i+1]) {
+			i++
+			targets = append(targets, whom(r.Lines[i]))
+		}
+		if l.Shown != "" || l.Target != "" {
+			a.say("%son %s: %s\n", ours(indent), strings.Join(targets, ", "), block(indent+"  ", l.Shown))
+		}
+		if l.Undo != "" {
+			a.say("%sundo: %s\n", ours(indent), block(indent+"  ", l.Undo))
+		}
+		if l.Shown != "" && l.Says != "" {
+			a.say("%s%s\n", ours(indent), block(indent+"  ", l.Says))
 		}
 	}
+	a.rehearsalEnd(r)
+}
+
+// deepest bounds how far steps in steps are indented.
+const deepest = 8
+
+// alike reports whether a line says of another target what the one before says of its own.
+func alike(l, next api.RehearsedLine) bool {
+	return l.Target != "" && next.Target != "" && l.Path == next.Path && l.Shown == next.Shown && l.Says == next.Says &&
+		l.Undo == next.Undo && len(next.Notes) == 0 && next.Branch == ""
+}
+
+func whom(l api.RehearsedLine) string {
+	switch {
+	case l.Target != "":
+		return l.Target
+	case l.On != "":
+		return l.On
+	}
+	return "the service's own host"
+}
+
+// rehearsalEnd tells how a rehearsal came out, and what it would have taken in all.
+func (a *app) rehearsalEnd(r *api.Rehearsal) {
 	if r.Outcome != "" {
 		a.say("\n%s\n", a.paint(bold, strings.TrimSuffix(r.Outcome+"; "+r.Because, "; ")))
 	}
-	if r.Past == nil {
-		return
+	if t := r.Totals; t.Targets != nil {
+		on := "no target"
+		if len(t.Targets) > 0 {
+			on = strings.Join(t.Targets, ", ")
+		}
+		a.say("In all: %s, %s, %s, %s; on %s.\n", many(t.Looks, "look"), many(t.Changes, "change"),
+			many(t.Gates, "gate"), many(t.Questions, "question"), on)
+		if t.Gates > 0 {
+			who := "nobody but you, and you cannot approve what you ask for"
+			if len(r.Approvers) > 0 {
+				who = strings.Join(r.Approvers, ", ")
+			}
+			a.say("May approve: %s.\n", who)
+		}
 	}
+	if len(r.Past) > 0 {
+		a.rehearsedPast(r.Past)
+	}
+}
+
+func many(n int, what string) string {
+	switch n {
+	case 0:
+		return "no " + what
+	case 1:
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func (a *app) rehearsedPast(past []api.RehearsedRun) {
 	var rows [][]string
-	for _, p := range r.Past {
+	for _, p := range past {
 		same := "the same"
 		if !p.Same {
 			same = "parts at " + orDash(p.PartsAt)
@@ -260,69 +402,5 @@ func (a *app) rehearsed(r *api.Rehearsal) {
 			},
 		)
 	}
-	a.table("No recorded runs of this runbook.", []string{"run", "begun", "then", "now", "asked", "path"}, rows)
-}
-
-func orHere(target string) string {
-	if target == "" {
-		return "this host"
-	}
-	return target
-}
-
-// deep is where the lines below the first stand.
-const deep = "             "
-
-func (a *app) instance() *cobra.Command {
-	list := verb(
-		"list",
-		"List the instances that were seen lately",
-		"urgentis instance list",
-		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := check(cl.ListInstancesWithResponse(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.print(listOf(*r.JSON200), func() {
-				var rows [][]string
-				for _, i := range *r.JSON200 {
-					rows = append(
-						rows,
-						[]string{
-							i.Id,
-							i.Host,
-							fmt.Sprint(i.Pid),
-							i.Version,
-							string(i.State),
-							ago(i.BegunAt),
-							ago(i.BeatAt),
-						},
-					)
-				}
-				a.table("No instances.", []string{"id", "host", "pid", "version", "state", "begun", "last beat"}, rows)
-			})
-		},
-	)
-	gone := verb(
-		"gone ID",
-		"Say that an instance is gone, once you have made sure that it is stopped",
-		"urgentis instance gone n4f…",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
-			if _, err := check(cl.BuryInstanceWithResponse(cmd.Context(), args[0])); err != nil {
-				return err
-			}
-			return a.done("Noted.")
-		},
-	)
-	return noun("instance", "Instances of the service on this database", list, a.offers(gone, instanceIDs))
+	a.table("", []string{"run", "begun", "then", "now", "asked", "path"}, rows)
 }

@@ -294,19 +294,19 @@ func (a *app) runGraph() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() { a.showGraph(r.JSON200.Svg, r.JSON200.Text, svg) })
+			return a.print(r.JSON200, func() { a.showGraph(r.JSON200, svg) })
 		},
 	)
 	c.Flags().BoolVar(&svg, "svg", false, "as a picture (SVG)")
 	return c
 }
 
-func (a *app) showGraph(svg, text string, picture bool) {
+func (a *app) showGraph(g *api.Graph, picture bool) {
 	if picture {
-		a.say("%s", ours(svg))
+		a.say("%s", ours(g.Svg))
 		return
 	}
-	a.say("%s", whole(text))
+	a.say("%s", whole(g.Text))
 }
 
 // numberOrNone writes a number; nothing for none.

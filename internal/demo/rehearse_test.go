@@ -28,7 +28,7 @@ func TestRehearsals(t *testing.T) {
 	said := func(r *api.Rehearsal) string {
 		var out []string
 		for _, l := range r.Lines {
-			out = append(out, l.Verb+" "+l.Title+" "+l.Target+" "+l.Shown+" "+l.Says)
+			out = append(out, l.Verb+" "+l.Title+" "+l.Target+" "+l.Shown+" "+l.Says+" undo: "+l.Undo)
 		}
 		return strings.Join(out, "\n")
 	}
@@ -58,6 +58,21 @@ func TestRehearsals(t *testing.T) {
 	require.NotNil(t, r.JSON200, string(r.Body))
 	assert.Contains(t, said(r.JSON200), "assumed to have happened; nothing was changed")
 	assert.Contains(t, said(r.JSON200), "a gate would stand")
+	assert.Empty(t, r.JSON200.State, "what the change did cannot be seen")
+	assert.Contains(t, r.JSON200.Because, "by the change park")
+
+	// What the change makes true is said: the runbook goes its whole way.
+	r, err = w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{
+		Text: src, Inputs: inputs, How: api.LooksOnly,
+		Assume: map[string]map[string]any{"park": {"depth": 12, "stuck": ""}},
+	})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON200, string(r.Body))
+	assert.Equal(t, "done", r.JSON200.State, said(r.JSON200))
+	assert.Equal(t, "repaired", r.JSON200.Outcome)
+	assert.Contains(t, said(r.JSON200), "not taken: what it reads is assumed, depth is 12 (assumed)")
+	assert.Equal(t, 1, r.JSON200.Totals.Changes)
+	assert.Equal(t, []string{"berth-consumer-1", "berth-consumer-2"}, r.JSON200.Totals.Targets)
 	assert.Len(t, w.Fleet.Queue.Changes(), before)
 
 	// Against the past: the same revision goes the same way, another one parts where it differs.
@@ -96,6 +111,28 @@ func TestRehearsals(t *testing.T) {
 			assert.Zero(t, p.AskedNow)
 		}
 	}
+}
+
+func TestRehearsedAnswers(t *testing.T) {
+	w, ctx := world(t)
+	// As it stands the question answers itself while all is well.
+	src := strings.Replace(text(t, "boarding-passes-refused"), `r == "none"`, `r == "gone"`, 1)
+	play := func(answers map[string]string) (*api.Rehearsal, string) {
+		r, err := w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: src, How: api.LooksOnly, Answers: answers})
+		require.NoError(t, err)
+		return r.JSON200, string(r.Body)
+	}
+	r, body := play(nil)
+	require.NotNil(t, r, body)
+	assert.Equal(t, "here a person would be asked", r.Because)
+	assert.Equal(t, 1, r.Totals.Questions)
+	r, body = play(map[string]string{"why": "nothing"})
+	require.NotNil(t, r, body)
+	assert.Equal(t, "cleared-itself", r.Outcome, body)
+	_, body = play(map[string]string{"why": "moon"})
+	assert.Contains(t, body, "has no answer moon; there is")
+	_, body = play(map[string]string{"whence": "nothing"})
+	assert.Contains(t, body, "there is no question whence to answer")
 }
 
 func TestOneStepAlone(t *testing.T) {

@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"urgentis/core/expr"
@@ -87,55 +89,166 @@ func (e *Engine) InputsFrom(b *runbook.Book, alert map[string]any) map[string]an
 	return nil
 }
 
+// Assumed is what a rehearsal takes for granted.
+type Assumed struct {
+	Made    map[string]map[string]any // by change: the values of readings that hold once it happened
+	Answers map[string]string         // by question: what is answered
+}
+
 // Played is a rehearsal.
 type Played struct {
 	Log     []flow.Event
 	Stopped string // why it did not come to an end; "" where it did
+	// Assumed lists, by attempt, the readings that were not seen but assumed.
+	Assumed map[string][]string
 }
 
 // maxRehearsed bounds the looks of a rehearsal.
 const maxRehearsed = 200
 
-// maxAfterChange bounds the looks after a change that was only assumed: they cannot show what it did.
-const maxAfterChange = 3
+// maxAfterChange bounds the takings after a change of which nothing was assumed: they cannot show what it did.
+const maxAfterChange = 2
 
-// Rehearse plays a runbook: looks are taken for real, changes are assumed to happen, gates to be approved.
-func (e *Engine) Rehearse(ctx context.Context, book *runbook.Book, begun flow.Begun) (*Played, error) {
-	assumed, after := false, 0
+// rehearsal plays the parts of the world and of people for a runbook that changes nothing.
+type rehearsal struct {
+	e     *Engine
+	ctx   context.Context
+	book  *runbook.Book
+	made  *flow.Assumption
+	said  map[string]string
+	out   Played
+	blind *runbook.Step   // the first change that was assumed, and of which nothing was said
+	after map[string]bool // takings since then
+	err   error           // what somebody assumed that cannot be
+}
+
+// Rehearse plays a runbook: looks are taken for real, changes are assumed to happen, gates to be approved. What cannot
+// be assumed is an error.
+func (e *Engine) Rehearse(
+	ctx context.Context,
+	book *runbook.Book,
+	begun flow.Begun,
+	what Assumed,
+) (*Played, error) {
+	made, err := flow.Assume(book, begun, what.Made)
+	if err != nil {
+		return nil, err
+	}
+	for name := range what.Answers {
+		if step := book.Named(name); step == nil || step.Ask == nil {
+			return nil, fmt.Errorf("there is no question %s to answer", name)
+		}
+	}
+	r := &rehearsal{e: e, ctx: ctx, book: book, made: made, said: what.Answers, after: map[string]bool{}}
+	r.out.Assumed = map[string][]string{}
 	stage := flow.Stage{Book: book, Begun: begun, Now: e.now(), Limit: maxRehearsed,
-		Do: func(in flow.Intent, now time.Time) flow.Outcome {
-			if in.Change {
-				assumed = true
-				return flow.Outcome{Attempt: in.Attempt, State: flow.OK}
-			}
-			return e.lookOnly(ctx, book, in, now)
-		},
-		Leave: func(a flow.AskLeave) flow.LeaveGiven {
-			given, err := e.leave(e.Store.In(ctx), book, a)
-			if err != nil {
-				return flow.LeaveGiven{Verdict: leave.No, Reasons: []string{err.Error()}}
-			}
-			return given
-		},
+		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt,
 		Decide: func(g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "assumed", Digest: g.Digest}
 		},
 	}
-	do := stage.Do
-	stage.Do = func(in flow.Intent, now time.Time) flow.Outcome {
-		if assumed && !in.Change {
-			if after++; after > maxAfterChange {
-				return flow.Outcome{
-					Attempt: in.Attempt,
-					State:   flow.Failed,
-					Error:   "not taken: looks cannot show what a change did that was only assumed",
-				}
-			}
-		}
-		return do(in, now)
+	r.out.Log, r.out.Stopped, err = stage.Play()
+	if r.err != nil {
+		err = r.err
 	}
-	log, stopped, err := stage.Play()
-	return &Played{log, stopped}, err
+	return &r.out, err
+}
+
+// Leave judges whether a change may happen as everything stands now.
+func (e *Engine) Leave(ctx context.Context, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
+	return e.leave(e.Store.In(ctx), book, ask)
+}
+
+func (r *rehearsal) leave(a flow.AskLeave) flow.LeaveGiven {
+	given, err := r.e.Leave(r.ctx, r.book, a)
+	if err != nil {
+		return flow.LeaveGiven{Verdict: leave.No, Reasons: []string{err.Error()}}
+	}
+	return given
+}
+
+func (r *rehearsal) do(path string, in flow.Intent, now time.Time) flow.Outcome {
+	step, of := flow.Find(r.book, path)
+	own := of == r.book // what is assumed is said of the runbook's own steps
+	if in.Change {
+		if own && step != nil && r.made.Said(step) {
+			r.made.Happened(step)
+		} else if step != nil && r.blind == nil {
+			r.blind = step
+		}
+		return flow.Outcome{Attempt: in.Attempt, State: flow.OK}
+	}
+	look := r.book.Step(in.Look)
+	if !own || look == nil {
+		return r.look(in, now)
+	}
+	out := flow.Outcome{Attempt: in.Attempt, State: flow.OK}
+	if !r.made.Whole(look, in.Target) {
+		out = r.look(in, now)
+	}
+	names, err := r.made.Put(&out, look, in.Target, now)
+	if err != nil {
+		r.err = err
+	}
+	if len(names) > 0 {
+		r.out.Assumed[in.Attempt] = names
+	}
+	return out
+}
+
+// look takes a look for real.
+func (r *rehearsal) look(in flow.Intent, now time.Time) flow.Outcome {
+	if r.blind != nil {
+		r.after[fmt.Sprint(in.Look, in.Round)] = true
+	}
+	if r.halt() != "" {
+		return flow.Outcome{}
+	}
+	return r.e.lookOnly(r.ctx, r.book, in, now)
+}
+
+// halt says why the play goes no further: looks show the world, and a change that was only assumed is not in it.
+func (r *rehearsal) halt() string {
+	if len(r.after) <= maxAfterChange {
+		return ""
+	}
+	name := r.blind.ID
+	if name == "" {
+		name = r.blind.Path
+	}
+	return fmt.Sprintf("looks cannot show what %q did, which was only assumed; say what it makes true, "+
+		"by the change %s and a reading", r.blind.Title, name)
+}
+
+// answer gives what somebody said a question is answered with; nil where nothing was said.
+func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAnswered {
+	step, book := flow.Find(r.book, path)
+	if step == nil || step.Ask == nil || book != r.book {
+		return nil
+	}
+	choice, ok := r.said[step.ID]
+	if !ok || step.ID == "" {
+		if choice, ok = r.said[step.Path]; !ok {
+			return nil
+		}
+	}
+	if len(q.Choices) > 0 && !slices.Contains(q.Choices, choice) {
+		r.err = fmt.Errorf("the question %q has no answer %s; there is %s", step.Title, choice,
+			strings.Join(q.Choices, ", "))
+		return nil
+	}
+	given := map[string]any{}
+	for _, f := range q.Fields {
+		if f.Suggest != nil {
+			given[f.Name] = f.Suggest
+		}
+	}
+	fields, err := step.Ask.AcceptFields(given)
+	if err != nil {
+		r.err = fmt.Errorf("the question %q cannot be answered here: %w", step.Title, err)
+		return nil
+	}
+	return &flow.QuestionAnswered{Question: q.Question, Choice: choice, By: "assumed", Fields: fields}
 }
 
 // lookOnly takes one look outside of any run. Nothing of it is kept.
@@ -169,7 +282,7 @@ func (e *Engine) Try(
 		return nil, fmt.Errorf("step %s is a %s: only looks are carried out here", step.Path, step.Verb)
 	}
 	for i, l := range lines {
-		if l.Request == nil {
+		if l.Step != step || l.Request == nil {
 			continue
 		}
 		l.Request.Looks = step.OnlyReads == ""

@@ -7,6 +7,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/plain"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -149,7 +150,7 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		return err
 	}
 	if err := w.reopen(inc, fmt.Sprintf("the alert is still there, %s after it was closed",
-		short(w.now.Sub(closed).Round(time.Minute)))); err != nil {
+		plain.Span(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
 	if err := w.send(inc, engine.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is "+

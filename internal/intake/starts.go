@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/plain"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
@@ -164,7 +165,11 @@ func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
 	}
 	counted, err := w.tx.CountStart(v.Runbook, v.Name, st.AtMost, w.now.Add(-st.Per), w.now)
 	if err == nil && !counted {
-		refused = fmt.Errorf("it may start %d per %s at most, and has: a person is needed", st.AtMost, short(st.Per))
+		refused = fmt.Errorf(
+			"it may start %d per %s at most, and has: a person is needed",
+			st.AtMost,
+			plain.Span(st.Per),
+		)
 	}
 	return refused, err
 }
@@ -176,17 +181,6 @@ func (w *writing) count(result string) {
 			meter.Starts.WithLabelValues(result).Inc()
 		}
 	})
-}
-
-// short writes a time span without the parts that are zero.
-func short(d time.Duration) string {
-	s := d.String()
-	for _, zero := range []string{"m0s", "h0m"} {
-		if len(s) > len(zero) && s[len(s)-len(zero):] == zero {
-			s = s[:len(s)-2]
-		}
-	}
-	return s
 }
 
 // hold lets a start wait whether the alert stays so.
@@ -203,7 +197,7 @@ func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 			At:      w.now,
 			Kind:    incident.RunHeld,
 			Actor:   actor(*v),
-			Title:   fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, short(steady)),
+			Title:   fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, plain.Span(steady)),
 			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due},
 		},
 	)
@@ -239,12 +233,12 @@ func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
 	case st.Alert == nil:
 		return "the runbook no longer has this start"
 	case a.State != "open":
-		return fmt.Sprintf("the alert cleared before it had been so for %s", short(st.Steady))
+		return fmt.Sprintf("the alert cleared before it had been so for %s", plain.Span(st.Steady))
 	}
 	if ok, err := st.Alert.Bool(&expr.Scope{Alert: Snapshot(a)}); err != nil {
 		return err.Error()
 	} else if !ok {
-		return fmt.Sprintf("the alert did not stay so for %s", short(st.Steady))
+		return fmt.Sprintf("the alert did not stay so for %s", plain.Span(st.Steady))
 	}
 	return ""
 }

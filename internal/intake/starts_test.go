@@ -3,7 +3,6 @@ package intake
 import (
 	"context"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -151,11 +150,4 @@ steps: [{call: nobody-has-it}]
 		assert.NotZero(t, a.taken.Incident)
 	}
 	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, told(t, s, 1))
-}
-
-func TestShort(t *testing.T) {
-	for d, want := range map[time.Duration]string{30 * time.Second: "30s", 10 * time.Minute: "10m", time.Hour: "1h",
-		90 * time.Minute: "1h30m", 3*time.Hour + 5*time.Second: "3h0m5s"} {
-		assert.Equal(t, want, short(d))
-	}
 }

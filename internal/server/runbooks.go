@@ -8,6 +8,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/runbook"
 	"urgentis/internal/app"
+	"urgentis/internal/engine"
 )
 
 // ListRunbooks implements api.StrictServerInterface.
@@ -94,26 +95,7 @@ func (s *Server) GetRunbookGraph(
 	if err != nil {
 		return nil, err
 	}
-	return api.GetRunbookGraph200JSONResponse(apiGraph(b, nil)), nil
-}
-
-func apiGraph(b *runbook.Book, visits map[string]runbook.Visit) api.Graph {
-	g := b.Graph(visits)
-	out := api.Graph{
-		Width: float32(g.Width), Height: float32(g.Height), Svg: g.SVG(), Text: b.Text(visits),
-		Nodes: []api.Node{}, Edges: []api.Edge{},
-	}
-	for _, n := range g.Nodes {
-		out.Nodes = append(out.Nodes, api.Node{
-			Id: n.ID, Path: n.Path, Kind: n.Kind, Title: n.Title, State: n.State, Times: n.Times,
-			TookMs: n.Took.Milliseconds(),
-			X:      float32(n.X), Y: float32(n.Y), Width: float32(n.Width), Height: float32(n.Height),
-		})
-	}
-	for _, e := range g.Edges {
-		out.Edges = append(out.Edges, api.Edge{From: e.From, To: e.To, Label: e.Label, Taken: e.Taken})
-	}
-	return out
+	return api.GetRunbookGraph200JSONResponse(*api.GraphOf(b, nil)), nil
 }
 
 // GetRunbookSchema implements api.StrictServerInterface.
@@ -130,13 +112,20 @@ func (s *Server) GetRunbookSchema(
 func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api.RehearseResponseObject, error) {
 	if r.Body.How == api.AgainstThePast {
 		past, err := s.App.RehearsePast(ctx, who(ctx), r.Body.Text, int(r.Body.Past))
-		return api.Rehearse200JSONResponse{Lines: []api.RehearsedLine{}, Past: mapped(past, apiPastRun)}, err
+		out := api.Rehearse200JSONResponse{Lines: []api.RehearsedLine{}, Past: mapped(past, apiPastRun)}
+		if len(past) == 0 {
+			out.Outcome = "there is no recorded run of this runbook to compare with"
+		}
+		return out, err
 	}
 	rehearse := s.App.RenderRunbook
 	if r.Body.How == api.LooksOnly {
 		rehearse = s.App.RehearseLooks
 	}
-	out, err := rehearse(ctx, who(ctx), app.Play{Text: r.Body.Text, Inputs: r.Body.Inputs, Alert: r.Body.Alert})
+	out, err := rehearse(ctx, who(ctx), app.Play{
+		Text: r.Body.Text, Inputs: r.Body.Inputs, Alert: r.Body.Alert,
+		Assumed: engine.Assumed{Made: r.Body.Assume, Answers: r.Body.Answers},
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -155,16 +144,16 @@ func (s *Server) TryStep(ctx context.Context, r api.TryStepRequestObject) (api.T
 
 func apiRehearsal(r *app.Rehearsal) api.Rehearsal {
 	return api.Rehearsal{
-		Outcome: r.Outcome,
-		Because: r.Because,
+		State: r.State, Outcome: r.Outcome, Because: r.Because, Approvers: r.Approvers,
+		Totals: api.RehearsalTotals{
+			Looks: r.Totals.Looks, Changes: r.Totals.Changes, Gates: r.Totals.Gates, Questions: r.Totals.Questions,
+			Targets: append([]string{}, r.Totals.Targets...),
+		},
 		Lines: mapped(r.Lines, func(l app.Line) api.RehearsedLine {
 			return api.RehearsedLine{
-				Path:   l.Path,
-				Verb:   l.Verb,
-				Title:  l.Title,
-				Target: l.Target,
-				Shown:  l.Shown,
-				Says:   l.Says,
+				Path: l.Path, Verb: l.Verb, Title: l.Title, Depth: l.Depth, Branch: l.Branch, Target: l.Target,
+				On:    l.On,
+				Shown: l.Shown, Undo: l.Undo, Says: l.Says, Notes: append([]string{}, l.Notes...),
 			}
 		}),
 	}

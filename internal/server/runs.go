@@ -101,11 +101,11 @@ func (s *Server) GetRunGraph(
 	ctx context.Context,
 	r api.GetRunGraphRequestObject,
 ) (api.GetRunGraphResponseObject, error) {
-	book, visits, err := s.App.Visits(ctx, who(ctx), r.Id)
+	book, been, err := s.App.Been(ctx, who(ctx), r.Id)
 	if err != nil {
 		return nil, err
 	}
-	return api.GetRunGraph200JSONResponse(apiGraph(book, visits)), nil
+	return api.GetRunGraph200JSONResponse(*api.GraphOf(book, been)), nil
 }
 
 // ListGates implements api.StrictServerInterface.

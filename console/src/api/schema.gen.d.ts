@@ -1503,9 +1503,14 @@ export interface components {
         Node: {
             id: string;
             path?: string;
+            /** @description a verb, or start, begin, gate or end */
             kind: string;
             title: string;
-            /** @description of a run: taken, waiting, failed or skipped */
+            /** @description what stands in it */
+            lines: components["schemas"]["NodeLine"][];
+            /** @description the radius of its corners */
+            corner: number;
+            /** @description of a run: taken, waiting, failed, skipped, or reached for an end */
             state?: string;
             /** Format: int64 */
             took_ms?: number;
@@ -1515,11 +1520,25 @@ export interface components {
             width: number;
             height: number;
         };
+        NodeLine: {
+            text: string;
+            /** @description its base line from the top of the node */
+            y: number;
+            small?: boolean;
+        };
         Edge: {
             from: string;
             to: string;
             label?: string;
+            /** @description its line as an SVG path */
+            d: string;
+            /** @description where its label stands */
+            x: number;
+            y: number;
+            /** @description a run went this way */
             taken?: boolean;
+            /** @description no way, but from a check to the change that it proves */
+            proves?: boolean;
         };
         NewRehearsal: {
             text: string;
@@ -1538,6 +1557,16 @@ export interface components {
              * @default 10
              */
             past: number;
+            /** @description by the id or path of a change, values of readings that hold once it is assumed to have happened: each for every target, or an object with one for each target */
+            assume?: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
+            /** @description by the id or path of a question, what it is answered with */
+            answers?: {
+                [key: string]: string;
+            };
         };
         NewTry: {
             text: string;
@@ -1555,18 +1584,42 @@ export interface components {
             run?: boolean;
         };
         Rehearsal: {
+            /** @description how it ended; empty where it came to no end */
+            state?: string;
             outcome?: string;
             because?: string;
             lines: components["schemas"]["RehearsedLine"][];
+            totals?: components["schemas"]["RehearsalTotals"];
+            /** @description who may approve its changes, whoever asks left out */
+            approvers?: string[];
             past?: components["schemas"]["RehearsedRun"][];
+        };
+        RehearsalTotals: {
+            looks: number;
+            changes: number;
+            gates: number;
+            questions: number;
+            targets: string[];
         };
         RehearsedLine: {
             path: string;
             verb: string;
             title: string;
+            /** @description how deep the step stands in others */
+            depth: number;
+            /** @description of the first step of a list: what leads there */
+            branch?: string;
             target?: string;
+            /** @description whom it acts on where that is not known yet */
+            on?: string;
+            /** @description what is done */
             shown?: string;
+            /** @description what would take it back */
+            undo?: string;
+            /** @description what came of it */
             says: string;
+            /** @description the conditions under which it is taken */
+            notes: string[];
         };
         RehearsedRun: {
             run: string;

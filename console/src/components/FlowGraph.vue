@@ -1,60 +1,48 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-
 import type { Schemas } from '../api/client'
 
-const props = defineProps<{ graph: Schemas['Graph'] }>()
+// The service says where everything stands; here it is only drawn.
+defineProps<{ graph: Schemas['Graph'] }>()
 const emit = defineEmits<{ pick: [path: string] }>()
-
-const pad = 14
-const nodes = computed(() => new Map(props.graph.nodes.map((n) => [n.id, n])))
-const edges = computed(() =>
-  props.graph.edges.flatMap((e) => {
-    const [from, to] = [nodes.value.get(e.from), nodes.value.get(e.to)]
-    if (!from || !to) return []
-    const [x1, y1, x2, y2] = [from.x + 24 + pad, from.y + from.height + pad, to.x + 24 + pad, to.y + pad]
-    return [{ ...e, d: `M${x1} ${y1}V${y2 - 17}H${x2}V${y2}`, x: x2 + 5, y: y2 - 5 }]
-  }),
-)
-const took = (ms: number) =>
-  ms < 1000 ? `${ms} ms` : ms < 60_000 ? `${(ms / 1000).toFixed(1)} s` : `${Math.round(ms / 60_000)} min`
-const says = (n: Schemas['Node']) =>
-  [
-    n.kind.replace('_', ' '),
-    n.state,
-    n.times && n.times > 1 ? `${n.times} times` : '',
-    n.took_ms ? took(n.took_ms) : '',
-  ]
-    .filter(Boolean)
-    .join(' · ')
-const clip = (s: string) => (s.length > 33 ? `${s.slice(0, 32)}…` : s)
-const round = (kind: string) => (kind === 'change' ? 0 : ['begin', 'end', 'close', 'hand_over'].includes(kind) ? 22 : 7)
 </script>
 
 <template>
   <div class="flow" tabindex="0" role="region" aria-label="The flow of the runbook">
     <svg
-      :viewBox="`0 0 ${graph.width + 2 * pad} ${graph.height + 2 * pad}`"
-      :width="graph.width + 2 * pad"
-      :height="graph.height + 2 * pad"
+      :viewBox="`0 0 ${graph.width} ${graph.height}`"
+      :width="graph.width"
+      :height="graph.height"
       role="img"
       :aria-label="graph.text"
     >
-      <template v-for="e in edges" :key="`${e.from}>${e.to}${e.label}`">
-        <path :d="e.d" class="edge" :class="{ taken: e.taken }" />
+      <defs>
+        <marker
+          id="head"
+          viewBox="0 0 8 8"
+          refX="7"
+          refY="4"
+          markerWidth="8"
+          markerHeight="8"
+          orient="auto"
+          markerUnits="userSpaceOnUse"
+        >
+          <path d="M0 0L8 4L0 8Z" class="head" />
+        </marker>
+      </defs>
+      <template v-for="e in graph.edges" :key="`${e.from}>${e.to}${e.label}`">
+        <path :d="e.d" class="edge" :class="{ taken: e.taken, proves: e.proves }" marker-end="url(#head)" />
         <text v-if="e.label" :x="e.x" :y="e.y" class="small">{{ e.label }}</text>
       </template>
       <g
         v-for="n in graph.nodes"
         :key="n.id"
-        :transform="`translate(${n.x + pad} ${n.y + pad})`"
-        :class="['node', n.state, { step: n.path }]"
+        :transform="`translate(${n.x} ${n.y})`"
+        :class="['node', n.kind, n.state, { step: n.path }]"
         @click="n.path && emit('pick', n.path)"
       >
         <title>{{ n.title }}</title>
-        <rect :width="n.width" :height="n.height" :rx="round(n.kind)" />
-        <text x="10" y="17" class="small">{{ says(n) }}</text>
-        <text x="10" y="35">{{ clip(n.title) }}</text>
+        <rect :width="n.width" :height="n.height" :rx="n.corner" />
+        <text v-for="l in n.lines" :key="l.y" x="10" :y="l.y" :class="{ small: l.small }">{{ l.text }}</text>
       </g>
     </svg>
   </div>
@@ -83,21 +71,31 @@ text {
 .node.step {
   cursor: pointer;
 }
-.node.taken rect {
+.node.start rect,
+.node.gate rect {
+  stroke-dasharray: 5 3;
+}
+.node.reached rect {
+  fill: rgba(var(--v-theme-primary), 0.16);
+}
+.node.taken rect,
+.node.reached rect {
   stroke: rgb(var(--v-theme-primary));
   stroke-width: 2.5;
 }
 .node.waiting rect {
   stroke: rgb(var(--v-theme-warning));
   stroke-width: 2.5;
-  stroke-dasharray: 6 3;
 }
 .node.failed rect {
   stroke: rgb(var(--v-theme-error));
   stroke-width: 2.5;
 }
-.node.skipped rect {
-  stroke-dasharray: 2 3;
+.node.skipped {
+  opacity: 0.6;
+}
+.head {
+  fill: rgba(var(--v-theme-on-surface), 0.6);
 }
 .edge {
   fill: none;
@@ -106,5 +104,8 @@ text {
 .edge.taken {
   stroke: rgb(var(--v-theme-primary));
   stroke-width: 2.5;
+}
+.edge.proves {
+  stroke-dasharray: 2 3;
 }
 </style>

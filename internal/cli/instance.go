@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+)
+
+func (a *app) instance() *cobra.Command {
+	list := verb(
+		"list",
+		"List the instances that were seen lately",
+		"urgentis instance list",
+		cobra.NoArgs,
+		func(cmd *cobra.Command, _ []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.ListInstancesWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.print(listOf(*r.JSON200), func() {
+				var rows [][]string
+				for _, i := range *r.JSON200 {
+					rows = append(
+						rows,
+						[]string{
+							i.Id,
+							i.Host,
+							fmt.Sprint(i.Pid),
+							i.Version,
+							string(i.State),
+							ago(i.BegunAt),
+							ago(i.BeatAt),
+						},
+					)
+				}
+				a.table("No instances.", []string{"id", "host", "pid", "version", "state", "begun", "last beat"}, rows)
+			})
+		},
+	)
+	gone := verb(
+		"gone ID",
+		"Say that an instance is gone, once you have made sure that it is stopped",
+		"urgentis instance gone n4f…",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, args []string) error {
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := check(cl.BuryInstanceWithResponse(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.done("Noted.")
+		},
+	)
+	return noun("instance", "Instances of the service on this database", list, a.offers(gone, instanceIDs))
+}
