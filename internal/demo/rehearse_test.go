@@ -116,7 +116,7 @@ func TestRehearsals(t *testing.T) {
 func TestRehearsedAnswers(t *testing.T) {
 	w, ctx := world(t)
 	// As it stands the question answers itself while all is well.
-	src := strings.Replace(text(t, "boarding-passes-refused"), `r == "none"`, `r == "gone"`, 1)
+	src := strings.ReplaceAll(text(t, "boarding-passes-refused"), `r == "none"`, `r == "gone"`)
 	play := func(answers map[string]string) (*api.Rehearsal, string) {
 		r, err := w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: src, How: api.LooksOnly, Answers: answers})
 		require.NoError(t, err)
