@@ -2031,6 +2031,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/secrets (the `SetSecret` operationId).
 	SetSecret(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveSecret Take the value of a secret away, in all its versions; one that opens a target stays.
+	//
+	// Corresponds with DELETE /api/v1/secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecret(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListServices Services with owner and stance.
 	//
 	// Corresponds with GET /api/v1/services (the `ListServices` operationId).
@@ -3087,6 +3092,21 @@ func (c *Client) SetSecretWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /api/v1/secrets (the `SetSecret` operationId).
 func (c *Client) SetSecret(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSecretRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecret Take the value of a secret away, in all its versions; one that opens a target stays.
+//
+// Corresponds with DELETE /api/v1/secrets/{name} (the `RemoveSecret` operationId).
+func (c *Client) RemoveSecret(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -5313,6 +5333,40 @@ func NewSetSecretRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
+func NewRemoveSecretRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListServicesRequest constructs an http.Request for the ListServices method
 func NewListServicesRequest(server string) (*http.Request, error) {
 	var err error
@@ -6420,6 +6474,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/secrets (the `SetSecret` operationId).
 	SetSecretWithResponse(ctx context.Context, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// RemoveSecretWithResponse Take the value of a secret away, in all its versions; one that opens a target stays.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecretWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
 
 	// ListServicesWithResponse Services with owner and stance.
 	//
@@ -8660,6 +8721,47 @@ func (r SetSecretResponse) ContentType() string {
 	return ""
 }
 
+type RemoveSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10290,6 +10392,19 @@ func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, body Se
 		return nil, err
 	}
 	return ParseSetSecretResponse(rsp)
+}
+
+// RemoveSecretWithResponse Take the value of a secret away, in all its versions; one that opens a target stays.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/secrets/{name} (the `RemoveSecret` operationId).
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecretResponse(rsp)
 }
 
 // ListServicesWithResponse Services with owner and stance.
@@ -12047,6 +12162,35 @@ func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
 	return response, nil
 }
 
+// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
+func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
 func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12814,6 +12958,9 @@ type ServerInterface interface {
 	// SetSecret Seal a value under a name; a new value is a new version.
 	// (POST /api/v1/secrets)
 	SetSecret(c *gin.Context)
+	// RemoveSecret Take the value of a secret away, in all its versions; one that opens a target stays.
+	// (DELETE /api/v1/secrets/{name})
+	RemoveSecret(c *gin.Context, name Name)
 	// ListServices Services with owner and stance.
 	// (GET /api/v1/services)
 	ListServices(c *gin.Context)
@@ -13960,6 +14107,31 @@ func (siw *ServerInterfaceWrapper) SetSecret(c *gin.Context) {
 	siw.Handler.SetSecret(c)
 }
 
+// RemoveSecret operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveSecret(c, name)
+}
+
 // ListServices operation middleware
 func (siw *ServerInterfaceWrapper) ListServices(c *gin.Context) {
 
@@ -14370,6 +14542,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/targets/:name/try", wrapper.TryTarget)
 	router.GET(options.BaseURL+"/api/v1/secrets", wrapper.ListSecrets)
 	router.POST(options.BaseURL+"/api/v1/secrets", wrapper.SetSecret)
+	router.DELETE(options.BaseURL+"/api/v1/secrets/:name", wrapper.RemoveSecret)
 	router.GET(options.BaseURL+"/api/v1/connections", wrapper.ListConnections)
 	router.POST(options.BaseURL+"/api/v1/connections", wrapper.SetConnection)
 	router.DELETE(options.BaseURL+"/api/v1/connections/:name", wrapper.RemoveConnection)
@@ -16086,6 +16259,39 @@ func (response SetSecretdefaultApplicationProblemPlusJSONResponse) VisitSetSecre
 	return err
 }
 
+type RemoveSecretRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveSecretResponseObject interface {
+	VisitRemoveSecretResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecret204Response struct {
+}
+
+func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServicesRequestObject struct {
 }
 
@@ -16940,6 +17146,9 @@ type StrictServerInterface interface {
 	// SetSecret Seal a value under a name; a new value is a new version.
 	// (POST /api/v1/secrets)
 	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
+	// RemoveSecret Take the value of a secret away, in all its versions; one that opens a target stays.
+	// (DELETE /api/v1/secrets/{name})
+	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
 	// ListServices Services with owner and stance.
 	// (GET /api/v1/services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
@@ -18399,6 +18608,32 @@ func (sh *strictHandler) SetSecret(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SetSecretResponseObject); ok {
 		if err := validResponse.VisitSetSecretResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSecret operation middleware
+func (sh *strictHandler) RemoveSecret(ctx *gin.Context, name Name) {
+	var request RemoveSecretRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecret")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
+		if err := validResponse.VisitRemoveSecretResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -366,7 +366,7 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name str
 		return Tried{}, named(err, "connection %s", name)
 	}
 	if err := a.rooms.Send(ctx, c, "This is a try by "+who.Name+": messages of Urgentis arrive here."); err != nil {
-		return Tried{Says: err.Error()}, nil
+		return Tried{Says: strings.TrimPrefix(err.Error(), name+": ")}, nil
 	}
 	return Tried{OK: true, Says: "it took the message"}, nil
 }
@@ -416,6 +416,27 @@ func (a *App) SetSecret(
 		return err
 	})
 	return row, err
+}
+
+// RemoveSecret takes the value of a secret away, in all its versions. One that a target is signed in to with stays.
+func (a *App) RemoveSecret(ctx context.Context, who *access.Principal, name string) error {
+	if err := administer(who, "secret", name); err != nil {
+		return err
+	}
+	return a.tx(ctx, func(tx *store.Tx) error {
+		used, err := tx.TargetsWith(name)
+		if err != nil {
+			return err
+		}
+		if len(used) > 0 {
+			return &Error{Kind: Conflict, Code: "in-use", Says: fmt.Sprintf(
+				"secret %s opens %s: give them another one first", name, strings.Join(used, ", "))}
+		}
+		if err := tx.RemoveSecret(name); err != nil {
+			return named(err, "secret %s", name)
+		}
+		return tx.Audit(who.Name, "secret.remove", name, "")
+	})
 }
 
 // Sources lists the alert sources.

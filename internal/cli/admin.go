@@ -25,16 +25,8 @@ func (a *app) admin() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if password == "" {
-				password = a.v.GetString("password")
-			}
-			if password == "" {
-				if password, err = a.ask("Password for " + args[0] + ": "); err != nil {
-					return err
-				}
-			}
-			if len(password) < 10 {
-				return usage("a password has at least 10 characters")
+			if password, err = a.newPassword(password, args[0]); err != nil {
+				return err
 			}
 			list := make([]access.Role, len(rs))
 			for i, r := range rs {
@@ -52,7 +44,12 @@ func (a *app) admin() *cobra.Command {
 		[]string{"admin"},
 		"a `ROLE`: viewer, responder, operator, approver, author or admin; as often as wanted",
 	)
-	f.StringVar(&password, "password", "", "at least 10 characters (asked for without it; URGENTIS_PASSWORD)")
+	f.StringVar(
+		&password,
+		"password",
+		"",
+		"a `PASSWORD` of at least 10 characters (asked for without it; URGENTIS_PASSWORD)",
+	)
 	f.String("data-dir", "", "the `FOLDER` in which the service keeps its data (default: of this account)")
 	f.String("database", "", "the service's PostgreSQL `ADDRESS` (default: the private one under --data-dir)")
 	complete(c, "role", "viewer", "responder", "operator", "approver", "author", "admin")

@@ -32,9 +32,9 @@ func (a *app) alertSend() *cobra.Command {
 		`urgentis alert send --source harbour-watch --source-token urs_… --severity major \
     --summary "Depth is 800" --service berth-queue --label signal=queue_depth --label queue=quay-north`, cobra.NoArgs,
 		func(cmd *cobra.Command, _ []string) error {
-			k, _ := readLogin()
-			if s := a.v.GetString("server"); s != "" {
-				k.Server = s
+			k, err := a.loginOf()
+			if err != nil {
+				return err
 			}
 			token := a.v.GetString("source-token")
 			if k.Server == "" || source == "" || token == "" {

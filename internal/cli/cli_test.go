@@ -240,7 +240,7 @@ func TestAdminOnTheMachine(t *testing.T) {
 	ok(t, "connection", "set", "quayside", "--url", "http://127.0.0.1:1/")
 	code, out, errOut = run(t, "", "connection", "try", "quayside")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, out, "quayside: quayside: ")
+	assert.Contains(t, out, "quayside: dial tcp")
 	assert.Contains(t, errOut, "no message arrives at quayside")
 	ok(t, "halt")
 	assert.Contains(t, ok(t, "delivery", "list", "--state", "queued"), "All changes are halted by iva.")
@@ -333,7 +333,28 @@ func TestTheStoryByCommands(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	admin(t, w)
 	language(t, runID)
+	twoPeople(t, w)
+}
+
+// twoPeople are signed in from one account: the newest login counts, --as takes the other, and each ends alone.
+func twoPeople(t *testing.T, w *demo.World) {
+	code, _, errOut := run(t, "", "run", "list", "--as", "oke")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "oke is not signed in here (iva, mara can be named); urgentis login ADDRESS --name oke")
+	ok(t, "secret", "list")
+	code, _, _ = run(t, "", "secret", "list", "--as", "mara")
+	assert.Equal(t, 3, code, "she is no administrator")
+	t.Setenv("URGENTIS_AS", "mara")
 	assert.Contains(t, ok(t, "logout"), "Signed out")
+	code, _, errOut = run(t, "", "run", "list")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "mara is not signed in here (iva can be named)")
+	t.Setenv("URGENTIS_AS", "")
+	ok(t, "secret", "list")
+	assert.Contains(t, ok(t, "logout"), "Signed out")
+	code, _, errOut = run(t, "", "run", "list")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, errOut, "not logged in")
 }
 
 // language drives what writers of runbooks use, and the control of runs. run is one that is over.

@@ -8,72 +8,21 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"urgentis/api"
 )
 
-// kept is what a login leaves behind.
-type kept struct {
-	Server  string `yaml:"server"`
-	Token   string `yaml:"token,omitempty"`
-	Session string `yaml:"session,omitempty"`
-	Name    string `yaml:"name,omitempty"`
-}
-
 const cookieName = "urgentis_session"
-
-func loginFile() (string, error) {
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "", errors.New("this account has no home directory; give --server and --token")
-	}
-	return filepath.Join(dir, "urgentis", "login.yaml"), nil
-}
-
-func readLogin() (kept, error) {
-	var k kept
-	file, err := loginFile()
-	if err != nil {
-		return k, err
-	}
-	b, err := os.ReadFile(file)
-	if err != nil {
-		return k, err
-	}
-	return k, yaml.Unmarshal(b, &k)
-}
-
-func writeLogin(k kept) error {
-	file, err := loginFile()
-	if err != nil {
-		return err
-	}
-	b, err := yaml.Marshal(k)
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return err
-	}
-	if err := os.WriteFile(file, b, 0o600); err != nil {
-		return err
-	}
-	return os.Chmod(file, 0o600) // one that was there may have been open to others
-}
 
 // client speaks to the service with the login, or with what flags and variables say.
 func (a *app) client() (*client, error) {
-	k, _ := readLogin()
-	if s := a.v.GetString("server"); s != "" {
-		if s != k.Server {
-			k = kept{Server: s}
-		}
+	k, err := a.loginOf()
+	if err != nil {
+		return nil, err
 	}
 	if t := a.v.GetString("token"); t != "" {
 		k.Token = t
@@ -168,7 +117,8 @@ func (a *app) login() *cobra.Command {
 	c := verb(
 		"login ADDRESS",
 		"Sign in to a service and keep that for later commands",
-		"urgentis login http://127.0.0.1:8470 --name mara\nurgentis login https://urgentis.example --token urg_…",
+		"urgentis login http://127.0.0.1:8470 --name mara\nurgentis login https://urgentis.example --token urg_…\n"+
+			"urgentis gate list --as mara",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, args []string) error {
 			k := kept{Server: strings.TrimRight(args[0], "/"), Token: a.v.GetString("token")}
@@ -190,7 +140,7 @@ func (a *app) login() *cobra.Command {
 				return err
 			}
 			k.Name = me.JSON200.Name
-			if err := writeLogin(k); err != nil {
+			if err := keepLogin(k); err != nil {
 				return fmt.Errorf("keep the login: %w", err)
 			}
 			return a.print(me.JSON200, func() {
@@ -198,8 +148,11 @@ func (a *app) login() *cobra.Command {
 			})
 		},
 	)
-	c.Flags().StringVar(&name, "name", "", "your name")
-	c.Flags().StringVar(&password, "password", "", "your password (asked for without it; URGENTIS_PASSWORD)")
+	c.Long = "Several people can be signed in at once, from one account: the newest login counts, and --as NAME " +
+		"takes\n" +
+		"another one."
+	c.Flags().StringVar(&name, "name", "", "your `NAME`")
+	c.Flags().StringVar(&password, "password", "", "your `PASSWORD` (asked for without it; URGENTIS_PASSWORD)")
 	return c
 }
 
@@ -218,14 +171,9 @@ func (a *app) signIn(ctx context.Context, k kept, name *string, password string)
 			return "", usage("give --name")
 		}
 	}
-	if password == "" {
-		password = a.v.GetString("password")
-	}
-	if password == "" {
-		var err error
-		if password, err = a.ask("Password: "); err != nil {
-			return "", err
-		}
+	password, err := a.password(password, "Password: ")
+	if err != nil {
+		return "", err
 	}
 	cl, err := newClient(kept{Server: k.Server})
 	if err != nil {
@@ -241,6 +189,26 @@ func (a *app) signIn(ctx context.Context, k kept, name *string, password string)
 		}
 	}
 	return "", errors.New("the service gave no session")
+}
+
+// password is what was given, by a flag or by URGENTIS_PASSWORD, or what is asked for.
+func (a *app) password(given, prompt string) (string, error) {
+	if given == "" {
+		given = a.v.GetString("password")
+	}
+	if given != "" {
+		return given, nil
+	}
+	return a.ask(prompt)
+}
+
+// newPassword is a password for somebody, long enough.
+func (a *app) newPassword(given, name string) (string, error) {
+	given, err := a.password(given, "Password for "+name+": ")
+	if err == nil && len(given) < 10 {
+		err = usage("a password has at least 10 characters")
+	}
+	return given, err
 }
 
 // ask reads a line that is not shown.
@@ -266,11 +234,11 @@ func (a *app) logout() *cobra.Command {
 			if cl, err := a.client(); err == nil && cl.kept.Session != "" {
 				cl.SignOutWithResponse(cmd.Context()) //nolint:errcheck // the login is forgotten either way
 			}
-			file, err := loginFile()
+			k, err := a.loginOf()
 			if err != nil {
 				return err
 			}
-			if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
+			if err := forgetLogin(k); err != nil {
 				return err
 			}
 			return a.done("Signed out.")

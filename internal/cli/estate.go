@@ -87,7 +87,8 @@ func (a *app) source() *cobra.Command {
 		},
 	)
 	add.Flags().
-		StringVar(&callBack, "call-back", "", "where the source is told that an alert is acknowledged or closed")
+		StringVar(&callBack, "call-back", "", "the `URL` where the source is told that an alert is acknowledged or "+
+			"closed")
 	list := lister(
 		a,
 		"List sources",
@@ -123,7 +124,7 @@ type given struct {
 
 func newGiven(cmd *cobra.Command) *given {
 	g := &given{flags: cmd.Flags(), body: map[string]any{}}
-	g.flags.StringVar(&g.match, "if-version", "", "change it only if this is its version, as the JSON of list tells")
+	g.flags.StringVar(&g.match, "if-version", "", "change it only if this is its `VERSION`, as the JSON of list tells")
 	return g
 }
 
@@ -424,7 +425,13 @@ func (a *app) secret() *cobra.Command {
 			return []string{x.Name, string(x.Kind), fmt.Sprint(x.Version), ago(x.SetAt)}
 		},
 	)
-	return noun("secret", "Sealed keys and passwords", set, list)
+	remove := doer(a, "remove NAME", "Take a secret's value away for good; one that opens a target stays",
+		"urgentis secret remove fleet-key", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveSecretWithResponse(cmd.Context(), args[0]))
+			return nil, "Removed.", err
+		})
+	return noun("secret", "Sealed keys and passwords", set, list, a.offers(remove, secretNames))
 }
 
 func (a *app) connection() *cobra.Command {

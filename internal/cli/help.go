@@ -94,9 +94,9 @@ func verbHelp(w io.Writer, verb *cobra.Command) {
 	if verb.Example != "" {
 		fmt.Fprintf(w, "\nFor example\n%s\n", verb.Example)
 	}
-	if verb.HasAvailableLocalFlags() {
+	if own := verb.LocalNonPersistentFlags(); hasOwn(own) {
 		fmt.Fprintf(w, "\nWith\n")
-		flags(w, verb.LocalNonPersistentFlags())
+		flags(w, own)
 	}
 	fmt.Fprintf(w, "\nurgentis --help has what goes with every command.\n")
 }
@@ -105,6 +105,13 @@ func verbHelp(w io.Writer, verb *cobra.Command) {
 var placeholders = map[string]string{
 	"string": "TEXT", "int": "N", "int64": "N", "duration": "TIME", "stringSlice": "NAME", "stringArray": "NAME",
 	"strings": "NAME", "stringToString": "NAME=VALUE",
+}
+
+// hasOwn reports whether there is any flag to show.
+func hasOwn(set *pflag.FlagSet) bool {
+	own := false
+	set.VisitAll(func(f *pflag.Flag) { own = own || !f.Hidden && f.Name != "help" })
+	return own
 }
 
 func flags(w io.Writer, set *pflag.FlagSet) {

@@ -36,10 +36,8 @@ func (a *app) person() *cobra.Command {
 			if err != nil {
 				return nil, "", err
 			}
-			if password == "" {
-				if password, err = a.ask("Password for " + args[0] + ": "); err != nil {
-					return nil, "", err
-				}
+			if password, err = a.newPassword(password, args[0]); err != nil {
+				return nil, "", err
 			}
 			r, err := check(
 				cl.AddPersonWithResponse(cmd.Context(), api.NewPerson{Name: args[0], Password: password, Roles: rs}),
@@ -53,7 +51,8 @@ func (a *app) person() *cobra.Command {
 	add.Flags().
 		StringSliceVar(&has, "role", []string{"viewer"}, "viewer, responder, operator, approver, author or admin; "+
 			"as often as wanted")
-	add.Flags().StringVar(&password, "password", "", "at least 10 characters (asked for without it)")
+	add.Flags().StringVar(&password, "password", "", "a `PASSWORD` of at least 10 characters (asked for without it; "+
+		"URGENTIS_PASSWORD)")
 	list := lister(a, "List people", "urgentis person list", "Nobody.", []string{"name", "roles", "added"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Person, error) {
 			r, err := check(cl.ListPeopleWithResponse(cmd.Context()))

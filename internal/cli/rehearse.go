@@ -157,8 +157,8 @@ func (a *app) runbookTry() *cobra.Command {
 		},
 	)
 	c.Flags().StringToStringVar(&inputs, "input", nil, "NAME=VALUE, as often as wanted")
-	c.Flags().StringToStringVar(&readings, "reading", nil, "NAME=VALUE for every target, or NAME/TARGET=VALUE")
-	c.Flags().StringVar(&alert, "alert", "", "the id of a recorded alert")
+	c.Flags().StringToStringVar(&readings, "reading", nil, "`NAME=VALUE` for every target, or NAME/TARGET=VALUE")
+	c.Flags().StringVar(&alert, "alert", "", "the `ID` of a recorded alert")
 	c.Flags().BoolVar(&run, "run", false, "carry the look out; a change never is")
 	return c
 }
@@ -273,15 +273,15 @@ func (a *app) runbookRehearse() *cobra.Command {
 		},
 	)
 	f := c.Flags()
-	f.StringVar(&how, "how", "without-effects", "without-effects (all is rendered, nothing runs), looks-only "+
+	f.StringVar(&how, "how", "without-effects", "`HOW`: without-effects (all is rendered, nothing runs), looks-only "+
 		"(looks run, changes are assumed) or against-the-past (recorded runs)")
 	f.StringToStringVar(&inputs, "input", nil, "NAME=VALUE, as often as wanted")
-	f.StringVar(&alert, "alert", "", "the id of a recorded alert; its inputs are those of the start that it fits")
-	f.StringArrayVar(&assume, "assume", nil, "CHANGE.READING=VALUE: what holds once a change is assumed to have "+
+	f.StringVar(&alert, "alert", "", "the `ID` of a recorded alert; its inputs are those of the start that it fits")
+	f.StringArrayVar(&assume, "assume", nil, "`CHANGE.READING=VALUE`: what holds once a change is assumed to have "+
 		"happened; CHANGE.READING/TARGET=VALUE for one target")
-	f.StringVar(&assumeFrom, "assume-from", "", "a file that says the same, as in park: {depth: 12}")
-	f.StringToStringVar(&answers, "answer", nil, "QUESTION=CHOICE: what a question is answered with")
-	f.IntVar(&past, "past", 10, "how many recorded runs to play again")
+	f.StringVar(&assumeFrom, "assume-from", "", "a `FILE` that says the same, as in park: {depth: 12}")
+	f.StringToStringVar(&answers, "answer", nil, "`QUESTION=CHOICE`: what a question is answered with")
+	f.IntVar(&past, "past", 10, "the newest `N` recorded runs are played again")
 	return c
 }
 

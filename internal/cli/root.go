@@ -138,6 +138,7 @@ func (a *app) root() *cobra.Command {
 	f.String("config", "", "a YAML `FILE` with settings")
 	f.String("server", "", "the service's `ADDRESS` (default: where you logged in)")
 	f.String("token", "", "a `TOKEN` to use instead of the login")
+	f.String("as", "", "the `NAME` of one of several who are signed in here (default: who signed in last)")
 	complete(root, "output", "table", "json", "yaml")
 	for _, t := range tasks {
 		root.AddGroup(&cobra.Group{ID: t.id, Title: t.title})

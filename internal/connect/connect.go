@@ -48,6 +48,7 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 		return nil
 	}
 	if died := job.Attempt - 1 - d.Tries; died >= store.PoisonAt {
+		meter.Deliveries.WithLabelValues("failed").Inc()
 		cause := fmt.Errorf("it is set aside: the program died %d times while it was being delivered", died)
 		return errors.Join(river.JobCancel(cause), o.failed(ctx, d, "failed", cause))
 	}

@@ -56,6 +56,7 @@ func (p *projection) rows(ev flow.Event) error {
 	case flow.GateDecided:
 		return p.decision(b)
 	case flow.GateExpired:
+		p.waited(b.Gate, "unanswered")
 		return p.tx.CloseGate(b.Gate, "expired", "", "")
 	case flow.QuestionRaised:
 		return p.questionRow(ev, b)
@@ -105,6 +106,14 @@ func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
 	})
 }
 
+// waited counts how long a gate waited for what became of it.
+func (p *projection) waited(gate, became string) {
+	if row, err := p.tx.Gate(gate); err == nil {
+		waited := p.at.Sub(row.RaisedAt)
+		p.counted(func() { meter.GateSeconds.WithLabelValues(became).Observe(waited.Seconds()) })
+	}
+}
+
 func (p *projection) decision(b flow.GateDecided) error {
 	state, act := "refused", "gate.refuse"
 	if b.Approved {
@@ -117,10 +126,7 @@ func (p *projection) decision(b flow.GateDecided) error {
 	if g, _, _ := p.s.OpenGate(b.Gate); g != nil {
 		return nil // it wants another person as well
 	}
-	if row, err := p.tx.Gate(b.Gate); err == nil {
-		waited := p.at.Sub(row.RaisedAt)
-		p.counted(func() { meter.GateSeconds.WithLabelValues(state).Observe(waited.Seconds()) })
-	}
+	p.waited(b.Gate, state)
 	return p.tx.CloseGate(b.Gate, state, b.By, b.Comment)
 }
 

@@ -101,6 +101,8 @@ type Played struct {
 	Stopped string // why it did not come to an end; "" where it did
 	// Assumed lists, by attempt, the readings that were not seen but assumed.
 	Assumed map[string][]string
+	// Blind says that looks came after a change of which nothing was assumed; "" where none did.
+	Blind string
 }
 
 // maxRehearsed bounds the looks of a rehearsal.
@@ -151,6 +153,7 @@ func (e *Engine) Rehearse(
 	if r.err != nil {
 		err = r.err
 	}
+	r.out.Blind = r.blindness()
 	return &r.out, err
 }
 
@@ -210,6 +213,14 @@ func (r *rehearsal) look(in flow.Intent, now time.Time) flow.Outcome {
 // halt says why the play goes no further: looks show the world, and a change that was only assumed is not in it.
 func (r *rehearsal) halt() string {
 	if len(r.after) <= maxAfterChange {
+		return ""
+	}
+	return r.blindness()
+}
+
+// blindness says that looks came after a change that is not in the world; "" where none did.
+func (r *rehearsal) blindness() string {
+	if len(r.after) == 0 {
 		return ""
 	}
 	name := r.blind.ID

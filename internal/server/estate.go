@@ -157,6 +157,13 @@ func (s *Server) RemoveService(
 	return api.RemoveService204Response{}, s.App.RemoveService(ctx, who(ctx), r.Name)
 }
 
+// RemoveSecret implements api.StrictServerInterface.
+func (s *Server) RemoveSecret(
+	ctx context.Context, r api.RemoveSecretRequestObject,
+) (api.RemoveSecretResponseObject, error) {
+	return api.RemoveSecret204Response{}, s.App.RemoveSecret(ctx, who(ctx), r.Name)
+}
+
 // RemoveConnection implements api.StrictServerInterface.
 func (s *Server) RemoveConnection(
 	ctx context.Context, r api.RemoveConnectionRequestObject,

@@ -93,11 +93,16 @@ func (g *gauges) Collect(ch chan<- prometheus.Metric) {
 		ch <- prometheus.NewInvalidMetric(desc("up", "Whether the database answers."), err)
 		return
 	}
+	halted := int64(0)
+	if st.Halted {
+		halted = 1
+	}
 	for _, m := range []struct {
 		name, help string
 		v          int64
 	}{
 		{"instances", "Instances that work on this database.", int64(st.Instances)},
+		{"halted", "1 while all changes are halted.", halted},
 		{"incidents_open", "Open incidents.", st.OpenIncidents},
 		{"runs_active", "Runs that are not over.", st.ActiveRuns},
 		{"gates_open", "Gates that wait for a decision.", st.OpenGates},

@@ -298,7 +298,8 @@ func TestWhatIsCounted(t *testing.T) {
 	s := start(t)
 	_, _, before := s.do("GET", "/metrics", "")
 	for _, name := range []string{
-		"urgentis_instances 1", "urgentis_gates_open 0", "urgentis_beat_lag_seconds_bucket", "go_goroutines",
+		"urgentis_instances 1", "urgentis_halted 0", "urgentis_gates_open 0", "urgentis_beat_lag_seconds_bucket",
+		"go_goroutines",
 	} {
 		assert.Eventually(t, func() bool {
 			_, _, before = s.do("GET", "/metrics", "")

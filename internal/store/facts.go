@@ -59,7 +59,8 @@ func (tx *Tx) SecretVersions(names []string) (map[string]int, error) {
 		Name    string
 		Version int
 	}
-	if err := tx.db.Raw("select name, max(version) as version from secret where name in ? group by "+
+	if err := tx.db.Raw("select name, max(version) as version from secret where name in ? "+
+		"and removed_at is null group by "+
 		"name", names).Scan(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read secrets: %w", err)
 	}

@@ -102,6 +102,8 @@ type Secret struct {
 	Sealed  []byte
 	SetBy   string
 	SetAt   time.Time
+	// RemovedAt is set once its value is gone.
+	RemovedAt *time.Time
 }
 
 // Connection is a room that messages go to.

@@ -5,12 +5,13 @@ import "fmt"
 // Secrets lists the secrets by name, each with its newest version, without their values.
 func (tx *Tx) Secrets() ([]Secret, error) {
 	return scan[Secret](tx, `select distinct on (name) name, version, kind, set_by, set_at from secret
-		order by name, version desc`)
+		where removed_at is null order by name, version desc`)
 }
 
 // Secret reads one version of a secret; nil where there is none.
 func (tx *Tx) Secret(name, version string) (*Secret, error) {
-	found, err := list[Secret](tx, "name", "name = ? and version = ?::text::int", name, version)
+	found, err := list[Secret](tx, "name", "name = ? and version = ?::text::int and removed_at is null", name,
+		version)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}
@@ -22,7 +23,21 @@ func (tx *Tx) SecretsNamed(names []string) ([]Secret, error) {
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return list[Secret](tx, "name, version", "name in ?", names)
+	return list[Secret](tx, "name, version", "name in ? and removed_at is null", names)
+}
+
+// RemoveSecret takes the values of a secret away, all versions; ErrNotFound where there is none.
+func (tx *Tx) RemoveSecret(name string) error {
+	done := tx.db.Exec("update secret set sealed = '', removed_at = now() where name = ? and removed_at is null", name)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return done.Error
+}
+
+// TargetsWith lists the targets that are signed in to with a secret.
+func (tx *Tx) TargetsWith(secret string) ([]string, error) {
+	return scan[string](tx, "select name from target where ? in (secret, look_secret) order by name", secret)
 }
 
 // AddSecret adds the next version of a name, and sets its number.
