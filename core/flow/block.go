@@ -85,17 +85,7 @@ func by(list []GateDecided) string {
 func (w *walker) raiseBlock(f *frame, s *runbook.Step, path string, st *stepState, list []planned) result {
 	given := st.leaves[len(st.leaves)-1]
 	if given.Verdict == leave.No {
-		return w.fail(
-			path,
-			Troubled{
-				Final: true,
-				Because: fmt.Sprintf(
-					"The change %q is not allowed now: %s.",
-					s.Title,
-					strings.Join(given.Reasons, "; "),
-				),
-			},
-		)
+		return w.notAllowed(s, path, given)
 	}
 	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
 	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}

@@ -33,17 +33,7 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	}
 	given := st.leaves[len(st.leaves)-1]
 	if !w.started(st) && given.Verdict == leave.No {
-		return w.fail(
-			path,
-			Troubled{
-				Final: true,
-				Because: fmt.Sprintf(
-					"The change %q is not allowed now: %s.",
-					s.Title,
-					strings.Join(given.Reasons, "; "),
-				),
-			},
-		)
+		return w.notAllowed(s, path, given)
 	}
 	if st.cleared == nil && len(st.gates) == 0 {
 		if ap := w.approvalFor(f, path); ap != nil {

@@ -98,6 +98,12 @@ func WouldAsk(s *runbook.Step, path string, targets []string) AskLeave {
 	return ask
 }
 
+// notAllowed is the trouble of a change that may not happen as everything stands.
+func (w *walker) notAllowed(s *runbook.Step, path string, given LeaveGiven) result {
+	because := fmt.Sprintf("The change %q is not allowed now: %s.", s.Title, strings.Join(given.Reasons, "; "))
+	return w.fail(path, Troubled{Final: true, Because: because})
+}
+
 // propose renders the change once. What is stored here is what runs.
 func (w *walker) propose(
 	f *frame,

@@ -559,32 +559,24 @@ var Outcomes = []string{"repaired", "repaired-by-hand", "mitigated", "false-alar
 
 // Secrets lists the secrets that a step would use.
 func (s *Step) Secrets() []string {
-	var out []string
+	var holes []*expr.Program
 	for _, t := range append(s.Do.Templates(), s.Undo.Templates()...) {
-		for _, h := range t.Holes() {
-			for _, n := range h.Refers("secrets") {
-				if !slices.Contains(out, n) {
-					out = append(out, n)
-				}
-			}
-		}
+		holes = append(holes, t.Holes()...)
 	}
-	slices.Sort(out)
-	return out
+	return referred(holes, "secrets")
 }
 
 // Readings lists the readings that a change rests on: in its words and its still.
-func (s *Step) Readings() []string {
+func (s *Step) Readings() []string { return referred(s.programs(), "readings") }
+
+// referred lists what expressions refer to of one kind, in order.
+func referred(list []*expr.Program, kind string) []string {
 	var out []string
-	for _, p := range s.programs() {
-		for _, n := range p.Refers("readings") {
-			if !slices.Contains(out, n) {
-				out = append(out, n)
-			}
-		}
+	for _, p := range list {
+		out = append(out, p.Refers(kind)...)
 	}
 	slices.Sort(out)
-	return out
+	return slices.Compact(out)
 }
 
 // Lists gives the step lists within a step, each with the part of the path that leads to it.

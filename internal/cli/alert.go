@@ -168,11 +168,7 @@ func (a *app) alertShow() *cobra.Command {
 		"Show an alert, what it started, and why not the others",
 		"urgentis alert show a3k…",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.GetAlertWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -212,6 +208,6 @@ func (a *app) alertShow() *cobra.Command {
 				}
 				a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
 			})
-		},
+		}),
 	)
 }

@@ -35,6 +35,19 @@ func (a *app) client() (*client, error) {
 	return newClient(k)
 }
 
+// asking is what a command does that speaks to the service.
+func (a *app) asking(
+	do func(cmd *cobra.Command, cl *client, args []string) error,
+) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		cl, err := a.client()
+		if err != nil {
+			return err
+		}
+		return do(cmd, cl, args)
+	}
+}
+
 type client struct {
 	*api.ClientWithResponses
 	kept kept

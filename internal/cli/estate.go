@@ -23,11 +23,7 @@ func lister[T any](
 	call func(cmd *cobra.Command, cl *client) (*[]T, error),
 	row func(T) []string,
 ) *cobra.Command {
-	return verb("list", short, example, cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return verb("list", short, example, cobra.NoArgs, a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 		items, err := call(cmd, cl)
 		if err != nil {
 			return err
@@ -39,7 +35,7 @@ func lister[T any](
 			}
 			a.table(empty, heads, rows)
 		})
-	})
+	}))
 }
 
 // doer makes a command that calls the service and says a sentence.
@@ -49,11 +45,7 @@ func doer(
 	args cobra.PositionalArgs,
 	call func(cmd *cobra.Command, cl *client, args []string) (any, string, error),
 ) *cobra.Command {
-	return verb(use, short, example, args, func(cmd *cobra.Command, got []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	return verb(use, short, example, args, a.asking(func(cmd *cobra.Command, cl *client, got []string) error {
 		v, said, err := call(cmd, cl, got)
 		if err != nil {
 			return err
@@ -62,7 +54,7 @@ func doer(
 			v = map[string]string{"says": said}
 		}
 		return a.print(v, func() { a.say("%s\n", block("", said)) })
-	})
+	}))
 }
 
 func (a *app) source() *cobra.Command {
@@ -330,11 +322,7 @@ func (a *app) target() *cobra.Command {
 		"Sign in to a target and run true there",
 		"urgentis target try berth-consumer-1",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.TryTargetWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -346,7 +334,7 @@ func (a *app) target() *cobra.Command {
 				return fmt.Errorf("%s cannot be used", args[0])
 			}
 			return nil
-		},
+		}),
 	)
 	remove := doer(
 		a,
@@ -476,11 +464,7 @@ func (a *app) connection() *cobra.Command {
 		"Send a message to a room that says that it is a try",
 		"urgentis connection try quayside-room",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.TryConnectionWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -492,7 +476,7 @@ func (a *app) connection() *cobra.Command {
 				return fmt.Errorf("no message arrives at %s", args[0])
 			}
 			return nil
-		},
+		}),
 	)
 	a.offers(set, connectionNames)
 	return noun("connection", "Rooms that messages go to", set, list, a.offers(try, connectionNames),

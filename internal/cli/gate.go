@@ -28,11 +28,7 @@ func (a *app) gateList() *cobra.Command {
 		"List gates that wait, the oldest first",
 		"urgentis gate list",
 		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 			r, err := check(cl.ListGatesWithResponse(cmd.Context()))
 			if err != nil {
 				return err
@@ -47,7 +43,7 @@ func (a *app) gateList() *cobra.Command {
 				}
 				a.table("Nothing waits for approval.", []string{"id", "incident", "asks", "ends", "change"}, rows)
 			})
-		},
+		}),
 	)
 }
 
@@ -91,17 +87,13 @@ func (a *app) gateShow() *cobra.Command {
 		"Show exactly what would run, where, and on which evidence",
 		"urgentis gate show r3k…:5:1",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.GetGateWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
 			return a.print(r.JSON200, func() { a.showGate(r.JSON200) })
-		},
+		}),
 	)
 }
 
@@ -113,13 +105,10 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 		short,
 		"urgentis gate "+word+` r3k…:5:1 --comment "Seen on both consumers."`,
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			d := api.Decision{Approve: approve, Digest: digest, Comment: comment}
 			if start != "" {
+				var err error
 				if d.StartAt, err = time.Parse(time.RFC3339, start); err != nil {
 					return usage("--start-at must be a time such as 2031-03-01T04:00:00Z")
 				}
@@ -129,7 +118,7 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 				return err
 			}
 			return a.print(g, func() { a.say("%s: %s\n", g.State, g.Title) })
-		},
+		}),
 	)
 	c.Flags().StringVar(&comment, "comment", "", "`WHY`, for the record")
 	c.Flags().StringVar(&digest, "digest", "", "decide only if the `DIGEST` of what would run is this one")
@@ -164,11 +153,7 @@ func (a *app) question() *cobra.Command {
 		"Answer a question",
 		"urgentis question answer r3k…:4:1 red_light --field waiting=120",
 		cobra.RangeArgs(1, 2),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			reply := api.Answer{Comment: comment, Fields: anyMap(given)}
 			if len(args) > 1 {
 				reply.Choice = args[1]
@@ -177,7 +162,7 @@ func (a *app) question() *cobra.Command {
 				return err
 			}
 			return a.done("Answered.")
-		},
+		}),
 	)
 	answer.Flags().StringVar(&comment, "comment", "", "`WHY`, for the record")
 	answer.Flags().StringToStringVar(&given, "field", nil, "`NAME=VALUE`, as often as wanted")
@@ -186,11 +171,7 @@ func (a *app) question() *cobra.Command {
 		"List questions that wait, the oldest first",
 		"urgentis question list",
 		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 			r, err := check(cl.ListQuestionsWithResponse(cmd.Context()))
 			if err != nil {
 				return err
@@ -203,7 +184,7 @@ func (a *app) question() *cobra.Command {
 					a.showQuestion(q)
 				}
 			})
-		},
+		}),
 	)
 	return noun("question", "Questions that wait for an answer", list, a.offers(answer, questionIDs))
 }

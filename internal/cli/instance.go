@@ -12,11 +12,7 @@ func (a *app) instance() *cobra.Command {
 		"List the instances that were seen lately",
 		"urgentis instance list",
 		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 			r, err := check(cl.ListInstancesWithResponse(cmd.Context()))
 			if err != nil {
 				return err
@@ -39,23 +35,19 @@ func (a *app) instance() *cobra.Command {
 				}
 				a.table("No instances.", []string{"id", "host", "pid", "version", "state", "begun", "last beat"}, rows)
 			})
-		},
+		}),
 	)
 	gone := verb(
 		"gone ID",
 		"Say that an instance is gone, once you have made sure that it is stopped",
 		"urgentis instance gone n4f…",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			if _, err := check(cl.BuryInstanceWithResponse(cmd.Context(), args[0])); err != nil {
 				return err
 			}
 			return a.done("Noted.")
-		},
+		}),
 	)
 	return noun("instance", "Instances of the service on this database", list, a.offers(gone, instanceIDs))
 }

@@ -46,11 +46,7 @@ func doerList[T any](
 	a *app, short, example string, limit *int,
 	page func(ctx context.Context, cl *client, cursor string, n int) ([]T, string, error), table func([]T),
 ) *cobra.Command {
-	c := verb("list", short, example, cobra.NoArgs, func(cmd *cobra.Command, _ []string) error {
-		cl, err := a.client()
-		if err != nil {
-			return err
-		}
+	c := verb("list", short, example, cobra.NoArgs, a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 		out, err := paged(*limit, func(cursor string, n int) ([]T, string, error) {
 			return page(cmd.Context(), cl, cursor, n)
 		})
@@ -61,7 +57,7 @@ func doerList[T any](
 			table(out.Items)
 			a.more(out.Next)
 		})
-	})
+	}))
 	limitFlag(c, limit)
 	return c
 }

@@ -199,17 +199,13 @@ func (a *app) status() *cobra.Command {
 		"Tell how the installation is",
 		"urgentis status",
 		cobra.NoArgs,
-		func(cmd *cobra.Command, _ []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 			r, err := check(cl.GetStatusWithResponse(cmd.Context()))
 			if err != nil {
 				return err
 			}
 			return a.print(r.JSON200, func() { a.showStatus(cl, r.JSON200) })
-		},
+		}),
 	)
 }
 

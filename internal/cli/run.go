@@ -35,11 +35,7 @@ func (a *app) runStart() *cobra.Command {
 		"Start a runbook by hand",
 		"urgentis run start berth-queue-backlog --input queue=quay-north --incident 12 --follow",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			in := map[string]any{}
 			for k, v := range given {
 				in[k] = v
@@ -50,17 +46,21 @@ func (a *app) runStart() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil ||
-				!follow {
-				return err
-			}
-			return a.followRun(cmd, cl, r.JSON202.Id, false)
-		},
+			return a.started(cmd, cl, r.JSON202, follow)
+		}),
 	)
 	c.Flags().StringToStringVar(&given, "input", nil, "`NAME=VALUE`, as often as wanted")
 	c.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of the incident that it works on")
 	c.Flags().BoolVar(&follow, "follow", false, "tell what it does until it ends")
 	return c
+}
+
+// started says that a run was started, and follows it where that is wanted.
+func (a *app) started(cmd *cobra.Command, cl *client, run *api.Run, follow bool) error {
+	if err := a.print(run, func() { a.say("Started as run %s.\n", run.Id) }); err != nil || !follow {
+		return err
+	}
+	return a.followRun(cmd, cl, run.Id, false)
 }
 
 func (a *app) runList() *cobra.Command {
@@ -104,11 +104,7 @@ func (a *app) runList() *cobra.Command {
 func (a *app) runShow() *cobra.Command {
 	var log bool
 	c := verb("show ID", "Show a run: what it did, and why", "urgentis run show r3k…\nurgentis run show r3k… --log",
-		cobra.ExactArgs(1), func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		cobra.ExactArgs(1), a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.GetRunWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -117,7 +113,7 @@ func (a *app) runShow() *cobra.Command {
 				a.runHead(r.JSON200.Run)
 				a.told(r.JSON200, 0, log)
 			})
-		})
+		}))
 	c.Flags().BoolVar(&log, "log", false, "its events, as they are kept")
 	return c
 }
@@ -170,13 +166,9 @@ func (a *app) event(e api.Event) {
 func (a *app) runFollow() *cobra.Command {
 	var log bool
 	c := verb("follow ID", "Tell what a run does, until it ends", "urgentis run follow r3k…", cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			return a.followRun(cmd, cl, args[0], log)
-		})
+		}))
 	c.Flags().BoolVar(&log, "log", false, "its events, as they are kept")
 	return c
 }
@@ -211,21 +203,13 @@ func (a *app) runAgain() *cobra.Command {
 		"Start the same runbook again with the same inputs, in its newest revision",
 		"urgentis run again r3k… --follow",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.RunAgainWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
-			if err := a.print(r.JSON202, func() { a.say("Started as run %s.\n", r.JSON202.Id) }); err != nil ||
-				!follow {
-				return err
-			}
-			return a.followRun(cmd, cl, r.JSON202.Id, false)
-		},
+			return a.started(cmd, cl, r.JSON202, follow)
+		}),
 	)
 	c.Flags().BoolVar(&follow, "follow", false, "tell what it does until it ends")
 	return c
@@ -238,18 +222,14 @@ func (a *app) runCancel() *cobra.Command {
 		"Stop a run: what is under way on targets is ended",
 		`urgentis run cancel r3k… --undo --because "Wrong quay."`,
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			if _, err := check(cl.CancelRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 				return err
 			}
 			return a.done(
 				"It ends as soon as nothing of it is under way. Follow it with: urgentis run follow " + args[0],
 			)
-		},
+		}),
 	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
 	cmd.Flags().BoolVar(&c.Undo, "undo", false, "take its changes back first, the newest first")
@@ -263,16 +243,12 @@ func (a *app) runRelease() *cobra.Command {
 		"Let a run go on that was set aside because the program died of it",
 		`urgentis run release r3k… --because "The look that took all memory is mended."`,
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 				return err
 			}
 			return a.done("It goes on. Follow it with: urgentis run follow " + args[0])
-		},
+		}),
 	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
 	return cmd
@@ -285,17 +261,13 @@ func (a *app) runGraph() *cobra.Command {
 		"Show the flow of a run with the path that it took",
 		"urgentis run graph r3k… --svg >run.svg",
 		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.GetRunGraphWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
 			return a.print(r.JSON200, func() { a.showGraph(r.JSON200, svg) })
-		},
+		}),
 	)
 	c.Flags().BoolVar(&svg, "svg", false, "as a picture (SVG)")
 	return c

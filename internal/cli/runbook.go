@@ -271,17 +271,13 @@ func (a *app) runbookShow() *cobra.Command {
 	var number int
 	c := verb("show NAME", "Show a runbook's text, of its newest revision or another",
 		"urgentis runbook show berth-queue-backlog --revision 2", cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := revision(cmd.Context(), cl, args[0], number)
 			if err != nil {
 				return err
 			}
 			return a.print(r, func() { a.say("%s", whole(r.Text)) })
-		})
+		}))
 	c.Flags().IntVar(&number, "revision", 0, "the `NUMBER` of a revision (the newest without it)")
 	return a.offers(c, runbookNames)
 }
@@ -289,11 +285,7 @@ func (a *app) runbookShow() *cobra.Command {
 func (a *app) runbookRevisions() *cobra.Command {
 	c := verb("revisions NAME", "List the revisions of a runbook, the newest first",
 		"urgentis runbook revisions berth-queue-backlog", cobra.ExactArgs(1),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.ListRevisionsWithResponse(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -309,7 +301,7 @@ func (a *app) runbookRevisions() *cobra.Command {
 				}
 				a.table("", []string{"rev", "digest", "pushed by", "at (UTC)", "title"}, rows)
 			})
-		})
+		}))
 	return a.offers(c, runbookNames)
 }
 
@@ -319,11 +311,7 @@ func (a *app) runbookCompare() *cobra.Command {
 		"Show what changed between two revisions of a runbook",
 		"urgentis runbook compare berth-queue-backlog 1\nurgentis runbook compare berth-queue-backlog 1 3",
 		cobra.RangeArgs(2, 3),
-		func(cmd *cobra.Command, args []string) error {
-			cl, err := a.client()
-			if err != nil {
-				return err
-			}
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			var side [2]*api.RunbookDetail
 			for i, word := range append(args[1:], "0")[:2] {
 				n, err := strconv.Atoi(word)
@@ -348,7 +336,7 @@ func (a *app) runbookCompare() *cobra.Command {
 				}
 				a.say("%s", whole(diff))
 			})
-		},
+		}),
 	)
 	return a.offers(c, runbookNames)
 }

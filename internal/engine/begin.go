@@ -22,6 +22,22 @@ type Start struct {
 	AgainOf string
 }
 
+// begun is the first event of a run, but for what it calls.
+func (st Start) begun(run string, est estate) flow.Begun {
+	return flow.Begun{
+		Rules:     flow.Rules,
+		Run:       run,
+		Runbook:   st.Book.Name,
+		Revision:  st.Book.Revision,
+		Inputs:    st.Inputs,
+		Alert:     st.Alert,
+		Service:   est.service,
+		Estate:    est.targets,
+		StartedBy: st.StartedBy,
+		Person:    st.Person,
+	}
+}
+
 // Begin begins new runs: they are written, and rung for, when the sheet is flushed.
 func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 	first := len(s.runs)
@@ -30,18 +46,7 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 		if err != nil {
 			return nil, err
 		}
-		b := flow.Begun{
-			Rules:     flow.Rules,
-			Run:       store.NewID("r"),
-			Runbook:   st.Book.Name,
-			Revision:  st.Book.Revision,
-			Inputs:    st.Inputs,
-			Alert:     st.Alert,
-			Service:   est.service,
-			Estate:    est.targets,
-			StartedBy: st.StartedBy,
-			Person:    st.Person,
-		}
+		b := st.begun(store.NewID("r"), est)
 		if b.Calls, err = s.e.resolve(s.tx.Context(), st.Book); err != nil {
 			return nil, fmt.Errorf("runbook %s: %w", st.Book.Name, err)
 		}

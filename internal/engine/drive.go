@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/leave"
@@ -40,8 +42,10 @@ type drive struct {
 	// poke says that somebody else wrote into the log; seen is the version that this drive knows of.
 	poke chan struct{}
 	seen atomic.Int64
-	// misses counts writes in a row that did not go through; refusals those of them that never will.
-	misses, refusals int
+	// retry paces writes that did not go through, which instances then do not all repeat at once; refusals counts those
+	// in a row that never will.
+	retry    *backoff.ExponentialBackOff
+	refusals int
 }
 
 type guard struct {
@@ -62,6 +66,7 @@ func newDrive(e *Engine, r *store.Run) *drive {
 		cancels: map[string]context.CancelFunc{},
 		results: make(chan flow.Event, 64),
 		poke:    make(chan struct{}, 1),
+		retry:   paced(),
 	}
 }
 
@@ -331,17 +336,25 @@ func (d *drive) readOn(ctx context.Context) error {
 	return nil
 }
 
-// leaveOff writes down how changes under way ended when the service stops. Looks are dropped: what they
-// say after their cancel means nothing, and whoever goes on takes them again.
-func (d *drive) leaveOff(ctx context.Context) error {
+// landed takes in how everything under way ended; false where the service stops before that.
+func (d *drive) landed() bool {
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
 			d.flying--
 			d.facts = append(d.facts, ev)
 		case <-d.e.changes.Done():
-			return nil
+			return false
 		}
+	}
+	return true
+}
+
+// leaveOff writes down how changes under way ended when the service stops. Looks are dropped: what they
+// say after their cancel means nothing, and whoever goes on takes them again.
+func (d *drive) leaveOff(ctx context.Context) error {
+	if !d.landed() {
+		return nil
 	}
 	var keep []flow.Event
 	for _, f := range d.facts {
@@ -472,7 +485,8 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	d.at(d.run.Version + int64(len(d.pending)))
 	d.run.Awaits = head.Awaits
 	d.pending, d.facts, d.begins, d.guards, d.want, d.held = nil, nil, nil, nil, nil, nil
-	d.misses, d.refusals = 0, 0
+	d.refusals = 0
+	d.retry.Reset()
 	return nil
 }
 
@@ -547,13 +561,12 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 			}
 		}
 		select {
-		case <-time.After(min(50*time.Millisecond<<min(d.misses, 10), 2*time.Second)):
+		case <-time.After(d.retry.NextBackOff()):
 		case <-d.e.changes.Done():
 			return false
 		}
-		d.misses++
 	}
-	for pause := 50 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
+	for pause := paced(); ; {
 		mine, err := d.e.Store.Owns(ctx, d.run)
 		if err == nil && !mine {
 			return false // whoever owns it finds our intents open and decides
@@ -573,13 +586,21 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 			return false
 		}
 		select {
-		case <-time.After(pause):
+		case <-time.After(pause.NextBackOff()):
 		case <-d.e.changes.Done():
 			return false
 		}
 	}
 	d.reconcile()
 	return true
+}
+
+// paced paces what is repeated until it goes through.
+func paced() *backoff.ExponentialBackOff {
+	b := backoff.NewExponentialBackOff()
+	b.InitialInterval, b.Multiplier, b.MaxInterval = 50*time.Millisecond, 2, 2*time.Second
+	b.Reset()
+	return b
 }
 
 // late files how changes ended that were under way when the claim was lost: whoever is asked what became
@@ -593,14 +614,8 @@ func (d *drive) late(ctx context.Context) {
 			cancel() // nobody waits for a look any more
 		}
 	}
-	for d.flying > 0 {
-		select {
-		case ev := <-d.results:
-			d.flying--
-			d.facts = append(d.facts, ev)
-		case <-d.e.changes.Done():
-			return
-		}
+	if !d.landed() {
+		return
 	}
 	for _, f := range d.facts {
 		o, ok := f.Body.(flow.Outcome)

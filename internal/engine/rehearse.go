@@ -36,17 +36,7 @@ func (e *Engine) Pretend(ctx context.Context, st Start) (flow.Begun, *runbook.Bo
 	if err != nil {
 		return flow.Begun{}, nil, err
 	}
-	b := flow.Begun{
-		Rules:     flow.Rules,
-		Run:       "rehearsal",
-		Runbook:   st.Book.Name,
-		Revision:  st.Book.Revision,
-		Inputs:    st.Inputs,
-		Alert:     st.Alert,
-		Service:   est.service,
-		Estate:    est.targets,
-		StartedBy: st.StartedBy,
-	}
+	b := st.begun("rehearsal", est)
 	if b.Calls, err = e.resolve(ctx, st.Book); err != nil {
 		return b, nil, err
 	}

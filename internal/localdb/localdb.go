@@ -16,6 +16,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -147,25 +149,27 @@ func (s *Server) running(ctx context.Context) bool {
 func (s *Server) Keep(ctx context.Context, log *slog.Logger) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	for pause := time.Second; ; {
+	pause := backoff.NewExponentialBackOff()
+	pause.InitialInterval, pause.Multiplier, pause.MaxInterval = time.Second, 2, time.Minute
+	pause.Reset()
+	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
 		if s.alive() {
-			pause = time.Second
+			pause.Reset()
 			continue
 		}
 		log.Error("the private database server is gone; it is started again", "data", s.data)
 		s.forget()
 		if err := s.launch(ctx); err != nil && ctx.Err() == nil {
 			log.Error("start the private database again", "error", err)
-			pause = min(2*pause, time.Minute)
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(pause):
+			case <-time.After(pause.NextBackOff()):
 			}
 		}
 	}
