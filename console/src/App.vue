@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
+import { useEventListener, useLocalStorage } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
 import { useRouter, useRoute } from 'vue-router'
 import { useTheme } from 'vuetify'
 
@@ -37,11 +38,11 @@ const shortcuts = [
   ['Esc', 'close'],
 ]
 
-const kept = 'urgentis-theme'
+/** Empty while nobody chose: then it is as the system has it. */
+const chosen = useLocalStorage<'' | 'light' | 'dark'>('urgentis-theme', '')
+watch(chosen, (name) => (name === 'light' || name === 'dark') && theme.change(name), { immediate: true })
 function turn() {
-  const name = theme.global.current.value.dark ? 'light' : 'dark'
-  theme.change(name)
-  localStorage.setItem(kept, name)
+  chosen.value = theme.global.current.value.dark ? 'light' : 'dark'
 }
 
 function pressed(e: KeyboardEvent) {
@@ -55,12 +56,7 @@ function pressed(e: KeyboardEvent) {
   else if (e.key === 'x') document.getElementById('refuse')?.focus()
 }
 
-onMounted(() => {
-  const t = localStorage.getItem(kept)
-  if (t === 'light' || t === 'dark') theme.change(t)
-  window.addEventListener('keydown', pressed)
-})
-onUnmounted(() => window.removeEventListener('keydown', pressed))
+useEventListener('keydown', pressed)
 
 async function leave() {
   await session.signOut()

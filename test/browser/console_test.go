@@ -88,7 +88,7 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, p.See("berthq park --queue quay-north m-4711"))
 	require.NoError(t, p.See("the runbook has a gate here"))
 	assert.Empty(t, axe(t, p))
-	require.NoError(t, p.Type("section.gate textarea", "Seen on both."))
+	require.NoError(t, p.Type("section.wanted textarea", "Seen on both."))
 	require.NoError(t, p.Click("#approve"))
 	require.NoError(t, p.See("Parked one message; depth fell from"))
 	require.NoError(t, p.See("Seen on both."))
@@ -241,4 +241,7 @@ func TestAQuestionInTheConsole(t *testing.T) {
 	require.NoError(t, p.Go(w.Link+"/runbooks/boarding-gate-errors"))
 	require.NoError(t, p.See("Roll it back and put it in again"))
 	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click(".vue-flow__node[data-id] .node.step.change"))
+	require.NoError(t, p.Until("document.querySelector('.cm-line.picked')?.textContent.includes('change:')"),
+		"the picture shows where its step stands in the text")
 }

@@ -220,7 +220,7 @@ func (s *shooter) books() error {
 	if err != nil {
 		return err
 	}
-	return s.shoot("/runs/"+r.JSON200.Items[0].Id, "run.ended", "run.png")
+	return s.shoot("/runs/"+r.JSON200.Items[0].Id, "What it did", "run.png")
 }
 
 // asking shows a question whose answer approves a change, and a runbook rehearsed against the past.

@@ -1,16 +1,17 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { Refusal, type Schemas } from '../api/client'
-import { exact, relative, useClock } from '../composables/clock'
+import type { Schemas } from '../api/client'
+import { useAttempt } from '../composables/attempt'
+import { relative, useClock } from '../composables/clock'
 import { useDecide } from '../composables/data'
+import WaitingPanel from './WaitingPanel.vue'
 
 const props = defineProps<{ gate: Schemas['Gate'] }>()
 const now = useClock()
 const decide = useDecide()
 const comment = ref('')
-const wrong = ref('')
-const ends = computed(() => relative(props.gate.until, now.value))
+const { wrong, attempt } = useAttempt()
 const readings = computed(() => {
   const by = new Map<string, { target: string; value: string; unit: string; at: string }[]>()
   for (const e of props.gate.evidence ?? [])
@@ -21,30 +22,23 @@ const readings = computed(() => {
   return [...by]
 })
 
-async function say(approve: boolean) {
-  wrong.value = ''
+function say(approve: boolean) {
   if (props.gate.comment_wanted && !comment.value.trim()) {
     wrong.value = 'This gate wants a comment.'
     return
   }
-  try {
-    await decide.mutateAsync({ id: props.gate.id, approve, digest: props.gate.digest, comment: comment.value.trim() })
-  } catch (e) {
-    wrong.value = e instanceof Refusal ? e.message : String(e)
-  }
+  const { id, digest } = props.gate
+  void attempt(() => decide.mutateAsync({ id, approve, digest, comment: comment.value.trim() }))
 }
 </script>
 
 <template>
-  <section class="gate" :aria-label="`Approval wanted: ${gate.title}`">
-    <header>
-      <strong><span aria-hidden="true">◐</span> Approval wanted</strong>
-      <span class="faint"
-        >from {{ gate.ask }} · asked by {{ gate.requester }} · ends
-        <span :title="exact(gate.until)" class="num">{{ ends }}</span></span
-      >
-    </header>
-    <h3>{{ gate.title }}</h3>
+  <WaitingPanel
+    wanted="Approval wanted"
+    :title="gate.title"
+    :from="`from ${gate.ask} · asked by ${gate.requester}`"
+    :until="gate.until"
+  >
     <div v-for="r in gate.requests" :key="r.target" class="request">
       <pre class="mono" tabindex="0" :aria-label="`What would run on ${r.target}`">{{ r.shown }}</pre>
       <p class="faint">
@@ -99,32 +93,10 @@ async function say(approve: boolean) {
     <p v-else class="faint">
       You may look at this gate; whoever decides it needs the role approver and must not be the one who asked.
     </p>
-  </section>
+  </WaitingPanel>
 </template>
 
 <style scoped>
-.gate {
-  border: 1px solid rgb(var(--v-theme-warning));
-  border-left-width: 4px;
-  border-radius: 4px;
-  padding: 12px 16px 16px;
-  background: rgb(var(--v-theme-surface));
-  margin: 10px 0 18px;
-}
-header {
-  display: flex;
-  gap: 2px 14px;
-  flex-wrap: wrap;
-  align-items: baseline;
-}
-header strong {
-  color: rgb(var(--v-theme-warning));
-}
-h3 {
-  font-size: 16px;
-  font-weight: 650;
-  margin: 4px 0 8px;
-}
 h4 {
   font-size: 12px;
   font-weight: 650;
@@ -168,10 +140,6 @@ td {
   justify-content: space-between;
   margin-top: 12px;
   gap: 40px;
-}
-.wrong {
-  color: rgb(var(--v-theme-error));
-  margin-top: 8px;
 }
 @media (max-width: 700px) {
   .why {

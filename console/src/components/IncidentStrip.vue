@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { useElementSize } from '@vueuse/core'
+import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { clockTime, span, useClock } from '../composables/clock'
@@ -10,14 +11,8 @@ const emit = defineEmits<{ pick: [entry: number] }>()
 
 const lanes = ['evidence', 'decision', 'change', 'proof'] as const
 const box = ref<HTMLElement>()
-const width = ref(props.small ? 220 : 900)
-let watcher: ResizeObserver | undefined
-onMounted(() => {
-  if (!box.value) return
-  watcher = new ResizeObserver(([e]) => e && (width.value = Math.max(120, e.contentRect.width)))
-  watcher.observe(box.value)
-})
-onUnmounted(() => watcher?.disconnect())
+const { width: room } = useElementSize(box, { width: props.small ? 220 : 900, height: 0 })
+const width = computed(() => Math.max(120, room.value))
 
 const now = useClock()
 const left = computed(() => (props.small ? 0 : 76))

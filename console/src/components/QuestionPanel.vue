@@ -1,17 +1,17 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { Refusal, type Schemas } from '../api/client'
-import { exact, relative, useClock } from '../composables/clock'
+import type { Schemas } from '../api/client'
+import { useAttempt } from '../composables/attempt'
 import { useAnswer } from '../composables/data'
 import { useSession } from '../composables/session'
+import WaitingPanel from './WaitingPanel.vue'
 
 const props = defineProps<{ question: Schemas['Question'] }>()
 const session = useSession()
-const now = useClock()
 const answer = useAnswer()
 const comment = ref('')
-const wrong = ref('')
+const { wrong, attempt } = useAttempt()
 const fields = ref<Record<string, string>>(
   Object.fromEntries((props.question.fields ?? []).map((f) => [f.name, f.suggest ?? ''])),
 )
@@ -26,26 +26,19 @@ const options = computed(() =>
 const needsApprover = (o: Schemas['Option']) =>
   Boolean(o.approves) || (o.choice === 'again' && Boolean(props.question.attempt))
 
-async function say(choice: string) {
-  wrong.value = ''
-  try {
-    await answer.mutateAsync({ id: props.question.id, choice, comment: comment.value.trim(), fields: fields.value })
-  } catch (e) {
-    wrong.value = e instanceof Refusal ? e.message : String(e)
-  }
-}
+const say = (choice: string) =>
+  attempt(() =>
+    answer.mutateAsync({ id: props.question.id, choice, comment: comment.value.trim(), fields: fields.value }),
+  )
 </script>
 
 <template>
-  <section class="question" :aria-label="`An answer is wanted: ${question.title || question.text}`">
-    <header>
-      <strong><span aria-hidden="true">◐</span> Answer wanted</strong>
-      <span class="faint"
-        >from {{ question.ask }} · ends
-        <span :title="exact(question.until)" class="num">{{ relative(question.until, now) }}</span></span
-      >
-    </header>
-    <h3 v-if="question.title && !question.attempt">{{ question.title }}</h3>
+  <WaitingPanel
+    wanted="Answer wanted"
+    :title="question.attempt ? '' : question.title"
+    :from="`from ${question.ask}`"
+    :until="question.until"
+  >
     <p v-if="question.text">{{ question.text }}</p>
     <template v-if="session.may('responder')">
       <div v-if="question.fields?.length" class="fields">
@@ -78,26 +71,10 @@ on {{ r.target || 'this host' }}: {{ r.shown }}</pre>
         </li>
       </ul>
     </template>
-  </section>
+  </WaitingPanel>
 </template>
 
 <style scoped>
-.question {
-  border: 1px solid rgb(var(--v-theme-warning));
-  border-left-width: 4px;
-  border-radius: 4px;
-  padding: 12px 16px 16px;
-  background: rgb(var(--v-theme-surface));
-  margin: 14px 0;
-}
-header strong {
-  color: rgb(var(--v-theme-warning));
-}
-h3 {
-  font-size: 16px;
-  font-weight: 650;
-  margin: 4px 0;
-}
 p {
   margin: 8px 0;
 }
@@ -126,8 +103,5 @@ pre {
   border-radius: 3px;
   white-space: pre-wrap;
   overflow-wrap: anywhere;
-}
-.wrong {
-  color: rgb(var(--v-theme-error));
 }
 </style>

@@ -100,7 +100,10 @@ const list = (o?: Record<string, unknown>) =>
   list-style: none;
   padding: 0;
 }
+/* A long record costs what is seen of it; unlike a list that holds only what is seen, it can be searched and printed. */
 .group {
+  content-visibility: auto;
+  contain-intrinsic-size: auto 60px;
   border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12);
   padding: 6px 0;
 }

@@ -1,12 +1,7 @@
-import { onUnmounted, ref } from 'vue'
+import { createSharedComposable, useTimestamp } from '@vueuse/core'
 
-/** The time now, moving once a second while somebody looks. */
-export function useClock() {
-  const now = ref(Date.now())
-  const t = window.setInterval(() => (now.value = Date.now()), 1000)
-  onUnmounted(() => window.clearInterval(t))
-  return now
-}
+/** The time now in milliseconds, moving once a second while somebody looks. One clock for the whole page. */
+export const useClock = createSharedComposable(() => useTimestamp({ interval: 1000 }))
 
 export function span(ms: number): string {
   if (ms < 1000) return `${Math.round(Math.max(0, ms))} ms`

@@ -1,6 +1,7 @@
 import { useQueryClient } from '@tanstack/vue-query'
+import { useDocumentVisibility, useEventListener, useTimeoutFn } from '@vueuse/core'
 import { defineStore } from 'pinia'
-import { reactive, ref } from 'vue'
+import { reactive, ref, watch } from 'vue'
 
 import { plain } from './plain'
 
@@ -22,21 +23,24 @@ export const useLive = defineStore('live', () => {
   const connected = ref(true)
   const output = reactive(new Map<string, Live>())
   let source: EventSource | null = null
-  let timer = 0
   const stale = new Set<string>()
 
-  function refresh(...keys: string[]) {
-    for (const k of keys) stale.add(k)
-    if (timer) return
-    timer = window.setTimeout(() => {
-      timer = 0
+  /** What comes at once is read anew at once: the first begins a short wait, the others go with it. */
+  const soon = useTimeoutFn(
+    () => {
       const now = [...stale]
       stale.clear()
       void queries.invalidateQueries({
         predicate: (q) =>
           now.includes('all') || now.includes(String(q.queryKey[0])) || now.includes(q.queryKey.slice(0, 2).join('/')),
       })
-    }, 40)
+    },
+    40,
+    { immediate: false },
+  )
+  function refresh(...keys: string[]) {
+    for (const k of keys) stale.add(k)
+    if (!soon.isPending.value) soon.start()
   }
 
   function open() {
@@ -71,26 +75,22 @@ export const useLive = defineStore('live', () => {
 
   // A browser has six connections for one service. Pages that nobody sees give theirs back, so that
   // many tabs, or pages kept for the way back, do not leave the newest one waiting.
-  let idle = 0
   let wanted = false
   function rest() {
     if (source) wanted = true
     close()
   }
+  const idle = useTimeoutFn(rest, 30_000, { immediate: false })
   function wake() {
-    window.clearTimeout(idle)
+    idle.stop()
     if (!wanted || source) return
     wanted = false
     open()
     refresh('all')
   }
-  window.addEventListener('pagehide', rest)
-  window.addEventListener('pageshow', wake)
-  document.addEventListener('visibilitychange', () => {
-    window.clearTimeout(idle)
-    if (document.visibilityState === 'visible') wake()
-    else idle = window.setTimeout(rest, 30_000)
-  })
+  useEventListener(window, 'pagehide', rest)
+  useEventListener(window, 'pageshow', wake)
+  watch(useDocumentVisibility(), (seen) => (seen === 'visible' ? wake() : idle.start()))
 
   return { connected, output, open, close }
 })

@@ -2,7 +2,6 @@
 import { computed, nextTick, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { Refusal } from '../api/client'
 import GatePanel from '../components/GatePanel.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
 import LiveOutput from '../components/LiveOutput.vue'
@@ -10,6 +9,7 @@ import QuestionPanel from '../components/QuestionPanel.vue'
 import RecordList from '../components/RecordList.vue'
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
+import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
 import { useClose, useIncident, useNote } from '../composables/data'
 import { useSession } from '../composables/session'
@@ -50,24 +50,15 @@ const outcomes = [
   { title: 'not repaired', value: 'not-repaired' },
 ]
 const because = ref('')
-const wrong = ref('')
+const { wrong, attempt } = useAttempt()
 
-async function tried(f: () => Promise<unknown>, then: () => void) {
-  wrong.value = ''
-  try {
-    await f()
-    then()
-  } catch (e) {
-    wrong.value = e instanceof Refusal ? e.message : String(e)
-  }
-}
 const write = () =>
-  tried(
+  attempt(
     () => note.mutateAsync(text.value),
     () => (text.value = ''),
   )
 const end = () =>
-  tried(
+  attempt(
     () => close.mutateAsync({ outcome: outcome.value, because: because.value }),
     () => (closing.value = false),
   )
@@ -128,13 +119,6 @@ const end = () =>
 </template>
 
 <style scoped>
-.head {
-  display: flex;
-  justify-content: space-between;
-  gap: 20px;
-  align-items: flex-start;
-  margin-bottom: 12px;
-}
 .facts {
   display: flex;
   gap: 2px 16px;
@@ -151,9 +135,6 @@ const end = () =>
   gap: 12px;
   align-items: center;
   margin: 8px 0 16px;
-}
-.wrong {
-  color: rgb(var(--v-theme-error));
 }
 .record-head {
   display: flex;

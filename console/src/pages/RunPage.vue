@@ -2,13 +2,14 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { Refusal } from '../api/client'
 import FlowGraph from '../components/FlowGraph.vue'
 import GatePanel from '../components/GatePanel.vue'
 import LiveOutput from '../components/LiveOutput.vue'
 import QuestionPanel from '../components/QuestionPanel.vue'
+import RecordList from '../components/RecordList.vue'
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
+import { useAttempt } from '../composables/attempt'
 import { clockTime, exact } from '../composables/clock'
 import { useAgain, useCancel, useRelease, useGates, useQuestions, useRun, useRunGraph } from '../composables/data'
 import { useSession } from '../composables/session'
@@ -25,7 +26,7 @@ const cancel = useCancel()
 const release = useRelease()
 const asked = ref(false)
 const because = ref('')
-const wrong = ref('')
+const { wrong, attempt } = useAttempt()
 const gates = useGates()
 const questions = useQuestions()
 const detail = (b: Record<string, unknown>) =>
@@ -34,18 +35,13 @@ const detail = (b: Record<string, unknown>) =>
     .map((k) => `${k}: ${String(b[k])}`)
     .join(' · ')
 
-async function trying(what: () => Promise<unknown>) {
-  wrong.value = ''
-  try {
-    await what()
-    asked.value = false
-  } catch (e) {
-    wrong.value = e instanceof Refusal ? e.message : String(e)
-  }
-}
-const stop = (undo: boolean) => trying(() => cancel.mutateAsync({ id: id.value, because: because.value.trim(), undo }))
-const goOn = () => trying(() => release.mutateAsync(id.value))
-const repeat = () => trying(async () => router.push(`/runs/${(await again.mutateAsync(id.value)).id}`))
+const stop = (undo: boolean) =>
+  attempt(
+    () => cancel.mutateAsync({ id: id.value, because: because.value.trim(), undo }),
+    () => (asked.value = false),
+  )
+const goOn = () => attempt(() => release.mutateAsync(id.value))
+const repeat = () => attempt(async () => router.push(`/runs/${(await again.mutateAsync(id.value)).id}`))
 </script>
 
 <template>
@@ -96,29 +92,34 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
       <LiveOutput :runs="r.ended_at ? [] : [r.id]" />
       <h2>The path that it took</h2>
       <FlowGraph v-if="graph.data.value" :graph="graph.data.value" />
-      <h2>Log</h2>
-      <table class="plain" aria-label="Log of the run">
-        <thead>
-          <tr>
-            <th>No.</th>
-            <th>Time</th>
-            <th>Event</th>
-            <th>Step</th>
-            <th>What</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="e in q.data.value.events" :key="e.seq">
-            <td class="num faint">{{ e.seq }}</td>
-            <td class="mono faint">
-              <time :datetime="e.at" :title="exact(e.at)">{{ clockTime(e.at) }}</time>
-            </td>
-            <td class="mono">{{ e.kind }}</td>
-            <td class="mono">{{ e.path }}</td>
-            <td>{{ detail(e.body) }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <h2>What it did</h2>
+      <RecordList :entries="q.data.value.story" />
+      <p v-if="!q.data.value.story.length" class="empty">Nothing yet.</p>
+      <details class="log">
+        <summary>Log: {{ q.data.value.events.length }} events as the run wrote them</summary>
+        <table class="plain" aria-label="Log of the run">
+          <thead>
+            <tr>
+              <th>No.</th>
+              <th>Time</th>
+              <th>Event</th>
+              <th>Step</th>
+              <th>What</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="e in q.data.value.events" :key="e.seq">
+              <td class="num faint">{{ e.seq }}</td>
+              <td class="mono faint">
+                <time :datetime="e.at" :title="exact(e.at)">{{ clockTime(e.at) }}</time>
+              </td>
+              <td class="mono">{{ e.kind }}</td>
+              <td class="mono">{{ e.path }}</td>
+              <td>{{ detail(e.body) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </details>
     </template>
   </div>
 </template>
@@ -137,8 +138,12 @@ const repeat = () => trying(async () => router.push(`/runs/${(await again.mutate
 .cancel > :first-child {
   min-width: 260px;
 }
-.wrong {
-  color: rgb(var(--v-theme-error));
+.log {
+  margin-top: 24px;
+}
+.log summary {
+  cursor: pointer;
+  margin-bottom: 8px;
 }
 .facts {
   display: flex;
