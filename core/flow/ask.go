@@ -26,9 +26,9 @@ func (w *walker) ask(f *frame, s *runbook.Step, path string, st *stepState) resu
 		}
 		r := w.answer(f, s, path, st, st.asks[round], round)
 		switch {
-		case r == goBack && !f.asking && w.backFrom(st.asks[round]):
+		case r == goBack && !f.asking && w.wasSentBack(st.asks[round]):
 			continue // there is nothing to go back to: asked anew
-		case r == goBack && w.backFrom(st.asks[round]):
+		case r == goBack && w.wasSentBack(st.asks[round]):
 			return goBack // to the question around this one
 		case r == goBack:
 			continue
@@ -52,8 +52,8 @@ func (w *walker) ask(f *frame, s *runbook.Step, path string, st *stepState) resu
 	return goOn
 }
 
-// backFrom reports whether this very question was answered with back.
-func (w *walker) backFrom(q *questionState) bool {
+// wasSentBack reports whether this very question was answered with back.
+func (w *walker) wasSentBack(q *questionState) bool {
 	return q.answered != nil && q.answered.Choice == runbook.Back
 }
 
@@ -137,7 +137,7 @@ func (w *walker) approvable(
 		if change == nil {
 			continue
 		}
-		place := at(path, change)
+		place := placeSeenFrom(path, change)
 		if rest, own := strings.CutPrefix(change.Path, s.Path+".choices."+c.Name+"."); own {
 			place = fmt.Sprintf("%s.choices.%s#%d.%s", path, c.Name, round, rest)
 		}

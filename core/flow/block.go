@@ -106,7 +106,7 @@ func (w *walker) raiseBlock(f *frame, s *runbook.Step, path string, st *stepStat
 	if err != nil {
 		return w.broken(path, s, err)
 	}
-	return w.stand(f, s, path, st, p, d, until, given.Reasons)
+	return w.emitGate(f, s, path, st, p, d, until, given.Reasons)
 }
 
 // planned lists the changes within a block, on every path through it.

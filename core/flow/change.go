@@ -37,16 +37,16 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 	}
 	if st.cleared == nil && len(st.gates) == 0 {
 		if ap := w.approvalFor(f, path); ap != nil {
-			return w.covered(f, s, path, st, given, ap)
+			return w.goUnderApproval(f, s, path, st, given, ap)
 		}
 		if given.Verdict == leave.Yes {
-			return w.clear(f, s, path, st, given)
+			return w.goWithoutGate(f, s, path, st, given)
 		}
-		return w.raise(f, s, path, st, given, nil)
+		return w.raiseGate(f, s, path, st, given, nil)
 	}
 	if st.cleared != nil && len(st.gates) == 0 {
 		if !w.started(st) && given.Verdict == leave.Gate && w.approvalFor(f, path) == nil && !w.olderRules(4) {
-			return w.raise(f, s, path, st, given, []string{"it was allowed without asking before it waited"})
+			return w.raiseGate(f, s, path, st, given, []string{"it was allowed without asking before it waited"})
 		}
 		if diff := leave.Differ(targetsOf(st.cleared.Proposal), given.Facts); len(diff) > 0 && !w.started(st) {
 			return w.fail(
@@ -67,13 +67,13 @@ func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) r
 			about = ap.id
 		}
 		if !w.started(st) && (ap != nil || !w.olderRules(4)) {
-			if r, ok := w.still(f, s, path, st, about, 0); !ok {
+			if r, ok := w.judgeStill(f, s, path, st, about, 0); !ok {
 				return r
 			}
 		}
 		return w.carryOut(f, s, path, st, st.cleared.Proposal, st.cleared.Digest)
 	}
-	return w.gated(f, s, path, st, given)
+	return w.goThroughGate(f, s, path, st, given)
 }
 
 // started reports whether any target was touched.
@@ -86,14 +86,14 @@ func (w *walker) fresh(f *frame, s *runbook.Step, path string, st *stepState) re
 		return goOn
 	}
 	for i, look := range w.looksOf(f, s.Readings()) {
-		place := at(path, look)
+		place := placeSeenFrom(path, look)
 		begun := w.s.step(place).begun
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title))
 		}
 		round := freshRound(w.waitsBefore(st), i)
 		if len(st.rounds[round]) == 0 {
-			if age, ok := w.s.since(path, f.target, look.Read[0].Name, w.now); ok && age <= s.Fresh {
+			if age, ok := w.s.ageOf(path, f.target, look.Read[0].Name, w.now); ok && age <= s.Fresh {
 				continue
 			}
 		}
@@ -167,7 +167,7 @@ func (w *walker) carryOut(
 		}
 	}
 	for _, req := range p.Requests {
-		r := w.touch(f, s, path, st, req, digest, ownRound(0), "")
+		r := w.carryOutOne(f, s, path, st, req, digest, ownRound(0), "")
 		if r != goOn {
 			return r
 		}
@@ -176,8 +176,8 @@ func (w *walker) carryOut(
 	return goOn
 }
 
-// touch begins one request of a change and follows it to its end. undo names the attempt that it takes back.
-func (w *walker) touch(
+// carryOutOne begins one request of a change and follows it to its end. undo names the attempt that it takes back.
+func (w *walker) carryOutOne(
 	f *frame,
 	s *runbook.Step,
 	path string,
@@ -223,7 +223,7 @@ func (w *walker) touch(
 	case last.unknown() && s.Repeatable && len(tries) < maxLooksLost:
 		return begin()
 	case last.unknown():
-		r, again := w.settle(f, s, path, st, last, what)
+		r, again := w.whatBecame(f, s, path, st, last, what)
 		if again {
 			return begin()
 		}

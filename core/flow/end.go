@@ -16,8 +16,8 @@ func whom(f *frame, t *Troubled) string {
 	return f.book.OnCall()
 }
 
-// turn waits until no other run of the same key is under way.
-func (w *walker) turn(f *frame) result {
+// awaitOthers waits until no other run of the same key is under way.
+func (w *walker) awaitOthers(f *frame) result {
 	p := f.book.Limits.OneAtATime
 	if p == nil || w.olderRules(2) {
 		return goOn
@@ -43,9 +43,9 @@ func (w *walker) turn(f *frame) result {
 	return blocked
 }
 
-// alertTurned follows what the runbook provides for an alert that cleared or worsened meanwhile. A change
+// followAlert follows what the runbook provides for an alert that cleared or worsened meanwhile. A change
 // under way ends first.
-func (w *walker) alertTurned(f *frame) result {
+func (w *walker) followAlert(f *frame) result {
 	for _, t := range w.s.turned {
 		b := f.book.IfCleared
 		if t.To == "if_worse" {
@@ -64,7 +64,7 @@ func (w *walker) alertTurned(f *frame) result {
 		to string
 		b  runbook.Branch
 	}{{a.Cleared, "if_cleared", f.book.IfCleared}, {a.Worse && !a.Cleared, "if_worse", f.book.IfWorse}} {
-		if !c.is || c.b.Word == "" && c.b.Steps == nil || w.turnedTo(c.to) {
+		if !c.is || c.b.Word == "" && c.b.Steps == nil || w.alertIs(c.to) {
 			continue
 		}
 		for _, in := range w.s.OpenAttempts() {
@@ -73,12 +73,12 @@ func (w *walker) alertTurned(f *frame) result {
 			}
 		}
 		w.emit("", Turned{To: c.to})
-		return w.alertTurned(f)
+		return w.followAlert(f)
 	}
 	return goOn
 }
 
-func (w *walker) turnedTo(to string) bool {
+func (w *walker) alertIs(to string) bool {
 	for _, t := range w.s.turned {
 		if t.To == to {
 			return true

@@ -20,14 +20,21 @@ func (w *walker) approvalFor(f *frame, path string) *approval {
 	return w.s.approved[path]
 }
 
-// covered goes on under a yes that was given before, if it allows what would run now; else the gate stands.
-func (w *walker) covered(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven, ap *approval) result {
+// goUnderApproval goes on under a yes that was given before, if it allows what would run now; else the gate stands.
+func (w *walker) goUnderApproval(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	given LeaveGiven,
+	ap *approval,
+) result {
 	p, d, err := w.propose(f, s, path, st.begun.Targets, given, time.Time{})
 	if err != nil {
 		return w.broken(path, s, err)
 	}
-	if why := w.outside(path, p, ap); why != "" {
-		return w.raise(f, s, path, st, given, []string{"what was approved does not cover it: " + why})
+	if why := w.whyNotCovered(path, p, ap); why != "" {
+		return w.raiseGate(f, s, path, st, given, []string{"what was approved does not cover it: " + why})
 	}
 	c := Cleared{
 		Proposal: p,
@@ -42,8 +49,8 @@ func (w *walker) covered(f *frame, s *runbook.Step, path string, st *stepState, 
 	return w.change(f, s, path, st)
 }
 
-// outside tells why an approval does not cover a proposal; "" where it does.
-func (w *walker) outside(path string, p leave.Proposal, ap *approval) string {
+// whyNotCovered tells why an approval does not cover a proposal; "" where it does.
+func (w *walker) whyNotCovered(path string, p leave.Proposal, ap *approval) string {
 	if !ap.until.IsZero() && !w.now.Before(ap.until) {
 		return "the approval came to its end"
 	}
@@ -139,7 +146,7 @@ func untilOf(p leave.Proposal) time.Time {
 	return time.Time{}
 }
 
-func (w *walker) clear(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven) result {
+func (w *walker) goWithoutGate(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven) result {
 	p, d, err := w.propose(f, s, path, st.begun.Targets, given, time.Time{})
 	if err != nil {
 		return w.broken(path, s, err)
@@ -164,17 +171,24 @@ func strictest(f *frame, s *runbook.Step) (people int, comment bool) {
 	return people, comment
 }
 
-func (w *walker) raise(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven, first []string) result {
+func (w *walker) raiseGate(
+	f *frame,
+	s *runbook.Step,
+	path string,
+	st *stepState,
+	given LeaveGiven,
+	first []string,
+) result {
 	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
 	p, d, err := w.propose(f, s, path, st.begun.Targets, given, until)
 	if err != nil {
 		return w.broken(path, s, err)
 	}
-	return w.stand(f, s, path, st, p, d, until, append(first, given.Reasons...))
+	return w.emitGate(f, s, path, st, p, d, until, append(first, given.Reasons...))
 }
 
-// stand puts the question to people: what would run, word for word.
-func (w *walker) stand(
+// emitGate puts the question to people: what would run, word for word.
+func (w *walker) emitGate(
 	f *frame,
 	s *runbook.Step,
 	path string,
@@ -269,8 +283,8 @@ func (w *walker) changedBefore() string {
 	return out
 }
 
-// gated follows the newest gate of the step, and carries the change out once it is approved.
-func (w *walker) gated(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven) result {
+// goThroughGate follows the newest gate of the step, and carries the change out once it is approved.
+func (w *walker) goThroughGate(f *frame, s *runbook.Step, path string, st *stepState, given LeaveGiven) result {
 	if r, ok := w.decision(f, s, path, st); !ok {
 		return r
 	}
@@ -293,7 +307,7 @@ func (w *walker) approvedStill(
 	g *gateState,
 	given LeaveGiven,
 ) (r result, ok bool) {
-	if r, ok := w.still(f, s, path, st, g.raised.Gate, g.raised.Round); !ok {
+	if r, ok := w.judgeStill(f, s, path, st, g.raised.Gate, g.raised.Round); !ok {
 		return r, false
 	}
 	if len(st.leaves) == st.leavesAtGate {
@@ -312,7 +326,7 @@ func (w *walker) approvedStill(
 		}
 	}
 	if len(diff) > 0 {
-		return w.raise(
+		return w.raiseGate(
 			f,
 			s,
 			path,
@@ -322,7 +336,14 @@ func (w *walker) approvedStill(
 		), false
 	}
 	if !w.now.Before(g.raised.Until) && g.startAt().IsZero() {
-		return w.raise(f, s, path, st, given, []string{"the approval came to its end before the change began"}), false
+		return w.raiseGate(
+			f,
+			s,
+			path,
+			st,
+			given,
+			[]string{"the approval came to its end before the change began"},
+		), false
 	}
 	return goOn, true
 }
@@ -336,9 +357,9 @@ func targetsOf(p leave.Proposal) []leave.Facts {
 	return out
 }
 
-// still takes the readings of the condition anew and judges it for each target. ok: its reason still holds, or
-// there is none to judge.
-func (w *walker) still(
+// judgeStill takes the readings of the condition anew and judges it for each target. ok: its reason still holds,
+// or there is none to judge.
+func (w *walker) judgeStill(
 	f *frame,
 	s *runbook.Step,
 	path string,
@@ -350,7 +371,7 @@ func (w *walker) still(
 		return goOn, true
 	}
 	for i, look := range w.looksOf(f, s.Still.Refers("readings")) {
-		place := at(path, look)
+		place := placeSeenFrom(path, look)
 		begun := w.s.step(place).begun
 		if begun == nil {
 			return w.broken(path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
@@ -371,7 +392,7 @@ func (w *walker) still(
 		key := about + "/" + t
 		j := st.still[key]
 		if j == nil {
-			w.emit(path, w.weigh(f, s.Still, path, about, t))
+			w.emit(path, w.judgeOn(f, s.Still, path, about, t))
 			j = st.still[key]
 		}
 		switch {
@@ -417,8 +438,8 @@ func (w *walker) unchanged() string {
 	return w.changedBefore()
 }
 
-// weigh judges a condition of a change on one target; about is the gate or the attempt that it is judged for.
-func (w *walker) weigh(f *frame, cond *expr.Program, path, about, target string) StillJudged {
+// judgeOn judges a condition of a change on one target; about is the gate or the attempt that it is judged for.
+func (w *walker) judgeOn(f *frame, cond *expr.Program, path, about, target string) StillJudged {
 	holds, values, err := cond.Explain(w.scope(f, path, target))
 	j := StillJudged{Gate: about, Target: target, Expr: cond.Source, Values: values, Result: Fails}
 	if holds {

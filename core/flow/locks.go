@@ -45,7 +45,7 @@ func (w *walker) lockedOn(path string, st *stepState, targets []string, what str
 		add(t)
 	}
 	if len(want.Keys) > 0 {
-		w.ahead(&frame{book: w.s.book}, w.s.book.Steps, "", add)
+		w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, "", add)
 	}
 	if key := "service:" + service; len(want.Keys) > 0 && !w.s.locks[key] {
 		want.Shared = append(want.Shared, key)
@@ -89,10 +89,10 @@ func (w *walker) lockedOn(path string, st *stepState, targets []string, what str
 	return blocked
 }
 
-// ahead adds the targets of the changes that will come if all goes well, as far as they can be named now: a run
+// targetsAhead adds the targets of the changes that will come if all goes well, as far as they can be named now: a run
 // takes them with its first lock, all or none, so that two runs that touch the same targets in another order
 // do not end up waiting for one another. What a reading must name first is locked when it is known.
-func (w *walker) ahead(f *frame, steps []*runbook.Step, prefix string, add func(target string)) {
+func (w *walker) targetsAhead(f *frame, steps []*runbook.Step, prefix string, add func(target string)) {
 	for i, s := range steps {
 		path := prefix + strconv.Itoa(i+1)
 		st := w.s.steps[path]
@@ -100,7 +100,7 @@ func (w *walker) ahead(f *frame, steps []*runbook.Step, prefix string, add func(
 			st = &stepState{}
 		}
 		if st.skipped != nil {
-			w.ahead(f, s.Otherwise, path+".otherwise.", add)
+			w.targetsAhead(f, s.Otherwise, path+".otherwise.", add)
 			continue
 		}
 		if s.When != nil && st.begun == nil {
@@ -109,13 +109,13 @@ func (w *walker) ahead(f *frame, steps []*runbook.Step, prefix string, add func(
 			}
 		}
 		w.aheadIn(f, s, path, st, add)
-		w.ahead(f, s.Passes.Steps, path+".passes.", add)
+		w.targetsAhead(f, s.Passes.Steps, path+".passes.", add)
 		for _, b := range []struct {
 			name  string
 			steps []*runbook.Step
 		}{{"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"on_error", s.OnError.Steps}} {
-			if w.entered(path + "." + b.name + ".1") {
-				w.ahead(f, b.steps, path+"."+b.name+".", add)
+			if w.stepBegun(path + "." + b.name + ".1") {
+				w.targetsAhead(f, b.steps, path+"."+b.name+".", add)
 			}
 		}
 	}
@@ -136,7 +136,7 @@ func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, 
 			add(t)
 		}
 	case s.Verb == runbook.Change:
-		w.ahead(f, s.Steps, path+".do.", add)
+		w.targetsAhead(f, s.Steps, path+".do.", add)
 	case s.Verb == runbook.Each:
 		begun := st.each
 		if begun == nil {
@@ -148,22 +148,22 @@ func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, 
 		}
 		for i := range begun.Items {
 			g, prefix := w.itemFrame(f, s, path, &stepState{each: begun}, i)
-			w.ahead(g, s.Steps, prefix, add)
+			w.targetsAhead(g, s.Steps, prefix, add)
 		}
 	case s.Verb == runbook.Together:
 		for _, b := range s.Branches {
 			g := *f
 			g.block = path + ".branches." + b.Name + "~"
-			w.ahead(&g, b.Steps, g.block+".", add)
+			w.targetsAhead(&g, b.Steps, g.block+".", add)
 		}
 	case s.Verb == runbook.Call && st.call != nil && f.book.Callee(s.Callee) != nil:
 		g := w.callFrame(f, s, path)
-		w.ahead(g, g.book.Steps, path+"/", add)
+		w.targetsAhead(g, g.book.Steps, path+"/", add)
 	}
 }
 
-// entered reports whether a step has begun in any way.
-func (w *walker) entered(path string) bool {
+// stepBegun reports whether a step has begun in any way.
+func (w *walker) stepBegun(path string) bool {
 	st := w.s.steps[path]
 	return st != nil && (st.begun != nil || st.each != nil || st.call != nil || st.skipped != nil || st.done)
 }
@@ -182,7 +182,7 @@ func (w *walker) giveBack() {
 			needed["target:"+a.intent.Target] = true
 		}
 	}
-	w.ahead(&frame{book: w.s.book}, w.s.book.Steps, "", func(t string) { needed["target:"+t] = true })
+	w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, "", func(t string) { needed["target:"+t] = true })
 	var free []string
 	for _, key := range slices.Sorted(maps.Keys(w.s.locks)) {
 		if strings.HasPrefix(key, "target:") && !needed[key] {

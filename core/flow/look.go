@@ -23,7 +23,7 @@ func (w *walker) targets(f *frame, sel *runbook.Selector, path string) ([]string
 		return nil, err
 	}
 	if sel.PickOne && len(out) > 1 {
-		out = w.pick(path, out)
+		out = w.pickOne(path, out)
 	}
 	return out, nil
 }
@@ -67,9 +67,9 @@ func asked(f *frame, begun *StepBegun) []string {
 	return begun.Targets
 }
 
-// pick chooses one target: the first by name that answered the newest look that can be seen from the place, else
+// pickOne chooses one target: the first by name that answered the newest look that can be seen from the place, else
 // the first.
-func (w *walker) pick(path string, names []string) []string {
+func (w *walker) pickOne(path string, names []string) []string {
 	for i := len(w.s.order) - 1; i >= 0; i-- {
 		a := w.s.order[i]
 		if a.intent.Change || !slices.Contains(names, a.intent.Target) || !visible(path, a.path) {
@@ -151,7 +151,7 @@ func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) 
 		return goOn
 	}
 	if len(st.gates) == 0 {
-		return w.raise(f, s, path, st, given, nil)
+		return w.raiseGate(f, s, path, st, given, nil)
 	}
 	r, _ := w.decision(f, s, path, st)
 	return r
@@ -217,9 +217,9 @@ func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, b
 	return next, !next.After(st.beganAt.Add(a.For))
 }
 
-// retaken judges a condition, on readings taken anew where the step says so, until the answer is final.
+// judgeUntilFinal judges a condition, on readings taken anew where the step says so, until the answer is final.
 // final is nil while it is not.
-func (w *walker) retaken(f *frame, s *runbook.Step, path string, st *stepState) (final *Judged, r result) {
+func (w *walker) judgeUntilFinal(f *frame, s *runbook.Step, path string, st *stepState) (final *Judged, r result) {
 	n := len(st.judged)
 	if n > 0 && st.judged[n-1].Final {
 		return &st.judged[n-1].Judged, goOn
@@ -235,7 +235,7 @@ func (w *walker) retaken(f *frame, s *runbook.Step, path string, st *stepState) 
 		}
 		if s.Retake != "" {
 			look := f.book.ByID(s.Retake)
-			place := at(path, look)
+			place := placeSeenFrom(path, look)
 			begun := w.s.step(place).begun
 			if begun == nil {
 				return nil, w.broken(path, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
@@ -333,7 +333,7 @@ func (w *walker) compare(f *frame, a *runbook.Agrees, path string, j *Judged) {
 }
 
 func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) result {
-	j, r := w.retaken(f, s, path, st)
+	j, r := w.judgeUntilFinal(f, s, path, st)
 	if r != goOn {
 		return r
 	}
@@ -349,7 +349,7 @@ func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) re
 	case Passes:
 		return w.branch(f, s.Passes.Or(runbook.GoOn), path, path+".passes.", "")
 	case Unsure:
-		return w.provided(
+		return w.branchOrTrouble(
 			f,
 			s.Unsure,
 			path,
@@ -357,11 +357,11 @@ func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) re
 			fmt.Sprintf("The check %q is unsure: %s.", s.Title, j.Unsure),
 		)
 	}
-	return w.provided(f, s.Fails, path, path+".fails.", fmt.Sprintf("The check %q fails%s.", s.Title, about))
+	return w.branchOrTrouble(f, s.Fails, path, path+".fails.", fmt.Sprintf("The check %q fails%s.", s.Title, about))
 }
 
-// provided follows a branch, or lets the trouble travel outward where the runbook provides for nothing.
-func (w *walker) provided(f *frame, b runbook.Branch, path, prefix, because string) result {
+// branchOrTrouble follows a branch, or lets the trouble travel outward where the runbook provides for nothing.
+func (w *walker) branchOrTrouble(f *frame, b runbook.Branch, path, prefix, because string) result {
 	if b.Word == "" && b.Steps == nil {
 		return w.fail(path, Troubled{Because: because})
 	}
@@ -381,7 +381,7 @@ func (w *walker) await(f *frame, s *runbook.Step, path string, st *stepState) re
 		w.emit(path, Waited{})
 		return goOn
 	}
-	j, r := w.retaken(f, s, path, st)
+	j, r := w.judgeUntilFinal(f, s, path, st)
 	if r != goOn {
 		return r
 	}

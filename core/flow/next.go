@@ -223,10 +223,10 @@ func (w *walker) steps(f *frame) {
 		}
 		w.wake(until)
 	}
-	if w.outgrown(f) || w.turn(f) != goOn {
+	if w.outgrown(f) || w.awaitOthers(f) != goOn {
 		return
 	}
-	r := w.alertTurned(f)
+	r := w.followAlert(f)
 	if r == goOn {
 		r = w.list(f, f.book.Steps, "")
 	}
@@ -327,14 +327,14 @@ func (w *walker) branch(f *frame, b runbook.Branch, path, prefix, because string
 }
 
 func (w *walker) step(f *frame, s *runbook.Step, path string) result {
-	r := w.inner(f, s, path)
+	r := w.stepInside(f, s, path)
 	if r.failed() {
 		r = w.catch(f, r, s.OnError, path, path+".")
 	}
 	return r
 }
 
-func (w *walker) inner(f *frame, s *runbook.Step, path string) result {
+func (w *walker) stepInside(f *frame, s *runbook.Step, path string) result {
 	st := w.s.step(path)
 	switch {
 	case st.skipped != nil:

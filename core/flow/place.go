@@ -84,8 +84,9 @@ func inside(path, prefix string) bool {
 				path[len(prefix)] == '/')
 }
 
-// at gives the place of a step of the same book as seen from p: marks are taken over as far as the paths are the same.
-func at(p string, s *runbook.Step) string {
+// placeSeenFrom gives the place of a step of the same book as seen from p: marks are taken over as far as the paths
+// are the same.
+func placeSeenFrom(p string, s *runbook.Step) string {
 	scope := scopeOf(p)
 	have, want := strings.Split(p[len(scope):], "."), strings.Split(s.Path, ".")
 	for i := range min(len(have), len(want)) {

@@ -129,7 +129,7 @@ func (r *renderer) within(f *frame, s *runbook.Step, path string) {
 	callee := f.book.Callee(s.Callee)
 	if s.Verb == runbook.Call && callee != nil && r.calls < runbook.MaxCalls {
 		r.calls++
-		r.w.s.in(path + "/").inputs = r.given(f, s, callee, path)
+		r.w.s.dataOf(path + "/").inputs = r.given(f, s, callee, path)
 		r.list(&frame{book: callee, target: f.target, names: f.names}, callee.Title, path+"/", callee.Steps)
 		r.calls--
 	}
@@ -225,7 +225,7 @@ func RenderStep(
 	if err != nil {
 		return nil, err
 	}
-	d := r.w.s.in("")
+	d := r.w.s.dataOf("")
 	for name, v := range readings {
 		g, err := giveReading(book, begun, name, v)
 		if err != nil {

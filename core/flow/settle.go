@@ -23,9 +23,9 @@ func (o *Outcome) reason() string {
 	return why
 }
 
-// settle finds out what became of a change: by the condition that the runbook names, or by asking a person.
+// whatBecame finds out what became of a change: by the condition that the runbook names, or by asking a person.
 // goOn: it happened. again: a person wants it done again.
-func (w *walker) settle(
+func (w *walker) whatBecame(
 	f *frame,
 	s *runbook.Step,
 	path string,
@@ -36,7 +36,7 @@ func (w *walker) settle(
 	t := last.intent.Target
 	id := last.intent.Attempt
 	if s.Happened != nil && last.intent.Undo == "" {
-		holds, known, r := w.happened(f, s, path, st, t, id)
+		holds, known, r := w.judgeHappened(f, s, path, st, t, id)
 		if r != goOn {
 			return r, false
 		}
@@ -140,8 +140,8 @@ func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *att
 	w.wake(until)
 }
 
-// happened takes the readings of the settling condition anew and judges it. known is false where it is unsure.
-func (w *walker) happened(
+// judgeHappened takes the readings of the settling condition anew and judges it. known is false where it is unsure.
+func (w *walker) judgeHappened(
 	f *frame,
 	s *runbook.Step,
 	path string,
@@ -159,7 +159,7 @@ func (w *walker) happened(
 		}
 	}
 	for i, look := range w.looksOf(f, s.Happened.Refers("readings")) {
-		place := at(path, look)
+		place := placeSeenFrom(path, look)
 		begun := w.s.step(place).begun
 		if begun == nil {
 			return false, false, goOn
@@ -172,7 +172,7 @@ func (w *walker) happened(
 			return false, false, blocked
 		}
 	}
-	j := w.weigh(f, s.Happened, path, attempt, target)
+	j := w.judgeOn(f, s.Happened, path, attempt, target)
 	w.emit(path, j)
 	return j.Result == Passes, j.Result != Unsure, goOn
 }

@@ -206,8 +206,8 @@ func (s *State) step(path string) *stepState {
 	return st
 }
 
-// in is the data of the call that a place is in.
-func (s *State) in(path string) *data {
+// dataOf is the data of the call that a place is in.
+func (s *State) dataOf(path string) *data {
 	scope := scopeOf(path)
 	d := s.data[scope]
 	if d == nil {
@@ -222,9 +222,9 @@ func (s *State) in(path string) *data {
 	return d
 }
 
-// learn notes a fact at a place.
-func (s *State) learn(kind, id, path string, value map[string]any) {
-	facts := s.in(path).facts
+// noteFact notes a fact at a place.
+func (s *State) noteFact(kind, id, path string, value map[string]any) {
+	facts := s.dataOf(path).facts
 	if facts[kind] == nil {
 		put(s, facts, kind, map[string][]fact{})
 	}
@@ -248,7 +248,7 @@ func (s *State) apply(e Event) {
 			)
 		}
 		s.Begun, s.BegunAt = &b, e.At
-		s.in("").inputs = accepted(s.book, b.Inputs)
+		s.dataOf("").inputs = accepted(s.book, b.Inputs)
 		return
 	}
 	if s.Begun == nil {
@@ -364,7 +364,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 					differing = append(differing, d.Target)
 				}
 			}
-			s.learn("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes,
+			s.noteFact("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes,
 				"differing": differing})
 		}
 	case LeaveGiven:
@@ -401,12 +401,12 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.call, &b)
 		set(s, &st.beganAt, e.At)
 		if step, book := Find(s.book, e.Path); step != nil && book.Callee(step.Callee) != nil {
-			set(s, &s.in(e.Path+"/").inputs, accepted(book.Callee(step.Callee), b.Inputs))
+			set(s, &s.dataOf(e.Path+"/").inputs, accepted(book.Callee(step.Callee), b.Inputs))
 		}
 	case CallEnded:
 		set(s, &st.callEnded, &b)
 		if step, _ := Find(s.book, e.Path); step != nil && step.ID != "" {
-			s.learn("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome,
+			s.noteFact("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome,
 				"because": b.Because, "results": b.Results})
 		}
 	case UndoBegun:
@@ -484,7 +484,7 @@ func (s *State) question(st *stepState, e Event) {
 					v[f.Name] = x
 				}
 			}
-			s.learn("answers", step.ID, e.Path, v)
+			s.noteFact("answers", step.ID, e.Path, v)
 		}
 		if a, ok := q.raised.Approves[b.Choice]; ok {
 			put(s, s.approved, a.Path, &approval{
@@ -515,11 +515,11 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 		put(s, st.rounds, round, map[string][]*attempt{})
 	}
 	put(s, st.rounds[round], b.Target, append(st.rounds[round][b.Target], a))
-	d := s.in(e.Path)
+	d := s.dataOf(e.Path)
 	if b.Change {
 		push(s, &s.changes, changeAt{e.Seq, e.Path})
 		for scope := scopeOf(e.Path); ; scope = scopeOf(strings.TrimSuffix(scope, "/")) {
-			clear(s.in(scope).views)
+			clear(s.dataOf(scope).views)
 			if scope == "" {
 				return
 			}
@@ -559,7 +559,7 @@ func (s *State) end(b Outcome, at time.Time) {
 	if look == nil {
 		return
 	}
-	d := s.in(a.path)
+	d := s.dataOf(a.path)
 	clear(d.views)
 	for _, spec := range look.Read {
 		taking, ok := b.Readings[spec.Name]

@@ -77,7 +77,7 @@ func (w *walker) touchedIn(block string) []touched {
 		if !a.intent.Change || a.intent.Undo != "" || over[key] || !inside(a.path, block) {
 			continue
 		}
-		if w.olderRules(4) && !w.made(a) {
+		if w.olderRules(4) && !w.knownToHaveHappened(a) {
 			continue
 		}
 		became := w.fateOf(a)
@@ -131,7 +131,7 @@ func (w *walker) undo(f *frame, path, place string) result {
 		if s == nil {
 			continue
 		}
-		r := w.touch(f, s, path, st, *a.intent.Request.Undo, a.intent.Approval, undoRound(i), id)
+		r := w.carryOutOne(f, s, path, st, *a.intent.Request.Undo, a.intent.Approval, undoRound(i), id)
 		if r.failed() && !w.olderRules(4) {
 			t := *r.trouble
 			t.Because += " " + w.s.takenBack(st.undo)
@@ -284,8 +284,8 @@ func (w *walker) saidTakenBack(path string) string {
 	return w.s.TakenBack(path)
 }
 
-// made reports whether a change is known to have happened, as versions 1 to 3 of the rules saw it.
-func (w *walker) made(a *attempt) bool {
+// knownToHaveHappened reports whether a change is known to have happened, as versions 1 to 3 of the rules saw it.
+func (w *walker) knownToHaveHappened(a *attempt) bool {
 	if a.outcome != nil && a.outcome.State == OK {
 		return true
 	}

@@ -10,7 +10,7 @@ import (
 // scope is what expressions see at one place, on one target where the step acts on targets.
 func (w *walker) scope(f *frame, path, target string) *expr.Scope {
 	s, b := w.s, w.s.Begun
-	d := s.in(path)
+	d := s.dataOf(path)
 	sc := &expr.Scope{
 		Alert: b.Alert, AlertNow: s.alertNow(), Inputs: d.inputs, Incident: b.Incident, Service: b.Service,
 		Now: w.now, Names: f.names,
@@ -92,7 +92,7 @@ func (d *data) seen(kind, path string) map[string]any {
 // view gives the readings as they are seen from a place. What runs beside it is not seen; inside an item
 // readings narrow to its target; from outside, the items of an each count as one taking.
 func (s *State) view(path, target string) map[string]*expr.Series {
-	d := s.in(path)
+	d := s.dataOf(path)
 	frame := frameOf(path)
 	if v := d.views[frame]; v != nil {
 		return v
@@ -213,8 +213,8 @@ func (s *State) addSilent(series *expr.Series) {
 	}
 }
 
-// since is how long ago the oldest of the newest takings of a reading was taken; false where one is missing.
-func (s *State) since(path, target, name string, now time.Time) (time.Duration, bool) {
+// ageOf is how long ago the oldest of the newest takings of a reading was taken; false where one is missing.
+func (s *State) ageOf(path, target, name string, now time.Time) (time.Duration, bool) {
 	series := s.view(path, target)[name]
 	if series == nil {
 		return 0, false

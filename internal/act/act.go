@@ -28,8 +28,8 @@ type Job struct {
 	Ready func(context.Context) error
 }
 
-// Leave asks Ready.
-func (j Job) Leave(ctx context.Context) error {
+// MaySend asks Ready.
+func (j Job) MaySend(ctx context.Context) error {
 	if j.Ready == nil {
 		return nil
 	}

@@ -211,7 +211,7 @@ func (a *App) enter(ctx context.Context, who *access.Principal, number int64,
 		if err != nil {
 			return err
 		}
-		if err := s.Record.Write(i, entry); err != nil {
+		if err := s.RecordWriter.Write(i, entry); err != nil {
 			return err
 		}
 		row = s.Last()

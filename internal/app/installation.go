@@ -22,11 +22,11 @@ func (a *App) Status(ctx context.Context, who *access.Principal) (Status, error)
 	if _, err := see(who); err != nil {
 		return Status{}, err
 	}
-	return a.Stands(ctx)
+	return a.StatusNow(ctx)
 }
 
-// Stands is Status for the service itself.
-func (a *App) Stands(ctx context.Context) (Status, error) {
+// StatusNow is Status for the service itself.
+func (a *App) StatusNow(ctx context.Context) (Status, error) {
 	out := Status{Version: a.version}
 	tx := a.store.In(ctx)
 	var err error
@@ -67,7 +67,7 @@ func (a *App) SetHalt(ctx context.Context, who *access.Principal, halted bool, b
 			a.log.Warn("tell runs that changes go on", "error", err)
 		}
 	}
-	return a.Stands(ctx)
+	return a.StatusNow(ctx)
 }
 
 // Instance is one running service, and whether it is there.

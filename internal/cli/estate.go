@@ -53,7 +53,7 @@ func doer(
 		if v == nil {
 			v = map[string]string{"says": said}
 		}
-		return a.print(v, func() { a.say("%s\n", block("", said)) })
+		return a.print(v, func() { a.say("%s\n", indented("", said)) })
 	}))
 }
 

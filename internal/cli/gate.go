@@ -60,7 +60,7 @@ func (a *app) showGate(g *api.Gate) {
 			r.TimeoutSeconds,
 		)
 		if r.Undo != "" {
-			a.say("    undo: %s\n", block("      ", r.Undo))
+			a.say("    undo: %s\n", indented("      ", r.Undo))
 		}
 	}
 	a.say("\nThe evidence:\n")
@@ -195,7 +195,7 @@ func (a *app) showQuestion(q api.Question) {
 		a.say("  %s\n", q.Title)
 	}
 	if q.Text != "" {
-		a.say("  %s\n", block("  ", q.Text))
+		a.say("  %s\n", indented("  ", q.Text))
 	}
 	for _, o := range q.Options {
 		note := ""
@@ -204,7 +204,7 @@ func (a *app) showQuestion(q api.Question) {
 		}
 		a.say("    %-22s %s%s\n", o.Choice, o.Label, note)
 		for _, r := range o.Requests {
-			a.say("      approves, on %s: %s\n", r.Target, block("        ", r.Shown))
+			a.say("      approves, on %s: %s\n", r.Target, indented("        ", r.Shown))
 		}
 	}
 	for _, f := range q.Fields {

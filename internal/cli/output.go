@@ -68,8 +68,8 @@ func (a *app) bolded(indent, s string) ours {
 // whole is a text of its own, such as a file.
 func whole(s string) ours { return ours(plain.Text(s)) }
 
-// block is text of several lines from outside, those after the first indented so that none looks like one of ours.
-func block(indent, s string) ours {
+// indented is text of several lines from outside, those after the first indented so that none looks like one of ours.
+func indented(indent, s string) ours {
 	return ours(strings.ReplaceAll(plain.Text(strings.TrimRight(s, "\n")), "\n", "\n"+indent))
 }
 

@@ -306,7 +306,7 @@ func (a *app) rehearsed(r *api.Rehearsal) {
 		}
 		indent += "    "
 		if l.Shown == "" && l.Says != "" {
-			a.say("%s%s\n", ours(indent), block(indent+"  ", l.Says))
+			a.say("%s%s\n", ours(indent), indented(indent+"  ", l.Says))
 		}
 		for _, n := range l.Notes {
 			a.say("%s%s\n", ours(indent), a.paint(dim, n))
@@ -317,13 +317,13 @@ func (a *app) rehearsed(r *api.Rehearsal) {
 			targets = append(targets, whom(r.Lines[i]))
 		}
 		if l.Shown != "" || l.Target != "" {
-			a.say("%son %s: %s\n", ours(indent), strings.Join(targets, ", "), block(indent+"  ", l.Shown))
+			a.say("%son %s: %s\n", ours(indent), strings.Join(targets, ", "), indented(indent+"  ", l.Shown))
 		}
 		if l.Undo != "" {
-			a.say("%sundo: %s\n", ours(indent), block(indent+"  ", l.Undo))
+			a.say("%sundo: %s\n", ours(indent), indented(indent+"  ", l.Undo))
 		}
 		if l.Shown != "" && l.Says != "" {
-			a.say("%s%s\n", ours(indent), block(indent+"  ", l.Says))
+			a.say("%s%s\n", ours(indent), indented(indent+"  ", l.Says))
 		}
 	}
 	a.rehearsalEnd(r)

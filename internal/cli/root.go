@@ -102,7 +102,7 @@ func wantedOutput(args []string) string {
 // complain says what went wrong: in a sentence, or as a problem document (RFC 9457) where output is for programs.
 func (a *app) complain(f *failure) {
 	if a.output != "json" && a.output != "yaml" {
-		say(a.err, "urgentis: %s\n", block("  ", f.Error()))
+		say(a.err, "urgentis: %s\n", indented("  ", f.Error()))
 		return
 	}
 	p := f.problem
@@ -125,7 +125,7 @@ func (a *app) root() *cobra.Command {
 		Use: "urgentis", Short: "Runbooks that start from alerts, ask before they touch, and write the record",
 		Version: Version, SilenceUsage: true, SilenceErrors: true, DisableSuggestions: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.settings(cmd) },
-		Args:              known, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Args:              noSuchCommand, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	f := root.PersistentFlags()
 	f.StringVarP(
@@ -166,8 +166,8 @@ func (a *app) root() *cobra.Command {
 	return root
 }
 
-// known refuses what is no command of a noun, or of the program.
-func known(cmd *cobra.Command, args []string) error {
+// noSuchCommand refuses what is no command of a noun, or of the program.
+func noSuchCommand(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
 	}
@@ -205,7 +205,7 @@ func (a *app) settings(cmd *cobra.Command) error {
 // noun makes a command that only groups others.
 func noun(name, short string, verbs ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{
-		Use: name, Short: short, Args: known,
+		Use: name, Short: short, Args: noSuchCommand,
 		RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 	}
 	c.AddCommand(verbs...)

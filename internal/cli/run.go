@@ -148,7 +148,7 @@ func (a *app) runHead(x api.Run) {
 	}
 	a.say("\n")
 	if x.Because != "" {
-		a.say("%s\n", block("  ", x.Because))
+		a.say("%s\n", indented("  ", x.Because))
 	}
 	a.say("\n")
 }

@@ -82,7 +82,7 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 			return nil
 		}
 		// Nobody was told: that belongs into the record.
-		r := store.NewRecord(tx)
+		r := store.NewRecordWriter(tx)
 		i, err := r.Incident(*d.Incident)
 		if err != nil {
 			return err

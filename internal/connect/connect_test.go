@@ -38,7 +38,7 @@ func outbox(t *testing.T, s *store.Store) *Outbox {
 func opened(t *testing.T, s *store.Store) int64 {
 	inc := &store.Incident{Title: "deep", State: "open", WaitingOn: "nobody", Severity: "major", OpenedAt: time.Now()}
 	require.NoError(t, s.Tx(context.Background(), func(tx *store.Tx) error {
-		r := store.NewRecord(tx)
+		r := store.NewRecordWriter(tx)
 		if err := r.Open(inc); err != nil {
 			return err
 		}

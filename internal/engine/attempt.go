@@ -46,8 +46,8 @@ func (e *Engine) attempt(
 	}
 	m := secret.NewMasker(values...)
 	out.Error = m.Mask(res.Error)
-	out.Output = e.keep(ctx, hide(m, res.Stdout), res.Stdout)
-	out.Stderr = e.keep(ctx, hide(m, res.Stderr), res.Stderr)
+	out.Output = e.storeOutput(ctx, hide(m, res.Stdout), res.Stdout)
+	out.Stderr = e.storeOutput(ctx, hide(m, res.Stderr), res.Stderr)
 	return flow.Event{At: e.now(), Path: path, Body: out}
 }
 
@@ -268,8 +268,8 @@ func (e *Engine) takeReadings(
 // shown is how much of the head and of the tail of an output stands in the record, in bytes.
 const shown = 4 << 10
 
-// keep makes the head and the tail of an output; the whole becomes an artifact where it is longer.
-func (e *Engine) keep(ctx context.Context, text string, c act.Captured) flow.Output {
+// storeOutput makes the head and the tail of an output; the whole becomes an artifact where it is longer.
+func (e *Engine) storeOutput(ctx context.Context, text string, c act.Captured) flow.Output {
 	o := flow.Output{Size: c.Size, Cut: c.Size > int64(len(c.Kept))}
 	if len(text) <= 2*shown {
 		o.Head = text

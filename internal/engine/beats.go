@@ -10,8 +10,8 @@ import (
 	"urgentis/internal/store"
 )
 
-// guarded does a round of a loop that must go on, whatever happens in it.
-func (e *Engine) guarded(what string, f func()) {
+// survive does a round of a loop that must go on, whatever happens in it.
+func (e *Engine) survive(what string, f func()) {
 	defer func() {
 		if r := recover(); r != nil {
 			e.Log.Error("the program failed", "in", what, "panic", r, "stack", string(debug.Stack()))
@@ -37,7 +37,7 @@ func (e *Engine) beat() {
 		case <-tick.C:
 		}
 		ctx, cancel := context.WithTimeout(e.ctx, beatTime)
-		e.guarded("beat", func() { e.beatOnce(ctx, pulse) })
+		e.survive("beat", func() { e.beatOnce(ctx, pulse) })
 		cancel()
 	}
 }
@@ -64,7 +64,7 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 	e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", name)
 	if err := e.register(ctx); err != nil {
 		e.Log.Error("register anew", "error", err)
-	} else if e.idle(name) {
+	} else if e.noDriveUnder(name) {
 		e.report(name)
 	}
 }
@@ -81,7 +81,7 @@ func (e *Engine) clean() {
 		case <-tick.C:
 		}
 		ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
-		e.guarded("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
+		e.survive("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
 		cancel()
 	}
 }
@@ -92,7 +92,7 @@ func (e *Engine) cleanOnce(ctx context.Context, forget bool) {
 			e.Log.Warn(what, "error", err)
 		}
 	}
-	e.tend(ctx, e.name())
+	e.tendDrives(ctx, e.name())
 	if now := e.Clock().UnixNano(); e.leased() && now-e.steady.Load() >= int64(store.Lease) {
 		n, err := e.Store.Fence(ctx)
 		warn("fence", err)
@@ -110,8 +110,8 @@ func (e *Engine) cleanOnce(ctx context.Context, forget bool) {
 	}
 }
 
-// tend pokes the drives into whose logs somebody wrote, and gives back runs that are owned and not driven.
-func (e *Engine) tend(ctx context.Context, name string) {
+// tendDrives pokes the drives into whose logs somebody wrote, and gives back runs that are owned and not driven.
+func (e *Engine) tendDrives(ctx context.Context, name string) {
 	owned, err := e.Store.OwnedBy(ctx, name)
 	if err != nil {
 		return
@@ -149,14 +149,14 @@ func (e *Engine) bury(ctx context.Context) error {
 		if _, ticks := process(i.PID); ticks == i.BegunTicks && ticks != 0 {
 			continue // it is there, and may only be frozen
 		}
-		if _, err := e.gone(ctx, i.ID); err != nil {
+		if _, err := e.buryDead(ctx, i.ID); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (e *Engine) gone(ctx context.Context, id string) (buried bool, err error) {
+func (e *Engine) buryDead(ctx context.Context, id string) (buried bool, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Tx) error {
 		buried, err = tx.Gone(id, e.name())
 		return err

@@ -43,17 +43,17 @@ func (e *Engine) adopt(r *store.Run) {
 	name := *r.Owner
 	d := newDrive(e, r)
 	e.drives.Store(r.ID, d)
-	e.count(name, 1)
+	e.countDrives(name, 1)
 	e.driving.Go(func() {
 		defer func() { <-e.slots }()
-		defer e.count(name, -1)
+		defer e.countDrives(name, -1)
 		defer e.drives.CompareAndDelete(r.ID, d)
 		d.safely()
 	})
 }
 
-// slot takes a slot for a drive, if one is free and this instance works.
-func (e *Engine) slot() bool {
+// takeSlot takes a slot for a drive, if one is free and this instance works.
+func (e *Engine) takeSlot() bool {
 	if !e.working.Load() || e.ctx.Err() != nil {
 		return false
 	}
@@ -65,9 +65,9 @@ func (e *Engine) slot() bool {
 	}
 }
 
-// count keeps how many drives were begun under a name. When the last one ends under a name that was taken for
+// countDrives keeps how many drives were begun under a name. When the last one ends under a name that was taken for
 // dead, this instance says so: nothing that it intended can be begun any more.
-func (e *Engine) count(name string, n int) {
+func (e *Engine) countDrives(name string, n int) {
 	e.mu.Lock()
 	e.active[name] += n
 	left, current := e.active[name], e.id == name
@@ -88,8 +88,8 @@ func (e *Engine) report(name string) {
 	}
 }
 
-// idle reports whether no drive is left that was begun under a name.
-func (e *Engine) idle(name string) bool {
+// noDriveUnder reports whether no drive is left that was begun under a name.
+func (e *Engine) noDriveUnder(name string) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.active[name] == 0
@@ -112,7 +112,7 @@ func (e *Engine) timers() {
 	const most = 64
 	for {
 		free := 0
-		for free < most && e.slot() {
+		for free < most && e.takeSlot() {
 			free++
 		}
 		runs, n, next, err := []store.Run(nil), 0, 20*time.Millisecond, error(nil)

@@ -76,7 +76,7 @@ func (d *drive) safely() {
 		if r := recover(); r != nil {
 			d.e.Log.Error("the program failed on a run", "run", d.run.ID, "panic", r, "stack", string(debug.Stack()))
 			d.refuse(d.e.changes, fmt.Errorf("the program failed on it: %v", r))
-			d.late(d.e.changes)
+			d.fileLate(d.e.changes)
 		}
 	}()
 	d.drive()
@@ -112,21 +112,21 @@ func (d *drive) drive() {
 			lost.By = in.By
 			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
 		}
-		if !d.fact(ctx, flow.Event{At: d.e.now(), Path: d.m.State().PathOf(in.Attempt), Body: lost}) {
+		if !d.takeFact(ctx, flow.Event{At: d.e.now(), Path: d.m.State().PathOf(in.Attempt), Body: lost}) {
 			return
 		}
 	}
 	for {
-		more, err := d.turn(ctx)
+		more, err := d.advance(ctx)
 		if err == nil {
 			if !more {
-				d.late(ctx) // where it was refused or set aside, something may still be under way
+				d.fileLate(ctx) // where it was refused or set aside, something may still be under way
 				return
 			}
 			continue
 		}
 		if !d.recover(ctx, err) {
-			d.late(ctx)
+			d.fileLate(ctx)
 			return
 		}
 	}
@@ -157,7 +157,7 @@ func (d *drive) read(ctx context.Context) error {
 		}
 		return fmt.Errorf("%w: %w", errLog, err)
 	}
-	d.at(int64(len(log)))
+	d.isStored(int64(len(log)))
 	return nil
 }
 
@@ -184,7 +184,7 @@ func (d *drive) takeBack(ctx context.Context) error {
 	})
 }
 
-func (d *drive) at(version int64) { d.run.Version = version; d.seen.Store(version) }
+func (d *drive) isStored(version int64) { d.run.Version = version; d.seen.Store(version) }
 
 func attemptOf(b flow.Body) string {
 	switch x := b.(type) {
@@ -196,8 +196,8 @@ func attemptOf(b flow.Body) string {
 	return ""
 }
 
-// fact takes in what came from the world. It reports false where the run cannot go on.
-func (d *drive) fact(ctx context.Context, f flow.Event) bool {
+// takeFact takes in what came from the world. It reports false where the run cannot go on.
+func (d *drive) takeFact(ctx context.Context, f flow.Event) bool {
 	f, err := d.m.Append(f)
 	if err != nil {
 		d.refuse(ctx, err)
@@ -207,8 +207,8 @@ func (d *drive) fact(ctx context.Context, f flow.Event) bool {
 	return true
 }
 
-// derive takes in what follows from the log.
-func (d *drive) derive(ev flow.Event) error {
+// takeDerived takes in what follows from the log.
+func (d *drive) takeDerived(ev flow.Event) error {
 	ev, err := d.m.Append(ev)
 	if err != nil {
 		return fmt.Errorf("%w: %w", errLog, err)
@@ -217,10 +217,10 @@ func (d *drive) derive(ev flow.Event) error {
 	return nil
 }
 
-// turn asks what must happen, writes it down, begins it, and waits for what comes of it.
-func (d *drive) turn(ctx context.Context) (more bool, err error) {
+// advance asks what must happen, writes it down, begins it, and waits for what comes of it.
+func (d *drive) advance(ctx context.Context) (more bool, err error) {
 	if d.e.ctx.Err() != nil {
-		return false, d.leaveOff(ctx)
+		return false, d.stop(ctx)
 	}
 	var plan flow.Plan
 	var unplanned error
@@ -246,7 +246,7 @@ func (d *drive) turn(ctx context.Context) (more bool, err error) {
 	if w := plan.WantLocks; w != nil {
 		if d.held == nil {
 			d.want = append(d.want, *w)
-			return true, d.derive(
+			return true, d.takeDerived(
 				flow.Event{
 					At:   d.e.now(),
 					Path: w.Path,
@@ -256,7 +256,7 @@ func (d *drive) turn(ctx context.Context) (more bool, err error) {
 		}
 		held := flow.LocksAwaited{Key: d.held.Key, Holder: d.held.Holder, Circle: d.held.Circle}
 		if d.m.State().Awaited() != held {
-			if err := d.derive(flow.Event{At: d.e.now(), Path: w.Path, Body: held}); err != nil {
+			if err := d.takeDerived(flow.Event{At: d.e.now(), Path: w.Path, Body: held}); err != nil {
 				return true, err
 			}
 		}
@@ -294,7 +294,7 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 	select {
 	case ev := <-d.results:
 		d.flying--
-		if !d.fact(ctx, ev) {
+		if !d.takeFact(ctx, ev) {
 			return false, nil
 		}
 	case <-due:
@@ -311,7 +311,7 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 		select {
 		case ev := <-d.results:
 			d.flying--
-			if !d.fact(ctx, ev) {
+			if !d.takeFact(ctx, ev) {
 				return false, nil
 			}
 		case <-t.C:
@@ -332,7 +332,7 @@ func (d *drive) readOn(ctx context.Context) error {
 			return fmt.Errorf("%w: %w", errLog, err)
 		}
 	}
-	d.at(d.run.Version + int64(len(log)))
+	d.isStored(d.run.Version + int64(len(log)))
 	return nil
 }
 
@@ -350,9 +350,9 @@ func (d *drive) landed() bool {
 	return true
 }
 
-// leaveOff writes down how changes under way ended when the service stops. Looks are dropped: what they
+// stop writes down how changes under way ended when the service stops. Looks are dropped: what they
 // say after their cancel means nothing, and whoever goes on takes them again.
-func (d *drive) leaveOff(ctx context.Context) error {
+func (d *drive) stop(ctx context.Context) error {
 	if !d.landed() {
 		return nil
 	}
@@ -373,16 +373,16 @@ func (d *drive) leaveOff(ctx context.Context) error {
 }
 
 func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
-	given, err := d.e.leave(d.e.Store.In(ctx), d.book, ask)
+	given, err := d.e.leaveNow(d.e.Store.In(ctx), d.book, ask)
 	if err != nil {
 		return err
 	}
 	d.guards = append(d.guards, guard{ask, given})
-	return d.derive(flow.Event{At: d.e.now(), Path: ask.Path, Body: given})
+	return d.takeDerived(flow.Event{At: d.e.now(), Path: ask.Path, Body: given})
 }
 
-// leave answers whether a change may happen, with the facts as they are.
-func (e *Engine) leave(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
+// leaveNow answers whether a change may happen, with the facts as they are.
+func (e *Engine) leaveNow(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
 	q := leave.Question{HasGate: ask.HasGate, Look: ask.Look}
 	var err error
 	if q.Halted, _, err = tx.Halted(); err != nil {
@@ -450,18 +450,18 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		// Locks before the run's own row: whoever gives one back holds it while it rings for those who wait.
 		if d.run.Awaits != "" && head.Awaits == "" && len(d.want) == 0 {
 			// It gave up waiting: others need not let it go first any more.
-			if err := tx.LeaveQueue(d.run.ID); err != nil {
+			if err := tx.QuitQueue(d.run.ID); err != nil {
 				return err
 			}
 		}
-		if err := d.hold(tx); err != nil {
+		if err := d.moveLocks(tx); err != nil {
 			return err
 		}
 		if err := sheet.Bulk.Append(d.run, d.pending, park, head); err != nil {
 			return err
 		}
 		if changes {
-			if err := d.guarded(tx); err != nil {
+			if err := d.checkGuards(tx); err != nil {
 				return err
 			}
 		}
@@ -482,7 +482,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		return err
 	}
 	d.m.Stored()
-	d.at(d.run.Version + int64(len(d.pending)))
+	d.isStored(d.run.Version + int64(len(d.pending)))
 	d.run.Awaits = head.Awaits
 	d.pending, d.facts, d.begins, d.guards, d.want, d.held = nil, nil, nil, nil, nil, nil
 	d.refusals = 0
@@ -490,10 +490,10 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	return nil
 }
 
-// guarded asks once more, in the transaction that writes the intention, whether all is as it was.
-func (d *drive) guarded(tx *store.Tx) error {
+// checkGuards asks once more, in the transaction that writes the intention, whether all is as it was.
+func (d *drive) checkGuards(tx *store.Tx) error {
 	for _, g := range d.guards {
-		now, err := d.e.leave(tx, d.book, g.ask)
+		now, err := d.e.leaveNow(tx, d.book, g.ask)
 		if err != nil {
 			return err
 		}
@@ -508,9 +508,9 @@ func (d *drive) guarded(tx *store.Tx) error {
 // errFree says that what was held is free again.
 var errFree = errors.New("the lock is free again")
 
-// hold takes the locks that are wanted, enters the run into the queue for those that are held, and gives all
+// moveLocks takes the locks that are wanted, enters the run into the queue for those that are held, and gives all
 // back when the run has ended.
-func (d *drive) hold(tx *store.Tx) error {
+func (d *drive) moveLocks(tx *store.Tx) error {
 	for _, w := range d.want {
 		if err := tx.TakeLocks(d.run.ID, w.Keys, w.Shared); err != nil {
 			return err
@@ -603,9 +603,9 @@ func paced() *backoff.ExponentialBackOff {
 	return b
 }
 
-// late files how changes ended that were under way when the claim was lost: whoever is asked what became
+// fileLate files how changes ended that were under way when the claim was lost: whoever is asked what became
 // of them finds it in the record. It decides nothing.
-func (d *drive) late(ctx context.Context) {
+func (d *drive) fileLate(ctx context.Context) {
 	if d.m == nil {
 		return
 	}

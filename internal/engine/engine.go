@@ -150,12 +150,12 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.beat()
 	go e.clean()
 	go e.timers()
-	go e.learn()
+	go e.gatherStatistics()
 	return nil
 }
 
-// learn keeps the database's statistics in step with a young installation.
-func (e *Engine) learn() {
+// gatherStatistics keeps the database's statistics in step with a young installation.
+func (e *Engine) gatherStatistics() {
 	defer e.loops.Done()
 	tick := time.NewTicker(3 * time.Second)
 	defer tick.Stop()
@@ -166,7 +166,7 @@ func (e *Engine) learn() {
 		case <-tick.C:
 		}
 		ctx, cancel := context.WithTimeout(e.ctx, 30*time.Second)
-		if err := e.Store.Learn(ctx); err != nil && e.ctx.Err() == nil {
+		if err := e.Store.GatherStatistics(ctx); err != nil && e.ctx.Err() == nil {
 			e.Log.Warn("gather statistics", "error", err)
 		}
 		cancel()
@@ -212,7 +212,7 @@ func (e *Engine) Stop() {
 	if err := e.queue.Stop(ctx); err != nil {
 		e.Log.Warn("stop the queue", "error", err)
 	}
-	if err := e.Store.Leave(ctx, e.name()); err != nil {
+	if err := e.Store.Depart(ctx, e.name()); err != nil {
 		e.Log.Warn("leave the list of instances", "error", err)
 	}
 }

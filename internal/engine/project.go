@@ -168,7 +168,7 @@ func (p *projection) finish(s *flow.State) error {
 	link := p.e.Link + "/runs/" + p.run.ID
 	if p.run.Incident != nil {
 		link = fmt.Sprintf("%s/incidents/%d", p.e.Link, *p.run.Incident)
-		if err := p.record(s); err != nil {
+		if err := p.writeRecord(s); err != nil {
 			return err
 		}
 	}
@@ -181,7 +181,7 @@ func (p *projection) finish(s *flow.State) error {
 	return p.tellSource(s)
 }
 
-func (p *projection) record(s *flow.State) error {
+func (p *projection) writeRecord(s *flow.State) error {
 	i, err := p.sheet.Incident(*p.run.Incident)
 	if err != nil {
 		return fmt.Errorf("read the incident: %w", err)
@@ -338,7 +338,7 @@ func (s *Sheet) enter(run *store.Run, alter func(*store.Incident), entry store.N
 		alter(i)
 	}
 	entry.At, entry.Run = s.e.now(), run.ID
-	if err := s.Record.Write(i, entry); err != nil {
+	if err := s.RecordWriter.Write(i, entry); err != nil {
 		return err
 	}
 	s.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: run.Incident, Service: i.Service})

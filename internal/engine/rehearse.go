@@ -149,7 +149,7 @@ func (e *Engine) Rehearse(
 
 // Leave judges whether a change may happen as everything stands now.
 func (e *Engine) Leave(ctx context.Context, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
-	return e.leave(e.Store.In(ctx), book, ask)
+	return e.leaveNow(e.Store.In(ctx), book, ask)
 }
 
 func (r *rehearsal) leave(a flow.AskLeave) flow.LeaveGiven {

@@ -13,7 +13,7 @@ import (
 // Sheet collects all that follows from what one transaction does: entries, new runs, messages, lines of
 // the feed. Flush writes each kind at once.
 type Sheet struct {
-	*store.Record
+	*store.RecordWriter
 	// Bulk takes rows that are to be written with the rest.
 	Bulk   *store.Bulk
 	e      *Engine
@@ -26,7 +26,7 @@ type Sheet struct {
 
 // Sheet begins to collect.
 func (e *Engine) Sheet(tx *store.Tx) *Sheet {
-	return &Sheet{Record: store.NewRecord(tx), Bulk: store.NewBulk(tx), e: e, tx: tx}
+	return &Sheet{RecordWriter: store.NewRecordWriter(tx), Bulk: store.NewBulk(tx), e: e, tx: tx}
 }
 
 // Write writes one sheet in a transaction of its own; nothing of it where f fails.
@@ -49,7 +49,7 @@ func (s *Sheet) take() {
 	name := s.e.name()
 	var taken []store.Run
 	for i := range s.runs {
-		if s.e.slot() {
+		if s.e.takeSlot() {
 			s.runs[i].Owner = &name
 			taken = append(taken, s.runs[i])
 		}

@@ -88,7 +88,7 @@ func (g *gauges) Describe(chan<- *prometheus.Desc) {}
 
 // Collect implements prometheus.Collector.
 func (g *gauges) Collect(ch chan<- prometheus.Metric) {
-	st, err := g.s.App.Stands(context.Background())
+	st, err := g.s.App.StatusNow(context.Background())
 	if err != nil {
 		ch <- prometheus.NewInvalidMetric(desc("up", "Whether the database answers."), err)
 		return

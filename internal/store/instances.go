@@ -57,8 +57,8 @@ func (p *Pulse) Close() {
 	p.conn = nil
 }
 
-// Leave takes an instance off the list and gives back what it owned.
-func (s *Store) Leave(ctx context.Context, id string) error {
+// Depart takes an instance off the list and gives back what it owned.
+func (s *Store) Depart(ctx context.Context, id string) error {
 	return s.Tx(ctx, func(tx *Tx) error {
 		if err := tx.db.Exec("update instance set fenced_at = now(), reported_at = now() where id = "+
 			"?", id).Error; err != nil {
@@ -90,9 +90,9 @@ func (s *Store) Sweep(ctx context.Context) error {
 	})
 }
 
-// Learn gathers the planner's statistics of tables that have outgrown what is known of them. Statements planned while
-// a table was empty stay slow otherwise, until the database looks at it by itself a minute later.
-func (s *Store) Learn(ctx context.Context) error {
+// GatherStatistics gathers the planner's statistics of tables that have outgrown what is known of them. Statements
+// planned while a table was empty stay slow otherwise, until the database looks at it by itself a minute later.
+func (s *Store) GatherStatistics(ctx context.Context) error {
 	var tables []string
 	err := s.gorm.WithContext(ctx).
 		Raw(`select quote_ident(s.relname) from pg_stat_user_tables s join pg_class c on c.oid = s.relid

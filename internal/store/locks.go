@@ -27,7 +27,7 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 		return err
 	}
 	all := slices.Sorted(slices.Values(slices.Concat(keys, shared)))
-	if err := tx.still(append(waited, all...)); err != nil {
+	if err := tx.keepOthersOff(append(waited, all...)); err != nil {
 		return err
 	}
 	holds := false
@@ -69,13 +69,13 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 			return fmt.Errorf("take %s: %w", key, err)
 		}
 	}
-	return tx.leave(run, waited)
+	return tx.quit(run, waited)
 }
 
-// still keeps everybody else from taking, giving back or waiting for keys until the end of the transaction: who looks
-// whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait in a
-// circle.
-func (tx *Tx) still(keys []string) error {
+// keepOthersOff keeps everybody else from taking, giving back or waiting for keys until the end of the transaction:
+// who looks whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait
+// in a circle.
+func (tx *Tx) keepOthersOff(keys []string) error {
 	for _, key := range slices.Compact(slices.Sorted(slices.Values(keys))) {
 		if err := tx.alone(aloneLock, "lock:"+key); err != nil {
 			return err
@@ -96,19 +96,19 @@ func (tx *Tx) waitedFor(run string) ([]string, error) {
 const queue = `select a.key, a.run, min(b.since) as rank from awaiting a join awaiting b on b.run = a.run
 	join run r on r.id = a.run and r.ended_at is null group by a.key, a.run`
 
-// LeaveQueue takes a run out of every queue, and rings for those who let it go first.
-func (tx *Tx) LeaveQueue(run string) error {
+// QuitQueue takes a run out of every queue, and rings for those who let it go first.
+func (tx *Tx) QuitQueue(run string) error {
 	waited, err := tx.waitedFor(run)
 	if err != nil {
 		return err
 	}
-	if err := tx.still(waited); err != nil {
+	if err := tx.keepOthersOff(waited); err != nil {
 		return err
 	}
-	return tx.leave(run, waited)
+	return tx.quit(run, waited)
 }
 
-func (tx *Tx) leave(run string, waited []string) error {
+func (tx *Tx) quit(run string, waited []string) error {
 	if len(waited) == 0 {
 		return nil
 	}
@@ -132,7 +132,7 @@ func (tx *Tx) waitsFor(run, other string) (bool, error) {
 
 // Await enters a run into the queue for a key. It reports false where the key has become free meanwhile.
 func (tx *Tx) Await(run string, held *HeldError) (bool, error) {
-	if err := tx.still([]string{held.Key}); err != nil {
+	if err := tx.keepOthersOff([]string{held.Key}); err != nil {
 		return false, err
 	}
 	var waits int64
@@ -156,7 +156,7 @@ func (tx *Tx) ReleaseLocks(run string) error {
 	if len(keys) == 0 {
 		return nil
 	}
-	if err := tx.still(keys); err != nil {
+	if err := tx.keepOthersOff(keys); err != nil {
 		return err
 	}
 	for _, table := range []string{"hold", "awaiting"} {
@@ -169,7 +169,7 @@ func (tx *Tx) ReleaseLocks(run string) error {
 
 // GiveLocksBack gives back some of what a run holds, and rings for those who wait for it.
 func (tx *Tx) GiveLocksBack(run string, keys []string) error {
-	if err := tx.still(keys); err != nil {
+	if err := tx.keepOthersOff(keys); err != nil {
 		return err
 	}
 	if err := tx.db.Exec("delete from hold where run = ? and key in ?", run, keys).Error; err != nil {

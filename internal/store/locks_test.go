@@ -186,7 +186,7 @@ func TestWhoLeavesTheQueueWakesTheNext(t *testing.T) {
 	require.NotNil(t, take(t, s, "r3", "k"))
 	release(t, s, "r1")
 	require.NoError(t, testdb.SQL(s).Exec("update run set owner = null, rung_at = null").Error)
-	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error { return tx.LeaveQueue("r2") }))
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error { return tx.QuitQueue("r2") }))
 	assert.True(t, rung(t, s, "r3"))
 	assert.Nil(t, take(t, s, "r3", "k"))
 }

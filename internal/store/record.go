@@ -23,9 +23,9 @@ type NewEntry struct {
 	Content any
 }
 
-// Record collects what one transaction writes into the records of incidents and into the feed, and
+// RecordWriter collects what one transaction writes into the records of incidents and into the feed, and
 // writes each kind in one statement. Nothing is on its way before Flush.
-type Record struct {
+type RecordWriter struct {
 	tx       *Tx
 	reserved []int64
 	fresh    []*Incident
@@ -35,11 +35,13 @@ type Record struct {
 	feed     []Feed
 }
 
-// NewRecord begins to collect.
-func NewRecord(tx *Tx) *Record { return &Record{tx: tx, known: map[int64]*Incident{}} }
+// NewRecordWriter begins to collect.
+func NewRecordWriter(tx *Tx) *RecordWriter {
+	return &RecordWriter{tx: tx, known: map[int64]*Incident{}}
+}
 
 // Reserve takes the numbers of incidents that are about to be opened.
-func (r *Record) Reserve(n int) error {
+func (r *RecordWriter) Reserve(n int) error {
 	if n == 0 {
 		return nil
 	}
@@ -49,7 +51,7 @@ func (r *Record) Reserve(n int) error {
 }
 
 // Open opens an incident under the next number.
-func (r *Record) Open(i *Incident) error {
+func (r *RecordWriter) Open(i *Incident) error {
 	if len(r.reserved) == 0 {
 		if err := r.Reserve(1); err != nil {
 			return fmt.Errorf("open an incident: %w", err)
@@ -63,7 +65,7 @@ func (r *Record) Open(i *Incident) error {
 
 // Incident gives an incident that nobody else alters until the end of the transaction. What the caller
 // sets on it is written by Flush.
-func (r *Record) Incident(number int64) (*Incident, error) {
+func (r *RecordWriter) Incident(number int64) (*Incident, error) {
 	if i := r.known[number]; i != nil {
 		return i, nil
 	}
@@ -78,7 +80,7 @@ func (r *Record) Incident(number int64) (*Incident, error) {
 }
 
 // Write seals entries into the record of an incident.
-func (r *Record) Write(i *Incident, entries ...NewEntry) error {
+func (r *RecordWriter) Write(i *Incident, entries ...NewEntry) error {
 	for _, n := range entries {
 		if !n.Kind.Known() {
 			return fmt.Errorf("an entry of kind %q, which nothing describes", n.Kind)
@@ -123,7 +125,7 @@ func (r *Record) Write(i *Incident, entries ...NewEntry) error {
 }
 
 // Last is the entry that was written last; nil without one.
-func (r *Record) Last() *Entry {
+func (r *RecordWriter) Last() *Entry {
 	if len(r.entries) == 0 {
 		return nil
 	}
@@ -131,10 +133,10 @@ func (r *Record) Last() *Entry {
 }
 
 // Changed enters into the feed that something is new; readers learn of it once the transaction commits.
-func (r *Record) Changed(rows ...Feed) { r.feed = append(r.feed, rows...) }
+func (r *RecordWriter) Changed(rows ...Feed) { r.feed = append(r.feed, rows...) }
 
 // Flush writes all that was collected.
-func (r *Record) Flush() error {
+func (r *RecordWriter) Flush() error {
 	b := NewBulk(r.tx)
 	if err := r.AddTo(b); err != nil {
 		return err
@@ -143,7 +145,7 @@ func (r *Record) Flush() error {
 }
 
 // AddTo saves the incidents that were altered, and gives what is new to be written with other things.
-func (r *Record) AddTo(b *Bulk) error {
+func (r *RecordWriter) AddTo(b *Bulk) error {
 	for _, i := range r.altered {
 		if err := r.tx.db.Save(i).Error; err != nil {
 			return fmt.Errorf("save an incident: %w", err)

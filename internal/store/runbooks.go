@@ -60,7 +60,7 @@ func (tx *Tx) PushRunbook(b *runbook.Book, text, by string) (*Revision, error) {
 	if err := tx.Audit(by, "runbook.push", b.Name, out.Revision[:12]); err != nil {
 		return nil, err
 	}
-	r := NewRecord(tx)
+	r := NewRecordWriter(tx)
 	r.Changed(Feed{Topic: "runbook", Ref: b.Name, Service: b.Service})
 	return out, r.Flush()
 }
@@ -74,7 +74,7 @@ func (tx *Tx) RemoveRunbook(name, service string) error {
 	if err != nil {
 		return err
 	}
-	r := NewRecord(tx)
+	r := NewRecordWriter(tx)
 	r.Changed(Feed{Topic: "runbook", Ref: name, Service: service})
 	return r.Flush()
 }

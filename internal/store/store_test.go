@@ -205,7 +205,7 @@ func TestTimersAreTakenOnce(t *testing.T) {
 func TestTheFeedMissesNoLateCommit(t *testing.T) {
 	s := testdb.Open(t)
 	say := func(tx *store.Tx, ref string) {
-		r := store.NewRecord(tx)
+		r := store.NewRecordWriter(tx)
 		r.Changed(store.Feed{Topic: "t", Ref: ref})
 		require.NoError(t, r.Flush())
 	}

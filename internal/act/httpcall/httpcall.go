@@ -138,7 +138,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	req.Header.Set("Idempotency-Key", job.Attempt)
 	client, sent := h.looks, &atomic.Bool{}
 	if !r.Looks {
-		client, sent = h.allowed.once(job.Leave)
+		client, sent = h.allowed.once(job.MaySend)
 		defer client.CloseIdleConnections()
 	}
 	res, err := client.Do(req)

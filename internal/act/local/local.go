@@ -81,7 +81,7 @@ func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	cmd.WaitDelay = 2 * time.Second
 	stdout, stderr := act.Streams(job)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
-	if err := job.Leave(ctx); err != nil {
+	if err := job.MaySend(ctx); err != nil {
 		return act.Unready(err)
 	}
 	if err := cmd.Start(); err != nil {

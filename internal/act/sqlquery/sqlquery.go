@@ -66,7 +66,7 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 		conn.Close(ctx) //nolint:errcheck // the server notices
 	}()
 	conn.PgConn().Frontend().SetMaxBodyLen(maxMessage)
-	if err := job.Leave(ctx); err != nil {
+	if err := job.MaySend(ctx); err != nil {
 		return act.Unready(err)
 	}
 	out, err := run(ctx, conn, r.SQL.Text, params(r.SQL.With), r.Looks)

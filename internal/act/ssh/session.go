@@ -90,8 +90,8 @@ func (s *session) watch(reqs <-chan *ssh.Request) {
 	}
 }
 
-// settle gives the output that is under way a moment to come, and closes the channel.
-func (s *session) settle() {
+// closeAfterOutput gives the output that is under way a moment to come, and closes the channel.
+func (s *session) closeAfterOutput() {
 	t := time.NewTimer(lingering)
 	defer t.Stop()
 	select {
@@ -198,7 +198,7 @@ func (h *Hand) search(ctx context.Context, job act.Job, script string, out io.Wr
 	defer done(false)
 	select {
 	case <-s.exited:
-		s.settle()
+		s.closeAfterOutput()
 		if s.exit == nil || *s.exit != 0 {
 			return errors.New("the search for it failed")
 		}

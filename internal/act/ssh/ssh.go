@@ -56,7 +56,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if err != nil {
 		return act.Failed(fmt.Sprintf("%s: %s", r.Target.Name, err))
 	}
-	if err := job.Leave(ctx); err != nil {
+	if err := job.MaySend(ctx); err != nil {
 		go ssh.DiscardRequests(reqs)
 		ch.Close() //nolint:errcheck // nothing was begun on it
 		done(false)
@@ -111,11 +111,11 @@ func (h *Hand) carry(
 		case <-s.exited:
 		default:
 			h.stop(job, s)
-			s.settle()
+			s.closeAfterOutput()
 			return act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")}, false
 		}
 	}
-	s.settle()
+	s.closeAfterOutput()
 	switch {
 	case s.exit != nil:
 		return act.Ended(*s.exit, r.Accept), false
