@@ -7,6 +7,7 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -145,7 +146,7 @@ steps:
 		}
 		switch {
 		case plan.AskLeave != nil:
-			p.add(plan.AskLeave.Path, LeaveGiven{Verdict: leave.Yes, Facts: []leave.Facts{{Name: "g1"}}})
+			p.add(plan.AskLeave.Path, LeaveGiven{Verdict: leave.Yes, Facts: []task.Facts{{Name: "g1"}}})
 		case plan.WantLocks != nil:
 			p.add(plan.WantLocks.Path, LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)})
 		case len(plan.Begin) > 0:

@@ -7,6 +7,7 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // change takes a change from leave over its gate to the last target. Each stage is passed when the log holds its end.
@@ -124,7 +125,7 @@ func (w *walker) requestFor(
 	path, target string,
 	given LeaveGiven,
 	bounded bool,
-) (leave.Request, error) {
+) (task.Request, error) {
 	r, err := w.request(f, s.Do, path, target, s.Timeout, bounded)
 	if err != nil {
 		return r, err
@@ -182,7 +183,7 @@ func (w *walker) carryOutOne(
 	s *runbook.Step,
 	path string,
 	st *stepState,
-	req leave.Request,
+	req task.Request,
 	digest string,
 	round roundKey,
 	undo string,

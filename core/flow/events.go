@@ -13,6 +13,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/reading"
+	"urgentis/core/task"
 )
 
 // Rules is the version of the rules in this package; a log says under which it was begun. Version 2 brought the
@@ -73,12 +74,12 @@ type StepBegun struct {
 
 // Intent is written before anything is done; Attempt names it for good.
 type Intent struct {
-	Attempt string        `json:"attempt"`
-	Target  string        `json:"target,omitempty"`
-	Round   int           `json:"round"`
-	Change  bool          `json:"change,omitempty"`
-	Look    string        `json:"look,omitempty"` // the path of the look whose request this is
-	Request leave.Request `json:"request"`
+	Attempt string       `json:"attempt"`
+	Target  string       `json:"target,omitempty"`
+	Round   int          `json:"round"`
+	Change  bool         `json:"change,omitempty"`
+	Look    string       `json:"look,omitempty"` // the path of the look whose request this is
+	Request task.Request `json:"request"`
 	// Asked is set on the first intent of a round: every target that the round asks.
 	Asked []string `json:"asked,omitempty"`
 	// Approval is the digest of the proposal that allows a change.
@@ -153,7 +154,7 @@ const (
 type LeaveGiven struct {
 	Verdict leave.Verdict `json:"verdict"`
 	Reasons []string      `json:"reasons"`
-	Facts   []leave.Facts `json:"facts"`
+	Facts   []task.Facts  `json:"facts"`
 	Halted  bool          `json:"halted,omitempty"` // see leave.Answer
 	// Secrets gives the version of each secret that would be used.
 	Secrets map[string]int `json:"secrets,omitempty"`

@@ -10,6 +10,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // approvalFor is the yes that somebody gave before this change was reached; nil without one.
@@ -349,8 +350,8 @@ func (w *walker) approvedStill(
 }
 
 // targetsOf lists what was known of the targets of a proposal.
-func targetsOf(p leave.Proposal) []leave.Facts {
-	out := make([]leave.Facts, len(p.Requests))
+func targetsOf(p leave.Proposal) []task.Facts {
+	out := make([]task.Facts, len(p.Requests))
 	for i, r := range p.Requests {
 		out[i] = r.Target
 	}

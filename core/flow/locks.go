@@ -147,7 +147,7 @@ func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, 
 			begun = &EachBegun{Items: items}
 		}
 		for i := range begun.Items {
-			g, prefix := w.itemFrame(f, s, path, &stepState{each: begun}, i)
+			g, prefix := w.itemFrame(f, s, path, begun, i)
 			w.targetsAhead(g, s.Steps, prefix, add)
 		}
 	case s.Verb == runbook.Together:

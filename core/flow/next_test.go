@@ -16,6 +16,7 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 func book(t require.TestingT, src string) *runbook.Book {
@@ -164,9 +165,9 @@ func (w *world) play() Ended {
 			continue
 		}
 		if p.AskLeave != nil {
-			var facts []leave.Facts
+			var facts []task.Facts
 			for _, t := range p.AskLeave.Targets {
-				facts = append(facts, leave.Facts{Name: t, HostKey: w.hostKy})
+				facts = append(facts, task.Facts{Name: t, HostKey: w.hostKy})
 			}
 			a := leave.Decide(leave.Question{Stance: w.stance, HasGate: p.AskLeave.HasGate})
 			w.append(p.AskLeave.Path, LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Facts: facts})

@@ -12,6 +12,7 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // author writes runbooks with any verbs in any order.
@@ -352,7 +353,7 @@ func (p *stagehand) play() {
 		case plan.AskLeave != nil:
 			given := LeaveGiven{Verdict: leave.Gate}
 			for _, t := range plan.AskLeave.Targets {
-				given.Facts = append(given.Facts, leave.Facts{Name: t})
+				given.Facts = append(given.Facts, task.Facts{Name: t})
 			}
 			p.fact(m, Event{At: p.now, Path: plan.AskLeave.Path, Body: given})
 		case plan.WantLocks != nil && p.refused(plan.WantLocks.Path) < hashed(p.seed, plan.WantLocks.Path)%3:

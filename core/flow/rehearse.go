@@ -8,6 +8,7 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // Stage plays a run with somebody else in the parts of the world and of people: recorded, pretended, or real.
@@ -224,7 +225,7 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 				g.Verdict = leave.Gate
 			}
 			for _, t := range a.Targets {
-				g.Facts = append(g.Facts, leave.Facts{Name: t})
+				g.Facts = append(g.Facts, task.Facts{Name: t})
 			}
 			return g
 		},
@@ -250,7 +251,7 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 
 func requestKey(in Intent) string {
 	r := in.Request
-	r.Target = leave.Facts{Name: in.Target}
+	r.Target = task.Facts{Name: in.Target}
 	r.Undo, r.Looks, r.Timeout, r.Secrets = nil, false, 0, nil
 	b, err := json.Marshal(r)
 	if err != nil {

@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // Rendered is one step as it would be done, for one target where it acts on targets.
@@ -21,7 +21,7 @@ type Rendered struct {
 	Branch string
 	// Target is whom it acts on; On says it in words where that is not known yet.
 	Target, On string
-	Request    *leave.Request
+	Request    *task.Request
 	Says       string
 }
 
@@ -149,7 +149,7 @@ func (r *renderer) each(f *frame, s *runbook.Step, path string, steps []*runbook
 		outer := r.item
 		r.item = "each " + s.Each.Named
 		unknown := Item{Label: s.Each.Named, Value: "⟨" + s.Each.Named + "⟩"}
-		g, _ := r.w.itemFrame(f, s, path, &stepState{each: &EachBegun{Items: []Item{unknown}}}, 0)
+		g, _ := r.w.itemFrame(f, s, path, &EachBegun{Items: []Item{unknown}}, 0)
 		r.list(g, r.item, path+".do.", steps)
 		r.item = outer
 		return
@@ -157,7 +157,7 @@ func (r *renderer) each(f *frame, s *runbook.Step, path string, steps []*runbook
 	if len(items) == 0 {
 		r.add(f, s, path, Rendered{Says: "no item is selected"})
 	}
-	begun := &stepState{each: &EachBegun{Items: items}}
+	begun := &EachBegun{Items: items}
 	for i, item := range items {
 		if i == r.items {
 			r.add(f, s, path, Rendered{Says: fmt.Sprintf("and %d more, alike", len(items)-i)})

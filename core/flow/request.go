@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // render fills a way of doing in for one target.
@@ -81,14 +81,14 @@ func (w *walker) request(
 	path, target string,
 	timeout time.Duration,
 	bounded bool,
-) (leave.Request, error) {
+) (task.Request, error) {
 	return (&render{sc: w.scope(f, path, target), bounded: bounded}).request(do, target, timeout)
 }
 
-func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (leave.Request, error) {
-	req := leave.Request{
+func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (task.Request, error) {
+	req := task.Request{
 		Kind:       do.Kind(),
-		Target:     leave.Facts{Name: target},
+		Target:     task.Facts{Name: target},
 		As:         do.As,
 		Accept:     do.Accept,
 		AcceptLost: do.AcceptLost,
@@ -119,7 +119,7 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 	case do.SQL != nil:
 		r.sql(do.SQL, &req)
 	case do.Send != nil:
-		req.File = &leave.File{To: r.path(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode}
+		req.File = &task.File{To: r.path(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode}
 		if do.Send.JSON != nil {
 			req.File.Text = r.json(r.value(do.Send.JSON)) + "\n"
 		}
@@ -158,7 +158,7 @@ func (r *render) json(v any) string {
 	return string(b)
 }
 
-func (r *render) http(h *runbook.HTTP, req *leave.Request) {
+func (r *render) http(h *runbook.HTTP, req *task.Request) {
 	req.Method = h.Method
 	if r.err == nil {
 		if r.bounded || r.partly {
@@ -183,8 +183,8 @@ func (r *render) http(h *runbook.HTTP, req *leave.Request) {
 	}
 }
 
-func (r *render) sql(q *runbook.SQL, req *leave.Request) {
-	req.SQL = &leave.Statement{
+func (r *render) sql(q *runbook.SQL, req *task.Request) {
+	req.SQL = &task.Statement{
 		Database: r.text(q.Database),
 		User:     r.text(q.User),
 		Password: r.text(q.Secret),
@@ -200,8 +200,8 @@ func (r *render) sql(q *runbook.SQL, req *leave.Request) {
 	}
 }
 
-func (r *render) probe(do *runbook.Do, req *leave.Request) {
-	req.Probe = &leave.Probe{}
+func (r *render) probe(do *runbook.Do, req *task.Request) {
+	req.Probe = &task.Probe{}
 	switch {
 	case do.Port != nil:
 		switch n := r.value(do.Port).(type) {

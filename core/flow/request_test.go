@@ -11,11 +11,12 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // firstLook gives the request of the first look of a runbook that was begun with one text input; "" and why where
 // there is none.
-func firstLook(t *testing.T, way, value string) (*leave.Request, string) {
+func firstLook(t *testing.T, way, value string) (*task.Request, string) {
 	src := header + "inputs: {v: {type: text}}\nsteps:\n  - look: It\n    where: {name: g1}\n" + way + closing
 	b, f := runbook.Parse([]byte(src))
 	require.False(t, f.Failed(), f.Format("x", []byte(src)))
@@ -53,51 +54,51 @@ func TestEveryWayOfDoingHandsValuesOverAsData(t *testing.T) {
 	const hostile = "a'; drop table x; -- $(reboot) `id` \"\\ {{ 1 }} \u202e"
 	j, err := json.Marshal(hostile)
 	require.NoError(t, err)
-	for way, check := range map[string]func(r *leave.Request){
-		"    run: [tool, \"{{ inputs.v }}\"]\n    as_data: the tool only stores it\n": func(r *leave.Request) {
+	for way, check := range map[string]func(r *task.Request){
+		"    run: [tool, \"{{ inputs.v }}\"]\n    as_data: the tool only stores it\n": func(r *task.Request) {
 			assert.Equal(t, "ssh", r.Kind)
 			assert.Equal(t, []string{"tool", hostile}, r.Words)
 		},
 		"    script: echo \"$V\"\n    interpreter: bash\n    env: {V: \"{{ inputs.v }}\"}\n    stdin: \"{{ inputs.v " +
-			"}}\"\n": func(r *leave.Request) {
+			"}}\"\n": func(r *task.Request) {
 			assert.Equal(t, hostile, r.Env["V"])
 			assert.Equal(t, hostile, r.Stdin)
 			assert.NotContains(t, strings.Join(r.Words, " "), "drop table")
 		},
 		"    http: {url: \"http://h/{{ inputs.v }}?q={{ inputs.v }}\", headers: {X-A: \"{{ inputs.v " +
-			"}}\"}}\n": func(r *leave.Request) {
+			"}}\"}}\n": func(r *task.Request) {
 			assert.Equal(t, "GET", r.Method)
 			assert.True(t, strings.HasPrefix(r.URL, "http://h/a%27%3B%20drop%20table"), r.URL)
 			assert.NotContains(t, r.URL, " ")
 			assert.Equal(t, hostile, r.Headers["X-A"])
 		},
 		"    only_reads: it only searches\n    http: {method: POST, url: \"http://h/\", body: {deep: [{it: \"{{ " +
-			"inputs.v }}\"}], n: 1}}\n": func(r *leave.Request) {
+			"inputs.v }}\"}], n: 1}}\n": func(r *task.Request) {
 			assert.JSONEq(t, `{"deep": [{"it": `+string(j)+`}], "n": 1}`, r.Body)
 		},
 		"    only_reads: it only searches\n    http: {method: POST, url: \"http://h/\", body: \"{{ inputs.v " +
-			"}}\"}\n": func(r *leave.Request) {
+			"}}\"}\n": func(r *task.Request) {
 			assert.Equal(t, hostile, r.Body)
 		},
 		"    sql: {statement: \"select $1::text\", with: [\"{{ inputs.v }}\"], database: d, user: u, port: " +
-			"5433}\n": func(r *leave.Request) {
-			assert.Equal(t, &leave.Statement{Text: "select $1::text", With: []string{string(j)}, Database: "d",
+			"5433}\n": func(r *task.Request) {
+			assert.Equal(t, &task.Statement{Text: "select $1::text", With: []string{string(j)}, Database: "d",
 				User: "u", Port: 5433}, r.SQL)
 		},
-		"    port: 8080\n": func(r *leave.Request) { assert.Equal(t, 8080, r.Probe.Port) },
-		"    name: {of: \"{{ inputs.v }}\", type: TXT}\n": func(r *leave.Request) {
+		"    port: 8080\n": func(r *task.Request) { assert.Equal(t, 8080, r.Probe.Port) },
+		"    name: {of: \"{{ inputs.v }}\", type: TXT}\n": func(r *task.Request) {
 			assert.Equal(t,
-				&leave.Probe{Name: hostile, Type: "TXT"}, r.Probe)
+				&task.Probe{Name: hostile, Type: "TXT"}, r.Probe)
 		},
-		"    echo: {count: 3}\n": func(r *leave.Request) {
+		"    echo: {count: 3}\n": func(r *task.Request) {
 			assert.Equal(t, 3,
 				r.Probe.Echos)
 		},
-		"    fetch: \"/var/log/{{ inputs.v }}\"\n": func(r *leave.Request) {
+		"    fetch: \"/var/log/{{ inputs.v }}\"\n": func(r *task.Request) {
 			assert.Equal(t,
 				[]string{"cat", "--", "/var/log/" + hostile}, r.Words)
 		},
-		"    run: [show]\n    words: plain\n    timeout: 500ms\n": func(r *leave.Request) {
+		"    run: [show]\n    words: plain\n    timeout: 500ms\n": func(r *task.Request) {
 			assert.True(t, r.Plain &&
 				r.Timeout == 1)
 		},
@@ -145,14 +146,14 @@ steps:
     undo: {run: [rm, -f, /etc/x.json]}
 `+closing)
 	assert.Equal(t, Done, p.run().State)
-	var files []leave.File
+	var files []task.File
 	for _, in := range find[Intent](p) {
 		if in.Change {
 			files = append(files, *in.Request.File)
 		}
 	}
 	require.Len(t, files, 2)
-	assert.Equal(t, leave.File{To: "/etc/x.conf", Text: "a = $HOME\n", Mode: "0640"}, files[0])
+	assert.Equal(t, task.File{To: "/etc/x.conf", Text: "a = $HOME\n", Mode: "0640"}, files[0])
 	assert.JSONEq(t, `{"who": "s", "n": 3}`, files[1].Text)
 }
 

@@ -65,14 +65,34 @@ type questionState struct {
 
 func (q *questionState) open() bool { return q.answered == nil && !q.expired }
 
-// stepState is all that the log says of one step at one place.
+// stepState is all that the log says of one step at one place, in pieces by what they are about. Its zero value is a
+// step of which nothing is known. Only applyStep and applyRun write it, through the journal.
 type stepState struct {
 	begun   *StepBegun
 	beganAt time.Time
 	skipped *Skipped
+	done    bool // told, noted, waited, or a step of several parts that is over
+	trouble *Troubled
+
+	attemptsState
+	permissionState
+	lockState
+	questionsState
+	partsState
+	callState
+	undoState
+}
+
+// attemptsState is what was tried at a step and what was made of it (look.go, change.go).
+type attemptsState struct {
 	// rounds of attempts: per round the attempts of each target, oldest first.
-	rounds map[roundKey]map[string][]*attempt
-	judged []judgedAt
+	rounds  map[roundKey]map[string][]*attempt
+	judged  []judgedAt
+	changed bool
+}
+
+// permissionState is how a change came to be allowed (gate.go).
+type permissionState struct {
 	leaves []LeaveGiven
 	// leaveSeq and leaveAt are of the newest.
 	leaveSeq int64
@@ -82,22 +102,40 @@ type stepState struct {
 	leavesAtGate int
 	cleared      *Cleared
 	still        map[string]*StillJudged // by gate and target
-	questions    map[string]*questionState
-	asks         []*questionState // of an ask, by round
-	changed      bool
-	done         bool // told, noted, waited, or a step of several parts that is over
-	trouble      *Troubled
-	each         *EachBegun
-	items        []itemState
-	call         *CallBegun
-	callEnding   *Ending
-	callEnded    *CallEnded
-	undo         *UndoBegun
-	undone       bool
-	awaited      *LocksAwaited
-	awaitedAt    time.Time
-	stale        bool // the newest leave is from before a wait
-	waits        int  // how often the change waited for a lock: what rests on the present is judged anew after each
+}
+
+// lockState is what a step waits for that another run holds (locks.go).
+type lockState struct {
+	awaited   *LocksAwaited
+	awaitedAt time.Time
+	stale     bool // the newest leave is from before a wait
+	waits     int  // how often the change waited for a lock: what rests on the present is judged anew after each
+}
+
+// questionsState is what people were asked at a step: what became of its attempts, and the rounds of an ask (settle.go,
+// ask.go).
+type questionsState struct {
+	questions map[string]*questionState
+	asks      []*questionState // of an ask, by round
+}
+
+// partsState is how far an each has come (block.go).
+type partsState struct {
+	each  *EachBegun
+	items []itemState
+}
+
+// callState is how far a call has come (call.go).
+type callState struct {
+	call       *CallBegun
+	callEnding *Ending
+	callEnded  *CallEnded
+}
+
+// undoState is whether what was changed inside is being taken back (undo.go).
+type undoState struct {
+	undo   *UndoBegun
+	undone bool
 }
 
 // itemState is what is known of one item of an each. Over and failed follow from the log; they are kept so
@@ -132,53 +170,76 @@ type changeAt struct {
 	path string
 }
 
-// State is a run's log, read. It is brought up to date by each event and never read from the start again.
+// State is a run's log, read. It is brought up to date by each event and never read from the start again. It belongs to
+// one Machine and is not for several goroutines at once.
 type State struct {
 	Begun   *Begun
 	BegunAt time.Time
 	Ended   *Ended
 	Last    int64
 
-	book     *runbook.Book
-	steps    map[string]*stepState
+	book    *runbook.Book
+	err     error // why the log cannot be; nothing is read after it
+	journal journal
+
+	placesState
+	attemptedState
+	knownState
+	courseState
+}
+
+// placesState is how far each place of the runbook has come.
+type placesState struct {
+	steps map[string]*stepState
+	waits map[string]string // places that wait, and on what
+	// times are when something happened at a place, first and last.
+	times map[string]*span
+	// begun counts the steps and items that were begun or skipped.
+	begun int
+	// troubledAt is the place of the newest trouble; endedAt that of the step that ended the run, where that is known.
+	troubledAt, endedAt string
+}
+
+// attemptedState is everything that hands were given to do, in the order of the log.
+type attemptedState struct {
 	attempts map[string]*attempt
 	order    []*attempt
 	open     map[string]*attempt
-	data     map[string]*data
 	changes  []changeAt
+}
+
+// knownState is what the run has learned.
+type knownState struct {
+	data   map[string]*data // by the call that it was learned in
+	sealed []string         // the marks of all sealed readings
+	taken  int              // the weight of all readings, in bytes
+}
+
+// courseState is what was said to the run as a whole, and what it holds.
+type courseState struct {
 	ending   *Ending
 	cancel   *CancelAsked
 	alert    *AlertChanged
 	turned   []Turned
 	locks    map[string]bool
 	approved map[string]*approval // by the place of a change that an answer approved
-	waits    map[string]string    // places that wait, and on what
-	// times are when something happened at a place, first and last.
-	times map[string]*span
 	// resumed is the number of the newest word that changes go on.
 	resumed int64
-	sealed  []string // the marks of all sealed readings
-	// troubledAt is the place of the newest trouble; endedAt that of the step that ended the run, where that is known.
-	troubledAt, endedAt string
-	// begun counts the steps and items that were begun or skipped; taken is the weight of all readings, in bytes.
-	begun, taken int
-	err          error
-	journal      journal
 }
 
 type span struct{ first, last time.Time }
 
 func newState(book *runbook.Book) *State {
 	return &State{
-		book:     book,
-		steps:    map[string]*stepState{},
-		attempts: map[string]*attempt{},
-		open:     map[string]*attempt{},
-		data:     map[string]*data{},
-		locks:    map[string]bool{},
-		approved: map[string]*approval{},
-		waits:    map[string]string{},
-		times:    map[string]*span{},
+		book: book,
+		placesState: placesState{
+			steps: map[string]*stepState{},
+			waits: map[string]string{},
+			times: map[string]*span{},
+		},
+		attemptedState: attemptedState{attempts: map[string]*attempt{}, open: map[string]*attempt{}},
+		knownState:     knownState{data: map[string]*data{}},
+		courseState:    courseState{locks: map[string]bool{}, approved: map[string]*approval{}},
 	}
 }
 

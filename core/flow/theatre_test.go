@@ -14,6 +14,7 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 
 	"github.com/stretchr/testify/require"
 )
@@ -131,7 +132,7 @@ func (p *theatre) run() Ended {
 				given.Verdict = leave.Yes
 			}
 			for _, t := range plan.AskLeave.Targets {
-				given.Facts = append(given.Facts, leave.Facts{Name: t, HostKey: "k"})
+				given.Facts = append(given.Facts, task.Facts{Name: t, HostKey: "k"})
 			}
 			p.add(plan.AskLeave.Path, given)
 		case plan.WantLocks != nil && p.held != "":

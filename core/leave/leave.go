@@ -6,10 +6,10 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"slices"
 
 	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/task"
 )
 
 // Stance is how free runbooks are on a service.
@@ -97,73 +97,16 @@ func Decide(q Question) Answer {
 
 // Proposal is what a person approves and what then runs, word for word.
 type Proposal struct {
-	Runbook  string    `json:"runbook"`
-	Revision string    `json:"revision"`
-	Path     string    `json:"path"`
-	Requests []Request `json:"requests"`
+	Runbook  string         `json:"runbook"`
+	Revision string         `json:"revision"`
+	Path     string         `json:"path"`
+	Requests []task.Request `json:"requests"`
 	// Until is the end of the approval in Unix seconds, as text; "" without an end.
 	Until string `json:"until,omitempty"`
 }
 
-// Request is one thing to do on one target, rendered. Undo takes it back.
-type Request struct {
-	Kind    string            `json:"kind"`           // ssh, local, http, sql or probe
-	Step    string            `json:"step,omitempty"` // the place of the change, in a proposal for several
-	Target  Facts             `json:"target"`
-	Words   []string          `json:"words,omitempty"`
-	Env     map[string]string `json:"env,omitempty"`
-	As      string            `json:"as,omitempty"`
-	Method  string            `json:"method,omitempty"`
-	URL     string            `json:"url,omitempty"`
-	Headers map[string]string `json:"headers,omitempty"`
-	Body    string            `json:"body,omitempty"`
-	Accept  []int             `json:"accept,omitempty"`
-	Timeout int               `json:"timeout_seconds"`
-	Stdin   string            `json:"stdin,omitempty"`
-	// Plain sends words as they are, to a device without a POSIX shell.
-	Plain bool `json:"plain,omitempty"`
-	// AcceptLost counts a connection that is lost after the command began as good.
-	AcceptLost bool       `json:"accept_lost,omitempty"`
-	Looks      bool       `json:"looks,omitempty"` // it only reads, and is kept to that
-	SQL        *Statement `json:"sql,omitempty"`
-	Probe      *Probe     `json:"probe,omitempty"`
-	File       *File      `json:"file,omitempty"`
-	// Hidden names what of Env holds secrets, once they are filled in.
-	Hidden []string `json:"-"`
-	// Secrets gives the version of each secret that stands in it.
-	Secrets map[string]int `json:"secrets,omitempty"`
-	Undo    *Request       `json:"undo,omitempty"`
-	// OnlyIfDone is set on an undo that takes back what was done, not what failed after it had begun.
-	OnlyIfDone bool `json:"only_if_done,omitempty"`
-}
-
-// Statement is a statement of SQL with typed parameters, each as JSON.
-type Statement struct {
-	Text     string   `json:"text"`
-	With     []string `json:"with,omitempty"`
-	Database string   `json:"database"`
-	User     string   `json:"user"`
-	Password string   `json:"password,omitempty"` // the mark of a secret
-	Port     int      `json:"port"`
-}
-
-// Probe asks whether something answers: a TCP port, a name, an echo.
-type Probe struct {
-	Port  int    `json:"port,omitempty"`
-	Name  string `json:"name,omitempty"`
-	Type  string `json:"type,omitempty"`
-	Echos int    `json:"echos,omitempty"`
-}
-
-// File is a file that is put on the target.
-type File struct {
-	To   string `json:"to"`
-	Text string `json:"text"`
-	Mode string `json:"mode"`
-}
-
 // Covers tells what of a request is not as it was approved; "" where all of it is. What was approved may hold bounds.
-func Covers(approved, now Request) string {
+func Covers(approved, now task.Request) string {
 	a, err := tree(approved)
 	if err != nil {
 		return err.Error()
@@ -175,7 +118,7 @@ func Covers(approved, now Request) string {
 	return covers("", a, b)
 }
 
-func tree(r Request) (any, error) {
+func tree(r task.Request) (any, error) {
 	b, err := json.Marshal(r)
 	if err != nil {
 		return nil, err
@@ -220,17 +163,6 @@ func covers(at string, a, b any) string {
 	return fmt.Sprintf("%s is %s, approved was %s", at, expr.Say(b), expr.ShowBounds(expr.Say(a)))
 }
 
-// Facts is what is known of a target when it is asked; a change is bound to it.
-type Facts struct {
-	Name    string `json:"name"`
-	Address string `json:"address,omitempty"`
-	Port    int    `json:"port,omitempty"`
-	Account string `json:"account,omitempty"`
-	HostKey string `json:"host_key,omitempty"`
-	// Secret is name@version of the key or password, never its value.
-	Secret string `json:"secret,omitempty"`
-}
-
 // Digest binds an approval to a proposal: SHA-256 over its canonical JSON (RFC 8785) with a domain prefix.
 func (p Proposal) Digest() (string, error) {
 	b, err := incident.Canonical(p)
@@ -242,9 +174,9 @@ func (p Proposal) Digest() (string, error) {
 }
 
 // Differ lists in words what of the targets' facts is not as it was approved.
-func Differ(approved, now []Facts) []string {
+func Differ(approved, now []task.Facts) []string {
 	var out []string
-	cur := map[string]Facts{}
+	cur := map[string]task.Facts{}
 	for _, f := range now {
 		cur[f.Name] = f
 	}
@@ -263,28 +195,5 @@ func Differ(approved, now []Facts) []string {
 			}
 		}
 	}
-	return out
-}
-
-// SecretNames lists the secrets that stand in a request, by their marks.
-func (r Request) SecretNames() []string {
-	texts := []string{r.Stdin}
-	for _, m := range []map[string]string{r.Env, r.Headers} {
-		for _, v := range m {
-			texts = append(texts, v)
-		}
-	}
-	if r.SQL != nil {
-		texts = append(texts, r.SQL.Password)
-	}
-	var out []string
-	for _, t := range texts {
-		for _, n := range expr.SecretsIn(t) {
-			if !slices.Contains(out, n) {
-				out = append(out, n)
-			}
-		}
-	}
-	slices.Sort(out)
 	return out
 }

@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"urgentis/core/task"
 )
 
 func TestDecide(t *testing.T) {
@@ -30,11 +32,13 @@ func TestDecide(t *testing.T) {
 
 // Every field of a proposal counts in its digest.
 func TestDigestCoversEverything(t *testing.T) {
-	full := Proposal{Runbook: "a", Revision: "b", Path: "5", Until: "9", Requests: []Request{{
-		Kind: "ssh", Target: Facts{"h", "127.0.0.1", 22, "ops", "k", "s@1"}, Words: []string{"a", "b"},
-		Env: map[string]string{"A": "1"},
-		As:  "root", Method: "POST", URL: "http://a/", Headers: map[string]string{"X": "1"}, Body: "b",
-		Accept: []int{0}, Timeout: 5, Undo: &Request{Kind: "ssh"}}}}
+	full := Proposal{Runbook: "a", Revision: "b", Path: "5", Until: "9", Requests: []task.Request{{
+		Kind: "ssh", Target: task.Facts{
+			Name: "h", Address: "127.0.0.1", Port: 22, Account: "ops", HostKey: "k", Secret: "s@1"},
+		Words: []string{"a", "b"},
+		Env:   map[string]string{"A": "1"},
+		As:    "root", Method: "POST", URL: "http://a/", Headers: map[string]string{"X": "1"}, Body: "b",
+		Accept: []int{0}, Timeout: 5, Undo: &task.Request{Kind: "ssh"}}}}
 	base, err := full.Digest()
 	require.NoError(t, err)
 	raw, _ := json.Marshal(full)
@@ -71,17 +75,17 @@ func TestDigestCoversEverything(t *testing.T) {
 	visit(tree, nil)
 	assert.GreaterOrEqual(t, n, 18)
 	// Words do not run together.
-	a, _ := Proposal{Requests: []Request{{Words: []string{"ab", "c"}}}}.Digest()
-	b, _ := Proposal{Requests: []Request{{Words: []string{"a", "bc"}}}}.Digest()
+	a, _ := Proposal{Requests: []task.Request{{Words: []string{"ab", "c"}}}}.Digest()
+	b, _ := Proposal{Requests: []task.Request{{Words: []string{"a", "bc"}}}}.Digest()
 	assert.NotEqual(t, a, b)
 }
 
 func TestDiffer(t *testing.T) {
-	was := []Facts{{Name: "a", Address: "x", Port: 22, HostKey: "k"}, {Name: "b"}}
+	was := []task.Facts{{Name: "a", Address: "x", Port: 22, HostKey: "k"}, {Name: "b"}}
 	assert.Empty(t, Differ(was, was))
 	assert.Equal(
 		t,
 		[]string{"the host key of a was k and is j", "target b is gone"},
-		Differ(was, []Facts{{Name: "a", Address: "x", Port: 22, HostKey: "j"}}),
+		Differ(was, []task.Facts{{Name: "a", Address: "x", Port: 22, HostKey: "j"}}),
 	)
 }

@@ -9,8 +9,8 @@ import (
 	"sync"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
 	"urgentis/core/reading"
+	"urgentis/core/task"
 )
 
 // KeptOutput bounds what is kept of each stream, in bytes; what comes after is counted, not kept.
@@ -18,7 +18,7 @@ const KeptOutput = 1 << 20
 
 // Job is one attempt.
 type Job struct {
-	Request leave.Request
+	Request task.Request
 	Attempt string
 	// Live is called with pieces of output as they come, each with its stream; it must not block. The pieces of one
 	// stream come one after the other.

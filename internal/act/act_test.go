@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"urgentis/core/leave"
+	"urgentis/core/task"
 )
 
 func TestShowMakesTheInvisibleVisible(t *testing.T) {
@@ -18,13 +18,13 @@ func TestShowMakesTheInvisibleVisible(t *testing.T) {
 		"a 'b⟨U+00A0⟩c'":                {"a", "b\u00a0c"},
 		"'pаrk'":                        {"pаrk"}, // a Cyrillic letter stands in quotes
 	} {
-		assert.Equal(t, want, Show(leave.Request{Kind: "ssh", Words: words}))
+		assert.Equal(t, want, Show(task.Request{Kind: "ssh", Words: words}))
 	}
 	assert.Equal(
 		t,
 		"POST http://a/\nX-A: 1\n\n{}",
 		Show(
-			leave.Request{
+			task.Request{
 				Kind:    "http",
 				Method:  "POST",
 				URL:     "http://a/",
@@ -33,7 +33,7 @@ func TestShowMakesTheInvisibleVisible(t *testing.T) {
 			},
 		),
 	)
-	assert.Equal(t, "a   (as root)", Show(leave.Request{Words: []string{"a"}, As: "root"}))
+	assert.Equal(t, "a   (as root)", Show(task.Request{Words: []string{"a"}, As: "root"}))
 }
 
 func TestCapturedIsAlwaysText(t *testing.T) {

@@ -7,12 +7,12 @@ import (
 	"unicode"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
 	"urgentis/core/plain"
+	"urgentis/core/task"
 )
 
 // Show writes a request as a person reads it: words that need it in quotes, and invisible characters made visible.
-func Show(r leave.Request) string {
+func Show(r task.Request) string {
 	var b strings.Builder
 	if r.Kind == "http" {
 		b.WriteString(r.Method + " " + visible(r.URL))

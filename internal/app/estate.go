@@ -17,6 +17,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/signin"
 	"urgentis/internal/store"
@@ -321,7 +322,7 @@ func (a *App) TryTarget(ctx context.Context, who *access.Principal, name string)
 	if len(facts) == 0 {
 		return Tried{}, named(store.ErrNotFound, "target %s", name)
 	}
-	request := leave.Request{Kind: "ssh", Target: facts[0], Words: []string{"true"}, Timeout: 10}
+	request := task.Request{Kind: "ssh", Target: facts[0], Words: []string{"true"}, Timeout: 10}
 	res := a.ssh.Do(ctx, act.Job{Request: request, Attempt: "try"})
 	switch {
 	case res.State == flow.OK:

@@ -15,8 +15,8 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
-	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/evaluate"
 	"urgentis/internal/store"
@@ -29,9 +29,9 @@ type Hands map[string]act.Hand
 type Secrets interface {
 	// Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their
 	// names, and those of sealed readings by their marks.
-	Known(ctx context.Context, f leave.Facts, names, marks []string) ([]string, error)
+	Known(ctx context.Context, f task.Facts, names, marks []string) ([]string, error)
 	// Fill puts values in the place of the marks in a request; they must be masked in what comes back.
-	Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error)
+	Fill(ctx context.Context, r task.Request) (task.Request, []string, error)
 	// Seal gives the mark under which a value stands in the log.
 	Seal(text string) (string, error)
 }

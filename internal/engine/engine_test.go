@@ -20,6 +20,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
@@ -82,11 +83,11 @@ func (q *queue) Do(ctx context.Context, job act.Job) act.Result {
 
 type noSecrets struct{}
 
-func (noSecrets) Known(context.Context, leave.Facts, []string, []string) ([]string, error) {
+func (noSecrets) Known(context.Context, task.Facts, []string, []string) ([]string, error) {
 	return []string{"hunter22"}, nil
 }
 
-func (noSecrets) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
+func (noSecrets) Fill(_ context.Context, r task.Request) (task.Request, []string, error) {
 	return r, nil, nil
 }
 
@@ -532,7 +533,7 @@ type frozen struct {
 	hold, held chan struct{}
 }
 
-func (f *frozen) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
+func (f *frozen) Fill(_ context.Context, r task.Request) (task.Request, []string, error) {
 	if len(r.Words) > 1 && r.Words[1] == "park" {
 		f.once.Do(func() { close(f.held); <-f.hold })
 	}

@@ -7,8 +7,8 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/incident"
-	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
@@ -235,7 +235,7 @@ func (t *story) answered(ev flow.Event, b flow.QuestionAnswered) {
 	t.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
 }
 
-func undo(r leave.Request) string {
+func undo(r task.Request) string {
 	if r.Undo == nil {
 		return ""
 	}

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/store"
 )
 
@@ -35,7 +35,7 @@ func (k *Keeper) Set(tx *store.Tx, name, kind string, value []byte, by string) (
 }
 
 // Credential opens what a target is signed in to with.
-func (k *Keeper) Credential(ctx context.Context, f leave.Facts) (kind string, value []byte, err error) {
+func (k *Keeper) Credential(ctx context.Context, f task.Facts) (kind string, value []byte, err error) {
 	name, version, ok := strings.Cut(f.Secret, "@")
 	if !ok {
 		return "", nil, errors.New("no secret is set for it")
@@ -54,7 +54,7 @@ func (k *Keeper) Credential(ctx context.Context, f leave.Facts) (kind string, va
 // Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names, in
 // every version, and those of sealed readings by their marks. What cannot be opened is left out, for it could not be
 // used either; where the database cannot be asked, that is an error: nothing may be printed then.
-func (k *Keeper) Known(ctx context.Context, f leave.Facts, names, marks []string) ([]string, error) {
+func (k *Keeper) Known(ctx context.Context, f task.Facts, names, marks []string) ([]string, error) {
 	if name, _, ok := strings.Cut(f.Secret, "@"); ok {
 		names = append(slices.Clone(names), name)
 	}
@@ -85,7 +85,7 @@ func (k *Keeper) Known(ctx context.Context, f leave.Facts, names, marks []string
 }
 
 // Fill puts the values of secrets and sealed readings in the place of their marks. It returns them, to be masked.
-func (k *Keeper) Fill(ctx context.Context, r leave.Request) (leave.Request, []string, error) {
+func (k *Keeper) Fill(ctx context.Context, r task.Request) (task.Request, []string, error) {
 	var values []string
 	open := func(kind, name string) (string, error) {
 		var v []byte
@@ -104,7 +104,7 @@ func (k *Keeper) Fill(ctx context.Context, r leave.Request) (leave.Request, []st
 				}
 				version = versions[name]
 			}
-			_, v, err = k.Credential(ctx, leave.Facts{Secret: fmt.Sprintf("%s@%d", name, version)})
+			_, v, err = k.Credential(ctx, task.Facts{Secret: fmt.Sprintf("%s@%d", name, version)})
 		}
 		if err != nil {
 			return "", err

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/secret"
 	"urgentis/internal/testdb"
 )
@@ -27,7 +27,7 @@ func TestAllThatMayBePrintedIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	mark, err := k.Seal("sealed-canary")
 	require.NoError(t, err)
-	known, err := k.Known(ctx, leave.Facts{Name: "h", Secret: "host@1"}, []string{"api"}, []string{mark})
+	known, err := k.Known(ctx, task.Facts{Name: "h", Secret: "host@1"}, []string{"api"}, []string{mark})
 	require.NoError(t, err)
 	assert.ElementsMatch(
 		t,
@@ -37,6 +37,6 @@ func TestAllThatMayBePrintedIsKnown(t *testing.T) {
 	)
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err = k.Known(gone, leave.Facts{}, []string{"api"}, nil)
+	_, err = k.Known(gone, task.Facts{}, []string{"api"}, nil)
 	assert.Error(t, err, "where it cannot be asked, nothing may be printed")
 }

@@ -3,12 +3,12 @@ package store
 import (
 	"fmt"
 
-	"urgentis/core/leave"
+	"urgentis/core/task"
 )
 
 // Facts reads what is known of targets now, in the order of the names; those that are gone are left out.
 // The name "" stands for the host of the service.
-func (tx *Tx) Facts(names []string) ([]leave.Facts, error) {
+func (tx *Tx) Facts(names []string) ([]task.Facts, error) {
 	var rows []Target
 	if err := tx.db.Where("name in ?", names).Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read targets: %w", err)
@@ -21,16 +21,16 @@ func (tx *Tx) Facts(names []string) ([]leave.Facts, error) {
 	for _, r := range rows {
 		byName[r.Name] = r
 	}
-	out := []leave.Facts{}
+	out := []task.Facts{}
 	for _, n := range names {
 		r, ok := byName[n]
 		if !ok {
 			if n == "" {
-				out = append(out, leave.Facts{})
+				out = append(out, task.Facts{})
 			}
 			continue
 		}
-		f := leave.Facts{Name: r.Name, Address: r.Address, Port: r.Port, Account: r.Account, HostKey: r.HostKey}
+		f := task.Facts{Name: r.Name, Address: r.Address, Port: r.Port, Account: r.Account, HostKey: r.HostKey}
 		if r.Secret != "" {
 			f.Secret = fmt.Sprintf("%s@%d", r.Secret, versions[r.Secret])
 		}
@@ -71,7 +71,7 @@ func (tx *Tx) SecretVersions(names []string) (map[string]int, error) {
 }
 
 // LookingAccount gives a target's facts with the account that it has for looking, where it has one.
-func (tx *Tx) LookingAccount(f leave.Facts) (leave.Facts, error) {
+func (tx *Tx) LookingAccount(f task.Facts) (task.Facts, error) {
 	if f.Name == "" {
 		return f, nil
 	}

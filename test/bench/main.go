@@ -22,7 +22,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/expr"
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/core/trigger"
 	"urgentis/internal/act"
 	"urgentis/internal/act/local"
@@ -166,11 +166,11 @@ func (w *watch) Do(_ context.Context, job act.Job) act.Result {
 
 type none struct{}
 
-func (none) Known(context.Context, leave.Facts, []string, []string) ([]string, error) {
+func (none) Known(context.Context, task.Facts, []string, []string) ([]string, error) {
 	return nil, nil
 }
 
-func (none) Fill(_ context.Context, r leave.Request) (leave.Request, []string, error) {
+func (none) Fill(_ context.Context, r task.Request) (task.Request, []string, error) {
 	return r, nil, nil
 }
 

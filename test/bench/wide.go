@@ -18,7 +18,7 @@ import (
 	xssh "golang.org/x/crypto/ssh"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	ourssh "urgentis/internal/act/ssh"
 )
@@ -64,7 +64,7 @@ func (b *bench) wide() error {
 		list = append(list, addr)
 		fmt.Fprintf(&known, "[%s]:%d %s\n", addr, widePort, pinned)
 	}
-	hand := ourssh.New(func(context.Context, leave.Facts) (string, []byte, error) { return "ssh-key", clientPEM, nil })
+	hand := ourssh.New(func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", clientPEM, nil })
 	defer hand.Close()
 	cold, err := b.look(hand, list, pinned)
 	if err != nil {
@@ -120,8 +120,8 @@ func (b *bench) look(hand *ourssh.Hand, list []string, pinned string) (time.Dura
 				b.ctx,
 				act.Job{
 					Attempt: fmt.Sprint("w", i),
-					Request: leave.Request{Kind: "ssh", Words: []string{"true"}, Timeout: 60,
-						Target: leave.Facts{
+					Request: task.Request{Kind: "ssh", Words: []string{"true"}, Timeout: 60,
+						Target: task.Facts{
 							Name:    addr,
 							Address: addr,
 							Port:    widePort,

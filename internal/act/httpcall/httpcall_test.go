@@ -15,11 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
-func do(t *testing.T, allowed []string, r leave.Request) act.Result {
+func do(t *testing.T, allowed []string, r task.Request) act.Result {
 	a, err := ParseAllowed(allowed)
 	require.NoError(t, err)
 	if r.Timeout == 0 {
@@ -49,24 +49,24 @@ func TestCalls(t *testing.T) {
 	defer s.Close()
 	defer close(release)
 	local := []string{"127.0.0.1"}
-	r := do(t, local, leave.Request{Method: "POST", URL: s.URL + "/x", Body: "{}"})
+	r := do(t, local, task.Request{Method: "POST", URL: s.URL + "/x", Body: "{}"})
 	assert.Equal(t, flow.OK, r.State, r.Error)
 	assert.Equal(t, "POST {} a1", r.Stdout.Text())
-	r = do(t, local, leave.Request{URL: s.URL + "/bad"})
+	r = do(t, local, task.Request{URL: s.URL + "/bad"})
 	assert.Equal(t, flow.Failed, r.State)
 	assert.Equal(t, 503, *r.Exit)
-	assert.Equal(t, flow.OK, do(t, local, leave.Request{URL: s.URL + "/bad", Accept: []int{503}}).State)
-	r = do(t, local, leave.Request{URL: s.URL + "/away"})
+	assert.Equal(t, flow.OK, do(t, local, task.Request{URL: s.URL + "/bad", Accept: []int{503}}).State)
+	r = do(t, local, task.Request{URL: s.URL + "/away"})
 	assert.Equal(t, 302, *r.Exit, "no redirect is followed")
-	r = do(t, local, leave.Request{Method: "POST", URL: s.URL + "/slow", Timeout: 1})
+	r = do(t, local, task.Request{Method: "POST", URL: s.URL + "/slow", Timeout: 1})
 	assert.Equal(t, flow.Unknown, r.State, "it may have arrived")
 
 	for _, allowed := range [][]string{nil, {"10.0.0.0/8"}} {
-		r = do(t, allowed, leave.Request{Method: "POST", URL: s.URL})
+		r = do(t, allowed, task.Request{Method: "POST", URL: s.URL})
 		assert.Equal(t, flow.Failed, r.State, "nothing was sent")
 		assert.Contains(t, r.Error, "--allow-net")
 	}
-	r = do(t, local, leave.Request{URL: "http://127.0.0.1:1/"})
+	r = do(t, local, task.Request{URL: "http://127.0.0.1:1/"})
 	assert.Equal(t, flow.Failed, r.State)
 	_, err := ParseAllowed([]string{"everything"})
 	assert.ErrorContains(t, err, "no network")
@@ -116,7 +116,7 @@ func TestAChangeIsNeverSentTwice(t *testing.T) {
 	for i := range int64(4) {
 		r := h.Do(
 			context.Background(),
-			act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/x", Body: "{}", Timeout: 5}},
+			act.Job{Attempt: "a", Request: task.Request{Method: "POST", URL: url + "/x", Body: "{}", Timeout: 5}},
 		)
 		assert.Equal(
 			t,
@@ -130,7 +130,7 @@ func TestAChangeIsNeverSentTwice(t *testing.T) {
 	before := got.Load()
 	r := h.Do(
 		context.Background(),
-		act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url + "/die", Timeout: 5}},
+		act.Job{Attempt: "a", Request: task.Request{Method: "POST", URL: url + "/die", Timeout: 5}},
 	)
 	assert.Equal(t, flow.Unknown, r.State, "it was read and not answered")
 	assert.Equal(t, before+1, got.Load())
@@ -147,7 +147,7 @@ func TestNothingIsSentWhereLeaveIsGoneAfterDialling(t *testing.T) {
 	for _, url := range []string{s.URL, tls.URL} {
 		r := New(
 			a,
-		).Do(context.Background(), act.Job{Attempt: "a", Request: leave.Request{Method: "POST", URL: url, Timeout: 5},
+		).Do(context.Background(), act.Job{Attempt: "a", Request: task.Request{Method: "POST", URL: url, Timeout: 5},
 			Ready: func(context.Context) error { return errors.New("this instance was taken for dead") }})
 		assert.Equal(t, flow.Failed, r.State, r.Error)
 	}

@@ -12,12 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
 func job(timeout int, words ...string) act.Job {
-	return act.Job{Attempt: "a1", Request: leave.Request{Kind: "local", Words: words, Timeout: timeout}}
+	return act.Job{Attempt: "a1", Request: task.Request{Kind: "local", Words: words, Timeout: timeout}}
 }
 
 func TestOffUnlessSwitchedOn(t *testing.T) {

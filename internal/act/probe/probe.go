@@ -16,7 +16,7 @@ import (
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
 
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
@@ -64,7 +64,7 @@ func port(ctx context.Context, host string, port int) (map[string]any, error) {
 	return map[string]any{"open": true, "ms": time.Since(began).Milliseconds()}, nil
 }
 
-func lookup(ctx context.Context, p leave.Probe) (map[string]any, error) {
+func lookup(ctx context.Context, p task.Probe) (map[string]any, error) {
 	var res net.Resolver
 	values := []string{}
 	var err error

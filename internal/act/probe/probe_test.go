@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
-func probe(p leave.Probe) act.Result {
+func probe(p task.Probe) act.Result {
 	return Hand{}.Do(
 		context.Background(),
-		act.Job{Request: leave.Request{Timeout: 10, Target: leave.Facts{Name: "x", Address: "127.0.0.1"}, Probe: &p}},
+		act.Job{Request: task.Request{Timeout: 10, Target: task.Facts{Name: "x", Address: "127.0.0.1"}, Probe: &p}},
 	)
 }
 
@@ -26,23 +26,23 @@ func TestPort(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
-	r := probe(leave.Probe{Port: port})
+	r := probe(task.Probe{Port: port})
 	assert.Equal(t, flow.OK, r.State)
 	assert.Contains(t, r.Stdout.Text(), `"open":true`)
 	require.NoError(t, l.Close())
-	r = probe(leave.Probe{Port: port})
+	r = probe(task.Probe{Port: port})
 	assert.Equal(t, flow.OK, r.State, "that nothing listens is an answer")
 	assert.Contains(t, r.Stdout.Text(), `"open":false`)
 }
 
 func TestName(t *testing.T) {
-	r := probe(leave.Probe{Name: "localhost", Type: "A"})
+	r := probe(task.Probe{Name: "localhost", Type: "A"})
 	assert.Equal(t, flow.OK, r.State, r.Error)
 	assert.Contains(t, r.Stdout.Text(), "127.0.0.1")
 }
 
 func TestEcho(t *testing.T) {
-	r := probe(leave.Probe{Echos: 2})
+	r := probe(task.Probe{Echos: 2})
 	if r.State == flow.Failed {
 		// Without the right to send echoes it is said plainly, and counts as missing evidence.
 		assert.Contains(t, r.Error, "does not let the service send echo requests")
@@ -55,11 +55,11 @@ func TestANameThatIsNotThereIsNoClosedPort(t *testing.T) {
 	r := Hand{}.Do(
 		context.Background(),
 		act.Job{
-			Request: leave.Request{
+			Request: task.Request{
 				Kind:    "probe",
 				Timeout: 5,
-				Target:  leave.Facts{Address: "nowhere.invalid"},
-				Probe:   &leave.Probe{Port: 80},
+				Target:  task.Facts{Address: "nowhere.invalid"},
+				Probe:   &task.Probe{Port: 80},
 			},
 		},
 	)
@@ -77,11 +77,11 @@ func TestEchoesAtTheSameTimeAreToldApart(t *testing.T) {
 			r := Hand{}.Do(
 				context.Background(),
 				act.Job{
-					Request: leave.Request{
+					Request: task.Request{
 						Kind:    "probe",
 						Timeout: 10,
-						Target:  leave.Facts{Address: c.address},
-						Probe:   &leave.Probe{Echos: 3},
+						Target:  task.Facts{Address: c.address},
+						Probe:   &task.Probe{Echos: 3},
 					},
 				},
 			)

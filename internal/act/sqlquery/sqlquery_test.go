@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/testdb"
 )
@@ -41,12 +41,12 @@ func ask(t *testing.T, looks bool, timeout int, text string, with ...string) act
 		ctx,
 		act.Job{
 			Attempt: "a",
-			Request: leave.Request{
+			Request: task.Request{
 				Kind:    "sql",
 				Looks:   looks,
 				Timeout: timeout,
-				Target:  leave.Facts{Name: "db", Address: host},
-				SQL:     &leave.Statement{Text: text, With: with, Database: u.Path[1:], User: user, Port: port},
+				Target:  task.Facts{Name: "db", Address: host},
+				SQL:     &task.Statement{Text: text, With: with, Database: u.Path[1:], User: user, Port: port},
 			},
 		},
 	)
@@ -77,8 +77,8 @@ func TestChangesAndTheirOutcome(t *testing.T) {
 	assert.NotEqual(t, flow.OK, r.State)
 	r = Hand{}.Do(
 		context.Background(),
-		act.Job{Request: leave.Request{Timeout: 2, Target: leave.Facts{Name: "db", Address: "127.0.0.1"},
-			SQL: &leave.Statement{Text: "select 1", Database: "x", User: "x", Port: 1}}},
+		act.Job{Request: task.Request{Timeout: 2, Target: task.Facts{Name: "db", Address: "127.0.0.1"},
+			SQL: &task.Statement{Text: "select 1", Database: "x", User: "x", Port: 1}}},
 	)
 	assert.Equal(t, flow.Failed, r.State)
 	assert.Contains(t, r.Error, "no connection to the database")

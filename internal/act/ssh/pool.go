@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"urgentis/core/leave"
+	"urgentis/core/task"
 )
 
 // Bounds of what is kept.
@@ -47,7 +47,7 @@ func newHost() *host {
 	return h
 }
 
-func (h *Hand) host(f leave.Facts) *host {
+func (h *Hand) host(f task.Facts) *host {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	x := h.hosts[f]
@@ -62,7 +62,7 @@ func (h *Hand) host(f leave.Facts) *host {
 // connection is used for nothing new.
 func (h *Hand) channel(
 	ctx context.Context,
-	f leave.Facts,
+	f task.Facts,
 ) (ch ssh.Channel, reqs <-chan *ssh.Request, done func(broken bool), err error) {
 	x := h.host(f)
 	for refusals := 0; ; {
@@ -96,7 +96,7 @@ func (h *Hand) channel(
 
 // take finds the connection that is used least, or dials; one dial at a time. Where there are as many as may be, it
 // waits until a session ends.
-func (h *Hand) take(ctx context.Context, x *host, f leave.Facts) (*conn, error) {
+func (h *Hand) take(ctx context.Context, x *host, f task.Facts) (*conn, error) {
 	for {
 		c, room, freed := x.pick()
 		if c != nil {

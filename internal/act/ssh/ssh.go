@@ -17,25 +17,25 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
 // Credential opens a target: the value of its secret and what it is, ssh-key or password.
-type Credential func(ctx context.Context, f leave.Facts) (kind string, value []byte, err error)
+type Credential func(ctx context.Context, f task.Facts) (kind string, value []byte, err error)
 
 // Hand runs commands over kept connections. The zero value is not usable; see New.
 type Hand struct {
 	credential Credential
 	mu         sync.Mutex
-	hosts      map[leave.Facts]*host
+	hosts      map[task.Facts]*host
 	closed     chan struct{}
 	once       sync.Once
 }
 
 // New makes a hand that signs in with the credentials it is given.
 func New(c Credential) *Hand {
-	h := &Hand{credential: c, hosts: map[leave.Facts]*host{}, closed: make(chan struct{})}
+	h := &Hand{credential: c, hosts: map[task.Facts]*host{}, closed: make(chan struct{})}
 	go h.tidy()
 	return h
 }
@@ -127,7 +127,7 @@ func (h *Hand) carry(
 	return act.Result{State: flow.Unknown, Error: "the connection was lost before the command ended"}, true
 }
 
-func late(ctx context.Context, r leave.Request, what string) string {
+func late(ctx context.Context, r task.Request, what string) string {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fmt.Sprintf("%s within %d s", what, r.Timeout)
 	}
@@ -139,7 +139,7 @@ const putFile = `set -e; umask 077; cat >"$1.part"; chmod "$2" "$1.part"; mv -- 
 
 // command writes the words for a POSIX shell, with the attempt in the environment, and what is sent to its
 // standard input. Secrets come by standard input: a command line can be seen by others on the host.
-func command(r leave.Request, attempt string) (line, stdin string, err error) {
+func command(r task.Request, attempt string) (line, stdin string, err error) {
 	words, stdin := r.Words, r.Stdin
 	if r.Plain {
 		return strings.Join(words, " "), stdin, nil
@@ -185,7 +185,7 @@ func command(r leave.Request, attempt string) (line, stdin string, err error) {
 }
 
 // connect dials and signs in.
-func (h *Hand) connect(ctx context.Context, f leave.Facts) (*ssh.Client, error) {
+func (h *Hand) connect(ctx context.Context, f task.Facts) (*ssh.Client, error) {
 	if f.HostKey == "" {
 		return nil, errors.New("its host key is not known; set it on the target")
 	}

@@ -23,13 +23,13 @@ import (
 	xssh "golang.org/x/crypto/ssh"
 
 	"urgentis/core/flow"
-	"urgentis/core/leave"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
 // sshHost is a real sshd on loopback.
 type sshHost struct {
-	facts leave.Facts
+	facts task.Facts
 	key   []byte
 	cmd   *exec.Cmd
 }
@@ -81,7 +81,7 @@ func sshd(t *testing.T, more ...string) *sshHost {
 	require.NoError(t, err)
 	h := &sshHost{
 		key: clientKey,
-		facts: leave.Facts{
+		facts: task.Facts{
 			Name:    "real",
 			Address: "127.0.0.1",
 			Port:    port,
@@ -104,7 +104,7 @@ func sshd(t *testing.T, more ...string) *sshHost {
 }
 
 func (h *sshHost) hand(t *testing.T) *Hand {
-	hand := New(func(context.Context, leave.Facts) (string, []byte, error) { return "ssh-key", h.key, nil })
+	hand := New(func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", h.key, nil })
 	t.Cleanup(hand.Close)
 	return hand
 }
@@ -112,7 +112,7 @@ func (h *sshHost) hand(t *testing.T) *Hand {
 func (h *sshHost) job(timeout int, words ...string) act.Job {
 	return act.Job{
 		Attempt: "r1:5:0:real:1",
-		Request: leave.Request{Kind: "ssh", Target: h.facts, Words: words, Timeout: timeout},
+		Request: task.Request{Kind: "ssh", Target: h.facts, Words: words, Timeout: timeout},
 	}
 }
 
@@ -210,7 +210,7 @@ func TestNothingBegunIsFailed(t *testing.T) {
 }
 
 func fixed(kind string, v []byte, err error) Credential {
-	return func(context.Context, leave.Facts) (string, []byte, error) { return kind, v, err }
+	return func(context.Context, task.Facts) (string, []byte, error) { return kind, v, err }
 }
 
 func TestAKeptConnectionThatDiedIsReplaced(t *testing.T) {
@@ -229,7 +229,7 @@ func TestFilesEnvironmentAndSecretsOnARealHost(t *testing.T) {
 	to := filepath.Join(t.TempDir(), "a tool")
 
 	job := h.job(10)
-	job.Request.File = &leave.File{To: to, Text: "#!/bin/sh\necho it works\n", Mode: "0755"}
+	job.Request.File = &task.File{To: to, Text: "#!/bin/sh\necho it works\n", Mode: "0755"}
 	r := hand.Do(ctx, job)
 	require.Equal(t, flow.OK, r.State, r.Error+r.Stderr.Text())
 	r = hand.Do(ctx, h.job(10, to))

@@ -1,0 +1,122 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+
+	"urgentis/core/runbook"
+)
+
+// call walks another runbook, or a part, as a part of this run.
+func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) result {
+	callee := f.book.Callee(s.Callee)
+	if callee == nil {
+		return w.broken(path, s, fmt.Errorf("there is no runbook %s", s.Callee))
+	}
+	if st.call == nil {
+		sc := w.scope(f, path, "")
+		given := map[string]any{}
+		for k, t := range s.Given {
+			v, err := t.Value(sc)
+			if err != nil {
+				return w.broken(path, s, fmt.Errorf("input %s: %w", k, err))
+			}
+			given[k] = v
+		}
+		inputs, err := callee.AcceptAll(given)
+		if err != nil {
+			return w.broken(path, s, err)
+		}
+		w.emit(path, CallBegun{Runbook: callee.Name, Revision: callee.Revision, Inputs: inputs})
+	}
+	if st.callEnded == nil {
+		g := w.callFrame(f, s, path)
+		if st.callEnding == nil {
+			if r := w.callee(g); r == blocked || r == goBack {
+				return blocked
+			}
+		}
+		if st.callEnded == nil {
+			if r := w.finishCall(g, st); r != goOn {
+				return r
+			}
+		}
+	}
+	e := st.callEnded
+	if e.State == Done {
+		return goOn
+	}
+	return w.fail(path, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
+}
+
+// callFrame is what surrounds the steps of what is called.
+func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
+	g := *f
+	g.outer = slices.Concat(f.outer, f.book.GatesAround(s))
+	g.book, g.call, g.block, g.asking = f.book.Callee(s.Callee), path, path+"/", false
+	return &g
+}
+
+// callee walks the called steps until they block or say how the call ends.
+func (w *walker) callee(f *frame) result {
+	r := w.list(f, f.book.Steps, f.call+"/")
+	if first := r; r.failed() {
+		if r = w.catch(f, first, f.book.OnError, f.call+"/", f.call+"/"); r == goOn {
+			r = first
+		}
+	}
+	switch {
+	case r == goOn:
+		return w.endCall(f, Ended{State: Done})
+	case r.failed():
+		t := r.trouble
+		if t.Stop {
+			return w.endCall(f, Ended{State: StateFail, Because: t.Because})
+		}
+		return w.endCall(f, Ended{State: HandedOver, To: whom(f, t), Because: t.Because})
+	}
+	return r
+}
+
+// endCall says how a call ends; its finally comes before.
+func (w *walker) endCall(f *frame, e Ended) result {
+	if f.book.Finally != nil {
+		w.emit(f.call, Ending(e))
+		return ended
+	}
+	w.emit(f.call, w.callEnded(f, e))
+	return ended
+}
+
+func (w *walker) callEnded(f *frame, e Ended) CallEnded {
+	out := CallEnded{State: e.State, Outcome: e.Outcome, Because: e.Because, To: e.To}
+	sc := w.scope(f, f.call+"/0", "")
+	for _, r := range f.book.Results {
+		v, err := r.Value.Value(sc)
+		if err == nil {
+			if out.Results == nil {
+				out.Results = map[string]any{}
+			}
+			out.Results[r.Name] = v
+		}
+	}
+	return out
+}
+
+func (w *walker) finishCall(f *frame, st *stepState) result {
+	e := Ended(*st.callEnding)
+	switch r := w.list(f, f.book.Finally, f.call+"/finally."); {
+	case r == goOn, r == ended:
+	case r.failed():
+		e.Because += " And then: " + r.trouble.Because
+		if e.State == Done {
+			e.State, e.To = HandedOver, f.book.OnCall()
+		}
+	default:
+		return blocked
+	}
+	if st.callEnded == nil {
+		w.emit(f.call, w.callEnded(f, e))
+	}
+	return goOn
+}
