@@ -67,7 +67,9 @@ steps:
 }
 
 func TestWhatWasBegunUnderOlderRulesGoesOn(t *testing.T) {
-	w := &walker{s: &State{Begun: &Begun{Rules: 3}, begun: MaxSteps * 2, taken: MaxReadings * 2, Last: MaxEvents * 2}}
+	s := &State{Begun: &Begun{Rules: 3}, Last: MaxEvents * 2}
+	s.begun, s.taken = MaxSteps*2, MaxReadings*2
+	w := &walker{s: s}
 	assert.Equal(t, goOn, w.mayBegin("1"))
 	assert.False(t, w.outgrown(&frame{}))
 }
