@@ -14,26 +14,27 @@ import (
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
+	"urgentis/internal/need"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
 
-// Config is what the use cases work with. All of it is needed.
+// Config is what the use cases work with.
 type Config struct {
-	Store   *store.Store
-	Engine  *engine.Engine
-	Intake  *intake.Intake
-	Door    *signin.Door
-	Secrets *secret.Keeper
+	Store   *store.Store   `validate:"required,structonly"`
+	Engine  *engine.Engine `validate:"required,structonly"`
+	Intake  *intake.Intake `validate:"required,structonly"`
+	Door    *signin.Door   `validate:"required,structonly"`
+	Secrets *secret.Keeper `validate:"required,structonly"`
 	// SSH tries whether a target can be reached.
-	SSH act.Hand
+	SSH act.Hand `validate:"required"`
 	// Rooms tries whether a room can be reached.
-	Rooms   Rooms
-	Log     *slog.Logger
+	Rooms   Rooms        `validate:"required"`
+	Log     *slog.Logger `validate:"required,structonly"`
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
-	Link string
+	Link string `validate:"required"`
 }
 
 // Rooms sends a message to a room at once, and says why it did not arrive.
@@ -57,19 +58,8 @@ type App struct {
 
 // New makes them; it refuses a configuration in which something is missing.
 func New(c Config) (*App, error) {
-	for _, need := range []struct {
-		what    string
-		missing bool
-	}{
-		{"a store", c.Store == nil}, {"an engine", c.Engine == nil}, {"an intake", c.Intake == nil}, {"a door",
-			c.Door == nil},
-		{"secrets", c.Secrets == nil}, {"a hand for SSH", c.SSH == nil}, {"rooms", c.Rooms == nil}, {"a log",
-			c.Log == nil}, {"a link",
-			c.Link == ""},
-	} {
-		if need.missing {
-			return nil, fmt.Errorf("the use cases need %s", need.what)
-		}
+	if err := need.All("the use cases", c); err != nil {
+		return nil, err
 	}
 	return &App{
 		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,

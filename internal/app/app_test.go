@@ -49,8 +49,10 @@ func open(t *testing.T) *site {
 	box, err := secret.OpenFor(ctx, s, filepath.Join(t.TempDir(), "seal.key"))
 	require.NoError(t, err)
 	keeper := &secret.Keeper{Store: s, Box: box}
-	e := engine.New(engine.Config{Store: s, Secrets: keeper, Log: log, Link: "http://u"})
-	in := intake.New(s, e, log)
+	e, err := engine.New(engine.Config{Store: s, Secrets: keeper, Log: log, Link: "http://u"})
+	require.NoError(t, err)
+	in, err := intake.New(intake.Config{Store: s, Engine: e, Log: log})
+	require.NoError(t, err)
 	t.Cleanup(in.Stop)
 	door := signin.New(s)
 	a, err := app.New(app.Config{
@@ -69,7 +71,11 @@ func (room) Send(context.Context, *store.Connection, string) error { return nil 
 
 func TestWhatIsMissingIsSaid(t *testing.T) {
 	_, err := app.New(app.Config{})
-	assert.EqualError(t, err, "the use cases need a store")
+	assert.EqualError(
+		t,
+		err,
+		"the use cases cannot do without Store, Engine, Intake, Door, Secrets, SSH, Rooms, Log, Link",
+	)
 }
 
 // Whatever can be asked for as somebody is refused to nobody, before anything is done.

@@ -19,6 +19,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/meter"
+	"urgentis/internal/need"
 	"urgentis/internal/store"
 )
 
@@ -30,9 +31,20 @@ type Outbox struct {
 	log    *slog.Logger
 }
 
-// New makes an outbox that reaches only allowed networks.
-func New(s *store.Store, allowed httpcall.Allowed, log *slog.Logger) *Outbox {
-	return &Outbox{store: s, client: allowed.Client(10 * time.Second), log: log}
+// Config is what an outbox works with.
+type Config struct {
+	Store *store.Store `validate:"required,structonly"`
+	// Allowed are the networks that it reaches.
+	Allowed httpcall.Allowed
+	Log     *slog.Logger `validate:"required,structonly"`
+}
+
+// New makes an outbox that reaches only allowed networks. It refuses a configuration in which something is missing.
+func New(c Config) (*Outbox, error) {
+	if err := need.All("an outbox", c); err != nil {
+		return nil, err
+	}
+	return &Outbox{store: c.Store, client: c.Allowed.Client(10 * time.Second), log: c.Log}, nil
 }
 
 // Work implements river.Worker: one try of one delivery.

@@ -32,7 +32,9 @@ func job(id int64, attempt int) *river.Job[store.Deliver] {
 func outbox(t *testing.T, s *store.Store) *Outbox {
 	allowed, err := httpcall.ParseAllowed([]string{"127.0.0.0/8"})
 	require.NoError(t, err)
-	return New(s, allowed, slog.New(slog.DiscardHandler))
+	o, err := New(Config{Store: s, Allowed: allowed, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	return o
 }
 
 func opened(t *testing.T, s *store.Store) int64 {

@@ -19,6 +19,7 @@ import (
 	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/evaluate"
+	"urgentis/internal/need"
 	"urgentis/internal/store"
 )
 
@@ -48,13 +49,13 @@ type Output struct {
 
 // Config is what an engine works with.
 type Config struct {
-	Store   *store.Store
+	Store   *store.Store `validate:"required,structonly"`
 	Hands   Hands
-	Secrets Secrets
-	Log     *slog.Logger
+	Secrets Secrets      `validate:"required"`
+	Log     *slog.Logger `validate:"required,structonly"`
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
-	Link string
+	Link string `validate:"required"`
 	// Live is called with output as it comes; it must not block.
 	Live func(Output)
 	// Workers are registered with the queue beside the engine's own.
@@ -102,8 +103,11 @@ const maxBooks = 2000
 // grace is how long a change under way may still take when the service stops.
 const grace = 20 * time.Second
 
-// New makes an engine; Start begins its work.
-func New(c Config) *Engine {
+// New makes an engine; Start begins its work. It refuses a configuration in which something is missing.
+func New(c Config) (*Engine, error) {
+	if err := need.All("an engine", c); err != nil {
+		return nil, err
+	}
 	if c.Clock == nil {
 		c.Clock = time.Now
 	}
@@ -112,7 +116,7 @@ func New(c Config) *Engine {
 	}
 	books, err := lru.New[string, *runbook.Book](maxBooks)
 	if err != nil {
-		panic(err) // its size is ours
+		return nil, fmt.Errorf("make room for runbooks: %w", err)
 	}
 	e := &Engine{
 		Config:   c,
@@ -124,7 +128,7 @@ func New(c Config) *Engine {
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
-	return e
+	return e, nil
 }
 
 // Start registers this instance and begins to work the queue, the timers and the beats.

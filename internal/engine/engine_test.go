@@ -148,7 +148,8 @@ func set(t testing.TB, text string) *bench {
 }
 
 func (b *bench) start() {
-	b.e = engine.New(
+	var err error
+	b.e, err = engine.New(
 		engine.Config{
 			Store:   b.store,
 			Hands:   engine.Hands{"ssh": b.q, "http": b.q},
@@ -157,8 +158,10 @@ func (b *bench) start() {
 			Link:    "http://u",
 		},
 	)
+	require.NoError(b.t, err)
 	require.NoError(b.t, b.e.Start(context.Background()))
-	b.in = intake.New(b.store, b.e, slog.New(slog.DiscardHandler))
+	b.in, err = intake.New(intake.Config{Store: b.store, Engine: b.e, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(b.t, err)
 	e, in := b.e, b.in
 	var once sync.Once
 	b.stop = func() { once.Do(func() { in.Stop(); e.Stop() }) }

@@ -43,7 +43,9 @@ func TestWhatInstancesDieOfIsSetAside(t *testing.T) {
 	b.died()
 	ctx := context.Background()
 	for range store.PoisonAt {
-		e := engine.New(engine.Config{Store: b.store, Log: slog.New(slog.DiscardHandler)})
+		e, err := engine.New(engine.Config{
+			Store: b.store, Secrets: noSecrets{}, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
+		require.NoError(t, err)
 		require.NoError(t, e.Start(ctx))
 		gone := make(chan struct{})
 		go func() {

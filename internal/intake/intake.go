@@ -17,6 +17,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
+	"urgentis/internal/need"
 	"urgentis/internal/store"
 )
 
@@ -61,14 +62,31 @@ type answer struct {
 // maxBatch bounds how many reports share one commit.
 const maxBatch = 256
 
+// Config is what an intake works with.
+type Config struct {
+	Store  *store.Store   `validate:"required,structonly"`
+	Engine *engine.Engine `validate:"required,structonly"`
+	Log    *slog.Logger   `validate:"required,structonly"`
+	// Clock is time.Now unless a test sets it.
+	Clock func() time.Time
+}
+
 // New makes an intake and starts its two writers, and the one who looks after starts that wait. Reports with one
-// identity go through the same writer, in order.
-func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
+// identity go through the same writer, in order. It refuses a configuration in which something is missing.
+func New(c Config) (*Intake, error) {
+	if err := need.All("an intake", c); err != nil {
+		return nil, err
+	}
+	if c.Clock == nil {
+		c.Clock = time.Now
+	}
 	marked, err := lru.New[string, time.Time](10_000)
 	if err != nil {
-		panic(err) // its size is ours
+		return nil, fmt.Errorf("make room for sources: %w", err)
 	}
-	in := &Intake{store: s, engine: e, log: log, clock: time.Now, marked: marked, stop: make(chan struct{})}
+	in := &Intake{
+		store: c.Store, engine: c.Engine, log: c.Log, clock: c.Clock, marked: marked, stop: make(chan struct{}),
+	}
 	for i := range in.lanes {
 		in.lanes[i] = make(chan *item, 4*maxBatch)
 		in.done.Add(1)
@@ -76,7 +94,7 @@ func New(s *store.Store, e *engine.Engine, log *slog.Logger) *Intake {
 	}
 	in.done.Add(1)
 	go in.watch()
-	return in
+	return in, nil
 }
 
 // Stop ends the writers; what waits is still written.

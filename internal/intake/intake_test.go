@@ -13,19 +13,29 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/internal/engine"
+	"urgentis/internal/secret"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
 
 func open(t testing.TB) (*Intake, *store.Store) {
 	s := testdb.Open(t)
-	in := New(
-		s,
-		engine.New(engine.Config{Store: s, Log: slog.New(slog.DiscardHandler), Link: "http://u"}),
-		slog.New(slog.DiscardHandler),
-	)
+	in, err := New(Config{Store: s, Engine: engineOn(t, s), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
 	t.Cleanup(in.Stop)
 	return in, s
+}
+
+func engineOn(t testing.TB, s *store.Store) *engine.Engine {
+	e, err := engine.New(engine.Config{
+		Store: s, Secrets: &secret.Keeper{Store: s}, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
+	require.NoError(t, err)
+	return e
+}
+
+func TestAnIntakeSaysWhatIsMissing(t *testing.T) {
+	_, err := New(Config{Log: slog.Default()})
+	assert.EqualError(t, err, "an intake cannot do without Store, Engine")
 }
 
 func report(key string, severity alert.Severity) alert.Report {
@@ -163,7 +173,7 @@ func TestAnUnsoundRunHarmsNoAlert(t *testing.T) {
 	_, err = in.Take(ctx, "mon", report("k", alert.Major))
 	require.NoError(t, err)
 	require.NoError(t, testdb.SQL(s).Exec("update revision set text = 'urgentis: runbook/0'").Error)
-	in.engine = engine.New(engine.Config{Store: s, Log: slog.New(slog.DiscardHandler)}) // it has read nothing yet
+	in.engine = engineOn(t, s) // it has read nothing yet
 	got, err := in.Take(ctx, "mon", report("k", alert.Minor))
 	require.NoError(t, err)
 	assert.Equal(t, alert.Better, got.Change)

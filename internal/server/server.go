@@ -22,21 +22,22 @@ import (
 	"urgentis/api"
 	"urgentis/core/access"
 	"urgentis/internal/app"
+	"urgentis/internal/need"
 )
 
 // Config is what a server works with.
 type Config struct {
-	App  *app.App
-	Feed *app.Feed
+	App  *app.App  `validate:"required,structonly"`
+	Feed *app.Feed `validate:"required,structonly"`
 	// Console are the console's files; nil where it was not built in.
 	Console fs.FS
-	Log     *slog.Logger
+	Log     *slog.Logger `validate:"required,structonly"`
 	// Link is the address under which people reach this installation, without a slash at the end.
-	Link string
+	Link string `validate:"required"`
 	// TrustedProxies are the networks whose word about where a request came from is taken; none: nobody's.
 	TrustedProxies []string
 	// Metrics says who may read /metrics; "" is MetricsOpen.
-	Metrics string
+	Metrics string `validate:"omitempty,oneof=open signed-in off"`
 }
 
 // Who may read /metrics.
@@ -63,10 +64,11 @@ const (
 	answerTime = 2 * time.Minute
 )
 
-// New makes a server. It refuses a contract in which an operation has no rule.
+// New makes a server. It refuses a configuration in which something is missing, and a contract in which an operation
+// has no rule.
 func New(c Config) (*Server, error) {
-	if c.App == nil || c.Feed == nil || c.Log == nil || c.Link == "" {
-		return nil, errors.New("a server needs its use cases, its feed, a log and its link")
+	if err := need.All("a server", c); err != nil {
+		return nil, err
 	}
 	s := &Server{Config: c}
 	doc, err := openapi3.NewLoader().LoadFromData(api.Document)

@@ -144,7 +144,7 @@ func localHand(c Config) (local.Hand, error) {
 	return h, err
 }
 
-func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keeper *secret.Keeper) error {
+func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keeper *secret.Keeper) (err error) {
 	c := i.cfg
 	here, err := localHand(c)
 	if err != nil {
@@ -152,8 +152,16 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.ssh = ssh.New(keeper.Credential)
 	feed := app.NewFeed(i.Store)
-	outbox := connect.New(i.Store, allowed, c.Log)
-	i.engine = engine.New(
+	defer func() {
+		if err != nil {
+			feed.Stop()
+		}
+	}()
+	outbox, err := connect.New(connect.Config{Store: i.Store, Allowed: allowed, Log: c.Log})
+	if err != nil {
+		return err
+	}
+	driver, err := engine.New(
 		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
 			Hands: engine.Hands{
 				"ssh":   i.ssh,
@@ -164,26 +172,29 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 			},
 			Workers: func(w *river.Workers) { river.AddWorker(w, outbox) }},
 	)
-	if err := i.engine.Start(ctx); err != nil {
-		feed.Stop()
-		i.engine = nil
+	if err != nil {
 		return err
 	}
-	i.intake = intake.New(i.Store, i.engine, c.Log)
+	if err := driver.Start(ctx); err != nil {
+		return err
+	}
+	i.engine = driver
+	i.intake, err = intake.New(intake.Config{Store: i.Store, Engine: i.engine, Log: c.Log})
+	if err != nil {
+		return err
+	}
 	i.App, err = app.New(app.Config{
 		Store: i.Store, Engine: i.engine, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
 		Rooms: outbox,
 		Log:   c.Log, Version: c.Version, Link: i.Link,
 	})
-	if err == nil {
-		i.server, err = server.New(server.Config{
-			App: i.App, Feed: feed, Console: console.Files(), Log: c.Log, Link: i.Link,
-			TrustedProxies: c.TrustedProxies, Metrics: c.Metrics,
-		})
-	}
 	if err != nil {
-		feed.Stop()
+		return err
 	}
+	i.server, err = server.New(server.Config{
+		App: i.App, Feed: feed, Console: console.Files(), Log: c.Log, Link: i.Link,
+		TrustedProxies: c.TrustedProxies, Metrics: c.Metrics,
+	})
 	return err
 }
 

@@ -17,7 +17,6 @@ import (
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/connect"
 	"urgentis/internal/engine"
-	"urgentis/internal/intake"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -94,17 +93,24 @@ func (b *bench) hurt() error {
 	}
 	hand := &hurtHand{watch: watch{begun: map[string]time.Time{}}}
 	start := func() (*engine.Engine, error) {
-		e := engine.New(
+		outbox, err := connect.New(
+			connect.Config{Store: b.store, Allowed: allowed, Log: slog.New(slog.DiscardHandler)})
+		if err != nil {
+			return nil, err
+		}
+		e, err := engine.New(
 			engine.Config{
+				Link:    "http://u",
 				Store:   b.store,
 				Hands:   engine.Hands{"local": hand},
 				Secrets: none{},
 				Log:     slog.New(slog.DiscardHandler),
-				Workers: func(w *river.Workers) {
-					river.AddWorker(w, connect.New(b.store, allowed, slog.New(slog.DiscardHandler)))
-				},
+				Workers: func(w *river.Workers) { river.AddWorker(w, outbox) },
 			},
 		)
+		if err != nil {
+			return nil, err
+		}
 		return e, e.Start(b.ctx)
 	}
 	e, err := start()
@@ -211,7 +217,10 @@ func (b *bench) hurt() error {
 
 // firstLooks reports alerts, 20 a second, and gives the 99th of 100 of the times to their first look.
 func (b *bench) firstLooks(e *engine.Engine, hand *hurtHand, name string, count int) (time.Duration, error) {
-	in := intake.New(b.store, e, slog.New(slog.DiscardHandler))
+	in, err := b.intakeFor(e)
+	if err != nil {
+		return 0, err
+	}
 	defer in.Stop()
 	accepted := make([]time.Time, count)
 	var wg sync.WaitGroup

@@ -177,18 +177,23 @@ func (none) Fill(_ context.Context, r task.Request) (task.Request, []string, err
 func (none) Seal(text string) (string, error) { return text, nil }
 
 func (b *bench) engine(hand act.Hand, start bool) (*engine.Engine, error) {
-	e := engine.New(
+	e, err := engine.New(
 		engine.Config{
+			Link:    "http://u",
 			Store:   b.store,
 			Hands:   engine.Hands{"local": hand},
 			Secrets: none{},
 			Log:     slog.New(slog.DiscardHandler),
 		},
 	)
-	if !start {
-		return e, nil
+	if err != nil || !start {
+		return e, err
 	}
 	return e, e.Start(b.ctx)
+}
+
+func (b *bench) intakeFor(e *engine.Engine) (*intake.Intake, error) {
+	return intake.New(intake.Config{Store: b.store, Engine: e, Log: slog.New(slog.DiscardHandler)})
 }
 
 func (b *bench) push(text string) error {
@@ -226,7 +231,10 @@ func (b *bench) latency() error {
 	if err := b.push(book); err != nil {
 		return err
 	}
-	in := intake.New(b.store, e, slog.New(slog.DiscardHandler))
+	in, err := b.intakeFor(e)
+	if err != nil {
+		return err
+	}
 	defer in.Stop()
 	const count = 200
 	accepted := make([]time.Time, count)
@@ -413,7 +421,10 @@ func (b *bench) intake() error {
 	if err != nil {
 		return err
 	}
-	in := intake.New(b.store, e, slog.New(slog.DiscardHandler))
+	in, err := b.intakeFor(e)
+	if err != nil {
+		return err
+	}
 	defer in.Stop()
 	count, err := b.hammer(in, 1, func(client, i int) string { return fmt.Sprintf("c%d-%d", client, i) })
 	if err != nil {
