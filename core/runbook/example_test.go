@@ -24,7 +24,7 @@ steps:
     run: [lampctl, "on"]
   - check: Is it on?
     proves: on
-    retake: [state]
+    retake: state
     that: max(readings.state) == 'on'
   - close: repaired
     because: It shines again.
@@ -42,9 +42,11 @@ func ExampleParse() {
 		fmt.Println(s.Path, s.Verb, s.Title)
 	}
 	// Output:
-	// quay-lamp.yaml:19:13: error: retake must be text
-	//     19 |     retake: [state]
-	//        |             ^
+	// quay-lamp of quay-lights
+	// 1 look What does it say?
+	// 2 change Switch it on
+	// 3 check Is it on?
+	// 4 close repaired
 }
 
 // A mistake is said once, at its place, with what was probably meant.
