@@ -2,6 +2,9 @@
 package internal
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -52,6 +55,27 @@ func TestHandlersTranslateAndNothingElse(t *testing.T) {
 			assert.NotContains(t, text, not, path)
 		}
 	})
+}
+
+// A function is as long as one thought. One is a list: of all functions of the language.
+func TestFunctionsAreNotTooLong(t *testing.T) {
+	const most = 120
+	lists := map[string]bool{"ourFunctions": true}
+	for _, folder := range []string{"../core", "."} {
+		sources(t, folder, func(path, text string) {
+			set := token.NewFileSet()
+			file, err := parser.ParseFile(set, path, text, 0)
+			require.NoError(t, err)
+			for _, d := range file.Decls {
+				f, ok := d.(*ast.FuncDecl)
+				if !ok || lists[f.Name.Name] {
+					continue
+				}
+				lines := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1
+				assert.LessOrEqual(t, lines, most, "%s: %s", path, f.Name.Name)
+			}
+		})
+	}
 }
 
 // A line has at most 120 columns, a tab counting as four. In tests a literal may be longer than its line.

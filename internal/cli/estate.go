@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -57,6 +58,40 @@ func doer(
 	}))
 }
 
+// remover makes a remove command from the call that removes; said may name what was removed with %s.
+func remover[R answered](
+	a *app,
+	short, example, said string,
+	call func(cl *client, ctx context.Context, name string, _ ...api.RequestEditorFn) (R, error),
+) *cobra.Command {
+	return doer(a, "remove NAME", short, example, cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(call(cl, cmd.Context(), args[0]))
+			return nil, strings.ReplaceAll(said, "%s", args[0]), err
+		})
+}
+
+// trier makes a try command: it says what came of it, and fails with why where it did not work.
+func (a *app) trier(
+	short, example, failed string,
+	call func(ctx context.Context, cl *client, name string) (*api.Tried, error),
+) *cobra.Command {
+	return verb("try NAME", short, example, cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := call(cmd.Context(), cl, args[0])
+			if err != nil {
+				return err
+			}
+			if err := a.print(r, func() { a.say("%s: %s\n", args[0], r.Says) }); err != nil {
+				return err
+			}
+			if !r.Ok {
+				return fmt.Errorf(failed, args[0])
+			}
+			return nil
+		}))
+}
+
 func (a *app) source() *cobra.Command {
 	var callBack string
 	add := doer(
@@ -93,17 +128,8 @@ func (a *app) source() *cobra.Command {
 		},
 		func(x api.Source) []string { return []string{x.Name, ago(x.LastAlertAt), orDash(x.CallBack)} },
 	)
-	remove := doer(
-		a,
-		"remove NAME",
-		"Remove a source; its alerts stay",
-		"urgentis source remove harbour-watch",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveSourceWithResponse(cmd.Context(), args[0]))
-			return nil, "Removed.", err
-		},
-	)
+	remove := remover(a, "Remove a source; its alerts stay",
+		"urgentis source remove harbour-watch", "Removed.", (*client).RemoveSourceWithResponse)
 	return noun("source", "Where alerts come from", add, list, remove)
 }
 
@@ -211,23 +237,56 @@ func (a *app) service() *cobra.Command {
 		},
 		func(x api.Service) []string { return []string{x.Name, x.Owner, string(x.Stance), x.Title} },
 	)
-	remove := doer(
-		a,
-		"remove NAME",
-		"Remove a service; its runbooks and targets stay",
-		"urgentis service remove berth-queue",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveServiceWithResponse(cmd.Context(), args[0]))
-			return nil, "Removed.", err
-		},
-	)
+	remove := remover(a, "Remove a service; its runbooks and targets stay",
+		"urgentis service remove berth-queue", "Removed.", (*client).RemoveServiceWithResponse)
 	complete(set, "stance", "suggest", "ask", "act")
 	a.offers(set, serviceNames)
 	return noun("service", "Services, their owners and stances", set, list, a.offers(remove, serviceNames))
 }
 
 func (a *app) target() *cobra.Command {
+	list := lister(
+		a,
+		"List targets",
+		"urgentis target list",
+		"No targets. Add one with: urgentis target set NAME",
+		[]string{"name", "service", "address", "account", "labels"},
+		func(cmd *cobra.Command, cl *client) (*[]api.Target, error) {
+			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
+			return r.JSON200, err
+		},
+		func(x api.Target) []string {
+			return []string{
+				x.Name,
+				x.Service,
+				fmt.Sprintf("%s:%d", x.Address, x.Port),
+				x.Account,
+				strings.TrimPrefix(labels(x.Labels), ", "),
+			}
+		},
+	)
+	try := a.trier(
+		"Sign in to a target and run true there",
+		"urgentis target try berth-consumer-1",
+		"%s cannot be used",
+		func(ctx context.Context, cl *client, name string) (*api.Tried, error) {
+			r, err := check(cl.TryTargetWithResponse(ctx, name))
+			return r.JSON200, err
+		},
+	)
+	remove := remover(a, "Remove a target",
+		"urgentis target remove berth-consumer-1", "Removed.", (*client).RemoveTargetWithResponse)
+	return noun(
+		"target",
+		"Hosts that runbooks act on",
+		a.targetSet(),
+		list,
+		a.offers(try, targetNames),
+		a.offers(remove, targetNames),
+	)
+}
+
+func (a *app) targetSet() *cobra.Command {
 	t := api.Target{}
 	var known []string
 	var g *given
@@ -297,67 +356,9 @@ func (a *app) target() *cobra.Command {
 	f.StringVar(&t.Secret, "secret", "", "the `SECRET` that holds its key or password")
 	f.StringVar(&t.HostKey, "host-key", "", "its public host `KEY`; only this one is believed; '' takes it away")
 	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay, NAME= takes one away")
-	list := lister(
-		a,
-		"List targets",
-		"urgentis target list",
-		"No targets. Add one with: urgentis target set NAME",
-		[]string{"name", "service", "address", "account", "labels"},
-		func(cmd *cobra.Command, cl *client) (*[]api.Target, error) {
-			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
-			return r.JSON200, err
-		},
-		func(x api.Target) []string {
-			return []string{
-				x.Name,
-				x.Service,
-				fmt.Sprintf("%s:%d", x.Address, x.Port),
-				x.Account,
-				strings.TrimPrefix(labels(x.Labels), ", "),
-			}
-		},
-	)
-	try := verb(
-		"try NAME",
-		"Sign in to a target and run true there",
-		"urgentis target try berth-consumer-1",
-		cobra.ExactArgs(1),
-		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			r, err := check(cl.TryTargetWithResponse(cmd.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			if err := a.print(r.JSON200, func() { a.say("%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
-				return err
-			}
-			if !r.JSON200.Ok {
-				return fmt.Errorf("%s cannot be used", args[0])
-			}
-			return nil
-		}),
-	)
-	remove := doer(
-		a,
-		"remove NAME",
-		"Remove a target",
-		"urgentis target remove berth-consumer-1",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveTargetWithResponse(cmd.Context(), args[0]))
-			return nil, "Removed.", err
-		},
-	)
 	a.offersFlag(set, "service", serviceNames)
 	a.offersFlag(set, "secret", secretNames)
-	a.offers(set, targetNames)
-	return noun(
-		"target",
-		"Hosts that runbooks act on",
-		set,
-		list,
-		a.offers(try, targetNames),
-		a.offers(remove, targetNames),
-	)
+	return a.offers(set, targetNames)
 }
 
 func (a *app) secret() *cobra.Command {
@@ -413,12 +414,8 @@ func (a *app) secret() *cobra.Command {
 			return []string{x.Name, string(x.Kind), fmt.Sprint(x.Version), ago(x.SetAt)}
 		},
 	)
-	remove := doer(a, "remove NAME", "Take a secret's value away for good; one that opens a target stays",
-		"urgentis secret remove fleet-key", cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveSecretWithResponse(cmd.Context(), args[0]))
-			return nil, "Removed.", err
-		})
+	remove := remover(a, "Take a secret's value away for good; one that opens a target stays",
+		"urgentis secret remove fleet-key", "Removed.", (*client).RemoveSecretWithResponse)
 	return noun("secret", "Sealed keys and passwords", set, list, a.offers(remove, secretNames))
 }
 
@@ -453,30 +450,16 @@ func (a *app) connection() *cobra.Command {
 		},
 		func(x api.Connection) []string { return []string{x.Name, string(x.Kind), x.Url} },
 	)
-	remove := doer(a, "remove NAME", "Remove a room; what is on its way there is not delivered",
-		"urgentis connection remove quayside-room", cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveConnectionWithResponse(cmd.Context(), args[0]))
-			return nil, "Removed.", err
-		})
-	try := verb(
-		"try NAME",
+	remove := remover(a, "Remove a room; what is on its way there is not delivered",
+		"urgentis connection remove quayside-room", "Removed.", (*client).RemoveConnectionWithResponse)
+	try := a.trier(
 		"Send a message to a room that says that it is a try",
 		"urgentis connection try quayside-room",
-		cobra.ExactArgs(1),
-		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			r, err := check(cl.TryConnectionWithResponse(cmd.Context(), args[0]))
-			if err != nil {
-				return err
-			}
-			if err := a.print(r.JSON200, func() { a.say("%s: %s\n", args[0], r.JSON200.Says) }); err != nil {
-				return err
-			}
-			if !r.JSON200.Ok {
-				return fmt.Errorf("no message arrives at %s", args[0])
-			}
-			return nil
-		}),
+		"no message arrives at %s",
+		func(ctx context.Context, cl *client, name string) (*api.Tried, error) {
+			r, err := check(cl.TryConnectionWithResponse(ctx, name))
+			return r.JSON200, err
+		},
 	)
 	a.offers(set, connectionNames)
 	return noun("connection", "Rooms that messages go to", set, list, a.offers(try, connectionNames),

@@ -58,17 +58,8 @@ func (a *app) person() *cobra.Command {
 			r, err := check(cl.ListPeopleWithResponse(cmd.Context()))
 			return r.JSON200, err
 		}, func(x api.Person) []string { return []string{x.Name, joined(x.Roles), ago(x.AddedAt)} })
-	remove := doer(
-		a,
-		"remove NAME",
-		"Remove a person with their tokens; what they did stays in the records",
-		"urgentis person remove jonas",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemovePersonWithResponse(cmd.Context(), args[0]))
-			return nil, "Removed.", err
-		},
-	)
+	remove := remover(a, "Remove a person with their tokens; what they did stays in the records",
+		"urgentis person remove jonas", "Removed.", (*client).RemovePersonWithResponse)
 	complete(add, "role", "viewer", "responder", "operator", "approver", "author", "admin")
 	return noun("person", "People who sign in", add, list, a.offers(remove, personNames))
 }
@@ -120,17 +111,8 @@ func (a *app) token() *cobra.Command {
 			}
 		},
 	)
-	remove := doer(
-		a,
-		"remove NAME",
-		"Revoke a token",
-		"urgentis token remove night-report",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveTokenWithResponse(cmd.Context(), args[0]))
-			return nil, "Revoked.", err
-		},
-	)
+	remove := remover(a, "Revoke a token",
+		"urgentis token remove night-report", "Revoked.", (*client).RemoveTokenWithResponse)
 	complete(add, "role", "viewer", "responder", "operator", "approver", "author", "admin")
 	return noun("token", "Tokens for programs", add, list, a.offers(remove, tokenNames))
 }

@@ -363,11 +363,12 @@ func (a *app) runbookBringBack() *cobra.Command {
 }
 
 func (a *app) runbookRemove() *cobra.Command {
-	c := doer(a, "remove NAME", "Take a runbook out of use: it starts no more, its revisions stay",
-		"urgentis runbook remove berth-queue-backlog", cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.RemoveRunbookWithResponse(cmd.Context(), args[0]))
-			return nil, "It starts no more. Bring it back with: urgentis runbook bring-back " + args[0] + " NUMBER", err
-		})
+	c := remover(
+		a,
+		"Take a runbook out of use: it starts no more, its revisions stay",
+		"urgentis runbook remove berth-queue-backlog",
+		"It starts no more. Bring it back with: urgentis runbook bring-back %s NUMBER",
+		(*client).RemoveRunbookWithResponse,
+	)
 	return a.offers(c, runbookNames)
 }
