@@ -22,19 +22,19 @@ import (
 
 // Config is what the use cases work with.
 type Config struct {
-	Store   *store.Store   `validate:"required,structonly"`
-	Engine  *engine.Engine `validate:"required,structonly"`
-	Intake  *intake.Intake `validate:"required,structonly"`
-	Door    *signin.Door   `validate:"required,structonly"`
-	Secrets *secret.Keeper `validate:"required,structonly"`
+	Store   *store.Store   `need:"yes"`
+	Engine  *engine.Engine `need:"yes"`
+	Intake  *intake.Intake `need:"yes"`
+	Door    *signin.Door   `need:"yes"`
+	Secrets *secret.Keeper `need:"yes"`
 	// SSH tries whether a target can be reached.
-	SSH act.Hand `validate:"required"`
+	SSH act.Hand `need:"yes"`
 	// Rooms tries whether a room can be reached.
-	Rooms   Rooms        `validate:"required"`
-	Log     *slog.Logger `validate:"required,structonly"`
+	Rooms   Rooms        `need:"yes"`
+	Log     *slog.Logger `need:"yes"`
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
-	Link string `validate:"required"`
+	Link string `need:"yes"`
 }
 
 // Rooms sends a message to a room at once, and says why it did not arrive.

@@ -33,10 +33,10 @@ type Outbox struct {
 
 // Config is what an outbox works with.
 type Config struct {
-	Store *store.Store `validate:"required,structonly"`
+	Store *store.Store `need:"yes"`
 	// Allowed are the networks that it reaches.
 	Allowed httpcall.Allowed
-	Log     *slog.Logger `validate:"required,structonly"`
+	Log     *slog.Logger `need:"yes"`
 }
 
 // New makes an outbox that reaches only allowed networks. It refuses a configuration in which something is missing.

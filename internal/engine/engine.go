@@ -49,13 +49,13 @@ type Output struct {
 
 // Config is what an engine works with.
 type Config struct {
-	Store   *store.Store `validate:"required,structonly"`
+	Store   *store.Store `need:"yes"`
 	Hands   Hands
-	Secrets Secrets      `validate:"required"`
-	Log     *slog.Logger `validate:"required,structonly"`
+	Secrets Secrets      `need:"yes"`
+	Log     *slog.Logger `need:"yes"`
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
-	Link string `validate:"required"`
+	Link string `need:"yes"`
 	// Live is called with output as it comes; it must not block.
 	Live func(Output)
 	// Workers are registered with the queue beside the engine's own.

@@ -64,9 +64,9 @@ const maxBatch = 256
 
 // Config is what an intake works with.
 type Config struct {
-	Store  *store.Store   `validate:"required,structonly"`
-	Engine *engine.Engine `validate:"required,structonly"`
-	Log    *slog.Logger   `validate:"required,structonly"`
+	Store  *store.Store   `need:"yes"`
+	Engine *engine.Engine `need:"yes"`
+	Log    *slog.Logger   `need:"yes"`
 	// Clock is time.Now unless a test sets it.
 	Clock func() time.Time
 }

@@ -2,27 +2,24 @@
 package need
 
 import (
-	"errors"
 	"fmt"
+	"reflect"
 	"strings"
-
-	"github.com/go-playground/validator/v10"
 )
 
-// check reads the tags `validate:"required"`; pointers are not followed with structonly.
-var check = validator.New(validator.WithRequiredStructEnabled())
-
-// All refuses a configuration in which a field that is required is empty, and names all of those. who is whose
-// configuration it is, with its article.
+// All refuses a configuration, a struct, in which a field with the tag `need:"yes"` is empty, and names all of those.
+// who is whose configuration it is, with its article. Only the fields are read, never what they point at, which may be
+// at work already: libraries that validate structs copy it.
 func All(who string, config any) error {
-	err := check.Struct(config)
-	var all validator.ValidationErrors
-	if !errors.As(err, &all) {
-		return err
+	v := reflect.ValueOf(config)
+	var missing []string
+	for i := range v.NumField() {
+		if f := v.Type().Field(i); f.Tag.Get("need") == "yes" && v.Field(i).IsZero() {
+			missing = append(missing, f.Name)
+		}
 	}
-	names := make([]string, len(all))
-	for i, f := range all {
-		names[i] = f.Field()
+	if len(missing) > 0 {
+		return fmt.Errorf("%s cannot do without %s", who, strings.Join(missing, ", "))
 	}
-	return fmt.Errorf("%s cannot do without %s", who, strings.Join(names, ", "))
+	return nil
 }

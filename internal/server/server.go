@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,17 +28,17 @@ import (
 
 // Config is what a server works with.
 type Config struct {
-	App  *app.App  `validate:"required,structonly"`
-	Feed *app.Feed `validate:"required,structonly"`
+	App  *app.App  `need:"yes"`
+	Feed *app.Feed `need:"yes"`
 	// Console are the console's files; nil where it was not built in.
 	Console fs.FS
-	Log     *slog.Logger `validate:"required,structonly"`
+	Log     *slog.Logger `need:"yes"`
 	// Link is the address under which people reach this installation, without a slash at the end.
-	Link string `validate:"required"`
+	Link string `need:"yes"`
 	// TrustedProxies are the networks whose word about where a request came from is taken; none: nobody's.
 	TrustedProxies []string
 	// Metrics says who may read /metrics; "" is MetricsOpen.
-	Metrics string `validate:"omitempty,oneof=open signed-in off"`
+	Metrics string
 }
 
 // Who may read /metrics.
@@ -69,6 +70,9 @@ const (
 func New(c Config) (*Server, error) {
 	if err := need.All("a server", c); err != nil {
 		return nil, err
+	}
+	if all := []string{"", MetricsOpen, MetricsSignedIn, MetricsOff}; !slices.Contains(all, c.Metrics) {
+		return nil, fmt.Errorf("metrics are %s, not %q", strings.Join(all[1:], ", "), c.Metrics)
 	}
 	s := &Server{Config: c}
 	doc, err := openapi3.NewLoader().LoadFromData(api.Document)
