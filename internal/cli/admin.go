@@ -50,7 +50,12 @@ func (a *app) admin() *cobra.Command {
 		"",
 		"a `PASSWORD` of at least 10 characters (asked for without it; URGENTIS_PASSWORD)",
 	)
-	f.String("data-dir", "", "the `FOLDER` in which the service keeps its data (default: of this account)")
+	f.String(
+		"data-dir",
+		"",
+		"the `FOLDER` in which the service keeps its data (default: ~/.local/share/urgentis, of root "+
+			"/var/lib/urgentis)",
+	)
 	f.String("database", "", "the service's PostgreSQL `ADDRESS` (default: the private one under --data-dir)")
 	complete(c, "role", "viewer", "responder", "operator", "approver", "author", "admin")
 	c.Long = "It speaks to the service's database, and asks nobody: whoever can read that can do all. Run it as the " +

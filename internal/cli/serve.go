@@ -26,7 +26,11 @@ const defaultListen = "127.0.0.1:8470"
 func (a *app) serveFlags(c *cobra.Command) {
 	f := c.Flags()
 	f.String("listen", defaultListen, "the `ADDRESS` to answer on")
-	f.String("data-dir", "", "the `FOLDER` where data is kept (default: of this account)")
+	f.String(
+		"data-dir",
+		"",
+		"the `FOLDER` where data is kept "+dataDirs,
+	)
 	f.String("link", "", "the `ADDRESS` under which people reach the service (default: http:// and --listen)")
 	f.String("log-level", "info", "`LEVEL`: debug, info, warn or error")
 }
@@ -60,6 +64,9 @@ func (a *app) config(name string) (service.Config, error) {
 	}
 	return c, nil
 }
+
+// dataDirs tells where data is kept without --data-dir; see service.DefaultDataDir.
+const dataDirs = "(default: ~/.local/share/urgentis, of root /var/lib/urgentis)"
 
 func (a *app) serve() *cobra.Command {
 	c := verb(
