@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/reading"
 )
@@ -17,7 +18,7 @@ const Header = "runbook/1"
 
 // Limits of one runbook, so that what comes from outside stays bounded.
 const (
-	MaxSize  = 256 << 10 // bytes of text
+	MaxSize  = doc.MaxSize // bytes of text
 	MaxSteps = 500
 	MaxDepth = 12 // steps within steps
 	MaxWords = 200

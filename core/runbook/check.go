@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 )
 
@@ -15,8 +16,8 @@ import (
 func (d *decoder) check(root ast.Node) {
 	b := d.book
 	line := func(s *Step, warning bool, meant, format string, args ...any) {
-		d.findings = append(
-			d.findings,
+		d.Findings = append(
+			d.Findings,
 			Finding{
 				Line:    s.Line,
 				Column:  s.Column,
@@ -27,8 +28,8 @@ func (d *decoder) check(root ast.Node) {
 		)
 	}
 	key := func(s *Step, key, meant, format string, args ...any) {
-		d.findings = append(
-			d.findings,
+		d.Findings = append(
+			d.Findings,
 			Finding{Line: s.LineOf(key), Column: s.Column, Message: fmt.Sprintf(format, args...), Meant: meant},
 		)
 	}
@@ -48,7 +49,7 @@ func (d *decoder) check(root ast.Node) {
 		for _, h := range r.Value.Holes() {
 			for _, n := range h.Refers("readings") {
 				if !taken[n] {
-					d.fail(root, "result %s uses reading %s, which no path takes", r.Name, n)
+					d.Fail(root, "result %s uses reading %s, which no path takes", r.Name, n)
 				}
 			}
 		}
@@ -79,7 +80,8 @@ func (w *whole) references(s *Step) {
 				b.takes[s.Retake].ID,
 			)
 		} else if l == nil || l.Verb != Look {
-			w.key(s, "retake", nearest(s.Retake, ids), "retake names no look: there is none with the id %s", s.Retake)
+			w.key(s, "retake", doc.Nearest(s.Retake, ids), "retake names no look: there is none with the id "+
+				"%s", s.Retake)
 		} else if !strings.HasPrefix(s.Path, concurrent(b, l.Path)) {
 			w.key(s, "retake", "", "look %s stands inside an each or a together: it can be retaken only "+
 				"there", s.Retake)
@@ -88,7 +90,7 @@ func (w *whole) references(s *Step) {
 	if s.Proves != "" {
 		w.proved[s.Proves] = true
 		if c := b.byID[s.Proves]; c == nil || c.Verb != Change {
-			meant := nearest(s.Proves, ids)
+			meant := doc.Nearest(s.Proves, ids)
 			w.key(s, "proves", meant, "proves names no change: there is none with the id %s", s.Proves)
 			w.proved[meant] = true // that nothing proves it would be said of the same slip
 		}
@@ -104,7 +106,7 @@ func (w *whole) references(s *Step) {
 				w.line(
 					s,
 					false,
-					nearest(c.Approves, ids),
+					doc.Nearest(c.Approves, ids),
 					"approves names no change: there is none with the id %s",
 					c.Approves,
 				)
@@ -114,7 +116,7 @@ func (w *whole) references(s *Step) {
 	for _, p := range s.programs() {
 		for _, c := range p.Compared("answers") {
 			if a := b.byID[c.Of]; a != nil && a.Ask != nil && c.Field == "choice" && !a.Ask.has(c.Value) {
-				w.line(s, false, nearest(c.Value, a.Ask.names()), "the question %s has no choice %s", c.Of, c.Value)
+				w.line(s, false, doc.Nearest(c.Value, a.Ask.names()), "the question %s has no choice %s", c.Of, c.Value)
 			}
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 
 	"github.com/goccy/go-yaml/ast"
@@ -28,30 +29,30 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 		d.completeWait(s, n, got)
 	case Ask:
 		if len(s.Ask.Choices) == 0 && len(s.Ask.Fields) == 0 {
-			d.fail(n, "an ask needs choices or fields")
+			d.Fail(n, "an ask needs choices or fields")
 		}
 		for k := range s.Ask.Suggest {
 			if !slices.ContainsFunc(s.Ask.Fields, func(in Input) bool { return in.Name == k }) {
-				d.fail(got["suggest"], "suggest names the field %s, which is not there", k)
+				d.Fail(got["suggest"], "suggest names the field %s, which is not there", k)
 			}
 		}
 	case Call:
 		if s.Callee = s.Title; !namePattern.MatchString(s.Callee) {
-			d.fail(got["call"], "call names a part or a runbook: small letters, digits and hyphens")
+			d.Fail(got["call"], "call names a part or a runbook: small letters, digits and hyphens")
 		}
 		d.calls[d.caller()] = append(d.calls[d.caller()], callAt{s, n})
 	case Each:
 		switch it := s.Each; {
 		case (it.Over != nil) == (it.Where != nil):
-			d.fail(n, "an each needs over: LIST, or where: {LABEL: VALUE} for targets")
+			d.Fail(n, "an each needs over: LIST, or where: {LABEL: VALUE} for targets")
 		case it.Peers != nil && it.Where == nil:
-			d.fail(n, "peers go with where: each target with each of its peers")
+			d.Fail(n, "peers go with where: each target with each of its peers")
 		case len(s.Steps) == 0:
-			d.fail(n, "an each needs steps")
+			d.Fail(n, "an each needs steps")
 		}
 	case Together:
 		if len(s.Branches) < 2 {
-			d.fail(n, "a together needs at least two branches")
+			d.Fail(n, "a together needs at least two branches")
 		}
 	case Tell:
 		if s.Text == nil && s.Source == "" {
@@ -59,26 +60,26 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 		}
 	case Note:
 		if s.Text == nil {
-			d.fail(n, "a note needs text")
+			d.Fail(n, "a note needs text")
 		}
 	case Close:
 		s.Outcome = s.Title
 		if !slices.Contains(Outcomes, s.Outcome) {
-			d.at(
-				position(got["close"]),
+			d.At(
+				doc.Position(got["close"]),
 				0,
 				false,
 				"close needs an outcome: "+strings.Join(Outcomes, ", "),
-				nearest(s.Outcome, Outcomes),
+				doc.Nearest(s.Outcome, Outcomes),
 			)
 		}
 		if s.Because == nil {
-			d.fail(n, "close needs because: the record says why")
+			d.Fail(n, "close needs because: the record says why")
 		}
 	case HandOver:
 		s.To = d.people(got["hand_over"], "hand_over")
 		if s.Because == nil {
-			d.fail(n, "hand_over needs because: whoever takes it must know why")
+			d.Fail(n, "hand_over needs because: whoever takes it must know why")
 		}
 	}
 }
@@ -126,7 +127,7 @@ var readingSQL = []string{"select", "show", "with", "explain", "table", "values"
 func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 	for _, r := range s.Read {
 		if old := d.book.takes[r.Name]; old != nil {
-			d.fail(got["read"], "reading %s is taken by two looks", r.Name)
+			d.Fail(got["read"], "reading %s is taken by two looks", r.Name)
 		}
 		d.book.takes[r.Name] = s
 	}
@@ -136,15 +137,15 @@ func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 	const way = "; if it only reads, say so: only_reads: \"why\""
 	switch do := s.Do; {
 	case do.HTTP != nil && do.HTTP.Method != "GET" && do.HTTP.Method != "HEAD":
-		d.fail(got["http"], "a look only reads: use GET or HEAD, or make it a change"+way)
+		d.Fail(got["http"], "a look only reads: use GET or HEAD, or make it a change"+way)
 	case do.Send != nil:
-		d.fail(got["send"], "a look only reads: sending a file is a change")
+		d.Fail(got["send"], "a look only reads: sending a file is a change")
 	case do.SQL != nil && do.SQL.Statement != "":
 		if first := strings.ToLower(strings.Fields(do.SQL.Statement)[0]); !slices.Contains(readingSQL, first) {
-			d.fail(got["sql"], "a look only reads: %s does more than that%s", strings.ToUpper(first), way)
+			d.Fail(got["sql"], "a look only reads: %s does more than that%s", strings.ToUpper(first), way)
 		}
 	case len(do.Run) > 0 && do.Run[0] != nil && slices.Contains(altering, path.Base(do.Run[0].Source)):
-		d.fail(got["run"], "a reader would not call %s a look: make it a change%s", path.Base(do.Run[0].Source), way)
+		d.Fail(got["run"], "a reader would not call %s a look: make it a change%s", path.Base(do.Run[0].Source), way)
 	}
 }
 
@@ -156,13 +157,13 @@ func (d *decoder) completeCheck(s *Step, n ast.Node, got map[string]ast.Node) {
 		}
 	}
 	if forms != 1 {
-		d.fail(n, "a check needs that: CONDITION, or agrees, or fits")
+		d.Fail(n, "a check needs that: CONDITION, or agrees, or fits")
 	}
 	if s.Again != nil && s.Retake == "" && s.waitsForAlert() {
 		return
 	}
 	if s.Again != nil && s.Retake == "" {
-		d.fail(got["again"], "again needs retake: without a new look the answer stays the same")
+		d.Fail(got["again"], "again needs retake: without a new look the answer stays the same")
 	}
 }
 
@@ -172,15 +173,15 @@ func (s *Step) waitsForAlert() bool { return s.That != nil && len(s.That.Refers(
 func (d *decoder) completeWait(s *Step, n ast.Node, got map[string]ast.Node) {
 	switch {
 	case (s.WaitFor > 0) == (s.That != nil):
-		d.fail(n, "a wait needs for: TIME, or until: CONDITION")
+		d.Fail(n, "a wait needs for: TIME, or until: CONDITION")
 	case s.WaitFor > 7*24*time.Hour:
-		d.fail(got["for"], "a wait may last 7 days at most")
+		d.Fail(got["for"], "a wait may last 7 days at most")
 	case s.WaitFor > 0 && (s.Again != nil || s.Retake != ""):
-		d.fail(n, "a wait for a time takes nothing anew; use until for a condition")
+		d.Fail(n, "a wait for a time takes nothing anew; use until for a condition")
 	case s.That != nil && s.Again == nil:
-		d.fail(n, "this wait has no end: give again, as in again: {every: 10s, for: 5m}")
+		d.Fail(n, "this wait has no end: give again, as in again: {every: 10s, for: 5m}")
 	case s.That != nil && s.Retake == "" && !s.waitsForAlert():
-		d.fail(n, "until needs retake: without a new look the answer stays the same")
+		d.Fail(n, "until needs retake: without a new look the answer stays the same")
 	}
 }
 
@@ -204,26 +205,26 @@ func (d *decoder) oneWay(s *Step, n ast.Node, got map[string]ast.Node) {
 			continue
 		}
 		given = append(given, k)
-		if last == nil || position(got[k]).Offset > position(last).Offset {
+		if last == nil || doc.Position(got[k]).Offset > doc.Position(last).Offset {
 			last = got[k]
 		}
 	}
 	if len(given) < 2 {
-		d.fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send or fetch", s.Verb)
+		d.Fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send or fetch", s.Verb)
 		return
 	}
-	d.fail(last, "%s are two ways of doing: a step has one", strings.Join(given[:2], " and "))
+	d.Fail(last, "%s are two ways of doing: a step has one", strings.Join(given[:2], " and "))
 }
 
 func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 	for _, k := range []string{"interpreter", "args"} {
 		if got[k] != nil && got["script"] == nil {
-			d.fail(got[k], "%s goes with script", k)
+			d.Fail(got[k], "%s goes with script", k)
 		}
 	}
 	if s.Verb == Change && got["steps"] != nil {
 		if s.Do.ways() > 0 || s.Where != nil || s.Still != nil || s.Undo != nil {
-			d.fail(n, "a change with steps is a block: what is done stands in its steps")
+			d.Fail(n, "a change with steps is a block: what is done stands in its steps")
 		}
 		s.Do = nil
 		return
@@ -235,22 +236,22 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 	item := slices.Contains(d.names.Names(), "target")
 	if kind := s.Do.Kind(); s.Where == nil && !item &&
 		(kind == "ssh" || kind == "sql" || s.Do.Echo != nil || s.Do.Port != nil) {
-		d.fail(n, "where does this run? give where: {LABEL: VALUE}, or from: here")
+		d.Fail(n, "where does this run? give where: {LABEL: VALUE}, or from: here")
 	}
 	if s.Where != nil && s.Where.Name == nil && len(s.Where.Labels) == 0 {
-		d.fail(got["where"], "where selects by name or by labels")
+		d.Fail(got["where"], "where selects by name or by labels")
 	}
 	if s.Undo != nil && s.Undo.HTTP != nil && s.Do.HTTP == nil && s.Where == nil && !item {
-		d.fail(got["undo"], "undo must act where the change acts")
+		d.Fail(got["undo"], "undo must act where the change acts")
 	}
 	if s.Again != nil && s.Again.Steady > 0 {
-		d.fail(got["again"], "steady is for a check")
+		d.Fail(got["again"], "steady is for a check")
 	}
 	if s.Where == nil && !item {
 		d.noTarget(s, got)
 	}
 	if s.Do.Plain && (s.Do.Env != nil || s.Do.Script != nil || s.Do.As != "") {
-		d.fail(got["words"], "a device with plain words has no shell: env, script and as do not go with it")
+		d.Fail(got["words"], "a device with plain words has no shell: env, script and as do not go with it")
 	}
 }
 
@@ -267,7 +268,7 @@ func (d *decoder) noTarget(s *Step, got map[string]ast.Node) {
 					if key != "" {
 						n = got[key]
 					}
-					d.fail(n, "there is no target here; give where: {LABEL: VALUE}")
+					d.Fail(n, "there is no target here; give where: {LABEL: VALUE}")
 					return
 				}
 			}

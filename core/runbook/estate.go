@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"urgentis/core/doc"
 )
 
 // Estate is what a runbook is held against: what is there, as far as it matters to a text.
@@ -24,7 +26,7 @@ func (b *Book) Against(e Estate) Findings {
 	if !slices.Contains(e.Services, b.Service) {
 		return Findings{{
 			Line: b.LineOf("service"), Column: 1, Warning: true,
-			Message: "there is no service " + b.Service, Meant: nearest(b.Service, e.Services),
+			Message: "there is no service " + b.Service, Meant: doc.Nearest(b.Service, e.Services),
 		}}
 	}
 	var found Findings
@@ -51,7 +53,14 @@ func (sel *Selector) missing(service string, targets []EstateTarget) (says, mean
 		}
 	}
 	if sel.Name != nil && len(sel.Name.Holes()) == 0 && !slices.Contains(names, sel.Name.Source) {
-		return fmt.Sprintf("the service %s has no target %s", service, sel.Name.Source), nearest(sel.Name.Source, names)
+		return fmt.Sprintf(
+				"the service %s has no target %s",
+				service,
+				sel.Name.Source,
+			), doc.Nearest(
+				sel.Name.Source,
+				names,
+			)
 	}
 	for _, k := range slices.Sorted(maps.Keys(sel.Labels)) {
 		v := sel.Labels[k]
@@ -70,7 +79,7 @@ func (sel *Selector) missing(service string, targets []EstateTarget) (says, mean
 			return fmt.Sprintf("no target of the service %s has a label %s", service, k), ""
 		default:
 			return fmt.Sprintf("no target of the service %s has %s: %s; there are %s", service, k, v.Source,
-				strings.Join(values, ", ")), nearest(v.Source, values)
+				strings.Join(values, ", ")), doc.Nearest(v.Source, values)
 		}
 	}
 	return fmt.Sprintf("no target of the service %s has all these labels", service), ""

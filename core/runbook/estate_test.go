@@ -30,7 +30,7 @@ func TestARunbookAgainstTheEstate(t *testing.T) {
 			continue
 		}
 		require.NotEmpty(t, found, c.what)
-		assert.Equal(t, c.want, found[0].sentence(), c.what)
+		assert.Equal(t, c.want, found[0].Sentence(), c.what)
 		assert.True(t, found[0].Warning)
 		assert.NotEqual(t, 1, found[0].Line, c.what)
 	}

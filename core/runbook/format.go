@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"urgentis/core/doc"
+
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
@@ -125,9 +127,9 @@ func Format(src []byte) ([]byte, error) {
 }
 
 func pass(src []byte) ([]byte, error) {
-	t := &text{}
-	if t.load(src); t.findings.Failed() {
-		return nil, t.findings
+	t := &doc.Text{What: "a runbook"}
+	if t.Load(src); t.Findings.Failed() {
+		return nil, t.Findings
 	}
 	file, err := parser.ParseBytes(bytes.ReplaceAll(src, []byte("\r\n"), []byte("\n")), parser.ParseComments)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/reading"
 
@@ -48,22 +49,22 @@ func (d *decoder) collect(n ast.Node, depth int) {
 }
 
 func (d *decoder) collectStep(item ast.Node, depth int) {
-	quiet := &text{}
+	quiet := &doc.Text{}
 	var id, verb, callee string
 	var fields ast.Node
-	for _, e := range quiet.mapping(item, "a step") {
+	for _, e := range quiet.Mapping(item, "a step") {
 		switch {
-		case e.key == "id":
-			id = quiet.word(e.value, "id")
-		case e.key == "fields":
-			fields = e.value
-		case e.key == "read":
-			d.collectReadings(e.value)
-		case slices.Contains(holders, e.key):
-			d.collect(e.value, depth+1)
-		case slices.Contains(Verbs, Verb(e.key)):
-			if verb = e.key; verb == "call" {
-				callee = quiet.word(e.value, "call")
+		case e.Key == "id":
+			id = quiet.Word(e.Value, "id")
+		case e.Key == "fields":
+			fields = e.Value
+		case e.Key == "read":
+			d.collectReadings(e.Value)
+		case slices.Contains(holders, e.Key):
+			d.collect(e.Value, depth+1)
+		case slices.Contains(Verbs, Verb(e.Key)):
+			if verb = e.Key; verb == "call" {
+				callee = quiet.Word(e.Value, "call")
 			}
 		}
 	}
@@ -92,37 +93,37 @@ func types(n ast.Node) map[string]expr.Type {
 	if n == nil {
 		return out
 	}
-	quiet := &text{}
-	for _, r := range quiet.mapping(n, "") {
+	quiet := &doc.Text{}
+	for _, r := range quiet.Mapping(n, "") {
 		t := expr.Text
-		if _, plain := r.value.(*ast.StringNode); plain {
+		if _, plain := r.Value.(*ast.StringNode); plain {
 			t = expr.JSON // as below
 		}
-		for _, k := range quiet.mapping(r.value, "") {
-			if k.key == "type" {
-				t = expr.Type(quiet.word(k.value, "type"))
+		for _, k := range quiet.Mapping(r.Value, "") {
+			if k.Key == "type" {
+				t = expr.Type(quiet.Word(k.Value, "type"))
 				if !slices.Contains(expr.Types, t) {
 					t = expr.JSON // what is wrong with it is said once, where it stands
 				}
 			}
 		}
-		out[r.key] = t
+		out[r.Key] = t
 	}
 	return out
 }
 
 func (d *decoder) collectReadings(n ast.Node) {
-	quiet := &text{}
+	quiet := &doc.Text{}
 	found := types(n)
-	for _, r := range quiet.mapping(n, "read") {
-		t := found[r.key]
-		if old, ok := d.schema.Readings[r.key]; ok && old != t {
-			d.fail(r.node, "reading %s is %s here and %s elsewhere", r.key, t, old)
+	for _, r := range quiet.Mapping(n, "read") {
+		t := found[r.Key]
+		if old, ok := d.schema.Readings[r.Key]; ok && old != t {
+			d.Fail(r.Node, "reading %s is %s here and %s elsewhere", r.Key, t, old)
 		}
-		d.schema.Readings[r.key] = t
-		for _, k := range quiet.mapping(r.value, "a reading") {
-			if b, ok := k.value.(*ast.BoolNode); k.key == "sealed" && ok && b.Value {
-				d.schema.Sealed[r.key] = true
+		d.schema.Readings[r.Key] = t
+		for _, k := range quiet.Mapping(r.Value, "a reading") {
+			if b, ok := k.Value.(*ast.BoolNode); k.Key == "sealed" && ok && b.Value {
+				d.schema.Sealed[r.Key] = true
 			}
 		}
 	}
@@ -130,40 +131,40 @@ func (d *decoder) collectReadings(n ast.Node) {
 
 func (d *decoder) readings(n ast.Node) []reading.Spec {
 	var out []reading.Spec
-	for _, e := range d.mapping(n, "read") {
-		s := reading.Spec{Name: e.key, Type: expr.Text}
-		if !idPattern.MatchString(e.key) {
-			d.fail(e.node, "a reading's name must be small letters, digits and _, and begin with a letter")
+	for _, e := range d.Mapping(n, "read") {
+		s := reading.Spec{Name: e.Key, Type: expr.Text}
+		if !idPattern.MatchString(e.Key) {
+			d.Fail(e.Node, "a reading's name must be small letters, digits and _, and begin with a letter")
 		}
 		name := s.Name
-		if x, plain := e.value.(*ast.StringNode); plain {
+		if x, plain := e.Value.(*ast.StringNode); plain {
 			typ := expr.Text
 			if slices.Contains(expr.Types, expr.Type(x.Value)) {
 				typ = expr.Type(x.Value)
 			}
-			d.fail(
-				e.value,
+			d.Fail(
+				e.Value,
 				"say where %s stands in the output, as in %s: {json: .%s, type: %s}",
-				e.key,
-				e.key,
-				e.key,
+				e.Key,
+				e.Key,
+				e.Key,
 				typ,
 			)
 			continue
 		}
-		s, forms := d.readingFields("reading "+e.key, e.value)
+		s, forms := d.readingFields("reading "+e.Key, e.Value)
 		s.Name = name
 		if forms != 1 {
-			d.fail(e.node, "reading %s needs one form: json, pattern, table, lines, exit or whole", e.key)
+			d.Fail(e.Node, "reading %s needs one form: json, pattern, table, lines, exit or whole", e.Key)
 		}
 		if s.Sealed && s.Type != expr.Text {
-			d.fail(e.node, "reading %s is sealed: its type is text", e.key)
+			d.Fail(e.Node, "reading %s is sealed: its type is text", e.Key)
 		}
 		if s.Matches != nil && s.Type != expr.Text {
-			d.fail(e.node, "reading %s has matches, which is for text", e.key)
+			d.Fail(e.Node, "reading %s has matches, which is for text", e.Key)
 		}
 		if s.Exit && s.Type != expr.Integer {
-			d.fail(e.node, "reading %s is an exit: its type is integer", e.key)
+			d.Fail(e.Node, "reading %s is an exit: its type is integer", e.Key)
 		}
 		out = append(out, s)
 	}
@@ -181,30 +182,30 @@ func (d *decoder) matches(n ast.Node) *regexp.Regexp {
 
 // only reads a key that is either left out or true.
 func (d *decoder) only(n ast.Node, what string) bool {
-	if !d.boolean(n, what) {
-		d.fail(n, "%s can only be true; leave it out instead", what)
+	if !d.Boolean(n, what) {
+		d.Fail(n, "%s can only be true; leave it out instead", what)
 	}
 	return true
 }
 
 func (d *decoder) table(n ast.Node) *reading.Table {
 	t := &reading.Table{}
-	d.fields(n, "table", map[string]func(ast.Node){
-		"column": func(n ast.Node) { t.Column = d.word(n, "column") },
+	d.Fields(n, "table", map[string]func(ast.Node){
+		"column": func(n ast.Node) { t.Column = d.Word(n, "column") },
 		"where": func(n ast.Node) {
 			t.Where = map[string]string{}
-			for _, e := range d.mapping(n, "where") {
-				t.Where[e.key] = d.word(e.value, "a cell")
+			for _, e := range d.Mapping(n, "where") {
+				t.Where[e.Key] = d.Word(e.Value, "a cell")
 			}
 		},
 		"names": func(n ast.Node) {
-			for _, x := range d.list(n, "names") {
-				t.Names = append(t.Names, d.word(x, "a column"))
+			for _, x := range d.List(n, "names") {
+				t.Names = append(t.Names, d.Word(x, "a column"))
 			}
 		},
 		"skip": func(n ast.Node) {
-			if t.Skip = d.integer(n, "skip"); t.Skip < 0 || t.Skip > 1000 {
-				d.fail(n, "skip must be from 0 to 1000")
+			if t.Skip = d.Integer(n, "skip"); t.Skip < 0 || t.Skip > 1000 {
+				d.Fail(n, "skip must be from 0 to 1000")
 			}
 		},
 	})
@@ -214,19 +215,19 @@ func (d *decoder) table(n ast.Node) *reading.Table {
 // readingFields decodes how a reading is taken; forms counts the forms that are given.
 func (d *decoder) readingFields(what string, n ast.Node) (s reading.Spec, forms int) {
 	s.Type = expr.Text
-	d.fields(n, what, map[string]func(ast.Node){
+	d.Fields(n, what, map[string]func(ast.Node){
 		"type": func(n ast.Node) { s.Type = d.typ(n) },
-		"unit": func(n ast.Node) { s.Unit = d.word(n, "unit") },
+		"unit": func(n ast.Node) { s.Unit = d.Word(n, "unit") },
 		"json": func(n ast.Node) {
 			forms++
-			src := d.word(n, "json")
+			src := d.Word(n, "json")
 			q, err := reading.CompileQuery(src)
 			if err != nil {
 				meant := ""
 				if idPattern.MatchString(src) {
 					meant = "." + src
 				}
-				d.at(position(n), 0, false, err.Error(), meant)
+				d.At(doc.Position(n), 0, false, err.Error(), meant)
 			}
 			s.JSON = q
 		},
@@ -235,7 +236,7 @@ func (d *decoder) readingFields(what string, n ast.Node) (s reading.Spec, forms 
 		"lines":   func(n ast.Node) { forms++; s.Lines = d.pattern(n) },
 		"exit":    func(n ast.Node) { forms++; s.Exit = d.only(n, "exit") },
 		"whole":   func(n ast.Node) { forms++; s.Whole = d.only(n, "whole") },
-		"sealed":  func(n ast.Node) { s.Sealed = d.boolean(n, "sealed") },
+		"sealed":  func(n ast.Node) { s.Sealed = d.Boolean(n, "sealed") },
 		"matches": func(n ast.Node) { s.Matches = d.matches(n) },
 	})
 	return s, forms

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 
 	"github.com/goccy/go-yaml/ast"
@@ -19,7 +20,7 @@ type sections struct {
 // shared lists the keys that a part has too.
 func (d *decoder) shared(x *sections) map[string]func(ast.Node) {
 	return map[string]func(ast.Node){
-		"about":    func(n ast.Node) { d.book.About = strings.TrimSpace(d.word(n, "about")) },
+		"about":    func(n ast.Node) { d.book.About = strings.TrimSpace(d.Word(n, "about")) },
 		"inputs":   func(n ast.Node) { x.inputs = n },
 		"steps":    func(n ast.Node) { x.steps = n },
 		"on_error": func(n ast.Node) { x.onError = n },
@@ -30,15 +31,15 @@ func (d *decoder) shared(x *sections) map[string]func(ast.Node) {
 // parts decodes the local parts: each is a small runbook of its own, with names of its own.
 func (d *decoder) parts(n ast.Node) {
 	d.book.Parts = map[string]*Book{}
-	entries := d.mapping(n, "parts")
+	entries := d.Mapping(n, "parts")
 	// First what each promises, since parts may call each other.
 	for _, e := range entries {
-		if !namePattern.MatchString(e.key) {
-			d.fail(e.node, "a part's name must be small letters, digits and hyphens, and begin with a letter")
+		if !namePattern.MatchString(e.Key) {
+			d.Fail(e.Node, "a part's name must be small letters, digits and hyphens, and begin with a letter")
 		}
-		d.book.Parts[e.key] = &Book{
-			Name:     e.key,
-			Title:    e.key,
+		d.book.Parts[e.Key] = &Book{
+			Name:     e.Key,
+			Title:    e.Key,
 			Owner:    d.book.Owner,
 			Service:  d.book.Service,
 			Source:   d.book.Source,
@@ -47,15 +48,15 @@ func (d *decoder) parts(n ast.Node) {
 		}
 	}
 	for _, e := range entries {
-		p := newDecoder(d.text, d.book.Parts[e.key])
-		p.part, p.calls = true, d.calls
+		p := newDecoder(d.book.Parts[e.Key])
+		p.Text, p.old, p.part, p.calls = d.Text, d.old, true, d.calls
 		var x sections
-		p.fields(e.value, "part "+e.key, p.shared(&x))
+		p.Fields(e.Value, "part "+e.Key, p.shared(&x))
 		if x.steps == nil {
-			d.fail(e.node, "part %s has no steps", e.key)
+			d.Fail(e.Node, "part %s has no steps", e.Key)
 			continue
 		}
-		p.body(e.value, x)
+		p.body(e.Value, x)
 	}
 }
 
@@ -75,7 +76,7 @@ func (d *decoder) body(root ast.Node, x sections) {
 	}
 	var err error
 	if d.cel, err = expr.NewCompiler(d.schema); err != nil {
-		d.fail(root, "%s", err)
+		d.Fail(root, "%s", err)
 		return
 	}
 	if x.starts != nil {
@@ -102,108 +103,114 @@ func (d *decoder) body(root ast.Node, x sections) {
 	if x.results != nil {
 		d.results(x.results)
 	}
-	if !d.findings.Failed() {
+	if !d.Findings.Failed() {
 		d.check(root)
 	}
 }
 
 func (d *decoder) limits(n ast.Node) {
-	d.fields(n, "limits", map[string]func(ast.Node){
+	d.Fields(n, "limits", map[string]func(ast.Node){
 		"one_at_a_time": func(n ast.Node) {
-			p, err := d.cel.Compile(d.word(n, "one_at_a_time"), expr.InStep)
+			p, err := d.cel.Compile(d.Word(n, "one_at_a_time"), expr.InStep)
 			if err != nil {
-				d.exprAt(n, err)
+				d.Expr(n, err, d.meant)
 				return
 			}
 			if len(p.Refers("readings"))+len(p.Refers("answers")) > 0 {
-				d.fail(n, "one_at_a_time is asked before the first step: it can use inputs and the alert only")
+				d.Fail(n, "one_at_a_time is asked before the first step: it can use inputs and the alert only")
 			}
 			d.book.Limits.OneAtATime = p
 		},
 		"give_up_after": func(n ast.Node) {
-			if d.book.Limits.GiveUpAfter = d.duration(n, "give_up_after"); d.book.Limits.GiveUpAfter > 30*24*time.Hour {
-				d.fail(n, "a run may last 30 days at most")
+			if d.book.Limits.GiveUpAfter = d.Duration(n, "give_up_after"); d.book.Limits.GiveUpAfter > 30*24*time.Hour {
+				d.Fail(n, "a run may last 30 days at most")
 			}
 		},
 		"steps": func(n ast.Node) {
-			if d.book.Limits.Steps = d.integer(n, "steps"); d.book.Limits.Steps < 1 || d.book.Limits.Steps > 40000 {
-				d.fail(n, "steps must be from 1 to 40000")
+			if d.book.Limits.Steps = d.Integer(n, "steps"); d.book.Limits.Steps < 1 || d.book.Limits.Steps > 40000 {
+				d.Fail(n, "steps must be from 1 to 40000")
 			}
 		},
 	})
 }
 
 func (d *decoder) results(n ast.Node) {
-	for _, e := range d.mapping(n, "results") {
-		r := Result{Name: e.key, Type: expr.Text}
-		if !idPattern.MatchString(e.key) {
-			d.fail(e.node, "a result's name must be small letters, digits and _, and begin with a letter")
+	for _, e := range d.Mapping(n, "results") {
+		r := Result{Name: e.Key, Type: expr.Text}
+		if !idPattern.MatchString(e.Key) {
+			d.Fail(e.Node, "a result's name must be small letters, digits and _, and begin with a letter")
 		}
-		got := d.fields(e.value, "result "+e.key, map[string]func(ast.Node){
+		got := d.Fields(e.Value, "result "+e.Key, map[string]func(ast.Node){
 			"type":  func(n ast.Node) { r.Type = d.typ(n) },
 			"value": func(n ast.Node) { r.Value = d.template(n, expr.InStep, "value") },
 		})
 		if got["value"] == nil {
-			d.fail(e.node, "result %s needs value", e.key)
+			d.Fail(e.Node, "result %s needs value", e.Key)
 		}
 		d.book.Results = append(d.book.Results, r)
 	}
 }
 
 func (d *decoder) title(n ast.Node) string {
-	w := strings.TrimSpace(d.word(n, "a title"))
+	w := strings.TrimSpace(d.Word(n, "a title"))
 	if w == "" {
-		d.fail(n, "a title is missing")
+		d.Fail(n, "a title is missing")
 	}
 	if len(w) > 200 {
-		d.fail(n, "a title may have 200 bytes")
+		d.Fail(n, "a title may have 200 bytes")
 	}
 	if strings.Contains(w, "{{") {
-		d.fail(n, "a title is plain text: it names the step also before it runs")
+		d.Fail(n, "a title is plain text: it names the step also before it runs")
 	}
 	if tok := n.GetToken(); tok.Next != nil && tok.Next.Type.String() == "Comment" &&
 		tok.Next.Position.Line == tok.Position.Line {
-		d.warn(n, "the title ends before the # : put it in quotes if that belongs to it")
+		d.Warn(n, "the title ends before the # : put it in quotes if that belongs to it")
 	}
 	return w
 }
 
 func (d *decoder) name(n ast.Node, what string) string {
-	w := d.word(n, what)
+	w := d.Word(n, what)
 	if !namePattern.MatchString(w) {
-		d.fail(n, "%s must be small letters, digits and hyphens, and begin with a letter", what)
+		d.Fail(n, "%s must be small letters, digits and hyphens, and begin with a letter", what)
 	}
 	return w
 }
 
 func (d *decoder) typ(n ast.Node) expr.Type {
-	w := d.word(n, "type")
+	w := d.Word(n, "type")
 	names := make([]string, len(expr.Types))
 	for i, t := range expr.Types {
 		if names[i] = string(t); string(t) == w {
 			return t
 		}
 	}
-	d.at(position(n), 0, false, "there is no type "+w+"; the types are "+strings.Join(names, ", "), nearest(w, names))
+	d.At(
+		doc.Position(n),
+		0,
+		false,
+		"there is no type "+w+"; the types are "+strings.Join(names, ", "),
+		doc.Nearest(w, names),
+	)
 	return expr.JSON // anything goes with it: what is wrong is said once
 }
 
 // inputs decodes typed values that a person or a caller gives.
 func (d *decoder) inputs(n ast.Node, what string) []Input {
 	var out []Input
-	for _, e := range d.mapping(n, what+"s") {
-		in := Input{Name: e.key, Type: expr.Text}
-		if !idPattern.MatchString(e.key) {
-			d.fail(e.node, "the name of an %s must be small letters, digits and _, and begin with a letter", what)
+	for _, e := range d.Mapping(n, what+"s") {
+		in := Input{Name: e.Key, Type: expr.Text}
+		if !idPattern.MatchString(e.Key) {
+			d.Fail(e.Node, "the name of an %s must be small letters, digits and _, and begin with a letter", what)
 		}
-		def, pattern := d.inputFields(&in, what+" "+e.key, e.value)
+		def, pattern := d.inputFields(&in, what+" "+e.Key, e.Value)
 		if pattern != nil && in.Type != expr.Text {
-			d.fail(pattern, "a pattern is for text; give min and max for a number")
+			d.Fail(pattern, "a pattern is for text; give min and max for a number")
 		}
 		if def != nil {
 			v, err := in.Accept(d.scalar(def))
 			if err != nil {
-				d.fail(def, "the default does not fit the %s: %s", what, err)
+				d.Fail(def, "the default does not fit the %s: %s", what, err)
 			}
 			in.Default = v
 		}
@@ -213,18 +220,18 @@ func (d *decoder) inputs(n ast.Node, what string) []Input {
 }
 
 func (d *decoder) inputFields(in *Input, what string, n ast.Node) (def, pattern ast.Node) {
-	d.fields(n, what, map[string]func(ast.Node){
+	d.Fields(n, what, map[string]func(ast.Node){
 		"type":    func(n ast.Node) { in.Type = d.typ(n) },
-		"label":   func(n ast.Node) { in.Label = d.word(n, "label") },
+		"label":   func(n ast.Node) { in.Label = d.Word(n, "label") },
 		"pattern": func(n ast.Node) { pattern = n; in.Pattern = d.pattern(n) },
 		"choices": func(n ast.Node) {
-			for _, c := range d.list(n, "choices") {
-				in.Choices = append(in.Choices, d.word(c, "a choice"))
+			for _, c := range d.List(n, "choices") {
+				in.Choices = append(in.Choices, d.Word(c, "a choice"))
 			}
 		},
 		"default": func(n ast.Node) { def = n },
-		"min":     func(n ast.Node) { f := d.number(n, "min"); in.Min = &f },
-		"max":     func(n ast.Node) { f := d.number(n, "max"); in.Max = &f },
+		"min":     func(n ast.Node) { f := d.Number(n, "min"); in.Min = &f },
+		"max":     func(n ast.Node) { f := d.Number(n, "max"); in.Max = &f },
 	})
 	return def, pattern
 }
@@ -232,7 +239,7 @@ func (d *decoder) inputFields(in *Input, what string, n ast.Node) (def, pattern 
 func (d *decoder) scalar(n ast.Node) any {
 	switch x := n.(type) {
 	case *ast.IntegerNode, *ast.FloatNode:
-		f := d.number(n, "the value")
+		f := d.Number(n, "the value")
 		if f == float64(int64(f)) {
 			return int64(f)
 		}
@@ -240,14 +247,14 @@ func (d *decoder) scalar(n ast.Node) any {
 	case *ast.BoolNode:
 		return x.Value
 	}
-	return d.word(n, "the value")
+	return d.Word(n, "the value")
 }
 
 func (d *decoder) pattern(n ast.Node) *regexp.Regexp {
-	w := d.word(n, "pattern")
+	w := d.Word(n, "pattern")
 	re, err := regexp.Compile(w)
 	if err != nil {
-		d.fail(
+		d.Fail(
 			n,
 			"this is not a regular expression (RE2): %s",
 			strings.TrimPrefix(err.Error(), "error parsing regexp: "),
@@ -267,32 +274,32 @@ var ratePattern = regexp.MustCompile(`^([1-9][0-9]{0,3}) per (\S+)$`)
 
 // rate decodes how often something may happen: "3 per 1h".
 func (d *decoder) rate(n ast.Node) (int, time.Duration) {
-	m := ratePattern.FindStringSubmatch(d.word(n, "at_most"))
+	m := ratePattern.FindStringSubmatch(d.Word(n, "at_most"))
 	if m == nil {
-		d.fail(n, "at_most must be a number per a time, as in 3 per 1h")
+		d.Fail(n, "at_most must be a number per a time, as in 3 per 1h")
 		return 0, 0
 	}
 	count, err := strconv.Atoi(m[1])
-	per, wrong := ParseDuration(m[2])
+	per, wrong := doc.ParseDuration(m[2])
 	if err != nil || wrong != nil || per > maxPer {
-		d.fail(n, "at_most counts over a time such as 10m, 1h or 1d, and over 7d at most")
+		d.Fail(n, "at_most counts over a time such as 10m, 1h or 1d, and over 7d at most")
 	}
 	return count, per
 }
 
 func (d *decoder) starts(n ast.Node) {
-	for _, e := range d.mapping(n, "starts") {
-		s := Start{Name: e.key, Line: position(e.node).Line, Inputs: map[string]*expr.Template{}}
-		if !namePattern.MatchString(e.key) {
-			d.fail(e.node, "a start's name must be small letters, digits and hyphens, and begin with a letter")
+	for _, e := range d.Mapping(n, "starts") {
+		s := Start{Name: e.Key, Line: doc.Position(e.Node).Line, Inputs: map[string]*expr.Template{}}
+		if !namePattern.MatchString(e.Key) {
+			d.Fail(e.Node, "a start's name must be small letters, digits and hyphens, and begin with a letter")
 		}
-		d.startFields(&s, e.value)
-		if s.Alert == nil && !d.findings.Failed() {
-			d.fail(e.node, "start %s does not say on which alert; give alert: CONDITION", e.key)
+		d.startFields(&s, e.Value)
+		if s.Alert == nil && !d.Findings.Failed() {
+			d.Fail(e.Node, "start %s does not say on which alert; give alert: CONDITION", e.Key)
 		}
 		for _, in := range d.book.Inputs {
 			if in.Default == nil && s.Inputs[in.Name] == nil {
-				d.fail(e.node, "start %s does not say input %s, which has no default", e.key, in.Name)
+				d.Fail(e.Node, "start %s does not say input %s, which has no default", e.Key, in.Name)
 			}
 		}
 		d.book.Starts = append(d.book.Starts, s)
@@ -300,30 +307,30 @@ func (d *decoder) starts(n ast.Node) {
 }
 
 func (d *decoder) startFields(s *Start, n ast.Node) {
-	d.fields(n, "a start", map[string]func(ast.Node){
+	d.Fields(n, "a start", map[string]func(ast.Node){
 		"alert": func(n ast.Node) {
 			s.Alert = d.condition(n, expr.InStart, "alert")
 			d.canHappen(n, s.Alert)
 		},
 		"steady": func(n ast.Node) {
-			if s.Steady = d.duration(n, "steady"); s.Steady > maxSteady {
-				d.fail(n, "steady may be a day at most")
+			if s.Steady = d.Duration(n, "steady"); s.Steady > maxSteady {
+				d.Fail(n, "steady may be a day at most")
 			}
 		},
 		"at_most": func(n ast.Node) { s.AtMost, s.Per = d.rate(n) },
 		"inputs": func(n ast.Node) {
-			for _, v := range d.mapping(n, "inputs") {
-				if _, ok := d.schema.Inputs[v.key]; !ok {
-					d.at(
-						position(v.node),
+			for _, v := range d.Mapping(n, "inputs") {
+				if _, ok := d.schema.Inputs[v.Key]; !ok {
+					d.At(
+						doc.Position(v.Node),
 						0,
 						false,
-						"the runbook has no input "+v.key,
-						nearest(v.key, keys(d.schema.Inputs)),
+						"the runbook has no input "+v.Key,
+						doc.Nearest(v.Key, keys(d.schema.Inputs)),
 					)
 					continue
 				}
-				s.Inputs[v.key] = d.template(v.value, expr.InStart, "an input")
+				s.Inputs[v.Key] = d.template(v.Value, expr.InStart, "an input")
 			}
 		},
 	})
@@ -338,13 +345,13 @@ func (d *decoder) canHappen(n ast.Node, p *expr.Program) {
 	for _, field := range p.Refers("alert") {
 		switch field {
 		case "state":
-			d.fail(
+			d.Fail(
 				n,
 				"a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to "+
 					"do when the alert clears is said by if_cleared)",
 			)
 		case "count":
-			d.fail(
+			d.Fail(
 				n,
 				"a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it "+
 					"cannot wait for a number of reports; to wait whether it stays so say steady: 5m",

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/reading"
 )
@@ -91,8 +92,8 @@ func accept(wanted []Input, given map[string]any, what string) (map[string]any, 
 			for i, in := range wanted {
 				names[i] = in.Name
 			}
-			f := Finding{Message: fmt.Sprintf("there is no %s %s", what, clip(k)), Meant: nearest(k, names)}
-			return nil, fmt.Errorf("%s", f.sentence())
+			f := Finding{Message: fmt.Sprintf("there is no %s %s", what, clip(k)), Meant: doc.Nearest(k, names)}
+			return nil, fmt.Errorf("%s", f.Sentence())
 		}
 	}
 	return out, nil

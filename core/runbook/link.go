@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 )
 
@@ -18,7 +19,7 @@ func (d *decoder) loops() {
 				continue
 			}
 			if err := p.takesInputs(c.step.Given); err != nil {
-				d.fail(c.node, "%s", err)
+				d.Fail(c.node, "%s", err)
 			}
 		}
 	}
@@ -30,11 +31,11 @@ func (d *decoder) loops() {
 				continue
 			}
 			if slices.Contains(trail, next) {
-				d.fail(c.node, "part %s would call itself: %s", next, strings.Join(append(trail, next), " → "))
+				d.Fail(c.node, "part %s would call itself: %s", next, strings.Join(append(trail, next), " → "))
 				return false
 			}
 			if len(trail) >= MaxCalls {
-				d.fail(c.node, "calls may stand %d deep in one another", MaxCalls)
+				d.Fail(c.node, "calls may stand %d deep in one another", MaxCalls)
 				return false
 			}
 			if !visit(next, append(slices.Clone(trail), next)) {
@@ -62,8 +63,8 @@ func (b *Book) takesInputs(given map[string]*expr.Template) error {
 	}
 	for _, k := range keys(given) {
 		if !slices.Contains(names, k) {
-			f := Finding{Message: fmt.Sprintf("%s has no input %s", b.Name, k), Meant: nearest(k, names)}
-			return errors.New(f.sentence())
+			f := Finding{Message: fmt.Sprintf("%s has no input %s", b.Name, k), Meant: doc.Nearest(k, names)}
+			return errors.New(f.Sentence())
 		}
 	}
 	return nil

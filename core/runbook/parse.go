@@ -1,8 +1,6 @@
 package runbook
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"regexp"
 	"slices"
 	"sort"
@@ -10,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 )
 
@@ -17,6 +16,12 @@ var (
 	namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 	idPattern   = regexp.MustCompile(`^[a-z][a-z0-9_]{0,40}$`)
 )
+
+// Finding is one thing that is wrong with, or doubtful in, the text of a runbook.
+type Finding = doc.Finding
+
+// Findings is all that was found, in the order of the text.
+type Findings = doc.Findings
 
 // Parse checks the text of a runbook. The book is nil when the findings hold an error.
 func Parse(src []byte) (*Book, Findings) { return parse(src, false) }
@@ -26,25 +31,22 @@ func Parse(src []byte) (*Book, Findings) { return parse(src, false) }
 func ParseOld(src []byte) (*Book, Findings) { return parse(src, true) }
 
 func parse(src []byte, old bool) (*Book, Findings) {
-	sum := sha256.Sum256(src)
-	d := newDecoder(&text{old: old}, &Book{Source: src, Revision: hex.EncodeToString(sum[:])})
-	if root := d.load(src); root != nil {
+	d := newDecoder(&Book{Source: src, Revision: doc.Sum(src)})
+	d.old = old
+	if root := d.Load(src); root != nil {
 		d.decode(root)
 	}
-	sort.SliceStable(d.findings, func(i, j int) bool {
-		a, b := d.findings[i], d.findings[j]
-		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
-	})
-	if d.findings.Failed() {
-		return nil, d.findings
+	if found := d.Sorted(); found.Failed() {
+		return nil, found
 	}
-	return d.book, d.findings
+	return d.book, d.Findings
 }
 
 // decoder decodes one runbook, or a part of one, in two passes: names first, so that expressions can be typed.
 type decoder struct {
-	*text
+	*doc.Text
 	book  *Book
+	old   bool // see ParseOld
 	cel   *expr.Compiler
 	steps int
 	// schema is collected by the first pass.
@@ -64,11 +66,17 @@ type callAt struct {
 	node ast.Node
 }
 
-func newDecoder(t *text, b *Book) *decoder {
+func newDecoder(b *Book) *decoder {
 	b.byPath, b.byID, b.takes = map[string]*Step{}, map[string]*Step{}, map[string]*Step{}
-	return &decoder{text: t, book: b, names: expr.InStep, calls: map[string][]callAt{}, schema: expr.Schema{
-		Inputs: map[string]expr.Type{}, Readings: map[string]expr.Type{}, Sealed: map[string]bool{},
-		Answers: map[string]map[string]expr.Type{}, Calls: map[string]map[string]expr.Type{}}}
+	return &decoder{
+		Text:  &doc.Text{What: "a runbook"},
+		book:  b,
+		names: expr.InStep,
+		calls: map[string][]callAt{},
+		schema: expr.Schema{
+			Inputs: map[string]expr.Type{}, Readings: map[string]expr.Type{}, Sealed: map[string]bool{},
+			Answers: map[string]map[string]expr.Type{}, Calls: map[string]map[string]expr.Type{}},
+	}
 }
 
 func (d *decoder) decode(root ast.Node) {
@@ -77,17 +85,17 @@ func (d *decoder) decode(root ast.Node) {
 	known := d.shared(&x)
 	for k, f := range map[string]func(ast.Node){
 		"urgentis": func(n ast.Node) {
-			if w := d.word(n, "urgentis"); w != Header {
-				d.fail(n, "urgentis must be %s, not %s", Header, w)
+			if w := d.Word(n, "urgentis"); w != Header {
+				d.Fail(n, "urgentis must be %s, not %s", Header, w)
 			}
 		},
 		"name": func(n ast.Node) {
-			if b.Name = d.word(n, "name"); !namePattern.MatchString(b.Name) {
+			if b.Name = d.Word(n, "name"); !namePattern.MatchString(b.Name) {
 				meant := strings.ReplaceAll(strings.ToLower(b.Name), " ", "-")
 				if !namePattern.MatchString(meant) {
 					meant = ""
 				}
-				d.at(position(n), 0, false, "name must be small letters, digits and hyphens, and begin with a "+
+				d.At(doc.Position(n), 0, false, "name must be small letters, digits and hyphens, and begin with a "+
 					"letter", meant)
 			}
 		},
@@ -95,11 +103,11 @@ func (d *decoder) decode(root ast.Node) {
 		"owner":   func(n ast.Node) { b.Owner = d.name(n, "owner") },
 		"service": func(n ast.Node) { b.Service = d.name(n, "service") },
 		"tags": func(n ast.Node) {
-			for _, x := range d.list(n, "tags") {
+			for _, x := range d.List(n, "tags") {
 				b.Tags = append(b.Tags, d.name(x, "a tag"))
 			}
 		},
-		"saves":      func(n ast.Node) { b.Saves = d.duration(n, "saves") },
+		"saves":      func(n ast.Node) { b.Saves = d.Duration(n, "saves") },
 		"starts":     func(n ast.Node) { x.starts = n },
 		"limits":     func(n ast.Node) { x.limits = n },
 		"finally":    func(n ast.Node) { x.finally = n },
@@ -109,23 +117,23 @@ func (d *decoder) decode(root ast.Node) {
 	} {
 		known[k] = f
 	}
-	got := d.fields(root, "a runbook", known)
+	got := d.Fields(root, "a runbook", known)
 	b.lines = make(map[string]int, len(got))
 	for k, n := range got {
-		if p := position(n); p != nil {
+		if p := doc.Position(n); p != nil {
 			b.lines[k] = p.Line
 		}
 	}
 	for _, k := range []string{"urgentis", "name", "title", "owner", "service", "steps"} {
 		if got[k] == nil {
-			d.fail(root, "the runbook has no %s", k)
+			d.Fail(root, "the runbook has no %s", k)
 		}
 	}
 	if x.parts != nil {
 		d.parts(x.parts)
 	}
 	d.body(root, x)
-	if x.parts != nil && !d.findings.Failed() {
+	if x.parts != nil && !d.Findings.Failed() {
 		d.loops()
 	}
 }
@@ -137,32 +145,6 @@ func keys[V any](m map[string]V) []string {
 	}
 	sort.Strings(out)
 	return out
-}
-
-// exprAt reports an error of an expression at its place in the text.
-func (d *decoder) exprAt(n ast.Node, err error) {
-	e := err.(*expr.Error)
-	p := *position(n)
-	src := ""
-	if l, ok := n.(*ast.LiteralNode); ok {
-		// The text of a block begins on the next line, at the block's own indent.
-		src = l.Value.Value
-		p.Line++
-		p.Column = 1 + p.IndentNum + 2
-	} else {
-		if s, ok := n.(*ast.StringNode); ok {
-			src = s.Value
-		}
-		if o := strings.TrimSpace(n.GetToken().Origin); strings.HasPrefix(o, `"`) || strings.HasPrefix(o, "'") {
-			p.Column++
-		}
-	}
-	off := min(e.Offset, len(src))
-	if nl := strings.Count(src[:off], "\n"); nl > 0 {
-		p.Line += nl
-		off -= strings.LastIndexByte(src[:off], '\n') + 1
-	}
-	d.at(&p, off, false, e.Message, d.meant(e.Unknown))
 }
 
 // meant looks for the name that an unknown one in an expression probably stands for.
@@ -200,7 +182,7 @@ func (d *decoder) meant(word string) string {
 	for _, f := range expr.Functions {
 		names = append(names, f.Name)
 	}
-	return nearest(word, names)
+	return doc.Nearest(word, names)
 }
 
 // placed is the place where with the names that the steps around give.
@@ -216,28 +198,28 @@ func (d *decoder) placed(where expr.Where) expr.Where {
 
 func (d *decoder) condition(n ast.Node, where expr.Where, what string) *expr.Program {
 	if b, ok := n.(*ast.BoolNode); ok {
-		d.fail(n, "%s: %v is no condition; leave the key out instead", what, b.Value)
+		d.Fail(n, "%s: %v is no condition; leave the key out instead", what, b.Value)
 		return nil
 	}
-	p, err := d.cel.Compile(d.word(n, what), d.placed(where))
+	p, err := d.cel.Compile(d.Word(n, what), d.placed(where))
 	if err != nil {
-		d.exprAt(n, err)
+		d.Expr(n, err, d.meant)
 		return nil
 	}
 	if !p.IsBool() {
-		d.fail(n, "%s must be true or false, this is %s", what, p.TypeName())
+		d.Fail(n, "%s must be true or false, this is %s", what, p.TypeName())
 	}
 	return p
 }
 
 func (d *decoder) template(n ast.Node, where expr.Where, what string) *expr.Template {
-	t, err := d.cel.CompileTemplate(d.word(n, what), d.placed(where))
+	t, err := d.cel.CompileTemplate(d.Word(n, what), d.placed(where))
 	if err != nil {
-		d.exprAt(n, err)
+		d.Expr(n, err, d.meant)
 		return nil
 	}
 	if m := singleBraces.FindStringSubmatch(t.Source); m != nil {
-		d.warn(n, "%s stands as it is: a value is filled in by {%s}", m[1], m[1])
+		d.Warn(n, "%s stands as it is: a value is filled in by {%s}", m[1], m[1])
 	}
 	return t
 }
@@ -250,14 +232,14 @@ var singleBraces = regexp.MustCompile(
 // value decodes a structure whose texts may have holes.
 func (d *decoder) value(n ast.Node, where expr.Where, depth int) *Value {
 	if depth > 20 {
-		d.fail(n, "this is nested too deeply")
+		d.Fail(n, "this is nested too deeply")
 		return nil
 	}
 	switch x := n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
 		v := &Value{Map: map[string]*Value{}}
-		for _, e := range d.mapping(x, "body") {
-			v.Map[e.key] = d.value(e.value, where, depth+1)
+		for _, e := range d.Mapping(x, "body") {
+			v.Map[e.Key] = d.value(e.Value, where, depth+1)
 		}
 		return v
 	case *ast.SequenceNode:

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"urgentis/core/doc"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -156,10 +158,10 @@ func TestInputs(t *testing.T) {
 
 func TestDurations(t *testing.T) {
 	for _, bad := range []string{"", "0s", "-5m", "5", "x", "d", "1.5d", "99999d", "1dd"} {
-		_, err := ParseDuration(bad)
+		_, err := doc.ParseDuration(bad)
 		assert.Error(t, err, bad)
 	}
-	d, err := ParseDuration("1d2h")
+	d, err := doc.ParseDuration("1d2h")
 	require.NoError(t, err)
 	assert.Equal(t, 26.0, d.Hours())
 }

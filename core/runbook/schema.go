@@ -2,10 +2,7 @@ package runbook
 
 import (
 	"encoding/json"
-	"maps"
 	"slices"
-
-	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/expr"
 )
@@ -102,19 +99,19 @@ var keyKinds = map[string]any{
 
 // probed asks the decoder for the keys of everything, by what it calls the mapping.
 func probed() map[string][]string {
-	t := &text{probe: map[string][]string{}}
-	d := newDecoder(t, &Book{})
+	d := newDecoder(&Book{})
+	d.Probe = map[string][]string{}
 	var err error
 	if d.cel, err = expr.NewCompiler(d.schema); err != nil {
 		panic(err) // an empty schema compiles
 	}
 	d.decode(nil)
-	d.fields(nil, "a part", d.shared(&sections{}))
+	d.Fields(nil, "a part", d.shared(&sections{}))
 	for _, v := range Verbs {
 		s := &Step{Verb: v}
 		known := d.common(s, "1", 0)
 		d.verbKeys(s, known, "1", 0)
-		d.fields(nil, "a "+string(v), known)
+		d.Fields(nil, "a "+string(v), known)
 	}
 	d.startFields(&Start{}, nil)
 	d.gate(nil, "1", 0)
@@ -123,13 +120,8 @@ func probed() map[string][]string {
 	d.sql(nil)
 	d.inputFields(&Input{}, "input ", nil)
 	d.readingFields("reading ", nil)
-	for k := range t.probe {
-		slices.Sort(t.probe[k])
+	for k := range d.Probe {
+		slices.Sort(d.Probe[k])
 	}
-	return t.probe
-}
-
-// probeKeys notes the keys of a mapping where the decoder is only asked what it knows.
-func (t *text) probeKeys(what string, known map[string]func(ast.Node)) {
-	t.probe[what] = slices.Collect(maps.Keys(known))
+	return d.Probe
 }

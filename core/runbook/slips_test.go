@@ -189,23 +189,9 @@ func TestOneSlipOneMessage(t *testing.T) {
 				if x.Warning {
 					at += "warning: "
 				}
-				said = append(said, at+x.sentence())
+				said = append(said, at+x.Sentence())
 			}
 			assert.Equal(t, s.said, strings.Join(said, "\n"))
 		})
 	}
-}
-
-// What a slip is taken for must not depend on where it stands.
-func FuzzSlips(f *testing.F) {
-	for _, s := range slips {
-		f.Add(strings.Replace(first, s.from, s.to, 1), 3)
-	}
-	f.Fuzz(func(t *testing.T, src string, line int) {
-		if x, ok := slipIn(src, line, "',' or ']' must be specified"); ok {
-			assert.Positive(t, x.Line)
-			assert.Positive(t, x.Column)
-			assert.LessOrEqual(t, x.Line, strings.Count(src, "\n")+1)
-		}
-	})
 }

@@ -8,22 +8,23 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 )
 
 func (d *decoder) stepList(n ast.Node, prefix string, depth int) []*Step {
-	items := d.list(n, "steps")
+	items := d.List(n, "steps")
 	if len(items) == 0 && d.steps == 0 {
-		d.fail(n, "the runbook has no steps")
+		d.Fail(n, "the runbook has no steps")
 	}
 	if depth > MaxDepth {
-		d.fail(n, "steps may stand %d deep in one another", MaxDepth)
+		d.Fail(n, "steps may stand %d deep in one another", MaxDepth)
 		return nil
 	}
 	out := []*Step{}
 	for i, item := range items {
 		if d.steps++; d.steps > MaxSteps {
-			d.fail(item, "a runbook may have %d steps", MaxSteps)
+			d.Fail(item, "a runbook may have %d steps", MaxSteps)
 			return out
 		}
 		s := d.step(item, fmt.Sprintf("%s%d", prefix, i+1), depth)
@@ -36,22 +37,22 @@ func (d *decoder) stepList(n ast.Node, prefix string, depth int) []*Step {
 // step decodes one step. Which keys it may have follows from its verb.
 func (d *decoder) step(n ast.Node, place string, depth int) *Step {
 	s := &Step{Path: place}
-	if p := position(n); p != nil {
+	if p := doc.Position(n); p != nil {
 		s.Line, s.Column = p.Line, p.Column
 	}
 	known := d.common(s, place, depth)
-	entries := d.mapping(n, "a step")
+	entries := d.Mapping(n, "a step")
 	s.lines = make(map[string]int, len(entries))
 	for _, e := range entries {
-		if p := position(e.node); p != nil {
-			s.lines[e.key] = p.Line
+		if p := doc.Position(e.Node); p != nil {
+			s.lines[e.Key] = p.Line
 		}
-		if v := Verb(e.key); slices.Contains(Verbs, v) {
+		if v := Verb(e.Key); slices.Contains(Verbs, v) {
 			if s.Verb != "" {
-				d.fail(e.node, "this step has two verbs, %s and %s", s.Verb, v)
+				d.Fail(e.Node, "this step has two verbs, %s and %s", s.Verb, v)
 			}
 			s.Verb = v
-			known[e.key] = func(n ast.Node) { s.Title = d.title(n) }
+			known[e.Key] = func(n ast.Node) { s.Title = d.title(n) }
 		}
 	}
 	if s.Verb == "" {
@@ -65,9 +66,9 @@ func (d *decoder) step(n ast.Node, place string, depth int) *Step {
 		d.iteration(s, entries, place, depth)
 	}
 	d.verbKeys(s, known, place, depth)
-	got := d.fields(n, "a "+string(s.Verb), known)
+	got := d.Fields(n, "a "+string(s.Verb), known)
 	d.inChange, d.names = outer.inChange, outer.names
-	if !d.findings.Failed() {
+	if !d.Findings.Failed() {
 		d.complete(s, n, got)
 	}
 	return s
@@ -91,9 +92,9 @@ func likeAnID(word string) string {
 func (d *decoder) common(s *Step, place string, depth int) map[string]func(ast.Node) {
 	return map[string]func(ast.Node){
 		"id": func(n ast.Node) {
-			if s.ID = d.word(n, "id"); !idPattern.MatchString(s.ID) {
-				d.at(
-					position(n),
+			if s.ID = d.Word(n, "id"); !idPattern.MatchString(s.ID) {
+				d.At(
+					doc.Position(n),
 					0,
 					false,
 					"an id must be small letters, digits and _, and begin with a letter",
@@ -101,7 +102,7 @@ func (d *decoder) common(s *Step, place string, depth int) map[string]func(ast.N
 				)
 			}
 			if other := d.book.byID[s.ID]; other != nil {
-				d.fail(n, "the step in line %d has the id %s already", other.Line, s.ID)
+				d.Fail(n, "the step in line %d has the id %s already", other.Line, s.ID)
 			}
 			d.book.byID[s.ID] = s
 		},
@@ -111,16 +112,16 @@ func (d *decoder) common(s *Step, place string, depth int) map[string]func(ast.N
 	}
 }
 
-func (d *decoder) noVerb(n ast.Node, entries []entry) {
+func (d *decoder) noVerb(n ast.Node, entries []doc.Entry) {
 	names := make([]string, len(Verbs))
 	for i, v := range Verbs {
 		names[i] = string(v)
 	}
 	meant := ""
 	if len(entries) > 0 {
-		meant = nearest(entries[0].key, names)
+		meant = doc.Nearest(entries[0].Key, names)
 	}
-	d.at(position(n), 0, false, "this step has no verb; it needs one of "+strings.Join(names, ", "), meant)
+	d.At(doc.Position(n), 0, false, "this step has no verb; it needs one of "+strings.Join(names, ", "), meant)
 }
 
 func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place string, depth int) {
@@ -138,13 +139,13 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 		known["timeout"] = func(n ast.Node) { s.Timeout = d.timeout(n) }
 		s.Timeout = 30 * time.Second
 	case Check, Wait:
-		known["retake"] = func(n ast.Node) { s.Retake = d.word(n, "retake") }
+		known["retake"] = func(n ast.Node) { s.Retake = d.Word(n, "retake") }
 		known["again"] = func(n ast.Node) { s.Again = d.again(n) }
 	case Call:
 		s.Given = map[string]*expr.Template{}
 		known["inputs"] = func(n ast.Node) {
-			for _, e := range d.mapping(n, "inputs") {
-				s.Given[e.key] = d.template(e.value, expr.InStep, "an input")
+			for _, e := range d.Mapping(n, "inputs") {
+				s.Given[e.Key] = d.template(e.Value, expr.InStep, "an input")
 			}
 		}
 	case Ask:
@@ -161,8 +162,8 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 	case Tell:
 		text("text", &s.Text)
 		known["source"] = func(n ast.Node) {
-			if s.Source = d.word(n, "source"); s.Source != "acknowledge" && s.Source != "close" {
-				d.fail(n, "source can be told to acknowledge or close, not %s", s.Source)
+			if s.Source = d.Word(n, "source"); s.Source != "acknowledge" && s.Source != "close" {
+				d.Fail(n, "source can be told to acknowledge or close, not %s", s.Source)
 			}
 		}
 	case Note:
@@ -175,17 +176,17 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 		known["read"] = func(n ast.Node) { s.Read = d.readings(n) }
 		known["again"] = func(n ast.Node) { s.Again = d.again(n) }
 		known["fits"] = func(n ast.Node) { s.Fits = d.schemaOf(n) }
-		known["only_reads"] = func(n ast.Node) { s.OnlyReads = d.word(n, "only_reads") }
+		known["only_reads"] = func(n ast.Node) { s.OnlyReads = d.Word(n, "only_reads") }
 	case Check:
 		known["that"] = func(n ast.Node) { s.That = d.condition(n, expr.InStep, "that") }
 		known["agrees"] = func(n ast.Node) { s.Agrees = d.agrees(n) }
 		known["fits"] = func(n ast.Node) { s.Agrees = d.fits(n) }
-		known["proves"] = func(n ast.Node) { s.Proves = d.word(n, "proves") }
+		known["proves"] = func(n ast.Node) { s.Proves = d.Word(n, "proves") }
 		branch("passes", &s.Passes)
 		branch("fails", &s.Fails)
 		branch("unsure", &s.Unsure)
 	case Wait:
-		known["for"] = func(n ast.Node) { s.WaitFor = d.duration(n, "for") }
+		known["for"] = func(n ast.Node) { s.WaitFor = d.Duration(n, "for") }
 		known["until"] = func(n ast.Node) { s.That = d.condition(n, expr.InStep, "until") }
 	case Change:
 		d.changeKeys(s, known, place, depth)
@@ -196,8 +197,8 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 	s.Timeout = time.Minute
 	known["still"] = func(n ast.Node) { s.Still = d.condition(n, expr.InTarget, "still") }
 	known["happened"] = func(n ast.Node) { s.Happened = d.condition(n, expr.InTarget, "happened") }
-	known["fresh"] = func(n ast.Node) { s.Fresh = d.duration(n, "fresh") }
-	known["repeatable"] = func(n ast.Node) { s.Repeatable = d.boolean(n, "repeatable") }
+	known["fresh"] = func(n ast.Node) { s.Fresh = d.Duration(n, "fresh") }
+	known["repeatable"] = func(n ast.Node) { s.Repeatable = d.Boolean(n, "repeatable") }
 	known["gate"] = func(n ast.Node) { s.Gate = d.gate(n, place, depth) }
 	known["steps"] = func(n ast.Node) { s.Steps = d.stepList(n, place+".do.", depth+1) }
 	known["undo"] = func(n ast.Node) {
@@ -205,22 +206,22 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 		keys := map[string]func(ast.Node){}
 		d.doKeys(s.Undo, keys)
 		keys["only_if"] = func(n ast.Node) {
-			if d.word(n, "only_if") != "done" {
-				d.fail(n, "only_if of an undo is done: without it what failed after it had begun is taken back too")
+			if d.Word(n, "only_if") != "done" {
+				d.Fail(n, "only_if of an undo is done: without it what failed after it had begun is taken back too")
 			}
 			s.UndoOnlyIfDone = true
 		}
-		d.fields(n, "undo", keys)
+		d.Fields(n, "undo", keys)
 		if s.Undo.ways() != 1 {
-			d.fail(n, "undo needs one way of doing, such as run or http")
+			d.Fail(n, "undo needs one way of doing, such as run or http")
 		}
 	}
 }
 
 func (d *decoder) timeout(n ast.Node) time.Duration {
-	t := d.duration(n, "timeout")
+	t := d.Duration(n, "timeout")
 	if t > time.Hour {
-		d.fail(n, "a timeout may be an hour at most")
+		d.Fail(n, "a timeout may be an hour at most")
 	}
 	return t
 }
@@ -229,14 +230,14 @@ func (d *decoder) branch(n ast.Node, name, place string, depth int) Branch {
 	if _, ok := n.(*ast.SequenceNode); ok {
 		return Branch{Steps: d.stepList(n, place+name+".", depth+1)}
 	}
-	w := d.word(n, name)
+	w := d.Word(n, name)
 	if words := []string{GoOn, Stop, UndoWord, HandOverWord}; !slices.Contains(words, w) {
-		d.at(
-			position(n),
+		d.At(
+			doc.Position(n),
 			0,
 			false,
 			fmt.Sprintf("%s must be a list of steps, or one of: %s", name, strings.Join(words, ", ")),
-			nearest(w, words),
+			doc.Nearest(w, words),
 		)
 	}
 	return Branch{Word: w}
@@ -245,7 +246,7 @@ func (d *decoder) branch(n ast.Node, name, place string, depth int) Branch {
 func (d *decoder) selector(n ast.Node, what string) *Selector {
 	s := &Selector{Labels: map[string]*expr.Template{}}
 	if x, ok := n.(*ast.StringNode); ok {
-		d.fail(
+		d.Fail(
 			n,
 			"%s selects targets by their labels or by name, as in %s: {role: %s} or %s: {name: %s}",
 			what,
@@ -256,17 +257,17 @@ func (d *decoder) selector(n ast.Node, what string) *Selector {
 		)
 		return s
 	}
-	for _, e := range d.mapping(n, what) {
-		switch e.key {
+	for _, e := range d.Mapping(n, what) {
+		switch e.Key {
 		case "pick":
-			if w := d.word(e.value, "pick"); w != "one" {
-				d.fail(e.value, "pick can only be one; leave it out for all")
+			if w := d.Word(e.Value, "pick"); w != "one" {
+				d.Fail(e.Value, "pick can only be one; leave it out for all")
 			}
 			s.PickOne = true
 		case "name":
-			s.Name = d.template(e.value, expr.InStep, "name")
+			s.Name = d.template(e.Value, expr.InStep, "name")
 		default:
-			s.Labels[e.key] = d.template(e.value, expr.InStep, "label "+e.key)
+			s.Labels[e.Key] = d.template(e.Value, expr.InStep, "label "+e.Key)
 		}
 	}
 	return s
@@ -274,23 +275,23 @@ func (d *decoder) selector(n ast.Node, what string) *Selector {
 
 func (d *decoder) again(n ast.Node) *Again {
 	a := &Again{}
-	got := d.fields(n, "again", map[string]func(ast.Node){
-		"every":  func(n ast.Node) { a.Every = d.duration(n, "every") },
-		"for":    func(n ast.Node) { a.For = d.duration(n, "for") },
-		"times":  func(n ast.Node) { a.Times = d.integer(n, "times") },
-		"steady": func(n ast.Node) { a.Steady = d.duration(n, "steady") },
+	got := d.Fields(n, "again", map[string]func(ast.Node){
+		"every":  func(n ast.Node) { a.Every = d.Duration(n, "every") },
+		"for":    func(n ast.Node) { a.For = d.Duration(n, "for") },
+		"times":  func(n ast.Node) { a.Times = d.Integer(n, "times") },
+		"steady": func(n ast.Node) { a.Steady = d.Duration(n, "steady") },
 	})
 	if got["every"] == nil {
-		d.fail(n, "again needs every, as in again: {every: 10s, for: 5m}")
+		d.Fail(n, "again needs every, as in again: {every: 10s, for: 5m}")
 	}
 	if (got["for"] == nil) == (got["times"] == nil) {
-		d.fail(n, "again needs an end: for, or times")
+		d.Fail(n, "again needs an end: for, or times")
 	}
 	if got["times"] != nil && (a.Times < 1 || a.Times > 10000) {
-		d.fail(got["times"], "times must be from 1 to 10000")
+		d.Fail(got["times"], "times must be from 1 to 10000")
 	}
 	if a.For > 24*time.Hour {
-		d.fail(n, "again may last a day at most")
+		d.Fail(n, "again may last a day at most")
 	}
 	d.pace(n, a)
 	return a
@@ -310,27 +311,27 @@ func (d *decoder) pace(n ast.Node, a *Again) {
 	rounds := max(a.Times, int(a.For/a.Every))
 	switch {
 	case a.Every < shortestQuick:
-		d.fail(n, "every must be 100ms or longer")
+		d.Fail(n, "every must be 100ms or longer")
 	case a.Every < time.Second && rounds > maxQuick:
-		d.fail(n, "that is %d rounds; with less than 1s between them there may be %d", rounds, maxQuick)
+		d.Fail(n, "that is %d rounds; with less than 1s between them there may be %d", rounds, maxQuick)
 	case rounds > maxRounds:
-		d.fail(n, "that is %d rounds; there may be %d", rounds, maxRounds)
+		d.Fail(n, "that is %d rounds; there may be %d", rounds, maxRounds)
 	}
 }
 
 func (d *decoder) gate(n ast.Node, place string, depth int) *Gate {
 	g := &Gate{Within: 30 * time.Minute}
-	d.fields(n, "gate", map[string]func(ast.Node){
+	d.Fields(n, "gate", map[string]func(ast.Node){
 		"ask": func(n ast.Node) { g.Ask = d.people(n, "ask") },
 		"within": func(n ast.Node) {
-			if g.Within = d.duration(n, "within"); g.Within > 7*24*time.Hour {
-				d.fail(n, "a gate may wait 7 days at most")
+			if g.Within = d.Duration(n, "within"); g.Within > 7*24*time.Hour {
+				d.Fail(n, "a gate may wait 7 days at most")
 			}
 		},
-		"comment": func(n ast.Node) { g.Comment = d.boolean(n, "comment") },
+		"comment": func(n ast.Node) { g.Comment = d.Boolean(n, "comment") },
 		"people": func(n ast.Node) {
-			if g.People = d.integer(n, "people"); g.People < 1 || g.People > 5 {
-				d.fail(n, "people must be from 1 to 5")
+			if g.People = d.Integer(n, "people"); g.People < 1 || g.People > 5 {
+				d.Fail(n, "people must be from 1 to 5")
 			}
 		},
 		"refused":    func(n ast.Node) { g.Refused = d.branch(n, "refused", place+".", depth) },
@@ -341,14 +342,14 @@ func (d *decoder) gate(n ast.Node, place string, depth int) *Gate {
 
 // people reads team/NAME or on-call/NAME: written out, never from readings or alerts.
 func (d *decoder) people(n ast.Node, what string) string {
-	w := d.word(n, what)
+	w := d.Word(n, what)
 	kind, name, ok := strings.Cut(w, "/")
 	if !ok || kind != "team" && kind != "on-call" || !namePattern.MatchString(name) {
 		meant := ""
 		if !ok && namePattern.MatchString(w) {
 			meant = "team/" + w
 		}
-		d.at(position(n), 0, false, what+" must be team/NAME or on-call/NAME, written out", meant)
+		d.At(doc.Position(n), 0, false, what+" must be team/NAME or on-call/NAME, written out", meant)
 	}
 	return w
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 )
 
@@ -19,10 +20,10 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 		if do.Script == nil {
 			do.Script = &Script{Interpreter: "sh"}
 		}
-		do.Script.Text = d.word(n, "script")
+		do.Script.Text = d.Word(n, "script")
 		// Braces for other programs, such as '{{.Names}}', stand as they are.
 		if filledIn.MatchString(do.Script.Text) {
-			d.fail(
+			d.Fail(
 				n,
 				"a script is never filled in: hand values over as its arguments, as in args: [\"{{ inputs.queue "+
 					"}}\"], where the script has $1",
@@ -33,11 +34,11 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 		if do.Script == nil {
 			do.Script = &Script{Interpreter: "sh"}
 		}
-		for _, x := range d.list(n, "args") {
+		for _, x := range d.List(n, "args") {
 			do.Script.Args = append(do.Script.Args, d.template(x, expr.InTarget, "an argument"))
 		}
 		if len(do.Script.Args) > MaxWords {
-			d.fail(n, "args may have %d words", MaxWords)
+			d.Fail(n, "args may have %d words", MaxWords)
 		}
 	}
 	known["interpreter"] = func(n ast.Node) {
@@ -45,19 +46,19 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 			do.Script = &Script{}
 		}
 		names := keys(scriptFlags)
-		if do.Script.Interpreter = d.word(n, "interpreter"); !slices.Contains(names, do.Script.Interpreter) {
-			d.at(
-				position(n),
+		if do.Script.Interpreter = d.Word(n, "interpreter"); !slices.Contains(names, do.Script.Interpreter) {
+			d.At(
+				doc.Position(n),
 				0,
 				false,
 				"interpreter must be one of "+strings.Join(names, ", "),
-				nearest(do.Script.Interpreter, names),
+				doc.Nearest(do.Script.Interpreter, names),
 			)
 		}
 	}
 	known["as_data"] = func(n ast.Node) {
-		if do.AsData = strings.TrimSpace(d.word(n, "as_data")); len(do.AsData) < 10 {
-			d.fail(n, "as_data says in words why the program cannot read the value as program text")
+		if do.AsData = strings.TrimSpace(d.Word(n, "as_data")); len(do.AsData) < 10 {
+			d.Fail(n, "as_data says in words why the program cannot read the value as program text")
 		}
 	}
 	known["http"] = func(n ast.Node) { do.HTTP = d.http(n) }
@@ -66,9 +67,9 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 	known["name"] = func(n ast.Node) { do.Name = d.lookup(n) }
 	known["echo"] = func(n ast.Node) {
 		do.Echo = &Echo{Count: 3}
-		d.fields(n, "echo", map[string]func(ast.Node){"count": func(n ast.Node) {
-			if do.Echo.Count = d.integer(n, "count"); do.Echo.Count < 1 || do.Echo.Count > 20 {
-				d.fail(n, "count must be from 1 to 20")
+		d.Fields(n, "echo", map[string]func(ast.Node){"count": func(n ast.Node) {
+			if do.Echo.Count = d.Integer(n, "count"); do.Echo.Count < 1 || do.Echo.Count > 20 {
+				d.Fail(n, "count must be from 1 to 20")
 			}
 		}})
 	}
@@ -76,41 +77,41 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 	known["fetch"] = func(n ast.Node) { do.Fetch = d.template(n, expr.InTarget, "fetch") }
 	known["env"] = func(n ast.Node) {
 		do.Env = map[string]*expr.Template{}
-		for _, e := range d.mapping(n, "env") {
-			if !envPattern.MatchString(e.key) {
-				d.fail(e.node, "a name in env must be capital letters, digits and _")
+		for _, e := range d.Mapping(n, "env") {
+			if !envPattern.MatchString(e.Key) {
+				d.Fail(e.Node, "a name in env must be capital letters, digits and _")
 			}
-			do.Env[e.key] = d.template(e.value, expr.InTarget.Secrets(), "a value of env")
+			do.Env[e.Key] = d.template(e.Value, expr.InTarget.Secrets(), "a value of env")
 		}
 	}
 	known["stdin"] = func(n ast.Node) { do.Stdin = d.template(n, expr.InTarget, "stdin") }
 	known["from"] = func(n ast.Node) {
-		if w := d.word(n, "from"); w != "here" {
-			d.fail(n, "from can only be here: commands run on their targets, or on this host")
+		if w := d.Word(n, "from"); w != "here" {
+			d.Fail(n, "from can only be here: commands run on their targets, or on this host")
 		}
 		do.FromHere = true
 	}
 	known["words"] = func(n ast.Node) {
-		if w := d.word(n, "words"); w != "plain" {
-			d.fail(n, "words can only be plain; leave it out where the target has a POSIX shell")
+		if w := d.Word(n, "words"); w != "plain" {
+			d.Fail(n, "words can only be plain; leave it out where the target has a POSIX shell")
 		}
 		do.Plain = true
 	}
 	known["as"] = func(n ast.Node) {
-		if do.As = d.word(n, "as"); !accountPattern.MatchString(do.As) {
-			d.fail(n, "as must be the name of an account")
+		if do.As = d.Word(n, "as"); !accountPattern.MatchString(do.As) {
+			d.Fail(n, "as must be the name of an account")
 		}
 	}
 	known["accept"] = func(n ast.Node) {
-		for _, x := range d.list(n, "accept") {
+		for _, x := range d.List(n, "accept") {
 			if _, text := x.(*ast.StringNode); text {
-				if w := d.word(x, "an end to accept"); w != "connection-lost" {
-					d.fail(x, "accept lists exits or statuses, or connection-lost")
+				if w := d.Word(x, "an end to accept"); w != "connection-lost" {
+					d.Fail(x, "accept lists exits or statuses, or connection-lost")
 				}
 				do.AcceptLost = true
 				continue
 			}
-			do.Accept = append(do.Accept, d.integer(x, "an exit to accept"))
+			do.Accept = append(do.Accept, d.Integer(x, "an exit to accept"))
 		}
 	}
 }
@@ -187,58 +188,58 @@ func (d *decoder) sql(n ast.Node) *SQL {
 	text := func(to **expr.Template, where expr.Where, what string) func(ast.Node) {
 		return func(n ast.Node) { *to = d.template(n, where, what) }
 	}
-	got := d.fields(n, "sql", map[string]func(ast.Node){
+	got := d.Fields(n, "sql", map[string]func(ast.Node){
 		"statement": func(n ast.Node) {
-			if q.Statement = strings.TrimSpace(d.word(n, "statement")); strings.Contains(q.Statement, "{{") {
-				d.fail(n, "a statement is never filled in: write $1 and give with: [\"{{ … }}\"]")
+			if q.Statement = strings.TrimSpace(d.Word(n, "statement")); strings.Contains(q.Statement, "{{") {
+				d.Fail(n, "a statement is never filled in: write $1 and give with: [\"{{ … }}\"]")
 			}
 		},
 		"with": func(n ast.Node) {
-			for _, x := range d.list(n, "with") {
+			for _, x := range d.List(n, "with") {
 				q.With = append(q.With, d.value(x, expr.InTarget, 0))
 			}
 		},
 		"names": func(n ast.Node) {
-			for _, e := range d.mapping(n, "names") {
-				q.Names[e.key] = d.identifier(e)
+			for _, e := range d.Mapping(n, "names") {
+				q.Names[e.Key] = d.identifier(e)
 			}
 		},
 		"database": text(&q.Database, expr.InTarget, "database"),
 		"user":     text(&q.User, expr.InTarget, "user"),
 		"password": text(&q.Secret, expr.InTarget.Secrets(), "password"),
 		"port": func(n ast.Node) {
-			if q.Port = d.integer(n, "port"); q.Port < 1 || q.Port > 65535 {
-				d.fail(n, "port must be from 1 to 65535")
+			if q.Port = d.Integer(n, "port"); q.Port < 1 || q.Port > 65535 {
+				d.Fail(n, "port must be from 1 to 65535")
 			}
 		},
 	})
 	for _, k := range []string{"statement", "database", "user"} {
 		if got[k] == nil {
-			d.fail(n, "sql needs %s", k)
+			d.Fail(n, "sql needs %s", k)
 		}
 	}
 	for _, m := range namesInSQL.FindAllStringSubmatch(q.Statement, -1) {
 		if _, ok := q.Names[m[1]]; !ok {
-			d.at(
-				position(got["statement"]),
+			d.At(
+				doc.Position(got["statement"]),
 				0,
 				false,
 				"the statement has [["+m[1]+"]], which names does not give",
-				nearest(m[1], keys(q.Names)),
+				doc.Nearest(m[1], keys(q.Names)),
 			)
 		}
 	}
 	return q
 }
 
-func (d *decoder) identifier(e entry) Identifier {
+func (d *decoder) identifier(e doc.Entry) Identifier {
 	var id Identifier
-	got := d.fields(e.value, "name "+e.key, map[string]func(ast.Node){
+	got := d.Fields(e.Value, "name "+e.Key, map[string]func(ast.Node){
 		"of": func(n ast.Node) {
-			for _, x := range d.list(n, "of") {
-				w := d.word(x, "a name")
+			for _, x := range d.List(n, "of") {
+				w := d.Word(x, "a name")
 				if !tablePattern.MatchString(w) {
-					d.fail(x, "%s is no name of a table or column", w)
+					d.Fail(x, "%s is no name of a table or column", w)
 				}
 				id.Of = append(id.Of, w)
 			}
@@ -246,7 +247,7 @@ func (d *decoder) identifier(e entry) Identifier {
 		"is": func(n ast.Node) { id.Is = d.template(n, expr.InTarget, "is") },
 	})
 	if got["of"] == nil || got["is"] == nil {
-		d.fail(e.node, "name %s needs of, the list of what it may be, and is", e.key)
+		d.Fail(e.Node, "name %s needs of, the list of what it may be, and is", e.Key)
 	}
 	return id
 }
@@ -279,17 +280,23 @@ func (e *notAllowed) Error() string {
 
 func (d *decoder) lookup(n ast.Node) *Lookup {
 	l := &Lookup{Type: "A"}
-	got := d.fields(n, "name", map[string]func(ast.Node){
+	got := d.Fields(n, "name", map[string]func(ast.Node){
 		"of": func(n ast.Node) { l.Name = d.template(n, expr.InTarget, "of") },
 		"type": func(n ast.Node) {
-			l.Type = d.word(n, "type")
+			l.Type = d.Word(n, "type")
 			if known := []string{"A", "AAAA", "CNAME", "MX", "TXT", "NS", "SRV"}; !slices.Contains(known, l.Type) {
-				d.at(position(n), 0, false, "type must be one of "+strings.Join(known, ", "), nearest(l.Type, known))
+				d.At(
+					doc.Position(n),
+					0,
+					false,
+					"type must be one of "+strings.Join(known, ", "),
+					doc.Nearest(l.Type, known),
+				)
 			}
 		},
 	})
 	if got["of"] == nil {
-		d.fail(n, "name needs of: the name to look up")
+		d.Fail(n, "name needs of: the name to look up")
 	}
 	return l
 }
@@ -297,23 +304,23 @@ func (d *decoder) lookup(n ast.Node) *Lookup {
 func (d *decoder) send(n ast.Node) *Send {
 	f := &Send{Mode: "0644"}
 	forms := 0
-	got := d.fields(n, "send", map[string]func(ast.Node){
+	got := d.Fields(n, "send", map[string]func(ast.Node){
 		"to": func(n ast.Node) { f.To = d.template(n, expr.InTarget, "to") },
 		"text": func(n ast.Node) {
 			forms++
-			if f.Text = d.word(n, "text"); strings.Contains(f.Text, "{{") {
-				d.fail(n, "the text of a file is never filled in; use json for values")
+			if f.Text = d.Word(n, "text"); strings.Contains(f.Text, "{{") {
+				d.Fail(n, "the text of a file is never filled in; use json for values")
 			}
 		},
 		"json": func(n ast.Node) { forms++; f.JSON = d.value(n, expr.InTarget, 0) },
 		"mode": func(n ast.Node) {
-			if f.Mode = d.word(n, "mode"); !modePattern.MatchString(f.Mode) {
-				d.fail(n, "mode must be octal, such as 0755")
+			if f.Mode = d.Word(n, "mode"); !modePattern.MatchString(f.Mode) {
+				d.Fail(n, "mode must be octal, such as 0755")
 			}
 		},
 	})
 	if got["to"] == nil || forms != 1 {
-		d.fail(n, "send needs to, and one of text and json")
+		d.Fail(n, "send needs to, and one of text and json")
 	}
 	return f
 }
@@ -321,20 +328,20 @@ func (d *decoder) send(n ast.Node) *Send {
 func (d *decoder) words(n ast.Node) []*expr.Template {
 	var out []*expr.Template
 	if s, ok := n.(*ast.StringNode); ok {
-		d.fail(
+		d.Fail(
 			n,
 			"run is a list of words, as in run: [%s]; a line of a shell stands in script",
 			strings.Join(strings.Fields(s.Value), ", "),
 		)
 		return nil
 	}
-	items := d.list(n, "run")
+	items := d.List(n, "run")
 	if len(items) == 0 {
-		d.fail(n, "run needs at least the name of a program")
+		d.Fail(n, "run needs at least the name of a program")
 		return nil
 	}
 	if len(items) > MaxWords {
-		d.fail(n, "run may have %d words", MaxWords)
+		d.Fail(n, "run may have %d words", MaxWords)
 		return nil
 	}
 	for _, x := range items {
@@ -376,7 +383,7 @@ var wrappers = []string{
 // dataNotCode refuses a command in which a value from outside could become program text.
 func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 	if len(words[0].Holes()) > 0 {
-		d.fail(nodes[0], "the program must be written out: a value from outside may be an argument, never the program")
+		d.Fail(nodes[0], "the program must be written out: a value from outside may be an argument, never the program")
 		return
 	}
 	i := 0
@@ -385,7 +392,7 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 			"=") || strings.Trim(words[i].Source, "0123456789.smh") == ""); i++ {
 		}
 		if len(words[i].Holes()) > 0 {
-			d.fail(
+			d.Fail(
 				nodes[i],
 				"the program must be written out: a value from outside may be an argument, never the program",
 			)
@@ -407,7 +414,7 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 	}
 	for j := i + 1; j < len(words) && code; j++ {
 		if len(words[j].Holes()) > 0 {
-			d.fail(
+			d.Fail(
 				nodes[j],
 				"%s would read this as program text: a value from outside may be an argument of a program, never "+
 					"text for an interpreter",
@@ -420,18 +427,18 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 func (d *decoder) http(n ast.Node) *HTTP {
 	h := &HTTP{Method: "GET", Headers: map[string]*expr.Template{}}
 	var url ast.Node
-	d.fields(n, "http", map[string]func(ast.Node){
+	d.Fields(n, "http", map[string]func(ast.Node){
 		"method": func(n ast.Node) {
-			h.Method = d.word(n, "method")
+			h.Method = d.Word(n, "method")
 			if !slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"}, h.Method) {
-				d.fail(n, "method must be GET, HEAD, POST, PUT, PATCH or DELETE")
+				d.Fail(n, "method must be GET, HEAD, POST, PUT, PATCH or DELETE")
 			}
 		},
 		"url": func(n ast.Node) { url = n; h.URL = d.template(n, expr.InTarget, "url") },
 		"headers": func(n ast.Node) {
-			for _, e := range d.mapping(n, "headers") {
-				h.Headers[textproto.CanonicalMIMEHeaderKey(e.key)] = d.template(
-					e.value,
+			for _, e := range d.Mapping(n, "headers") {
+				h.Headers[textproto.CanonicalMIMEHeaderKey(e.Key)] = d.template(
+					e.Value,
 					expr.InTarget.Secrets(),
 					"a header",
 				)
@@ -443,14 +450,14 @@ func (d *decoder) http(n ast.Node) *HTTP {
 	})
 	switch {
 	case url == nil:
-		d.fail(n, "http needs a url")
+		d.Fail(n, "http needs a url")
 	case h.URL != nil && !strings.HasPrefix(h.URL.Source, "http://") && !strings.HasPrefix(h.URL.Source, "https://"):
-		d.fail(url, "a url begins with http:// or https://")
+		d.Fail(url, "a url begins with http:// or https://")
 	case h.URL != nil:
 		for _, p := range h.URL.HostHoles() {
 			if len(p.Refers("target")) == 0 ||
 				len(p.Refers("alert"))+len(p.Refers("inputs"))+len(p.Refers("readings")) > 0 {
-				d.fail(
+				d.Fail(
 					url,
 					"the host of a url must be written out or come from the target, as in http://{{ target.address }}/",
 				)

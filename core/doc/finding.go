@@ -1,4 +1,4 @@
-package runbook
+package doc
 
 import (
 	"fmt"
@@ -32,13 +32,14 @@ func (f Findings) Error() string {
 	var out []string
 	for _, x := range f {
 		if !x.Warning {
-			out = append(out, fmt.Sprintf("line %d: %s", x.Line, x.sentence()))
+			out = append(out, fmt.Sprintf("line %d: %s", x.Line, x.Sentence()))
 		}
 	}
 	return strings.Join(out, "; ")
 }
 
-func (x Finding) sentence() string {
+// Sentence is the message with what was probably meant.
+func (x Finding) Sentence() string {
 	if x.Meant != "" {
 		return x.Message + "; did you mean " + x.Meant + "?"
 	}
@@ -54,7 +55,7 @@ func (f Findings) Format(name string, src []byte) string {
 		if x.Warning {
 			kind = "warning"
 		}
-		fmt.Fprintf(&b, "%s:%d:%d: %s: %s\n", name, x.Line, x.Column, kind, x.sentence())
+		fmt.Fprintf(&b, "%s:%d:%d: %s: %s\n", name, x.Line, x.Column, kind, x.Sentence())
 		if x.Line >= 1 && x.Line <= len(lines) {
 			text := strings.TrimRight(lines[x.Line-1], "\r")
 			fmt.Fprintf(&b, "  %4d | %s\n", x.Line, text)
