@@ -8,6 +8,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/chromedp/chromedp v0.23.0
+	github.com/clbanning/mxj/v2 v2.7.0
 	github.com/evanphx/json-patch/v5 v5.9.11
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/gin-gonic/gin v1.12.0

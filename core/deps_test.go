@@ -11,12 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Outside libraries that the core may stand on: expressions, YAML, jq, canonical JSON, spelling.
+// Outside libraries that the core may stand on: expressions, YAML, XML, jq, canonical JSON, spelling.
 var allowed = []string{
 	"cel.dev/",
 	"github.com/goccy/go-yaml",
 	"github.com/itchyny/",
 	"github.com/gowebpki/jcs",
+	"github.com/clbanning/mxj/",
 	"github.com/agnivade/levenshtein",
 	"github.com/santhosh-tekuri/jsonschema/",
 	"github.com/antlr4-go/",

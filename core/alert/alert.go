@@ -40,6 +40,15 @@ const (
 
 var severities = []Severity{Cleared, Warning, Minor, Major, Critical}
 
+// Severities lists the words of all severities, cleared too, the mildest first.
+func Severities() []string {
+	out := make([]string, len(severities))
+	for i, s := range severities {
+		out[i] = string(s)
+	}
+	return out
+}
+
 func (s Severity) rank() int { return slices.Index(severities, s) }
 
 // Report is what a monitor says once about one condition.

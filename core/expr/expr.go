@@ -36,6 +36,7 @@ const (
 	step
 	target
 	change
+	report
 )
 
 // The places of expressions.
@@ -44,6 +45,7 @@ var (
 	InStep   = Where{kind: step}   // a step as a whole
 	InTarget = Where{kind: target} // once per target: target and own()
 	InChange = Where{kind: change} // a gated change: as InTarget without now
+	InReport = Where{kind: report} // a source: only what arrived, see Report
 )
 
 // With adds a name that the steps around give. typ is target, or "" for a value of any type.
@@ -81,6 +83,7 @@ func (w Where) Change() Where {
 
 // Compiler compiles the expressions of one runbook.
 type Compiler struct {
+	bare   *cel.Env // the functions, and no names
 	envs   map[Where]*cel.Env
 	sealed map[string]bool
 }
@@ -95,25 +98,31 @@ func NewCompiler(s Schema) (*Compiler, error) {
 	if err != nil {
 		return nil, err
 	}
-	base, err := cel.NewEnv(slices.Concat([]cel.EnvOption{
+	bare, err := cel.NewEnv(slices.Concat([]cel.EnvOption{
 		cel.CustomTypeAdapter(registry),
 		cel.CustomTypeProvider(provider{registry, objects(s)}),
 		cel.CrossTypeNumericComparisons(true),
 		cel.DefaultUTCTimeZone(true),
 		cel.ParserRecursionLimit(60),
 		cel.ParserExpressionSizeLimit(MaxLength),
-		cel.Variable("alert", object("alert")),
 	}, texts, ourFunctions(registry))...)
 	if err != nil {
 		return nil, err
 	}
-	return &Compiler{envs: map[Where]*cel.Env{InStart: base}, sealed: s.Sealed}, nil
+	base, err := bare.Extend(cel.Variable("alert", object("alert")))
+	if err != nil {
+		return nil, err
+	}
+	return &Compiler{bare: bare, envs: map[Where]*cel.Env{InStart: base}, sealed: s.Sealed}, nil
 }
 
 // env gives the environment of a place; each is made when it is first asked for.
 func (c *Compiler) env(w Where) (*cel.Env, error) {
 	if e := c.envs[w]; e != nil {
 		return e, nil
+	}
+	if w == InReport {
+		return c.reportEnv()
 	}
 	var opts []cel.EnvOption
 	for _, n := range []string{"inputs", "readings", "checks", "answers", "calls", "incident", "service", "run",
@@ -142,6 +151,22 @@ func (c *Compiler) env(w Where) (*cel.Env, error) {
 	e, err := c.envs[InStart].Extend(opts...)
 	if err == nil {
 		c.envs[w] = e
+	}
+	return e, err
+}
+
+// ReportNames are what an expression of a source has.
+var ReportNames = []string{"body", "headers", "query", "item"}
+
+// reportEnv has what arrived, of any type, and no alert: there is none yet.
+func (c *Compiler) reportEnv() (*cel.Env, error) {
+	var opts []cel.EnvOption
+	for _, n := range ReportNames {
+		opts = append(opts, cel.Variable(n, cel.DynType))
+	}
+	e, err := c.bare.Extend(opts...)
+	if err == nil {
+		c.envs[InReport] = e
 	}
 	return e, err
 }

@@ -1,0 +1,177 @@
+package alert
+
+import (
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"io"
+	"mime"
+	"net/url"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/clbanning/mxj/v2"
+)
+
+// maxDepth bounds how deep a payload may be nested.
+const maxDepth = 64
+
+// Payload is what arrived at a source, as it came.
+type Payload struct {
+	ContentType string            `json:"content_type"`
+	Headers     map[string]string `json:"headers,omitempty"` // names in small letters
+	Query       map[string]string `json:"query,omitempty"`
+	Body        []byte            `json:"body"`
+}
+
+// names gives the payload as the expressions of a source see it. Errors are of type *Invalid.
+func (p Payload) names() (map[string]any, error) {
+	body, err := p.read()
+	if err != nil {
+		return nil, err
+	}
+	return map[string]any{"body": body, "headers": texts(p.Headers), "query": texts(p.Query), "item": nil}, nil
+}
+
+func texts(m map[string]string) map[string]any {
+	out := make(map[string]any, len(m))
+	for k, v := range m {
+		out[k] = v
+	}
+	return out
+}
+
+// read understands the body by its Content-Type: JSON, XML, a form, or text, which everything else is taken for.
+func (p Payload) read() (any, error) {
+	if len(p.Body) > MaxBody {
+		return nil, invalid("the body has %d bytes, %d are allowed", len(p.Body), MaxBody)
+	}
+	if !utf8.Valid(p.Body) {
+		return nil, invalid("the body is not UTF-8")
+	}
+	media, _, err := mime.ParseMediaType(p.ContentType)
+	if err != nil && p.ContentType != "" {
+		return nil, invalid("the Content-Type cannot be read")
+	}
+	switch {
+	case media == "application/json", strings.HasSuffix(media, "+json"):
+		return readJSON(p.Body)
+	case media == "application/xml", media == "text/xml", strings.HasSuffix(media, "+xml"):
+		return readXML(p.Body)
+	case media == "application/x-www-form-urlencoded":
+		form, err := url.ParseQuery(string(p.Body))
+		if err != nil {
+			return nil, invalid("the body is not a form: %s", err)
+		}
+		out := map[string]any{}
+		for k, v := range form {
+			out[k] = v[0]
+		}
+		return out, nil
+	}
+	return string(p.Body), nil
+}
+
+func readJSON(body []byte) (any, error) {
+	if deep(body) {
+		return nil, invalid("the body is nested more than %d deep", maxDepth)
+	}
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	var v any
+	if err := dec.Decode(&v); err != nil {
+		return nil, invalid("the body is not JSON: %s", err)
+	}
+	if _, err := dec.Token(); !errors.Is(err, io.EOF) {
+		return nil, invalid("the body is not JSON: something follows the first value")
+	}
+	return numbers(v), nil
+}
+
+// deep reports whether a JSON text is nested too deeply; brackets in texts count as if they were none.
+func deep(body []byte) bool {
+	depth, quoted := 0, false
+	for i := 0; i < len(body); i++ {
+		switch c := body[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '{' || c == '[':
+			if depth++; depth > maxDepth {
+				return true
+			}
+		case c == '}' || c == ']':
+			depth--
+		}
+	}
+	return false
+}
+
+// numbers makes whole numbers int64 and others float64; one that is neither stays text.
+func numbers(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		if n, err := x.Int64(); err == nil {
+			return n
+		}
+		if f, err := x.Float64(); err == nil {
+			return f
+		}
+		return x.String()
+	case map[string]any:
+		for k := range x {
+			x[k] = numbers(x[k])
+		}
+	case []any:
+		for i := range x {
+			x[i] = numbers(x[i])
+		}
+	}
+	return v
+}
+
+// The library keeps it for the whole program, so that it is said before anything is read.
+func init() { mxj.SetAttrPrefix("_") }
+
+// readXML gives an element as an object: its attributes by their names with _ before them, its elements by theirs, those
+// of one name as a list, and text beside them as #text. Entities of a document's own are not expanded: one is an error.
+func readXML(body []byte) (any, error) {
+	if err := soundXML(body); err != nil {
+		return nil, err
+	}
+	m, err := mxj.NewMapXml(body)
+	if err != nil {
+		return nil, invalid("the body is not XML: %s", err)
+	}
+	return map[string]any(m), nil
+}
+
+// soundXML refuses what is not well-formed, too deep, or declares entities.
+func soundXML(body []byte) error {
+	dec := xml.NewDecoder(bytes.NewReader(body))
+	depth := 0
+	for {
+		tok, err := dec.Token()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return invalid("the body is not XML: %s", err)
+		}
+		switch x := tok.(type) {
+		case xml.StartElement:
+			if depth++; depth > maxDepth {
+				return invalid("the body is nested more than %d deep", maxDepth)
+			}
+		case xml.EndElement:
+			depth--
+		case xml.Directive:
+			if bytes.Contains(x, []byte("ENTITY")) {
+				return invalid("the body declares entities of its own, which are not taken")
+			}
+		}
+	}
+}

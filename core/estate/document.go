@@ -1,0 +1,190 @@
+// Package estate is what people configure, as documents: YAML headed `urgentis: KIND/1`, many in a file or a folder. It
+// reads them with their places, says what is wrong with them, and compares what is wanted with what is there.
+package estate
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"urgentis/core/alert"
+	"urgentis/core/doc"
+	"urgentis/core/runbook"
+)
+
+// Kind is what a document is about.
+type Kind string
+
+// The kinds.
+const (
+	Runbook Kind = "runbook"
+	Source  Kind = "source"
+)
+
+// Kinds lists the kinds that are known.
+var Kinds = []Kind{Runbook, Source}
+
+// MaxDocuments bounds how many documents one push has.
+const MaxDocuments = 5000
+
+// Document is one sound document.
+type Document struct {
+	Kind Kind
+	Name string
+	// File and Line say where it begins.
+	File string
+	Line int
+	// Text is its own part of the file; Digest is the SHA-256 of that.
+	Text, Digest string
+
+	// One of them is what it says.
+	Runbook *runbook.Book
+	Source  *alert.Source
+}
+
+// Found is a finding and the file that it is about.
+type Found struct {
+	File string `json:"file"`
+	doc.Finding
+}
+
+// Failed reports whether any finding is an error.
+func Failed(found []Found) bool {
+	return slices.ContainsFunc(found, func(f Found) bool { return !f.Warning })
+}
+
+// File is a text to read documents from.
+type File struct{ Name, Text string }
+
+var namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+// Parse reads the documents of files, in their order. Those with mistakes are left out, and the mistakes listed.
+func Parse(files []File) (out []*Document, found []Found) {
+	seen := map[string]*Document{}
+	for _, f := range files {
+		for _, p := range parts(f.Text) {
+			d, findings := parse(p)
+			for _, x := range findings {
+				x.Line += p.line - 1
+				found = append(found, Found{f.Name, x})
+			}
+			if d == nil {
+				continue
+			}
+			d.File, d.Line = f.Name, d.Line+p.line-1
+			id := string(d.Kind) + " " + d.Name
+			if first := seen[id]; first != nil {
+				found = append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,
+					Message: "there is another " + id + " in " + first.File}})
+				continue
+			}
+			seen[id] = d
+			if out = append(out, d); len(out) > MaxDocuments {
+				return nil, append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,
+					Message: "there are too many documents for one push"}})
+			}
+		}
+	}
+	return out, found
+}
+
+// part is the text of one document in a file, and the line where it begins.
+type part struct {
+	text string
+	line int
+}
+
+// parts cuts a file at its lines ---; parts of nothing but comments are left out.
+func parts(text string) []part {
+	var out []part
+	begin := 0
+	lines := strings.SplitAfter(text, "\n")
+	add := func(from, to int) {
+		body := strings.Join(lines[from:to], "")
+		if !empty(body) {
+			out = append(out, part{body, from + 1})
+		}
+	}
+	for i, l := range lines {
+		if strings.TrimRight(l, " \r\n") == "---" {
+			add(begin, i)
+			begin = i + 1
+		}
+	}
+	add(begin, len(lines))
+	return out
+}
+
+func empty(text string) bool {
+	for l := range strings.SplitSeq(text, "\n") {
+		if l = strings.TrimSpace(l); l != "" && !strings.HasPrefix(l, "#") {
+			return false
+		}
+	}
+	return true
+}
+
+func parse(p part) (*Document, doc.Findings) {
+	t := &doc.Text{What: "a document"}
+	root := t.Load([]byte(p.text))
+	if root == nil {
+		return nil, t.Sorted()
+	}
+	d := &Document{Text: p.text, Digest: doc.Sum([]byte(p.text)), Line: doc.Position(root).Line}
+	head := header(root)
+	if head == nil {
+		t.Fail(root, "a document begins with urgentis: KIND/1, where KIND is %s", kinds())
+		return nil, t.Sorted()
+	}
+	kind, version, _ := strings.Cut(t.Word(head, "urgentis"), "/")
+	if d.Kind = Kind(kind); !slices.Contains(Kinds, d.Kind) || version != "1" {
+		t.At(doc.Position(head), 0, false, "urgentis must be KIND/1, where KIND is "+kinds(), meantKind(kind))
+		return nil, t.Sorted()
+	}
+	if d.Kind == Runbook {
+		book, found := runbook.Parse([]byte(p.text))
+		if book == nil {
+			return nil, found
+		}
+		d.Name, d.Runbook = book.Name, book
+		return d, found
+	}
+	x := &decoder{Text: t, d: d}
+	x.source(root)
+	if found := t.Sorted(); found.Failed() {
+		return nil, found
+	}
+	return d, t.Findings
+}
+
+// header is the value of the key urgentis; nil without one.
+func header(root ast.Node) ast.Node {
+	quiet := &doc.Text{}
+	for _, e := range quiet.Mapping(root, "a document") {
+		if e.Key == "urgentis" && e.Value != nil {
+			return e.Value
+		}
+	}
+	return nil
+}
+
+func kinds() string {
+	words := make([]string, len(Kinds))
+	for i, k := range Kinds {
+		words[i] = string(k)
+	}
+	return strings.Join(words, " or ")
+}
+
+func meantKind(word string) string {
+	var names []string
+	for _, k := range Kinds {
+		names = append(names, string(k))
+	}
+	if m := doc.Nearest(word, names); m != "" {
+		return m + "/1"
+	}
+	return ""
+}

@@ -1,0 +1,241 @@
+package estate_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"urgentis/core/alert"
+	"urgentis/core/estate"
+)
+
+const watch = `urgentis: source/1
+name: harbour-watch
+each: body.conditions
+map:
+  key: "{{ item.station }}/{{ item.what }}"
+  summary: "{{ item.words }}"
+  severity: {of: item.level, as: {"1": critical, "2": major, high: major}, otherwise: warning}
+  service: {of: item.text, pattern: 'service=([a-z-]+)', otherwise: unknown}
+  labels: {station: "{{ item.station }}", signal: "{{ item.what }}"}
+  at: "{{ item.since }}"
+cleared: item.state == "ok"
+ignore: item.station == "test"
+silent_after: 10m
+`
+
+var now = time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
+
+func source(t require.TestingT, text string) *alert.Source {
+	docs, found := estate.Parse([]estate.File{{Name: "watch.yaml", Text: text}})
+	require.Empty(t, found)
+	require.Len(t, docs, 1)
+	return docs[0].Source
+}
+
+func json(body string) alert.Payload {
+	return alert.Payload{ContentType: "application/json", Body: []byte(body)}
+}
+
+func TestMapping(t *testing.T) {
+	s := source(t, watch)
+	assert.Equal(t, 10*time.Minute, s.SilentAfter)
+	got, err := s.Mapping(json(`{"conditions": [
+		{"station": "quay-1", "what": "queue_depth", "words": "812 wait", "level": 1, "text": "x service=berth-queue y",
+			"since": "2031-03-01T01:59:00Z", "state": "bad"},
+		{"station": "quay-2", "what": "queue_depth", "level": "odd", "text": "", "since": 1930096740, "state": "ok"},
+		{"station": "test"},
+		{"station": "quay-3", "what": "queue_depth", "level": 2, "text": "", "since": "soon", "state": "bad", "words": "a"},
+		{"station": "quay-4"}
+	]}`), now)
+	require.NoError(t, err)
+	require.Len(t, got, 5)
+	assert.Equal(t, alert.Report{
+		Key: "quay-1/queue_depth", Severity: alert.Critical, Summary: "812 wait", Service: "berth-queue",
+		Labels: map[string]string{"station": "quay-1", "signal": "queue_depth"}, At: now.Add(-time.Minute),
+	}, got[0].Report)
+	assert.Contains(t, got[0].Made, alert.Made{Field: "severity", Value: "critical", From: "of: item.level"})
+	assert.Equal(t, alert.Cleared, got[1].Report.Severity)
+	assert.Equal(t, "unknown", got[1].Report.Service)
+	assert.True(t, got[2].Ignored)
+	assert.Equal(t, `at: "soon" is no time; RFC 3339 and seconds since 1970 are understood`, got[3].Unread)
+	assert.Equal(t, "cleared: there is no state", got[4].Unread)
+	for body, want := range map[string]string{
+		`{"conditions": 3`: "the body is not JSON: unexpected EOF",
+		`{}`:               "each: there is no conditions",
+		`{} {}`:            "the body is not JSON: something follows the first value",
+		strings.Repeat("[", 70) + strings.Repeat("]", 70):                   "the body is nested more than 64 deep",
+		`{"conditions": [` + strings.Repeat("1,", alert.MaxReports) + `1]}`: "each has 101 items, 100 are allowed",
+	} {
+		_, err := s.Mapping(json(body), now)
+		assert.EqualError(t, err, want, body)
+	}
+}
+
+func TestBodiesOfOtherKinds(t *testing.T) {
+	one := func(m, contentType, body string) (alert.Report, string) {
+		s := source(t, "urgentis: source/1\nname: a\nmap:\n  severity: major\n"+m)
+		got, err := s.Mapping(alert.Payload{
+			ContentType: contentType, Body: []byte(body), Query: map[string]string{"key": "k1"},
+			Headers: map[string]string{"x-station": "quay-1"},
+		}, now)
+		if err != nil {
+			return alert.Report{}, err.Error()
+		}
+		return got[0].Report, got[0].Unread
+	}
+	r, why := one("  summary: \"{{ body.alarm.text }} {{ body.alarm._id }}\"\n", "text/xml; charset=utf-8",
+		`<alarm id="7"><text>dark &amp; cold</text></alarm>`)
+	assert.Empty(t, why)
+	assert.Equal(t, "dark & cold 7", r.Summary)
+	r, why = one("  summary: \"{{ body.what }} at {{ headers['x-station'] }}\"\n  key: \"{{ query.key }}\"\n",
+		"application/x-www-form-urlencoded", "what=a+lamp&other=1")
+	assert.Empty(t, why)
+	assert.Equal(t, "a lamp at quay-1", r.Summary)
+	assert.Equal(t, "k1", r.Key)
+	r, why = one("  summary: {of: body, pattern: 'ALARM (.*)'}\n", "text/plain", "ALARM the lamp is dark")
+	assert.Empty(t, why)
+	assert.Equal(t, "the lamp is dark", r.Summary)
+	_, why = one("  summary: {of: body, pattern: 'ALARM (.*)'}\n", "", "fine")
+	assert.Equal(t, `summary: "fine" does not match the pattern`, why)
+	for _, bomb := range []string{
+		`<!DOCTYPE a [<!ENTITY b "cc"><!ENTITY c "&b;&b;">]><a>&c;</a>`,
+		`<!DOCTYPE a [<!ENTITY b SYSTEM "file:///etc/passwd">]><a>&b;</a>`,
+	} {
+		_, why = one("  summary: \"{{ body.a }}\"\n", "application/xml", bomb)
+		assert.Equal(t, "the body declares entities of its own, which are not taken", why)
+	}
+	_, why = one("  summary: \"{{ body.a }}\"\n", "application/xml", "<a>")
+	assert.Contains(t, why, "the body is not XML: ")
+	_, why = one("  summary: x\n", "application/xml", strings.Repeat("<a>", 70)+strings.Repeat("</a>", 70))
+	assert.Equal(t, "the body is nested more than 64 deep", why)
+	_, why = one("  summary: x\n", "text/plain", "\xff")
+	assert.Equal(t, "the body is not UTF-8", why)
+}
+
+func TestMistakes(t *testing.T) {
+	for text, want := range map[string]string{
+		"name: a":                                            "1: a document begins with urgentis: KIND/1, where KIND is runbook or source",
+		"urgentis: sorce/1":                                  "1: urgentis must be KIND/1, where KIND is runbook or source; did you mean source/1?",
+		"urgentis: source/2":                                 "1: urgentis must be KIND/1, where KIND is runbook or source; did you mean source/1?",
+		"urgentis: source/1":                                 "1: the source has no name",
+		"urgentis: source/1\nname: A b":                      "2: name must be small letters, digits and hyphens, and begin with a letter",
+		strings.Replace(watch, "ignore", "ignor", 1):         "12: a source has no key ignor; did you mean ignore?",
+		strings.Replace(watch, "item.level", "itm.level", 1): "7: there is no itm here; did you mean item?",
+		strings.Replace(watch, "high: major", "high: majr", 1): "7: there is no severity majr; they are cleared, warning, " +
+			"minor, major, critical; did you mean major?",
+		strings.Replace(watch, "service=(", "service=((", 1):               "8: pattern is not a regular expression (RE2): missing closing ): `service=(([a-z-]+)`",
+		strings.Replace(watch, "  summary: \"{{ item.words }}\"\n", "", 1): "5: map has no summary",
+		"urgentis: source/1\nname: a\nignore: body.a == 1": "3: ignore needs a map: without one the source sends our own JSON " +
+			"or CloudEvents",
+		strings.Replace(watch, `item.state == "ok"`, `item.state = "ok"`, 1): "11: = compares nothing: write ==",
+		strings.Replace(watch, "of: item.text, ", "", 1):                     "8: service needs of: the value that it is made of",
+	} {
+		_, found := estate.Parse([]estate.File{{Name: "x.yaml", Text: text}})
+		var said []string
+		for _, f := range found {
+			said = append(said, fmt.Sprintf("%d: %s", f.Line, f.Sentence()))
+		}
+		assert.Equal(t, want, strings.Join(said, "\n"), text)
+	}
+}
+
+func TestManyDocumentsInAFile(t *testing.T) {
+	text := "# the harbour\n---\n" + watch + "---\nurgentis: source/1\nname: tide-watch\n---\n# nothing\n"
+	docs, found := estate.Parse([]estate.File{{Name: "a.yaml", Text: text}, {Name: "b.yaml",
+		Text: "\nurgentis: source/1\nname: tide-watch\n---\nurgentis: source/1\nnam: x\n"}})
+	require.Len(t, docs, 2)
+	assert.Equal(t, watch, docs[0].Text)
+	assert.Equal(t, 3, docs[0].Line)
+	require.Len(t, found, 3)
+	assert.Equal(t, "there is another source tide-watch in a.yaml", found[0].Message)
+	assert.Equal(t, 2, found[0].Line)
+	assert.Equal(t, 6, found[2].Line, "places are those of the file")
+}
+
+func TestPlan(t *testing.T) {
+	docs, found := estate.Parse([]estate.File{{Name: "a.yaml", Text: watch + "---\nurgentis: source/1\nname: b\n"}})
+	require.Empty(t, found)
+	have := []estate.Have{
+		{Kind: estate.Source, Name: "old", Text: "urgentis: source/1\nname: old\n", Digest: "1"},
+		{Kind: estate.Source, Name: "harbour-watch", Digest: "2",
+			Text: strings.Replace(
+				strings.Replace(watch, "otherwise: warning", "otherwise: minor", 1),
+				"ignore: ",
+				"#",
+				1,
+			)},
+	}
+	said := func(prune bool) (out []string) {
+		for _, s := range estate.Plan(have, docs, prune) {
+			out = append(out, strings.TrimSpace(s.What+" "+s.Name+" "+strings.Join(s.Fields, "; ")))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"added b", `changed harbour-watch ignore: "item.station == \"test\"", new; ` +
+		`map.severity.otherwise: "warning", was "minor"`}, said(false))
+	assert.Contains(t, said(true), "removed old")
+}
+
+// What was applied is there: a second plan has nothing to do, in whatever order the documents come.
+func TestPlanTwiceDoesNothing(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		names := rapid.SliceOfNDistinct(rapid.StringMatching("[a-z]{1,4}"), 0, 8, rapid.ID[string]).Draw(t, "names")
+		text := &strings.Builder{}
+		for _, n := range names {
+			fmt.Fprintf(
+				text,
+				"---\nurgentis: source/1\nname: %s\nsilent_after: %dm\n",
+				n,
+				rapid.IntRange(1, 9).Draw(t, "m"),
+			)
+		}
+		docs, found := estate.Parse([]estate.File{{Name: "a", Text: text.String()}})
+		require.Empty(t, found)
+		var have []estate.Have
+		for _, s := range estate.Plan(nil, docs, true) {
+			require.Equal(t, estate.Added, s.What)
+			have = append(have, estate.Have{
+				Kind: s.Kind, Name: s.Name, Text: s.Document.Text, Digest: s.Document.Digest})
+		}
+		assert.True(t, estate.Nothing(estate.Plan(rapid.Permutation(have).Draw(t, "order"), docs, true)))
+	})
+}
+
+// A mapping is a pure function that never fails otherwise than in words.
+func FuzzMapping(f *testing.F) {
+	s := source(f, watch)
+	f.Add("application/json", `{"conditions": [{"station": "a"}]}`)
+	f.Add("text/xml", `<conditions><station>a</station></conditions>`)
+	f.Add("application/x-www-form-urlencoded", "a=b&conditions=1")
+	f.Add("text/plain", "words")
+	f.Fuzz(func(t *testing.T, contentType, body string) {
+		p := alert.Payload{ContentType: contentType, Body: []byte(body)}
+		a, errA := s.Mapping(p, now)
+		b, errB := s.Mapping(p, now)
+		require.Equal(t, errA, errB)
+		require.Equal(t, a, b)
+		for _, m := range a {
+			assert.True(t, m.Ignored || m.Unread != "" || m.Report.Key != "")
+		}
+	})
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(watch)
+	f.Add("---\n---\nurgentis: source/1")
+	f.Fuzz(func(t *testing.T, text string) {
+		docs, found := estate.Parse([]estate.File{{Name: "a", Text: text}})
+		for _, d := range docs {
+			assert.NotEmpty(t, d.Name)
+		}
+		for _, x := range found {
+			assert.Positive(t, x.Line)
+		}
+	})
+}

@@ -1,0 +1,142 @@
+package estate
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/goccy/go-yaml"
+)
+
+// What a step of a plan does.
+const (
+	Added   = "added"
+	Changed = "changed"
+	Removed = "removed"
+	Same    = "same"
+)
+
+// Have is a document that is there.
+type Have struct {
+	Kind   Kind
+	Name   string
+	Text   string
+	Digest string
+	Number int
+}
+
+// Step is what a push does about one document.
+type Step struct {
+	Kind Kind   `json:"kind"`
+	Name string `json:"name"`
+	What string `json:"what"`
+	// Fields tells what is altered, one line each; a change of the text that alters none is of its form alone.
+	Fields []string `json:"fields,omitempty"`
+	// Document is what is wanted; nil for one that is removed.
+	Document *Document `json:"-"`
+}
+
+// Plan compares what is there with what is wanted: what must be added, changed and, with prune, removed, in an order that
+// does not depend on theirs. What is there and not wanted stays without prune. It is pure.
+func Plan(have []Have, want []*Document, prune bool) []Step {
+	there := make(map[string]Have, len(have))
+	for _, h := range have {
+		there[id(h.Kind, h.Name)] = h
+	}
+	var out []Step
+	for _, d := range want {
+		s := Step{Kind: d.Kind, Name: d.Name, What: Added, Document: d}
+		if h, ok := there[id(d.Kind, d.Name)]; ok {
+			delete(there, id(d.Kind, d.Name))
+			if s.What = Same; h.Digest != d.Digest {
+				s.What, s.Fields = Changed, Compare(h.Text, d.Text)
+			}
+		}
+		out = append(out, s)
+	}
+	if prune {
+		for _, h := range there {
+			out = append(out, Step{Kind: h.Kind, Name: h.Name, What: Removed})
+		}
+	}
+	slices.SortFunc(
+		out,
+		func(a, b Step) int { return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name)) },
+	)
+	return out
+}
+
+// Nothing reports whether a plan has nothing to do.
+func Nothing(steps []Step) bool {
+	return !slices.ContainsFunc(steps, func(s Step) bool { return s.What != Same })
+}
+
+func id(k Kind, name string) string { return string(k) + "/" + name }
+
+// maxFields bounds how many altered fields of one document are told, maxValue how much of a value.
+const (
+	maxFields = 50
+	maxValue  = 60
+)
+
+// Compare tells which fields of two sound documents differ, one line each.
+func Compare(older, newer string) []string {
+	a, b := map[string]string{}, map[string]string{}
+	leaves("", tree(older), a)
+	leaves("", tree(newer), b)
+	var out []string
+	all := maps.Clone(a)
+	maps.Copy(all, b)
+	for _, k := range slices.Sorted(maps.Keys(all)) {
+		was, before := a[k]
+		is, now := b[k]
+		switch {
+		case !before:
+			out = append(out, fmt.Sprintf("%s: %s, new", k, is))
+		case !now:
+			out = append(out, fmt.Sprintf("%s: gone, was %s", k, was))
+		case was != is:
+			out = append(out, fmt.Sprintf("%s: %s, was %s", k, is, was))
+		}
+	}
+	if more := len(out) - maxFields; more > 0 {
+		out = append(out[:maxFields], fmt.Sprintf("and %d more", more))
+	}
+	return out
+}
+
+func tree(text string) any {
+	var v any
+	if err := yaml.Unmarshal([]byte(text), &v); err != nil {
+		return nil // it was sound when it was kept
+	}
+	return v
+}
+
+// leaves gives each value of a tree under its path.
+func leaves(path string, v any, out map[string]string) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, item := range x {
+			leaves(join(path, k), item, out)
+		}
+	case []any:
+		for i, item := range x {
+			leaves(fmt.Sprintf("%s[%d]", path, i+1), item, out)
+		}
+	default:
+		text := fmt.Sprint(v)
+		if r := []rune(text); len(r) > maxValue {
+			text = string(r[:maxValue]) + "…"
+		}
+		out[path] = fmt.Sprintf("%q", text)
+	}
+}
+
+func join(path, key string) string {
+	if path == "" {
+		return key
+	}
+	return path + "." + key
+}
