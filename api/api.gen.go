@@ -121,6 +121,24 @@ func (e DeliveryState) Valid() bool {
 	}
 }
 
+// Defines values for DocumentKind.
+const (
+	DocumentKindRunbook DocumentKind = "runbook"
+	DocumentKindSource  DocumentKind = "source"
+)
+
+// Valid indicates whether the value is a known member of the DocumentKind enum.
+func (e DocumentKind) Valid() bool {
+	switch e {
+	case DocumentKindRunbook:
+		return true
+	case DocumentKindSource:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateState.
 const (
 	GateStateApproved  GateState = "approved"
@@ -268,6 +286,30 @@ func (e NewSecretKind) Valid() bool {
 	case NewSecretKindSshKey:
 		return true
 	case NewSecretKindText:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PushStepWhat.
+const (
+	PushStepWhatAdded   PushStepWhat = "added"
+	PushStepWhatChanged PushStepWhat = "changed"
+	PushStepWhatRemoved PushStepWhat = "removed"
+	PushStepWhatSame    PushStepWhat = "same"
+)
+
+// Valid indicates whether the value is a known member of the PushStepWhat enum.
+func (e PushStepWhat) Valid() bool {
+	switch e {
+	case PushStepWhatAdded:
+		return true
+	case PushStepWhatChanged:
+		return true
+	case PushStepWhatRemoved:
+		return true
+	case PushStepWhatSame:
 		return true
 	default:
 		return false
@@ -461,6 +503,7 @@ const (
 	TakenChangeIdle    TakenChange = "idle"
 	TakenChangeNew     TakenChange = "new"
 	TakenChangeRepeat  TakenChange = "repeat"
+	TakenChangeUnread  TakenChange = "unread"
 	TakenChangeWorse   TakenChange = "worse"
 )
 
@@ -476,6 +519,8 @@ func (e TakenChange) Valid() bool {
 	case TakenChangeNew:
 		return true
 	case TakenChangeRepeat:
+		return true
+	case TakenChangeUnread:
 		return true
 	case TakenChangeWorse:
 		return true
@@ -676,6 +721,9 @@ type Delivery struct {
 // DeliveryState defines model for Delivery.State.
 type DeliveryState string
 
+// DocumentKind defines model for DocumentKind.
+type DocumentKind string
+
 // Edge defines model for Edge.
 type Edge struct {
 	// D its line as an SVG path
@@ -708,6 +756,21 @@ type Entry struct {
 	Title   string                 `json:"title"`
 }
 
+// EstateDocument defines model for EstateDocument.
+type EstateDocument struct {
+	// Digest SHA-256 of the text
+	Digest string       `json:"digest"`
+	Kind   DocumentKind `json:"kind"`
+	Name   string       `json:"name"`
+	Number int          `json:"number"`
+
+	// Origin where it is kept as text
+	Origin   string    `json:"origin,omitempty,omitzero"`
+	PushedAt time.Time `json:"pushed_at"`
+	PushedBy string    `json:"pushed_by"`
+	Text     string    `json:"text,omitempty,omitzero"`
+}
+
 // Event defines model for Event.
 type Event struct {
 	At   time.Time              `json:"at"`
@@ -737,7 +800,10 @@ type Field struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Column  int    `json:"column"`
+	Column int `json:"column"`
+
+	// File where there are several
+	File    string `json:"file,omitempty,omitzero"`
 	Line    int    `json:"line"`
 	Meant   string `json:"meant,omitempty,omitzero"`
 	Message string `json:"message"`
@@ -855,6 +921,15 @@ type Instance struct {
 // InstanceState defines model for Instance.State.
 type InstanceState string
 
+// Made defines model for Made.
+type Made struct {
+	Field string `json:"field"`
+
+	// From the part of the map that made it
+	From  string `json:"from"`
+	Value string `json:"value"`
+}
+
 // Mark defines model for Mark.
 type Mark struct {
 	At    time.Time `json:"at"`
@@ -885,6 +960,24 @@ type NewPerson struct {
 	Name     PersonName `json:"name"`
 	Password Password   `json:"password"`
 	Roles    []Role     `json:"roles"`
+}
+
+// NewPush defines model for NewPush.
+type NewPush struct {
+	// Check compare and change nothing
+	Check  bool   `json:"check,omitempty,omitzero"`
+	Commit string `json:"commit,omitempty,omitzero"`
+
+	// Expect the plan that was shown; another one is not carried out
+	Expect  string     `json:"expect,omitempty,omitzero"`
+	Files   []PushFile `json:"files"`
+	Message string     `json:"message,omitempty,omitzero"`
+
+	// Origin where the texts are kept: a folder, a repository
+	Origin string `json:"origin,omitempty,omitzero"`
+
+	// Prune remove what came from the same origin and is not among the files
+	Prune bool `json:"prune,omitempty,omitzero"`
 }
 
 // NewRehearsal defines model for NewRehearsal.
@@ -929,6 +1022,17 @@ type NewSecretKind string
 type NewSource struct {
 	CallBack string    `json:"call_back,omitempty,omitzero"`
 	Name     ThingName `json:"name"`
+}
+
+// NewSourceTry defines model for NewSourceTry.
+type NewSourceTry struct {
+	Body        string            `json:"body"`
+	ContentType string            `json:"content_type,omitempty,omitzero"`
+	Headers     map[string]string `json:"headers,omitempty,omitzero"`
+	Query       map[string]string `json:"query,omitempty,omitzero"`
+
+	// Text the text of a source's document to try in the place of the one that is there
+	Text string `json:"text,omitempty,omitzero"`
 }
 
 // NewToken defines model for NewToken.
@@ -1024,6 +1128,37 @@ type Problem struct {
 	Title    string    `json:"title"`
 	Type     string    `json:"type,omitempty,omitzero"`
 }
+
+// Push defines model for Push.
+type Push struct {
+	Findings []Finding `json:"findings"`
+	Plan     string    `json:"plan"`
+
+	// Push the number of the push that was carried out
+	Push  int64      `json:"push,omitempty,omitzero"`
+	Steps []PushStep `json:"steps"`
+}
+
+// PushFile defines model for PushFile.
+type PushFile struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// PushStep defines model for PushStep.
+type PushStep struct {
+	// Fields what is altered; none for a change of form alone
+	Fields []string `json:"fields"`
+
+	// KeptAt another origin that it is taken from
+	KeptAt string       `json:"kept_at,omitempty,omitzero"`
+	Kind   DocumentKind `json:"kind"`
+	Name   string       `json:"name"`
+	What   PushStepWhat `json:"what"`
+}
+
+// PushStepWhat defines model for PushStep.What.
+type PushStepWhat string
 
 // Question defines model for Question.
 type Question struct {
@@ -1307,6 +1442,25 @@ type Source struct {
 	Name        string    `json:"name"`
 }
 
+// SourceTry defines model for SourceTry.
+type SourceTry struct {
+	// Finding why nothing of it can be read
+	Finding string          `json:"finding,omitempty,omitzero"`
+	Items   []SourceTryItem `json:"items"`
+}
+
+// SourceTryItem defines model for SourceTryItem.
+type SourceTryItem struct {
+	// Ignored the source is told to make nothing of it
+	Ignored bool   `json:"ignored"`
+	Made    []Made `json:"made"`
+	Report  Report `json:"report,omitempty,omitzero"`
+
+	// Unread which field could not be had, and why
+	Unread   string    `json:"unread,omitempty,omitzero"`
+	Verdicts []Verdict `json:"verdicts"`
+}
+
 // Span defines model for Span.
 type Span struct {
 	Entry int64     `json:"entry"`
@@ -1360,6 +1514,12 @@ type Taken struct {
 	Change   TakenChange `json:"change"`
 	Incident int64       `json:"incident,omitempty,omitzero"`
 	Link     string      `json:"link"`
+
+	// Says why it could not be mapped
+	Says string `json:"says,omitempty,omitzero"`
+
+	// Unread the id of a payload that could not be mapped and was kept
+	Unread string `json:"unread,omitempty,omitzero"`
 }
 
 // TakenChange defines model for Taken.Change.
@@ -1423,6 +1583,20 @@ type Tried struct {
 	Says string `json:"says"`
 }
 
+// Unread defines model for Unread.
+type Unread struct {
+	At time.Time `json:"at"`
+
+	// Body as text; what is no UTF-8 in it is replaced
+	Body        string            `json:"body"`
+	ContentType string            `json:"content_type"`
+	Finding     string            `json:"finding"`
+	Headers     map[string]string `json:"headers"`
+	Id          string            `json:"id"`
+	Query       map[string]string `json:"query"`
+	Source      string            `json:"source"`
+}
+
 // Value defines model for Value.
 type Value struct {
 	Part string `json:"part"`
@@ -1460,6 +1634,9 @@ type Id = string
 
 // IfMatch defines model for ifMatch.
 type IfMatch = string
+
+// Kind defines model for kind.
+type Kind = DocumentKind
 
 // Limit defines model for limit.
 type Limit = int
@@ -1513,6 +1690,17 @@ type ListDeliveriesParams struct {
 // ListDeliveriesParamsState defines parameters for ListDeliveries.
 type ListDeliveriesParamsState string
 
+// ListDocumentsParams defines parameters for ListDocuments.
+type ListDocumentsParams struct {
+	Kind DocumentKind `form:"kind,omitempty" json:"kind,omitempty,omitzero"`
+}
+
+// GetDocumentParams defines parameters for GetDocument.
+type GetDocumentParams struct {
+	// Number of the revision; 0 is the one in use
+	Number int `form:"number,omitempty" json:"number,omitempty,omitzero"`
+}
+
 // ListIncidentsParams defines parameters for ListIncidents.
 type ListIncidentsParams struct {
 	State ListIncidentsParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
@@ -1560,6 +1748,11 @@ type SetTargetParams struct {
 	IfMatch IfMatch `json:"If-Match,omitempty,omitzero"`
 }
 
+// ListUnreadParams defines parameters for ListUnread.
+type ListUnreadParams struct {
+	Source string `form:"source,omitempty" json:"source,omitempty,omitzero"`
+}
+
 // SetConnectionJSONRequestBody defines body for SetConnection for application/json ContentType.
 type SetConnectionJSONRequestBody = Connection
 
@@ -1577,6 +1770,9 @@ type AddNoteJSONRequestBody = NewNote
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
+
+// PushJSONRequestBody defines body for Push for application/json ContentType.
+type PushJSONRequestBody = NewPush
 
 // AnswerQuestionJSONRequestBody defines body for AnswerQuestion for application/json ContentType.
 type AnswerQuestionJSONRequestBody = Answer
@@ -1610,6 +1806,9 @@ type SetUpJSONRequestBody = SetUp
 
 // AddSourceJSONRequestBody defines body for AddSource for application/json ContentType.
 type AddSourceJSONRequestBody = NewSource
+
+// TrySourceJSONRequestBody defines body for TrySource for application/json ContentType.
+type TrySourceJSONRequestBody = NewSourceTry
 
 // SetTargetJSONRequestBody defines body for SetTarget for application/json ContentType.
 type SetTargetJSONRequestBody = Target
@@ -1748,6 +1947,21 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
 	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDocuments The documents in use by kind and name, runbooks too.
+	//
+	// Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
+	ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDocument A document with its text.
+	//
+	// Corresponds with GET /api/v1/documents/{kind}/{name} (the `GetDocument` operationId).
+	GetDocument(ctx context.Context, kind Kind, name Name, params *GetDocumentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
+	//
+	// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
+	ListDocumentRevisions(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGates Gates that wait for a decision, the oldest first.
 	//
 	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
@@ -1867,6 +2081,26 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 	RemovePerson(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PushWithBody Compare documents with what is there, and make it so.
+	//
+	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+	// admin. Documents with mistakes change nothing.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/push (the `Push` operationId).
+	PushWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Push Compare documents with what is there, and make it so.
+	//
+	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+	// admin. Documents with mistakes change nothing.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/push (the `Push` operationId).
+	Push(ctx context.Context, body PushJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	//
@@ -2122,6 +2356,20 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/sources/{name} (the `RemoveSource` operationId).
 	RemoveSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TrySourceWithBody Tell what a payload would become and what that would start, without any effect.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+	TrySourceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrySource Tell what a payload would become and what that would start, without any effect.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+	TrySource(ctx context.Context, name Name, body TrySourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetStatus How the installation is.
 	//
 	// Corresponds with GET /api/v1/status (the `GetStatus` operationId).
@@ -2193,6 +2441,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
 	TryStep(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
+	//
+	// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
+	ListUnread(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
+	//
+	// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+	ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAlerts Alerts, newest first.
@@ -2339,6 +2597,51 @@ func (c *Client) TryConnection(ctx context.Context, name Name, reqEditors ...Req
 // Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
 func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDeliveriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDocuments The documents in use by kind and name, runbooks too.
+//
+// Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
+func (c *Client) ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDocumentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDocument A document with its text.
+//
+// Corresponds with GET /api/v1/documents/{kind}/{name} (the `GetDocument` operationId).
+func (c *Client) GetDocument(ctx context.Context, kind Kind, name Name, params *GetDocumentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDocumentRequest(c.Server, kind, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
+//
+// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
+func (c *Client) ListDocumentRevisions(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDocumentRevisionsRequest(c.Server, kind, name)
 	if err != nil {
 		return nil, err
 	}
@@ -2659,6 +2962,46 @@ func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, r
 // Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 func (c *Client) RemovePerson(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemovePersonRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PushWithBody Compare documents with what is there, and make it so.
+//
+// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+// admin. Documents with mistakes change nothing.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/push (the `Push` operationId).
+func (c *Client) PushWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Push Compare documents with what is there, and make it so.
+//
+// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+// admin. Documents with mistakes change nothing.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/push (the `Push` operationId).
+func (c *Client) Push(ctx context.Context, body PushJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPushRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3343,6 +3686,40 @@ func (c *Client) RemoveSource(ctx context.Context, name Name, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// TrySourceWithBody Tell what a payload would become and what that would start, without any effect.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+func (c *Client) TrySourceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrySourceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrySource Tell what a payload would become and what that would start, without any effect.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+func (c *Client) TrySource(ctx context.Context, name Name, body TrySourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrySourceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetStatus How the installation is.
 //
 // Corresponds with GET /api/v1/status (the `GetStatus` operationId).
@@ -3525,6 +3902,36 @@ func (c *Client) TryStepWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /api/v1/tries (the `TryStep` operationId).
 func (c *Client) TryStep(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryStepRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListUnread Payloads that proved themselves and could not be mapped, newest first.
+//
+// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
+func (c *Client) ListUnread(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUnreadRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
+//
+// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+func (c *Client) ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadAgainRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3942,6 +4349,161 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDocumentsRequest constructs an http.Request for the ListDocuments method
+func NewListDocumentsRequest(server string, params *ListDocumentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/documents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDocumentRequest constructs an http.Request for the GetDocument method
+func NewGetDocumentRequest(server string, kind Kind, name Name, params *GetDocumentParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/documents/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "number", params.Number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDocumentRevisionsRequest constructs an http.Request for the ListDocumentRevisions method
+func NewListDocumentRevisionsRequest(server string, kind Kind, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/documents/%s/%s/revisions", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -4551,6 +5113,46 @@ func NewRemovePersonRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPushRequest calls the generic Push builder with application/json body
+func NewPushRequest(server string, body PushJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPushRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPushRequestWithBody constructs an http.Request for the Push method, with any body, and a specified content type
+func NewPushRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/push")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5716,6 +6318,53 @@ func NewRemoveSourceRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTrySourceRequest calls the generic TrySource builder with application/json body
+func NewTrySourceRequest(server string, name Name, body TrySourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrySourceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTrySourceRequestWithBody constructs an http.Request for the TrySource method, with any body, and a specified content type
+func NewTrySourceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sources/%s/try", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetStatusRequest constructs an http.Request for the GetStatus method
 func NewGetStatusRequest(server string) (*http.Request, error) {
 	var err error
@@ -6032,6 +6681,90 @@ func NewTryStepRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewListUnreadRequest constructs an http.Request for the ListUnread method
+func NewListUnreadRequest(server string, params *ListUnreadParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/unread")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadAgainRequest constructs an http.Request for the ReadAgain method
+func NewReadAgainRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/unread/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -6145,6 +6878,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
 	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+
+	// ListDocumentsWithResponse The documents in use by kind and name, runbooks too.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
+	ListDocumentsWithResponse(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*ListDocumentsResponse, error)
+
+	// GetDocumentWithResponse A document with its text.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/documents/{kind}/{name} (the `GetDocument` operationId).
+	GetDocumentWithResponse(ctx context.Context, kind Kind, name Name, params *GetDocumentParams, reqEditors ...RequestEditorFn) (*GetDocumentResponse, error)
+
+	// ListDocumentRevisionsWithResponse The revisions of a document, newest first; also of one that was removed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
+	ListDocumentRevisionsWithResponse(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*ListDocumentRevisionsResponse, error)
 
 	// ListGatesWithResponse Gates that wait for a decision, the oldest first.
 	//
@@ -6285,6 +7039,26 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 	RemovePersonWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// PushWithBodyWithResponse Compare documents with what is there, and make it so.
+	//
+	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+	// admin. Documents with mistakes change nothing.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/push (the `Push` operationId).
+	PushWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushResponse, error)
+
+	// PushWithResponse Compare documents with what is there, and make it so.
+	//
+	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+	// admin. Documents with mistakes change nothing.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/push (the `Push` operationId).
+	PushWithResponse(ctx context.Context, body PushJSONRequestBody, reqEditors ...RequestEditorFn) (*PushResponse, error)
 
 	// ListQuestionsWithResponse Questions that wait for an answer, the oldest first.
 	//
@@ -6580,6 +7354,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/sources/{name} (the `RemoveSource` operationId).
 	RemoveSourceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveSourceResponse, error)
 
+	// TrySourceWithBodyWithResponse Tell what a payload would become and what that would start, without any effect.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+	TrySourceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrySourceResponse, error)
+
+	// TrySourceWithResponse Tell what a payload would become and what that would start, without any effect.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+	TrySourceWithResponse(ctx context.Context, name Name, body TrySourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TrySourceResponse, error)
+
 	// GetStatusWithResponse How the installation is.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6663,6 +7451,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
 	TryStepWithResponse(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*TryStepResponse, error)
+
+	// ListUnreadWithResponse Payloads that proved themselves and could not be mapped, newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
+	ListUnreadWithResponse(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*ListUnreadResponse, error)
+
+	// ReadAgainWithResponse Map a payload anew with the source's map as it is now, and take what that gives.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+	ReadAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ReadAgainResponse, error)
 }
 
 type ListAlertsResponse struct {
@@ -7077,6 +7879,150 @@ func (r ListDeliveriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDocumentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]EstateDocument
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDocumentsResponse) GetJSON200() *[]EstateDocument {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDocumentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDocumentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDocumentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDocumentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDocumentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EstateDocument
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDocumentResponse) GetJSON200() *EstateDocument {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDocumentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDocumentRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]EstateDocument
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDocumentRevisionsResponse) GetJSON200() *[]EstateDocument {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDocumentRevisionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDocumentRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDocumentRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDocumentRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDocumentRevisionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7783,6 +8729,54 @@ func (r RemovePersonResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemovePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PushResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Push
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PushResponse) GetJSON200() *Push {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PushResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PushResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PushResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PushResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PushResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9235,6 +10229,54 @@ func (r RemoveSourceResponse) ContentType() string {
 	return ""
 }
 
+type TrySourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SourceTry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TrySourceResponse) GetJSON200() *SourceTry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrySourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrySourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrySourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrySourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrySourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetStatusResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9653,6 +10695,102 @@ func (r TryStepResponse) ContentType() string {
 	return ""
 }
 
+type ListUnreadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Unread
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUnreadResponse) GetJSON200() *[]Unread {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUnreadResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUnreadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUnreadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUnreadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUnreadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Taken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadAgainResponse) GetJSON200() *[]Taken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAlertsWithResponse Alerts, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9781,6 +10919,45 @@ func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, pa
 		return nil, err
 	}
 	return ParseListDeliveriesResponse(rsp)
+}
+
+// ListDocumentsWithResponse The documents in use by kind and name, runbooks too.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
+func (c *ClientWithResponses) ListDocumentsWithResponse(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*ListDocumentsResponse, error) {
+	rsp, err := c.ListDocuments(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDocumentsResponse(rsp)
+}
+
+// GetDocumentWithResponse A document with its text.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/documents/{kind}/{name} (the `GetDocument` operationId).
+func (c *ClientWithResponses) GetDocumentWithResponse(ctx context.Context, kind Kind, name Name, params *GetDocumentParams, reqEditors ...RequestEditorFn) (*GetDocumentResponse, error) {
+	rsp, err := c.GetDocument(ctx, kind, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDocumentResponse(rsp)
+}
+
+// ListDocumentRevisionsWithResponse The revisions of a document, newest first; also of one that was removed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
+func (c *ClientWithResponses) ListDocumentRevisionsWithResponse(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*ListDocumentRevisionsResponse, error) {
+	rsp, err := c.ListDocumentRevisions(ctx, kind, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDocumentRevisionsResponse(rsp)
 }
 
 // ListGatesWithResponse Gates that wait for a decision, the oldest first.
@@ -10041,6 +11218,38 @@ func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseRemovePersonResponse(rsp)
+}
+
+// PushWithBodyWithResponse Compare documents with what is there, and make it so.
+//
+// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+// admin. Documents with mistakes change nothing.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/push (the `Push` operationId).
+func (c *ClientWithResponses) PushWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PushResponse, error) {
+	rsp, err := c.PushWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePushResponse(rsp)
+}
+
+// PushWithResponse Compare documents with what is there, and make it so.
+//
+// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+// admin. Documents with mistakes change nothing.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/push (the `Push` operationId).
+func (c *ClientWithResponses) PushWithResponse(ctx context.Context, body PushJSONRequestBody, reqEditors ...RequestEditorFn) (*PushResponse, error) {
+	rsp, err := c.Push(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePushResponse(rsp)
 }
 
 // ListQuestionsWithResponse Questions that wait for an answer, the oldest first.
@@ -10589,6 +11798,32 @@ func (c *ClientWithResponses) RemoveSourceWithResponse(ctx context.Context, name
 	return ParseRemoveSourceResponse(rsp)
 }
 
+// TrySourceWithBodyWithResponse Tell what a payload would become and what that would start, without any effect.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+func (c *ClientWithResponses) TrySourceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrySourceResponse, error) {
+	rsp, err := c.TrySourceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrySourceResponse(rsp)
+}
+
+// TrySourceWithResponse Tell what a payload would become and what that would start, without any effect.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sources/{name}/try (the `TrySource` operationId).
+func (c *ClientWithResponses) TrySourceWithResponse(ctx context.Context, name Name, body TrySourceJSONRequestBody, reqEditors ...RequestEditorFn) (*TrySourceResponse, error) {
+	rsp, err := c.TrySource(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrySourceResponse(rsp)
+}
+
 // GetStatusWithResponse How the installation is.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10743,6 +11978,32 @@ func (c *ClientWithResponses) TryStepWithResponse(ctx context.Context, body TryS
 		return nil, err
 	}
 	return ParseTryStepResponse(rsp)
+}
+
+// ListUnreadWithResponse Payloads that proved themselves and could not be mapped, newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
+func (c *ClientWithResponses) ListUnreadWithResponse(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*ListUnreadResponse, error) {
+	rsp, err := c.ListUnread(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUnreadResponse(rsp)
+}
+
+// ReadAgainWithResponse Map a payload anew with the source's map as it is now, and take what that gives.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+func (c *ClientWithResponses) ReadAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ReadAgainResponse, error) {
+	rsp, err := c.ReadAgain(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadAgainResponse(rsp)
 }
 
 // ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
@@ -11014,6 +12275,105 @@ func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Deliveries
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDocumentsResponse parses an HTTP response from a ListDocumentsWithResponse call
+func ParseListDocumentsResponse(rsp *http.Response) (*ListDocumentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDocumentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []EstateDocument
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDocumentResponse parses an HTTP response from a GetDocumentWithResponse call
+func ParseGetDocumentResponse(rsp *http.Response) (*GetDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EstateDocument
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDocumentRevisionsResponse parses an HTTP response from a ListDocumentRevisionsWithResponse call
+func ParseListDocumentRevisionsResponse(rsp *http.Response) (*ListDocumentRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDocumentRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []EstateDocument
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -11505,6 +12865,39 @@ func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePushResponse parses an HTTP response from a PushWithResponse call
+func ParsePushResponse(rsp *http.Response) (*PushResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PushResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Push
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -12535,6 +13928,39 @@ func ParseRemoveSourceResponse(rsp *http.Response) (*RemoveSourceResponse, error
 	return response, nil
 }
 
+// ParseTrySourceResponse parses an HTTP response from a TrySourceWithResponse call
+func ParseTrySourceResponse(rsp *http.Response) (*TrySourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrySourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SourceTry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetStatusResponse parses an HTTP response from a GetStatusWithResponse call
 func ParseGetStatusResponse(rsp *http.Response) (*GetStatusResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12824,6 +14250,72 @@ func ParseTryStepResponse(rsp *http.Response) (*TryStepResponse, error) {
 	return response, nil
 }
 
+// ParseListUnreadResponse parses an HTTP response from a ListUnreadWithResponse call
+func ParseListUnreadResponse(rsp *http.Response) (*ListUnreadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUnreadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Unread
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadAgainResponse parses an HTTP response from a ReadAgainWithResponse call
+func ParseReadAgainResponse(rsp *http.Response) (*ReadAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Taken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListAlerts Alerts, newest first.
@@ -12853,6 +14345,15 @@ type ServerInterface interface {
 	// ListDeliveries Messages to rooms and sources, newest first.
 	// (GET /api/v1/deliveries)
 	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
+	// ListDocuments The documents in use by kind and name, runbooks too.
+	// (GET /api/v1/documents)
+	ListDocuments(c *gin.Context, params ListDocumentsParams)
+	// GetDocument A document with its text.
+	// (GET /api/v1/documents/{kind}/{name})
+	GetDocument(c *gin.Context, kind Kind, name Name, params GetDocumentParams)
+	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
+	// (GET /api/v1/documents/{kind}/{name}/revisions)
+	ListDocumentRevisions(c *gin.Context, kind Kind, name Name)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(c *gin.Context)
@@ -12898,6 +14399,9 @@ type ServerInterface interface {
 	// RemovePerson Remove a person; what they did stays in the records.
 	// (DELETE /api/v1/people/{name})
 	RemovePerson(c *gin.Context, name Name)
+	// Push Compare documents with what is there, and make it so.
+	// (POST /api/v1/push)
+	Push(c *gin.Context)
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	// (GET /api/v1/questions)
 	ListQuestions(c *gin.Context)
@@ -12991,6 +14495,9 @@ type ServerInterface interface {
 	// RemoveSource Remove a source; its alerts stay.
 	// (DELETE /api/v1/sources/{name})
 	RemoveSource(c *gin.Context, name Name)
+	// TrySource Tell what a payload would become and what that would start, without any effect.
+	// (POST /api/v1/sources/{name}/try)
+	TrySource(c *gin.Context, name Name)
 	// GetStatus How the installation is.
 	// (GET /api/v1/status)
 	GetStatus(c *gin.Context)
@@ -13018,6 +14525,12 @@ type ServerInterface interface {
 	// TryStep Try one step of a runbook alone, with values given by hand.
 	// (POST /api/v1/tries)
 	TryStep(c *gin.Context)
+	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
+	// (GET /api/v1/unread)
+	ListUnread(c *gin.Context, params ListUnreadParams)
+	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
+	// (POST /api/v1/unread/{id}/again)
+	ReadAgain(c *gin.Context, id Id)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -13298,6 +14811,112 @@ func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
 	}
 
 	siw.Handler.ListDeliveries(c, params)
+}
+
+// ListDocuments operation middleware
+func (siw *ServerInterfaceWrapper) ListDocuments(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDocumentsParams
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDocuments(c, params)
+}
+
+// GetDocument operation middleware
+func (siw *ServerInterfaceWrapper) GetDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDocumentParams
+
+	// ------------- Optional query parameter "number" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "number", c.Request.URL.Query(), &params.Number, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDocument(c, kind, name, params)
+}
+
+// ListDocumentRevisions operation middleware
+func (siw *ServerInterfaceWrapper) ListDocumentRevisions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDocumentRevisions(c, kind, name)
 }
 
 // ListGates operation middleware
@@ -13650,6 +15269,19 @@ func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
 	}
 
 	siw.Handler.RemovePerson(c, name)
+}
+
+// Push operation middleware
+func (siw *ServerInterfaceWrapper) Push(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Push(c)
 }
 
 // ListQuestions operation middleware
@@ -14313,6 +15945,31 @@ func (siw *ServerInterfaceWrapper) RemoveSource(c *gin.Context) {
 	siw.Handler.RemoveSource(c, name)
 }
 
+// TrySource operation middleware
+func (siw *ServerInterfaceWrapper) TrySource(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TrySource(c, name)
+}
+
 // GetStatus operation middleware
 func (siw *ServerInterfaceWrapper) GetStatus(c *gin.Context) {
 
@@ -14493,6 +16150,58 @@ func (siw *ServerInterfaceWrapper) TryStep(c *gin.Context) {
 	siw.Handler.TryStep(c)
 }
 
+// ListUnread operation middleware
+func (siw *ServerInterfaceWrapper) ListUnread(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListUnreadParams
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUnread(c, params)
+}
+
+// ReadAgain operation middleware
+func (siw *ServerInterfaceWrapper) ReadAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadAgain(c, id)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -14533,6 +16242,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/sources", wrapper.ListSources)
 	router.POST(options.BaseURL+"/api/v1/sources", wrapper.AddSource)
 	router.DELETE(options.BaseURL+"/api/v1/sources/:name", wrapper.RemoveSource)
+	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
+	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
+	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
+	router.POST(options.BaseURL+"/api/v1/push", wrapper.Push)
+	router.GET(options.BaseURL+"/api/v1/documents", wrapper.ListDocuments)
+	router.GET(options.BaseURL+"/api/v1/documents/:kind/:name", wrapper.GetDocument)
+	router.GET(options.BaseURL+"/api/v1/documents/:kind/:name/revisions", wrapper.ListDocumentRevisions)
 	router.GET(options.BaseURL+"/api/v1/services", wrapper.ListServices)
 	router.POST(options.BaseURL+"/api/v1/services", wrapper.SetService)
 	router.GET(options.BaseURL+"/api/v1/targets", wrapper.ListTargets)
@@ -14918,6 +16634,126 @@ type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDocumentsRequestObject struct {
+	Params ListDocumentsParams
+}
+
+type ListDocumentsResponseObject interface {
+	VisitListDocumentsResponse(w http.ResponseWriter) error
+}
+
+type ListDocuments200JSONResponse []EstateDocument
+
+func (response ListDocuments200JSONResponse) VisitListDocumentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDocumentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDocumentsdefaultApplicationProblemPlusJSONResponse) VisitListDocumentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDocumentRequestObject struct {
+	Kind   Kind `json:"kind"`
+	Name   Name `json:"name"`
+	Params GetDocumentParams
+}
+
+type GetDocumentResponseObject interface {
+	VisitGetDocumentResponse(w http.ResponseWriter) error
+}
+
+type GetDocument200JSONResponse EstateDocument
+
+func (response GetDocument200JSONResponse) VisitGetDocumentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDocumentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDocumentdefaultApplicationProblemPlusJSONResponse) VisitGetDocumentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDocumentRevisionsRequestObject struct {
+	Kind Kind `json:"kind"`
+	Name Name `json:"name"`
+}
+
+type ListDocumentRevisionsResponseObject interface {
+	VisitListDocumentRevisionsResponse(w http.ResponseWriter) error
+}
+
+type ListDocumentRevisions200JSONResponse []EstateDocument
+
+func (response ListDocumentRevisions200JSONResponse) VisitListDocumentRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDocumentRevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDocumentRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListDocumentRevisionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15492,6 +17328,45 @@ type RemovePersondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemovePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PushRequestObject struct {
+	Body *PushJSONRequestBody
+}
+
+type PushResponseObject interface {
+	VisitPushResponse(w http.ResponseWriter) error
+}
+
+type Push200JSONResponse Push
+
+func (response Push200JSONResponse) VisitPushResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PushdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PushdefaultApplicationProblemPlusJSONResponse) VisitPushResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16675,6 +18550,46 @@ func (response RemoveSourcedefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type TrySourceRequestObject struct {
+	Name Name `json:"name"`
+	Body *TrySourceJSONRequestBody
+}
+
+type TrySourceResponseObject interface {
+	VisitTrySourceResponse(w http.ResponseWriter) error
+}
+
+type TrySource200JSONResponse SourceTry
+
+func (response TrySource200JSONResponse) VisitTrySourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrySourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TrySourcedefaultApplicationProblemPlusJSONResponse) VisitTrySourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetStatusRequestObject struct {
 }
 
@@ -17012,6 +18927,84 @@ func (response TryStepdefaultApplicationProblemPlusJSONResponse) VisitTryStepRes
 	return err
 }
 
+type ListUnreadRequestObject struct {
+	Params ListUnreadParams
+}
+
+type ListUnreadResponseObject interface {
+	VisitListUnreadResponse(w http.ResponseWriter) error
+}
+
+type ListUnread200JSONResponse []Unread
+
+func (response ListUnread200JSONResponse) VisitListUnreadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListUnreaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListUnreaddefaultApplicationProblemPlusJSONResponse) VisitListUnreadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadAgainRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ReadAgainResponseObject interface {
+	VisitReadAgainResponse(w http.ResponseWriter) error
+}
+
+type ReadAgain200JSONResponse []Taken
+
+func (response ReadAgain200JSONResponse) VisitReadAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadAgaindefaultApplicationProblemPlusJSONResponse) VisitReadAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAlerts Alerts, newest first.
@@ -17041,6 +19034,15 @@ type StrictServerInterface interface {
 	// ListDeliveries Messages to rooms and sources, newest first.
 	// (GET /api/v1/deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
+	// ListDocuments The documents in use by kind and name, runbooks too.
+	// (GET /api/v1/documents)
+	ListDocuments(ctx context.Context, request ListDocumentsRequestObject) (ListDocumentsResponseObject, error)
+	// GetDocument A document with its text.
+	// (GET /api/v1/documents/{kind}/{name})
+	GetDocument(ctx context.Context, request GetDocumentRequestObject) (GetDocumentResponseObject, error)
+	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
+	// (GET /api/v1/documents/{kind}/{name}/revisions)
+	ListDocumentRevisions(ctx context.Context, request ListDocumentRevisionsRequestObject) (ListDocumentRevisionsResponseObject, error)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(ctx context.Context, request ListGatesRequestObject) (ListGatesResponseObject, error)
@@ -17086,6 +19088,9 @@ type StrictServerInterface interface {
 	// RemovePerson Remove a person; what they did stays in the records.
 	// (DELETE /api/v1/people/{name})
 	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
+	// Push Compare documents with what is there, and make it so.
+	// (POST /api/v1/push)
+	Push(ctx context.Context, request PushRequestObject) (PushResponseObject, error)
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	// (GET /api/v1/questions)
 	ListQuestions(ctx context.Context, request ListQuestionsRequestObject) (ListQuestionsResponseObject, error)
@@ -17179,6 +19184,9 @@ type StrictServerInterface interface {
 	// RemoveSource Remove a source; its alerts stay.
 	// (DELETE /api/v1/sources/{name})
 	RemoveSource(ctx context.Context, request RemoveSourceRequestObject) (RemoveSourceResponseObject, error)
+	// TrySource Tell what a payload would become and what that would start, without any effect.
+	// (POST /api/v1/sources/{name}/try)
+	TrySource(ctx context.Context, request TrySourceRequestObject) (TrySourceResponseObject, error)
 	// GetStatus How the installation is.
 	// (GET /api/v1/status)
 	GetStatus(ctx context.Context, request GetStatusRequestObject) (GetStatusResponseObject, error)
@@ -17206,6 +19214,12 @@ type StrictServerInterface interface {
 	// TryStep Try one step of a runbook alone, with values given by hand.
 	// (POST /api/v1/tries)
 	TryStep(ctx context.Context, request TryStepRequestObject) (TryStepResponseObject, error)
+	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
+	// (GET /api/v1/unread)
+	ListUnread(ctx context.Context, request ListUnreadRequestObject) (ListUnreadResponseObject, error)
+	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
+	// (POST /api/v1/unread/{id}/again)
+	ReadAgain(ctx context.Context, request ReadAgainRequestObject) (ReadAgainResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -17506,6 +19520,87 @@ func (sh *strictHandler) ListDeliveries(ctx *gin.Context, params ListDeliveriesP
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
 		if err := validResponse.VisitListDeliveriesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDocuments operation middleware
+func (sh *strictHandler) ListDocuments(ctx *gin.Context, params ListDocumentsParams) {
+	var request ListDocumentsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDocuments(ctx, request.(ListDocumentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDocuments")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDocumentsResponseObject); ok {
+		if err := validResponse.VisitListDocumentsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDocument operation middleware
+func (sh *strictHandler) GetDocument(ctx *gin.Context, kind Kind, name Name, params GetDocumentParams) {
+	var request GetDocumentRequestObject
+
+	request.Kind = kind
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDocument(ctx, request.(GetDocumentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDocument")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDocumentResponseObject); ok {
+		if err := validResponse.VisitGetDocumentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDocumentRevisions operation middleware
+func (sh *strictHandler) ListDocumentRevisions(ctx *gin.Context, kind Kind, name Name) {
+	var request ListDocumentRevisionsRequestObject
+
+	request.Kind = kind
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDocumentRevisions(ctx, request.(ListDocumentRevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDocumentRevisions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDocumentRevisionsResponseObject); ok {
+		if err := validResponse.VisitListDocumentRevisionsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -17977,6 +20072,48 @@ func (sh *strictHandler) RemovePerson(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemovePersonResponseObject); ok {
 		if err := validResponse.VisitRemovePersonResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Push operation middleware
+func (sh *strictHandler) Push(ctx *gin.Context) {
+	var request PushRequestObject
+
+	var body PushJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Push(ctx, request.(PushRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Push")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PushResponseObject); ok {
+		if err := validResponse.VisitPushResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -18959,6 +21096,50 @@ func (sh *strictHandler) RemoveSource(ctx *gin.Context, name Name) {
 	}
 }
 
+// TrySource operation middleware
+func (sh *strictHandler) TrySource(ctx *gin.Context, name Name) {
+	var request TrySourceRequestObject
+
+	request.Name = name
+
+	var body TrySourceJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TrySource(ctx, request.(TrySourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TrySource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TrySourceResponseObject); ok {
+		if err := validResponse.VisitTrySourceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetStatus operation middleware
 func (sh *strictHandler) GetStatus(ctx *gin.Context) {
 	var request GetStatusRequestObject
@@ -19230,6 +21411,58 @@ func (sh *strictHandler) TryStep(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TryStepResponseObject); ok {
 		if err := validResponse.VisitTryStepResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListUnread operation middleware
+func (sh *strictHandler) ListUnread(ctx *gin.Context, params ListUnreadParams) {
+	var request ListUnreadRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListUnread(ctx, request.(ListUnreadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListUnread")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListUnreadResponseObject); ok {
+		if err := validResponse.VisitListUnreadResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadAgain operation middleware
+func (sh *strictHandler) ReadAgain(ctx *gin.Context, id Id) {
+	var request ReadAgainRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadAgain(ctx, request.(ReadAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadAgainResponseObject); ok {
+		if err := validResponse.VisitReadAgainResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

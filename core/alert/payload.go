@@ -136,8 +136,9 @@ func numbers(v any) any {
 // The library keeps it for the whole program, so that it is said before anything is read.
 func init() { mxj.SetAttrPrefix("_") }
 
-// readXML gives an element as an object: its attributes by their names with _ before them, its elements by theirs, those
-// of one name as a list, and text beside them as #text. Entities of a document's own are not expanded: one is an error.
+// readXML gives an element as an object: its attributes by their names with _ before them, its elements by theirs,
+// those of one name as a list, and text beside them as #text. Entities of a document's own are not expanded: one is
+// an error.
 func readXML(body []byte) (any, error) {
 	if err := soundXML(body); err != nil {
 		return nil, err

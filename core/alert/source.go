@@ -163,7 +163,7 @@ func (m *Mapped) put(name string, f *Field, scope *expr.Scope) (why string) {
 	case "link":
 		r.Link = v
 	case "at":
-		if r.At, err = moment(v); err != nil {
+		if r.At, err = Moment(v); err != nil {
 			return err.Error()
 		}
 	}
@@ -230,8 +230,8 @@ var notSet = regexp.MustCompile(`(?:` + regexp.QuoteMeta(expr.ErrUnsure.Error())
 // reason is an error of an evaluation in the words of a payload: what nothing has set is not there.
 func reason(err error) string { return notSet.ReplaceAllString(err.Error(), "there is no $1") }
 
-// moment reads a time: RFC 3339, or seconds or milliseconds since 1970.
-func moment(text string) (time.Time, error) {
+// Moment reads a time: RFC 3339, or seconds or milliseconds since 1970.
+func Moment(text string) (time.Time, error) {
 	if t, err := time.Parse(time.RFC3339, text); err == nil {
 		return t, nil
 	}

@@ -34,8 +34,9 @@ type Document struct {
 	Kind Kind
 	Name string
 	// File and Line say where it begins.
-	File string
-	Line int
+	File  string
+	Line  int
+	first int // the line of the file where its text begins
 	// Text is its own part of the file; Digest is the SHA-256 of that.
 	Text, Digest string
 
@@ -53,6 +54,16 @@ type Found struct {
 // Failed reports whether any finding is an error.
 func Failed(found []Found) bool {
 	return slices.ContainsFunc(found, func(f Found) bool { return !f.Warning })
+}
+
+// Found gives findings about the text of the document their places in its file.
+func (d *Document) Found(findings doc.Findings) []Found {
+	out := make([]Found, len(findings))
+	for i, x := range findings {
+		x.Line += d.first - 1
+		out[i] = Found{d.File, x}
+	}
+	return out
 }
 
 // File is a text to read documents from.
@@ -73,7 +84,7 @@ func Parse(files []File) (out []*Document, found []Found) {
 			if d == nil {
 				continue
 			}
-			d.File, d.Line = f.Name, d.Line+p.line-1
+			d.File, d.Line, d.first = f.Name, d.Line+p.line-1, p.line
 			id := string(d.Kind) + " " + d.Name
 			if first := seen[id]; first != nil {
 				found = append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,

@@ -37,8 +37,8 @@ type Step struct {
 	Document *Document `json:"-"`
 }
 
-// Plan compares what is there with what is wanted: what must be added, changed and, with prune, removed, in an order that
-// does not depend on theirs. What is there and not wanted stays without prune. It is pure.
+// Plan compares what is there with what is wanted: what must be added, changed and, with prune, removed, in an order
+// that does not depend on theirs. What is there and not wanted stays without prune. It is pure.
 func Plan(have []Have, want []*Document, prune bool) []Step {
 	there := make(map[string]Have, len(have))
 	for _, h := range have {

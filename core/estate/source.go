@@ -49,6 +49,9 @@ func (x *decoder) source(root ast.Node) {
 		"silent_after": func(n ast.Node) { s.SilentAfter = x.Duration(n, "silent_after") },
 	})
 	s.Name = x.d.Name
+	if x.Findings.Failed() {
+		return // a key that is misspelt is not missing as well
+	}
 	if got["name"] == nil {
 		x.Fail(root, "the source has no name")
 	}
@@ -125,6 +128,9 @@ func (x *decoder) field(n ast.Node, what string) *alert.Field {
 			w := x.Word(n, "otherwise")
 			f.Otherwise = &w
 			x.severity(n, what, w)
+			if _, err := alert.Moment(w); what == "at" && err != nil {
+				x.Fail(n, "otherwise: %s", err)
+			}
 		},
 	})
 	if got["of"] == nil {

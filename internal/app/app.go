@@ -9,7 +9,11 @@ import (
 	"log/slog"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"urgentis/core/access"
+	"urgentis/core/alert"
+	"urgentis/core/estate"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
@@ -54,14 +58,23 @@ type App struct {
 	log     *slog.Logger
 	version string
 	link    string
+	maps    *lru.Cache[string, *alert.Source] // by the digest of their text
 }
+
+// maxMaps bounds how many sources are kept read; the one used longest ago goes.
+const maxMaps = 2000
 
 // New makes them; it refuses a configuration in which something is missing.
 func New(c Config) (*App, error) {
 	if err := need.All("the use cases", c); err != nil {
 		return nil, err
 	}
+	maps, err := lru.New[string, *alert.Source](maxMaps)
+	if err != nil {
+		return nil, fmt.Errorf("make room for sources: %w", err)
+	}
 	return &App{
+		maps:  maps,
 		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
 		rooms: c.Rooms,
 		log:   c.Log, version: c.Version, link: c.Link,
@@ -88,6 +101,7 @@ type Error struct {
 	Code     string // stable, for programs
 	Says     string
 	Findings runbook.Findings
+	Found    []estate.Found // of several files
 }
 
 func (e *Error) Error() string { return e.Says }

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urgentis/core/access"
+	"urgentis/core/estate"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/task"
@@ -460,6 +462,9 @@ func (a *App) AddSource(ctx context.Context, who *access.Principal, name, callBa
 	}
 	token, hash := signin.NewSourceToken()
 	return token, a.tx(ctx, func(tx *store.Tx) error {
+		if err := a.documentOf(tx, who, name); err != nil {
+			return err
+		}
 		if err := tx.SetSource(name, hash, callBack); err != nil {
 			return err
 		}
@@ -469,5 +474,44 @@ func (a *App) AddSource(ctx context.Context, who *access.Principal, name, callBa
 
 // RemoveSource removes an alert source; its token is worth nothing any more.
 func (a *App) RemoveSource(ctx context.Context, who *access.Principal, name string) error {
-	return a.remove(ctx, who, &store.Source{}, "source", name)
+	if err := administer(who, "source", name); err != nil {
+		return err
+	}
+	return a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.LockDocuments(); err != nil {
+			return err
+		}
+		if err := removeSource(tx, name); err != nil {
+			return named(err, "source %s", name)
+		}
+		return tx.Audit(who.Name, "source.remove", name, "")
+	})
+}
+
+// removeSource takes a source out of use: its token proves nothing any more, and the revisions of its document stay.
+func removeSource(tx *store.Tx, name string) error {
+	if err := tx.RemoveDocument(estate.Source, name); err != nil {
+		return err
+	}
+	return tx.Remove(&store.Source{}, name)
+}
+
+// documentOf pushes the document of a source that has none yet.
+func (a *App) documentOf(tx *store.Tx, who *access.Principal, name string) error {
+	if err := tx.LockDocuments(); err != nil {
+		return err
+	}
+	if _, err := tx.Document(estate.Source, name); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	docs, found := estate.Parse([]estate.File{{Name: name, Text: "urgentis: source/1\nname: " + name + "\n"}})
+	if len(docs) == 0 {
+		return invalid("name", "%s", found[0].Sentence())
+	}
+	push := &store.Push{By: who.Behind(), Message: "source add"}
+	if err := tx.AddPush(push); err != nil {
+		return err
+	}
+	return a.carryOutOne(tx, who, push, estate.Step{
+		Kind: estate.Source, Name: name, What: estate.Added, Document: docs[0]})
 }

@@ -2,26 +2,267 @@ package app
 
 import (
 	"context"
+	"fmt"
+	"strings"
 
+	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/core/doc"
+	"urgentis/core/estate"
+	"urgentis/core/trigger"
 	"urgentis/internal/intake"
+	"urgentis/internal/store"
 )
 
-// TakeAlerts keeps what a source posts under its token. many says that it posted a list. It returns once all is on
-// disk.
-func (a *App) TakeAlerts(ctx context.Context, source, token string, header func(string) string, body []byte,
-) (taken []intake.Taken, many bool, err error) {
-	ok, err := a.door.SourceMay(ctx, source, token)
+// Received is what became of what a source posted.
+type Received struct {
+	Taken []intake.Taken
+	// Many says that the answer is a list: a list was posted, or a map made one of it.
+	Many bool
+	// Unread is under which a payload was kept that could not be mapped, or not all of it; Finding says why.
+	Unread, Finding string
+}
+
+// TakeAlerts keeps what a source posts under its token. It returns once all is on disk: as alerts, or where the
+// source's map cannot read it, as a payload that nobody has read.
+func (a *App) TakeAlerts(ctx context.Context, source, token string, p alert.Payload) (*Received, error) {
+	row, err := a.door.Source(ctx, source, token)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
-	if !ok {
-		return nil, false, &Error{Kind: Nobody, Code: "source-token", Says: "the source or its token is unknown"}
+	if row == nil {
+		return nil, &Error{Kind: Nobody, Code: "source-token", Says: "the source or its token is unknown"}
 	}
-	reports, many, err := alert.Read(header, body, now())
+	if s, err := a.mapOf(row); err != nil {
+		return nil, err
+	} else if s.Map != nil {
+		return a.takeMapped(ctx, s, p)
+	}
+	header := func(name string) string {
+		if strings.EqualFold(name, "Content-Type") {
+			return p.ContentType
+		}
+		return p.Headers[strings.ToLower(name)]
+	}
+	reports, many, err := alert.Read(header, p.Body, now())
 	if err != nil {
-		return nil, false, invalid("alert", "%s", err)
+		return nil, invalid("alert", "%s", err)
 	}
-	taken, err = a.intake.TakeAll(ctx, source, reports)
-	return taken, many, err
+	taken, err := a.intake.TakeAll(ctx, source, reports)
+	return &Received{Taken: taken, Many: many}, err
+}
+
+// mapOf reads what a source's document says. It is kept read.
+func (a *App) mapOf(row *store.Source) (*alert.Source, error) {
+	if row.Says == "" {
+		return &alert.Source{Name: row.Name}, nil
+	}
+	digest := doc.Sum([]byte(row.Says))
+	if s, ok := a.maps.Get(digest); ok {
+		return s, nil
+	}
+	s, err := sourceIn(row.Says)
+	if err == nil {
+		a.maps.Add(digest, s)
+	}
+	return s, err
+}
+
+// sourceIn reads the text of one source.
+func sourceIn(text string) (*alert.Source, error) {
+	docs, found := estate.Parse([]estate.File{{Name: "source", Text: text}})
+	if estate.Failed(found) || len(docs) != 1 || docs[0].Source == nil {
+		return nil, &Error{Kind: Unsound, Code: "documents", Says: "this is not the text of one source", Found: found}
+	}
+	return docs[0].Source, nil
+}
+
+// takeMapped keeps what a map makes of a payload. What it cannot make is kept as it came.
+func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
+	items, err := s.Mapping(p, now())
+	if err != nil {
+		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
+	}
+	var reports []alert.Report
+	var unread []int
+	finding := ""
+	for i, m := range items {
+		switch {
+		case m.Unread != "":
+			if unread = append(unread, i); finding == "" {
+				finding = m.Unread
+			}
+		case !m.Ignored:
+			reports = append(reports, m.Report)
+		}
+	}
+	out := &Received{Many: true, Taken: []intake.Taken{}}
+	if len(reports) > 0 {
+		if out.Taken, err = a.intake.TakeAll(ctx, s.Name, reports); err != nil {
+			return nil, err
+		}
+	}
+	if len(unread) == 0 {
+		return out, nil
+	}
+	if s.Each != nil {
+		finding = fmt.Sprintf("item %d of %d: %s", unread[0]+1, len(items), finding)
+	}
+	return a.keepUnread(ctx, s, p, unread, finding, out)
+}
+
+func (a *App) keepUnread(
+	ctx context.Context, s *alert.Source, p alert.Payload, items []int, finding string, out *Received,
+) (*Received, error) {
+	row := &store.Unread{
+		ID: store.NewID("u"), Source: s.Name, At: now(), Finding: finding, Items: items, ContentType: p.ContentType,
+		Headers: p.Headers, Query: p.Query, Body: p.Body,
+	}
+	if row.Items == nil {
+		row.Items = []int{}
+	}
+	for _, m := range []*map[string]string{&row.Headers, &row.Query} {
+		if *m == nil {
+			*m = map[string]string{}
+		}
+	}
+	out.Unread, out.Finding = row.ID, finding
+	return out, a.store.In(ctx).AddUnread(row)
+}
+
+// UnreadPayloads lists the payloads that could not be mapped and that nobody has read since.
+func (a *App) UnreadPayloads(ctx context.Context, who *access.Principal, source string) ([]store.Unread, error) {
+	if err := administer(who, "source", source); err != nil {
+		return nil, err
+	}
+	return a.store.In(ctx).Unread(source)
+}
+
+// ReadAgain maps a payload anew with the map as it is now. What is read then is taken, and the payload is unread no
+// more; where it still cannot be read, that is said and it stays.
+func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (*Received, error) {
+	row, err := a.store.In(ctx).OneUnread(id)
+	if err != nil {
+		return nil, named(err, "unread payload %s", id)
+	}
+	if err := administer(who, "source", row.Source); err != nil {
+		return nil, err
+	}
+	if row.ReadAt != nil {
+		return nil, &Error{Kind: Conflict, Code: "read", Says: fmt.Sprintf("%s read it already", row.ReadBy)}
+	}
+	from, err := a.store.In(ctx).Source(row.Source)
+	if err != nil {
+		return nil, err
+	}
+	if from == nil {
+		return nil, &Error{Kind: Missing, Code: "not-found", Says: "there is no source " + row.Source + " any more"}
+	}
+	reports, err := a.readReports(from, row)
+	if err != nil {
+		return nil, err
+	}
+	out := &Received{Many: true, Taken: []intake.Taken{}}
+	if len(reports) > 0 {
+		if out.Taken, err = a.intake.TakeAll(ctx, row.Source, reports); err != nil {
+			return nil, err
+		}
+	}
+	return out, a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.MarkRead(id, who.Behind()); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "unread.read", id, row.Source)
+	})
+}
+
+// readReports maps what of a payload could not be mapped before.
+func (a *App) readReports(from *store.Source, row *store.Unread) ([]alert.Report, error) {
+	s, err := a.mapOf(from)
+	if err != nil {
+		return nil, err
+	}
+	if s.Map == nil {
+		return nil, invalid("unread", "the source %s has no map", row.Source)
+	}
+	items, err := s.Mapping(row.Payload(), row.At)
+	if err != nil {
+		return nil, invalid("unread", "it still cannot be read: %s", err)
+	}
+	wanted := map[int]bool{}
+	for _, i := range row.Items {
+		wanted[i] = true
+	}
+	var out []alert.Report
+	for i, m := range items {
+		if len(wanted) > 0 && !wanted[i] {
+			continue
+		}
+		if m.Unread != "" {
+			return nil, invalid("unread", "item %d still cannot be read: %s", i+1, m.Unread)
+		}
+		if !m.Ignored {
+			out = append(out, m.Report)
+		}
+	}
+	return out, nil
+}
+
+// TriedSource is what a payload would become.
+type TriedSource struct {
+	Items []TriedItem
+	// Finding says why nothing of it can be read; "" where something can.
+	Finding string
+}
+
+// TriedItem is what one item of a payload would become, and what that would start.
+type TriedItem struct {
+	alert.Mapped
+	Verdicts []trigger.Verdict
+}
+
+// TrySource tells what a payload would become and start, without any effect. text is a source's document to try in the
+// place of the one that is there; "" for that.
+func (a *App) TrySource(ctx context.Context, who *access.Principal, name, text string, p alert.Payload,
+) (*TriedSource, error) {
+	if err := administer(who, "source", name); err != nil {
+		return nil, err
+	}
+	s, err := a.sourceToTry(ctx, name, text)
+	if err != nil {
+		return nil, err
+	}
+	if s.Map == nil {
+		return nil, invalid("map", "the source %s has no map: it sends our own JSON or CloudEvents", name)
+	}
+	out := &TriedSource{Items: []TriedItem{}}
+	items, err := s.Mapping(p, now())
+	if err != nil {
+		out.Finding = err.Error()
+		return out, nil
+	}
+	for _, m := range items {
+		item := TriedItem{Mapped: m, Verdicts: []trigger.Verdict{}}
+		if !m.Ignored && m.Unread == "" && m.Report.Severity != alert.Cleared {
+			if item.Verdicts, err = a.intake.WouldStart(ctx, name, m.Report); err != nil {
+				return nil, err
+			}
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+func (a *App) sourceToTry(ctx context.Context, name, text string) (*alert.Source, error) {
+	if text != "" {
+		return sourceIn(text)
+	}
+	row, err := a.store.In(ctx).Source(name)
+	if err != nil {
+		return nil, err
+	}
+	if row == nil {
+		return nil, named(store.ErrNotFound, "source %s", name)
+	}
+	return a.mapOf(row)
 }

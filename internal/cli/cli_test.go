@@ -224,7 +224,7 @@ func TestAdminOnTheMachine(t *testing.T) {
 	for _, noun := range []string{
 		"run", "alert", "incident", "gate", "question", "runbook", "service", "target", "source", "secret",
 		"connection",
-		"person", "token", "instance", "audit", "delivery",
+		"person", "token", "instance", "audit", "delivery", "document", "unread",
 	} {
 		var list struct{ Items []map[string]any }
 		out := ok(t, noun, "list", "-o", "json")

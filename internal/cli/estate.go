@@ -130,7 +130,7 @@ func (a *app) source() *cobra.Command {
 	)
 	remove := remover(a, "Remove a source; its alerts stay",
 		"urgentis source remove harbour-watch", "Removed.", (*client).RemoveSourceWithResponse)
-	return noun("source", "Where alerts come from", add, list, remove)
+	return noun("source", "Where alerts come from", add, list, a.sourceTry(), a.offers(remove, sourceNames))
 }
 
 // given collects what was given of a thing that is changed by merging; what was given empty is taken away.

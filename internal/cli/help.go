@@ -35,8 +35,8 @@ const settings = `Settings come from flags, then from URGENTIS_* variables (URGE
 URGENTIS_OUTPUT …), then from the file given with --config.
 
 Exit codes: 0 done · 1 failed, or the run ended handed over · 2 used wrongly · 3 refused, or not as
-you took it to be · 4 not found · 5 the service cannot be reached. With -o json an error is a
-problem document (RFC 9457) on standard error.
+you took it to be · 4 not found · 5 the service cannot be reached · 6 there is something to change
+(push --check). With -o json an error is a problem document (RFC 9457) on standard error.
 `
 
 // help prints what a command is for, in words and with an example.

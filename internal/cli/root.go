@@ -31,6 +31,7 @@ const (
 	exitRefused  = 3
 	exitNotFound = 4
 	exitNoServer = 5
+	exitChanges  = 6
 )
 
 // failure is an error with the exit code that belongs to it.
@@ -109,7 +110,7 @@ func (a *app) complain(f *failure) {
 	if p == nil {
 		codes := map[int]string{
 			exitFailed: "failed", exitUsage: "usage", exitRefused: "refused", exitNotFound: "not-found",
-			exitNoServer: "unreachable",
+			exitNoServer: "unreachable", exitChanges: "changes",
 		}
 		p = &api.Problem{Type: "about:blank", Title: "The command failed", Code: codes[f.code], Detail: f.Error()}
 	}
@@ -145,8 +146,8 @@ func (a *app) root() *cobra.Command {
 	}
 	for task, list := range map[string][]*cobra.Command{
 		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.halt(), a.resume()},
-		toLook:    {a.status(), a.alert(), a.delivery(), a.audit()},
-		toWrite:   {a.runbook()},
+		toLook:    {a.status(), a.alert(), a.unread(), a.delivery(), a.audit()},
+		toWrite:   {a.runbook(), a.push(), a.pull(), a.document()},
 		toSetUp: {
 			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.person(),
 			a.token(),

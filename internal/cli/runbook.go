@@ -322,23 +322,39 @@ func (a *app) runbookCompare() *cobra.Command {
 					return err
 				}
 			}
-			diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-				A: difflib.SplitLines(side[0].Text), B: difflib.SplitLines(side[1].Text), Context: 3,
-				FromFile: fmt.Sprintf("%s revision %d", side[0].Name, side[0].Number),
-				ToFile:   fmt.Sprintf("%s revision %d", side[1].Name, side[1].Number),
-			})
-			if err != nil {
-				return err
-			}
-			return a.print(map[string]any{"older": side[0].Number, "newer": side[1].Number, "diff": diff}, func() {
-				if diff == "" {
-					diff = "They are the same.\n"
-				}
-				a.say("%s", whole(diff))
-			})
+			return a.compared(
+				compareSide{side[0].Name, side[0].Number, side[0].Text},
+				compareSide{side[1].Name, side[1].Number, side[1].Text},
+			)
 		}),
 	)
 	return a.offers(c, runbookNames)
+}
+
+// compareSide is one of two revisions that are compared.
+type compareSide struct {
+	name   string
+	number int
+	text   string
+}
+
+func (s compareSide) String() string { return fmt.Sprintf("%s revision %d", s.name, s.number) }
+
+// compared prints what changed between two revisions.
+func (a *app) compared(older, newer compareSide) error {
+	diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
+		A: difflib.SplitLines(older.text), B: difflib.SplitLines(newer.text), Context: 3,
+		FromFile: older.String(), ToFile: newer.String(),
+	})
+	if err != nil {
+		return err
+	}
+	return a.print(map[string]any{"older": older.number, "newer": newer.number, "diff": diff}, func() {
+		if diff == "" {
+			diff = "They are the same.\n"
+		}
+		a.say("%s", whole(diff))
+	})
 }
 
 func (a *app) runbookBringBack() *cobra.Command {

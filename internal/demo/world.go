@@ -224,11 +224,9 @@ func SetUp(
 			),
 		)
 	}
-	for _, text := range runbooks() {
-		steps = append(steps, func() (int, []byte, error) {
-			return said(admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: text}))
-		})
-	}
+	steps = append(steps, func() (int, []byte, error) {
+		return said(admin.PushWithResponse(ctx, api.NewPush{Files: documents(), Origin: "examples/ferry"}))
+	})
 	for _, s := range steps {
 		status, body, err := s()
 		if err != nil {
@@ -272,14 +270,15 @@ func said[R answered](r R, err error) (int, []byte, error) {
 	return r.StatusCode(), r.GetBody(), nil
 }
 
-// runbooks gives the texts of the demo's runbooks.
-func runbooks() []string {
-	var out []string
-	names, _ := fs.Glob(examples.Ferry, "ferry/runbooks/*.yaml")
-	for _, n := range names {
-		b, err := fs.ReadFile(examples.Ferry, n)
-		if err == nil {
-			out = append(out, string(b))
+// documents are what the Merrow Line configures as text.
+func documents() []api.PushFile {
+	var out []api.PushFile
+	for _, folder := range []string{"runbooks", "sources"} {
+		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
+		for _, n := range names {
+			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {
+				out = append(out, api.PushFile{Name: n, Text: string(b)})
+			}
 		}
 	}
 	return out

@@ -15,6 +15,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"urgentis/core/alert"
+	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
 	"urgentis/internal/need"
@@ -349,21 +350,7 @@ func (w *writing) take(it *item) (Taken, error) {
 	case alert.Idle:
 		return taken, nil
 	case alert.New:
-		a = &store.Alert{
-			ID:       store.NewID("a"),
-			Source:   it.source,
-			Key:      r.Key,
-			State:    "open",
-			Severity: string(r.Severity),
-			Summary:  r.Summary,
-			Service:  r.Service,
-			Link:     r.Link,
-			Labels:   r.Labels,
-			Count:    1,
-			FirstAt:  r.At,
-			LastAt:   r.At,
-			Verdicts: json.RawMessage("[]"),
-		}
+		a = raised(it.source, r)
 		if err := w.raise(a); err != nil {
 			return taken, err
 		}
@@ -414,6 +401,39 @@ func (w *writing) flush() error {
 		}
 	}
 	return w.sheet.Flush()
+}
+
+// raised is the alert that a first report makes.
+func raised(source string, r alert.Report) *store.Alert {
+	return &store.Alert{
+		ID:       store.NewID("a"),
+		Source:   source,
+		Key:      r.Key,
+		State:    "open",
+		Severity: string(r.Severity),
+		Summary:  r.Summary,
+		Service:  r.Service,
+		Link:     r.Link,
+		Labels:   r.Labels,
+		Count:    1,
+		FirstAt:  r.At,
+		LastAt:   r.At,
+		Verdicts: json.RawMessage("[]"),
+	}
+}
+
+// WouldStart tells what a report would start if it raised an alert now, and why not the others, without any effect.
+func (in *Intake) WouldStart(ctx context.Context, source string, r alert.Report) ([]trigger.Verdict, error) {
+	tx := in.store.In(ctx)
+	version, err := tx.ConfigVersion()
+	if err != nil {
+		return nil, err
+	}
+	l, err := in.triggers.load(tx, in.engine, version)
+	if err != nil {
+		return nil, err
+	}
+	return l.verdicts(Snapshot(raised(source, r))), nil
 }
 
 // Snapshot is an alert as expressions see it.

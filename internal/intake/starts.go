@@ -25,10 +25,7 @@ const maxExplained = 200
 // before is nil for an alert that is new.
 func (w *writing) start(a *store.Alert, inc *store.Incident, before []trigger.Verdict) error {
 	snapshot := Snapshot(a)
-	verdicts := w.index.index.Match(snapshot)
-	if len(w.index.books) <= maxExplained {
-		verdicts = w.index.index.Explain(snapshot)
-	}
+	verdicts := w.index.verdicts(snapshot)
 	for _, old := range before {
 		i := slices.IndexFunc(
 			verdicts,

@@ -24,6 +24,14 @@ type loaded struct {
 	books map[string]*runbook.Book
 }
 
+// verdicts tells what starts, and where there are not too many triggers, why the others do not.
+func (l *loaded) verdicts(snapshot map[string]any) []trigger.Verdict {
+	if len(l.books) <= maxExplained {
+		return l.index.Explain(snapshot)
+	}
+	return l.index.Match(snapshot)
+}
+
 func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

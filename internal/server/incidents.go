@@ -4,11 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"urgentis/api"
 	"urgentis/core/alert"
+	"urgentis/core/trigger"
 	"urgentis/internal/app"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
@@ -23,20 +26,52 @@ func (s *Server) postAlert(c *gin.Context) {
 		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", says, nil})
 		return
 	}
-	taken, many, err := s.App.TakeAlerts(c.Request.Context(), source, bearer(c), c.GetHeader, body)
+	got, err := s.App.TakeAlerts(c.Request.Context(), source, bearer(c), payload(c, body))
 	if err != nil {
 		s.problem(c, err)
 		return
 	}
-	out := mapped(taken, func(t intake.Taken) api.Taken {
-		link := s.Link + "/api/v1/alerts/" + t.Alert
-		return api.Taken{Alert: t.Alert, Change: api.TakenChange(t.Change), Link: link, Incident: t.Incident}
-	})
-	if many {
+	out := s.received(got)
+	if got.Many {
 		c.JSON(http.StatusAccepted, out)
 		return
 	}
 	c.JSON(http.StatusAccepted, out[0])
+}
+
+// received is what was taken, and last what was kept unread.
+func (s *Server) received(got *app.Received) []api.Taken {
+	out := mapped(got.Taken, func(t intake.Taken) api.Taken {
+		link := s.Link + "/api/v1/alerts"
+		if t.Alert != "" {
+			link += "/" + t.Alert
+		}
+		return api.Taken{Alert: t.Alert, Change: api.TakenChange(t.Change), Link: link, Incident: t.Incident}
+	})
+	if got.Unread != "" {
+		out = append(out, api.Taken{Change: api.TakenChangeUnread, Unread: got.Unread, Says: got.Finding,
+			Link: s.Link + "/api/v1/unread"})
+	}
+	return out
+}
+
+// hidden are headers that prove who posts; they are no part of what was said.
+var hidden = []string{"authorization", "cookie", "proxy-authorization"}
+
+// payload is what was posted, without what proved it.
+func payload(c *gin.Context, body []byte) alert.Payload {
+	p := alert.Payload{
+		ContentType: c.GetHeader("Content-Type"), Body: body, Headers: map[string]string{}, Query: map[string]string{},
+	}
+	for k, v := range c.Request.Header {
+		if k = strings.ToLower(k); !slices.Contains(hidden, k) {
+			p.Headers[k] = v[0]
+		}
+	}
+	for k, v := range c.Request.URL.Query() {
+		p.Query[k] = v[0]
+	}
+	return p
 }
 
 // ListAlerts implements api.StrictServerInterface.
@@ -64,19 +99,20 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity,
 		Summary: a.Summary,
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
-		Incident: a.Incident, Verdicts: []api.Verdict{},
-	}
-	for _, v := range verdicts {
-		x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error}
-		if v.StartsAt != nil {
-			x.StartsAt = *v.StartsAt
-		}
-		for _, p := range v.Values {
-			x.Values = append(x.Values, api.Value{Part: p.Part, Text: p.Text})
-		}
-		out.Verdicts = append(out.Verdicts, x)
+		Incident: a.Incident, Verdicts: mapped(verdicts, apiVerdict),
 	}
 	return out, nil
+}
+
+func apiVerdict(v trigger.Verdict) api.Verdict {
+	x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error}
+	if v.StartsAt != nil {
+		x.StartsAt = *v.StartsAt
+	}
+	for _, p := range v.Values {
+		x.Values = append(x.Values, api.Value{Part: p.Part, Text: p.Text})
+	}
+	return x
 }
 
 // ListIncidents implements api.StrictServerInterface.

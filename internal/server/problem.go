@@ -12,8 +12,8 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/access"
+	"urgentis/core/doc"
 	"urgentis/core/leave"
-	"urgentis/core/runbook"
 	"urgentis/internal/app"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
@@ -26,7 +26,7 @@ type Problem struct {
 	Status   int
 	Code     string // stable, for programs
 	Detail   string // one sentence for people
-	Findings runbook.Findings
+	Findings []api.Finding
 }
 
 func (p *Problem) Error() string { return p.Detail }
@@ -54,15 +54,16 @@ func problem(c *gin.Context, p *Problem) {
 	)
 }
 
-func findings(f runbook.Findings) []api.Finding {
-	out := make([]api.Finding, len(f))
-	for i, x := range f {
-		out[i] = api.Finding{Line: x.Line, Column: x.Column, Warning: x.Warning, Message: x.Message, Meant: x.Meant}
-	}
-	if len(out) == 0 {
+// findings gives nil where there are none.
+func findings(list []api.Finding) []api.Finding {
+	if len(list) == 0 {
 		return nil
 	}
-	return out
+	return list
+}
+
+func apiFinding(x doc.Finding) api.Finding {
+	return api.Finding{Line: x.Line, Column: x.Column, Warning: x.Warning, Message: x.Message, Meant: x.Meant}
 }
 
 // whole stands for all the words of an error.
@@ -114,7 +115,8 @@ func refused(err error) *Problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &e):
-		return &Problem{statuses[e.Kind], e.Code, e.Says, e.Findings}
+		return &Problem{statuses[e.Kind], e.Code, e.Says,
+			append(mapped(e.Findings, apiFinding), mapped(e.Found, apiFound)...)}
 	case errors.As(err, &no) && no.Nobody:
 		return &Problem{http.StatusUnauthorized, "sign-in", no.Error(), nil}
 	case errors.As(err, &no):

@@ -41,7 +41,7 @@ func runbookDetail(r app.Runbook) api.RunbookDetail {
 		Unchanged: r.Unchanged,
 		Findings:  []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
 	}
-	out.Findings = append(out.Findings, findings(r.Findings)...)
+	out.Findings = append(out.Findings, mapped(r.Findings, apiFinding)...)
 	for _, in := range r.Book.Inputs {
 		x := api.Input{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices}
 		if in.Default != nil {

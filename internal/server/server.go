@@ -59,6 +59,7 @@ type Server struct {
 // Limits of requests.
 const (
 	maxBody    = 1 << 20
+	maxPush    = 16 << 20 // a folder of documents
 	bodyTime   = 30 * time.Second
 	headerTime = 10 * time.Second
 	// answerTime bounds how long a client may take to read an answer.
@@ -95,6 +96,14 @@ func New(c Config) (*Server, error) {
 	return s, nil
 }
 
+// bodyLimit is how large the body of a request may be, in bytes.
+func bodyLimit(r *http.Request) int64 {
+	if r.URL.Path == "/api/v1/push" {
+		return maxPush
+	}
+	return maxBody
+}
+
 // rules reads x-role of every operation.
 func rules(doc *openapi3.T) (map[string]string, error) {
 	out := map[string]string{}
@@ -123,7 +132,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 		return nil, err
 	}
 	g.Use(s.recovered, s.headers, func(c *gin.Context) {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit(c.Request))
 	}, keepable)
 	g.GET("/healthz", s.health)
 	g.GET("/readyz", s.ready)
@@ -271,7 +280,7 @@ func keepable(c *gin.Context) {
 			&Problem{
 				http.StatusRequestEntityTooLarge,
 				"too-large",
-				fmt.Sprintf("the body is larger than %d kB", maxBody>>10),
+				fmt.Sprintf("the body is larger than %d kB", bodyLimit(c.Request)>>10),
 				nil,
 			},
 		)

@@ -275,15 +275,18 @@ func (d *Door) ByToken(ctx context.Context, token string) (*access.Principal, er
 	return &access.Principal{Name: t.Name, Roles: roles, Owner: t.MadeBy}, nil
 }
 
-// SourceMay reports whether a token is the source's own.
-func (d *Door) SourceMay(ctx context.Context, source, token string) (bool, error) {
+// Source gives the source whose token it is; nil where the source or its token is unknown.
+func (d *Door) Source(ctx context.Context, source, token string) (*store.Source, error) {
 	row, err := d.store.In(ctx).Source(source)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	kept := make([]byte, sha256.Size)
 	if row != nil {
 		kept = row.TokenHash
 	}
-	return subtle.ConstantTimeCompare(Hash(token), kept) == 1 && row != nil, nil
+	if subtle.ConstantTimeCompare(Hash(token), kept) != 1 {
+		return nil, nil
+	}
+	return row, nil
 }

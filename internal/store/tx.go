@@ -79,6 +79,7 @@ const (
 	aloneStarts    = 5 // the starts that are counted together
 	aloneSetting   = 6 // a service or a target that is changed
 	alonePrincipal = 7 // the name of a person or a token
+	aloneDocuments = 8 // all documents, while they are compared and altered
 )
 
 // take reads the one row that a condition names; ErrNotFound where there is none.

@@ -19,6 +19,8 @@ export interface paths {
          *     100 of them, as a JSON array or in the batched mode of CloudEvents. A list is answered by a list in the same
          *     order; one report in it that cannot be taken refuses all of it.
          *     The token is the source's own, as `Authorization: Bearer TOKEN`.
+         *     The document of a source may say what other bodies mean: JSON, XML, forms and text. Then the answer is a list of
+         *     what was taken; what could not be mapped is kept too, and the last of the list says under which id and why.
          */
         post: operations["postAlert"];
         delete?: never;
@@ -163,6 +165,129 @@ export interface paths {
         post?: never;
         /** Remove a source; its alerts stay. */
         delete: operations["removeSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what a payload would become and what that would start, without any effect. */
+        post: operations["trySource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Payloads that proved themselves and could not be mapped, newest first. */
+        get: operations["listUnread"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unread/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Map a payload anew with the source's map as it is now, and take what that gives. */
+        post: operations["readAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare documents with what is there, and make it so.
+         * @description All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
+         *     admin. Documents with mistakes change nothing.
+         */
+        post: operations["push"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The documents in use by kind and name, runbooks too. */
+        get: operations["listDocuments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/documents/{kind}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A document with its text. */
+        get: operations["getDocument"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/documents/{kind}/{name}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The revisions of a document, newest first; also of one that was removed. */
+        get: operations["listDocumentRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -960,6 +1085,8 @@ export interface components {
             findings?: components["schemas"]["Finding"][];
         };
         Finding: {
+            /** @description where there are several */
+            file?: string;
             line: number;
             column: number;
             warning: boolean;
@@ -984,9 +1111,13 @@ export interface components {
             alert: string;
             link: string;
             /** @enum {string} */
-            change: "new" | "worse" | "better" | "cleared" | "repeat" | "idle";
+            change: "new" | "worse" | "better" | "cleared" | "repeat" | "idle" | "unread";
             /** Format: int64 */
             incident?: number;
+            /** @description the id of a payload that could not be mapped and was kept */
+            unread?: string;
+            /** @description why it could not be mapped */
+            says?: string;
         };
         /** @enum {string} */
         Role: "viewer" | "responder" | "operator" | "approver" | "author" | "admin";
@@ -1054,6 +1185,113 @@ export interface components {
         NewSource: {
             name: components["schemas"]["ThingName"];
             call_back?: string;
+        };
+        NewSourceTry: {
+            /** @default application/json */
+            content_type: string;
+            headers?: {
+                [key: string]: string;
+            };
+            query?: {
+                [key: string]: string;
+            };
+            body: string;
+            /** @description the text of a source's document to try in the place of the one that is there */
+            text?: string;
+        };
+        SourceTry: {
+            /** @description why nothing of it can be read */
+            finding?: string;
+            items: components["schemas"]["SourceTryItem"][];
+        };
+        SourceTryItem: {
+            report?: components["schemas"]["Report"];
+            made: components["schemas"]["Made"][];
+            /** @description the source is told to make nothing of it */
+            ignored: boolean;
+            /** @description which field could not be had, and why */
+            unread?: string;
+            verdicts: components["schemas"]["Verdict"][];
+        };
+        Made: {
+            field: string;
+            value: string;
+            /** @description the part of the map that made it */
+            from: string;
+        };
+        Unread: {
+            id: string;
+            source: string;
+            /** Format: date-time */
+            at: string;
+            finding: string;
+            content_type: string;
+            headers: {
+                [key: string]: string;
+            };
+            query: {
+                [key: string]: string;
+            };
+            /** @description as text; what is no UTF-8 in it is replaced */
+            body: string;
+        };
+        /** @enum {string} */
+        DocumentKind: "runbook" | "source";
+        NewPush: {
+            files: components["schemas"]["PushFile"][];
+            /**
+             * @description remove what came from the same origin and is not among the files
+             * @default false
+             */
+            prune: boolean;
+            /**
+             * @description compare and change nothing
+             * @default false
+             */
+            check: boolean;
+            /** @description the plan that was shown; another one is not carried out */
+            expect?: string;
+            message?: string;
+            commit?: string;
+            /** @description where the texts are kept: a folder, a repository */
+            origin?: string;
+        };
+        Push: {
+            steps: components["schemas"]["PushStep"][];
+            plan: string;
+            findings: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description the number of the push that was carried out
+             */
+            push?: number;
+        };
+        PushFile: {
+            name: string;
+            text: string;
+        };
+        PushStep: {
+            kind: components["schemas"]["DocumentKind"];
+            name: string;
+            /** @enum {string} */
+            what: "added" | "changed" | "removed" | "same";
+            /** @description what is altered; none for a change of form alone */
+            fields: string[];
+            /** @description another origin that it is taken from */
+            kept_at?: string;
+        };
+        EstateDocument: {
+            kind: components["schemas"]["DocumentKind"];
+            name: string;
+            number: number;
+            /** @description SHA-256 of the text */
+            digest: string;
+            text?: string;
+            /** @description where it is kept as text */
+            origin?: string;
+            pushed_by: string;
+            /** Format: date-time */
+            pushed_at: string;
         };
         ThingName: string;
         /** @description A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new service needs its owner, and has the stance ask. */
@@ -1704,6 +1942,7 @@ export interface components {
         number: number;
         /** @description only what belongs to this service */
         ofService: string;
+        kind: components["schemas"]["DocumentKind"];
         revision: number;
         limit: number;
         /** @description next of the page before */
@@ -1729,6 +1968,7 @@ export interface operations {
                 "application/json": components["schemas"]["Report"] | components["schemas"]["Report"][];
                 "application/cloudevents+json": Record<string, never>;
                 "application/cloudevents-batch+json": Record<string, never>[];
+                "*/*": unknown;
             };
         };
         responses: {
@@ -2033,6 +2273,178 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trySource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSourceTry"];
+            };
+        };
+        responses: {
+            /** @description what it would become */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceTry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUnread: {
+        parameters: {
+            query?: {
+                source?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description payloads */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unread"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what was taken */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    push: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPush"];
+            };
+        };
+        responses: {
+            /** @description what it does or did */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Push"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDocuments: {
+        parameters: {
+            query?: {
+                kind?: components["schemas"]["DocumentKind"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description documents */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateDocument"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDocument: {
+        parameters: {
+            query?: {
+                /** @description of the revision; 0 is the one in use */
+                number?: number;
+            };
+            header?: never;
+            path: {
+                kind: components["parameters"]["kind"];
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateDocument"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDocumentRevisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["parameters"]["kind"];
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description revisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateDocument"][];
+                };
             };
             default: components["responses"]["Problem"];
         };

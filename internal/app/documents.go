@@ -1,0 +1,239 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"urgentis/core/access"
+	"urgentis/core/estate"
+	"urgentis/internal/store"
+)
+
+// Pushing is what somebody wants configured.
+type Pushing struct {
+	Files []estate.File
+	// Prune removes what came from the same origin and is not among the files.
+	Prune bool
+	// Check compares and changes nothing.
+	Check bool
+	// Expect is the plan that was shown; where another one would be carried out now, nothing is. "" is any.
+	Expect string
+	// Message and Commit say why, and of which state of the texts.
+	Message, Commit string
+	// Origin names where the texts are kept: a folder, a repository; "" for nowhere.
+	Origin string
+}
+
+// PushStep is a step of a plan, with where the document was kept before.
+type PushStep struct {
+	estate.Step
+	// KeptAt is the other origin that the document is taken from; "" without one.
+	KeptAt string
+}
+
+// Pushed is what a push does, or did.
+type Pushed struct {
+	Steps []PushStep
+	// Plan names the plan; see Pushing.Expect.
+	Plan  string
+	Found []estate.Found
+	// Push is the number of the push that was carried out; 0 where nothing was.
+	Push int64
+}
+
+// Push compares documents with what is there, and makes it so in one transaction. Of several who push at once, each
+// compares with what the other left.
+func (a *App) Push(ctx context.Context, who *access.Principal, p Pushing) (*Pushed, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	want, found := estate.Parse(p.Files)
+	if estate.Failed(found) {
+		return nil, &Error{Kind: Unsound, Code: "documents", Says: "the documents have mistakes", Found: found}
+	}
+	out := &Pushed{Found: found}
+	err := a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.LockDocuments(); err != nil {
+			return err
+		}
+		if err := a.plan(tx, p, want, out); err != nil {
+			return err
+		}
+		for _, s := range out.Steps {
+			if err := mayPush(who, s.Kind, s.Name, s.Document); s.What != estate.Same && err != nil {
+				return err
+			}
+		}
+		if p.Expect != "" && p.Expect != out.Plan {
+			return &Error{
+				Kind: Stale,
+				Code: "plan",
+				Says: "what is there changed since the plan was shown; look at it again",
+			}
+		}
+		if err := a.carryOut(tx, who, p, out); err != nil {
+			return err
+		}
+		if p.Check {
+			return errOnlyChecked
+		}
+		return nil
+	})
+	if errors.Is(err, errOnlyChecked) {
+		out.Push, err = 0, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// errOnlyChecked takes back what was done only to see whether it can be.
+var errOnlyChecked = errors.New("it was only checked")
+
+// plan compares what is wanted with what is there now.
+func (a *App) plan(tx *store.Tx, p Pushing, want []*estate.Document, out *Pushed) error {
+	all, err := tx.Documents("")
+	if err != nil {
+		return err
+	}
+	origins := map[string]string{}
+	wanted := map[string]bool{}
+	for _, d := range want {
+		wanted[string(d.Kind)+" "+d.Name] = true
+	}
+	var have []estate.Have
+	for _, d := range all {
+		key := string(d.Kind) + " " + d.Name
+		origins[key] = d.Origin
+		// What another origin keeps is not this one's to remove.
+		if wanted[key] || p.Origin != "" && d.Origin == p.Origin {
+			have = append(have, estate.Have{
+				Kind: d.Kind, Name: d.Name, Text: d.Text, Digest: d.Digest, Number: d.Number})
+		}
+	}
+	var shown []estate.Step
+	for _, s := range estate.Plan(have, want, p.Prune && p.Origin != "") {
+		step := PushStep{Step: s}
+		if was := origins[string(s.Kind)+" "+s.Name]; was != p.Origin {
+			step.KeptAt = was
+		}
+		out.Steps = append(out.Steps, step)
+		shown = append(shown, s)
+	}
+	out.Plan = version(shown)
+	return nil
+}
+
+// mayPush asks for the right to write a document of a kind. d is nil for one that is removed.
+func mayPush(who *access.Principal, kind estate.Kind, name string, d *estate.Document) error {
+	if kind == estate.Runbook {
+		o := access.Object{Kind: "runbook", Name: name}
+		if d != nil {
+			o.Service = d.Runbook.Service
+		}
+		return access.Can(who, access.Write, o)
+	}
+	return administer(who, string(kind), name)
+}
+
+// carryOut does the steps of a plan.
+func (a *App) carryOut(tx *store.Tx, who *access.Principal, p Pushing, out *Pushed) error {
+	push := &store.Push{By: who.Behind(), Message: p.Message, Commit: p.Commit, Origin: p.Origin}
+	if err := tx.AddPush(push); err != nil {
+		return err
+	}
+	for _, s := range out.Steps {
+		if s.What == estate.Same {
+			if err := tx.SetOrigin(s.Kind, s.Name, p.Origin); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := a.carryOutOne(tx, who, push, s.Step); err != nil {
+			return fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
+		}
+		if err := tx.Audit(who.Name, string(s.Kind)+"."+s.What, s.Name, p.Message); err != nil {
+			return err
+		}
+	}
+	out.Push = push.ID
+	return a.checkPushed(tx, out)
+}
+
+// checkPushed says what is wrong with the runbooks that were pushed, now that all of the push is there: what they
+// select, call and use.
+func (a *App) checkPushed(tx *store.Tx, out *Pushed) error {
+	for _, s := range out.Steps {
+		if s.Document == nil || s.Document.Runbook == nil || s.What == estate.Same {
+			continue
+		}
+		found, err := a.estateFindings(tx.Context(), s.Document.Runbook)
+		if err != nil {
+			return err
+		}
+		out.Found = append(out.Found, s.Document.Found(found)...)
+	}
+	if estate.Failed(out.Found) {
+		return &Error{Kind: Unsound, Code: "documents", Says: "the documents have mistakes", Found: out.Found}
+	}
+	return nil
+}
+
+func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push, s estate.Step) error {
+	switch {
+	case s.What == estate.Removed && s.Kind == estate.Runbook:
+		row, err := tx.Newest(s.Name)
+		if err != nil {
+			return err
+		}
+		return tx.RemoveRunbook(s.Name, row.Service)
+	case s.What == estate.Removed:
+		return removeSource(tx, s.Name)
+	case s.Kind == estate.Runbook:
+		if _, err := tx.PushRunbook(s.Document.Runbook, s.Document.Text, who.Behind()); err != nil {
+			return err
+		}
+		return tx.SetOrigin(s.Kind, s.Name, push.Origin)
+	}
+	if err := tx.PushDocument(push, s.Document); err != nil {
+		return err
+	}
+	return tx.SetSourceText(s.Name, s.Document.Text)
+}
+
+// Documents lists the documents in use; kind "" is every kind.
+func (a *App) Documents(ctx context.Context, who *access.Principal, kind string) ([]store.Document, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	return a.store.In(ctx).Documents(estate.Kind(kind))
+}
+
+// Document reads a revision of a document; number 0 is the newest in use.
+func (a *App) Document(ctx context.Context, who *access.Principal, kind, name string, number int,
+) (*store.Document, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	if number == 0 {
+		d, err := a.store.In(ctx).Document(estate.Kind(kind), name)
+		return d, named(err, "%s %s", kind, name)
+	}
+	d, err := a.store.In(ctx).DocumentRevision(estate.Kind(kind), name, number)
+	return d, named(err, "revision %d of %s %s", number, kind, name)
+}
+
+// DocumentRevisions lists the revisions of a document, newest first.
+func (a *App) DocumentRevisions(ctx context.Context, who *access.Principal, kind, name string,
+) ([]store.Document, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	list, err := a.store.In(ctx).DocumentRevisions(estate.Kind(kind), name)
+	if err == nil && len(list) == 0 {
+		err = store.ErrNotFound
+	}
+	return list, named(err, "%s %s", kind, name)
+}

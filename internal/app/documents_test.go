@@ -1,0 +1,221 @@
+package app_test
+
+import (
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/alert"
+	"urgentis/core/estate"
+	"urgentis/internal/app"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+const panel = `urgentis: source/1
+name: panel
+each: body.points
+map:
+  key: "{{ item.id }}"
+  summary: "{{ item.text }}"
+  severity: {of: item.state, as: {alarm: major}}
+cleared: item.state == "ok"
+`
+
+const note = `urgentis: runbook/1
+name: note
+title: A note
+owner: quayside
+service: berths
+starts: {ramp: {alert: alert.key == "ramp-1"}}
+steps:
+  - note: It was seen
+    text: It was seen.
+  - close: repaired
+    because: It was seen.
+`
+
+func pushing(texts ...string) app.Pushing {
+	p := app.Pushing{Origin: "harbour"}
+	for i, t := range texts {
+		p.Files = append(p.Files, estate.File{Name: string(rune('a'+i)) + ".yaml", Text: t})
+	}
+	return p
+}
+
+func did(out *app.Pushed) string {
+	var words []string
+	for _, s := range out.Steps {
+		words = append(words, s.What+" "+s.Name)
+	}
+	return strings.Join(words, ", ")
+}
+
+func TestPush(t *testing.T) {
+	a := open(t)
+	check := pushing(panel, note)
+	check.Check = true
+	out, err := a.Push(ctx, iva, check)
+	require.NoError(t, err)
+	assert.Equal(t, "added note, added panel", did(out))
+	list, err := a.Documents(ctx, jonas, "")
+	require.NoError(t, err)
+	assert.Empty(t, list, "a check changes nothing")
+
+	do := pushing(panel, note)
+	do.Expect = out.Plan
+	out, err = a.Push(ctx, iva, do)
+	require.NoError(t, err)
+	assert.NotZero(t, out.Push)
+	_, err = a.Push(ctx, iva, do)
+	assert.EqualError(t, err, "what is there changed since the plan was shown; look at it again")
+	out, err = a.Push(ctx, iva, pushing(panel, note))
+	require.NoError(t, err)
+	assert.Equal(t, "same note, same panel", did(out), "the second time there is nothing to do")
+
+	_, err = a.Push(ctx, jonas, pushing(panel+"# more\n"))
+	assert.EqualError(t, err, "this needs the role admin")
+	_, err = a.Push(ctx, jonas, pushing(note+"# more\n"))
+	assert.EqualError(t, err, "this needs the role author")
+
+	// What another place keeps is not this one's to remove.
+	_, err = a.AddSource(ctx, iva, "by-hand", "")
+	require.NoError(t, err)
+	prune := pushing(panel)
+	prune.Prune = true
+	out, err = a.Push(ctx, iva, prune)
+	require.NoError(t, err)
+	assert.Equal(t, "removed note, same panel", did(out))
+	list, err = a.Documents(ctx, jonas, "source")
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, "by-hand", list[0].Name)
+	require.NoError(t, a.RemoveSource(ctx, iva, "by-hand"))
+	_, err = a.Document(ctx, jonas, "source", "by-hand", 0)
+	assert.EqualError(t, err, "there is no source by-hand")
+	revisions, err := a.DocumentRevisions(ctx, jonas, "source", "by-hand")
+	require.NoError(t, err)
+	assert.Len(t, revisions, 1, "its revisions stay")
+	_, err = a.AddSource(ctx, iva, "by-hand", "")
+	require.NoError(t, err)
+	d, err := a.Document(ctx, jonas, "source", "by-hand", 0)
+	require.NoError(t, err)
+	assert.Equal(t, 2, d.Number, "and a later one goes on from them")
+}
+
+// One document that is wrong lets none of the push happen, also where that is seen only with all of it in place.
+func TestAPushIsAllOrNothing(t *testing.T) {
+	a := open(t)
+	wrong := strings.Replace(note, "  - note", "  - call: nowhere\n  - note", 1)
+	for text, want := range map[string]string{
+		strings.Replace(panel, "map:", "mop:", 1): "a source has no key mop",
+		wrong: "there is no part and no runbook nowhere to call",
+		"urgentis: source/1\nname: tide\n---\nx: 1": "a document begins with urgentis",
+	} {
+		_, err := a.Push(ctx, iva, pushing(panel, text))
+		var e *app.Error
+		require.ErrorAs(t, err, &e, text)
+		var said []string
+		for _, f := range e.Found {
+			said = append(said, f.File+" "+f.Message)
+		}
+		assert.Contains(t, strings.Join(said, "\n"), "b.yaml "+want)
+	}
+	list, err := a.Documents(ctx, jonas, "")
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	// A runbook may call one that comes with it.
+	_, err = a.Push(ctx, iva, pushing(strings.Replace(strings.Replace(note, "name: note", "name: caller", 1),
+		"  - note", "  - call: note\n  - note", 1), note))
+	require.NoError(t, err)
+}
+
+func TestPushesAtOnceFollowOneAnother(t *testing.T) {
+	a := open(t)
+	var wg sync.WaitGroup
+	for i := range 8 {
+		wg.Go(func() {
+			p := pushing(strings.Replace(panel, "alarm: major", "alarm: "+alert.Severities()[i%4+1], 1))
+			_, err := a.Push(ctx, iva, p)
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	revisions, err := a.DocumentRevisions(ctx, jonas, "source", "panel")
+	require.NoError(t, err)
+	for i, r := range revisions {
+		assert.Equal(t, len(revisions)-i, r.Number)
+	}
+	now, err := a.Document(ctx, jonas, "source", "panel", 0)
+	require.NoError(t, err)
+	assert.Equal(t, revisions[0].Text, now.Text)
+}
+
+func points(list string) alert.Payload {
+	return alert.Payload{ContentType: "application/json", Body: []byte(`{"points": [` + list + `]}`),
+		Headers: map[string]string{"x": "y"}, Query: map[string]string{}}
+}
+
+func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(panel, note))
+	require.NoError(t, err)
+	_, err = a.TakeAlerts(ctx, "panel", "", points(""))
+	assert.EqualError(t, err, "the source or its token is unknown", "a source that was pushed has no token yet")
+	token, err := a.AddSource(ctx, iva, "panel", "")
+	require.NoError(t, err)
+
+	tried, err := a.TrySource(ctx, iva, "panel", "", points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"}`))
+	require.NoError(t, err)
+	require.Len(t, tried.Items, 1)
+	assert.True(t, tried.Items[0].Verdicts[0].Started)
+	tried, err = a.TrySource(
+		ctx,
+		iva,
+		"panel",
+		strings.Replace(panel, "item.text", "item.id", 1),
+		points(`{"id": "lamp-4",
+		"state": "alarm"}`),
+	)
+	require.NoError(t, err)
+	assert.Equal(t, "lamp-4", tried.Items[0].Report.Summary, "another map was tried")
+	list, _, err := a.Alerts(ctx, jonas, store.WhichAlerts{}, app.Page{Limit: 10})
+	require.NoError(t, err)
+	assert.Empty(t, list, "a try has no effect")
+
+	got, err := a.TakeAlerts(ctx, "panel", token, points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"},
+		{"id": "lamp-4", "text": "dark", "state": "odd"}, {"id": "gate-1", "text": "well", "state": "ok"}`))
+	require.NoError(t, err)
+	assert.Len(t, got.Taken, 2, "what can be mapped is taken")
+	assert.Equal(t, `item 2 of 3: severity: as has no word for "odd"`, got.Finding)
+	all, err := a.TakeAlerts(ctx, "panel", token, alert.Payload{ContentType: "application/json", Body: []byte("{")})
+	require.NoError(t, err)
+	assert.NotEmpty(t, all.Unread)
+	unread, err := a.UnreadPayloads(ctx, iva, "panel")
+	require.NoError(t, err)
+	assert.Len(t, unread, 2)
+	_, err = a.UnreadPayloads(ctx, jonas, "panel")
+	assert.EqualError(t, err, "this needs the role admin")
+
+	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	assert.EqualError(t, err, `item 2 still cannot be read: severity: as has no word for "odd"`)
+	_, err = a.Push(ctx, iva, pushing(strings.Replace(panel, "{alarm: major}", "{alarm: major, odd: minor}", 1)))
+	require.NoError(t, err)
+	read, err := a.ReadAgain(ctx, iva, got.Unread)
+	require.NoError(t, err)
+	require.Len(t, read.Taken, 1, "what was taken before is not taken again")
+	assert.Equal(t, alert.New, read.Taken[0].Change)
+	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	assert.EqualError(t, err, "iva read it already")
+	_, err = a.ReadAgain(ctx, iva, all.Unread)
+	assert.EqualError(t, err, "it still cannot be read: the body is not JSON: unexpected EOF")
+	require.NoError(t, a.RemoveSource(ctx, iva, "panel"))
+	_, err = a.ReadAgain(ctx, iva, all.Unread)
+	assert.EqualError(t, err, "there is no source panel any more")
+	var n int64
+	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unread where read_at is null").Scan(&n).Error)
+	assert.EqualValues(t, 1, n)
+}

@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"urgentis/api"
+)
+
+// sourceTry tells what a payload would become, and what that would start.
+func (a *app) sourceTry() *cobra.Command {
+	var ask api.NewSourceTry
+	var file, mapFile string
+	var why bool
+	c := verb(
+		"try NAME",
+		"Tell what a payload would become and start, without any effect",
+		"urgentis source try harbour-watch --file sample.json\n"+
+			"curl -s monitor.example/sample | urgentis source try harbour-watch --map harbour-watch.yaml --file -",
+		cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			body, err := a.fileOrInput(file)
+			if err != nil {
+				return err
+			}
+			ask.Body = string(body)
+			if mapFile != "" {
+				text, err := os.ReadFile(mapFile)
+				if err != nil {
+					return usage("%s", err)
+				}
+				if err := a.sound([]api.PushFile{{Name: mapFile, Text: string(text)}}); err != nil {
+					return err
+				}
+				ask.Text = string(text)
+			}
+			r, err := check(cl.TrySourceWithResponse(cmd.Context(), args[0], ask))
+			if err != nil {
+				return err
+			}
+			if err := a.print(r.JSON200, func() { a.tried(r.JSON200, why) }); err != nil {
+				return err
+			}
+			return unreadOf(r.JSON200)
+		}),
+	)
+	f := c.Flags()
+	f.StringVarP(&file, "file", "f", "-", "the payload's `FILE`; - for standard input")
+	f.StringVar(
+		&mapFile,
+		"map",
+		"",
+		"the `FILE` with the source's document to try, in the place of the one that is there",
+	)
+	f.BoolVar(&why, "why", false, "what decided of each runbook that does not start")
+	f.StringVar(&ask.ContentType, "content-type", "application/json", "the payload's `TYPE`")
+	f.StringToStringVar(&ask.Headers, "header", nil, "`NAME=VALUE`, as often as wanted")
+	f.StringToStringVar(&ask.Query, "query", nil, "`NAME=VALUE` of the address, as often as wanted")
+	return a.offers(c, sourceNames)
+}
+
+// maxPayload bounds what is read of a payload, in bytes.
+const maxPayload = 1 << 20
+
+func (a *app) fileOrInput(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.in, maxPayload))
+	}
+	b, err := os.ReadFile(name)
+	if err != nil {
+		return nil, usage("%s", err)
+	}
+	return b, nil
+}
+
+// tried prints each item, field by field, and what it would start.
+func (a *app) tried(t *api.SourceTry, why bool) {
+	for i, x := range t.Items {
+		if len(t.Items) > 1 {
+			a.say("%s\n", a.paint(bold, fmt.Sprintf("Item %d", i+1)))
+		}
+		switch {
+		case x.Ignored:
+			a.say("  ignored, as the source says\n")
+		case x.Unread != "":
+			a.say("  %s\n", a.paint(amber, "cannot be read: "+x.Unread))
+		}
+		rows := make([][]string, len(x.Made))
+		for i, m := range x.Made {
+			rows[i] = []string{"  " + m.Field, m.Value, m.From}
+		}
+		if len(rows) > 0 {
+			a.table("", []string{"  field", "becomes", "made by"}, rows)
+		}
+		a.wouldStart(x, why)
+	}
+	if len(t.Items) == 0 && t.Finding == "" {
+		a.say("It reports nothing.\n")
+	}
+}
+
+// wouldStart says what an item would start, and with why also what decided that the others do not.
+func (a *app) wouldStart(x api.SourceTryItem, why bool) {
+	if x.Ignored || x.Unread != "" || x.Report.Severity == "cleared" {
+		return
+	}
+	starts, others := 0, 0
+	for _, v := range x.Verdicts {
+		word := "would start"
+		if v.Started {
+			starts++
+		} else if others++; !why {
+			continue
+		} else {
+			word = "would not start"
+		}
+		a.say("  %s %s (%s)", word, a.paint(bold, v.Runbook), v.Name)
+		for i, p := range v.Values {
+			a.say("%s %s is %s", []string{":", ","}[min(i, 1)], p.Part, p.Text)
+		}
+		if v.Error != "" {
+			a.say("; %s", v.Error)
+		}
+		a.say("\n")
+	}
+	if starts == 0 {
+		a.say("  No runbook would start by itself.")
+		if others > 0 && !why {
+			a.say(" With --why it says what decided that.")
+		}
+		a.say("\n")
+	}
+}
+
+// unreadOf makes what could not be read the end of the command.
+func unreadOf(t *api.SourceTry) error {
+	if t.Finding != "" {
+		return &failure{code: exitFailed, err: fmt.Errorf("it cannot be read: %s", t.Finding)}
+	}
+	n := 0
+	for _, x := range t.Items {
+		if x.Unread != "" {
+			n++
+		}
+	}
+	if n > 0 {
+		return &failure{code: exitFailed, err: fmt.Errorf("%d of %d items cannot be read", n, len(t.Items))}
+	}
+	return nil
+}
+
+func (a *app) unread() *cobra.Command {
+	return noun("unread", "What sources sent and could not be read, kept until it is", a.unreadList(), a.unreadShow(),
+		a.unreadAgain())
+}
+
+func (a *app) unreadList() *cobra.Command {
+	var p api.ListUnreadParams
+	c := lister(a, "List payloads that could not be read, newest first", "urgentis unread list --source harbour-watch",
+		"Nothing is unread.", []string{"id", "source", "at", "why"},
+		func(cmd *cobra.Command, cl *client) (*[]api.Unread, error) {
+			r, err := check(cl.ListUnreadWithResponse(cmd.Context(), &p))
+			return r.JSON200, err
+		},
+		func(u api.Unread) []string { return []string{u.Id, u.Source, ago(u.At), u.Finding} })
+	c.Flags().StringVar(&p.Source, "source", "", "only those of a `SOURCE`")
+	a.offersFlag(c, "source", sourceNames)
+	return c
+}
+
+func (a *app) unreadShow() *cobra.Command {
+	return verb("show ID", "Show a payload as it came", "urgentis unread show u3k…", cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.ListUnreadWithResponse(cmd.Context(), &api.ListUnreadParams{}))
+			if err != nil {
+				return err
+			}
+			for _, u := range *r.JSON200 {
+				if u.Id == args[0] {
+					return a.print(u, func() {
+						a.say("%s from %s, %s\n%s\n\n%s\n", u.Id, u.Source, u.ContentType, u.Finding, whole(u.Body))
+					})
+				}
+			}
+			return &failure{code: exitNotFound, err: fmt.Errorf("there is no unread payload %s", args[0])}
+		}))
+}
+
+func (a *app) unreadAgain() *cobra.Command {
+	return doer(a, "again ID", "Read a payload with the source's map as it is now, and take what it reports",
+		"urgentis unread again u3k…", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			r, err := check(cl.ReadAgainWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return nil, "", err
+			}
+			return listOf(*r.JSON200), fmt.Sprintf("Read. Alerts taken: %d.", len(*r.JSON200)), nil
+		})
+}

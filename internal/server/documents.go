@@ -1,0 +1,127 @@
+package server
+
+import (
+	"context"
+	"strings"
+
+	"urgentis/api"
+	"urgentis/core/alert"
+	"urgentis/core/estate"
+	"urgentis/internal/app"
+	"urgentis/internal/store"
+)
+
+// Push implements api.StrictServerInterface.
+func (s *Server) Push(ctx context.Context, r api.PushRequestObject) (api.PushResponseObject, error) {
+	b := r.Body
+	p := app.Pushing{
+		Prune: b.Prune, Check: b.Check, Expect: b.Expect, Message: b.Message, Commit: b.Commit, Origin: b.Origin,
+		Files: mapped(b.Files, func(f api.PushFile) estate.File { return estate.File{Name: f.Name, Text: f.Text} }),
+	}
+	out, err := s.App.Push(ctx, who(ctx), p)
+	if err != nil {
+		return nil, err
+	}
+	return api.Push200JSONResponse{
+		Steps: mapped(out.Steps, apiStep), Plan: out.Plan, Findings: mapped(out.Found, apiFound), Push: out.Push,
+	}, nil
+}
+
+func apiStep(s app.PushStep) api.PushStep {
+	fields := s.Fields
+	if fields == nil {
+		fields = []string{}
+	}
+	return api.PushStep{
+		Kind: api.DocumentKind(s.Kind), Name: s.Name, What: api.PushStepWhat(s.What), Fields: fields, KeptAt: s.KeptAt,
+	}
+}
+
+func apiFound(f estate.Found) api.Finding {
+	out := apiFinding(f.Finding)
+	out.File = f.File
+	return out
+}
+
+func apiDocument(d store.Document) api.EstateDocument {
+	return api.EstateDocument{
+		Kind: api.DocumentKind(d.Kind), Name: d.Name, Number: d.Number, Digest: d.Digest, Origin: d.Origin,
+		PushedBy: d.PushedBy, PushedAt: d.PushedAt.UTC(),
+	}
+}
+
+// ListDocuments implements api.StrictServerInterface.
+func (s *Server) ListDocuments(
+	ctx context.Context, r api.ListDocumentsRequestObject,
+) (api.ListDocumentsResponseObject, error) {
+	list, err := s.App.Documents(ctx, who(ctx), string(r.Params.Kind))
+	return api.ListDocuments200JSONResponse(mapped(list, apiDocument)), err
+}
+
+// GetDocument implements api.StrictServerInterface.
+func (s *Server) GetDocument(
+	ctx context.Context, r api.GetDocumentRequestObject,
+) (api.GetDocumentResponseObject, error) {
+	d, err := s.App.Document(ctx, who(ctx), string(r.Kind), r.Name, r.Params.Number)
+	if err != nil {
+		return nil, err
+	}
+	out := apiDocument(*d)
+	out.Text = d.Text
+	return api.GetDocument200JSONResponse(out), nil
+}
+
+// ListDocumentRevisions implements api.StrictServerInterface.
+func (s *Server) ListDocumentRevisions(
+	ctx context.Context, r api.ListDocumentRevisionsRequestObject,
+) (api.ListDocumentRevisionsResponseObject, error) {
+	list, err := s.App.DocumentRevisions(ctx, who(ctx), string(r.Kind), r.Name)
+	return api.ListDocumentRevisions200JSONResponse(mapped(list, apiDocument)), err
+}
+
+// TrySource implements api.StrictServerInterface.
+func (s *Server) TrySource(ctx context.Context, r api.TrySourceRequestObject) (api.TrySourceResponseObject, error) {
+	b := r.Body
+	p := alert.Payload{ContentType: b.ContentType, Headers: b.Headers, Query: b.Query, Body: []byte(b.Body)}
+	out, err := s.App.TrySource(ctx, who(ctx), r.Name, b.Text, p)
+	if err != nil {
+		return nil, err
+	}
+	return api.TrySource200JSONResponse{Finding: out.Finding, Items: mapped(out.Items, apiTried)}, nil
+}
+
+func apiTried(t app.TriedItem) api.SourceTryItem {
+	out := api.SourceTryItem{
+		Ignored: t.Ignored, Unread: t.Unread, Verdicts: mapped(t.Verdicts, apiVerdict),
+		Made: mapped(t.Made, func(m alert.Made) api.Made {
+			return api.Made{Field: m.Field, Value: m.Value, From: m.From}
+		}),
+	}
+	if r := t.Report; !t.Ignored && t.Unread == "" {
+		out.Report = api.Report{
+			Key: r.Key, Severity: api.ReportSeverity(r.Severity), Summary: r.Summary, Service: r.Service, Link: r.Link,
+			Labels: r.Labels, At: r.At.UTC(),
+		}
+	}
+	return out
+}
+
+// ListUnread implements api.StrictServerInterface.
+func (s *Server) ListUnread(ctx context.Context, r api.ListUnreadRequestObject) (api.ListUnreadResponseObject, error) {
+	list, err := s.App.UnreadPayloads(ctx, who(ctx), r.Params.Source)
+	return api.ListUnread200JSONResponse(mapped(list, func(u store.Unread) api.Unread {
+		return api.Unread{
+			Id: u.ID, Source: u.Source, At: u.At.UTC(), Finding: u.Finding, ContentType: u.ContentType,
+			Headers: u.Headers, Query: u.Query, Body: strings.ToValidUTF8(string(u.Body), "\uFFFD"),
+		}
+	})), err
+}
+
+// ReadAgain implements api.StrictServerInterface.
+func (s *Server) ReadAgain(ctx context.Context, r api.ReadAgainRequestObject) (api.ReadAgainResponseObject, error) {
+	got, err := s.App.ReadAgain(ctx, who(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return api.ReadAgain200JSONResponse(s.received(got)), nil
+}

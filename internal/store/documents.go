@@ -1,0 +1,175 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"urgentis/core/alert"
+	"urgentis/core/estate"
+)
+
+// Push is one act of configuring.
+type Push struct {
+	ID                          int64 `gorm:"primaryKey"`
+	By, Message, Commit, Origin string
+	At                          time.Time
+}
+
+// Document is one revision of a document; in lists the newest, or for runbooks theirs.
+type Document struct {
+	Kind     estate.Kind
+	Name     string
+	Number   int
+	Digest   string
+	Text     string
+	Origin   string // where it is kept as text; "" for nowhere
+	Push     int64
+	PushedBy string
+	PushedAt time.Time
+}
+
+// documents are those in use: of runbooks, which have tables of their own, too.
+const documents = `(select d.kind, d.name, d.number, v.digest, v.text, d.origin, v.push, v.pushed_by, v.pushed_at
+		from document d join document_revision v on v.kind = d.kind and v.name = d.name and v.number = d.number
+	union all
+	select 'runbook', r.name, r.number, v.revision, v.text, r.origin, 0, v.pushed_by, v.pushed_at
+		from runbook r join revision v on v.name = r.name and v.number = r.number) x`
+
+// Documents lists the documents in use by kind and name; kind "" is every kind.
+func (tx *Tx) Documents(kind estate.Kind) ([]Document, error) {
+	return scan[Document](tx, "select * from "+documents+" where ? = '' or kind = ? order by kind, name", kind, kind)
+}
+
+// Document reads a document in use.
+func (tx *Tx) Document(kind estate.Kind, name string) (*Document, error) {
+	return only(scan[Document](tx, "select * from "+documents+" where kind = ? and name = ?", kind, name))
+}
+
+// DocumentRevisions lists the revisions of a document, newest first, also of one that was removed.
+func (tx *Tx) DocumentRevisions(kind estate.Kind, name string) ([]Document, error) {
+	if kind == estate.Runbook {
+		return scan[Document](
+			tx,
+			`select 'runbook' as kind, name, number, revision as digest, text, pushed_by, pushed_at
+			from revision where name = ? order by number desc`,
+			name,
+		)
+	}
+	return scan[Document](tx, "select * from document_revision where kind = ? and name = ? order by number desc", kind,
+		name)
+}
+
+// DocumentRevision reads one revision of a document.
+func (tx *Tx) DocumentRevision(kind estate.Kind, name string, number int) (*Document, error) {
+	all, err := tx.DocumentRevisions(kind, name)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].Number == number {
+			return &all[i], nil
+		}
+	}
+	return nil, ErrNotFound
+}
+
+// only gives the one row that there is.
+func only[T any](rows []T, err error) (*T, error) {
+	if err == nil && len(rows) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &rows[0], nil
+}
+
+// LockDocuments lets nobody else push until the end of the transaction: what was compared stays so.
+func (tx *Tx) LockDocuments() error { return tx.alone(aloneDocuments, "documents") }
+
+// AddPush begins a push.
+func (tx *Tx) AddPush(p *Push) error {
+	p.At = time.Now().UTC()
+	return tx.db.Create(p).Error
+}
+
+// PushDocument keeps a text as the next revision of its document. Runbooks are pushed by PushRunbook.
+func (tx *Tx) PushDocument(p *Push, d *estate.Document) error {
+	number, err := one[int](
+		tx,
+		"select coalesce(max(number), 0) + 1 from document_revision where kind = ? and name = ?",
+		d.Kind,
+		d.Name,
+	)
+	if err != nil {
+		return err
+	}
+	if err := tx.run(`insert into document_revision (kind, name, number, digest, text, push, pushed_by)
+		values (?, ?, ?, ?, ?, ?, ?)`, d.Kind, d.Name, number, d.Digest, d.Text, p.ID, p.By); err != nil {
+		return fmt.Errorf("keep %s %s: %w", d.Kind, d.Name, err)
+	}
+	return tx.run(`insert into document (kind, name, number, origin) values (?, ?, ?, ?)
+		on conflict (kind, name) do update set number = excluded.number, origin = excluded.origin`,
+		d.Kind, d.Name, number, p.Origin)
+}
+
+// SetOrigin notes where a document is kept as text.
+func (tx *Tx) SetOrigin(kind estate.Kind, name, origin string) error {
+	if kind == estate.Runbook {
+		return tx.run("update runbook set origin = ? where name = ?", origin, name)
+	}
+	return tx.run("update document set origin = ? where kind = ? and name = ?", origin, kind, name)
+}
+
+// RemoveDocument takes a document out of use; its revisions stay.
+func (tx *Tx) RemoveDocument(kind estate.Kind, name string) error {
+	return tx.run("delete from document where kind = ? and name = ?", kind, name)
+}
+
+// SetSourceText notes what a source's document says. A source that is new has no token yet, and nothing proves itself
+// to it.
+func (tx *Tx) SetSourceText(name, text string) error {
+	return tx.run(`insert into source (name, token_hash, says) values (?, '', ?)
+		on conflict (name) do update set says = excluded.says`, name, text)
+}
+
+// Unread is what proved itself and could not be mapped.
+type Unread struct {
+	ID      string `gorm:"primaryKey"`
+	Source  string
+	At      time.Time
+	Finding string
+	// Items are the places, from 0, of the items that could not be mapped; none: all of it.
+	Items       []int `gorm:"serializer:json"`
+	ContentType string
+	Headers     map[string]string `gorm:"serializer:json"`
+	Query       map[string]string `gorm:"serializer:json"`
+	Body        []byte
+	ReadAt      *time.Time
+	ReadBy      string
+}
+
+// Payload is what arrived.
+func (u *Unread) Payload() alert.Payload {
+	return alert.Payload{ContentType: u.ContentType, Headers: u.Headers, Query: u.Query, Body: u.Body}
+}
+
+// AddUnread keeps a payload that could not be mapped.
+func (tx *Tx) AddUnread(u *Unread) error { return tx.db.Create(u).Error }
+
+// maxUnread bounds a list of payloads.
+const maxUnread = 100
+
+// Unread lists payloads that nobody has read yet, newest first; source "" is every source.
+func (tx *Tx) Unread(source string) ([]Unread, error) {
+	return scan[Unread](tx, `select * from unread where read_at is null and (? = '' or source = ?)
+		order by at desc, id limit ?`, source, source, maxUnread)
+}
+
+// OneUnread reads a payload that could not be mapped.
+func (tx *Tx) OneUnread(id string) (*Unread, error) { return take[Unread](tx, "id = ?", id) }
+
+// MarkRead notes that a payload was mapped after all.
+func (tx *Tx) MarkRead(id, by string) error {
+	return tx.run("update unread set read_at = now(), read_by = ? where id = ? and read_at is null", by, id)
+}
