@@ -292,6 +292,24 @@ func (e NewSecretKind) Valid() bool {
 	}
 }
 
+// Defines values for NewSourceKey.
+const (
+	NewSourceKeySigning NewSourceKey = "signing"
+	NewSourceKeyToken   NewSourceKey = "token"
+)
+
+// Valid indicates whether the value is a known member of the NewSourceKey enum.
+func (e NewSourceKey) Valid() bool {
+	switch e {
+	case NewSourceKeySigning:
+		return true
+	case NewSourceKeyToken:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PushStepWhat.
 const (
 	PushStepWhatAdded   PushStepWhat = "added"
@@ -439,6 +457,24 @@ func (e ServiceStance) Valid() bool {
 	case ServiceStanceAsk:
 		return true
 	case ServiceStanceSuggest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceKeyKind.
+const (
+	SourceKeyKindSigning SourceKeyKind = "signing"
+	SourceKeyKindToken   SourceKeyKind = "token"
+)
+
+// Valid indicates whether the value is a known member of the SourceKeyKind enum.
+func (e SourceKeyKind) Valid() bool {
+	switch e {
+	case SourceKeyKindSigning:
+		return true
+	case SourceKeyKindToken:
 		return true
 	default:
 		return false
@@ -1020,9 +1056,18 @@ type NewSecretKind string
 
 // NewSource defines model for NewSource.
 type NewSource struct {
-	CallBack string    `json:"call_back,omitempty,omitzero"`
-	Name     ThingName `json:"name"`
+	CallBack string `json:"call_back,omitempty,omitzero"`
+
+	// KeepMinutes how long the keys of this kind that are there still prove something
+	KeepMinutes int `json:"keep_minutes,omitempty,omitzero"`
+
+	// Key a token is sent with each report; with a signing key it is signed, by Standard Webhooks
+	Key  NewSourceKey `json:"key,omitempty,omitzero"`
+	Name ThingName    `json:"name"`
 }
+
+// NewSourceKey a token is sent with each report; with a signing key it is signed, by Standard Webhooks
+type NewSourceKey string
 
 // NewSourceTry defines model for NewSourceTry.
 type NewSourceTry struct {
@@ -1441,6 +1486,19 @@ type Source struct {
 	LastAlertAt time.Time `json:"last_alert_at,omitempty,omitzero"`
 	Name        string    `json:"name"`
 }
+
+// SourceKey defines model for SourceKey.
+type SourceKey struct {
+	AddedAt    time.Time     `json:"added_at"`
+	AddedBy    string        `json:"added_by"`
+	EndsAt     time.Time     `json:"ends_at,omitempty,omitzero"`
+	Id         string        `json:"id"`
+	Kind       SourceKeyKind `json:"kind"`
+	LastUsedAt time.Time     `json:"last_used_at,omitempty,omitzero"`
+}
+
+// SourceKeyKind defines model for SourceKey.Kind.
+type SourceKeyKind string
 
 // SourceTry defines model for SourceTry.
 type SourceTry struct {
@@ -2355,6 +2413,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/sources/{name} (the `RemoveSource` operationId).
 	RemoveSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSourceKeys The keys of a source that still prove something, newest first; never their values.
+	//
+	// Corresponds with GET /api/v1/sources/{name}/keys (the `ListSourceKeys` operationId).
+	ListSourceKeys(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSourceKey End a key of a source now.
+	//
+	// Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
+	EndSourceKey(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TrySourceWithBody Tell what a payload would become and what that would start, without any effect.
 	//
@@ -3676,6 +3744,36 @@ func (c *Client) AddSource(ctx context.Context, body AddSourceJSONRequestBody, r
 // Corresponds with DELETE /api/v1/sources/{name} (the `RemoveSource` operationId).
 func (c *Client) RemoveSource(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSourceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSourceKeys The keys of a source that still prove something, newest first; never their values.
+//
+// Corresponds with GET /api/v1/sources/{name}/keys (the `ListSourceKeys` operationId).
+func (c *Client) ListSourceKeys(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSourceKeysRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSourceKey End a key of a source now.
+//
+// Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
+func (c *Client) EndSourceKey(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSourceKeyRequest(c.Server, name, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6318,6 +6416,81 @@ func NewRemoveSourceRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSourceKeysRequest constructs an http.Request for the ListSourceKeys method
+func NewListSourceKeysRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sources/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSourceKeyRequest constructs an http.Request for the EndSourceKey method
+func NewEndSourceKeyRequest(server string, name Name, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sources/%s/keys/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTrySourceRequest calls the generic TrySource builder with application/json body
 func NewTrySourceRequest(server string, name Name, body TrySourceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7353,6 +7526,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/sources/{name} (the `RemoveSource` operationId).
 	RemoveSourceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveSourceResponse, error)
+
+	// ListSourceKeysWithResponse The keys of a source that still prove something, newest first; never their values.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/sources/{name}/keys (the `ListSourceKeys` operationId).
+	ListSourceKeysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListSourceKeysResponse, error)
+
+	// EndSourceKeyWithResponse End a key of a source now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
+	EndSourceKeyWithResponse(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*EndSourceKeyResponse, error)
 
 	// TrySourceWithBodyWithResponse Tell what a payload would become and what that would start, without any effect.
 	//
@@ -10229,6 +10416,95 @@ func (r RemoveSourceResponse) ContentType() string {
 	return ""
 }
 
+type ListSourceKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SourceKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSourceKeysResponse) GetJSON200() *[]SourceKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSourceKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSourceKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSourceKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSourceKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSourceKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSourceKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSourceKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSourceKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSourceKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSourceKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSourceKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TrySourceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11796,6 +12072,32 @@ func (c *ClientWithResponses) RemoveSourceWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseRemoveSourceResponse(rsp)
+}
+
+// ListSourceKeysWithResponse The keys of a source that still prove something, newest first; never their values.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/sources/{name}/keys (the `ListSourceKeys` operationId).
+func (c *ClientWithResponses) ListSourceKeysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListSourceKeysResponse, error) {
+	rsp, err := c.ListSourceKeys(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSourceKeysResponse(rsp)
+}
+
+// EndSourceKeyWithResponse End a key of a source now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
+func (c *ClientWithResponses) EndSourceKeyWithResponse(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*EndSourceKeyResponse, error) {
+	rsp, err := c.EndSourceKey(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSourceKeyResponse(rsp)
 }
 
 // TrySourceWithBodyWithResponse Tell what a payload would become and what that would start, without any effect.
@@ -13928,6 +14230,68 @@ func ParseRemoveSourceResponse(rsp *http.Response) (*RemoveSourceResponse, error
 	return response, nil
 }
 
+// ParseListSourceKeysResponse parses an HTTP response from a ListSourceKeysWithResponse call
+func ParseListSourceKeysResponse(rsp *http.Response) (*ListSourceKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSourceKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SourceKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSourceKeyResponse parses an HTTP response from a EndSourceKeyWithResponse call
+func ParseEndSourceKeyResponse(rsp *http.Response) (*EndSourceKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSourceKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTrySourceResponse parses an HTTP response from a TrySourceWithResponse call
 func ParseTrySourceResponse(rsp *http.Response) (*TrySourceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14495,6 +14859,12 @@ type ServerInterface interface {
 	// RemoveSource Remove a source; its alerts stay.
 	// (DELETE /api/v1/sources/{name})
 	RemoveSource(c *gin.Context, name Name)
+	// ListSourceKeys The keys of a source that still prove something, newest first; never their values.
+	// (GET /api/v1/sources/{name}/keys)
+	ListSourceKeys(c *gin.Context, name Name)
+	// EndSourceKey End a key of a source now.
+	// (DELETE /api/v1/sources/{name}/keys/{id})
+	EndSourceKey(c *gin.Context, name Name, id Id)
 	// TrySource Tell what a payload would become and what that would start, without any effect.
 	// (POST /api/v1/sources/{name}/try)
 	TrySource(c *gin.Context, name Name)
@@ -15945,6 +16315,65 @@ func (siw *ServerInterfaceWrapper) RemoveSource(c *gin.Context) {
 	siw.Handler.RemoveSource(c, name)
 }
 
+// ListSourceKeys operation middleware
+func (siw *ServerInterfaceWrapper) ListSourceKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSourceKeys(c, name)
+}
+
+// EndSourceKey operation middleware
+func (siw *ServerInterfaceWrapper) EndSourceKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSourceKey(c, name, id)
+}
+
 // TrySource operation middleware
 func (siw *ServerInterfaceWrapper) TrySource(c *gin.Context) {
 
@@ -16242,6 +16671,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/sources", wrapper.ListSources)
 	router.POST(options.BaseURL+"/api/v1/sources", wrapper.AddSource)
 	router.DELETE(options.BaseURL+"/api/v1/sources/:name", wrapper.RemoveSource)
+	router.GET(options.BaseURL+"/api/v1/sources/:name/keys", wrapper.ListSourceKeys)
+	router.DELETE(options.BaseURL+"/api/v1/sources/:name/keys/:id", wrapper.EndSourceKey)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
 	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
@@ -18550,6 +18981,79 @@ func (response RemoveSourcedefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type ListSourceKeysRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListSourceKeysResponseObject interface {
+	VisitListSourceKeysResponse(w http.ResponseWriter) error
+}
+
+type ListSourceKeys200JSONResponse []SourceKey
+
+func (response ListSourceKeys200JSONResponse) VisitListSourceKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSourceKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSourceKeysdefaultApplicationProblemPlusJSONResponse) VisitListSourceKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSourceKeyRequestObject struct {
+	Name Name `json:"name"`
+	Id   Id   `json:"id"`
+}
+
+type EndSourceKeyResponseObject interface {
+	VisitEndSourceKeyResponse(w http.ResponseWriter) error
+}
+
+type EndSourceKey204Response struct {
+}
+
+func (response EndSourceKey204Response) VisitEndSourceKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSourceKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSourceKeydefaultApplicationProblemPlusJSONResponse) VisitEndSourceKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TrySourceRequestObject struct {
 	Name Name `json:"name"`
 	Body *TrySourceJSONRequestBody
@@ -19184,6 +19688,12 @@ type StrictServerInterface interface {
 	// RemoveSource Remove a source; its alerts stay.
 	// (DELETE /api/v1/sources/{name})
 	RemoveSource(ctx context.Context, request RemoveSourceRequestObject) (RemoveSourceResponseObject, error)
+	// ListSourceKeys The keys of a source that still prove something, newest first; never their values.
+	// (GET /api/v1/sources/{name}/keys)
+	ListSourceKeys(ctx context.Context, request ListSourceKeysRequestObject) (ListSourceKeysResponseObject, error)
+	// EndSourceKey End a key of a source now.
+	// (DELETE /api/v1/sources/{name}/keys/{id})
+	EndSourceKey(ctx context.Context, request EndSourceKeyRequestObject) (EndSourceKeyResponseObject, error)
 	// TrySource Tell what a payload would become and what that would start, without any effect.
 	// (POST /api/v1/sources/{name}/try)
 	TrySource(ctx context.Context, request TrySourceRequestObject) (TrySourceResponseObject, error)
@@ -21089,6 +21599,59 @@ func (sh *strictHandler) RemoveSource(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemoveSourceResponseObject); ok {
 		if err := validResponse.VisitRemoveSourceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSourceKeys operation middleware
+func (sh *strictHandler) ListSourceKeys(ctx *gin.Context, name Name) {
+	var request ListSourceKeysRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSourceKeys(ctx, request.(ListSourceKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSourceKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSourceKeysResponseObject); ok {
+		if err := validResponse.VisitListSourceKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndSourceKey operation middleware
+func (sh *strictHandler) EndSourceKey(ctx *gin.Context, name Name, id Id) {
+	var request EndSourceKeyRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSourceKey(ctx, request.(EndSourceKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSourceKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndSourceKeyResponseObject); ok {
+		if err := validResponse.VisitEndSourceKeyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -15,6 +15,8 @@ import (
 // Source says what the payloads of one source mean. Without Map they are our own JSON or CloudEvents; see Read.
 type Source struct {
 	Name string
+	// Proof lists the ways in which a report may prove itself; none: Bearer.
+	Proof []string
 	// Each gives the list of what one payload reports, each of which is then item; nil where it reports one thing.
 	Each *expr.Program
 	Map  map[string]*Field // by the names of FieldNames, but labels
@@ -24,6 +26,22 @@ type Source struct {
 	Cleared, Ignore *expr.Program
 	// SilentAfter is after which time without a report the source itself is an alert; 0: never.
 	SilentAfter time.Duration
+}
+
+// The ways in which a report proves that it comes from its source.
+const (
+	Bearer  = "bearer"  // the token as Authorization: Bearer
+	Basic   = "basic"   // the token as the password of HTTP's basic scheme (RFC 7617)
+	Address = "address" // the token as the last piece of the address
+	Signed  = "signed"  // a signature by Standard Webhooks (https://www.standardwebhooks.com)
+)
+
+// Ways lists the ways to prove.
+var Ways = []string{Bearer, Basic, Address, Signed}
+
+// Proves reports whether a report may prove itself in a way.
+func (s *Source) Proves(way string) bool {
+	return slices.Contains(s.Proof, way) || len(s.Proof) == 0 && way == Bearer
 }
 
 // FieldNames are the fields of a report that a source maps, in the order in which people read them.

@@ -127,6 +127,10 @@ func TestMistakes(t *testing.T) {
 		"urgentis: source/2": "1: urgentis must be KIND/1, where KIND is runbook or " +
 			"source; did you mean source/1?",
 		"urgentis: source/1": "1: the source has no name",
+		"urgentis: source/1\nname: a\nproof: [bearr]": "3: there is no proof bearr; they are bearer, basic, " +
+			"address, signed; did " +
+			"you mean bearer?",
+		"urgentis: source/1\nname: a\nproof: []": "3: proof is empty: then nothing can be reported",
 		"urgentis: source/1\nname: A b": "2: name must be small letters, digits and hyphens, " +
 			"and begin with a letter",
 		strings.Replace(watch, "ignore", "ignor", 1):         "12: a source has no key ignor; did you mean ignore?",

@@ -42,6 +42,24 @@ func (x *decoder) source(root ast.Node) {
 				x.Fail(n, "takes must be http, not %s", w)
 			}
 		},
+		"proof": func(n ast.Node) {
+			for _, w := range x.List(n, "proof") {
+				way := x.Word(w, "proof")
+				if !slices.Contains(alert.Ways, way) {
+					x.At(
+						doc.Position(w),
+						0,
+						false,
+						"there is no proof "+way+"; they are "+strings.Join(alert.Ways, ", "),
+						doc.Nearest(way, alert.Ways),
+					)
+				}
+				s.Proof = append(s.Proof, way)
+			}
+			if len(s.Proof) == 0 {
+				x.Fail(n, "proof is empty: then nothing can be reported")
+			}
+		},
 		"each":         func(n ast.Node) { s.Each = x.expression(n, "each") },
 		"map":          func(n ast.Node) { x.fieldMap(n, s) },
 		"cleared":      func(n ast.Node) { s.Cleared = x.condition(n, "cleared") },

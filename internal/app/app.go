@@ -59,6 +59,7 @@ type App struct {
 	version string
 	link    string
 	maps    *lru.Cache[string, *alert.Source] // by the digest of their text
+	used    *lru.Cache[string, time.Time]     // when a key of a source was last marked as used
 }
 
 // maxMaps bounds how many sources are kept read; the one used longest ago goes.
@@ -73,8 +74,12 @@ func New(c Config) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make room for sources: %w", err)
 	}
+	used, err := lru.New[string, time.Time](maxMaps)
+	if err != nil {
+		return nil, fmt.Errorf("make room for keys: %w", err)
+	}
 	return &App{
-		maps:  maps,
+		maps: maps, used: used,
 		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
 		rooms: c.Rooms,
 		log:   c.Log, version: c.Version, link: c.Link,

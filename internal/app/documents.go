@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"urgentis/core/access"
 	"urgentis/core/estate"
@@ -50,7 +51,7 @@ func (a *App) Push(ctx context.Context, who *access.Principal, p Pushing) (*Push
 	}
 	want, found := estate.Parse(p.Files)
 	if estate.Failed(found) {
-		return nil, &Error{Kind: Unsound, Code: "documents", Says: "the documents have mistakes", Found: found}
+		return nil, mistaken(found)
 	}
 	out := &Pushed{Found: found}
 	err := a.tx(ctx, func(tx *store.Tx) error {
@@ -91,6 +92,15 @@ func (a *App) Push(ctx context.Context, who *access.Principal, p Pushing) (*Push
 
 // errOnlyChecked takes back what was done only to see whether it can be.
 var errOnlyChecked = errors.New("it was only checked")
+
+// mistaken refuses documents with mistakes, and names the first.
+func mistaken(found []estate.Found) *Error {
+	says := "the documents have mistakes"
+	if i := slices.IndexFunc(found, func(f estate.Found) bool { return !f.Warning }); i >= 0 {
+		says = fmt.Sprintf("%s: %s line %d: %s", says, found[i].File, found[i].Line, found[i].Sentence())
+	}
+	return &Error{Kind: Unsound, Code: "documents", Says: says, Found: found}
+}
 
 // plan compares what is wanted with what is there now.
 func (a *App) plan(tx *store.Tx, p Pushing, want []*estate.Document, out *Pushed) error {
@@ -176,7 +186,7 @@ func (a *App) checkPushed(tx *store.Tx, out *Pushed) error {
 		out.Found = append(out.Found, s.Document.Found(found)...)
 	}
 	if estate.Failed(out.Found) {
-		return &Error{Kind: Unsound, Code: "documents", Says: "the documents have mistakes", Found: out.Found}
+		return mistaken(out.Found)
 	}
 	return nil
 }

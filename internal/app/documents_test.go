@@ -82,7 +82,7 @@ func TestPush(t *testing.T) {
 	assert.EqualError(t, err, "this needs the role author")
 
 	// What another place keeps is not this one's to remove.
-	_, err = a.AddSource(ctx, iva, "by-hand", "")
+	_, err = a.AddSource(ctx, iva, app.NewKey{Source: "by-hand"})
 	require.NoError(t, err)
 	prune := pushing(panel)
 	prune.Prune = true
@@ -99,7 +99,7 @@ func TestPush(t *testing.T) {
 	revisions, err := a.DocumentRevisions(ctx, jonas, "source", "by-hand")
 	require.NoError(t, err)
 	assert.Len(t, revisions, 1, "its revisions stay")
-	_, err = a.AddSource(ctx, iva, "by-hand", "")
+	_, err = a.AddSource(ctx, iva, app.NewKey{Source: "by-hand"})
 	require.NoError(t, err)
 	d, err := a.Document(ctx, jonas, "source", "by-hand", 0)
 	require.NoError(t, err)
@@ -163,9 +163,9 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	a := open(t)
 	_, err := a.Push(ctx, iva, pushing(panel, note))
 	require.NoError(t, err)
-	_, err = a.TakeAlerts(ctx, "panel", "", points(""))
+	_, err = a.TakeAlerts(ctx, "panel", bearer("no"), points(""))
 	assert.EqualError(t, err, "the source or its token is unknown", "a source that was pushed has no token yet")
-	token, err := a.AddSource(ctx, iva, "panel", "")
+	token, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel"})
 	require.NoError(t, err)
 
 	tried, err := a.TrySource(ctx, iva, "panel", "", points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"}`))
@@ -186,12 +186,17 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list, "a try has no effect")
 
-	got, err := a.TakeAlerts(ctx, "panel", token, points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"},
+	got, err := a.TakeAlerts(ctx, "panel", bearer(token), points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"},
 		{"id": "lamp-4", "text": "dark", "state": "odd"}, {"id": "gate-1", "text": "well", "state": "ok"}`))
 	require.NoError(t, err)
 	assert.Len(t, got.Taken, 2, "what can be mapped is taken")
 	assert.Equal(t, `item 2 of 3: severity: as has no word for "odd"`, got.Finding)
-	all, err := a.TakeAlerts(ctx, "panel", token, alert.Payload{ContentType: "application/json", Body: []byte("{")})
+	all, err := a.TakeAlerts(
+		ctx,
+		"panel",
+		bearer(token),
+		alert.Payload{ContentType: "application/json", Body: []byte("{")},
+	)
 	require.NoError(t, err)
 	assert.NotEmpty(t, all.Unread)
 	unread, err := a.UnreadPayloads(ctx, iva, "panel")

@@ -21,7 +21,6 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/task"
 	"urgentis/internal/act"
-	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
 
@@ -448,28 +447,6 @@ func (a *App) Sources(ctx context.Context, who *access.Principal) ([]store.Sourc
 		return nil, err
 	}
 	return a.store.In(ctx).Sources()
-}
-
-// AddSource adds an alert source, or gives one a new token, and shows the token once.
-func (a *App) AddSource(ctx context.Context, who *access.Principal, name, callBack string) (token string, err error) {
-	if err := administer(who, "source", name); err != nil {
-		return "", err
-	}
-	if callBack != "" {
-		if err := web("call_back", callBack); err != nil {
-			return "", err
-		}
-	}
-	token, hash := signin.NewSourceToken()
-	return token, a.tx(ctx, func(tx *store.Tx) error {
-		if err := a.documentOf(tx, who, name); err != nil {
-			return err
-		}
-		if err := tx.SetSource(name, hash, callBack); err != nil {
-			return err
-		}
-		return tx.Audit(who.Name, "source.set", name, "")
-	})
 }
 
 // RemoveSource removes an alert source; its token is worth nothing any more.

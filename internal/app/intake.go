@@ -23,19 +23,14 @@ type Received struct {
 	Unread, Finding string
 }
 
-// TakeAlerts keeps what a source posts under its token. It returns once all is on disk: as alerts, or where the
+// TakeAlerts keeps what a source posts, once it proved itself. It returns once all is on disk: as alerts, or where the
 // source's map cannot read it, as a payload that nobody has read.
-func (a *App) TakeAlerts(ctx context.Context, source, token string, p alert.Payload) (*Received, error) {
-	row, err := a.door.Source(ctx, source, token)
+func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p alert.Payload) (*Received, error) {
+	s, err := a.proven(ctx, source, proof, p.Body)
 	if err != nil {
 		return nil, err
 	}
-	if row == nil {
-		return nil, &Error{Kind: Nobody, Code: "source-token", Says: "the source or its token is unknown"}
-	}
-	if s, err := a.mapOf(row); err != nil {
-		return nil, err
-	} else if s.Map != nil {
+	if s.Map != nil {
 		return a.takeMapped(ctx, s, p)
 	}
 	header := func(name string) string {

@@ -93,29 +93,6 @@ func (a *app) trier(
 }
 
 func (a *app) source() *cobra.Command {
-	var callBack string
-	add := doer(
-		a,
-		"add NAME",
-		"Add a source of alerts, or give one a new token",
-		"urgentis source add harbour-watch",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			r, err := check(cl.AddSourceWithResponse(cmd.Context(), api.NewSource{Name: args[0], CallBack: callBack}))
-			if err != nil {
-				return nil, "", err
-			}
-			return r.JSON201, fmt.Sprintf(
-				"POST alerts to %s/in/%s with this token, which is shown once:\n%s",
-				cl.kept.Server,
-				args[0],
-				r.JSON201.Token,
-			), nil
-		},
-	)
-	add.Flags().
-		StringVar(&callBack, "call-back", "", "the `URL` where the source is told that an alert is acknowledged or "+
-			"closed")
 	list := lister(
 		a,
 		"List sources",
@@ -130,7 +107,16 @@ func (a *app) source() *cobra.Command {
 	)
 	remove := remover(a, "Remove a source; its alerts stay",
 		"urgentis source remove harbour-watch", "Removed.", (*client).RemoveSourceWithResponse)
-	return noun("source", "Where alerts come from", add, list, a.sourceTry(), a.offers(remove, sourceNames))
+	return noun(
+		"source",
+		"Where alerts come from",
+		a.sourceAdd(),
+		list,
+		a.sourceTry(),
+		a.sourceKeys(),
+		a.sourceEndKey(),
+		a.offers(remove, sourceNames),
+	)
 }
 
 // given collects what was given of a thing that is changed by merging; what was given empty is taken away.

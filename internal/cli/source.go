@@ -4,11 +4,90 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
 )
+
+func (a *app) sourceAdd() *cobra.Command {
+	var callBack string
+	var signing bool
+	var keep time.Duration
+	c := doer(
+		a,
+		"add NAME",
+		"Add a source of alerts, or give one a new key",
+		"urgentis source add harbour-watch\nurgentis source add harbour-watch --keep 24h",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			ask := api.NewSource{Name: args[0], CallBack: callBack, KeepMinutes: int(keep.Minutes())}
+			says := "POST alerts to %s/in/%s with this token, which is shown once:\n%s"
+			if signing {
+				ask.Key = api.NewSourceKeySigning
+				says = "POST alerts to %s/in/%s, signed by Standard Webhooks with this key, which is shown once:\n%s"
+			}
+			r, err := check(cl.AddSourceWithResponse(cmd.Context(), ask))
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, fmt.Sprintf(says, cl.kept.Server, args[0], r.JSON201.Token), nil
+		},
+	)
+	f := c.Flags()
+	f.StringVar(
+		&callBack,
+		"call-back",
+		"",
+		"the `URL` where the source is told that an alert is acknowledged or closed",
+	)
+	f.BoolVar(&signing, "signing", false, "a key to sign with; its document must say proof: [signed]")
+	f.DurationVar(
+		&keep,
+		"keep",
+		0,
+		"how `LONG` the old key goes on beside the new one, such as 24h (otherwise it ends now)",
+	)
+	return a.offers(c, sourceNames)
+}
+
+func (a *app) sourceKeys() *cobra.Command {
+	c := verb("keys NAME", "List the keys of a source, newest first; never their values",
+		"urgentis source keys harbour-watch", cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.ListSourceKeysWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(listOf(*r.JSON200), func() {
+				var rows [][]string
+				for _, k := range *r.JSON200 {
+					ends := "-"
+					if !k.EndsAt.IsZero() {
+						ends = until(k.EndsAt)
+					}
+					rows = append(
+						rows,
+						[]string{k.Id, string(k.Kind), ago(k.AddedAt), k.AddedBy, ago(k.LastUsedAt), ends},
+					)
+				}
+				a.table("No keys: nothing can be reported. Add one with: urgentis source add "+args[0],
+					[]string{"id", "kind", "added", "by", "used", "ends"}, rows)
+			})
+		}))
+	return a.offers(c, sourceNames)
+}
+
+func (a *app) sourceEndKey() *cobra.Command {
+	c := doer(a, "end-key NAME ID", "End a key of a source now", "urgentis source end-key harbour-watch k3…",
+		cobra.ExactArgs(2),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.EndSourceKeyWithResponse(cmd.Context(), args[0], args[1]))
+			return nil, "Ended.", err
+		})
+	return a.offers(c, sourceNames)
+}
 
 // sourceTry tells what a payload would become, and what that would start.
 func (a *app) sourceTry() *cobra.Command {

@@ -147,7 +147,7 @@ func TestOnlyAllowedAddressesAreReached(t *testing.T) {
 	require.NoError(
 		t,
 		testdb.SQL(s).
-			Create(&store.Source{Name: "mon", TokenHash: []byte("x"), CallBack: "http://169.254.169.254/",
+			Create(&store.Source{Name: "mon", CallBack: "http://169.254.169.254/",
 				AddedAt: time.Now()}).
 			Error,
 	)

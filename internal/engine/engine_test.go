@@ -139,7 +139,7 @@ func set(t testing.TB, text string) *bench {
 	)
 	require.NoError(
 		t,
-		testdb.SQL(s).Create(&store.Source{Name: "mon", TokenHash: []byte("x"), AddedAt: time.Now()}).Error,
+		testdb.SQL(s).Create(&store.Source{Name: "mon", AddedAt: time.Now()}).Error,
 	)
 	_, _, err := s.PushRunbook(ctx, text, "iva")
 	require.NoError(t, err)

@@ -30,12 +30,32 @@ func (s *Server) ListSources(
 
 // AddSource implements api.StrictServerInterface.
 func (s *Server) AddSource(ctx context.Context, r api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
-	token, err := s.App.AddSource(ctx, who(ctx), r.Body.Name, r.Body.CallBack)
-	return api.AddSource201JSONResponse{
-		Name:      r.Body.Name,
-		Token:     token,
-		ExpiresAt: time.Now().UTC().AddDate(100, 0, 0),
-	}, err
+	key, err := s.App.AddSource(ctx, who(ctx), app.NewKey{
+		Source: r.Body.Name, CallBack: r.Body.CallBack, Signing: r.Body.Key == api.NewSourceKeySigning,
+		Keep: time.Duration(r.Body.KeepMinutes) * time.Minute,
+	})
+	return api.AddSource201JSONResponse{Name: r.Body.Name, Token: key}, err
+}
+
+// ListSourceKeys implements api.StrictServerInterface.
+func (s *Server) ListSourceKeys(
+	ctx context.Context, r api.ListSourceKeysRequestObject,
+) (api.ListSourceKeysResponseObject, error) {
+	list, err := s.App.SourceKeys(ctx, who(ctx), r.Name)
+	return api.ListSourceKeys200JSONResponse(mapped(list, func(k store.SourceKey) api.SourceKey {
+		return api.SourceKey{
+			Id: k.ID, Kind: api.SourceKeyKind(k.Kind), AddedBy: k.AddedBy, AddedAt: k.AddedAt.UTC(),
+			EndsAt:     utc(k.EndsAt),
+			LastUsedAt: utc(k.LastUsedAt),
+		}
+	})), err
+}
+
+// EndSourceKey implements api.StrictServerInterface.
+func (s *Server) EndSourceKey(
+	ctx context.Context, r api.EndSourceKeyRequestObject,
+) (api.EndSourceKeyResponseObject, error) {
+	return api.EndSourceKey204Response{}, s.App.EndSourceKey(ctx, who(ctx), r.Name, r.Id)
 }
 
 // RemoveSource implements api.StrictServerInterface.

@@ -17,7 +17,7 @@ import (
 	"urgentis/internal/store"
 )
 
-// postAlert is POST /in/{source}.
+// postAlert is POST /in/{source}, and /in/{source}/{key}.
 func (s *Server) postAlert(c *gin.Context) {
 	source := c.Param("source")
 	body, err := c.GetRawData()
@@ -26,7 +26,10 @@ func (s *Server) postAlert(c *gin.Context) {
 		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", says, nil})
 		return
 	}
-	got, err := s.App.TakeAlerts(c.Request.Context(), source, bearer(c), payload(c, body))
+	proof := app.Proof{
+		Authorization: c.GetHeader("Authorization"), Address: c.Param("key"), Header: c.Request.Header,
+	}
+	got, err := s.App.TakeAlerts(c.Request.Context(), source, proof, payload(c, body))
 	if err != nil {
 		s.problem(c, err)
 		return

@@ -158,6 +158,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Document) })
 	g.GET("/api", s.reference(doc))
 	g.POST("/in/:source", s.postAlert)
+	g.POST("/in/:source/:key", s.postAlert)
 
 	check, err := validator(doc)
 	if err != nil {

@@ -23,6 +23,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/access"
+	"urgentis/internal/app"
 	"urgentis/internal/service"
 	"urgentis/internal/testapi"
 	"urgentis/internal/testdb"
@@ -306,7 +307,11 @@ func TestWhatIsCounted(t *testing.T) {
 			return strings.Contains(before, name)
 		}, 10*time.Second, 100*time.Millisecond, name)
 	}
-	token, err := s.App.AddSource(context.Background(), access.OnTheMachine("t"), "mon", "")
+	token, err := s.App.AddSource(
+		context.Background(),
+		access.OnTheMachine("t"),
+		app.NewKey{Source: "mon", CallBack: ""},
+	)
 	require.NoError(t, err)
 	counted := func(text string) string {
 		return regexp.MustCompile(`urgentis_alerts_total\{change="new"\} (\d+)`).FindString(text)

@@ -274,19 +274,3 @@ func (d *Door) ByToken(ctx context.Context, token string) (*access.Principal, er
 	}
 	return &access.Principal{Name: t.Name, Roles: roles, Owner: t.MadeBy}, nil
 }
-
-// Source gives the source whose token it is; nil where the source or its token is unknown.
-func (d *Door) Source(ctx context.Context, source, token string) (*store.Source, error) {
-	row, err := d.store.In(ctx).Source(source)
-	if err != nil {
-		return nil, err
-	}
-	kept := make([]byte, sha256.Size)
-	if row != nil {
-		kept = row.TokenHash
-	}
-	if subtle.ConstantTimeCompare(Hash(token), kept) != 1 {
-		return nil, nil
-	}
-	return row, nil
-}

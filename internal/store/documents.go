@@ -126,10 +126,10 @@ func (tx *Tx) RemoveDocument(kind estate.Kind, name string) error {
 	return tx.run("delete from document where kind = ? and name = ?", kind, name)
 }
 
-// SetSourceText notes what a source's document says. A source that is new has no token yet, and nothing proves itself
-// to it.
+// SetSourceText notes what a source's document says. A source that is new has no key yet, and nothing proves itself to
+// it.
 func (tx *Tx) SetSourceText(name, text string) error {
-	return tx.run(`insert into source (name, token_hash, says) values (?, '', ?)
+	return tx.run(`insert into source (name, says) values (?, ?)
 		on conflict (name) do update set says = excluded.says`, name, text)
 }
 

@@ -51,11 +51,9 @@ func (tx *Tx) Source(name string) (*Source, error) {
 	return &found[0], nil
 }
 
-// SetSource adds a source, or gives one a new token, which leaves the rest as it is. callBack is kept where it is "".
-func (tx *Tx) SetSource(name string, tokenHash []byte, callBack string) error {
-	return tx.run(`insert into source (name, token_hash, call_back, added_at) values (?, ?, ?, now())
-		on conflict (name) do update set token_hash = excluded.token_hash,
-			call_back = coalesce(nullif(excluded.call_back, ''), source.call_back)`, name, tokenHash, callBack)
+// SetCallBack notes where a source is told what became of its alerts; "" leaves it as it is.
+func (tx *Tx) SetCallBack(name, callBack string) error {
+	return tx.run("update source set call_back = ? where name = ? and ? <> ''", callBack, name, callBack)
 }
 
 // MarkSource notes that an alert of a source just came, at most once a second.

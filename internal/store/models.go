@@ -65,7 +65,6 @@ type Act struct {
 // Source is where alerts come from.
 type Source struct {
 	Name        string `gorm:"primaryKey"`
-	TokenHash   []byte // empty: nothing proves itself to it
 	CallBack    string
 	Says        string // the text of its document
 	AddedAt     time.Time

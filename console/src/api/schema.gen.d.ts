@@ -18,7 +18,9 @@ export interface paths {
          * @description The body is our own JSON, or a CloudEvent 1.0 in structured or binary mode whose data is our own JSON; or up to
          *     100 of them, as a JSON array or in the batched mode of CloudEvents. A list is answered by a list in the same
          *     order; one report in it that cannot be taken refuses all of it.
-         *     The token is the source's own, as `Authorization: Bearer TOKEN`.
+         *     The token is the source's own, as `Authorization: Bearer TOKEN`. Where the source's document allows it, it may
+         *     also be the password of HTTP's basic scheme or the last piece of the address, `/in/SOURCE/TOKEN`, or the body is
+         *     signed by Standard Webhooks.
          *     The document of a source may say what other bodies mean: JSON, XML, forms and text. Then the answer is a list of
          *     what was taken; what could not be mapped is kept too, and the last of the list says under which id and why.
          */
@@ -165,6 +167,40 @@ export interface paths {
         post?: never;
         /** Remove a source; its alerts stay. */
         delete: operations["removeSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys of a source that still prove something, newest first; never their values. */
+        get: operations["listSourceKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a key of a source now. */
+        delete: operations["endSourceKey"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1185,6 +1221,29 @@ export interface components {
         NewSource: {
             name: components["schemas"]["ThingName"];
             call_back?: string;
+            /**
+             * @description a token is sent with each report; with a signing key it is signed, by Standard Webhooks
+             * @default token
+             * @enum {string}
+             */
+            key: "token" | "signing";
+            /**
+             * @description how long the keys of this kind that are there still prove something
+             * @default 0
+             */
+            keep_minutes: number;
+        };
+        SourceKey: {
+            id: string;
+            /** @enum {string} */
+            kind: "token" | "signing";
+            added_by: string;
+            /** Format: date-time */
+            added_at: string;
+            /** Format: date-time */
+            ends_at?: string;
+            /** Format: date-time */
+            last_used_at?: string;
         };
         NewSourceTry: {
             /** @default application/json */
@@ -2268,6 +2327,51 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSourceKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSourceKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description ended */
             204: {
                 headers: {
                     [name: string]: unknown;
