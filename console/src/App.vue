@@ -28,6 +28,7 @@ const pages = [
   { to: '/incidents', title: 'Incidents', key: '2' },
   { to: '/runbooks', title: 'Runbooks', key: '3' },
   { to: '/runs', title: 'Runs', key: '4' },
+  { to: '/sources', title: 'Sources', key: '5' },
 ]
 const shortcuts = [
   ...pages.map((p) => [p.key, p.title]),
@@ -207,6 +208,12 @@ main:focus {
   }
   .brand {
     margin-right: 6px;
+  }
+  nav {
+    order: 1;
+    flex-basis: 100%;
+    overflow-x: auto;
+    margin-bottom: 4px;
   }
   nav a {
     padding: 5px 7px;

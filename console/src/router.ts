@@ -33,6 +33,18 @@ export const router = createRouter({
     { path: '/runs', name: 'runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' } },
     {
+      path: '/sources',
+      name: 'sources',
+      component: () => import('./pages/SourcesPage.vue'),
+      meta: { title: 'Sources' },
+    },
+    {
+      path: '/sources/:name',
+      name: 'source',
+      component: () => import('./pages/SourcePage.vue'),
+      meta: { title: 'Source' },
+    },
+    {
       path: '/sign-in',
       name: 'sign-in',
       component: () => import('./pages/SignInPage.vue'),

@@ -22,7 +22,7 @@ const (
 var tasks = []struct{ id, title string }{
 	{toRespond, "When something is the matter"},
 	{toLook, "To look into what happened"},
-	{toWrite, "To write runbooks"},
+	{toWrite, "To write runbooks and other documents"},
 	{toSetUp, "To set up an installation"},
 	{toRun, "To run the service"},
 }

@@ -245,3 +245,35 @@ func TestAQuestionInTheConsole(t *testing.T) {
 	require.NoError(t, p.Until("document.querySelector('.cm-line.picked')?.textContent.includes('change:')"),
 		"the picture shows where its step stands in the text")
 }
+
+// A payload that could not be read is the sample on the bench; what it becomes is seen while its map is looked at.
+func TestTheBenchOfASource(t *testing.T) {
+	w := world(t)
+	ctx := context.Background()
+	key, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: "quay-panel"})
+	require.NoError(t, err)
+	post := func(body string) {
+		req, err := http.NewRequest(http.MethodPost, w.Link+"/in/quay-panel", strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+key.JSON201.Token)
+		req.Header.Set("Content-Type", "application/xml")
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		require.Equal(t, http.StatusAccepted, res.StatusCode)
+	}
+	post(`<panel quay="n" at="soon"><point id="ramp-2" state="alarm" code="17"><text>Stuck</text></point></panel>`)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "iva", w.SignIn["iva"]))
+	require.NoError(t, p.Go(w.Link+"/sources"))
+	require.NoError(t, p.See("1 cannot be read"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click("a[href='/sources/quay-panel']"))
+	require.NoError(t, p.See(`"soon" is no time`))
+	require.NoError(t, p.Click(".acts button"))
+	require.NoError(t, p.See("cannot be read: at:"))
+	require.NoError(t, p.See("of: item._state"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click(".acts button:last-child"))
+	require.NoError(t, p.See("item 1 still cannot be read"))
+}

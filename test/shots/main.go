@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -90,7 +91,7 @@ func (s *shooter) story() error {
 		return err
 	}
 	defer s.page.Close()
-	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.asking, s.phone}
+	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.asking, s.bench, s.phone}
 	for _, f := range steps {
 		if err := f(); err != nil {
 			return err
@@ -268,6 +269,56 @@ func (s *shooter) asking() error {
 	return s.command("runbook rehearse examples/ferry/runbooks/fares-sessions-idle.yaml", "cli-rehearse.png")
 }
 
+// bench shows a source's document with a payload that could not be read, and what another one becomes.
+func (s *shooter) bench() error {
+	if err := s.command("login "+s.w.Link+" --name iva --password "+s.w.SignIn["iva"], ""); err != nil {
+		return err
+	}
+	if err := s.command("source try quay-panel --content-type application/xml "+
+		"--file examples/ferry/samples/quay-panel.xml", "cli-source.png"); err != nil {
+		return err
+	}
+	key, err := s.w.Admin.AddSourceWithResponse(s.ctx, api.NewSource{Name: "quay-panel"})
+	if err != nil {
+		return err
+	}
+	sample := `<panel quay="north" at="2031-03-01T02:10:00Z">
+  <point id="ramp-2" state="alarm" code="17"><text>Ramp 2 does not come down</text></point>
+  <point id="lamp-4" state="warn" code="21"/>
+</panel>`
+	req, err := http.NewRequestWithContext(s.ctx, http.MethodPost, s.w.Link+"/in/quay-panel", strings.NewReader(sample))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+key.JSON201.Token)
+	req.Header.Set("Content-Type", "application/xml")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	res.Body.Close()
+	s.page.Close()
+	if s.page, err = browser.Open(s.ctx, 1280, 800); err != nil {
+		return err
+	}
+	if err := s.page.SignIn(s.w.Link, "iva", s.w.SignIn["iva"]); err != nil {
+		return err
+	}
+	if err := s.page.Go(s.w.Link + "/sources/quay-panel"); err != nil {
+		return err
+	}
+	if err := s.page.See("item 2 of 2"); err != nil {
+		return err
+	}
+	if err := s.page.Click(".acts button"); err != nil {
+		return err
+	}
+	if err := s.page.See("cannot be read: summary"); err != nil {
+		return err
+	}
+	return s.page.Shoot(filepath.Join(s.folder, "source.png"))
+}
+
 // phone shows a gate on a small screen.
 func (s *shooter) phone() error {
 	s.page.Close()
@@ -282,7 +333,7 @@ func (s *shooter) phone() error {
 	if err := s.page.See("Approve?"); err != nil {
 		return err
 	}
-	return s.shoot("/incidents/4", "Approve this change", "phone.png")
+	return s.shoot("/incidents/5", "Approve this change", "phone.png")
 }
 
 // command runs the program in a terminal window under a virtual display and takes a picture of it.
@@ -301,7 +352,7 @@ func (s *shooter) command(args, file string) error {
 		return nil
 	}
 	const display = ":97"
-	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x830x24", "-nolisten", "tcp")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -318,9 +369,9 @@ func (s *shooter) command(args, file string) error {
 		"-fa",
 		"DejaVu Sans Mono",
 		"-fs",
-		"9",
+		"8",
 		"-geometry",
-		"182x57+0+0",
+		"205x59+0+0",
 		"-bg",
 		"#10151a",
 		"-fg",

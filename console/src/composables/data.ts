@@ -115,3 +115,23 @@ export const useCancel = () =>
         }),
       ),
   })
+
+export const useSources = () => useQuery({ queryKey: ['sources'], queryFn: () => got(api.GET('/api/v1/sources')) })
+
+export const useDocument = (kind: 'source' | 'runbook', name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['document', kind, toValue(name)]),
+    queryFn: () => got(api.GET('/api/v1/documents/{kind}/{name}', { params: { path: { kind, name: toValue(name) } } })),
+  })
+
+export const useUnread = (source: MaybeRefOrGetter<string | undefined>, may: boolean) =>
+  useQuery({
+    queryKey: computed(() => ['unread', toValue(source) ?? '']),
+    queryFn: () => got(api.GET('/api/v1/unread', { params: { query: { source: toValue(source) } } })),
+    enabled: may,
+  })
+
+export const useReadAgain = () =>
+  useMutation({
+    mutationFn: (id: string) => got(api.POST('/api/v1/unread/{id}/again', { params: { path: { id } } })),
+  })
