@@ -131,6 +131,8 @@ func TestMistakes(t *testing.T) {
 			"address, signed; did " +
 			"you mean bearer?",
 		"urgentis: source/1\nname: a\nproof: []": "3: proof is empty: then nothing can be reported",
+		"urgentis: source/1\nname: urgentis": "2: urgentis is the source of the service's own alerts; give it " +
+			"another name",
 		"urgentis: source/1\nname: A b": "2: name must be small letters, digits and hyphens, " +
 			"and begin with a letter",
 		strings.Replace(watch, "ignore", "ignor", 1):         "12: a source has no key ignor; did you mean ignore?",

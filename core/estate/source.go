@@ -66,7 +66,9 @@ func (x *decoder) source(root ast.Node) {
 		"ignore":       func(n ast.Node) { s.Ignore = x.condition(n, "ignore") },
 		"silent_after": func(n ast.Node) { s.SilentAfter = x.Duration(n, "silent_after") },
 	})
-	s.Name = x.d.Name
+	if s.Name = x.d.Name; s.Name == "urgentis" {
+		x.Fail(got["name"], "urgentis is the source of the service's own alerts; give it another name")
+	}
 	if x.Findings.Failed() {
 		return // a key that is misspelt is not missing as well
 	}

@@ -98,6 +98,7 @@ const (
 	Unsound              // a runbook with mistakes
 	Denied               // a right is missing
 	Nobody               // nobody who is known asked
+	Full                 // there is no room for more; later there may be
 )
 
 // Error refuses what was asked, in one sentence for a person.

@@ -217,6 +217,19 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	assert.EqualError(t, err, "iva read it already")
 	_, err = a.ReadAgain(ctx, iva, all.Unread)
 	assert.EqualError(t, err, "it still cannot be read: the body is not JSON: unexpected EOF")
+	// There is a bound, beyond which the source is told so.
+	require.NoError(t, testdb.SQL(a.Store).Exec(`insert into unread (id, source, finding, items, content_type, headers,
+		query, body) select 'x' || i, 'panel', '', '[]', '', '{}', '{}', '' from generate_series(2, ?) i`,
+		store.MostUnread).Error)
+	_, err = a.TakeAlerts(
+		ctx,
+		"panel",
+		bearer(token),
+		alert.Payload{ContentType: "application/json", Body: []byte("{")},
+	)
+	assert.EqualError(t, err, "the body is not JSON: unexpected EOF; 10000 payloads of panel wait to be read already: "+
+		"mend its map first")
+	require.NoError(t, testdb.SQL(a.Store).Exec("delete from unread where id like 'x%'").Error)
 	require.NoError(t, a.RemoveSource(ctx, iva, "panel"))
 	_, err = a.ReadAgain(ctx, iva, all.Unread)
 	assert.EqualError(t, err, "there is no source panel any more")

@@ -92,10 +92,13 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 		}
 	}
 	out := &Received{Many: true, Taken: []intake.Taken{}}
-	if len(reports) > 0 {
-		if out.Taken, err = a.intake.TakeAll(ctx, s.Name, reports); err != nil {
+	if len(reports) == 0 {
+		// It reported, if nothing that anything is made of.
+		if err := a.store.In(ctx).MarkSource(s.Name); err != nil {
 			return nil, err
 		}
+	} else if out.Taken, err = a.intake.TakeAll(ctx, s.Name, reports); err != nil {
+		return nil, err
 	}
 	if len(unread) == 0 {
 		return out, nil
@@ -109,6 +112,15 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 func (a *App) keepUnread(
 	ctx context.Context, s *alert.Source, p alert.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
+	tx := a.store.In(ctx)
+	full, err := tx.UnreadFull(s.Name)
+	if err != nil {
+		return nil, err
+	}
+	if full {
+		return nil, &Error{Kind: Full, Code: "unread", Says: fmt.Sprintf(
+			"%s; %d payloads of %s wait to be read already: mend its map first", finding, store.MostUnread, s.Name)}
+	}
 	row := &store.Unread{
 		ID: store.NewID("u"), Source: s.Name, At: now(), Finding: finding, Items: items, ContentType: p.ContentType,
 		Headers: p.Headers, Query: p.Query, Body: p.Body,
@@ -122,7 +134,7 @@ func (a *App) keepUnread(
 		}
 	}
 	out.Unread, out.Finding = row.ID, finding
-	return out, a.store.In(ctx).AddUnread(row)
+	return out, tx.AddUnread(row)
 }
 
 // UnreadPayloads lists the payloads that could not be mapped and that nobody has read since.

@@ -44,6 +44,7 @@ type Intake struct {
 	lanes  [2]chan *item
 	done   sync.WaitGroup
 	stop   chan struct{}
+	since  time.Time // since when it listens
 
 	triggers cache
 	marked   *lru.Cache[string, time.Time] // when each source was last marked
@@ -72,8 +73,9 @@ type Config struct {
 	Clock func() time.Time
 }
 
-// New makes an intake and starts its two writers, and the one who looks after starts that wait. Reports with one
-// identity go through the same writer, in order. It refuses a configuration in which something is missing.
+// New makes an intake and starts its two writers, the one who looks after starts that wait, and the one who looks for
+// silent sources. Reports with one identity go through the same writer, in order. It refuses a configuration in which
+// something is missing.
 func New(c Config) (*Intake, error) {
 	if err := need.All("an intake", c); err != nil {
 		return nil, err
@@ -93,8 +95,10 @@ func New(c Config) (*Intake, error) {
 		in.done.Add(1)
 		go in.write(in.lanes[i])
 	}
-	in.done.Add(1)
+	in.since = in.clock()
+	in.done.Add(2)
 	go in.watch()
+	go in.listen()
 	return in, nil
 }
 

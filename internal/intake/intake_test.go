@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/core/access"
 	"urgentis/core/alert"
 	"urgentis/internal/engine"
 	"urgentis/internal/secret"
@@ -285,4 +286,55 @@ func TestARunBegunInABatchHearsWhatComesInIt(t *testing.T) {
 	var heard []string
 	require.NoError(t, testdb.SQL(s).Raw("select body from event where body like '%cleared%'").Scan(&heard).Error)
 	assert.Len(t, heard, 1)
+}
+
+// A source that falls silent is an alert of ours; it ends when the source is heard again, or expects nothing any more.
+// What nobody was there to hear is no silence.
+func TestASilentSourceIsAnAlert(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	says := "urgentis: source/1\nname: mon\nsilent_after: 10m\n"
+	require.NoError(t, s.In(ctx).SetSourceText("mon", says))
+	require.NoError(t, s.In(ctx).SetSourceText("quiet", "urgentis: source/1\nname: quiet\n"))
+	quiet := func(minutes int) {
+		require.NoError(t, testdb.SQL(s).Exec(
+			"update source set added_at = now() - interval '1 day', last_alert_at = now() - ? * interval '1 minute'",
+			minutes).Error)
+	}
+	silent, expected := map[string]bool{}, map[string]expectation{}
+	alerts := func() []store.Alert {
+		require.NoError(t, in.hear(ctx, silent, expected))
+		list, err := s.In(ctx).Alerts(access.Scope{All: true}, store.WhichAlerts{State: "open"}, store.Place{}, 10)
+		require.NoError(t, err)
+		return list
+	}
+	quiet(20)
+	assert.Empty(t, alerts(), "this instance has not listened for so long")
+	in.since = time.Now().Add(-15 * time.Minute)
+	list := alerts()
+	require.Len(t, list, 1)
+	assert.Equal(t, "Nothing was heard of the source mon for 15m", list[0].Summary)
+	assert.Equal(t, "urgentis", list[0].Source)
+	require.Len(t, alerts(), 1)
+	assert.EqualValues(t, 1, alerts()[0].Count, "it is said once")
+
+	// Another instance, which knows nothing yet, says the same alert.
+	require.NoError(t, in.hear(ctx, map[string]bool{}, map[string]expectation{}))
+	require.Len(t, alerts(), 1)
+	// One that begins to listen now has not heard it either, and does not say so.
+	since := in.since
+	in.since = time.Now()
+	require.NoError(t, in.hear(ctx, map[string]bool{}, map[string]expectation{}))
+	in.since = since
+	require.Len(t, alerts(), 1)
+	_, err := in.Take(ctx, "mon", report("k", alert.Minor))
+	require.NoError(t, err)
+	list = alerts()
+	require.Len(t, list, 1)
+	assert.Equal(t, "mon", list[0].Source, "it is heard again")
+
+	quiet(20)
+	assert.Len(t, alerts(), 2)
+	require.NoError(t, s.In(ctx).SetSourceText("mon", "urgentis: source/1\nname: mon\n"))
+	assert.Len(t, alerts(), 1, "it may be silent now")
 }

@@ -104,6 +104,7 @@ var statuses = map[app.Kind]int{
 	app.Stale: http.StatusPreconditionFailed, app.Unsound: http.StatusUnprocessableEntity,
 	app.Denied: http.StatusForbidden,
 	app.Nobody: http.StatusUnauthorized,
+	app.Full:   http.StatusTooManyRequests,
 }
 
 // refused is how a refusal is answered; nil for what is none.

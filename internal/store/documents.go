@@ -160,6 +160,16 @@ func (tx *Tx) AddUnread(u *Unread) error { return tx.db.Create(u).Error }
 // maxUnread bounds a list of payloads.
 const maxUnread = 100
 
+// MostUnread bounds how many payloads of one source are kept unread.
+const MostUnread = 10_000
+
+// UnreadFull reports whether a source has as many unread payloads as are kept.
+func (tx *Tx) UnreadFull(source string) (bool, error) {
+	n, err := one[int](tx, `select count(*) from (select from unread where source = ? and read_at is null limit ?) x`,
+		source, MostUnread)
+	return n >= MostUnread, err
+}
+
 // Unread lists payloads that nobody has read yet, newest first; source "" is every source.
 func (tx *Tx) Unread(source string) ([]Unread, error) {
 	return scan[Unread](tx, `select * from unread where read_at is null and (? = '' or source = ?)

@@ -56,6 +56,23 @@ func (tx *Tx) SetCallBack(name, callBack string) error {
 	return tx.run("update source set call_back = ? where name = ? and ? <> ''", callBack, name, callBack)
 }
 
+// OurSource is the source of alerts that the service raises itself. Nobody else may have its name.
+const OurSource = "urgentis"
+
+// Heard is how long nothing was heard of a source, in seconds: since it last reported, or since its document was
+// pushed.
+type Heard struct {
+	Name, Says string
+	Quiet      float64
+}
+
+// Heard lists all sources.
+func (tx *Tx) Heard() ([]Heard, error) {
+	return scan[Heard](tx, `select s.name, s.says, extract(epoch from now() - greatest(s.last_alert_at, s.added_at,
+		(select max(pushed_at) from document_revision r where r.kind = 'source' and r.name = s.name))) as quiet
+		from source s order by s.name`)
+}
+
 // MarkSource notes that an alert of a source just came, at most once a second.
 func (tx *Tx) MarkSource(name string) error {
 	return tx.run(`update source set last_alert_at = now()
