@@ -155,6 +155,6 @@ func (s *Server) problem(c *gin.Context, err error) {
 		c.Abort()
 		return
 	}
-	s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+	s.Log.Error("a request failed", "method", c.Request.Method, "path", loggedPath(c), "error", err)
 	problem(c, &Problem{http.StatusInternalServerError, "internal", "the service failed; its log says more", nil})
 }

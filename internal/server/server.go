@@ -104,6 +104,14 @@ func bodyLimit(r *http.Request) int64 {
 	return maxBody
 }
 
+// loggedPath is the path of a request without the key of a source that may stand in it.
+func loggedPath(c *gin.Context) string {
+	if key := c.Param("key"); key != "" {
+		return strings.Replace(c.Request.URL.Path, key, "…", 1)
+	}
+	return c.Request.URL.Path
+}
+
 // rules reads x-role of every operation.
 func rules(doc *openapi3.T) (map[string]string, error) {
 	out := map[string]string{}
@@ -229,7 +237,7 @@ func (s *Server) recovered(c *gin.Context) {
 			if r == http.ErrAbortHandler {
 				panic(r)
 			}
-			s.Log.Error("a request failed", "path", c.Request.URL.Path, "panic", r)
+			s.Log.Error("a request failed", "path", loggedPath(c), "panic", r)
 			problem(
 				c,
 				&Problem{http.StatusInternalServerError, "internal", "the service failed; its log says more", nil},
