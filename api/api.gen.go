@@ -668,12 +668,15 @@ type AlertDetail struct {
 	Labels   map[string]string `json:"labels"`
 	LastAt   time.Time         `json:"last_at"`
 	Link     string            `json:"link,omitempty,omitzero"`
-	Service  string            `json:"service,omitempty,omitzero"`
-	Severity string            `json:"severity"`
-	Source   string            `json:"source"`
-	State    AlertDetailState  `json:"state"`
-	Summary  string            `json:"summary"`
-	Verdicts []Verdict         `json:"verdicts"`
+
+	// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
+	Payload  Payload          `json:"payload,omitempty,omitzero"`
+	Service  string           `json:"service,omitempty,omitzero"`
+	Severity string           `json:"severity"`
+	Source   string           `json:"source"`
+	State    AlertDetailState `json:"state"`
+	Summary  string           `json:"summary"`
+	Verdicts []Verdict        `json:"verdicts"`
 }
 
 // AlertDetailState defines model for AlertDetail.State.
@@ -1150,6 +1153,17 @@ type Option struct {
 
 // Password defines model for Password.
 type Password = string
+
+// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
+type Payload struct {
+	At time.Time `json:"at"`
+
+	// Body as text; what is no UTF-8 in it is replaced
+	Body        string            `json:"body"`
+	ContentType string            `json:"content_type"`
+	Headers     map[string]string `json:"headers"`
+	Query       map[string]string `json:"query"`
+}
 
 // Person defines model for Person.
 type Person struct {

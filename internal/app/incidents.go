@@ -35,16 +35,26 @@ func (a *App) Alerts(
 }
 
 // Alert is one alert, with why each runbook started or did not.
-func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*store.Alert, []trigger.Verdict, error) {
+func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*Alert, error) {
 	row, err := a.store.In(ctx).Alert(id)
 	if err != nil {
-		return nil, nil, named(err, "alert %s", id)
+		return nil, named(err, "alert %s", id)
 	}
 	if err := access.Can(who, access.See, access.Object{Kind: "alert", Name: id, Service: row.Service}); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	var verdicts []trigger.Verdict
-	return row, verdicts, json.Unmarshal(row.Verdicts, &verdicts)
+	out := &Alert{Alert: *row}
+	if out.Payload, err = a.store.In(ctx).PayloadOf(id); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	return out, json.Unmarshal(row.Verdicts, &out.Verdicts)
+}
+
+// Alert is an alert with what it started, and what was sent when it last changed.
+type Alert struct {
+	store.Alert
+	Verdicts []trigger.Verdict
+	Payload  *store.Payload // nil where none is kept: the source needs no map, or it is long ago
 }
 
 // Head is the head of an incident with the strip of it.

@@ -97,8 +97,11 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 		if err := a.store.In(ctx).MarkSource(s.Name); err != nil {
 			return nil, err
 		}
-	} else if out.Taken, err = a.intake.TakeAll(ctx, s.Name, reports); err != nil {
-		return nil, err
+	} else {
+		if out.Taken, err = a.intake.TakeAll(ctx, s.Name, reports); err != nil {
+			return nil, err
+		}
+		a.keepPayload(ctx, s.Name, p, out.Taken)
 	}
 	if len(unread) == 0 {
 		return out, nil
@@ -107,6 +110,24 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 		finding = fmt.Sprintf("item %d of %d: %s", unread[0]+1, len(items), finding)
 	}
 	return a.keepUnread(ctx, s, p, unread, finding, out)
+}
+
+// keepPayload keeps what raised or changed alerts. The alerts are on disk already: where it cannot be kept, that is
+// logged, and the source need not send again.
+func (a *App) keepPayload(ctx context.Context, source string, p alert.Payload, taken []intake.Taken) {
+	var alerts []string
+	for _, t := range taken {
+		if t.Alert != "" && t.Change != alert.Repeat {
+			alerts = append(alerts, t.Alert)
+		}
+	}
+	if len(alerts) == 0 {
+		return
+	}
+	err := a.tx(ctx, func(tx *store.Tx) error { return tx.AddPayload(store.NewPayload(p, now()), alerts) })
+	if err != nil {
+		a.log.Error("keep what a source sent", "source", source, "error", err)
+	}
 }
 
 func (a *App) keepUnread(
@@ -127,11 +148,6 @@ func (a *App) keepUnread(
 	}
 	if row.Items == nil {
 		row.Items = []int{}
-	}
-	for _, m := range []*map[string]string{&row.Headers, &row.Query} {
-		if *m == nil {
-			*m = map[string]string{}
-		}
 	}
 	out.Unread, out.Finding = row.ID, finding
 	return out, tx.AddUnread(row)
@@ -174,6 +190,7 @@ func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (
 		if out.Taken, err = a.intake.TakeAll(ctx, row.Source, reports); err != nil {
 			return nil, err
 		}
+		a.keepPayload(ctx, row.Source, row.Payload(), out.Taken)
 	}
 	return out, a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.MarkRead(id, who.Behind()); err != nil {

@@ -207,6 +207,14 @@ func (a *app) alertShow() *cobra.Command {
 					rows = append(rows, []string{v.Runbook + "/" + v.Name, what, strings.Join(why, ", ")})
 				}
 				a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
+				if p := x.Payload; p.ContentType != "" || p.Body != "" {
+					a.say(
+						"\nWhat was sent at %s, as %s:\n%s\n",
+						p.At.UTC().Format("15:04:05 MST"),
+						orDash(p.ContentType),
+						whole(p.Body),
+					)
+				}
 			})
 		}),
 	)

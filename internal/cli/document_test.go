@@ -77,6 +77,13 @@ func TestSourcesAsDocuments(t *testing.T) {
 	)
 	assert.Contains(t, said, `"change":"new"`)
 	assert.Contains(t, said, `as has no word for`)
+	taken := said[strings.Index(said, `"alert":"`)+len(`"alert":"`):]
+	assert.Contains(
+		t,
+		ok(t, "alert", "show", taken[:strings.IndexByte(taken, '"')]),
+		`"text": "stuck"`,
+		"what was sent is kept",
+	)
 	unread := ok(t, "unread", "list")
 	assert.Contains(t, unread, "item 2 of 2")
 	id := strings.Fields(strings.SplitN(unread, "\n", 2)[1])[0]

@@ -112,10 +112,13 @@ func (s *Server) ListUnread(ctx context.Context, r api.ListUnreadRequestObject) 
 	return api.ListUnread200JSONResponse(mapped(list, func(u store.Unread) api.Unread {
 		return api.Unread{
 			Id: u.ID, Source: u.Source, At: u.At.UTC(), Finding: u.Finding, ContentType: u.ContentType,
-			Headers: u.Headers, Query: u.Query, Body: strings.ToValidUTF8(string(u.Body), "\uFFFD"),
+			Headers: u.Headers, Query: u.Query, Body: asText(u.Body),
 		}
 	})), err
 }
+
+// asText is a body as text; what is no UTF-8 in it is replaced.
+func asText(body []byte) string { return strings.ToValidUTF8(string(body), "\uFFFD") }
 
 // ReadAgain implements api.StrictServerInterface.
 func (s *Server) ReadAgain(ctx context.Context, r api.ReadAgainRequestObject) (api.ReadAgainResponseObject, error) {

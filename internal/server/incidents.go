@@ -93,16 +93,20 @@ func (s *Server) ListAlerts(ctx context.Context, r api.ListAlertsRequestObject) 
 
 // GetAlert implements api.StrictServerInterface.
 func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api.GetAlertResponseObject, error) {
-	row, verdicts, err := s.App.Alert(ctx, who(ctx), r.Id)
+	row, err := s.App.Alert(ctx, who(ctx), r.Id)
 	if err != nil {
 		return nil, err
 	}
-	a := apiAlert(*row)
+	a := apiAlert(row.Alert)
 	out := api.GetAlert200JSONResponse{
 		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity,
 		Summary: a.Summary,
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
-		Incident: a.Incident, Verdicts: mapped(verdicts, apiVerdict),
+		Incident: a.Incident, Verdicts: mapped(row.Verdicts, apiVerdict),
+	}
+	if p := row.Payload; p != nil {
+		out.Payload = api.Payload{At: p.At.UTC(), ContentType: p.ContentType, Headers: p.Headers, Query: p.Query,
+			Body: asText(p.Body)}
 	}
 	return out, nil
 }

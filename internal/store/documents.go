@@ -155,7 +155,10 @@ func (u *Unread) Payload() alert.Payload {
 }
 
 // AddUnread keeps a payload that could not be mapped.
-func (tx *Tx) AddUnread(u *Unread) error { return tx.db.Create(u).Error }
+func (tx *Tx) AddUnread(u *Unread) error {
+	u.Headers, u.Query, u.Body = notNull(u.Headers), notNull(u.Query), append([]byte{}, u.Body...)
+	return tx.db.Create(u).Error
+}
 
 // maxUnread bounds a list of payloads.
 const maxUnread = 100

@@ -238,6 +238,7 @@ var passing = []struct{ table, over string }{
 	{"session", "expires_at < now()"},
 	{"token", "expires_at < now() - interval '30 days'"},
 	{"delivery", "state = 'sent' and sent_at < now() - interval '30 days'"},
+	{"payload", "at < now() - interval '30 days'"},
 	{"unread", "read_at < now() - interval '30 days'"},
 	{"source_key", "ends_at < now() - interval '30 days'"},
 	{"suspect", "at < now() - interval '30 days'"},

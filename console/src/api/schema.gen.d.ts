@@ -1468,6 +1468,21 @@ export interface components {
         };
         AlertDetail: components["schemas"]["Alert"] & {
             verdicts: components["schemas"]["Verdict"][];
+            payload?: components["schemas"]["Payload"];
+        };
+        /** @description what a mapped source sent when the alert was raised or last changed; kept for 30 days */
+        Payload: {
+            /** Format: date-time */
+            at: string;
+            content_type: string;
+            headers: {
+                [key: string]: string;
+            };
+            query: {
+                [key: string]: string;
+            };
+            /** @description as text; what is no UTF-8 in it is replaced */
+            body: string;
         };
         Verdict: {
             runbook: string;

@@ -1,0 +1,53 @@
+package store
+
+import (
+	"time"
+
+	"urgentis/core/alert"
+)
+
+// Payload is what a source sent when alerts were raised or changed.
+type Payload struct {
+	ID          string `gorm:"primaryKey"`
+	At          time.Time
+	ContentType string
+	Headers     map[string]string `gorm:"serializer:json"`
+	Query       map[string]string `gorm:"serializer:json"`
+	Body        []byte
+}
+
+// NewPayload is a payload as it is kept.
+func NewPayload(p alert.Payload, at time.Time) *Payload {
+	return &Payload{
+		ID: NewID("p"), At: at, ContentType: p.ContentType, Headers: notNull(p.Headers), Query: notNull(p.Query),
+		Body: append([]byte{}, p.Body...),
+	}
+}
+
+// notNull is a map as it is kept: one of nothing is empty.
+func notNull(m map[string]string) map[string]string {
+	if m == nil {
+		return map[string]string{}
+	}
+	return m
+}
+
+// AddPayload keeps a payload with the alerts that came of it.
+func (tx *Tx) AddPayload(p *Payload, alerts []string) error {
+	if err := tx.db.Create(p).Error; err != nil {
+		return err
+	}
+	for _, id := range alerts {
+		err := tx.run("insert into alert_payload (alert, payload) values (?, ?) on conflict do nothing", id, p.ID)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PayloadOf gives the newest payload that is kept of an alert; ErrNotFound where there is none.
+func (tx *Tx) PayloadOf(id string) (*Payload, error) {
+	return only(scan[Payload](tx, `select p.* from alert_payload a join payload p on p.id = a.payload where a.alert = ?
+		order by p.at desc, p.id limit 1`, id))
+}
