@@ -122,7 +122,16 @@ func (x *decoder) field(n ast.Node, what string) *alert.Field {
 		f.Text = t
 		return f
 	}
-	got := x.Fields(n, what, map[string]func(ast.Node){
+	got := x.Fields(n, what, x.fieldKeys(f, what))
+	if got["of"] == nil {
+		x.Fail(n, "%s needs of: the value that it is made of", what)
+	}
+	return f
+}
+
+// fieldKeys are the keys of a field that is looked at closely.
+func (x *decoder) fieldKeys(f *alert.Field, what string) map[string]func(ast.Node) {
+	return map[string]func(ast.Node){
 		"of": func(n ast.Node) { f.Of = x.expression(n, "of") },
 		"pattern": func(n ast.Node) {
 			src := x.Word(n, "pattern")
@@ -152,11 +161,7 @@ func (x *decoder) field(n ast.Node, what string) *alert.Field {
 				x.Fail(n, "otherwise: %s", err)
 			}
 		},
-	})
-	if got["of"] == nil {
-		x.Fail(n, "%s needs of: the value that it is made of", what)
 	}
-	return f
 }
 
 // severity refuses a word that is no severity where one is wanted.

@@ -247,7 +247,7 @@ func emptyNotNull(list []string) []string {
 
 func (a *app) document() *cobra.Command {
 	return noun("document", "What is configured, as documents with all their revisions", a.documentList(),
-		a.documentShow(), a.documentRevisions(), a.documentCompare(), a.documentBringBack())
+		a.documentShow(), a.documentSchema(), a.documentRevisions(), a.documentCompare(), a.documentBringBack())
 }
 
 func (a *app) documentList() *cobra.Command {
@@ -289,6 +289,15 @@ func (a *app) documentShow() *cobra.Command {
 		}))
 	c.Flags().IntVar(&number, "revision", 0, "the `NUMBER` of a revision")
 	return c
+}
+
+func (a *app) documentSchema() *cobra.Command {
+	return verb("schema", "Write the JSON Schema of all documents, for editors",
+		"urgentis document schema >urgentis.schema.json", cobra.NoArgs,
+		func(*cobra.Command, []string) error {
+			a.say("%s", whole(string(estate.Schema())))
+			return nil
+		})
 }
 
 func (a *app) documentRevisions() *cobra.Command {

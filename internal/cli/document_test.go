@@ -116,6 +116,7 @@ func TestSourcesAsDocuments(t *testing.T) {
 	assert.Contains(t, ok(t, "document", "list", "--kind", "source"), "harbour")
 	assert.NotContains(t, ok(t, "document", "show", "source", "panel"), "odd")
 
+	assert.Contains(t, ok(t, "document", "schema"), `"title": "a source"`)
 	folder := filepath.Join(t.TempDir(), "out")
 	assert.Contains(t, ok(t, "pull", folder), "Documents: 1, written: 1.")
 	assert.Contains(t, ok(t, "pull", folder), "Documents: 1, written: 0.")

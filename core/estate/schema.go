@@ -1,0 +1,72 @@
+package estate
+
+import (
+	"encoding/json"
+
+	"urgentis/core/alert"
+	"urgentis/core/doc"
+	"urgentis/core/runbook"
+)
+
+// Schema is the JSON Schema of all documents, for editors. The keys are those that the decoders themselves know: they
+// are asked, so that the two cannot part.
+func Schema() []byte {
+	var book map[string]any
+	if err := json.Unmarshal(runbook.Schema(), &book); err != nil {
+		panic(err) // it is ours
+	}
+	defs := book["$defs"].(map[string]any)
+	delete(book, "$defs")
+	delete(book, "$schema")
+	defs["runbook"] = book
+	addSource(defs)
+	var kinds []any
+	for _, k := range Kinds {
+		kinds = append(kinds, ref(string(k)))
+	}
+	root := map[string]any{
+		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "a document", "oneOf": kinds, "$defs": defs,
+	}
+	b, err := json.MarshalIndent(root, "", " ")
+	if err != nil {
+		panic(err) // the structure above is all ours
+	}
+	return append(b, '\n')
+}
+
+func ref(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
+
+// addSource adds what a source is made of.
+func addSource(defs map[string]any) {
+	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+	x.source(nil)
+	x.fieldMap(nil, &alert.Source{})
+	x.Fields(nil, "a field", x.fieldKeys(&alert.Field{}, "a field"))
+	object := func(keys []string, kinds map[string]any, required ...string) map[string]any {
+		props := map[string]any{}
+		for _, k := range keys {
+			if props[k] = kinds[k]; props[k] == nil {
+				props[k] = map[string]any{}
+			}
+		}
+		return map[string]any{
+			"type": "object", "properties": props, "additionalProperties": false, "required": required,
+		}
+	}
+	defs["field"] = map[string]any{"anyOf": []any{
+		map[string]any{"type": []string{"string", "number", "boolean"}},
+		object(x.Probe["a field"], nil, "of"),
+	}}
+	fields := map[string]any{"labels": map[string]any{"type": "object", "additionalProperties": ref("field")}}
+	for _, k := range alert.FieldNames {
+		fields[k] = ref("field")
+	}
+	source := object(x.Probe["a source"], map[string]any{
+		"urgentis": map[string]any{"const": "source/1"}, "map": object(x.Probe["map"], fields, "severity", "summary"),
+		"takes":        map[string]any{"enum": []string{"http"}},
+		"proof":        map[string]any{"type": "array", "items": map[string]any{"enum": alert.Ways}, "minItems": 1},
+		"silent_after": ref("span"),
+	}, "urgentis", "name")
+	source["title"] = "a source"
+	defs["source"] = source
+}
