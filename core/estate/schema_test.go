@@ -30,7 +30,8 @@ func TestTheSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 		return schema.Validate(v)
 	}
 	texts := []string{watch, "urgentis: source/1\nname: a\nproof: [basic, signed]\n"}
-	for _, f := range []string{"sources/quay-panel.yaml", "sources/harbour-watch.yaml", "runbooks/berth-queue-backlog.yaml"} {
+	for _, f := range []string{"sources/quay-panel.yaml", "sources/harbour-watch.yaml",
+		"runbooks/berth-queue-backlog.yaml"} {
 		b, err := os.ReadFile("../../examples/ferry/" + f)
 		require.NoError(t, err)
 		texts = append(texts, string(b))
@@ -39,7 +40,8 @@ func TestTheSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 		assert.NoError(t, fits(text), text)
 	}
 	for _, wrong := range []string{
-		strings.Replace(watch, "ignore:", "ignor:", 1), strings.Replace(watch, "of: item.level, as", "off: item.level, as", 1),
+		strings.Replace(watch, "ignore:", "ignor:", 1), strings.Replace(watch, "of: item.level, as",
+			"off: item.level, as", 1),
 		strings.Replace(watch, "  summary:", "  sumary:", 1), "urgentis: source/1", "name: a",
 		"urgentis: source/1\nname: a\nproof: [bearr]\n",
 	} {

@@ -5,6 +5,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -35,7 +36,11 @@ import (
 )
 
 var (
-	only       = flag.String("only", "", "measure one group: matching, latency, steps, intake, wide, hurt or parked")
+	only = flag.String(
+		"only",
+		"",
+		"measure one group: matching, latency, steps, intake, mapped, wide, hurt or parked",
+	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	statements = flag.Bool("statements", false, "count the database's statements; makes all slower")
 )
@@ -86,7 +91,8 @@ func all() error {
 	for _, g := range []struct {
 		name    string
 		measure func() error
-	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"wide", b.wide},
+	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
+		{"wide", b.wide},
 		{"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
@@ -490,7 +496,7 @@ func (b *bench) clear() error {
 	_, err := b.store.Pool.Exec(
 		b.ctx,
 		"truncate alert, incident, entry, run, event, feed, timer, gate, question, hold, awaiting, delivery, "+
-			"starting, started, river_job",
+			"starting, started, payload, alert_payload, river_job",
 	)
 	return err
 }
@@ -508,36 +514,40 @@ func (b *bench) rowsOfAnAlert() (float64, error) {
 
 // hammer hands in alerts from 32 clients for five seconds, so many in one request, and counts them.
 func (b *bench) hammer(in *intake.Intake, size int, key func(client, i int) string) (float64, error) {
-	const clients, time5 = 32, 5 * time.Second
+	requests, err := clients(func(client, i int) error {
+		list := make([]alert.Report, size)
+		for j := range list {
+			list[j] = report(key(client, i*size+j))
+		}
+		_, err := in.TakeAll(b.ctx, "bench", list)
+		return err
+	})
+	return requests * float64(size), err
+}
+
+// clients lets 32 clients send for five seconds, each one request after the other, and gives how many went through a
+// second.
+func clients(send func(client, i int) error) (float64, error) {
+	const count, time5 = 32, 5 * time.Second
 	var wg sync.WaitGroup
-	counts := make([]int, clients)
-	errs := make([]error, clients)
+	sent := make([]int, count)
+	errs := make([]error, count)
 	end := time.Now().Add(time5)
-	for c := range clients {
+	for c := range count {
 		wg.Go(func() {
-			for i := 0; time.Now().Before(end); {
-				var list []alert.Report
-				for range size {
-					list = append(list, report(key(c, i)))
-					i++
+			for time.Now().Before(end) && errs[c] == nil {
+				if errs[c] = send(c, sent[c]); errs[c] == nil {
+					sent[c]++
 				}
-				if _, err := in.TakeAll(b.ctx, "bench", list); err != nil {
-					errs[c] = err
-					return
-				}
-				counts[c] += size
 			}
 		})
 	}
 	wg.Wait()
 	total := 0
-	for c := range clients {
-		if errs[c] != nil {
-			return 0, errs[c]
-		}
-		total += counts[c]
+	for _, n := range sent {
+		total += n
 	}
-	return float64(total) / time5.Seconds(), nil
+	return float64(total) / time5.Seconds(), errors.Join(errs...)
 }
 
 func pgbench() (string, error) {
