@@ -97,11 +97,8 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 		if err := a.store.In(ctx).MarkSource(s.Name); err != nil {
 			return nil, err
 		}
-	} else {
-		if out.Taken, err = a.intake.TakeAll(ctx, s.Name, reports); err != nil {
-			return nil, err
-		}
-		a.keepPayload(ctx, s.Name, p, out.Taken)
+	} else if out.Taken, err = a.intake.TakeMapped(ctx, s.Name, reports, p); err != nil {
+		return nil, err
 	}
 	if len(unread) == 0 {
 		return out, nil
@@ -110,24 +107,6 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 		finding = fmt.Sprintf("item %d of %d: %s", unread[0]+1, len(items), finding)
 	}
 	return a.keepUnread(ctx, s, p, unread, finding, out)
-}
-
-// keepPayload keeps what raised or changed alerts. The alerts are on disk already: where it cannot be kept, that is
-// logged, and the source need not send again.
-func (a *App) keepPayload(ctx context.Context, source string, p alert.Payload, taken []intake.Taken) {
-	var alerts []string
-	for _, t := range taken {
-		if t.Alert != "" && t.Change != alert.Repeat {
-			alerts = append(alerts, t.Alert)
-		}
-	}
-	if len(alerts) == 0 {
-		return
-	}
-	err := a.tx(ctx, func(tx *store.Tx) error { return tx.AddPayload(store.NewPayload(p, now()), alerts) })
-	if err != nil {
-		a.log.Error("keep what a source sent", "source", source, "error", err)
-	}
 }
 
 func (a *App) keepUnread(
@@ -187,10 +166,9 @@ func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (
 	}
 	out := &Received{Many: true, Taken: []intake.Taken{}}
 	if len(reports) > 0 {
-		if out.Taken, err = a.intake.TakeAll(ctx, row.Source, reports); err != nil {
+		if out.Taken, err = a.intake.TakeMapped(ctx, row.Source, reports, row.Payload()); err != nil {
 			return nil, err
 		}
-		a.keepPayload(ctx, row.Source, row.Payload(), out.Taken)
 	}
 	return out, a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.MarkRead(id, who.Behind()); err != nil {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"log/slog"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -51,9 +52,10 @@ type Intake struct {
 }
 
 type item struct {
-	source string
-	report alert.Report
-	answer chan answer
+	source  string
+	report  alert.Report
+	payload *alert.Payload // what was sent, where that is kept; one for all items of a request
+	answer  chan answer
 }
 
 type answer struct {
@@ -120,9 +122,22 @@ func (in *Intake) Take(ctx context.Context, source string, r alert.Report) (Take
 // TakeAll keeps reports. It returns once all are on disk; where it returns an error some may be, and identity absorbs
 // those when they are sent again.
 func (in *Intake) TakeAll(ctx context.Context, source string, reports []alert.Report) ([]Taken, error) {
+	return in.takeAll(ctx, source, reports, nil)
+}
+
+// TakeMapped is TakeAll of what a map made of a payload, which is kept with the alerts that it raises or changes.
+func (in *Intake) TakeMapped(
+	ctx context.Context, source string, reports []alert.Report, p alert.Payload,
+) ([]Taken, error) {
+	return in.takeAll(ctx, source, reports, &p)
+}
+
+func (in *Intake) takeAll(
+	ctx context.Context, source string, reports []alert.Report, p *alert.Payload,
+) ([]Taken, error) {
 	items := make([]*item, len(reports))
 	for i, r := range reports {
-		items[i] = &item{source: source, report: r, answer: make(chan answer, 1)}
+		items[i] = &item{source: source, report: r, payload: p, answer: make(chan answer, 1)}
 		h := fnv.New32a()
 		h.Write([]byte(source + "\x00" + r.Key)) //nolint:errcheck // it never fails
 		select {
@@ -284,19 +299,24 @@ type writing struct {
 	index   *loaded
 	sheet   *engine.Sheet
 	fresh   []*store.Alert // raised in this batch, written at its end
+	// payloads are what was sent, by the request that sent it, and came are the alerts that came of them.
+	payloads map[*alert.Payload]*store.Payload
+	came     map[store.AlertPayload]bool
 }
 
 // writing begins to write with the triggers as they are now.
 func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 	w := &writing{
-		in:      in,
-		tx:      tx,
-		open:    map[string]*store.Alert{},
-		closed:  map[string]time.Time{},
-		touched: map[string]bool{},
-		sources: map[string]bool{},
-		now:     in.clock().UTC().Truncate(time.Microsecond),
-		sheet:   in.engine.Sheet(tx),
+		in:       in,
+		tx:       tx,
+		open:     map[string]*store.Alert{},
+		closed:   map[string]time.Time{},
+		touched:  map[string]bool{},
+		sources:  map[string]bool{},
+		came:     map[store.AlertPayload]bool{},
+		payloads: map[*alert.Payload]*store.Payload{},
+		now:      in.clock().UTC().Truncate(time.Microsecond),
+		sheet:    in.engine.Sheet(tx),
 	}
 	version, err := w.sheet.Config()
 	if err != nil {
@@ -373,6 +393,9 @@ func (w *writing) take(it *item) (Taken, error) {
 			delete(w.open, id)
 		}
 	}
+	if it.payload != nil && change != alert.Repeat {
+		w.keepPayload(it.payload, a.ID)
+	}
 	taken.Alert = a.ID
 	if a.Incident != nil {
 		taken.Incident = *a.Incident
@@ -380,11 +403,25 @@ func (w *writing) take(it *item) (Taken, error) {
 	return taken, nil
 }
 
+// keepPayload notes that a payload raised or changed an alert.
+func (w *writing) keepPayload(p *alert.Payload, id string) {
+	if w.payloads[p] == nil {
+		w.payloads[p] = store.NewPayload(*p, w.now)
+	}
+	w.came[store.AlertPayload{Alert: id, Payload: w.payloads[p].ID}] = true
+}
+
 // flush writes what repeats altered, once for each alert, and the marks of the sources.
 func (w *writing) flush() error {
 	var repeats []*store.Alert
 	if err := store.Add(w.sheet.Bulk, w.fresh); err != nil {
 		return fmt.Errorf("keep alerts: %w", err)
+	}
+	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Values(w.payloads))); err != nil {
+		return fmt.Errorf("keep payloads: %w", err)
+	}
+	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Keys(w.came))); err != nil {
+		return fmt.Errorf("keep payloads of alerts: %w", err)
 	}
 	for id := range w.touched {
 		if a := w.open[id]; a != nil && !slices.Contains(w.fresh, a) {

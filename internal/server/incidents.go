@@ -64,15 +64,16 @@ var hidden = []string{"authorization", "cookie", "proxy-authorization"}
 // payload is what was posted, without what proved it.
 func payload(c *gin.Context, body []byte) alert.Payload {
 	p := alert.Payload{
-		ContentType: c.GetHeader("Content-Type"), Body: body, Headers: map[string]string{}, Query: map[string]string{},
+		ContentType: asText([]byte(c.GetHeader("Content-Type"))), Body: body, Headers: map[string]string{},
+		Query: map[string]string{},
 	}
 	for k, v := range c.Request.Header {
 		if k = strings.ToLower(k); !slices.Contains(hidden, k) {
-			p.Headers[k] = v[0]
+			p.Headers[asText([]byte(k))] = asText([]byte(v[0]))
 		}
 	}
 	for k, v := range c.Request.URL.Query() {
-		p.Query[k] = v[0]
+		p.Query[asText([]byte(k))] = asText([]byte(v[0]))
 	}
 	return p
 }

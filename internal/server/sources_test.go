@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -26,6 +27,7 @@ proof: [bearer, basic, address, signed]
 map:
   key: "{{ query.k }}"
   severity: {of: 'headers["x-level"]', as: {"1": major}}
+  labels: {level: '{{ headers["x-level"] }}', k: "{{ query.k }}"}
   summary: {of: "type(body) == string ? body : body.what"}
 `}}})
 	require.NoError(t, err)
@@ -71,8 +73,20 @@ map:
 	status, _, said := s.do("POST", "/in/panel?k=odd", `{"what": "dark"}`, append(bearer(token), "X-Level", "7")...)
 	assert.Equal(t, http.StatusAccepted, status, "it is kept")
 	assert.Contains(t, said, `"change":"unread"`)
+	// What cannot stand in the database as it came is kept all the same.
+	for _, odd := range [][]string{
+		{"Content-Type", "text/\xff"}, {"Content-Type", "text/plain", "X-Level", "\xff\xfe"},
+		{"Content-Type", "text/plain", "X-Level", strings.Repeat("é", 3000)},
+	} {
+		status, _, said := s.do("POST", "/in/panel?k=%ff", "\xff", append(bearer(token), odd...)...)
+		assert.Equal(t, http.StatusAccepted, status, said)
+		assert.Contains(t, said, `"change":"unread"`)
+	}
+	status, _, said = s.do("POST", "/in/panel?k=%ff", `{"what": "dark"}`, append(bearer(token), "X-Level", "1")...)
+	assert.Equal(t, http.StatusAccepted, status, said)
+	assert.Contains(t, said, `"change":"new"`)
 	unread, err := s.App.UnreadPayloads(ctx, root, "panel")
 	require.NoError(t, err)
-	require.Len(t, unread, 1)
-	assert.NotContains(t, unread[0].Headers, "authorization", "what proves is no part of what was said")
+	require.Len(t, unread, 4)
+	assert.NotContains(t, unread[3].Headers, "authorization", "what proves is no part of what was said")
 }

@@ -133,6 +133,8 @@ func columnsOf(tx *gorm.DB, row any) ([]column, string, error) {
 			c.json, c.as, c.sql = true, reflect.TypeFor[*string](), "text"
 		case base == reflect.TypeFor[time.Time]():
 			c.sql = "timestamptz"
+		case base == reflect.TypeFor[[]byte]():
+			c.sql = "bytea"
 		case base.Kind() == reflect.String:
 			c.sql = "text"
 		case base.Kind() == reflect.Bool:

@@ -32,18 +32,10 @@ func notNull(m map[string]string) map[string]string {
 	return m
 }
 
-// AddPayload keeps a payload with the alerts that came of it.
-func (tx *Tx) AddPayload(p *Payload, alerts []string) error {
-	if err := tx.db.Create(p).Error; err != nil {
-		return err
-	}
-	for _, id := range alerts {
-		err := tx.run("insert into alert_payload (alert, payload) values (?, ?) on conflict do nothing", id, p.ID)
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+// AlertPayload says that a payload raised or changed an alert.
+type AlertPayload struct {
+	Alert   string `gorm:"primaryKey"`
+	Payload string `gorm:"primaryKey"`
 }
 
 // PayloadOf gives the newest payload that is kept of an alert; ErrNotFound where there is none.
