@@ -58,7 +58,7 @@ type App struct {
 	log     *slog.Logger
 	version string
 	link    string
-	maps    *lru.Cache[string, *alert.Source] // by the digest of their text
+	maps    *lru.Cache[string, *alert.Source] // by their text
 	used    *lru.Cache[string, time.Time]     // when a key of a source was last marked as used
 }
 

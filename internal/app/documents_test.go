@@ -199,6 +199,9 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	)
 	require.NoError(t, err)
 	assert.NotEmpty(t, all.Unread)
+	sources, err := a.Sources(ctx, jonas)
+	require.NoError(t, err)
+	assert.NotNil(t, sources[0].LastAlertAt, "what cannot be read is heard")
 	unread, err := a.UnreadPayloads(ctx, iva, "panel")
 	require.NoError(t, err)
 	assert.Len(t, unread, 2)
@@ -207,6 +210,15 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 
 	_, err = a.ReadAgain(ctx, iva, got.Unread)
 	assert.EqualError(t, err, `item 2 still cannot be read: severity: as has no word for "odd"`)
+	_, err = a.Push(ctx, iva, pushing(strings.Replace(panel, "each: body.points", "each: body.points[0]", 1)))
+	require.NoError(t, err)
+	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	assert.EqualError(
+		t,
+		err,
+		"item 2 was not read, and the map finds 1 items now; mend its each",
+		"nothing is lost by it",
+	)
 	_, err = a.Push(ctx, iva, pushing(strings.Replace(panel, "{alarm: major}", "{alarm: major, odd: minor}", 1)))
 	require.NoError(t, err)
 	read, err := a.ReadAgain(ctx, iva, got.Unread)

@@ -7,7 +7,6 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
-	"urgentis/core/doc"
 	"urgentis/core/estate"
 	"urgentis/core/trigger"
 	"urgentis/internal/intake"
@@ -52,13 +51,12 @@ func (a *App) mapOf(row *store.Source) (*alert.Source, error) {
 	if row.Says == "" {
 		return &alert.Source{Name: row.Name}, nil
 	}
-	digest := doc.Sum([]byte(row.Says))
-	if s, ok := a.maps.Get(digest); ok {
+	if s, ok := a.maps.Get(row.Says); ok {
 		return s, nil
 	}
 	s, err := sourceIn(row.Says)
 	if err == nil {
-		a.maps.Add(digest, s)
+		a.maps.Add(row.Says, s)
 	}
 	return s, err
 }
@@ -113,6 +111,10 @@ func (a *App) keepUnread(
 	ctx context.Context, s *alert.Source, p alert.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
 	tx := a.store.In(ctx)
+	// It is heard, if not understood.
+	if err := tx.MarkSource(s.Name); err != nil {
+		return nil, err
+	}
 	full, err := tx.UnreadFull(s.Name)
 	if err != nil {
 		return nil, err
@@ -193,7 +195,10 @@ func (a *App) readReports(from *store.Source, row *store.Unread) ([]alert.Report
 	}
 	wanted := map[int]bool{}
 	for _, i := range row.Items {
-		wanted[i] = true
+		if wanted[i] = true; i >= len(items) {
+			return nil, invalid("unread", "item %d was not read, and the map finds %d items now; mend its each",
+				i+1, len(items))
+		}
 	}
 	var out []alert.Report
 	for i, m := range items {

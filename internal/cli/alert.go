@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -117,17 +116,10 @@ func (a *app) alertSend() *cobra.Command {
 }
 
 func (a *app) alertBody(file string, r api.Report) ([]byte, error) {
-	switch file {
-	case "":
+	if file == "" {
 		return json.Marshal(r)
-	case "-":
-		return io.ReadAll(io.LimitReader(a.in, 1<<20))
 	}
-	b, err := os.ReadFile(file)
-	if err != nil {
-		return nil, usage("%s", err)
-	}
-	return b, nil
+	return a.fileOrInput(file)
 }
 
 func (a *app) alertList() *cobra.Command {

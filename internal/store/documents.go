@@ -45,32 +45,20 @@ func (tx *Tx) Document(kind estate.Kind, name string) (*Document, error) {
 	return only(scan[Document](tx, "select * from "+documents+" where kind = ? and name = ?", kind, name))
 }
 
+// revisionsOf are all revisions of documents, of runbooks too.
+const revisionsOf = `(select kind, name, number, digest, text, push, pushed_by, pushed_at from document_revision
+	union all
+	select 'runbook', name, number, revision, text, 0, pushed_by, pushed_at from revision) x
+	where kind = ? and name = ?`
+
 // DocumentRevisions lists the revisions of a document, newest first, also of one that was removed.
 func (tx *Tx) DocumentRevisions(kind estate.Kind, name string) ([]Document, error) {
-	if kind == estate.Runbook {
-		return scan[Document](
-			tx,
-			`select 'runbook' as kind, name, number, revision as digest, text, pushed_by, pushed_at
-			from revision where name = ? order by number desc`,
-			name,
-		)
-	}
-	return scan[Document](tx, "select * from document_revision where kind = ? and name = ? order by number desc", kind,
-		name)
+	return scan[Document](tx, "select * from "+revisionsOf+" order by number desc", kind, name)
 }
 
 // DocumentRevision reads one revision of a document.
 func (tx *Tx) DocumentRevision(kind estate.Kind, name string, number int) (*Document, error) {
-	all, err := tx.DocumentRevisions(kind, name)
-	if err != nil {
-		return nil, err
-	}
-	for i := range all {
-		if all[i].Number == number {
-			return &all[i], nil
-		}
-	}
-	return nil, ErrNotFound
+	return only(scan[Document](tx, "select * from "+revisionsOf+" and number = ?", kind, name, number))
 }
 
 // only gives the one row that there is.

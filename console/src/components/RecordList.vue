@@ -100,7 +100,7 @@ const list = (o?: Record<string, unknown>) =>
   list-style: none;
   padding: 0;
 }
-/* A long record costs what is seen of it; unlike a list that holds only what is seen, it can be searched and printed. */
+/* A long record costs what is seen of it, and can be searched and printed whole. */
 .group {
   content-visibility: auto;
   contain-intrinsic-size: auto 60px;
