@@ -191,6 +191,7 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, got.Taken, 2, "what can be mapped is taken")
 	assert.Equal(t, `item 2 of 3: severity: as has no word for "odd"`, got.Finding)
+	require.NoError(t, testdb.SQL(a.Store).Exec("update source set last_alert_at = null").Error)
 	all, err := a.TakeAlerts(
 		ctx,
 		"panel",
