@@ -11,13 +11,15 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Outside libraries that the core may stand on: expressions, YAML, XML, jq, canonical JSON, spelling.
+// Outside libraries that the core may stand on: expressions, YAML, XML, mail, syslog, jq, canonical JSON, spelling.
 var allowed = []string{
 	"cel.dev/",
 	"github.com/goccy/go-yaml",
 	"github.com/itchyny/",
 	"github.com/gowebpki/jcs",
 	"github.com/clbanning/mxj/",
+	"github.com/emersion/go-message",
+	"github.com/leodido/go-syslog/",
 	"github.com/agnivade/levenshtein",
 	"github.com/santhosh-tekuri/jsonschema/",
 	"github.com/antlr4-go/",

@@ -9,6 +9,7 @@ import (
 	"mime"
 	"net/url"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/clbanning/mxj/v2"
@@ -26,12 +27,23 @@ type Payload struct {
 }
 
 // names gives the payload as the expressions of a source see it. Errors are of type *Invalid.
-func (p Payload) names() (map[string]any, error) {
-	body, err := p.read()
-	if err != nil {
-		return nil, err
+func (p Payload) names(s *Source, now time.Time) (map[string]any, error) {
+	var v any
+	var err error
+	switch s.takes() {
+	case Mail:
+		v, err = p.readMail()
+	case Syslog:
+		v, err = p.readSyslog(s.Zone, now)
+	case Trap:
+		v, err = p.readTrap()
+	default:
+		if v, err = p.read(); err != nil {
+			return nil, err
+		}
+		return map[string]any{"body": v, "headers": texts(p.Headers), "query": texts(p.Query), "item": nil}, nil
 	}
-	return map[string]any{"body": body, "headers": texts(p.Headers), "query": texts(p.Query), "item": nil}, nil
+	return map[string]any{s.takes(): v, "item": nil}, err
 }
 
 func texts(m map[string]string) map[string]any {

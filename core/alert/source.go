@@ -1,8 +1,10 @@
 package alert
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strconv"
@@ -12,11 +14,20 @@ import (
 	"urgentis/core/expr"
 )
 
-// Source says what the payloads of one source mean. Without Map they are our own JSON or CloudEvents; see Read.
+// Source says what the payloads of one source mean. Without Map, what comes by HTTP is our own JSON or CloudEvents; see
+// Read.
 type Source struct {
 	Name string
-	// Proof lists the ways in which a report may prove itself; none: Bearer.
+	// Takes says how reports arrive; "": by HTTP.
+	Takes string
+	// Proof lists the ways in which a report may prove itself; none: the first of WaysOf.
 	Proof []string
+	// From are the networks that may report; none: any, where Proof does not say Network.
+	From []netip.Prefix
+	// Zone is that of times of syslog that name none; nil: UTC.
+	Zone *time.Location
+	// Rate bounds the reports that are taken in a second; 0: DefaultRate.
+	Rate int
 	// Each gives the list of what one payload reports, each of which is then item; nil where it reports one thing.
 	Each *expr.Program
 	Map  map[string]*Field // by the names of FieldNames, but labels
@@ -26,22 +37,84 @@ type Source struct {
 	Cleared, Ignore *expr.Program
 	// SilentAfter is after which time without a report the source itself is an alert; 0: never.
 	SilentAfter time.Duration
+	// OverAfter is after which time without a report an alert counts as cleared; 0: never.
+	OverAfter time.Duration
 }
+
+// How reports arrive.
+const (
+	HTTP   = "http"
+	Mail   = "mail"   // SMTP (RFC 5321)
+	Syslog = "syslog" // RFC 5424 and RFC 3164
+	Trap   = "trap"   // traps and informs of SNMP v2c and v3
+)
+
+// Takes lists how reports may arrive.
+var Takes = []string{HTTP, Mail, Syslog, Trap}
+
+func (s *Source) takes() string { return cmp.Or(s.Takes, HTTP) }
+
+// Names lists what the expressions of a source have that takes reports in a way.
+func Names(takes string) []string {
+	if takes == HTTP {
+		return []string{"body", "headers", "query", "item"}
+	}
+	return []string{takes, "item"}
+}
+
+// DefaultRate is how many reports a source may send in a second unless its document says otherwise, and MaxRate the most
+// that one may say.
+const (
+	DefaultRate = 5000
+	MaxRate     = 100_000
+)
 
 // The ways in which a report proves that it comes from its source.
 const (
-	Bearer  = "bearer"  // the token as Authorization: Bearer
-	Basic   = "basic"   // the token as the password of HTTP's basic scheme (RFC 7617)
-	Address = "address" // the token as the last piece of the address
-	Signed  = "signed"  // a signature by Standard Webhooks (https://www.standardwebhooks.com)
+	Bearer = "bearer" // the token as Authorization: Bearer
+	// Basic is the token as the password of HTTP's basic scheme (RFC 7617), or of SMTP's AUTH PLAIN (RFC 4954).
+	Basic = "basic"
+	// Address is the token as the last piece of the address, or in that of a mail after a plus: NAME+TOKEN@…
+	Address   = "address"
+	Signed    = "signed"    // a signature by Standard Webhooks (https://www.standardwebhooks.com)
+	Network   = "network"   // it comes from one of the networks of From
+	Community = "community" // the token as the community of SNMP v2c
+	User      = "user"      // a user of SNMP v3 (RFC 3414)
 )
 
-// Ways lists the ways to prove.
-var Ways = []string{Bearer, Basic, Address, Signed}
+// WaysOf lists the ways to prove that there are for what arrives in a way; the first stands where a document names
+// none.
+func WaysOf(takes string) []string {
+	switch takes {
+	case Mail:
+		return []string{Address, Basic, Network}
+	case Syslog:
+		return []string{Network}
+	case Trap:
+		return []string{Community, User, Network}
+	}
+	return []string{Bearer, Basic, Address, Signed}
+}
 
 // Proves reports whether a report may prove itself in a way.
 func (s *Source) Proves(way string) bool {
-	return slices.Contains(s.Proof, way) || len(s.Proof) == 0 && way == Bearer
+	return slices.Contains(s.Proof, way) || len(s.Proof) == 0 && way == WaysOf(s.takes())[0]
+}
+
+// Admits reports whether reports may come from an address.
+func (s *Source) Admits(from netip.Addr) bool {
+	return len(s.From) == 0 && !s.Proves(Network) || s.Distance(from) >= 0
+}
+
+// Distance is how closely From names an address: the length of the narrowest network that it is in; -1 where none has it.
+func (s *Source) Distance(from netip.Addr) int {
+	best := -1
+	for _, n := range s.From {
+		if n.Contains(from.Unmap()) {
+			best = max(best, n.Bits())
+		}
+	}
+	return best
 }
 
 // FieldNames are the fields of a report that a source maps, in the order in which people read them.
@@ -79,7 +152,7 @@ type Mapped struct {
 // Mapping maps a payload, item by item. It is pure. An error, of type *Invalid, concerns all of the payload: its body
 // cannot be read, or has no such list.
 func (s *Source) Mapping(p Payload, now time.Time) ([]Mapped, error) {
-	names, err := p.names()
+	names, err := p.names(s, now)
 	if err != nil {
 		return nil, err
 	}
@@ -181,6 +254,9 @@ func (m *Mapped) put(name string, f *Field, scope *expr.Scope) (why string) {
 	case "link":
 		r.Link = v
 	case "at":
+		if v == "" {
+			break // it names no time: now
+		}
 		if r.At, err = Moment(v); err != nil {
 			return err.Error()
 		}

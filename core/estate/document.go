@@ -171,10 +171,13 @@ func parse(p part) (*Document, doc.Findings) {
 }
 
 // header is the value of the key urgentis; nil without one.
-func header(root ast.Node) ast.Node {
+func header(root ast.Node) ast.Node { return valueOf(root, "urgentis") }
+
+// valueOf is the value of a key, read before the document is; nil without one.
+func valueOf(root ast.Node, key string) ast.Node {
 	quiet := &doc.Text{}
 	for _, e := range quiet.Mapping(root, "a document") {
-		if e.Key == "urgentis" && e.Value != nil {
+		if e.Key == key && e.Value != nil {
 			return e.Value
 		}
 	}

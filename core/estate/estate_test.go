@@ -127,9 +127,24 @@ func TestMistakes(t *testing.T) {
 		"urgentis: source/2": "1: urgentis must be KIND/1, where KIND is runbook or " +
 			"source; did you mean source/1?",
 		"urgentis: source/1": "1: the source has no name",
-		"urgentis: source/1\nname: a\nproof: [bearr]": "3: there is no proof bearr; they are bearer, basic, " +
-			"address, signed; did " +
-			"you mean bearer?",
+		"urgentis: source/1\nname: a\nproof: [bearr]": "3: there is no proof bearr of what comes by http; " +
+			"they are bearer, basic, address, signed; did you mean bearer?",
+		"urgentis: source/1\nname: a\ntakes: sylog": "3: takes must be one of http, mail, syslog, trap, not sylog; " +
+			"did you mean syslog?",
+		"urgentis: source/1\nname: a\ntakes: syslog": "1: from is missing: without keys, what may report is known by " +
+			"its network, such as from: [10.1.0.0/16]",
+		"urgentis: source/1\nname: a\ntakes: syslog\nfrom: [10.1]": "4: 10.1 is no network; write it like " +
+			"10.1.0.0/16, or 0.0.0.0/0 for any",
+		"urgentis: source/1\nname: a\ntakes: mail": "1: what comes by mail needs a map: how it is read is known to " +
+			"nobody else",
+		"urgentis: source/1\nname: a\nzone: UTC": "3: zone is for sources that take syslog, whose times may name none",
+		"urgentis: source/1\nname: a\ntakes: trap\nzone: Mars/1": "4: there is no zone Mars/1; write it like " +
+			"Europe/Lisbon or UTC",
+		"urgentis: source/1\nname: a\nrate: 0": "3: rate is how many reports are taken in a second, from 1 to 100000",
+		"urgentis: source/1\nname: a\ntakes: trap\ncleared: trap.oid == \"1\"": "4: cleared needs a map: without one " +
+			"notifications are read by RFC 3877 and RFC 2863",
+		"urgentis: source/1\nname: a\ntakes: trap\nmap: {severity: major, summary: \"{{ body.x }}\"}": "4: there is " +
+			"no body here",
 		"urgentis: source/1\nname: a\nproof: []": "3: proof is empty: then nothing can be reported",
 		"urgentis: source/1\nname: urgentis": "2: urgentis is the source of the service's own alerts; give it " +
 			"another name",

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"encoding/json"
+	"slices"
 
 	"urgentis/core/alert"
 	"urgentis/core/doc"
@@ -57,15 +58,27 @@ func addSource(defs map[string]any) {
 		map[string]any{"type": []string{"string", "number", "boolean"}},
 		object(x.Probe["a field"], nil, "of"),
 	}}
+	waysOfAll := []string{}
+	for _, t := range alert.Takes {
+		for _, w := range alert.WaysOf(t) {
+			if !slices.Contains(waysOfAll, w) {
+				waysOfAll = append(waysOfAll, w)
+			}
+		}
+	}
 	fields := map[string]any{"labels": map[string]any{"type": "object", "additionalProperties": ref("field")}}
 	for _, k := range alert.FieldNames {
 		fields[k] = ref("field")
 	}
 	source := object(x.Probe["a source"], map[string]any{
 		"urgentis": map[string]any{"const": "source/1"}, "map": object(x.Probe["map"], fields, "severity", "summary"),
-		"takes":        map[string]any{"enum": []string{"http"}},
-		"proof":        map[string]any{"type": "array", "items": map[string]any{"enum": alert.Ways}, "minItems": 1},
+		"takes":        map[string]any{"enum": alert.Takes},
+		"proof":        map[string]any{"type": "array", "items": map[string]any{"enum": waysOfAll}, "minItems": 1},
+		"from":         map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
+		"zone":         map[string]any{"type": "string"},
+		"rate":         map[string]any{"type": "integer", "minimum": 1, "maximum": alert.MaxRate},
 		"silent_after": ref("span"),
+		"over_after":   ref("span"),
 	}, "urgentis", "name")
 	source["title"] = "a source"
 	defs["source"] = source

@@ -1,9 +1,12 @@
 package estate
 
 import (
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
+	_ "time/tzdata" // zones, on a machine that has none
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -17,6 +20,17 @@ type decoder struct {
 	*doc.Text
 	d   *Document
 	cel *expr.Compiler
+	// names are what expressions see.
+	names []string
+}
+
+// where is the place of an expression of the document.
+func (x *decoder) where() expr.Where {
+	w := expr.InReport
+	for _, n := range x.names {
+		w = w.With(n, "")
+	}
+	return w
 }
 
 // name takes the name of the document.
@@ -32,40 +46,10 @@ func (x *decoder) source(root ast.Node) {
 		x.Fail(root, "%s", err)
 		return
 	}
-	s := &alert.Source{}
+	s := &alert.Source{Takes: x.takes(root)}
 	x.d.Source = s
-	got := x.Fields(root, "a source", map[string]func(ast.Node){
-		"urgentis": func(ast.Node) {},
-		"name":     x.name,
-		"takes": func(n ast.Node) {
-			if w := x.Word(n, "takes"); w != "http" {
-				x.Fail(n, "takes must be http, not %s", w)
-			}
-		},
-		"proof": func(n ast.Node) {
-			for _, w := range x.List(n, "proof") {
-				way := x.Word(w, "proof")
-				if !slices.Contains(alert.Ways, way) {
-					x.At(
-						doc.Position(w),
-						0,
-						false,
-						"there is no proof "+way+"; they are "+strings.Join(alert.Ways, ", "),
-						doc.Nearest(way, alert.Ways),
-					)
-				}
-				s.Proof = append(s.Proof, way)
-			}
-			if len(s.Proof) == 0 {
-				x.Fail(n, "proof is empty: then nothing can be reported")
-			}
-		},
-		"each":         func(n ast.Node) { s.Each = x.expression(n, "each") },
-		"map":          func(n ast.Node) { x.fieldMap(n, s) },
-		"cleared":      func(n ast.Node) { s.Cleared = x.condition(n, "cleared") },
-		"ignore":       func(n ast.Node) { s.Ignore = x.condition(n, "ignore") },
-		"silent_after": func(n ast.Node) { s.SilentAfter = x.Duration(n, "silent_after") },
-	})
+	x.names = alert.Names(s.Takes)
+	got := x.Fields(root, "a source", x.sourceKeys(s))
 	if s.Name = x.d.Name; s.Name == "urgentis" {
 		x.Fail(got["name"], "urgentis is the source of the service's own alerts; give it another name")
 	}
@@ -75,18 +59,113 @@ func (x *decoder) source(root ast.Node) {
 	if got["name"] == nil {
 		x.Fail(root, "the source has no name")
 	}
-	if got["map"] == nil {
-		for _, k := range []string{"each", "cleared", "ignore"} {
-			if got[k] != nil {
-				x.Fail(got[k], "%s needs a map: without one the source sends our own JSON or CloudEvents", k)
+	if s.Proves(alert.Network) && len(s.From) == 0 {
+		x.Fail(root, "from is missing: without keys, what may report is known by its network, such as from: [10.1.0.0/16]")
+	}
+	if got["zone"] != nil && s.Takes != alert.Syslog {
+		x.Fail(got["zone"], "zone is for sources that take syslog, whose times may name none")
+	}
+	x.mapped(root, got, s)
+}
+
+// takes reads how reports arrive before the rest is read: the names of expressions rest on it.
+func (x *decoder) takes(root ast.Node) string {
+	n := valueOf(root, "takes")
+	if n == nil {
+		return alert.HTTP
+	}
+	w := x.Word(n, "takes")
+	if !slices.Contains(alert.Takes, w) {
+		x.At(doc.Position(n), 0, false, "takes must be one of "+strings.Join(alert.Takes, ", ")+", not "+w,
+			doc.Nearest(w, alert.Takes))
+		return alert.HTTP
+	}
+	return w
+}
+
+// sourceKeys are the keys of a source.
+func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
+	return map[string]func(ast.Node){
+		"urgentis": func(ast.Node) {},
+		"name":     x.name,
+		"takes":    func(ast.Node) {}, // read before
+		"proof":    func(n ast.Node) { x.proof(n, s) },
+		"from": func(n ast.Node) {
+			for _, w := range x.List(n, "from") {
+				s.From = append(s.From, x.network(w))
+			}
+		},
+		"zone": func(n ast.Node) {
+			w := x.Word(n, "zone")
+			zone, err := time.LoadLocation(w)
+			if err != nil || w == "Local" {
+				x.Fail(n, "there is no zone %s; write it like Europe/Lisbon or UTC", w)
+			}
+			s.Zone = zone
+		},
+		"rate": func(n ast.Node) {
+			if s.Rate = x.Integer(n, "rate"); s.Rate < 1 || s.Rate > alert.MaxRate {
+				x.Fail(n, "rate is how many reports are taken in a second, from 1 to %d", alert.MaxRate)
+			}
+		},
+		"each":         func(n ast.Node) { s.Each = x.expression(n, "each") },
+		"map":          func(n ast.Node) { x.fieldMap(n, s) },
+		"cleared":      func(n ast.Node) { s.Cleared = x.condition(n, "cleared") },
+		"ignore":       func(n ast.Node) { s.Ignore = x.condition(n, "ignore") },
+		"silent_after": func(n ast.Node) { s.SilentAfter = x.Duration(n, "silent_after") },
+		"over_after":   func(n ast.Node) { s.OverAfter = x.Duration(n, "over_after") },
+	}
+}
+
+func (x *decoder) proof(n ast.Node, s *alert.Source) {
+	ways := alert.WaysOf(s.Takes)
+	for _, w := range x.List(n, "proof") {
+		way := x.Word(w, "proof")
+		if !slices.Contains(ways, way) {
+			x.At(doc.Position(w), 0, false, "there is no proof "+way+" of what comes by "+s.Takes+"; they are "+
+				strings.Join(ways, ", "), doc.Nearest(way, ways))
+		}
+		s.Proof = append(s.Proof, way)
+	}
+	if len(s.Proof) == 0 {
+		x.Fail(n, "proof is empty: then nothing can be reported")
+	}
+}
+
+// network reads a network, or an address, which is one of its own.
+func (x *decoder) network(n ast.Node) netip.Prefix {
+	w := x.Word(n, "from")
+	if p, err := netip.ParsePrefix(w); err == nil {
+		return p.Masked()
+	}
+	a, err := netip.ParseAddr(w)
+	if err != nil {
+		x.Fail(n, "%s is no network; write it like 10.1.0.0/16, or 0.0.0.0/0 for any", w)
+		return netip.Prefix{}
+	}
+	return netip.PrefixFrom(a, a.BitLen())
+}
+
+// mapped sees to it that what is mapped is mapped whole. What takes syslog or traps has a map of its own without one.
+func (x *decoder) mapped(root ast.Node, got map[string]ast.Node, s *alert.Source) {
+	if got["map"] != nil {
+		for _, k := range []string{"severity", "summary"} {
+			if s.Map[k] == nil {
+				x.Fail(got["map"], "map has no %s", k)
 			}
 		}
 		return
 	}
-	for _, k := range []string{"severity", "summary"} {
-		if s.Map[k] == nil {
-			x.Fail(got["map"], "map has no %s", k)
+	for _, k := range []string{"each", "cleared", "ignore"} {
+		if got[k] != nil {
+			x.Fail(got[k], "%s needs a map: without one %s", k, withoutMap[s.Takes])
 		}
+	}
+	if s.Takes == alert.Mail {
+		x.Fail(root, "what comes by mail needs a map: how it is read is known to nobody else")
+	}
+	if text := standardMaps[s.Takes]; text != "" && !x.Findings.Failed() {
+		x.standard(text, s)
 	}
 }
 
@@ -115,7 +194,7 @@ func (x *decoder) fieldMap(n ast.Node, s *alert.Source) {
 func (x *decoder) field(n ast.Node, what string) *alert.Field {
 	f := &alert.Field{}
 	if !isMapping(n) {
-		t, err := x.cel.CompileTemplate(x.Word(n, what), expr.InReport)
+		t, err := x.cel.CompileTemplate(x.Word(n, what), x.where())
 		if err != nil {
 			x.Expr(n, err, x.meant)
 		}
@@ -182,7 +261,7 @@ func isMapping(n ast.Node) bool {
 }
 
 func (x *decoder) expression(n ast.Node, what string) *expr.Program {
-	p, err := x.cel.Compile(x.Word(n, what), expr.InReport)
+	p, err := x.cel.Compile(x.Word(n, what), x.where())
 	if err != nil {
 		x.Expr(n, err, x.meant)
 		return nil
@@ -203,5 +282,5 @@ func (x *decoder) meant(word string) string {
 	if word == "" {
 		return ""
 	}
-	return doc.Nearest(word, expr.ReportNames)
+	return doc.Nearest(word, x.names)
 }

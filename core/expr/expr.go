@@ -45,7 +45,7 @@ var (
 	InStep   = Where{kind: step}   // a step as a whole
 	InTarget = Where{kind: target} // once per target: target and own()
 	InChange = Where{kind: change} // a gated change: as InTarget without now
-	InReport = Where{kind: report} // a source: only what arrived, see Report
+	InReport = Where{kind: report} // a source: only the names that With gives it
 )
 
 // With adds a name that the steps around give. typ is target, or "" for a value of any type.
@@ -121,8 +121,8 @@ func (c *Compiler) env(w Where) (*cel.Env, error) {
 	if e := c.envs[w]; e != nil {
 		return e, nil
 	}
-	if w == InReport {
-		return c.reportEnv()
+	if w.kind == report {
+		return c.reportEnv(w)
 	}
 	var opts []cel.EnvOption
 	for _, n := range []string{"inputs", "readings", "checks", "answers", "calls", "incident", "service", "run",
@@ -155,18 +155,15 @@ func (c *Compiler) env(w Where) (*cel.Env, error) {
 	return e, err
 }
 
-// ReportNames are what an expression of a source has.
-var ReportNames = []string{"body", "headers", "query", "item"}
-
 // reportEnv has what arrived, of any type, and no alert: there is none yet.
-func (c *Compiler) reportEnv() (*cel.Env, error) {
+func (c *Compiler) reportEnv(w Where) (*cel.Env, error) {
 	var opts []cel.EnvOption
-	for _, n := range ReportNames {
+	for _, n := range w.Names() {
 		opts = append(opts, cel.Variable(n, cel.DynType))
 	}
 	e, err := c.bare.Extend(opts...)
 	if err == nil {
-		c.envs[InReport] = e
+		c.envs[w] = e
 	}
 	return e, err
 }
@@ -181,6 +178,8 @@ type Program struct {
 	secrets []string
 	// sealed says that it names a sealed reading.
 	sealed bool
+	// bare says that it sees only the names that its place was given: it is evaluated for each report.
+	bare bool
 }
 
 // Compile compiles an expression. Errors are of type *Error.
@@ -202,17 +201,17 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 		e := iss.Errors()[0]
 		return nil, mistake(src, offset(src, e.Location.Line(), e.Location.Column()), e.Message)
 	}
-	p, err := env.Program(
-		a,
-		cel.EvalOptions(cel.OptTrackState),
-		cel.CostLimit(costLimit),
-		cel.CustomDecoratorV2(comparisons),
-		cel.InterruptCheckFrequency(1000),
-	)
+	opts := []cel.ProgramOption{
+		cel.CostLimit(costLimit), cel.CustomDecoratorV2(comparisons), cel.InterruptCheckFrequency(1000),
+	}
+	if where.kind != report {
+		opts = append(opts, cel.EvalOptions(cel.OptTrackState)) // what Explain tells
+	}
+	p, err := env.Program(a, opts...)
 	if err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
-	out := &Program{Source: src, prg: p, ast: a, typ: a.OutputType()}
+	out := &Program{Source: src, prg: p, ast: a, typ: a.OutputType(), bare: where.kind == report}
 	if out.secrets = out.Refers("secrets"); len(out.secrets) > 0 && a.NativeRep().Expr().Kind() != ast.SelectKind {
 		return nil, &Error{Message: "a secret stands alone, as in {{ secrets.NAME }}"}
 	}
@@ -328,7 +327,11 @@ func (p *Program) Eval(s *Scope) (any, error) {
 }
 
 func (p *Program) eval(s *Scope) (ref.Val, *cel.EvalDetails, error) {
-	v, det, err := p.prg.Eval(s.vars(p.secrets))
+	vars := s.Names
+	if !p.bare {
+		vars = s.vars(p.secrets)
+	}
+	v, det, err := p.prg.Eval(vars)
 	if err != nil && strings.Contains(err.Error(), "no such key: ") && !errors.Is(err, ErrUnsure) {
 		// What the checker knows by name but no path of this run has produced yet.
 		err = fmt.Errorf("%w: nothing has set %s yet", ErrUnsure, strings.SplitN(err.Error(), "no such key: ", 2)[1])
