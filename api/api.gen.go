@@ -292,10 +292,35 @@ func (e NewSecretKind) Valid() bool {
 	}
 }
 
+// Defines values for NewSourceAuth.
+const (
+	Md5    NewSourceAuth = "md5"
+	Sha    NewSourceAuth = "sha"
+	Sha256 NewSourceAuth = "sha256"
+	Sha512 NewSourceAuth = "sha512"
+)
+
+// Valid indicates whether the value is a known member of the NewSourceAuth enum.
+func (e NewSourceAuth) Valid() bool {
+	switch e {
+	case Md5:
+		return true
+	case Sha:
+		return true
+	case Sha256:
+		return true
+	case Sha512:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewSourceKey.
 const (
 	NewSourceKeySigning NewSourceKey = "signing"
 	NewSourceKeyToken   NewSourceKey = "token"
+	NewSourceKeyUser    NewSourceKey = "user"
 )
 
 // Valid indicates whether the value is a known member of the NewSourceKey enum.
@@ -304,6 +329,29 @@ func (e NewSourceKey) Valid() bool {
 	case NewSourceKeySigning:
 		return true
 	case NewSourceKeyToken:
+		return true
+	case NewSourceKeyUser:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewSourcePriv.
+const (
+	Aes    NewSourcePriv = "aes"
+	Aes256 NewSourcePriv = "aes256"
+	Des    NewSourcePriv = "des"
+)
+
+// Valid indicates whether the value is a known member of the NewSourcePriv enum.
+func (e NewSourcePriv) Valid() bool {
+	switch e {
+	case Aes:
+		return true
+	case Aes256:
+		return true
+	case Des:
 		return true
 	default:
 		return false
@@ -463,10 +511,35 @@ func (e ServiceStance) Valid() bool {
 	}
 }
 
+// Defines values for SourceTakes.
+const (
+	Http   SourceTakes = "http"
+	Mail   SourceTakes = "mail"
+	Syslog SourceTakes = "syslog"
+	Trap   SourceTakes = "trap"
+)
+
+// Valid indicates whether the value is a known member of the SourceTakes enum.
+func (e SourceTakes) Valid() bool {
+	switch e {
+	case Http:
+		return true
+	case Mail:
+		return true
+	case Syslog:
+		return true
+	case Trap:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SourceKeyKind.
 const (
 	SourceKeyKindSigning SourceKeyKind = "signing"
 	SourceKeyKindToken   SourceKeyKind = "token"
+	SourceKeyKindUser    SourceKeyKind = "user"
 )
 
 // Valid indicates whether the value is a known member of the SourceKeyKind enum.
@@ -475,6 +548,8 @@ func (e SourceKeyKind) Valid() bool {
 	case SourceKeyKindSigning:
 		return true
 	case SourceKeyKindToken:
+		return true
+	case SourceKeyKindUser:
 		return true
 	default:
 		return false
@@ -960,6 +1035,33 @@ type Instance struct {
 // InstanceState defines model for Instance.State.
 type InstanceState string
 
+// Listener defines model for Listener.
+type Listener struct {
+	Address string    `json:"address"`
+	BegunAt time.Time `json:"begun_at"`
+
+	// Heard all that arrived since it began
+	Heard int64  `json:"heard"`
+	Host  string `json:"host"`
+	Kept  int64  `json:"kept"`
+
+	// Lost that there was no room for
+	Lost int64 `json:"lost"`
+
+	// Name syslog-udp, syslog-tcp, syslog-tls, traps or mail
+	Name    string    `json:"name"`
+	NotedAt time.Time `json:"noted_at"`
+
+	// Strange that came of no source, or did not prove itself
+	Strange int64 `json:"strange"`
+
+	// Stranger the address of the last of those
+	Stranger string `json:"stranger"`
+
+	// Waiting bytes that wait on disk
+	Waiting int64 `json:"waiting"`
+}
+
 // Made defines model for Made.
 type Made struct {
 	Field string `json:"field"`
@@ -1059,18 +1161,29 @@ type NewSecretKind string
 
 // NewSource defines model for NewSource.
 type NewSource struct {
-	CallBack string `json:"call_back,omitempty,omitzero"`
+	// Auth by what messages of a user prove themselves
+	Auth     NewSourceAuth `json:"auth,omitempty,omitzero"`
+	CallBack string        `json:"call_back,omitempty,omitzero"`
 
 	// KeepMinutes how long the keys of this kind that are there still prove something
 	KeepMinutes int `json:"keep_minutes,omitempty,omitzero"`
 
-	// Key a token is sent with each report; with a signing key it is signed, by Standard Webhooks
+	// Key a token is sent with each report; with a signing key it is signed, by Standard Webhooks; a user is one of SNMP v3
 	Key  NewSourceKey `json:"key,omitempty,omitzero"`
 	Name ThingName    `json:"name"`
+
+	// Priv by what messages of a user are encrypted
+	Priv NewSourcePriv `json:"priv,omitempty,omitzero"`
 }
 
-// NewSourceKey a token is sent with each report; with a signing key it is signed, by Standard Webhooks
+// NewSourceAuth by what messages of a user prove themselves
+type NewSourceAuth string
+
+// NewSourceKey a token is sent with each report; with a signing key it is signed, by Standard Webhooks; a user is one of SNMP v3
 type NewSourceKey string
+
+// NewSourcePriv by what messages of a user are encrypted
+type NewSourcePriv string
 
 // NewSourceTry defines model for NewSourceTry.
 type NewSourceTry struct {
@@ -1496,10 +1609,14 @@ type Source struct {
 	AddedAt time.Time `json:"added_at"`
 
 	// CallBack where the source is told that an alert is acknowledged or closed
-	CallBack    string    `json:"call_back,omitempty,omitzero"`
-	LastAlertAt time.Time `json:"last_alert_at,omitempty,omitzero"`
-	Name        string    `json:"name"`
+	CallBack    string      `json:"call_back,omitempty,omitzero"`
+	LastAlertAt time.Time   `json:"last_alert_at,omitempty,omitzero"`
+	Name        string      `json:"name"`
+	Takes       SourceTakes `json:"takes"`
 }
+
+// SourceTakes defines model for Source.Takes.
+type SourceTakes string
 
 // SourceKey defines model for SourceKey.
 type SourceKey struct {
@@ -1646,7 +1763,15 @@ type Token struct {
 type TokenShown struct {
 	ExpiresAt time.Time `json:"expires_at"`
 	Name      string    `json:"name"`
-	Token     string    `json:"token"`
+
+	// Priv the pass phrase that a user's messages are encrypted with
+	Priv string `json:"priv,omitempty,omitzero"`
+
+	// Token the token, the signing key, or the pass phrase that a user proves itself with
+	Token string `json:"token"`
+
+	// User the name of a user of SNMP v3
+	User string `json:"user,omitempty,omitzero"`
 }
 
 // Tried defines model for Tried.
@@ -2129,6 +2254,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 	BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
+	//
+	// Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
+	ListListeners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPeople People and their roles.
 	//
@@ -2980,6 +3110,21 @@ func (c *Client) ListInstances(ctx context.Context, reqEditors ...RequestEditorF
 // Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 func (c *Client) BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBuryInstanceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
+//
+// Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
+func (c *Client) ListListeners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListListenersRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5128,6 +5273,33 @@ func NewBuryInstanceRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListListenersRequest constructs an http.Request for the ListListeners method
+func NewListListenersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/listeners")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string) (*http.Request, error) {
 	var err error
@@ -7199,6 +7371,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 	BuryInstanceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*BuryInstanceResponse, error)
 
+	// ListListenersWithResponse What listens for syslog, traps and mail, and what it heard since it began.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
+	ListListenersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListenersResponse, error)
+
 	// ListPeopleWithResponse People and their roles.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8793,6 +8972,54 @@ func (r BuryInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r BuryInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListListenersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Listener
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListListenersResponse) GetJSON200() *[]Listener {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListListenersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListListenersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListListenersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListListenersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListListenersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11458,6 +11685,19 @@ func (c *ClientWithResponses) BuryInstanceWithResponse(ctx context.Context, id I
 	return ParseBuryInstanceResponse(rsp)
 }
 
+// ListListenersWithResponse What listens for syslog, traps and mail, and what it heard since it began.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
+func (c *ClientWithResponses) ListListenersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListenersResponse, error) {
+	rsp, err := c.ListListeners(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListListenersResponse(rsp)
+}
+
 // ListPeopleWithResponse People and their roles.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13086,6 +13326,39 @@ func ParseBuryInstanceResponse(rsp *http.Response) (*BuryInstanceResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListListenersResponse parses an HTTP response from a ListListenersWithResponse call
+func ParseListListenersResponse(rsp *http.Response) (*ListListenersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListListenersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Listener
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -14768,6 +15041,9 @@ type ServerInterface interface {
 	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
 	// (POST /api/v1/instances/{id}/gone)
 	BuryInstance(c *gin.Context, id Id)
+	// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
+	// (GET /api/v1/listeners)
+	ListListeners(c *gin.Context)
 	// ListPeople People and their roles.
 	// (GET /api/v1/people)
 	ListPeople(c *gin.Context)
@@ -15602,6 +15878,19 @@ func (siw *ServerInterfaceWrapper) BuryInstance(c *gin.Context) {
 	}
 
 	siw.Handler.BuryInstance(c, id)
+}
+
+// ListListeners operation middleware
+func (siw *ServerInterfaceWrapper) ListListeners(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListListeners(c)
 }
 
 // ListPeople operation middleware
@@ -16688,6 +16977,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/sources/:name/keys", wrapper.ListSourceKeys)
 	router.DELETE(options.BaseURL+"/api/v1/sources/:name/keys/:id", wrapper.EndSourceKey)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
+	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
 	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
 	router.POST(options.BaseURL+"/api/v1/push", wrapper.Push)
@@ -17663,6 +17953,44 @@ type BuryInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response BuryInstancedefaultApplicationProblemPlusJSONResponse) VisitBuryInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListListenersRequestObject struct {
+}
+
+type ListListenersResponseObject interface {
+	VisitListListenersResponse(w http.ResponseWriter) error
+}
+
+type ListListeners200JSONResponse []Listener
+
+func (response ListListeners200JSONResponse) VisitListListenersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListListenersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListListenersdefaultApplicationProblemPlusJSONResponse) VisitListListenersResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19597,6 +19925,9 @@ type StrictServerInterface interface {
 	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
 	// (POST /api/v1/instances/{id}/gone)
 	BuryInstance(ctx context.Context, request BuryInstanceRequestObject) (BuryInstanceResponseObject, error)
+	// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
+	// (GET /api/v1/listeners)
+	ListListeners(ctx context.Context, request ListListenersRequestObject) (ListListenersResponseObject, error)
 	// ListPeople People and their roles.
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -20504,6 +20835,30 @@ func (sh *strictHandler) BuryInstance(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(BuryInstanceResponseObject); ok {
 		if err := validResponse.VisitBuryInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListListeners operation middleware
+func (sh *strictHandler) ListListeners(ctx *gin.Context) {
+	var request ListListenersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListListeners(ctx, request.(ListListenersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListListeners")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListListenersResponseObject); ok {
+		if err := validResponse.VisitListListenersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

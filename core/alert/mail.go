@@ -56,7 +56,9 @@ func (p Payload) readMail() (any, error) {
 }
 
 // deepMail bounds the work before anything is parsed: parts nest no deeper than a mail names boundaries.
-func deepMail(body []byte) bool { return bytes.Count(bytes.ToLower(body), []byte("boundary=")) > maxParts }
+func deepMail(body []byte) bool {
+	return bytes.Count(bytes.ToLower(body), []byte("boundary=")) > maxParts
+}
 
 // head takes what a mail says about itself.
 func head(h *mail.Header, out map[string]any) {

@@ -118,7 +118,7 @@ cleared: mail.subject.startsWith("OVER")
 ignore: mail.headers["x-test"] == "1"
 `)
 	for body, want := range map[string]string{
-		letter + "\r\nRamp 2 is dark\r\nsecond line": "",
+		letter + "\r\nRamp 2 is dark\r\nsecond line":                                                        "",
 		letter + "Content-Type: text/html\r\n\r\n<style>p{}</style><p>Ramp 2 is dark</p><script>x</script>": "",
 		letter + "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain; charset=iso-8859-1\r\n" +
 			"Content-Transfer-Encoding: quoted-printable\r\n\r\nRamp 2 is dark\r\n--b\r\nContent-Disposition: attachment; " +
@@ -150,4 +150,38 @@ func BenchmarkSyslog(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+}
+
+// What arrives by any way is read, or refused in words; the same each time.
+func FuzzWire(f *testing.F) {
+	var sources []*alert.Source
+	for _, text := range []string{hosts, "urgentis: source/1\nname: devices\ntakes: trap\n", `urgentis: source/1
+name: old-panel
+takes: mail
+map:
+  key: "{{ mail.subject }}"
+  summary: "{{ mail.text }} {{ mail.from }}"
+  severity: major
+  at: "{{ mail.at }}"
+`} {
+		docs, found := estate.Parse([]estate.File{{Name: "a", Text: text}})
+		require.Empty(f, found)
+		sources = append(sources, docs[0].Source)
+	}
+	f.Add([]byte("<11>1 2031-03-01T01:59:00Z quay-1 consumer 77 STUCK [a b=\"c\"] no progress"))
+	f.Add([]byte("<18>Mar  1 01:58:00 quay-2 mailer[9]: spool is full\n"))
+	f.Add([]byte(letter + "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\n\r\nx\r\n--b--"))
+	f.Add([]byte(`{"from": "10.1.0.7", "oid": "1.3.6.1.6.3.1.1.5.4", "vars": [{"oid": "1.3.6.1.2.1.2.2.1.1.4"}]}`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		for _, s := range sources {
+			p := alert.Payload{Body: body, Headers: map[string]string{"from": "10.1.0.7"}}
+			a, errA := s.Mapping(p, now)
+			b, errB := s.Mapping(p, now)
+			require.Equal(t, errA, errB)
+			require.Equal(t, a, b)
+			for _, m := range a {
+				assert.True(t, m.Ignored || m.Unread != "" || m.Report.Key != "")
+			}
+		}
+	})
 }

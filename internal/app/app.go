@@ -10,6 +10,7 @@ import (
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/time/rate"
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
@@ -60,6 +61,7 @@ type App struct {
 	link    string
 	maps    *lru.Cache[string, *alert.Source] // by their text
 	used    *lru.Cache[string, time.Time]     // when a key of a source was last marked as used
+	rates   *lru.Cache[string, *rate.Limiter] // how much each source may send now
 }
 
 // maxMaps bounds how many sources are kept read; the one used longest ago goes.
@@ -78,8 +80,12 @@ func New(c Config) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make room for keys: %w", err)
 	}
+	rates, err := lru.New[string, *rate.Limiter](maxMaps)
+	if err != nil {
+		return nil, fmt.Errorf("make room for rates: %w", err)
+	}
 	return &App{
-		maps: maps, used: used,
+		maps: maps, used: used, rates: rates,
 		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
 		rooms: c.Rooms,
 		log:   c.Log, version: c.Version, link: c.Link,

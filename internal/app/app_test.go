@@ -242,6 +242,13 @@ func TestADecision(t *testing.T) {
 	assert.Equal(t, []string{"mara gate.refuse", "jonas word.turned-away"}, said, "newest first")
 }
 
+// key gives a source a new key.
+func key(t *testing.T, a *site, n app.NewKey) string {
+	shown, err := a.AddSource(ctx, iva, n)
+	require.NoError(t, err)
+	return shown.Token
+}
+
 func TestANewTokenOfASourceLeavesTheRest(t *testing.T) {
 	a := open(t)
 	_, err := a.AddSource(ctx, iva, app.NewKey{Source: "mon", CallBack: "ftp://mon.example/back"})
@@ -249,8 +256,7 @@ func TestANewTokenOfASourceLeavesTheRest(t *testing.T) {
 	_, err = a.AddSource(ctx, iva, app.NewKey{Source: "mon", CallBack: "http://mon.example/back"})
 	require.NoError(t, err)
 	require.NoError(t, testdb.SQL(a.Store).Exec("update source set last_alert_at = now()").Error)
-	token, err := a.AddSource(ctx, iva, app.NewKey{Source: "mon"})
-	require.NoError(t, err)
+	token := key(t, a, app.NewKey{Source: "mon"})
 	_, err = a.TakeAlerts(ctx, "mon", bearer(token), points(""))
 	assert.ErrorContains(t, err, "severity", "it proves itself; what it says is no report")
 	list, err := a.Sources(ctx, jonas)

@@ -165,8 +165,7 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	require.NoError(t, err)
 	_, err = a.TakeAlerts(ctx, "panel", bearer("no"), points(""))
 	assert.EqualError(t, err, "the source or its token is unknown", "a source that was pushed has no token yet")
-	token, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel"})
-	require.NoError(t, err)
+	token := key(t, a, app.NewKey{Source: "panel"})
 
 	tried, err := a.TrySource(ctx, iva, "panel", "", points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"}`))
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urgentis/core/access"
+	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
@@ -441,12 +442,29 @@ func (a *App) RemoveSecret(ctx context.Context, who *access.Principal, name stri
 	})
 }
 
+// ListedSource is a source, and how its reports arrive.
+type ListedSource struct {
+	store.Source
+	Takes string
+}
+
 // Sources lists the alert sources.
-func (a *App) Sources(ctx context.Context, who *access.Principal) ([]store.Source, error) {
+func (a *App) Sources(ctx context.Context, who *access.Principal) ([]ListedSource, error) {
 	if _, err := see(who); err != nil {
 		return nil, err
 	}
-	return a.store.In(ctx).Sources()
+	rows, err := a.store.In(ctx).Sources()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ListedSource, len(rows))
+	for i, r := range rows {
+		out[i] = ListedSource{r, alert.HTTP}
+		if s, err := a.mapOf(&rows[i]); err == nil && s.Takes != "" {
+			out[i].Takes = s.Takes
+		}
+	}
+	return out, nil
 }
 
 // RemoveSource removes an alert source; its token is worth nothing any more.

@@ -1,9 +1,12 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
+
+	"golang.org/x/time/rate"
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
@@ -29,6 +32,9 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 	if err != nil {
 		return nil, err
 	}
+	if s.Takes != alert.HTTP && s.Takes != "" {
+		return nil, errUnproven
+	}
 	if s.Map != nil {
 		return a.takeMapped(ctx, s, p)
 	}
@@ -42,8 +48,27 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 	if err != nil {
 		return nil, invalid("alert", "%s", err)
 	}
+	if err := a.withinRate(s, len(reports)); err != nil {
+		return nil, err
+	}
 	taken, err := a.intake.TakeAll(ctx, source, reports)
 	return &Received{Taken: taken, Many: many}, err
+}
+
+// withinRate refuses reports beyond what a source may send in a second; it may save up two seconds.
+func (a *App) withinRate(s *alert.Source, n int) error {
+	most := rate.Limit(cmp.Or(s.Rate, alert.DefaultRate))
+	l, ok := a.rates.Get(s.Name)
+	if !ok || l.Limit() != most {
+		l = rate.NewLimiter(most, max(2*int(most), alert.MaxReports))
+		a.rates.Add(s.Name, l)
+	}
+	if l.AllowN(now(), max(1, n)) {
+		return nil
+	}
+	return &Error{Kind: Full, Code: "rate", Says: fmt.Sprintf(
+		"%s sends more than %d reports in a second; send it again in a second, or give its document a higher rate",
+		s.Name, int(most))}
 }
 
 // mapOf reads what a source's document says. It is kept read.
@@ -90,6 +115,9 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 		}
 	}
 	out := &Received{Many: true, Taken: []intake.Taken{}}
+	if err := a.withinRate(s, len(items)); err != nil {
+		return nil, err
+	}
 	if len(reports) == 0 {
 		// It reported, if nothing that anything is made of.
 		if err := a.store.In(ctx).MarkSource(s.Name); err != nil {

@@ -5,7 +5,9 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
+	"encoding/json"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/internal/listen"
 	"urgentis/internal/signin"
 	"urgentis/internal/store"
 )
@@ -22,6 +25,8 @@ type Proof struct {
 	Authorization string // the header
 	Address       string // the last piece of the address; "" without one
 	Header        http.Header
+	From          netip.Addr // who sent it
+	Password      string     // of SMTP's AUTH
 }
 
 // errUnproven does not say which of source and key is wrong.
@@ -39,6 +44,12 @@ func (a *App) proven(ctx context.Context, source string, p Proof, body []byte) (
 	s, err := a.mapOf(&rows[0].Source)
 	if err != nil {
 		return nil, err
+	}
+	if !s.Admits(p.From) {
+		return nil, errUnproven
+	}
+	if s.Proves(alert.Network) {
+		return s, nil
 	}
 	for _, k := range rows {
 		if k.KeyID == "" || !a.proves(s, k, p, body) {
@@ -68,7 +79,7 @@ func (a *App) proves(s *alert.Source, k store.Proof, p Proof, body []byte) bool 
 	}
 	for _, shown := range []struct{ way, value string }{
 		{alert.Bearer, after(p.Authorization, "Bearer ")}, {alert.Basic, password(p.Authorization)},
-		{alert.Address, p.Address},
+		{alert.Basic, p.Password}, {alert.Address, p.Address},
 	} {
 		if shown.value != "" && s.Proves(shown.way) &&
 			subtle.ConstantTimeCompare(signin.Hash(shown.value), k.Hash) == 1 {
@@ -108,6 +119,8 @@ type NewKey struct {
 	Source   string
 	CallBack string
 	Signing  bool
+	// User makes it a user of SNMP v3, with these protocols; nil for none.
+	User *listen.User
 	// Keep is how long the keys of its kind that are there still prove something; 0: they end at once.
 	Keep time.Duration
 }
@@ -115,32 +128,33 @@ type NewKey struct {
 // maxKeep bounds how long an old key stays beside a new one.
 const maxKeep = 31 * 24 * time.Hour
 
+// Shown is a key as it is shown once.
+type Shown struct {
+	Token string // or the signing key, or the pass phrase that a user proves itself with
+	User  string // of SNMP v3
+	Priv  string // the pass phrase that a user's messages are encrypted with
+}
+
 // AddSource adds an alert source, or gives one a new key, and shows that once.
-func (a *App) AddSource(ctx context.Context, who *access.Principal, n NewKey) (shown string, err error) {
+func (a *App) AddSource(ctx context.Context, who *access.Principal, n NewKey) (*Shown, error) {
 	if err := administer(who, "source", n.Source); err != nil {
-		return "", err
+		return nil, err
 	}
 	if n.CallBack != "" {
 		if err := web("call_back", n.CallBack); err != nil {
-			return "", err
+			return nil, err
 		}
 	}
 	if n.Keep < 0 || n.Keep > maxKeep {
-		return "", invalid("keep", "the old key may stay from 0 to 31 days")
+		return nil, invalid("keep", "the old key may stay from 0 to 31 days")
 	}
 	key := &store.SourceKey{
 		ID: store.NewID("k"), Source: n.Source, Kind: store.TokenKey, AddedBy: who.Behind(), AddedAt: now(),
 		Hash: []byte{}, Sealed: []byte{},
 	}
-	if n.Signing {
-		raw := make([]byte, 32)
-		rand.Read(raw) //nolint:errcheck // it never fails
-		key.Kind, shown = store.SigningKey, "whsec_"+base64.StdEncoding.EncodeToString(raw)
-		if key.Sealed, err = a.secrets.Box.Seal(raw); err != nil {
-			return "", err
-		}
-	} else {
-		shown, key.Hash = signin.NewSourceToken()
+	shown, err := a.makeKey(key, n)
+	if err != nil {
+		return nil, err
 	}
 	return shown, a.tx(ctx, func(tx *store.Tx) error {
 		if err := a.documentOf(tx, who, n.Source); err != nil {
@@ -154,6 +168,33 @@ func (a *App) AddSource(ctx context.Context, who *access.Principal, n NewKey) (s
 		}
 		return tx.Audit(who.Name, "source.key", n.Source, key.Kind+" "+key.ID)
 	})
+}
+
+// makeKey fills a key with what it is made of.
+func (a *App) makeKey(key *store.SourceKey, n NewKey) (shown *Shown, err error) {
+	switch {
+	case n.Signing:
+		raw := make([]byte, 32)
+		rand.Read(raw) //nolint:errcheck // it never fails
+		shown = &Shown{Token: "whsec_" + base64.StdEncoding.EncodeToString(raw)}
+		key.Kind = store.SigningKey
+		key.Sealed, err = a.secrets.Box.Seal(raw)
+	case n.User != nil:
+		// The name is one of its own, so that an old user and a new one are told apart while both are good.
+		u := *n.User
+		u.Name = n.Source + "-" + strings.ToLower(rand.Text()[:6])
+		u.AuthPass, u.PrivPass = rand.Text(), rand.Text()
+		shown = &Shown{User: u.Name, Token: u.AuthPass, Priv: u.PrivPass}
+		key.Kind = store.UserKey
+		var b []byte
+		if b, err = json.Marshal(u); err == nil {
+			key.Sealed, err = a.secrets.Box.Seal(b)
+		}
+	default:
+		shown = &Shown{}
+		shown.Token, key.Hash = signin.NewSourceToken()
+	}
+	return shown, err
 }
 
 // SourceKeys lists the keys of a source that still prove something.

@@ -41,12 +41,9 @@ func TestProofs(t *testing.T) {
 	for _, allowed := range []string{"bearer", "basic", "address", "signed"} {
 		_, err := a.Push(ctx, iva, pushing(panel+"proof: ["+allowed+"]\n"))
 		require.NoError(t, err)
-		token, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel"})
-		require.NoError(t, err)
-		signing, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel", Signing: true})
-		require.NoError(t, err)
-		other, err := a.AddSource(ctx, iva, app.NewKey{Source: "other"})
-		require.NoError(t, err)
+		token := key(t, a, app.NewKey{Source: "panel"})
+		signing := key(t, a, app.NewKey{Source: "panel", Signing: true})
+		other := key(t, a, app.NewKey{Source: "other"})
 		for way, p := range map[string]app.Proof{
 			"bearer": bearer(token), "basic": basic(token), "address": {Address: token},
 			"signed":            signature(t, signing, body.Body, time.Now()),
@@ -82,10 +79,8 @@ func TestKeysOverlap(t *testing.T) {
 		_, err := a.TakeAlerts(ctx, "panel", bearer(token), body)
 		return err
 	}
-	first, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel"})
-	require.NoError(t, err)
-	second, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel", Keep: time.Hour})
-	require.NoError(t, err)
+	first := key(t, a, app.NewKey{Source: "panel"})
+	second := key(t, a, app.NewKey{Source: "panel", Keep: time.Hour})
 	assert.NoError(t, take(first))
 	assert.NoError(t, take(second))
 	keys, err := a.SourceKeys(ctx, iva, "panel")
@@ -110,8 +105,7 @@ func TestKeysOverlap(t *testing.T) {
 		a.EndSourceKey(ctx, iva, "panel", keys[0].ID),
 		"there is no key "+keys[0].ID+" of source panel",
 	)
-	third, err := a.AddSource(ctx, iva, app.NewKey{Source: "panel"})
-	require.NoError(t, err)
+	third := key(t, a, app.NewKey{Source: "panel"})
 	assert.Error(t, take(first), "without keep the old ones end at once")
 	assert.NoError(t, take(third))
 	_, err = a.AddSource(ctx, iva, app.NewKey{Source: "panel", Keep: 32 * 24 * time.Hour})

@@ -98,12 +98,14 @@ func (a *app) source() *cobra.Command {
 		"List sources",
 		"urgentis source list",
 		"No sources. Add one with: urgentis source add NAME",
-		[]string{"name", "last alert", "call-back"},
+		[]string{"name", "takes", "last alert", "call-back"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Source, error) {
 			r, err := check(cl.ListSourcesWithResponse(cmd.Context()))
 			return r.JSON200, err
 		},
-		func(x api.Source) []string { return []string{x.Name, ago(x.LastAlertAt), orDash(x.CallBack)} },
+		func(x api.Source) []string {
+			return []string{x.Name, string(x.Takes), ago(x.LastAlertAt), orDash(x.CallBack)}
+		},
 	)
 	remove := remover(a, "Remove a source; its alerts stay",
 		"urgentis source remove harbour-watch", "Removed.", (*client).RemoveSourceWithResponse)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"urgentis/api"
 	"urgentis/core/access"
@@ -50,6 +51,15 @@ func (a *app) config(name string) (service.Config, error) {
 		TrustedProxies: a.v.GetStringSlice("trusted-proxy"),
 		KeyFile:        a.v.GetString("key-file"),
 		Version:        Version,
+		Hear: service.Hear{
+			SyslogUDP: a.v.GetString("syslog-udp"), SyslogTCP: a.v.GetString("syslog-tcp"),
+			SyslogTLS: a.v.GetString("syslog-tls"), Traps: a.v.GetString("traps"), Mail: a.v.GetString("mail"),
+			TLSCert: a.v.GetString("tls-cert"), TLSKey: a.v.GetString("tls-key"), TLSClients: a.v.GetString("tls-clients"),
+			SpoolMB: a.v.GetInt("spool"),
+		},
+	}
+	if c.Hear.SpoolMB < 0 || c.Hear.SpoolMB > maxSpoolMB {
+		return c, usage("--spool must be from 1 to %d megabytes", maxSpoolMB)
 	}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(cmp.Or(a.v.GetString("log-level"), "info"))); err != nil {
@@ -123,8 +133,25 @@ func (a *app) serve() *cobra.Command {
 			"that the service's own account can read, its key file too",
 	)
 	f.String("local-account", "", "the `ACCOUNT` that such commands run as; the service must run as root for it")
+	hearFlags(f)
 	f.String("metrics", server.MetricsOpen, "who may read /metrics: `WHO` is open, signed-in or off")
 	return c
+}
+
+// maxSpoolMB bounds the bound on the spool of one source.
+const maxSpoolMB = 1 << 20
+
+// hearFlags are the listeners that may be switched on beside HTTP.
+func hearFlags(f *pflag.FlagSet) {
+	f.String("syslog-udp", "", "hear syslog over UDP on this `ADDRESS`, such as 0.0.0.0:514")
+	f.String("syslog-tcp", "", "hear syslog over TCP on this `ADDRESS`")
+	f.String("syslog-tls", "", "hear syslog over TLS on this `ADDRESS`, such as 0.0.0.0:6514")
+	f.String("traps", "", "hear SNMP traps and informs on this `ADDRESS`, such as 0.0.0.0:162")
+	f.String("mail", "", "hear mail over SMTP on this `ADDRESS`, such as 0.0.0.0:25")
+	f.String("tls-cert", "", "the certificate `FILE` for syslog over TLS and STARTTLS of mail")
+	f.String("tls-key", "", "the `FILE` of its key")
+	f.String("tls-clients", "", "a `FILE` of authorities; senders of syslog over TLS must then show a certificate of one")
+	f.Int("spool", service.DefaultSpoolMB, "how many `MEGABYTES` of what was heard wait on disk, of each source")
 }
 
 func (a *app) demo() *cobra.Command {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -12,8 +13,9 @@ import (
 )
 
 func (a *app) sourceAdd() *cobra.Command {
-	var callBack string
-	var signing bool
+	var ask api.NewSource
+	var signing, user bool
+	var auth, priv string
 	var keep time.Duration
 	c := doer(
 		a,
@@ -22,27 +24,33 @@ func (a *app) sourceAdd() *cobra.Command {
 		"urgentis source add harbour-watch\nurgentis source add harbour-watch --keep 24h",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			ask := api.NewSource{Name: args[0], CallBack: callBack, KeepMinutes: int(keep.Minutes())}
-			says := "POST alerts to %s/in/%s with this token, which is shown once:\n%s"
-			if signing {
+			ask.Name, ask.KeepMinutes = args[0], int(keep.Minutes())
+			switch {
+			case signing:
 				ask.Key = api.NewSourceKeySigning
-				says = "POST alerts to %s/in/%s, signed by Standard Webhooks with this key, which is shown once:\n%s"
+			case user:
+				ask.Key, ask.Auth, ask.Priv = api.NewSourceKeyUser, api.NewSourceAuth(auth), api.NewSourcePriv(priv)
 			}
 			r, err := check(cl.AddSourceWithResponse(cmd.Context(), ask))
 			if err != nil {
 				return nil, "", err
 			}
-			return r.JSON201, fmt.Sprintf(says, cl.kept.Server, args[0], r.JSON201.Token), nil
+			says, err := howToReport(cmd.Context(), cl, ask, r.JSON201)
+			return r.JSON201, says, err
 		},
 	)
 	f := c.Flags()
 	f.StringVar(
-		&callBack,
+		&ask.CallBack,
 		"call-back",
 		"",
 		"the `URL` where the source is told that an alert is acknowledged or closed",
 	)
 	f.BoolVar(&signing, "signing", false, "a key to sign with; its document must say proof: [signed]")
+	f.BoolVar(&user, "snmp-user", false, "a user of SNMP v3; its document must say takes: trap and proof: [user]")
+	f.StringVar(&auth, "auth", "sha256", "how a user's messages are proven: `sha256`, sha512, sha or md5")
+	f.StringVar(&priv, "priv", "aes", "how a user's messages are encrypted: `aes`, aes256 or des")
+	c.MarkFlagsMutuallyExclusive("signing", "snmp-user")
 	f.DurationVar(
 		&keep,
 		"keep",
@@ -50,6 +58,39 @@ func (a *app) sourceAdd() *cobra.Command {
 		"how `LONG` the old key goes on beside the new one, such as 24h (otherwise it ends now)",
 	)
 	return a.offers(c, sourceNames)
+}
+
+// howToReport says how a source reports with a new key, by what it takes.
+func howToReport(ctx context.Context, cl *client, ask api.NewSource, k *api.TokenShown) (string, error) {
+	const once = ", which is shown once:\n"
+	switch ask.Key {
+	case api.NewSourceKeySigning:
+		return fmt.Sprintf("POST alerts to %s/in/%s, signed by Standard Webhooks with this key%s%s",
+			cl.kept.Server, ask.Name, once, k.Token), nil
+	case api.NewSourceKeyUser:
+		return fmt.Sprintf("Send traps or informs of SNMP v3 as user %s, with these pass phrases, which are shown once:\n"+
+			"authentication (%s) %s\nprivacy (%s) %s", k.User, ask.Auth, k.Token, ask.Priv, k.Priv), nil
+	}
+	list, err := check(cl.ListSourcesWithResponse(ctx))
+	if err != nil {
+		return "", err
+	}
+	says := fmt.Sprintf("POST alerts to %s/in/%s with this token", cl.kept.Server, ask.Name)
+	for _, s := range *list.JSON200 {
+		if s.Name != ask.Name {
+			continue
+		}
+		switch s.Takes {
+		case api.Trap:
+			says = "Send traps or informs of SNMP v2c with this community"
+		case api.Mail:
+			says = "Send mail to " + ask.Name + "+TOKEN@… with this token, or with SMTP's AUTH and this as the password"
+		case api.Syslog:
+			says = "Its document says that messages are known by their network: this token proves nothing there. It is"
+		case api.Http:
+		}
+	}
+	return says + once + k.Token, nil
 }
 
 func (a *app) sourceKeys() *cobra.Command {

@@ -61,9 +61,11 @@ func (w *writing) send(inc *store.Incident, kind engine.NoticeKind, key, text st
 }
 
 // alter writes down that an open alert is worse, better or cleared. What is worse may start more.
-func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) error {
-	was := a.Severity
-	a.Count, a.LastAt = a.Count+1, r.At
+func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
+	was, r := a.Severity, it.report
+	if it.why == "" {
+		a.Count, a.LastAt = a.Count+int64(it.times), r.At
+	}
 	if change == alert.Clear {
 		a.State = "cleared"
 	} else {
@@ -87,8 +89,12 @@ func (w *writing) alter(a *store.Alert, r alert.Report, change alert.Change) err
 		titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
 		content := Snapshot(a)
 		content["was"] = was
+		actor := "source:" + a.Source
+		if it.why != "" {
+			content["why"], actor = it.why, "urgentis"
+		}
 		if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertKind(string(change)),
-			Actor: "source:" + a.Source, Title: titles[change] + a.Summary, Content: content}); err != nil {
+			Actor: actor, Title: titles[change] + a.Summary, Content: content}); err != nil {
 			return err
 		}
 		verdicts, err := w.letGo(a, inc)

@@ -49,22 +49,47 @@ type Intake struct {
 
 	triggers cache
 	marked   *lru.Cache[string, time.Time] // when each source was last marked
+
+	mu      sync.Mutex
+	waiting map[string]int // how many reports of each source wait to be kept
+
+	losses losses
+}
+
+// Item is a report as it is taken.
+type Item struct {
+	Report alert.Report
+	// Times is how often it was made; 0 is once.
+	Times int
+	// Payload is what was sent, where that is kept; one for all items that came of it.
+	Payload *alert.Payload
+	// Why says why a report is made that nobody sent; "" for one that somebody did.
+	Why string
+}
+
+// Outcome is what became of an item, or why it was not taken.
+type Outcome struct {
+	Taken Taken
+	Err   error
 }
 
 type item struct {
 	source  string
 	report  alert.Report
-	payload *alert.Payload // what was sent, where that is kept; one for all items of a request
-	answer  chan answer
+	times   int
+	payload *alert.Payload
+	why     string
+	answer  chan Outcome
 }
 
-type answer struct {
-	taken Taken
-	err   error
-}
+// ErrBusy says that more reports of a source wait to be kept than are taken; the others are not made to wait for it.
+var ErrBusy = errors.New("too many reports of this source wait to be kept; send it again in a second")
 
-// maxBatch bounds how many reports share one commit.
-const maxBatch = 256
+// maxBatch bounds how many reports share one commit, maxWaiting how many of one source wait for one.
+const (
+	maxBatch   = 256
+	maxWaiting = 4096
+)
 
 // Config is what an intake works with.
 type Config struct {
@@ -91,6 +116,7 @@ func New(c Config) (*Intake, error) {
 	}
 	in := &Intake{
 		store: c.Store, engine: c.Engine, log: c.Log, clock: c.Clock, marked: marked, stop: make(chan struct{}),
+		waiting: map[string]int{},
 	}
 	for i := range in.lanes {
 		in.lanes[i] = make(chan *item, 4*maxBatch)
@@ -100,7 +126,7 @@ func New(c Config) (*Intake, error) {
 	in.since = in.clock()
 	in.done.Add(2)
 	go in.watch()
-	go in.listen()
+	go in.look()
 	return in, nil
 }
 
@@ -135,32 +161,80 @@ func (in *Intake) TakeMapped(
 func (in *Intake) takeAll(
 	ctx context.Context, source string, reports []alert.Report, p *alert.Payload,
 ) ([]Taken, error) {
-	items := make([]*item, len(reports))
+	items := make([]Item, len(reports))
 	for i, r := range reports {
-		items[i] = &item{source: source, report: r, payload: p, answer: make(chan answer, 1)}
-		h := fnv.New32a()
-		h.Write([]byte(source + "\x00" + r.Key)) //nolint:errcheck // it never fails
-		select {
-		case in.lanes[h.Sum32()%2] <- items[i]:
-		case <-ctx.Done():
-			return nil, ErrUncertain
-		case <-in.stop:
-			return nil, ErrUncertain
-		}
+		items[i] = Item{Report: r, Payload: p}
 	}
 	out := make([]Taken, len(reports))
-	for i, it := range items {
-		select {
-		case a := <-it.answer:
-			if a.err != nil {
-				return nil, a.err
-			}
-			out[i] = a.taken
-		case <-ctx.Done():
-			return nil, ErrUncertain
+	for i, o := range in.TakeItems(ctx, source, items) {
+		if o.Err != nil {
+			return nil, o.Err
 		}
+		out[i] = o.Taken
 	}
 	return out, nil
+}
+
+// TakeItems keeps reports, and tells of each what became of it. It returns once all that were taken are on disk.
+func (in *Intake) TakeItems(ctx context.Context, source string, items []Item) []Outcome {
+	out := make([]Outcome, len(items))
+	if !in.enter(source, len(items)) {
+		for i := range out {
+			out[i].Err = ErrBusy
+		}
+		return out
+	}
+	defer in.leave(source, len(items))
+	sent := make([]*item, len(items))
+	for i, x := range items {
+		it := &item{source: source, report: x.Report, times: max(1, x.Times), payload: x.Payload, why: x.Why,
+			answer: make(chan Outcome, 1)}
+		if in.send(ctx, it) {
+			sent[i] = it
+		}
+	}
+	for i, it := range sent {
+		if out[i].Err = ErrUncertain; it == nil {
+			continue
+		}
+		select {
+		case out[i] = <-it.answer:
+		case <-ctx.Done():
+		}
+	}
+	return out
+}
+
+// send gives an item to the writer of its identity.
+func (in *Intake) send(ctx context.Context, it *item) bool {
+	h := fnv.New32a()
+	h.Write([]byte(it.source + "\x00" + it.report.Key)) //nolint:errcheck // it never fails
+	select {
+	case in.lanes[h.Sum32()%2] <- it:
+		return true
+	case <-ctx.Done():
+	case <-in.stop:
+	}
+	return false
+}
+
+// enter lets reports of a source in where there is room for them.
+func (in *Intake) enter(source string, n int) bool {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if was := in.waiting[source]; was > 0 && was+n > maxWaiting {
+		return false
+	}
+	in.waiting[source] += n
+	return true
+}
+
+func (in *Intake) leave(source string, n int) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	if in.waiting[source] -= n; in.waiting[source] <= 0 {
+		delete(in.waiting, source)
+	}
 }
 
 func (in *Intake) write(lane chan *item) {
@@ -236,17 +310,17 @@ func (in *Intake) commit(batch []*item) {
 		switch {
 		case err == nil:
 			meter.Alerts.WithLabelValues(string(taken[i].Change)).Inc()
-			it.answer <- answer{taken: taken[i]}
+			it.answer <- Outcome{Taken: taken[i]}
 		case store.Transient(err):
 			in.log.Warn("keep an alert", "source", it.source, "error", err)
-			it.answer <- answer{err: ErrUncertain}
+			it.answer <- Outcome{Err: ErrUncertain}
 		case errors.Is(err, engine.ErrPoison):
 			in.log.Error("an alert is set aside", "source", it.source, "key", it.report.Key, "error", err)
 			in.tellAside(ctx, it, err)
-			it.answer <- answer{err: fmt.Errorf("%w: %w", ErrRefused, err)}
+			it.answer <- Outcome{Err: fmt.Errorf("%w: %w", ErrRefused, err)}
 		default:
 			in.log.Error("an alert is refused", "source", it.source, "error", err)
-			it.answer <- answer{err: fmt.Errorf("%w: %w", ErrRefused, err)}
+			it.answer <- Outcome{Err: fmt.Errorf("%w: %w", ErrRefused, err)}
 		}
 	}
 }
@@ -375,18 +449,19 @@ func (w *writing) take(it *item) (Taken, error) {
 		return taken, nil
 	case alert.New:
 		a = raised(it.source, r)
+		a.Count = int64(it.times)
 		if err := w.raise(a); err != nil {
 			return taken, err
 		}
 		w.open[id] = a
 	case alert.Repeat:
-		a.Count, a.LastAt = a.Count+1, r.At
+		a.Count, a.LastAt = a.Count+int64(it.times), r.At
 		w.touched[id] = true
 		if err := w.stillThere(id, a); err != nil {
 			return taken, err
 		}
 	default:
-		if err := w.alter(a, r, change); err != nil {
+		if err := w.alter(a, it, change); err != nil {
 			return taken, err
 		}
 		if change == alert.Clear {

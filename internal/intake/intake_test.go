@@ -105,14 +105,14 @@ func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
 	var items []*item
 	for _, sev := range []alert.Severity{alert.Minor, alert.Minor, alert.Major, alert.Critical, alert.Warning,
 		alert.Cleared, alert.Major} {
-		items = append(items, &item{source: "mon", report: report("k", sev), answer: make(chan answer, 1)})
+		items = append(items, &item{source: "mon", report: report("k", sev), times: 1, answer: make(chan Outcome, 1)})
 	}
 	in.keep(items)
 	var changes []alert.Change
 	for _, it := range items {
 		a := <-it.answer
-		require.NoError(t, a.err)
-		changes = append(changes, a.taken.Change)
+		require.NoError(t, a.Err)
+		changes = append(changes, a.Taken.Change)
 	}
 	assert.Equal(
 		t,
@@ -149,16 +149,16 @@ func TestOneBadReportHarmsNoOther(t *testing.T) {
 	var items []*item
 	for _, r := range []alert.Report{report("a", alert.Major), old, report("b", alert.Major), nul, endless,
 		report("c", alert.Critical)} {
-		items = append(items, &item{source: "mon", report: r, answer: make(chan answer, 1)})
+		items = append(items, &item{source: "mon", report: r, times: 1, answer: make(chan Outcome, 1)})
 	}
 	in.commit(items)
 	for i, it := range items {
 		a := <-it.answer
 		if i == 0 || i == 2 || i == 5 {
-			assert.NoError(t, a.err, it.report.Key)
+			assert.NoError(t, a.Err, it.report.Key)
 			continue
 		}
-		assert.ErrorIs(t, a.err, ErrRefused, it.report.Key)
+		assert.ErrorIs(t, a.Err, ErrRefused, it.report.Key)
 	}
 	var n int
 	require.NoError(t, testdb.SQL(s).Raw("select count(*) from run").Scan(&n).Error)
@@ -280,7 +280,7 @@ func TestARunBegunInABatchHearsWhatComesInIt(t *testing.T) {
 	require.NoError(t, err)
 	var items []*item
 	for _, sev := range []alert.Severity{alert.Major, alert.Major, alert.Cleared} {
-		items = append(items, &item{source: "mon", report: report("k", sev), answer: make(chan answer, 1)})
+		items = append(items, &item{source: "mon", report: report("k", sev), times: 1, answer: make(chan Outcome, 1)})
 	}
 	in.keep(items)
 	var heard []string

@@ -60,7 +60,7 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 			}
 			batch, wrong = append(
 				batch,
-				&item{source: "mon", report: r, answer: make(chan answer, 1)},
+				&item{source: "mon", report: r, times: 1, answer: make(chan Outcome, 1)},
 			), append(
 				wrong,
 				bad && sev != alert.Cleared,
@@ -72,7 +72,7 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 			rest = rest[n:]
 		}
 		for i, it := range batch {
-			require.Equal(t, wrong[i], (<-it.answer).err != nil, "%q", it.report.Summary)
+			require.Equal(t, wrong[i], (<-it.answer).Err != nil, "%q", it.report.Summary)
 		}
 		for key, times := range raised {
 			var heard []int

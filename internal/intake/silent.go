@@ -3,6 +3,9 @@ package intake
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
+	"sync"
 	"time"
 
 	"urgentis/core/alert"
@@ -11,32 +14,65 @@ import (
 	"urgentis/internal/store"
 )
 
-// listenEvery is how often it is asked whether sources have fallen silent.
-const listenEvery = 10 * time.Second
+// lookEvery is how often it is asked whether sources have fallen silent, and alerts.
+const lookEvery = 10 * time.Second
 
 // expectation is what a source's document says of its silence.
 type expectation struct {
 	says  string
 	after time.Duration // 0: it may be silent for ever
+	over  time.Duration // after which its alerts are over that nothing reports; 0: never
 }
 
-// listen raises an alert for each source that is silent for longer than its document says, and ends it when it is heard
-// again. Each instance does so; identity makes one alert of it.
-func (in *Intake) listen() {
+// look raises an alert for each source that is silent for longer than its document says, and ends it when it is heard
+// again; and it ends alerts that nothing reports any more, of sources that say so. Each instance does so; identity makes
+// one alert of it.
+func (in *Intake) look() {
 	defer in.done.Done()
 	silent, expected := map[string]bool{}, map[string]expectation{}
 	for {
 		select {
 		case <-in.stop:
 			return
-		case <-time.After(listenEvery):
+		case <-time.After(lookEvery):
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), listenEvery)
+		ctx, cancel := context.WithTimeout(context.Background(), lookEvery)
 		if err := in.hear(ctx, silent, expected); err != nil {
 			in.log.Warn("look for silent sources", "error", err)
 		}
+		if err := in.endQuiet(ctx, expected); err != nil {
+			in.log.Warn("look for alerts that are over", "error", err)
+		}
 		cancel()
 	}
+}
+
+// endQuiet ends the alerts that nothing reported for as long as their source's document says. Time in which nobody was
+// there to hear does not count.
+func (in *Intake) endQuiet(ctx context.Context, expected map[string]expectation) error {
+	for _, name := range slices.Sorted(maps.Keys(expected)) {
+		x := expected[name]
+		if x.over == 0 || in.clock().Sub(in.since) < x.over {
+			continue
+		}
+		quiet, err := in.store.In(ctx).QuietAlerts(name, x.over)
+		if err != nil {
+			return err
+		}
+		items := make([]Item, len(quiet))
+		for i, a := range quiet {
+			items[i] = Item{
+				Report: alert.Report{Key: a.Key, Severity: alert.Cleared, At: in.clock().UTC()},
+				Why:    "nothing reported it again for " + plain.Span(x.over),
+			}
+		}
+		for _, o := range in.TakeItems(ctx, name, items) {
+			if o.Err != nil {
+				return o.Err
+			}
+		}
+	}
+	return nil
 }
 
 // hear compares how long each source has been silent with what is expected of it. silent and expected are what was
@@ -71,7 +107,7 @@ func (in *Intake) hear(ctx context.Context, silent map[string]bool, expected map
 func expect(says string) expectation {
 	x := expectation{says: says}
 	if docs, _ := estate.Parse([]estate.File{{Name: "source", Text: says}}); len(docs) == 1 && docs[0].Source != nil {
-		x.after = docs[0].Source.SilentAfter
+		x.after, x.over = docs[0].Source.SilentAfter, docs[0].Source.OverAfter
 	}
 	return x
 }
@@ -93,4 +129,54 @@ func (in *Intake) tellSilence(ctx context.Context, source string, is bool, after
 	}
 	_, err := in.Take(ctx, store.OurSource, r)
 	return err
+}
+
+// lossesOver is how long nothing must be lost until the alert about losses ends.
+const lossesOver = 10 * time.Minute
+
+// losses are what listeners said last that they lost.
+type losses struct {
+	mu   sync.Mutex
+	last map[string]lost
+}
+
+type lost struct {
+	count int64
+	at    time.Time
+	told  bool // that it is over
+}
+
+// TellLosses raises an alert where a listener of this machine lost more than it said last, and ends it when nothing was
+// lost for a while.
+func (in *Intake) TellLosses(ctx context.Context, listener, host string, count int64) error {
+	in.losses.mu.Lock()
+	defer in.losses.mu.Unlock()
+	if in.losses.last == nil {
+		in.losses.last = map[string]lost{}
+	}
+	was, known := in.losses.last[listener]
+	if !known {
+		was.at = in.clock()
+	}
+	r := alert.Report{
+		Key: "lost/" + listener + "/" + host, Severity: alert.Cleared, At: in.clock().UTC(),
+		Labels: map[string]string{"signal": "messages_lost", "listener": listener, "host": host},
+	}
+	switch {
+	case count > was.count:
+		r.Severity = alert.Major
+		r.Summary = fmt.Sprintf("The listener %s on %s lost %d messages since it began: there was no room for them",
+			listener, host, count)
+		was = lost{count: count, at: in.clock()}
+	case was.told || in.clock().Sub(was.at) < lossesOver:
+		in.losses.last[listener] = was
+		return nil
+	default:
+		was.told = true
+	}
+	if _, err := in.Take(ctx, store.OurSource, r); err != nil {
+		return err
+	}
+	in.losses.last[listener] = was
+	return nil
 }

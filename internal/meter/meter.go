@@ -30,6 +30,11 @@ var (
 // What is counted.
 var (
 	Alerts = counter("alerts_total", "Reports of alerts, by what they changed.", "change")
+	Heard  = counter(
+		"heard_total",
+		"Messages of syslog, SNMP and mail that no alert was made of: unread, unread-full (lost) or revoked.",
+		"what",
+	)
 	Starts = counter(
 		"starts_total",
 		"Starts of runbooks by alerts: started, refused, or held until the alert stayed so.",

@@ -8,6 +8,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/internal/app"
+	"urgentis/internal/listen"
 	"urgentis/internal/store"
 )
 
@@ -23,18 +24,39 @@ func (s *Server) ListSources(
 	_ api.ListSourcesRequestObject,
 ) (api.ListSourcesResponseObject, error) {
 	list, err := s.App.Sources(ctx, who(ctx))
-	return api.ListSources200JSONResponse(mapped(list, func(x store.Source) api.Source {
-		return api.Source{Name: x.Name, CallBack: x.CallBack, AddedAt: x.AddedAt.UTC(), LastAlertAt: utc(x.LastAlertAt)}
+	return api.ListSources200JSONResponse(mapped(list, func(x app.ListedSource) api.Source {
+		return api.Source{Name: x.Name, CallBack: x.CallBack, AddedAt: x.AddedAt.UTC(), LastAlertAt: utc(x.LastAlertAt),
+			Takes: api.SourceTakes(x.Takes)}
 	})), err
 }
 
 // AddSource implements api.StrictServerInterface.
 func (s *Server) AddSource(ctx context.Context, r api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
-	key, err := s.App.AddSource(ctx, who(ctx), app.NewKey{
+	ask := app.NewKey{
 		Source: r.Body.Name, CallBack: r.Body.CallBack, Signing: r.Body.Key == api.NewSourceKeySigning,
 		Keep: time.Duration(r.Body.KeepMinutes) * time.Minute,
-	})
-	return api.AddSource201JSONResponse{Name: r.Body.Name, Token: key}, err
+	}
+	if r.Body.Key == api.NewSourceKeyUser {
+		ask.User = &listen.User{Auth: string(r.Body.Auth), Priv: string(r.Body.Priv)}
+	}
+	key, err := s.App.AddSource(ctx, who(ctx), ask)
+	if err != nil {
+		return nil, err
+	}
+	return api.AddSource201JSONResponse{Name: r.Body.Name, Token: key.Token, User: key.User, Priv: key.Priv}, nil
+}
+
+// ListListeners implements api.StrictServerInterface.
+func (s *Server) ListListeners(
+	ctx context.Context, _ api.ListListenersRequestObject,
+) (api.ListListenersResponseObject, error) {
+	list, err := s.App.Listeners(ctx, who(ctx))
+	return api.ListListeners200JSONResponse(mapped(list, func(l store.Listener) api.Listener {
+		return api.Listener{
+			Host: l.Host, Name: l.Name, Address: l.Address, BegunAt: l.BegunAt.UTC(), NotedAt: l.NotedAt.UTC(),
+			Heard: l.Heard, Kept: l.Kept, Strange: l.Strange, Stranger: l.Stranger, Lost: l.Lost, Waiting: l.Waiting,
+		}
+	})), err
 }
 
 // ListSourceKeys implements api.StrictServerInterface.

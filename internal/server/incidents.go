@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -28,6 +29,7 @@ func (s *Server) postAlert(c *gin.Context) {
 	}
 	proof := app.Proof{
 		Authorization: c.GetHeader("Authorization"), Address: c.Param("key"), Header: c.Request.Header,
+		From: senderOf(c),
 	}
 	got, err := s.App.TakeAlerts(c.Request.Context(), source, proof, payload(c, body))
 	if err != nil {
@@ -40,6 +42,15 @@ func (s *Server) postAlert(c *gin.Context) {
 		return
 	}
 	c.JSON(http.StatusAccepted, out[0])
+}
+
+// senderOf is the address that a request came from; none where it cannot be told.
+func senderOf(c *gin.Context) netip.Addr {
+	a, err := netip.ParseAddr(c.ClientIP())
+	if err != nil {
+		return netip.Addr{}
+	}
+	return a.Unmap()
 }
 
 // received is what was taken, and last what was kept unread.

@@ -35,12 +35,19 @@ func bad(code, format string, args ...any) *Problem {
 	return &Problem{http.StatusBadRequest, code, fmt.Sprintf(format, args...), nil}
 }
 
+// retryAfter is in how many seconds a refused report is worth another try.
+var retryAfter = map[string]string{"rate": "1", "busy": "1", "uncertain": "5", "unread": "60"}
+
+// problem answers with one.
 func problem(c *gin.Context, p *Problem) {
 	c.Abort()
 	if c.Writer.Written() {
 		return
 	}
 	c.Header("Content-Type", "application/problem+json")
+	if wait, ok := retryAfter[p.Code]; ok {
+		c.Header("Retry-After", wait)
+	}
 	c.JSON(
 		p.Status,
 		api.Problem{
@@ -96,6 +103,7 @@ var known = []struct {
 	{engine.ErrField, http.StatusBadRequest, "field", whole},
 	{intake.ErrRefused, http.StatusUnprocessableEntity, "refused", ""},
 	{intake.ErrUncertain, http.StatusServiceUnavailable, "uncertain", ""},
+	{intake.ErrBusy, http.StatusTooManyRequests, "busy", ""},
 }
 
 // statuses are how the kinds of refusals are answered.

@@ -316,7 +316,7 @@ func TestWhatIsCounted(t *testing.T) {
 	counted := func(text string) string {
 		return regexp.MustCompile(`urgentis_alerts_total\{change="new"\} (\d+)`).FindString(text)
 	}
-	status, _, said := s.do("POST", "/in/mon", `{"key":"k","severity":"major","summary":"deep"}`, bearer(token)...)
+	status, _, said := s.do("POST", "/in/mon", `{"key":"k","severity":"major","summary":"deep"}`, bearer(token.Token)...)
 	require.Equal(t, 202, status, said)
 	_, _, after := s.do("GET", "/metrics", "")
 	assert.NotEmpty(t, counted(after))

@@ -31,11 +31,12 @@ map:
   summary: {of: "type(body) == string ? body : body.what"}
 `}}})
 	require.NoError(t, err)
-	token, err := s.App.AddSource(ctx, root, app.NewKey{Source: "panel"})
+	shown, err := s.App.AddSource(ctx, root, app.NewKey{Source: "panel"})
 	require.NoError(t, err)
+	token := shown.Token
 	key, err := s.App.AddSource(ctx, root, app.NewKey{Source: "panel", Signing: true})
 	require.NoError(t, err)
-	w, err := standardwebhooks.NewWebhook(key)
+	w, err := standardwebhooks.NewWebhook(key.Token)
 	require.NoError(t, err)
 	signed := func(body string) []string {
 		sig, err := w.Sign("m1", time.Now(), []byte(body))

@@ -24,6 +24,7 @@ import (
 	"urgentis/internal/connect"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
+	"urgentis/internal/listen"
 	"urgentis/internal/localdb"
 	"urgentis/internal/secret"
 	"urgentis/internal/server"
@@ -46,8 +47,10 @@ type Config struct {
 	// TrustedProxies are the networks of proxies that tell where a request came from.
 	TrustedProxies []string
 	KeyFile        string // "": seal.key under DataDir
-	Version        string
-	Log            *slog.Logger
+	// Hear is what is listened to but HTTP.
+	Hear    Hear
+	Version string
+	Log     *slog.Logger
 }
 
 // Instance is a running service.
@@ -64,6 +67,7 @@ type Instance struct {
 	keeping  sync.WaitGroup
 	engine   *engine.Engine
 	intake   *intake.Intake
+	ears     *listen.Ears
 	ssh      *ssh.Hand
 	server   *server.Server
 	listener net.Listener
@@ -191,6 +195,9 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	if err != nil {
 		return err
 	}
+	if err := i.hear(ctx); err != nil {
+		return err
+	}
 	i.server, err = server.New(server.Config{
 		App: i.App, Feed: feed, Console: console.Files(), Log: c.Log, Link: i.Link,
 		TrustedProxies: c.TrustedProxies, Metrics: c.Metrics,
@@ -216,6 +223,9 @@ func (i *Instance) Stop() error {
 		i.server.Stop()
 	} else if i.listener != nil {
 		i.listener.Close() //nolint:errcheck // nothing was answered on it
+	}
+	if i.ears != nil {
+		i.ears.Stop()
 	}
 	if i.intake != nil {
 		i.intake.Stop()

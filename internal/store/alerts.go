@@ -91,6 +91,15 @@ func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
 	return found, nil
 }
 
+// maxQuiet bounds how many quiet alerts are given at once.
+const maxQuiet = 256
+
+// QuietAlerts gives open alerts of a source that nothing reported for a time, those that are quiet longest first.
+func (tx *Tx) QuietAlerts(source string, after time.Duration) ([]Alert, error) {
+	return scan[Alert](tx, `select * from alert where state = 'open' and source = ?
+		and last_at < now() - ? * interval '1 second' order by last_at limit ?`, source, after.Seconds(), maxQuiet)
+}
+
 // Repeated writes how often, and when last, alerts were reported.
 func (tx *Tx) Repeated(alerts []*Alert) error {
 	if len(alerts) == 0 {

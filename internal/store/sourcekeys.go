@@ -8,6 +8,7 @@ import (
 const (
 	TokenKey   = "token"   // sent with each report: as a bearer, a password, or in the address
 	SigningKey = "signing" // never sent: reports are signed with it
+	UserKey    = "user"    // a user of SNMP v3 with its pass phrases
 )
 
 // SourceKey is one key of a source.
@@ -16,7 +17,7 @@ type SourceKey struct {
 	Source  string
 	Kind    string
 	Hash    []byte // of a token
-	Sealed  []byte // a signing secret
+	Sealed  []byte // a signing secret, or a user of SNMP
 	AddedBy string
 	AddedAt time.Time
 	// EndsAt is when it proves nothing any more; nil: never.
@@ -38,12 +39,18 @@ type Proof struct {
 	Sealed []byte
 }
 
-// Proofs reads a source with its keys in one statement: it is read for each report. It gives nothing for a source that
-// is not known.
+// proofs are sources with their keys, in one statement.
+const proofs = `select s.*, coalesce(k.id, '') as key_id, coalesce(k.kind, '') as kind, k.hash, k.sealed
+	from source s left join source_key k on k.source = s.name and (k.ends_at is null or k.ends_at > now()) `
+
+// Proofs reads a source with its keys: it is read for each report. It gives nothing for a source that is not known.
 func (tx *Tx) Proofs(source string) ([]Proof, error) {
-	return scan[Proof](tx, `select s.*, coalesce(k.id, '') as key_id, coalesce(k.kind, '') as kind, k.hash, k.sealed
-		from source s left join source_key k on k.source = s.name and (k.ends_at is null or k.ends_at > now())
-		where s.name = ? order by k.added_at desc`, source)
+	return scan[Proof](tx, proofs+"where s.name = ? order by k.added_at desc", source)
+}
+
+// AllProofs reads the sources whose documents say how their reports come in, with their keys, by name.
+func (tx *Tx) AllProofs() ([]Proof, error) {
+	return scan[Proof](tx, proofs+"where s.says like '%takes:%' order by s.name, k.added_at desc")
 }
 
 // AddSourceKey adds a key. Those of its kind that were there end at once, or after keep.

@@ -58,7 +58,7 @@ func (b *bench) mapped() error {
 		if err != nil {
 			return err
 		}
-		proof := app.Proof{Authorization: "Bearer " + token}
+		proof := app.Proof{Authorization: "Bearer " + token.Token}
 		got, err := clients(func(client, i int) error {
 			body := fmt.Sprintf(bodies[name], fmt.Sprintf("s%d-%d-%d", turn, client, i))
 			_, err := a.TakeAlerts(b.ctx, name, proof, alert.Payload{

@@ -223,6 +223,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/listeners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What listens for syslog, traps and mail, and what it heard since it began. */
+        get: operations["listListeners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/unread": {
         parameters: {
             query?: never;
@@ -1205,9 +1222,14 @@ export interface components {
         };
         TokenShown: {
             name: string;
+            /** @description the token, the signing key, or the pass phrase that a user proves itself with */
             token: string;
             /** Format: date-time */
             expires_at: string;
+            /** @description the name of a user of SNMP v3 */
+            user?: string;
+            /** @description the pass phrase that a user's messages are encrypted with */
+            priv?: string;
         };
         Source: {
             name: string;
@@ -1217,16 +1239,64 @@ export interface components {
             added_at: string;
             /** Format: date-time */
             last_alert_at?: string;
+            /** @enum {string} */
+            takes: "http" | "mail" | "syslog" | "trap";
+        };
+        Listener: {
+            host: string;
+            /** @description syslog-udp, syslog-tcp, syslog-tls, traps or mail */
+            name: string;
+            address: string;
+            /** Format: date-time */
+            begun_at: string;
+            /** Format: date-time */
+            noted_at: string;
+            /**
+             * Format: int64
+             * @description all that arrived since it began
+             */
+            heard: number;
+            /** Format: int64 */
+            kept: number;
+            /**
+             * Format: int64
+             * @description that came of no source, or did not prove itself
+             */
+            strange: number;
+            /** @description the address of the last of those */
+            stranger: string;
+            /**
+             * Format: int64
+             * @description that there was no room for
+             */
+            lost: number;
+            /**
+             * Format: int64
+             * @description bytes that wait on disk
+             */
+            waiting: number;
         };
         NewSource: {
             name: components["schemas"]["ThingName"];
             call_back?: string;
             /**
-             * @description a token is sent with each report; with a signing key it is signed, by Standard Webhooks
+             * @description a token is sent with each report; with a signing key it is signed, by Standard Webhooks; a user is one of SNMP v3
              * @default token
              * @enum {string}
              */
-            key: "token" | "signing";
+            key: "token" | "signing" | "user";
+            /**
+             * @description by what messages of a user prove themselves
+             * @default sha256
+             * @enum {string}
+             */
+            auth: "sha256" | "sha512" | "sha" | "md5";
+            /**
+             * @description by what messages of a user are encrypted
+             * @default aes
+             * @enum {string}
+             */
+            priv: "aes" | "aes256" | "des";
             /**
              * @description how long the keys of this kind that are there still prove something
              * @default 0
@@ -1236,7 +1306,7 @@ export interface components {
         SourceKey: {
             id: string;
             /** @enum {string} */
-            kind: "token" | "signing";
+            kind: "token" | "signing" | "user";
             added_by: string;
             /** Format: date-time */
             added_at: string;
@@ -2418,6 +2488,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceTry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listListeners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description listeners */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listener"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,193 @@
+package listen
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+)
+
+// queueLength is how many messages of a source wait in memory for its spool, handedOn how many are handed on at once.
+const (
+	queueLength = 16_384
+	handedOn    = 4096
+)
+
+// queue is what arrived for one source: in memory until it is in the spool, and there until it is handed on. A storm of
+// one source fills its own queue and nobody else's.
+type queue struct {
+	source string
+	spool  *spool
+	in     chan *entry
+	door   Door
+	log    *slog.Logger
+	stop   chan struct{}
+}
+
+// entry is a message on its way into the spool.
+type entry struct {
+	Message
+	from *counts
+	// patient says that its sender can be made to wait: it is not dropped where there is no room.
+	patient bool
+	// kept is told once the message is on disk, or that it is not; nil where nobody waits for that.
+	kept chan error
+}
+
+// offer takes a message without waiting; one that there is no room for is lost, and counted.
+func (q *queue) offer(x *entry) {
+	select {
+	case q.in <- x:
+	default:
+		x.from.lost.Add(1)
+	}
+}
+
+// wait takes a message once there is room for it.
+func (q *queue) wait(x *entry) {
+	select {
+	case q.in <- x:
+	case <-q.stop:
+	}
+}
+
+// keep writes what arrives into the spool, much of it at once, until in is closed.
+func (q *queue) keep() {
+	synced := time.Now()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		var batch []*entry
+		select {
+		case x, ok := <-q.in:
+			if !ok {
+				return
+			}
+			batch = append(batch, x)
+		case <-tick.C:
+		}
+	more:
+		for len(batch) < 512 {
+			select {
+			case x, ok := <-q.in:
+				if !ok {
+					break more
+				}
+				batch = append(batch, x)
+			default:
+				break more
+			}
+		}
+		q.put(batch)
+		if time.Since(synced) > time.Second {
+			if err := q.spool.Sync(); err != nil {
+				q.log.Error("keep what was heard", "source", q.source, "error", err)
+			}
+			synced = time.Now()
+		}
+	}
+}
+
+// put appends a batch. Where there is no room, what can wait is tried again until there is, and the rest is lost.
+func (q *queue) put(batch []*entry) {
+	for len(batch) > 0 {
+		records := make([][]byte, len(batch))
+		for i, x := range batch {
+			records[i], _ = json.Marshal(x.Message) // it has nothing that could fail
+		}
+		n, err := q.spool.Append(records)
+		q.tell(batch[:n], nil)
+		if batch = batch[n:]; len(batch) == 0 {
+			return
+		}
+		if !errors.Is(err, errFull) {
+			q.log.Error("keep what was heard", "source", q.source, "error", err)
+		}
+		var left []*entry
+		for _, x := range batch {
+			if x.patient {
+				left = append(left, x)
+				continue
+			}
+			x.from.lost.Add(1)
+			if x.kept != nil {
+				x.kept <- err
+			}
+		}
+		if batch = left; len(batch) > 0 {
+			select {
+			case <-q.stop:
+				batch[0].from.lost.Add(int64(len(batch)))
+				return
+			case <-time.After(50 * time.Millisecond):
+			}
+		}
+	}
+}
+
+// tell counts what is kept. Whoever waits for it is told once it would survive the end of the machine.
+func (q *queue) tell(batch []*entry, err error) {
+	synced := false
+	for _, x := range batch {
+		x.from.kept.Add(1)
+		if x.kept == nil {
+			continue
+		}
+		if !synced {
+			err, synced = q.spool.Sync(), true
+		}
+		x.kept <- err
+	}
+}
+
+// handOn gives what the spool holds to the door, again and again where that fails.
+func (q *queue) handOn() {
+	wait := backoff.NewExponentialBackOff()
+	wait.InitialInterval, wait.MaxInterval = 100*time.Millisecond, 5*time.Second
+	for {
+		records, end, err := q.spool.Next(handedOn)
+		if err == nil && len(records) == 0 {
+			select {
+			case <-q.stop:
+				return
+			case <-q.spool.more:
+			}
+			continue
+		}
+		if err == nil {
+			err = q.hand(records, end)
+		}
+		if err == nil {
+			wait.Reset()
+			continue
+		}
+		q.log.Warn("hand on what was heard; it stays in the spool", "source", q.source, "error", err)
+		q.spool.Again()
+		select {
+		case <-q.stop:
+			return
+		case <-time.After(wait.NextBackOff()):
+		}
+	}
+}
+
+func (q *queue) hand(records [][]byte, end place) error {
+	messages := make([]Message, 0, len(records))
+	for _, r := range records {
+		var m Message
+		if err := json.Unmarshal(r, &m); err != nil {
+			q.log.Error("a record of the spool is left out", "source", q.source, "error", err)
+			continue
+		}
+		messages = append(messages, m)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := q.door.TakeHeard(ctx, q.source, messages); err != nil {
+		return err
+	}
+	return q.spool.Done(end)
+}

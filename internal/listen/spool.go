@@ -1,0 +1,383 @@
+package listen
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// maxSegment is after how many bytes a spool begins another file at the latest.
+const maxSegment = 4 << 20
+
+// maxGiven bounds what is read at once, in bytes.
+const maxGiven = 8 << 20
+
+// headSize is what stands before each record: its length and its CRC-32 (Castagnoli).
+const headSize = 8
+
+// errFull says that a spool has no room.
+var errFull = errors.New("the spool is full")
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// spool is a queue of records on disk, first in, first out, bounded in bytes. What Append returned for survives the end
+// of the process, and after Sync that of the machine. What was read and not said to be done is read again by whoever
+// opens it next: records are given at least once.
+//
+// Files are named by their numbers; the file read holds how far the reader is: the number, and an offset.
+type spool struct {
+	dir     string
+	most    int64
+	segment int64 // after how many bytes it begins another file
+
+	mu    sync.Mutex
+	write *os.File
+	last  int // the number of the file that is written
+	size  int64
+	sizes map[int]int64 // of all files
+	total int64
+	dirty bool
+
+	// at is how far Done was said, next how far was read; each a file and an offset.
+	at, next place
+	// more is a bell for the reader.
+	more chan struct{}
+	// unreadable counts bytes that were left out because they were damaged.
+	unreadable int64
+}
+
+type place struct {
+	file   int
+	offset int64
+}
+
+// openSpool opens the spool of a folder, which is made where it is missing. What a crash left half-written at its end
+// is cut off.
+func openSpool(dir string, most int64) (*spool, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make a spool: %w", err)
+	}
+	s := &spool{dir: dir, most: most, segment: min(maxSegment, most/4), sizes: map[int]int64{}, more: make(chan struct{}, 1)}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, fmt.Errorf("open a spool: %w", err)
+	}
+	var numbers []int
+	for _, e := range entries {
+		if n, ok := strings.CutSuffix(e.Name(), ".seg"); ok {
+			number, err := strconv.Atoi(n)
+			if err != nil {
+				continue
+			}
+			info, err := e.Info()
+			if err != nil {
+				return nil, fmt.Errorf("open a spool: %w", err)
+			}
+			numbers = append(numbers, number)
+			s.sizes[number] = info.Size()
+			s.total += info.Size()
+		}
+	}
+	slices.Sort(numbers)
+	s.at = place{file: 1}
+	if len(numbers) > 0 {
+		s.at.file, s.last = numbers[0], numbers[len(numbers)-1]
+		if err := s.mend(s.last); err != nil {
+			return nil, err
+		}
+	}
+	s.readPlace()
+	s.next = s.at
+	if err := s.begin(s.last + 1); err != nil {
+		return nil, err
+	}
+	s.ring()
+	return s, nil
+}
+
+func (s *spool) path(number int) string { return filepath.Join(s.dir, fmt.Sprintf("%08d.seg", number)) }
+
+// readPlace takes up how far the last reader was; a place that cannot be read is the beginning.
+func (s *spool) readPlace() {
+	b, err := os.ReadFile(filepath.Join(s.dir, "read"))
+	if err != nil || len(b) != 16 {
+		return
+	}
+	p := place{int(binary.BigEndian.Uint64(b)), int64(binary.BigEndian.Uint64(b[8:]))}
+	if size, ok := s.sizes[p.file]; ok && p.file >= s.at.file && p.offset <= size {
+		s.at = p
+	}
+}
+
+// mend cuts off what is not whole at the end of a file.
+func (s *spool) mend(number int) error {
+	f, err := os.OpenFile(s.path(number), os.O_RDWR, 0)
+	if err != nil {
+		return fmt.Errorf("open a spool: %w", err)
+	}
+	defer f.Close() //nolint:errcheck // what was cut is cut
+	good := int64(0)
+	for {
+		_, n, err := record(f)
+		if err != nil {
+			break
+		}
+		good += n
+	}
+	if lost := s.sizes[number] - good; lost > 0 {
+		s.unreadable += lost
+		s.total -= lost
+		s.sizes[number] = good
+		return f.Truncate(good)
+	}
+	return nil
+}
+
+// record reads the next record and tells how long it is with its head.
+func record(r io.Reader) ([]byte, int64, error) {
+	var head [headSize]byte
+	if _, err := io.ReadFull(r, head[:]); err != nil {
+		return nil, 0, err
+	}
+	size := binary.BigEndian.Uint32(head[:4])
+	if size > maxRecord {
+		return nil, 0, errDamaged
+	}
+	body := make([]byte, size)
+	if _, err := io.ReadFull(r, body); err != nil {
+		return nil, 0, errDamaged
+	}
+	if crc32.Checksum(body, castagnoli) != binary.BigEndian.Uint32(head[4:]) {
+		return nil, 0, errDamaged
+	}
+	return body, int64(size) + headSize, nil
+}
+
+// maxRecord bounds one record, in bytes.
+const maxRecord = 1 << 20
+
+var errDamaged = errors.New("a record is damaged")
+
+// begin begins another file.
+func (s *spool) begin(number int) error {
+	f, err := os.OpenFile(s.path(number), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("write a spool: %w", err)
+	}
+	if s.write != nil {
+		if err := errors.Join(s.write.Sync(), s.write.Close()); err != nil {
+			return errors.Join(fmt.Errorf("write a spool: %w", err), f.Close())
+		}
+	}
+	s.write, s.last, s.size, s.sizes[number] = f, number, 0, 0
+	return syncFolder(s.dir)
+}
+
+// syncFolder sees to it that a new file's name survives the end of the machine.
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return fmt.Errorf("write a spool: %w", err)
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// Append keeps records in their order, as many as there is room for, and tells how many those are. errFull says that
+// there was no room for the rest.
+func (s *spool) Append(records [][]byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var buf []byte
+	n := 0
+	full := false
+	for _, r := range records {
+		if len(r) > maxRecord || s.total+int64(len(buf)+len(r)+headSize) > s.most {
+			full = true
+			break
+		}
+		buf = binary.BigEndian.AppendUint32(buf, uint32(len(r))) //nolint:gosec // bounded above
+		buf = binary.BigEndian.AppendUint32(buf, crc32.Checksum(r, castagnoli))
+		buf = append(buf, r...)
+		n++
+	}
+	if n > 0 {
+		if err := s.put(buf); err != nil {
+			return 0, err
+		}
+		s.ring()
+	}
+	if full {
+		return n, errFull
+	}
+	return n, nil
+}
+
+func (s *spool) put(buf []byte) error {
+	if s.size >= s.segment {
+		if err := s.begin(s.last + 1); err != nil {
+			return err
+		}
+	}
+	if _, err := s.write.Write(buf); err != nil {
+		// Half of it may be there: nothing may follow that.
+		return errors.Join(fmt.Errorf("write a spool: %w", err), s.write.Truncate(s.size), s.seekEnd())
+	}
+	s.size += int64(len(buf))
+	s.total += int64(len(buf))
+	s.sizes[s.last] = s.size
+	s.dirty = true
+	return nil
+}
+
+func (s *spool) seekEnd() error {
+	_, err := s.write.Seek(s.size, io.SeekStart)
+	return err
+}
+
+func (s *spool) ring() {
+	select {
+	case s.more <- struct{}{}:
+	default:
+	}
+}
+
+// Next gives up to most records that were not given yet, and the place after them for Done; none where there are none.
+// One reader at a time.
+func (s *spool) Next(most int) ([][]byte, place, error) {
+	var out [][]byte
+	for {
+		s.mu.Lock()
+		from, size, last := s.next, s.sizes[s.next.file], s.last
+		s.mu.Unlock()
+		if from.offset >= size {
+			if from.file >= last || len(out) > 0 {
+				return out, from, nil
+			}
+			s.setNext(s.after(from.file, last))
+			continue
+		}
+		got, end, err := s.read(from, size, most)
+		s.setNext(end)
+		if err != nil {
+			return got, end, err
+		}
+		return got, end, nil
+	}
+}
+
+// after is the beginning of the file after one; files that are gone are passed over.
+func (s *spool) after(file, last int) place {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for n := file + 1; n <= last; n++ {
+		if _, ok := s.sizes[n]; ok {
+			return place{file: n}
+		}
+	}
+	return place{file: last}
+}
+
+func (s *spool) setNext(p place) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.next = p
+}
+
+// read reads records of one file. What is damaged ends the file: the rest of it is left out, and counted.
+func (s *spool) read(from place, size int64, most int) ([][]byte, place, error) {
+	f, err := os.Open(s.path(from.file))
+	if err != nil {
+		return nil, from, fmt.Errorf("read a spool: %w", err)
+	}
+	defer f.Close() //nolint:errcheck // it was only read
+	r := io.NewSectionReader(f, from.offset, size-from.offset)
+	buffered := bufio.NewReaderSize(r, 1<<16)
+	var out [][]byte
+	for begun := from.offset; len(out) < most && from.offset < min(size, begun+maxGiven); {
+		body, n, err := record(buffered)
+		if err != nil {
+			s.mu.Lock()
+			s.unreadable += size - from.offset
+			s.mu.Unlock()
+			from.offset = size
+			break
+		}
+		out = append(out, body)
+		from.offset += n
+	}
+	return out, from, nil
+}
+
+// Done says that all before a place is taken care of: it is not given again.
+func (s *spool) Done(p place) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for n, size := range s.sizes {
+		if n < p.file || n == p.file && n != s.last && p.offset >= size {
+			if err := os.Remove(s.path(n)); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return fmt.Errorf("clear a spool: %w", err)
+			}
+			s.total -= size
+			delete(s.sizes, n)
+		}
+	}
+	s.at = p
+	b := binary.BigEndian.AppendUint64(nil, uint64(p.file))        //nolint:gosec // it counts from 1
+	b = binary.BigEndian.AppendUint64(b, uint64(max(0, p.offset))) //nolint:gosec // it is none below 0
+	if err := os.WriteFile(filepath.Join(s.dir, "read.new"), b, 0o600); err != nil {
+		return fmt.Errorf("clear a spool: %w", err)
+	}
+	return os.Rename(filepath.Join(s.dir, "read.new"), filepath.Join(s.dir, "read"))
+}
+
+// Again gives what was read and not said to be done once more.
+func (s *spool) Again() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.next = s.at
+}
+
+// Sync sees to it that what was kept survives the end of the machine.
+func (s *spool) Sync() error {
+	s.mu.Lock()
+	f, dirty := s.write, s.dirty
+	s.dirty = false
+	s.mu.Unlock()
+	if !dirty {
+		return nil
+	}
+	if err := f.Sync(); err != nil && !errors.Is(err, os.ErrClosed) { // another file was begun: that one is synced
+		return fmt.Errorf("keep a spool: %w", err)
+	}
+	return nil
+}
+
+// Waiting is how many bytes are kept that were not said to be done.
+func (s *spool) Waiting() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.total - min(s.at.offset, s.sizes[s.at.file])
+}
+
+// Unreadable is how many bytes were left out because they were damaged.
+func (s *spool) Unreadable() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.unreadable
+}
+
+func (s *spool) Close() error {
+	err := s.Sync()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return errors.Join(err, s.write.Close())
+}
