@@ -36,7 +36,7 @@ func bad(code, format string, args ...any) *Problem {
 }
 
 // retryAfter is in how many seconds a refused report is worth another try.
-var retryAfter = map[string]string{"rate": "1", "busy": "1", "uncertain": "5", "unread": "60"}
+var retryAfter = map[string]string{"rate": "1", "busy": "1", "uncertain": "5", "unavailable": "5", "unread": "60"}
 
 // problem answers with one.
 func problem(c *gin.Context, p *Problem) {
@@ -161,6 +161,12 @@ func (s *Server) problem(c *gin.Context, err error) {
 	}
 	if errors.Is(err, context.Canceled) {
 		c.Abort()
+		return
+	}
+	if store.Transient(err) {
+		s.Log.Warn("a request could not be answered now", "path", loggedPath(c), "error", err)
+		problem(c, &Problem{http.StatusServiceUnavailable, "unavailable",
+			"the service cannot do this now; its log says more. Try again in a few seconds", nil})
 		return
 	}
 	s.Log.Error("a request failed", "method", c.Request.Method, "path", loggedPath(c), "error", err)
