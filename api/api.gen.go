@@ -1058,7 +1058,7 @@ type Listener struct {
 	// Stranger the address of the last of those
 	Stranger string `json:"stranger"`
 
-	// Waiting bytes that wait on disk
+	// Waiting bytes that wait on disk, of all listeners of the host
 	Waiting int64 `json:"waiting"`
 }
 
@@ -2004,6 +2004,9 @@ type SetUpJSONRequestBody = SetUp
 // AddSourceJSONRequestBody defines body for AddSource for application/json ContentType.
 type AddSourceJSONRequestBody = NewSource
 
+// TakeSampleJSONRequestBody defines body for TakeSample for application/json ContentType.
+type TakeSampleJSONRequestBody = NewSourceTry
+
 // TrySourceJSONRequestBody defines body for TrySource for application/json ContentType.
 type TrySourceJSONRequestBody = NewSourceTry
 
@@ -2567,6 +2570,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
 	EndSourceKey(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeSampleWithBody Take a payload for real, as if the source had sent it now.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+	TakeSampleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeSample Take a payload for real, as if the source had sent it now.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+	TakeSample(ctx context.Context, name Name, body TakeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TrySourceWithBody Tell what a payload would become and what that would start, without any effect.
 	//
@@ -3933,6 +3950,40 @@ func (c *Client) ListSourceKeys(ctx context.Context, name Name, reqEditors ...Re
 // Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
 func (c *Client) EndSourceKey(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndSourceKeyRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeSampleWithBody Take a payload for real, as if the source had sent it now.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+func (c *Client) TakeSampleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeSampleRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeSample Take a payload for real, as if the source had sent it now.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+func (c *Client) TakeSample(ctx context.Context, name Name, body TakeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeSampleRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6677,6 +6728,53 @@ func NewEndSourceKeyRequest(server string, name Name, id Id) (*http.Request, err
 	return req, nil
 }
 
+// NewTakeSampleRequest calls the generic TakeSample builder with application/json body
+func NewTakeSampleRequest(server string, name Name, body TakeSampleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeSampleRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewTakeSampleRequestWithBody constructs an http.Request for the TakeSample method, with any body, and a specified content type
+func NewTakeSampleRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sources/%s/sample", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTrySourceRequest calls the generic TrySource builder with application/json body
 func NewTrySourceRequest(server string, name Name, body TrySourceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7733,6 +7831,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/sources/{name}/keys/{id} (the `EndSourceKey` operationId).
 	EndSourceKeyWithResponse(ctx context.Context, name Name, id Id, reqEditors ...RequestEditorFn) (*EndSourceKeyResponse, error)
+
+	// TakeSampleWithBodyWithResponse Take a payload for real, as if the source had sent it now.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+	TakeSampleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error)
+
+	// TakeSampleWithResponse Take a payload for real, as if the source had sent it now.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+	TakeSampleWithResponse(ctx context.Context, name Name, body TakeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error)
 
 	// TrySourceWithBodyWithResponse Tell what a payload would become and what that would start, without any effect.
 	//
@@ -10746,6 +10858,54 @@ func (r EndSourceKeyResponse) ContentType() string {
 	return ""
 }
 
+type TakeSampleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *[]Taken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r TakeSampleResponse) GetJSON202() *[]Taken {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeSampleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeSampleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeSampleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeSampleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeSampleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type TrySourceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12352,6 +12512,32 @@ func (c *ClientWithResponses) EndSourceKeyWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseEndSourceKeyResponse(rsp)
+}
+
+// TakeSampleWithBodyWithResponse Take a payload for real, as if the source had sent it now.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+func (c *ClientWithResponses) TakeSampleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error) {
+	rsp, err := c.TakeSampleWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeSampleResponse(rsp)
+}
+
+// TakeSampleWithResponse Take a payload for real, as if the source had sent it now.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/sources/{name}/sample (the `TakeSample` operationId).
+func (c *ClientWithResponses) TakeSampleWithResponse(ctx context.Context, name Name, body TakeSampleJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeSampleResponse, error) {
+	rsp, err := c.TakeSample(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeSampleResponse(rsp)
 }
 
 // TrySourceWithBodyWithResponse Tell what a payload would become and what that would start, without any effect.
@@ -14579,6 +14765,39 @@ func ParseEndSourceKeyResponse(rsp *http.Response) (*EndSourceKeyResponse, error
 	return response, nil
 }
 
+// ParseTakeSampleResponse parses an HTTP response from a TakeSampleWithResponse call
+func ParseTakeSampleResponse(rsp *http.Response) (*TakeSampleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeSampleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest []Taken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTrySourceResponse parses an HTTP response from a TrySourceWithResponse call
 func ParseTrySourceResponse(rsp *http.Response) (*TrySourceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15155,6 +15374,9 @@ type ServerInterface interface {
 	// EndSourceKey End a key of a source now.
 	// (DELETE /api/v1/sources/{name}/keys/{id})
 	EndSourceKey(c *gin.Context, name Name, id Id)
+	// TakeSample Take a payload for real, as if the source had sent it now.
+	// (POST /api/v1/sources/{name}/sample)
+	TakeSample(c *gin.Context, name Name)
 	// TrySource Tell what a payload would become and what that would start, without any effect.
 	// (POST /api/v1/sources/{name}/try)
 	TrySource(c *gin.Context, name Name)
@@ -16677,6 +16899,31 @@ func (siw *ServerInterfaceWrapper) EndSourceKey(c *gin.Context) {
 	siw.Handler.EndSourceKey(c, name, id)
 }
 
+// TakeSample operation middleware
+func (siw *ServerInterfaceWrapper) TakeSample(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeSample(c, name)
+}
+
 // TrySource operation middleware
 func (siw *ServerInterfaceWrapper) TrySource(c *gin.Context) {
 
@@ -16977,6 +17224,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/sources/:name/keys", wrapper.ListSourceKeys)
 	router.DELETE(options.BaseURL+"/api/v1/sources/:name/keys/:id", wrapper.EndSourceKey)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
+	router.POST(options.BaseURL+"/api/v1/sources/:name/sample", wrapper.TakeSample)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
 	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
@@ -19396,6 +19644,46 @@ func (response EndSourceKeydefaultApplicationProblemPlusJSONResponse) VisitEndSo
 	return err
 }
 
+type TakeSampleRequestObject struct {
+	Name Name `json:"name"`
+	Body *TakeSampleJSONRequestBody
+}
+
+type TakeSampleResponseObject interface {
+	VisitTakeSampleResponse(w http.ResponseWriter) error
+}
+
+type TakeSample202JSONResponse []Taken
+
+func (response TakeSample202JSONResponse) VisitTakeSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeSampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeSampledefaultApplicationProblemPlusJSONResponse) VisitTakeSampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TrySourceRequestObject struct {
 	Name Name `json:"name"`
 	Body *TrySourceJSONRequestBody
@@ -20039,6 +20327,9 @@ type StrictServerInterface interface {
 	// EndSourceKey End a key of a source now.
 	// (DELETE /api/v1/sources/{name}/keys/{id})
 	EndSourceKey(ctx context.Context, request EndSourceKeyRequestObject) (EndSourceKeyResponseObject, error)
+	// TakeSample Take a payload for real, as if the source had sent it now.
+	// (POST /api/v1/sources/{name}/sample)
+	TakeSample(ctx context.Context, request TakeSampleRequestObject) (TakeSampleResponseObject, error)
 	// TrySource Tell what a payload would become and what that would start, without any effect.
 	// (POST /api/v1/sources/{name}/try)
 	TrySource(ctx context.Context, request TrySourceRequestObject) (TrySourceResponseObject, error)
@@ -22021,6 +22312,50 @@ func (sh *strictHandler) EndSourceKey(ctx *gin.Context, name Name, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(EndSourceKeyResponseObject); ok {
 		if err := validResponse.VisitEndSourceKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TakeSample operation middleware
+func (sh *strictHandler) TakeSample(ctx *gin.Context, name Name) {
+	var request TakeSampleRequestObject
+
+	request.Name = name
+
+	var body TakeSampleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeSample(ctx, request.(TakeSampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeSample")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeSampleResponseObject); ok {
+		if err := validResponse.VisitTakeSampleResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -130,6 +130,8 @@ type Field struct {
 	// Otherwise stands where the value is missing, Pattern does not match, or As has no word for it; nil: then the
 	// field cannot be had.
 	Otherwise *string
+	// From is what Made says that made it; "": its own words.
+	From string
 }
 
 // Made is how one field of a report came to be.
@@ -313,6 +315,9 @@ func (f *Field) text(scope *expr.Scope) (string, error) {
 
 // says is the part of the map that a field is made by.
 func (f *Field) says() string {
+	if f.From != "" {
+		return f.From
+	}
 	if f.Of == nil {
 		return f.Text.Source
 	}

@@ -44,12 +44,15 @@ func (p Payload) readSyslog(zone *time.Location, now time.Time) (any, error) {
 	parsed, _ := machine(text, zone, now).Parse([]byte(text)) // what it could read is taken
 	switch msg := parsed.(type) {
 	case *rfc5424.SyslogMessage:
-		putSyslog(out, &msg.Base, now)
+		putSyslog(out, &msg.Base)
 		if msg.StructuredData != nil {
 			out["data"] = structured(*msg.StructuredData)
 		}
 	case *rfc3164.SyslogMessage:
-		putSyslog(out, &msg.Base, now)
+		if at := msg.Timestamp; at != nil && at.Sub(now) > 31*24*time.Hour {
+			*at = at.AddDate(-1, 0, 0) // it names no year: what would be far ahead is of last year
+		}
+		putSyslog(out, &msg.Base)
 	}
 	return out, nil
 }
@@ -82,7 +85,7 @@ func priority(out map[string]any, text string) {
 	out["text"] = strings.TrimSpace(text[len(m[0]):])
 }
 
-func putSyslog(out map[string]any, m *syslog.Base, now time.Time) {
+func putSyslog(out map[string]any, m *syslog.Base) {
 	for name, v := range map[string]*string{
 		"host": m.Hostname, "app": m.Appname, "pid": m.ProcID, "id": m.MsgID, "text": m.Message,
 	} {
@@ -91,12 +94,7 @@ func putSyslog(out map[string]any, m *syslog.Base, now time.Time) {
 		}
 	}
 	if m.Timestamp != nil {
-		at := *m.Timestamp
-		// RFC 3164 names no year: what would be far ahead is of last year.
-		if at.Sub(now) > 31*24*time.Hour {
-			at = at.AddDate(-1, 0, 0)
-		}
-		out["at"] = at.Format(time.RFC3339Nano)
+		out["at"] = m.Timestamp.Format(time.RFC3339Nano)
 	}
 }
 

@@ -2,6 +2,7 @@ package estate_test
 
 import (
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -19,22 +20,31 @@ var fenced = regexp.MustCompile("(?s)```(yaml|json)\n(.*?)```")
 func TestTheDocumentationIsTrue(t *testing.T) {
 	text, err := os.ReadFile("../../docs/sources.md")
 	require.NoError(t, err)
-	var s *alert.Source
-	sample := ""
+	sources := map[string]*alert.Source{"": source(t, "urgentis: source/1\nname: devices\ntakes: trap\n")}
+	var samples []string
 	for _, m := range fenced.FindAllStringSubmatch(string(text), -1) {
 		if m[1] == "yaml" {
-			s = source(t, m[2])
-		} else if sample == "" {
-			sample = m[2]
+			s := source(t, m[2])
+			sources[s.Name] = s
+		} else {
+			samples = append(samples, m[2])
 		}
 	}
-	got, err := s.Mapping(json(sample), now)
+	got, err := sources["quay-panel"].Mapping(json(samples[0]), now)
 	require.NoError(t, err)
 	require.Len(t, got, 2)
 	assert.Equal(t, "north/ramp-2", got[0].Report.Key)
 	assert.Equal(t, alert.Major, got[0].Report.Severity)
 	assert.Equal(t, "ramp_blocked", got[0].Report.Labels["signal"])
 	assert.Equal(t, alert.Cleared, got[1].Report.Severity)
+	trap, err := sources[""].Mapping(json(samples[len(samples)-1]), now)
+	require.NoError(t, err)
+	assert.Equal(t, "The link winch-4 is down", trap[0].Report.Summary)
+	for _, takes := range alert.Takes {
+		for _, n := range append(alert.Names(takes), alert.WaysOf(takes)...) {
+			assert.Contains(t, string(text), n)
+		}
+	}
 	for _, k := range append(estate.Kinds, "push", "pull") {
 		assert.Contains(t, string(text), string(k))
 	}
@@ -43,20 +53,29 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 	}
 }
 
-// The demo's sources are sound, and the sample beside them is read by theirs.
+// The demo's sources are sound, and the samples beside them are read by theirs.
 func TestTheDemosSources(t *testing.T) {
-	text, err := os.ReadFile("../../examples/ferry/sources/quay-panel.yaml")
+	const folder = "../../examples/ferry/"
+	files, err := filepath.Glob(folder + "sources/*.yaml")
 	require.NoError(t, err)
-	body, err := os.ReadFile("../../examples/ferry/samples/quay-panel.xml")
-	require.NoError(t, err)
-	got, err := source(t, string(text)).Mapping(alert.Payload{ContentType: "text/xml", Body: body}, now)
-	require.NoError(t, err)
-	require.Len(t, got, 4)
-	assert.True(t, got[2].Ignored)
-	for _, i := range []int{0, 1, 3} {
-		assert.Empty(t, got[i].Unread)
+	sources := map[string]*alert.Source{}
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		s := source(t, string(text))
+		sources[s.Name] = s
 	}
-	text, err = os.ReadFile("../../examples/ferry/sources/harbour-watch.yaml")
+	samples, err := filepath.Glob(folder + "samples/*")
 	require.NoError(t, err)
-	source(t, string(text))
+	assert.GreaterOrEqual(t, len(samples), 4)
+	for _, f := range samples {
+		body, err := os.ReadFile(f)
+		require.NoError(t, err)
+		s := sources[strings.TrimSuffix(filepath.Base(f), filepath.Ext(f))]
+		got, err := s.Mapping(alert.Payload{ContentType: "text/xml", Body: body}, now)
+		require.NoError(t, err, f)
+		for _, m := range got {
+			assert.Empty(t, m.Unread, f)
+		}
+	}
 }

@@ -68,4 +68,9 @@ func (x *decoder) standard(text string, s *alert.Source) {
 	}
 	m := y.d.Source
 	s.Map, s.Labels, s.Cleared, s.Ignore = m.Map, m.Labels, m.Cleared, m.Ignore
+	for _, fields := range []map[string]*alert.Field{s.Map, s.Labels} {
+		for _, f := range fields {
+			f.From = "no map: " + withoutMap[s.Takes]
+		}
+	}
 }

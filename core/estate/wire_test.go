@@ -52,7 +52,11 @@ func TestSyslogWithoutAMap(t *testing.T) {
 		"<190>1 - - - - - -"} {
 		assert.True(t, one(t, s, alert.SyslogType, body).Ignored, body)
 	}
-	m := one(t, s, alert.SyslogType, `<189>1 - pump-3 alarmd - - [alarm resource="a" probableCause="315" `+
+	m := one(t, s, alert.SyslogType, "<11>1 2031-09-01T01:59:00Z quay-1 consumer 77 STUCK - x")
+	assert.Equal(t, now, m.Report.At, "what says a year is held to it: it lies ahead, and is taken for now")
+	assert.Contains(t, m.Made, alert.Made{Field: "at", Value: "2031-09-01T01:59:00Z",
+		From: "no map: messages are read by RFC 5674"})
+	m = one(t, s, alert.SyslogType, `<189>1 - pump-3 alarmd - - [alarm resource="a" probableCause="315" `+
 		`perceivedSeverity="cleared"]`)
 	assert.Equal(t, alert.Cleared, m.Report.Severity)
 }

@@ -10,6 +10,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/core/doc"
 	"urgentis/core/estate"
 	"urgentis/core/trigger"
 	"urgentis/internal/intake"
@@ -35,6 +36,11 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 	if s.Takes != alert.HTTP && s.Takes != "" {
 		return nil, errUnproven
 	}
+	return a.takePayload(ctx, s, p)
+}
+
+// takePayload keeps what a source sent.
+func (a *App) takePayload(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
 	if s.Map != nil {
 		return a.takeMapped(ctx, s, p)
 	}
@@ -51,8 +57,24 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 	if err := a.withinRate(s, len(reports)); err != nil {
 		return nil, err
 	}
-	taken, err := a.intake.TakeAll(ctx, source, reports)
+	taken, err := a.intake.TakeAll(ctx, s.Name, reports)
 	return &Received{Taken: taken, Many: many}, err
+}
+
+// TakeSample takes a payload for real as if its source had sent it now, in the name of whoever gives it.
+func (a *App) TakeSample(ctx context.Context, who *access.Principal, name string, p alert.Payload) (*Received, error) {
+	if err := administer(who, "source", name); err != nil {
+		return nil, err
+	}
+	s, err := a.sourceToTry(ctx, name, "")
+	if err != nil {
+		return nil, err
+	}
+	out, err := a.takePayload(ctx, s, p)
+	if err != nil {
+		return nil, err
+	}
+	return out, a.tx(ctx, func(tx *store.Tx) error { return tx.Audit(who.Name, "source.sample", name, doc.Sum(p.Body)) })
 }
 
 // withinRate refuses reports beyond what a source may send in a second; it may save up two seconds.
@@ -67,7 +89,7 @@ func (a *App) withinRate(s *alert.Source, n int) error {
 		return nil
 	}
 	return &Error{Kind: Full, Code: "rate", Says: fmt.Sprintf(
-		"%s sends more than %d reports in a second; send it again in a second, or give its document a higher rate",
+		"%s sends more than its rate of %d a second; send it again in a second, or give its document a higher rate",
 		s.Name, int(most))}
 }
 

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -134,12 +135,13 @@ func (a *app) sourceEndKey() *cobra.Command {
 func (a *app) sourceTry() *cobra.Command {
 	var ask api.NewSourceTry
 	var file, mapFile string
-	var why bool
+	var why, real bool
 	c := verb(
 		"try NAME",
 		"Tell what a payload would become and start, without any effect",
 		"urgentis source try harbour-watch --file sample.json\n"+
-			"curl -s monitor.example/sample | urgentis source try harbour-watch --map harbour-watch.yaml --file -",
+			"curl -s monitor.example/sample | urgentis source try harbour-watch --map harbour-watch.yaml --file -\n"+
+			"urgentis source try harbour-watch --file sample.json --for-real",
 		cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			body, err := a.fileOrInput(file)
@@ -156,6 +158,9 @@ func (a *app) sourceTry() *cobra.Command {
 					return err
 				}
 				ask.Text = string(text)
+			}
+			if real {
+				return a.takeSample(cmd.Context(), cl, args[0], ask)
 			}
 			r, err := check(cl.TrySourceWithResponse(cmd.Context(), args[0], ask))
 			if err != nil {
@@ -176,10 +181,31 @@ func (a *app) sourceTry() *cobra.Command {
 		"the `FILE` with the source's document to try, in the place of the one that is there",
 	)
 	f.BoolVar(&why, "why", false, "what decided of each runbook that does not start")
+	f.BoolVar(&real, "for-real", false, "take it as if the source had sent it now, with all that follows")
+	c.MarkFlagsMutuallyExclusive("for-real", "map")
 	f.StringVar(&ask.ContentType, "content-type", "application/json", "the payload's `TYPE`")
 	f.StringToStringVar(&ask.Headers, "header", nil, "`NAME=VALUE`, as often as wanted")
 	f.StringToStringVar(&ask.Query, "query", nil, "`NAME=VALUE` of the address, as often as wanted")
 	return a.offers(c, sourceNames)
+}
+
+// takeSample takes a payload for real and says what became of it.
+func (a *app) takeSample(ctx context.Context, cl *client, source string, ask api.NewSourceTry) error {
+	r, err := check(cl.TakeSampleWithResponse(ctx, source, ask))
+	if err != nil {
+		return err
+	}
+	return a.print(listOf(*r.JSON202), func() {
+		rows := make([][]string, len(*r.JSON202))
+		for i, t := range *r.JSON202 {
+			incident := "-"
+			if t.Incident > 0 {
+				incident = fmt.Sprint(t.Incident)
+			}
+			rows[i] = []string{string(t.Change), orDash(cmp.Or(t.Alert, t.Unread)), incident, t.Says}
+		}
+		a.table("It reports nothing.", []string{"change", "id", "incident", ""}, rows)
+	})
 }
 
 // maxPayload bounds what is read of a payload, in bytes.

@@ -27,6 +27,7 @@ type World struct {
 	Fares   *Fares
 	Room    *Room
 	Monitor *Monitor
+	Senders *Senders
 	// SignIn gives the made-up people's passwords.
 	SignIn map[string]string
 	// Admin speaks to the service with all rights.
@@ -78,6 +79,10 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		return err
 	}
 	c.AllowNet = append(c.AllowNet, "127.0.0.0/8")
+	here := w.Fleet.Net + ".4"
+	c.Hear.SyslogUDP = fmt.Sprintf("%s:%d", here, syslogPort)
+	c.Hear.Traps = fmt.Sprintf("%s:%d", here, trapPort)
+	c.Hear.Mail = fmt.Sprintf("%s:%d", here, mailPort)
 	if w.Instance, err = service.Start(ctx, c); err != nil {
 		return err
 	}
@@ -91,6 +96,9 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		return err
 	}
 	say("the estate and its runbook are set up")
+	if err := w.senders(ctx, here); err != nil {
+		return err
+	}
 	w.Monitor, err = StartMonitor(
 		fmt.Sprintf("%s.2:%d", w.Fleet.Net, HTTPPort),
 		conditions(w.Fleet, w.Fares),
@@ -99,6 +107,25 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		every,
 	)
 	return err
+}
+
+// senders gives the things that speak no HTTP their keys, and starts those that report by themselves.
+func (w *World) senders(ctx context.Context, hear string) error {
+	w.Senders = &Senders{hear: hear, mast: w.Link + "/in/weather-mast"}
+	for name, key := range map[string]*string{
+		"slipway-devices": &w.Senders.community, "fuel-panel": &w.Senders.fuel, "weather-mast": &w.Senders.mastToken,
+	} {
+		r, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: name})
+		if err != nil {
+			return fmt.Errorf("add a source: %w", err)
+		}
+		if r.JSON201 == nil {
+			return fmt.Errorf("add a source: %s", r.Body)
+		}
+		*key = r.JSON201.Token
+	}
+	w.Senders.start()
+	return nil
 }
 
 // FreeFleet starts the fleet on the first loopback network on which no other demo runs.
@@ -319,6 +346,9 @@ func (w *World) Stop() error {
 	if w.Monitor != nil {
 		w.Monitor.Stop()
 	}
+	if w.Senders != nil {
+		w.Senders.Stop()
+	}
 	var err error
 	if w.Instance != nil {
 		err = w.Instance.Stop()
@@ -365,5 +395,5 @@ func (w *World) Troubles() []Trouble {
 			return fmt.Sprintf("%d booking desks go away in the middle of a booking", n), err
 		}})
 	}
-	return list
+	return append(list, w.Senders.troubles()...)
 }

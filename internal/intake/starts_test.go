@@ -137,17 +137,17 @@ steps: [{call: nobody-has-it}]
 	broken, plain := &item{
 		source: "mon",
 		report: report("k", alert.Major),
-		answer: make(chan answer, 1),
+		times: 1, answer: make(chan Outcome, 1),
 	}, &item{
 		source: "mon",
 		report: report("l", alert.Minor),
-		answer: make(chan answer, 1),
+		times: 1, answer: make(chan Outcome, 1),
 	}
 	in.commit([]*item{broken, plain})
 	for _, it := range []*item{broken, plain} {
 		a := <-it.answer
-		require.NoError(t, a.err)
-		assert.NotZero(t, a.taken.Incident)
+		require.NoError(t, a.Err)
+		assert.NotZero(t, a.Taken.Incident)
 	}
 	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, told(t, s, 1))
 }

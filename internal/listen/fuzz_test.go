@@ -37,15 +37,15 @@ func frames(text []byte) [][]byte {
 func TestFrames(t *testing.T) {
 	long := strings.Repeat("x", alert.MaxSyslog+100)
 	for stream, want := range map[string][]string{
-		"5 hello3 abc":          {"hello", "abc"},
-		"<1>a\n<2>b\r\n<3>c":    {"<1>a", "<2>b", "<3>c"},
-		"5 hello<1>a\n2 ab":     {"hello", "<1>a", "ab"},
-		"99 short":              {"short"},
-		"1x2 a":                 nil,
-		"12345678901 a":         nil,
-		"":                      nil,
-		"\n\n\n":                nil,
-		"<1>" + long + "\n<2>b": {("<1>" + long)[:alert.MaxSyslog], "<2>b"},
+		"5 hello3 abc":           {"hello", "abc"},
+		"<1>a\n<2>b\r\n<3>c":     {"<1>a", "<2>b", "<3>c"},
+		"5 hello<1>a\n2 ab":      {"hello", "<1>a", "ab"},
+		"99 short":               {"short"},
+		"1x2 a":                  nil,
+		"12345678901 a":          nil,
+		"":                       nil,
+		"\n\n\n":                 nil,
+		"<1>" + long + "\n<2>b":  {("<1>" + long)[:alert.MaxSyslog], "<2>b"},
 		"65636 " + long + "2 ab": {long[:alert.MaxSyslog], "ab"},
 	} {
 		var got []string

@@ -81,13 +81,30 @@ func (s *Server) ListDocumentRevisions(
 
 // TrySource implements api.StrictServerInterface.
 func (s *Server) TrySource(ctx context.Context, r api.TrySourceRequestObject) (api.TrySourceResponseObject, error) {
-	b := r.Body
-	p := alert.Payload{ContentType: b.ContentType, Headers: b.Headers, Query: b.Query, Body: []byte(b.Body)}
-	out, err := s.App.TrySource(ctx, who(ctx), r.Name, b.Text, p)
+	out, err := s.App.TrySource(ctx, who(ctx), r.Name, r.Body.Text, sample(r.Body))
 	if err != nil {
 		return nil, err
 	}
 	return api.TrySource200JSONResponse{Finding: out.Finding, Items: mapped(out.Items, apiTried)}, nil
+}
+
+// sample is a payload that somebody gave.
+func sample(b *api.NewSourceTry) alert.Payload {
+	return alert.Payload{ContentType: b.ContentType, Headers: b.Headers, Query: b.Query, Body: []byte(b.Body)}
+}
+
+// TakeSample implements api.StrictServerInterface.
+func (s *Server) TakeSample(
+	ctx context.Context, r api.TakeSampleRequestObject,
+) (api.TakeSampleResponseObject, error) {
+	if r.Body.Text != "" {
+		return nil, bad("text", "a sample is taken with the document that is there; push the other one first")
+	}
+	got, err := s.App.TakeSample(ctx, who(ctx), r.Name, sample(r.Body))
+	if err != nil {
+		return nil, err
+	}
+	return api.TakeSample202JSONResponse(s.received(got)), nil
 }
 
 func apiTried(t app.TriedItem) api.SourceTryItem {

@@ -222,7 +222,7 @@ func TestMailOfARealSender(t *testing.T) {
 		body := "From: panel@quay.example\r\nSubject: " + subject + "\r\n\r\nRamp 2 is dark\r\n"
 		c, err := smtp.Dial(address)
 		require.NoError(t, err)
-		defer c.Close() //nolint:errcheck // the server ends it, too
+		defer c.Close()                                                       //nolint:errcheck // the server ends it, too
 		require.NoError(t, c.StartTLS(&tls.Config{InsecureSkipVerify: true})) //nolint:gosec // ours
 		if auth != nil {
 			require.NoError(t, c.Auth(auth))

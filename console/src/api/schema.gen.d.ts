@@ -223,6 +223,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{name}/sample": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a payload for real, as if the source had sent it now. */
+        post: operations["takeSample"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/listeners": {
         parameters: {
             query?: never;
@@ -1272,7 +1289,7 @@ export interface components {
             lost: number;
             /**
              * Format: int64
-             * @description bytes that wait on disk
+             * @description bytes that wait on disk, of all listeners of the host
              */
             waiting: number;
         };
@@ -2488,6 +2505,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceTry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeSample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSourceTry"];
+            };
+        };
+        responses: {
+            /** @description taken */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taken"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
-import { api, got } from '../api/client'
+import { api, got, type Schemas } from '../api/client'
 
 export const useIncidents = (state?: 'open' | 'resolved', limit = 50) =>
   useQuery({
@@ -129,6 +129,20 @@ export const useUnread = (source: MaybeRefOrGetter<string | undefined>, may: boo
     queryKey: computed(() => ['unread', toValue(source) ?? '']),
     queryFn: () => got(api.GET('/api/v1/unread', { params: { query: { source: toValue(source) } } })),
     enabled: may,
+  })
+
+export const useListeners = (may: boolean) =>
+  useQuery({
+    queryKey: ['listeners'],
+    queryFn: () => got(api.GET('/api/v1/listeners')),
+    enabled: may,
+    refetchInterval: 10_000,
+  })
+
+export const useTakeSample = () =>
+  useMutation({
+    mutationFn: ({ name, body }: { name: string; body: Schemas['NewSourceTry'] }) =>
+      got(api.POST('/api/v1/sources/{name}/sample', { params: { path: { name } }, body })),
   })
 
 export const useReadAgain = () =>

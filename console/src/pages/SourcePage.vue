@@ -8,7 +8,7 @@ import { api, got, Refusal, type Schemas } from '../api/client'
 import TimeAgo from '../components/TimeAgo.vue'
 import TriedItem from '../components/TriedItem.vue'
 import { useAttempt } from '../composables/attempt'
-import { useDocument, useReadAgain, useUnread } from '../composables/data'
+import { useDocument, useReadAgain, useTakeSample, useUnread } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -31,7 +31,14 @@ const types = ['application/json', 'application/xml', 'application/x-www-form-ur
 const contentType = ref('application/json')
 const sample = ref('')
 const altered = computed(() => text.value !== (q.data.value?.text ?? ''))
-const mapped = computed(() => /^map:/m.test(text.value))
+const takes = computed(() => /^takes: *(\w+)/m.exec(text.value)?.[1] ?? 'http')
+const mapped = computed(() => /^map:/m.test(text.value) || takes.value === 'syslog' || takes.value === 'trap')
+const samples: Record<string, string> = {
+  http: 'What the source sends',
+  mail: 'A mail, with its head',
+  syslog: 'A message of syslog',
+  trap: 'A trap, as JSON',
+}
 const asked = refDebounced(
   computed(() => ({ body: sample.value, content_type: contentType.value, text: text.value })),
   350,
@@ -58,6 +65,17 @@ function use(u: Schemas['Unread']) {
   sample.value = u.body
   contentType.value = u.content_type || 'text/plain'
 }
+const taken = ref<Schemas['Taken'][]>()
+const take = useTakeSample()
+const forReal = () =>
+  attempt(
+    async () => {
+      const { body, content_type } = asked.value
+      taken.value = await take.mutateAsync({ name: name.value, body: { body, content_type } })
+    },
+    () => void queries.invalidateQueries({ queryKey: ['unread'] }),
+  )
+watch(asked, () => (taken.value = undefined))
 const read = (id: string) =>
   attempt(
     () => again.mutateAsync(id),
@@ -94,8 +112,15 @@ const read = (id: string) =>
         <div class="bench">
           <div>
             <h2>Sample</h2>
-            <v-select v-model="contentType" :items="types" label="Content-Type" hide-details class="type" />
-            <v-textarea v-model="sample" label="What the source sends" rows="8" hide-details class="mono" />
+            <v-select
+              v-if="takes === 'http'"
+              v-model="contentType"
+              :items="types"
+              label="Content-Type"
+              hide-details
+              class="type"
+            />
+            <v-textarea v-model="sample" :label="samples[takes]" rows="8" hide-details class="mono" />
             <h2>Document <span v-if="altered" class="faint">altered here, and not kept</span></h2>
             <v-textarea v-model="text" label="What it means" rows="14" hide-details class="mono" spellcheck="false" />
           </div>
@@ -117,6 +142,19 @@ const read = (id: string) =>
                 :item="item"
                 :title="tried.items.length > 1 ? `Item ${i + 1}` : 'The alert'"
               />
+              <p v-if="tried.items.length && !altered" class="real">
+                <v-btn size="small" :loading="take.isPending.value" @click="forReal">Take it for real</v-btn>
+                <span class="faint">as if the source had sent it now: alerts, incidents, runbooks</span>
+              </p>
+              <ul v-if="taken" aria-label="Taken">
+                <li v-for="(t, i) in taken" :key="i">
+                  {{ t.change }}
+                  <router-link v-if="t.incident" :to="`/incidents/${t.incident}`"
+                    >incident {{ t.incident }}</router-link
+                  >
+                  {{ t.says }}
+                </li>
+              </ul>
             </template>
           </div>
         </div>
@@ -134,6 +172,12 @@ const read = (id: string) =>
 }
 .type {
   margin-bottom: 10px;
+}
+.real {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  margin-top: 14px;
 }
 .acts {
   white-space: nowrap;

@@ -2,12 +2,13 @@
 import { computed } from 'vue'
 
 import TimeAgo from '../components/TimeAgo.vue'
-import { useSources, useUnread } from '../composables/data'
+import { useListeners, useSources, useUnread } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const session = useSession()
 const q = useSources()
 const unread = useUnread(undefined, session.may('admin'))
+const listeners = useListeners(session.may('admin'))
 const count = computed(() => {
   const by = new Map<string, number>()
   for (const u of unread.data.value ?? []) by.set(u.source, (by.get(u.source) ?? 0) + 1)
@@ -22,6 +23,7 @@ const count = computed(() => {
       <thead>
         <tr>
           <th>Source</th>
+          <th>Takes</th>
           <th>Last alert</th>
           <th v-if="session.may('admin')">Unread</th>
           <th class="wide">Told back at</th>
@@ -32,6 +34,7 @@ const count = computed(() => {
           <td>
             <router-link :to="`/sources/${s.name}`">{{ s.name }}</router-link>
           </td>
+          <td class="faint">{{ s.takes }}</td>
           <td>
             <TimeAgo v-if="s.last_alert_at" :at="s.last_alert_at" />
             <span v-else class="faint">never</span>
@@ -47,6 +50,37 @@ const count = computed(() => {
     <p v-else-if="q.isSuccess.value" class="empty">
       Nothing reports yet. Add a source with <code class="mono">urgentis source add NAME</code>.
     </p>
+    <template v-if="session.may('admin')">
+      <h2>Listeners</h2>
+      <table v-if="listeners.data.value?.length" class="plain" aria-label="Listeners">
+        <thead>
+          <tr>
+            <th>Listener</th>
+            <th>At</th>
+            <th class="num">Heard</th>
+            <th class="num">Of no source</th>
+            <th class="num">Lost</th>
+            <th class="num wide">Waits on disk</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="l in listeners.data.value" :key="l.host + l.name">
+            <td>{{ l.name }}</td>
+            <td class="mono faint">{{ l.address }} on {{ l.host }}</td>
+            <td class="num">{{ l.heard }}</td>
+            <td class="num">
+              {{ l.strange }} <span v-if="l.stranger" class="faint">last from {{ l.stranger }}</span>
+            </td>
+            <td class="num" :class="{ some: l.lost > 0 }">{{ l.lost }}</td>
+            <td class="num wide faint">{{ Math.round(l.waiting / 1024) }} kB</td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-else-if="listeners.isSuccess.value" class="empty">
+        Only HTTP is listened to. Syslog, traps and mail are switched on where the service runs:
+        <code class="mono">urgentis serve --syslog-udp 0.0.0.0:514</code>.
+      </p>
+    </template>
     <p v-if="q.error.value" role="alert">{{ q.error.value.message }}</p>
   </div>
 </template>
