@@ -42,11 +42,11 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 	assert.Equal(t, "The link winch-4 is down", trap[0].Report.Summary)
 	for _, takes := range alert.Takes {
 		for _, n := range append(alert.Names(takes), alert.WaysOf(takes)...) {
-			assert.Contains(t, string(text), n)
+			assert.True(t, strings.Contains(string(text), n), n)
 		}
 	}
 	for _, k := range append(estate.Kinds, "push", "pull") {
-		assert.Contains(t, string(text), string(k))
+		assert.True(t, strings.Contains(string(text), string(k)), k)
 	}
 	for _, n := range alert.FieldNames {
 		assert.True(t, strings.Contains(string(text), "`"+n+"`"), n)

@@ -10,8 +10,12 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/alert"
+	"urgentis/core/calendar"
 	"urgentis/core/doc"
+	"urgentis/core/expr"
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
+	"urgentis/core/trigger"
 )
 
 // Kind is what a document is about.
@@ -19,12 +23,16 @@ type Kind string
 
 // The kinds.
 const (
-	Runbook Kind = "runbook"
-	Source  Kind = "source"
+	Runbook  Kind = "runbook"
+	Source   Kind = "source"
+	Trigger  Kind = "trigger"
+	Calendar Kind = "calendar"
+	Mute     Kind = "mute"
+	Join     Kind = "join"
 )
 
 // Kinds lists the kinds that are known.
-var Kinds = []Kind{Runbook, Source}
+var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join}
 
 // MaxDocuments bounds how many documents one push has.
 const MaxDocuments = 5000
@@ -41,8 +49,12 @@ type Document struct {
 	Text, Digest string
 
 	// One of them is what it says.
-	Runbook *runbook.Book
-	Source  *alert.Source
+	Runbook  *runbook.Book
+	Source   *alert.Source
+	Trigger  *trigger.Beside
+	Calendar *calendar.Calendar
+	Mute     *trigger.Mute
+	Join     *incident.Join
 }
 
 // Found is a finding and the file that it is about.
@@ -163,11 +175,33 @@ func parse(p part) (*Document, doc.Findings) {
 		return d, found
 	}
 	x := &decoder{Text: t, d: d}
-	x.source(root)
+	x.decode(root)
 	if found := t.Sorted(); found.Failed() {
 		return nil, found
 	}
 	return d, t.Findings
+}
+
+// decode decodes a document of its kind, which is none that other packages read.
+func (x *decoder) decode(root ast.Node) {
+	var err error
+	if x.cel, err = expr.NewCompiler(expr.Schema{}); err != nil {
+		x.Fail(root, "%s", err)
+		return
+	}
+	switch x.d.Kind {
+	case Source:
+		x.source(root)
+	case Trigger:
+		x.trigger(root)
+	case Calendar:
+		x.calendar(root)
+	case Mute:
+		x.mute(root)
+	case Join:
+		x.join(root)
+	case Runbook: // read by its own package
+	}
 }
 
 // header is the value of the key urgentis; nil without one.
@@ -189,7 +223,8 @@ func kinds() string {
 	for i, k := range Kinds {
 		words[i] = string(k)
 	}
-	return strings.Join(words, " or ")
+	last := len(words) - 1
+	return strings.Join(words[:last], ", ") + " or " + words[last]
 }
 
 func meantKind(word string) string {

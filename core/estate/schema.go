@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"slices"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"urgentis/core/alert"
 	"urgentis/core/doc"
 	"urgentis/core/runbook"
@@ -21,6 +23,7 @@ func Schema() []byte {
 	delete(book, "$schema")
 	defs["runbook"] = book
 	addSource(defs)
+	addOthers(defs)
 	var kinds []any
 	for _, k := range Kinds {
 		kinds = append(kinds, ref(string(k)))
@@ -43,17 +46,6 @@ func addSource(defs map[string]any) {
 	x.source(nil)
 	x.fieldMap(nil, &alert.Source{})
 	x.Fields(nil, "a field", x.fieldKeys(&alert.Field{}, "a field"))
-	object := func(keys []string, kinds map[string]any, required ...string) map[string]any {
-		props := map[string]any{}
-		for _, k := range keys {
-			if props[k] = kinds[k]; props[k] == nil {
-				props[k] = map[string]any{}
-			}
-		}
-		return map[string]any{
-			"type": "object", "properties": props, "additionalProperties": false, "required": required,
-		}
-	}
 	defs["field"] = map[string]any{"anyOf": []any{
 		map[string]any{"type": []string{"string", "number", "boolean"}},
 		object(x.Probe["a field"], nil, "of"),
@@ -82,4 +74,49 @@ func addSource(defs map[string]any) {
 	}, "urgentis", "name")
 	source["title"] = "a source"
 	defs["source"] = source
+}
+
+// object is the schema of a mapping with these keys.
+func object(keys []string, kinds map[string]any, required ...string) map[string]any {
+	props := map[string]any{}
+	for _, k := range keys {
+		if props[k] = kinds[k]; props[k] == nil {
+			props[k] = map[string]any{}
+		}
+	}
+	return map[string]any{
+		"type": "object", "properties": props, "additionalProperties": false, "required": required,
+	}
+}
+
+// addOthers adds what triggers, calendars, mutes and joins are made of.
+func addOthers(defs map[string]any) {
+	texts := map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "minItems": 1}
+	for kind, what := range map[Kind]struct {
+		decode   func(*decoder, ast.Node)
+		said     string
+		kinds    map[string]any
+		required []string
+	}{
+		Trigger: {(*decoder).trigger, "a trigger", map[string]any{"steady": ref("span"), "hours": ref("hours")},
+			[]string{"runbook"}},
+		Calendar: {(*decoder).calendar, "a calendar", map[string]any{"weekly": texts,
+			"days": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}}},
+			[]string{"zone", "weekly"}},
+		Mute: {(*decoder).mute, "a mute", nil, []string{"when", "from", "until", "because"}},
+		Join: {(*decoder).join, "a join", map[string]any{"within": ref("span"), "by": texts}, []string{"by", "within"}},
+	} {
+		x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+		what.decode(x, nil)
+		kinds := map[string]any{"urgentis": map[string]any{"const": string(kind) + "/1"}}
+		for k, v := range what.kinds {
+			kinds[k] = v
+		}
+		o := object(x.Probe[what.said], kinds, append([]string{"urgentis", "name"}, what.required...)...)
+		o["title"] = what.said
+		if kind == Trigger {
+			o["oneOf"] = defs["start"].(map[string]any)["oneOf"]
+		}
+		defs[string(kind)] = o
+	}
 }

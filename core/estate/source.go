@@ -41,11 +41,6 @@ func (x *decoder) name(n ast.Node) {
 }
 
 func (x *decoder) source(root ast.Node) {
-	var err error
-	if x.cel, err = expr.NewCompiler(expr.Schema{}); err != nil {
-		x.Fail(root, "%s", err)
-		return
-	}
 	s := &alert.Source{Takes: x.takes(root)}
 	x.d.Source = s
 	x.names = alert.Names(s.Takes)

@@ -61,8 +61,8 @@ cleared: trap.oid in ["1.3.6.1.6.3.1.1.5.4", "1.3.6.1.2.1.118.0.3"]
 // standard gives a source the map that stands where it has none.
 func (x *decoder) standard(text string, s *alert.Source) {
 	t := &doc.Text{What: "a document"}
-	y := &decoder{Text: t, d: &Document{}}
-	y.source(t.Load([]byte(text)))
+	y := &decoder{Text: t, d: &Document{Kind: Source}}
+	y.decode(t.Load([]byte(text)))
 	if t.Findings.Failed() {
 		panic("the standard map has a mistake: " + t.Findings[0].Sentence()) // it is ours
 	}

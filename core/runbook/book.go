@@ -11,6 +11,7 @@ import (
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/reading"
+	"urgentis/core/trigger"
 )
 
 // Header is the value of the key urgentis that every runbook begins with.
@@ -213,18 +214,8 @@ func (b *Book) All() []*Step {
 	return out
 }
 
-// Start is an occasion on which the runbook starts by itself.
-type Start struct {
-	Name   string
-	Alert  *expr.Program
-	Inputs map[string]*expr.Template
-	// Steady is how long the alert must stay so before the runbook starts; 0: it starts at once.
-	Steady time.Duration
-	// AtMost is how often it may start within Per; 0: as often as it likes.
-	AtMost int
-	Per    time.Duration
-	Line   int
-}
+// Start is one occasion on which a runbook starts.
+type Start = trigger.Start
 
 // Input is a value that a run is begun with.
 type Input struct {

@@ -38,8 +38,9 @@ var (
 		"finally",
 		"results",
 	}
-	startOrder = []string{"alert", "steady", "at_most", "inputs"}
-	stepOrder  = []string{
+	startOrder = []string{"alert", "incident", "deployment", "schedule", "zone", "missed", "address", "on", "hours", "steady",
+		"count", "at_most", "inputs"}
+	stepOrder = []string{
 		"id",
 		"when",
 		"over",

@@ -165,11 +165,11 @@ func (g *grapher) begin() string {
 			break
 		}
 		id := g.node(Node{ID: "starts." + s.Name, Kind: "start", Title: s.Name}, float64(i)*(nodeWidth+gapX), 0,
-			s.says()...)
+			s.Says()...)
 		y = max(y, g.below(id))
 		exits = append(exits, exit{from: id})
 	}
-	note := "started by an alert, or by hand"
+	note := "started so, or by hand"
 	if len(g.book.Starts) == 0 {
 		note = "started by hand"
 	}

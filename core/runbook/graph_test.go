@@ -205,7 +205,7 @@ func TestWhatIsDrawn(t *testing.T) {
 	b := drawn(t)["everything"]
 	text := b.Text(nil)
 	for _, want := range []string{
-		`starts on two: alert.severity == "major"; 2 times in 1h at most`,
+		`starts on two: alert.severity == "major"; 2 per 1h at most`,
 		"gate: asks team/quayside, 2 people, with a comment, within 5m",
 		"refused → ends as failed",
 		"unanswered →",

@@ -2,14 +2,14 @@ package runbook
 
 import (
 	"regexp"
-	"strconv"
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"urgentis/core/doc"
 	"urgentis/core/expr"
-
-	"github.com/goccy/go-yaml/ast"
+	"urgentis/core/trigger"
 )
 
 // sections are the keys of a runbook or a part that are decoded after the names are known.
@@ -264,98 +264,24 @@ func (d *decoder) pattern(n ast.Node) *regexp.Regexp {
 	return re
 }
 
-// maxSteady is the longest that an alert may have to stay so.
-const maxSteady = 24 * time.Hour
-
-// maxPer is the longest time over which starts are counted.
-const maxPer = 7 * 24 * time.Hour
-
-var ratePattern = regexp.MustCompile(`^([1-9][0-9]{0,3}) per (\S+)$`)
-
-// rate decodes how often something may happen: "3 per 1h".
-func (d *decoder) rate(n ast.Node) (int, time.Duration) {
-	m := ratePattern.FindStringSubmatch(d.Word(n, "at_most"))
-	if m == nil {
-		d.Fail(n, "at_most must be a number per a time, as in 3 per 1h")
-		return 0, 0
-	}
-	count, err := strconv.Atoi(m[1])
-	per, wrong := doc.ParseDuration(m[2])
-	if err != nil || wrong != nil || per > maxPer {
-		d.Fail(n, "at_most counts over a time such as 10m, 1h or 1d, and over 7d at most")
-	}
-	return count, per
-}
-
 func (d *decoder) starts(n ast.Node) {
+	r := d.startReader()
 	for _, e := range d.Mapping(n, "starts") {
-		s := Start{Name: e.Key, Line: doc.Position(e.Node).Line, Inputs: map[string]*expr.Template{}}
+		s := Start{Name: e.Key, Line: doc.Position(e.Node).Line}
 		if !namePattern.MatchString(e.Key) {
 			d.Fail(e.Node, "a start's name must be small letters, digits and hyphens, and begin with a letter")
 		}
-		d.startFields(&s, e.Value)
-		if s.Alert == nil && !d.Findings.Failed() {
-			d.Fail(e.Node, "start %s does not say on which alert; give alert: CONDITION", e.Key)
-		}
-		for _, in := range d.book.Inputs {
-			if in.Default == nil && s.Inputs[in.Name] == nil {
-				d.Fail(e.Node, "start %s does not say input %s, which has no default", e.Key, in.Name)
-			}
-		}
+		got := d.Fields(e.Value, "a start", r.Keys(&s))
+		r.Finish(&s, e.Node, got)
 		d.book.Starts = append(d.book.Starts, s)
 	}
 }
 
-func (d *decoder) startFields(s *Start, n ast.Node) {
-	d.Fields(n, "a start", map[string]func(ast.Node){
-		"alert": func(n ast.Node) {
-			s.Alert = d.condition(n, expr.InStart, "alert")
-			d.canHappen(n, s.Alert)
-		},
-		"steady": func(n ast.Node) {
-			if s.Steady = d.Duration(n, "steady"); s.Steady > maxSteady {
-				d.Fail(n, "steady may be a day at most")
-			}
-		},
-		"at_most": func(n ast.Node) { s.AtMost, s.Per = d.rate(n) },
-		"inputs": func(n ast.Node) {
-			for _, v := range d.Mapping(n, "inputs") {
-				if _, ok := d.schema.Inputs[v.Key]; !ok {
-					d.At(
-						doc.Position(v.Node),
-						0,
-						false,
-						"the runbook has no input "+v.Key,
-						doc.Nearest(v.Key, keys(d.schema.Inputs)),
-					)
-					continue
-				}
-				s.Inputs[v.Key] = d.template(v.Value, expr.InStart, "an input")
-			}
-		},
-	})
-}
-
-// canHappen refuses a start that asks for what is never so when a start is judged: as its alert comes in, and each time
-// that becomes worse.
-func (d *decoder) canHappen(n ast.Node, p *expr.Program) {
-	if p == nil || d.old {
-		return
+// startReader reads starts that give this runbook's inputs.
+func (d *decoder) startReader() *trigger.Reader {
+	r := &trigger.Reader{Text: d.Text, Cel: d.cel, Old: d.old, Inputs: []trigger.Input{}}
+	for _, in := range d.book.Inputs {
+		r.Inputs = append(r.Inputs, trigger.Input{Name: in.Name, Wanted: in.Default == nil})
 	}
-	for _, field := range p.Refers("alert") {
-		switch field {
-		case "state":
-			d.Fail(
-				n,
-				"a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to "+
-					"do when the alert clears is said by if_cleared)",
-			)
-		case "count":
-			d.Fail(
-				n,
-				"a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it "+
-					"cannot wait for a number of reports; to wait whether it stays so say steady: 5m",
-			)
-		}
-	}
+	return r
 }

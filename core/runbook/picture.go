@@ -97,7 +97,7 @@ func (b *Book) Text(been *Been) string {
 	}
 	fmt.Fprintf(&t.out, "%s\n", b.Title)
 	for _, s := range b.Starts {
-		fmt.Fprintf(&t.out, "  starts on %s: %s\n", s.Name, strings.Join(s.says(), "; "))
+		fmt.Fprintf(&t.out, "  starts on %s: %s\n", s.Name, strings.Join(s.Says(), "; "))
 	}
 	t.list(b.Steps, "  ")
 	if n := t.nodes["end"]; n != nil {
@@ -168,18 +168,6 @@ func (t *texter) ways(path string, list []way, indent string) {
 			t.plain(indent, "", w.label+" → goes on")
 		}
 	}
-}
-
-// says tells on what a runbook starts.
-func (s *Start) says() []string {
-	out := []string{s.Alert.Source}
-	if s.Steady > 0 {
-		out = append(out, "steady for "+plain.Span(s.Steady))
-	}
-	if s.AtMost > 0 {
-		out = append(out, fmt.Sprintf("%d times in %s at most", s.AtMost, plain.Span(s.Per)))
-	}
-	return out
 }
 
 // brief is a way of doing as its author wrote it, in a few words.

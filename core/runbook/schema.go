@@ -4,7 +4,10 @@ import (
 	"encoding/json"
 	"slices"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"urgentis/core/expr"
+	"urgentis/core/trigger"
 )
 
 // Schema is the JSON Schema of the language, for editors. The keys are those that the decoder itself knows:
@@ -61,7 +64,9 @@ func Schema() []byte {
 			"description": "a time such as 30s, 5m, 2h or 1d",
 		},
 		"gate": obj(keys["gate"]), "again": obj(keys["again"]), "http": obj(keys["http"]), "sql": obj(keys["sql"]),
-		"starts": map[string]any{"type": "object", "additionalProperties": obj(keys["a start"], "alert")},
+		"start":  start(obj(keys["a start"])),
+		"starts": map[string]any{"type": "object", "additionalProperties": refTo("start")},
+		"hours":  hours(obj(keys["hours"])),
 		"inputs": map[string]any{"type": "object", "additionalProperties": obj(keys["input "])},
 		"read":   map[string]any{"type": "object", "additionalProperties": obj(keys["reading "])},
 		"type":   map[string]any{"enum": types},
@@ -71,6 +76,25 @@ func Schema() []byte {
 		panic(err) // the structure above is all ours
 	}
 	return append(b, '\n')
+}
+
+// start wants one occasion of a start.
+func start(obj map[string]any) map[string]any {
+	var one []any
+	for _, k := range trigger.Occasions {
+		one = append(one, map[string]any{"required": []string{k}})
+	}
+	obj["oneOf"] = one
+	obj["properties"].(map[string]any)["hours"] = refTo("hours")
+	return obj
+}
+
+// hours are either inside or outside of a calendar's.
+func hours(obj map[string]any) map[string]any {
+	obj["oneOf"] = []any{
+		map[string]any{"required": []string{"inside"}}, map[string]any{"required": []string{"outside"}},
+	}
+	return obj
 }
 
 func refTo(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
@@ -113,7 +137,9 @@ func probed() map[string][]string {
 		d.verbKeys(s, known, "1", 0)
 		d.Fields(nil, "a "+string(v), known)
 	}
-	d.startFields(&Start{}, nil)
+	r := d.startReader()
+	d.Fields(nil, "a start", r.Keys(&Start{}))
+	d.Fields(nil, "hours", map[string]func(ast.Node){"inside": nil, "outside": nil})
 	d.gate(nil, "1", 0)
 	d.again(nil)
 	d.http(nil)
