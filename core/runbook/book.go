@@ -3,6 +3,8 @@
 package runbook
 
 import (
+	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -589,4 +591,36 @@ func (b *Book) Everything() []*Step {
 		out = append(out, b.Parts[n].All()...)
 	}
 	return out
+}
+
+// WrongInputs says what is wrong with the inputs that a start beside the runbook gives it.
+func (b *Book) WrongInputs(s *Start) []string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(s.Inputs)) {
+		if !slices.ContainsFunc(b.Inputs, func(in Input) bool { return in.Name == name }) {
+			out = append(out, fmt.Sprintf("the runbook %s has no input %s", b.Name, name))
+		}
+	}
+	for _, in := range b.Inputs {
+		if in.Default == nil && s.Inputs[in.Name] == nil {
+			out = append(out, fmt.Sprintf("it does not say input %s of the runbook %s, which has no default", in.Name, b.Name))
+		}
+	}
+	return out
+}
+
+var looksAtAlert = regexp.MustCompile(`\balert(_now)?\b[.\[]`)
+
+// LooksAtAlert reports whether the runbook speaks of its alert anywhere but in what starts it.
+func (b *Book) LooksAtAlert() bool {
+	n := len(looksAtAlert.FindAllIndex(b.Source, -1))
+	for _, s := range b.Starts {
+		if s.Alert != nil {
+			n -= len(looksAtAlert.FindAllString(s.Alert.Source, -1))
+		}
+		for _, t := range s.Inputs {
+			n -= len(looksAtAlert.FindAllString(t.Source, -1))
+		}
+	}
+	return n > 0
 }

@@ -77,6 +77,19 @@ func (s *Start) JudgedOn(c alert.Change) bool {
 	return slices.Contains(s.On, c)
 }
 
+// onWords are the changes at which it is judged.
+func (s *Start) onWords() string {
+	on := s.On
+	if len(on) == 0 {
+		on = DefaultOn
+	}
+	words := make([]string, len(on))
+	for i, c := range on {
+		words[i] = string(c)
+	}
+	return strings.Join(words, " or ")
+}
+
 // Only is the hours in words; "" where there are none.
 func (h *Hours) Only() string {
 	switch {
@@ -104,11 +117,7 @@ func (s *Start) Says() []string {
 		out = append(out, "a request to its own address")
 	}
 	if len(s.On) > 0 {
-		words := make([]string, len(s.On))
-		for i, c := range s.On {
-			words[i] = string(c)
-		}
-		out = append(out, "as the alert is "+strings.Join(words, " or "))
+		out = append(out, "as the alert is "+s.onWords())
 	}
 	if s.Steady > 0 {
 		out = append(out, "still so after "+plain.Span(s.Steady))

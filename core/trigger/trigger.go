@@ -2,16 +2,18 @@
 package trigger
 
 import (
+	"slices"
 	"strings"
 	"time"
 
+	"urgentis/core/alert"
 	"urgentis/core/expr"
 )
 
-// Trigger is one occasion on which a runbook starts.
+// Trigger is an alert's occasion on which a runbook starts.
 type Trigger struct {
 	Runbook, Name string
-	Condition     *expr.Program
+	Start         *Start
 }
 
 // Verdict tells what became of one trigger for one alert.
@@ -40,7 +42,7 @@ func New(all []Trigger) *Index {
 	req := make([][]expr.Equality, len(all))
 	count := map[expr.Equality]int{}
 	for i, t := range all {
-		for _, e := range t.Condition.Required() {
+		for _, e := range t.Start.Alert.Required() {
 			if _, ok := field(nil, e.Field); ok {
 				req[i] = append(req[i], e)
 				count[e]++
@@ -65,29 +67,37 @@ func New(all []Trigger) *Index {
 }
 
 // field reads alert.X or alert.labels.X; ok is false for a field that is not text.
-func field(alert map[string]any, name string) (string, bool) {
+func field(snapshot map[string]any, name string) (string, bool) {
 	rest, ok := strings.CutPrefix(name, "alert.")
 	if !ok {
 		return "", false
 	}
 	if l, ok := strings.CutPrefix(rest, "labels."); ok {
-		labels, _ := alert["labels"].(map[string]string)
+		labels, _ := snapshot["labels"].(map[string]string)
 		return labels[l], true
 	}
 	switch rest {
 	case "id", "source", "key", "severity", "state", "summary", "service", "link":
-		s, _ := alert[rest].(string)
+		s, _ := snapshot[rest].(string)
 		return s, true
 	}
 	return "", false
 }
 
-// Match lists the triggers that fire for an alert, and those whose condition could not be evaluated.
-func (x *Index) Match(alert map[string]any) []Verdict {
+// Judges reports whether any trigger is judged at a change of an alert.
+func (x *Index) Judges(c alert.Change) bool {
+	return slices.ContainsFunc(x.all, func(t Trigger) bool { return t.Start.JudgedOn(c) })
+}
+
+// Match lists the triggers that fire as an alert changes, and those whose condition could not be evaluated.
+func (x *Index) Match(snapshot map[string]any, c alert.Change) []Verdict {
 	var out []Verdict
-	s := &expr.Scope{Alert: alert}
+	s := &expr.Scope{Alert: snapshot}
 	try := func(i int) {
-		ok, err := x.all[i].Condition.Bool(s)
+		if !x.all[i].Start.JudgedOn(c) {
+			return
+		}
+		ok, err := x.all[i].Start.Alert.Bool(s)
 		if err != nil || ok {
 			out = append(out, x.verdict(i, s))
 		}
@@ -96,7 +106,7 @@ func (x *Index) Match(alert map[string]any) []Verdict {
 		try(i)
 	}
 	for f := range x.fields {
-		v, _ := field(alert, f)
+		v, _ := field(snapshot, f)
 		for _, i := range x.byPair[expr.Equality{Field: f, Value: v}] {
 			try(i)
 		}
@@ -104,19 +114,23 @@ func (x *Index) Match(alert map[string]any) []Verdict {
 	return out
 }
 
-// Explain tells of every trigger what became of it.
-func (x *Index) Explain(alert map[string]any) []Verdict {
-	s := &expr.Scope{Alert: alert}
+// Explain tells of every trigger what becomes of it as an alert changes.
+func (x *Index) Explain(snapshot map[string]any, c alert.Change) []Verdict {
+	s := &expr.Scope{Alert: snapshot}
 	out := make([]Verdict, len(x.all))
 	for i := range x.all {
 		out[i] = x.verdict(i, s)
+		if out[i].Started && !x.all[i].Start.JudgedOn(c) {
+			out[i].Started = false
+			out[i].Error = "the condition holds, but it is judged only as the alert is " + x.all[i].Start.onWords()
+		}
 	}
 	return out
 }
 
 func (x *Index) verdict(i int, s *expr.Scope) Verdict {
 	t := x.all[i]
-	ok, values, err := t.Condition.Explain(s)
+	ok, values, err := t.Start.Alert.Explain(s)
 	v := Verdict{Runbook: t.Runbook, Name: t.Name, Started: ok, Values: values}
 	if err != nil {
 		v.Error = err.Error()

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"urgentis/core/alert"
 	"urgentis/core/expr"
 )
 
@@ -18,7 +19,7 @@ func triggers(t require.TestingT, conditions ...string) []Trigger {
 	for i, s := range conditions {
 		p, err := c.Compile(s, expr.InStart)
 		require.NoError(t, err, s)
-		out = append(out, Trigger{Runbook: fmt.Sprint("r", i), Name: s, Condition: p})
+		out = append(out, Trigger{Runbook: fmt.Sprint("r", i), Name: s, Start: &Start{Alert: p}})
 	}
 	return out
 }
@@ -54,13 +55,13 @@ func TestIndexAgreesWithEvaluation(t *testing.T) {
 			a["labels"] = map[string]string{}
 		}
 		want := map[string]bool{}
-		for _, v := range x.Explain(a) {
+		for _, v := range x.Explain(a, alert.New) {
 			if v.Started {
 				want[v.Name] = true
 			}
 		}
 		got := map[string]bool{}
-		for _, v := range x.Match(a) {
+		for _, v := range x.Match(a, alert.New) {
 			if v.Started {
 				got[v.Name] = true
 			}
@@ -78,7 +79,7 @@ func TestIndexAgreesWithEvaluation(t *testing.T) {
 
 func TestExplainTellsWhichPartDecided(t *testing.T) {
 	x := New(triggers(t, `alert.severity == "critical"`))
-	v := x.Explain(map[string]any{"severity": "minor"})
+	v := x.Explain(map[string]any{"severity": "minor"}, alert.Worse)
 	assert.Equal(t, []expr.Value{{Part: "alert.severity", Text: "minor"}}, v[0].Values)
 	assert.False(t, v[0].Started)
 }
@@ -96,7 +97,7 @@ func BenchmarkMatch(b *testing.B) {
 			x := New(triggers(b, conds...))
 			a := map[string]any{"severity": "major", "labels": map[string]string{"signal": "s77"}}
 			for b.Loop() {
-				if len(x.Match(a)) != 1 {
+				if len(x.Match(a, alert.New)) != 1 {
 					b.Fatal("not matched")
 				}
 			}

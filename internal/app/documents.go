@@ -7,7 +7,10 @@ import (
 	"slices"
 
 	"urgentis/core/access"
+	"urgentis/core/doc"
 	"urgentis/core/estate"
+	"urgentis/core/runbook"
+	"urgentis/core/trigger"
 	"urgentis/internal/store"
 )
 
@@ -176,10 +179,10 @@ func (a *App) carryOut(tx *store.Tx, who *access.Principal, p Pushing, out *Push
 // select, call and use.
 func (a *App) checkPushed(tx *store.Tx, out *Pushed) error {
 	for _, s := range out.Steps {
-		if s.Document == nil || s.Document.Runbook == nil || s.What == estate.Same {
+		if s.Document == nil || s.What == estate.Same {
 			continue
 		}
-		found, err := a.estateFindings(tx.Context(), s.Document.Runbook)
+		found, err := a.findings(tx, s.Document)
 		if err != nil {
 			return err
 		}
@@ -191,6 +194,59 @@ func (a *App) checkPushed(tx *store.Tx, out *Pushed) error {
 	return nil
 }
 
+// findings says what is wrong with one document, now that all others are there.
+func (a *App) findings(tx *store.Tx, d *estate.Document) (doc.Findings, error) {
+	var starts []trigger.Start
+	var found doc.Findings
+	switch {
+	case d.Runbook != nil:
+		var err error
+		if found, err = a.estateFindings(tx.Context(), d.Runbook); err != nil {
+			return nil, err
+		}
+		starts = d.Runbook.Starts
+	case d.Trigger != nil:
+		if _, err := tx.Newest(d.Trigger.Runbook); errors.Is(err, store.ErrNotFound) {
+			return doc.Findings{{Line: 1, Column: 1, Message: "there is no runbook " + d.Trigger.Runbook}}, nil
+		} else if err != nil {
+			return nil, err
+		}
+		book, err := a.newestIn(tx, d.Trigger.Runbook)
+		if err != nil {
+			return nil, err
+		}
+		for _, says := range book.WrongInputs(&d.Trigger.Start) {
+			found = append(found, doc.Finding{Line: 1, Column: 1, Message: says})
+		}
+		starts = []trigger.Start{d.Trigger.Start}
+	}
+	for _, s := range starts {
+		if s.Hours == nil {
+			continue
+		}
+		if _, err := tx.Document(estate.Calendar, s.Hours.Calendar); errors.Is(err, store.ErrNotFound) {
+			found = append(found, doc.Finding{Line: max(1, s.Line), Column: 1,
+				Message: "there is no calendar " + s.Hours.Calendar})
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// newestIn reads the newest revision of a runbook as a transaction sees it.
+func (a *App) newestIn(tx *store.Tx, name string) (*runbook.Book, error) {
+	rev, err := tx.Newest(name)
+	if err != nil {
+		return nil, err
+	}
+	book, found := runbook.Parse([]byte(rev.Text))
+	if book == nil {
+		return nil, &Error{Kind: Unsound, Code: "runbook", Says: "the runbook " + name + " has mistakes", Findings: found}
+	}
+	return book, nil
+}
+
 func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push, s estate.Step) error {
 	switch {
 	case s.What == estate.Removed && s.Kind == estate.Runbook:
@@ -199,15 +255,17 @@ func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push,
 			return err
 		}
 		return tx.RemoveRunbook(s.Name, row.Service)
-	case s.What == estate.Removed:
+	case s.What == estate.Removed && s.Kind == estate.Source:
 		return removeSource(tx, s.Name)
+	case s.What == estate.Removed:
+		return tx.RemoveDocument(s.Kind, s.Name)
 	case s.Kind == estate.Runbook:
 		if _, err := tx.PushRunbook(s.Document.Runbook, s.Document.Text, who.Behind()); err != nil {
 			return err
 		}
 		return tx.SetOrigin(s.Kind, s.Name, push.Origin)
 	}
-	if err := tx.PushDocument(push, s.Document); err != nil {
+	if err := tx.PushDocument(push, s.Document); err != nil || s.Kind != estate.Source {
 		return err
 	}
 	return tx.SetSourceText(s.Name, s.Document.Text)

@@ -65,6 +65,9 @@ func (e *Engine) Pretend(ctx context.Context, st Start) (flow.Begun, *runbook.Bo
 func (e *Engine) InputsFrom(b *runbook.Book, alert map[string]any) map[string]any {
 	sc := &expr.Scope{Alert: alert}
 	for _, st := range b.Starts {
+		if st.Alert == nil {
+			continue
+		}
 		if ok, err := st.Alert.Bool(sc); err != nil || !ok {
 			continue
 		}

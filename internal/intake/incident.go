@@ -1,7 +1,9 @@
 package intake
 
 import (
+	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"urgentis/core/alert"
@@ -35,16 +37,94 @@ func (w *writing) raise(a *store.Alert) error {
 		Title: a.Summary, Content: Snapshot(a)}); err != nil {
 		return err
 	}
-	if err := w.send(inc, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
-		a.Summary)); err != nil {
+	w.opened = append(w.opened, inc.Number)
+	w.changed(a)
+	w.fresh = append(w.fresh, a)
+	if m := w.index.muted(Snapshot(a), w.now); m != nil {
+		return w.mute(a, inc, m)
+	}
+	if err := w.tellOpened(a, inc); err != nil {
 		return err
 	}
-	if err := w.start(a, inc, nil); err != nil {
+	return w.start(a, inc, alert.New, nil)
+}
+
+func (w *writing) tellOpened(a *store.Alert, inc *store.Incident) error {
+	return w.send(inc, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
+		a.Summary))
+}
+
+// mute writes down that planned work holds an alert back: nothing starts and nobody is told, until that is over and the
+// alert still there.
+func (w *writing) mute(a *store.Alert, inc *store.Incident, m *trigger.Mute) error {
+	verdicts := w.index.verdicts(Snapshot(a), alert.New)
+	for i := range verdicts {
+		if v := &verdicts[i]; v.Started {
+			v.Started, v.Error = false, w.index.heldBack(which(*v), Snapshot(a), w.now)
+			w.fire(*v, Snapshot(a), inc, store.FiredBack)
+		}
+	}
+	var err error
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
+		return err
+	}
+	if err := w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until); err != nil {
+		return err
+	}
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "mute:" + m.Name,
+		Title: fmt.Sprintf("Planned work until %s: nothing starts and nobody is told",
+			m.Until.UTC().Format("2006-01-02 15:04 MST")),
+		Content: map[string]any{"mute": m.Name, "until": m.Until.UTC(), "because": m.Because}})
+}
+
+// muteEnds is what waits for the end of a mute, in the place of a start.
+const muteEnds = "mute"
+
+// unmute looks at an alert again when its mute should be over: it is muted still, or there, or gone.
+func (w *writing) unmute(a *store.Alert) error {
+	if err := w.tx.DropWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}); err != nil || a.Incident == nil {
+		return err
+	}
+	if a.State != "open" {
+		return nil
+	}
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil || inc.State != "open" {
+		return err
+	}
+	if m := w.index.muted(Snapshot(a), w.now); m != nil {
+		return w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until)
+	}
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "urgentis",
+		Title: "The planned work is over, and the alert is still there", Content: Snapshot(a)}); err != nil {
+		return err
+	}
+	if err := w.tellOpened(a, inc); err != nil {
+		return err
+	}
+	if err := w.start(a, inc, alert.New, nil); err != nil {
 		return err
 	}
 	w.changed(a)
-	w.fresh = append(w.fresh, a)
-	return nil
+	return w.tx.Save(a)
+}
+
+// repeated begins what starts at each report of an alert, where anything does.
+func (w *writing) repeated(a *store.Alert, times int) error {
+	if a.Incident == nil || !w.index.index.Judges(alert.Repeat) {
+		return nil
+	}
+	snapshot := Snapshot(a)
+	if !slices.ContainsFunc(w.index.index.Match(snapshot, alert.Repeat), func(v trigger.Verdict) bool {
+		return v.Started
+	}) {
+		return nil
+	}
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil {
+		return err
+	}
+	return w.also(a, inc, alert.Repeat, times)
 }
 
 func (w *writing) changed(a *store.Alert) {
@@ -105,9 +185,13 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 			if verdicts, err = w.worse(a, inc, verdicts); err != nil {
 				return err
 			}
-			if err := w.start(a, inc, verdicts); err != nil {
-				return err
+			if w.index.muted(Snapshot(a), w.now) == nil {
+				if err := w.start(a, inc, alert.Worse, verdicts); err != nil {
+					return err
+				}
 			}
+		} else if err := w.also(a, inc, change, it.times); err != nil {
+			return err
 		}
 		w.changed(a)
 	}
@@ -164,7 +248,7 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		"still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err
 	}
-	if err := w.start(a, inc, nil); err != nil {
+	if err := w.start(a, inc, alert.New, nil); err != nil {
 		return err
 	}
 	w.changed(a)

@@ -376,6 +376,15 @@ type writing struct {
 	// payloads are what was sent, by the request that sent it, and came are the alerts that came of them.
 	payloads map[*alert.Payload]*store.Payload
 	came     map[store.AlertPayload]bool
+	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a run
+	// was begun, working the runs by what they are for.
+	firings []*store.Firing
+	opened  []int64
+	begun   map[int64]bool
+	working map[onceIn]store.Firing
+	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
+	names   map[string]any
+	request string
 }
 
 // writing begins to write with the triggers as they are now.
@@ -389,6 +398,8 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 		sources:  map[string]bool{},
 		came:     map[store.AlertPayload]bool{},
 		payloads: map[*alert.Payload]*store.Payload{},
+		begun:    map[int64]bool{},
+		working:  map[onceIn]store.Firing{},
 		now:      in.clock().UTC().Truncate(time.Microsecond),
 		sheet:    in.engine.Sheet(tx),
 	}
@@ -460,6 +471,9 @@ func (w *writing) take(it *item) (Taken, error) {
 		if err := w.stillThere(id, a); err != nil {
 			return taken, err
 		}
+		if err := w.repeated(a, it.times); err != nil {
+			return taken, err
+		}
 	default:
 		if err := w.alter(a, it, change); err != nil {
 			return taken, err
@@ -491,6 +505,9 @@ func (w *writing) flush() error {
 	var repeats []*store.Alert
 	if err := store.Add(w.sheet.Bulk, w.fresh); err != nil {
 		return fmt.Errorf("keep alerts: %w", err)
+	}
+	if err := store.Add(w.sheet.Bulk, w.firings); err != nil {
+		return fmt.Errorf("keep what came of triggers: %w", err)
 	}
 	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Values(w.payloads))); err != nil {
 		return fmt.Errorf("keep payloads: %w", err)
@@ -549,7 +566,17 @@ func (in *Intake) WouldStart(ctx context.Context, source string, r alert.Report)
 	if err != nil {
 		return nil, err
 	}
-	return l.verdicts(Snapshot(raised(source, r))), nil
+	snapshot := Snapshot(raised(source, r))
+	out := l.verdicts(snapshot, alert.New)
+	for i, v := range out {
+		if !v.Started {
+			continue
+		}
+		if why := l.heldBack(which(v), snapshot, in.clock()); why != "" {
+			out[i].Started, out[i].Error = false, why
+		}
+	}
+	return out, nil
 }
 
 // Snapshot is an alert as expressions see it.

@@ -137,11 +137,11 @@ steps: [{call: nobody-has-it}]
 	broken, plain := &item{
 		source: "mon",
 		report: report("k", alert.Major),
-		times: 1, answer: make(chan Outcome, 1),
+		times:  1, answer: make(chan Outcome, 1),
 	}, &item{
 		source: "mon",
 		report: report("l", alert.Minor),
-		times: 1, answer: make(chan Outcome, 1),
+		times:  1, answer: make(chan Outcome, 1),
 	}
 	in.commit([]*item{broken, plain})
 	for _, it := range []*item{broken, plain} {

@@ -3,33 +3,93 @@ package intake
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
+	"time"
 
+	"urgentis/core/alert"
+	"urgentis/core/calendar"
+	"urgentis/core/estate"
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
-// cache keeps the triggers of all runbooks, as they were last pushed.
+// cache keeps what decides about alerts, as it was last pushed: triggers, calendars, mutes and joins.
 type cache struct {
 	mu      sync.Mutex
 	version int64
 	loaded  *loaded
 }
 
+// Which names a trigger: a runbook, and a start of it, or BesidePrefix and the name of a document beside it.
+type Which struct{ Runbook, Start string }
+
+// BesidePrefix stands before the name of a trigger that is a document of its own.
+const BesidePrefix = "trigger/"
+
+// Full is how a trigger is named to people and in records.
+func (w Which) Full() string {
+	if name, ok := strings.CutPrefix(w.Start, BesidePrefix); ok {
+		return name
+	}
+	return w.Runbook + "/" + w.Start
+}
+
 type loaded struct {
-	index *trigger.Index
-	books map[string]*runbook.Book
+	index     *trigger.Index
+	books     map[string]*runbook.Book
+	starts    map[Which]*trigger.Start
+	order     []Which
+	off       map[Which]store.SwitchedOff
+	calendars map[string]*calendar.Calendar
+	mutes     []*trigger.Mute
+	joins     []*incident.Join
 }
 
 // verdicts tells what starts, and where there are not too many triggers, why the others do not.
-func (l *loaded) verdicts(snapshot map[string]any) []trigger.Verdict {
+func (l *loaded) verdicts(snapshot map[string]any, c alert.Change) []trigger.Verdict {
 	if len(l.books) <= maxExplained {
-		return l.index.Explain(snapshot)
+		return l.index.Explain(snapshot, c)
 	}
-	return l.index.Match(snapshot)
+	return l.index.Match(snapshot, c)
+}
+
+// heldBack says why a trigger does not start now whatever its condition says; "" where nothing keeps it. snapshot is nil
+// for one that is not about an alert.
+func (l *loaded) heldBack(w Which, snapshot map[string]any, now time.Time) string {
+	if off, ok := l.off[w]; ok {
+		return fmt.Sprintf("it is switched off by %s: %s", off.By, off.Because)
+	}
+	if h := l.starts[w].Hours; h != nil {
+		c := l.calendars[h.Calendar]
+		switch {
+		case c == nil:
+			return fmt.Sprintf("it starts only %s, and there is no such calendar", h.Only())
+		case c.Inside(now) != h.Inside:
+			return "it starts only " + h.Only()
+		}
+	}
+	if m := l.muted(snapshot, now); m != nil {
+		return fmt.Sprintf("it is muted by %s until %s: %s", m.Name, m.Until.UTC().Format("2006-01-02 15:04 MST"), m.Because)
+	}
+	return ""
+}
+
+// muted gives the mute that covers an alert; nil without one.
+func (l *loaded) muted(snapshot map[string]any, now time.Time) *trigger.Mute {
+	if snapshot == nil {
+		return nil
+	}
+	for _, m := range l.mutes {
+		if m.Covers(snapshot, now) {
+			return m
+		}
+	}
+	return nil
 }
 
 func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, error) {
@@ -38,12 +98,45 @@ func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, er
 	if c.loaded != nil && c.version == version {
 		return c.loaded, nil
 	}
+	l := &loaded{
+		books: map[string]*runbook.Book{}, starts: map[Which]*trigger.Start{}, off: map[Which]store.SwitchedOff{},
+		calendars: map[string]*calendar.Calendar{},
+	}
+	if err := l.readBooks(tx, e); err != nil {
+		return nil, err
+	}
+	if err := l.readDocuments(tx, e); err != nil {
+		return nil, err
+	}
+	off, err := tx.SwitchedOff()
+	if err != nil {
+		return nil, fmt.Errorf("read which triggers are switched off: %w", err)
+	}
+	for _, o := range off {
+		l.off[Which{o.Runbook, o.Start}] = o
+	}
+	var all []trigger.Trigger
+	for _, w := range l.order {
+		if s := l.starts[w]; s.Alert != nil {
+			all = append(all, trigger.Trigger{Runbook: w.Runbook, Name: w.Start, Start: s})
+		}
+	}
+	l.index = trigger.New(all)
+	c.version, c.loaded = version, l
+	return l, nil
+}
+
+func (l *loaded) add(w Which, s *trigger.Start) {
+	l.starts[w] = s
+	l.order = append(l.order, w)
+}
+
+// readBooks reads the runbooks, and the starts that they bring along.
+func (l *loaded) readBooks(tx *store.Tx, e *engine.Engine) error {
 	rows, err := tx.Current()
 	if err != nil {
-		return nil, fmt.Errorf("read runbooks: %w", err)
+		return fmt.Errorf("read runbooks: %w", err)
 	}
-	l := &loaded{books: map[string]*runbook.Book{}}
-	var all []trigger.Trigger
 	var bad []string
 	for _, r := range rows {
 		b, err := e.Book(tx.Context(), r.Revision)
@@ -52,17 +145,43 @@ func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, er
 			continue
 		}
 		if err != nil {
-			return nil, err // the database did not answer: nothing is known of the triggers, and that is not kept
+			return err // the database did not answer: nothing is known of the triggers, and that is not kept
 		}
 		l.books[r.Name] = b
-		for _, s := range b.Starts {
-			all = append(all, trigger.Trigger{Runbook: r.Name, Name: s.Name, Condition: s.Alert})
+		for i := range b.Starts {
+			l.add(Which{r.Name, b.Starts[i].Name}, &b.Starts[i])
 		}
 	}
 	if len(bad) > 0 {
 		e.Log.Error("runbooks that this program cannot read do not start", "runbooks", strings.Join(bad, "; "))
 	}
-	l.index = trigger.New(all)
-	c.version, c.loaded = version, l
-	return l, nil
+	return nil
+}
+
+// readDocuments reads what stands beside the runbooks.
+func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
+	rows, err := tx.DocumentsBeside()
+	if err != nil {
+		return fmt.Errorf("read documents: %w", err)
+	}
+	for _, r := range rows {
+		docs, found := estate.Parse([]estate.File{{Name: r.Name, Text: r.Text}})
+		if len(docs) != 1 {
+			e.Log.Error("a document cannot be read, and has no effect", "kind", r.Kind, "name", r.Name, "findings", found)
+			continue
+		}
+		switch d := docs[0]; d.Kind {
+		case estate.Trigger:
+			l.add(Which{d.Trigger.Runbook, BesidePrefix + d.Name}, &d.Trigger.Start)
+		case estate.Calendar:
+			l.calendars[d.Name] = d.Calendar
+		case estate.Mute:
+			l.mutes = append(l.mutes, d.Mute)
+		case estate.Join:
+			l.joins = append(l.joins, d.Join)
+		case estate.Runbook, estate.Source:
+		}
+	}
+	slices.SortStableFunc(l.joins, func(a, b *incident.Join) int { return a.Order - b.Order })
+	return nil
 }

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"encoding/json"
+	"strings"
 
 	"urgentis/api"
 	"urgentis/core/expr"
@@ -27,7 +28,7 @@ func apiRunbook(r app.Runbook) api.Runbook {
 		Revision: r.Revision.Revision, PushedBy: r.PushedBy, PushedAt: r.PushedAt.UTC(), Starts: []string{},
 	}
 	for _, st := range r.Book.Starts {
-		out.Starts = append(out.Starts, st.Alert.Source)
+		out.Starts = append(out.Starts, strings.Join(st.Says(), "; "))
 	}
 	return out
 }

@@ -40,6 +40,12 @@ func (tx *Tx) Documents(kind estate.Kind) ([]Document, error) {
 	return scan[Document](tx, "select * from "+documents+" where ? = '' or kind = ? order by kind, name", kind, kind)
 }
 
+// DocumentsBeside lists the documents in use that decide about alerts, by kind and name.
+func (tx *Tx) DocumentsBeside() ([]Document, error) {
+	return scan[Document](tx, "select * from "+documents+" where kind in ('trigger', 'calendar', 'mute', 'join') "+
+		"order by kind, name")
+}
+
 // Document reads a document in use.
 func (tx *Tx) Document(kind estate.Kind, name string) (*Document, error) {
 	return only(scan[Document](tx, "select * from "+documents+" where kind = ? and name = ?", kind, name))

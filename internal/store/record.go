@@ -241,6 +241,10 @@ var passing = []struct{ table, over string }{
 	{"payload", "at < now() - interval '30 days'"},
 	{"unread", "read_at < now() - interval '30 days'"},
 	{"source_key", "ends_at < now() - interval '30 days'"},
+	{"start_key", "ends_at < now() - interval '30 days'"},
+	{"firing", "at < now() - interval '30 days'"},
+	{"occasion", "at < now() - interval '7 days'"},
+	{"seen", "at < now() - interval '90 days'"},
 	{"suspect", "at < now() - interval '30 days'"},
 	{"instance", "coalesce(reported_at, gone_at) < now() - interval '30 days'"},
 }

@@ -129,13 +129,13 @@ func (b *bench) matching() error {
 			if err != nil {
 				return err
 			}
-			all = append(all, trigger.Trigger{Runbook: "r", Name: fmt.Sprint(i), Condition: p})
+			all = append(all, trigger.Trigger{Runbook: "r", Name: fmt.Sprint(i), Start: &trigger.Start{Alert: p}})
 		}
 		x := trigger.New(all)
 		const times = 2000
 		begin := time.Now()
 		for range times {
-			x.Match(a)
+			x.Match(a, alert.New)
 		}
 		took[n] = time.Since(begin) / times
 	}

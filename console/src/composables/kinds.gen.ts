@@ -10,6 +10,7 @@ export interface About {
 
 export const kinds: Record<string, About> = {
   "alert.raised": {"word":"alert"},
+  "alert.muted": {"word":"muted"},
   "alert.worse": {"word":"alert"},
   "alert.better": {"word":"alert"},
   "alert.cleared": {"word":"alert"},
