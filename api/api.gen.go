@@ -139,6 +139,33 @@ func (e DocumentKind) Valid() bool {
 	}
 }
 
+// Defines values for FiringResult.
+const (
+	FiringResultAlready FiringResult = "already"
+	FiringResultBack    FiringResult = "back"
+	FiringResultHeld    FiringResult = "held"
+	FiringResultRefused FiringResult = "refused"
+	FiringResultStarted FiringResult = "started"
+)
+
+// Valid indicates whether the value is a known member of the FiringResult enum.
+func (e FiringResult) Valid() bool {
+	switch e {
+	case FiringResultAlready:
+		return true
+	case FiringResultBack:
+		return true
+	case FiringResultHeld:
+		return true
+	case FiringResultRefused:
+		return true
+	case FiringResultStarted:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateState.
 const (
 	GateStateApproved  GateState = "approved"
@@ -924,6 +951,26 @@ type Finding struct {
 	Warning bool   `json:"warning"`
 }
 
+// Firing defines model for Firing.
+type Firing struct {
+	Alert    string       `json:"alert,omitempty,omitzero"`
+	At       time.Time    `json:"at"`
+	Id       int64        `json:"id"`
+	Incident int64        `json:"incident,omitempty,omitzero"`
+	Result   FiringResult `json:"result"`
+	Run      string       `json:"run,omitempty,omitzero"`
+	Why      string       `json:"why,omitempty,omitzero"`
+}
+
+// FiringResult defines model for Firing.Result.
+type FiringResult string
+
+// Firings defines model for Firings.
+type Firings struct {
+	Items []Firing `json:"items"`
+	More  bool     `json:"more"`
+}
+
 // Gate defines model for Gate.
 type Gate struct {
 	Ask           string     `json:"ask"`
@@ -1196,6 +1243,20 @@ type NewSourceTry struct {
 	Text string `json:"text,omitempty,omitzero"`
 }
 
+// NewStartKey defines model for NewStartKey.
+type NewStartKey struct {
+	Days int `json:"days,omitempty,omitzero"`
+
+	// KeepMinutes how long the keys that are there still open it
+	KeepMinutes int `json:"keep_minutes,omitempty,omitzero"`
+}
+
+// NewSwitch defines model for NewSwitch.
+type NewSwitch struct {
+	Because string `json:"because,omitempty,omitzero"`
+	On      bool   `json:"on"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Days  int        `json:"days,omitempty,omitzero"`
@@ -1250,6 +1311,13 @@ type NodeLine struct {
 
 	// Y its base line from the top of the node
 	Y float32 `json:"y"`
+}
+
+// Off defines model for Off.
+type Off struct {
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+	By      string    `json:"by"`
 }
 
 // Option defines model for Option.
@@ -1572,6 +1640,13 @@ type Secret struct {
 // SecretKind defines model for Secret.Kind.
 type SecretKind string
 
+// Seen defines model for Seen.
+type Seen struct {
+	At    time.Time `json:"at"`
+	Field string    `json:"field"`
+	Value string    `json:"value"`
+}
+
 // Service A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new service needs its owner, and has the stance ask.
 type Service struct {
 	// Changed in the answer to a change: what it changed
@@ -1665,6 +1740,41 @@ type SpanLane string
 
 // SpanState defines model for Span.State.
 type SpanState string
+
+// StartAddress defines model for StartAddress.
+type StartAddress struct {
+	EndsAt time.Time `json:"ends_at"`
+	How    string    `json:"how"`
+	Inputs []string  `json:"inputs"`
+
+	// MadeOfTheRequest what of the request each input is made of
+	MadeOfTheRequest map[string]string `json:"made_of_the_request"`
+	Runbook          string            `json:"runbook"`
+	Title            string            `json:"title"`
+	Trigger          string            `json:"trigger"`
+}
+
+// StartKey defines model for StartKey.
+type StartKey struct {
+	AddedAt    time.Time `json:"added_at"`
+	AddedBy    string    `json:"added_by"`
+	EndsAt     time.Time `json:"ends_at"`
+	Id         string    `json:"id"`
+	LastUsedAt time.Time `json:"last_used_at,omitempty,omitzero"`
+}
+
+// StartKeyShown defines model for StartKeyShown.
+type StartKeyShown struct {
+	Address string    `json:"address"`
+	EndsAt  time.Time `json:"ends_at"`
+	Key     string    `json:"key"`
+}
+
+// Started defines model for Started.
+type Started struct {
+	Link string `json:"link"`
+	Run  string `json:"run"`
+}
 
 // Status defines model for Status.
 type Status struct {
@@ -1780,6 +1890,27 @@ type Tried struct {
 	Says string `json:"says"`
 }
 
+// Trigger defines model for Trigger.
+type Trigger struct {
+	// Document it is a document of its own
+	Document bool      `json:"document,omitempty,omitzero"`
+	LastAt   time.Time `json:"last_at,omitempty,omitzero"`
+
+	// Lately how often it came to each result within a day
+	Lately map[string]int64 `json:"lately"`
+
+	// Name RUNBOOK/START, or the name of a document beside the runbook
+	Name string `json:"name"`
+
+	// NextAt when its schedule is due
+	NextAt  time.Time `json:"next_at,omitempty,omitzero"`
+	Off     Off       `json:"off,omitempty,omitzero"`
+	Runbook string    `json:"runbook"`
+
+	// Says when it starts
+	Says []string `json:"says"`
+}
+
 // Unread defines model for Unread.
 type Unread struct {
 	At time.Time `json:"at"`
@@ -1849,6 +1980,9 @@ type OfService = string
 
 // Revision defines model for revision.
 type Revision = int
+
+// TriggerName defines model for triggerName.
+type TriggerName = string
 
 // ListAlertsParams defines parameters for ListAlerts.
 type ListAlertsParams struct {
@@ -1933,6 +2067,12 @@ type ListRunsParams struct {
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 }
 
+// ListSeenParams defines parameters for ListSeen.
+type ListSeenParams struct {
+	// Field such as service or labels.signal; all without it
+	Field string `form:"field,omitempty" json:"field,omitempty,omitzero"`
+}
+
 // SetServiceParams defines parameters for SetService.
 type SetServiceParams struct {
 	// IfMatch the version that the change was made for; another one is 412
@@ -1943,6 +2083,13 @@ type SetServiceParams struct {
 type SetTargetParams struct {
 	// IfMatch the version that the change was made for; another one is 412
 	IfMatch IfMatch `json:"If-Match,omitempty,omitzero"`
+}
+
+// ListFiringsParams defines parameters for ListFirings.
+type ListFiringsParams struct {
+	// Before the id of the last firing of the page before
+	Before int64 `form:"before,omitempty" json:"before,omitempty,omitzero"`
+	Limit  int   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListUnreadParams defines parameters for ListUnread.
@@ -2018,6 +2165,12 @@ type AddTokenJSONRequestBody = NewToken
 
 // TryStepJSONRequestBody defines body for TryStep for application/json ContentType.
 type TryStepJSONRequestBody = NewTry
+
+// AddStartKeyJSONRequestBody defines body for AddStartKey for application/json ContentType.
+type AddStartKeyJSONRequestBody = NewStartKey
+
+// SwitchTriggerJSONRequestBody defines body for SwitchTrigger for application/json ContentType.
+type SwitchTriggerJSONRequestBody = NewSwitch
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2475,6 +2628,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/secrets/{name} (the `RemoveSecret` operationId).
 	RemoveSecret(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSeen Values that were seen in fields of alerts, for whoever writes a condition.
+	//
+	// Corresponds with GET /api/v1/seen (the `ListSeen` operationId).
+	ListSeen(ctx context.Context, params *ListSeenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListServices Services with owner and stance.
 	//
 	// Corresponds with GET /api/v1/services (the `ListServices` operationId).
@@ -2670,6 +2828,59 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
 	TryStep(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTriggers The occasions on which runbooks start, and what came of them within a day.
+	//
+	// Corresponds with GET /api/v1/triggers (the `ListTriggers` operationId).
+	ListTriggers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTrigger One trigger.
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger} (the `GetTrigger` operationId).
+	GetTrigger(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFirings What came of each occasion of a trigger, newest first.
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
+	ListFirings(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListStartKeys The keys of a start address, newest first; never their values.
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger}/keys (the `ListStartKeys` operationId).
+	ListStartKeys(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStartKeyWithBody Give a start address a new key; it is shown once.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+	AddStartKeyWithBody(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStartKey Give a start address a new key; it is shown once.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+	AddStartKey(ctx context.Context, trigger TriggerName, body AddStartKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndStartKey End a key of a start address now.
+	//
+	// Corresponds with DELETE /api/v1/triggers/{trigger}/keys/{id} (the `EndStartKey` operationId).
+	EndStartKey(ctx context.Context, trigger TriggerName, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchTriggerWithBody Switch a trigger off without losing it, or on again.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+	SwitchTriggerWithBody(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchTrigger Switch a trigger off without losing it, or on again.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+	SwitchTrigger(ctx context.Context, trigger TriggerName, body SwitchTriggerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
 	//
@@ -3704,6 +3915,21 @@ func (c *Client) RemoveSecret(ctx context.Context, name Name, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// ListSeen Values that were seen in fields of alerts, for whoever writes a condition.
+//
+// Corresponds with GET /api/v1/seen (the `ListSeen` operationId).
+func (c *Client) ListSeen(ctx context.Context, params *ListSeenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSeenRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListServices Services with owner and stance.
 //
 // Corresponds with GET /api/v1/services (the `ListServices` operationId).
@@ -4210,6 +4436,149 @@ func (c *Client) TryStepWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /api/v1/tries (the `TryStep` operationId).
 func (c *Client) TryStep(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryStepRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTriggers The occasions on which runbooks start, and what came of them within a day.
+//
+// Corresponds with GET /api/v1/triggers (the `ListTriggers` operationId).
+func (c *Client) ListTriggers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTriggersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTrigger One trigger.
+//
+// Corresponds with GET /api/v1/triggers/{trigger} (the `GetTrigger` operationId).
+func (c *Client) GetTrigger(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTriggerRequest(c.Server, trigger)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFirings What came of each occasion of a trigger, newest first.
+//
+// Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
+func (c *Client) ListFirings(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFiringsRequest(c.Server, trigger, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStartKeys The keys of a start address, newest first; never their values.
+//
+// Corresponds with GET /api/v1/triggers/{trigger}/keys (the `ListStartKeys` operationId).
+func (c *Client) ListStartKeys(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStartKeysRequest(c.Server, trigger)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStartKeyWithBody Give a start address a new key; it is shown once.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+func (c *Client) AddStartKeyWithBody(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStartKeyRequestWithBody(c.Server, trigger, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStartKey Give a start address a new key; it is shown once.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+func (c *Client) AddStartKey(ctx context.Context, trigger TriggerName, body AddStartKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStartKeyRequest(c.Server, trigger, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndStartKey End a key of a start address now.
+//
+// Corresponds with DELETE /api/v1/triggers/{trigger}/keys/{id} (the `EndStartKey` operationId).
+func (c *Client) EndStartKey(ctx context.Context, trigger TriggerName, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndStartKeyRequest(c.Server, trigger, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchTriggerWithBody Switch a trigger off without losing it, or on again.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+func (c *Client) SwitchTriggerWithBody(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchTriggerRequestWithBody(c.Server, trigger, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchTrigger Switch a trigger off without losing it, or on again.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+func (c *Client) SwitchTrigger(ctx context.Context, trigger TriggerName, body SwitchTriggerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchTriggerRequest(c.Server, trigger, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6304,6 +6673,56 @@ func NewRemoveSecretRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSeenRequest constructs an http.Request for the ListSeen method
+func NewListSeenRequest(server string, params *ListSeenParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/seen")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "field", params.Field, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListServicesRequest constructs an http.Request for the ListServices method
 func NewListServicesRequest(server string) (*http.Request, error) {
 	var err error
@@ -7138,6 +7557,301 @@ func NewTryStepRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewListTriggersRequest constructs an http.Request for the ListTriggers method
+func NewListTriggersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTriggerRequest constructs an http.Request for the GetTrigger method
+func NewGetTriggerRequest(server string, trigger TriggerName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFiringsRequest constructs an http.Request for the ListFirings method
+func NewListFiringsRequest(server string, trigger TriggerName, params *ListFiringsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s/firings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListStartKeysRequest constructs an http.Request for the ListStartKeys method
+func NewListStartKeysRequest(server string, trigger TriggerName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddStartKeyRequest calls the generic AddStartKey builder with application/json body
+func NewAddStartKeyRequest(server string, trigger TriggerName, body AddStartKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddStartKeyRequestWithBody(server, trigger, "application/json", bodyReader)
+}
+
+// NewAddStartKeyRequestWithBody constructs an http.Request for the AddStartKey method, with any body, and a specified content type
+func NewAddStartKeyRequestWithBody(server string, trigger TriggerName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s/keys", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndStartKeyRequest constructs an http.Request for the EndStartKey method
+func NewEndStartKeyRequest(server string, trigger TriggerName, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s/keys/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSwitchTriggerRequest calls the generic SwitchTrigger builder with application/json body
+func NewSwitchTriggerRequest(server string, trigger TriggerName, body SwitchTriggerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSwitchTriggerRequestWithBody(server, trigger, "application/json", bodyReader)
+}
+
+// NewSwitchTriggerRequestWithBody constructs an http.Request for the SwitchTrigger method, with any body, and a specified content type
+func NewSwitchTriggerRequestWithBody(server string, trigger TriggerName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s/switch", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListUnreadRequest constructs an http.Request for the ListUnread method
 func NewListUnreadRequest(server string, params *ListUnreadParams) (*http.Request, error) {
 	var err error
@@ -7720,6 +8434,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/secrets/{name} (the `RemoveSecret` operationId).
 	RemoveSecretWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
 
+	// ListSeenWithResponse Values that were seen in fields of alerts, for whoever writes a condition.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/seen (the `ListSeen` operationId).
+	ListSeenWithResponse(ctx context.Context, params *ListSeenParams, reqEditors ...RequestEditorFn) (*ListSeenResponse, error)
+
 	// ListServicesWithResponse Services with owner and stance.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7943,6 +8664,69 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/tries (the `TryStep` operationId).
 	TryStepWithResponse(ctx context.Context, body TryStepJSONRequestBody, reqEditors ...RequestEditorFn) (*TryStepResponse, error)
+
+	// ListTriggersWithResponse The occasions on which runbooks start, and what came of them within a day.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/triggers (the `ListTriggers` operationId).
+	ListTriggersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTriggersResponse, error)
+
+	// GetTriggerWithResponse One trigger.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger} (the `GetTrigger` operationId).
+	GetTriggerWithResponse(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*GetTriggerResponse, error)
+
+	// ListFiringsWithResponse What came of each occasion of a trigger, newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
+	ListFiringsWithResponse(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*ListFiringsResponse, error)
+
+	// ListStartKeysWithResponse The keys of a start address, newest first; never their values.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger}/keys (the `ListStartKeys` operationId).
+	ListStartKeysWithResponse(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*ListStartKeysResponse, error)
+
+	// AddStartKeyWithBodyWithResponse Give a start address a new key; it is shown once.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+	AddStartKeyWithBodyWithResponse(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddStartKeyResponse, error)
+
+	// AddStartKeyWithResponse Give a start address a new key; it is shown once.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+	AddStartKeyWithResponse(ctx context.Context, trigger TriggerName, body AddStartKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStartKeyResponse, error)
+
+	// EndStartKeyWithResponse End a key of a start address now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/triggers/{trigger}/keys/{id} (the `EndStartKey` operationId).
+	EndStartKeyWithResponse(ctx context.Context, trigger TriggerName, id Id, reqEditors ...RequestEditorFn) (*EndStartKeyResponse, error)
+
+	// SwitchTriggerWithBodyWithResponse Switch a trigger off without losing it, or on again.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+	SwitchTriggerWithBodyWithResponse(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchTriggerResponse, error)
+
+	// SwitchTriggerWithResponse Switch a trigger off without losing it, or on again.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+	SwitchTriggerWithResponse(ctx context.Context, trigger TriggerName, body SwitchTriggerJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchTriggerResponse, error)
 
 	// ListUnreadWithResponse Payloads that proved themselves and could not be mapped, newest first.
 	//
@@ -10296,6 +11080,54 @@ func (r RemoveSecretResponse) ContentType() string {
 	return ""
 }
 
+type ListSeenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Seen
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSeenResponse) GetJSON200() *[]Seen {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSeenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSeenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSeenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSeenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSeenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11372,6 +12204,328 @@ func (r TryStepResponse) ContentType() string {
 	return ""
 }
 
+type ListTriggersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Trigger
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTriggersResponse) GetJSON200() *[]Trigger {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTriggersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTriggersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTriggersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTriggersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTriggersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTriggerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trigger
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTriggerResponse) GetJSON200() *Trigger {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTriggerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTriggerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTriggerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTriggerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTriggerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFiringsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Firings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFiringsResponse) GetJSON200() *Firings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFiringsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFiringsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFiringsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFiringsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFiringsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListStartKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]StartKey
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStartKeysResponse) GetJSON200() *[]StartKey {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStartKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStartKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStartKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStartKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStartKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddStartKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *StartKeyShown
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddStartKeyResponse) GetJSON201() *StartKeyShown {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddStartKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddStartKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddStartKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddStartKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddStartKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndStartKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndStartKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndStartKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndStartKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndStartKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndStartKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SwitchTriggerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SwitchTriggerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SwitchTriggerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SwitchTriggerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SwitchTriggerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SwitchTriggerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListUnreadResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12306,6 +13460,19 @@ func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, name
 	return ParseRemoveSecretResponse(rsp)
 }
 
+// ListSeenWithResponse Values that were seen in fields of alerts, for whoever writes a condition.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/seen (the `ListSeen` operationId).
+func (c *ClientWithResponses) ListSeenWithResponse(ctx context.Context, params *ListSeenParams, reqEditors ...RequestEditorFn) (*ListSeenResponse, error) {
+	rsp, err := c.ListSeen(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSeenResponse(rsp)
+}
+
 // ListServicesWithResponse Services with owner and stance.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12720,6 +13887,123 @@ func (c *ClientWithResponses) TryStepWithResponse(ctx context.Context, body TryS
 		return nil, err
 	}
 	return ParseTryStepResponse(rsp)
+}
+
+// ListTriggersWithResponse The occasions on which runbooks start, and what came of them within a day.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/triggers (the `ListTriggers` operationId).
+func (c *ClientWithResponses) ListTriggersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTriggersResponse, error) {
+	rsp, err := c.ListTriggers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTriggersResponse(rsp)
+}
+
+// GetTriggerWithResponse One trigger.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/triggers/{trigger} (the `GetTrigger` operationId).
+func (c *ClientWithResponses) GetTriggerWithResponse(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*GetTriggerResponse, error) {
+	rsp, err := c.GetTrigger(ctx, trigger, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTriggerResponse(rsp)
+}
+
+// ListFiringsWithResponse What came of each occasion of a trigger, newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
+func (c *ClientWithResponses) ListFiringsWithResponse(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*ListFiringsResponse, error) {
+	rsp, err := c.ListFirings(ctx, trigger, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFiringsResponse(rsp)
+}
+
+// ListStartKeysWithResponse The keys of a start address, newest first; never their values.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/triggers/{trigger}/keys (the `ListStartKeys` operationId).
+func (c *ClientWithResponses) ListStartKeysWithResponse(ctx context.Context, trigger TriggerName, reqEditors ...RequestEditorFn) (*ListStartKeysResponse, error) {
+	rsp, err := c.ListStartKeys(ctx, trigger, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStartKeysResponse(rsp)
+}
+
+// AddStartKeyWithBodyWithResponse Give a start address a new key; it is shown once.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+func (c *ClientWithResponses) AddStartKeyWithBodyWithResponse(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddStartKeyResponse, error) {
+	rsp, err := c.AddStartKeyWithBody(ctx, trigger, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStartKeyResponse(rsp)
+}
+
+// AddStartKeyWithResponse Give a start address a new key; it is shown once.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/triggers/{trigger}/keys (the `AddStartKey` operationId).
+func (c *ClientWithResponses) AddStartKeyWithResponse(ctx context.Context, trigger TriggerName, body AddStartKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStartKeyResponse, error) {
+	rsp, err := c.AddStartKey(ctx, trigger, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStartKeyResponse(rsp)
+}
+
+// EndStartKeyWithResponse End a key of a start address now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/triggers/{trigger}/keys/{id} (the `EndStartKey` operationId).
+func (c *ClientWithResponses) EndStartKeyWithResponse(ctx context.Context, trigger TriggerName, id Id, reqEditors ...RequestEditorFn) (*EndStartKeyResponse, error) {
+	rsp, err := c.EndStartKey(ctx, trigger, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndStartKeyResponse(rsp)
+}
+
+// SwitchTriggerWithBodyWithResponse Switch a trigger off without losing it, or on again.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+func (c *ClientWithResponses) SwitchTriggerWithBodyWithResponse(ctx context.Context, trigger TriggerName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchTriggerResponse, error) {
+	rsp, err := c.SwitchTriggerWithBody(ctx, trigger, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchTriggerResponse(rsp)
+}
+
+// SwitchTriggerWithResponse Switch a trigger off without losing it, or on again.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
+func (c *ClientWithResponses) SwitchTriggerWithResponse(ctx context.Context, trigger TriggerName, body SwitchTriggerJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchTriggerResponse, error) {
+	rsp, err := c.SwitchTrigger(ctx, trigger, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchTriggerResponse(rsp)
 }
 
 // ListUnreadWithResponse Payloads that proved themselves and could not be mapped, newest first.
@@ -14359,6 +15643,39 @@ func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error
 	return response, nil
 }
 
+// ParseListSeenResponse parses an HTTP response from a ListSeenWithResponse call
+func ParseListSeenResponse(rsp *http.Response) (*ListSeenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSeenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Seen
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
 func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15120,6 +16437,229 @@ func ParseTryStepResponse(rsp *http.Response) (*TryStepResponse, error) {
 	return response, nil
 }
 
+// ParseListTriggersResponse parses an HTTP response from a ListTriggersWithResponse call
+func ParseListTriggersResponse(rsp *http.Response) (*ListTriggersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTriggersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Trigger
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTriggerResponse parses an HTTP response from a GetTriggerWithResponse call
+func ParseGetTriggerResponse(rsp *http.Response) (*GetTriggerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTriggerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trigger
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFiringsResponse parses an HTTP response from a ListFiringsWithResponse call
+func ParseListFiringsResponse(rsp *http.Response) (*ListFiringsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFiringsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Firings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStartKeysResponse parses an HTTP response from a ListStartKeysWithResponse call
+func ParseListStartKeysResponse(rsp *http.Response) (*ListStartKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStartKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []StartKey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddStartKeyResponse parses an HTTP response from a AddStartKeyWithResponse call
+func ParseAddStartKeyResponse(rsp *http.Response) (*AddStartKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddStartKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest StartKeyShown
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndStartKeyResponse parses an HTTP response from a EndStartKeyWithResponse call
+func ParseEndStartKeyResponse(rsp *http.Response) (*EndStartKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndStartKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSwitchTriggerResponse parses an HTTP response from a SwitchTriggerWithResponse call
+func ParseSwitchTriggerResponse(rsp *http.Response) (*SwitchTriggerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SwitchTriggerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListUnreadResponse parses an HTTP response from a ListUnreadWithResponse call
 func ParseListUnreadResponse(rsp *http.Response) (*ListUnreadResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15338,6 +16878,9 @@ type ServerInterface interface {
 	// RemoveSecret Take the value of a secret away, in all its versions; one that opens a target stays.
 	// (DELETE /api/v1/secrets/{name})
 	RemoveSecret(c *gin.Context, name Name)
+	// ListSeen Values that were seen in fields of alerts, for whoever writes a condition.
+	// (GET /api/v1/seen)
+	ListSeen(c *gin.Context, params ListSeenParams)
 	// ListServices Services with owner and stance.
 	// (GET /api/v1/services)
 	ListServices(c *gin.Context)
@@ -15407,6 +16950,27 @@ type ServerInterface interface {
 	// TryStep Try one step of a runbook alone, with values given by hand.
 	// (POST /api/v1/tries)
 	TryStep(c *gin.Context)
+	// ListTriggers The occasions on which runbooks start, and what came of them within a day.
+	// (GET /api/v1/triggers)
+	ListTriggers(c *gin.Context)
+	// GetTrigger One trigger.
+	// (GET /api/v1/triggers/{trigger})
+	GetTrigger(c *gin.Context, trigger TriggerName)
+	// ListFirings What came of each occasion of a trigger, newest first.
+	// (GET /api/v1/triggers/{trigger}/firings)
+	ListFirings(c *gin.Context, trigger TriggerName, params ListFiringsParams)
+	// ListStartKeys The keys of a start address, newest first; never their values.
+	// (GET /api/v1/triggers/{trigger}/keys)
+	ListStartKeys(c *gin.Context, trigger TriggerName)
+	// AddStartKey Give a start address a new key; it is shown once.
+	// (POST /api/v1/triggers/{trigger}/keys)
+	AddStartKey(c *gin.Context, trigger TriggerName)
+	// EndStartKey End a key of a start address now.
+	// (DELETE /api/v1/triggers/{trigger}/keys/{id})
+	EndStartKey(c *gin.Context, trigger TriggerName, id Id)
+	// SwitchTrigger Switch a trigger off without losing it, or on again.
+	// (PUT /api/v1/triggers/{trigger}/switch)
+	SwitchTrigger(c *gin.Context, trigger TriggerName)
 	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
 	// (GET /api/v1/unread)
 	ListUnread(c *gin.Context, params ListUnreadParams)
@@ -16659,6 +18223,33 @@ func (siw *ServerInterfaceWrapper) RemoveSecret(c *gin.Context) {
 	siw.Handler.RemoveSecret(c, name)
 }
 
+// ListSeen operation middleware
+func (siw *ServerInterfaceWrapper) ListSeen(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSeenParams
+
+	// ------------- Optional query parameter "field" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "field", c.Request.URL.Query(), &params.Field, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter field: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSeen(c, params)
+}
+
 // ListServices operation middleware
 func (siw *ServerInterfaceWrapper) ListServices(c *gin.Context) {
 
@@ -17129,6 +18720,197 @@ func (siw *ServerInterfaceWrapper) TryStep(c *gin.Context) {
 	siw.Handler.TryStep(c)
 }
 
+// ListTriggers operation middleware
+func (siw *ServerInterfaceWrapper) ListTriggers(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTriggers(c)
+}
+
+// GetTrigger operation middleware
+func (siw *ServerInterfaceWrapper) GetTrigger(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetTrigger(c, trigger)
+}
+
+// ListFirings operation middleware
+func (siw *ServerInterfaceWrapper) ListFirings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFiringsParams
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", c.Request.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter before: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFirings(c, trigger, params)
+}
+
+// ListStartKeys operation middleware
+func (siw *ServerInterfaceWrapper) ListStartKeys(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListStartKeys(c, trigger)
+}
+
+// AddStartKey operation middleware
+func (siw *ServerInterfaceWrapper) AddStartKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddStartKey(c, trigger)
+}
+
+// EndStartKey operation middleware
+func (siw *ServerInterfaceWrapper) EndStartKey(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndStartKey(c, trigger, id)
+}
+
+// SwitchTrigger operation middleware
+func (siw *ServerInterfaceWrapper) SwitchTrigger(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SwitchTrigger(c, trigger)
+}
+
 // ListUnread operation middleware
 func (siw *ServerInterfaceWrapper) ListUnread(c *gin.Context) {
 
@@ -17258,6 +19040,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/artifacts/:id", wrapper.GetArtifact)
 	router.GET(options.BaseURL+"/api/v1/runbooks", wrapper.ListRunbooks)
 	router.POST(options.BaseURL+"/api/v1/runbooks", wrapper.PushRunbook)
+	router.GET(options.BaseURL+"/api/v1/triggers", wrapper.ListTriggers)
+	router.GET(options.BaseURL+"/api/v1/triggers/:trigger", wrapper.GetTrigger)
+	router.GET(options.BaseURL+"/api/v1/triggers/:trigger/firings", wrapper.ListFirings)
+	router.PUT(options.BaseURL+"/api/v1/triggers/:trigger/switch", wrapper.SwitchTrigger)
+	router.GET(options.BaseURL+"/api/v1/triggers/:trigger/keys", wrapper.ListStartKeys)
+	router.POST(options.BaseURL+"/api/v1/triggers/:trigger/keys", wrapper.AddStartKey)
+	router.DELETE(options.BaseURL+"/api/v1/triggers/:trigger/keys/:id", wrapper.EndStartKey)
+	router.GET(options.BaseURL+"/api/v1/seen", wrapper.ListSeen)
 	router.DELETE(options.BaseURL+"/api/v1/runbooks/:name", wrapper.RemoveRunbook)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name", wrapper.GetRunbook)
 	router.GET(options.BaseURL+"/api/v1/runbooks/:name/revisions", wrapper.ListRevisions)
@@ -19188,6 +20978,45 @@ func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type ListSeenRequestObject struct {
+	Params ListSeenParams
+}
+
+type ListSeenResponseObject interface {
+	VisitListSeenResponse(w http.ResponseWriter) error
+}
+
+type ListSeen200JSONResponse []Seen
+
+func (response ListSeen200JSONResponse) VisitListSeenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSeendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSeendefaultApplicationProblemPlusJSONResponse) VisitListSeenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServicesRequestObject struct {
 }
 
@@ -20061,6 +21890,270 @@ func (response TryStepdefaultApplicationProblemPlusJSONResponse) VisitTryStepRes
 	return err
 }
 
+type ListTriggersRequestObject struct {
+}
+
+type ListTriggersResponseObject interface {
+	VisitListTriggersResponse(w http.ResponseWriter) error
+}
+
+type ListTriggers200JSONResponse []Trigger
+
+func (response ListTriggers200JSONResponse) VisitListTriggersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTriggersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTriggersdefaultApplicationProblemPlusJSONResponse) VisitListTriggersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTriggerRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+}
+
+type GetTriggerResponseObject interface {
+	VisitGetTriggerResponse(w http.ResponseWriter) error
+}
+
+type GetTrigger200JSONResponse Trigger
+
+func (response GetTrigger200JSONResponse) VisitGetTriggerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTriggerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTriggerdefaultApplicationProblemPlusJSONResponse) VisitGetTriggerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFiringsRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+	Params  ListFiringsParams
+}
+
+type ListFiringsResponseObject interface {
+	VisitListFiringsResponse(w http.ResponseWriter) error
+}
+
+type ListFirings200JSONResponse Firings
+
+func (response ListFirings200JSONResponse) VisitListFiringsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFiringsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFiringsdefaultApplicationProblemPlusJSONResponse) VisitListFiringsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStartKeysRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+}
+
+type ListStartKeysResponseObject interface {
+	VisitListStartKeysResponse(w http.ResponseWriter) error
+}
+
+type ListStartKeys200JSONResponse []StartKey
+
+func (response ListStartKeys200JSONResponse) VisitListStartKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStartKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListStartKeysdefaultApplicationProblemPlusJSONResponse) VisitListStartKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddStartKeyRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+	Body    *AddStartKeyJSONRequestBody
+}
+
+type AddStartKeyResponseObject interface {
+	VisitAddStartKeyResponse(w http.ResponseWriter) error
+}
+
+type AddStartKey201JSONResponse StartKeyShown
+
+func (response AddStartKey201JSONResponse) VisitAddStartKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddStartKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddStartKeydefaultApplicationProblemPlusJSONResponse) VisitAddStartKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndStartKeyRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+	Id      Id          `json:"id"`
+}
+
+type EndStartKeyResponseObject interface {
+	VisitEndStartKeyResponse(w http.ResponseWriter) error
+}
+
+type EndStartKey204Response struct {
+}
+
+func (response EndStartKey204Response) VisitEndStartKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndStartKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndStartKeydefaultApplicationProblemPlusJSONResponse) VisitEndStartKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwitchTriggerRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+	Body    *SwitchTriggerJSONRequestBody
+}
+
+type SwitchTriggerResponseObject interface {
+	VisitSwitchTriggerResponse(w http.ResponseWriter) error
+}
+
+type SwitchTrigger204Response struct {
+}
+
+func (response SwitchTrigger204Response) VisitSwitchTriggerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SwitchTriggerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SwitchTriggerdefaultApplicationProblemPlusJSONResponse) VisitSwitchTriggerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListUnreadRequestObject struct {
 	Params ListUnreadParams
 }
@@ -20291,6 +22384,9 @@ type StrictServerInterface interface {
 	// RemoveSecret Take the value of a secret away, in all its versions; one that opens a target stays.
 	// (DELETE /api/v1/secrets/{name})
 	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// ListSeen Values that were seen in fields of alerts, for whoever writes a condition.
+	// (GET /api/v1/seen)
+	ListSeen(ctx context.Context, request ListSeenRequestObject) (ListSeenResponseObject, error)
 	// ListServices Services with owner and stance.
 	// (GET /api/v1/services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
@@ -20360,6 +22456,27 @@ type StrictServerInterface interface {
 	// TryStep Try one step of a runbook alone, with values given by hand.
 	// (POST /api/v1/tries)
 	TryStep(ctx context.Context, request TryStepRequestObject) (TryStepResponseObject, error)
+	// ListTriggers The occasions on which runbooks start, and what came of them within a day.
+	// (GET /api/v1/triggers)
+	ListTriggers(ctx context.Context, request ListTriggersRequestObject) (ListTriggersResponseObject, error)
+	// GetTrigger One trigger.
+	// (GET /api/v1/triggers/{trigger})
+	GetTrigger(ctx context.Context, request GetTriggerRequestObject) (GetTriggerResponseObject, error)
+	// ListFirings What came of each occasion of a trigger, newest first.
+	// (GET /api/v1/triggers/{trigger}/firings)
+	ListFirings(ctx context.Context, request ListFiringsRequestObject) (ListFiringsResponseObject, error)
+	// ListStartKeys The keys of a start address, newest first; never their values.
+	// (GET /api/v1/triggers/{trigger}/keys)
+	ListStartKeys(ctx context.Context, request ListStartKeysRequestObject) (ListStartKeysResponseObject, error)
+	// AddStartKey Give a start address a new key; it is shown once.
+	// (POST /api/v1/triggers/{trigger}/keys)
+	AddStartKey(ctx context.Context, request AddStartKeyRequestObject) (AddStartKeyResponseObject, error)
+	// EndStartKey End a key of a start address now.
+	// (DELETE /api/v1/triggers/{trigger}/keys/{id})
+	EndStartKey(ctx context.Context, request EndStartKeyRequestObject) (EndStartKeyResponseObject, error)
+	// SwitchTrigger Switch a trigger off without losing it, or on again.
+	// (PUT /api/v1/triggers/{trigger}/switch)
+	SwitchTrigger(ctx context.Context, request SwitchTriggerRequestObject) (SwitchTriggerResponseObject, error)
 	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
 	// (GET /api/v1/unread)
 	ListUnread(ctx context.Context, request ListUnreadRequestObject) (ListUnreadResponseObject, error)
@@ -21948,6 +24065,32 @@ func (sh *strictHandler) RemoveSecret(ctx *gin.Context, name Name) {
 	}
 }
 
+// ListSeen operation middleware
+func (sh *strictHandler) ListSeen(ctx *gin.Context, params ListSeenParams) {
+	var request ListSeenRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSeen(ctx, request.(ListSeenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSeen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSeenResponseObject); ok {
+		if err := validResponse.VisitListSeenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListServices operation middleware
 func (sh *strictHandler) ListServices(ctx *gin.Context) {
 	var request ListServicesRequestObject
@@ -22678,6 +24821,224 @@ func (sh *strictHandler) TryStep(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(TryStepResponseObject); ok {
 		if err := validResponse.VisitTryStepResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListTriggers operation middleware
+func (sh *strictHandler) ListTriggers(ctx *gin.Context) {
+	var request ListTriggersRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTriggers(ctx, request.(ListTriggersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTriggers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTriggersResponseObject); ok {
+		if err := validResponse.VisitListTriggersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTrigger operation middleware
+func (sh *strictHandler) GetTrigger(ctx *gin.Context, trigger TriggerName) {
+	var request GetTriggerRequestObject
+
+	request.Trigger = trigger
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTrigger(ctx, request.(GetTriggerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTrigger")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTriggerResponseObject); ok {
+		if err := validResponse.VisitGetTriggerResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFirings operation middleware
+func (sh *strictHandler) ListFirings(ctx *gin.Context, trigger TriggerName, params ListFiringsParams) {
+	var request ListFiringsRequestObject
+
+	request.Trigger = trigger
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFirings(ctx, request.(ListFiringsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFirings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListFiringsResponseObject); ok {
+		if err := validResponse.VisitListFiringsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListStartKeys operation middleware
+func (sh *strictHandler) ListStartKeys(ctx *gin.Context, trigger TriggerName) {
+	var request ListStartKeysRequestObject
+
+	request.Trigger = trigger
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStartKeys(ctx, request.(ListStartKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStartKeys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListStartKeysResponseObject); ok {
+		if err := validResponse.VisitListStartKeysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddStartKey operation middleware
+func (sh *strictHandler) AddStartKey(ctx *gin.Context, trigger TriggerName) {
+	var request AddStartKeyRequestObject
+
+	request.Trigger = trigger
+
+	var body AddStartKeyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddStartKey(ctx, request.(AddStartKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddStartKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddStartKeyResponseObject); ok {
+		if err := validResponse.VisitAddStartKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndStartKey operation middleware
+func (sh *strictHandler) EndStartKey(ctx *gin.Context, trigger TriggerName, id Id) {
+	var request EndStartKeyRequestObject
+
+	request.Trigger = trigger
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndStartKey(ctx, request.(EndStartKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndStartKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EndStartKeyResponseObject); ok {
+		if err := validResponse.VisitEndStartKeyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SwitchTrigger operation middleware
+func (sh *strictHandler) SwitchTrigger(ctx *gin.Context, trigger TriggerName) {
+	var request SwitchTriggerRequestObject
+
+	request.Trigger = trigger
+
+	var body SwitchTriggerJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SwitchTrigger(ctx, request.(SwitchTriggerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SwitchTrigger")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SwitchTriggerResponseObject); ok {
+		if err := validResponse.VisitSwitchTriggerResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -46,6 +46,15 @@ func (p Payload) names(s *Source, now time.Time) (map[string]any, error) {
 	return map[string]any{s.takes(): v, "item": nil}, err
 }
 
+// Request gives a request as the inputs of a start see it: body, headers and query. Errors are of type *Invalid.
+func (p Payload) Request() (map[string]any, error) {
+	body, err := p.read()
+	if err != nil {
+		return nil, err
+	}
+	return map[string]any{"body": body, "headers": texts(p.Headers), "query": texts(p.Query)}, nil
+}
+
 func texts(m map[string]string) map[string]any {
 	out := make(map[string]any, len(m))
 	for k, v := range m {

@@ -68,6 +68,7 @@ const (
 	Note           Kind = "note"
 	DeliveryFailed Kind = "delivery.failed"
 	KeptOpen       Kind = "incident.kept-open"
+	Opened         Kind = "incident.opened"
 	Reopened       Kind = "incident.reopened"
 	Closed         Kind = "incident.closed"
 )
@@ -147,6 +148,7 @@ var Kinds = []About{
 	{Kind: Note, Word: "note", Said: true},
 	{Kind: DeliveryFailed, Word: "not sent", Wanted: true},
 	{Kind: KeptOpen, Word: "kept open"},
+	{Kind: Opened, Word: "opened", Drawn: true},
 	{Kind: Reopened, Word: "open again"},
 	{Kind: Closed, Word: "closed", Said: true, Drawn: true},
 }

@@ -156,6 +156,11 @@ func sourceNames(ctx context.Context, cl *client) []string {
 	return each(r.JSON200, err, func(x api.Source) string { return x.Name })
 }
 
+func triggerNames(ctx context.Context, cl *client) []string {
+	r, err := check(cl.ListTriggersWithResponse(ctx))
+	return each(r.JSON200, err, func(x api.Trigger) string { return x.Name })
+}
+
 func secretNames(ctx context.Context, cl *client) []string {
 	r, err := check(cl.ListSecretsWithResponse(ctx))
 	return each(r.JSON200, err, func(x api.Secret) string { return x.Name + "\t" + string(x.Kind) })

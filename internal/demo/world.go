@@ -300,7 +300,7 @@ func said[R answered](r R, err error) (int, []byte, error) {
 // documents are what the Merrow Line configures as text.
 func documents() []api.PushFile {
 	var out []api.PushFile
-	for _, folder := range []string{"runbooks", "sources"} {
+	for _, folder := range []string{"runbooks", "sources", "triggers"} {
 		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
 		for _, n := range names {
 			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {

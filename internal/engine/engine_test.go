@@ -394,6 +394,33 @@ func TestWhoAskedCannotApprove(t *testing.T) {
 	assert.Equal(t, flow.Done, b.ended().State)
 }
 
+// A run that a schedule began has no incident, until it needs people: then all that it did stands in one.
+func TestARunThatBeganByItselfOpensAnIncidentForPeople(t *testing.T) {
+	b := set(t, source(t))
+	ctx := context.Background()
+	var rev store.Revision
+	require.NoError(t, testdb.SQL(b.store).Take(&rev).Error)
+	book, err := b.e.Book(ctx, rev.Revision)
+	require.NoError(t, err)
+	in, err := book.AcceptAll(map[string]any{"queue": "north"})
+	require.NoError(t, err)
+	_, err = b.e.BeginNow(ctx, engine.Start{Book: book, Inputs: in, StartedBy: "trigger:nightly"})
+	require.NoError(t, err)
+	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
+	require.NotNil(t, g.Incident)
+	kinds := b.kinds(*g.Incident)
+	assert.Equal(t, []string{"incident.opened", "run.begun", "look.taken"}, kinds[:3])
+	assert.Contains(t, kinds, "gate.raised")
+	var raised flow.GateRaised
+	require.NoError(t, json.Unmarshal(g.Raised, &raised))
+	require.NoError(t, b.word(g.ID, engine.Word{Approve: true, By: "jonas", Digest: raised.Digest}))
+	run := b.ended()
+	assert.Equal(t, *g.Incident, *run.Incident)
+	n, err := b.store.Verify(ctx, *g.Incident)
+	require.NoError(t, err)
+	assert.EqualValues(t, len(b.kinds(*g.Incident)), n)
+}
+
 // A change that was approved while all is halted waits until changes go on, and says so.
 func TestHaltHoldsAChangeThatWasApproved(t *testing.T) {
 	b := set(t, source(t))

@@ -27,6 +27,7 @@ const (
 	NobodyStarted    NoticeKind = "nobody.started" // no runbook starts by itself
 	AlertSetAside    NoticeKind = "alert.set-aside"
 	HaltChanged      NoticeKind = "halt"
+	KeyExpiring      NoticeKind = "key.expiring" // of a start address
 )
 
 // Notice is something that people are told.

@@ -3,6 +3,8 @@ package engine
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"urgentis/core/flow"
@@ -16,6 +18,11 @@ import (
 // questions as they are listed, messages, the run's head, the feed. s is the log with events at its end.
 func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) error {
 	p := &projection{story: &story{run: run, book: book, s: s}, e: sheet.e, tx: sheet.tx, sheet: sheet}
+	if run.Incident == nil && strings.HasPrefix(run.StartedBy, "trigger:") && slices.ContainsFunc(events, wantsPeople) {
+		if err := p.open(); err != nil {
+			return fmt.Errorf("open an incident for what the run found: %w", err)
+		}
+	}
 	for _, ev := range events {
 		if t, ok := ev.Body.(flow.Told); ok && t.Source != "" {
 			var err error
@@ -29,6 +36,51 @@ func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, e
 		}
 	}
 	return p.finish(s)
+}
+
+// wantsPeople reports whether people must look at a run from this event on.
+func wantsPeople(ev flow.Event) bool {
+	switch b := ev.Body.(type) {
+	case flow.GateRaised, flow.QuestionRaised:
+		return true
+	case flow.Ended:
+		return b.Outcome == "" && b.State != flow.Done && b.State != flow.Cancelled
+	}
+	return false
+}
+
+// open opens an incident for a run that began by itself without one, such as by a schedule, once it needs people. What
+// it did until then is its first part.
+func (p *projection) open() error {
+	log, err := p.tx.Log(p.run.ID, 0)
+	if err != nil {
+		return err
+	}
+	var past []store.NewEntry
+	if len(log) > 0 {
+		if past, err = p.e.Story(p.tx.Context(), p.run, log); err != nil {
+			return err
+		}
+	}
+	now := p.e.now()
+	i := &store.Incident{
+		Title: p.book.Title, State: "open", WaitingOn: "nobody", Severity: "warning", Service: p.book.Service, OpenedAt: now,
+	}
+	if err := p.sheet.Open(i); err != nil {
+		return err
+	}
+	p.run.Incident = &i.Number
+	p.tx.After(func(committed bool) {
+		if !committed {
+			p.run.Incident = nil
+		}
+	})
+	if err := p.tx.SetIncident(p.run.ID, i.Number); err != nil {
+		return err
+	}
+	p.changed("incident", fmt.Sprint(i.Number))
+	return p.sheet.Write(i, append([]store.NewEntry{{At: now, Kind: incident.Opened, Actor: p.run.StartedBy,
+		Title: "A run that began by itself needs people", Content: map[string]any{"run": p.run.ID}}}, past...)...)
 }
 
 // projection is a story that is written down, with the rows that follow from it.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"urgentis/core/alert"
+	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
@@ -46,7 +47,42 @@ func (w *writing) raise(a *store.Alert) error {
 	if err := w.tellOpened(a, inc); err != nil {
 		return err
 	}
-	return w.start(a, inc, alert.New, nil)
+	if err := w.start(a, inc, alert.New, nil); err != nil {
+		return err
+	}
+	return w.onIncident(inc)
+}
+
+// onIncident begins what starts as an incident is opened, by whatever means.
+func (w *writing) onIncident(inc *store.Incident) error {
+	names := map[string]any{"incident": map[string]any{
+		"number": inc.Number, "title": inc.Title, "severity": inc.Severity, "service": inc.Service,
+	}}
+	for _, which := range w.index.order {
+		s := w.index.starts[which]
+		if s.Incident == nil {
+			continue
+		}
+		v := &trigger.Verdict{Runbook: which.Runbook, Name: which.Start}
+		ok, err := s.Incident.Bool(&expr.Scope{Names: names})
+		if err != nil {
+			v.Error = err.Error()
+			w.fire(*v, nil, inc, store.FiredBack)
+		}
+		if !ok {
+			continue
+		}
+		w.names = names
+		err = w.begin(v, nil, inc, 1)
+		w.names = nil
+		if err != nil {
+			return err
+		}
+		if v.Started && inc.WaitingOn == "person" {
+			inc.WaitingOn = "nobody"
+		}
+	}
+	return nil
 }
 
 func (w *writing) tellOpened(a *store.Alert, inc *store.Incident) error {

@@ -49,6 +49,7 @@ type Intake struct {
 
 	triggers cache
 	marked   *lru.Cache[string, time.Time] // when each source was last marked
+	seen     *seen
 
 	mu      sync.Mutex
 	waiting map[string]int // how many reports of each source wait to be kept
@@ -114,7 +115,12 @@ func New(c Config) (*Intake, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make room for sources: %w", err)
 	}
+	values, err := newSeen()
+	if err != nil {
+		return nil, err
+	}
 	in := &Intake{
+		seen:  values,
 		store: c.Store, engine: c.Engine, log: c.Log, clock: c.Clock, marked: marked, stop: make(chan struct{}),
 		waiting: map[string]int{},
 	}
@@ -124,9 +130,10 @@ func New(c Config) (*Intake, error) {
 		go in.write(in.lanes[i])
 	}
 	in.since = in.clock()
-	in.done.Add(2)
+	in.done.Add(3)
 	go in.watch()
 	go in.look()
+	go in.keepTime()
 	return in, nil
 }
 
@@ -532,6 +539,9 @@ func (w *writing) flush() error {
 		if err := w.tx.MarkSource(s); err != nil {
 			return err
 		}
+	}
+	for _, a := range w.fresh {
+		w.in.saw(a)
 	}
 	return w.sheet.Flush()
 }

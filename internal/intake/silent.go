@@ -43,6 +43,12 @@ func (in *Intake) look() {
 		if err := in.endQuiet(ctx, expected); err != nil {
 			in.log.Warn("look for alerts that are over", "error", err)
 		}
+		if err := in.noteSeen(ctx); err != nil {
+			in.log.Warn("note what was seen", "error", err)
+		}
+		if err := in.tellExpiring(ctx); err != nil {
+			in.log.Warn("look for keys that end soon", "error", err)
+		}
 		cancel()
 	}
 }

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -184,4 +185,32 @@ func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
 	}
 	slices.SortStableFunc(l.joins, func(a, b *incident.Join) int { return a.Order - b.Order })
 	return nil
+}
+
+// Listed is a trigger as it is now.
+type Listed struct {
+	Which
+	Start *trigger.Start
+	Off   *store.SwitchedOff // nil where it is on
+}
+
+// Triggers lists all triggers: those that come with runbooks, by name, and then those beside them.
+func (in *Intake) Triggers(ctx context.Context) ([]Listed, error) {
+	tx := in.store.In(ctx)
+	version, err := tx.ConfigVersion()
+	if err != nil {
+		return nil, err
+	}
+	l, err := in.triggers.load(tx, in.engine, version)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Listed, len(l.order))
+	for i, w := range l.order {
+		out[i] = Listed{Which: w, Start: l.starts[w]}
+		if off, ok := l.off[w]; ok {
+			out[i].Off = &off
+		}
+	}
+	return out, nil
 }

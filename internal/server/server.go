@@ -167,6 +167,8 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	g.GET("/api", s.reference(doc))
 	g.POST("/in/:source", s.postAlert)
 	g.POST("/in/:source/:key", s.postAlert)
+	g.POST("/start/:key", s.postStart)
+	g.GET("/start/:key", s.getStart)
 
 	check, err := validator(doc)
 	if err != nil {

@@ -318,3 +318,8 @@ func (tx *Tx) CancelAside(run, because string) error {
 		run,
 	)
 }
+
+// SetIncident notes to which incident a run belongs from now on.
+func (tx *Tx) SetIncident(run string, incident int64) error {
+	return tx.run("update run set incident = ? where id = ?", incident, run)
+}

@@ -31,6 +31,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/start/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a start address is used, for whoever has its key. */
+        get: operations["getStart"];
+        put?: never;
+        /** Start the runbook that the address is for. Answered only after the run is on disk. */
+        post: operations["postStart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -725,6 +743,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/triggers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The occasions on which runbooks start, and what came of them within a day. */
+        get: operations["listTriggers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/triggers/{trigger}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One trigger. */
+        get: operations["getTrigger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/triggers/{trigger}/firings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What came of each occasion of a trigger, newest first. */
+        get: operations["listFirings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/triggers/{trigger}/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Switch a trigger off without losing it, or on again. */
+        put: operations["switchTrigger"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/triggers/{trigger}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys of a start address, newest first; never their values. */
+        get: operations["listStartKeys"];
+        put?: never;
+        /** Give a start address a new key; it is shown once. */
+        post: operations["addStartKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/triggers/{trigger}/keys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a key of a start address now. */
+        delete: operations["endStartKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Values that were seen in fields of alerts, for whoever writes a condition. */
+        get: operations["listSeen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runbooks/{name}": {
         parameters: {
             query?: never;
@@ -1258,6 +1396,102 @@ export interface components {
             last_alert_at?: string;
             /** @enum {string} */
             takes: "http" | "mail" | "syslog" | "trap";
+        };
+        Trigger: {
+            /** @description RUNBOOK/START, or the name of a document beside the runbook */
+            name: string;
+            runbook: string;
+            /** @description it is a document of its own */
+            document?: boolean;
+            /** @description when it starts */
+            says: string[];
+            off?: components["schemas"]["Off"];
+            /**
+             * Format: date-time
+             * @description when its schedule is due
+             */
+            next_at?: string;
+            /** Format: date-time */
+            last_at?: string;
+            /** @description how often it came to each result within a day */
+            lately: {
+                [key: string]: number;
+            };
+        };
+        StartAddress: {
+            trigger: string;
+            runbook: string;
+            title: string;
+            /** Format: date-time */
+            ends_at: string;
+            how: string;
+            inputs: string[];
+            /** @description what of the request each input is made of */
+            made_of_the_request: {
+                [key: string]: string;
+            };
+        };
+        Started: {
+            run: string;
+            link: string;
+        };
+        Off: {
+            by: string;
+            because: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Firings: {
+            items: components["schemas"]["Firing"][];
+            more: boolean;
+        };
+        Firing: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            result: "started" | "held" | "back" | "refused" | "already";
+            why?: string;
+            alert?: string;
+            /** Format: int64 */
+            incident?: number;
+            run?: string;
+        };
+        NewSwitch: {
+            on: boolean;
+            because?: string;
+        };
+        StartKey: {
+            id: string;
+            added_by: string;
+            /** Format: date-time */
+            added_at: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** Format: date-time */
+            last_used_at?: string;
+        };
+        NewStartKey: {
+            /** @default 365 */
+            days: number;
+            /**
+             * @description how long the keys that are there still open it
+             * @default 0
+             */
+            keep_minutes: number;
+        };
+        StartKeyShown: {
+            key: string;
+            address: string;
+            /** Format: date-time */
+            ends_at: string;
+        };
+        Seen: {
+            field: string;
+            value: string;
+            /** Format: date-time */
+            at: string;
         };
         Listener: {
             host: string;
@@ -2096,6 +2330,8 @@ export interface components {
         };
     };
     parameters: {
+        /** @description RUNBOOK.START, or the name of a document beside the runbook */
+        triggerName: string;
         /** @description the version that the change was made for; another one is 412 */
         ifMatch: string;
         name: string;
@@ -2140,6 +2376,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Taken"] | components["schemas"]["Taken"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description how it is used */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartAddress"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    postStart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "*/*": unknown;
+            };
+        };
+        responses: {
+            /** @description begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3318,6 +3604,204 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunbookDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTriggers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description triggers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trigger"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTrigger: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the trigger */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trigger"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFirings: {
+        parameters: {
+            query?: {
+                /** @description the id of the last firing of the page before */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description firings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Firings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    switchTrigger: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSwitch"];
+            };
+        };
+        responses: {
+            /** @description switched */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStartKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartKey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addStartKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStartKey"];
+            };
+        };
+        responses: {
+            /** @description added */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartKeyShown"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endStartKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSeen: {
+        parameters: {
+            query?: {
+                /** @description such as service or labels.signal; all without it */
+                field?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description values */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"][];
                 };
             };
             default: components["responses"]["Problem"];

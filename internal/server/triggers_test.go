@@ -1,0 +1,102 @@
+package server_test
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/access"
+	"urgentis/core/estate"
+	"urgentis/internal/app"
+)
+
+const calls = `urgentis: runbook/1
+name: called
+title: What is called
+owner: o
+service: s
+inputs:
+  what: {type: text, pattern: '^[a-z]+$'}
+steps:
+  - wait: A while
+    for: 5m
+  - close: false-alarm
+    because: All is well.
+---
+urgentis: trigger/1
+name: by-call
+runbook: called
+address: true
+inputs: {what: "{{ request.body.what }}"}
+`
+
+// A start address begins its runbook with what was sent, tells how it is used, and opens nothing without its key.
+func TestStartAddresses(t *testing.T) {
+	s := start(t)
+	root := access.OnTheMachine("t")
+	ctx := context.Background()
+	_, err := s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml", Text: calls}}})
+	require.NoError(t, err)
+	key, ends, err := s.App.AddStartKey(ctx, root, "by-call", app.StartKeyLife, 0)
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now().AddDate(1, 0, 0), ends, 48*time.Hour)
+	post := func(key, body string) (int, string) {
+		status, _, said := s.do("POST", "/start/"+key, body, "Content-Type", "application/json")
+		return status, said
+	}
+	status, said := post(key, `{"what": "lamp"}`)
+	require.Equal(t, http.StatusAccepted, status, said)
+	var begun struct{ Run, Link string }
+	require.NoError(t, json.Unmarshal([]byte(said), &begun))
+	run, err := s.App.Run(ctx, root, begun.Run)
+	require.NoError(t, err)
+	assert.Equal(t, "trigger:by-call", run.StartedBy)
+	status, said = post(key, `{"what": "LAMP; rm -rf /"}`)
+	assert.Equal(t, http.StatusConflict, status)
+	assert.Contains(t, said, "the runbook did not start: ")
+	status, said = post(key, `{`)
+	assert.Equal(t, http.StatusBadRequest, status, said)
+	status, _ = post(key+"x", `{"what": "lamp"}`)
+	assert.Equal(t, http.StatusNotFound, status)
+	status, _, said = s.do("GET", "/start/"+key, "")
+	assert.Equal(t, http.StatusOK, status)
+	for _, has := range []string{`"trigger":"by-call"`, `what: text`, `{{ request.body.what }}`} {
+		assert.Contains(t, said, has)
+	}
+	list, _, err := s.App.Firings(ctx, root, "by-call", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, []string{"refused", "started"}, []string{list[0].Result, list[1].Result})
+	assert.NotEmpty(t, list[1].Payload)
+
+	// A new key beside the old one, and an end of both.
+	second, _, err := s.App.AddStartKey(ctx, root, "by-call", time.Hour, time.Hour)
+	require.NoError(t, err)
+	for _, k := range []string{key, second} {
+		status, said := post(k, `{"what": "lamp"}`)
+		assert.Equal(t, http.StatusAccepted, status, said)
+	}
+	keys, err := s.App.StartKeys(ctx, root, "by-call")
+	require.NoError(t, err)
+	require.Len(t, keys, 2)
+	require.NoError(t, s.App.EndStartKey(ctx, root, "by-call", keys[0].ID))
+	status, _ = post(second, `{"what": "lamp"}`)
+	assert.Equal(t, http.StatusNotFound, status)
+	require.NoError(t, s.App.Switch(ctx, root, "by-call", false, "not tonight"))
+	status, said = post(key, `{"what": "lamp"}`)
+	assert.Equal(t, http.StatusConflict, status)
+	assert.Contains(t, said, "it is switched off by")
+	assert.Contains(t, said, "not tonight")
+	_, err = s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml",
+		Text: strings.Replace(strings.Split(calls, "---\n")[1], "what:", "other:", 1)}}})
+	assert.ErrorContains(t, err, "the runbook called has no input other")
+	_, err = s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml",
+		Text: strings.Split(calls, "---\n")[1] + "hours: {inside: nowhere}\n"}}})
+	assert.ErrorContains(t, err, "there is no calendar nowhere")
+}
