@@ -123,16 +123,28 @@ func (e DeliveryState) Valid() bool {
 
 // Defines values for DocumentKind.
 const (
-	DocumentKindRunbook DocumentKind = "runbook"
-	DocumentKindSource  DocumentKind = "source"
+	DocumentKindCalendar DocumentKind = "calendar"
+	DocumentKindJoin     DocumentKind = "join"
+	DocumentKindMute     DocumentKind = "mute"
+	DocumentKindRunbook  DocumentKind = "runbook"
+	DocumentKindSource   DocumentKind = "source"
+	DocumentKindTrigger  DocumentKind = "trigger"
 )
 
 // Valid indicates whether the value is a known member of the DocumentKind enum.
 func (e DocumentKind) Valid() bool {
 	switch e {
+	case DocumentKindCalendar:
+		return true
+	case DocumentKindJoin:
+		return true
+	case DocumentKindMute:
+		return true
 	case DocumentKindRunbook:
 		return true
 	case DocumentKindSource:
+		return true
+	case DocumentKindTrigger:
 		return true
 	default:
 		return false

@@ -1616,7 +1616,7 @@ export interface components {
             body: string;
         };
         /** @enum {string} */
-        DocumentKind: "runbook" | "source";
+        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join";
         NewPush: {
             files: components["schemas"]["PushFile"][];
             /**

@@ -118,7 +118,7 @@ export const useCancel = () =>
 
 export const useSources = () => useQuery({ queryKey: ['sources'], queryFn: () => got(api.GET('/api/v1/sources')) })
 
-export const useDocument = (kind: 'source' | 'runbook', name: MaybeRefOrGetter<string>) =>
+export const useDocument = (kind: Schemas['DocumentKind'], name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: computed(() => ['document', kind, toValue(name)]),
     queryFn: () => got(api.GET('/api/v1/documents/{kind}/{name}', { params: { path: { kind, name: toValue(name) } } })),

@@ -64,6 +64,7 @@ export const kinds: Record<string, About> = {
   "note": {"word":"note","said":true},
   "delivery.failed": {"word":"not sent","wanted":true},
   "incident.kept-open": {"word":"kept open"},
+  "incident.opened": {"word":"opened"},
   "incident.reopened": {"word":"open again"},
   "incident.closed": {"word":"closed","said":true},
 }
