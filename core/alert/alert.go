@@ -49,6 +49,9 @@ func Severities() []string {
 	return out
 }
 
+// Worth is how bad a severity is, as a number to compare; -1 for a word that is none.
+func Worth(severity string) int { return Severity(severity).rank() }
+
 func (s Severity) rank() int { return slices.Index(severities, s) }
 
 // Report is what a monitor says once about one condition.

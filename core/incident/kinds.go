@@ -12,6 +12,7 @@ const (
 	AlertBetter  Kind = "alert.better"
 	AlertCleared Kind = "alert.cleared"
 	AlertTurned  Kind = "alert.turned" // a run follows if_cleared or if_worse
+	AlertJoined  Kind = "alert.joined" // it is about what the incident is about already
 	AlertMuted   Kind = "alert.muted"  // planned work holds back what it would start
 
 	NothingStarted Kind = "nothing.started"
@@ -88,6 +89,7 @@ type About struct {
 // Kinds lists every kind of entry, in the order in which they are described.
 var Kinds = []About{
 	{Kind: AlertRaised, Word: "alert", Drawn: true},
+	{Kind: AlertJoined, Word: "alert", Drawn: true},
 	{Kind: AlertMuted, Word: "muted", Drawn: true},
 	{Kind: AlertWorse, Word: "alert", Drawn: true},
 	{Kind: AlertBetter, Word: "alert", Drawn: true},

@@ -303,7 +303,8 @@ func TestRepeatsAreOneAndChangesShow(t *testing.T) {
 	testdb.SQL(b.store).Model(&store.Run{}).Count(&runs)
 	assert.EqualValues(t, 1, runs, "what is no worse starts nothing")
 	next := b.alert()
-	assert.NotEqual(t, first.Incident, next.Incident, "after it cleared it is a new condition")
+	assert.NotEqual(t, first.Alert, next.Alert, "after it cleared it is a new alert")
+	assert.Equal(t, first.Incident, next.Incident, "of the same trouble")
 }
 
 func TestAHostileQueueNameIsRefusedInTheRecord(t *testing.T) {

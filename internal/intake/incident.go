@@ -16,33 +16,31 @@ import (
 	"urgentis/internal/store"
 )
 
-// raise opens an incident for a new alert, with its facts, and starts what matches.
+// raise gives a new alert its incident, one that it joins or one of its own, with its facts, and starts what matches.
 func (w *writing) raise(a *store.Alert) error {
-	title := a.Summary
-	if r := []rune(title); len(r) > 200 {
-		title = string(r[:199]) + "…"
-	}
-	inc := &store.Incident{
-		Title:     title,
-		State:     "open",
-		WaitingOn: "nobody",
-		Severity:  a.Severity,
-		Service:   a.Service,
-		OpenedAt:  w.now,
-	}
-	if err := w.sheet.Open(inc); err != nil {
+	snapshot := Snapshot(a)
+	inc, joined, err := w.incidentOf(a, snapshot)
+	if err != nil {
 		return err
 	}
 	a.Incident = &inc.Number
-	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertRaised, Actor: "source:" + a.Source,
-		Title: a.Summary, Content: Snapshot(a)}); err != nil {
+	inc.Alerts++
+	inc.Say(a.Summary)
+	kind := incident.AlertRaised
+	if joined {
+		kind = incident.AlertJoined
+	}
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: kind, Actor: "source:" + a.Source,
+		Title: a.Summary, Content: snapshot}); err != nil {
 		return err
 	}
-	w.opened = append(w.opened, inc.Number)
 	w.changed(a)
 	w.fresh = append(w.fresh, a)
-	if m := w.index.muted(Snapshot(a), w.now); m != nil {
+	if m := w.index.muted(snapshot, w.now); m != nil {
 		return w.mute(a, inc, m)
+	}
+	if joined {
+		return w.join(a, inc)
 	}
 	if err := w.tellOpened(a, inc); err != nil {
 		return err
@@ -51,6 +49,143 @@ func (w *writing) raise(a *store.Alert) error {
 		return err
 	}
 	return w.onIncident(inc)
+}
+
+// incidentOf gives the incident that a new alert joins, or opens one.
+func (w *writing) incidentOf(a *store.Alert, snapshot map[string]any) (inc *store.Incident, joined bool, err error) {
+	key, within := incident.KeyOf(w.index.joins, snapshot)
+	until := w.now.Add(within)
+	if number, ok := w.joinable[key]; ok && key != "" {
+		if inc, err = w.sheet.Incident(number); err != nil {
+			return nil, false, err
+		}
+		if inc.State == "open" {
+			inc.JoinUntil = &until
+			return inc, true, nil
+		}
+	}
+	if inc, err = w.comesBack(a, key); err != nil || inc != nil {
+		if inc != nil {
+			inc.JoinUntil = &until
+			w.joinable[key] = inc.Number
+		}
+		return inc, true, err
+	}
+	inc = &store.Incident{
+		Title:     titleOf(a),
+		State:     "open",
+		WaitingOn: "nobody",
+		Severity:  a.Severity,
+		Service:   a.Service,
+		OpenedAt:  w.now,
+		JoinKey:   key,
+	}
+	if key != "" {
+		inc.JoinUntil = &until
+	}
+	if err := w.sheet.Open(inc); err != nil {
+		return nil, false, err
+	}
+	w.opened = append(w.opened, inc.Number)
+	if key != "" {
+		w.joinable[key] = inc.Number
+	}
+	return inc, false, nil
+}
+
+// comesBack opens the incident again that an alert's condition had, where that was closed within its quiet time; nil
+// without one.
+func (w *writing) comesBack(a *store.Alert, key string) (*store.Incident, error) {
+	if key == "" {
+		return nil, nil
+	}
+	quiet, err := w.quiet(a.Service)
+	if err != nil {
+		return nil, err
+	}
+	number, err := w.tx.ClosedLately(key, store.Identity{Source: a.Source, Key: a.Key}, w.now.Add(-quiet))
+	if err != nil || number == 0 {
+		return nil, err
+	}
+	inc, err := w.sheet.Incident(number)
+	if err != nil || inc.State == "open" {
+		return inc, err
+	}
+	if err := w.reopen(inc, fmt.Sprintf("the same condition is reported again within %s", plain.Span(quiet))); err != nil {
+		return nil, err
+	}
+	w.reopened[number] = true
+	return inc, w.send(inc, engine.IncidentReopened, "back:"+a.ID, fmt.Sprintf("Incident %d is open again (%s): %s",
+		inc.Number, a.Severity, a.Summary))
+}
+
+// quiet is how long an alert may go on, or must not come back, after an incident of its service was closed.
+func (w *writing) quiet(service string) (time.Duration, error) {
+	s, err := w.tx.Service(service)
+	if err != nil {
+		return 0, fmt.Errorf("read the service's quiet time: %w", err)
+	}
+	if s != nil && s.QuietMinutes > 0 {
+		return time.Duration(s.QuietMinutes) * time.Minute, nil
+	}
+	return quietTime, nil
+}
+
+// titleOf is the title that an alert gives its incident.
+func titleOf(a *store.Alert) string {
+	if r := []rune(a.Summary); len(r) > 200 {
+		return string(r[:199]) + "…"
+	}
+	return a.Summary
+}
+
+// join starts what a joined alert starts. It is told only where it is worse than what was known.
+func (w *writing) join(a *store.Alert, inc *store.Incident) error {
+	if w.reopened[inc.Number] {
+		w.follow(inc, a)
+	} else if alert.Worth(a.Severity) > alert.Worth(inc.Severity) {
+		w.follow(inc, a)
+		text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
+		if err := w.send(inc, engine.IncidentWorse, "joined:"+a.ID, text); err != nil {
+			return err
+		}
+	}
+	return w.start(a, inc, alert.New, nil)
+}
+
+// follow lets an incident's severity and title be those of its worst alert, where nobody set them by hand.
+func (w *writing) follow(inc *store.Incident, worst *store.Alert) {
+	if inc.SeverityBy == "" {
+		inc.Severity = worst.Severity
+	}
+	if inc.TitleBy == "" {
+		inc.Title = titleOf(worst)
+	}
+}
+
+// easier lets an incident follow its worst alert where one of several became better, or is over.
+func (w *writing) easier(inc *store.Incident) error {
+	if inc.State != "open" || inc.SeverityBy != "" && inc.TitleBy != "" {
+		return nil
+	}
+	worst, err := w.tx.WorstAlert(inc.Number)
+	if err == nil && worst != nil {
+		w.follow(inc, worst)
+	}
+	return err
+}
+
+// onlyNew gives the items that raise alerts, in their order, after those that alter some: whoever alters an alert locks
+// its runs before their incident, and whoever joins an incident locks it at once.
+func onlyNew(batch []*item, open map[string]*store.Alert) (altering, raising []int) {
+	for i, it := range batch {
+		if open[it.source+"\x00"+it.report.Key] != nil {
+			altering = append(altering, i)
+		} else {
+			raising = append(raising, i)
+		}
+	}
+	return altering, raising
 }
 
 // onIncident begins what starts as an incident is opened, by whatever means.
@@ -229,7 +364,12 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 		} else if err := w.also(a, inc, change, it.times); err != nil {
 			return err
 		}
+		inc.Say(a.Summary)
 		w.changed(a)
+		if err := w.tx.Save(a); err != nil || change == alert.Worse {
+			return err
+		}
+		return w.easier(inc)
 	}
 	return w.tx.Save(a)
 }
@@ -246,7 +386,9 @@ func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.
 			return nil, err
 		}
 	}
-	inc.Severity = a.Severity
+	if alert.Worth(a.Severity) >= alert.Worth(inc.Severity) {
+		w.follow(inc, a)
+	}
 	return verdicts, w.send(inc, kind, fmt.Sprintf("worse:%d", a.Count), text)
 }
 
@@ -259,13 +401,9 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 	if !was || a.Incident == nil {
 		return nil
 	}
-	quiet := quietTime
-	service, err := w.tx.Service(a.Service)
+	quiet, err := w.quiet(a.Service)
 	if err != nil {
-		return fmt.Errorf("read the service's quiet time: %w", err)
-	}
-	if service != nil && service.QuietMinutes > 0 {
-		quiet = time.Duration(service.QuietMinutes) * time.Minute
+		return err
 	}
 	if w.now.Before(closed.Add(quiet)) {
 		return nil

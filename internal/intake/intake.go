@@ -16,6 +16,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"urgentis/core/alert"
+	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
@@ -358,8 +359,9 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 		if err != nil {
 			return err
 		}
-		for i, it := range batch {
-			if out[i], err = b.take(it); err != nil {
+		altering, raising := onlyNew(batch, b.open)
+		for _, i := range append(altering, raising...) {
+			if out[i], err = b.take(batch[i]); err != nil {
 				return err
 			}
 		}
@@ -386,9 +388,12 @@ type writing struct {
 	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a run
 	// was begun, working the runs by what they are for.
 	firings []*store.Firing
-	opened  []int64
-	begun   map[int64]bool
-	working map[onceIn]store.Firing
+	// joinable are open incidents by what alerts have in common with theirs.
+	joinable map[string]int64
+	opened   []int64
+	reopened map[int64]bool // by their number, those that a condition opened again
+	begun    map[int64]bool
+	working  map[onceIn]store.Firing
 	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
 	names   map[string]any
 	request string
@@ -407,6 +412,8 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 		payloads: map[*alert.Payload]*store.Payload{},
 		begun:    map[int64]bool{},
 		working:  map[onceIn]store.Firing{},
+		joinable: map[string]int64{},
+		reopened: map[int64]bool{},
 		now:      in.clock().UTC().Truncate(time.Microsecond),
 		sheet:    in.engine.Sheet(tx),
 	}
@@ -442,14 +449,65 @@ func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
 			w.closed[id] = *rows[i].ClosedAt
 		}
 	}
-	// One incident for each identity that is not open yet, so that their numbers have no gaps.
-	fresh := map[string]bool{}
+	return w, w.expect(batch)
+}
+
+// expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened, so
+// that their numbers have no gaps.
+func (w *writing) expect(batch []*item) error {
+	keys, own := map[string]bool{}, 0
+	seen := map[string]bool{}
 	for _, it := range batch {
-		if id := it.source + "\x00" + it.report.Key; w.open[id] == nil && it.report.Severity != alert.Cleared {
-			fresh[id] = true
+		id := it.source + "\x00" + it.report.Key
+		if seen[id] || w.open[id] != nil || it.report.Severity == alert.Cleared {
+			continue
+		}
+		seen[id] = true
+		if key, _ := incident.KeyOf(w.index.joins, Snapshot(raised(it.source, it.report))); key != "" {
+			keys[key] = true
+		} else {
+			own++
 		}
 	}
-	return w, w.sheet.Reserve(len(fresh))
+	all := slices.Collect(maps.Keys(keys))
+	if err := w.findJoinable(all); err != nil {
+		return err
+	}
+	for _, k := range all {
+		if _, ok := w.joinable[k]; !ok {
+			own++
+		}
+	}
+	return w.sheet.Reserve(own)
+}
+
+// findJoinable finds the incidents that alerts may join. For what there is none yet, nobody else opens one meanwhile.
+func (w *writing) findJoinable(keys []string) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	found, err := w.tx.Joinable(keys, w.now)
+	if err != nil {
+		return err
+	}
+	var missing []string
+	for _, k := range keys {
+		if _, ok := found[k]; !ok {
+			missing = append(missing, k)
+		}
+	}
+	if len(missing) > 0 {
+		if err := w.tx.JoinLock(missing); err != nil {
+			return err
+		}
+		late, err := w.tx.Joinable(missing, w.now)
+		if err != nil {
+			return err
+		}
+		maps.Copy(found, late)
+	}
+	w.joinable = found
+	return nil
 }
 
 func (w *writing) take(it *item) (Taken, error) {

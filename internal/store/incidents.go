@@ -1,6 +1,12 @@
 package store
 
-import "urgentis/core/access"
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"urgentis/core/access"
+)
 
 // WhichIncidents narrows a list of incidents; what is "" narrows nothing.
 type WhichIncidents struct{ State, Service string }
@@ -33,6 +39,70 @@ func (tx *Tx) Entries(incident, after int64, most int) ([]Entry, error) {
 // EntriesOf reads those entries of some kinds.
 func (tx *Tx) EntriesOf(incident, after int64, kinds []string) ([]Entry, error) {
 	return list[Entry](tx, "seq", "incident = ? and seq > ? and kind in ?", incident, after, kinds)
+}
+
+// JoinLock lets nobody else open an incident for keys until the end of the transaction.
+func (tx *Tx) JoinLock(keys []string) error {
+	slices.Sort(keys) // in one order, so that two do not wait for each other
+	for _, k := range slices.Compact(keys) {
+		if err := tx.alone(aloneJoin, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Joinable gives the newest open incidents that alerts of keys may join at a time, by their keys.
+func (tx *Tx) Joinable(keys []string, at time.Time) (map[string]int64, error) {
+	type found struct {
+		JoinKey string
+		Number  int64
+	}
+	rows, err := scan[found](tx, `select distinct on (join_key) join_key, number from incident
+		where state = 'open' and join_key = any (?::text[]) and join_until >= ? order by join_key, number desc`,
+		array{keys}, at)
+	if err != nil {
+		return nil, fmt.Errorf("find incidents to join: %w", err)
+	}
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.JoinKey] = r.Number
+	}
+	return out, nil
+}
+
+// ClosedLately finds the newest incident of a join key that was closed since a time and had an alert of an identity; 0
+// without one.
+func (tx *Tx) ClosedLately(key string, id Identity, since time.Time) (int64, error) {
+	rows, err := scan[int64](tx, `select i.number from incident i where i.join_key = ? and i.state = 'resolved'
+		and i.resolved_at >= ? and i.merged_into is null
+		and exists (select from alert a where a.incident = i.number and a.source = ? and a.key = ?)
+		order by i.number desc limit 1`, key, since, id.Source, id.Key)
+	if err != nil || len(rows) == 0 {
+		return 0, err
+	}
+	return rows[0], nil
+}
+
+// WorstAlert is the worst open alert of an incident, of several the one that was raised first; nil without one.
+func (tx *Tx) WorstAlert(incident int64) (*Alert, error) {
+	rows, err := scan[Alert](tx, `select * from alert where incident = ? and state = 'open' order by
+		array_position(array['critical', 'major', 'minor', 'warning'], severity), first_at, id limit 1`, incident)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return &rows[0], nil
+}
+
+// Quiet gives incidents all of whose alerts have been over for a time, on which nothing works, that wait for nobody's
+// word and that nobody holds.
+func (tx *Tx) Quiet(after time.Duration, most int) ([]int64, error) {
+	return scan[int64](tx, `select i.number from incident i where i.state = 'open' and i.holder = '' and i.alerts > 0
+		and i.waiting_on in ('nobody', 'person')
+		and not exists (select from alert a where a.incident = i.number and (a.state = 'open'
+			or a.last_at > now() - ? * interval '1 second'))
+		and not exists (select from run r where r.incident = i.number and r.ended_at is null)
+		order by i.number limit ?`, after.Seconds(), most)
 }
 
 // Working counts the runs that work on an incident, besides one.

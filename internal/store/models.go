@@ -2,6 +2,7 @@ package store
 
 import (
 	"encoding/json"
+	"strings"
 	"time"
 )
 
@@ -141,6 +142,29 @@ type Incident struct {
 	ResolvedAt *time.Time
 	Entries    int64
 	LastHash   string
+	// JoinKey is by what alerts join it, JoinUntil until when another one may.
+	JoinKey   string
+	JoinUntil *time.Time
+	// TitleBy and SeverityBy set them by hand; "" where they follow the worst alert.
+	TitleBy, SeverityBy string
+	// Holder looks after it; "" for nobody.
+	Holder string
+	HeldAt *time.Time
+	// MergedInto took its alerts over; nil for none.
+	MergedInto *int64
+	Alerts     int64
+	// Notes is what is searched besides the title: what its alerts said and people wrote, as far as it has room.
+	Notes string
+}
+
+// maxNotes bounds what is searched of a record, in bytes.
+const maxNotes = 32 << 10
+
+// Say adds a text to what is searched.
+func (i *Incident) Say(text string) {
+	if text != "" && len(i.Notes)+len(text) < maxNotes && !strings.Contains(i.Notes, text) {
+		i.Notes += text + "\n"
+	}
 }
 
 // Entry is one line of a record.

@@ -80,6 +80,7 @@ const (
 	aloneSetting   = 6 // a service or a target that is changed
 	alonePrincipal = 7 // the name of a person or a token
 	aloneDocuments = 8 // all documents, while they are compared and altered
+	aloneJoin      = 9 // what alerts of one incident have in common
 )
 
 // take reads the one row that a condition names; ErrNotFound where there is none.

@@ -1,0 +1,163 @@
+package intake
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"urgentis/core/alert"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+func of(service, key string, sev alert.Severity) alert.Report {
+	r := report(key, sev)
+	r.Service, r.Summary = service, fmt.Sprint(key, " is ", sev)
+	return r
+}
+
+// Alerts of a service are one incident, whose title and severity are those of the worst; what comes later is another.
+func TestAlertsOfAServiceJoin(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	take := func(r alert.Report) int64 {
+		taken, err := in.Take(ctx, "mon", r)
+		require.NoError(t, err)
+		return taken.Incident
+	}
+	first := take(of("quay", "a", alert.Minor))
+	assert.Equal(t, first, take(of("quay", "b", alert.Critical)))
+	other := take(of("fuel", "c", alert.Minor))
+	assert.NotEqual(t, first, other)
+	assert.NotEqual(t, take(of("", "d", alert.Minor)), take(of("", "e", alert.Minor)), "what says no service joins nothing")
+	head := func() *store.Incident {
+		i, err := s.In(ctx).Incident(first)
+		require.NoError(t, err)
+		return i
+	}
+	assert.Equal(t, "b is critical", head().Title)
+	assert.Equal(t, "critical", head().Severity)
+	assert.EqualValues(t, 2, head().Alerts)
+	take(of("quay", "a", alert.Major))
+	assert.Equal(t, "b is critical", head().Title, "worse, and not the worst")
+	take(of("quay", "b", alert.Cleared))
+	assert.Equal(t, "a is major", head().Title)
+	assert.Equal(t, "major", head().Severity)
+	_, err := s.Verify(ctx, first)
+	require.NoError(t, err)
+
+	// After the time within which alerts join, another incident begins.
+	require.NoError(t, testdb.SQL(s).Exec("update incident set join_until = now() - interval '1 second' where number = ?",
+		first).Error)
+	later := take(of("quay", "late", alert.Minor))
+	assert.NotEqual(t, first, later)
+	assert.Equal(t, later, take(of("quay", "later", alert.Minor)), "the newest one is joined")
+
+	// A condition that comes back soon after its incident was closed opens that again.
+	take(of("fuel", "c", alert.Cleared))
+	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where number = ?",
+		other).Error)
+	assert.NotEqual(t, other, take(of("fuel", "x", alert.Minor)), "another condition is another matter")
+	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where state = 'open' "+
+		"and service = 'fuel'").Error)
+	assert.Equal(t, other, take(of("fuel", "c", alert.Minor)))
+	i, err := s.In(ctx).Incident(other)
+	require.NoError(t, err)
+	assert.Equal(t, "open", i.State)
+}
+
+const perLabel = `urgentis: join/1
+name: by-rack
+when: alert.source == "mon"
+by: [alert.labels.a]
+within: 10m
+`
+
+// A storm of one outage is one incident; what it would start thousands of times starts once for each thing, and is
+// counted.
+func TestAStormIsOneIncident(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	push(t, s, simple, perLabel, besides("alert: alert.source == \"mon\"\ninputs: {what: \"{{ alert.labels.what }}\"}\n"))
+	const n = 1000
+	var senders sync.WaitGroup
+	begin := time.Now()
+	for c := range 20 {
+		senders.Go(func() {
+			var list []alert.Report
+			for i := range n / 20 {
+				r := of(fmt.Sprint("s", i), fmt.Sprint(c, "-", i), alert.Major)
+				r.Labels = map[string]string{"a": "rack 7", "what": fmt.Sprint("w", i%3)}
+				list = append(list, r)
+			}
+			_, err := in.TakeAll(ctx, "mon", list)
+			assert.NoError(t, err)
+		})
+	}
+	senders.Wait()
+	t.Log(time.Since(begin))
+	var incidents, alerts, runs, already int
+	raw := func(sql string, into *int) { require.NoError(t, testdb.SQL(s).Raw(sql).Scan(into).Error) }
+	raw("select count(*) from incident", &incidents)
+	raw("select count(*) from alert", &alerts)
+	raw("select count(*) from run", &runs)
+	raw("select count(*) from firing where result = 'already'", &already)
+	assert.Equal(t, 1, incidents)
+	assert.Equal(t, n, alerts)
+	assert.Equal(t, 3, runs, "once for each input")
+	assert.Equal(t, n-3, already, "each other one is counted")
+	got, err := s.Verify(ctx, 1)
+	require.NoError(t, err)
+	assert.Positive(t, got)
+}
+
+// Whatever comes in whatever order, each alert has one incident, incidents hold what their keys say, and every record is
+// whole.
+func TestJoinsAgainstASlowReference(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	turn := 0
+	rapid.Check(t, func(t *rapid.T) {
+		turn++
+		expected := map[string]int64{} // by service
+		open := map[string]alert.Severity{}
+		for range rapid.IntRange(1, 25).Draw(t, "reports") {
+			service := fmt.Sprint(turn, rapid.SampledFrom([]string{"a", "b"}).Draw(t, "service"))
+			key := fmt.Sprint(service, rapid.IntRange(0, 4).Draw(t, "key"))
+			sev := rapid.SampledFrom([]alert.Severity{alert.Minor, alert.Major, alert.Critical, alert.Cleared}).Draw(t, "severity")
+			taken, err := in.Take(ctx, "mon", of(service, key, sev))
+			require.NoError(t, err)
+			if sev == alert.Cleared && open[key] == "" {
+				continue
+			}
+			if open[key] = sev; sev == alert.Cleared {
+				delete(open, key)
+			}
+			if was, ok := expected[service]; ok {
+				require.Equal(t, was, taken.Incident)
+			}
+			expected[service] = taken.Incident
+		}
+		for service, number := range expected {
+			i, err := s.In(ctx).Incident(number)
+			require.NoError(t, err)
+			worst := ""
+			for key, sev := range open {
+				if key[:len(service)] == service && alert.Worth(string(sev)) > alert.Worth(worst) {
+					worst = string(sev)
+				}
+			}
+			if worst != "" {
+				require.Equal(t, worst, i.Severity, service)
+			}
+			_, err = s.Verify(ctx, number)
+			require.NoError(t, err)
+		}
+	})
+}
