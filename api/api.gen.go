@@ -55,6 +55,24 @@ func (e AlertDetailState) Valid() bool {
 	}
 }
 
+// Defines values for AttachmentKind.
+const (
+	File AttachmentKind = "file"
+	Link AttachmentKind = "link"
+)
+
+// Valid indicates whether the value is a known member of the AttachmentKind enum.
+func (e AttachmentKind) Valid() bool {
+	switch e {
+	case File:
+		return true
+	case Link:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClosingOutcome.
 const (
 	ClearedItself  ClosingOutcome = "cleared-itself"
@@ -283,6 +301,57 @@ func (e MeKind) Valid() bool {
 	case MeKindPerson:
 		return true
 	case MeKindToken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewHeadSeverity.
+const (
+	NewHeadSeverityAuto     NewHeadSeverity = "auto"
+	NewHeadSeverityCritical NewHeadSeverity = "critical"
+	NewHeadSeverityMajor    NewHeadSeverity = "major"
+	NewHeadSeverityMinor    NewHeadSeverity = "minor"
+	NewHeadSeverityWarning  NewHeadSeverity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the NewHeadSeverity enum.
+func (e NewHeadSeverity) Valid() bool {
+	switch e {
+	case NewHeadSeverityAuto:
+		return true
+	case NewHeadSeverityCritical:
+		return true
+	case NewHeadSeverityMajor:
+		return true
+	case NewHeadSeverityMinor:
+		return true
+	case NewHeadSeverityWarning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewIncidentSeverity.
+const (
+	NewIncidentSeverityCritical NewIncidentSeverity = "critical"
+	NewIncidentSeverityMajor    NewIncidentSeverity = "major"
+	NewIncidentSeverityMinor    NewIncidentSeverity = "minor"
+	NewIncidentSeverityWarning  NewIncidentSeverity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the NewIncidentSeverity enum.
+func (e NewIncidentSeverity) Valid() bool {
+	switch e {
+	case NewIncidentSeverityCritical:
+		return true
+	case NewIncidentSeverityMajor:
+		return true
+	case NewIncidentSeverityMinor:
+		return true
+	case NewIncidentSeverityWarning:
 		return true
 	default:
 		return false
@@ -736,6 +805,24 @@ func (e ListIncidentsParamsState) Valid() bool {
 	}
 }
 
+// Defines values for ReportIncidentParamsForm.
+const (
+	Html     ReportIncidentParamsForm = "html"
+	Markdown ReportIncidentParamsForm = "markdown"
+)
+
+// Valid indicates whether the value is a known member of the ReportIncidentParamsForm enum.
+func (e ReportIncidentParamsForm) Valid() bool {
+	switch e {
+	case Html:
+		return true
+	case Markdown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Act defines model for Act.
 type Act struct {
 	Act     string    `json:"act"`
@@ -807,6 +894,29 @@ type Answer struct {
 	Choice  string                 `json:"choice"`
 	Comment string                 `json:"comment,omitempty,omitzero"`
 	Fields  map[string]interface{} `json:"fields,omitempty,omitzero"`
+}
+
+// Attachment defines model for Attachment.
+type Attachment struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Digest SHA-256 of a file
+	Digest string         `json:"digest,omitempty,omitzero"`
+	Id     string         `json:"id"`
+	Kind   AttachmentKind `json:"kind"`
+	Name   string         `json:"name"`
+	Size   int64          `json:"size,omitempty,omitzero"`
+	Type   string         `json:"type,omitempty,omitzero"`
+	Url    string         `json:"url,omitempty,omitzero"`
+}
+
+// AttachmentKind defines model for Attachment.Kind.
+type AttachmentKind string
+
+// Because defines model for Because.
+type Because struct {
+	Because string `json:"because"`
 }
 
 // Cancel defines model for Cancel.
@@ -1032,19 +1142,34 @@ type Halt struct {
 
 // Incident defines model for Incident.
 type Incident struct {
-	Because    string        `json:"because,omitempty,omitzero"`
-	Entries    int64         `json:"entries"`
-	Number     int64         `json:"number"`
-	OpenedAt   time.Time     `json:"opened_at"`
-	Outcome    string        `json:"outcome,omitempty,omitzero"`
-	ResolvedAt time.Time     `json:"resolved_at,omitempty,omitzero"`
-	Service    string        `json:"service,omitempty,omitzero"`
-	Severity   string        `json:"severity"`
+	// Alerts how many alerts it has
+	Alerts  int64     `json:"alerts,omitempty,omitzero"`
+	Because string    `json:"because,omitempty,omitzero"`
+	Entries int64     `json:"entries"`
+	HeldAt  time.Time `json:"held_at,omitempty,omitzero"`
+
+	// Holder who looks after it
+	Holder string `json:"holder,omitempty,omitzero"`
+
+	// MergedInto the incident that this one is part of
+	MergedInto int64     `json:"merged_into,omitempty,omitzero"`
+	Number     int64     `json:"number"`
+	OpenedAt   time.Time `json:"opened_at"`
+	Outcome    string    `json:"outcome,omitempty,omitzero"`
+	ResolvedAt time.Time `json:"resolved_at,omitempty,omitzero"`
+	Service    string    `json:"service,omitempty,omitzero"`
+	Severity   string    `json:"severity"`
+
+	// SeverityBy who set the severity by hand
+	SeverityBy string        `json:"severity_by,omitempty,omitzero"`
 	State      IncidentState `json:"state"`
 
 	// Strip The picture of an incident, time from left to right in four lanes, and the readings under them.
-	Strip     Strip             `json:"strip,omitempty,omitzero"`
-	Title     string            `json:"title"`
+	Strip Strip  `json:"strip,omitempty,omitzero"`
+	Title string `json:"title"`
+
+	// TitleBy who set the title by hand
+	TitleBy   string            `json:"title_by,omitempty,omitzero"`
 	WaitingOn IncidentWaitingOn `json:"waiting_on,omitempty,omitzero"`
 }
 
@@ -1150,9 +1275,52 @@ type Me struct {
 // MeKind defines model for Me.Kind.
 type MeKind string
 
+// NewHead defines model for NewHead.
+type NewHead struct {
+	// Severity auto follows the worst alert again
+	Severity NewHeadSeverity `json:"severity,omitempty,omitzero"`
+	Title    string          `json:"title,omitempty,omitzero"`
+}
+
+// NewHeadSeverity auto follows the worst alert again
+type NewHeadSeverity string
+
+// NewHolder defines model for NewHolder.
+type NewHolder struct {
+	Because  string `json:"because,omitempty,omitzero"`
+	GiveBack bool   `json:"give_back,omitempty,omitzero"`
+
+	// To whom it is handed on to; "" gives it back; without it whoever asks takes it
+	To string `json:"to,omitempty,omitzero"`
+}
+
+// NewIncident defines model for NewIncident.
+type NewIncident struct {
+	Service  string              `json:"service,omitempty,omitzero"`
+	Severity NewIncidentSeverity `json:"severity"`
+	Title    string              `json:"title"`
+}
+
+// NewIncidentSeverity defines model for NewIncident.Severity.
+type NewIncidentSeverity string
+
+// NewLink defines model for NewLink.
+type NewLink struct {
+	Name string `json:"name"`
+	Url  string `json:"url"`
+}
+
+// NewMerge defines model for NewMerge.
+type NewMerge struct {
+	Because string `json:"because,omitempty,omitzero"`
+	Into    int64  `json:"into"`
+}
+
 // NewNote defines model for NewNote.
 type NewNote struct {
-	Text string `json:"text"`
+	// Outward it is for others than those who work on the incident
+	Outward bool   `json:"outward,omitempty,omitzero"`
+	Text    string `json:"text"`
 }
 
 // NewPerson defines model for NewPerson.
@@ -1253,6 +1421,12 @@ type NewSourceTry struct {
 
 	// Text the text of a source's document to try in the place of the one that is there
 	Text string `json:"text,omitempty,omitzero"`
+}
+
+// NewSplit defines model for NewSplit.
+type NewSplit struct {
+	Alerts  []string `json:"alerts"`
+	Because string   `json:"because,omitempty,omitzero"`
 }
 
 // NewStartKey defines model for NewStartKey.
@@ -2050,7 +2224,23 @@ type ListIncidentsParams struct {
 
 	// Service only what belongs to this service
 	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
-	Limit   Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// Text words, "phrases", or, -without; searched in titles, reasons, what alerts said and people wrote
+	Text     string `form:"text,omitempty" json:"text,omitempty,omitzero"`
+	Severity string `form:"severity,omitempty" json:"severity,omitempty,omitzero"`
+	Outcome  string `form:"outcome,omitempty" json:"outcome,omitempty,omitzero"`
+	Holder   string `form:"holder,omitempty" json:"holder,omitempty,omitzero"`
+
+	// Label name=value of a label of one of its alerts
+	Label  string `form:"label,omitempty" json:"label,omitempty,omitzero"`
+	Source string `form:"source,omitempty" json:"source,omitempty,omitzero"`
+
+	// From opened then or later
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// To opened before
+	To    time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
+	Limit Limit     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
@@ -2063,6 +2253,19 @@ type ListIncidentsParamsState string
 type ListEntriesParams struct {
 	After int64 `form:"after,omitempty" json:"after,omitempty,omitzero"`
 }
+
+// AddFileParams defines parameters for AddFile.
+type AddFileParams struct {
+	Name string `form:"name" json:"name"`
+}
+
+// ReportIncidentParams defines parameters for ReportIncident.
+type ReportIncidentParams struct {
+	Form ReportIncidentParamsForm `form:"form,omitempty" json:"form,omitempty,omitzero"`
+}
+
+// ReportIncidentParamsForm defines parameters for ReportIncident.
+type ReportIncidentParamsForm string
 
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
@@ -2118,11 +2321,32 @@ type DecideGateJSONRequestBody = Decision
 // SetHaltJSONRequestBody defines body for SetHalt for application/json ContentType.
 type SetHaltJSONRequestBody = Halt
 
+// OpenIncidentJSONRequestBody defines body for OpenIncident for application/json ContentType.
+type OpenIncidentJSONRequestBody = NewIncident
+
 // CloseIncidentJSONRequestBody defines body for CloseIncident for application/json ContentType.
 type CloseIncidentJSONRequestBody = Closing
 
+// EditIncidentJSONRequestBody defines body for EditIncident for application/json ContentType.
+type EditIncidentJSONRequestBody = NewHead
+
+// HoldIncidentJSONRequestBody defines body for HoldIncident for application/json ContentType.
+type HoldIncidentJSONRequestBody = NewHolder
+
+// AddLinkJSONRequestBody defines body for AddLink for application/json ContentType.
+type AddLinkJSONRequestBody = NewLink
+
+// MergeIncidentJSONRequestBody defines body for MergeIncident for application/json ContentType.
+type MergeIncidentJSONRequestBody = NewMerge
+
 // AddNoteJSONRequestBody defines body for AddNote for application/json ContentType.
 type AddNoteJSONRequestBody = NewNote
+
+// ReopenIncidentJSONRequestBody defines body for ReopenIncident for application/json ContentType.
+type ReopenIncidentJSONRequestBody = Because
+
+// SplitIncidentJSONRequestBody defines body for SplitIncident for application/json ContentType.
+type SplitIncidentJSONRequestBody = NewSplit
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
@@ -2370,6 +2594,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/incidents (the `ListIncidents` operationId).
 	ListIncidents(ctx context.Context, params *ListIncidentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// OpenIncidentWithBody Open an incident by hand; alerts of its service join it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+	OpenIncidentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenIncident Open an incident by hand; alerts of its service join it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+	OpenIncident(ctx context.Context, body OpenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetIncident One incident with its record.
 	//
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
@@ -2394,6 +2632,84 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/entries (the `ListEntries` operationId).
 	ListEntries(ctx context.Context, number Number, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExportIncident The record as JSON Lines with its hashes, so that others can check it.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/export (the `ExportIncident` operationId).
+	ExportIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAttachments Files and links of the record, oldest first.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/files (the `ListAttachments` operationId).
+	ListAttachments(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddFileWithBody Put a file to the record, up to 256 MB, as the body of the request.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/files (the `AddFile` operationId).
+	AddFileWithBody(ctx context.Context, number Number, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFile A file of the record.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/files/{id} (the `GetFile` operationId).
+	GetFile(ctx context.Context, number Number, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditIncidentWithBody Set title and severity by hand; they follow the worst alert no more.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+	EditIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditIncident Set title and severity by hand; they follow the worst alert no more.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+	EditIncident(ctx context.Context, number Number, body EditIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldIncidentWithBody Take an incident, hand it on, or give it back.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+	HoldIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HoldIncident Take an incident, hand it on, or give it back.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+	HoldIncident(ctx context.Context, number Number, body HoldIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLinkWithBody Put a link to the record.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+	AddLinkWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddLink Put a link to the record.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+	AddLink(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeIncidentWithBody Make this incident part of another one.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+	MergeIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeIncident Make this incident part of another one.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+	MergeIncident(ctx context.Context, number Number, body MergeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddNoteWithBody Write a note into the record.
 	//
 	// Takes any type of body and a specified content type.
@@ -2407,6 +2723,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/incidents/{number}/notes (the `AddNote` operationId).
 	AddNote(ctx context.Context, number Number, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReopenIncidentWithBody Open an incident again by hand.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+	ReopenIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReopenIncident Open an incident again by hand.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+	ReopenIncident(ctx context.Context, number Number, body ReopenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportIncident The record for people to read.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/report (the `ReportIncident` operationId).
+	ReportIncident(ctx context.Context, number Number, params *ReportIncidentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SplitIncidentWithBody Take alerts out of this incident into one of their own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+	SplitIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SplitIncident Take alerts out of this incident into one of their own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+	SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyIncident Check the hash chain of the record.
 	//
@@ -3217,6 +3566,40 @@ func (c *Client) ListIncidents(ctx context.Context, params *ListIncidentsParams,
 	return c.Client.Do(req)
 }
 
+// OpenIncidentWithBody Open an incident by hand; alerts of its service join it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+func (c *Client) OpenIncidentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenIncidentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenIncident Open an incident by hand; alerts of its service join it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+func (c *Client) OpenIncident(ctx context.Context, body OpenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenIncidentRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetIncident One incident with its record.
 //
 // Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
@@ -3281,6 +3664,204 @@ func (c *Client) ListEntries(ctx context.Context, number Number, params *ListEnt
 	return c.Client.Do(req)
 }
 
+// ExportIncident The record as JSON Lines with its hashes, so that others can check it.
+//
+// Corresponds with GET /api/v1/incidents/{number}/export (the `ExportIncident` operationId).
+func (c *Client) ExportIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportIncidentRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAttachments Files and links of the record, oldest first.
+//
+// Corresponds with GET /api/v1/incidents/{number}/files (the `ListAttachments` operationId).
+func (c *Client) ListAttachments(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAttachmentsRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddFileWithBody Put a file to the record, up to 256 MB, as the body of the request.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/files (the `AddFile` operationId).
+func (c *Client) AddFileWithBody(ctx context.Context, number Number, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFileRequestWithBody(c.Server, number, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFile A file of the record.
+//
+// Corresponds with GET /api/v1/incidents/{number}/files/{id} (the `GetFile` operationId).
+func (c *Client) GetFile(ctx context.Context, number Number, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFileRequest(c.Server, number, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditIncidentWithBody Set title and severity by hand; they follow the worst alert no more.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+func (c *Client) EditIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditIncidentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditIncident Set title and severity by hand; they follow the worst alert no more.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+func (c *Client) EditIncident(ctx context.Context, number Number, body EditIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditIncidentRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldIncidentWithBody Take an incident, hand it on, or give it back.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+func (c *Client) HoldIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldIncidentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HoldIncident Take an incident, hand it on, or give it back.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+func (c *Client) HoldIncident(ctx context.Context, number Number, body HoldIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHoldIncidentRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLinkWithBody Put a link to the record.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+func (c *Client) AddLinkWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLinkRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddLink Put a link to the record.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+func (c *Client) AddLink(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddLinkRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeIncidentWithBody Make this incident part of another one.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+func (c *Client) MergeIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeIncidentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeIncident Make this incident part of another one.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+func (c *Client) MergeIncident(ctx context.Context, number Number, body MergeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeIncidentRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddNoteWithBody Write a note into the record.
 //
 // Takes any type of body and a specified content type.
@@ -3305,6 +3886,89 @@ func (c *Client) AddNoteWithBody(ctx context.Context, number Number, contentType
 // Corresponds with POST /api/v1/incidents/{number}/notes (the `AddNote` operationId).
 func (c *Client) AddNote(ctx context.Context, number Number, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddNoteRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReopenIncidentWithBody Open an incident again by hand.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+func (c *Client) ReopenIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReopenIncidentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReopenIncident Open an incident again by hand.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+func (c *Client) ReopenIncident(ctx context.Context, number Number, body ReopenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReopenIncidentRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportIncident The record for people to read.
+//
+// Corresponds with GET /api/v1/incidents/{number}/report (the `ReportIncident` operationId).
+func (c *Client) ReportIncident(ctx context.Context, number Number, params *ReportIncidentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportIncidentRequest(c.Server, number, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SplitIncidentWithBody Take alerts out of this incident into one of their own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+func (c *Client) SplitIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSplitIncidentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SplitIncident Take alerts out of this incident into one of their own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+func (c *Client) SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSplitIncidentRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5395,6 +6059,70 @@ func NewListIncidentsRequest(server string, params *ListIncidentsParams) (*http.
 			}
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "outcome", params.Outcome, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "holder", params.Holder, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "label", params.Label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 			return nil, err
 		} else {
@@ -5421,6 +6149,46 @@ func NewListIncidentsRequest(server string, params *ListIncidentsParams) (*http.
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewOpenIncidentRequest calls the generic OpenIncident builder with application/json body
+func NewOpenIncidentRequest(server string, body OpenIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenIncidentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenIncidentRequestWithBody constructs an http.Request for the OpenIncident method, with any body, and a specified content type
+func NewOpenIncidentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -5563,6 +6331,362 @@ func NewListEntriesRequest(server string, number Number, params *ListEntriesPara
 	return req, nil
 }
 
+// NewExportIncidentRequest constructs an http.Request for the ExportIncident method
+func NewExportIncidentRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/export", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAttachmentsRequest constructs an http.Request for the ListAttachments method
+func NewListAttachmentsRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddFileRequestWithBody constructs an http.Request for the AddFile method, with any body, and a specified content type
+func NewAddFileRequestWithBody(server string, number Number, params *AddFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFileRequest constructs an http.Request for the GetFile method
+func NewGetFileRequest(server string, number Number, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/files/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditIncidentRequest calls the generic EditIncident builder with application/json body
+func NewEditIncidentRequest(server string, number Number, body EditIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditIncidentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewEditIncidentRequestWithBody constructs an http.Request for the EditIncident method, with any body, and a specified content type
+func NewEditIncidentRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/head", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewHoldIncidentRequest calls the generic HoldIncident builder with application/json body
+func NewHoldIncidentRequest(server string, number Number, body HoldIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHoldIncidentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewHoldIncidentRequestWithBody constructs an http.Request for the HoldIncident method, with any body, and a specified content type
+func NewHoldIncidentRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/holder", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAddLinkRequest calls the generic AddLink builder with application/json body
+func NewAddLinkRequest(server string, number Number, body AddLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddLinkRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewAddLinkRequestWithBody constructs an http.Request for the AddLink method, with any body, and a specified content type
+func NewAddLinkRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/links", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMergeIncidentRequest calls the generic MergeIncident builder with application/json body
+func NewMergeIncidentRequest(server string, number Number, body MergeIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMergeIncidentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewMergeIncidentRequestWithBody constructs an http.Request for the MergeIncident method, with any body, and a specified content type
+func NewMergeIncidentRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/merge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewAddNoteRequest calls the generic AddNote builder with application/json body
 func NewAddNoteRequest(server string, number Number, body AddNoteJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -5591,6 +6715,157 @@ func NewAddNoteRequestWithBody(server string, number Number, contentType string,
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/incidents/%s/notes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReopenIncidentRequest calls the generic ReopenIncident builder with application/json body
+func NewReopenIncidentRequest(server string, number Number, body ReopenIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReopenIncidentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewReopenIncidentRequestWithBody constructs an http.Request for the ReopenIncident method, with any body, and a specified content type
+func NewReopenIncidentRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/reopen", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReportIncidentRequest constructs an http.Request for the ReportIncident method
+func NewReportIncidentRequest(server string, number Number, params *ReportIncidentParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSplitIncidentRequest calls the generic SplitIncident builder with application/json body
+func NewSplitIncidentRequest(server string, number Number, body SplitIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSplitIncidentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewSplitIncidentRequestWithBody constructs an http.Request for the SplitIncident method, with any body, and a specified content type
+func NewSplitIncidentRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/split", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8132,6 +9407,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/incidents (the `ListIncidents` operationId).
 	ListIncidentsWithResponse(ctx context.Context, params *ListIncidentsParams, reqEditors ...RequestEditorFn) (*ListIncidentsResponse, error)
 
+	// OpenIncidentWithBodyWithResponse Open an incident by hand; alerts of its service join it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+	OpenIncidentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenIncidentResponse, error)
+
+	// OpenIncidentWithResponse Open an incident by hand; alerts of its service join it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+	OpenIncidentWithResponse(ctx context.Context, body OpenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenIncidentResponse, error)
+
 	// GetIncidentWithResponse One incident with its record.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8160,6 +9449,90 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/entries (the `ListEntries` operationId).
 	ListEntriesWithResponse(ctx context.Context, number Number, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error)
 
+	// ExportIncidentWithResponse The record as JSON Lines with its hashes, so that others can check it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/export (the `ExportIncident` operationId).
+	ExportIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ExportIncidentResponse, error)
+
+	// ListAttachmentsWithResponse Files and links of the record, oldest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/files (the `ListAttachments` operationId).
+	ListAttachmentsWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListAttachmentsResponse, error)
+
+	// AddFileWithBodyWithResponse Put a file to the record, up to 256 MB, as the body of the request.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/files (the `AddFile` operationId).
+	AddFileWithBodyWithResponse(ctx context.Context, number Number, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFileResponse, error)
+
+	// GetFileWithResponse A file of the record.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/files/{id} (the `GetFile` operationId).
+	GetFileWithResponse(ctx context.Context, number Number, id Id, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+
+	// EditIncidentWithBodyWithResponse Set title and severity by hand; they follow the worst alert no more.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+	EditIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditIncidentResponse, error)
+
+	// EditIncidentWithResponse Set title and severity by hand; they follow the worst alert no more.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+	EditIncidentWithResponse(ctx context.Context, number Number, body EditIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*EditIncidentResponse, error)
+
+	// HoldIncidentWithBodyWithResponse Take an incident, hand it on, or give it back.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+	HoldIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldIncidentResponse, error)
+
+	// HoldIncidentWithResponse Take an incident, hand it on, or give it back.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+	HoldIncidentWithResponse(ctx context.Context, number Number, body HoldIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldIncidentResponse, error)
+
+	// AddLinkWithBodyWithResponse Put a link to the record.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+	AddLinkWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLinkResponse, error)
+
+	// AddLinkWithResponse Put a link to the record.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+	AddLinkWithResponse(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLinkResponse, error)
+
+	// MergeIncidentWithBodyWithResponse Make this incident part of another one.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+	MergeIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeIncidentResponse, error)
+
+	// MergeIncidentWithResponse Make this incident part of another one.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+	MergeIncidentWithResponse(ctx context.Context, number Number, body MergeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeIncidentResponse, error)
+
 	// AddNoteWithBodyWithResponse Write a note into the record.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8173,6 +9546,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/incidents/{number}/notes (the `AddNote` operationId).
 	AddNoteWithResponse(ctx context.Context, number Number, body AddNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNoteResponse, error)
+
+	// ReopenIncidentWithBodyWithResponse Open an incident again by hand.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+	ReopenIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReopenIncidentResponse, error)
+
+	// ReopenIncidentWithResponse Open an incident again by hand.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+	ReopenIncidentWithResponse(ctx context.Context, number Number, body ReopenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*ReopenIncidentResponse, error)
+
+	// ReportIncidentWithResponse The record for people to read.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/report (the `ReportIncident` operationId).
+	ReportIncidentWithResponse(ctx context.Context, number Number, params *ReportIncidentParams, reqEditors ...RequestEditorFn) (*ReportIncidentResponse, error)
+
+	// SplitIncidentWithBodyWithResponse Take alerts out of this incident into one of their own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+	SplitIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error)
+
+	// SplitIncidentWithResponse Take alerts out of this incident into one of their own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+	SplitIncidentWithResponse(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error)
 
 	// VerifyIncidentWithResponse Check the hash chain of the record.
 	//
@@ -9557,6 +10965,54 @@ func (r ListIncidentsResponse) ContentType() string {
 	return ""
 }
 
+type OpenIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OpenIncidentResponse) GetJSON201() *Incident {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetIncidentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9701,6 +11157,376 @@ func (r ListEntriesResponse) ContentType() string {
 	return ""
 }
 
+type ExportIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAttachmentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Attachment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAttachmentsResponse) GetJSON200() *[]Attachment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAttachmentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAttachmentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAttachmentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAttachmentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAttachmentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Attachment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddFileResponse) GetJSON201() *Attachment {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditIncidentResponse) GetJSON200() *Incident {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EditIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EditIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HoldIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HoldIncidentResponse) GetJSON200() *Incident {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HoldIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HoldIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HoldIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HoldIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HoldIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Attachment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddLinkResponse) GetJSON201() *Attachment {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddLinkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MergeIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MergeIncidentResponse) GetJSON200() *Incident {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MergeIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MergeIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MergeIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MergeIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MergeIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddNoteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9743,6 +11569,143 @@ func (r AddNoteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddNoteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReopenIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReopenIncidentResponse) GetJSON200() *Incident {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReopenIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReopenIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReopenIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReopenIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReopenIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SplitIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SplitIncidentResponse) GetJSON201() *Incident {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SplitIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SplitIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SplitIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SplitIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SplitIncidentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12894,6 +14857,32 @@ func (c *ClientWithResponses) ListIncidentsWithResponse(ctx context.Context, par
 	return ParseListIncidentsResponse(rsp)
 }
 
+// OpenIncidentWithBodyWithResponse Open an incident by hand; alerts of its service join it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+func (c *ClientWithResponses) OpenIncidentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenIncidentResponse, error) {
+	rsp, err := c.OpenIncidentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenIncidentResponse(rsp)
+}
+
+// OpenIncidentWithResponse Open an incident by hand; alerts of its service join it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents (the `OpenIncident` operationId).
+func (c *ClientWithResponses) OpenIncidentWithResponse(ctx context.Context, body OpenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenIncidentResponse, error) {
+	rsp, err := c.OpenIncident(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenIncidentResponse(rsp)
+}
+
 // GetIncidentWithResponse One incident with its record.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12946,6 +14935,162 @@ func (c *ClientWithResponses) ListEntriesWithResponse(ctx context.Context, numbe
 	return ParseListEntriesResponse(rsp)
 }
 
+// ExportIncidentWithResponse The record as JSON Lines with its hashes, so that others can check it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/export (the `ExportIncident` operationId).
+func (c *ClientWithResponses) ExportIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ExportIncidentResponse, error) {
+	rsp, err := c.ExportIncident(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportIncidentResponse(rsp)
+}
+
+// ListAttachmentsWithResponse Files and links of the record, oldest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/files (the `ListAttachments` operationId).
+func (c *ClientWithResponses) ListAttachmentsWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListAttachmentsResponse, error) {
+	rsp, err := c.ListAttachments(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAttachmentsResponse(rsp)
+}
+
+// AddFileWithBodyWithResponse Put a file to the record, up to 256 MB, as the body of the request.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/files (the `AddFile` operationId).
+func (c *ClientWithResponses) AddFileWithBodyWithResponse(ctx context.Context, number Number, params *AddFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFileResponse, error) {
+	rsp, err := c.AddFileWithBody(ctx, number, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFileResponse(rsp)
+}
+
+// GetFileWithResponse A file of the record.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/files/{id} (the `GetFile` operationId).
+func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, number Number, id Id, reqEditors ...RequestEditorFn) (*GetFileResponse, error) {
+	rsp, err := c.GetFile(ctx, number, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFileResponse(rsp)
+}
+
+// EditIncidentWithBodyWithResponse Set title and severity by hand; they follow the worst alert no more.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+func (c *ClientWithResponses) EditIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditIncidentResponse, error) {
+	rsp, err := c.EditIncidentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditIncidentResponse(rsp)
+}
+
+// EditIncidentWithResponse Set title and severity by hand; they follow the worst alert no more.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/head (the `EditIncident` operationId).
+func (c *ClientWithResponses) EditIncidentWithResponse(ctx context.Context, number Number, body EditIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*EditIncidentResponse, error) {
+	rsp, err := c.EditIncident(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditIncidentResponse(rsp)
+}
+
+// HoldIncidentWithBodyWithResponse Take an incident, hand it on, or give it back.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+func (c *ClientWithResponses) HoldIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HoldIncidentResponse, error) {
+	rsp, err := c.HoldIncidentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldIncidentResponse(rsp)
+}
+
+// HoldIncidentWithResponse Take an incident, hand it on, or give it back.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/holder (the `HoldIncident` operationId).
+func (c *ClientWithResponses) HoldIncidentWithResponse(ctx context.Context, number Number, body HoldIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*HoldIncidentResponse, error) {
+	rsp, err := c.HoldIncident(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHoldIncidentResponse(rsp)
+}
+
+// AddLinkWithBodyWithResponse Put a link to the record.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+func (c *ClientWithResponses) AddLinkWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddLinkResponse, error) {
+	rsp, err := c.AddLinkWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddLinkResponse(rsp)
+}
+
+// AddLinkWithResponse Put a link to the record.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
+func (c *ClientWithResponses) AddLinkWithResponse(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLinkResponse, error) {
+	rsp, err := c.AddLink(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddLinkResponse(rsp)
+}
+
+// MergeIncidentWithBodyWithResponse Make this incident part of another one.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+func (c *ClientWithResponses) MergeIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeIncidentResponse, error) {
+	rsp, err := c.MergeIncidentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeIncidentResponse(rsp)
+}
+
+// MergeIncidentWithResponse Make this incident part of another one.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/merge (the `MergeIncident` operationId).
+func (c *ClientWithResponses) MergeIncidentWithResponse(ctx context.Context, number Number, body MergeIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeIncidentResponse, error) {
+	rsp, err := c.MergeIncident(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeIncidentResponse(rsp)
+}
+
 // AddNoteWithBodyWithResponse Write a note into the record.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12970,6 +15115,71 @@ func (c *ClientWithResponses) AddNoteWithResponse(ctx context.Context, number Nu
 		return nil, err
 	}
 	return ParseAddNoteResponse(rsp)
+}
+
+// ReopenIncidentWithBodyWithResponse Open an incident again by hand.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+func (c *ClientWithResponses) ReopenIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReopenIncidentResponse, error) {
+	rsp, err := c.ReopenIncidentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReopenIncidentResponse(rsp)
+}
+
+// ReopenIncidentWithResponse Open an incident again by hand.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/reopen (the `ReopenIncident` operationId).
+func (c *ClientWithResponses) ReopenIncidentWithResponse(ctx context.Context, number Number, body ReopenIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*ReopenIncidentResponse, error) {
+	rsp, err := c.ReopenIncident(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReopenIncidentResponse(rsp)
+}
+
+// ReportIncidentWithResponse The record for people to read.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/report (the `ReportIncident` operationId).
+func (c *ClientWithResponses) ReportIncidentWithResponse(ctx context.Context, number Number, params *ReportIncidentParams, reqEditors ...RequestEditorFn) (*ReportIncidentResponse, error) {
+	rsp, err := c.ReportIncident(ctx, number, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportIncidentResponse(rsp)
+}
+
+// SplitIncidentWithBodyWithResponse Take alerts out of this incident into one of their own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+func (c *ClientWithResponses) SplitIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error) {
+	rsp, err := c.SplitIncidentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSplitIncidentResponse(rsp)
+}
+
+// SplitIncidentWithResponse Take alerts out of this incident into one of their own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
+func (c *ClientWithResponses) SplitIncidentWithResponse(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error) {
+	rsp, err := c.SplitIncident(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSplitIncidentResponse(rsp)
 }
 
 // VerifyIncidentWithResponse Check the hash chain of the record.
@@ -14594,6 +16804,39 @@ func ParseListIncidentsResponse(rsp *http.Response) (*ListIncidentsResponse, err
 	return response, nil
 }
 
+// ParseOpenIncidentResponse parses an HTTP response from a OpenIncidentWithResponse call
+func ParseOpenIncidentResponse(rsp *http.Response) (*OpenIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetIncidentResponse parses an HTTP response from a GetIncidentWithResponse call
 func ParseGetIncidentResponse(rsp *http.Response) (*GetIncidentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14693,6 +16936,256 @@ func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) 
 	return response, nil
 }
 
+// ParseExportIncidentResponse parses an HTTP response from a ExportIncidentWithResponse call
+func ParseExportIncidentResponse(rsp *http.Response) (*ExportIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAttachmentsResponse parses an HTTP response from a ListAttachmentsWithResponse call
+func ParseListAttachmentsResponse(rsp *http.Response) (*ListAttachmentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAttachmentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Attachment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddFileResponse parses an HTTP response from a AddFileWithResponse call
+func ParseAddFileResponse(rsp *http.Response) (*AddFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Attachment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFileResponse parses an HTTP response from a GetFileWithResponse call
+func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditIncidentResponse parses an HTTP response from a EditIncidentWithResponse call
+func ParseEditIncidentResponse(rsp *http.Response) (*EditIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHoldIncidentResponse parses an HTTP response from a HoldIncidentWithResponse call
+func ParseHoldIncidentResponse(rsp *http.Response) (*HoldIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HoldIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddLinkResponse parses an HTTP response from a AddLinkWithResponse call
+func ParseAddLinkResponse(rsp *http.Response) (*AddLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Attachment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMergeIncidentResponse parses an HTTP response from a MergeIncidentWithResponse call
+func ParseMergeIncidentResponse(rsp *http.Response) (*MergeIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MergeIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddNoteResponse parses an HTTP response from a AddNoteWithResponse call
 func ParseAddNoteResponse(rsp *http.Response) (*AddNoteResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14709,6 +17202,98 @@ func ParseAddNoteResponse(rsp *http.Response) (*AddNoteResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
 		var dest Entry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReopenIncidentResponse parses an HTTP response from a ReopenIncidentWithResponse call
+func ParseReopenIncidentResponse(rsp *http.Response) (*ReopenIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReopenIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportIncidentResponse parses an HTTP response from a ReportIncidentWithResponse call
+func ParseReportIncidentResponse(rsp *http.Response) (*ReportIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSplitIncidentResponse parses an HTTP response from a SplitIncidentWithResponse call
+func ParseSplitIncidentResponse(rsp *http.Response) (*SplitIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SplitIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Incident
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16791,6 +19376,9 @@ type ServerInterface interface {
 	// ListIncidents Incidents, newest first.
 	// (GET /api/v1/incidents)
 	ListIncidents(c *gin.Context, params ListIncidentsParams)
+	// OpenIncident Open an incident by hand; alerts of its service join it.
+	// (POST /api/v1/incidents)
+	OpenIncident(c *gin.Context)
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
 	GetIncident(c *gin.Context, number Number)
@@ -16800,9 +19388,42 @@ type ServerInterface interface {
 	// ListEntries Entries of the record after a sequence number, oldest first.
 	// (GET /api/v1/incidents/{number}/entries)
 	ListEntries(c *gin.Context, number Number, params ListEntriesParams)
+	// ExportIncident The record as JSON Lines with its hashes, so that others can check it.
+	// (GET /api/v1/incidents/{number}/export)
+	ExportIncident(c *gin.Context, number Number)
+	// ListAttachments Files and links of the record, oldest first.
+	// (GET /api/v1/incidents/{number}/files)
+	ListAttachments(c *gin.Context, number Number)
+	// AddFile Put a file to the record, up to 256 MB, as the body of the request.
+	// (POST /api/v1/incidents/{number}/files)
+	AddFile(c *gin.Context, number Number, params AddFileParams)
+	// GetFile A file of the record.
+	// (GET /api/v1/incidents/{number}/files/{id})
+	GetFile(c *gin.Context, number Number, id Id)
+	// EditIncident Set title and severity by hand; they follow the worst alert no more.
+	// (PUT /api/v1/incidents/{number}/head)
+	EditIncident(c *gin.Context, number Number)
+	// HoldIncident Take an incident, hand it on, or give it back.
+	// (PUT /api/v1/incidents/{number}/holder)
+	HoldIncident(c *gin.Context, number Number)
+	// AddLink Put a link to the record.
+	// (POST /api/v1/incidents/{number}/links)
+	AddLink(c *gin.Context, number Number)
+	// MergeIncident Make this incident part of another one.
+	// (POST /api/v1/incidents/{number}/merge)
+	MergeIncident(c *gin.Context, number Number)
 	// AddNote Write a note into the record.
 	// (POST /api/v1/incidents/{number}/notes)
 	AddNote(c *gin.Context, number Number)
+	// ReopenIncident Open an incident again by hand.
+	// (POST /api/v1/incidents/{number}/reopen)
+	ReopenIncident(c *gin.Context, number Number)
+	// ReportIncident The record for people to read.
+	// (GET /api/v1/incidents/{number}/report)
+	ReportIncident(c *gin.Context, number Number, params ReportIncidentParams)
+	// SplitIncident Take alerts out of this incident into one of their own.
+	// (POST /api/v1/incidents/{number}/split)
+	SplitIncident(c *gin.Context, number Number)
 	// VerifyIncident Check the hash chain of the record.
 	// (GET /api/v1/incidents/{number}/verify)
 	VerifyIncident(c *gin.Context, number Number)
@@ -17478,6 +20099,70 @@ func (siw *ServerInterfaceWrapper) ListIncidents(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "outcome" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "outcome", c.Request.URL.Query(), &params.Outcome, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter outcome: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "holder" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "holder", c.Request.URL.Query(), &params.Holder, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter holder: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "label" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "label", c.Request.URL.Query(), &params.Label, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter label: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", c.Request.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter source: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -17502,6 +20187,19 @@ func (siw *ServerInterfaceWrapper) ListIncidents(c *gin.Context) {
 	}
 
 	siw.Handler.ListIncidents(c, params)
+}
+
+// OpenIncident operation middleware
+func (siw *ServerInterfaceWrapper) OpenIncident(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenIncident(c)
 }
 
 // GetIncident operation middleware
@@ -17590,6 +20288,226 @@ func (siw *ServerInterfaceWrapper) ListEntries(c *gin.Context) {
 	siw.Handler.ListEntries(c, number, params)
 }
 
+// ExportIncident operation middleware
+func (siw *ServerInterfaceWrapper) ExportIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportIncident(c, number)
+}
+
+// ListAttachments operation middleware
+func (siw *ServerInterfaceWrapper) ListAttachments(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAttachments(c, number)
+}
+
+// AddFile operation middleware
+func (siw *ServerInterfaceWrapper) AddFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddFileParams
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddFile(c, number, params)
+}
+
+// GetFile operation middleware
+func (siw *ServerInterfaceWrapper) GetFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFile(c, number, id)
+}
+
+// EditIncident operation middleware
+func (siw *ServerInterfaceWrapper) EditIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EditIncident(c, number)
+}
+
+// HoldIncident operation middleware
+func (siw *ServerInterfaceWrapper) HoldIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HoldIncident(c, number)
+}
+
+// AddLink operation middleware
+func (siw *ServerInterfaceWrapper) AddLink(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddLink(c, number)
+}
+
+// MergeIncident operation middleware
+func (siw *ServerInterfaceWrapper) MergeIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MergeIncident(c, number)
+}
+
 // AddNote operation middleware
 func (siw *ServerInterfaceWrapper) AddNote(c *gin.Context) {
 
@@ -17613,6 +20531,92 @@ func (siw *ServerInterfaceWrapper) AddNote(c *gin.Context) {
 	}
 
 	siw.Handler.AddNote(c, number)
+}
+
+// ReopenIncident operation middleware
+func (siw *ServerInterfaceWrapper) ReopenIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReopenIncident(c, number)
+}
+
+// ReportIncident operation middleware
+func (siw *ServerInterfaceWrapper) ReportIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReportIncidentParams
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", c.Request.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter form: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportIncident(c, number, params)
+}
+
+// SplitIncident operation middleware
+func (siw *ServerInterfaceWrapper) SplitIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SplitIncident(c, number)
 }
 
 // VerifyIncident operation middleware
@@ -19044,10 +22048,22 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id", wrapper.GetAlert)
 	router.GET(options.BaseURL+"/api/v1/incidents", wrapper.ListIncidents)
+	router.POST(options.BaseURL+"/api/v1/incidents", wrapper.OpenIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number", wrapper.GetIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/entries", wrapper.ListEntries)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/verify", wrapper.VerifyIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/notes", wrapper.AddNote)
+	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
+	router.PUT(options.BaseURL+"/api/v1/incidents/:number/head", wrapper.EditIncident)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/reopen", wrapper.ReopenIncident)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/merge", wrapper.MergeIncident)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/split", wrapper.SplitIncident)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/links", wrapper.AddLink)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/files", wrapper.ListAttachments)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/files", wrapper.AddFile)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/files/:id", wrapper.GetFile)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/report", wrapper.ReportIncident)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/export", wrapper.ExportIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/close", wrapper.CloseIncident)
 	router.GET(options.BaseURL+"/api/v1/artifacts/:id", wrapper.GetArtifact)
 	router.GET(options.BaseURL+"/api/v1/runbooks", wrapper.ListRunbooks)
@@ -19745,6 +22761,45 @@ func (response ListIncidentsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type OpenIncidentRequestObject struct {
+	Body *OpenIncidentJSONRequestBody
+}
+
+type OpenIncidentResponseObject interface {
+	VisitOpenIncidentResponse(w http.ResponseWriter) error
+}
+
+type OpenIncident201JSONResponse Incident
+
+func (response OpenIncident201JSONResponse) VisitOpenIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenIncidentdefaultApplicationProblemPlusJSONResponse) VisitOpenIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetIncidentRequestObject struct {
 	Number Number `json:"number"`
 }
@@ -19864,6 +22919,360 @@ func (response ListEntriesdefaultApplicationProblemPlusJSONResponse) VisitListEn
 	return err
 }
 
+type ExportIncidentRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ExportIncidentResponseObject interface {
+	VisitExportIncidentResponse(w http.ResponseWriter) error
+}
+
+type ExportIncident200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportIncident200ApplicationxNdjsonResponse) VisitExportIncidentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type ExportIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportIncidentdefaultApplicationProblemPlusJSONResponse) VisitExportIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAttachmentsRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ListAttachmentsResponseObject interface {
+	VisitListAttachmentsResponse(w http.ResponseWriter) error
+}
+
+type ListAttachments200JSONResponse []Attachment
+
+func (response ListAttachments200JSONResponse) VisitListAttachmentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAttachmentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAttachmentsdefaultApplicationProblemPlusJSONResponse) VisitListAttachmentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFileRequestObject struct {
+	Number Number `json:"number"`
+	Params AddFileParams
+	Body   io.Reader
+}
+
+type AddFileResponseObject interface {
+	VisitAddFileResponse(w http.ResponseWriter) error
+}
+
+type AddFile201JSONResponse Attachment
+
+func (response AddFile201JSONResponse) VisitAddFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddFiledefaultApplicationProblemPlusJSONResponse) VisitAddFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFileRequestObject struct {
+	Number Number `json:"number"`
+	Id     Id     `json:"id"`
+}
+
+type GetFileResponseObject interface {
+	VisitGetFileResponse(w http.ResponseWriter) error
+}
+
+type GetFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetFile200ApplicationoctetStreamResponse) VisitGetFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Body   *EditIncidentJSONRequestBody
+}
+
+type EditIncidentResponseObject interface {
+	VisitEditIncidentResponse(w http.ResponseWriter) error
+}
+
+type EditIncident200JSONResponse Incident
+
+func (response EditIncident200JSONResponse) VisitEditIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditIncidentdefaultApplicationProblemPlusJSONResponse) VisitEditIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HoldIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Body   *HoldIncidentJSONRequestBody
+}
+
+type HoldIncidentResponseObject interface {
+	VisitHoldIncidentResponse(w http.ResponseWriter) error
+}
+
+type HoldIncident200JSONResponse Incident
+
+func (response HoldIncident200JSONResponse) VisitHoldIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HoldIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HoldIncidentdefaultApplicationProblemPlusJSONResponse) VisitHoldIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLinkRequestObject struct {
+	Number Number `json:"number"`
+	Body   *AddLinkJSONRequestBody
+}
+
+type AddLinkResponseObject interface {
+	VisitAddLinkResponse(w http.ResponseWriter) error
+}
+
+type AddLink201JSONResponse Attachment
+
+func (response AddLink201JSONResponse) VisitAddLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddLinkdefaultApplicationProblemPlusJSONResponse) VisitAddLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Body   *MergeIncidentJSONRequestBody
+}
+
+type MergeIncidentResponseObject interface {
+	VisitMergeIncidentResponse(w http.ResponseWriter) error
+}
+
+type MergeIncident200JSONResponse Incident
+
+func (response MergeIncident200JSONResponse) VisitMergeIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MergeIncidentdefaultApplicationProblemPlusJSONResponse) VisitMergeIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddNoteRequestObject struct {
 	Number Number `json:"number"`
 	Body   *AddNoteJSONRequestBody
@@ -19893,6 +23302,123 @@ type AddNotedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddNotedefaultApplicationProblemPlusJSONResponse) VisitAddNoteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReopenIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Body   *ReopenIncidentJSONRequestBody
+}
+
+type ReopenIncidentResponseObject interface {
+	VisitReopenIncidentResponse(w http.ResponseWriter) error
+}
+
+type ReopenIncident200JSONResponse Incident
+
+func (response ReopenIncident200JSONResponse) VisitReopenIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReopenIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReopenIncidentdefaultApplicationProblemPlusJSONResponse) VisitReopenIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Params ReportIncidentParams
+}
+
+type ReportIncidentResponseObject interface {
+	VisitReportIncidentResponse(w http.ResponseWriter) error
+}
+
+type ReportIncident200TextResponse string
+
+func (response ReportIncident200TextResponse) VisitReportIncidentResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type ReportIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportIncidentdefaultApplicationProblemPlusJSONResponse) VisitReportIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SplitIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Body   *SplitIncidentJSONRequestBody
+}
+
+type SplitIncidentResponseObject interface {
+	VisitSplitIncidentResponse(w http.ResponseWriter) error
+}
+
+type SplitIncident201JSONResponse Incident
+
+func (response SplitIncident201JSONResponse) VisitSplitIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SplitIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SplitIncidentdefaultApplicationProblemPlusJSONResponse) VisitSplitIncidentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22297,6 +25823,9 @@ type StrictServerInterface interface {
 	// ListIncidents Incidents, newest first.
 	// (GET /api/v1/incidents)
 	ListIncidents(ctx context.Context, request ListIncidentsRequestObject) (ListIncidentsResponseObject, error)
+	// OpenIncident Open an incident by hand; alerts of its service join it.
+	// (POST /api/v1/incidents)
+	OpenIncident(ctx context.Context, request OpenIncidentRequestObject) (OpenIncidentResponseObject, error)
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
 	GetIncident(ctx context.Context, request GetIncidentRequestObject) (GetIncidentResponseObject, error)
@@ -22306,9 +25835,42 @@ type StrictServerInterface interface {
 	// ListEntries Entries of the record after a sequence number, oldest first.
 	// (GET /api/v1/incidents/{number}/entries)
 	ListEntries(ctx context.Context, request ListEntriesRequestObject) (ListEntriesResponseObject, error)
+	// ExportIncident The record as JSON Lines with its hashes, so that others can check it.
+	// (GET /api/v1/incidents/{number}/export)
+	ExportIncident(ctx context.Context, request ExportIncidentRequestObject) (ExportIncidentResponseObject, error)
+	// ListAttachments Files and links of the record, oldest first.
+	// (GET /api/v1/incidents/{number}/files)
+	ListAttachments(ctx context.Context, request ListAttachmentsRequestObject) (ListAttachmentsResponseObject, error)
+	// AddFile Put a file to the record, up to 256 MB, as the body of the request.
+	// (POST /api/v1/incidents/{number}/files)
+	AddFile(ctx context.Context, request AddFileRequestObject) (AddFileResponseObject, error)
+	// GetFile A file of the record.
+	// (GET /api/v1/incidents/{number}/files/{id})
+	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// EditIncident Set title and severity by hand; they follow the worst alert no more.
+	// (PUT /api/v1/incidents/{number}/head)
+	EditIncident(ctx context.Context, request EditIncidentRequestObject) (EditIncidentResponseObject, error)
+	// HoldIncident Take an incident, hand it on, or give it back.
+	// (PUT /api/v1/incidents/{number}/holder)
+	HoldIncident(ctx context.Context, request HoldIncidentRequestObject) (HoldIncidentResponseObject, error)
+	// AddLink Put a link to the record.
+	// (POST /api/v1/incidents/{number}/links)
+	AddLink(ctx context.Context, request AddLinkRequestObject) (AddLinkResponseObject, error)
+	// MergeIncident Make this incident part of another one.
+	// (POST /api/v1/incidents/{number}/merge)
+	MergeIncident(ctx context.Context, request MergeIncidentRequestObject) (MergeIncidentResponseObject, error)
 	// AddNote Write a note into the record.
 	// (POST /api/v1/incidents/{number}/notes)
 	AddNote(ctx context.Context, request AddNoteRequestObject) (AddNoteResponseObject, error)
+	// ReopenIncident Open an incident again by hand.
+	// (POST /api/v1/incidents/{number}/reopen)
+	ReopenIncident(ctx context.Context, request ReopenIncidentRequestObject) (ReopenIncidentResponseObject, error)
+	// ReportIncident The record for people to read.
+	// (GET /api/v1/incidents/{number}/report)
+	ReportIncident(ctx context.Context, request ReportIncidentRequestObject) (ReportIncidentResponseObject, error)
+	// SplitIncident Take alerts out of this incident into one of their own.
+	// (POST /api/v1/incidents/{number}/split)
+	SplitIncident(ctx context.Context, request SplitIncidentRequestObject) (SplitIncidentResponseObject, error)
 	// VerifyIncident Check the hash chain of the record.
 	// (GET /api/v1/incidents/{number}/verify)
 	VerifyIncident(ctx context.Context, request VerifyIncidentRequestObject) (VerifyIncidentResponseObject, error)
@@ -23045,6 +26607,48 @@ func (sh *strictHandler) ListIncidents(ctx *gin.Context, params ListIncidentsPar
 	}
 }
 
+// OpenIncident operation middleware
+func (sh *strictHandler) OpenIncident(ctx *gin.Context) {
+	var request OpenIncidentRequestObject
+
+	var body OpenIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenIncident(ctx, request.(OpenIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OpenIncidentResponseObject); ok {
+		if err := validResponse.VisitOpenIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetIncident operation middleware
 func (sh *strictHandler) GetIncident(ctx *gin.Context, number Number) {
 	var request GetIncidentRequestObject
@@ -23142,6 +26746,290 @@ func (sh *strictHandler) ListEntries(ctx *gin.Context, number Number, params Lis
 	}
 }
 
+// ExportIncident operation middleware
+func (sh *strictHandler) ExportIncident(ctx *gin.Context, number Number) {
+	var request ExportIncidentRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportIncident(ctx, request.(ExportIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportIncidentResponseObject); ok {
+		if err := validResponse.VisitExportIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListAttachments operation middleware
+func (sh *strictHandler) ListAttachments(ctx *gin.Context, number Number) {
+	var request ListAttachmentsRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAttachments(ctx, request.(ListAttachmentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAttachments")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAttachmentsResponseObject); ok {
+		if err := validResponse.VisitListAttachmentsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddFile operation middleware
+func (sh *strictHandler) AddFile(ctx *gin.Context, number Number, params AddFileParams) {
+	var request AddFileRequestObject
+
+	request.Number = number
+	request.Params = params
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddFile(ctx, request.(AddFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddFileResponseObject); ok {
+		if err := validResponse.VisitAddFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFile operation middleware
+func (sh *strictHandler) GetFile(ctx *gin.Context, number Number, id Id) {
+	var request GetFileRequestObject
+
+	request.Number = number
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFile(ctx, request.(GetFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFileResponseObject); ok {
+		if err := validResponse.VisitGetFileResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EditIncident operation middleware
+func (sh *strictHandler) EditIncident(ctx *gin.Context, number Number) {
+	var request EditIncidentRequestObject
+
+	request.Number = number
+
+	var body EditIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EditIncident(ctx, request.(EditIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EditIncidentResponseObject); ok {
+		if err := validResponse.VisitEditIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HoldIncident operation middleware
+func (sh *strictHandler) HoldIncident(ctx *gin.Context, number Number) {
+	var request HoldIncidentRequestObject
+
+	request.Number = number
+
+	var body HoldIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HoldIncident(ctx, request.(HoldIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HoldIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(HoldIncidentResponseObject); ok {
+		if err := validResponse.VisitHoldIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddLink operation middleware
+func (sh *strictHandler) AddLink(ctx *gin.Context, number Number) {
+	var request AddLinkRequestObject
+
+	request.Number = number
+
+	var body AddLinkJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddLink(ctx, request.(AddLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddLinkResponseObject); ok {
+		if err := validResponse.VisitAddLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MergeIncident operation middleware
+func (sh *strictHandler) MergeIncident(ctx *gin.Context, number Number) {
+	var request MergeIncidentRequestObject
+
+	request.Number = number
+
+	var body MergeIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.MergeIncident(ctx, request.(MergeIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MergeIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(MergeIncidentResponseObject); ok {
+		if err := validResponse.VisitMergeIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // AddNote operation middleware
 func (sh *strictHandler) AddNote(ctx *gin.Context, number Number) {
 	var request AddNoteRequestObject
@@ -23179,6 +27067,121 @@ func (sh *strictHandler) AddNote(ctx *gin.Context, number Number) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AddNoteResponseObject); ok {
 		if err := validResponse.VisitAddNoteResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReopenIncident operation middleware
+func (sh *strictHandler) ReopenIncident(ctx *gin.Context, number Number) {
+	var request ReopenIncidentRequestObject
+
+	request.Number = number
+
+	var body ReopenIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReopenIncident(ctx, request.(ReopenIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReopenIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReopenIncidentResponseObject); ok {
+		if err := validResponse.VisitReopenIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportIncident operation middleware
+func (sh *strictHandler) ReportIncident(ctx *gin.Context, number Number, params ReportIncidentParams) {
+	var request ReportIncidentRequestObject
+
+	request.Number = number
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportIncident(ctx, request.(ReportIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportIncidentResponseObject); ok {
+		if err := validResponse.VisitReportIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SplitIncident operation middleware
+func (sh *strictHandler) SplitIncident(ctx *gin.Context, number Number) {
+	var request SplitIncidentRequestObject
+
+	request.Number = number
+
+	var body SplitIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SplitIncident(ctx, request.(SplitIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SplitIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SplitIncidentResponseObject); ok {
+		if err := validResponse.VisitSplitIncidentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -67,6 +67,12 @@ const (
 
 	Told           Kind = "told"
 	Note           Kind = "note"
+	Outward        Kind = "note.outward" // for others than those who work on it
+	Attached       Kind = "attached"     // a file or a link
+	Held           Kind = "incident.held"
+	Retitled       Kind = "incident.retitled"
+	Merged         Kind = "incident.merged"
+	Split          Kind = "incident.split"
 	DeliveryFailed Kind = "delivery.failed"
 	KeptOpen       Kind = "incident.kept-open"
 	Opened         Kind = "incident.opened"
@@ -150,6 +156,12 @@ var Kinds = []About{
 	{Kind: Note, Word: "note", Said: true},
 	{Kind: DeliveryFailed, Word: "not sent", Wanted: true},
 	{Kind: KeptOpen, Word: "kept open"},
+	{Kind: Outward, Word: "for others", Said: true},
+	{Kind: Attached, Word: "attached", Said: true},
+	{Kind: Held, Word: "holder", Said: true},
+	{Kind: Retitled, Word: "head", Said: true},
+	{Kind: Merged, Word: "merged", Said: true},
+	{Kind: Split, Word: "split", Said: true},
 	{Kind: Opened, Word: "opened", Drawn: true},
 	{Kind: Reopened, Word: "open again"},
 	{Kind: Closed, Word: "closed", Said: true, Drawn: true},

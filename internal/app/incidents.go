@@ -233,11 +233,17 @@ func (a *App) enter(ctx context.Context, who *access.Principal, number int64,
 	return i, row, err
 }
 
-// AddNote writes a person's note into a record.
-func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, text string) (*store.Entry, error) {
-	_, row, err := a.enter(ctx, who, number, func(*store.Tx, *store.Incident) (store.NewEntry, error) {
+// AddNote writes a person's note into a record; outward is one for others than those who work on it.
+func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, text string, outward bool,
+) (*store.Entry, error) {
+	kind, title := incident.Note, "Note"
+	if outward {
+		kind, title = incident.Outward, "For others"
+	}
+	_, row, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		i.Say(text)
 		return store.NewEntry{
-			At: now(), Kind: incident.Note, Actor: who.Name, Title: "Note", Content: map[string]any{"text": text},
+			At: now(), Kind: kind, Actor: who.Name, Title: title, Content: map[string]any{"text": text},
 		}, nil
 	})
 	return row, err

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -49,6 +50,45 @@ func (w *writing) raise(a *store.Alert) error {
 		return err
 	}
 	return w.onIncident(inc)
+}
+
+// OpenByHand opens an incident that a person asks for; alerts of its service may join it. and is done in the same
+// transaction.
+func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, and func(tx *store.Tx) error) error {
+	return in.store.Tx(ctx, func(tx *store.Tx) error {
+		w, err := in.writing(tx)
+		if err != nil {
+			return err
+		}
+		i.State, i.WaitingOn, i.OpenedAt = "open", "person", w.now
+		if i.JoinKey, _ = incident.KeyOf(nil, map[string]any{"service": i.Service}); i.JoinKey != "" {
+			until := w.now.Add(incident.DefaultWithin)
+			i.JoinUntil = &until
+			if err := w.findJoinable([]string{i.JoinKey}); err != nil {
+				return err
+			}
+		}
+		if err := w.sheet.Open(i); err != nil {
+			return err
+		}
+		if err := w.sheet.Write(i, store.NewEntry{At: w.now, Kind: incident.Opened, Actor: by, Title: i.Title,
+			Content: map[string]any{"severity": i.Severity, "service": i.Service}}); err != nil {
+			return err
+		}
+		w.opened = append(w.opened, i.Number)
+		w.sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
+		if err := w.send(i, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s), opened by %s: %s", i.Number,
+			i.Severity, by, i.Title)); err != nil {
+			return err
+		}
+		if err := w.onIncident(i); err != nil {
+			return err
+		}
+		if err := and(tx); err != nil {
+			return err
+		}
+		return w.flush()
+	})
 }
 
 // incidentOf gives the incident that a new alert joins, or opens one.

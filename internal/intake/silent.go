@@ -10,7 +10,9 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/incident"
 	"urgentis/core/plain"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -42,6 +44,9 @@ func (in *Intake) look() {
 		}
 		if err := in.endQuiet(ctx, expected); err != nil {
 			in.log.Warn("look for alerts that are over", "error", err)
+		}
+		if err := in.closeQuiet(ctx); err != nil {
+			in.log.Warn("look for incidents that are over", "error", err)
 		}
 		if err := in.noteSeen(ctx); err != nil {
 			in.log.Warn("note what was seen", "error", err)
@@ -76,6 +81,49 @@ func (in *Intake) endQuiet(ctx context.Context, expected map[string]expectation)
 			if o.Err != nil {
 				return o.Err
 			}
+		}
+	}
+	return nil
+}
+
+// closeAfter is how long all alerts of an incident must be over until it is closed by itself.
+const closeAfter = 10 * time.Minute
+
+// closeQuiet closes incidents all of whose alerts are over and that nobody needs to look at.
+func (in *Intake) closeQuiet(ctx context.Context) error {
+	numbers, err := in.store.In(ctx).Quiet(closeAfter, 100)
+	if err != nil {
+		return err
+	}
+	for _, n := range numbers {
+		err := in.store.Tx(ctx, func(tx *store.Tx) error {
+			sheet := in.engine.Sheet(tx)
+			i, err := sheet.Incident(n)
+			if err != nil || i.State != "open" || i.Holder != "" {
+				return err
+			}
+			still, err := tx.Quiet(closeAfter, 1000)
+			if err != nil || !slices.Contains(still, n) {
+				return err // it is not over after all
+			}
+			at := in.clock().UTC()
+			i.State, i.WaitingOn, i.Outcome, i.ResolvedAt = "resolved", "nobody", "cleared-itself", &at
+			i.Because = "all its alerts have been over for " + plain.Span(closeAfter) + ", and nobody holds it"
+			if err := sheet.Write(i, store.NewEntry{At: at, Kind: incident.Closed, Actor: "urgentis",
+				Title: "Closed: cleared-itself", Content: map[string]any{"outcome": i.Outcome, "because": i.Because},
+			}); err != nil {
+				return err
+			}
+			sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(n), Incident: &i.Number, Service: i.Service})
+			if err := sheet.Notify(engine.Notice{Kind: engine.IncidentClosed, Key: fmt.Sprintf("i%d:quiet:%d", n, i.Entries),
+				Text: fmt.Sprintf("Incident %d is closed: %s", n, i.Because), Incident: &i.Number,
+				Link: fmt.Sprintf("%s/incidents/%d", in.engine.Link, n)}); err != nil {
+				return err
+			}
+			return sheet.Flush()
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return nil

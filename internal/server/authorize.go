@@ -83,8 +83,14 @@ func validator(doc *openapi3.T) (gin.HandlerFunc, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
+	whole := &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}
+	// A file is read as it comes in, and not before.
+	head := &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: true}
 	return func(c *gin.Context) {
+		options := whole
+		if isFile(c.Request) {
+			options = head
+		}
 		route, params, err := router.FindRoute(c.Request)
 		if err != nil {
 			if errors.Is(err, routers.ErrPathNotFound) {

@@ -79,7 +79,7 @@ func apiAlert(a store.Alert) api.Alert {
 }
 
 func apiIncident(i store.Incident) api.Incident {
-	return api.Incident{
+	out := api.Incident{
 		Number:     i.Number,
 		Title:      i.Title,
 		State:      api.IncidentState(i.State),
@@ -91,7 +91,12 @@ func apiIncident(i store.Incident) api.Incident {
 		OpenedAt:   i.OpenedAt.UTC(),
 		ResolvedAt: utc(i.ResolvedAt),
 		Entries:    i.Entries,
+		Alerts:     i.Alerts, Holder: i.Holder, HeldAt: utc(i.HeldAt), TitleBy: i.TitleBy, SeverityBy: i.SeverityBy,
 	}
+	if i.MergedInto != nil {
+		out.MergedInto = *i.MergedInto
+	}
+	return out
 }
 
 func apiEntry(e store.Entry) api.Entry {

@@ -143,9 +143,14 @@ func (s *Server) ListIncidents(
 	if err != nil {
 		return nil, err
 	}
+	p := r.Params
+	if p.Label != "" && !strings.Contains(p.Label, "=") {
+		return nil, bad("label", "label must be NAME=VALUE")
+	}
 	list, more, err := s.App.Incidents(ctx, who(ctx), store.WhichIncidents{
-		State: string(r.Params.State), Service: r.Params.Service,
-	}, before, limit(r.Params.Limit))
+		State: string(p.State), Service: p.Service, Severity: p.Severity, Outcome: p.Outcome, Holder: p.Holder, Text: p.Text,
+		Label: p.Label, Source: p.Source, From: given(p.From), To: given(p.To),
+	}, before, limit(p.Limit))
 	out := api.ListIncidents200JSONResponse{Items: mapped(list, apiHead)}
 	out.Next = next(list, more, func(i app.Head) string { return cursor(i.OpenedAt, itoa(i.Number)) })
 	return out, err
@@ -186,7 +191,7 @@ func (s *Server) VerifyIncident(
 
 // AddNote implements api.StrictServerInterface.
 func (s *Server) AddNote(ctx context.Context, r api.AddNoteRequestObject) (api.AddNoteResponseObject, error) {
-	row, err := s.App.AddNote(ctx, who(ctx), r.Number, r.Body.Text)
+	row, err := s.App.AddNote(ctx, who(ctx), r.Number, r.Body.Text, r.Body.Outward)
 	if err != nil {
 		return nil, err
 	}

@@ -59,6 +59,7 @@ type Server struct {
 // Limits of requests.
 const (
 	maxBody    = 1 << 20
+	fileTime   = 30 * time.Minute // for a file that comes in
 	maxPush    = 16 << 20 // a folder of documents
 	bodyTime   = 30 * time.Second
 	headerTime = 10 * time.Second
@@ -98,10 +99,19 @@ func New(c Config) (*Server, error) {
 
 // bodyLimit is how large the body of a request may be, in bytes.
 func bodyLimit(r *http.Request) int64 {
-	if r.URL.Path == "/api/v1/push" {
+	switch {
+	case r.URL.Path == "/api/v1/push":
 		return maxPush
+	case isFile(r):
+		return app.MaxFile + 1
 	}
 	return maxBody
+}
+
+// isFile reports whether the body of a request is a file that is put to a record.
+func isFile(r *http.Request) bool {
+	return r.Method == http.MethodPost && strings.HasPrefix(r.URL.Path, "/api/v1/incidents/") &&
+		strings.HasSuffix(r.URL.Path, "/files")
 }
 
 // loggedPath is the path of a request without the key of a source that may stand in it.
@@ -279,6 +289,11 @@ func keepable(c *gin.Context) {
 	conn := http.NewResponseController(c.Writer)
 	conn.SetWriteDeadline(time.Now().Add(answerTime)) //nolint:errcheck // a recorder in a test has no connection
 	if c.Request.Body == nil || c.Request.ContentLength == 0 {
+		return
+	}
+	if isFile(c.Request) {
+		conn.SetReadDeadline(time.Now().Add(fileTime))  //nolint:errcheck // a recorder in a test has no connection
+		conn.SetWriteDeadline(time.Now().Add(fileTime)) //nolint:errcheck // a recorder in a test has no connection
 		return
 	}
 	conn.SetReadDeadline(time.Now().Add(bodyTime)) //nolint:errcheck // a recorder in a test has no connection

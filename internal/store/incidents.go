@@ -1,27 +1,78 @@
 package store
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"urgentis/core/access"
 )
 
-// WhichIncidents narrows a list of incidents; what is "" narrows nothing.
-type WhichIncidents struct{ State, Service string }
+// WhichIncidents narrows a list of incidents; what is "" or nil narrows nothing.
+type WhichIncidents struct {
+	State, Service, Severity, Outcome, Holder string
+	// Text is searched in titles, reasons, what alerts said and people wrote, as people write it: words, "phrases", or,
+	// -without.
+	Text string
+	// Label is one that an alert of it has, as name=value; Source one that reported one.
+	Label, Source string
+	// From and To bound when it was opened.
+	From, To *time.Time
+}
 
 // Incidents lists incidents, newest first, before a number (0: from the newest).
 func (tx *Tx) Incidents(s access.Scope, which WhichIncidents, before int64, most int) ([]Incident, error) {
-	where, args := and("true", nil, "state", which.State)
-	where, args = and(where, args, "service", which.Service)
+	where, args := "true", []any(nil)
+	for _, f := range []struct{ column, value string }{
+		{"state", which.State}, {"service", which.Service}, {"severity", which.Severity}, {"outcome", which.Outcome},
+		{"holder", which.Holder},
+	} {
+		where, args = and(where, args, f.column, f.value)
+	}
+	add := func(condition string, values ...any) { where, args = where+" and "+condition, append(args, values...) }
+	if which.Text != "" {
+		add("words @@ websearch_to_tsquery('simple', ?)", which.Text)
+	}
+	if name, value, ok := strings.Cut(which.Label, "="); ok {
+		label, err := json.Marshal(map[string]string{name: value})
+		if err != nil {
+			return nil, err
+		}
+		add("exists (select from alert a where a.incident = incident.number and a.labels @> ?::jsonb)", string(label))
+	}
+	if which.Source != "" {
+		add("exists (select from alert a where a.incident = incident.number and a.source = ?)", which.Source)
+	}
+	if which.From != nil {
+		add("opened_at >= ?", *which.From)
+	}
+	if which.To != nil {
+		add("opened_at < ?", *which.To)
+	}
 	if before != 0 {
-		where, args = where+" and number < ?", append(args, before)
+		add("number < ?", before)
 	}
 	where, args = within(s, where, args)
 	var out []Incident
 	err := tx.db.Order("number desc").Where(where, args...).Limit(most).Find(&out).Error
 	return out, err
+}
+
+// AlertsToMove gives alerts of an incident, so that nobody else alters them until the end of the transaction; ids nil is
+// all of them.
+func (tx *Tx) AlertsToMove(incident int64, ids []string) ([]Alert, error) {
+	if ids == nil {
+		return scan[Alert](tx, "select * from alert where incident = ? order by id for update", incident)
+	}
+	return scan[Alert](tx, "select * from alert where incident = ? and id = any (?::text[]) order by id for update", incident,
+		array{ids})
+}
+
+// MoveAlerts gives alerts to another incident.
+func (tx *Tx) MoveAlerts(ids []string, to int64) error {
+	return tx.run("update alert set incident = ? where id = any (?::text[])", to, array{ids})
 }
 
 // Incident reads the head of a record.
@@ -58,8 +109,10 @@ func (tx *Tx) Joinable(keys []string, at time.Time) (map[string]int64, error) {
 		JoinKey string
 		Number  int64
 	}
-	rows, err := scan[found](tx, `select distinct on (join_key) join_key, number from incident
-		where state = 'open' and join_key = any (?::text[]) and join_until >= ? order by join_key, number desc`,
+	// What was merged into another one leads there.
+	rows, err := scan[found](tx, `select distinct on (join_key) join_key, coalesce(merged_into, number) as number
+		from incident where (state = 'open' or merged_into is not null) and join_key = any (?::text[])
+			and join_until >= ? order by join_key, incident.number desc`,
 		array{keys}, at)
 	if err != nil {
 		return nil, fmt.Errorf("find incidents to join: %w", err)
@@ -94,14 +147,14 @@ func (tx *Tx) WorstAlert(incident int64) (*Alert, error) {
 	return &rows[0], nil
 }
 
-// Quiet gives incidents all of whose alerts have been over for a time, on which nothing works, that wait for nobody's
-// word and that nobody holds.
+// Quiet gives incidents all of whose alerts have been over for a time, on which nothing works or came to another end than
+// its own, that wait for nobody's word and that nobody holds.
 func (tx *Tx) Quiet(after time.Duration, most int) ([]int64, error) {
 	return scan[int64](tx, `select i.number from incident i where i.state = 'open' and i.holder = '' and i.alerts > 0
 		and i.waiting_on in ('nobody', 'person')
 		and not exists (select from alert a where a.incident = i.number and (a.state = 'open'
 			or a.last_at > now() - ? * interval '1 second'))
-		and not exists (select from run r where r.incident = i.number and r.ended_at is null)
+		and not exists (select from run r where r.incident = i.number and (r.ended_at is null or r.state <> 'done'))
 		order by i.number limit ?`, after.Seconds(), most)
 }
 
@@ -153,3 +206,65 @@ func (tx *Tx) Artifact(id string) (*Artifact, error) { return take[Artifact](tx,
 
 // AddArtifact keeps the whole of an output.
 func (tx *Tx) AddArtifact(a *Artifact) error { return tx.db.Create(a).Error }
+
+// The kinds of attachments.
+const (
+	FileAttached = "file"
+	LinkAttached = "link"
+)
+
+// Attachment is a file or a link that somebody put to a record.
+type Attachment struct {
+	ID       string `gorm:"primaryKey"`
+	Incident int64
+	Kind     string
+	Name     string
+	URL      string
+	Type     string
+	Size     int64
+	Digest   string // SHA-256 of a file, in hexadecimal
+	AddedBy  string
+	AddedAt  time.Time
+}
+
+// attachmentPiece is a piece of a file.
+type attachmentPiece struct {
+	Attachment string
+	N          int64
+	Body       []byte
+}
+
+// AddAttachment keeps what was put to a record; the pieces of a file come before.
+func (tx *Tx) AddAttachment(a *Attachment) error { return tx.db.Create(a).Error }
+
+// SaveAttachment notes what is known of a file once it is kept.
+func (tx *Tx) SaveAttachment(a *Attachment) error { return tx.db.Save(a).Error }
+
+// AddPiece keeps a piece of a file.
+func (tx *Tx) AddPiece(attachment string, n int64, body []byte) error {
+	return tx.db.Create(&attachmentPiece{attachment, n, body}).Error
+}
+
+// Piece reads a piece of a file; nil where there are no more.
+func (tx *Tx) Piece(attachment string, n int64) ([]byte, error) {
+	rows, err := scan[attachmentPiece](tx, "select * from attachment_piece where attachment = ? and n = ?", attachment, n)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0].Body, nil
+}
+
+// Attachments lists what was put to a record, oldest first.
+func (tx *Tx) Attachments(incident int64) ([]Attachment, error) {
+	return list[Attachment](tx, "added_at, id", "incident = ? and size >= 0", incident)
+}
+
+// Attachment reads one that is whole.
+func (tx *Tx) Attachment(id string) (*Attachment, error) {
+	return take[Attachment](tx, "id = ? and size >= 0", id)
+}
+
+// DropAttachment takes back a file that did not come in whole.
+func (tx *Tx) DropAttachment(id string) error {
+	return tx.run("delete from attachment where id = ?", id)
+}

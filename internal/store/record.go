@@ -179,22 +179,7 @@ func (s *Store) Verify(ctx context.Context, number int64) (int64, error) {
 	}
 	entries := make([]incident.Entry, len(rows))
 	for i, r := range rows {
-		entries[i] = incident.Entry{
-			Incident: strconv.FormatInt(r.Incident, 10),
-			Seq:      r.Seq,
-			At:       r.At,
-			Kind:     incident.Kind(r.Kind),
-			Actor:    r.Actor,
-			Run:      r.Run,
-			Step:     r.Step,
-			Title:    r.Title,
-			Digest:   r.Digest,
-			Prev:     r.Prev,
-			Hash:     r.Hash,
-		}
-		if r.Content != nil {
-			entries[i].Content = json.RawMessage(*r.Content)
-		}
+		entries[i] = r.Sealed()
 	}
 	if err := incident.Verify(entries, head.Entries, head.LastHash); err != nil {
 		return head.Entries, &Broken{err.Error()}
@@ -244,6 +229,7 @@ var passing = []struct{ table, over string }{
 	{"start_key", "ends_at < now() - interval '30 days'"},
 	{"firing", "at < now() - interval '30 days'"},
 	{"occasion", "at < now() - interval '7 days'"},
+	{"attachment", "size < 0 and added_at < now() - interval '1 day'"},
 	{"seen", "at < now() - interval '90 days'"},
 	{"suspect", "at < now() - interval '30 days'"},
 	{"instance", "coalesce(reported_at, gone_at) < now() - interval '30 days'"},
@@ -262,4 +248,16 @@ func (s *Store) Forget(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Sealed is an entry as it was sealed.
+func (e *Entry) Sealed() incident.Entry {
+	out := incident.Entry{
+		Incident: strconv.FormatInt(e.Incident, 10), Seq: e.Seq, At: e.At.UTC(), Kind: incident.Kind(e.Kind), Actor: e.Actor,
+		Run: e.Run, Step: e.Step, Title: e.Title, Digest: e.Digest, Prev: e.Prev, Hash: e.Hash,
+	}
+	if e.Content != nil {
+		out.Content = json.RawMessage(*e.Content)
+	}
+	return out
 }

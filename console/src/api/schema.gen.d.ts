@@ -616,7 +616,8 @@ export interface paths {
         /** Incidents, newest first. */
         get: operations["listIncidents"];
         put?: never;
-        post?: never;
+        /** Open an incident by hand; alerts of its service join it. */
+        post: operations["openIncident"];
         delete?: never;
         options?: never;
         head?: never;
@@ -685,6 +686,177 @@ export interface paths {
         put?: never;
         /** Write a note into the record. */
         post: operations["addNote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/holder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Take an incident, hand it on, or give it back. */
+        put: operations["holdIncident"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set title and severity by hand; they follow the worst alert no more. */
+        put: operations["editIncident"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open an incident again by hand. */
+        post: operations["reopenIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make this incident part of another one. */
+        post: operations["mergeIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take alerts out of this incident into one of their own. */
+        post: operations["splitIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a link to the record. */
+        post: operations["addLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files and links of the record, oldest first. */
+        get: operations["listAttachments"];
+        put?: never;
+        /** Put a file to the record, up to 256 MB, as the body of the request. */
+        post: operations["addFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/files/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file of the record. */
+        get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record for people to read. */
+        get: operations["reportIncident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record as JSON Lines with its hashes, so that others can check it. */
+        get: operations["exportIncident"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1840,7 +2012,76 @@ export interface components {
             resolved_at?: string;
             /** Format: int64 */
             entries: number;
+            /**
+             * Format: int64
+             * @description how many alerts it has
+             */
+            alerts?: number;
+            /** @description who looks after it */
+            holder?: string;
+            /** Format: date-time */
+            held_at?: string;
+            /** @description who set the title by hand */
+            title_by?: string;
+            /** @description who set the severity by hand */
+            severity_by?: string;
+            /**
+             * Format: int64
+             * @description the incident that this one is part of
+             */
+            merged_into?: number;
             strip?: components["schemas"]["Strip"];
+        };
+        NewIncident: {
+            title: string;
+            service?: string;
+            /** @enum {string} */
+            severity: "critical" | "major" | "minor" | "warning";
+        };
+        NewHolder: {
+            /** @description whom it is handed on to; "" gives it back; without it whoever asks takes it */
+            to?: string;
+            give_back?: boolean;
+            because?: string;
+        };
+        NewHead: {
+            title?: string;
+            /**
+             * @description auto follows the worst alert again
+             * @enum {string}
+             */
+            severity?: "critical" | "major" | "minor" | "warning" | "auto";
+        };
+        Because: {
+            because: string;
+        };
+        NewMerge: {
+            /** Format: int64 */
+            into: number;
+            because?: string;
+        };
+        NewSplit: {
+            alerts: string[];
+            because?: string;
+        };
+        NewLink: {
+            name: string;
+            url: string;
+        };
+        Attachment: {
+            id: string;
+            /** @enum {string} */
+            kind: "file" | "link";
+            name: string;
+            url?: string;
+            type?: string;
+            /** Format: int64 */
+            size?: number;
+            /** @description SHA-256 of a file */
+            digest?: string;
+            added_by: string;
+            /** Format: date-time */
+            added_at: string;
         };
         Incidents: {
             items: components["schemas"]["Incident"][];
@@ -1917,6 +2158,8 @@ export interface components {
         };
         NewNote: {
             text: string;
+            /** @description it is for others than those who work on the incident */
+            outward?: boolean;
         };
         Closing: {
             /** @enum {string} */
@@ -3393,6 +3636,18 @@ export interface operations {
                 state?: "open" | "resolved";
                 /** @description only what belongs to this service */
                 service?: components["parameters"]["ofService"];
+                /** @description words, "phrases", or, -without; searched in titles, reasons, what alerts said and people wrote */
+                text?: string;
+                severity?: string;
+                outcome?: string;
+                holder?: string;
+                /** @description name=value of a label of one of its alerts */
+                label?: string;
+                source?: string;
+                /** @description opened then or later */
+                from?: string;
+                /** @description opened before */
+                to?: string;
                 limit?: components["parameters"]["limit"];
                 /** @description next of the page before */
                 cursor?: components["parameters"]["cursor"];
@@ -3410,6 +3665,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incidents"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewIncident"];
+            };
+        };
+        responses: {
+            /** @description opened */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3508,6 +3788,292 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    holdIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHolder"];
+            };
+        };
+        responses: {
+            /** @description held */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHead"];
+            };
+        };
+        responses: {
+            /** @description set */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reopenIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Because"];
+            };
+        };
+        responses: {
+            /** @description open again */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mergeIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMerge"];
+            };
+        };
+        responses: {
+            /** @description the other one */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    splitIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSplit"];
+            };
+        };
+        responses: {
+            /** @description the new one */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            /** @description put */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attachment"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAttachments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description files and links */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attachment"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addFile: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description put */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attachment"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportIncident: {
+        parameters: {
+            query?: {
+                form?: "markdown" | "html";
+            };
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the record */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
                 };
             };
             default: components["responses"]["Problem"];

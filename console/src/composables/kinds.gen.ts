@@ -10,6 +10,7 @@ export interface About {
 
 export const kinds: Record<string, About> = {
   "alert.raised": {"word":"alert"},
+  "alert.joined": {"word":"alert"},
   "alert.muted": {"word":"muted"},
   "alert.worse": {"word":"alert"},
   "alert.better": {"word":"alert"},
@@ -64,6 +65,12 @@ export const kinds: Record<string, About> = {
   "note": {"word":"note","said":true},
   "delivery.failed": {"word":"not sent","wanted":true},
   "incident.kept-open": {"word":"kept open"},
+  "note.outward": {"word":"for others","said":true},
+  "attached": {"word":"attached","said":true},
+  "incident.held": {"word":"holder","said":true},
+  "incident.retitled": {"word":"head","said":true},
+  "incident.merged": {"word":"merged","said":true},
+  "incident.split": {"word":"split","said":true},
   "incident.opened": {"word":"opened"},
   "incident.reopened": {"word":"open again"},
   "incident.closed": {"word":"closed","said":true},

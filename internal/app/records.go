@@ -1,0 +1,470 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/alert"
+	"urgentis/core/incident"
+	"urgentis/core/plain"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// NewIncident is an incident that a person opens.
+type NewIncident struct{ Title, Service, Severity string }
+
+// OpenIncident opens an incident by hand. Alerts of its service join it as if an alert had opened it, and what starts as
+// an incident is opened starts.
+func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewIncident) (*store.Incident, error) {
+	if err := access.Can(who, access.Respond, access.Object{Kind: "incident", Service: n.Service}); err != nil {
+		return nil, err
+	}
+	if n.Title = strings.TrimSpace(n.Title); n.Title == "" {
+		return nil, invalid("title", "the incident needs a title")
+	}
+	if alert.Worth(n.Severity) < 1 {
+		return nil, invalid("severity", "severity must be critical, major, minor or warning")
+	}
+	i := &store.Incident{Title: n.Title, Service: n.Service, Severity: n.Severity, TitleBy: who.Name, SeverityBy: who.Name,
+		Holder: who.Behind()}
+	at := now()
+	i.HeldAt = &at
+	return i, a.intake.OpenByHand(ctx, i, who.Name, func(tx *store.Tx) error {
+		return tx.Audit(who.Name, "incident.open", fmt.Sprintf("incident %d", i.Number), n.Title)
+	})
+}
+
+// Hold makes somebody the holder of an incident: whoever takes it, or whom it is handed on to; "" gives it back.
+func (a *App) Hold(ctx context.Context, who *access.Principal, number int64, to, because string) (*store.Incident, error) {
+	i, _, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		if i.State != "open" {
+			return store.NewEntry{}, &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed"}
+		}
+		at, was := now(), i.Holder
+		i.Holder, i.HeldAt = to, &at
+		title := "Handed on to " + to
+		switch to {
+		case "":
+			title, i.HeldAt = "Nobody holds it any more", nil
+		case who.Behind():
+			title = "Taken by " + to
+		}
+		return store.NewEntry{At: at, Kind: incident.Held, Actor: who.Name, Title: title,
+			Content: map[string]any{"holder": to, "was": was, "because": because}}, nil
+	})
+	return i, err
+}
+
+// EditIncident sets title and severity by hand: they follow the worst alert no more. "" leaves one as it is; "auto" lets
+// the severity follow the alerts again.
+func (a *App) EditIncident(ctx context.Context, who *access.Principal, number int64, title, severity string,
+) (*store.Incident, error) {
+	if severity != "" && severity != auto && alert.Worth(severity) < 1 {
+		return nil, invalid("severity", "severity must be critical, major, minor or warning, or auto")
+	}
+	if title == "" && severity == "" {
+		return nil, invalid("title", "say what is to be altered: the title or the severity")
+	}
+	i, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		content := map[string]any{"title_was": i.Title, "severity_was": i.Severity}
+		if title != "" {
+			i.Title, i.TitleBy = title, who.Name
+		}
+		switch severity {
+		case "":
+		case auto:
+			i.SeverityBy = ""
+			worst, err := tx.WorstAlert(number)
+			if err != nil {
+				return store.NewEntry{}, err
+			}
+			if worst != nil {
+				i.Severity = worst.Severity
+			}
+		default:
+			i.Severity, i.SeverityBy = severity, who.Name
+		}
+		content["title"], content["severity"] = i.Title, i.Severity
+		return store.NewEntry{At: now(), Kind: incident.Retitled, Actor: who.Name,
+			Title: fmt.Sprintf("Now %s: %s", i.Severity, i.Title), Content: content}, nil
+	})
+	return i, err
+}
+
+// auto is a severity that follows the alerts.
+const auto = "auto"
+
+// Reopen opens an incident again by hand.
+func (a *App) Reopen(ctx context.Context, who *access.Principal, number int64, because string) (*store.Incident, error) {
+	i, _, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		switch {
+		case i.MergedInto != nil:
+			return store.NewEntry{}, &Error{Kind: Conflict, Code: "merged", Says: fmt.Sprintf(
+				"it is part of incident %d; split that instead", *i.MergedInto)}
+		case i.State == "open":
+			return store.NewEntry{}, &Error{Kind: Conflict, Code: "open", Says: "the incident is open"}
+		}
+		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", "person", "", "", nil
+		return store.NewEntry{At: now(), Kind: incident.Reopened, Actor: who.Name, Title: "Open again: " + because,
+			Content: map[string]any{"because": because}}, nil
+	})
+	return i, err
+}
+
+// Merge makes an incident part of another one: its alerts go there, it is closed, and its record stays and says where to
+// look on. What would join it joins the other one.
+func (a *App) Merge(ctx context.Context, who *access.Principal, from, into int64, because string) (*store.Incident, error) {
+	if from == into {
+		return nil, invalid("into", "an incident cannot be part of itself")
+	}
+	var out *store.Incident
+	err := a.write(ctx, func(s *engine.Sheet) error {
+		moved, err := s.Tx().AlertsToMove(from, nil)
+		if err != nil {
+			return err
+		}
+		two, err := a.both(s, who, from, into)
+		if err != nil {
+			return err
+		}
+		f, i := two[from], two[into]
+		if f.State != "open" || i.State != "open" {
+			return &Error{Kind: Conflict, Code: "not-open", Says: "both incidents must be open"}
+		}
+		active, err := s.Tx().Working(from, "")
+		if err != nil {
+			return err
+		}
+		if active > 0 {
+			return &Error{Kind: Conflict, Code: "run-active", Says: fmt.Sprintf("a runbook still works on incident %d: "+
+				"let it end or cancel it first, or merge %d into %d", from, into, from)}
+		}
+		out = i
+		return a.merge(s, who, f, i, moved, because)
+	})
+	return out, err
+}
+
+// both locks two incidents in the order of their numbers, and asks for the right to each.
+func (a *App) both(s *engine.Sheet, who *access.Principal, x, y int64) (map[int64]*store.Incident, error) {
+	out := map[int64]*store.Incident{}
+	for _, n := range []int64{min(x, y), max(x, y)} {
+		i, err := s.Incident(n)
+		if err != nil {
+			return nil, named(err, "incident %d", n)
+		}
+		if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
+			return nil, err
+		}
+		out[n] = i
+	}
+	return out, nil
+}
+
+func (a *App) merge(s *engine.Sheet, who *access.Principal, f, i *store.Incident, moved []store.Alert, because string) error {
+	at := now()
+	ids := make([]string, len(moved))
+	for n, m := range moved {
+		ids[n] = m.ID
+	}
+	if err := s.Tx().MoveAlerts(ids, i.Number); err != nil {
+		return err
+	}
+	f.State, f.WaitingOn, f.Outcome, f.ResolvedAt, f.MergedInto = "resolved", "nobody", "merged", &at, &i.Number
+	f.Because, f.Alerts = fmt.Sprintf("part of incident %d", i.Number), 0
+	i.Alerts += int64(len(moved))
+	i.Say(f.Title)
+	if i.SeverityBy == "" && alert.Worth(f.Severity) > alert.Worth(i.Severity) {
+		i.Severity = f.Severity
+	}
+	about := map[string]any{"from": f.Number, "into": i.Number, "alerts": ids, "because": because}
+	err := s.RecordWriter.Write(f, store.NewEntry{At: at, Kind: incident.Merged, Actor: who.Name,
+		Title: fmt.Sprintf("Part of incident %d from here on: %s", i.Number, i.Title), Content: about})
+	if err != nil {
+		return err
+	}
+	err = s.RecordWriter.Write(i, store.NewEntry{At: at, Kind: incident.Merged, Actor: who.Name,
+		Title: fmt.Sprintf("Incident %d is part of this one: %s", f.Number, f.Title), Content: about})
+	if err != nil {
+		return err
+	}
+	a.fed(s, f, i)
+	return s.Tx().Audit(who.Name, "incident.merge", fmt.Sprintf("incident %d", f.Number), fmt.Sprint("into ", i.Number))
+}
+
+// fed tells that incidents changed.
+func (a *App) fed(s *engine.Sheet, list ...*store.Incident) {
+	for _, i := range list {
+		s.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
+	}
+}
+
+// Split takes alerts out of an incident into one of their own.
+func (a *App) Split(ctx context.Context, who *access.Principal, number int64, alerts []string, because string,
+) (*store.Incident, error) {
+	if len(alerts) == 0 {
+		return nil, invalid("alerts", "say which alerts are another matter")
+	}
+	var out *store.Incident
+	err := a.write(ctx, func(s *engine.Sheet) error {
+		moved, err := s.Tx().AlertsToMove(number, alerts)
+		if err != nil {
+			return err
+		}
+		i, err := s.Incident(number)
+		if err != nil {
+			return named(err, "incident %d", number)
+		}
+		if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
+			return err
+		}
+		for _, id := range alerts {
+			if !slices.ContainsFunc(moved, func(m store.Alert) bool { return m.ID == id }) {
+				return invalid("alerts", "incident %d has no alert %s", number, id)
+			}
+		}
+		if int64(len(moved)) >= i.Alerts {
+			return invalid("alerts", "these are all alerts of incident %d: nothing would be left in it", number)
+		}
+		out, err = a.split(s, who, i, moved, because)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, moved []store.Alert, because string,
+) (*store.Incident, error) {
+	at := now()
+	worst := slices.MaxFunc(moved, func(x, y store.Alert) int { return alert.Worth(x.Severity) - alert.Worth(y.Severity) })
+	out := &store.Incident{Title: worst.Summary, State: "open", WaitingOn: "person", Severity: worst.Severity,
+		Service: worst.Service, OpenedAt: at, Alerts: int64(len(moved)), Holder: i.Holder, HeldAt: i.HeldAt}
+	if err := s.Open(out); err != nil {
+		return nil, err
+	}
+	// The heads first: an alert refers to its incident.
+	ids := make([]string, len(moved))
+	for n, m := range moved {
+		ids[n] = m.ID
+		out.Say(m.Summary)
+	}
+	i.Alerts -= int64(len(moved))
+	about := map[string]any{"from": i.Number, "into": out.Number, "alerts": ids, "because": because}
+	err := s.RecordWriter.Write(i, store.NewEntry{At: at, Kind: incident.Split, Actor: who.Name,
+		Title: fmt.Sprintf("%d alerts are another matter: incident %d", len(moved), out.Number), Content: about})
+	if err != nil {
+		return nil, err
+	}
+	err = s.RecordWriter.Write(out, store.NewEntry{At: at, Kind: incident.Split, Actor: who.Name,
+		Title: fmt.Sprintf("Taken out of incident %d: %s", i.Number, i.Title), Content: about})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Tx().MoveAlerts(ids, out.Number); err != nil {
+		return nil, err
+	}
+	a.fed(s, i, out)
+	return out, s.Tx().Audit(who.Name, "incident.split", fmt.Sprintf("incident %d", i.Number), fmt.Sprint("into ", out.Number))
+}
+
+// AddLink puts a link to a record.
+func (a *App) AddLink(ctx context.Context, who *access.Principal, number int64, name, url string) (*store.Attachment, error) {
+	if err := web("url", url); err != nil {
+		return nil, err
+	}
+	row := &store.Attachment{ID: store.NewID("f"), Incident: number, Kind: store.LinkAttached, Name: name, URL: url,
+		AddedBy: who.Behind(), AddedAt: now()}
+	_, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		i.Say(name)
+		return store.NewEntry{At: row.AddedAt, Kind: incident.Attached, Actor: who.Name, Title: "Link: " + name,
+			Content: map[string]any{"name": name, "url": url}}, tx.AddAttachment(row)
+	})
+	return row, err
+}
+
+// MaxFile bounds a file that is put to a record, in bytes; pieceSize is how much of one is in memory at a time.
+const (
+	MaxFile   = 256 << 20
+	pieceSize = 1 << 20
+)
+
+// AddFile puts a file to a record as it is read. It is there once all of it is.
+func (a *App) AddFile(ctx context.Context, who *access.Principal, number int64, name, kind string, r io.Reader,
+) (*store.Attachment, error) {
+	if name = strings.TrimSpace(plain.Line(name)); name == "" || len(name) > 200 {
+		return nil, invalid("name", "a file needs a name of up to 200 bytes")
+	}
+	tx := a.store.In(ctx)
+	i, err := a.seeIncident(tx, who, number)
+	if err != nil {
+		return nil, err
+	}
+	if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
+		return nil, err
+	}
+	row := &store.Attachment{ID: store.NewID("f"), Incident: number, Kind: store.FileAttached, Name: name, Type: kind,
+		Size: -1, AddedBy: who.Behind(), AddedAt: now()}
+	if err := tx.AddAttachment(row); err != nil {
+		return nil, err
+	}
+	// The record is not locked while the file comes in.
+	whole := *row
+	if err = keepPieces(tx, &whole, r); err == nil {
+		err = a.enterFile(ctx, who, number, &whole)
+	}
+	if err != nil {
+		return nil, errors.Join(err, a.store.In(context.WithoutCancel(ctx)).DropAttachment(row.ID))
+	}
+	return &whole, nil
+}
+
+func (a *App) enterFile(ctx context.Context, who *access.Principal, number int64, row *store.Attachment) error {
+	_, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+		i.Say(row.Name)
+		return store.NewEntry{At: now(), Kind: incident.Attached, Actor: who.Name, Title: "File: " + row.Name,
+			Content: map[string]any{"name": row.Name, "size": row.Size, "sha256": row.Digest, "id": row.ID},
+		}, tx.SaveAttachment(row)
+	})
+	return err
+}
+
+// keepPieces reads a file and keeps it piece by piece.
+func keepPieces(tx *store.Tx, row *store.Attachment, r io.Reader) error {
+	sum := sha256.New()
+	row.Size = 0
+	buf := make([]byte, pieceSize)
+	for n := int64(0); ; n++ {
+		got, err := io.ReadFull(r, buf)
+		if got > 0 {
+			if row.Size += int64(got); row.Size > MaxFile {
+				return &Error{Kind: Invalid, Code: "too-large", Says: "a file may have 256 MB"}
+			}
+			sum.Write(buf[:got]) //nolint:errcheck // it never fails
+			if err := tx.AddPiece(row.ID, n, buf[:got]); err != nil {
+				return err
+			}
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			row.Digest = sumOf(sum)
+			return nil
+		}
+		if err != nil {
+			return invalid("body", "the file broke off after %d bytes: %s", row.Size, err)
+		}
+	}
+}
+
+func sumOf(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)) }
+
+// Attachments lists the files and links of a record.
+func (a *App) Attachments(ctx context.Context, who *access.Principal, number int64) ([]store.Attachment, error) {
+	tx := a.store.In(ctx)
+	if _, err := a.seeIncident(tx, who, number); err != nil {
+		return nil, err
+	}
+	return tx.Attachments(number)
+}
+
+// File gives a file of a record, and what reads it piece by piece.
+func (a *App) File(ctx context.Context, who *access.Principal, number int64, id string) (*store.Attachment, io.Reader, error) {
+	tx := a.store.In(ctx)
+	if _, err := a.seeIncident(tx, who, number); err != nil {
+		return nil, nil, err
+	}
+	row, err := tx.Attachment(id)
+	if err == nil && (row.Incident != number || row.Kind != store.FileAttached) {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, nil, named(err, "file %s of incident %d", id, number)
+	}
+	return row, &pieces{tx: tx, id: id}, nil
+}
+
+// pieces reads a file.
+type pieces struct {
+	tx   *store.Tx
+	id   string
+	n    int64
+	rest []byte
+}
+
+func (p *pieces) Read(b []byte) (int, error) {
+	if len(p.rest) == 0 {
+		body, err := p.tx.Piece(p.id, p.n)
+		if err != nil {
+			return 0, err
+		}
+		if len(body) == 0 {
+			return 0, io.EOF
+		}
+		p.rest, p.n = body, p.n+1
+	}
+	n := copy(b, p.rest)
+	p.rest = p.rest[n:]
+	return n, nil
+}
+
+// Export gives a record so that others can check it: its head, and every entry as it is sealed.
+func (a *App) Export(ctx context.Context, who *access.Principal, number int64) (*incident.Export, error) {
+	i, err := a.Incident(ctx, who, number)
+	if err != nil {
+		return nil, err
+	}
+	out := &incident.Export{Head: incident.ExportHead{
+		Format: incident.ExportFormat, Incident: fmt.Sprint(number), Title: i.Title, Service: i.Service, Severity: i.Severity,
+		State: i.State, OpenedAt: i.OpenedAt.UTC(), Entries: i.Head.Entries, LastHash: i.LastHash, ExportedAt: now(),
+	}}
+	for _, e := range i.Entries {
+		out.Entries = append(out.Entries, e.Sealed())
+	}
+	return out, nil
+}
+
+// Report gives a record for people to read.
+func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (*incident.Report, error) {
+	i, err := a.Incident(ctx, who, number)
+	if err != nil {
+		return nil, err
+	}
+	files, err := a.Attachments(ctx, who, number)
+	if err != nil {
+		return nil, err
+	}
+	r := &incident.Report{
+		Number: number, Title: i.Title, Service: i.Service, Severity: i.Severity, State: i.State, Outcome: i.Outcome,
+		Because: i.Because, Holder: i.Holder, OpenedAt: i.OpenedAt.UTC(), Strip: i.Strip,
+		Link: fmt.Sprintf("%s/incidents/%d", a.link, number),
+	}
+	if i.ResolvedAt != nil {
+		r.ResolvedAt = i.ResolvedAt.UTC()
+	}
+	for _, e := range i.Entries {
+		r.Entries = append(r.Entries, e.Sealed())
+	}
+	for _, x := range i.Alerts {
+		r.Alerts = append(r.Alerts, incident.ReportAlert{Severity: x.Severity, State: x.State, Summary: x.Summary,
+			Source: x.Source, Times: x.Count, First: x.FirstAt.UTC(), Last: x.LastAt.UTC()})
+	}
+	for _, x := range i.Runs {
+		ended := time.Time{}
+		if x.EndedAt != nil {
+			ended = x.EndedAt.UTC()
+		}
+		r.Runs = append(r.Runs, incident.ReportRun{Runbook: x.Title, State: x.State, By: x.StartedBy, Because: x.Because,
+			Begun: x.BegunAt.UTC(), Ended: ended})
+	}
+	for _, f := range files {
+		r.Files = append(r.Files, incident.ReportFile{Name: f.Name, URL: f.URL, Size: f.Size, Digest: f.Digest, By: f.AddedBy})
+	}
+	return r, nil
+}
