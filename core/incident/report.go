@@ -51,9 +51,9 @@ const (
 // Lasted is how long it was open, in words.
 func (r *Report) Lasted() string {
 	if r.ResolvedAt.IsZero() {
-		return "still open"
+		return ""
 	}
-	return "open for " + plain.Span(r.ResolvedAt.Sub(r.OpenedAt).Round(time.Second))
+	return ", after " + plain.Span(r.ResolvedAt.Sub(r.OpenedAt).Round(time.Second))
 }
 
 // Told are the entries that a person who was not there wants to read: all but the steps of the machinery between them.
@@ -107,7 +107,7 @@ func (r *Report) Markdown() string {
 	say := func(format string, args ...any) { fmt.Fprintf(b, format+"\n", args...) }
 	say("# Incident %d: %s\n", r.Number, md(r.Title))
 	say("| | |\n| --- | --- |")
-	say("| State | %s, %s |", r.State, r.Lasted())
+	say("| State | %s%s |", r.State, r.Lasted())
 	if r.Outcome != "" {
 		say("| Outcome | %s: %s |", md(r.Outcome), md(r.Because))
 	}
@@ -129,7 +129,11 @@ func (r *Report) Markdown() string {
 		say("| %s | %s | %s | %s | %d | %s | %s |", a.Severity, a.State, md(a.Summary), md(a.Source), a.Times,
 			a.First.Format(dayTime), a.Last.Format(onlyTime))
 	}
-	say("\n## Runs\n\n| Runbook | Came to | Because | Started by | Began |\n| --- | --- | --- | --- | --- |")
+	if len(r.Runs) == 0 {
+		say("\n## Runs\n\nNo runbook worked on it.")
+	} else {
+		say("\n## Runs\n\n| Runbook | Came to | Because | Started by | Began |\n| --- | --- | --- | --- | --- |")
+	}
 	for _, x := range r.Runs {
 		say("| %s | %s | %s | %s | %s |", md(x.Runbook), md(x.State), md(x.Because), md(x.By), x.Begun.Format(dayTime))
 	}

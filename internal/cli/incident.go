@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -13,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/doc"
 )
 
 func (a *app) incident() *cobra.Command {
@@ -22,8 +22,21 @@ func (a *app) incident() *cobra.Command {
 		a.incidentList(),
 		a.offers(a.incidentShow(), incidentNumbers),
 		a.offers(a.incidentFollow(), incidentNumbers),
+		a.incidentOpen(),
+		a.offers(a.incidentTake(), incidentNumbers),
+		a.offers(a.incidentHandOn(), incidentNumbers),
 		a.offers(a.incidentNote(), incidentNumbers),
+		a.offers(a.incidentEdit(), incidentNumbers),
+		a.offers(a.incidentMerge(), incidentNumbers),
+		a.offers(a.incidentSplit(), incidentNumbers),
 		a.offers(a.incidentClose(), incidentNumbers),
+		a.offers(a.incidentReopen(), incidentNumbers),
+		a.offers(a.incidentFiles(), incidentNumbers),
+		a.offers(a.incidentAttach(), incidentNumbers),
+		a.offers(a.incidentFile(), incidentNumbers),
+		a.offers(a.incidentLink(), incidentNumbers),
+		a.offers(a.incidentReport(), incidentNumbers),
+		a.offers(a.incidentExport(), incidentNumbers),
 		a.offers(a.incidentVerify(), incidentNumbers),
 	)
 }
@@ -59,15 +72,26 @@ func (a *app) incidentList() *cobra.Command {
 	var p api.ListIncidentsParams
 	var all bool
 	var limit int
+	var since, before string
+	var narrowed bool
 	c := doerList(
 		a,
 		"List open incidents, the newest first",
-		"urgentis incident list --all --service berth-queue",
+		"urgentis incident list --all --service berth-queue\n"+
+			`urgentis incident list --all --text "pump or lamp" --since 24h`,
 		&limit,
 		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Incident, string, error) {
 			p.Cursor, p.Limit, p.State = cursor, n, "open"
+			narrowed = p.Service+p.Text+p.Severity+p.Outcome+p.Holder+p.Label+p.Source+since+before != ""
 			if all {
 				p.State = ""
+			}
+			var err error
+			if p.From, err = moment("since", since); err != nil {
+				return nil, "", err
+			}
+			if p.To, err = moment("before", before); err != nil {
+				return nil, "", err
 			}
 			r, err := check(cl.ListIncidentsWithResponse(ctx, &p))
 			if err != nil {
@@ -82,21 +106,53 @@ func (a *app) incidentList() *cobra.Command {
 					fmt.Sprint(i.Number), i.Severity, string(i.State),
 					orDash(
 						strings.Replace(string(i.WaitingOn), "nobody", "", 1),
-					), orDash(i.Outcome), ago(i.OpenedAt), clip(i.Title, 60),
+					), orDash(i.Outcome), orDash(i.Holder), fmt.Sprint(i.Alerts), ago(i.OpenedAt), clip(i.Title, 60),
 				})
 			}
+			none := "No incident is like that."
+			switch {
+			case !narrowed && all:
+				none = "No incidents. None was ever opened."
+			case !all:
+				none = strings.TrimSuffix(none, ".") + " and open. See the closed ones with --all."
+			}
 			a.table(
-				"No incidents. "+map[bool]string{true: "None was ever opened.", false: "See the closed ones with " +
-					"--all."}[all],
-				[]string{"no", "severity", "state", "waits on", "outcome", "opened", "title"},
+				none,
+				[]string{"no", "severity", "state", "waits on", "outcome", "held by", "alerts", "opened", "title"},
 				rows,
 			)
 		},
 	)
 	c.Flags().BoolVar(&all, "all", false, "closed ones too")
-	c.Flags().StringVar(&p.Service, "service", "", "only those about this `SERVICE`")
+	f := c.Flags()
+	f.StringVar(&p.Service, "service", "", "only those about this `SERVICE`")
+	f.StringVar(&p.Text, "text", "", "only those that have these `WORDS`: words, \"phrases\", or, -without")
+	f.StringVar(&p.Severity, "severity", "", "only those of this `SEVERITY`")
+	f.StringVar(&p.Outcome, "outcome", "", "only those that ended with this `OUTCOME`")
+	f.StringVar(&p.Holder, "holder", "", "only those that this `PERSON` holds")
+	f.StringVar(&p.Label, "label", "", "only those with an alert that has this label, as `NAME=VALUE`")
+	f.StringVar(&p.Source, "source", "", "only those with an alert of this `SOURCE`")
+	f.StringVar(&since, "since", "", "only those opened since a `TIME`: 24h ago, or 2031-03-01T02:00:00Z")
+	f.StringVar(&before, "before", "", "only those opened before a `TIME`")
 	a.offersFlag(c, "service", serviceNames)
+	a.offersFlag(c, "source", sourceNames)
+	complete(c, "severity", "critical", "major", "minor", "warning")
 	return c
+}
+
+// moment reads a time: one of RFC 3339, or how long ago.
+func moment(flag, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if d, err := doc.ParseDuration(text); err == nil {
+		return time.Now().Add(-d), nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, usage("--%s must be how long ago, such as 24h, or a time such as 2031-03-01T02:00:00Z", flag)
+	}
+	return t, nil
 }
 
 func (a *app) incidentShow() *cobra.Command {
@@ -242,19 +298,23 @@ func (c *client) stream(ctx context.Context) (<-chan struct{}, error) {
 }
 
 func (a *app) incidentNote() *cobra.Command {
-	return a.onIncident(
+	var outward bool
+	c := a.onIncident(
 		"note NUMBER TEXT",
 		"Write a note into the record",
-		`urgentis incident note 12 "The pilot boat was told."`,
+		`urgentis incident note 12 "The pilot boat was told."`+"\n"+
+			`urgentis incident note 12 --outward "Ferries run again from 04:00."`,
 		cobra.MinimumNArgs(2),
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
-			r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " ")}))
+			r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " "), Outward: outward}))
 			if err != nil {
 				return err
 			}
 			return a.print(r.JSON201, func() { a.say("Written as entry %d.\n", r.JSON201.Seq) })
 		},
 	)
+	c.Flags().BoolVar(&outward, "outward", false, "for others than those who work on it; it stands first in the report")
+	return c
 }
 
 func (a *app) incidentClose() *cobra.Command {
@@ -287,26 +347,4 @@ func (a *app) incidentClose() *cobra.Command {
 	c.Flags().StringVar(&because, "because", "", "`WHY`, for the record")
 	complete(c, "outcome", "repaired-by-hand", "mitigated", "false-alarm", "cleared-itself", "not-repaired")
 	return c
-}
-
-func (a *app) incidentVerify() *cobra.Command {
-	return a.onIncident(
-		"verify NUMBER",
-		"Check that no entry of the record was changed or taken away",
-		"urgentis incident verify 12",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
-			r, err := check(cl.VerifyIncidentWithResponse(cmd.Context(), n))
-			if err != nil {
-				return err
-			}
-			if err := a.print(r.JSON200, func() { a.say("Incident %d: %s.\n", n, r.JSON200.Says) }); err != nil {
-				return err
-			}
-			if !r.JSON200.Whole {
-				return errors.New("the record is not as it was written")
-			}
-			return nil
-		},
-	)
 }
