@@ -28,7 +28,8 @@ const pages = [
   { to: '/incidents', title: 'Incidents', key: '2' },
   { to: '/runbooks', title: 'Runbooks', key: '3' },
   { to: '/runs', title: 'Runs', key: '4' },
-  { to: '/sources', title: 'Sources', key: '5' },
+  { to: '/triggers', title: 'Triggers', key: '5' },
+  { to: '/sources', title: 'Sources', key: '6' },
 ]
 const shortcuts = [
   ...pages.map((p) => [p.key, p.title]),

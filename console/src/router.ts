@@ -33,6 +33,18 @@ export const router = createRouter({
     { path: '/runs', name: 'runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' } },
     {
+      path: '/triggers',
+      name: 'triggers',
+      component: () => import('./pages/TriggersPage.vue'),
+      meta: { title: 'Triggers' },
+    },
+    {
+      path: '/triggers/:name',
+      name: 'trigger',
+      component: () => import('./pages/TriggerPage.vue'),
+      meta: { title: 'Trigger' },
+    },
+    {
       path: '/sources',
       name: 'sources',
       component: () => import('./pages/SourcesPage.vue'),

@@ -12,6 +12,8 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/incident"
+	"urgentis/core/trigger"
 )
 
 var fenced = regexp.MustCompile("(?s)```(yaml|json)\n(.*?)```")
@@ -51,6 +53,29 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 	for _, n := range alert.FieldNames {
 		assert.True(t, strings.Contains(string(text), "`"+n+"`"), n)
 	}
+}
+
+// Every document in the other pages is sound, and every word of a trigger is explained.
+func TestTheOtherPagesAreTrue(t *testing.T) {
+	text := map[string]string{}
+	for _, page := range []string{"triggers", "incidents"} {
+		b, err := os.ReadFile("../../docs/" + page + ".md")
+		require.NoError(t, err)
+		text[page] = string(b)
+		n := 0
+		for _, m := range fenced.FindAllStringSubmatch(string(b), -1) {
+			if m[1] == "yaml" {
+				document(t, m[2])
+				n++
+			}
+		}
+		assert.Positive(t, n, page)
+	}
+	for _, word := range append(trigger.Occasions, trigger.MissedOnce, trigger.MissedSkip, trigger.MissedEach, "hours",
+		"steady", "count", "at_most", "inputs", "on", "zone") {
+		assert.True(t, strings.Contains(text["triggers"], word), word)
+	}
+	assert.True(t, strings.Contains(text["incidents"], incident.ExportFormat))
 }
 
 // The demo's sources are sound, and the samples beside them are read by theirs.

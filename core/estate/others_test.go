@@ -88,8 +88,7 @@ within: 30m
 func TestMistakesOfOtherDocuments(t *testing.T) {
 	trigger := "urgentis: trigger/1\nname: a\nrunbook: r\n"
 	for text, want := range map[string]string{
-		trigger: "start a does not say on which alert; give alert: CONDITION, or one of schedule, address, incident, " +
-			"deployment",
+		trigger: "start a does not say on which alert; give alert: CONDITION, or one of schedule, address, incident",
 		"urgentis: trigger/1\nname: a\nalert: alert.service == \"x\"": "the trigger has no runbook",
 		trigger + "alert: alert.service == \"x\"\naddress: true":      "start a has several occasions; give each a start of its own",
 		trigger + "address: true\nsteady: 5m":                         "steady is about an alert; this start has another occasion",

@@ -3,10 +3,15 @@ import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 
 import { api, got, type Schemas } from '../api/client'
 
-export const useIncidents = (state?: 'open' | 'resolved', limit = 50) =>
+export const useIncidents = (
+  state?: 'open' | 'resolved',
+  limit = 50,
+  more: MaybeRefOrGetter<{ text?: string; severity?: string; state?: 'open' | 'resolved' }> = {},
+) =>
   useQuery({
-    queryKey: ['incidents', state ?? 'all', limit],
-    queryFn: () => got(api.GET('/api/v1/incidents', { params: { query: { state, limit } } })),
+    queryKey: computed(() => ['incidents', state ?? 'all', limit, toValue(more)]),
+    queryFn: () => got(api.GET('/api/v1/incidents', { params: { query: { limit, state, ...toValue(more) } } })),
+    placeholderData: (old) => old,
   })
 
 export const useIncident = (number: MaybeRefOrGetter<number>) =>
@@ -129,6 +134,38 @@ export const useUnread = (source: MaybeRefOrGetter<string | undefined>, may: boo
     queryKey: computed(() => ['unread', toValue(source) ?? '']),
     queryFn: () => got(api.GET('/api/v1/unread', { params: { query: { source: toValue(source) } } })),
     enabled: may,
+  })
+
+export const useTriggers = () => useQuery({ queryKey: ['triggers'], queryFn: () => got(api.GET('/api/v1/triggers')) })
+
+export const useTrigger = (trigger: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['trigger', toValue(trigger)]),
+    queryFn: () => got(api.GET('/api/v1/triggers/{trigger}', { params: { path: { trigger: toValue(trigger) } } })),
+  })
+
+export const useFirings = (trigger: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['trigger', toValue(trigger), 'firings']),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/triggers/{trigger}/firings', {
+          params: { path: { trigger: toValue(trigger) }, query: { limit: 100 } },
+        }),
+      ),
+    refetchInterval: 10_000,
+  })
+
+export const useSwitch = (trigger: MaybeRefOrGetter<string>) =>
+  useMutation({
+    mutationFn: (body: Schemas['NewSwitch']) =>
+      got(api.PUT('/api/v1/triggers/{trigger}/switch', { params: { path: { trigger: toValue(trigger) } }, body })),
+  })
+
+export const useHold = (number: MaybeRefOrGetter<number>) =>
+  useMutation({
+    mutationFn: (body: Schemas['NewHolder']) =>
+      got(api.PUT('/api/v1/incidents/{number}/holder', { params: { path: { number: toValue(number) } }, body })),
   })
 
 export const useListeners = (may: boolean) =>

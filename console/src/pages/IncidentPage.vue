@@ -11,7 +11,7 @@ import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
-import { useClose, useIncident, useNote } from '../composables/data'
+import { useClose, useHold, useIncident, useNote } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -26,7 +26,11 @@ const took = computed(() =>
     ? span((i.value.resolved_at ? Date.parse(i.value.resolved_at) : now.value) - Date.parse(i.value.opened_at))
     : '',
 )
+const { wrong, attempt } = useAttempt()
 const alert = computed(() => q.data.value?.alerts[0])
+
+const hold = useHold(number)
+const take = () => attempt(() => hold.mutateAsync({}))
 
 const picked = ref<number>()
 async function pick(entry: number) {
@@ -50,7 +54,6 @@ const outcomes = [
   { title: 'not repaired', value: 'not-repaired' },
 ]
 const because = ref('')
-const { wrong, attempt } = useAttempt()
 
 const write = () =>
   attempt(
@@ -80,13 +83,22 @@ const end = () =>
               >opened <TimeAgo :at="i.opened_at" />, {{ i.resolved_at ? 'took' : 'for' }}
               <span class="num">{{ took }}</span></span
             >
+            <span v-if="i.holder" class="faint">held by {{ i.holder }}</span>
+            <span v-if="(i.alerts ?? 0) > 1" class="faint num">{{ i.alerts }} alerts</span>
+            <router-link v-if="i.merged_into" :to="`/incidents/${i.merged_into}`"
+              >part of incident {{ i.merged_into }}</router-link
+            >
+            <a :href="`/api/v1/incidents/${i.number}/report?form=html`" target="_blank">report</a>
             <a v-if="alert?.link" :href="alert.link" target="_blank" rel="noreferrer">at the source</a>
           </p>
           <p v-if="i.outcome" class="outcome"><StateWord :state="i.outcome" /> {{ i.because }}</p>
         </div>
-        <v-btn v-if="i.state === 'open' && session.may('responder')" size="small" @click="closing = !closing"
-          >Close by hand</v-btn
-        >
+        <div v-if="i.state === 'open' && session.may('responder')" class="by-hand">
+          <v-btn v-if="i.holder !== session.me?.name" size="small" :loading="hold.isPending.value" @click="take"
+            >Take it</v-btn
+          >
+          <v-btn size="small" @click="closing = !closing">Close by hand</v-btn>
+        </div>
       </header>
       <section v-if="closing && i.state === 'open'" class="closing" aria-label="Close by hand">
         <v-select v-model="outcome" :items="outcomes" label="Outcome" hide-details />
@@ -125,6 +137,10 @@ const end = () =>
   flex-wrap: wrap;
   margin-top: 4px;
   align-items: baseline;
+}
+.by-hand {
+  display: flex;
+  gap: 8px;
 }
 .outcome {
   margin-top: 4px;
