@@ -152,12 +152,40 @@ func (s *Senders) troubles() []Trouble {
 			return "tank 2 is nearly empty; the fuel panel sends a mail",
 				s.Mail("ALARM TANK 2", "Tank 2 holds 4 percent.\r\nPump 1 runs dry in about an hour.")
 		}},
+		{"storm", func(context.Context) (string, error) {
+			return fmt.Sprintf("the pier loses its power: %d messages about %d things", stormHosts*stormThings, stormHosts*
+				stormThings), s.Storm()
+		}},
 		{"mast", func(context.Context) (string, error) {
 			s.setQuiet(true)
 			s.later(func() error { s.setQuiet(false); return nil })
 			return "the weather mast falls silent", nil
 		}},
 	}
+}
+
+// A storm is what each of so many hosts says about so many things.
+const (
+	stormHosts  = 250
+	stormThings = 20
+)
+
+// Storm sends what all hosts of the pier say when their power goes.
+func (s *Senders) Storm() error {
+	c, err := net.Dial("udp", net.JoinHostPort(s.hear, fmt.Sprint(syslogPort)))
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC().Format(time.RFC3339)
+	for h := range stormHosts {
+		for t := range stormThings {
+			if _, err := fmt.Fprintf(c, "<26>1 %s pier-%d upsd 7 OUT%d - supply %d of host %d is out", now, h, t, t, h); err != nil {
+				return errors.Join(err, c.Close())
+			}
+		}
+		time.Sleep(time.Millisecond) // as many hosts do not speak in one moment
+	}
+	return c.Close()
 }
 
 func (s *Senders) setQuiet(q bool) {

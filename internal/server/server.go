@@ -60,7 +60,7 @@ type Server struct {
 const (
 	maxBody    = 1 << 20
 	fileTime   = 30 * time.Minute // for a file that comes in
-	maxPush    = 16 << 20 // a folder of documents
+	maxPush    = 16 << 20         // a folder of documents
 	bodyTime   = 30 * time.Second
 	headerTime = 10 * time.Second
 	// answerTime bounds how long a client may take to read an answer.
