@@ -717,13 +717,14 @@ func (e SpanState) Valid() bool {
 
 // Defines values for TakenChange.
 const (
-	TakenChangeBetter  TakenChange = "better"
-	TakenChangeCleared TakenChange = "cleared"
-	TakenChangeIdle    TakenChange = "idle"
-	TakenChangeNew     TakenChange = "new"
-	TakenChangeRepeat  TakenChange = "repeat"
-	TakenChangeUnread  TakenChange = "unread"
-	TakenChangeWorse   TakenChange = "worse"
+	TakenChangeBetter     TakenChange = "better"
+	TakenChangeCleared    TakenChange = "cleared"
+	TakenChangeDeployment TakenChange = "deployment"
+	TakenChangeIdle       TakenChange = "idle"
+	TakenChangeNew        TakenChange = "new"
+	TakenChangeRepeat     TakenChange = "repeat"
+	TakenChangeUnread     TakenChange = "unread"
+	TakenChangeWorse      TakenChange = "worse"
 )
 
 // Valid indicates whether the value is a known member of the TakenChange enum.
@@ -732,6 +733,8 @@ func (e TakenChange) Valid() bool {
 	case TakenChangeBetter:
 		return true
 	case TakenChangeCleared:
+		return true
+	case TakenChangeDeployment:
 		return true
 	case TakenChangeIdle:
 		return true
@@ -984,6 +987,19 @@ type Delivery struct {
 // DeliveryState defines model for Delivery.State.
 type DeliveryState string
 
+// Deployment defines model for Deployment.
+type Deployment struct {
+	At          time.Time `json:"at"`
+	By          string    `json:"by,omitempty,omitzero"`
+	Environment string    `json:"environment,omitempty,omitzero"`
+	Id          string    `json:"id"`
+	Link        string    `json:"link,omitempty,omitzero"`
+	Service     string    `json:"service"`
+	Source      string    `json:"source"`
+	Summary     string    `json:"summary,omitempty,omitzero"`
+	Version     string    `json:"version,omitempty,omitzero"`
+}
+
 // DocumentKind defines model for DocumentKind.
 type DocumentKind string
 
@@ -1181,12 +1197,15 @@ type IncidentWaitingOn string
 
 // IncidentDetail defines model for IncidentDetail.
 type IncidentDetail struct {
-	Alerts    []Alert    `json:"alerts"`
-	Entries   []Entry    `json:"entries"`
-	Gates     []Gate     `json:"gates"`
-	Incident  Incident   `json:"incident"`
-	Questions []Question `json:"questions"`
-	Runs      []Run      `json:"runs"`
+	Alerts []Alert `json:"alerts"`
+
+	// Deployments of its services, from a day before it was opened until it was closed
+	Deployments []Deployment `json:"deployments,omitempty,omitzero"`
+	Entries     []Entry      `json:"entries"`
+	Gates       []Gate       `json:"gates"`
+	Incident    Incident     `json:"incident"`
+	Questions   []Question   `json:"questions"`
+	Runs        []Run        `json:"runs"`
 }
 
 // Incidents defines model for Incidents.
@@ -1995,10 +2014,13 @@ type Strip struct {
 
 // Taken defines model for Taken.
 type Taken struct {
-	Alert    string      `json:"alert"`
-	Change   TakenChange `json:"change"`
-	Incident int64       `json:"incident,omitempty,omitzero"`
-	Link     string      `json:"link"`
+	Alert  string      `json:"alert"`
+	Change TakenChange `json:"change"`
+
+	// Deployment the id of a deployment that was kept
+	Deployment string `json:"deployment,omitempty,omitzero"`
+	Incident   int64  `json:"incident,omitempty,omitzero"`
+	Link       string `json:"link"`
 
 	// Says why it could not be mapped
 	Says string `json:"says,omitempty,omitzero"`
@@ -2206,6 +2228,12 @@ type ListDeliveriesParams struct {
 
 // ListDeliveriesParamsState defines parameters for ListDeliveries.
 type ListDeliveriesParamsState string
+
+// ListDeploymentsParams defines parameters for ListDeployments.
+type ListDeploymentsParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+}
 
 // ListDocumentsParams defines parameters for ListDocuments.
 type ListDocumentsParams struct {
@@ -2535,6 +2563,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
 	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
+	//
+	// Corresponds with GET /api/v1/deployments (the `ListDeployments` operationId).
+	ListDeployments(ctx context.Context, params *ListDeploymentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDocuments The documents in use by kind and name, runbooks too.
 	//
@@ -3398,6 +3431,21 @@ func (c *Client) TryConnection(ctx context.Context, name Name, reqEditors ...Req
 // Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
 func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDeliveriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
+//
+// Corresponds with GET /api/v1/deployments (the `ListDeployments` operationId).
+func (c *Client) ListDeployments(ctx context.Context, params *ListDeploymentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeploymentsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5691,6 +5739,56 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeploymentsRequest constructs an http.Request for the ListDeployments method
+func NewListDeploymentsRequest(server string, params *ListDeploymentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/deployments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -9337,6 +9435,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
 	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
+	// ListDeploymentsWithResponse What was changed of services, as sources reported it, newest first; at most 100.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/deployments (the `ListDeployments` operationId).
+	ListDeploymentsWithResponse(ctx context.Context, params *ListDeploymentsParams, reqEditors ...RequestEditorFn) (*ListDeploymentsResponse, error)
+
 	// ListDocumentsWithResponse The documents in use by kind and name, runbooks too.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10575,6 +10680,54 @@ func (r ListDeliveriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeploymentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Deployment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeploymentsResponse) GetJSON200() *[]Deployment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeploymentsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeploymentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeploymentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeploymentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeploymentsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14727,6 +14880,19 @@ func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, pa
 	return ParseListDeliveriesResponse(rsp)
 }
 
+// ListDeploymentsWithResponse What was changed of services, as sources reported it, newest first; at most 100.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/deployments (the `ListDeployments` operationId).
+func (c *ClientWithResponses) ListDeploymentsWithResponse(ctx context.Context, params *ListDeploymentsParams, reqEditors ...RequestEditorFn) (*ListDeploymentsResponse, error) {
+	rsp, err := c.ListDeployments(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeploymentsResponse(rsp)
+}
+
 // ListDocumentsWithResponse The documents in use by kind and name, runbooks too.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16523,6 +16689,39 @@ func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Deliveries
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeploymentsResponse parses an HTTP response from a ListDeploymentsWithResponse call
+func ParseListDeploymentsResponse(rsp *http.Response) (*ListDeploymentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeploymentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Deployment
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -19352,6 +19551,9 @@ type ServerInterface interface {
 	// ListDeliveries Messages to rooms and sources, newest first.
 	// (GET /api/v1/deliveries)
 	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
+	// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
+	// (GET /api/v1/deployments)
+	ListDeployments(c *gin.Context, params ListDeploymentsParams)
 	// ListDocuments The documents in use by kind and name, runbooks too.
 	// (GET /api/v1/documents)
 	ListDocuments(c *gin.Context, params ListDocumentsParams)
@@ -19890,6 +20092,33 @@ func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
 	}
 
 	siw.Handler.ListDeliveries(c, params)
+}
+
+// ListDeployments operation middleware
+func (siw *ServerInterfaceWrapper) ListDeployments(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeploymentsParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeployments(c, params)
 }
 
 // ListDocuments operation middleware
@@ -22023,6 +22252,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/api/v1/sources/:name/keys/:id", wrapper.EndSourceKey)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/sample", wrapper.TakeSample)
+	router.GET(options.BaseURL+"/api/v1/deployments", wrapper.ListDeployments)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
 	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
@@ -22435,6 +22665,45 @@ type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeploymentsRequestObject struct {
+	Params ListDeploymentsParams
+}
+
+type ListDeploymentsResponseObject interface {
+	VisitListDeploymentsResponse(w http.ResponseWriter) error
+}
+
+type ListDeployments200JSONResponse []Deployment
+
+func (response ListDeployments200JSONResponse) VisitListDeploymentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeploymentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeploymentsdefaultApplicationProblemPlusJSONResponse) VisitListDeploymentsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -25799,6 +26068,9 @@ type StrictServerInterface interface {
 	// ListDeliveries Messages to rooms and sources, newest first.
 	// (GET /api/v1/deliveries)
 	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
+	// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
+	// (GET /api/v1/deployments)
+	ListDeployments(ctx context.Context, request ListDeploymentsRequestObject) (ListDeploymentsResponseObject, error)
 	// ListDocuments The documents in use by kind and name, runbooks too.
 	// (GET /api/v1/documents)
 	ListDocuments(ctx context.Context, request ListDocumentsRequestObject) (ListDocumentsResponseObject, error)
@@ -26357,6 +26629,32 @@ func (sh *strictHandler) ListDeliveries(ctx *gin.Context, params ListDeliveriesP
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
 		if err := validResponse.VisitListDeliveriesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDeployments operation middleware
+func (sh *strictHandler) ListDeployments(ctx *gin.Context, params ListDeploymentsParams) {
+	var request ListDeploymentsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeployments(ctx, request.(ListDeploymentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeployments")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDeploymentsResponseObject); ok {
+		if err := validResponse.VisitListDeploymentsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -20,6 +20,8 @@ type Source struct {
 	Name string
 	// Takes says how reports arrive; "": by HTTP.
 	Takes string
+	// Reports says what it reports; "": alerts.
+	Reports string
 	// Proof lists the ways in which a report may prove itself; none: the first of WaysOf.
 	Proof []string
 	// From are the networks that may report; none: any, where Proof does not say Network.

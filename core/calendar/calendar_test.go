@@ -120,7 +120,7 @@ func TestSchedulesThatAreNone(t *testing.T) {
 		"":                      "five fields",
 		"* * * *":               "five fields",
 		"@daily":                "five fields",
-		"TZ=UTC 1 2 * * *":      "the zone is said by zone:",
+		"TZ=UTC 1 2 * * *":      "the key zone says the zone",
 		"61 2 * * *":            "above maximum",
 		"0 0 30 2 *":            "there is no such day",
 		"0 0 * * * * *":         "five fields",

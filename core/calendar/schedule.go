@@ -35,7 +35,7 @@ func ParseSchedule(text string, zone *time.Location) (*Schedule, error) {
 		return nil, fmt.Errorf("a schedule may have %d bytes", MaxSchedule)
 	}
 	if strings.ContainsAny(text, "=@") {
-		return nil, errors.New("a schedule is five fields, such as 30 2 * * *; the zone is said by zone:")
+		return nil, errors.New("a schedule is five fields, such as 30 2 * * *; the key zone says the zone")
 	}
 	p := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
 	parsed, err := p.Parse(text)

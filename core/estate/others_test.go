@@ -50,6 +50,8 @@ inputs: {queue: "{{ alert.labels.queue }}"}
 	assert.True(t, s.Address)
 	s = document(t, "urgentis: trigger/1\nname: big\nrunbook: r\nincident: incident.severity == \"critical\"\n").Trigger.Start
 	assert.NotNil(t, s.Incident)
+	s = document(t, "urgentis: trigger/1\nname: out\nrunbook: r\ndeployment: deployment.environment == \"quay\"\n").Trigger.Start
+	assert.NotNil(t, s.Deployment)
 }
 
 func TestCalendarsMutesAndJoins(t *testing.T) {
@@ -88,7 +90,8 @@ within: 30m
 func TestMistakesOfOtherDocuments(t *testing.T) {
 	trigger := "urgentis: trigger/1\nname: a\nrunbook: r\n"
 	for text, want := range map[string]string{
-		trigger: "start a does not say on which alert; give alert: CONDITION, or one of schedule, address, incident",
+		trigger: "start a does not say on which alert; give alert: CONDITION, or one of schedule, address, incident, " +
+			"deployment",
 		"urgentis: trigger/1\nname: a\nalert: alert.service == \"x\"": "the trigger has no runbook",
 		trigger + "alert: alert.service == \"x\"\naddress: true":      "start a has several occasions; give each a start of its own",
 		trigger + "address: true\nsteady: 5m":                         "steady is about an alert; this start has another occasion",
@@ -102,8 +105,12 @@ func TestMistakesOfOtherDocuments(t *testing.T) {
 		trigger + "schedule: 30 2 * * *\nzone: Lisbon":                  "there is no zone Lisbon; write it like Europe/Lisbon or UTC",
 		trigger + "schedule: 30 2 * * *\nmissed: all":                   "missed must be one of once, skip, each, not all",
 		trigger + "address: true\ninputs: {a: \"{{ alert.service }}\"}": "there is no alert here",
-		trigger + "alert: alert.count > 3":                              "a start is judged when its alert comes in, where alert.count is 1",
-		"urgentis: calendar/1\nname: a\nzone: UTC\nweekly: [mon 7-8]":   "\"7-8\" is not like 07:00-19:00",
+		"urgentis: source/1\nname: a\nreports: deployments\nover_after: 5m": "over_after is about alerts; this source reports " +
+			"deployments",
+		"urgentis: source/1\nname: a\nreports: deployment": "reports must be one of alerts, deployments, not deployment; did you " +
+			"mean deployments?",
+		trigger + "alert: alert.count > 3":                            "a start is judged when its alert comes in, where alert.count is 1",
+		"urgentis: calendar/1\nname: a\nzone: UTC\nweekly: [mon 7-8]": "\"7-8\" is not like 07:00-19:00",
 		"urgentis: calendar/1\nname: a\nzone: UTC\nweekly: []\ndays: {soon: closed}": "soon is no day; write it like " +
 			"2026-12-24",
 		"urgentis: mute/1\nname: a\nwhen: alert.service == \"x\"\nfrom: now\nuntil: 2026-12-02T04:00:00Z\nbecause: b": "from " +

@@ -59,11 +59,15 @@ func addSource(defs map[string]any) {
 		}
 	}
 	fields := map[string]any{"labels": map[string]any{"type": "object", "additionalProperties": ref("field")}}
-	for _, k := range alert.FieldNames {
+	for _, k := range slices.Concat(alert.FieldNames, alert.DeploymentFields) {
 		fields[k] = ref("field")
 	}
 	source := object(x.Probe["a source"], map[string]any{
-		"urgentis": map[string]any{"const": "source/1"}, "map": object(x.Probe["map"], fields, "severity", "summary"),
+		"urgentis": map[string]any{"const": "source/1"}, "map": map[string]any{"anyOf": []any{
+			object(append([]string{"labels"}, alert.FieldNames...), fields, "severity", "summary"),
+			object(alert.DeploymentFields, fields, "service"),
+		}},
+		"reports":      map[string]any{"enum": alert.Reports},
 		"takes":        map[string]any{"enum": alert.Takes},
 		"proof":        map[string]any{"type": "array", "items": map[string]any{"enum": waysOfAll}, "minItems": 1},
 		"from":         map[string]any{"type": "array", "items": map[string]any{"type": "string"}},

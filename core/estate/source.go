@@ -41,7 +41,10 @@ func (x *decoder) name(n ast.Node) {
 }
 
 func (x *decoder) source(root ast.Node) {
-	s := &alert.Source{Takes: x.takes(root)}
+	s := &alert.Source{
+		Takes:   x.before(root, "takes", alert.Takes),
+		Reports: x.before(root, "reports", alert.Reports),
+	}
 	x.d.Source = s
 	x.names = alert.Names(s.Takes)
 	got := x.Fields(root, "a source", x.sourceKeys(s))
@@ -60,20 +63,38 @@ func (x *decoder) source(root ast.Node) {
 	if got["zone"] != nil && s.Takes != alert.Syslog {
 		x.Fail(got["zone"], "zone is for sources that take syslog, whose times may name none")
 	}
+	if s.Reports == alert.OfDeployments {
+		x.deployments(got, s)
+		return
+	}
 	x.mapped(root, got, s)
 }
 
-// takes reads how reports arrive before the rest is read: the names of expressions rest on it.
-func (x *decoder) takes(root ast.Node) string {
-	n := valueOf(root, "takes")
-	if n == nil {
-		return alert.HTTP
+// deployments sees to it that what is said of a source of deployments has a meaning.
+func (x *decoder) deployments(got map[string]ast.Node, s *alert.Source) {
+	if s.Takes != alert.HTTP {
+		x.Fail(got["takes"], "deployments are taken by HTTP")
 	}
-	w := x.Word(n, "takes")
-	if !slices.Contains(alert.Takes, w) {
-		x.At(doc.Position(n), 0, false, "takes must be one of "+strings.Join(alert.Takes, ", ")+", not "+w,
-			doc.Nearest(w, alert.Takes))
-		return alert.HTTP
+	for _, k := range []string{"cleared", "over_after", "silent_after"} {
+		if got[k] != nil {
+			x.Fail(got[k], "%s is about alerts; this source reports deployments", k)
+		}
+	}
+	if got["map"] != nil && s.Map["service"] == nil {
+		x.Fail(got["map"], "map has no service")
+	}
+}
+
+// before reads a word before the rest is read, which rests on it; the first of the words stands where there is none.
+func (x *decoder) before(root ast.Node, key string, words []string) string {
+	n := valueOf(root, key)
+	if n == nil {
+		return words[0]
+	}
+	w := x.Word(n, key)
+	if !slices.Contains(words, w) {
+		x.At(doc.Position(n), 0, false, key+" must be one of "+strings.Join(words, ", ")+", not "+w, doc.Nearest(w, words))
+		return words[0]
 	}
 	return w
 }
@@ -84,6 +105,7 @@ func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
 		"urgentis": func(ast.Node) {},
 		"name":     x.name,
 		"takes":    func(ast.Node) {}, // read before
+		"reports":  func(ast.Node) {}, // read before
 		"proof":    func(n ast.Node) { x.proof(n, s) },
 		"from": func(n ast.Node) {
 			for _, w := range x.List(n, "from") {
@@ -179,7 +201,12 @@ func (x *decoder) fieldMap(n ast.Node, s *alert.Source) {
 			}
 		},
 	}
-	for _, name := range alert.FieldNames {
+	names := alert.FieldNames
+	if s.Reports == alert.OfDeployments {
+		names = alert.DeploymentFields
+		delete(known, "labels")
+	}
+	for _, name := range names {
 		known[name] = func(n ast.Node) { s.Map[name] = x.field(n, name) }
 	}
 	x.Fields(n, "map", known)

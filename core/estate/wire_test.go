@@ -189,3 +189,40 @@ map:
 		}
 	})
 }
+
+// Deployments come as our own JSON, as CDEvents in both modes, and mapped.
+func TestDeployments(t *testing.T) {
+	const own = "urgentis: source/1\nname: d\nreports: deployments\n"
+	read := func(text, body string) ([]alert.Deployment, error) {
+		return source(t, text).Deployments(json(body), now)
+	}
+	want := alert.Deployment{Service: "berth-queue", Version: "v7", By: "mara", Summary: "deployed", At: now.Add(-time.Hour)}
+	got, err := read(own, `{"service": "berth-queue", "version": "v7", "by": "mara", "summary": "deployed",
+		"at": "2031-03-01T01:00:00Z"}`)
+	require.NoError(t, err)
+	assert.Equal(t, []alert.Deployment{want}, got)
+	event := `{"context": {"version": "0.4.1", "id": "1", "source": "mara", "type": "dev.cdevents.service.deployed.0.2.0",
+		"timestamp": "2031-03-01T01:00:00Z"}, "subject": {"id": "berth-queue", "type": "service",
+		"content": {"artifactId": "v7", "environment": {"id": "quay"}}}}`
+	want.Environment = "quay"
+	for _, body := range []string{event, `{"specversion": "1.0", "id": "1", "source": "x", "type":
+		"dev.cdevents.service.deployed.0.2.0", "data": ` + event + `}`, "[" + event + "]"} {
+		got, err = read(own, body)
+		require.NoError(t, err)
+		assert.Equal(t, []alert.Deployment{want}, got)
+	}
+	got, err = read(own+"each: body.done\nmap: {service: \"{{ item.app }}\", version: \"{{ item.tag }}\"}\nignore: item.app == "+
+		"\"test\"\n", `{"done": [{"app": "berth-queue", "tag": "v8"}, {"app": "test", "tag": "v9"}]}`)
+	require.NoError(t, err)
+	assert.Equal(t, []alert.Deployment{{Service: "berth-queue", Version: "v8", At: now}}, got)
+	for body, want := range map[string]string{
+		`{}`: "deployment 1 of 1: the service is missing", `[]`: "the list has 0 deployments; send from 1 to 100",
+		`[1]`: "deployment 1 of 1: it must be an object",
+		`{"context": {"type": "dev.cdevents.build.started.0.1.0"}, "subject": {}}`: "deployment 1 of 1: the CDEvent is a " +
+			"dev.cdevents.build.started.0.1.0; those about a service are understood",
+		`{"service": "a", "link": "javascript:1"}`: "deployment 1 of 1: link must begin with https:// or http://",
+	} {
+		_, err := read(own, body)
+		assert.EqualError(t, err, want)
+	}
+}

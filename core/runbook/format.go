@@ -38,7 +38,7 @@ var (
 		"finally",
 		"results",
 	}
-	startOrder = []string{"alert", "incident", "schedule", "zone", "missed", "address", "on", "hours", "steady",
+	startOrder = []string{"alert", "incident", "deployment", "schedule", "zone", "missed", "address", "on", "hours", "steady",
 		"count", "at_most", "inputs"}
 	stepOrder = []string{
 		"id",

@@ -21,11 +21,11 @@ import (
 type Start struct {
 	Name string
 	Line int
-	// One of them is the occasion: what must be so of an alert, or of an incident as it is opened; when it is due; or
-	// that somebody posts to an address of its own.
-	Alert, Incident *expr.Program
-	Schedule        *calendar.Schedule
-	Address         bool
+	// One of them is the occasion: what must be so of an alert, of an incident as it is opened, or of a deployment; when
+	// it is due; or that somebody posts to an address of its own.
+	Alert, Incident, Deployment *expr.Program
+	Schedule                    *calendar.Schedule
+	Address                     bool
 	// On are the changes of an alert at which it is judged; none: DefaultOn.
 	On []alert.Change
 	// Missed says what becomes of times of a schedule at which nobody was there; "": MissedOnce.
@@ -57,7 +57,7 @@ var DefaultOn = []alert.Change{alert.New, alert.Worse}
 var Changes = []alert.Change{alert.New, alert.Worse, alert.Better, alert.Clear, alert.Repeat}
 
 // Occasions are the keys of a start one of which must be there.
-var Occasions = []string{"alert", "incident", "schedule", "address"}
+var Occasions = []string{"alert", "incident", "deployment", "schedule", "address"}
 
 // What becomes of times of a schedule at which no instance was there.
 const (
@@ -109,6 +109,8 @@ func (s *Start) Says() []string {
 		out = append(out, s.Alert.Source)
 	case s.Incident != nil:
 		out = append(out, "an incident is opened: "+s.Incident.Source)
+	case s.Deployment != nil:
+		out = append(out, "a deployment: "+s.Deployment.Source)
 	case s.Schedule != nil:
 		out = append(out, fmt.Sprintf("at %s in %s", s.Schedule.Text, s.Schedule.Zone))
 	case s.Address:
@@ -139,6 +141,8 @@ func (s *Start) Place() expr.Where {
 		return expr.InReport.With("request", "")
 	case s.Incident != nil:
 		return expr.InReport.With("incident", "")
+	case s.Deployment != nil:
+		return expr.InReport.With("deployment", "")
 	case s.Schedule != nil:
 		return expr.InReport.With("at", "")
 	}
@@ -174,6 +178,9 @@ func (r *Reader) Keys(s *Start) map[string]func(ast.Node) {
 			s.Alert = r.condition(n, expr.InStart, "alert")
 		},
 		"incident": func(n ast.Node) { s.Incident = r.condition(n, expr.InReport.With("incident", ""), "incident") },
+		"deployment": func(n ast.Node) {
+			s.Deployment = r.condition(n, expr.InReport.With("deployment", ""), "deployment")
+		},
 		"schedule": func(ast.Node) {}, // with its zone, afterwards
 		"zone":     func(ast.Node) {},
 		"missed": func(n ast.Node) {
@@ -209,7 +216,8 @@ func (r *Reader) Finish(s *Start, root ast.Node, got map[string]ast.Node) {
 	}
 	switch {
 	case occasions == 0 && !r.Findings.Failed():
-		r.Fail(root, "start %s does not say on which alert; give alert: CONDITION, or one of schedule, address, incident", s.Name)
+		r.Fail(root, "start %s does not say on which alert; give alert: CONDITION, or one of schedule, address, incident, "+
+			"deployment", s.Name)
 	case occasions > 1:
 		r.Fail(root, "start %s has several occasions; give each a start of its own", s.Name)
 	}
@@ -279,7 +287,7 @@ func (r *Reader) inputs(s *Start, n ast.Node) {
 }
 
 // singleBraces finds a value that its author meant to be filled in.
-var singleBraces = regexp.MustCompile(`(?:^|[^{])\{ ?(?:alert|request|incident)\.[a-z_.]+ ?\}(?:[^}]|$)`)
+var singleBraces = regexp.MustCompile(`(?:^|[^{])\{ ?(?:alert|request|incident|deployment)\.[a-z_.]+ ?\}(?:[^}]|$)`)
 
 func (r *Reader) on(n ast.Node, s *Start) {
 	for _, w := range r.List(n, "on") {

@@ -116,6 +116,8 @@ type Incident struct {
 	Runs      []store.Run
 	Gates     []Gate
 	Questions []Question
+	// Deployments are what was changed of its services shortly before, and meanwhile.
+	Deployments []store.Deployment
 }
 
 // maxEntries bounds how many entries of a record are read at once.
@@ -158,7 +160,10 @@ func (a *App) Incident(ctx context.Context, who *access.Principal, number int64)
 	if err != nil {
 		return nil, err
 	}
-	out.Questions, err = a.showQuestions(ctx, who, questions)
+	if out.Questions, err = a.showQuestions(ctx, who, questions); err != nil {
+		return nil, err
+	}
+	out.Deployments, err = a.deploymentsOf(tx, out)
 	return out, err
 }
 

@@ -22,6 +22,8 @@ type Received struct {
 	Taken []intake.Taken
 	// Many says that the answer is a list: a list was posted, or a map made one of it.
 	Many bool
+	// Deployments are the ids of those that were reported in the place of alerts.
+	Deployments []string
 	// Unread is under which a payload was kept that could not be mapped, or not all of it; Finding says why.
 	Unread, Finding string
 }
@@ -41,6 +43,9 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 
 // takePayload keeps what a source sent.
 func (a *App) takePayload(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
+	if s.Reports == alert.OfDeployments {
+		return a.takeDeployments(ctx, s, p)
+	}
 	if s.Map != nil {
 		return a.takeMapped(ctx, s, p)
 	}
@@ -291,6 +296,9 @@ func (a *App) TrySource(ctx context.Context, who *access.Principal, name, text s
 	}
 	if s.Map == nil {
 		return nil, invalid("map", "the source %s has no map: it sends our own JSON or CloudEvents", name)
+	}
+	if s.Reports == alert.OfDeployments {
+		return a.tryDeployments(s, p)
 	}
 	out := &TriedSource{Items: []TriedItem{}}
 	items, err := s.Mapping(p, now())

@@ -109,12 +109,14 @@ func (a *app) incidentList() *cobra.Command {
 					), orDash(i.Outcome), orDash(i.Holder), fmt.Sprint(i.Alerts), ago(i.OpenedAt), clip(i.Title, 60),
 				})
 			}
-			none := "No incident is like that."
+			none := "No incidents. See the closed ones with --all."
 			switch {
-			case !narrowed && all:
+			case narrowed && all:
+				none = "No incident is like that."
+			case narrowed:
+				none = "No open incident is like that. See the closed ones with --all."
+			case all:
 				none = "No incidents. None was ever opened."
-			case !all:
-				none = strings.TrimSuffix(none, ".") + " and open. See the closed ones with --all."
 			}
 			a.table(
 				none,
@@ -177,6 +179,7 @@ func (a *app) showIncident(ctx context.Context, cl *client, n int64) error {
 		for _, e := range r.JSON200.Entries {
 			a.entry(e)
 		}
+		a.changedBefore(r.JSON200.Deployments)
 		a.waiting(r.JSON200.Gates, r.JSON200.Questions)
 	})
 }

@@ -28,6 +28,8 @@ type Senders struct {
 	fuel      string // the token of the fuel panel
 	mast      string // where the mast reports, and its token
 	mastToken string
+	desk      string // where the release desk reports, and its token
+	deskToken string
 
 	mu      sync.Mutex
 	quiet   bool
@@ -70,13 +72,24 @@ func (s *Senders) Stop() {
 }
 
 func (s *Senders) wind(ctx context.Context) error {
+	return post(ctx, s.mast, s.mastToken, `{"wind": 9}`)
+}
+
+// Deployed tells that somebody put a version of a service out.
+func (s *Senders) Deployed(ctx context.Context, service, version, by string) error {
+	return post(ctx, s.desk, s.deskToken, fmt.Sprintf(`{"service": %q, "version": %q, "by": %q, "summary": "deployed",
+		"environment": "quays"}`, service, version, by))
+}
+
+// post sends JSON to a source.
+func post(ctx context.Context, url, token, body string) error {
 	ctx, cancel := context.WithTimeout(ctx, mastEvery)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.mast, bytes.NewReader([]byte(`{"wind": 9}`)))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader([]byte(body)))
 	if err != nil {
 		return err
 	}
-	req.Header.Set("Authorization", "Bearer "+s.mastToken)
+	req.Header.Set("Authorization", "Bearer "+token)
 	req.Header.Set("Content-Type", "application/json")
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {

@@ -111,9 +111,10 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 
 // senders gives the things that speak no HTTP their keys, and starts those that report by themselves.
 func (w *World) senders(ctx context.Context, hear string) error {
-	w.Senders = &Senders{hear: hear, mast: w.Link + "/in/weather-mast"}
+	w.Senders = &Senders{hear: hear, mast: w.Link + "/in/weather-mast", desk: w.Link + "/in/release-desk"}
 	for name, key := range map[string]*string{
 		"slipway-devices": &w.Senders.community, "fuel-panel": &w.Senders.fuel, "weather-mast": &w.Senders.mastToken,
+		"release-desk": &w.Senders.deskToken,
 	} {
 		r, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: name})
 		if err != nil {
@@ -381,8 +382,9 @@ func (w *World) Troubles() []Trouble {
 		{"clocks", func(context.Context) (string, error) {
 			return "crossing clocks get an old time server: " + strings.Join(w.Fleet.Clocks.Break(), ", "), nil
 		}},
-		{"gate", func(context.Context) (string, error) {
-			return "a bad release goes to boarding " + w.Fleet.Gates.Break(), nil
+		{"gate", func(ctx context.Context) (string, error) {
+			gate := w.Fleet.Gates.Break()
+			return "a bad release goes to boarding " + gate, w.Senders.Deployed(ctx, "boarding-gates", "3.2.0 on "+gate, "jonas")
 		}},
 		{"passes", func(context.Context) (string, error) {
 			w.Fleet.Gates.BreakKey()

@@ -111,8 +111,9 @@ func newTrapTable(sources []Source, l *slog.Logger) trapTable {
 		}
 	}
 	t.snmp = &gosnmp.GoSNMP{
-		Version: gosnmp.Version3, SecurityModel: gosnmp.UserSecurityModel, Logger: quiet, TrapSecurityParametersTable: params,
+		Version: gosnmp.Version3, SecurityModel: gosnmp.UserSecurityModel, Logger: quiet,
 	}
+	t.snmp.SetTrapSecurityParametersTable(params)
 	return t
 }
 

@@ -62,6 +62,9 @@ func (s *Server) received(got *app.Received) []api.Taken {
 		}
 		return api.Taken{Alert: t.Alert, Change: api.TakenChange(t.Change), Link: link, Incident: t.Incident}
 	})
+	for _, id := range got.Deployments {
+		out = append(out, api.Taken{Change: api.TakenChangeDeployment, Deployment: id, Link: s.Link + "/api/v1/deployments"})
+	}
 	if got.Unread != "" {
 		out = append(out, api.Taken{Change: api.TakenChangeUnread, Unread: got.Unread, Says: got.Finding,
 			Link: s.Link + "/api/v1/unread"})
@@ -166,7 +169,8 @@ func (s *Server) GetIncident(
 		return nil, err
 	}
 	return api.GetIncident200JSONResponse{
-		Incident: apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
+		Deployments: mapped(i.Deployments, apiDeployment),
+		Incident:    apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
 		Runs: mapped(i.Runs, apiRun), Gates: mapped(i.Gates, apiGate), Questions: mapped(i.Questions, apiQuestion),
 	}, nil
 }
@@ -217,4 +221,19 @@ func (s *Server) GetArtifact(
 ) (api.GetArtifactResponseObject, error) {
 	text, err := s.App.Artifact(ctx, who(ctx), r.Id)
 	return api.GetArtifact200TextResponse(text), err
+}
+
+func apiDeployment(d store.Deployment) api.Deployment {
+	return api.Deployment{
+		Id: d.ID, Source: d.Source, Service: d.Service, Version: d.Version, Environment: d.Environment, Summary: d.Summary,
+		By: d.By, Link: d.Link, At: d.At.UTC(),
+	}
+}
+
+// ListDeployments implements api.StrictServerInterface.
+func (s *Server) ListDeployments(
+	ctx context.Context, r api.ListDeploymentsRequestObject,
+) (api.ListDeploymentsResponseObject, error) {
+	list, err := s.App.Deployments(ctx, who(ctx), r.Params.Service)
+	return api.ListDeployments200JSONResponse(mapped(list, apiDeployment)), err
 }

@@ -230,6 +230,7 @@ var passing = []struct{ table, over string }{
 	{"firing", "at < now() - interval '30 days'"},
 	{"occasion", "at < now() - interval '7 days'"},
 	{"attachment", "size < 0 and added_at < now() - interval '1 day'"},
+	{"deployment", "at < now() - interval '90 days'"},
 	{"seen", "at < now() - interval '90 days'"},
 	{"suspect", "at < now() - interval '30 days'"},
 	{"instance", "coalesce(reported_at, gone_at) < now() - interval '30 days'"},

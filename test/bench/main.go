@@ -39,7 +39,7 @@ var (
 	only = flag.String(
 		"only",
 		"",
-		"measure one group: matching, latency, steps, intake, mapped, wide, hurt or parked",
+		"measure one group: matching, latency, steps, intake, mapped, heard, storm, many, wide, hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	statements = flag.Bool("statements", false, "count the database's statements; makes all slower")
@@ -92,7 +92,7 @@ func all() error {
 		name    string
 		measure func() error
 	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
-		{"wide", b.wide},
+		{"heard", b.heard}, {"storm", b.storm}, {"many", b.many}, {"wide", b.wide},
 		{"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
@@ -283,7 +283,7 @@ func report(n string) alert.Report {
 		Key:      n,
 		Severity: "major",
 		Summary:  "bench " + n,
-		Service:  "bench",
+		Service:  "bench-" + n, // an incident of its own
 		Labels:   map[string]string{"signal": "bench", "n": n},
 		At:       time.Now(),
 	}
@@ -496,7 +496,7 @@ func (b *bench) clear() error {
 	_, err := b.store.Pool.Exec(
 		b.ctx,
 		"truncate alert, incident, entry, run, event, feed, timer, gate, question, hold, awaiting, delivery, "+
-			"starting, started, payload, alert_payload, river_job",
+			"starting, started, firing, occasion, seen, unread, payload, alert_payload, river_job",
 	)
 	return err
 }
@@ -507,7 +507,7 @@ func (b *bench) rowsOfAnAlert() (float64, error) {
 	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*)
 		from alert) + (select count(*) from incident) + (select count(*) from entry)
 		+ (select count(*) from run) + (select count(*) from event) + (select count(*)
-			from feed) + (select count(*) from river_job)`).
+			from feed) + (select count(*) from river_job) + (select count(*) from firing)`).
 		Scan(&alerts, &all)
 	return all / alerts, err
 }

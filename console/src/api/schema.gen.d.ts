@@ -258,6 +258,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deployments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was changed of services, as sources reported it, newest first; at most 100. */
+        get: operations["listDeployments"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/listeners": {
         parameters: {
             query?: never;
@@ -1491,7 +1508,9 @@ export interface components {
             alert: string;
             link: string;
             /** @enum {string} */
-            change: "new" | "worse" | "better" | "cleared" | "repeat" | "idle" | "unread";
+            change: "new" | "worse" | "better" | "cleared" | "repeat" | "idle" | "unread" | "deployment";
+            /** @description the id of a deployment that was kept */
+            deployment?: string;
             /** Format: int64 */
             incident?: number;
             /** @description the id of a payload that could not be mapped and was kept */
@@ -1662,6 +1681,18 @@ export interface components {
         Seen: {
             field: string;
             value: string;
+            /** Format: date-time */
+            at: string;
+        };
+        Deployment: {
+            id: string;
+            source: string;
+            service: string;
+            version?: string;
+            environment?: string;
+            summary?: string;
+            by?: string;
+            link?: string;
             /** Format: date-time */
             at: string;
         };
@@ -2092,6 +2123,8 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             runs: components["schemas"]["Run"][];
             alerts: components["schemas"]["Alert"][];
+            /** @description of its services, from a day before it was opened until it was closed */
+            deployments?: components["schemas"]["Deployment"][];
             gates: components["schemas"]["Gate"][];
             questions: components["schemas"]["Question"][];
         };
@@ -3061,6 +3094,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Taken"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeployments: {
+        parameters: {
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description deployments */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deployment"][];
                 };
             };
             default: components["responses"]["Problem"];

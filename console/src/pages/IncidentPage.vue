@@ -109,6 +109,16 @@ const end = () =>
       <GatePanel v-for="g in q.data.value.gates" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in q.data.value.questions" :key="x.id" :question="x" />
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
+      <section v-if="q.data.value.deployments?.length" aria-label="Changed before">
+        <h2>Changed from a day before</h2>
+        <ul class="changed">
+          <li v-for="d in q.data.value.deployments" :key="d.id">
+            <TimeAgo :at="d.at" /> <strong>{{ d.service }}</strong> {{ d.version }} {{ d.summary }}
+            <span class="faint">{{ d.by ? `by ${d.by}` : '' }} {{ d.environment }}</span>
+            <a v-if="d.link" :href="d.link" target="_blank" rel="noreferrer">at the source</a>
+          </li>
+        </ul>
+      </section>
       <LiveOutput :runs="running.map((r) => r.id)" />
       <div class="record-head">
         <h2>
@@ -137,6 +147,10 @@ const end = () =>
   flex-wrap: wrap;
   margin-top: 4px;
   align-items: baseline;
+}
+.changed {
+  list-style: none;
+  padding: 0;
 }
 .by-hand {
   display: flex;
