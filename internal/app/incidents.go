@@ -15,6 +15,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
+	"urgentis/internal/intake"
 	"urgentis/internal/store"
 )
 
@@ -47,7 +48,35 @@ func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*Ale
 	if out.Payload, err = a.store.In(ctx).PayloadOf(id); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	return out, json.Unmarshal(row.Verdicts, &out.Verdicts)
+	if err := json.Unmarshal(row.Verdicts, &out.Verdicts); err != nil {
+		return nil, err
+	}
+	return out, a.explain(ctx, out)
+}
+
+// maxVerdicts bounds how many triggers are told of one alert.
+const maxVerdicts = 1000
+
+// explain adds what the triggers would make of an alert now of which it does not keep what became of them.
+func (a *App) explain(ctx context.Context, x *Alert) error {
+	all, err := a.intake.Explain(ctx, &x.Alert)
+	if err != nil {
+		return err
+	}
+	kept := map[intake.Which]bool{}
+	for _, v := range x.Verdicts {
+		kept[intake.Which{Runbook: v.Runbook, Start: v.Name}] = true
+	}
+	for _, v := range all {
+		if len(x.Verdicts) >= maxVerdicts {
+			return nil
+		}
+		if !kept[intake.Which{Runbook: v.Runbook, Start: v.Name}] {
+			v.Started = false
+			x.Verdicts = append(x.Verdicts, v)
+		}
+	}
+	return nil
 }
 
 // Alert is an alert with what it started, and what was sent when it last changed.

@@ -161,3 +161,62 @@ func TestJoinsAgainstASlowReference(t *testing.T) {
 		}
 	})
 }
+
+// An incident that is over is closed by itself, but for one that somebody holds or that waits for a person's word.
+func TestWhatIsOverIsClosed(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	raise := func(service string) int64 {
+		taken, err := in.Take(ctx, "mon", of(service, service, alert.Minor))
+		require.NoError(t, err)
+		return taken.Incident
+	}
+	over, held, waits, still := raise("over"), raise("held"), raise("waits"), raise("still")
+	for _, service := range []string{"over", "held", "waits"} {
+		_, err := in.Take(ctx, "mon", of(service, service, alert.Cleared))
+		require.NoError(t, err)
+	}
+	require.NoError(t, in.closeQuiet(ctx))
+	state := func(n int64) string {
+		i, err := s.In(ctx).Incident(n)
+		require.NoError(t, err)
+		return i.State + " " + i.Outcome
+	}
+	assert.Equal(t, "open ", state(over), "it has been over for a moment only")
+	sql := testdb.SQL(s)
+	require.NoError(t, sql.Exec("update alert set last_at = now() - interval '11 minutes'").Error)
+	require.NoError(t, sql.Exec("update incident set holder = 'mara' where number = ?", held).Error)
+	require.NoError(t, sql.Exec("update incident set waiting_on = 'approval' where number = ?", waits).Error)
+	require.NoError(t, in.closeQuiet(ctx))
+	assert.Equal(t, "resolved cleared-itself", state(over))
+	for _, n := range []int64{held, waits, still} {
+		assert.Equal(t, "open ", state(n))
+	}
+	_, err := s.Verify(ctx, over)
+	require.NoError(t, err)
+}
+
+// Alerts of a source that says so are over when nothing reports them any more.
+func TestAlertsThatNothingReportsAreOver(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	taken, err := in.Take(ctx, "mon", of("quay", "a", alert.Minor))
+	require.NoError(t, err)
+	in.since = in.since.Add(-time.Hour)
+	expected := map[string]expectation{"mon": {over: 10 * time.Minute}, "other": {}}
+	require.NoError(t, in.endQuiet(ctx, expected))
+	a, err := s.In(ctx).Alert(taken.Alert)
+	require.NoError(t, err)
+	assert.Equal(t, "open", a.State)
+	require.NoError(t, testdb.SQL(s).Exec("update alert set last_at = now() - interval '11 minutes'").Error)
+	require.NoError(t, in.endQuiet(ctx, expected))
+	a, err = s.In(ctx).Alert(taken.Alert)
+	require.NoError(t, err)
+	assert.Equal(t, "cleared", a.State)
+	assert.EqualValues(t, 1, a.Count, "nobody reported it")
+	entries, err := s.In(ctx).Entries(taken.Incident, 0, 10)
+	require.NoError(t, err)
+	last := entries[len(entries)-1]
+	assert.Equal(t, "urgentis", last.Actor)
+	assert.Contains(t, *last.Content, "nothing reported it again for 10m")
+}

@@ -91,7 +91,7 @@ const closeAfter = 10 * time.Minute
 
 // closeQuiet closes incidents all of whose alerts are over and that nobody needs to look at.
 func (in *Intake) closeQuiet(ctx context.Context) error {
-	numbers, err := in.store.In(ctx).Quiet(closeAfter, 100)
+	numbers, err := in.store.In(ctx).Quiet(closeAfter, 0, 100)
 	if err != nil {
 		return err
 	}
@@ -102,8 +102,8 @@ func (in *Intake) closeQuiet(ctx context.Context) error {
 			if err != nil || i.State != "open" || i.Holder != "" {
 				return err
 			}
-			still, err := tx.Quiet(closeAfter, 1000)
-			if err != nil || !slices.Contains(still, n) {
+			still, err := tx.Quiet(closeAfter, n, 1)
+			if err != nil || len(still) == 0 {
 				return err // it is not over after all
 			}
 			at := in.clock().UTC()

@@ -53,7 +53,7 @@ type loaded struct {
 
 // verdicts tells what starts, and where there are not too many triggers, why the others do not.
 func (l *loaded) verdicts(snapshot map[string]any, c alert.Change) []trigger.Verdict {
-	if len(l.books) <= maxExplained {
+	if len(l.order) <= maxExplained {
 		return l.index.Explain(snapshot, c)
 	}
 	return l.index.Match(snapshot, c)
@@ -185,6 +185,21 @@ func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
 	}
 	slices.SortStableFunc(l.joins, func(a, b *incident.Join) int { return a.Order - b.Order })
 	return nil
+}
+
+// Explain tells of every trigger what it would make of an alert as it is, for an installation with so many that alerts do
+// not keep it; nil where they do.
+func (in *Intake) Explain(ctx context.Context, a *store.Alert) ([]trigger.Verdict, error) {
+	tx := in.store.In(ctx)
+	version, err := tx.ConfigVersion()
+	if err != nil {
+		return nil, err
+	}
+	l, err := in.triggers.load(tx, in.engine, version)
+	if err != nil || len(l.order) <= maxExplained {
+		return nil, err
+	}
+	return l.index.Explain(Snapshot(a), alert.New), nil
 }
 
 // Listed is a trigger as it is now.

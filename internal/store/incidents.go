@@ -148,14 +148,14 @@ func (tx *Tx) WorstAlert(incident int64) (*Alert, error) {
 }
 
 // Quiet gives incidents all of whose alerts have been over for a time, on which nothing works or came to another end than
-// its own, that wait for nobody's word and that nobody holds.
-func (tx *Tx) Quiet(after time.Duration, most int) ([]int64, error) {
+// its own, that wait for nobody's word and that nobody holds. number narrows it to one incident; 0: all.
+func (tx *Tx) Quiet(after time.Duration, number int64, most int) ([]int64, error) {
 	return scan[int64](tx, `select i.number from incident i where i.state = 'open' and i.holder = '' and i.alerts > 0
 		and i.waiting_on in ('nobody', 'person')
 		and not exists (select from alert a where a.incident = i.number and (a.state = 'open'
 			or a.last_at > now() - ? * interval '1 second'))
 		and not exists (select from run r where r.incident = i.number and (r.ended_at is null or r.state <> 'done'))
-		order by i.number limit ?`, after.Seconds(), most)
+		and (? = 0 or i.number = ?) order by i.number limit ?`, after.Seconds(), number, number, most)
 }
 
 // Working counts the runs that work on an incident, besides one.
