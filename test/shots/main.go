@@ -79,8 +79,8 @@ func (s *shooter) story() error {
 	if err != nil {
 		return err
 	}
-	s.w.Fleet.Queue.Break()
-	g, err := s.w.Approve(s.ctx, mara, "Both consumers stand at the same message.")
+	s.w.Fleet.Clocks.Break()
+	g, err := s.w.Approve(s.ctx, mara, "The old server again.")
 	if err != nil {
 		return err
 	}
@@ -124,9 +124,6 @@ func (s *shooter) shoot(path, see, file string) error {
 }
 
 func (s *shooter) signIn() error {
-	if err := s.shoot("/sign-in", "Sign in to Urgentis", "sign-in.png"); err != nil {
-		return err
-	}
 	if err := s.page.Theme("light"); err != nil {
 		return err
 	}
@@ -184,7 +181,7 @@ func (s *shooter) decided() error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.w.Approve(s.ctx, mara, "Same message as before."); err != nil {
+	if _, err := s.w.Approve(s.ctx, mara, "Both consumers stand at the same message."); err != nil {
 		return err
 	}
 	if err := s.closed(2); err != nil {
@@ -192,9 +189,6 @@ func (s *shooter) decided() error {
 	}
 	if _, err := s.w.Admin.AddNoteWithResponse(s.ctx, 2, api.NewNote{Text: "The message came from the Skerry " +
 		"terminal again; asked them to look at their encoder."}); err != nil {
-		return err
-	}
-	if err := s.shoot("/incidents/2", "repaired", "incident-dark.png"); err != nil {
 		return err
 	}
 	if err := s.page.Theme("light"); err != nil {
@@ -316,7 +310,13 @@ func (s *shooter) bench() error {
 	if err := s.page.See("cannot be read: summary"); err != nil {
 		return err
 	}
-	return s.page.Shoot(filepath.Join(s.folder, "source.png"))
+	if err := s.page.Shoot(filepath.Join(s.folder, "source.png")); err != nil {
+		return err
+	}
+	if err := s.shoot("/triggers", "clocks-at-night", "triggers.png"); err != nil {
+		return err
+	}
+	return s.shoot("/api/v1/incidents/2/report?form=html", "What happened", "report.png")
 }
 
 // phone shows a gate on a small screen.
@@ -333,7 +333,7 @@ func (s *shooter) phone() error {
 	if err := s.page.See("Approve?"); err != nil {
 		return err
 	}
-	return s.shoot("/incidents/5", "Approve this change", "phone.png")
+	return s.shoot("/incidents/2", "Approve this change", "phone.png")
 }
 
 // command runs the program in a terminal window under a virtual display and takes a picture of it.
