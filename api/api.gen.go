@@ -1197,6 +1197,7 @@ type IncidentWaitingOn string
 
 // IncidentDetail defines model for IncidentDetail.
 type IncidentDetail struct {
+	// Alerts the first 500 of them
 	Alerts []Alert `json:"alerts"`
 
 	// Deployments of its services, from a day before it was opened until it was closed

@@ -19,6 +19,12 @@ export const router = createRouter({
       meta: { title: 'Incident' },
     },
     {
+      path: '/alerts/:id',
+      name: 'alert',
+      component: () => import('./pages/AlertPage.vue'),
+      meta: { title: 'Alert' },
+    },
+    {
       path: '/runbooks',
       name: 'runbooks',
       component: () => import('./pages/RunbooksPage.vue'),

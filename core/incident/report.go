@@ -19,7 +19,8 @@ type Report struct {
 	OpenedAt, ResolvedAt                              time.Time // ResolvedAt is zero while it is open
 	Strip                                             Strip
 	Entries                                           []Entry
-	Alerts                                            []ReportAlert
+	Alerts                                            []ReportAlert // the first of them
+	AllAlerts                                         int64
 	Runs                                              []ReportRun
 	Files                                             []ReportFile
 }
@@ -55,6 +56,9 @@ func (r *Report) Lasted() string {
 	}
 	return ", after " + plain.Span(r.ResolvedAt.Sub(r.OpenedAt).Round(time.Second))
 }
+
+// MoreAlerts is how many alerts are not listed.
+func (r *Report) MoreAlerts() int64 { return r.AllAlerts - int64(len(r.Alerts)) }
 
 // Told are the entries that a person who was not there wants to read: all but the steps of the machinery between them.
 func (r *Report) Told() []Entry {
@@ -128,6 +132,9 @@ func (r *Report) Markdown() string {
 	for _, a := range r.Alerts {
 		say("| %s | %s | %s | %s | %d | %s | %s |", a.Severity, a.State, md(a.Summary), md(a.Source), a.Times,
 			a.First.Format(dayTime), a.Last.Format(onlyTime))
+	}
+	if more := r.MoreAlerts(); more > 0 {
+		say("\nThese are the first; there are %d more.", more)
 	}
 	if len(r.Runs) == 0 {
 		say("\n## Runs\n\nNo runbook worked on it.")

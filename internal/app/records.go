@@ -442,7 +442,7 @@ func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (
 	}
 	r := &incident.Report{
 		Number: number, Title: i.Title, Service: i.Service, Severity: i.Severity, State: i.State, Outcome: i.Outcome,
-		Because: i.Because, Holder: i.Holder, OpenedAt: i.OpenedAt.UTC(), Strip: i.Strip,
+		Because: i.Because, Holder: i.Holder, OpenedAt: i.OpenedAt.UTC(), Strip: i.Strip, AllAlerts: i.Head.Alerts,
 		Link: fmt.Sprintf("%s/incidents/%d", a.link, number),
 	}
 	if i.ResolvedAt != nil {

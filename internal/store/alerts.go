@@ -56,9 +56,12 @@ func (tx *Tx) Alerts(s access.Scope, which WhichAlerts, from Place, most int) ([
 // Alert reads an alert.
 func (tx *Tx) Alert(id string) (*Alert, error) { return take[Alert](tx, "id = ?", id) }
 
-// AlertsOf lists the alerts of an incident, oldest first.
+// MostAlertsOf bounds how many alerts of an incident are listed.
+const MostAlertsOf = 500
+
+// AlertsOf lists the first alerts of an incident, oldest first; how many there are stands in its head.
 func (tx *Tx) AlertsOf(incident int64) ([]Alert, error) {
-	return list[Alert](tx, "first_at", "incident = ?", incident)
+	return scan[Alert](tx, "select * from alert where incident = ? order by first_at, id limit ?", incident, MostAlertsOf)
 }
 
 // Identity is what one condition is known by.

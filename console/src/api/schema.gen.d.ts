@@ -2122,6 +2122,7 @@ export interface components {
             incident: components["schemas"]["Incident"];
             entries: components["schemas"]["Entry"][];
             runs: components["schemas"]["Run"][];
+            /** @description the first 500 of them */
             alerts: components["schemas"]["Alert"][];
             /** @description of its services, from a day before it was opened until it was closed */
             deployments?: components["schemas"]["Deployment"][];

@@ -136,6 +136,18 @@ export const useUnread = (source: MaybeRefOrGetter<string | undefined>, may: boo
     enabled: may,
   })
 
+export const useAlert = (id: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['alert', toValue(id)]),
+    queryFn: () => got(api.GET('/api/v1/alerts/{id}', { params: { path: { id: toValue(id) } } })),
+  })
+
+export const useAttachments = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: computed(() => ['incident', String(toValue(number)), 'files']),
+    queryFn: () => got(api.GET('/api/v1/incidents/{number}/files', { params: { path: { number: toValue(number) } } })),
+  })
+
 export const useTriggers = () => useQuery({ queryKey: ['triggers'], queryFn: () => got(api.GET('/api/v1/triggers')) })
 
 export const useTrigger = (trigger: MaybeRefOrGetter<string>) =>

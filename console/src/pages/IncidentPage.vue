@@ -11,7 +11,7 @@ import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
-import { useClose, useHold, useIncident, useNote } from '../composables/data'
+import { useAttachments, useClose, useHold, useIncident, useNote } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -30,6 +30,7 @@ const { wrong, attempt } = useAttempt()
 const alert = computed(() => q.data.value?.alerts[0])
 
 const hold = useHold(number)
+const files = useAttachments(number)
 const take = () => attempt(() => hold.mutateAsync({}))
 
 const picked = ref<number>()
@@ -119,6 +120,24 @@ const end = () =>
           </li>
         </ul>
       </section>
+      <details v-if="q.data.value.alerts.length" class="alerts" :open="q.data.value.alerts.length < 4">
+        <summary>
+          {{ q.data.value.alerts.length === 1 ? 'Its alert' : `Its ${i.alerts ?? q.data.value.alerts.length} alerts` }}
+        </summary>
+        <p v-for="x in q.data.value.alerts.slice(0, 200)" :key="x.id">
+          <StateWord :state="x.severity" /> <router-link :to="`/alerts/${x.id}`">{{ x.summary }}</router-link>
+          <span class="faint">{{ x.state }}, {{ x.count }} times, from {{ x.source }}</span>
+        </p>
+        <p v-if="q.data.value.alerts.length > 200" class="faint">The first 200 of them.</p>
+      </details>
+      <p v-if="files.data.value?.length" class="alerts">
+        <template v-for="f in files.data.value" :key="f.id">
+          <a v-if="f.kind === 'link'" :href="f.url" target="_blank" rel="noreferrer">{{ f.name }}</a>
+          <a v-else :href="`/api/v1/incidents/${i.number}/files/${f.id}`" download>{{ f.name }}</a>
+          <span class="faint"> by {{ f.added_by }}</span
+          >&ensp;
+        </template>
+      </p>
       <LiveOutput :runs="running.map((r) => r.id)" />
       <div class="record-head">
         <h2>
@@ -147,6 +166,12 @@ const end = () =>
   flex-wrap: wrap;
   margin-top: 4px;
   align-items: baseline;
+}
+.alerts {
+  margin: 12px 0;
+}
+.alerts p {
+  margin: 2px 0;
 }
 .changed {
   list-style: none;

@@ -1,0 +1,82 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useRoute } from 'vue-router'
+
+import StateWord from '../components/StateWord.vue'
+import TimeAgo from '../components/TimeAgo.vue'
+import type { Schemas } from '../api/client'
+import { useAlert } from '../composables/data'
+
+const route = useRoute()
+const id = computed(() => String(route.params.id))
+const q = useAlert(id)
+const a = computed(() => q.data.value)
+const starts = computed(() => (a.value?.verdicts ?? []).filter((v) => v.started || v.starts_at))
+const others = computed(() => (a.value?.verdicts ?? []).filter((v) => !v.started && !v.starts_at))
+const named = (v: Schemas['Verdict']) =>
+  v.name.startsWith('trigger/') ? v.name.slice('trigger/'.length) : `${v.runbook}/${v.name}`
+const decided = (v: Schemas['Verdict']) =>
+  [...(v.values ?? []).map((p) => `${p.part} is ${p.text}`), v.error].filter(Boolean).join(', ')
+</script>
+
+<template>
+  <div class="page">
+    <p v-if="q.error.value" role="alert" class="empty">{{ q.error.value.message }}</p>
+    <template v-if="a">
+      <p class="faint">Alert of {{ a.source }} · {{ a.service || 'no service' }}</p>
+      <h1>{{ a.summary }}</h1>
+      <p class="facts">
+        <StateWord :state="a.severity" />
+        <StateWord :state="a.state" />
+        <span class="faint num">reported {{ a.count }} times</span>
+        <span class="faint">first <TimeAgo :at="a.first_at" />, last <TimeAgo :at="a.last_at" /></span>
+        <router-link v-if="a.incident" :to="`/incidents/${a.incident}`">incident {{ a.incident }}</router-link>
+        <a v-if="a.link" :href="a.link" target="_blank" rel="noreferrer">at the source</a>
+      </p>
+      <p class="mono faint">
+        {{ a.key }}
+        <template v-for="(v, k) in a.labels" :key="k"> {{ k }}={{ v }}</template>
+      </p>
+      <h2>What it started</h2>
+      <p v-for="v in starts" :key="named(v)">
+        ● <router-link :to="`/triggers/${named(v).replace('/', '.')}`">{{ named(v) }}</router-link>
+        <template v-if="v.starts_at"> waits until <TimeAgo :at="v.starts_at" /></template>
+        <span class="mono faint"> {{ decided(v) }}</span>
+      </p>
+      <p v-if="!starts.length">No runbook started by itself.</p>
+      <h2>Why not the others</h2>
+      <table v-if="others.length" class="plain" aria-label="Why not the others">
+        <tbody>
+          <tr v-for="v in others" :key="named(v)">
+            <td>
+              <router-link :to="`/triggers/${named(v).replace('/', '.')}`">{{ named(v) }}</router-link>
+            </td>
+            <td class="mono faint">{{ decided(v) || 'its condition did not hold' }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-else class="empty">There are no others.</p>
+      <template v-if="a.payload">
+        <h2>
+          What really came <span class="faint">{{ a.payload.content_type }}, <TimeAgo :at="a.payload.at" /></span>
+        </h2>
+        <pre class="mono body">{{ a.payload.body }}</pre>
+      </template>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.facts {
+  display: flex;
+  gap: 2px 16px;
+  flex-wrap: wrap;
+  margin: 4px 0;
+  align-items: baseline;
+}
+.body {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font-size: 12.5px;
+}
+</style>
