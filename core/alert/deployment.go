@@ -49,8 +49,8 @@ type cdEvent struct {
 	} `json:"subject"`
 }
 
-// Deployments reads what a source of deployments posts. Without a map that is our own JSON, or a CDEvent about a service,
-// in structured CloudEvents or by itself; or a list of them. It is pure; errors are of type *Invalid.
+// Deployments reads what a source of deployments posts. Without a map that is our own JSON, or a CDEvent about a
+// service, in structured CloudEvents or by itself; or a list of them. It is pure; errors are of type *Invalid.
 func (s *Source) Deployments(p Payload, now time.Time) ([]Deployment, error) {
 	if s.Map != nil {
 		return s.mappedDeployments(p, now)

@@ -22,8 +22,8 @@ const (
 	maxParts = 100
 )
 
-// readMail reads a mail (RFC 5322, MIME). text is its plain text, or what of its HTML is text; attachments are listed by
-// name and size.
+// readMail reads a mail (RFC 5322, MIME). text is its plain text, or what of its HTML is text; attachments are listed
+// by name and size.
 func (p Payload) readMail() (any, error) {
 	if len(p.Body) > MaxMail {
 		return nil, invalid("the mail has %d bytes, %d are allowed", len(p.Body), MaxMail)
@@ -35,7 +35,14 @@ func (p Payload) readMail() (any, error) {
 	if err != nil && !message.IsUnknownCharset(err) {
 		return nil, invalid("this is no mail: %s", err)
 	}
-	out := map[string]any{"text": "", "html": "", "at": "", "subject": "", "files": []any{}, "headers": map[string]any{}}
+	out := map[string]any{
+		"text":    "",
+		"html":    "",
+		"at":      "",
+		"subject": "",
+		"files":   []any{},
+		"headers": map[string]any{},
+	}
 	head(&r.Header, out)
 	for n := 0; n < maxParts; n++ {
 		part, err := r.NextPart()

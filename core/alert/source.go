@@ -64,8 +64,8 @@ func Names(takes string) []string {
 	return []string{takes, "item"}
 }
 
-// DefaultRate is how many reports a source may send in a second unless its document says otherwise, and MaxRate the most
-// that one may say.
+// DefaultRate is how many reports a source may send in a second unless its document says otherwise, and MaxRate the
+// most that one may say.
 const (
 	DefaultRate = 5000
 	MaxRate     = 100_000
@@ -108,7 +108,8 @@ func (s *Source) Admits(from netip.Addr) bool {
 	return len(s.From) == 0 && !s.Proves(Network) || s.Distance(from) >= 0
 }
 
-// Distance is how closely From names an address: the length of the narrowest network that it is in; -1 where none has it.
+// Distance is how closely From names an address: the length of the narrowest network that it is in; -1 where none has
+// it.
 func (s *Source) Distance(from netip.Addr) int {
 	best := -1
 	for _, n := range s.From {

@@ -37,8 +37,9 @@ func (p Payload) readSyslog(zone *time.Location, now time.Time) (any, error) {
 	text := strings.TrimRight(strings.ToValidUTF8(string(p.Body), "\ufffd"), "\r\n\x00")
 	text = strings.ReplaceAll(text, "\x00", "\ufffd") // it may stand in no text that is kept
 	out := map[string]any{
-		"severity": "notice", "facility": "user", "host": p.Headers["from"], "app": "", "pid": "", "id": "", "text": text,
-		"at": "", "from": p.Headers["from"], "data": map[string]any{},
+		"severity": "notice", "facility": "user", "host": p.Headers["from"], "app": "", "pid": "", "id": "",
+		"text": text,
+		"at":   "", "from": p.Headers["from"], "data": map[string]any{},
 	}
 	priority(out, text)
 	parsed, _ := machine(text, zone, now).Parse([]byte(text)) // what it could read is taken

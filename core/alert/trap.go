@@ -6,7 +6,8 @@ import (
 	"strings"
 )
 
-// TrapType is the Content-Type under which a notification of SNMP is kept: a TrapMessage as JSON, without the community.
+// TrapType is the Content-Type under which a notification of SNMP is kept: a TrapMessage as JSON, without the
+// community.
 const TrapType = "application/vnd.urgentis.trap+json"
 
 // TrapMessage is a trap or an inform as its listener understood it.
@@ -55,8 +56,8 @@ func named(vars []any) map[string]any {
 	return out
 }
 
-// readTrap gives a notification to expressions: as its JSON, with value, the values by their OIDs, and with named, those
-// of objects that every manager knows.
+// readTrap gives a notification to expressions: as its JSON, with value, the values by their OIDs, and with named,
+// those of objects that every manager knows.
 func (p Payload) readTrap() (any, error) {
 	if len(p.Body) > MaxBody {
 		return nil, invalid("the notification has %d bytes, %d are allowed", len(p.Body), MaxBody)

@@ -70,8 +70,15 @@ func (c *Calendar) on(t time.Time) []Hours {
 }
 
 var (
-	weekdays = map[string]time.Weekday{"sun": time.Sunday, "mon": time.Monday, "tue": time.Tuesday, "wed": time.Wednesday,
-		"thu": time.Thursday, "fri": time.Friday, "sat": time.Saturday}
+	weekdays = map[string]time.Weekday{
+		"sun": time.Sunday,
+		"mon": time.Monday,
+		"tue": time.Tuesday,
+		"wed": time.Wednesday,
+		"thu": time.Thursday,
+		"fri": time.Friday,
+		"sat": time.Saturday,
+	}
 	weeklyPattern = regexp.MustCompile(`^([a-z,-]+) (\S+)$`)
 	spanPattern   = regexp.MustCompile(`^([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$`)
 )

@@ -11,9 +11,9 @@ import (
 
 // Schedule says when something is due, as the five fields of cron have it, by the clock on the wall of a zone.
 //
-// Where the clock is put forward, what would have been due in the hour that is not there is due right after it; where it
-// is put back, what is due in the hour that comes twice is due the first time. What is due in every hour (an hour field
-// of *) is due in each hour that passes, and in no other.
+// Where the clock is put forward, what would have been due in the hour that is not there is due right after it; where
+// it is put back, what is due in the hour that comes twice is due the first time. What is due in every hour (an hour
+// field of *) is due in each hour that passes, and in no other.
 type Schedule struct {
 	Text string
 	Zone *time.Location
@@ -40,8 +40,11 @@ func ParseSchedule(text string, zone *time.Location) (*Schedule, error) {
 	p := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
 	parsed, err := p.Parse(text)
 	if err != nil {
-		return nil, fmt.Errorf("this is no schedule: %w; it is five fields: minute, hour, day of the month, month, day of "+
-			"the week, such as 30 2 * * *", err)
+		return nil, fmt.Errorf(
+			"this is no schedule: %w; it is five fields: minute, hour, day of the month, month, day of "+
+				"the week, such as 30 2 * * *",
+			err,
+		)
 	}
 	spec, ok := parsed.(*cron.SpecSchedule)
 	if !ok {
@@ -73,7 +76,8 @@ func (s *Schedule) Next(after time.Time) time.Time {
 	return time.Time{}
 }
 
-// dayMatches judges a day as cron does: where both the day of the month and that of the week are said, either is enough.
+// dayMatches judges a day as cron does: where both the day of the month and that of the week are said, either is
+// enough.
 func (s *Schedule) dayMatches(day time.Time) bool {
 	if s.spec.Month&(1<<uint(day.Month())) == 0 {
 		return false
@@ -123,8 +127,8 @@ func (s *Schedule) firstPassing(day, after time.Time) time.Time {
 	return time.Time{}
 }
 
-// onTheWall is when a clock on the wall shows a time of a day: the first of two times, and what follows the gap in which
-// one is missing.
+// onTheWall is when a clock on the wall shows a time of a day: the first of two times, and what follows the gap in
+// which one is missing.
 func (s *Schedule) onTheWall(day time.Time, hour, minute int) time.Time {
 	at := time.Date(day.Year(), day.Month(), day.Day(), hour, minute, 0, 0, s.Zone)
 	shows := func(t time.Time) bool { return t.Day() == day.Day() && t.Hour() == hour && t.Minute() == minute }
@@ -134,7 +138,8 @@ func (s *Schedule) onTheWall(day time.Time, hour, minute int) time.Time {
 	// Go says not which of two it gives: the earlier one is within a few hours before.
 	_, offset := at.Zone()
 	_, was := at.Add(-6 * time.Hour).Zone()
-	if earlier := at.Add(time.Duration(offset-was) * time.Second); was != offset && shows(earlier) && earlier.Before(at) {
+	if earlier := at.Add(time.Duration(offset-was) * time.Second); was != offset && shows(earlier) &&
+		earlier.Before(at) {
 		return earlier
 	}
 	return at

@@ -58,7 +58,10 @@ func (x *decoder) source(root ast.Node) {
 		x.Fail(root, "the source has no name")
 	}
 	if s.Proves(alert.Network) && len(s.From) == 0 {
-		x.Fail(root, "from is missing: without keys, what may report is known by its network, such as from: [10.1.0.0/16]")
+		x.Fail(
+			root,
+			"from is missing: without keys, what may report is known by its network, such as from: [10.1.0.0/16]",
+		)
 	}
 	if got["zone"] != nil && s.Takes != alert.Syslog {
 		x.Fail(got["zone"], "zone is for sources that take syslog, whose times may name none")
@@ -93,7 +96,13 @@ func (x *decoder) before(root ast.Node, key string, words []string) string {
 	}
 	w := x.Word(n, key)
 	if !slices.Contains(words, w) {
-		x.At(doc.Position(n), 0, false, key+" must be one of "+strings.Join(words, ", ")+", not "+w, doc.Nearest(w, words))
+		x.At(
+			doc.Position(n),
+			0,
+			false,
+			key+" must be one of "+strings.Join(words, ", ")+", not "+w,
+			doc.Nearest(w, words),
+		)
 		return words[0]
 	}
 	return w

@@ -16,8 +16,8 @@ var withoutMap = map[string]string{
 	alert.Trap:   "notifications are read by RFC 3877 and RFC 2863",
 }
 
-// syslogMap reads a message's own severity, or that of an alarm in its structured data, by RFC 5674. What is milder than
-// a warning is not an alert.
+// syslogMap reads a message's own severity, or that of an alarm in its structured data, by RFC 5674. What is milder
+// than a warning is not an alert.
 const syslogMap = `urgentis: source/1
 name: standard
 takes: syslog

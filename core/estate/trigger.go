@@ -12,7 +12,8 @@ import (
 	"urgentis/core/trigger"
 )
 
-// need says that a key is missing, unless the document has other mistakes: a key that is misspelt is not missing as well.
+// need says that a key is missing, unless the document has other mistakes: a key that is misspelt is not missing as
+// well.
 func (x *decoder) need(root ast.Node, got map[string]ast.Node, what string, keys ...string) {
 	for _, k := range keys {
 		if got[k] == nil && !x.Findings.Failed() {

@@ -62,7 +62,10 @@ func ReadExport(r io.Reader) (*Export, error) {
 		}
 		if n++; n == 1 {
 			if err := json.Unmarshal(lines.Bytes(), &x.Head); err != nil || x.Head.Format != ExportFormat {
-				return nil, fmt.Errorf("this is no exported record: its first line must say \"format\": %q", ExportFormat)
+				return nil, fmt.Errorf(
+					"this is no exported record: its first line must say \"format\": %q",
+					ExportFormat,
+				)
 			}
 			continue
 		}

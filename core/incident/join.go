@@ -22,7 +22,8 @@ type Join struct {
 	When   *expr.Program // of which alerts it speaks; nil: of all
 	By     []*expr.Program
 	Within time.Duration
-	// Order says which of several that speak of an alert counts: that with the smallest, and of those the first by name.
+	// Order says which of several that speak of an alert counts: that with the smallest, and of those the first by
+	// name.
 	Order int
 }
 

@@ -100,8 +100,28 @@ func (e *Entry) text() string {
 }
 
 // inMarkdown makes a text from outside one that has no marks of its own.
-var inMarkdown = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "<", "&lt;", ">",
-	"&gt;", "|", `\|`, "#", `\#`)
+var inMarkdown = strings.NewReplacer(
+	`\`,
+	`\\`,
+	"`",
+	"\\`",
+	"*",
+	`\*`,
+	"_",
+	`\_`,
+	"[",
+	`\[`,
+	"]",
+	`\]`,
+	"<",
+	"&lt;",
+	">",
+	"&gt;",
+	"|",
+	`\|`,
+	"#",
+	`\#`,
+)
 
 func md(text string) string { return inMarkdown.Replace(plain.Line(text)) }
 
@@ -128,7 +148,10 @@ func (r *Report) Markdown() string {
 		}
 		say("")
 	}
-	say("## Alerts\n\n| Severity | State | What | Source | Times | First | Last |\n| --- | --- | --- | --- | --- | --- | --- |")
+	say(
+		"## Alerts\n\n| Severity | State | What | Source | Times | First | Last |\n" +
+			"| --- | --- | --- | --- | --- | --- | --- |",
+	)
 	for _, a := range r.Alerts {
 		say("| %s | %s | %s | %s | %d | %s | %s |", a.Severity, a.State, md(a.Summary), md(a.Source), a.Times,
 			a.First.Format(dayTime), a.Last.Format(onlyTime))
@@ -179,7 +202,8 @@ func orNone(s string) string {
 var reportPage string
 
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"day": func(t time.Time) string { return t.Format(dayTime) }, "time": func(t time.Time) string { return t.Format(onlyTime) },
+	"day":  func(t time.Time) string { return t.Format(dayTime) },
+	"time": func(t time.Time) string { return t.Format(onlyTime) },
 	"text": func(e Entry) string { return e.text() }, "line": plain.Line, "size": sizeOf,
 	"word": func(e Entry) string { return e.Kind.About().Word },
 }).Parse(reportPage))

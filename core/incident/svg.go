@@ -52,13 +52,29 @@ func (s *Strip) SVG(opened time.Time) string {
 				continue
 			}
 			left, right := x(span.From), x(span.To)
-			fmt.Fprintf(b, `<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="2" fill="%s"><title>%s</title></rect>`,
-				left, y+6, max(2, right-left), svgLane-12, svgColours[span.State], html.EscapeString(plain.Line(span.Title)))
+			fmt.Fprintf(
+				b,
+				`<rect x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="2" fill="%s"><title>%s</title></rect>`,
+				left,
+				y+6,
+				max(2, right-left),
+				svgLane-12,
+				svgColours[span.State],
+				html.EscapeString(plain.Line(span.Title)),
+			)
 		}
 	}
 	for _, m := range s.Marks {
-		fmt.Fprintf(b, `<line x1="%.1f" x2="%.1f" y1="%.0f" y2="%.1f" stroke="#8a94a3" stroke-dasharray="2 2"><title>%s`+
-			`</title></line>`, x(m.At), x(m.At), svgTop-6, height-svgBottom, html.EscapeString(plain.Line(m.Title)))
+		fmt.Fprintf(
+			b,
+			`<line x1="%.1f" x2="%.1f" y1="%.0f" y2="%.1f" stroke="#8a94a3" stroke-dasharray="2 2"><title>%s`+
+				`</title></line>`,
+			x(m.At),
+			x(m.At),
+			svgTop-6,
+			height-svgBottom,
+			html.EscapeString(plain.Line(m.Title)),
+		)
 	}
 	for i := range 5 {
 		t := from.Add(time.Duration(float64(to.Sub(from)) * float64(i) / 4))

@@ -603,7 +603,10 @@ func (b *Book) WrongInputs(s *Start) []string {
 	}
 	for _, in := range b.Inputs {
 		if in.Default == nil && s.Inputs[in.Name] == nil {
-			out = append(out, fmt.Sprintf("it does not say input %s of the runbook %s, which has no default", in.Name, b.Name))
+			out = append(
+				out,
+				fmt.Sprintf("it does not say input %s of the runbook %s, which has no default", in.Name, b.Name),
+			)
 		}
 	}
 	return out

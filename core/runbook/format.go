@@ -38,8 +38,21 @@ var (
 		"finally",
 		"results",
 	}
-	startOrder = []string{"alert", "incident", "deployment", "schedule", "zone", "missed", "address", "on", "hours", "steady",
-		"count", "at_most", "inputs"}
+	startOrder = []string{
+		"alert",
+		"incident",
+		"deployment",
+		"schedule",
+		"zone",
+		"missed",
+		"address",
+		"on",
+		"hours",
+		"steady",
+		"count",
+		"at_most",
+		"inputs",
+	}
 	stepOrder = []string{
 		"id",
 		"when",

@@ -21,8 +21,8 @@ import (
 type Start struct {
 	Name string
 	Line int
-	// One of them is the occasion: what must be so of an alert, of an incident as it is opened, or of a deployment; when
-	// it is due; or that somebody posts to an address of its own.
+	// One of them is the occasion: what must be so of an alert, of an incident as it is opened, or of a deployment;
+	// when it is due; or that somebody posts to an address of its own.
 	Alert, Incident, Deployment *expr.Program
 	Schedule                    *calendar.Schedule
 	Address                     bool
@@ -216,8 +216,12 @@ func (r *Reader) Finish(s *Start, root ast.Node, got map[string]ast.Node) {
 	}
 	switch {
 	case occasions == 0 && !r.Findings.Failed():
-		r.Fail(root, "start %s does not say on which alert; give alert: CONDITION, or one of schedule, address, incident, "+
-			"deployment", s.Name)
+		r.Fail(
+			root,
+			"start %s does not say on which alert; give alert: CONDITION, or one of schedule, address, incident, "+
+				"deployment",
+			s.Name,
+		)
 	case occasions > 1:
 		r.Fail(root, "start %s has several occasions; give each a start of its own", s.Name)
 	}
@@ -280,7 +284,12 @@ func (r *Reader) inputs(s *Start, n ast.Node) {
 			continue
 		}
 		if m := singleBraces.FindString(t.Source); m != "" {
-			r.Warn(v.Value, "%s stands as it is: a value is filled in by {%s}", strings.Trim(m, " "), strings.Trim(m, " "))
+			r.Warn(
+				v.Value,
+				"%s stands as it is: a value is filled in by {%s}",
+				strings.Trim(m, " "),
+				strings.Trim(m, " "),
+			)
 		}
 		s.Inputs[v.Key] = t
 	}
@@ -304,7 +313,13 @@ func (r *Reader) on(n ast.Node, s *Start) {
 func (r *Reader) oneOf(n ast.Node, what string, words []string) string {
 	w := r.Word(n, what)
 	if !slices.Contains(words, w) {
-		r.At(doc.Position(n), 0, false, what+" must be one of "+strings.Join(words, ", ")+", not "+w, doc.Nearest(w, words))
+		r.At(
+			doc.Position(n),
+			0,
+			false,
+			what+" must be one of "+strings.Join(words, ", ")+", not "+w,
+			doc.Nearest(w, words),
+		)
 		return ""
 	}
 	return w
@@ -383,12 +398,18 @@ func (r *Reader) canHappen(n ast.Node, s *Start) {
 	for _, field := range s.Alert.Refers("alert") {
 		switch {
 		case field == "state" && !s.JudgedOn(alert.Clear):
-			r.Fail(n, "a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to "+
-				"do when the alert clears is said by if_cleared, or by a start of its own with on: [cleared])")
+			r.Fail(
+				n,
+				"a start is judged while its alert is open, so alert.state says nothing here; leave it out (what to "+
+					"do when the alert clears is said by if_cleared, or by a start of its own with on: [cleared])",
+			)
 		case field == "count" && !s.JudgedOn(alert.Repeat):
-			r.Fail(n, "a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it "+
-				"cannot wait for a number of reports; to wait whether it stays so say steady: 5m, to judge each report "+
-				"on: [repeat]")
+			r.Fail(
+				n,
+				"a start is judged when its alert comes in, where alert.count is 1, and when it becomes worse: it "+
+					"cannot wait for a number of reports; to wait whether it stays so say steady: 5m, to judge each "+
+					"report on: [repeat]",
+			)
 		}
 	}
 }

@@ -242,7 +242,12 @@ func (a *App) newestIn(tx *store.Tx, name string) (*runbook.Book, error) {
 	}
 	book, found := runbook.Parse([]byte(rev.Text))
 	if book == nil {
-		return nil, &Error{Kind: Unsound, Code: "runbook", Says: "the runbook " + name + " has mistakes", Findings: found}
+		return nil, &Error{
+			Kind:     Unsound,
+			Code:     "runbook",
+			Says:     "the runbook " + name + " has mistakes",
+			Findings: found,
+		}
 	}
 	return book, nil
 }

@@ -83,7 +83,13 @@ func (h *Heard) TakeHeard(ctx context.Context, source string, messages []listen.
 	if row == nil {
 		// Revoked while it was under way. Its reports have nobody to stand for.
 		meter.Heard.WithLabelValues("revoked").Add(float64(len(messages)))
-		h.app.log.Warn("what was heard of a source that is gone is left out", "source", source, "messages", len(messages))
+		h.app.log.Warn(
+			"what was heard of a source that is gone is left out",
+			"source",
+			source,
+			"messages",
+			len(messages),
+		)
 		return nil
 	}
 	s, err := h.app.mapOf(row)

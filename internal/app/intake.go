@@ -79,7 +79,10 @@ func (a *App) TakeSample(ctx context.Context, who *access.Principal, name string
 	if err != nil {
 		return nil, err
 	}
-	return out, a.tx(ctx, func(tx *store.Tx) error { return tx.Audit(who.Name, "source.sample", name, doc.Sum(p.Body)) })
+	return out, a.tx(
+		ctx,
+		func(tx *store.Tx) error { return tx.Audit(who.Name, "source.sample", name, doc.Sum(p.Body)) },
+	)
 }
 
 // withinRate refuses reports beyond what a source may send in a second; it may save up two seconds.

@@ -23,8 +23,8 @@ import (
 // NewIncident is an incident that a person opens.
 type NewIncident struct{ Title, Service, Severity string }
 
-// OpenIncident opens an incident by hand. Alerts of its service join it as if an alert had opened it, and what starts as
-// an incident is opened starts.
+// OpenIncident opens an incident by hand. Alerts of its service join it as if an alert had opened it, and what starts
+// as an incident is opened starts.
 func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewIncident) (*store.Incident, error) {
 	if err := access.Can(who, access.Respond, access.Object{Kind: "incident", Service: n.Service}); err != nil {
 		return nil, err
@@ -35,8 +35,14 @@ func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewInci
 	if alert.Worth(n.Severity) < 1 {
 		return nil, invalid("severity", "severity must be critical, major, minor or warning")
 	}
-	i := &store.Incident{Title: n.Title, Service: n.Service, Severity: n.Severity, TitleBy: who.Name, SeverityBy: who.Name,
-		Holder: who.Behind()}
+	i := &store.Incident{
+		Title:      n.Title,
+		Service:    n.Service,
+		Severity:   n.Severity,
+		TitleBy:    who.Name,
+		SeverityBy: who.Name,
+		Holder:     who.Behind(),
+	}
 	at := now()
 	i.HeldAt = &at
 	return i, a.intake.OpenByHand(ctx, i, who.Name, func(tx *store.Tx) error {
@@ -45,7 +51,12 @@ func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewInci
 }
 
 // Hold makes somebody the holder of an incident: whoever takes it, or whom it is handed on to; "" gives it back.
-func (a *App) Hold(ctx context.Context, who *access.Principal, number int64, to, because string) (*store.Incident, error) {
+func (a *App) Hold(
+	ctx context.Context,
+	who *access.Principal,
+	number int64,
+	to, because string,
+) (*store.Incident, error) {
 	i, _, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
 		if i.State != "open" {
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed"}
@@ -65,8 +76,8 @@ func (a *App) Hold(ctx context.Context, who *access.Principal, number int64, to,
 	return i, err
 }
 
-// EditIncident sets title and severity by hand: they follow the worst alert no more. "" leaves one as it is; "auto" lets
-// the severity follow the alerts again.
+// EditIncident sets title and severity by hand: they follow the worst alert no more. "" leaves one as it is; "auto"
+// lets the severity follow the alerts again.
 func (a *App) EditIncident(ctx context.Context, who *access.Principal, number int64, title, severity string,
 ) (*store.Incident, error) {
 	if severity != "" && severity != auto && alert.Worth(severity) < 1 {
@@ -105,7 +116,12 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 const auto = "auto"
 
 // Reopen opens an incident again by hand.
-func (a *App) Reopen(ctx context.Context, who *access.Principal, number int64, because string) (*store.Incident, error) {
+func (a *App) Reopen(
+	ctx context.Context,
+	who *access.Principal,
+	number int64,
+	because string,
+) (*store.Incident, error) {
 	i, _, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
 		switch {
 		case i.MergedInto != nil:
@@ -121,9 +137,14 @@ func (a *App) Reopen(ctx context.Context, who *access.Principal, number int64, b
 	return i, err
 }
 
-// Merge makes an incident part of another one: its alerts go there, it is closed, and its record stays and says where to
-// look on. What would join it joins the other one.
-func (a *App) Merge(ctx context.Context, who *access.Principal, from, into int64, because string) (*store.Incident, error) {
+// Merge makes an incident part of another one: its alerts go there, it is closed, and its record stays and says where
+// to look on. What would join it joins the other one.
+func (a *App) Merge(
+	ctx context.Context,
+	who *access.Principal,
+	from, into int64,
+	because string,
+) (*store.Incident, error) {
 	if from == into {
 		return nil, invalid("into", "an incident cannot be part of itself")
 	}
@@ -146,8 +167,12 @@ func (a *App) Merge(ctx context.Context, who *access.Principal, from, into int64
 			return err
 		}
 		if active > 0 {
-			return &Error{Kind: Conflict, Code: "run-active", Says: fmt.Sprintf("a runbook still works on incident %d: "+
-				"let it end or cancel it first, or merge %d into %d", from, into, from)}
+			return &Error{
+				Kind: Conflict,
+				Code: "run-active",
+				Says: fmt.Sprintf("a runbook still works on incident %d: "+
+					"let it end or cancel it first, or merge %d into %d", from, into, from),
+			}
 		}
 		out = i
 		return a.merge(s, who, f, i, moved, because)
@@ -171,7 +196,13 @@ func (a *App) both(s *engine.Sheet, who *access.Principal, x, y int64) (map[int6
 	return out, nil
 }
 
-func (a *App) merge(s *engine.Sheet, who *access.Principal, f, i *store.Incident, moved []store.Alert, because string) error {
+func (a *App) merge(
+	s *engine.Sheet,
+	who *access.Principal,
+	f, i *store.Incident,
+	moved []store.Alert,
+	because string,
+) error {
 	at := now()
 	ids := make([]string, len(moved))
 	for n, m := range moved {
@@ -245,7 +276,10 @@ func (a *App) Split(ctx context.Context, who *access.Principal, number int64, al
 func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, moved []store.Alert, because string,
 ) (*store.Incident, error) {
 	at := now()
-	worst := slices.MaxFunc(moved, func(x, y store.Alert) int { return alert.Worth(x.Severity) - alert.Worth(y.Severity) })
+	worst := slices.MaxFunc(
+		moved,
+		func(x, y store.Alert) int { return alert.Worth(x.Severity) - alert.Worth(y.Severity) },
+	)
 	out := &store.Incident{Title: worst.Summary, State: "open", WaitingOn: "person", Severity: worst.Severity,
 		Service: worst.Service, OpenedAt: at, Alerts: int64(len(moved)), Holder: i.Holder, HeldAt: i.HeldAt}
 	if err := s.Open(out); err != nil {
@@ -273,11 +307,17 @@ func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, m
 		return nil, err
 	}
 	a.fed(s, i, out)
-	return out, s.Tx().Audit(who.Name, "incident.split", fmt.Sprintf("incident %d", i.Number), fmt.Sprint("into ", out.Number))
+	return out, s.Tx().
+		Audit(who.Name, "incident.split", fmt.Sprintf("incident %d", i.Number), fmt.Sprint("into ", out.Number))
 }
 
 // AddLink puts a link to a record.
-func (a *App) AddLink(ctx context.Context, who *access.Principal, number int64, name, url string) (*store.Attachment, error) {
+func (a *App) AddLink(
+	ctx context.Context,
+	who *access.Principal,
+	number int64,
+	name, url string,
+) (*store.Attachment, error) {
 	if err := web("url", url); err != nil {
 		return nil, err
 	}
@@ -375,7 +415,12 @@ func (a *App) Attachments(ctx context.Context, who *access.Principal, number int
 }
 
 // File gives a file of a record, and what reads it piece by piece.
-func (a *App) File(ctx context.Context, who *access.Principal, number int64, id string) (*store.Attachment, io.Reader, error) {
+func (a *App) File(
+	ctx context.Context,
+	who *access.Principal,
+	number int64,
+	id string,
+) (*store.Attachment, io.Reader, error) {
 	tx := a.store.In(ctx)
 	if _, err := a.seeIncident(tx, who, number); err != nil {
 		return nil, nil, err
@@ -421,8 +466,9 @@ func (a *App) Export(ctx context.Context, who *access.Principal, number int64) (
 		return nil, err
 	}
 	out := &incident.Export{Head: incident.ExportHead{
-		Format: incident.ExportFormat, Incident: fmt.Sprint(number), Title: i.Title, Service: i.Service, Severity: i.Severity,
-		State: i.State, OpenedAt: i.OpenedAt.UTC(), Entries: i.Head.Entries, LastHash: i.LastHash, ExportedAt: now(),
+		Format: incident.ExportFormat, Incident: fmt.Sprint(number), Title: i.Title, Service: i.Service,
+		Severity: i.Severity,
+		State:    i.State, OpenedAt: i.OpenedAt.UTC(), Entries: i.Head.Entries, LastHash: i.LastHash, ExportedAt: now(),
 	}}
 	for _, e := range i.Entries {
 		out.Entries = append(out.Entries, e.Sealed())
@@ -460,11 +506,17 @@ func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (
 		if x.EndedAt != nil {
 			ended = x.EndedAt.UTC()
 		}
-		r.Runs = append(r.Runs, incident.ReportRun{Runbook: x.Title, State: x.State, By: x.StartedBy, Because: x.Because,
-			Begun: x.BegunAt.UTC(), Ended: ended})
+		r.Runs = append(
+			r.Runs,
+			incident.ReportRun{Runbook: x.Title, State: x.State, By: x.StartedBy, Because: x.Because,
+				Begun: x.BegunAt.UTC(), Ended: ended},
+		)
 	}
 	for _, f := range files {
-		r.Files = append(r.Files, incident.ReportFile{Name: f.Name, URL: f.URL, Size: f.Size, Digest: f.Digest, By: f.AddedBy})
+		r.Files = append(
+			r.Files,
+			incident.ReportFile{Name: f.Name, URL: f.URL, Size: f.Size, Digest: f.Digest, By: f.AddedBy},
+		)
 	}
 	return r, nil
 }

@@ -110,7 +110,8 @@ func TestSearch(t *testing.T) {
 	}
 }
 
-// Whatever is merged and split, each alert has one incident that counts it, no entry is lost, and every record is whole.
+// Whatever is merged and split, each alert has one incident that counts it, no entry is lost, and every record is
+// whole.
 func TestMergeAndSplitKeepEverything(t *testing.T) {
 	a := open(t)
 	turn := 0

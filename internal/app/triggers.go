@@ -216,7 +216,11 @@ func (a *App) OpenedBy(ctx context.Context, key string) (*StartDoor, error) {
 	if err != nil {
 		return nil, err
 	}
-	none := &Error{Kind: Missing, Code: "start-key", Says: "this address starts nothing: its key is unknown, or has ended"}
+	none := &Error{
+		Kind: Missing,
+		Code: "start-key",
+		Says: "this address starts nothing: its key is unknown, or has ended",
+	}
 	if k == nil {
 		return nil, none
 	}
@@ -231,7 +235,14 @@ func (a *App) OpenedBy(ctx context.Context, key string) (*StartDoor, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &StartDoor{Name: at.Which.Full(), Runbook: b, Start: at.Start, EndsAt: k.EndsAt, which: at.Which, key: k.ID}, nil
+	return &StartDoor{
+		Name:    at.Which.Full(),
+		Runbook: b,
+		Start:   at.Start,
+		EndsAt:  k.EndsAt,
+		which:   at.Which,
+		key:     k.ID,
+	}, nil
 }
 
 // StartByKey begins what a key opens, with what was sent. It gives the run's id.

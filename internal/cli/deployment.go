@@ -19,7 +19,15 @@ func (a *app) deployment() *cobra.Command {
 			return r.JSON200, err
 		},
 		func(d api.Deployment) []string {
-			return []string{ago(d.At), d.Service, orDash(d.Version), orDash(d.Environment), orDash(d.By), d.Source, d.Summary}
+			return []string{
+				ago(d.At),
+				d.Service,
+				orDash(d.Version),
+				orDash(d.Environment),
+				orDash(d.By),
+				d.Source,
+				d.Summary,
+			}
 		})
 	c.Flags().StringVar(&p.Service, "service", "", "only those of a `SERVICE`")
 	a.offersFlag(c, "service", serviceNames)

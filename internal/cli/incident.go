@@ -309,7 +309,13 @@ func (a *app) incidentNote() *cobra.Command {
 			`urgentis incident note 12 --outward "Ferries run again from 04:00."`,
 		cobra.MinimumNArgs(2),
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
-			r, err := check(cl.AddNoteWithResponse(cmd.Context(), n, api.NewNote{Text: strings.Join(args[1:], " "), Outward: outward}))
+			r, err := check(
+				cl.AddNoteWithResponse(
+					cmd.Context(),
+					n,
+					api.NewNote{Text: strings.Join(args[1:], " "), Outward: outward},
+				),
+			)
 			if err != nil {
 				return err
 			}

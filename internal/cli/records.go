@@ -42,14 +42,19 @@ func (a *app) saysIncident(i *api.Incident, format string, args ...any) error {
 }
 
 func (a *app) incidentTake() *cobra.Command {
-	return a.onIncident("take NUMBER", "Look after an incident from here on", "urgentis incident take 12", cobra.ExactArgs(1),
+	return a.onIncident(
+		"take NUMBER",
+		"Look after an incident from here on",
+		"urgentis incident take 12",
+		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
 			r, err := check(cl.HoldIncidentWithResponse(cmd.Context(), n, api.NewHolder{}))
 			if err != nil {
 				return err
 			}
 			return a.saysIncident(r.JSON200, "Incident %d is yours.", n)
-		})
+		},
+	)
 }
 
 func (a *app) incidentHandOn() *cobra.Command {
@@ -68,7 +73,12 @@ func (a *app) incidentHandOn() *cobra.Command {
 			if len(args) == 1 {
 				return a.saysIncident(r.JSON200, "Nobody holds incident %d any more.", n)
 			}
-			return a.saysIncident(r.JSON200, "%s holds incident %d. They are not told by this; the record says it.", args[1], n)
+			return a.saysIncident(
+				r.JSON200,
+				"%s holds incident %d. They are not told by this; the record says it.",
+				args[1],
+				n,
+			)
 		})
 	c.Flags().StringVar(&because, "because", "", "`WHY`, for the record")
 	return c
@@ -119,7 +129,9 @@ func (a *app) incidentSplit() *cobra.Command {
 	c := a.onIncident("split NUMBER ALERT…", "Take alerts out of an incident into one of their own",
 		`urgentis incident split 12 aq7c… --because "that lamp is another matter"`, cobra.MinimumNArgs(2),
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
-			r, err := check(cl.SplitIncidentWithResponse(cmd.Context(), n, api.NewSplit{Alerts: args[1:], Because: because}))
+			r, err := check(
+				cl.SplitIncidentWithResponse(cmd.Context(), n, api.NewSplit{Alerts: args[1:], Because: because}),
+			)
 			if err != nil {
 				return err
 			}
@@ -131,8 +143,12 @@ func (a *app) incidentSplit() *cobra.Command {
 
 func (a *app) incidentReopen() *cobra.Command {
 	var because string
-	c := a.onIncident("reopen NUMBER", "Open an incident again", `urgentis incident reopen 12 --because "it smokes again"`,
-		cobra.ExactArgs(1), func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+	c := a.onIncident(
+		"reopen NUMBER",
+		"Open an incident again",
+		`urgentis incident reopen 12 --because "it smokes again"`,
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
 			if because == "" {
 				return usage("the record says why: give --because")
 			}
@@ -141,7 +157,8 @@ func (a *app) incidentReopen() *cobra.Command {
 				return err
 			}
 			return a.saysIncident(r.JSON200, "Incident %d is open again.", n)
-		})
+		},
+	)
 	c.Flags().StringVar(&because, "because", "", "`WHY`, for the record")
 	return c
 }
@@ -189,10 +206,15 @@ func (a *app) incidentAttach() *cobra.Command {
 
 func (a *app) incidentFile() *cobra.Command {
 	var into string
-	c := a.onIncident("file NUMBER ID", "Fetch a file of the record", "urgentis incident file 12 f3k… --to core-dump.gz",
-		cobra.ExactArgs(2), func(cmd *cobra.Command, cl *client, n int64, args []string) error {
+	c := a.onIncident(
+		"file NUMBER ID",
+		"Fetch a file of the record",
+		"urgentis incident file 12 f3k… --to core-dump.gz",
+		cobra.ExactArgs(2),
+		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
 			return a.fetch(cmd.Context(), cl, fmt.Sprintf("/api/v1/incidents/%d/files/%s", n, args[1]), into)
-		})
+		},
+	)
 	c.Flags().StringVar(&into, "to", "-", "the `FILE` to write; - for standard output")
 	return c
 }

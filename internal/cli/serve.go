@@ -54,7 +54,9 @@ func (a *app) config(name string) (service.Config, error) {
 		Hear: service.Hear{
 			SyslogUDP: a.v.GetString("syslog-udp"), SyslogTCP: a.v.GetString("syslog-tcp"),
 			SyslogTLS: a.v.GetString("syslog-tls"), Traps: a.v.GetString("traps"), Mail: a.v.GetString("mail"),
-			TLSCert: a.v.GetString("tls-cert"), TLSKey: a.v.GetString("tls-key"), TLSClients: a.v.GetString("tls-clients"),
+			TLSCert: a.v.GetString(
+				"tls-cert",
+			), TLSKey: a.v.GetString("tls-key"), TLSClients: a.v.GetString("tls-clients"),
 			SpoolMB: a.v.GetInt("spool"),
 		},
 	}
@@ -150,7 +152,11 @@ func hearFlags(f *pflag.FlagSet) {
 	f.String("mail", "", "hear mail over SMTP on this `ADDRESS`, such as 0.0.0.0:25")
 	f.String("tls-cert", "", "the certificate `FILE` for syslog over TLS and STARTTLS of mail")
 	f.String("tls-key", "", "the `FILE` of its key")
-	f.String("tls-clients", "", "a `FILE` of authorities; senders of syslog over TLS must then show a certificate of one")
+	f.String(
+		"tls-clients",
+		"",
+		"a `FILE` of authorities; senders of syslog over TLS must then show a certificate of one",
+	)
 	f.Int("spool", service.DefaultSpoolMB, "how many `MEGABYTES` of what was heard wait on disk, of each source")
 }
 

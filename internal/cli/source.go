@@ -69,8 +69,15 @@ func howToReport(ctx context.Context, cl *client, ask api.NewSource, k *api.Toke
 		return fmt.Sprintf("POST alerts to %s/in/%s, signed by Standard Webhooks with this key%s%s",
 			cl.kept.Server, ask.Name, once, k.Token), nil
 	case api.NewSourceKeyUser:
-		return fmt.Sprintf("Send traps or informs of SNMP v3 as user %s, with these pass phrases, which are shown once:\n"+
-			"authentication (%s) %s\nprivacy (%s) %s", k.User, ask.Auth, k.Token, ask.Priv, k.Priv), nil
+		return fmt.Sprintf(
+			"Send traps or informs of SNMP v3 as user %s, with these pass phrases, which are shown once:\n"+
+				"authentication (%s) %s\nprivacy (%s) %s",
+			k.User,
+			ask.Auth,
+			k.Token,
+			ask.Priv,
+			k.Priv,
+		), nil
 	}
 	list, err := check(cl.ListSourcesWithResponse(ctx))
 	if err != nil {

@@ -54,7 +54,9 @@ func (a *app) triggerShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			f, err := check(cl.ListFiringsWithResponse(cmd.Context(), inPath(args[0]), &api.ListFiringsParams{Limit: most}))
+			f, err := check(
+				cl.ListFiringsWithResponse(cmd.Context(), inPath(args[0]), &api.ListFiringsParams{Limit: most}),
+			)
 			if err != nil {
 				return err
 			}
@@ -88,7 +90,10 @@ func (a *app) aboutTrigger(t *api.Trigger) {
 		a.say("  %s\n", s)
 	}
 	if t.Off.By != "" {
-		a.say("  %s\n", a.paint(amber, fmt.Sprintf("switched off by %s %s: %s", t.Off.By, ago(t.Off.At), t.Off.Because)))
+		a.say(
+			"  %s\n",
+			a.paint(amber, fmt.Sprintf("switched off by %s %s: %s", t.Off.By, ago(t.Off.At), t.Off.Because)),
+		)
 	}
 	if !t.NextAt.IsZero() {
 		a.say("  due next at %s\n", t.NextAt.UTC().Format("2006-01-02 15:04 MST"))
@@ -101,7 +106,9 @@ func (a *app) triggerOff() *cobra.Command {
 	c := doer(a, "off NAME", "Switch a trigger off without losing it",
 		`urgentis trigger off backlog-at-night --because "the queue is being moved"`, cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			_, err := check(cl.SwitchTriggerWithResponse(cmd.Context(), inPath(args[0]), api.NewSwitch{Because: because}))
+			_, err := check(
+				cl.SwitchTriggerWithResponse(cmd.Context(), inPath(args[0]), api.NewSwitch{Because: because}),
+			)
 			return nil, "Switched off.", err
 		})
 	c.Flags().StringVar(&because, "because", "", "the `REASON`, which whoever looks for what did not start will read")
@@ -119,8 +126,12 @@ func (a *app) triggerOn() *cobra.Command {
 func (a *app) triggerAddress() *cobra.Command {
 	var keep time.Duration
 	var days int
-	c := doer(a, "address NAME", "Give a start address a new key; it is shown once",
-		"urgentis trigger address restart-by-call\nurgentis trigger address restart-by-call --keep 24h", cobra.ExactArgs(1),
+	c := doer(
+		a,
+		"address NAME",
+		"Give a start address a new key; it is shown once",
+		"urgentis trigger address restart-by-call\nurgentis trigger address restart-by-call --keep 24h",
+		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			r, err := check(cl.AddStartKeyWithResponse(cmd.Context(), inPath(args[0]),
 				api.NewStartKey{Days: days, KeepMinutes: int(keep.Minutes())}))
@@ -129,9 +140,11 @@ func (a *app) triggerAddress() *cobra.Command {
 			}
 			return r.JSON201, fmt.Sprintf("POST to this address, which is shown once and ends on %s:\n%s\n"+
 				"A GET of it tells what it takes.", r.JSON201.EndsAt.Format(time.DateOnly), r.JSON201.Address), nil
-		})
+		},
+	)
 	c.Flags().IntVar(&days, "days", 365, "how many `DAYS` it is good")
-	c.Flags().DurationVar(&keep, "keep", 0, "how `LONG` the old address goes on beside the new one (otherwise it ends now)")
+	c.Flags().
+		DurationVar(&keep, "keep", 0, "how `LONG` the old address goes on beside the new one (otherwise it ends now)")
 	return a.offers(c, triggerNames)
 }
 

@@ -116,8 +116,16 @@ func (s *Senders) Log(severity int, host, app, id, text string) error {
 		return err
 	}
 	const daemon = 3
-	_, err = fmt.Fprintf(c, "<%d>1 %s %s %s 412 %s - %s", daemon*8+severity, time.Now().UTC().Format(time.RFC3339), host,
-		app, id, text)
+	_, err = fmt.Fprintf(
+		c,
+		"<%d>1 %s %s %s 412 %s - %s",
+		daemon*8+severity,
+		time.Now().UTC().Format(time.RFC3339),
+		host,
+		app,
+		id,
+		text,
+	)
 	return errors.Join(err, c.Close())
 }
 
@@ -140,8 +148,13 @@ func (s *Senders) Link(up bool, index int, name string) error {
 
 // Mail sends a mail of the fuel station's panel.
 func (s *Senders) Mail(subject, text string) error {
-	body := fmt.Sprintf("From: Fuel panel <panel@fuel.merrow.example>\r\nTo: fuel-panel@urgentis.example\r\nDate: %s\r\n"+
-		"Subject: %s\r\n\r\n%s\r\n", time.Now().UTC().Format(time.RFC1123Z), subject, text)
+	body := fmt.Sprintf(
+		"From: Fuel panel <panel@fuel.merrow.example>\r\nTo: fuel-panel@urgentis.example\r\nDate: %s\r\n"+
+			"Subject: %s\r\n\r\n%s\r\n",
+		time.Now().UTC().Format(time.RFC1123Z),
+		subject,
+		text,
+	)
 	return smtp.SendMail(net.JoinHostPort(s.hear, fmt.Sprint(mailPort)), nil, "panel@fuel.merrow.example",
 		[]string{"fuel-panel+" + s.fuel + "@urgentis.example"}, []byte(body))
 }
@@ -166,8 +179,12 @@ func (s *Senders) troubles() []Trouble {
 				s.Mail("ALARM TANK 2", "Tank 2 holds 4 percent.\r\nPump 1 runs dry in about an hour.")
 		}},
 		{"storm", func(context.Context) (string, error) {
-			return fmt.Sprintf("the pier loses its power: %d messages about %d things", stormHosts*stormThings, stormHosts*
-				stormThings), s.Storm()
+			return fmt.Sprintf(
+				"the pier loses its power: %d messages about %d things",
+				stormHosts*stormThings,
+				stormHosts*
+					stormThings,
+			), s.Storm()
 		}},
 		{"mast", func(context.Context) (string, error) {
 			s.setQuiet(true)
@@ -192,7 +209,8 @@ func (s *Senders) Storm() error {
 	now := time.Now().UTC().Format(time.RFC3339)
 	for h := range stormHosts {
 		for t := range stormThings {
-			if _, err := fmt.Fprintf(c, "<26>1 %s pier-%d upsd 7 OUT%d - supply %d of host %d is out", now, h, t, t, h); err != nil {
+			if _, err := fmt.Fprintf(c, "<26>1 %s pier-%d upsd 7 OUT%d - supply %d of host %d is out", now, h, t, t,
+				h); err != nil {
 				return errors.Join(err, c.Close())
 			}
 		}

@@ -384,7 +384,12 @@ func (w *World) Troubles() []Trouble {
 		}},
 		{"gate", func(ctx context.Context) (string, error) {
 			gate := w.Fleet.Gates.Break()
-			return "a bad release goes to boarding " + gate, w.Senders.Deployed(ctx, "boarding-gates", "3.2.0 on "+gate, "jonas")
+			return "a bad release goes to boarding " + gate, w.Senders.Deployed(
+				ctx,
+				"boarding-gates",
+				"3.2.0 on "+gate,
+				"jonas",
+			)
 		}},
 		{"passes", func(context.Context) (string, error) {
 			w.Fleet.Gates.BreakKey()

@@ -64,7 +64,8 @@ func (p *projection) open() error {
 	}
 	now := p.e.now()
 	i := &store.Incident{
-		Title: p.book.Title, State: "open", WaitingOn: "nobody", Severity: "warning", Service: p.book.Service, OpenedAt: now,
+		Title: p.book.Title, State: "open", WaitingOn: "nobody", Severity: "warning", Service: p.book.Service,
+		OpenedAt: now,
 	}
 	if err := p.sheet.Open(i); err != nil {
 		return err

@@ -76,7 +76,9 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 			return err
 		}
 		w.opened = append(w.opened, i.Number)
-		w.sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
+		w.sheet.Changed(
+			store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service},
+		)
 		if err := w.send(i, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s), opened by %s: %s", i.Number,
 			i.Severity, by, i.Title)); err != nil {
 			return err
@@ -151,7 +153,8 @@ func (w *writing) comesBack(a *store.Alert, key string) (*store.Incident, error)
 	if err != nil || inc.State == "open" {
 		return inc, err
 	}
-	if err := w.reopen(inc, fmt.Sprintf("the same condition is reported again within %s", plain.Span(quiet))); err != nil {
+	if err := w.reopen(inc, fmt.Sprintf("the same condition is reported again within %s",
+		plain.Span(quiet))); err != nil {
 		return nil, err
 	}
 	w.reopened[number] = true

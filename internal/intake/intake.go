@@ -385,8 +385,8 @@ type writing struct {
 	// payloads are what was sent, by the request that sent it, and came are the alerts that came of them.
 	payloads map[*alert.Payload]*store.Payload
 	came     map[store.AlertPayload]bool
-	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a run
-	// was begun, working the runs by what they are for.
+	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
+	// run was begun, working the runs by what they are for.
 	firings []*store.Firing
 	// joinable are open incidents by what alerts have in common with theirs.
 	joinable map[string]int64

@@ -35,7 +35,12 @@ func TestAlertsOfAServiceJoin(t *testing.T) {
 	assert.Equal(t, first, take(of("quay", "b", alert.Critical)))
 	other := take(of("fuel", "c", alert.Minor))
 	assert.NotEqual(t, first, other)
-	assert.NotEqual(t, take(of("", "d", alert.Minor)), take(of("", "e", alert.Minor)), "what says no service joins nothing")
+	assert.NotEqual(
+		t,
+		take(of("", "d", alert.Minor)),
+		take(of("", "e", alert.Minor)),
+		"what says no service joins nothing",
+	)
 	head := func() *store.Incident {
 		i, err := s.In(ctx).Incident(first)
 		require.NoError(t, err)
@@ -53,19 +58,28 @@ func TestAlertsOfAServiceJoin(t *testing.T) {
 	require.NoError(t, err)
 
 	// After the time within which alerts join, another incident begins.
-	require.NoError(t, testdb.SQL(s).Exec("update incident set join_until = now() - interval '1 second' where number = ?",
-		first).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Exec("update incident set join_until = now() - interval '1 second' where number = ?",
+			first).Error,
+	)
 	later := take(of("quay", "late", alert.Minor))
 	assert.NotEqual(t, first, later)
 	assert.Equal(t, later, take(of("quay", "later", alert.Minor)), "the newest one is joined")
 
 	// A condition that comes back soon after its incident was closed opens that again.
 	take(of("fuel", "c", alert.Cleared))
-	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where number = ?",
-		other).Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where number = ?",
+			other).Error,
+	)
 	assert.NotEqual(t, other, take(of("fuel", "x", alert.Minor)), "another condition is another matter")
-	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where state = 'open' "+
-		"and service = 'fuel'").Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where state = 'open' "+
+			"and service = 'fuel'").Error,
+	)
 	assert.Equal(t, other, take(of("fuel", "c", alert.Minor)))
 	i, err := s.In(ctx).Incident(other)
 	require.NoError(t, err)
@@ -84,7 +98,13 @@ within: 10m
 func TestAStormIsOneIncident(t *testing.T) {
 	in, s := open(t)
 	ctx := context.Background()
-	push(t, s, simple, perLabel, besides("alert: alert.source == \"mon\"\ninputs: {what: \"{{ alert.labels.what }}\"}\n"))
+	push(
+		t,
+		s,
+		simple,
+		perLabel,
+		besides("alert: alert.source == \"mon\"\ninputs: {what: \"{{ alert.labels.what }}\"}\n"),
+	)
 	const n = 1000
 	var senders sync.WaitGroup
 	begin := time.Now()
@@ -117,8 +137,8 @@ func TestAStormIsOneIncident(t *testing.T) {
 	assert.Positive(t, got)
 }
 
-// Whatever comes in whatever order, each alert has one incident, incidents hold what their keys say, and every record is
-// whole.
+// Whatever comes in whatever order, each alert has one incident, incidents hold what their keys say, and every record
+// is whole.
 func TestJoinsAgainstASlowReference(t *testing.T) {
 	in, s := open(t)
 	ctx := context.Background()
@@ -130,7 +150,8 @@ func TestJoinsAgainstASlowReference(t *testing.T) {
 		for range rapid.IntRange(1, 25).Draw(t, "reports") {
 			service := fmt.Sprint(turn, rapid.SampledFrom([]string{"a", "b"}).Draw(t, "service"))
 			key := fmt.Sprint(service, rapid.IntRange(0, 4).Draw(t, "key"))
-			sev := rapid.SampledFrom([]alert.Severity{alert.Minor, alert.Major, alert.Critical, alert.Cleared}).Draw(t, "severity")
+			sev := rapid.SampledFrom([]alert.Severity{alert.Minor, alert.Major, alert.Critical, alert.Cleared}).
+				Draw(t, "severity")
 			taken, err := in.Take(ctx, "mon", of(service, key, sev))
 			require.NoError(t, err)
 			if sev == alert.Cleared && open[key] == "" {

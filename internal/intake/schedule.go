@@ -132,7 +132,8 @@ func (in *Intake) oneDue(ctx context.Context, f func(*writing, *store.Due) error
 	})
 }
 
-// due begins a schedule's run, or for times that were missed what its start says of those, and notes when it is due next.
+// due begins a schedule's run, or for times that were missed what its start says of those, and notes when it is due
+// next.
 func (w *writing) due(d *store.Due) error {
 	which := Which{d.Runbook, d.Start}
 	s := w.index.starts[which]
@@ -149,7 +150,10 @@ func (w *writing) due(d *store.Due) error {
 	}
 	if more > 0 || len(times) == 0 {
 		v := trigger.Verdict{Runbook: d.Runbook, Name: d.Start, Error: fmt.Sprintf(
-			"%d times were missed while no instance was there, the first at %s", max(1, more), d.NextAt.UTC().Format(time.RFC3339))}
+			"%d times were missed while no instance was there, the first at %s",
+			max(1, more),
+			d.NextAt.UTC().Format(time.RFC3339),
+		)}
 		w.fire(v, nil, nil, store.FiredBack)
 	}
 	last := w.now
@@ -225,7 +229,12 @@ type Began struct {
 }
 
 // StartBy begins what an address is for. request is what its inputs see, payload what was sent.
-func (in *Intake) StartBy(ctx context.Context, w Which, request map[string]any, payload *store.Payload) (*Began, error) {
+func (in *Intake) StartBy(
+	ctx context.Context,
+	w Which,
+	request map[string]any,
+	payload *store.Payload,
+) (*Began, error) {
 	out := &Began{}
 	err := in.store.Tx(ctx, func(tx *store.Tx) error {
 		b, err := in.writing(tx)
@@ -261,8 +270,13 @@ func (in *Intake) tellExpiring(ctx context.Context) error {
 		sheet := in.engine.Sheet(tx)
 		for _, k := range keys {
 			w := Which{k.Runbook, k.Start}
-			text := fmt.Sprintf("The key of the start address %s ends on %s. Make another one: urgentis trigger key add %s "+
-				"--keep 168h", w.Full(), k.EndsAt.UTC().Format("2006-01-02"), w.Full())
+			text := fmt.Sprintf(
+				"The key of the start address %s ends on %s. Make another one: urgentis trigger key add %s "+
+					"--keep 168h",
+				w.Full(),
+				k.EndsAt.UTC().Format("2006-01-02"),
+				w.Full(),
+			)
 			if err := sheet.Notify(engine.Notice{Kind: engine.KeyExpiring, Key: "key:" + k.ID, Text: text,
 				Link: in.engine.Link + "/triggers"}); err != nil {
 				return err

@@ -48,7 +48,8 @@ func (in *Intake) saw(a *store.Alert) {
 	note := func(field, value string) {
 		k := seenIn{field, value}
 		last, known := in.seen.noted.Get(k)
-		if value == "" || len(value) > maxSeenValue || len(field) > maxSeenValue || known && now.Sub(last) < noteSeenEvery ||
+		if value == "" || len(value) > maxSeenValue || len(field) > maxSeenValue ||
+			known && now.Sub(last) < noteSeenEvery ||
 			len(in.seen.fresh) >= maxFresh {
 			return
 		}

@@ -27,8 +27,8 @@ type expectation struct {
 }
 
 // look raises an alert for each source that is silent for longer than its document says, and ends it when it is heard
-// again; and it ends alerts that nothing reports any more, of sources that say so. Each instance does so; identity makes
-// one alert of it.
+// again; and it ends alerts that nothing reports any more, of sources that say so. Each instance does so; identity
+// makes one alert of it.
 func (in *Intake) look() {
 	defer in.done.Done()
 	silent, expected := map[string]bool{}, map[string]expectation{}
@@ -115,7 +115,8 @@ func (in *Intake) closeQuiet(ctx context.Context) error {
 				return err
 			}
 			sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(n), Incident: &i.Number, Service: i.Service})
-			if err := sheet.Notify(engine.Notice{Kind: engine.IncidentClosed, Key: fmt.Sprintf("i%d:quiet:%d", n, i.Entries),
+			if err := sheet.Notify(engine.Notice{Kind: engine.IncidentClosed, Key: fmt.Sprintf("i%d:quiet:%d", n,
+				i.Entries),
 				Text: fmt.Sprintf("Incident %d is closed: %s", n, i.Because), Incident: &i.Number,
 				Link: fmt.Sprintf("%s/incidents/%d", in.engine.Link, n)}); err != nil {
 				return err

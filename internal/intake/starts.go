@@ -32,7 +32,8 @@ func (w *writing) start(
 	verdicts := keepWhatBegan(w.index.verdicts(snapshot, c), before)
 	for i := range verdicts {
 		v := &verdicts[i]
-		if !v.Started || slices.ContainsFunc(before, func(old trigger.Verdict) bool { return same(old, *v) && began(old) }) {
+		if !v.Started ||
+			slices.ContainsFunc(before, func(old trigger.Verdict) bool { return same(old, *v) && began(old) }) {
 			v.Started = v.Started && v.StartsAt == nil
 			continue
 		}
@@ -199,7 +200,8 @@ func (w *writing) refuse(v *trigger.Verdict, snapshot map[string]any, inc *store
 	text := fmt.Sprintf("Runbook %s did not start: %s", v.Runbook, v.Error)
 	if inc == nil {
 		return w.sheet.Notify(engine.Notice{
-			Kind: engine.RunRefused, Key: store.NewID("refused"), Text: text, Link: w.in.engine.Link + "/runbooks/" + v.Runbook,
+			Kind: engine.RunRefused, Key: store.NewID("refused"), Text: text, Link: w.in.engine.Link +
+				"/runbooks/" + v.Runbook,
 		})
 	}
 	err := w.sheet.Write(

@@ -59,8 +59,8 @@ func (l *loaded) verdicts(snapshot map[string]any, c alert.Change) []trigger.Ver
 	return l.index.Match(snapshot, c)
 }
 
-// heldBack says why a trigger does not start now whatever its condition says; "" where nothing keeps it. snapshot is nil
-// for one that is not about an alert.
+// heldBack says why a trigger does not start now whatever its condition says; "" where nothing keeps it. snapshot is
+// nil for one that is not about an alert.
 func (l *loaded) heldBack(w Which, snapshot map[string]any, now time.Time) string {
 	if off, ok := l.off[w]; ok {
 		return fmt.Sprintf("it is switched off by %s: %s", off.By, off.Because)
@@ -75,7 +75,12 @@ func (l *loaded) heldBack(w Which, snapshot map[string]any, now time.Time) strin
 		}
 	}
 	if m := l.muted(snapshot, now); m != nil {
-		return fmt.Sprintf("it is muted by %s until %s: %s", m.Name, m.Until.UTC().Format("2006-01-02 15:04 MST"), m.Because)
+		return fmt.Sprintf(
+			"it is muted by %s until %s: %s",
+			m.Name,
+			m.Until.UTC().Format("2006-01-02 15:04 MST"),
+			m.Because,
+		)
 	}
 	return ""
 }
@@ -168,7 +173,15 @@ func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
 	for _, r := range rows {
 		docs, found := estate.Parse([]estate.File{{Name: r.Name, Text: r.Text}})
 		if len(docs) != 1 {
-			e.Log.Error("a document cannot be read, and has no effect", "kind", r.Kind, "name", r.Name, "findings", found)
+			e.Log.Error(
+				"a document cannot be read, and has no effect",
+				"kind",
+				r.Kind,
+				"name",
+				r.Name,
+				"findings",
+				found,
+			)
 			continue
 		}
 		switch d := docs[0]; d.Kind {
@@ -187,8 +200,8 @@ func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
 	return nil
 }
 
-// Explain tells of every trigger what it would make of an alert as it is, for an installation with so many that alerts do
-// not keep it; nil where they do.
+// Explain tells of every trigger what it would make of an alert as it is, for an installation with so many that alerts
+// do not keep it; nil where they do.
 func (in *Intake) Explain(ctx context.Context, a *store.Alert) ([]trigger.Verdict, error) {
 	tx := in.store.In(ctx)
 	version, err := tx.ConfigVersion()

@@ -130,6 +130,10 @@ func FuzzRecord(f *testing.F) {
 			require.Equal(t, int64(len(body)+headSize), n)
 			return
 		}
-		require.True(t, errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, errDamaged), err)
+		require.True(
+			t,
+			errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, errDamaged),
+			err,
+		)
 	})
 }

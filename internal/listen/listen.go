@@ -1,6 +1,6 @@
-// Package listen hears what does not come by HTTP: syslog, traps and informs of SNMP, and mail. What nobody can be asked
-// to send again goes through a spool on disk first, so that a database that is away loses nothing; what there is no room
-// for is counted.
+// Package listen hears what does not come by HTTP: syslog, traps and informs of SNMP, and mail. What nobody can be
+// asked to send again goes through a spool on disk first, so that a database that is away loses nothing; what there is
+// no room for is counted.
 package listen
 
 import (
@@ -192,7 +192,14 @@ func (e *Ears) queue(source string) (*queue, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &queue{source: source, spool: s, in: make(chan *entry, queueLength), door: e.c.Door, log: e.c.Log, stop: e.stop}
+	q := &queue{
+		source: source,
+		spool:  s,
+		in:     make(chan *entry, queueLength),
+		door:   e.c.Door,
+		log:    e.c.Log,
+		stop:   e.stop,
+	}
 	e.queues[source] = q
 	e.drains.Add(2)
 	go func() { defer e.drains.Done(); q.keep() }()

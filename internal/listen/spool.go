@@ -66,7 +66,13 @@ func openSpool(dir string, most int64) (*spool, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make a spool: %w", err)
 	}
-	s := &spool{dir: dir, most: most, segment: min(maxSegment, most/4), sizes: map[int]int64{}, more: make(chan struct{}, 1)}
+	s := &spool{
+		dir:     dir,
+		most:    most,
+		segment: min(maxSegment, most/4),
+		sizes:   map[int]int64{},
+		more:    make(chan struct{}, 1),
+	}
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil, fmt.Errorf("open a spool: %w", err)

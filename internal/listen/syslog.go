@@ -205,8 +205,8 @@ func (e *Ears) stream(conn net.Conn, n *counts, over string) {
 // errFrame says that a stream cannot be read on: where the next message begins is not known.
 var errFrame = errors.New("the length of a message is no number")
 
-// frame reads the next message by RFC 6587: one whose length stands before it, or one that ends with a line feed. What is
-// longer than a message may be is cut there.
+// frame reads the next message by RFC 6587: one whose length stands before it, or one that ends with a line feed. What
+// is longer than a message may be is cut there.
 func frame(r *bufio.Reader) ([]byte, error) {
 	first, err := r.Peek(1)
 	if err != nil {

@@ -10,8 +10,8 @@ import (
 	"syscall"
 )
 
-// droppedBySystem is how many datagrams the system threw away because the socket's buffer was full (Linux' proc_net(5));
-// 0 where it does not tell.
+// droppedBySystem is how many datagrams the system threw away because the socket's buffer was full (Linux'
+// proc_net(5)); 0 where it does not tell.
 func droppedBySystem(conn *net.UDPConn) int64 {
 	raw, err := conn.SyscallConn()
 	if err != nil {

@@ -73,7 +73,10 @@ func readEngineID(dir string) (*engineID, error) {
 // boots grows with each start, as RFC 3414 wants it: it is the second of that.
 func (e *engineID) boots() uint32 { return uint32(e.begun.Unix()) } //nolint:gosec // it fits until 2038, and wraps then
 
-func (e *engineID) time() uint32 { return uint32(time.Since(e.begun).Seconds()) } //nolint:gosec // seconds since the start
+// time is how many seconds it has been since the start.
+func (e *engineID) time() uint32 {
+	return uint32(time.Since(e.begun).Seconds()) //nolint:gosec // see above
+}
 
 // trapTable is by what notifications prove themselves.
 type trapTable struct {
@@ -240,8 +243,8 @@ func unmarshal(s *gosnmp.GoSNMP, body []byte) (p *gosnmp.SnmpPacket, err error) 
 	return s.UnmarshalTrap(body, true)
 }
 
-// timely judges a message of v3 by RFC 3414, 3.2: who asks for the engine id is told, and who is told the time must hold
-// to it. fine says that the message is neither old nor a question.
+// timely judges a message of v3 by RFC 3414, 3.2: who asks for the engine id is told, and who is told the time must
+// hold to it. fine says that the message is neither old nor a question.
 func (e *Ears) timely(p *gosnmp.SnmpPacket, heard *lru.Cache[string, engineTime]) (answer [][]byte, fine bool) {
 	usm, ok := p.SecurityParameters.(*gosnmp.UsmSecurityParameters)
 	if !ok {
@@ -313,7 +316,8 @@ func (e *Ears) response(p *gosnmp.SnmpPacket) ([]byte, bool) {
 // message is a notification as it is kept: without its community.
 func message(p *gosnmp.SnmpPacket, from netip.Addr) alert.TrapMessage {
 	m := alert.TrapMessage{
-		From: from.String(), Version: p.Version.String(), Inform: p.PDUType == gosnmp.InformRequest, Vars: []alert.Binding{},
+		From: from.String(), Version: p.Version.String(), Inform: p.PDUType == gosnmp.InformRequest,
+		Vars: []alert.Binding{},
 	}
 	if usm, ok := p.SecurityParameters.(*gosnmp.UsmSecurityParameters); ok && p.Version == gosnmp.Version3 {
 		m.User = usm.UserName

@@ -63,7 +63,10 @@ func (s *Server) received(got *app.Received) []api.Taken {
 		return api.Taken{Alert: t.Alert, Change: api.TakenChange(t.Change), Link: link, Incident: t.Incident}
 	})
 	for _, id := range got.Deployments {
-		out = append(out, api.Taken{Change: api.TakenChangeDeployment, Deployment: id, Link: s.Link + "/api/v1/deployments"})
+		out = append(
+			out,
+			api.Taken{Change: api.TakenChangeDeployment, Deployment: id, Link: s.Link + "/api/v1/deployments"},
+		)
 	}
 	if got.Unread != "" {
 		out = append(out, api.Taken{Change: api.TakenChangeUnread, Unread: got.Unread, Says: got.Finding,
@@ -151,7 +154,9 @@ func (s *Server) ListIncidents(
 		return nil, bad("label", "label must be NAME=VALUE")
 	}
 	list, more, err := s.App.Incidents(ctx, who(ctx), store.WhichIncidents{
-		State: string(p.State), Service: p.Service, Severity: p.Severity, Outcome: p.Outcome, Holder: p.Holder, Text: p.Text,
+		State: string(
+			p.State,
+		), Service: p.Service, Severity: p.Severity, Outcome: p.Outcome, Holder: p.Holder, Text: p.Text,
 		Label: p.Label, Source: p.Source, From: given(p.From), To: given(p.To),
 	}, before, limit(p.Limit))
 	out := api.ListIncidents200JSONResponse{Items: mapped(list, apiHead)}
@@ -225,8 +230,9 @@ func (s *Server) GetArtifact(
 
 func apiDeployment(d store.Deployment) api.Deployment {
 	return api.Deployment{
-		Id: d.ID, Source: d.Source, Service: d.Service, Version: d.Version, Environment: d.Environment, Summary: d.Summary,
-		By: d.By, Link: d.Link, At: d.At.UTC(),
+		Id: d.ID, Source: d.Source, Service: d.Service, Version: d.Version, Environment: d.Environment,
+		Summary: d.Summary,
+		By:      d.By, Link: d.Link, At: d.At.UTC(),
 	}
 }
 

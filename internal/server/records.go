@@ -95,7 +95,8 @@ func (s *Server) SplitIncident(
 
 func apiAttachment(a store.Attachment) api.Attachment {
 	return api.Attachment{
-		Id: a.ID, Kind: api.AttachmentKind(a.Kind), Name: a.Name, Url: a.URL, Type: a.Type, Size: a.Size, Digest: a.Digest,
+		Id: a.ID, Kind: api.AttachmentKind(a.Kind), Name: a.Name, Url: a.URL, Type: a.Type, Size: a.Size,
+		Digest:  a.Digest,
 		AddedBy: a.AddedBy, AddedAt: a.AddedAt.UTC(),
 	}
 }

@@ -48,7 +48,10 @@ func (s *Server) GetTrigger(ctx context.Context, r api.GetTriggerRequestObject) 
 }
 
 // ListFirings implements api.StrictServerInterface.
-func (s *Server) ListFirings(ctx context.Context, r api.ListFiringsRequestObject) (api.ListFiringsResponseObject, error) {
+func (s *Server) ListFirings(
+	ctx context.Context,
+	r api.ListFiringsRequestObject,
+) (api.ListFiringsResponseObject, error) {
 	list, more, err := s.App.Firings(ctx, who(ctx), triggerName(r.Trigger), r.Params.Before, r.Params.Limit)
 	if err != nil {
 		return nil, err
@@ -84,14 +87,20 @@ func (s *Server) ListStartKeys(
 }
 
 // AddStartKey implements api.StrictServerInterface.
-func (s *Server) AddStartKey(ctx context.Context, r api.AddStartKeyRequestObject) (api.AddStartKeyResponseObject, error) {
+func (s *Server) AddStartKey(
+	ctx context.Context,
+	r api.AddStartKeyRequestObject,
+) (api.AddStartKeyResponseObject, error) {
 	key, ends, err := s.App.AddStartKey(ctx, who(ctx), triggerName(r.Trigger), time.Duration(r.Body.Days)*24*time.Hour,
 		time.Duration(r.Body.KeepMinutes)*time.Minute)
 	return api.AddStartKey201JSONResponse{Key: key, Address: s.Link + "/start/" + key, EndsAt: ends.UTC()}, err
 }
 
 // EndStartKey implements api.StrictServerInterface.
-func (s *Server) EndStartKey(ctx context.Context, r api.EndStartKeyRequestObject) (api.EndStartKeyResponseObject, error) {
+func (s *Server) EndStartKey(
+	ctx context.Context,
+	r api.EndStartKeyRequestObject,
+) (api.EndStartKeyResponseObject, error) {
 	return api.EndStartKey204Response{}, s.App.EndStartKey(ctx, who(ctx), triggerName(r.Trigger), r.Id)
 }
 
@@ -132,7 +141,8 @@ func (s *Server) getStart(c *gin.Context) {
 	}
 	c.JSON(http.StatusOK, gin.H{
 		"trigger": d.Name, "runbook": d.Runbook.Name, "title": d.Runbook.Title, "ends_at": d.EndsAt.UTC(),
-		"how": "POST JSON, XML, a form or text to this address. It is answered 202 with the id of the run and a link, " +
+		"how": "POST JSON, XML, a form or text to this address. It is answered 202 with the id of the run and " +
+			"a link, " +
 			"or with the reason why none began.",
 		"inputs": d.InputNames(), "made_of_the_request": made,
 	})

@@ -157,7 +157,8 @@ func TestSyslogOfRealSenders(t *testing.T) {
 	assert.Equal(t, "warning", h.alert("hosts", "over tcp, line by line").Severity)
 	require.Eventually(t, func() bool { return h.alert("hosts", "over tls").Count == 2 }, 5*time.Second,
 		50*time.Millisecond)
-	list, err := h.Store.In(context.Background()).Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 100)
+	list, err := h.Store.In(context.Background()).
+		Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 100)
 	require.NoError(t, err)
 	assert.Len(t, list, 5)
 	p, err := h.Store.In(context.Background()).PayloadOf(a.ID)
@@ -194,7 +195,8 @@ func TestTrapsOfRealSenders(t *testing.T) {
 	out, err := exec.Command("snmpinform", append([]string{"-v", "2c", "-c", "public", "-t", "1", "-r", "0", address},
 		down("9")...)...).CombinedOutput()
 	assert.Error(t, err, "it is not answered: %s", out)
-	out, err = exec.Command("snmpinform", append(append(v3("another pass phrase"), address), down("9")...)...).CombinedOutput()
+	out, err = exec.Command("snmpinform", append(append(v3("another pass phrase"), address), down("9")...)...).
+		CombinedOutput()
 	assert.Error(t, err, string(out))
 	h.run("snmptrap", append([]string{"-v", "3", "-l", "noAuthNoPriv", "-u", user.User, "-e", "0x8000000001020304",
 		address}, down("9")...)...)
@@ -203,7 +205,8 @@ func TestTrapsOfRealSenders(t *testing.T) {
 		u, err := h.App.UnreadPayloads(context.Background(), root, "devices")
 		return err == nil && len(u) == 1
 	}, 5*time.Second, 50*time.Millisecond, "what has no standard meaning is kept unread")
-	list, err := h.Store.In(context.Background()).Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 100)
+	list, err := h.Store.In(context.Background()).
+		Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 100)
 	require.NoError(t, err)
 	assert.Len(t, list, 5)
 	for _, s := range h.ears.Status() {
@@ -222,7 +225,8 @@ func TestMailOfARealSender(t *testing.T) {
 		body := "From: panel@quay.example\r\nSubject: " + subject + "\r\n\r\nRamp 2 is dark\r\n"
 		c, err := smtp.Dial(address)
 		require.NoError(t, err)
-		defer c.Close()                                                       //nolint:errcheck // the server ends it, too
+		defer c.Close() //nolint:errcheck // the server ends it, too
+
 		require.NoError(t, c.StartTLS(&tls.Config{InsecureSkipVerify: true})) //nolint:gosec // ours
 		if auth != nil {
 			require.NoError(t, c.Auth(auth))
@@ -237,7 +241,10 @@ func TestMailOfARealSender(t *testing.T) {
 		return errors.Join(err, w.Close())
 	}
 	require.NoError(t, send(nil, "old-panel+"+token+"@urgentis.example", "by address"))
-	require.NoError(t, send(smtp.PlainAuth("", "old-panel", token, "127.0.0.1"), "old-panel@urgentis.example", "by auth"))
+	require.NoError(
+		t,
+		send(smtp.PlainAuth("", "old-panel", token, "127.0.0.1"), "old-panel@urgentis.example", "by auth"),
+	)
 	h.alert("old-panel", "by address: Ramp 2 is dark")
 	h.alert("old-panel", "by auth: Ramp 2 is dark")
 	assert.ErrorContains(t, send(nil, "old-panel@urgentis.example", "x"), "the source or its token is unknown")

@@ -61,7 +61,12 @@ const MostAlertsOf = 500
 
 // AlertsOf lists the first alerts of an incident, oldest first; how many there are stands in its head.
 func (tx *Tx) AlertsOf(incident int64) ([]Alert, error) {
-	return scan[Alert](tx, "select * from alert where incident = ? order by first_at, id limit ?", incident, MostAlertsOf)
+	return scan[Alert](
+		tx,
+		"select * from alert where incident = ? order by first_at, id limit ?",
+		incident,
+		MostAlertsOf,
+	)
 }
 
 // Identity is what one condition is known by.

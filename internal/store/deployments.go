@@ -23,8 +23,18 @@ type Deployment struct {
 
 // NewDeployment is a deployment as it is kept.
 func NewDeployment(source string, d alert.Deployment, now time.Time) *Deployment {
-	return &Deployment{ID: NewID("d"), Source: source, Service: d.Service, Version: d.Version, Environment: d.Environment,
-		Summary: d.Summary, By: d.By, Link: d.Link, At: d.At, ReceivedAt: now}
+	return &Deployment{
+		ID:          NewID("d"),
+		Source:      source,
+		Service:     d.Service,
+		Version:     d.Version,
+		Environment: d.Environment,
+		Summary:     d.Summary,
+		By:          d.By,
+		Link:        d.Link,
+		At:          d.At,
+		ReceivedAt:  now,
+	}
 }
 
 // AddDeployments keeps deployments.

@@ -60,14 +60,18 @@ func (tx *Tx) Incidents(s access.Scope, which WhichIncidents, before int64, most
 	return out, err
 }
 
-// AlertsToMove gives alerts of an incident, so that nobody else alters them until the end of the transaction; ids nil is
-// all of them.
+// AlertsToMove gives alerts of an incident, so that nobody else alters them until the end of the transaction; ids nil
+// is all of them.
 func (tx *Tx) AlertsToMove(incident int64, ids []string) ([]Alert, error) {
 	if ids == nil {
 		return scan[Alert](tx, "select * from alert where incident = ? order by id for update", incident)
 	}
-	return scan[Alert](tx, "select * from alert where incident = ? and id = any (?::text[]) order by id for update", incident,
-		array{ids})
+	return scan[Alert](
+		tx,
+		"select * from alert where incident = ? and id = any (?::text[]) order by id for update",
+		incident,
+		array{ids},
+	)
 }
 
 // MoveAlerts gives alerts to another incident.
@@ -147,8 +151,8 @@ func (tx *Tx) WorstAlert(incident int64) (*Alert, error) {
 	return &rows[0], nil
 }
 
-// Quiet gives incidents all of whose alerts have been over for a time, on which nothing works or came to another end than
-// its own, that wait for nobody's word and that nobody holds. number narrows it to one incident; 0: all.
+// Quiet gives incidents all of whose alerts have been over for a time, on which nothing works or came to another end
+// than its own, that wait for nobody's word and that nobody holds. number narrows it to one incident; 0: all.
 func (tx *Tx) Quiet(after time.Duration, number int64, most int) ([]int64, error) {
 	return scan[int64](tx, `select i.number from incident i where i.state = 'open' and i.holder = '' and i.alerts > 0
 		and i.waiting_on in ('nobody', 'person')
@@ -247,7 +251,12 @@ func (tx *Tx) AddPiece(attachment string, n int64, body []byte) error {
 
 // Piece reads a piece of a file; nil where there are no more.
 func (tx *Tx) Piece(attachment string, n int64) ([]byte, error) {
-	rows, err := scan[attachmentPiece](tx, "select * from attachment_piece where attachment = ? and n = ?", attachment, n)
+	rows, err := scan[attachmentPiece](
+		tx,
+		"select * from attachment_piece where attachment = ? and n = ?",
+		attachment,
+		n,
+	)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

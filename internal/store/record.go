@@ -254,7 +254,10 @@ func (s *Store) Forget(ctx context.Context) error {
 // Sealed is an entry as it was sealed.
 func (e *Entry) Sealed() incident.Entry {
 	out := incident.Entry{
-		Incident: strconv.FormatInt(e.Incident, 10), Seq: e.Seq, At: e.At.UTC(), Kind: incident.Kind(e.Kind), Actor: e.Actor,
+		Incident: strconv.FormatInt(
+			e.Incident,
+			10,
+		), Seq: e.Seq, At: e.At.UTC(), Kind: incident.Kind(e.Kind), Actor: e.Actor,
 		Run: e.Run, Step: e.Step, Title: e.Title, Digest: e.Digest, Prev: e.Prev, Hash: e.Hash,
 	}
 	if e.Content != nil {

@@ -91,7 +91,12 @@ func (tx *Tx) Lately() ([]Lately, error) {
 
 // CountOccasion counts an occasion of a trigger, and gives how many there were within a time; once there are enough,
 // counting begins anew.
-func (tx *Tx) CountOccasion(runbook, start string, within time.Duration, now time.Time, times, enough int) (int, error) {
+func (tx *Tx) CountOccasion(
+	runbook, start string,
+	within time.Duration,
+	now time.Time,
+	times, enough int,
+) (int, error) {
 	if err := tx.alone(aloneStarts, "starts"); err != nil {
 		return 0, err
 	}
@@ -121,7 +126,12 @@ func (tx *Tx) Dues() ([]Due, error) { return list[Due](tx, "runbook, start", "tr
 
 // TakeDue gives the schedules that are due, so that no other instance takes them until the end of the transaction.
 func (tx *Tx) TakeDue(now time.Time, most int) ([]Due, error) {
-	return scan[Due](tx, `select * from due where next_at <= ? order by next_at limit ? for update skip locked`, now, most)
+	return scan[Due](
+		tx,
+		`select * from due where next_at <= ? order by next_at limit ? for update skip locked`,
+		now,
+		most,
+	)
 }
 
 // SetDue notes when a schedule is due next. One of another spec is computed anew.

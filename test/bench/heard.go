@@ -80,7 +80,8 @@ func sendSyslog(address string, rate, n, conditions int) error {
 		if i%100 == 0 {
 			time.Sleep(time.Until(begin.Add(time.Duration(i) * time.Second / time.Duration(rate))))
 		}
-		if _, err := fmt.Fprintf(c, "<11>1 2026-11-26T02:00:00Z quay-%d pump %d X%d - pressure %d", i%20, i, i%(conditions/20),
+		if _, err := fmt.Fprintf(c, "<11>1 2026-11-26T02:00:00Z quay-%d pump %d X%d - pressure %d", i%20, i,
+			i%(conditions/20),
 			i); err != nil {
 			return errors.Join(err, c.Close())
 		}
@@ -92,7 +93,8 @@ func sendSyslog(address string, rate, n, conditions int) error {
 func (b *bench) folded(source string, want int64) (n int64, err error) {
 	for still := 0; still < 40; still++ {
 		was := n
-		err = b.store.Pool.QueryRow(b.ctx, "select coalesce(sum(count), 0) from alert where source = $1", source).Scan(&n)
+		err = b.store.Pool.QueryRow(b.ctx, "select coalesce(sum(count), 0) from alert where source = $1", source).
+			Scan(&n)
 		if err != nil || n >= want {
 			return n, err
 		}
@@ -150,7 +152,8 @@ func (b *bench) storm() error {
 	b.rows = append(b.rows, figure{
 		fmt.Sprintf("a storm of %d reports of one outage", reports),
 		fmt.Sprintf("%.1f s: %d incidents, %d alerts, %d runs", took.Seconds(), incidents, alerts, runs),
-		"3 s, one incident, runs for different things only", verdict(took < 3*time.Second && incidents == 1 && alerts == reports),
+		"3 s, one incident, runs for different things only", verdict(took < 3*time.Second && incidents == 1 &&
+			alerts == reports),
 	})
 	return b.clear()
 }
@@ -181,11 +184,13 @@ func (b *bench) many() error {
 			return err
 		}},
 		{"a page of one service's open ones", 60, 50 * time.Millisecond, func(i int) error {
-			_, _, err := a.Incidents(b.ctx, who, store.WhichIncidents{State: "open", Service: fmt.Sprint("service-", i)}, 0, 25)
+			_, _, err := a.Incidents(b.ctx, who, store.WhichIncidents{State: "open", Service: fmt.Sprint("service-",
+				i)}, 0, 25)
 			return err
 		}},
 		{"a search of words", 60, 150 * time.Millisecond, func(i int) error {
-			_, _, err := a.Incidents(b.ctx, who, store.WhichIncidents{Text: fmt.Sprintf("pump%d pressure", i*37)}, 0, 25)
+			_, _, err := a.Incidents(b.ctx, who, store.WhichIncidents{Text: fmt.Sprintf("pump%d pressure", i*37)},
+				0, 25)
 			return err
 		}},
 		{"a search of a word that many have", 30, 150 * time.Millisecond, func(i int) error {
@@ -226,9 +231,11 @@ func (b *bench) makeMany() error {
 	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Minute)
 	defer cancel()
 	for _, statement := range []string{
-		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, resolved_at, entries, alerts,
+		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, resolved_at, entries,
+			alerts,
 			outcome, because, notes)
-			select i, 'pump' || (i % 20000) || ' has no pressure', case when i % 50 = 0 then 'open' else 'resolved' end, 'nobody',
+			select i, 'pump' || (i % 20000) || ' has no pressure',
+				case when i % 50 = 0 then 'open' else 'resolved' end, 'nobody',
 				(array['critical', 'major', 'minor', 'warning'])[1 + i % 4], 'service-' || (i % 300),
 				now() - (1000001 - i) * interval '1 minute', case when i % 50 = 0 then null else now() end, 10, 1,
 				'repaired', 'valve ' || (i % 977) || ' was opened', 'a note about deck ' || (i % 5000)
@@ -237,7 +244,8 @@ func (b *bench) makeMany() error {
 			values (1000001, 'a long one', 'open', 'nobody', 'major', 'service-1', now(), 5000)`,
 		`insert into entry (incident, seq, at, kind, actor, title, content, digest, prev, hash)
 			select i, s, now() - (1000001 - i) * interval '1 minute' + s * interval '1 second',
-				case when s = 1 then 'alert.raised' when s = 10 then 'incident.closed' else 'look.taken' end, 'runbook:pumps',
+				case when s = 1 then 'alert.raised' when s = 10 then 'incident.closed' else 'look.taken' end,
+					'runbook:pumps',
 				'Look at pump ' || i, '{"took_ms":12}', md5(i::text), md5(s::text), md5((i + s)::text)
 			from generate_series(1, 1000000) i, generate_series(1, 10) s`,
 		`insert into entry (incident, seq, at, kind, actor, title, content, digest, prev, hash)
