@@ -157,7 +157,6 @@ func (w *writing) comesBack(a *store.Alert, key string) (*store.Incident, error)
 		plain.Span(quiet))); err != nil {
 		return nil, err
 	}
-	w.reopened[number] = true
 	return inc, w.send(inc, engine.IncidentReopened, "back:"+a.ID, fmt.Sprintf("Incident %d is open again (%s): %s",
 		inc.Number, a.Severity, a.Summary))
 }
@@ -184,7 +183,11 @@ func titleOf(a *store.Alert) string {
 
 // join starts what a joined alert starts. It is told only where it is worse than what was known.
 func (w *writing) join(a *store.Alert, inc *store.Incident) error {
-	if w.reopened[inc.Number] {
+	first, err := w.firstOpen(inc)
+	if err != nil {
+		return err
+	}
+	if first {
 		w.follow(inc, a)
 	} else if alert.Worth(a.Severity) > alert.Worth(inc.Severity) {
 		w.follow(inc, a)
@@ -194,6 +197,17 @@ func (w *writing) join(a *store.Alert, inc *store.Incident) error {
 		}
 	}
 	return w.start(a, inc, alert.New, nil)
+}
+
+// firstOpen reports whether the alert at hand is the only one of its incident that is open: all before it are over. It
+// is asked once for each incident of a batch.
+func (w *writing) firstOpen(inc *store.Incident) (bool, error) {
+	if w.hasOpen[inc.Number] || slices.Contains(w.opened, inc.Number) {
+		return false, nil
+	}
+	w.hasOpen[inc.Number] = true
+	worst, err := w.tx.WorstAlert(inc.Number)
+	return worst == nil, err
 }
 
 // follow lets an incident's severity and title be those of its worst alert, where nobody set them by hand.

@@ -391,7 +391,7 @@ type writing struct {
 	// joinable are open incidents by what alerts have in common with theirs.
 	joinable map[string]int64
 	opened   []int64
-	reopened map[int64]bool // by their number, those that a condition opened again
+	hasOpen  map[int64]bool // incidents that are known to have an open alert
 	begun    map[int64]bool
 	working  map[onceIn]store.Firing
 	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
@@ -413,7 +413,7 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 		begun:    map[int64]bool{},
 		working:  map[onceIn]store.Firing{},
 		joinable: map[string]int64{},
-		reopened: map[int64]bool{},
+		hasOpen:  map[int64]bool{},
 		now:      in.clock().UTC().Truncate(time.Microsecond),
 		sheet:    in.engine.Sheet(tx),
 	}
