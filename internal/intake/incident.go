@@ -106,7 +106,7 @@ func (w *writing) incidentOf(a *store.Alert, snapshot map[string]any) (inc *stor
 			return inc, true, nil
 		}
 	}
-	if inc, err = w.comesBack(a, key); err != nil || inc != nil {
+	if inc, err = w.comesBack(a); err != nil || inc != nil {
 		if inc != nil {
 			inc.JoinUntil = &until
 			w.joinable[key] = inc.Number
@@ -137,19 +137,16 @@ func (w *writing) incidentOf(a *store.Alert, snapshot map[string]any) (inc *stor
 
 // comesBack opens the incident again that an alert's condition had, where that was closed within its quiet time; nil
 // without one.
-func (w *writing) comesBack(a *store.Alert, key string) (*store.Incident, error) {
-	if key == "" {
+func (w *writing) comesBack(a *store.Alert) (*store.Incident, error) {
+	closed, was := w.returning[store.Identity{Source: a.Source, Key: a.Key}]
+	if !was {
 		return nil, nil
 	}
 	quiet, err := w.quiet(a.Service)
-	if err != nil {
+	if err != nil || closed.ResolvedAt.Before(w.now.Add(-quiet)) {
 		return nil, err
 	}
-	number, err := w.tx.ClosedLately(key, store.Identity{Source: a.Source, Key: a.Key}, w.now.Add(-quiet))
-	if err != nil || number == 0 {
-		return nil, err
-	}
-	inc, err := w.sheet.Incident(number)
+	inc, err := w.sheet.Incident(closed.Number)
 	if err != nil || inc.State == "open" {
 		return inc, err
 	}

@@ -390,10 +390,12 @@ type writing struct {
 	firings []*store.Firing
 	// joinable are open incidents by what alerts have in common with theirs.
 	joinable map[string]int64
-	opened   []int64
-	hasOpen  map[int64]bool // incidents that are known to have an open alert
-	begun    map[int64]bool
-	working  map[onceIn]store.Firing
+	// returning are incidents that were closed, by conditions of theirs that are reported anew.
+	returning map[store.Identity]store.ClosedIncident
+	opened    []int64
+	hasOpen   map[int64]bool // incidents that are known to have an open alert
+	begun     map[int64]bool
+	working   map[onceIn]store.Firing
 	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
 	names   map[string]any
 	request string
@@ -412,10 +414,10 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 		payloads: map[*alert.Payload]*store.Payload{},
 		begun:    map[int64]bool{},
 		working:  map[onceIn]store.Firing{},
-		joinable: map[string]int64{},
-		hasOpen:  map[int64]bool{},
-		now:      in.clock().UTC().Truncate(time.Microsecond),
-		sheet:    in.engine.Sheet(tx),
+		joinable: map[string]int64{}, returning: map[store.Identity]store.ClosedIncident{},
+		hasOpen: map[int64]bool{},
+		now:     in.clock().UTC().Truncate(time.Microsecond),
+		sheet:   in.engine.Sheet(tx),
 	}
 	version, err := w.sheet.Config()
 	if err != nil {
@@ -456,6 +458,7 @@ func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
 // that their numbers have no gaps.
 func (w *writing) expect(batch []*item) error {
 	keys, own := map[string]bool{}, 0
+	var returning []store.Returning
 	seen := map[string]bool{}
 	for _, it := range batch {
 		id := it.source + "\x00" + it.report.Key
@@ -465,6 +468,8 @@ func (w *writing) expect(batch []*item) error {
 		seen[id] = true
 		if key, _ := incident.KeyOf(w.index.joins, Snapshot(raised(it.source, it.report))); key != "" {
 			keys[key] = true
+			returning = append(returning, store.Returning{JoinKey: key,
+				Identity: store.Identity{Source: it.source, Key: it.report.Key}})
 		} else {
 			own++
 		}
@@ -478,8 +483,27 @@ func (w *writing) expect(batch []*item) error {
 			own++
 		}
 	}
+	if err := w.findReturning(returning); err != nil {
+		return err
+	}
 	return w.sheet.Reserve(own)
 }
+
+// findReturning finds the incidents that conditions had which are reported anew, where they were closed not long ago.
+func (w *writing) findReturning(list []store.Returning) error {
+	list = slices.DeleteFunc(list, func(r store.Returning) bool { return w.joinable[r.JoinKey] != 0 })
+	closed, err := w.tx.ClosedLately(list, w.now.Add(-longestQuiet))
+	if err != nil {
+		return fmt.Errorf("find incidents that were closed: %w", err)
+	}
+	for _, c := range closed {
+		w.returning[c.Identity] = c
+	}
+	return nil
+}
+
+// longestQuiet is the longest quiet time that a service may have.
+const longestQuiet = 24 * time.Hour
 
 // findJoinable finds the incidents that alerts may join. For what there is none yet, nobody else opens one meanwhile.
 func (w *writing) findJoinable(keys []string) error {

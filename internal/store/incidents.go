@@ -3,7 +3,6 @@ package store
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -96,13 +95,13 @@ func (tx *Tx) EntriesOf(incident, after int64, kinds []string) ([]Entry, error) 
 	return list[Entry](tx, "seq", "incident = ? and seq > ? and kind in ?", incident, after, kinds)
 }
 
-// JoinLock lets nobody else open an incident for keys until the end of the transaction.
+// JoinLock lets nobody else open an incident for keys until the end of the transaction. They are locked in one order, so
+// that two do not wait for each other, and in one statement.
 func (tx *Tx) JoinLock(keys []string) error {
-	slices.Sort(keys) // in one order, so that two do not wait for each other
-	for _, k := range slices.Compact(keys) {
-		if err := tx.alone(aloneJoin, k); err != nil {
-			return err
-		}
+	err := tx.run(`select pg_advisory_xact_lock(h) from (select distinct hashtextextended(k, ?) as h
+		from unnest(?::text[]) k order by h) x`, aloneJoin, array{keys})
+	if err != nil {
+		return fmt.Errorf("lock what alerts have in common: %w", err)
 	}
 	return nil
 }
@@ -128,17 +127,35 @@ func (tx *Tx) Joinable(keys []string, at time.Time) (map[string]int64, error) {
 	return out, nil
 }
 
-// ClosedLately finds the newest incident of a join key that was closed since a time and had an alert of an identity; 0
-// without one.
-func (tx *Tx) ClosedLately(key string, id Identity, since time.Time) (int64, error) {
-	rows, err := scan[int64](tx, `select i.number from incident i where i.join_key = ? and i.state = 'resolved'
-		and i.resolved_at >= ? and i.merged_into is null
-		and exists (select from alert a where a.incident = i.number and a.source = ? and a.key = ?)
-		order by i.number desc limit 1`, key, since, id.Source, id.Key)
-	if err != nil || len(rows) == 0 {
-		return 0, err
+// Returning is a condition that is reported anew, and what its alert has in common with others.
+type Returning struct {
+	JoinKey string `json:"join_key"`
+	Identity
+}
+
+// ClosedIncident is one that was closed, and when.
+type ClosedIncident struct {
+	Identity
+	Number     int64
+	ResolvedAt time.Time
+}
+
+// ClosedLately finds, for conditions that are reported anew, the newest incident that had such an alert, has the same
+// in common, and was closed since a time.
+func (tx *Tx) ClosedLately(list []Returning, since time.Time) ([]ClosedIncident, error) {
+	if len(list) == 0 {
+		return nil, nil
 	}
-	return rows[0], nil
+	wanted, err := json.Marshal(list)
+	if err != nil {
+		return nil, err
+	}
+	return scan[ClosedIncident](tx, `select distinct on (v.source, v.key) v.source, v.key, i.number, i.resolved_at
+		from json_to_recordset(?::json) as v(join_key text, source text, key text)
+		join incident i on i.join_key = v.join_key and i.state = 'resolved' and i.resolved_at >= ?
+			and i.merged_into is null
+		where exists (select from alert a where a.incident = i.number and a.source = v.source and a.key = v.key)
+		order by v.source, v.key, i.number desc`, string(wanted), since)
 }
 
 // WorstAlert is the worst open alert of an incident, of several the one that was raised first; nil without one.
