@@ -112,11 +112,11 @@ func (tx *Tx) Joinable(keys []string, at time.Time) (map[string]int64, error) {
 		JoinKey string
 		Number  int64
 	}
-	// What was merged into another one leads there.
-	rows, err := scan[found](tx, `select distinct on (join_key) join_key, coalesce(merged_into, number) as number
-		from incident where (state = 'open' or merged_into is not null) and join_key = any (?::text[])
-			and join_until >= ? order by join_key, incident.number desc`,
-		array{keys}, at)
+	// What was merged into another one leads there. Each key is one probe of the index of keys, which has no empty ones.
+	rows, err := scan[found](tx, `select v.k as join_key, coalesce(i.merged_into, i.number) as number
+		from unnest(?::text[]) as v(k) cross join lateral (select number, merged_into from incident
+			where join_key = v.k and join_key <> '' and (state = 'open' or merged_into is not null)
+				and join_until >= ? order by number desc limit 1) i`, array{keys}, at)
 	if err != nil {
 		return nil, fmt.Errorf("find incidents to join: %w", err)
 	}
@@ -152,8 +152,8 @@ func (tx *Tx) ClosedLately(list []Returning, since time.Time) ([]ClosedIncident,
 	}
 	return scan[ClosedIncident](tx, `select distinct on (v.source, v.key) v.source, v.key, i.number, i.resolved_at
 		from json_to_recordset(?::json) as v(join_key text, source text, key text)
-		join incident i on i.join_key = v.join_key and i.state = 'resolved' and i.resolved_at >= ?
-			and i.merged_into is null
+		join incident i on i.join_key = v.join_key and i.join_key <> '' and i.state = 'resolved'
+			and i.resolved_at >= ? and i.merged_into is null
 		where exists (select from alert a where a.incident = i.number and a.source = v.source and a.key = v.key)
 		order by v.source, v.key, i.number desc`, string(wanted), since)
 }
