@@ -271,7 +271,7 @@ func (in *Intake) tellExpiring(ctx context.Context) error {
 		for _, k := range keys {
 			w := Which{k.Runbook, k.Start}
 			text := fmt.Sprintf(
-				"The key of the start address %s ends on %s. Make another one: urgentis trigger key add %s "+
+				"The key of the start address %s ends on %s. Make another one: urgentis trigger address %s "+
 					"--keep 168h",
 				w.Full(),
 				k.EndsAt.UTC().Format("2006-01-02"),

@@ -243,3 +243,26 @@ func TestValuesThatWereSeen(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, list, 200, "they are bounded")
 }
+
+// Whoever owns a start address is told before its last key ends, once.
+func TestKeysThatEndSoonAreTold(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	push(t, s, simple, besides("address: true\n"))
+	require.NoError(t, testdb.SQL(s).Exec("insert into connection (name, kind, url) values ('room', 'room', 'http://r')").Error)
+	add := func(id string, ends time.Duration) {
+		require.NoError(t, s.In(ctx).AddStartKey(&store.StartKey{ID: id, Runbook: "plain", Start: "trigger/t",
+			Hash: []byte(id), AddedBy: "iva", AddedAt: time.Now(), EndsAt: time.Now().Add(ends)}, 365*24*time.Hour))
+	}
+	told := func() (n int) {
+		require.NoError(t, in.tellExpiring(ctx))
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery where body like '%trigger address t%'").Scan(&n).Error)
+		return n
+	}
+	add("old", 24*time.Hour)
+	add("new", 100*24*time.Hour)
+	assert.Zero(t, told(), "another one goes on beside it")
+	require.NoError(t, s.In(ctx).EndStartKey("plain", "trigger/t", "new"))
+	assert.Equal(t, 1, told())
+	assert.Equal(t, 1, told())
+}
