@@ -123,6 +123,7 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, p.Theme("dark"))
 	for path, want := range map[string]string{"/incidents/1": "Closed: repaired",
 		"/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page",
+		"/triggers": "clocks-at-night", "/triggers/berth-queue-backlog.backlog": "What came of it",
 		"/incidents/999": "there is no incident 999"} {
 		require.NoError(t, p.Go(w.Link+path))
 		require.NoError(t, p.See(want))

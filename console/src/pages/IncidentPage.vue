@@ -173,6 +173,10 @@ const end = () =>
 .alerts p {
   margin: 2px 0;
 }
+.alerts summary {
+  padding: 4px 0;
+  cursor: pointer;
+}
 .changed {
   list-style: none;
   padding: 0;
