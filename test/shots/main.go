@@ -124,6 +124,9 @@ func (s *shooter) shoot(path, see, file string) error {
 }
 
 func (s *shooter) signIn() error {
+	if err := s.page.Go(s.w.Link + "/sign-in"); err != nil {
+		return err
+	}
 	if err := s.page.Theme("light"); err != nil {
 		return err
 	}
@@ -369,9 +372,9 @@ func (s *shooter) command(args, file string) error {
 		"-fa",
 		"DejaVu Sans Mono",
 		"-fs",
-		"8",
+		"7.5",
 		"-geometry",
-		"205x59+0+0",
+		"210x63+0+0",
 		"-bg",
 		"#10151a",
 		"-fg",

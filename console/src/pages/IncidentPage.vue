@@ -185,6 +185,14 @@ const end = () =>
   display: flex;
   gap: 8px;
 }
+@media (max-width: 700px) {
+  .head {
+    flex-wrap: wrap;
+  }
+  .head > :first-child {
+    flex-basis: 100%;
+  }
+}
 .outcome {
   margin-top: 4px;
 }
