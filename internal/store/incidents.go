@@ -95,8 +95,8 @@ func (tx *Tx) EntriesOf(incident, after int64, kinds []string) ([]Entry, error) 
 	return list[Entry](tx, "seq", "incident = ? and seq > ? and kind in ?", incident, after, kinds)
 }
 
-// JoinLock lets nobody else open an incident for keys until the end of the transaction. They are locked in one order, so
-// that two do not wait for each other, and in one statement.
+// JoinLock lets nobody else open an incident for keys until the end of the transaction. They are locked in one order,
+// so that two do not wait for each other, and in one statement.
 func (tx *Tx) JoinLock(keys []string) error {
 	err := tx.run(`select pg_advisory_xact_lock(h) from (select distinct hashtextextended(k, ?) as h
 		from unnest(?::text[]) k order by h) x`, aloneJoin, array{keys})
@@ -112,7 +112,8 @@ func (tx *Tx) Joinable(keys []string, at time.Time) (map[string]int64, error) {
 		JoinKey string
 		Number  int64
 	}
-	// What was merged into another one leads there. Each key is one probe of the index of keys, which has no empty ones.
+	// What was merged into another one leads there. Each key is one probe of the index of keys, which has none that is
+	// empty.
 	rows, err := scan[found](tx, `select v.k as join_key, coalesce(i.merged_into, i.number) as number
 		from unnest(?::text[]) as v(k) cross join lateral (select number, merged_into from incident
 			where join_key = v.k and join_key <> '' and (state = 'open' or merged_into is not null)
