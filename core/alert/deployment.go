@@ -122,20 +122,13 @@ func readCDEvent(b []byte, now time.Time) (Deployment, error) {
 }
 
 func (s *Source) mappedDeployments(p Payload, now time.Time) ([]Deployment, error) {
-	names, err := p.names(s, now)
+	scope, items, err := s.opened(p, now)
 	if err != nil {
 		return nil, err
 	}
-	scope := &expr.Scope{Names: names}
-	items := []any{names["body"]}
-	if s.Each != nil {
-		if items, err = s.items(scope); err != nil {
-			return nil, err
-		}
-	}
 	var out []Deployment
 	for i, item := range items {
-		names["item"] = item
+		scope.Names["item"] = item
 		if s.Ignore != nil {
 			yes, err := s.Ignore.Bool(scope)
 			if err != nil {

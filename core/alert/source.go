@@ -157,16 +157,9 @@ type Mapped struct {
 // Mapping maps a payload, item by item. It is pure. An error, of type *Invalid, concerns all of the payload: its body
 // cannot be read, or has no such list.
 func (s *Source) Mapping(p Payload, now time.Time) ([]Mapped, error) {
-	names, err := p.names(s, now)
+	scope, items, err := s.opened(p, now)
 	if err != nil {
 		return nil, err
-	}
-	scope := &expr.Scope{Names: names}
-	items := []any{names["body"]}
-	if s.Each != nil {
-		if items, err = s.items(scope); err != nil {
-			return nil, err
-		}
 	}
 	out := make([]Mapped, len(items))
 	for i, item := range items {
@@ -174,6 +167,20 @@ func (s *Source) Mapping(p Payload, now time.Time) ([]Mapped, error) {
 		out[i] = s.one(scope, now)
 	}
 	return out, nil
+}
+
+// opened gives what the expressions of a source see of a payload, and its items.
+func (s *Source) opened(p Payload, now time.Time) (*expr.Scope, []any, error) {
+	names, err := p.names(s, now)
+	if err != nil {
+		return nil, nil, err
+	}
+	scope := &expr.Scope{Names: names}
+	if s.Each == nil {
+		return scope, []any{names["body"]}, nil
+	}
+	items, err := s.items(scope)
+	return scope, items, err
 }
 
 func (s *Source) items(scope *expr.Scope) ([]any, error) {

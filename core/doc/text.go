@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	_ "time/tzdata" // zones, on a machine that has none
 	"unicode/utf8"
 
 	"urgentis/core/expr"
@@ -318,6 +319,17 @@ func (t *Text) Duration(n ast.Node, what string) time.Duration {
 		t.Fail(n, "%s must be a time such as 30s, 5m, 2h or 1d, not %q", what, w)
 	}
 	return d
+}
+
+// Zone reads a time zone by its name; UTC where it cannot be read.
+func (t *Text) Zone(n ast.Node, what string) *time.Location {
+	w := t.Word(n, what)
+	zone, err := time.LoadLocation(w)
+	if err != nil || w == "Local" {
+		t.Fail(n, "there is no zone %s; write it like Europe/Lisbon or UTC", w)
+		return time.UTC
+	}
+	return zone
 }
 
 // ParseDuration reads a time span: as time.ParseDuration, and d for days of 24 hours. It must be above 0.

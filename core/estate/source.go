@@ -5,8 +5,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
-	_ "time/tzdata" // zones, on a machine that has none
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -121,14 +119,7 @@ func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
 				s.From = append(s.From, x.network(w))
 			}
 		},
-		"zone": func(n ast.Node) {
-			w := x.Word(n, "zone")
-			zone, err := time.LoadLocation(w)
-			if err != nil || w == "Local" {
-				x.Fail(n, "there is no zone %s; write it like Europe/Lisbon or UTC", w)
-			}
-			s.Zone = zone
-		},
+		"zone": func(n ast.Node) { s.Zone = x.Zone(n, "zone") },
 		"rate": func(n ast.Node) {
 			if s.Rate = x.Integer(n, "rate"); s.Rate < 1 || s.Rate > alert.MaxRate {
 				x.Fail(n, "rate is how many reports are taken in a second, from 1 to %d", alert.MaxRate)

@@ -42,7 +42,7 @@ func (x *decoder) calendar(root ast.Node) {
 	x.d.Calendar = c
 	got := x.Fields(root, "a calendar", map[string]func(ast.Node){
 		"urgentis": func(ast.Node) {}, "name": x.name,
-		"zone": func(n ast.Node) { c.Zone = x.zone(n) },
+		"zone": func(n ast.Node) { c.Zone = x.Zone(n, "zone") },
 		"weekly": func(n ast.Node) {
 			for _, w := range x.List(n, "weekly") {
 				h, err := calendar.ParseWeekly(x.Word(w, "weekly"))
@@ -81,16 +81,6 @@ func (x *decoder) day(e doc.Entry, c *calendar.Calendar) {
 		}
 		c.Days[e.Key] = append(c.Days[e.Key], h)
 	}
-}
-
-func (x *decoder) zone(n ast.Node) *time.Location {
-	w := x.Word(n, "zone")
-	zone, err := time.LoadLocation(w)
-	if err != nil || w == "Local" {
-		x.Fail(n, "there is no zone %s; write it like Europe/Lisbon or UTC", w)
-		return time.UTC
-	}
-	return zone
 }
 
 // mute decodes planned work, for which triggers and messages are held back.

@@ -251,12 +251,7 @@ func (r *Reader) schedule(s *Start, got map[string]ast.Node) {
 	}
 	zone := time.UTC
 	if z := got["zone"]; z != nil {
-		word := r.Word(z, "zone")
-		var err error
-		if zone, err = time.LoadLocation(word); err != nil || word == "Local" {
-			r.Fail(z, "there is no zone %s; write it like Europe/Lisbon or UTC", word)
-			zone = time.UTC
-		}
+		zone = r.Zone(z, "zone")
 	}
 	var err error
 	if s.Schedule, err = calendar.ParseSchedule(r.Word(n, "schedule"), zone); err != nil {

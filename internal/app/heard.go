@@ -170,17 +170,9 @@ func (f *folding) add(s *alert.Source, m listen.Message) []unreadOne {
 	if err != nil {
 		return []unreadOne{{p, nil, err.Error()}}
 	}
-	var unread []int
-	finding := ""
-	for i, x := range made {
-		switch {
-		case x.Unread != "":
-			if unread = append(unread, i); finding == "" {
-				finding = x.Unread
-			}
-		case !x.Ignored:
-			f.join(x.Report, &p)
-		}
+	reports, unread, finding := sorted(made)
+	for _, r := range reports {
+		f.join(r, &p)
 	}
 	if len(unread) == 0 {
 		return nil

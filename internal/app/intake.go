@@ -125,15 +125,8 @@ func sourceIn(text string) (*alert.Source, error) {
 	return docs[0].Source, nil
 }
 
-// takeMapped keeps what a map makes of a payload. What it cannot make is kept as it came.
-func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
-	items, err := s.Mapping(p, now())
-	if err != nil {
-		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
-	}
-	var reports []alert.Report
-	var unread []int
-	finding := ""
+// sorted parts what a map made into reports and the places of what could not be read, with the first reason.
+func sorted(items []alert.Mapped) (reports []alert.Report, unread []int, finding string) {
 	for i, m := range items {
 		switch {
 		case m.Unread != "":
@@ -144,6 +137,16 @@ func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) 
 			reports = append(reports, m.Report)
 		}
 	}
+	return reports, unread, finding
+}
+
+// takeMapped keeps what a map makes of a payload. What it cannot make is kept as it came.
+func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
+	items, err := s.Mapping(p, now())
+	if err != nil {
+		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
+	}
+	reports, unread, finding := sorted(items)
 	out := &Received{Many: true, Taken: []intake.Taken{}}
 	if err := a.withinRate(s, len(items)); err != nil {
 		return nil, err
