@@ -493,7 +493,7 @@ func (p *stagehand) sure(m *Machine) bool {
 }
 
 func (p *stagehand) turned() bool {
-	return slices.ContainsFunc(p.log, func(e Event) bool { _, ok := e.Body.(AlertChanged); return ok })
+	return len(p.beforeTheTurn()) < len(p.log)
 }
 
 // refused counts how often the locks at a place were refused.
