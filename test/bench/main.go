@@ -213,7 +213,7 @@ title: Bench
 owner: bench
 service: bench
 starts: {any: {alert: alert.labels.signal == "bench", inputs: {n: "{{ alert.labels.n }}"}}}
-inputs: {n: {type: text, pattern: "^[a-z0-9]+$"}}
+inputs: {n: {type: text, pattern: "^[a-z0-9][a-z0-9-]*$"}}
 steps:
   - look: First
     from: here
@@ -503,12 +503,15 @@ func (b *bench) clear() error {
 
 // rowsOfAnAlert counts the rows that one new alert leaves behind.
 func (b *bench) rowsOfAnAlert() (float64, error) {
-	var alerts, all float64
-	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*)
-		from alert) + (select count(*) from incident) + (select count(*) from entry)
+	var alerts, runs, all float64
+	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*) from run),
+		(select count(*) from alert) + (select count(*) from incident) + (select count(*) from entry)
 		+ (select count(*) from run) + (select count(*) from event) + (select count(*)
 			from feed) + (select count(*) from river_job) + (select count(*) from firing)`).
-		Scan(&alerts, &all)
+		Scan(&alerts, &runs, &all)
+	if err == nil && runs != alerts {
+		err = fmt.Errorf("%.0f alerts began %.0f runs", alerts, runs)
+	}
 	return all / alerts, err
 }
 
