@@ -77,6 +77,8 @@ type Book struct {
 	byID   map[string]*Step
 	takes  map[string]*Step // the step that takes a reading
 	linked map[string]*Book // other runbooks that it calls
+
+	looksAtAlert bool
 }
 
 // Limits bound the runs of a runbook.
@@ -615,7 +617,10 @@ func (b *Book) WrongInputs(s *Start) []string {
 var looksAtAlert = regexp.MustCompile(`\balert(_now)?\b[.\[]`)
 
 // LooksAtAlert reports whether the runbook speaks of its alert anywhere but in what starts it.
-func (b *Book) LooksAtAlert() bool {
+func (b *Book) LooksAtAlert() bool { return b.looksAtAlert }
+
+// speaksOfAlert looks for what LooksAtAlert reports, once, as a book is read.
+func (b *Book) speaksOfAlert() bool {
 	n := len(looksAtAlert.FindAllIndex(b.Source, -1))
 	for _, s := range b.Starts {
 		if s.Alert != nil {

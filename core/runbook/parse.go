@@ -39,6 +39,7 @@ func parse(src []byte, old bool) (*Book, Findings) {
 	if found := d.Sorted(); found.Failed() {
 		return nil, found
 	}
+	d.book.looksAtAlert = d.book.speaksOfAlert()
 	return d.book, d.Findings
 }
 

@@ -2,21 +2,18 @@
 package intake
 
 import (
+	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
 	"log/slog"
-	"maps"
-	"slices"
 	"sync"
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"urgentis/core/alert"
-	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
@@ -54,6 +51,8 @@ type Intake struct {
 
 	mu      sync.Mutex
 	waiting map[string]int // how many reports of each source wait to be kept
+	// underWay are the conditions of which reports wait, each with the writer that they wait for.
+	underWay map[store.Identity]laneFor
 
 	losses losses
 }
@@ -84,6 +83,13 @@ type item struct {
 	answer  chan Outcome
 }
 
+func (it *item) identity() store.Identity {
+	return store.Identity{Source: it.source, Key: it.report.Key}
+}
+
+// laneFor is the writer that reports of one condition wait for, and how many they are.
+type laneFor struct{ lane, items int }
+
 // ErrBusy says that more reports of a source wait to be kept than are taken; the others are not made to wait for it.
 var ErrBusy = errors.New("too many reports of this source wait to be kept; send it again in a second")
 
@@ -103,7 +109,7 @@ type Config struct {
 }
 
 // New makes an intake and starts its two writers, the one who looks after starts that wait, and the one who looks for
-// silent sources. Reports with one identity go through the same writer, in order. It refuses a configuration in which
+// silent sources. It refuses a configuration in which
 // something is missing.
 func New(c Config) (*Intake, error) {
 	if err := need.All("an intake", c); err != nil {
@@ -123,7 +129,7 @@ func New(c Config) (*Intake, error) {
 	in := &Intake{
 		seen:  values,
 		store: c.Store, engine: c.Engine, log: c.Log, clock: c.Clock, marked: marked, stop: make(chan struct{}),
-		waiting: map[string]int{},
+		waiting: map[string]int{}, underWay: map[store.Identity]laneFor{},
 	}
 	for i := range in.lanes {
 		in.lanes[i] = make(chan *item, 4*maxBatch)
@@ -213,17 +219,47 @@ func (in *Intake) TakeItems(ctx context.Context, source string, items []Item) []
 	return out
 }
 
-// send gives an item to the writer of its identity.
+// send gives an item to a writer.
 func (in *Intake) send(ctx context.Context, it *item) bool {
-	h := fnv.New32a()
-	h.Write([]byte(it.source + "\x00" + it.report.Key)) //nolint:errcheck // it never fails
 	select {
-	case in.lanes[h.Sum32()%2] <- it:
+	case in.lanes[in.laneOf(it)] <- it:
 		return true
 	case <-ctx.Done():
 	case <-in.stop:
 	}
+	in.passed(it)
 	return false
+}
+
+// laneOf chooses a writer. What is reported of one condition goes through one writer as long as any of it waits, so that
+// it is taken in order. Otherwise alerts of one service share a writer, as most share an incident, whose row two
+// writers would wait for in turn.
+func (in *Intake) laneOf(it *item) int {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	id := it.identity()
+	u, under := in.underWay[id]
+	if !under {
+		h := fnv.New32a()
+		h.Write([]byte(cmp.Or(it.report.Service, id.Source+"\x00"+id.Key))) //nolint:errcheck // it never fails
+		u.lane = int(h.Sum32() % uint32(len(in.lanes)))
+	}
+	u.items++
+	in.underWay[id] = u
+	return u.lane
+}
+
+// passed says that an item waits no more.
+func (in *Intake) passed(it *item) {
+	in.mu.Lock()
+	defer in.mu.Unlock()
+	id := it.identity()
+	if u := in.underWay[id]; u.items > 1 {
+		u.items--
+		in.underWay[id] = u
+	} else {
+		delete(in.underWay, id)
+	}
 }
 
 // enter lets reports of a source in where there is room for them.
@@ -267,6 +303,9 @@ func (in *Intake) write(lane chan *item) {
 			}
 		}
 		in.keep(batch)
+		for _, it := range batch {
+			in.passed(it)
+		}
 	}
 }
 
@@ -343,307 +382,6 @@ func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
 	})
 	if err != nil {
 		in.log.Error("tell about an alert that is set aside", "error", err)
-	}
-}
-
-func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err error) {
-	defer func() {
-		// One report that the program fails on must not take the others, or the service, with it.
-		if r := recover(); r != nil {
-			err = fmt.Errorf("the program failed on it: %v", r)
-		}
-	}()
-	out = make([]Taken, len(batch))
-	err = in.store.Tx(ctx, func(tx *store.Tx) error {
-		b, err := in.open(tx, batch)
-		if err != nil {
-			return err
-		}
-		altering, raising := onlyNew(batch, b.open)
-		for _, i := range append(altering, raising...) {
-			if out[i], err = b.take(batch[i]); err != nil {
-				return err
-			}
-		}
-		return b.flush()
-	})
-	return out, err
-}
-
-// writing is one batch inside its transaction.
-type writing struct {
-	in      *Intake
-	tx      *store.Tx
-	open    map[string]*store.Alert
-	closed  map[string]time.Time // when the incidents of open alerts were closed
-	touched map[string]bool
-	sources map[string]bool
-	now     time.Time
-	index   *loaded
-	sheet   *engine.Sheet
-	fresh   []*store.Alert // raised in this batch, written at its end
-	// payloads are what was sent, by the request that sent it, and came are the alerts that came of them.
-	payloads map[*alert.Payload]*store.Payload
-	came     map[store.AlertPayload]bool
-	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
-	// run was begun, working the runs by what they are for.
-	firings []*store.Firing
-	// joinable are open incidents by what alerts have in common with theirs.
-	joinable map[string]int64
-	// returning are incidents that were closed, by conditions of theirs that are reported anew.
-	returning map[store.Identity]store.ClosedIncident
-	opened    []int64
-	hasOpen   map[int64]bool // incidents that are known to have an open alert
-	begun     map[int64]bool
-	working   map[onceIn]store.Firing
-	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
-	names   map[string]any
-	request string
-}
-
-// writing begins to write with the triggers as they are now.
-func (in *Intake) writing(tx *store.Tx) (*writing, error) {
-	w := &writing{
-		in:       in,
-		tx:       tx,
-		open:     map[string]*store.Alert{},
-		closed:   map[string]time.Time{},
-		touched:  map[string]bool{},
-		sources:  map[string]bool{},
-		came:     map[store.AlertPayload]bool{},
-		payloads: map[*alert.Payload]*store.Payload{},
-		begun:    map[int64]bool{},
-		working:  map[onceIn]store.Firing{},
-		joinable: map[string]int64{}, returning: map[store.Identity]store.ClosedIncident{},
-		hasOpen: map[int64]bool{},
-		now:     in.clock().UTC().Truncate(time.Microsecond),
-		sheet:   in.engine.Sheet(tx),
-	}
-	version, err := w.sheet.Config()
-	if err != nil {
-		return nil, err
-	}
-	w.index, err = in.triggers.load(tx, in.engine, version)
-	return w, err
-}
-
-func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
-	w, err := in.writing(tx)
-	if err != nil {
-		return nil, err
-	}
-	seen := map[store.Identity]bool{}
-	ids := make([]store.Identity, 0, len(batch))
-	for _, it := range batch {
-		w.sources[it.source] = true
-		if id := (store.Identity{Source: it.source, Key: it.report.Key}); !seen[id] {
-			seen[id] = true
-			ids = append(ids, id)
-		}
-	}
-	rows, err := tx.OpenAlerts(ids)
-	if err != nil {
-		return nil, err
-	}
-	for i := range rows {
-		id := rows[i].Source + "\x00" + rows[i].Key
-		if w.open[id] = &rows[i].Alert; rows[i].ClosedAt != nil {
-			w.closed[id] = *rows[i].ClosedAt
-		}
-	}
-	return w, w.expect(batch)
-}
-
-// expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened, so
-// that their numbers have no gaps.
-func (w *writing) expect(batch []*item) error {
-	keys, own := map[string]bool{}, 0
-	var returning []store.Returning
-	seen := map[string]bool{}
-	for _, it := range batch {
-		id := it.source + "\x00" + it.report.Key
-		if seen[id] || w.open[id] != nil || it.report.Severity == alert.Cleared {
-			continue
-		}
-		seen[id] = true
-		if key, _ := incident.KeyOf(w.index.joins, Snapshot(raised(it.source, it.report))); key != "" {
-			keys[key] = true
-			returning = append(returning, store.Returning{JoinKey: key,
-				Identity: store.Identity{Source: it.source, Key: it.report.Key}})
-		} else {
-			own++
-		}
-	}
-	all := slices.Collect(maps.Keys(keys))
-	if err := w.findJoinable(all); err != nil {
-		return err
-	}
-	for _, k := range all {
-		if _, ok := w.joinable[k]; !ok {
-			own++
-		}
-	}
-	if err := w.findReturning(returning); err != nil {
-		return err
-	}
-	return w.sheet.Reserve(own)
-}
-
-// findReturning finds the incidents that conditions had which are reported anew, where they were closed not long ago.
-func (w *writing) findReturning(list []store.Returning) error {
-	list = slices.DeleteFunc(list, func(r store.Returning) bool { return w.joinable[r.JoinKey] != 0 })
-	closed, err := w.tx.ClosedLately(list, w.now.Add(-longestQuiet))
-	if err != nil {
-		return fmt.Errorf("find incidents that were closed: %w", err)
-	}
-	for _, c := range closed {
-		w.returning[c.Identity] = c
-	}
-	return nil
-}
-
-// longestQuiet is the longest quiet time that a service may have.
-const longestQuiet = 24 * time.Hour
-
-// findJoinable finds the incidents that alerts may join. For what there is none yet, nobody else opens one meanwhile.
-func (w *writing) findJoinable(keys []string) error {
-	if len(keys) == 0 {
-		return nil
-	}
-	found, err := w.tx.Joinable(keys, w.now)
-	if err != nil {
-		return err
-	}
-	var missing []string
-	for _, k := range keys {
-		if _, ok := found[k]; !ok {
-			missing = append(missing, k)
-		}
-	}
-	if len(missing) > 0 {
-		if err := w.tx.JoinLock(missing); err != nil {
-			return err
-		}
-		late, err := w.tx.Joinable(missing, w.now)
-		if err != nil {
-			return err
-		}
-		maps.Copy(found, late)
-	}
-	w.joinable = found
-	return nil
-}
-
-func (w *writing) take(it *item) (Taken, error) {
-	id := it.source + "\x00" + it.report.Key
-	r := it.report
-	a := w.open[id]
-	severity := alert.Severity("")
-	if a != nil {
-		severity = alert.Severity(a.Severity)
-	}
-	change := alert.Compare(severity, r)
-	taken := Taken{Change: change}
-	switch change {
-	case alert.Idle:
-		return taken, nil
-	case alert.New:
-		a = raised(it.source, r)
-		a.Count = int64(it.times)
-		if err := w.raise(a); err != nil {
-			return taken, err
-		}
-		w.open[id] = a
-	case alert.Repeat:
-		a.Count, a.LastAt = a.Count+int64(it.times), r.At
-		w.touched[id] = true
-		if err := w.stillThere(id, a); err != nil {
-			return taken, err
-		}
-		if err := w.repeated(a, it.times); err != nil {
-			return taken, err
-		}
-	default:
-		if err := w.alter(a, it, change); err != nil {
-			return taken, err
-		}
-		if change == alert.Clear {
-			delete(w.open, id)
-		}
-	}
-	if it.payload != nil && change != alert.Repeat {
-		w.keepPayload(it.payload, a.ID)
-	}
-	taken.Alert = a.ID
-	if a.Incident != nil {
-		taken.Incident = *a.Incident
-	}
-	return taken, nil
-}
-
-// keepPayload notes that a payload raised or changed an alert.
-func (w *writing) keepPayload(p *alert.Payload, id string) {
-	if w.payloads[p] == nil {
-		w.payloads[p] = store.NewPayload(*p, w.now)
-	}
-	w.came[store.AlertPayload{Alert: id, Payload: w.payloads[p].ID}] = true
-}
-
-// flush writes what repeats altered, once for each alert, and the marks of the sources.
-func (w *writing) flush() error {
-	var repeats []*store.Alert
-	if err := store.Add(w.sheet.Bulk, w.fresh); err != nil {
-		return fmt.Errorf("keep alerts: %w", err)
-	}
-	if err := store.Add(w.sheet.Bulk, w.firings); err != nil {
-		return fmt.Errorf("keep what came of triggers: %w", err)
-	}
-	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Values(w.payloads))); err != nil {
-		return fmt.Errorf("keep payloads: %w", err)
-	}
-	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Keys(w.came))); err != nil {
-		return fmt.Errorf("keep payloads of alerts: %w", err)
-	}
-	for id := range w.touched {
-		if a := w.open[id]; a != nil && !slices.Contains(w.fresh, a) {
-			repeats = append(repeats, a)
-		}
-	}
-	if err := w.tx.Repeated(repeats); err != nil {
-		return err
-	}
-	for s := range w.sources {
-		// Every alert need not lock the source's row: a mark each second is enough.
-		if last, ok := w.in.marked.Get(s); ok && w.now.Sub(last) < time.Second {
-			continue
-		}
-		w.in.marked.Add(s, w.now)
-		if err := w.tx.MarkSource(s); err != nil {
-			return err
-		}
-	}
-	for _, a := range w.fresh {
-		w.in.saw(a)
-	}
-	return w.sheet.Flush()
-}
-
-// raised is the alert that a first report makes.
-func raised(source string, r alert.Report) *store.Alert {
-	return &store.Alert{
-		ID:       store.NewID("a"),
-		Source:   source,
-		Key:      r.Key,
-		State:    "open",
-		Severity: string(r.Severity),
-		Summary:  r.Summary,
-		Service:  r.Service,
-		Link:     r.Link,
-		Labels:   r.Labels,
-		Count:    1,
-		FirstAt:  r.At,
-		LastAt:   r.At,
-		Verdicts: json.RawMessage("[]"),
 	}
 }
 

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"cmp"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -75,24 +77,58 @@ type Identity struct {
 	Key    string `json:"key"`
 }
 
+// Compare orders identities as all who lock several alerts do.
+func (i Identity) Compare(j Identity) int {
+	return cmp.Or(cmp.Compare(i.Source, j.Source), cmp.Compare(i.Key, j.Key))
+}
+
 // OpenAlert is an alert that is open.
 type OpenAlert struct {
 	Alert
 	ClosedAt *time.Time // when its incident was closed; nil where that is open
 }
 
-// OpenAlerts reads the open alerts of identities, so that nobody else alters them until the end of the transaction.
-// Each identity is one probe of the index of open alerts, however many are open.
-func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
-	wanted, err := json.Marshal(ids)
+const openColumns = `a.id, a.source, a.key, a.state, a.severity, a.summary, a.service, a.link, a.labels, a.count,
+	a.first_at, a.last_at, a.incident, a.verdicts`
+
+// openAlerts reads what a statement gives: the openColumns, and when the incident was closed. Each report asks for it,
+// and the general way of reading rows takes longer than the database.
+func (tx *Tx) openAlerts(statement string, args ...any) (out []OpenAlert, err error) {
+	rows, err := tx.db.Raw(statement, args...).Rows()
 	if err != nil {
 		return nil, err
 	}
-	found, err := scan[OpenAlert](tx, `select a.*, i.resolved_at as closed_at
-		from json_to_recordset(?::json) as v(source text, key text)
+	defer rows.Close()
+	for rows.Next() {
+		var a OpenAlert
+		var labels sql.RawBytes
+		if err := rows.Scan(&a.ID, &a.Source, &a.Key, &a.State, &a.Severity, &a.Summary, &a.Service, &a.Link, &labels,
+			&a.Count, &a.FirstAt, &a.LastAt, &a.Incident, (*[]byte)(&a.Verdicts), &a.ClosedAt); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(labels, &a.Labels); err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, rows.Err()
+}
+
+// OpenAlerts reads the open alerts of identities, so that nobody else alters them until the end of the transaction.
+// Each identity is one probe of the index of open alerts, however many are open.
+func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	sources, keys := make([]string, len(ids)), make([]string, len(ids))
+	for i, id := range ids {
+		sources[i], keys[i] = id.Source, id.Key
+	}
+	found, err := tx.openAlerts(`select `+openColumns+`, i.resolved_at
+		from unnest(?::text[], ?::text[]) as v(source, key)
 		cross join lateral (select * from alert
 			where state = 'open' and source = v.source and key = v.key limit 1 for update) a
-		left join incident i on i.number = a.incident and i.state = 'resolved'`, string(wanted))
+		left join incident i on i.number = a.incident and i.state = 'resolved'`, array{sources}, array{keys})
 	if err != nil {
 		return nil, fmt.Errorf("read open alerts: %w", err)
 	}
@@ -108,28 +144,39 @@ func (tx *Tx) QuietAlerts(source string, after time.Duration) ([]Alert, error) {
 		and last_at < now() - ? * interval '1 second' order by last_at limit ?`, source, after.Seconds(), maxQuiet)
 }
 
-// Repeated writes how often, and when last, alerts were reported.
-func (tx *Tx) Repeated(alerts []*Alert) error {
-	if len(alerts) == 0 {
-		return nil
+// Repeat is a report that alters nothing of an open alert but how often, and when last, it was made.
+type Repeat struct {
+	Identity
+	Severity string
+	Times    int64
+	At       time.Time
+}
+
+// CountRepeats counts reports of alerts that are open just as they are reported, and gives those alerts as they are
+// then; nobody else alters them until the end of the transaction. Of others it gives nothing, nor of those that
+// somebody else altered meanwhile. It takes one row to write for each alert, where reading it first takes two.
+func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
+	sources, keys, severities := make([]string, len(reports)), make([]string, len(reports)), make([]string, len(reports))
+	times, ats := make([]int64, len(reports)), make([]time.Time, len(reports))
+	for i, r := range reports {
+		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At
 	}
-	type seen struct {
-		ID     string    `json:"id"`
-		Count  int64     `json:"count"`
-		LastAt time.Time `json:"last_at"`
-	}
-	repeats, ids := make([]seen, len(alerts)), make([]string, len(alerts))
-	for i, a := range alerts {
-		repeats[i], ids[i] = seen{a.ID, a.Count, a.LastAt}, a.ID
-	}
-	rows, err := json.Marshal(repeats)
+	// A row is found again by its place, so that nothing is looked up twice: at another place it is another version.
+	// Named as an array too, the places are read one by one, however small the table was as the statement was planned.
+	found, err := tx.openAlerts(`with v as materialized (select v.*, a.ctid as place
+		from unnest(?::text[], ?::text[], ?::text[], ?::bigint[], ?::timestamptz[])
+			as v(source, key, severity, times, at)
+		cross join lateral (select ctid from alert where state = 'open' and source = v.source and key = v.key
+			and severity = v.severity limit 1) a)
+		update alert a set count = a.count + v.times, last_at = v.at from v
+		where a.ctid = v.place and a.ctid = any (array(select place from v))
+		returning `+openColumns+`, (select i.resolved_at from incident i
+			where i.number = a.incident and i.state = 'resolved')`,
+		array{sources}, array{keys}, array{severities}, array{times}, array{ats})
 	if err != nil {
-		return err
+		return nil, fmt.Errorf("count repeated alerts: %w", err)
 	}
-	// Named a second time as an array, each alert is one probe of the key, however many there are.
-	return tx.run(`update alert a set count = v.count, last_at = v.last_at
-		from json_to_recordset(?::json) as v(id text, count bigint, last_at timestamptz)
-		where a.id = v.id and a.id = any (?::text[])`, string(rows), array{ids})
+	return found, nil
 }
 
 // Waiting is a start that waits whether its alert stays so.

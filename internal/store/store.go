@@ -62,6 +62,9 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	}
 	cfg.ConnConfig.RuntimeParams["application_name"] = "urgentis"
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	// A statement that is planned while a table is small must look things up in an index all the same: it is planned
+	// once, and the table grows. What is read often is in memory, or on a disk that does not turn.
+	cfg.ConnConfig.RuntimeParams["random_page_cost"] = "1.1"
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)

@@ -5,16 +5,13 @@ package main
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"text/tabwriter"
@@ -392,105 +389,6 @@ func (b *bench) xid() (int, error) {
 	return n, err
 }
 
-var tps = regexp.MustCompile(`tps = ([0-9.]+)`)
-
-// intake measures how many alerts a second 32 clients can hand in, each durable with its run's doorbell,
-// and how many single rows 32 clients of the database insert.
-func (b *bench) intake() error {
-	if _, err := b.commit(); err != nil { // makes the table
-		return err
-	}
-	if err := b.push(book); err != nil {
-		return err
-	}
-	script := filepath.Join(b.dir, "insert.sql")
-	if err := os.WriteFile(script, []byte("insert into bench_row (text) values ('x');\n"),
-		0o644); err != nil { //nolint:gosec // another account reads it
-		return err
-	}
-	host := regexp.MustCompile(`host=([^&]+)`).FindStringSubmatch(b.db.URL)[1]
-	bin, err := pgbench()
-	if err != nil {
-		return err
-	}
-	out, err := exec.Command(bin, "-n", "-h", host, "-U", "urgentis", "-c", "32", "-j", "2", "-T", "5", "-f", script,
-		"postgres").
-		CombinedOutput()
-	if err != nil {
-		return fmt.Errorf("pgbench: %w: %s", err, out)
-	}
-	rows, err := strconv.ParseFloat(tps.FindStringSubmatch(string(out))[1], 64)
-	if err != nil {
-		return err
-	}
-	e, err := b.engine(nil, false) // runs are rung for, not driven
-	if err != nil {
-		return err
-	}
-	in, err := b.intakeFor(e)
-	if err != nil {
-		return err
-	}
-	defer in.Stop()
-	count, err := b.hammer(in, 1, func(client, i int) string { return fmt.Sprintf("c%d-%d", client, i) })
-	if err != nil {
-		return err
-	}
-	hundreds, err := b.hammer(in, 100, func(client, i int) string { return fmt.Sprintf("h%d-%d", client, i) })
-	if err != nil {
-		return err
-	}
-	repeats, err := b.hammer(in, 1, func(client, _ int) string { return fmt.Sprintf("same-%d", client) })
-	if err != nil {
-		return err
-	}
-	again, err := b.hammer(in, 100, func(client, i int) string { return fmt.Sprintf("same-%d-%d", client, i%100) })
-	if err != nil {
-		return err
-	}
-	each, err := b.rowsOfAnAlert()
-	if err != nil {
-		return err
-	}
-	if err := b.clear(); err != nil {
-		return err
-	}
-	b.rows = append(
-		b.rows,
-		figure{
-			"new alerts a second, each with incident, record, run and doorbell, 32 clients",
-			fmt.Sprintf("%.0f", count),
-			fmt.Sprintf("%.0f (pgbench, single rows)", rows),
-			verdict(count >= rows),
-		},
-		figure{
-			fmt.Sprintf("the same, as rows: %.0f for each", each),
-			fmt.Sprintf("%.0f", each*count),
-			fmt.Sprintf("%.0f (pgbench, single rows)", rows),
-			"",
-		},
-		figure{
-			"new alerts a second, posted 100 at a time",
-			fmt.Sprintf("%.0f", hundreds),
-			fmt.Sprintf("%.0f (3 times it)", 3*rows),
-			verdict(hundreds >= 3*rows),
-		},
-		figure{
-			"repeated alerts a second, 32 clients",
-			fmt.Sprintf("%.0f", repeats),
-			fmt.Sprintf("%.0f (pgbench, single rows)", rows),
-			verdict(repeats >= rows),
-		},
-		figure{
-			"the same, posted 100 at a time",
-			fmt.Sprintf("%.0f", again),
-			fmt.Sprintf("%.0f (3 times it)", 3*rows),
-			verdict(again >= 3*rows),
-		},
-	)
-	return nil
-}
-
 // clear takes away what one measure leaves undone, so that the next one does not do it.
 func (b *bench) clear() error {
 	_, err := b.store.Pool.Exec(
@@ -499,67 +397,4 @@ func (b *bench) clear() error {
 			"starting, started, firing, occasion, seen, unread, payload, alert_payload, river_job",
 	)
 	return err
-}
-
-// rowsOfAnAlert counts the rows that one new alert leaves behind.
-func (b *bench) rowsOfAnAlert() (float64, error) {
-	var alerts, runs, all float64
-	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*) from run),
-		(select count(*) from alert) + (select count(*) from incident) + (select count(*) from entry)
-		+ (select count(*) from run) + (select count(*) from event) + (select count(*)
-			from feed) + (select count(*) from river_job) + (select count(*) from firing)`).
-		Scan(&alerts, &runs, &all)
-	if err == nil && runs != alerts {
-		err = fmt.Errorf("%.0f alerts began %.0f runs", alerts, runs)
-	}
-	return all / alerts, err
-}
-
-// hammer hands in alerts from 32 clients for five seconds, so many in one request, and counts them.
-func (b *bench) hammer(in *intake.Intake, size int, key func(client, i int) string) (float64, error) {
-	requests, err := clients(func(client, i int) error {
-		list := make([]alert.Report, size)
-		for j := range list {
-			list[j] = report(key(client, i*size+j))
-		}
-		_, err := in.TakeAll(b.ctx, "bench", list)
-		return err
-	})
-	return requests * float64(size), err
-}
-
-// clients lets 32 clients send for five seconds, each one request after the other, and gives how many went through a
-// second.
-func clients(send func(client, i int) error) (float64, error) {
-	const count, time5 = 32, 5 * time.Second
-	var wg sync.WaitGroup
-	sent := make([]int, count)
-	errs := make([]error, count)
-	end := time.Now().Add(time5)
-	for c := range count {
-		wg.Go(func() {
-			for time.Now().Before(end) && errs[c] == nil {
-				if errs[c] = send(c, sent[c]); errs[c] == nil {
-					sent[c]++
-				}
-			}
-		})
-	}
-	wg.Wait()
-	total := 0
-	for _, n := range sent {
-		total += n
-	}
-	return float64(total) / time5.Seconds(), errors.Join(errs...)
-}
-
-func pgbench() (string, error) {
-	if p, err := exec.LookPath("pgbench"); err == nil {
-		return p, nil
-	}
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pgbench")
-	if len(found) == 0 {
-		return "", fmt.Errorf("pgbench is not installed; it comes with the Debian package postgresql")
-	}
-	return found[len(found)-1], nil
 }

@@ -1,0 +1,363 @@
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"urgentis/core/alert"
+	"urgentis/core/incident"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err error) {
+	defer func() {
+		// One report that the program fails on must not take the others, or the service, with it.
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
+	out = make([]Taken, len(batch))
+	err = in.store.Tx(ctx, func(tx *store.Tx) error {
+		b, err := in.open(tx, batch)
+		if err != nil {
+			return err
+		}
+		altering, raising := onlyNew(batch, b.open)
+		for _, i := range append(altering, raising...) {
+			if out[i], err = b.take(batch[i]); err != nil {
+				return err
+			}
+		}
+		return b.flush()
+	})
+	return out, err
+}
+
+// writing is one batch inside its transaction.
+type writing struct {
+	in     *Intake
+	tx     *store.Tx
+	open   map[string]*store.Alert
+	closed map[string]time.Time // when the incidents of open alerts were closed
+	// counted are alerts whose reports of this batch are all counted, uncounted are those that repeat what it said.
+	counted   map[string]bool
+	uncounted map[string]store.Repeat
+	sources   map[string]bool
+	now       time.Time
+	index     *loaded
+	sheet     *engine.Sheet
+	fresh     []*store.Alert // raised in this batch, written at its end
+	// payloads are what was sent, by the request that sent it, and came are the alerts that came of them.
+	payloads map[*alert.Payload]*store.Payload
+	came     map[store.AlertPayload]bool
+	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
+	// run was begun, working the runs by what they are for.
+	firings []*store.Firing
+	// joinable are open incidents by what alerts have in common with theirs.
+	joinable map[string]int64
+	// returning are incidents that were closed, by conditions of theirs that are reported anew.
+	returning map[store.Identity]store.ClosedIncident
+	opened    []int64
+	hasOpen   map[int64]bool // incidents that are known to have an open alert
+	begun     map[int64]bool
+	working   map[onceIn]store.Firing
+	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
+	names   map[string]any
+	request string
+}
+
+// writing begins to write with the triggers as they are now.
+func (in *Intake) writing(tx *store.Tx) (*writing, error) {
+	w := &writing{
+		in:      in,
+		tx:      tx,
+		open:    map[string]*store.Alert{},
+		closed:  map[string]time.Time{},
+		sources: map[string]bool{},
+		counted: map[string]bool{}, uncounted: map[string]store.Repeat{},
+		came:     map[store.AlertPayload]bool{},
+		payloads: map[*alert.Payload]*store.Payload{},
+		begun:    map[int64]bool{},
+		working:  map[onceIn]store.Firing{},
+		joinable: map[string]int64{}, returning: map[store.Identity]store.ClosedIncident{},
+		hasOpen: map[int64]bool{},
+		now:     in.clock().UTC().Truncate(time.Microsecond),
+		sheet:   in.engine.Sheet(tx),
+	}
+	version, err := w.sheet.Config()
+	if err != nil {
+		return nil, err
+	}
+	w.index, err = in.triggers.load(tx, in.engine, version)
+	return w, err
+}
+
+func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
+	w, err := in.writing(tx)
+	if err != nil {
+		return nil, err
+	}
+	said := map[store.Identity]*store.Repeat{}
+	for _, it := range batch {
+		w.sources[it.source] = true
+		id := store.Identity{Source: it.source, Key: it.report.Key}
+		if said[id] == nil {
+			said[id] = &store.Repeat{Identity: id, Severity: string(it.report.Severity)}
+		}
+		said[id].Times += int64(it.times)
+		said[id].At = it.report.At
+	}
+	if err := w.countRepeats(said); err != nil {
+		return nil, err
+	}
+	if err := w.findOpen(slices.Collect(maps.Keys(said))); err != nil {
+		return nil, err
+	}
+	return w, w.expect(batch)
+}
+
+// countRepeats counts reports of alerts that are open just as they are reported, and takes them out of what is said. All
+// reports of an alert in one batch have one severity.
+func (w *writing) countRepeats(said map[store.Identity]*store.Repeat) error {
+	reports := make([]store.Repeat, 0, len(said))
+	for _, r := range said {
+		reports = append(reports, *r)
+	}
+	slices.SortFunc(reports, func(a, b store.Repeat) int { return a.Identity.Compare(b.Identity) })
+	rows, err := w.tx.CountRepeats(reports)
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		r := &rows[i]
+		id := store.Identity{Source: r.Source, Key: r.Key}
+		r.Count -= said[id].Times // take adds each as it comes
+		w.known(r)
+		w.counted[r.ID] = true
+		delete(said, id)
+	}
+	return nil
+}
+
+// findOpen reads the alerts that are open otherwise than they are reported.
+func (w *writing) findOpen(ids []store.Identity) error {
+	slices.SortFunc(ids, store.Identity.Compare)
+	rows, err := w.tx.OpenAlerts(ids)
+	for i := range rows {
+		w.known(&rows[i])
+	}
+	return err
+}
+
+func (w *writing) known(a *store.OpenAlert) {
+	id := a.Source + "\x00" + a.Key
+	if w.open[id] = &a.Alert; a.ClosedAt != nil {
+		w.closed[id] = *a.ClosedAt
+	}
+}
+
+// expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened, so
+// that their numbers have no gaps.
+func (w *writing) expect(batch []*item) error {
+	keys, own := map[string]bool{}, 0
+	var returning []store.Returning
+	seen := map[string]bool{}
+	for _, it := range batch {
+		id := it.source + "\x00" + it.report.Key
+		if seen[id] || w.open[id] != nil || it.report.Severity == alert.Cleared {
+			continue
+		}
+		seen[id] = true
+		if key, _ := incident.KeyOf(w.index.joins, Snapshot(raised(it.source, it.report))); key != "" {
+			keys[key] = true
+			returning = append(returning, store.Returning{JoinKey: key,
+				Identity: store.Identity{Source: it.source, Key: it.report.Key}})
+		} else {
+			own++
+		}
+	}
+	all := slices.Collect(maps.Keys(keys))
+	if err := w.findJoinable(all); err != nil {
+		return err
+	}
+	for _, k := range all {
+		if _, ok := w.joinable[k]; !ok {
+			own++
+		}
+	}
+	if err := w.findReturning(returning); err != nil {
+		return err
+	}
+	return w.sheet.Reserve(own)
+}
+
+// findReturning finds the incidents that conditions had which are reported anew, where they were closed not long ago.
+func (w *writing) findReturning(list []store.Returning) error {
+	list = slices.DeleteFunc(list, func(r store.Returning) bool { return w.joinable[r.JoinKey] != 0 })
+	closed, err := w.tx.ClosedLately(list, w.now.Add(-longestQuiet))
+	if err != nil {
+		return fmt.Errorf("find incidents that were closed: %w", err)
+	}
+	for _, c := range closed {
+		w.returning[c.Identity] = c
+	}
+	return nil
+}
+
+// longestQuiet is the longest quiet time that a service may have.
+const longestQuiet = 24 * time.Hour
+
+// findJoinable finds the incidents that alerts may join. For what there is none yet, nobody else opens one meanwhile.
+func (w *writing) findJoinable(keys []string) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	found, err := w.tx.Joinable(keys, w.now)
+	if err != nil {
+		return err
+	}
+	var missing []string
+	for _, k := range keys {
+		if _, ok := found[k]; !ok {
+			missing = append(missing, k)
+		}
+	}
+	if len(missing) > 0 {
+		if err := w.tx.JoinLock(missing); err != nil {
+			return err
+		}
+		late, err := w.tx.Joinable(missing, w.now)
+		if err != nil {
+			return err
+		}
+		maps.Copy(found, late)
+	}
+	w.joinable = found
+	return nil
+}
+
+func (w *writing) take(it *item) (Taken, error) {
+	id := it.source + "\x00" + it.report.Key
+	r := it.report
+	a := w.open[id]
+	severity := alert.Severity("")
+	if a != nil {
+		severity = alert.Severity(a.Severity)
+	}
+	change := alert.Compare(severity, r)
+	taken := Taken{Change: change}
+	switch change {
+	case alert.Idle:
+		return taken, nil
+	case alert.New:
+		a = raised(it.source, r)
+		a.Count = int64(it.times)
+		if err := w.raise(a); err != nil {
+			return taken, err
+		}
+		w.open[id] = a
+	case alert.Repeat:
+		a.Count, a.LastAt = a.Count+int64(it.times), r.At
+		w.countLater(a, it)
+		if err := w.stillThere(id, a); err != nil {
+			return taken, err
+		}
+		if err := w.repeated(a, it.times); err != nil {
+			return taken, err
+		}
+	default:
+		if err := w.alter(a, it, change); err != nil {
+			return taken, err
+		}
+		if change == alert.Clear {
+			delete(w.open, id)
+		}
+	}
+	if it.payload != nil && change != alert.Repeat {
+		w.keepPayload(it.payload, a.ID)
+	}
+	taken.Alert = a.ID
+	if a.Incident != nil {
+		taken.Incident = *a.Incident
+	}
+	return taken, nil
+}
+
+// countLater counts a report that repeats what this batch said first. An alert that is raised in it is written as it is
+// at its end.
+func (w *writing) countLater(a *store.Alert, it *item) {
+	if w.counted[a.ID] || slices.Contains(w.fresh, a) {
+		return
+	}
+	r := w.uncounted[a.ID]
+	r.Identity, r.Severity = store.Identity{Source: a.Source, Key: a.Key}, a.Severity
+	r.Times, r.At = r.Times+int64(it.times), it.report.At
+	w.uncounted[a.ID] = r
+}
+
+// keepPayload notes that a payload raised or changed an alert.
+func (w *writing) keepPayload(p *alert.Payload, id string) {
+	if w.payloads[p] == nil {
+		w.payloads[p] = store.NewPayload(*p, w.now)
+	}
+	w.came[store.AlertPayload{Alert: id, Payload: w.payloads[p].ID}] = true
+}
+
+// flush writes all that was collected, and the marks of the sources.
+func (w *writing) flush() error {
+	if err := store.Add(w.sheet.Bulk, w.fresh); err != nil {
+		return fmt.Errorf("keep alerts: %w", err)
+	}
+	if err := store.Add(w.sheet.Bulk, w.firings); err != nil {
+		return fmt.Errorf("keep what came of triggers: %w", err)
+	}
+	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Values(w.payloads))); err != nil {
+		return fmt.Errorf("keep payloads: %w", err)
+	}
+	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Keys(w.came))); err != nil {
+		return fmt.Errorf("keep payloads of alerts: %w", err)
+	}
+	if len(w.uncounted) > 0 {
+		if _, err := w.tx.CountRepeats(slices.Collect(maps.Values(w.uncounted))); err != nil {
+			return err
+		}
+	}
+	for s := range w.sources {
+		// Every alert need not lock the source's row: a mark each second is enough.
+		if last, ok := w.in.marked.Get(s); ok && w.now.Sub(last) < time.Second {
+			continue
+		}
+		w.in.marked.Add(s, w.now)
+		if err := w.tx.MarkSource(s); err != nil {
+			return err
+		}
+	}
+	for _, a := range w.fresh {
+		w.in.saw(a)
+	}
+	return w.sheet.Flush()
+}
+
+// raised is the alert that a first report makes.
+func raised(source string, r alert.Report) *store.Alert {
+	return &store.Alert{
+		ID:       store.NewID("a"),
+		Source:   source,
+		Key:      r.Key,
+		State:    "open",
+		Severity: string(r.Severity),
+		Summary:  r.Summary,
+		Service:  r.Service,
+		Link:     r.Link,
+		Labels:   r.Labels,
+		Count:    1,
+		FirstAt:  r.At,
+		LastAt:   r.At,
+		Verdicts: json.RawMessage("[]"),
+	}
+}
