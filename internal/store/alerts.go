@@ -89,10 +89,10 @@ type OpenAlert struct {
 }
 
 const openColumns = `a.id, a.source, a.key, a.state, a.severity, a.summary, a.service, a.link, a.labels, a.count,
-	a.first_at, a.last_at, a.incident, a.verdicts`
+	a.first_at, a.last_at, a.incident`
 
-// openAlerts reads what a statement gives: the openColumns, and when the incident was closed. Each report asks for it,
-// and the general way of reading rows takes longer than the database.
+// openAlerts reads what a statement gives: the openColumns, the verdicts, and when the incident was closed. Each report
+// asks for it, and the general way of reading rows takes longer than the database.
 func (tx *Tx) openAlerts(statement string, args ...any) (out []OpenAlert, err error) {
 	rows, err := tx.db.Raw(statement, args...).Rows()
 	if err != nil {
@@ -124,7 +124,7 @@ func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
 	for i, id := range ids {
 		sources[i], keys[i] = id.Source, id.Key
 	}
-	found, err := tx.openAlerts(`select `+openColumns+`, i.resolved_at
+	found, err := tx.openAlerts(`select `+openColumns+`, a.verdicts, i.resolved_at
 		from unnest(?::text[], ?::text[]) as v(source, key)
 		cross join lateral (select * from alert
 			where state = 'open' and source = v.source and key = v.key limit 1 for update) a
@@ -153,8 +153,8 @@ type Repeat struct {
 }
 
 // CountRepeats counts reports of alerts that are open just as they are reported, and gives those alerts as they are
-// then; nobody else alters them until the end of the transaction. Of others it gives nothing, nor of those that
-// somebody else altered meanwhile. It takes one row to write for each alert, where reading it first takes two.
+// then, without their verdicts; nobody else alters them until the end of the transaction. Of others it gives nothing,
+// nor of those that somebody else altered meanwhile. It takes one row to write for each alert, where reading it first takes two.
 func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
 	sources, keys, severities := make([]string, len(reports)), make([]string, len(reports)), make([]string, len(reports))
 	times, ats := make([]int64, len(reports)), make([]time.Time, len(reports))
@@ -170,7 +170,7 @@ func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
 			and severity = v.severity limit 1) a)
 		update alert a set count = a.count + v.times, last_at = v.at from v
 		where a.ctid = v.place and a.ctid = any (array(select place from v))
-		returning `+openColumns+`, (select i.resolved_at from incident i
+		returning `+openColumns+`, null, (select i.resolved_at from incident i
 			where i.number = a.incident and i.state = 'resolved')`,
 		array{sources}, array{keys}, array{severities}, array{times}, array{ats})
 	if err != nil {
