@@ -56,7 +56,7 @@ type writing struct {
 	payloads map[*alert.Payload]*store.Payload
 	came     map[store.AlertPayload]bool
 	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
-	// run was begun, working the runs by what they are for.
+	// run works, working the runs by what they are for.
 	firings []*store.Firing
 	// joinable are open incidents by what alerts have in common with theirs.
 	joinable map[string]int64

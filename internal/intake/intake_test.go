@@ -97,6 +97,37 @@ func TestManyAtOnceAreEachKeptOnce(t *testing.T) {
 	}
 }
 
+// TestReportsOfOneConditionKeepTheirOrder has conditions whose service is now this, now that, or left out as they clear.
+func TestReportsOfOneConditionKeepTheirOrder(t *testing.T) {
+	in, s := open(t)
+	var wg sync.WaitGroup
+	for c := range 8 {
+		wg.Go(func() {
+			var list []alert.Report
+			for i := range 60 {
+				r := report(fmt.Sprint("c", c), alert.Major)
+				r.Service = fmt.Sprint("service-", (c+i)%5)
+				if i%2 == 1 {
+					r.Severity, r.Service = alert.Cleared, ""
+				}
+				list = append(list, r)
+			}
+			_, err := in.TakeAll(context.Background(), "mon", list)
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	var got []string
+	require.NoError(t, testdb.SQL(s).Raw(`select key || ' ' || state || ' ' || count(*) from alert group by key, state
+		order by 1`).Scan(&got).Error)
+	want := make([]string, 8)
+	for c := range want {
+		want[c] = fmt.Sprintf("c%d cleared 30", c)
+	}
+	assert.Equal(t, want, got)
+	assert.Empty(t, in.underWay)
+}
+
 func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
 	in, s := open(t)
 	_, _, err := s.PushRunbook(context.Background(), book, "iva")

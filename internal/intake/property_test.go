@@ -22,7 +22,8 @@ steps: [{note: N, text: n}]
 `
 
 // TestEveryRunHearsEachChangeOfItsAlert reports conditions in any order and in batches of any size, some with what the
-// database refuses, and wants of every alert one run, which has heard of each change after it was begun.
+// database refuses, and wants of every alert one run, which has heard of each change after it was begun, and that each
+// report is counted.
 func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 	in, s := open(t)
 	_, _, err := s.PushRunbook(context.Background(), heardBook, "iva")
@@ -33,6 +34,7 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 		open := map[string]alert.Severity{} // what is open now, by key
 		raised := map[string]int{}          // how often a key was raised
 		changes := map[string]int{}         // by key and how-manieth alert
+		counts := map[string]int{}          // likewise
 		var batch []*item
 		var wrong []bool
 		for range rapid.IntRange(1, 25).Draw(t, "reports") {
@@ -41,6 +43,7 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 				alert.Cleared}).
 				Draw(t, "severity")
 			r := report(key, sev)
+			times := rapid.IntRange(1, 3).Draw(t, "times")
 			bad := rapid.IntRange(0, 9).Draw(t, "bad") == 0
 			if bad {
 				r.Summary = "no text\x00"
@@ -55,12 +58,16 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 					open[key] = sev
 				case alert.Clear:
 					changes[fmt.Sprint(key, raised[key])]++
+					counts[fmt.Sprint(key, raised[key])] += times
 					delete(open, key)
+				}
+				if open[key] != "" {
+					counts[fmt.Sprint(key, raised[key])] += times
 				}
 			}
 			batch, wrong = append(
 				batch,
-				&item{source: "mon", report: r, times: 1, answer: make(chan Outcome, 1)},
+				&item{source: "mon", report: r, times: times, answer: make(chan Outcome, 1)},
 			), append(
 				wrong,
 				bad && sev != alert.Cleared,
@@ -75,19 +82,20 @@ func TestEveryRunHearsEachChangeOfItsAlert(t *testing.T) {
 			require.Equal(t, wrong[i], (<-it.answer).Err != nil, "%q", it.report.Summary)
 		}
 		for key, times := range raised {
-			var heard []int
+			var heard []struct{ Changes, Count int }
 			require.NoError(
 				t,
 				testdb.SQL(s).
-					Raw(`select (select count(*) from event e where e.run = r.id and e.kind = 'alert.changed') from alert a
-				join run r on r.alert = a.id where a.key = ? order by a.first_at, a.id`, key).
+					Raw(`select (select count(*) from event e where e.run = r.id and e.kind = 'alert.changed') as changes,
+				a.count from alert a join run r on r.alert = a.id where a.key = ? order by a.first_at, a.id`, key).
 					Scan(&heard).
 					Error,
 			)
 			require.Len(t, heard, times, "one run for each time that it was raised")
 			var all, want int
 			for i, n := range heard {
-				all, want = all+n, want+changes[fmt.Sprint(key, i+1)]
+				all, want = all+n.Changes, want+changes[fmt.Sprint(key, i+1)]
+				require.Equal(t, counts[fmt.Sprint(key, i+1)], n.Count, "reports of %s", key)
 			}
 			require.Equal(t, want, all, key)
 		}

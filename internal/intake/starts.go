@@ -108,6 +108,7 @@ func (w *writing) works(inc *store.Incident) (bool, error) {
 		return false, nil
 	}
 	n, err := w.tx.Working(inc.Number, "")
+	w.begun[inc.Number] = n > 0
 	return n > 0, err
 }
 
