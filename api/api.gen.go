@@ -1856,9 +1856,12 @@ type Seen struct {
 // Service A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new service needs its owner, and has the stance ask.
 type Service struct {
 	// Changed in the answer to a change: what it changed
-	Changed Changed   `json:"changed,omitempty,omitzero"`
-	Name    ThingName `json:"name"`
-	Owner   ThingName `json:"owner,omitempty,omitzero"`
+	Changed Changed `json:"changed,omitempty,omitzero"`
+
+	// DependsOn the services that it needs; joins may look along them
+	DependsOn []ThingName `json:"depends_on,omitempty,omitzero"`
+	Name      ThingName   `json:"name"`
+	Owner     ThingName   `json:"owner,omitempty,omitzero"`
 
 	// QuietMinutes how long an alert may go on after its incident was closed, before that is opened again; 15 unless said
 	QuietMinutes int           `json:"quiet_minutes,omitempty,omitzero"`

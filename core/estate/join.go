@@ -40,6 +40,7 @@ func (x *decoder) join(root ast.Node) {
 				x.Fail(n, "within may be 7d at most")
 			}
 		},
+		"also":  func(n ast.Node) { j.Also = x.directions(n) },
 		"order": func(n ast.Node) { j.Order = x.Integer(n, "order") },
 	})
 	j.Name = x.d.Name
@@ -47,4 +48,12 @@ func (x *decoder) join(root ast.Node) {
 	if got["by"] != nil && len(j.By) == 0 && !x.Findings.Failed() {
 		x.Fail(got["by"], "by is empty: then all alerts would be one incident; say by: [alert.service]")
 	}
+}
+
+// directions reads along which dependencies a join looks.
+func (x *decoder) directions(n ast.Node) (out []incident.Direction) {
+	for _, v := range x.List(n, "also") {
+		out = append(out, incident.Direction(x.oneOf(v, "each of also", incident.Directions)))
+	}
+	return out
 }

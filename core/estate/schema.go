@@ -8,6 +8,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/doc"
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
 )
 
@@ -108,7 +109,8 @@ func addOthers(defs map[string]any) {
 			"days": map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}}},
 			[]string{"zone", "weekly"}},
 		Mute: {(*decoder).mute, "a mute", nil, []string{"when", "from", "until", "because"}},
-		Join: {(*decoder).join, "a join", map[string]any{"within": ref("span"), "by": texts}, []string{"by", "within"}},
+		Join: {(*decoder).join, "a join", map[string]any{"within": ref("span"), "by": texts, "also": map[string]any{
+			"type": "array", "items": map[string]any{"enum": incident.Directions}}}, []string{"by", "within"}},
 	} {
 		x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
 		what.decode(x, nil)

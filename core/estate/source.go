@@ -92,18 +92,17 @@ func (x *decoder) before(root ast.Node, key string, words []string) string {
 	if n == nil {
 		return words[0]
 	}
-	w := x.Word(n, key)
-	if !slices.Contains(words, w) {
-		x.At(
-			doc.Position(n),
-			0,
-			false,
-			key+" must be one of "+strings.Join(words, ", ")+", not "+w,
-			doc.Nearest(w, words),
-		)
-		return words[0]
+	return x.oneOf(n, key, words)
+}
+
+// oneOf reads one of several words; another one is an error, and gives the first.
+func (x *decoder) oneOf(n ast.Node, what string, words []string) string {
+	w := x.Word(n, what)
+	if slices.Contains(words, w) {
+		return w
 	}
-	return w
+	x.At(doc.Position(n), 0, false, what+" must be one of "+strings.Join(words, ", ")+", not "+w, doc.Nearest(w, words))
+	return words[0]
 }
 
 // sourceKeys are the keys of a source.

@@ -4,6 +4,8 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"urgentis/core/expr"
@@ -22,6 +24,8 @@ type Join struct {
 	When   *expr.Program // of which alerts it speaks; nil: of all
 	By     []*expr.Program
 	Within time.Duration
+	// Also are the directions in which services are looked at whose incidents it joins where its own service has none.
+	Also []Direction
 	// Order says which of several that speak of an alert counts: that with the smallest, and of those the first by
 	// name.
 	Order int
@@ -48,16 +52,56 @@ func (j *Join) Key(alert map[string]any) string {
 	return j.Name + ":" + hex.EncodeToString(h.Sum(nil))[:20]
 }
 
-// KeyOf is that of the first of several joins that speaks of an alert, in their order, and within which time it joins;
-// without one, alerts of a service are one incident. "" is an alert that joins nothing.
-func KeyOf(joins []*Join, alert map[string]any) (string, time.Duration) {
+// Keys are what an alert joins by; without Own it joins nothing.
+type Keys struct {
+	// Own is what its incident is found by, where it opens one.
+	Own string
+	// Others are what else it is looked for by where there is no such incident, in this order.
+	Others []string
+	// Within is how long after it another alert may join.
+	Within time.Duration
+}
+
+// All are all of them, in their order.
+func (k Keys) All() []string {
+	if k.Own == "" {
+		return nil
+	}
+	return append([]string{k.Own}, k.Others...)
+}
+
+// KeysOf are those of the first of several joins that speaks of an alert, in their order; without one, alerts of a
+// service are one incident.
+func KeysOf(joins []*Join, depends *Depends, alert map[string]any) Keys {
+	service, _ := alert["service"].(string)
 	for _, j := range joins {
-		if k := j.Key(alert); k != "" {
-			return k, j.Within
+		if own := j.Key(alert); own != "" {
+			k := Keys{Own: own, Within: j.Within, Others: j.along(depends, service, alert)}
+			if service != "" {
+				k.Others = append(k.Others, OfService(service)) // one that was opened by hand
+			}
+			return k
 		}
 	}
-	if service, _ := alert["service"].(string); service != "" {
-		return "service:" + service, DefaultWithin
+	if service == "" {
+		return Keys{}
 	}
-	return "", 0
+	return Keys{Own: OfService(service), Within: DefaultWithin}
+}
+
+// OfService is the key of incidents of a service of which no join speaks.
+func OfService(service string) string { return "service:" + service }
+
+// along gives the keys that the alert would have if it were one of a service that its own depends on, or that depends
+// on it.
+func (j *Join) along(depends *Depends, service string, alert map[string]any) []string {
+	var out []string
+	for _, near := range depends.Near(service, j.Also) {
+		there := maps.Clone(alert)
+		there["service"] = near
+		if key := j.Key(there); key != "" && !slices.Contains(out, key) {
+			out = append(out, key)
+		}
+	}
+	return out
 }

@@ -27,11 +27,12 @@ import (
 
 // Service is something that a team owns, as people read and change it.
 type Service struct {
-	Name         string `json:"name"`
-	Title        string `json:"title,omitempty"`
-	Owner        string `json:"owner,omitempty"`
-	Stance       string `json:"stance,omitempty"`
-	QuietMinutes int    `json:"quiet_minutes,omitempty"`
+	Name         string   `json:"name"`
+	Title        string   `json:"title,omitempty"`
+	Owner        string   `json:"owner,omitempty"`
+	Stance       string   `json:"stance,omitempty"`
+	QuietMinutes int      `json:"quiet_minutes,omitempty"`
+	DependsOn    []string `json:"depends_on,omitempty"`
 }
 
 // Target is a host that runbooks act on, as people read and change it.
@@ -50,7 +51,10 @@ type Target struct {
 }
 
 func serviceOf(r store.Service) Service {
-	return Service{Name: r.Name, Title: r.Title, Owner: r.Owner, Stance: r.Stance, QuietMinutes: r.QuietMinutes}
+	return Service{
+		Name: r.Name, Title: r.Title, Owner: r.Owner, Stance: r.Stance, QuietMinutes: r.QuietMinutes,
+		DependsOn: r.DependsOn,
+	}
 }
 
 func targetOf(r store.Target) Target {
@@ -224,14 +228,45 @@ func (a *App) Services(ctx context.Context, who *access.Principal) ([]Versioned[
 // SetService changes a service, or adds it.
 func (a *App) SetService(ctx context.Context, who *access.Principal, c Change) (Versioned[Service], error) {
 	row := store.Service{Name: c.Name, Stance: string(leave.Ask)}
-	return merge(ctx, a, who, "service", c, &row, serviceOf, func(_ *store.Tx, s Service) error {
+	return merge(ctx, a, who, "service", c, &row, serviceOf, func(tx *store.Tx, s Service) error {
 		if s.Owner == "" {
 			return invalid("owner", "a new service needs its owner")
 		}
+		if err := dependable(tx, s, row.DependsOn); err != nil {
+			return err
+		}
 		row.Title, row.Owner, row.Stance, row.QuietMinutes = s.Title, s.Owner, s.Stance, s.QuietMinutes
+		row.DependsOn = append([]string{}, s.DependsOn...)
 		return nil
 	})
 }
+
+// dependable refuses dependencies on what is no service, or on itself. One that was removed since may stay.
+func dependable(tx *store.Tx, s Service, before []string) error {
+	if len(s.DependsOn) > maxDepends {
+		return invalid("depends_on", "a service may depend on %d others at most", maxDepends)
+	}
+	for _, need := range s.DependsOn {
+		if need == s.Name {
+			return invalid("depends_on", "%s cannot depend on itself", s.Name)
+		}
+		if slices.Contains(before, need) {
+			continue
+		}
+		known, err := tx.Service(need)
+		if err != nil {
+			return err
+		}
+		if known == nil {
+			return invalid("depends_on", "there is no service %s; add it first: urgentis service set %s --owner TEAM",
+				need, need)
+		}
+	}
+	return nil
+}
+
+// maxDepends bounds on how many others a service may depend.
+const maxDepends = 64
 
 // RemoveService removes a service. Its runbooks and targets stay, and name one that nobody owns.
 func (a *App) RemoveService(ctx context.Context, who *access.Principal, name string) error {

@@ -144,6 +144,10 @@ func (g *given) take(name string, values map[string]any) (contentType string, bo
 				v = *x
 			case *int:
 				v = *x
+			case *[]string:
+				if v = *x; len(*x) == 0 || (*x)[0] == "" {
+					v = nil
+				}
 			case map[string]string:
 				labels := map[string]any{}
 				for name, text := range x {
@@ -174,6 +178,7 @@ func changes(changed []string) string {
 func (a *app) service() *cobra.Command {
 	var owner, title, stance string
 	var quiet int
+	var depends []string
 	var g *given
 	set := doer(
 		a,
@@ -184,7 +189,8 @@ func (a *app) service() *cobra.Command {
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			kind, body, err := g.take(
 				args[0],
-				map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet},
+				map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet,
+					"depends-on": &depends},
 			)
 			if err != nil {
 				return nil, "", err
@@ -211,6 +217,8 @@ func (a *app) service() *cobra.Command {
 		StringVar(&stance, "stance", "", "how free runbooks are there: `STANCE` suggest, ask or act (ask for a new "+
 			"service)")
 	set.Flags().
+		StringSliceVar(&depends, "depends-on", nil, "all `SERVICES` that it needs, with commas between; '' for none")
+	set.Flags().
 		IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 "+
 			"unless said)")
 	list := lister(
@@ -218,12 +226,14 @@ func (a *app) service() *cobra.Command {
 		"List services",
 		"urgentis service list",
 		"No services. Add one with: urgentis service set NAME --owner TEAM",
-		[]string{"name", "owner", "stance", "title"},
+		[]string{"name", "owner", "stance", "depends on", "title"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Service, error) {
 			r, err := check(cl.ListServicesWithResponse(cmd.Context()))
 			return r.JSON200, err
 		},
-		func(x api.Service) []string { return []string{x.Name, x.Owner, string(x.Stance), x.Title} },
+		func(x api.Service) []string {
+			return []string{x.Name, x.Owner, string(x.Stance), orDash(strings.Join(x.DependsOn, ", ")), x.Title}
+		},
 	)
 	remove := remover(a, "Remove a service; its runbooks and targets stay",
 		"urgentis service remove berth-queue", "Removed.", (*client).RemoveServiceWithResponse)

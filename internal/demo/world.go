@@ -46,10 +46,11 @@ var people = []struct {
 
 // services of the Merrow Line.
 var services = []api.Service{
+	{Name: "fares-db", Title: "Fares database", Owner: "fares", Stance: "ask", QuietMinutes: 2},
 	{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
 	{Name: "crossing-clocks", Title: "Crossing clocks", Owner: "signals", Stance: "ask", QuietMinutes: 2},
-	{Name: "boarding-gates", Title: "Boarding gates", Owner: "terminals", Stance: "ask", QuietMinutes: 2},
-	{Name: "fares-db", Title: "Fares database", Owner: "fares", Stance: "ask", QuietMinutes: 2},
+	{Name: "boarding-gates", Title: "Boarding gates", Owner: "terminals", Stance: "ask", QuietMinutes: 2,
+		DependsOn: []string{"fares-db", "crossing-clocks"}},
 }
 
 // Start brings the service, the fleet and the stand-ins up, and tells the service about them.

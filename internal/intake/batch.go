@@ -121,8 +121,8 @@ func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
 	return w, w.expect(batch)
 }
 
-// countRepeats counts reports of alerts that are open just as they are reported, and takes them out of what is said. All
-// reports of an alert in one batch have one severity.
+// countRepeats counts reports of alerts that are open just as they are reported, and takes them out of what is said.
+// All reports of an alert in one batch have one severity.
 func (w *writing) countRepeats(said map[store.Identity]*store.Repeat) error {
 	reports := make([]store.Repeat, 0, len(said))
 	for _, r := range said {
@@ -164,7 +164,7 @@ func (w *writing) known(a *store.OpenAlert) {
 // expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened, so
 // that their numbers have no gaps.
 func (w *writing) expect(batch []*item) error {
-	keys, own := map[string]bool{}, 0
+	looked, opens, own := map[string]bool{}, map[string]bool{}, 0
 	var returning []store.Returning
 	seen := map[string]bool{}
 	for _, it := range batch {
@@ -173,19 +173,22 @@ func (w *writing) expect(batch []*item) error {
 			continue
 		}
 		seen[id] = true
-		if key, _ := incident.KeyOf(w.index.joins, Snapshot(raised(it.source, it.report))); key != "" {
-			keys[key] = true
-			returning = append(returning, store.Returning{JoinKey: key,
-				Identity: store.Identity{Source: it.source, Key: it.report.Key}})
-		} else {
+		k := w.keysOf(Snapshot(raised(it.source, it.report)))
+		if k.Own == "" {
 			own++
+			continue
 		}
+		opens[k.Own] = true
+		for _, key := range k.All() {
+			looked[key] = true
+		}
+		returning = append(returning, store.Returning{JoinKey: k.Own,
+			Identity: store.Identity{Source: it.source, Key: it.report.Key}})
 	}
-	all := slices.Collect(maps.Keys(keys))
-	if err := w.findJoinable(all); err != nil {
+	if err := w.findJoinable(slices.Collect(maps.Keys(looked))); err != nil {
 		return err
 	}
-	for _, k := range all {
+	for k := range opens {
 		if _, ok := w.joinable[k]; !ok {
 			own++
 		}
@@ -194,6 +197,11 @@ func (w *writing) expect(batch []*item) error {
 		return err
 	}
 	return w.sheet.Reserve(own)
+}
+
+// keysOf gives what an alert joins by.
+func (w *writing) keysOf(snapshot map[string]any) incident.Keys {
+	return incident.KeysOf(w.index.joins, w.index.depends, snapshot)
 }
 
 // findReturning finds the incidents that conditions had which are reported anew, where they were closed not long ago.

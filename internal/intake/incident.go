@@ -61,7 +61,8 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 			return err
 		}
 		i.State, i.WaitingOn, i.OpenedAt = "open", "person", w.now
-		if i.JoinKey, _ = incident.KeyOf(nil, map[string]any{"service": i.Service}); i.JoinKey != "" {
+		if i.Service != "" {
+			i.JoinKey = incident.OfService(i.Service)
 			until := w.now.Add(incident.DefaultWithin)
 			i.JoinUntil = &until
 			if err := w.findJoinable([]string{i.JoinKey}); err != nil {
@@ -95,9 +96,13 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 
 // incidentOf gives the incident that a new alert joins, or opens one.
 func (w *writing) incidentOf(a *store.Alert, snapshot map[string]any) (inc *store.Incident, joined bool, err error) {
-	key, within := incident.KeyOf(w.index.joins, snapshot)
-	until := w.now.Add(within)
-	if number, ok := w.joinable[key]; ok && key != "" {
+	k := w.keysOf(snapshot)
+	key, until := k.Own, w.now.Add(k.Within)
+	for _, by := range k.All() {
+		number, ok := w.joinable[by]
+		if !ok {
+			continue
+		}
 		if inc, err = w.sheet.Incident(number); err != nil {
 			return nil, false, err
 		}

@@ -231,8 +231,8 @@ func (in *Intake) send(ctx context.Context, it *item) bool {
 	return false
 }
 
-// laneOf chooses a writer. What is reported of one condition goes through one writer as long as any of it waits, so that
-// it is taken in order. Otherwise alerts of one service share a writer, as most share an incident, whose row two
+// laneOf chooses a writer. What is reported of one condition goes through one writer as long as any of it waits, so
+// that it is taken in order. Otherwise alerts of one service share a writer, as most share an incident, whose row two
 // writers would wait for in turn.
 func (in *Intake) laneOf(it *item) int {
 	in.mu.Lock()

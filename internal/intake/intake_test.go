@@ -97,7 +97,8 @@ func TestManyAtOnceAreEachKeptOnce(t *testing.T) {
 	}
 }
 
-// TestReportsOfOneConditionKeepTheirOrder has conditions whose service is now this, now that, or left out as they clear.
+// TestReportsOfOneConditionKeepTheirOrder has conditions whose service is now this, now that, or left out as they
+// clear.
 func TestReportsOfOneConditionKeepTheirOrder(t *testing.T) {
 	in, s := open(t)
 	var wg sync.WaitGroup

@@ -86,6 +86,50 @@ func TestAlertsOfAServiceJoin(t *testing.T) {
 	assert.Equal(t, "open", i.State)
 }
 
+const alongThePier = `urgentis: join/1
+name: along-the-pier
+by: [alert.service]
+within: 10m
+also: [depends_on, needed_by]
+`
+
+// What one service needs and another lacks is one trouble: in whichever order their alerts come, also at once.
+func TestAlertsJoinAlongDependencies(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	require.NoError(t, testdb.SQL(s).Create(&[]store.Service{
+		{Name: "gates", Owner: "o", Stance: "ask", DependsOn: []string{"fares"}},
+		{Name: "kiosks", Owner: "o", Stance: "ask", DependsOn: []string{"fares"}},
+		{Name: "fares", Owner: "o", Stance: "ask"},
+	}).Error)
+	push(t, s, alongThePier)
+	take := func(service, key string) int64 {
+		taken, err := in.Take(ctx, "mon", of(service, key, alert.Major))
+		require.NoError(t, err)
+		return taken.Incident
+	}
+	effect := take("gates", "g1")
+	assert.Equal(t, effect, take("fares", "f1"), "the cause is seen after its effect")
+	assert.Equal(t, effect, take("gates", "g2"))
+	other := take("kiosks", "k1")
+	assert.NotEqual(t, effect, other, "two that need the same third are not near by that alone")
+	i := &store.Incident{Title: "Fares are slow", Severity: "major", Service: "fares"}
+	require.NoError(t, testdb.SQL(s).Exec("update incident set join_until = now() - interval '1 second'").Error)
+	require.NoError(t, in.OpenByHand(ctx, i, "mara", func(*store.Tx) error { return nil }))
+	assert.Equal(t, i.Number, take("fares", "f2"), "one that was opened by hand")
+
+	require.NoError(t, testdb.SQL(s).Exec("update incident set join_until = now() - interval '1 second'").Error)
+	var wg sync.WaitGroup
+	for n := range 20 {
+		wg.Go(func() { take([]string{"gates", "fares"}[n%2], fmt.Sprint("at-once-", n)) })
+	}
+	wg.Wait()
+	var count int
+	require.NoError(t, testdb.SQL(s).Raw(`select count(distinct incident) from alert where key like 'at-once-%'`).
+		Scan(&count).Error)
+	assert.Equal(t, 1, count)
+}
+
 const perLabel = `urgentis: join/1
 name: by-rack
 when: alert.source == "mon"

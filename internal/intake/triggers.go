@@ -49,6 +49,7 @@ type loaded struct {
 	calendars map[string]*calendar.Calendar
 	mutes     []*trigger.Mute
 	joins     []*incident.Join
+	depends   *incident.Depends
 }
 
 // verdicts tells what starts, and where there are not too many triggers, why the others do not.
@@ -112,6 +113,9 @@ func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, er
 		return nil, err
 	}
 	if err := l.readDocuments(tx, e); err != nil {
+		return nil, err
+	}
+	if err := l.readDepends(tx); err != nil {
 		return nil, err
 	}
 	off, err := tx.SwitchedOff()
@@ -197,6 +201,20 @@ func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
 		}
 	}
 	slices.SortStableFunc(l.joins, func(a, b *incident.Join) int { return a.Order - b.Order })
+	return nil
+}
+
+// readDepends reads what services need of one another.
+func (l *loaded) readDepends(tx *store.Tx) error {
+	services, err := tx.Services()
+	if err != nil {
+		return fmt.Errorf("read services: %w", err)
+	}
+	needs := map[string][]string{}
+	for _, s := range services {
+		needs[s.Name] = s.DependsOn
+	}
+	l.depends = incident.NewDepends(needs)
 	return nil
 }
 

@@ -188,7 +188,7 @@ func apiService(v app.Versioned[app.Service]) api.Service {
 	x := v.Item
 	return api.Service{
 		Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes,
-		Version: v.Version, Changed: v.Changed,
+		DependsOn: x.DependsOn, Version: v.Version, Changed: v.Changed,
 	}
 }
 

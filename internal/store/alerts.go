@@ -154,10 +154,12 @@ type Repeat struct {
 
 // CountRepeats counts reports of alerts that are open just as they are reported, and gives those alerts as they are
 // then, without their verdicts; nobody else alters them until the end of the transaction. Of others it gives nothing,
-// nor of those that somebody else altered meanwhile. It takes one row to write for each alert, where reading it first takes two.
+// nor of those that somebody else altered meanwhile. It takes one row to write for each alert, where reading it first
+// takes two.
 func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
-	sources, keys, severities := make([]string, len(reports)), make([]string, len(reports)), make([]string, len(reports))
-	times, ats := make([]int64, len(reports)), make([]time.Time, len(reports))
+	n := len(reports)
+	sources, keys, severities := make([]string, n), make([]string, n), make([]string, n)
+	times, ats := make([]int64, n), make([]time.Time, n)
 	for i, r := range reports {
 		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At
 	}

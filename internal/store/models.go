@@ -78,6 +78,8 @@ type Service struct {
 	Title, Owner, Stance string
 	// QuietMinutes is how long an alert may go on after its incident was closed; 0: 15.
 	QuietMinutes int
+	// DependsOn are the services that it needs.
+	DependsOn []string `gorm:"serializer:json"`
 }
 
 // Target is a host that runbooks act on.

@@ -1886,6 +1886,8 @@ export interface components {
             stance?: "suggest" | "ask" | "act";
             /** @description how long an alert may go on after its incident was closed, before that is opened again; 15 unless said */
             quiet_minutes?: number | null;
+            /** @description the services that it needs; joins may look along them */
+            depends_on?: components["schemas"]["ThingName"][] | null;
             version?: components["schemas"]["Version"];
             changed?: components["schemas"]["Changed"];
         };
