@@ -873,6 +873,9 @@ type AlertDetail struct {
 	LastAt   time.Time         `json:"last_at"`
 	Link     string            `json:"link,omitempty,omitzero"`
 
+	// Next the cursor for the triggers that follow
+	Next string `json:"next,omitempty,omitzero"`
+
 	// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
 	Payload  Payload          `json:"payload,omitempty,omitzero"`
 	Service  string           `json:"service,omitempty,omitzero"`
@@ -880,7 +883,9 @@ type AlertDetail struct {
 	Source   string           `json:"source"`
 	State    AlertDetailState `json:"state"`
 	Summary  string           `json:"summary"`
-	Verdicts []Verdict        `json:"verdicts"`
+
+	// Verdicts of the first triggers
+	Verdicts []Verdict `json:"verdicts"`
 }
 
 // AlertDetailState defines model for AlertDetail.State.
@@ -2156,6 +2161,12 @@ type Verdict struct {
 	Values   []Value   `json:"values,omitempty,omitzero"`
 }
 
+// VerdictPage defines model for VerdictPage.
+type VerdictPage struct {
+	Items []Verdict `json:"items"`
+	Next  string    `json:"next,omitempty,omitzero"`
+}
+
 // Verified defines model for Verified.
 type Verified struct {
 	Entries int64  `json:"entries"`
@@ -2211,6 +2222,14 @@ type ListAlertsParams struct {
 
 // ListAlertsParamsState defines parameters for ListAlerts.
 type ListAlertsParamsState string
+
+// ListAlertTriggersParams defines parameters for ListAlertTriggers.
+type ListAlertTriggersParams struct {
+	Limit Limit `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// Cursor next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
 
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
@@ -2523,6 +2542,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
 	GetAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
+	//
+	// Corresponds with GET /api/v1/alerts/{id}/triggers (the `ListAlertTriggers` operationId).
+	ListAlertTriggers(ctx context.Context, id Id, params *ListAlertTriggersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetArtifact The whole of an output of which the record holds head and tail.
 	//
@@ -3311,6 +3335,21 @@ func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEd
 // Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
 func (c *Client) GetAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAlertRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
+//
+// Corresponds with GET /api/v1/alerts/{id}/triggers (the `ListAlertTriggers` operationId).
+func (c *Client) ListAlertTriggers(ctx context.Context, id Id, params *ListAlertTriggersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertTriggersRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5453,6 +5492,71 @@ func NewGetAlertRequest(server string, id Id) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAlertTriggersRequest constructs an http.Request for the ListAlertTriggers method
+func NewListAlertTriggersRequest(server string, id Id, params *ListAlertTriggersParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts/%s/triggers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9383,6 +9487,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
 	GetAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetAlertResponse, error)
 
+	// ListAlertTriggersWithResponse What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/alerts/{id}/triggers (the `ListAlertTriggers` operationId).
+	ListAlertTriggersWithResponse(ctx context.Context, id Id, params *ListAlertTriggersParams, reqEditors ...RequestEditorFn) (*ListAlertTriggersResponse, error)
+
 	// GetArtifactWithResponse The whole of an output of which the record holds head and tail.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10362,6 +10473,54 @@ func (r GetAlertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAlertTriggersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *VerdictPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertTriggersResponse) GetJSON200() *VerdictPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertTriggersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertTriggersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertTriggersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertTriggersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertTriggersResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14780,6 +14939,19 @@ func (c *ClientWithResponses) GetAlertWithResponse(ctx context.Context, id Id, r
 	return ParseGetAlertResponse(rsp)
 }
 
+// ListAlertTriggersWithResponse What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/alerts/{id}/triggers (the `ListAlertTriggers` operationId).
+func (c *ClientWithResponses) ListAlertTriggersWithResponse(ctx context.Context, id Id, params *ListAlertTriggersParams, reqEditors ...RequestEditorFn) (*ListAlertTriggersResponse, error) {
+	rsp, err := c.ListAlertTriggers(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertTriggersResponse(rsp)
+}
+
 // GetArtifactWithResponse The whole of an output of which the record holds head and tail.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16473,6 +16645,39 @@ func ParseGetAlertResponse(rsp *http.Response) (*GetAlertResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AlertDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAlertTriggersResponse parses an HTTP response from a ListAlertTriggersWithResponse call
+func ParseListAlertTriggersResponse(rsp *http.Response) (*ListAlertTriggersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertTriggersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest VerdictPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -19534,6 +19739,9 @@ type ServerInterface interface {
 	// GetAlert One alert, with what it started and why not the others.
 	// (GET /api/v1/alerts/{id})
 	GetAlert(c *gin.Context, id Id)
+	// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
+	// (GET /api/v1/alerts/{id}/triggers)
+	ListAlertTriggers(c *gin.Context, id Id, params ListAlertTriggersParams)
 	// GetArtifact The whole of an output of which the record holds head and tail.
 	// (GET /api/v1/artifacts/{id})
 	GetArtifact(c *gin.Context, id Id)
@@ -19909,6 +20117,50 @@ func (siw *ServerInterfaceWrapper) GetAlert(c *gin.Context) {
 	}
 
 	siw.Handler.GetAlert(c, id)
+}
+
+// ListAlertTriggers operation middleware
+func (siw *ServerInterfaceWrapper) ListAlertTriggers(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertTriggersParams
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAlertTriggers(c, id, params)
 }
 
 // GetArtifact operation middleware
@@ -22281,6 +22533,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/deliveries", wrapper.ListDeliveries)
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id", wrapper.GetAlert)
+	router.GET(options.BaseURL+"/api/v1/alerts/:id/triggers", wrapper.ListAlertTriggers)
 	router.GET(options.BaseURL+"/api/v1/incidents", wrapper.ListIncidents)
 	router.POST(options.BaseURL+"/api/v1/incidents", wrapper.OpenIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number", wrapper.GetIncident)
@@ -22406,6 +22659,46 @@ type GetAlertdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetAlertdefaultApplicationProblemPlusJSONResponse) VisitGetAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertTriggersRequestObject struct {
+	Id     Id `json:"id"`
+	Params ListAlertTriggersParams
+}
+
+type ListAlertTriggersResponseObject interface {
+	VisitListAlertTriggersResponse(w http.ResponseWriter) error
+}
+
+type ListAlertTriggers200JSONResponse VerdictPage
+
+func (response ListAlertTriggers200JSONResponse) VisitListAlertTriggersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertTriggersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAlertTriggersdefaultApplicationProblemPlusJSONResponse) VisitListAlertTriggersResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -26051,6 +26344,9 @@ type StrictServerInterface interface {
 	// GetAlert One alert, with what it started and why not the others.
 	// (GET /api/v1/alerts/{id})
 	GetAlert(ctx context.Context, request GetAlertRequestObject) (GetAlertResponseObject, error)
+	// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
+	// (GET /api/v1/alerts/{id}/triggers)
+	ListAlertTriggers(ctx context.Context, request ListAlertTriggersRequestObject) (ListAlertTriggersResponseObject, error)
 	// GetArtifact The whole of an output of which the record holds head and tail.
 	// (GET /api/v1/artifacts/{id})
 	GetArtifact(ctx context.Context, request GetArtifactRequestObject) (GetArtifactResponseObject, error)
@@ -26437,6 +26733,33 @@ func (sh *strictHandler) GetAlert(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetAlertResponseObject); ok {
 		if err := validResponse.VisitGetAlertResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListAlertTriggers operation middleware
+func (sh *strictHandler) ListAlertTriggers(ctx *gin.Context, id Id, params ListAlertTriggersParams) {
+	var request ListAlertTriggersRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlertTriggers(ctx, request.(ListAlertTriggersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlertTriggers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListAlertTriggersResponseObject); ok {
+		if err := validResponse.VisitListAlertTriggersResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

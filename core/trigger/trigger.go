@@ -116,17 +116,27 @@ func (x *Index) Match(snapshot map[string]any, c alert.Change) []Verdict {
 
 // Explain tells of every trigger what becomes of it as an alert changes.
 func (x *Index) Explain(snapshot map[string]any, c alert.Change) []Verdict {
+	return x.ExplainSome(snapshot, c, 0, len(x.all))
+}
+
+// ExplainSome is Explain of n triggers at most, from the one at a place on; there are as many places as triggers.
+func (x *Index) ExplainSome(snapshot map[string]any, c alert.Change, from, n int) []Verdict {
 	s := &expr.Scope{Alert: snapshot}
-	out := make([]Verdict, len(x.all))
-	for i := range x.all {
-		out[i] = x.verdict(i, s)
-		if out[i].Started && !x.all[i].Start.JudgedOn(c) {
+	from = min(max(0, from), len(x.all))
+	n = min(n, len(x.all)-from)
+	out := make([]Verdict, n)
+	for i := range out {
+		out[i] = x.verdict(from+i, s)
+		if start := x.all[from+i].Start; out[i].Started && !start.JudgedOn(c) {
 			out[i].Started = false
-			out[i].Error = "the condition holds, but it is judged only as the alert is " + x.all[i].Start.onWords()
+			out[i].Error = "the condition holds, but it is judged only as the alert is " + start.onWords()
 		}
 	}
 	return out
 }
+
+// Len is how many triggers there are.
+func (x *Index) Len() int { return len(x.all) }
 
 func (x *Index) verdict(i int, s *expr.Scope) Verdict {
 	t := x.all[i]

@@ -37,52 +37,75 @@ func (a *App) Alerts(
 
 // Alert is one alert, with why each runbook started or did not.
 func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*Alert, error) {
-	row, err := a.store.In(ctx).Alert(id)
+	row, err := a.visibleAlert(ctx, who, id)
 	if err != nil {
-		return nil, named(err, "alert %s", id)
-	}
-	if err := access.Can(who, access.See, access.Object{Kind: "alert", Name: id, Service: row.Service}); err != nil {
 		return nil, err
 	}
 	out := &Alert{Alert: *row}
 	if out.Payload, err = a.store.In(ctx).PayloadOf(id); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	if err := json.Unmarshal(row.Verdicts, &out.Verdicts); err != nil {
+	if out.Verdicts, out.More, err = a.verdicts(ctx, row, 0, PageOfVerdicts); err != nil {
 		return nil, err
 	}
-	return out, a.explain(ctx, out)
+	return out, nil
 }
 
-// maxVerdicts bounds how many triggers are told of one alert.
-const maxVerdicts = 1000
+// PageOfVerdicts is of how many triggers an alert itself tells at once.
+const PageOfVerdicts = 200
 
-// explain adds what the triggers would make of an alert now of which it does not keep what became of them.
-func (a *App) explain(ctx context.Context, x *Alert) error {
-	all, err := a.intake.Explain(ctx, &x.Alert)
+// AlertTriggers tells of an alert what came of triggers, limit at most from the one at a place on, and says whether
+// there are more. What started stands on the first page.
+func (a *App) AlertTriggers(
+	ctx context.Context, who *access.Principal, id string, from, limit int,
+) ([]trigger.Verdict, bool, error) {
+	row, err := a.visibleAlert(ctx, who, id)
 	if err != nil {
-		return err
+		return nil, false, err
 	}
-	kept := map[intake.Which]bool{}
-	for _, v := range x.Verdicts {
-		kept[intake.Which{Runbook: v.Runbook, Start: v.Name}] = true
+	return a.verdicts(ctx, row, from, limit)
+}
+
+func (a *App) visibleAlert(ctx context.Context, who *access.Principal, id string) (*store.Alert, error) {
+	row, err := a.store.In(ctx).Alert(id)
+	if err != nil {
+		return nil, named(err, "alert %s", id)
 	}
-	for _, v := range all {
-		if len(x.Verdicts) >= maxVerdicts {
-			return nil
-		}
-		if !kept[intake.Which{Runbook: v.Runbook, Start: v.Name}] {
+	return row, access.Can(who, access.See, access.Object{Kind: "alert", Name: id, Service: row.Service})
+}
+
+// verdicts gives what an alert keeps of what came of triggers, and after that what those would make of it now of which
+// it keeps nothing.
+func (a *App) verdicts(
+	ctx context.Context, row *store.Alert, from, limit int,
+) (out []trigger.Verdict, more bool, err error) {
+	var kept []trigger.Verdict
+	if err := json.Unmarshal(row.Verdicts, &kept); err != nil {
+		return nil, false, err
+	}
+	is := map[intake.Which]bool{}
+	for _, v := range kept {
+		is[intake.Which{Runbook: v.Runbook, Start: v.Name}] = true
+	}
+	if out = []trigger.Verdict{}; from == 0 {
+		out = append(out, kept...)
+	}
+	others, more, err := a.intake.Explain(ctx, row, from, limit)
+	for _, v := range others {
+		if !is[intake.Which{Runbook: v.Runbook, Start: v.Name}] {
 			v.Started = false
-			x.Verdicts = append(x.Verdicts, v)
+			out = append(out, v)
 		}
 	}
-	return nil
+	return out, more, err
 }
 
 // Alert is an alert with what it started, and what was sent when it last changed.
 type Alert struct {
 	store.Alert
+	// Verdicts are the first of what came of triggers; More says that there are others.
 	Verdicts []trigger.Verdict
+	More     bool
 	Payload  *store.Payload // nil where none is kept: the source needs no map, or it is long ago
 }
 

@@ -155,7 +155,8 @@ func (a *app) alertList() *cobra.Command {
 }
 
 func (a *app) alertShow() *cobra.Command {
-	return verb(
+	limit := 0
+	c := verb(
 		"show ID",
 		"Show an alert, what it started, and why not the others",
 		"urgentis alert show a3k…",
@@ -166,48 +167,52 @@ func (a *app) alertShow() *cobra.Command {
 				return err
 			}
 			x := r.JSON200
-			return a.print(x, func() {
-				a.say(
-					"%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n",
-					a.paint(bold, x.Summary),
-					x.Severity,
-					x.Source,
-					x.State,
-					x.Count,
-					x.FirstAt.UTC().
-						Format("15:04:05 MST"),
-					x.LastAt.UTC().Format("15:04:05 MST"),
-					x.Incident,
-					labels(x.Labels),
-				)
-				var rows [][]string
-				for _, v := range x.Verdicts {
-					what := "not started"
-					if v.Started {
-						what = "started"
-					}
-					if !v.StartsAt.IsZero() {
-						what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"
-					}
-					var why []string
-					for _, p := range v.Values {
-						why = append(why, p.Part+" is "+p.Text)
-					}
-					if v.Error != "" {
-						why = append(why, v.Error)
-					}
-					rows = append(rows, []string{v.Runbook + "/" + v.Name, what, strings.Join(why, ", ")})
+			for x.Next != "" && len(x.Verdicts) < limit {
+				more, err := check(cl.ListAlertTriggersWithResponse(cmd.Context(), args[0],
+					&api.ListAlertTriggersParams{Cursor: x.Next, Limit: mostOnPage}))
+				if err != nil {
+					return err
 				}
-				a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
-				if p := x.Payload; p.ContentType != "" || p.Body != "" {
-					a.say(
-						"\nWhat was sent at %s, as %s:\n%s\n",
-						p.At.UTC().Format("15:04:05 MST"),
-						orDash(p.ContentType),
-						whole(p.Body),
-					)
-				}
-			})
+				x.Verdicts, x.Next = append(x.Verdicts, more.JSON200.Items...), more.JSON200.Next
+			}
+			return a.print(x, func() { a.showAlert(x) })
 		}),
 	)
+	c.Flags().IntVar(&limit, "limit", mostOnPage, "tell of at most `N` triggers, in pages of 200")
+	return c
+}
+
+func (a *app) showAlert(x *api.AlertDetail) {
+	a.say("%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n", a.paint(bold, x.Summary), x.Severity,
+		x.Source, x.State, x.Count, x.FirstAt.UTC().Format("15:04:05 MST"), x.LastAt.UTC().Format("15:04:05 MST"),
+		x.Incident, labels(x.Labels))
+	rows := make([][]string, len(x.Verdicts))
+	for i, v := range x.Verdicts {
+		rows[i] = verdictRow(v)
+	}
+	a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
+	a.more(x.Next)
+	if p := x.Payload; p.ContentType != "" || p.Body != "" {
+		a.say("\nWhat was sent at %s, as %s:\n%s\n", p.At.UTC().Format("15:04:05 MST"), orDash(p.ContentType),
+			whole(p.Body))
+	}
+}
+
+// verdictRow tells what became of one trigger, and why.
+func verdictRow(v api.Verdict) []string {
+	what := "not started"
+	if v.Started {
+		what = "started"
+	}
+	if !v.StartsAt.IsZero() {
+		what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"
+	}
+	var why []string
+	for _, p := range v.Values {
+		why = append(why, p.Part+" is "+p.Text)
+	}
+	if v.Error != "" {
+		why = append(why, v.Error)
+	}
+	return []string{v.Runbook + "/" + v.Name, what, strings.Join(why, ", ")}
 }

@@ -218,19 +218,19 @@ func (l *loaded) readDepends(tx *store.Tx) error {
 	return nil
 }
 
-// Explain tells of every trigger what it would make of an alert as it is, for an installation with so many that alerts
-// do not keep it; nil where they do.
-func (in *Intake) Explain(ctx context.Context, a *store.Alert) ([]trigger.Verdict, error) {
+// Explain tells what triggers would make of an alert as it is, n at most from the one at a place on, and whether there
+// are more: for an installation with so many that alerts do not keep it; nothing where they do.
+func (in *Intake) Explain(ctx context.Context, a *store.Alert, from, n int) ([]trigger.Verdict, bool, error) {
 	tx := in.store.In(ctx)
 	version, err := tx.ConfigVersion()
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	l, err := in.triggers.load(tx, in.engine, version)
 	if err != nil || len(l.order) <= maxExplained {
-		return nil, err
+		return nil, false, err
 	}
-	return l.index.Explain(Snapshot(a), alert.New), nil
+	return l.index.ExplainSome(Snapshot(a), alert.New, from, n), from+n < l.index.Len(), nil
 }
 
 // Listed is a trigger as it is now.

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -120,13 +121,36 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity,
 		Summary: a.Summary,
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
-		Incident: a.Incident, Verdicts: mapped(row.Verdicts, apiVerdict),
+		Incident: a.Incident, Verdicts: mapped(row.Verdicts, apiVerdict), Next: place(app.PageOfVerdicts, row.More),
 	}
 	if p := row.Payload; p != nil {
 		out.Payload = api.Payload{At: p.At.UTC(), ContentType: p.ContentType, Headers: p.Headers, Query: p.Query,
 			Body: asText(p.Body)}
 	}
 	return out, nil
+}
+
+// ListAlertTriggers implements api.StrictServerInterface.
+func (s *Server) ListAlertTriggers(
+	ctx context.Context, r api.ListAlertTriggersRequestObject,
+) (api.ListAlertTriggersResponseObject, error) {
+	from, err := readNumber(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	n := limit(r.Params.Limit)
+	list, more, err := s.App.AlertTriggers(ctx, who(ctx), r.Id, int(from), n)
+	return api.ListAlertTriggers200JSONResponse{
+		Items: mapped(list, apiVerdict), Next: place(int(from)+n, more),
+	}, err
+}
+
+// place is the cursor of a list that is counted through.
+func place(n int, more bool) string {
+	if !more {
+		return ""
+	}
+	return cursor(time.Unix(0, 0), itoa(int64(n)))
 }
 
 func apiVerdict(v trigger.Verdict) api.Verdict {

@@ -3,6 +3,7 @@ package server_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/access"
+	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/internal/app"
 )
@@ -99,4 +101,69 @@ func TestStartAddresses(t *testing.T) {
 	_, err = s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml",
 		Text: strings.Split(calls, "---\n")[1] + "hours: {inside: nowhere}\n"}}})
 	assert.ErrorContains(t, err, "there is no calendar nowhere")
+}
+
+// With more triggers than an alert keeps, each is told once, page by page, and what started stands first.
+func TestWhyNotTheOthersHasPages(t *testing.T) {
+	s := start(t)
+	root := access.OnTheMachine("t")
+	ctx := context.Background()
+	const many = 250
+	text := calls
+	for i := range many {
+		text += fmt.Sprintf("---\nurgentis: trigger/1\nname: n%d\nrunbook: called\ninputs: {what: lamp}\n"+
+			"alert: alert.labels.n == \"%d\"\n", i, i)
+	}
+	_, err := s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml", Text: text}}})
+	require.NoError(t, err)
+	key, err := s.App.AddSource(ctx, root, app.NewKey{Source: "mon"})
+	require.NoError(t, err)
+	got, err := s.App.TakeAlerts(ctx, "mon", app.Proof{Authorization: "Bearer " + key.Token}, alert.Payload{
+		ContentType: "application/json",
+		Body:        []byte(`{"key": "k", "severity": "major", "summary": "s", "labels": {"n": "249"}}`),
+	})
+	require.NoError(t, err)
+	proof := bearer(s.token(access.Viewer))
+	read := func(path string, into any) {
+		status, _, said := s.do("GET", "/api/v1/alerts/"+got.Taken[0].Alert+path, "", proof...)
+		require.Equal(t, http.StatusOK, status, said)
+		require.NoError(t, json.Unmarshal([]byte(said), into))
+	}
+	type verdict struct {
+		Name    string
+		Started bool
+		Values  []struct{ Part, Text string }
+	}
+	var first struct {
+		Verdicts []verdict
+		Next     string
+	}
+	read("", &first)
+	assert.Equal(t, "trigger/n249", first.Verdicts[0].Name)
+	assert.True(t, first.Verdicts[0].Started)
+	assert.NotEmpty(t, first.Next)
+
+	told, cursor := map[string]int{}, ""
+	for pages := 0; ; pages++ {
+		var page struct {
+			Items []verdict
+			Next  string
+		}
+		read("/triggers?limit=60&cursor="+cursor, &page)
+		for _, v := range page.Items {
+			told[v.Name]++
+			assert.Equal(t, v.Name == "trigger/n249", v.Started)
+			assert.NotEmpty(t, v.Values)
+		}
+		if cursor = page.Next; cursor == "" {
+			assert.Equal(t, 4, pages, "250 in pages of 60")
+			break
+		}
+	}
+	assert.Len(t, told, many)
+	for name, times := range told {
+		assert.Equal(t, 1, times, name)
+	}
+	status, _, _ := s.do("GET", "/api/v1/alerts/"+got.Taken[0].Alert+"/triggers?cursor=nonsense", "", proof...)
+	assert.Equal(t, http.StatusBadRequest, status)
 }

@@ -623,6 +623,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{id}/triggers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now. */
+        get: operations["listAlertTriggers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents": {
         parameters: {
             query?: never;
@@ -1993,7 +2010,10 @@ export interface components {
             next?: string;
         };
         AlertDetail: components["schemas"]["Alert"] & {
+            /** @description of the first triggers */
             verdicts: components["schemas"]["Verdict"][];
+            /** @description the cursor for the triggers that follow */
+            next?: string;
             payload?: components["schemas"]["Payload"];
         };
         /** @description what a mapped source sent when the alert was raised or last changed; kept for 30 days */
@@ -2009,6 +2029,10 @@ export interface components {
             };
             /** @description as text; what is no UTF-8 in it is replaced */
             body: string;
+        };
+        VerdictPage: {
+            items: components["schemas"]["Verdict"][];
+            next?: string;
         };
         Verdict: {
             runbook: string;
@@ -3685,6 +3709,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlertTriggers: {
+        parameters: {
+            query?: {
+                limit?: components["parameters"]["limit"];
+                /** @description next of the page before */
+                cursor?: components["parameters"]["cursor"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a page of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VerdictPage"];
                 };
             };
             default: components["responses"]["Problem"];

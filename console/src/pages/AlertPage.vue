@@ -1,18 +1,38 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
-import type { Schemas } from '../api/client'
+import { api, got, type Schemas } from '../api/client'
 import { useAlert } from '../composables/data'
 
 const route = useRoute()
 const id = computed(() => String(route.params.id))
 const q = useAlert(id)
 const a = computed(() => q.data.value)
-const starts = computed(() => (a.value?.verdicts ?? []).filter((v) => v.started || v.starts_at))
-const others = computed(() => (a.value?.verdicts ?? []).filter((v) => !v.started && !v.starts_at))
+const more = ref<Schemas['Verdict'][]>([])
+const next = ref<string>()
+watch(id, () => (more.value = []))
+watch(
+  a,
+  (now) => {
+    if (!more.value.length) next.value = now?.next
+  },
+  { immediate: true },
+)
+const verdicts = computed(() => [...(a.value?.verdicts ?? []), ...more.value])
+const starts = computed(() => verdicts.value.filter((v) => v.started || v.starts_at))
+const others = computed(() => verdicts.value.filter((v) => !v.started && !v.starts_at))
+const showMore = async () => {
+  const page = await got(
+    api.GET('/api/v1/alerts/{id}/triggers', {
+      params: { path: { id: id.value }, query: { cursor: next.value, limit: 200 } },
+    }),
+  )
+  more.value.push(...page.items)
+  next.value = page.next
+}
 const named = (v: Schemas['Verdict']) =>
   v.name.startsWith('trigger/') ? v.name.slice('trigger/'.length) : `${v.runbook}/${v.name}`
 const decided = (v: Schemas['Verdict']) =>
@@ -56,6 +76,7 @@ const decided = (v: Schemas['Verdict']) =>
         </tbody>
       </table>
       <p v-else class="empty">There are no others.</p>
+      <v-btn v-if="next" variant="tonal" size="small" @click="showMore">More triggers</v-btn>
       <template v-if="a.payload">
         <h2>
           What really came <span class="faint">{{ a.payload.content_type }}, <TimeAgo :at="a.payload.at" /></span>
