@@ -24,7 +24,7 @@ setup-db:
 	@build/setup.sh postgresql
 
 setup-test:
-	@build/setup.sh postgresql chromium openssh-server gcc snmp bsdutils
+	@build/setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl
 
 demo: setup-db build ## the service with a simulated ferry operator around it
 	$(BIN) demo

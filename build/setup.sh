@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs the Debian packages that are missing. Usage: setup.sh postgresql chromium openssh-server gcc snmp bsdutils
+# Installs the Debian packages that are missing. Usage: setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl
 set -eu
 missing=()
 for p in "$@"; do

@@ -175,3 +175,29 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// Bodies are read in the character set that they say.
+func TestCharacterSets(t *testing.T) {
+	for name, c := range map[string]struct{ media, body, want string }{
+		"declared":          {"text/xml", "<?xml version='1.0' encoding='ISO-8859-1'?><a>l\xe4uft</a>", "läuft"},
+		"declared, ASCII":   {"text/xml", `<?xml version="1.0" encoding="iso-8859-1" standalone="yes"?><a>runs</a>`, "runs"},
+		"UTF-8 declared":    {"text/xml", `<?xml version="1.0" encoding="UTF-8"?><a>läuft</a>`, "läuft"},
+		"nothing declared":  {"text/xml", `<?xml version="1.0"?><a>läuft</a>`, "läuft"},
+		"no declaration":    {"text/xml", `<a>läuft</a>`, "läuft"},
+		"Content-Type wins": {"text/xml; charset=windows-1251", "<?xml version='1.0' encoding='x'?><a>\xef</a>", "п"},
+	} {
+		v, err := Payload{ContentType: c.media, Body: []byte(c.body)}.read()
+		require.NoError(t, err, name)
+		assert.Equal(t, map[string]any{"a": c.want}, v, name)
+	}
+	v, err := Payload{ContentType: "text/plain; charset=iso-8859-15", Body: []byte("10 \xa4")}.read()
+	require.NoError(t, err)
+	assert.Equal(t, "10 €", v)
+	v, err = Payload{ContentType: "application/json", Body: []byte("\ufeff{\"a\": \"läuft\"}")}.read()
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"a": "läuft"}, v)
+	_, err = Payload{ContentType: "text/plain; charset=klingon", Body: []byte("x")}.read()
+	assert.ErrorContains(t, err, "the body is in klingon, a character set that is not known")
+	_, err = Payload{ContentType: "text/plain", Body: []byte("l\xe4uft")}.read()
+	assert.ErrorContains(t, err, "the body is not UTF-8, and nothing says what else it is")
+}

@@ -2,15 +2,19 @@ package alert
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"io"
 	"mime"
 	"net/url"
+	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	htmlcharset "golang.org/x/net/html/charset"
 
 	"github.com/clbanning/mxj/v2"
 )
@@ -68,20 +72,25 @@ func (p Payload) read() (any, error) {
 	if len(p.Body) > MaxBody {
 		return nil, invalid("the body has %d bytes, %d are allowed", len(p.Body), MaxBody)
 	}
-	if !utf8.Valid(p.Body) {
-		return nil, invalid("the body is not UTF-8")
-	}
-	media, _, err := mime.ParseMediaType(p.ContentType)
+	media, params, err := mime.ParseMediaType(p.ContentType)
 	if err != nil && p.ContentType != "" {
 		return nil, invalid("the Content-Type cannot be read")
 	}
+	body, charset, isXML := p.Body, params["charset"], media == "application/xml" || media == "text/xml" ||
+		strings.HasSuffix(media, "+xml")
+	if isXML {
+		body, charset = declared(body, charset)
+	}
+	if body, err = inUTF8(body, charset); err != nil {
+		return nil, err
+	}
 	switch {
 	case media == "application/json", strings.HasSuffix(media, "+json"):
-		return readJSON(p.Body)
-	case media == "application/xml", media == "text/xml", strings.HasSuffix(media, "+xml"):
-		return readXML(p.Body)
+		return readJSON(body)
+	case isXML:
+		return readXML(body)
 	case media == "application/x-www-form-urlencoded":
-		form, err := url.ParseQuery(string(p.Body))
+		form, err := url.ParseQuery(string(body))
 		if err != nil {
 			return nil, invalid("the body is not a form: %s", err)
 		}
@@ -91,7 +100,39 @@ func (p Payload) read() (any, error) {
 		}
 		return out, nil
 	}
-	return string(p.Body), nil
+	return string(body), nil
+}
+
+var xmlDeclaration = regexp.MustCompile(`^\s*<\?xml\s[^>]*?(?:encoding\s*=\s*["']([A-Za-z0-9._:-]+)["'][^>]*)?\?>`)
+
+// declared takes the declaration off an XML document, and gives the character set that it is in: that of the
+// Content-Type before that of the declaration (RFC 7303, 3.2).
+func declared(body []byte, charset string) (rest []byte, is string) {
+	m := xmlDeclaration.FindSubmatch(body)
+	if m == nil {
+		return body, charset
+	}
+	return body[len(m[0]):], cmp.Or(charset, string(m[1]))
+}
+
+// inUTF8 gives a body in UTF-8, which it is taken for unless something says otherwise.
+func inUTF8(body []byte, label string) ([]byte, error) {
+	e, name := htmlcharset.Lookup(cmp.Or(label, "utf-8"))
+	if e == nil {
+		return nil, invalid("the body is in %s, a character set that is not known", label)
+	}
+	if name != "utf-8" {
+		out, err := e.NewDecoder().Bytes(body)
+		if err != nil {
+			return nil, invalid("the body is not in %s: %s", label, err)
+		}
+		body = out
+	}
+	body = bytes.TrimPrefix(body, []byte("\ufeff")) // as some senders begin
+	if !utf8.Valid(body) {
+		return nil, invalid("the body is not UTF-8, and nothing says what else it is")
+	}
+	return body, nil
 }
 
 func readJSON(body []byte) (any, error) {

@@ -115,7 +115,7 @@ func TestBodiesOfOtherKinds(t *testing.T) {
 	_, why = one("  summary: x\n", "application/xml", strings.Repeat("<a>", 70)+strings.Repeat("</a>", 70))
 	assert.Equal(t, "the body is nested more than 64 deep", why)
 	_, why = one("  summary: x\n", "text/plain", "\xff")
-	assert.Equal(t, "the body is not UTF-8", why)
+	assert.Equal(t, "the body is not UTF-8, and nothing says what else it is", why)
 }
 
 func TestMistakes(t *testing.T) {
