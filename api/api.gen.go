@@ -1045,8 +1045,11 @@ type EstateDocument struct {
 	// Digest SHA-256 of the text
 	Digest string       `json:"digest"`
 	Kind   DocumentKind `json:"kind"`
-	Name   string       `json:"name"`
-	Number int          `json:"number"`
+
+	// Message in lists of revisions: why it was pushed
+	Message string `json:"message,omitempty,omitzero"`
+	Name    string `json:"name"`
+	Number  int    `json:"number"`
 
 	// Origin where it is kept as text
 	Origin   string    `json:"origin,omitempty,omitzero"`

@@ -30,6 +30,7 @@ const pages = [
   { to: '/runs', title: 'Runs', key: '4' },
   { to: '/triggers', title: 'Triggers', key: '5' },
   { to: '/sources', title: 'Sources', key: '6' },
+  { to: '/documents', title: 'Documents', key: '7' },
 ]
 const shortcuts = [
   ...pages.map((p) => [p.key, p.title]),
@@ -49,7 +50,8 @@ function turn() {
 
 function pressed(e: KeyboardEvent) {
   const t = e.target as HTMLElement
-  if (e.ctrlKey || e.metaKey || e.altKey || ['INPUT', 'TEXTAREA', 'SELECT'].includes(t.tagName)) return
+  const writes = t.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(t.tagName)
+  if (e.ctrlKey || e.metaKey || e.altKey || writes) return
   const page = pages.find((p) => p.key === e.key)
   if (page && inside.value) void router.push(page.to)
   else if (e.key === '?') keys.value = !keys.value

@@ -63,6 +63,18 @@ export const router = createRouter({
       meta: { title: 'Source' },
     },
     {
+      path: '/documents',
+      name: 'documents',
+      component: () => import('./pages/DocumentsPage.vue'),
+      meta: { title: 'Documents' },
+    },
+    {
+      path: '/documents/:kind/:name?',
+      name: 'document',
+      component: () => import('./pages/DocumentPage.vue'),
+      meta: { title: 'Document' },
+    },
+    {
       path: '/sign-in',
       name: 'sign-in',
       component: () => import('./pages/SignInPage.vue'),

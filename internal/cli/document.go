@@ -311,9 +311,9 @@ func (a *app) documentRevisions() *cobra.Command {
 			return a.print(listOf(*r.JSON200), func() {
 				var rows [][]string
 				for _, d := range *r.JSON200 {
-					rows = append(rows, documentRow(d))
+					rows = append(rows, append(documentRow(d), d.Message))
 				}
-				a.table("", documentHeads, rows)
+				a.table("", append(slices.Clone(documentHeads), "why"), rows)
 			})
 		}))
 }

@@ -46,7 +46,7 @@ func apiFound(f estate.Found) api.Finding {
 func apiDocument(d store.Document) api.EstateDocument {
 	return api.EstateDocument{
 		Kind: api.DocumentKind(d.Kind), Name: d.Name, Number: d.Number, Digest: d.Digest, Origin: d.Origin,
-		PushedBy: d.PushedBy, PushedAt: d.PushedAt.UTC(),
+		PushedBy: d.PushedBy, PushedAt: d.PushedAt.UTC(), Message: d.Message,
 	}
 }
 

@@ -26,6 +26,7 @@ type Document struct {
 	Push     int64
 	PushedBy string
 	PushedAt time.Time
+	Message  string // why it was pushed; known of revisions that are no runbook's
 }
 
 // documents are those in use: of runbooks, which have tables of their own, too.
@@ -52,9 +53,10 @@ func (tx *Tx) Document(kind estate.Kind, name string) (*Document, error) {
 }
 
 // revisionsOf are all revisions of documents, of runbooks too.
-const revisionsOf = `(select kind, name, number, digest, text, push, pushed_by, pushed_at from document_revision
+const revisionsOf = `(select kind, name, number, digest, text, push, pushed_by, pushed_at, p.message
+		from document_revision r join push p on p.id = r.push
 	union all
-	select 'runbook', name, number, revision, text, 0, pushed_by, pushed_at from revision) x
+	select 'runbook', name, number, revision, text, 0, pushed_by, pushed_at, '' from revision) x
 	where kind = ? and name = ?`
 
 // DocumentRevisions lists the revisions of a document, newest first, also of one that was removed.

@@ -9,11 +9,13 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -277,4 +279,63 @@ func TestTheBenchOfASource(t *testing.T) {
 	assert.Empty(t, axe(t, p))
 	require.NoError(t, p.Click(".acts button:last-child"))
 	require.NoError(t, p.See("item 1 still cannot be read"))
+}
+
+// A document is written in the console: what was seen is offered, mistakes stand where they are, and what is pushed is
+// what was shown.
+func TestADocumentIsWritten(t *testing.T) {
+	w := world(t)
+	w.Fleet.Queue.Break()
+	require.Eventually(t, func() bool {
+		r, err := w.Admin.ListSeenWithResponse(context.Background(), &api.ListSeenParams{Field: "service"})
+		return err == nil && len(*r.JSON200) > 0
+	}, 30*time.Second, 200*time.Millisecond)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "iva", w.SignIn["iva"]))
+	require.NoError(t, p.Go(w.Link+"/documents"))
+	require.NoError(t, p.See("clocks-at-night"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click("a[href='/documents/join']"))
+	require.NoError(t, p.See("A new join"))
+	require.NoError(t, p.See("join my-join is added"))
+	assert.Empty(t, axe(t, p))
+	// Onto the line after the name, where a condition is written.
+	require.NoError(t, p.Click(".cm-line:nth-child(2)"))
+	require.NoError(t, p.Press(kb.End))
+	require.NoError(t, only(p.Text(`document.execCommand('insertText', false, '\n'); 'done'`)))
+	require.NoError(t, p.Press(`when: alert.service == "`))
+	require.NoError(t, p.See("berth-queue"), "what alerts said is offered")
+	shot(t, p, "document-offered")
+	require.NoError(t, p.Press(`berth-queue" &`))
+	require.NoError(t, p.See("line 3:"))
+	require.NoError(t, p.Until("document.querySelector('form.push button').disabled"))
+	shot(t, p, "document-mistake")
+	require.NoError(t, p.Press(kb.Backspace+kb.Backspace))
+	require.NoError(t, p.See("join my-join is added"))
+	require.NoError(t, p.Type("form.push input", "berths are one trouble"))
+	require.NoError(t, p.Until("!document.querySelector('form.push button').disabled"))
+	require.NoError(t, p.Click("form.push button"))
+	require.NoError(t, p.See("revision 1"))
+	require.NoError(t, p.See("berths are one trouble"))
+	got, err := w.Admin.GetDocumentWithResponse(context.Background(), "join", "my-join", &api.GetDocumentParams{})
+	require.NoError(t, err)
+	assert.Contains(t, got.JSON200.Text, `when: alert.service == "berth-queue"`+"\n")
+	assert.Equal(t, "iva", got.JSON200.PushedBy)
+
+	require.NoError(t, p.Click(".cm-line:nth-child(5)"))
+	require.NoError(t, p.Press(kb.End+"\b\b\b20m"))
+	require.NoError(t, p.See("join my-join is changed"))
+	shot(t, p, "document-changed")
+	require.NoError(t, p.Click("form.push button"))
+	require.NoError(t, p.See("revision 2"))
+	require.NoError(t, p.Click("table[aria-label=Revisions] button"))
+	require.NoError(t, p.Until("document.querySelector('.cm-content').innerText.includes('within: 15m')"))
+	require.NoError(t, p.See("join my-join is changed"))
+}
+
+// shot keeps a picture where somebody asked for them.
+func shot(t *testing.T, p *Page, name string) {
+	if dir := os.Getenv("URGENTIS_SHOTS"); dir != "" {
+		require.NoError(t, p.Shoot(filepath.Join(dir, name+".png")))
+	}
 }

@@ -13,6 +13,7 @@ export class Refusal extends Error {
     message: string,
     readonly status: number,
     readonly code: string,
+    readonly findings: Schemas['Finding'][] = [],
   ) {
     super(message)
   }
@@ -32,5 +33,6 @@ export async function got<T>(call: Promise<{ data?: T; error?: unknown; response
     p?.detail ? plain(p.detail) : `The service answered ${r.response.status}.`,
     r.response.status,
     p?.code ?? '',
+    plainly(p?.findings ?? []),
   )
 }

@@ -1892,6 +1892,8 @@ export interface components {
             pushed_by: string;
             /** Format: date-time */
             pushed_at: string;
+            /** @description in lists of revisions: why it was pushed */
+            message?: string;
         };
         ThingName: string;
         /** @description A change is a merge (RFC 7396). What is not given stays as it is, null takes a value away; a new service needs its owner, and has the stance ask. */

@@ -123,11 +123,39 @@ export const useCancel = () =>
 
 export const useSources = () => useQuery({ queryKey: ['sources'], queryFn: () => got(api.GET('/api/v1/sources')) })
 
-export const useDocument = (kind: Schemas['DocumentKind'], name: MaybeRefOrGetter<string>) =>
+type Kind = Schemas['DocumentKind']
+
+export const useDocuments = () =>
+  useQuery({ queryKey: ['documents'], queryFn: () => got(api.GET('/api/v1/documents')) })
+
+/** A document in use; a name of '' is none. */
+export const useDocument = (kind: MaybeRefOrGetter<Kind>, name: MaybeRefOrGetter<string>) =>
   useQuery({
-    queryKey: computed(() => ['document', kind, toValue(name)]),
-    queryFn: () => got(api.GET('/api/v1/documents/{kind}/{name}', { params: { path: { kind, name: toValue(name) } } })),
+    queryKey: computed(() => ['document', toValue(kind), toValue(name)]),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/documents/{kind}/{name}', { params: { path: { kind: toValue(kind), name: toValue(name) } } }),
+      ),
+    enabled: computed(() => toValue(name) !== ''),
   })
+
+export const useRevisions = (kind: MaybeRefOrGetter<Kind>, name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['document', toValue(kind), toValue(name), 'revisions']),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/documents/{kind}/{name}/revisions', {
+          params: { path: { kind: toValue(kind), name: toValue(name) } },
+        }),
+      ),
+    enabled: computed(() => toValue(name) !== ''),
+  })
+
+/** What alerts said so far, field by field. */
+export const useSeen = () => useQuery({ queryKey: ['seen'], queryFn: () => got(api.GET('/api/v1/seen')) })
+
+export const usePush = () =>
+  useMutation({ mutationFn: (body: Schemas['NewPush']) => got(api.POST('/api/v1/push', { body })) })
 
 export const useUnread = (source: MaybeRefOrGetter<string | undefined>, may: boolean) =>
   useQuery({

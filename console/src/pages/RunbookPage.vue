@@ -3,7 +3,7 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import FlowGraph from '../components/FlowGraph.vue'
-import RunbookText from '../components/RunbookText.vue'
+import DocumentText from '../components/DocumentText.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { useRunbook, useRunbookGraph, useStart } from '../composables/data'
@@ -70,8 +70,13 @@ const go = () =>
           <FlowGraph v-if="graph.data.value" :graph="graph.data.value" @pick="show" />
         </div>
         <div class="words">
-          <h2>Text</h2>
-          <RunbookText :text="b.text" :findings="b.findings" :line="picked" />
+          <h2>
+            Text
+            <router-link v-if="session.may('author')" class="edit" :to="`/documents/runbook/${b.name}`"
+              >alter it</router-link
+            >
+          </h2>
+          <DocumentText :text="b.text" :findings="b.findings" :line="picked" label="Text of the runbook" />
         </div>
       </div>
     </template>
@@ -79,6 +84,11 @@ const go = () =>
 </template>
 
 <style scoped>
+.edit {
+  font-size: 13px;
+  font-weight: 400;
+  margin-left: 10px;
+}
 .about {
   max-width: 70ch;
   margin-top: 8px;

@@ -91,7 +91,8 @@ const read = (id: string) =>
       <p class="faint">
         revision {{ q.data.value.number }} <span class="mono">{{ q.data.value.digest.slice(0, 12) }}</span> · pushed
         <TimeAgo :at="q.data.value.pushed_at" /> by {{ q.data.value.pushed_by }}
-        <template v-if="q.data.value.origin"> · kept as text at {{ q.data.value.origin }}</template>
+        <template v-if="q.data.value.origin"> · kept as text at {{ q.data.value.origin }}</template> ·
+        <router-link :to="`/documents/source/${name}`">its document</router-link>
       </p>
       <template v-if="session.may('admin')">
         <h2>Cannot be read</h2>

@@ -44,7 +44,9 @@ const turn = (on: boolean) =>
       <h1>{{ t.name }}</h1>
       <p class="faint">
         starts <router-link :to="`/runbooks/${t.runbook}`">{{ t.runbook }}</router-link>
-        <template v-if="t.document"> · a document of its own</template>
+        <template v-if="t.document">
+          · <router-link :to="`/documents/trigger/${t.name}`">a document of its own</router-link></template
+        >
         <template v-if="t.next_at"> · due <TimeAgo :at="t.next_at" /></template>
       </p>
       <ul class="says">

@@ -1,15 +1,27 @@
 <script setup lang="ts">
+import { autocompletion, completionKeymap } from '@codemirror/autocomplete'
+import { defaultKeymap, history, historyKeymap } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, syntaxHighlighting } from '@codemirror/language'
 import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { EditorState, StateEffect, StateField } from '@codemirror/state'
-import { Decoration, EditorView, lineNumbers, type DecorationSet } from '@codemirror/view'
+import { Decoration, EditorView, keymap, lineNumbers, type DecorationSet } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 
 import type { Schemas } from '../api/client'
+import { offered } from '../composables/offered'
 
-const props = defineProps<{ text: string; findings: Schemas['Finding'][]; line: number }>()
+/** The text of a document: to read, or with `editable` to write, where values that were `seen` are offered. */
+const props = defineProps<{
+  text: string
+  findings: Schemas['Finding'][]
+  label: string
+  line?: number
+  editable?: boolean
+  seen?: Schemas['Seen'][]
+}>()
+const emit = defineEmits<{ 'update:text': [text: string] }>()
 const box = ref<HTMLElement>()
 let view: EditorView | undefined
 
@@ -39,16 +51,38 @@ function diagnostics(state: EditorState): Diagnostic[] {
     })
 }
 
+/** What it takes to read a text, and what it takes to write one. */
+const reading = () => [
+  EditorState.readOnly.of(true),
+  EditorView.editable.of(false),
+  EditorView.contentAttributes.of({ tabindex: '0', role: 'textbox', 'aria-readonly': 'true' }),
+]
+const writing = () => [
+  history(),
+  // Tab leaves the text, as from any other field.
+  keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap]),
+  autocompletion({
+    override: [
+      (c) => {
+        const line = c.state.doc.lineAt(c.pos)
+        const o = offered(c.state.sliceDoc(line.from, c.pos), props.seen ?? [])
+        return o && { from: line.from + o.from, options: o.options.map((label) => ({ label })) }
+      },
+    ],
+  }),
+  EditorView.updateListener.of((u) => {
+    if (u.docChanged) emit('update:text', u.state.doc.toString() + '\n')
+  }),
+]
+
 function fill() {
   if (!view) return
   view.setState(
     EditorState.create({
       doc: props.text.replace(/\n$/, ''),
       extensions: [
-        EditorState.readOnly.of(true),
-        EditorView.editable.of(false),
-        EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': 'Text of the runbook', role: 'textbox' }),
-        EditorView.contentAttributes.of({ 'aria-multiline': 'true', 'aria-readonly': 'true' }),
+        props.editable ? writing() : reading(),
+        EditorView.contentAttributes.of({ 'aria-label': props.label, 'aria-multiline': 'true' }),
         lineNumbers(),
         lintGutter(),
         yaml(),
@@ -57,19 +91,26 @@ function fill() {
       ],
     }),
   )
-  view.dispatch(setDiagnostics(view.state, diagnostics(view.state)))
+  mark()
 }
+const mark = () => view?.dispatch(setDiagnostics(view.state, diagnostics(view.state)))
 
 onMounted(() => {
   view = new EditorView({ parent: box.value })
   fill()
 })
 onBeforeUnmount(() => view?.destroy())
-watch(() => [props.text, props.findings], fill)
+watch(
+  () => props.text,
+  (now) => {
+    if (now.trimEnd() !== view?.state.doc.toString().trimEnd()) fill() // not what was just written here
+  },
+)
+watch(() => props.findings, mark)
 watch(
   () => props.line,
   (n) => {
-    if (!view || n < 1 || n > view.state.doc.lines) return
+    if (!view || !n || n < 1 || n > view.state.doc.lines) return
     const at = view.state.doc.line(n).from
     view.dispatch({ effects: [pick.of(at), EditorView.scrollIntoView(at, { y: 'center' })] })
   },
@@ -95,6 +136,21 @@ watch(
   font-variant-ligatures: none;
   font-size: 12.5px;
   line-height: 1.55;
+}
+.source :deep(.cm-focused) {
+  outline: 2px solid rgb(var(--v-theme-primary));
+}
+.source :deep(.cm-cursor) {
+  border-left-color: rgb(var(--v-theme-on-surface));
+}
+.source :deep(.cm-tooltip) {
+  background: rgb(var(--v-theme-surface));
+  color: rgb(var(--v-theme-on-surface));
+  border: 1px solid rgba(var(--v-theme-on-surface), 0.3);
+}
+.source :deep(.cm-tooltip-autocomplete > ul > li[aria-selected]) {
+  background: rgb(var(--v-theme-primary));
+  color: rgb(var(--v-theme-on-primary));
 }
 .source :deep(.cm-gutters) {
   background: rgb(var(--v-theme-surface));

@@ -1,0 +1,49 @@
+import type { Schemas } from '../api/client'
+
+/** What a new document of each kind begins with: a sound one, to be altered. */
+export const skeletons: Record<Schemas['DocumentKind'], string> = {
+  runbook: `urgentis: runbook/1
+name: my-runbook
+title: What it mends
+owner: my-team
+service: my-service
+steps:
+  - note: What was seen
+    text: Nothing yet.
+  - close: false-alarm
+    because: This runbook only takes note.
+`,
+  trigger: `urgentis: trigger/1
+name: my-trigger
+runbook: my-runbook
+alert: alert.service == "my-service" && alert.severity in ["critical", "major"]
+on: [new, worse]
+`,
+  source: `urgentis: source/1
+name: my-source
+proof: [bearer]
+map:
+  key: "{{ body.where }}/{{ body.what }}"
+  severity: {of: body.level, as: {"1": critical, "2": major}, otherwise: warning}
+  summary: "{{ body.text }}"
+  service: my-service
+`,
+  calendar: `urgentis: calendar/1
+name: my-hours
+zone: Europe/Amsterdam
+weekly: [mon-fri 07:00-19:00]
+`,
+  mute: `urgentis: mute/1
+name: my-work
+when: alert.service == "my-service"
+from: 2026-12-01T22:00:00Z
+until: 2026-12-02T02:00:00Z
+because: The feed is renewed.
+`,
+  join: `urgentis: join/1
+name: my-join
+by: [alert.service]
+within: 15m
+also: [depends_on]
+`,
+}

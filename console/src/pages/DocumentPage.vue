@@ -1,0 +1,215 @@
+<script setup lang="ts">
+import { useQueryClient } from '@tanstack/vue-query'
+import { refDebounced, useEventListener } from '@vueuse/core'
+import { computed, ref, watch } from 'vue'
+import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
+
+import { api, got, Refusal, type Schemas } from '../api/client'
+import DocumentText from '../components/DocumentText.vue'
+import TimeAgo from '../components/TimeAgo.vue'
+import { useAttempt } from '../composables/attempt'
+import { useDocument, usePush, useRevisions, useSeen } from '../composables/data'
+import { useSession } from '../composables/session'
+import { skeletons } from '../composables/skeletons'
+
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const queries = useQueryClient()
+const kind = computed(() => route.params.kind as Schemas['DocumentKind'])
+const name = computed(() => String(route.params.name ?? ''))
+const mayWrite = computed(() => session.may(kind.value === 'runbook' ? 'author' : 'admin'))
+const q = useDocument(kind, name)
+const revisions = useRevisions(kind, name)
+const seen = useSeen()
+const push = usePush()
+const { wrong, attempt } = useAttempt()
+
+/** What is in use; of a new document what it begins with. */
+const before = computed(() => (name.value ? (q.data.value?.text ?? '') : (skeletons[kind.value] ?? '')))
+const text = ref('')
+watch(before, (t) => (text.value = t), { immediate: true })
+const altered = computed(() => text.value.trimEnd() !== before.value.trimEnd())
+const message = ref('')
+
+// What it would change is asked for as it is written, and nothing else than what is shown is carried out.
+const asked = refDebounced(text, 350)
+const plan = ref<Schemas['Push']>()
+const refused = ref('')
+const mistakes = ref<Schemas['Finding'][]>([])
+const pushing = (t: string, check: boolean) => ({
+  files: [{ name: `${kind.value}.yaml`, text: t }],
+  check,
+  prune: false,
+})
+watch(
+  asked,
+  async (t) => {
+    if (!t.trim() || !mayWrite.value) return
+    try {
+      const p = await got(api.POST('/api/v1/push', { body: pushing(t, true) }))
+      if (t === asked.value) told(p)
+    } catch (e) {
+      const found = e instanceof Refusal ? e.findings : []
+      if (t === asked.value) told(undefined, found.length ? '' : e instanceof Error ? e.message : String(e), found)
+    }
+  },
+  { immediate: true },
+)
+function told(p?: Schemas['Push'], why = '', found: Schemas['Finding'][] = []) {
+  plan.value = p
+  refused.value = why
+  mistakes.value = found
+}
+const findings = computed(() => plan.value?.findings ?? mistakes.value)
+const changes = computed(() => (plan.value?.steps ?? []).filter((s) => s.what !== 'same'))
+const current = computed(() => asked.value === text.value && changes.value.length > 0)
+
+const keep = () =>
+  attempt(async () => {
+    const body = { ...pushing(text.value, false), expect: plan.value?.plan, message: message.value || undefined }
+    const done = await push.mutateAsync(body)
+    message.value = ''
+    for (const k of ['document', 'documents', 'triggers', 'trigger', 'sources', 'runbooks', 'runbook'])
+      void queries.invalidateQueries({ queryKey: [k] })
+    const it = done.steps.find((s) => s.kind === kind.value)
+    kept = true
+    if (it && it.name !== name.value) await router.replace(`/documents/${it.kind}/${it.name}`)
+    else await q.refetch()
+    kept = false
+  })
+
+const bring = (number: number) =>
+  attempt(async () => {
+    const path = { kind: kind.value, name: name.value }
+    const d = await got(api.GET('/api/v1/documents/{kind}/{name}', { params: { path, query: { number } } }))
+    text.value = d.text ?? ''
+  })
+
+let kept = false
+const unsaved = () => altered.value && !kept && mayWrite.value
+onBeforeRouteLeave(() => !unsaved() || window.confirm('What you wrote is not pushed. Leave it?'))
+useEventListener(window, 'beforeunload', (e: BeforeUnloadEvent) => {
+  if (unsaved()) e.preventDefault()
+})
+</script>
+
+<template>
+  <div class="page">
+    <p v-if="q.error.value" role="alert" class="empty">{{ q.error.value.message }}</p>
+    <template v-else>
+      <p class="faint"><router-link to="/documents">Documents</router-link> · {{ kind }}</p>
+      <h1>{{ name || `A new ${kind}` }}</h1>
+      <p v-if="q.data.value" class="faint">
+        revision {{ q.data.value.number }} <span class="mono">{{ q.data.value.digest.slice(0, 12) }}</span> · pushed
+        <TimeAgo :at="q.data.value.pushed_at" /> by {{ q.data.value.pushed_by }}
+      </p>
+      <p v-if="q.data.value?.origin && mayWrite" class="note">
+        ◇ Its text is kept at <span class="mono">{{ q.data.value.origin }}</span>: the next push from there brings back
+        what stands there.
+      </p>
+      <div class="two">
+        <DocumentText
+          v-model:text="text"
+          :findings="findings"
+          :label="`Text of the ${kind}`"
+          :editable="mayWrite"
+          :seen="seen.data.value"
+        />
+        <div aria-live="polite">
+          <template v-if="mayWrite">
+            <h2>What it changes</h2>
+            <p v-if="refused" role="alert" class="wrong">{{ refused }}</p>
+            <ul v-if="findings.length" class="found" aria-label="Findings">
+              <li v-for="(f, i) in findings" :key="i" :class="{ wrong: !f.warning }">
+                line {{ f.line }}: {{ f.message }}<template v-if="f.meant">; did you mean {{ f.meant }}?</template>
+              </li>
+            </ul>
+            <ul v-if="changes.length" aria-label="Changes">
+              <li v-for="s in changes" :key="`${s.kind}/${s.name}`">
+                {{ s.kind }} <strong>{{ s.name }}</strong> is {{ s.what }}
+                <ul v-if="s.fields.length" class="mono fields">
+                  <li v-for="f in s.fields" :key="f">{{ f }}</li>
+                </ul>
+                <span v-if="s.kept_at" class="faint"> and taken from {{ s.kept_at }}</span>
+              </li>
+            </ul>
+            <p v-else-if="plan" class="empty">Nothing: this is what is in use.</p>
+            <form class="push" @submit.prevent="keep">
+              <v-text-field v-model="message" label="Why" hide-details maxlength="1000" />
+              <v-btn type="submit" color="primary" size="small" :disabled="!current" :loading="push.isPending.value">
+                Push
+              </v-btn>
+              <v-btn v-if="altered" size="small" variant="text" @click="text = before">Undo all</v-btn>
+            </form>
+            <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
+            <p class="faint hint">
+              After <code class="mono">alert.</code> and <code class="mono">== "</code> what alerts said so far is
+              offered; Ctrl-Space asks for it.
+            </p>
+          </template>
+          <template v-if="revisions.data.value?.length">
+            <h2>Revisions</h2>
+            <table class="plain" aria-label="Revisions">
+              <tbody>
+                <tr v-for="r in revisions.data.value" :key="r.number">
+                  <td class="num">{{ r.number }}</td>
+                  <td>
+                    <TimeAgo :at="r.pushed_at" /> <span class="faint">by {{ r.pushed_by }}</span>
+                    <div v-if="r.message">{{ r.message }}</div>
+                  </td>
+                  <td class="acts">
+                    <v-btn v-if="r.number !== q.data.value?.number" size="x-small" @click="bring(r.number)">
+                      {{ mayWrite ? 'Take its text' : 'Show' }}
+                    </v-btn>
+                    <span v-else class="faint">in use</span>
+                  </td>
+                </tr>
+              </tbody>
+            </table>
+          </template>
+        </div>
+      </div>
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1.35fr) minmax(0, 1fr);
+  gap: 28px;
+  margin-top: 12px;
+}
+.two :deep(.source) {
+  height: 62vh;
+}
+.two h2:first-child {
+  margin-top: 0;
+}
+.found {
+  padding-left: 0;
+  list-style: none;
+}
+.fields {
+  font-size: 12.5px;
+  padding-left: 18px;
+}
+.push {
+  display: flex;
+  gap: 10px;
+  align-items: center;
+  margin: 14px 0 6px;
+}
+.hint {
+  font-size: 13px;
+}
+.acts {
+  text-align: right;
+}
+@media (max-width: 900px) {
+  .two {
+    grid-template-columns: 1fr;
+  }
+}
+</style>
