@@ -1099,13 +1099,16 @@ type Finding struct {
 
 // Firing defines model for Firing.
 type Firing struct {
-	Alert    string       `json:"alert,omitempty,omitzero"`
-	At       time.Time    `json:"at"`
-	Id       int64        `json:"id"`
-	Incident int64        `json:"incident,omitempty,omitzero"`
-	Result   FiringResult `json:"result"`
-	Run      string       `json:"run,omitempty,omitzero"`
-	Why      string       `json:"why,omitempty,omitzero"`
+	Alert    string    `json:"alert,omitempty,omitzero"`
+	At       time.Time `json:"at"`
+	Id       int64     `json:"id"`
+	Incident int64     `json:"incident,omitempty,omitzero"`
+
+	// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
+	Payload Payload      `json:"payload,omitempty,omitzero"`
+	Result  FiringResult `json:"result"`
+	Run     string       `json:"run,omitempty,omitzero"`
+	Why     string       `json:"why,omitempty,omitzero"`
 }
 
 // FiringResult defines model for Firing.Result.
@@ -3269,6 +3272,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
 	ListFirings(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFiring One time that the occasion of a trigger came, with what was sent.
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger}/firings/{firing} (the `GetFiring` operationId).
+	GetFiring(ctx context.Context, trigger TriggerName, firing int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListStartKeys The keys of a start address, newest first; never their values.
 	//
 	// Corresponds with GET /api/v1/triggers/{trigger}/keys (the `ListStartKeys` operationId).
@@ -5251,6 +5259,21 @@ func (c *Client) GetTrigger(ctx context.Context, trigger TriggerName, reqEditors
 // Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
 func (c *Client) ListFirings(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFiringsRequest(c.Server, trigger, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFiring One time that the occasion of a trigger came, with what was sent.
+//
+// Corresponds with GET /api/v1/triggers/{trigger}/firings/{firing} (the `GetFiring` operationId).
+func (c *Client) GetFiring(ctx context.Context, trigger TriggerName, firing int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFiringRequest(c.Server, trigger, firing)
 	if err != nil {
 		return nil, err
 	}
@@ -9179,6 +9202,47 @@ func NewListFiringsRequest(server string, trigger TriggerName, params *ListFirin
 	return req, nil
 }
 
+// NewGetFiringRequest constructs an http.Request for the GetFiring method
+func NewGetFiringRequest(server string, trigger TriggerName, firing int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "trigger", trigger, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "firing", firing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/triggers/%s/firings/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListStartKeysRequest constructs an http.Request for the ListStartKeys method
 func NewListStartKeysRequest(server string, trigger TriggerName) (*http.Request, error) {
 	var err error
@@ -10328,6 +10392,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/triggers/{trigger}/firings (the `ListFirings` operationId).
 	ListFiringsWithResponse(ctx context.Context, trigger TriggerName, params *ListFiringsParams, reqEditors ...RequestEditorFn) (*ListFiringsResponse, error)
+
+	// GetFiringWithResponse One time that the occasion of a trigger came, with what was sent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/triggers/{trigger}/firings/{firing} (the `GetFiring` operationId).
+	GetFiringWithResponse(ctx context.Context, trigger TriggerName, firing int64, reqEditors ...RequestEditorFn) (*GetFiringResponse, error)
 
 	// ListStartKeysWithResponse The keys of a start address, newest first; never their values.
 	//
@@ -14642,6 +14713,54 @@ func (r ListFiringsResponse) ContentType() string {
 	return ""
 }
 
+type GetFiringResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Firing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFiringResponse) GetJSON200() *Firing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFiringResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFiringResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFiringResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFiringResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFiringResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListStartKeysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16493,6 +16612,19 @@ func (c *ClientWithResponses) ListFiringsWithResponse(ctx context.Context, trigg
 		return nil, err
 	}
 	return ParseListFiringsResponse(rsp)
+}
+
+// GetFiringWithResponse One time that the occasion of a trigger came, with what was sent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/triggers/{trigger}/firings/{firing} (the `GetFiring` operationId).
+func (c *ClientWithResponses) GetFiringWithResponse(ctx context.Context, trigger TriggerName, firing int64, reqEditors ...RequestEditorFn) (*GetFiringResponse, error) {
+	rsp, err := c.GetFiring(ctx, trigger, firing, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFiringResponse(rsp)
 }
 
 // ListStartKeysWithResponse The keys of a start address, newest first; never their values.
@@ -19544,6 +19676,39 @@ func ParseListFiringsResponse(rsp *http.Response) (*ListFiringsResponse, error) 
 	return response, nil
 }
 
+// ParseGetFiringResponse parses an HTTP response from a GetFiringWithResponse call
+func ParseGetFiringResponse(rsp *http.Response) (*GetFiringResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFiringResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Firing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListStartKeysResponse parses an HTTP response from a ListStartKeysWithResponse call
 func ParseListStartKeysResponse(rsp *http.Response) (*ListStartKeysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20009,6 +20174,9 @@ type ServerInterface interface {
 	// ListFirings What came of each occasion of a trigger, newest first.
 	// (GET /api/v1/triggers/{trigger}/firings)
 	ListFirings(c *gin.Context, trigger TriggerName, params ListFiringsParams)
+	// GetFiring One time that the occasion of a trigger came, with what was sent.
+	// (GET /api/v1/triggers/{trigger}/firings/{firing})
+	GetFiring(c *gin.Context, trigger TriggerName, firing int64)
 	// ListStartKeys The keys of a start address, newest first; never their values.
 	// (GET /api/v1/triggers/{trigger}/keys)
 	ListStartKeys(c *gin.Context, trigger TriggerName)
@@ -22306,6 +22474,40 @@ func (siw *ServerInterfaceWrapper) ListFirings(c *gin.Context) {
 	siw.Handler.ListFirings(c, trigger, params)
 }
 
+// GetFiring operation middleware
+func (siw *ServerInterfaceWrapper) GetFiring(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "trigger" -------------
+	var trigger TriggerName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "trigger", c.Param("trigger"), &trigger, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter trigger: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "firing" -------------
+	var firing int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "firing", c.Param("firing"), &firing, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter firing: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFiring(c, trigger, firing)
+}
+
 // ListStartKeys operation middleware
 func (siw *ServerInterfaceWrapper) ListStartKeys(c *gin.Context) {
 
@@ -22561,6 +22763,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/triggers", wrapper.ListTriggers)
 	router.GET(options.BaseURL+"/api/v1/triggers/:trigger", wrapper.GetTrigger)
 	router.GET(options.BaseURL+"/api/v1/triggers/:trigger/firings", wrapper.ListFirings)
+	router.GET(options.BaseURL+"/api/v1/triggers/:trigger/firings/:firing", wrapper.GetFiring)
 	router.PUT(options.BaseURL+"/api/v1/triggers/:trigger/switch", wrapper.SwitchTrigger)
 	router.GET(options.BaseURL+"/api/v1/triggers/:trigger/keys", wrapper.ListStartKeys)
 	router.POST(options.BaseURL+"/api/v1/triggers/:trigger/keys", wrapper.AddStartKey)
@@ -26114,6 +26317,46 @@ func (response ListFiringsdefaultApplicationProblemPlusJSONResponse) VisitListFi
 	return err
 }
 
+type GetFiringRequestObject struct {
+	Trigger TriggerName `json:"trigger"`
+	Firing  int64       `json:"firing"`
+}
+
+type GetFiringResponseObject interface {
+	VisitGetFiringResponse(w http.ResponseWriter) error
+}
+
+type GetFiring200JSONResponse Firing
+
+func (response GetFiring200JSONResponse) VisitGetFiringResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFiringdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFiringdefaultApplicationProblemPlusJSONResponse) VisitGetFiringResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListStartKeysRequestObject struct {
 	Trigger TriggerName `json:"trigger"`
 }
@@ -26614,6 +26857,9 @@ type StrictServerInterface interface {
 	// ListFirings What came of each occasion of a trigger, newest first.
 	// (GET /api/v1/triggers/{trigger}/firings)
 	ListFirings(ctx context.Context, request ListFiringsRequestObject) (ListFiringsResponseObject, error)
+	// GetFiring One time that the occasion of a trigger came, with what was sent.
+	// (GET /api/v1/triggers/{trigger}/firings/{firing})
+	GetFiring(ctx context.Context, request GetFiringRequestObject) (GetFiringResponseObject, error)
 	// ListStartKeys The keys of a start address, newest first; never their values.
 	// (GET /api/v1/triggers/{trigger}/keys)
 	ListStartKeys(ctx context.Context, request ListStartKeysRequestObject) (ListStartKeysResponseObject, error)
@@ -29541,6 +29787,33 @@ func (sh *strictHandler) ListFirings(ctx *gin.Context, trigger TriggerName, para
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListFiringsResponseObject); ok {
 		if err := validResponse.VisitListFiringsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFiring operation middleware
+func (sh *strictHandler) GetFiring(ctx *gin.Context, trigger TriggerName, firing int64) {
+	var request GetFiringRequestObject
+
+	request.Trigger = trigger
+	request.Firing = firing
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFiring(ctx, request.(GetFiringRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFiring")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFiringResponseObject); ok {
+		if err := validResponse.VisitGetFiringResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -97,6 +98,24 @@ func (a *App) Firings(ctx context.Context, who *access.Principal, name string, b
 	list, err := a.store.In(ctx).Firings(t.Runbook, t.Start, before, limit+1)
 	list, more := pageOf(list, limit)
 	return list, more, err
+}
+
+// Firing is one time that the occasion of a trigger came, with what was sent; that is nil where it is not kept.
+func (a *App) Firing(ctx context.Context, who *access.Principal, name string, id int64,
+) (*store.Firing, *store.Payload, error) {
+	t, err := a.Trigger(ctx, who, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := a.store.In(ctx).Firing(t.Runbook, t.Start, id)
+	if err != nil {
+		return nil, nil, named(err, "firing %d of %s", id, name)
+	}
+	p, err := a.store.In(ctx).PayloadOfFiring(f)
+	if errors.Is(err, store.ErrNotFound) {
+		return f, nil, nil
+	}
+	return f, p, err
 }
 
 // Switch switches a trigger off, or on again.

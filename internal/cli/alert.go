@@ -192,9 +192,8 @@ func (a *app) showAlert(x *api.AlertDetail) {
 	}
 	a.table("No runbook has a start that could match.", []string{"start", "what", "why"}, rows)
 	a.more(x.Next)
-	if p := x.Payload; p.ContentType != "" || p.Body != "" {
-		a.say("\nWhat was sent at %s, as %s:\n%s\n", p.At.UTC().Format("15:04:05 MST"), orDash(p.ContentType),
-			whole(p.Body))
+	if x.Payload.ContentType != "" || x.Payload.Body != "" {
+		a.sent(x.Payload)
 	}
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ func inPath(trigger string) string { return strings.Replace(trigger, "/", ".", 1
 
 func (a *app) trigger() *cobra.Command {
 	return noun("trigger", "The occasions on which runbooks start by themselves", a.triggerList(), a.triggerShow(),
+		a.triggerFired(),
 		a.triggerOff(), a.triggerOn(), a.triggerAddress(), a.triggerKeys(), a.triggerEndKey(), a.triggerValues())
 }
 
@@ -68,9 +70,21 @@ func (a *app) triggerShow() *cobra.Command {
 					if x.Incident > 0 {
 						incident = fmt.Sprint(x.Incident)
 					}
-					rows[i] = []string{ago(x.At), a.result(x), incident, orDash(x.Alert), orDash(x.Run), x.Why}
+					rows[i] = []string{
+						fmt.Sprint(x.Id),
+						ago(x.At),
+						a.result(x),
+						incident,
+						orDash(x.Alert),
+						orDash(x.Run),
+						x.Why,
+					}
 				}
-				a.table("It has not fired yet.", []string{"at", "came to", "incident", "alert", "run", "why"}, rows)
+				a.table(
+					"It has not fired yet.",
+					[]string{"id", "at", "came to", "incident", "alert", "run", "why"},
+					rows,
+				)
 				if f.JSON200.More {
 					a.say("There are more; --most shows more of them.\n")
 				}
@@ -78,6 +92,49 @@ func (a *app) triggerShow() *cobra.Command {
 		}))
 	c.Flags().IntVar(&most, "most", 20, "how `MANY` firings")
 	return a.offers(c, triggerNames)
+}
+
+func (a *app) triggerFired() *cobra.Command {
+	c := verb("fired NAME ID", "Show one time that a trigger fired or was held back, with what was sent",
+		"urgentis trigger fired clocks-by-call 17", cobra.ExactArgs(2),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			id, err := strconv.ParseInt(args[1], 10, 64)
+			if err != nil {
+				return usage("%q is no number; urgentis trigger show %s lists them", args[1], args[0])
+			}
+			r, err := check(cl.GetFiringWithResponse(cmd.Context(), inPath(args[0]), id))
+			if err != nil {
+				return err
+			}
+			f := r.JSON200
+			return a.print(f, func() {
+				a.say("%s  %s  %s\n", f.At.UTC().Format("2006-01-02 15:04:05 MST"), a.result(*f), f.Why)
+				for _, x := range []struct{ what, is string }{{"alert", f.Alert}, {"run", f.Run}} {
+					if x.is != "" {
+						a.say("%s %s\n", x.what, x.is)
+					}
+				}
+				if f.Incident > 0 {
+					a.say("incident %d\n", f.Incident)
+				}
+				a.sent(f.Payload)
+			})
+		}))
+	return a.offers(c, triggerNames)
+}
+
+// sent shows what was sent, where that is kept.
+func (a *app) sent(p api.Payload) {
+	if p.ContentType == "" && p.Body == "" {
+		a.say("\nNothing of what was sent is kept.\n")
+		return
+	}
+	a.say(
+		"\nWhat was sent at %s, as %s:\n%s\n",
+		p.At.UTC().Format("15:04:05 MST"),
+		orDash(p.ContentType),
+		whole(p.Body),
+	)
 }
 
 func (a *app) result(f api.Firing) string {

@@ -52,9 +52,11 @@ type writing struct {
 	index     *loaded
 	sheet     *engine.Sheet
 	fresh     []*store.Alert // raised in this batch, written at its end
-	// payloads are what was sent, by the request that sent it, and came are the alerts that came of them.
-	payloads map[*alert.Payload]*store.Payload
-	came     map[store.AlertPayload]bool
+	// made are what was sent, by the request that sent it, kept those of them that are kept, and came the alerts that
+	// came of them.
+	made map[*alert.Payload]*store.Payload
+	kept map[*store.Payload]bool
+	came map[store.AlertPayload]bool
 	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
 	// run works, working the runs by what they are for.
 	firings []*store.Firing
@@ -81,7 +83,8 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 		sources: map[string]bool{},
 		counted: map[string]bool{}, uncounted: map[string]store.Repeat{},
 		came:     map[store.AlertPayload]bool{},
-		payloads: map[*alert.Payload]*store.Payload{},
+		made:     map[*alert.Payload]*store.Payload{},
+		kept:     map[*store.Payload]bool{},
 		begun:    map[int64]bool{},
 		working:  map[onceIn]store.Firing{},
 		joinable: map[string]int64{}, returning: map[store.Identity]store.ClosedIncident{},
@@ -250,6 +253,17 @@ func (w *writing) findJoinable(keys []string) error {
 }
 
 func (w *writing) take(it *item) (Taken, error) {
+	fired := len(w.firings)
+	w.request = w.idOf(it.payload)
+	taken, err := w.takeIt(it)
+	w.request = ""
+	if it.payload != nil && len(w.firings) > fired {
+		w.kept[w.made[it.payload]] = true
+	}
+	return taken, err
+}
+
+func (w *writing) takeIt(it *item) (Taken, error) {
 	id := it.source + "\x00" + it.report.Key
 	r := it.report
 	a := w.open[id]
@@ -308,12 +322,21 @@ func (w *writing) countLater(a *store.Alert, it *item) {
 	w.uncounted[a.ID] = r
 }
 
+// idOf is that of a payload; "" without one. It is kept where it raised or changed an alert, or something fired.
+func (w *writing) idOf(p *alert.Payload) string {
+	if p == nil {
+		return ""
+	}
+	if w.made[p] == nil {
+		w.made[p] = store.NewPayload(*p, w.now)
+	}
+	return w.made[p].ID
+}
+
 // keepPayload notes that a payload raised or changed an alert.
 func (w *writing) keepPayload(p *alert.Payload, id string) {
-	if w.payloads[p] == nil {
-		w.payloads[p] = store.NewPayload(*p, w.now)
-	}
-	w.came[store.AlertPayload{Alert: id, Payload: w.payloads[p].ID}] = true
+	w.came[store.AlertPayload{Alert: id, Payload: w.idOf(p)}] = true
+	w.kept[w.made[p]] = true
 }
 
 // flush writes all that was collected, and the marks of the sources.
@@ -324,7 +347,7 @@ func (w *writing) flush() error {
 	if err := store.Add(w.sheet.Bulk, w.firings); err != nil {
 		return fmt.Errorf("keep what came of triggers: %w", err)
 	}
-	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Values(w.payloads))); err != nil {
+	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Keys(w.kept))); err != nil {
 		return fmt.Errorf("keep payloads: %w", err)
 	}
 	if err := store.Add(w.sheet.Bulk, slices.Collect(maps.Keys(w.came))); err != nil {

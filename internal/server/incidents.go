@@ -123,11 +123,17 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
 		Incident: a.Incident, Verdicts: mapped(row.Verdicts, apiVerdict), Next: place(app.PageOfVerdicts, row.More),
 	}
-	if p := row.Payload; p != nil {
-		out.Payload = api.Payload{At: p.At.UTC(), ContentType: p.ContentType, Headers: p.Headers, Query: p.Query,
-			Body: asText(p.Body)}
-	}
+	out.Payload = apiPayload(row.Payload)
 	return out, nil
+}
+
+// apiPayload is what was sent; empty where that is not kept.
+func apiPayload(p *store.Payload) api.Payload {
+	if p == nil {
+		return api.Payload{}
+	}
+	return api.Payload{At: p.At.UTC(), ContentType: p.ContentType, Headers: p.Headers, Query: p.Query,
+		Body: asText(p.Body)}
 }
 
 // ListAlertTriggers implements api.StrictServerInterface.

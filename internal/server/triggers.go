@@ -56,15 +56,25 @@ func (s *Server) ListFirings(
 	if err != nil {
 		return nil, err
 	}
-	return api.ListFirings200JSONResponse{More: more, Items: mapped(list, func(f store.Firing) api.Firing {
-		out := api.Firing{
-			Id: f.ID, At: f.At.UTC(), Result: api.FiringResult(f.Result), Why: f.Why, Alert: f.Alert, Run: f.Run,
-		}
-		if f.Incident != nil {
-			out.Incident = *f.Incident
-		}
-		return out
-	})}, nil
+	return api.ListFirings200JSONResponse{More: more, Items: mapped(list, apiFiring)}, nil
+}
+
+func apiFiring(f store.Firing) api.Firing {
+	return api.Firing{
+		Id: f.ID, At: f.At.UTC(), Result: api.FiringResult(f.Result), Why: f.Why, Alert: f.Alert, Run: f.Run,
+		Incident: deref(f.Incident),
+	}
+}
+
+// GetFiring implements api.StrictServerInterface.
+func (s *Server) GetFiring(ctx context.Context, r api.GetFiringRequestObject) (api.GetFiringResponseObject, error) {
+	f, p, err := s.App.Firing(ctx, who(ctx), triggerName(r.Trigger), r.Firing)
+	if err != nil {
+		return nil, err
+	}
+	out := api.GetFiring200JSONResponse(apiFiring(*f))
+	out.Payload = apiPayload(p)
+	return out, nil
 }
 
 // SwitchTrigger implements api.StrictServerInterface.

@@ -59,6 +59,20 @@ func TestStartAddresses(t *testing.T) {
 	run, err := s.App.Run(ctx, root, begun.Run)
 	require.NoError(t, err)
 	assert.Equal(t, "trigger:by-call", run.StartedBy)
+	proof := bearer(s.token(access.Viewer))
+	var fired struct {
+		Items   []struct{ ID int64 }
+		Payload struct{ Body string }
+	}
+	_, _, text := s.do("GET", "/api/v1/triggers/by-call/firings", "", proof...)
+	require.NoError(t, json.Unmarshal([]byte(text), &fired))
+	require.Len(t, fired.Items, 1)
+	one := fmt.Sprint("/api/v1/triggers/by-call/firings/", fired.Items[0].ID)
+	_, _, text = s.do("GET", one, "", proof...)
+	require.NoError(t, json.Unmarshal([]byte(text), &fired))
+	assert.JSONEq(t, `{"what": "lamp"}`, fired.Payload.Body, "what was sent as it fired")
+	missing, _, _ := s.do("GET", one+"999", "", proof...)
+	assert.Equal(t, http.StatusNotFound, missing)
 	status, said = post(key, `{"what": "LAMP; rm -rf /"}`)
 	assert.Equal(t, http.StatusConflict, status)
 	assert.Contains(t, said, "the runbook did not start: ")

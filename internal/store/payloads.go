@@ -43,3 +43,12 @@ func (tx *Tx) PayloadOf(id string) (*Payload, error) {
 	return only(scan[Payload](tx, `select p.* from alert_payload a join payload p on p.id = a.payload where a.alert = ?
 		order by p.at desc, p.id limit 1`, id))
 }
+
+// PayloadOfFiring gives what was sent as a trigger fired: what its occasion came with, or else the newest of its alert;
+// ErrNotFound where none is kept.
+func (tx *Tx) PayloadOfFiring(f *Firing) (*Payload, error) {
+	if f.Payload == "" {
+		return tx.PayloadOf(f.Alert)
+	}
+	return take[Payload](tx, "id = ?", f.Payload)
+}

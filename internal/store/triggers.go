@@ -65,6 +65,11 @@ func (tx *Tx) Firings(runbook, start string, before int64, most int) ([]Firing, 
 		order by id desc limit ?`, runbook, start, before, before, most)
 }
 
+// Firing reads one firing of a trigger.
+func (tx *Tx) Firing(runbook, start string, id int64) (*Firing, error) {
+	return only(scan[Firing](tx, "select * from firing where id = ? and runbook = ? and start = ?", id, runbook, start))
+}
+
 // UnderWay finds the newest run that is under way in an incident, by what it is for; nil without one.
 func (tx *Tx) UnderWay(incident int64, once string) (*Firing, error) {
 	rows, err := scan[Firing](tx, `select f.* from firing f join run r on r.id = f.run

@@ -1000,6 +1000,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/triggers/{trigger}/firings/{firing}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One time that the occasion of a trigger came, with what was sent. */
+        get: operations["getFiring"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/triggers/{trigger}/switch": {
         parameters: {
             query?: never;
@@ -1665,6 +1682,7 @@ export interface components {
             /** Format: int64 */
             incident?: number;
             run?: string;
+            payload?: components["schemas"]["Payload"];
         };
         NewSwitch: {
             on: boolean;
@@ -4356,6 +4374,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Firings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFiring: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description RUNBOOK.START, or the name of a document beside the runbook */
+                trigger: components["parameters"]["triggerName"];
+                firing: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Firing"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -3,6 +3,7 @@ import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
+import { api, got, type Schemas } from '../api/client'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { useFirings, useSwitch, useTrigger } from '../composables/data'
@@ -23,9 +24,19 @@ const words: Record<string, string> = {
   already: 'under way already',
 }
 
+const { wrong, attempt } = useAttempt()
+const opened = ref<Schemas['Firing']>()
+const open = (id: number) =>
+  attempt(async () => {
+    const path = { trigger: name.value, firing: id }
+    opened.value =
+      opened.value?.id === id
+        ? undefined
+        : await got(api.GET('/api/v1/triggers/{trigger}/firings/{firing}', { params: { path } }))
+  })
+
 const because = ref('')
 const flip = useSwitch(name)
-const { wrong, attempt } = useAttempt()
 const turn = (on: boolean) =>
   attempt(
     () => flip.mutateAsync({ on, because: because.value }),
@@ -69,10 +80,11 @@ const turn = (on: boolean) =>
             <th>Incident</th>
             <th>Run</th>
             <th>Why</th>
+            <th></th>
           </tr>
         </thead>
-        <tbody>
-          <tr v-for="f in firings.data.value.items" :key="f.id">
+        <tbody v-for="f in firings.data.value.items" :key="f.id">
+          <tr>
             <td><TimeAgo :at="f.at" /></td>
             <td :class="{ some: f.result === 'refused' }">{{ words[f.result] }}</td>
             <td>
@@ -82,6 +94,18 @@ const turn = (on: boolean) =>
               <router-link v-if="f.run" :to="`/runs/${f.run}`" class="mono">{{ f.run.slice(0, 8) }}…</router-link>
             </td>
             <td class="faint">{{ f.why }}</td>
+            <td class="acts">
+              <v-btn size="x-small" :aria-expanded="opened?.id === f.id" @click="open(f.id)">What was sent</v-btn>
+            </td>
+          </tr>
+          <tr v-if="opened?.id === f.id">
+            <td colspan="6">
+              <p v-if="!opened.payload?.body" class="empty">Nothing of what was sent is kept.</p>
+              <template v-else>
+                <p class="faint">{{ opened.payload.content_type }}, <TimeAgo :at="opened.payload.at" /></p>
+                <pre class="mono body">{{ opened.payload.body }}</pre>
+              </template>
+            </td>
           </tr>
         </tbody>
       </table>
@@ -94,6 +118,14 @@ const turn = (on: boolean) =>
 </template>
 
 <style scoped>
+.acts {
+  text-align: right;
+}
+.body {
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  font-size: 12.5px;
+}
 .says {
   margin: 10px 0 14px;
   padding-left: 18px;

@@ -1,0 +1,274 @@
+package intake
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/incident"
+	"urgentis/core/plain"
+	"urgentis/core/reading"
+	"urgentis/core/trigger"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// hold lets a start wait whether the alert stays so.
+func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, steady time.Duration) error {
+	due := w.now.Add(steady)
+	v.Started, v.StartsAt = false, &due
+	w.count("held")
+	w.fire(*v, Snapshot(a), inc, store.FiredHeld)
+	if err := w.tx.AddWaiting(waiting(a, *v), due); err != nil {
+		return err
+	}
+	return w.sheet.Write(
+		inc,
+		store.NewEntry{
+			At:      w.now,
+			Kind:    incident.RunHeld,
+			Actor:   actor(*v),
+			Title:   fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, plain.Span(steady)),
+			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due},
+		},
+	)
+}
+
+// waiting is how a start that waits is kept.
+func waiting(a *store.Alert, v trigger.Verdict) store.Waiting {
+	return store.Waiting{Alert: a.ID, Runbook: v.Runbook, Start: v.Name}
+}
+
+// letGo drops the starts that wait and whose condition no longer holds, and gives what became of all.
+func (w *writing) letGo(a *store.Alert, inc *store.Incident) ([]trigger.Verdict, error) {
+	verdicts := []trigger.Verdict{}
+	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
+		return nil, err
+	}
+	for i := range verdicts {
+		if v := &verdicts[i]; v.StartsAt != nil {
+			if why := w.passed(a, *v); why != "" {
+				if err := w.drop(a, inc, v, why); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return verdicts, w.settled(a, inc, verdicts)
+}
+
+// passed says why a start that waits must wait no more; "" where it may go on.
+func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
+	st := w.occasion(v)
+	switch {
+	case st.Alert == nil:
+		return "there is no such start any more"
+	case a.State != "open":
+		return fmt.Sprintf("the alert cleared before it had been so for %s", plain.Span(st.Steady))
+	}
+	if ok, err := st.Alert.Bool(&expr.Scope{Alert: Snapshot(a)}); err != nil {
+		return err.Error()
+	} else if !ok {
+		return fmt.Sprintf("the alert did not stay so for %s", plain.Span(st.Steady))
+	}
+	return ""
+}
+
+func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, why string) error {
+	v.Started, v.StartsAt, v.Error = false, nil, why
+	if err := w.tx.DropWaiting(waiting(a, *v)); err != nil {
+		return err
+	}
+	return w.sheet.Write(
+		inc,
+		store.NewEntry{
+			At:      w.now,
+			Kind:    incident.RunDropped,
+			Actor:   actor(*v),
+			Title:   "Runbook not started: " + v.Runbook,
+			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why},
+		},
+	)
+}
+
+// settled keeps what became of the starts. Where none is left that began or may begin, a person looks after the
+// incident.
+func (w *writing) settled(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) error {
+	var err error
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
+		return err
+	}
+	if inc.State == "open" &&
+		!slices.ContainsFunc(verdicts, func(v trigger.Verdict) bool { return v.Started || v.StartsAt != nil }) {
+		inc.WaitingOn = "person"
+	}
+	return nil
+}
+
+// maxRipe bounds how many starts that have waited are begun in one transaction.
+const maxRipe = 100
+
+// ripen begins the starts whose alert stayed so. It returns how many there were, and when the next is due.
+func (in *Intake) ripen(ctx context.Context, most int) (n int, next time.Duration, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
+	err = in.store.Tx(ctx, func(tx *store.Tx) error {
+		due, err := tx.DueWaiting(most)
+		if err != nil {
+			return err
+		}
+		if n = len(due); n > 0 {
+			w, err := in.writing(tx)
+			if err != nil {
+				return err
+			}
+			for _, d := range due {
+				if err := w.ripe(d.Alert, trigger.Verdict{Runbook: d.Runbook, Name: d.Start}); err != nil {
+					return err
+				}
+			}
+			if err := w.flush(); err != nil {
+				return err
+			}
+		}
+		next, err = tx.NextWaiting()
+		return err
+	})
+	return n, next, err
+}
+
+// ripenSingly begins the starts that are due one by one, and gives up the one that cannot be begun for what it is.
+func (in *Intake) ripenSingly(ctx context.Context) (n int, next time.Duration, err error) {
+	for range maxRipe {
+		n, next, err = in.ripen(ctx, 1)
+		switch {
+		case err == nil && n == 0, err != nil && store.Transient(err):
+			return n, next, err
+		case err != nil:
+			in.log.Error("a start that has waited cannot be begun", "error", err)
+			if err := in.giveUp(ctx, err); err != nil {
+				return 0, 0, err
+			}
+		}
+	}
+	return maxRipe, 0, nil
+}
+
+// giveUp takes the first start that is due out of those that wait, and says so in its incident.
+func (in *Intake) giveUp(ctx context.Context, why error) error {
+	return in.store.Tx(ctx, func(tx *store.Tx) error {
+		d, number, err := tx.GiveUpWaiting()
+		if err != nil || d == nil || number == nil {
+			return err
+		}
+		w, err := in.writing(tx)
+		if err != nil {
+			return err
+		}
+		inc, err := w.sheet.Incident(*number)
+		if err != nil {
+			return err
+		}
+		inc.WaitingOn = "person"
+		because := reading.Plain(why.Error())
+		err = w.sheet.Write(
+			inc,
+			store.NewEntry{
+				At:      w.now,
+				Kind:    incident.RunRefused,
+				Actor:   actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}),
+				Title:   "Runbook not started: " + d.Runbook,
+				Content: map[string]any{"runbook": d.Runbook, "trigger": d.Start, "because": because},
+			},
+		)
+		if err != nil {
+			return err
+		}
+		if err := w.send(
+			inc,
+			engine.RunRefused,
+			"refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: "+
+				"%s", inc.Number, d.Runbook, because)); err != nil {
+			return err
+		}
+		return w.flush()
+	})
+}
+
+// ripe begins one start that has waited.
+func (w *writing) ripe(id string, which trigger.Verdict) error {
+	a, err := w.tx.Alert(id)
+	if err != nil {
+		return err
+	}
+	if which.Runbook == "" {
+		return w.unmute(a)
+	}
+	var verdicts []trigger.Verdict
+	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
+		return err
+	}
+	if err := w.tx.DropWaiting(waiting(a, which)); err != nil {
+		return err
+	}
+	i := slices.IndexFunc(verdicts, func(v trigger.Verdict) bool {
+		return v.Runbook == which.Runbook && v.Name == which.Name && v.StartsAt != nil
+	})
+	if i < 0 || a.Incident == nil {
+		return nil
+	}
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil {
+		return err
+	}
+	if why := w.passed(a, verdicts[i]); why != "" {
+		err = w.drop(a, inc, &verdicts[i], why)
+	} else if inc.State != "open" {
+		err = w.drop(a, inc, &verdicts[i], "the incident was closed meanwhile")
+	} else {
+		err = w.begin(&verdicts[i], Snapshot(a), inc, 1)
+	}
+	if err != nil {
+		return err
+	}
+	if err := w.settled(a, inc, verdicts); err != nil {
+		return err
+	}
+	w.changed(a)
+	return w.tx.Save(a)
+}
+
+// watch begins the starts that have waited, as they fall due.
+func (in *Intake) watch() {
+	defer in.done.Done()
+	const longest = 250 * time.Millisecond
+	for {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		n, next, err := in.ripen(ctx, maxRipe)
+		if err != nil && !store.Transient(err) {
+			n, next, err = in.ripenSingly(ctx)
+		}
+		cancel()
+		if err != nil {
+			in.log.Warn("begin starts that have waited", "error", err)
+			n, next = 0, longest
+		}
+		if n == maxRipe {
+			continue
+		}
+		if next == 0 || next > longest {
+			next = longest
+		}
+		select {
+		case <-in.stop:
+			return
+		case <-time.After(next):
+		}
+	}
+}
