@@ -577,6 +577,24 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for SearchState.
+const (
+	SearchStateOpen     SearchState = "open"
+	SearchStateResolved SearchState = "resolved"
+)
+
+// Valid indicates whether the value is a known member of the SearchState enum.
+func (e SearchState) Valid() bool {
+	switch e {
+	case SearchStateOpen:
+		return true
+	case SearchStateResolved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SecretKind.
 const (
 	SecretKindPassword SecretKind = "password"
@@ -1846,6 +1864,22 @@ type Runs struct {
 	Next  string `json:"next,omitempty,omitzero"`
 }
 
+// Search what the list of incidents is narrowed by
+type Search struct {
+	Holder   string      `json:"holder,omitempty,omitzero"`
+	Label    string      `json:"label,omitempty,omitzero"`
+	Name     ThingName   `json:"name"`
+	Outcome  string      `json:"outcome,omitempty,omitzero"`
+	Service  string      `json:"service,omitempty,omitzero"`
+	Severity string      `json:"severity,omitempty,omitzero"`
+	Source   string      `json:"source,omitempty,omitzero"`
+	State    SearchState `json:"state,omitempty,omitzero"`
+	Text     string      `json:"text,omitempty,omitzero"`
+}
+
+// SearchState defines model for Search.State.
+type SearchState string
+
 // Secret defines model for Secret.
 type Secret struct {
 	Kind    SecretKind `json:"kind"`
@@ -2428,6 +2462,9 @@ type CancelRunJSONRequestBody = Cancel
 
 // ReleaseRunJSONRequestBody defines body for ReleaseRun for application/json ContentType.
 type ReleaseRunJSONRequestBody = Release
+
+// KeepSearchJSONRequestBody defines body for KeepSearch for application/json ContentType.
+type KeepSearchJSONRequestBody = Search
 
 // SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
 type SetSecretJSONRequestBody = NewSecret
@@ -3031,6 +3068,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
 	GetRunbookSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSearches The searches for incidents that one kept, by name.
+	//
+	// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+	ListSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetSearch Forget a search.
+	//
+	// Corresponds with DELETE /api/v1/searches/{name} (the `ForgetSearch` operationId).
+	ForgetSearch(ctx context.Context, name ThingName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepSearchWithBody Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+	KeepSearchWithBody(ctx context.Context, name ThingName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepSearch Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+	KeepSearch(ctx context.Context, name ThingName, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSecrets Names and versions of secrets, never their values.
 	//
@@ -4619,6 +4680,70 @@ func (c *Client) ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONReque
 // Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
 func (c *Client) GetRunbookSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunbookSchemaRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSearches The searches for incidents that one kept, by name.
+//
+// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+func (c *Client) ListSearches(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSearchesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetSearch Forget a search.
+//
+// Corresponds with DELETE /api/v1/searches/{name} (the `ForgetSearch` operationId).
+func (c *Client) ForgetSearch(ctx context.Context, name ThingName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetSearchRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepSearchWithBody Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+func (c *Client) KeepSearchWithBody(ctx context.Context, name ThingName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepSearchRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepSearch Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+func (c *Client) KeepSearch(ctx context.Context, name ThingName, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepSearchRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8091,6 +8216,114 @@ func NewGetRunbookSchemaRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSearchesRequest constructs an http.Request for the ListSearches method
+func NewListSearchesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewForgetSearchRequest constructs an http.Request for the ForgetSearch method
+func NewForgetSearchRequest(server string, name ThingName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepSearchRequest calls the generic KeepSearch builder with application/json body
+func NewKeepSearchRequest(server string, name ThingName, body KeepSearchJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepSearchRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewKeepSearchRequestWithBody constructs an http.Request for the KeepSearch method, with any body, and a specified content type
+func NewKeepSearchRequestWithBody(server string, name ThingName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/searches/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSecretsRequest constructs an http.Request for the ListSecrets method
 func NewListSecretsRequest(server string) (*http.Request, error) {
 	var err error
@@ -10112,6 +10345,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/schema/runbook (the `GetRunbookSchema` operationId).
 	GetRunbookSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetRunbookSchemaResponse, error)
+
+	// ListSearchesWithResponse The searches for incidents that one kept, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+	ListSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSearchesResponse, error)
+
+	// ForgetSearchWithResponse Forget a search.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/searches/{name} (the `ForgetSearch` operationId).
+	ForgetSearchWithResponse(ctx context.Context, name ThingName, reqEditors ...RequestEditorFn) (*ForgetSearchResponse, error)
+
+	// KeepSearchWithBodyWithResponse Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+	KeepSearchWithBodyWithResponse(ctx context.Context, name ThingName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error)
+
+	// KeepSearchWithResponse Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+	KeepSearchWithResponse(ctx context.Context, name ThingName, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error)
 
 	// ListSecretsWithResponse Names and versions of secrets, never their values.
 	//
@@ -13308,6 +13569,136 @@ func (r GetRunbookSchemaResponse) ContentType() string {
 	return ""
 }
 
+type ListSearchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Search
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSearchesResponse) GetJSON200() *[]Search {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSearchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSearchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSearchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSearchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSearchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetSearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepSearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepSearchResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepSearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepSearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepSearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepSearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSecretsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16094,6 +16485,58 @@ func (c *ClientWithResponses) GetRunbookSchemaWithResponse(ctx context.Context, 
 	return ParseGetRunbookSchemaResponse(rsp)
 }
 
+// ListSearchesWithResponse The searches for incidents that one kept, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/searches (the `ListSearches` operationId).
+func (c *ClientWithResponses) ListSearchesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSearchesResponse, error) {
+	rsp, err := c.ListSearches(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSearchesResponse(rsp)
+}
+
+// ForgetSearchWithResponse Forget a search.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/searches/{name} (the `ForgetSearch` operationId).
+func (c *ClientWithResponses) ForgetSearchWithResponse(ctx context.Context, name ThingName, reqEditors ...RequestEditorFn) (*ForgetSearchResponse, error) {
+	rsp, err := c.ForgetSearch(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetSearchResponse(rsp)
+}
+
+// KeepSearchWithBodyWithResponse Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+func (c *ClientWithResponses) KeepSearchWithBodyWithResponse(ctx context.Context, name ThingName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error) {
+	rsp, err := c.KeepSearchWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepSearchResponse(rsp)
+}
+
+// KeepSearchWithResponse Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/searches/{name} (the `KeepSearch` operationId).
+func (c *ClientWithResponses) KeepSearchWithResponse(ctx context.Context, name ThingName, body KeepSearchJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepSearchResponse, error) {
+	rsp, err := c.KeepSearch(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepSearchResponse(rsp)
+}
+
 // ListSecretsWithResponse Names and versions of secrets, never their values.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18688,6 +19131,97 @@ func ParseGetRunbookSchemaResponse(rsp *http.Response) (*GetRunbookSchemaRespons
 	return response, nil
 }
 
+// ParseListSearchesResponse parses an HTTP response from a ListSearchesWithResponse call
+func ParseListSearchesResponse(rsp *http.Response) (*ListSearchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSearchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Search
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetSearchResponse parses an HTTP response from a ForgetSearchWithResponse call
+func ParseForgetSearchResponse(rsp *http.Response) (*ForgetSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepSearchResponse parses an HTTP response from a KeepSearchWithResponse call
+func ParseKeepSearchResponse(rsp *http.Response) (*KeepSearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepSearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
 func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20084,6 +20618,15 @@ type ServerInterface interface {
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	// (GET /api/v1/schema/runbook)
 	GetRunbookSchema(c *gin.Context)
+	// ListSearches The searches for incidents that one kept, by name.
+	// (GET /api/v1/searches)
+	ListSearches(c *gin.Context)
+	// ForgetSearch Forget a search.
+	// (DELETE /api/v1/searches/{name})
+	ForgetSearch(c *gin.Context, name ThingName)
+	// KeepSearch Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+	// (PUT /api/v1/searches/{name})
+	KeepSearch(c *gin.Context, name ThingName)
 	// ListSecrets Names and versions of secrets, never their values.
 	// (GET /api/v1/secrets)
 	ListSecrets(c *gin.Context)
@@ -21844,6 +22387,69 @@ func (siw *ServerInterfaceWrapper) GetRunbookSchema(c *gin.Context) {
 	siw.Handler.GetRunbookSchema(c)
 }
 
+// ListSearches operation middleware
+func (siw *ServerInterfaceWrapper) ListSearches(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSearches(c)
+}
+
+// ForgetSearch operation middleware
+func (siw *ServerInterfaceWrapper) ForgetSearch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ThingName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetSearch(c, name)
+}
+
+// KeepSearch operation middleware
+func (siw *ServerInterfaceWrapper) KeepSearch(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name ThingName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.KeepSearch(c, name)
+}
+
 // ListSecrets operation middleware
 func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
 
@@ -22739,6 +23345,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id", wrapper.GetAlert)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id/triggers", wrapper.ListAlertTriggers)
+	router.GET(options.BaseURL+"/api/v1/searches", wrapper.ListSearches)
+	router.DELETE(options.BaseURL+"/api/v1/searches/:name", wrapper.ForgetSearch)
+	router.PUT(options.BaseURL+"/api/v1/searches/:name", wrapper.KeepSearch)
 	router.GET(options.BaseURL+"/api/v1/incidents", wrapper.ListIncidents)
 	router.POST(options.BaseURL+"/api/v1/incidents", wrapper.OpenIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number", wrapper.GetIncident)
@@ -25178,6 +25787,111 @@ func (response GetRunbookSchemadefaultApplicationProblemPlusJSONResponse) VisitG
 	return err
 }
 
+type ListSearchesRequestObject struct {
+}
+
+type ListSearchesResponseObject interface {
+	VisitListSearchesResponse(w http.ResponseWriter) error
+}
+
+type ListSearches200JSONResponse []Search
+
+func (response ListSearches200JSONResponse) VisitListSearchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSearchesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSearchesdefaultApplicationProblemPlusJSONResponse) VisitListSearchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgetSearchRequestObject struct {
+	Name ThingName `json:"name"`
+}
+
+type ForgetSearchResponseObject interface {
+	VisitForgetSearchResponse(w http.ResponseWriter) error
+}
+
+type ForgetSearch204Response struct {
+}
+
+func (response ForgetSearch204Response) VisitForgetSearchResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgetSearchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgetSearchdefaultApplicationProblemPlusJSONResponse) VisitForgetSearchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepSearchRequestObject struct {
+	Name ThingName `json:"name"`
+	Body *KeepSearchJSONRequestBody
+}
+
+type KeepSearchResponseObject interface {
+	VisitKeepSearchResponse(w http.ResponseWriter) error
+}
+
+type KeepSearch204Response struct {
+}
+
+func (response KeepSearch204Response) VisitKeepSearchResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type KeepSearchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepSearchdefaultApplicationProblemPlusJSONResponse) VisitKeepSearchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSecretsRequestObject struct {
 }
 
@@ -26767,6 +27481,15 @@ type StrictServerInterface interface {
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	// (GET /api/v1/schema/runbook)
 	GetRunbookSchema(ctx context.Context, request GetRunbookSchemaRequestObject) (GetRunbookSchemaResponseObject, error)
+	// ListSearches The searches for incidents that one kept, by name.
+	// (GET /api/v1/searches)
+	ListSearches(ctx context.Context, request ListSearchesRequestObject) (ListSearchesResponseObject, error)
+	// ForgetSearch Forget a search.
+	// (DELETE /api/v1/searches/{name})
+	ForgetSearch(ctx context.Context, request ForgetSearchRequestObject) (ForgetSearchResponseObject, error)
+	// KeepSearch Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept.
+	// (PUT /api/v1/searches/{name})
+	KeepSearch(ctx context.Context, request KeepSearchRequestObject) (KeepSearchResponseObject, error)
 	// ListSecrets Names and versions of secrets, never their values.
 	// (GET /api/v1/secrets)
 	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
@@ -28855,6 +29578,100 @@ func (sh *strictHandler) GetRunbookSchema(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetRunbookSchemaResponseObject); ok {
 		if err := validResponse.VisitGetRunbookSchemaResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSearches operation middleware
+func (sh *strictHandler) ListSearches(ctx *gin.Context) {
+	var request ListSearchesRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSearches(ctx, request.(ListSearchesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSearches")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSearchesResponseObject); ok {
+		if err := validResponse.VisitListSearchesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForgetSearch operation middleware
+func (sh *strictHandler) ForgetSearch(ctx *gin.Context, name ThingName) {
+	var request ForgetSearchRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgetSearch(ctx, request.(ForgetSearchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgetSearch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ForgetSearchResponseObject); ok {
+		if err := validResponse.VisitForgetSearchResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// KeepSearch operation middleware
+func (sh *strictHandler) KeepSearch(ctx *gin.Context, name ThingName) {
+	var request KeepSearchRequestObject
+
+	request.Name = name
+
+	var body KeepSearchJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepSearch(ctx, request.(KeepSearchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepSearch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(KeepSearchResponseObject); ok {
+		if err := validResponse.VisitKeepSearchResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -17,8 +17,8 @@ import (
 	"urgentis/internal/testdb"
 )
 
-// An administrator's day: sources as text, a payload of a shape of its own, one that cannot be read and is read later.
-func TestSourcesAsDocuments(t *testing.T) {
+// signedIn starts a service, and signs iva in who administers it.
+func signedIn(t *testing.T) *service.Instance {
 	home(t)
 	c := service.Config{
 		Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Log: slog.New(slog.DiscardHandler),
@@ -32,7 +32,12 @@ func TestSourcesAsDocuments(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	code, _, errOut = run(t, "a password of hers\n", "login", i.Link, "--name", "iva")
 	require.Equal(t, 0, code, errOut)
+	return i
+}
 
+// An administrator's day: sources as text, a payload of a shape of its own, one that cannot be read and is read later.
+func TestSourcesAsDocuments(t *testing.T) {
+	i := signedIn(t)
 	dir := filepath.Join(t.TempDir(), "harbour")
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	file := filepath.Join(dir, "panel.yaml")
@@ -43,7 +48,7 @@ func TestSourcesAsDocuments(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	}
 	write("", "")
-	code, _, errOut = run(t, "", "push", dir)
+	code, _, errOut := run(t, "", "push", dir)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "panel.yaml:7:42: error: there is no severity majr")
 	assert.Contains(t, errOut, "nothing was changed")

@@ -72,15 +72,21 @@ func (a *app) incidentList() *cobra.Command {
 	var p api.ListIncidentsParams
 	var all bool
 	var limit int
-	var since, before string
+	var since, before, saved, save string
 	var narrowed bool
 	c := doerList(
 		a,
 		"List open incidents, the newest first",
 		"urgentis incident list --all --service berth-queue\n"+
-			`urgentis incident list --all --text "pump or lamp" --since 24h`,
+			`urgentis incident list --all --text "pump or lamp" --since 24h`+"\n"+
+			"urgentis incident list --label quay=north --save north; urgentis incident list --saved north",
 		&limit,
 		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Incident, string, error) {
+			if cursor == "" {
+				if err := searching(ctx, cl, &p, saved, save); err != nil {
+					return nil, "", err
+				}
+			}
 			p.Cursor, p.Limit, p.State = cursor, n, "open"
 			narrowed = p.Service+p.Text+p.Severity+p.Outcome+p.Holder+p.Label+p.Source+since+before != ""
 			if all {
@@ -136,8 +142,11 @@ func (a *app) incidentList() *cobra.Command {
 	f.StringVar(&p.Source, "source", "", "only those with an alert of this `SOURCE`")
 	f.StringVar(&since, "since", "", "only those opened since a `TIME`: 24h ago, or 2031-03-01T02:00:00Z")
 	f.StringVar(&before, "before", "", "only those opened before a `TIME`")
+	f.StringVar(&save, "save", "", "keep what is given here as a search of your own, under a `NAME`")
+	f.StringVar(&saved, "saved", "", "narrow it as a search of `NAME` does that you kept; what is given beside it counts more")
 	a.offersFlag(c, "service", serviceNames)
 	a.offersFlag(c, "source", sourceNames)
+	a.offersFlag(c, "saved", searchNames)
 	complete(c, "severity", "critical", "major", "minor", "warning")
 	return c
 }

@@ -146,6 +146,11 @@ func serviceNames(ctx context.Context, cl *client) []string {
 	return each(r.JSON200, err, func(x api.Service) string { return x.Name + "\t" + x.Title })
 }
 
+func searchNames(ctx context.Context, cl *client) []string {
+	r, err := check(cl.ListSearchesWithResponse(ctx))
+	return each(r.JSON200, err, func(x api.Search) string { return x.Name })
+}
+
 func targetNames(ctx context.Context, cl *client) []string {
 	r, err := check(cl.ListTargetsWithResponse(ctx))
 	return each(r.JSON200, err, func(x api.Target) string { return x.Name + "\t" + x.Service })

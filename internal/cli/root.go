@@ -146,8 +146,9 @@ func (a *app) root() *cobra.Command {
 	}
 	for task, list := range map[string][]*cobra.Command{
 		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.halt(), a.resume()},
-		toLook:    {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.delivery(), a.audit()},
-		toWrite:   {a.runbook(), a.trigger(), a.push(), a.pull(), a.document()},
+		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.search(), a.delivery(),
+			a.audit()},
+		toWrite: {a.runbook(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {
 			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.person(),
 			a.token(),

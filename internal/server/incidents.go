@@ -180,8 +180,8 @@ func (s *Server) ListIncidents(
 		return nil, err
 	}
 	p := r.Params
-	if p.Label != "" && !strings.Contains(p.Label, "=") {
-		return nil, bad("label", "label must be NAME=VALUE")
+	if err := wellFormed(p.Label); err != nil {
+		return nil, err
 	}
 	list, more, err := s.App.Incidents(ctx, who(ctx), store.WhichIncidents{
 		State: string(
@@ -192,6 +192,14 @@ func (s *Server) ListIncidents(
 	out := api.ListIncidents200JSONResponse{Items: mapped(list, apiHead)}
 	out.Next = next(list, more, func(i app.Head) string { return cursor(i.OpenedAt, itoa(i.Number)) })
 	return out, err
+}
+
+// wellFormed refuses a label to look for that is none.
+func wellFormed(label string) error {
+	if label != "" && !strings.Contains(label, "=") {
+		return bad("label", "label must be NAME=VALUE")
+	}
+	return nil
 }
 
 // GetIncident implements api.StrictServerInterface.

@@ -640,6 +640,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The searches for incidents that one kept, by name. */
+        get: operations["listSearches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/searches/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a search under a name, in the place of one that has it; nobody else sees it. 100 may be kept. */
+        put: operations["keepSearch"];
+        post?: never;
+        /** Forget a search. */
+        delete: operations["forgetSearch"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents": {
         parameters: {
             query?: never;
@@ -2049,6 +2084,19 @@ export interface components {
             };
             /** @description as text; what is no UTF-8 in it is replaced */
             body: string;
+        };
+        /** @description what the list of incidents is narrowed by */
+        Search: {
+            name: components["schemas"]["ThingName"];
+            /** @enum {string} */
+            state?: "open" | "resolved";
+            service?: string;
+            text?: string;
+            severity?: string;
+            outcome?: string;
+            holder?: string;
+            label?: string;
+            source?: string;
         };
         VerdictPage: {
             items: components["schemas"]["Verdict"][];
@@ -3757,6 +3805,73 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["VerdictPage"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSearches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description searches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Search"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keepSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["schemas"]["ThingName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Search"];
+            };
+        };
+        responses: {
+            /** @description kept */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forgetSearch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["schemas"]["ThingName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

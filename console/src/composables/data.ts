@@ -6,7 +6,7 @@ import { api, got, type Schemas } from '../api/client'
 export const useIncidents = (
   state?: 'open' | 'resolved',
   limit = 50,
-  more: MaybeRefOrGetter<{ text?: string; severity?: string; state?: 'open' | 'resolved' }> = {},
+  more: MaybeRefOrGetter<Partial<Schemas['Search']>> = {},
 ) =>
   useQuery({
     queryKey: computed(() => ['incidents', state ?? 'all', limit, toValue(more)]),
@@ -150,6 +150,9 @@ export const useRevisions = (kind: MaybeRefOrGetter<Kind>, name: MaybeRefOrGette
       ),
     enabled: computed(() => toValue(name) !== ''),
   })
+
+/** The searches for incidents that one kept. */
+export const useSearches = () => useQuery({ queryKey: ['searches'], queryFn: () => got(api.GET('/api/v1/searches')) })
 
 /** What alerts said so far, field by field. */
 export const useSeen = () => useQuery({ queryKey: ['seen'], queryFn: () => got(api.GET('/api/v1/seen')) })
