@@ -3,6 +3,7 @@ package intake
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -188,6 +189,9 @@ func (w *writing) expect(batch []*item) error {
 		returning = append(returning, store.Returning{JoinKey: k.Own,
 			Identity: store.Identity{Source: it.source, Key: it.report.Key}})
 	}
+	if len(looked) > maxLooked && len(batch) > 1 {
+		return errTooWide
+	}
 	if err := w.findJoinable(slices.Collect(maps.Keys(looked))); err != nil {
 		return err
 	}
@@ -201,6 +205,13 @@ func (w *writing) expect(batch []*item) error {
 	}
 	return w.sheet.Reserve(own)
 }
+
+// maxLooked bounds by how many keys incidents are looked for in one transaction: each may be a lock, of which the
+// database has some thousands for all.
+const maxLooked = 1024
+
+// errTooWide lets a batch be taken alert by alert.
+var errTooWide = errors.New("the alerts of this batch could join too many incidents to look for all at once")
 
 // keysOf gives what an alert joins by.
 func (w *writing) keysOf(snapshot map[string]any) incident.Keys {

@@ -130,6 +130,35 @@ func TestAlertsJoinAlongDependencies(t *testing.T) {
 	assert.Equal(t, 1, count)
 }
 
+// Where alerts could join more incidents than can be looked for at once, they are taken one by one.
+func TestManyDependenciesAtOnce(t *testing.T) {
+	in, s := open(t)
+	var services []store.Service
+	var list []alert.Report
+	for n := range 40 {
+		hub := store.Service{Name: fmt.Sprint("hub-", n), Owner: "o", Stance: "ask"}
+		for d := range 30 {
+			hub.DependsOn = append(hub.DependsOn, fmt.Sprintf("d-%d-%d", n, d))
+		}
+		services = append(services, hub)
+		list = append(list, of(hub.Name, fmt.Sprint("k", n), alert.Major))
+	}
+	require.NoError(t, testdb.SQL(s).Create(&services).Error)
+	push(t, s, alongThePier)
+	items := make([]*item, len(list))
+	for i, r := range list {
+		items[i] = &item{source: "mon", report: r, times: 1, answer: make(chan Outcome, 1)}
+	}
+	in.keep(items)
+	incidents := map[int64]bool{}
+	for _, it := range items {
+		o := <-it.answer
+		require.NoError(t, o.Err)
+		incidents[o.Taken.Incident] = true
+	}
+	assert.Len(t, incidents, 40)
+}
+
 const perLabel = `urgentis: join/1
 name: by-rack
 when: alert.source == "mon"

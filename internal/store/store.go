@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -62,9 +63,13 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	}
 	cfg.ConnConfig.RuntimeParams["application_name"] = "urgentis"
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"
-	// A statement that is planned while a table is small must look things up in an index all the same: it is planned
-	// once, and the table grows. What is read often is in memory, or on a disk that does not turn.
-	cfg.ConnConfig.RuntimeParams["random_page_cost"] = "1.1"
+	cfg.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
+		// A statement that is planned while a table is small must look things up in an index all the same: it is
+		// planned once, and the table grows. What is read often is in memory, or on a disk that does not turn. Said by
+		// itself, not as the connection begins, where a pooler between may refuse what it does not know.
+		_, err := c.Exec(ctx, "set random_page_cost = 1.1")
+		return err
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
