@@ -143,7 +143,7 @@ func (a *app) incidentList() *cobra.Command {
 	f.StringVar(&since, "since", "", "only those opened since a `TIME`: 24h ago, or 2031-03-01T02:00:00Z")
 	f.StringVar(&before, "before", "", "only those opened before a `TIME`")
 	f.StringVar(&save, "save", "", "keep what is given here as a search of your own, under a `NAME`")
-	f.StringVar(&saved, "saved", "", "narrow it as your search of this `NAME` does; what is given beside it counts more")
+	f.StringVar(&saved, "saved", "", "narrow it as your search `NAME` does; what is given beside it counts more")
 	a.offersFlag(c, "service", serviceNames)
 	a.offersFlag(c, "source", sourceNames)
 	a.offersFlag(c, "saved", searchNames)
