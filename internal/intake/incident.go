@@ -485,7 +485,7 @@ func (w *writing) stillThere(id string, a *store.Alert) error {
 		return err
 	}
 	w.changed(a)
-	return w.tx.Save(a)
+	return w.tx.KeepVerdicts(a) // its count is written already, or later
 }
 
 func (w *writing) reopen(inc *store.Incident, because string) error {

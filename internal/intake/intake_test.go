@@ -306,6 +306,36 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	assert.NoError(t, err)
 }
 
+
+// What opens a closed incident again counts each report that came with it, with what they started then.
+func TestReportsThatOpenAnIncidentAgainAreCounted(t *testing.T) {
+	in, s := open(t)
+	_, _, err := s.PushRunbook(context.Background(), book, "iva")
+	require.NoError(t, err)
+	_, err = in.Take(context.Background(), "mon", report("k", alert.Major))
+	require.NoError(t, err)
+	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() - interval "+
+		"'1 day'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update run set ended_at = now(), state = 'done'").Error)
+	items := make([]*item, 4)
+	for i := range items {
+		items[i] = &item{source: "mon", report: report("k", alert.Major), times: 2, answer: make(chan Outcome, 1)}
+	}
+	in.keep(items)
+	for _, it := range items {
+		require.NoError(t, (<-it.answer).Err)
+	}
+	var got struct {
+		Count    int
+		Verdicts string
+		State    string
+	}
+	require.NoError(t, testdb.SQL(s).Raw("select a.count, a.verdicts::text as verdicts, i.state from alert a "+
+		"join incident i on i.number = a.incident").Scan(&got).Error)
+	assert.Equal(t, 9, got.Count)
+	assert.Equal(t, "open", got.State)
+	assert.Contains(t, got.Verdicts, `"started": true`)
+}
 func TestARunBegunInABatchHearsWhatComesInIt(t *testing.T) {
 	in, s := open(t)
 	_, _, err := s.PushRunbook(context.Background(), book, "iva")

@@ -164,14 +164,13 @@ func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
 		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At
 	}
 	// A row is found again by its place, so that nothing is looked up twice: at another place it is another version.
-	// Named as an array too, the places are read one by one, however small the table was as the statement was planned.
 	found, err := tx.openAlerts(`with v as materialized (select v.*, a.ctid as place
 		from unnest(?::text[], ?::text[], ?::text[], ?::bigint[], ?::timestamptz[])
 			as v(source, key, severity, times, at)
 		cross join lateral (select ctid from alert where state = 'open' and source = v.source and key = v.key
 			and severity = v.severity limit 1) a)
 		update alert a set count = a.count + v.times, last_at = v.at from v
-		where a.ctid = v.place and a.ctid = any (array(select place from v))
+		where a.ctid = v.place
 		returning `+openColumns+`, null, (select i.resolved_at from incident i
 			where i.number = a.incident and i.state = 'resolved')`,
 		array{sources}, array{keys}, array{severities}, array{times}, array{ats})
@@ -179,6 +178,14 @@ func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
 		return nil, fmt.Errorf("count repeated alerts: %w", err)
 	}
 	return found, nil
+}
+
+// KeepVerdicts writes what an alert started, and nothing else of it.
+func (tx *Tx) KeepVerdicts(a *Alert) error {
+	if err := tx.run("update alert set verdicts = ? where id = ?", string(a.Verdicts), a.ID); err != nil {
+		return fmt.Errorf("keep what an alert started: %w", err)
+	}
+	return nil
 }
 
 // Waiting is a start that waits whether its alert stays so.
