@@ -39,6 +39,9 @@ func (s *Sheet) Config() (int64, error) {
 	return *s.config, nil
 }
 
+// KnowConfig tells it that version, where a statement of its transaction gave it already.
+func (s *Sheet) KnowConfig(version int64) { s.config = &version }
+
 func (s *Sheet) rooms() ([]store.Connection, error) {
 	v, err := s.Config()
 	if err != nil {

@@ -74,8 +74,8 @@ type writing struct {
 	request string
 }
 
-// writing begins to write with the triggers as they are now.
-func (in *Intake) writing(tx *store.Tx) (*writing, error) {
+// writing begins to write with the triggers as they are in a version of the configuration; 0: as they are now.
+func (in *Intake) writing(tx *store.Tx, config int64) (*writing, error) {
 	w := &writing{
 		in:      in,
 		tx:      tx,
@@ -93,6 +93,9 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 		now:     in.clock().UTC().Truncate(time.Microsecond),
 		sheet:   in.engine.Sheet(tx),
 	}
+	if config != 0 {
+		w.sheet.KnowConfig(config)
+	}
 	version, err := w.sheet.Config()
 	if err != nil {
 		return nil, err
@@ -102,50 +105,45 @@ func (in *Intake) writing(tx *store.Tx) (*writing, error) {
 }
 
 func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
-	w, err := in.writing(tx)
-	if err != nil {
-		return nil, err
-	}
-	said := map[store.Identity]*store.Repeat{}
+	said, sources := map[store.Identity]*store.Repeat{}, map[string]bool{}
 	for _, it := range batch {
-		w.sources[it.source] = true
-		id := store.Identity{Source: it.source, Key: it.report.Key}
+		sources[it.source] = true
+		id := it.identity()
 		if said[id] == nil {
 			said[id] = &store.Repeat{Identity: id, Severity: string(it.report.Severity)}
 		}
 		said[id].Times += int64(it.times)
 		said[id].At = it.report.At
 	}
-	if err := w.countRepeats(said); err != nil {
-		return nil, err
-	}
-	if err := w.findOpen(slices.Collect(maps.Keys(said))); err != nil {
-		return nil, err
-	}
-	return w, w.expect(batch)
-}
-
-// countRepeats counts reports of alerts that are open just as they are reported, and takes them out of what is said.
-// All reports of an alert in one batch have one severity.
-func (w *writing) countRepeats(said map[store.Identity]*store.Repeat) error {
+	// All reports of an alert in one batch have one severity: those that repeat what is open are counted at once.
 	reports := make([]store.Repeat, 0, len(said))
 	for _, r := range said {
 		reports = append(reports, *r)
 	}
 	slices.SortFunc(reports, func(a, b store.Repeat) int { return a.Identity.Compare(b.Identity) })
-	rows, err := w.tx.CountRepeats(reports)
+	counted, err := tx.CountRepeats(reports)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for i := range rows {
-		r := &rows[i]
-		id := store.Identity{Source: r.Source, Key: r.Key}
-		r.Count -= said[id].Times // take adds each as it comes
-		w.known(r)
-		w.counted[r.ID] = true
+	w, err := in.writing(tx, counted.Config)
+	if err != nil {
+		return nil, err
+	}
+	w.sources = sources
+	for i := range counted.Alerts {
+		a := &counted.Alerts[i]
+		id := store.Identity{Source: a.Source, Key: a.Key}
+		a.Count -= said[id].Times // take adds each as it comes
+		w.known(a)
+		w.counted[a.ID] = true
 		delete(said, id)
 	}
-	return nil
+	if counted.Others > 0 {
+		if err := w.findOpen(slices.Collect(maps.Keys(said))); err != nil {
+			return nil, err
+		}
+	}
+	return w, w.expect(batch)
 }
 
 // findOpen reads the alerts that are open otherwise than they are reported.

@@ -14,7 +14,7 @@ func (in *Intake) Deployed(ctx context.Context, source string, list []alert.Depl
 ) ([]string, error) {
 	var ids []string
 	err := in.store.Tx(ctx, func(tx *store.Tx) error {
-		w, err := in.writing(tx)
+		w, err := in.writing(tx, 0)
 		if err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func (w *writing) raise(a *store.Alert) error {
 // transaction.
 func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, and func(tx *store.Tx) error) error {
 	return in.store.Tx(ctx, func(tx *store.Tx) error {
-		w, err := in.writing(tx)
+		w, err := in.writing(tx, 0)
 		if err != nil {
 			return err
 		}

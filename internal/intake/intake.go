@@ -40,7 +40,7 @@ type Intake struct {
 	engine *engine.Engine
 	log    *slog.Logger
 	clock  func() time.Time
-	lanes  [2]chan *item
+	lanes  [4]chan *item
 	done   sync.WaitGroup
 	stop   chan struct{}
 	since  time.Time // since when it listens
@@ -93,6 +93,12 @@ type laneFor struct{ lane, items int }
 // ErrBusy says that more reports of a source wait to be kept than are taken; the others are not made to wait for it.
 var ErrBusy = errors.New("too many reports of this source wait to be kept; send it again in a second")
 
+// Few reports share few writers, so that more of them share a commit; from manyWait conditions on all writers write.
+const (
+	fewLanes = 2
+	manyWait = 512
+)
+
 // maxBatch bounds how many reports share one commit, maxWaiting how many of one source wait for one.
 const (
 	maxBatch   = 256
@@ -108,7 +114,7 @@ type Config struct {
 	Clock func() time.Time
 }
 
-// New makes an intake and starts its two writers, the one who looks after starts that wait, and the one who looks for
+// New makes an intake and starts its writers, the one who looks after starts that wait, and the one who looks for
 // silent sources. It refuses a configuration in which
 // something is missing.
 func New(c Config) (*Intake, error) {
@@ -242,7 +248,11 @@ func (in *Intake) laneOf(it *item) int {
 	if !under {
 		h := fnv.New32a()
 		h.Write([]byte(cmp.Or(it.report.Service, id.Source+"\x00"+id.Key))) //nolint:errcheck // it never fails
-		u.lane = int(h.Sum32() % uint32(len(in.lanes)))
+		lanes := fewLanes
+		if len(in.underWay) >= manyWait {
+			lanes = len(in.lanes)
+		}
+		u.lane = int(h.Sum32() % uint32(lanes))
 	}
 	u.items++
 	in.underWay[id] = u

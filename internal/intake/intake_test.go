@@ -306,7 +306,6 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	assert.NoError(t, err)
 }
 
-
 // What opens a closed incident again counts each report that came with it, with what they started then.
 func TestReportsThatOpenAnIncidentAgainAreCounted(t *testing.T) {
 	in, s := open(t)

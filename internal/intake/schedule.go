@@ -121,7 +121,7 @@ func (in *Intake) oneDue(ctx context.Context, f func(*writing, *store.Due) error
 		if len(due) == 0 {
 			return errNothingDue
 		}
-		w, err := in.writing(tx)
+		w, err := in.writing(tx, 0)
 		if err != nil {
 			return err
 		}
@@ -237,7 +237,7 @@ func (in *Intake) StartBy(
 ) (*Began, error) {
 	out := &Began{}
 	err := in.store.Tx(ctx, func(tx *store.Tx) error {
-		b, err := in.writing(tx)
+		b, err := in.writing(tx, 0)
 		if err != nil {
 			return err
 		}

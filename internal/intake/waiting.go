@@ -124,7 +124,7 @@ func (in *Intake) ripen(ctx context.Context, most int) (n int, next time.Duratio
 			return err
 		}
 		if n = len(due); n > 0 {
-			w, err := in.writing(tx)
+			w, err := in.writing(tx, 0)
 			if err != nil {
 				return err
 			}
@@ -167,7 +167,7 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		if err != nil || d == nil || number == nil {
 			return err
 		}
-		w, err := in.writing(tx)
+		w, err := in.writing(tx, 0)
 		if err != nil {
 			return err
 		}

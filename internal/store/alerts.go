@@ -91,9 +91,9 @@ type OpenAlert struct {
 const openColumns = `a.id, a.source, a.key, a.state, a.severity, a.summary, a.service, a.link, a.labels, a.count,
 	a.first_at, a.last_at, a.incident`
 
-// openAlerts reads what a statement gives: the openColumns, the verdicts, and when the incident was closed. Each report
-// asks for it, and the general way of reading rows takes longer than the database.
-func (tx *Tx) openAlerts(statement string, args ...any) (out []OpenAlert, err error) {
+// openAlerts reads what a statement gives: the openColumns, the verdicts, and when the incident was closed, after what
+// leads each row. Each report asks for it, and the general way of reading rows takes longer than the database.
+func (tx *Tx) openAlerts(lead []any, statement string, args ...any) (out []OpenAlert, err error) {
 	rows, err := tx.db.Raw(statement, args...).Rows()
 	if err != nil {
 		return nil, err
@@ -102,9 +102,13 @@ func (tx *Tx) openAlerts(statement string, args ...any) (out []OpenAlert, err er
 	for rows.Next() {
 		var a OpenAlert
 		var labels sql.RawBytes
-		if err := rows.Scan(&a.ID, &a.Source, &a.Key, &a.State, &a.Severity, &a.Summary, &a.Service, &a.Link, &labels,
-			&a.Count, &a.FirstAt, &a.LastAt, &a.Incident, (*[]byte)(&a.Verdicts), &a.ClosedAt); err != nil {
+		if err := rows.Scan(append(lead, &a.ID, &a.Source, &a.Key, &a.State, &a.Severity, &a.Summary, &a.Service,
+			&a.Link, &labels, &a.Count, &a.FirstAt, &a.LastAt, &a.Incident, (*[]byte)(&a.Verdicts),
+			&a.ClosedAt)...); err != nil {
 			return nil, err
+		}
+		if a.ID == "" {
+			continue // a row for what leads it alone
 		}
 		if err := json.Unmarshal(labels, &a.Labels); err != nil {
 			return nil, err
@@ -124,7 +128,7 @@ func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
 	for i, id := range ids {
 		sources[i], keys[i] = id.Source, id.Key
 	}
-	found, err := tx.openAlerts(`select `+openColumns+`, a.verdicts, i.resolved_at
+	found, err := tx.openAlerts(nil, `select `+openColumns+`, a.verdicts, i.resolved_at
 		from unnest(?::text[], ?::text[]) as v(source, key)
 		cross join lateral (select * from alert
 			where state = 'open' and source = v.source and key = v.key limit 1 for update) a
@@ -152,32 +156,48 @@ type Repeat struct {
 	At       time.Time
 }
 
-// CountRepeats counts reports of alerts that are open just as they are reported, and gives those alerts as they are
-// then, without their verdicts; nobody else alters them until the end of the transaction. Of others it gives nothing,
-// nor of those that somebody else altered meanwhile. It takes one row to write for each alert, where reading it first
-// takes two.
-func (tx *Tx) CountRepeats(reports []Repeat) ([]OpenAlert, error) {
+// Counted is what reports repeat.
+type Counted struct {
+	// Alerts are open just as they are reported: counted, as they are then, without their verdicts.
+	Alerts []OpenAlert
+	// Others is how many alerts are open otherwise than they are reported, or are altered by somebody else.
+	Others int
+	// Config is the version of the configuration, see ConfigVersion.
+	Config int64
+}
+
+// CountRepeats counts reports of alerts that are open just as they are reported; nobody else alters those until the end
+// of the transaction. It takes one row to write for each alert, where reading it first takes two.
+func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 	n := len(reports)
 	sources, keys, severities := make([]string, n), make([]string, n), make([]string, n)
 	times, ats := make([]int64, n), make([]time.Time, n)
 	for i, r := range reports {
 		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At
 	}
+	out := &Counted{}
+	var err error
 	// A row is found again by its place, so that nothing is looked up twice: at another place it is another version.
-	found, err := tx.openAlerts(`with v as materialized (select v.*, a.ctid as place
-		from unnest(?::text[], ?::text[], ?::text[], ?::bigint[], ?::timestamptz[])
-			as v(source, key, severity, times, at)
-		cross join lateral (select ctid from alert where state = 'open' and source = v.source and key = v.key
-			and severity = v.severity limit 1) a)
-		update alert a set count = a.count + v.times, last_at = v.at from v
-		where a.ctid = v.place
-		returning `+openColumns+`, null, (select i.resolved_at from incident i
-			where i.number = a.incident and i.state = 'resolved')`,
+	out.Alerts, err = tx.openAlerts([]any{&out.Config, &out.Others}, `with v as materialized (
+			select v.*, a.ctid as place, a.severity as open_as
+			from unnest(?::text[], ?::text[], ?::text[], ?::bigint[], ?::timestamptz[])
+				as v(source, key, severity, times, at)
+			cross join lateral (select ctid, severity from alert
+				where state = 'open' and source = v.source and key = v.key limit 1) a),
+		a as (update alert a set count = a.count + v.times, last_at = v.at from v
+			where a.ctid = v.place and v.open_as = v.severity
+			returning `+openColumns+`, (select i.resolved_at from incident i
+				where i.number = a.incident and i.state = 'resolved') as closed_at)
+		select config.version, (select count(*) from v) - (select count(*) from a), coalesce(a.id, ''),
+			coalesce(a.source, ''), coalesce(a.key, ''), coalesce(a.state, ''), coalesce(a.severity, ''),
+			coalesce(a.summary, ''), coalesce(a.service, ''), coalesce(a.link, ''), a.labels, coalesce(a.count, 0),
+			coalesce(a.first_at, now()), coalesce(a.last_at, now()), a.incident, null, a.closed_at
+		from config left join a on true`,
 		array{sources}, array{keys}, array{severities}, array{times}, array{ats})
 	if err != nil {
 		return nil, fmt.Errorf("count repeated alerts: %w", err)
 	}
-	return found, nil
+	return out, nil
 }
 
 // KeepVerdicts writes what an alert started, and nothing else of it.
