@@ -126,7 +126,7 @@ func (a *app) triggerFired() *cobra.Command {
 // sent shows what was sent, where that is kept.
 func (a *app) sent(p api.Payload) {
 	if p.ContentType == "" && p.Body == "" {
-		a.say("\nNothing of what was sent is kept.\n")
+		a.say("\nNothing was sent but what its alert says, if it has one, or it is no longer kept.\n")
 		return
 	}
 	a.say(

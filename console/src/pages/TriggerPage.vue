@@ -100,7 +100,11 @@ const turn = (on: boolean) =>
           </tr>
           <tr v-if="opened?.id === f.id">
             <td colspan="6">
-              <p v-if="!opened.payload?.body" class="empty">Nothing of what was sent is kept.</p>
+              <p v-if="!opened.payload?.body && opened.alert" class="empty">
+                It came in our own form: <router-link :to="`/alerts/${opened.alert}`">its alert</router-link> says all
+                of it.
+              </p>
+              <p v-else-if="!opened.payload?.body" class="empty">Nothing was sent, or it is no longer kept.</p>
               <template v-else>
                 <p class="faint">{{ opened.payload.content_type }}, <TimeAgo :at="opened.payload.at" /></p>
                 <pre class="mono body">{{ opened.payload.body }}</pre>
