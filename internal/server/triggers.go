@@ -52,7 +52,7 @@ func (s *Server) ListFirings(
 	ctx context.Context,
 	r api.ListFiringsRequestObject,
 ) (api.ListFiringsResponseObject, error) {
-	list, more, err := s.App.Firings(ctx, who(ctx), triggerName(r.Trigger), r.Params.Before, r.Params.Limit)
+	list, more, err := s.App.Firings(ctx, who(ctx), triggerName(r.Trigger), r.Params.Before, limit(r.Params.Limit))
 	if err != nil {
 		return nil, err
 	}

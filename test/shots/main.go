@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/chromedp/kb"
+
 	"urgentis/api"
 	"urgentis/core/access"
 	"urgentis/internal/demo"
@@ -202,7 +204,6 @@ func (s *shooter) decided() error {
 
 func (s *shooter) books() error {
 	for _, p := range []struct{ path, see, file string }{
-		{"/runbooks", "Berth assignments", "runbooks.png"},
 		{"/runbooks/berth-queue-backlog", "Draining", "runbook.png"},
 		{"/incidents", "repaired", "incidents.png"},
 	} {
@@ -319,7 +320,27 @@ func (s *shooter) bench() error {
 	if err := s.shoot("/triggers", "clocks-at-night", "triggers.png"); err != nil {
 		return err
 	}
-	return s.shoot("/api/v1/incidents/2/report?form=html", "What happened", "report.png")
+	if err := s.shoot("/api/v1/incidents/2/report?form=html", "What happened", "report.png"); err != nil {
+		return err
+	}
+	return s.document()
+}
+
+// document shows a trigger as it is written, where a value that alerts had is offered.
+func (s *shooter) document() error {
+	for _, f := range []func() error{
+		func() error { return s.page.Go(s.w.Link + "/documents/trigger") },
+		func() error { return s.page.See("A new trigger") },
+		func() error { return s.page.Click(".cm-line:nth-child(4)") },
+		func() error { return s.page.Press(kb.End + ` && alert.labels.signal == "`) },
+		func() error { return s.page.See("queue_depth") },
+		func() error { return s.page.Shoot(filepath.Join(s.folder, "document.png")) },
+	} {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // phone shows a gate on a small screen.
