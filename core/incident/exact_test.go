@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func TestWholeNumbersAreKeptExactly(t *testing.T) {
@@ -22,4 +23,27 @@ func TestWholeNumbersAreKeptExactly(t *testing.T) {
 		string(e.Content),
 	)
 	assert.NoError(t, Verify([]Entry{e}, 1, e.Hash))
+}
+
+// What is sealed is what reading every number again would make of it.
+func TestExactlyIsCanonicalOfExact(t *testing.T) {
+	value := rapid.Custom(func(t *rapid.T) any {
+		return rapid.OneOf(
+			rapid.Int64().AsAny(), rapid.Uint64().AsAny(), rapid.Float64Range(-1e300, 1e300).AsAny(),
+			rapid.SampledFrom([]any{int64(1<<53 - 1), int64(1 << 53), int64(1<<53 + 1), int64(-1 << 53), 1e15, 1e16,
+				1e20, 1e21, 0.1, 1e-7, nil, true, "1234567890123456789", "é\u2028<&>"}),
+			rapid.String().AsAny(), rapid.SliceOfN(rapid.Int64(), 0, 3).AsAny(),
+			rapid.MapOfN(rapid.String(), rapid.Int64(), 0, 3).AsAny(),
+		).Draw(t, "value")
+	})
+	rapid.Check(t, func(t *rapid.T) {
+		content := rapid.MapOfN(rapid.String(), value, 0, 6).Draw(t, "content")
+		exact, err := Exact(content)
+		require.NoError(t, err)
+		want, err := Canonical(exact)
+		require.NoError(t, err)
+		got, err := exactly(content)
+		require.NoError(t, err)
+		require.Equal(t, string(want), string(got))
+	})
 }

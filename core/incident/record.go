@@ -42,6 +42,10 @@ func Canonical(v any) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("write as JSON: %w", err)
 	}
+	return canonical(b)
+}
+
+func canonical(b []byte) ([]byte, error) {
 	out, err := jcs.Transform(b)
 	if err != nil {
 		return nil, fmt.Errorf("write as canonical JSON: %w", err)
@@ -56,11 +60,7 @@ func digest(b []byte) string {
 
 // Seal completes an entry that follows the one with hash prev ("" for the first).
 func Seal(e *Entry, prev string, content any) error {
-	content, err := Exact(content)
-	if err != nil {
-		return err
-	}
-	c, err := Canonical(content)
+	c, err := exactly(content)
 	if err != nil {
 		return err
 	}
@@ -69,6 +69,35 @@ func Seal(e *Entry, prev string, content any) error {
 	e.At = e.At.UTC().Truncate(time.Microsecond)
 	e.Hash, err = e.head()
 	return err
+}
+
+// exactly is Canonical of Exact. What has no number of so many digits that it could be rounded is not read again for
+// it: that would take longer than all else of an entry.
+func exactly(content any) ([]byte, error) {
+	b, err := json.Marshal(content)
+	if err != nil {
+		return nil, fmt.Errorf("write as JSON: %w", err)
+	}
+	if manyDigits(b) {
+		if content, err = Exact(content); err != nil {
+			return nil, err
+		}
+		return Canonical(content)
+	}
+	return canonical(b)
+}
+
+// manyDigits reports whether sixteen digits follow one another, as in each whole number that is greater than maxExact.
+func manyDigits(b []byte) bool {
+	n := 0
+	for _, c := range b {
+		if c < '0' || c > '9' {
+			n = 0
+		} else if n++; n == 16 {
+			return true
+		}
+	}
+	return false
 }
 
 // maxExact is up to where canonical JSON, whose numbers are IEEE 754 doubles, tells each whole number from the next.
@@ -109,11 +138,25 @@ func whole(v any) any {
 	return v
 }
 
+// head is what the hash of an entry is made of.
+type head struct {
+	Actor    string `json:"actor"`
+	At       string `json:"at"`
+	Digest   string `json:"digest"`
+	Incident string `json:"incident"`
+	Kind     Kind   `json:"kind"`
+	Prev     string `json:"prev"`
+	Run      string `json:"run"`
+	Seq      string `json:"seq"`
+	Step     string `json:"step"`
+	Title    string `json:"title"`
+}
+
 // head hashes the entry's head, which covers the entry before and the digest of the content.
 func (e *Entry) head() (string, error) {
-	b, err := Canonical(map[string]any{
-		"incident": e.Incident, "seq": fmt.Sprint(e.Seq), "at": e.At.UTC().Format(time.RFC3339Nano), "kind": e.Kind,
-		"actor": e.Actor, "run": e.Run, "step": e.Step, "title": e.Title, "digest": e.Digest, "prev": e.Prev,
+	b, err := Canonical(head{
+		Incident: e.Incident, Seq: fmt.Sprint(e.Seq), At: e.At.UTC().Format(time.RFC3339Nano), Kind: e.Kind,
+		Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title, Digest: e.Digest, Prev: e.Prev,
 	})
 	if err != nil {
 		return "", err

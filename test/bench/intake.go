@@ -109,7 +109,8 @@ func (b *bench) singleRows() (float64, error) {
 // rowsOfAnAlert counts the rows that one new alert leaves behind.
 func (b *bench) rowsOfAnAlert() (float64, error) {
 	var alerts, runs, all float64
-	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert), (select count(*) from run),
+	err := b.store.Pool.QueryRow(b.ctx, `select (select count(*) from alert),
+		(select count(*) from run where alert <> ''),
 		(select count(*) from alert) + (select count(*) from incident) + (select count(*) from entry)
 		+ (select count(*) from run) + (select count(*) from event) + (select count(*)
 			from feed) + (select count(*) from river_job) + (select count(*) from firing)`).
