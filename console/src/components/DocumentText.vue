@@ -58,6 +58,7 @@ const reading = () => [
   EditorView.contentAttributes.of({ tabindex: '0', role: 'textbox', 'aria-readonly': 'true' }),
 ]
 const writing = () => [
+  EditorView.lineWrapping, // a condition is read whole while it is written
   history(),
   // Tab leaves the text, as from any other field.
   keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap]),

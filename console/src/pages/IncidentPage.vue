@@ -160,6 +160,9 @@ const end = () =>
 </template>
 
 <style scoped>
+.alerts p > * {
+  margin-right: 8px;
+}
 .facts {
   display: flex;
   gap: 2px 16px;
