@@ -48,9 +48,15 @@ inputs: {queue: "{{ alert.labels.queue }}"}
 	s = document(t, "urgentis: trigger/1\nname: web\nrunbook: r\naddress: true\n"+
 		"inputs: {what: \"{{ request.body.what }}\"}\n").Trigger.Start
 	assert.True(t, s.Address)
-	s = document(t, "urgentis: trigger/1\nname: big\nrunbook: r\nincident: incident.severity == \"critical\"\n").Trigger.Start
+	s = document(
+		t,
+		"urgentis: trigger/1\nname: big\nrunbook: r\nincident: incident.severity == \"critical\"\n",
+	).Trigger.Start
 	assert.NotNil(t, s.Incident)
-	s = document(t, "urgentis: trigger/1\nname: out\nrunbook: r\ndeployment: deployment.environment == \"quay\"\n").Trigger.Start
+	s = document(
+		t,
+		"urgentis: trigger/1\nname: out\nrunbook: r\ndeployment: deployment.environment == \"quay\"\n",
+	).Trigger.Start
 	assert.NotNil(t, s.Deployment)
 }
 
@@ -73,7 +79,11 @@ because: "planned works"
 	ramp := map[string]any{"labels": map[string]string{"point": "ramp-2"}}
 	assert.True(t, m.Covers(ramp, m.From))
 	assert.False(t, m.Covers(ramp, m.Until))
-	assert.False(t, m.Covers(map[string]any{"labels": map[string]string{}}, m.From), "what cannot be judged is not muted")
+	assert.False(
+		t,
+		m.Covers(map[string]any{"labels": map[string]string{}}, m.From),
+		"what cannot be judged is not muted",
+	)
 	j := document(t, `urgentis: join/1
 name: by-quay
 when: alert.source == "quay-panel"
@@ -82,7 +92,11 @@ within: 30m
 `).Join
 	north := map[string]any{"source": "quay-panel", "labels": map[string]string{"quay": "north"}}
 	assert.NotEmpty(t, j.Key(north))
-	assert.Equal(t, j.Key(north), j.Key(map[string]any{"source": "quay-panel", "labels": map[string]string{"quay": "north"}}))
+	assert.Equal(
+		t,
+		j.Key(north),
+		j.Key(map[string]any{"source": "quay-panel", "labels": map[string]string{"quay": "north"}}),
+	)
 	assert.Empty(t, j.Key(map[string]any{"source": "quay-panel", "labels": map[string]string{}}))
 	assert.Empty(t, j.Key(map[string]any{"source": "x", "labels": map[string]string{"quay": "north"}}))
 }

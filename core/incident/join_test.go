@@ -82,7 +82,15 @@ func TestNearAgainstASlowReference(t *testing.T) {
 			}
 			for _, to := range names {
 				n := steps[[2]string{from, to}]
-				require.Equal(t, from != to && n > 0 && n <= maxSteps, slices.Contains(near, to), "%s to %s: %d", from, to, n)
+				require.Equal(
+					t,
+					from != to && n > 0 && n <= maxSteps,
+					slices.Contains(near, to),
+					"%s to %s: %d",
+					from,
+					to,
+					n,
+				)
 				require.Equal(t, slices.Contains(near, to), slices.Contains(d.Near(to, []Direction{NeededBy}), from))
 			}
 		}

@@ -42,7 +42,12 @@ func TestDeployments(t *testing.T) {
 	require.NoError(t, err)
 	token := key(t, a, app.NewKey{Source: "desk"})
 	post := func(body string) (*app.Received, error) {
-		return a.TakeAlerts(ctx, "desk", bearer(token), alert.Payload{ContentType: "application/json", Body: []byte(body)})
+		return a.TakeAlerts(
+			ctx,
+			"desk",
+			bearer(token),
+			alert.Payload{ContentType: "application/json", Body: []byte(body)},
+		)
 	}
 	got, err := post(`[{"service": "north", "version": "v7", "by": "mara"}, {"service": "south", "version": "v8"},
 		{"service": "north", "version": "v1", "at": "2020-01-01T00:00:00Z"}]`)
@@ -64,8 +69,11 @@ func TestDeployments(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, list, 3)
 	// Closed before the deployment, an incident does not show what came later.
-	require.NoError(t, testdb.SQL(a.Store).Exec("update incident set state = 'resolved', resolved_at = ?, opened_at = ?",
-		time.Now().Add(-time.Hour), time.Now().Add(-2*time.Hour)).Error)
+	require.NoError(
+		t,
+		testdb.SQL(a.Store).Exec("update incident set state = 'resolved', resolved_at = ?, opened_at = ?",
+			time.Now().Add(-time.Hour), time.Now().Add(-2*time.Hour)).Error,
+	)
 	i, err = a.Incident(ctx, jonas, n)
 	require.NoError(t, err)
 	assert.Empty(t, i.Deployments)

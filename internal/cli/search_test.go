@@ -18,7 +18,16 @@ func TestSearchesThatAreKept(t *testing.T) {
 	assert.Contains(t, ok(t, "search", "list"), "You kept no search.")
 	for _, service := range []string{"deck", "ramp"} {
 		for _, severity := range []string{"major", "minor"} {
-			ok(t, "incident", "open", fmt.Sprint(service, " is ", severity), "--service", service, "--severity", severity)
+			ok(
+				t,
+				"incident",
+				"open",
+				fmt.Sprint(service, " is ", severity),
+				"--service",
+				service,
+				"--severity",
+				severity,
+			)
 		}
 	}
 	assert.Contains(t, ok(t, "incident", "list", "--service", "ramp", "--save", "the-ramp"), "ramp is major")

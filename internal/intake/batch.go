@@ -163,10 +163,10 @@ func (w *writing) known(a *store.OpenAlert) {
 	}
 }
 
-// expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened, so
-// that their numbers have no gaps.
+// expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened.
+// Where one joins what another of the batch opens, or comes back, a number is left over.
 func (w *writing) expect(batch []*item) error {
-	looked, opens, own := map[string]bool{}, map[string]bool{}, 0
+	looked, opens, own := map[string]bool{}, map[string]incident.Keys{}, 0
 	var returning []store.Returning
 	seen := map[string]bool{}
 	for _, it := range batch {
@@ -180,7 +180,7 @@ func (w *writing) expect(batch []*item) error {
 			own++
 			continue
 		}
-		opens[k.Own] = true
+		opens[k.Own] = k
 		for _, key := range k.All() {
 			looked[key] = true
 		}
@@ -193,8 +193,8 @@ func (w *writing) expect(batch []*item) error {
 	if err := w.findJoinable(slices.Collect(maps.Keys(looked))); err != nil {
 		return err
 	}
-	for k := range opens {
-		if _, ok := w.joinable[k]; !ok {
+	for _, k := range opens {
+		if !slices.ContainsFunc(k.All(), func(key string) bool { return w.joinable[key] != 0 }) {
 			own++
 		}
 	}

@@ -115,8 +115,7 @@ type Config struct {
 }
 
 // New makes an intake and starts its writers, the one who looks after starts that wait, and the one who looks for
-// silent sources. It refuses a configuration in which
-// something is missing.
+// silent sources. It refuses a configuration in which something is missing.
 func New(c Config) (*Intake, error) {
 	if err := need.All("an intake", c); err != nil {
 		return nil, err

@@ -127,8 +127,14 @@ func TestMutes(t *testing.T) {
 	in, s := open(t)
 	ctx := context.Background()
 	until := time.Now().UTC().Add(3 * time.Second).Truncate(time.Second)
-	push(t, s, simple, besides("alert: alert.severity == \"minor\"\n"), "urgentis: mute/1\nname: works\nwhen: alert.source == "+
-		"\"mon\"\nfrom: 2020-01-01T00:00:00Z\nuntil: "+until.Format(time.RFC3339)+"\nbecause: new cables\n")
+	push(
+		t,
+		s,
+		simple,
+		besides("alert: alert.severity == \"minor\"\n"),
+		"urgentis: mute/1\nname: works\nwhen: alert.source == "+
+			"\"mon\"\nfrom: 2020-01-01T00:00:00Z\nuntil: "+until.Format(time.RFC3339)+"\nbecause: new cables\n",
+	)
 	taken, err := in.Take(ctx, "mon", report("k", alert.Minor))
 	require.NoError(t, err)
 	gone, err := in.Take(ctx, "mon", report("gone", alert.Minor))
@@ -249,14 +255,20 @@ func TestKeysThatEndSoonAreTold(t *testing.T) {
 	in, s := open(t)
 	ctx := context.Background()
 	push(t, s, simple, besides("address: true\n"))
-	require.NoError(t, testdb.SQL(s).Exec("insert into connection (name, kind, url) values ('room', 'room', 'http://r')").Error)
+	require.NoError(
+		t,
+		testdb.SQL(s).Exec("insert into connection (name, kind, url) values ('room', 'room', 'http://r')").Error,
+	)
 	add := func(id string, ends time.Duration) {
 		require.NoError(t, s.In(ctx).AddStartKey(&store.StartKey{ID: id, Runbook: "plain", Start: "trigger/t",
 			Hash: []byte(id), AddedBy: "iva", AddedAt: time.Now(), EndsAt: time.Now().Add(ends)}, 365*24*time.Hour))
 	}
 	told := func() (n int) {
 		require.NoError(t, in.tellExpiring(ctx))
-		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery where body like '%trigger address t%'").Scan(&n).Error)
+		require.NoError(
+			t,
+			testdb.SQL(s).Raw("select count(*) from delivery where body like '%trigger address t%'").Scan(&n).Error,
+		)
 		return n
 	}
 	add("old", 24*time.Hour)
