@@ -43,8 +43,8 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 type writing struct {
 	in     *Intake
 	tx     *store.Tx
-	open   map[string]*store.Alert
-	closed map[string]time.Time // when the incidents of open alerts were closed
+	open   map[store.Identity]*store.Alert
+	closed map[store.Identity]time.Time // when the incidents of open alerts were closed
 	// counted are alerts whose reports of this batch are all counted, uncounted are those that repeat what it said.
 	counted   map[string]bool
 	uncounted map[string]store.Repeat
@@ -79,8 +79,8 @@ func (in *Intake) writing(tx *store.Tx, config int64) (*writing, error) {
 	w := &writing{
 		in:      in,
 		tx:      tx,
-		open:    map[string]*store.Alert{},
-		closed:  map[string]time.Time{},
+		open:    map[store.Identity]*store.Alert{},
+		closed:  map[store.Identity]time.Time{},
 		sources: map[string]bool{},
 		counted: map[string]bool{}, uncounted: map[string]store.Repeat{},
 		came:     map[store.AlertPayload]bool{},
@@ -157,7 +157,7 @@ func (w *writing) findOpen(ids []store.Identity) error {
 }
 
 func (w *writing) known(a *store.OpenAlert) {
-	id := a.Source + "\x00" + a.Key
+	id := store.Identity{Source: a.Source, Key: a.Key}
 	if w.open[id] = &a.Alert; a.ClosedAt != nil {
 		w.closed[id] = *a.ClosedAt
 	}
@@ -168,9 +168,9 @@ func (w *writing) known(a *store.OpenAlert) {
 func (w *writing) expect(batch []*item) error {
 	looked, opens, own := map[string]bool{}, map[string]incident.Keys{}, 0
 	var returning []store.Returning
-	seen := map[string]bool{}
+	seen := map[store.Identity]bool{}
 	for _, it := range batch {
-		id := it.source + "\x00" + it.report.Key
+		id := it.identity()
 		if seen[id] || w.open[id] != nil || it.report.Severity == alert.Cleared {
 			continue
 		}
@@ -184,8 +184,7 @@ func (w *writing) expect(batch []*item) error {
 		for _, key := range k.All() {
 			looked[key] = true
 		}
-		returning = append(returning, store.Returning{JoinKey: k.Own,
-			Identity: store.Identity{Source: it.source, Key: it.report.Key}})
+		returning = append(returning, store.Returning{JoinKey: k.Own, Identity: id})
 	}
 	if len(looked) > maxLooked && len(batch) > 1 {
 		return errTooWide
@@ -273,7 +272,7 @@ func (w *writing) take(it *item) (Taken, error) {
 }
 
 func (w *writing) takeIt(it *item) (Taken, error) {
-	id := it.source + "\x00" + it.report.Key
+	id := it.identity()
 	r := it.report
 	a := w.open[id]
 	severity := alert.Severity("")

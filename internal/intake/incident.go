@@ -236,9 +236,9 @@ func (w *writing) easier(inc *store.Incident) error {
 
 // onlyNew gives the items that raise alerts, in their order, after those that alter some: whoever alters an alert locks
 // its runs before their incident, and whoever joins an incident locks it at once.
-func onlyNew(batch []*item, open map[string]*store.Alert) (altering, raising []int) {
+func onlyNew(batch []*item, open map[store.Identity]*store.Alert) (altering, raising []int) {
 	for i, it := range batch {
-		if open[it.source+"\x00"+it.report.Key] != nil {
+		if open[it.identity()] != nil {
 			altering = append(altering, i)
 		} else {
 			raising = append(raising, i)
@@ -455,7 +455,7 @@ func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.
 const quietTime = 15 * time.Minute
 
 // stillThere opens an incident again whose alert goes on after it was closed.
-func (w *writing) stillThere(id string, a *store.Alert) error {
+func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 	closed, was := w.closed[id]
 	if !was || a.Incident == nil {
 		return nil

@@ -330,9 +330,9 @@ func (in *Intake) keep(items []*item) {
 // together counts the first reports that share a commit: what changes an alert comes after the commit that raised or
 // changed it, so that the runs begun there hear of it.
 func together(batch []*item) int {
-	said := map[string]alert.Severity{}
+	said := map[store.Identity]alert.Severity{}
 	for i, it := range batch {
-		id := it.source + "\x00" + it.report.Key
+		id := it.identity()
 		if was, ok := said[id]; ok && was != it.report.Severity {
 			return i
 		}
