@@ -24,7 +24,7 @@ setup-db:
 	@build/setup.sh postgresql
 
 setup-test:
-	@build/setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl
+	@build/setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl python3-aiosmtpd
 
 demo: setup-db build ## the service with a simulated ferry operator around it
 	$(BIN) demo
@@ -39,7 +39,7 @@ dev: setup-db console/node_modules ## the demo, with the console reloading as on
 
 generate: console/node_modules ## what is generated from api/openapi.yaml, and from the kinds of entries
 	$(GO) generate ./api
-	$(GO) run ./build/kinds >console/src/composables/kinds.gen.ts
+	$(GO) run ./build/kinds console/src/composables/kinds.gen.ts
 	cd console && npm run --silent types
 
 GODIRS := api build cmd console/embed.go core internal examples test

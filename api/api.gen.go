@@ -103,50 +103,17 @@ func (e ClosingOutcome) Valid() bool {
 	}
 }
 
-// Defines values for ConnectionKind.
-const (
-	Room ConnectionKind = "room"
-)
-
-// Valid indicates whether the value is a known member of the ConnectionKind enum.
-func (e ConnectionKind) Valid() bool {
-	switch e {
-	case Room:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for DeliveryState.
-const (
-	DeliveryStateFailed DeliveryState = "failed"
-	DeliveryStateQueued DeliveryState = "queued"
-	DeliveryStateSent   DeliveryState = "sent"
-)
-
-// Valid indicates whether the value is a known member of the DeliveryState enum.
-func (e DeliveryState) Valid() bool {
-	switch e {
-	case DeliveryStateFailed:
-		return true
-	case DeliveryStateQueued:
-		return true
-	case DeliveryStateSent:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for DocumentKind.
 const (
-	DocumentKindCalendar DocumentKind = "calendar"
-	DocumentKindJoin     DocumentKind = "join"
-	DocumentKindMute     DocumentKind = "mute"
-	DocumentKindRunbook  DocumentKind = "runbook"
-	DocumentKindSource   DocumentKind = "source"
-	DocumentKindTrigger  DocumentKind = "trigger"
+	DocumentKindCalendar   DocumentKind = "calendar"
+	DocumentKindConnection DocumentKind = "connection"
+	DocumentKindJoin       DocumentKind = "join"
+	DocumentKindMute       DocumentKind = "mute"
+	DocumentKindRoute      DocumentKind = "route"
+	DocumentKindRunbook    DocumentKind = "runbook"
+	DocumentKindSource     DocumentKind = "source"
+	DocumentKindTeam       DocumentKind = "team"
+	DocumentKindTrigger    DocumentKind = "trigger"
 )
 
 // Valid indicates whether the value is a known member of the DocumentKind enum.
@@ -154,13 +121,19 @@ func (e DocumentKind) Valid() bool {
 	switch e {
 	case DocumentKindCalendar:
 		return true
+	case DocumentKindConnection:
+		return true
 	case DocumentKindJoin:
 		return true
 	case DocumentKindMute:
 		return true
+	case DocumentKindRoute:
+		return true
 	case DocumentKindRunbook:
 		return true
 	case DocumentKindSource:
+		return true
+	case DocumentKindTeam:
 		return true
 	case DocumentKindTrigger:
 		return true
@@ -289,6 +262,60 @@ func (e InstanceState) Valid() bool {
 	}
 }
 
+// Defines values for LastTimeFate.
+const (
+	LastTimeFateDone      LastTimeFate = "done"
+	LastTimeFateFailed    LastTimeFate = "failed"
+	LastTimeFateNotHelped LastTimeFate = "not-helped"
+	LastTimeFateProven    LastTimeFate = "proven"
+	LastTimeFateTakenBack LastTimeFate = "taken-back"
+	LastTimeFateUnknown   LastTimeFate = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the LastTimeFate enum.
+func (e LastTimeFate) Valid() bool {
+	switch e {
+	case LastTimeFateDone:
+		return true
+	case LastTimeFateFailed:
+		return true
+	case LastTimeFateNotHelped:
+		return true
+	case LastTimeFateProven:
+		return true
+	case LastTimeFateTakenBack:
+		return true
+	case LastTimeFateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LinkActDo.
+const (
+	LinkActDoAnswer  LinkActDo = "answer"
+	LinkActDoApprove LinkActDo = "approve"
+	LinkActDoRefuse  LinkActDo = "refuse"
+	LinkActDoTake    LinkActDo = "take"
+)
+
+// Valid indicates whether the value is a known member of the LinkActDo enum.
+func (e LinkActDo) Valid() bool {
+	switch e {
+	case LinkActDoAnswer:
+		return true
+	case LinkActDoApprove:
+		return true
+	case LinkActDoRefuse:
+		return true
+	case LinkActDoTake:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MeKind.
 const (
 	MeKindPerson MeKind = "person"
@@ -301,6 +328,30 @@ func (e MeKind) Valid() bool {
 	case MeKindPerson:
 		return true
 	case MeKindToken:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MessageState.
+const (
+	MessageStateDropped MessageState = "dropped"
+	MessageStateFailed  MessageState = "failed"
+	MessageStateQueued  MessageState = "queued"
+	MessageStateSent    MessageState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the MessageState enum.
+func (e MessageState) Valid() bool {
+	switch e {
+	case MessageStateDropped:
+		return true
+	case MessageStateFailed:
+		return true
+	case MessageStateQueued:
+		return true
+	case MessageStateSent:
 		return true
 	default:
 		return false
@@ -787,27 +838,6 @@ func (e ListAlertsParamsState) Valid() bool {
 	}
 }
 
-// Defines values for ListDeliveriesParamsState.
-const (
-	ListDeliveriesParamsStateFailed ListDeliveriesParamsState = "failed"
-	ListDeliveriesParamsStateQueued ListDeliveriesParamsState = "queued"
-	ListDeliveriesParamsStateSent   ListDeliveriesParamsState = "sent"
-)
-
-// Valid indicates whether the value is a known member of the ListDeliveriesParamsState enum.
-func (e ListDeliveriesParamsState) Valid() bool {
-	switch e {
-	case ListDeliveriesParamsStateFailed:
-		return true
-	case ListDeliveriesParamsStateQueued:
-		return true
-	case ListDeliveriesParamsStateSent:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for ListIncidentsParamsState.
 const (
 	ListIncidentsParamsStateOpen     ListIncidentsParamsState = "open"
@@ -838,6 +868,30 @@ func (e ReportIncidentParamsForm) Valid() bool {
 	case Html:
 		return true
 	case Markdown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListMessagesParamsState.
+const (
+	ListMessagesParamsStateDropped ListMessagesParamsState = "dropped"
+	ListMessagesParamsStateFailed  ListMessagesParamsState = "failed"
+	ListMessagesParamsStateQueued  ListMessagesParamsState = "queued"
+	ListMessagesParamsStateSent    ListMessagesParamsState = "sent"
+)
+
+// Valid indicates whether the value is a known member of the ListMessagesParamsState enum.
+func (e ListMessagesParamsState) Valid() bool {
+	switch e {
+	case ListMessagesParamsStateDropped:
+		return true
+	case ListMessagesParamsStateFailed:
+		return true
+	case ListMessagesParamsStateQueued:
+		return true
+	case ListMessagesParamsStateSent:
 		return true
 	default:
 		return false
@@ -945,6 +999,41 @@ type Because struct {
 	Because string `json:"because"`
 }
 
+// BoundTo defines model for BoundTo.
+type BoundTo struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// Brief what somebody needs to decide a gate, or to answer a question, in the order in which it is shown; not in lists of gates
+type Brief struct {
+	// Approved who said yes so far
+	Approved []string        `json:"approved,omitempty,omitzero"`
+	Facts    []EvidenceGroup `json:"facts"`
+
+	// Harm who suffers, and how, as the runbook or its service says
+	Harm     string      `json:"harm,omitempty,omitzero"`
+	Headline Headline    `json:"headline"`
+	History  StepHistory `json:"history"`
+
+	// Missing what is still wanted beside a yes
+	Missing []string `json:"missing,omitempty,omitzero"`
+
+	// No what follows a no
+	No string `json:"no,omitempty,omitzero"`
+
+	// Parts all that the digest covers, equal words once
+	Parts   []ChangePart `json:"parts"`
+	Service string       `json:"service,omitempty,omitzero"`
+
+	// Silence what follows if nobody answers in time
+	Silence string  `json:"silence,omitempty,omitzero"`
+	Trends  []Trend `json:"trends"`
+
+	// Yes what follows a yes
+	Yes []string `json:"yes,omitempty,omitzero"`
+}
+
 // Cancel defines model for Cancel.
 type Cancel struct {
 	Because string `json:"because,omitempty,omitzero"`
@@ -953,8 +1042,47 @@ type Cancel struct {
 	Undo bool `json:"undo,omitempty,omitzero"`
 }
 
+// ChangePart defines model for ChangePart.
+type ChangePart struct {
+	// Bound what else the approval is bound to, the same for all
+	Bound   []BoundTo `json:"bound"`
+	Columns []string  `json:"columns"`
+	NoUndo  bool      `json:"no_undo,omitempty,omitzero"`
+
+	// Rows a row for each target, a cell for each column
+	Rows [][]string `json:"rows"`
+
+	// Shown the words, with a mark such as ⟨A⟩ where they differ by target
+	Shown   string     `json:"shown"`
+	Targets []string   `json:"targets"`
+	Title   string     `json:"title"`
+	Undo    string     `json:"undo,omitempty,omitzero"`
+	Where   [][]string `json:"where,omitempty,omitzero"`
+
+	// WhereColumns what is known of each target, and bound to
+	WhereColumns []string `json:"where_columns,omitempty,omitzero"`
+}
+
 // Changed in the answer to a change: what it changed
 type Changed = []string
+
+// Climbing defines model for Climbing.
+type Climbing struct {
+	At       time.Time `json:"at"`
+	Id       int64     `json:"id"`
+	Incident int64     `json:"incident,omitempty,omitzero"`
+	Kind     string    `json:"kind"`
+
+	// Missed who could not be told
+	Missed string `json:"missed,omitempty,omitzero"`
+
+	// NextAt when somebody else is told
+	NextAt time.Time `json:"next_at,omitempty,omitzero"`
+
+	// Rung from 1
+	Rung int    `json:"rung"`
+	Text string `json:"text"`
+}
 
 // Closing defines model for Closing.
 type Closing struct {
@@ -965,15 +1093,19 @@ type Closing struct {
 // ClosingOutcome defines model for Closing.Outcome.
 type ClosingOutcome string
 
-// Connection defines model for Connection.
-type Connection struct {
-	Kind ConnectionKind `json:"kind"`
-	Name ThingName      `json:"name"`
-	Url  string         `json:"url"`
+// Code defines model for Code.
+type Code struct {
+	Code string `json:"code"`
 }
 
-// ConnectionKind defines model for Connection.Kind.
-type ConnectionKind string
+// Connection defines model for Connection.
+type Connection struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Where where it leads
+	Where string `json:"where"`
+}
 
 // Decision defines model for Decision.
 type Decision struct {
@@ -984,31 +1116,6 @@ type Decision struct {
 	// StartAt when it may begin at the earliest
 	StartAt time.Time `json:"start_at,omitempty,omitzero"`
 }
-
-// Deliveries defines model for Deliveries.
-type Deliveries struct {
-	Items []Delivery `json:"items"`
-	Next  string     `json:"next,omitempty,omitzero"`
-}
-
-// Delivery defines model for Delivery.
-type Delivery struct {
-	// Error why it did not arrive the last time
-	Error    string        `json:"error,omitempty,omitzero"`
-	Id       int64         `json:"id"`
-	Incident int64         `json:"incident,omitempty,omitzero"`
-	QueuedAt time.Time     `json:"queued_at"`
-	SentAt   time.Time     `json:"sent_at,omitempty,omitzero"`
-	State    DeliveryState `json:"state"`
-	Text     string        `json:"text"`
-
-	// To room/NAME or source/NAME
-	To    string `json:"to"`
-	Tries int    `json:"tries"`
-}
-
-// DeliveryState defines model for Delivery.State.
-type DeliveryState string
 
 // Deployment defines model for Deployment.
 type Deployment struct {
@@ -1025,6 +1132,21 @@ type Deployment struct {
 
 // DocumentKind defines model for DocumentKind.
 type DocumentKind string
+
+// Duty defines model for Duty.
+type Duty struct {
+	From time.Time `json:"from"`
+
+	// InsteadOf who would be on call without a stand-in
+	InsteadOf string `json:"instead_of,omitempty,omitzero"`
+
+	// Line from 1
+	Line int `json:"line"`
+
+	// Person not given where nobody is
+	Person string    `json:"person,omitempty,omitzero"`
+	Until  time.Time `json:"until"`
+}
 
 // Edge defines model for Edge.
 type Edge struct {
@@ -1094,6 +1216,17 @@ type Evidence struct {
 	Value   string    `json:"value"`
 }
 
+// EvidenceGroup defines model for EvidenceGroup.
+type EvidenceGroup struct {
+	// At of the oldest taking
+	At      time.Time `json:"at"`
+	Reading string    `json:"reading"`
+	Stale   bool      `json:"stale,omitempty,omitzero"`
+	Targets []string  `json:"targets"`
+	Unit    string    `json:"unit,omitempty,omitzero"`
+	Value   string    `json:"value"`
+}
+
 // Field defines model for Field.
 type Field struct {
 	Choices []string `json:"choices,omitempty,omitzero"`
@@ -1138,9 +1271,22 @@ type Firings struct {
 	More  bool     `json:"more"`
 }
 
+// Foretold defines model for Foretold.
+type Foretold struct {
+	Nobody bool `json:"nobody"`
+
+	// None who of those who should be told could not be, in words
+	None []string `json:"none"`
+
+	// Silent the route that tells nobody
+	Silent string `json:"silent,omitempty,omitzero"`
+	Tells  []Tell `json:"tells"`
+}
+
 // Gate defines model for Gate.
 type Gate struct {
 	Ask           string     `json:"ask"`
+	Brief         *Brief     `json:"brief,omitempty"`
 	Comment       string     `json:"comment,omitempty,omitzero"`
 	CommentWanted bool       `json:"comment_wanted,omitempty,omitzero"`
 	DecidedBy     string     `json:"decided_by,omitempty,omitzero"`
@@ -1183,6 +1329,42 @@ type Graph struct {
 type Halt struct {
 	Because string `json:"because,omitempty,omitzero"`
 	Halted  bool   `json:"halted"`
+}
+
+// HandedOver what somebody needs who takes over from a run that left the incident to people
+type HandedOver struct {
+	At      time.Time `json:"at,omitempty,omitzero"`
+	Because string    `json:"because"`
+
+	// Before how runs of the runbook ended before
+	Before string `json:"before"`
+
+	// Changed how each change of the run went
+	Changed []StepWent `json:"changed"`
+	Harm    string     `json:"harm,omitempty,omitzero"`
+	Run     string     `json:"run"`
+	Runbook string     `json:"runbook"`
+	State   string     `json:"state,omitempty,omitzero"`
+	To      string     `json:"to,omitempty,omitzero"`
+	Trends  []Trend    `json:"trends"`
+}
+
+// Headline defines model for Headline.
+type Headline struct {
+	Back string `json:"back,omitempty,omitzero"`
+
+	// Cannot what cannot be taken back
+	Cannot string `json:"cannot,omitempty,omitzero"`
+
+	// How how many at once, and what proves it
+	How string `json:"how,omitempty,omitzero"`
+
+	// Says the whole in one line
+	Says  string `json:"says"`
+	Stops string `json:"stops,omitempty,omitzero"`
+
+	// What what it does, and on what
+	What string `json:"what"`
 }
 
 // Incident defines model for Incident.
@@ -1233,9 +1415,11 @@ type IncidentDetail struct {
 	Deployments []Deployment `json:"deployments,omitempty,omitzero"`
 	Entries     []Entry      `json:"entries"`
 	Gates       []Gate       `json:"gates"`
+	HandedOver  *HandedOver  `json:"handed_over,omitempty"`
 	Incident    Incident     `json:"incident"`
 	Questions   []Question   `json:"questions"`
 	Runs        []Run        `json:"runs"`
+	Tickets     []Ticket     `json:"tickets,omitempty,omitzero"`
 }
 
 // Incidents defines model for Incidents.
@@ -1267,6 +1451,36 @@ type Instance struct {
 
 // InstanceState defines model for Instance.State.
 type InstanceState string
+
+// LastTime defines model for LastTime.
+type LastTime struct {
+	At       time.Time    `json:"at"`
+	Fate     LastTimeFate `json:"fate"`
+	Incident int64        `json:"incident,omitempty,omitzero"`
+	Run      string       `json:"run"`
+	Service  string       `json:"service"`
+}
+
+// LastTimeFate defines model for LastTime.Fate.
+type LastTimeFate string
+
+// LinkAct defines model for LinkAct.
+type LinkAct struct {
+	Choice  string                 `json:"choice,omitempty,omitzero"`
+	Comment string                 `json:"comment,omitempty,omitzero"`
+	Digest  string                 `json:"digest,omitempty,omitzero"`
+	Do      LinkActDo              `json:"do"`
+	Fields  map[string]interface{} `json:"fields,omitempty,omitzero"`
+	Key     string                 `json:"key"`
+}
+
+// LinkActDo defines model for LinkAct.Do.
+type LinkActDo string
+
+// LinkKey defines model for LinkKey.
+type LinkKey struct {
+	Key string `json:"key"`
+}
 
 // Listener defines model for Listener.
 type Listener struct {
@@ -1316,13 +1530,58 @@ type Me struct {
 	Kind MeKind `json:"kind"`
 
 	// May every role that comes with these
-	May   []Role `json:"may"`
-	Name  string `json:"name"`
-	Roles []Role `json:"roles"`
+	May  []Role `json:"may"`
+	Name string `json:"name"`
+
+	// Person who answers for a token; the person itself otherwise
+	Person string `json:"person"`
+	Roles  []Role `json:"roles"`
 }
 
 // MeKind defines model for Me.Kind.
 type MeKind string
+
+// Message defines model for Message.
+type Message struct {
+	// Answer what the other side said as it took it
+	Answer string `json:"answer,omitempty,omitzero"`
+
+	// Error why it did not arrive the last time
+	Error    string       `json:"error,omitempty,omitzero"`
+	Id       int64        `json:"id"`
+	Incident int64        `json:"incident,omitempty,omitzero"`
+	QueuedAt time.Time    `json:"queued_at"`
+	SentAt   time.Time    `json:"sent_at,omitempty,omitzero"`
+	State    MessageState `json:"state"`
+	Text     string       `json:"text"`
+
+	// To the person and the connection, room/NAME, desk/NAME or source/NAME
+	To     string `json:"to"`
+	Tries  int    `json:"tries"`
+	Urgent bool   `json:"urgent"`
+}
+
+// MessageState defines model for Message.State.
+type MessageState string
+
+// MessageWords defines model for MessageWords.
+type MessageWords struct {
+	Kind  string `json:"kind"`
+	Short string `json:"short"`
+	Text  string `json:"text"`
+}
+
+// Messages defines model for Messages.
+type Messages struct {
+	Items []Message `json:"items"`
+	Next  string    `json:"next,omitempty,omitzero"`
+}
+
+// NewConnection defines model for NewConnection.
+type NewConnection struct {
+	Name ThingName `json:"name"`
+	Url  string    `json:"url"`
+}
 
 // NewHead defines model for NewHead.
 type NewHead struct {
@@ -1478,6 +1737,18 @@ type NewSplit struct {
 	Because string   `json:"because,omitempty,omitzero"`
 }
 
+// NewStandIn defines model for NewStandIn.
+type NewStandIn struct {
+	From time.Time `json:"from"`
+
+	// InsteadOf only where this person would be on call
+	InsteadOf string    `json:"instead_of,omitempty,omitzero"`
+	Line      int       `json:"line,omitempty,omitzero"`
+	Person    string    `json:"person"`
+	Until     time.Time `json:"until"`
+	Why       string    `json:"why,omitempty,omitzero"`
+}
+
 // NewStartKey defines model for NewStartKey.
 type NewStartKey struct {
 	Days int `json:"days,omitempty,omitzero"`
@@ -1513,6 +1784,12 @@ type NewTry struct {
 	// Step the id or the path of the step
 	Step string `json:"step"`
 	Text string `json:"text"`
+}
+
+// NewWay defines model for NewWay.
+type NewWay struct {
+	Address    string    `json:"address"`
+	Connection ThingName `json:"connection"`
 }
 
 // Node defines model for Node.
@@ -1555,14 +1832,66 @@ type Off struct {
 	By      string    `json:"by"`
 }
 
+// OnCall defines model for OnCall.
+type OnCall struct {
+	// Duties line by line; on one without a person nobody is on call
+	Duties []Duty `json:"duties"`
+
+	// Holes when nobody is on call in the first line
+	Holes   []Duty   `json:"holes"`
+	Members []string `json:"members"`
+	Team    string   `json:"team"`
+	Title   string   `json:"title,omitempty,omitzero"`
+	Zone    string   `json:"zone,omitempty,omitzero"`
+}
+
+// OpenIncident defines model for OpenIncident.
+type OpenIncident struct {
+	Holder   string    `json:"holder,omitempty,omitzero"`
+	Number   int64     `json:"number"`
+	OpenedAt time.Time `json:"opened_at"`
+
+	// Promised what was written last for others than those who work on it
+	Promised string `json:"promised,omitempty,omitzero"`
+
+	// Says all of it in one line
+	Says      string `json:"says"`
+	Severity  string `json:"severity"`
+	Title     string `json:"title"`
+	WaitingOn string `json:"waiting_on,omitempty,omitzero"`
+}
+
+// OpenedLink defines model for OpenedLink.
+type OpenedLink struct {
+	EndsAt   time.Time `json:"ends_at"`
+	Gate     Gate      `json:"gate,omitempty,omitzero"`
+	Incident int64     `json:"incident,omitempty,omitzero"`
+
+	// May the roles that the person has
+	May      []Role    `json:"may"`
+	OpenedAt time.Time `json:"opened_at,omitempty,omitzero"`
+	Person   string    `json:"person"`
+	Question Question  `json:"question,omitempty,omitzero"`
+	Severity string    `json:"severity,omitempty,omitzero"`
+
+	// Title of the incident
+	Title string `json:"title,omitempty,omitzero"`
+
+	// Used what it was used for already
+	Used string `json:"used,omitempty,omitzero"`
+}
+
 // Option defines model for Option.
 type Option struct {
 	// Approves the change that this answer approves
 	Approves string `json:"approves,omitempty,omitzero"`
 
 	// Barred why it cannot be chosen now
-	Barred   string    `json:"barred,omitempty,omitzero"`
-	Choice   string    `json:"choice"`
+	Barred string `json:"barred,omitempty,omitzero"`
+	Choice string `json:"choice"`
+
+	// Follows what follows if it is chosen
+	Follows  string    `json:"follows,omitempty,omitzero"`
 	Label    string    `json:"label"`
 	Requests []Request `json:"requests,omitempty,omitzero"`
 }
@@ -1641,6 +1970,7 @@ type Question struct {
 
 	// Attempt the attempt whose outcome is unknown, if that is the question
 	Attempt  string     `json:"attempt,omitempty,omitzero"`
+	Brief    *Brief     `json:"brief,omitempty"`
 	Choices  []string   `json:"choices"`
 	Evidence []Evidence `json:"evidence,omitempty,omitzero"`
 	Fields   []Field    `json:"fields,omitempty,omitzero"`
@@ -1655,6 +1985,29 @@ type Question struct {
 	Text     string     `json:"text"`
 	Title    string     `json:"title,omitempty,omitzero"`
 	Until    time.Time  `json:"until"`
+}
+
+// Quiet defines model for Quiet.
+type Quiet struct {
+	// Hours such as 22:00-07:00; empty for none
+	Hours string `json:"hours"`
+	Zone  string `json:"zone,omitempty,omitzero"`
+}
+
+// Reach defines model for Reach.
+type Reach struct {
+	Person string `json:"person"`
+
+	// Quiet such as 22:00-07:00
+	Quiet     string `json:"quiet,omitempty,omitzero"`
+	QuietZone string `json:"quiet_zone,omitempty,omitzero"`
+	Ways      []Way  `json:"ways"`
+}
+
+// ReadingLimit defines model for ReadingLimit.
+type ReadingLimit struct {
+	Op    string  `json:"op"`
+	Value float64 `json:"value"`
 }
 
 // ReadingLine defines model for ReadingLine.
@@ -1905,8 +2258,11 @@ type Service struct {
 
 	// DependsOn the services that it needs; joins may look along them
 	DependsOn []ThingName `json:"depends_on,omitempty,omitzero"`
-	Name      ThingName   `json:"name"`
-	Owner     ThingName   `json:"owner,omitempty,omitzero"`
+
+	// Harm who suffers when it is in trouble, and how; above each gate
+	Harm  string    `json:"harm,omitempty,omitzero"`
+	Name  ThingName `json:"name"`
+	Owner ThingName `json:"owner,omitempty,omitzero"`
 
 	// QuietMinutes how long an alert may go on after its incident was closed, before that is opened again; 15 unless said
 	QuietMinutes int           `json:"quiet_minutes,omitempty,omitzero"`
@@ -1995,6 +2351,18 @@ type SpanLane string
 // SpanState defines model for Span.State.
 type SpanState string
 
+// StandIn defines model for StandIn.
+type StandIn struct {
+	EnteredBy string    `json:"entered_by"`
+	From      time.Time `json:"from"`
+	Id        int64     `json:"id"`
+	InsteadOf string    `json:"instead_of,omitempty,omitzero"`
+	Line      int       `json:"line"`
+	Person    string    `json:"person"`
+	Until     time.Time `json:"until"`
+	Why       string    `json:"why,omitempty,omitzero"`
+}
+
 // StartAddress defines model for StartAddress.
 type StartAddress struct {
 	EndsAt time.Time `json:"ends_at"`
@@ -2050,6 +2418,20 @@ type Step struct {
 	Path  string `json:"path"`
 	Title string `json:"title"`
 	Verb  string `json:"verb"`
+}
+
+// StepHistory defines model for StepHistory.
+type StepHistory struct {
+	Last *LastTime `json:"last,omitempty"`
+	Says string    `json:"says"`
+}
+
+// StepWent defines model for StepWent.
+type StepWent struct {
+	Fate    string `json:"fate"`
+	Says    string `json:"says"`
+	Targets int    `json:"targets"`
+	Title   string `json:"title"`
 }
 
 // Strip The picture of an incident, time from left to right in four lanes, and the readings under them.
@@ -2112,8 +2494,29 @@ type Target struct {
 	Version Version `json:"version,omitempty,omitzero"`
 }
 
+// Tell defines model for Tell.
+type Tell struct {
+	Address      string `json:"address,omitempty,omitzero"`
+	AfterSeconds int    `json:"after_seconds"`
+	Connection   string `json:"connection"`
+
+	// To a person, or room/NAME
+	To  string `json:"to"`
+	Why string `json:"why"`
+}
+
 // ThingName defines model for ThingName.
 type ThingName = string
+
+// Ticket defines model for Ticket.
+type Ticket struct {
+	Desk   string `json:"desk"`
+	Link   string `json:"link,omitempty,omitzero"`
+	Number string `json:"number"`
+
+	// State open, resolving, resolved, or closed at the desk
+	State string `json:"state"`
+}
 
 // Token defines model for Token.
 type Token struct {
@@ -2139,6 +2542,31 @@ type TokenShown struct {
 
 	// User the name of a user of SNMP v3
 	User string `json:"user,omitempty,omitzero"`
+}
+
+// Trend defines model for Trend.
+type Trend struct {
+	// Gone what was true when it was asked and is so no longer
+	Gone    string        `json:"gone,omitempty,omitzero"`
+	Held    *ReadingLimit `json:"held,omitempty"`
+	Points  []TrendPoint  `json:"points"`
+	Reading string        `json:"reading"`
+	Says    string        `json:"says"`
+
+	// Trend getting worse, getting better, or steady
+	Trend  string        `json:"trend,omitempty,omitzero"`
+	Unit   string        `json:"unit,omitempty,omitzero"`
+	Wanted *ReadingLimit `json:"wanted,omitempty"`
+}
+
+// TrendPoint defines model for TrendPoint.
+type TrendPoint struct {
+	At time.Time `json:"at"`
+
+	// ForGate taken to keep the gate informed; the run has not seen it
+	ForGate bool    `json:"for_gate,omitempty,omitzero"`
+	Target  string  `json:"target"`
+	Value   float64 `json:"value"`
 }
 
 // Tried defines model for Tried.
@@ -2217,6 +2645,14 @@ type Verified struct {
 // Version what If-Match takes
 type Version = string
 
+// Way defines model for Way.
+type Way struct {
+	Address    string `json:"address"`
+	Connection string `json:"connection"`
+	Id         int64  `json:"id"`
+	Proven     bool   `json:"proven"`
+}
+
 // Cursor defines model for cursor.
 type Cursor = string
 
@@ -2238,11 +2674,17 @@ type Name = string
 // Number defines model for number.
 type Number = int64
 
+// Numbered defines model for numbered.
+type Numbered = int64
+
 // OfService defines model for ofService.
 type OfService = string
 
 // Revision defines model for revision.
 type Revision = int
+
+// Team defines model for team.
+type Team = ThingName
 
 // TriggerName defines model for triggerName.
 type TriggerName = string
@@ -2280,17 +2722,24 @@ type ListAuditParams struct {
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 }
 
-// ListDeliveriesParams defines parameters for ListDeliveries.
-type ListDeliveriesParams struct {
-	State ListDeliveriesParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
-	Limit Limit                     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
-
-	// Cursor next of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+// ListClimbingParams defines parameters for ListClimbing.
+type ListClimbingParams struct {
+	Incident int64 `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
 }
 
-// ListDeliveriesParamsState defines parameters for ListDeliveries.
-type ListDeliveriesParamsState string
+// TryConnectionParams defines parameters for TryConnection.
+type TryConnectionParams struct {
+	// To where to on connections that reach single people
+	To string `form:"to,omitempty" json:"to,omitempty,omitzero"`
+}
+
+// ShowMessageParams defines parameters for ShowMessage.
+type ShowMessageParams struct {
+	Incident int64 `form:"incident" json:"incident"`
+
+	// Kind of notice, such as approval.wanted; the newest one without
+	Kind string `form:"kind,omitempty" json:"kind,omitempty,omitzero"`
+}
 
 // ListDeploymentsParams defines parameters for ListDeployments.
 type ListDeploymentsParams struct {
@@ -2358,6 +2807,30 @@ type ReportIncidentParams struct {
 // ReportIncidentParamsForm defines parameters for ReportIncident.
 type ReportIncidentParamsForm string
 
+// ListMessagesParams defines parameters for ListMessages.
+type ListMessagesParams struct {
+	State    ListMessagesParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
+	Incident int64                   `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
+	Limit    Limit                   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+
+	// Cursor next of the page before
+	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
+}
+
+// ListMessagesParamsState defines parameters for ListMessages.
+type ListMessagesParamsState string
+
+// ListOnCallParams defines parameters for ListOnCall.
+type ListOnCallParams struct {
+	Team ThingName `form:"team,omitempty" json:"team,omitempty,omitzero"`
+
+	// At at that time; now unless said
+	At time.Time `form:"at,omitempty" json:"at,omitempty,omitzero"`
+}
+
+// PlaceWaysJSONBody defines parameters for PlaceWays.
+type PlaceWaysJSONBody = []int64
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Active only those that are not over
@@ -2391,6 +2864,24 @@ type SetTargetParams struct {
 	IfMatch IfMatch `json:"If-Match,omitempty,omitzero"`
 }
 
+// ListDutiesParams defines parameters for ListDuties.
+type ListDutiesParams struct {
+	From  time.Time `form:"from" json:"from"`
+	Until time.Time `form:"until" json:"until"`
+}
+
+// WhoIsToldParams defines parameters for WhoIsTold.
+type WhoIsToldParams struct {
+	// Kind of notice; handed.over without
+	Kind     string `form:"kind,omitempty" json:"kind,omitempty,omitzero"`
+	Severity string `form:"severity,omitempty" json:"severity,omitempty,omitzero"`
+	Service  string `form:"service,omitempty" json:"service,omitempty,omitzero"`
+
+	// To whom it is asked of, such as on-call/quayside
+	To string    `form:"to,omitempty" json:"to,omitempty,omitzero"`
+	At time.Time `form:"at,omitempty" json:"at,omitempty,omitzero"`
+}
+
 // ListFiringsParams defines parameters for ListFirings.
 type ListFiringsParams struct {
 	// Before the id of the last firing of the page before
@@ -2403,8 +2894,8 @@ type ListUnreadParams struct {
 	Source string `form:"source,omitempty" json:"source,omitempty,omitzero"`
 }
 
-// SetConnectionJSONRequestBody defines body for SetConnection for application/json ContentType.
-type SetConnectionJSONRequestBody = Connection
+// AddConnectionJSONRequestBody defines body for AddConnection for application/json ContentType.
+type AddConnectionJSONRequestBody = NewConnection
 
 // DecideGateJSONRequestBody defines body for DecideGate for application/json ContentType.
 type DecideGateJSONRequestBody = Decision
@@ -2439,8 +2930,26 @@ type ReopenIncidentJSONRequestBody = Because
 // SplitIncidentJSONRequestBody defines body for SplitIncident for application/json ContentType.
 type SplitIncidentJSONRequestBody = NewSplit
 
+// ActByLinkJSONRequestBody defines body for ActByLink for application/json ContentType.
+type ActByLinkJSONRequestBody = LinkAct
+
+// OpenLinkJSONRequestBody defines body for OpenLink for application/json ContentType.
+type OpenLinkJSONRequestBody = LinkKey
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
+
+// SetQuietJSONRequestBody defines body for SetQuiet for application/json ContentType.
+type SetQuietJSONRequestBody = Quiet
+
+// AddWayJSONRequestBody defines body for AddWay for application/json ContentType.
+type AddWayJSONRequestBody = NewWay
+
+// PlaceWaysJSONRequestBody defines body for PlaceWays for application/json ContentType.
+type PlaceWaysJSONRequestBody = PlaceWaysJSONBody
+
+// ProveWayJSONRequestBody defines body for ProveWay for application/json ContentType.
+type ProveWayJSONRequestBody = Code
 
 // PushJSONRequestBody defines body for Push for application/json ContentType.
 type PushJSONRequestBody = NewPush
@@ -2489,6 +2998,9 @@ type TrySourceJSONRequestBody = NewSourceTry
 
 // SetTargetJSONRequestBody defines body for SetTarget for application/json ContentType.
 type SetTargetJSONRequestBody = Target
+
+// AddStandInJSONRequestBody defines body for AddStandIn for application/json ContentType.
+type AddStandInJSONRequestBody = NewStandIn
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
@@ -2601,39 +3113,44 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListConnections Rooms that messages go to.
+	// ListClimbing What is urgent and nobody has taken yet.
+	//
+	// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
+	ListClimbing(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListConnections The ways out to people and other systems. Their documents say the rest.
 	//
 	// Corresponds with GET /api/v1/connections (the `ListConnections` operationId).
 	ListConnections(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetConnectionWithBody Add or change a room.
+	// AddConnectionWithBody Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-	SetConnectionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+	AddConnectionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetConnection Add or change a room.
+	// AddConnection Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-	SetConnection(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+	AddConnection(ctx context.Context, body AddConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveConnection Remove a room; what is on its way there is not delivered.
+	// RemoveConnection Take a connection out of use; what is on its way there is not delivered.
 	//
 	// Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
 	RemoveConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TryConnection Send a message to a room that says that it is a try.
+	// TryConnection Send a message that says that it is a try.
 	//
 	// Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
-	TryConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	TryConnection(ctx context.Context, name Name, params *TryConnectionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListDeliveries Messages to rooms and sources, newest first.
+	// ShowMessage How a notice about an incident is worded on a connection. Nothing is sent.
 	//
-	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
-	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /api/v1/connections/{name}/words (the `ShowMessage` operationId).
+	ShowMessage(ctx context.Context, name Name, params *ShowMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
 	//
@@ -2876,10 +3393,58 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 	BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ActByLinkWithBody Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+	ActByLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ActByLink Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+	ActByLink(ctx context.Context, body ActByLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLinkWithBody What a link is about that was sent to somebody. Nothing is decided by looking.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+	OpenLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenLink What a link is about that was sent to somebody. Nothing is decided by looking.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+	OpenLink(ctx context.Context, body OpenLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
 	//
 	// Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
 	ListListeners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListMessages What was and is to be told to people, rooms, desks and sources, newest first.
+	//
+	// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
+	ListMessages(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMessage One message, with all that it says.
+	//
+	// Corresponds with GET /api/v1/messages/{id} (the `GetMessage` operationId).
+	GetMessage(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendAgain Send a message again that failed or was dropped.
+	//
+	// Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
+	SendAgain(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
+	//
+	// Corresponds with GET /api/v1/on-call (the `ListOnCall` operationId).
+	ListOnCall(ctx context.Context, params *ListOnCallParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPeople People and their roles.
 	//
@@ -2904,6 +3469,77 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 	RemovePerson(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetQuietWithBody Set one's own quiet hours; an administrator may set anybody's.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+	SetQuietWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetQuiet Set one's own quiet hours; an administrator may set anybody's.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+	SetQuiet(ctx context.Context, name Name, body SetQuietJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReach How somebody can be reached, and when not for what can wait.
+	//
+	// Corresponds with GET /api/v1/people/{name}/reach (the `GetReach` operationId).
+	GetReach(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWayWithBody Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+	AddWayWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+	AddWay(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlaceWaysWithBody Put one's ways into another order; all of them are named.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+	PlaceWaysWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlaceWays Put one's ways into another order; all of them are named.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+	PlaceWays(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveWay Forget a way.
+	//
+	// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
+	RemoveWay(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendCode Send another code; the one before is worth nothing any more.
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
+	SendCode(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProveWayWithBody Give the code back that was sent.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+	ProveWayWithBody(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProveWay Give the code back that was sent.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+	ProveWay(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PushWithBody Compare documents with what is there, and make it so.
 	//
@@ -3280,6 +3916,45 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/targets/{name}/try (the `TryTarget` operationId).
 	TryTarget(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDuties Who of a team is on call from one time to another.
+	//
+	// Corresponds with GET /api/v1/teams/{name}/duties (the `ListDuties` operationId).
+	ListDuties(ctx context.Context, name Team, params *ListDutiesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandOverShift What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told.
+	//
+	// Corresponds with GET /api/v1/teams/{name}/hand-over (the `HandOverShift` operationId).
+	HandOverShift(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FeedRota A team's rota of the next 90 days as an iCalendar feed (RFC 5545).
+	//
+	// Corresponds with GET /api/v1/teams/{name}/rota.ics (the `FeedRota` operationId).
+	FeedRota(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListStandIns Who stands in on a team's rota, now and later.
+	//
+	// Corresponds with GET /api/v1/teams/{name}/stand-ins (the `ListStandIns` operationId).
+	ListStandIns(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStandInWithBody Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+	AddStandInWithBody(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddStandIn Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+	AddStandIn(ctx context.Context, name Team, body AddStandInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveStandIn Take a stand-in back.
+	//
+	// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
+	RemoveStandIn(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens Tokens for programs, without their values.
 	//
 	// Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -3303,6 +3978,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{name} (the `RemoveToken` operationId).
 	RemoveToken(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhoIsTold Who would be told of something at a time, in which order, if nobody took it. Nothing is sent.
+	//
+	// Corresponds with GET /api/v1/told (the `WhoIsTold` operationId).
+	WhoIsTold(ctx context.Context, params *WhoIsToldParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TryStepWithBody Try one step of a runbook alone, with values given by hand.
 	//
@@ -3462,7 +4142,22 @@ func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEdit
 	return c.Client.Do(req)
 }
 
-// ListConnections Rooms that messages go to.
+// ListClimbing What is urgent and nobody has taken yet.
+//
+// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
+func (c *Client) ListClimbing(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListClimbingRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListConnections The ways out to people and other systems. Their documents say the rest.
 //
 // Corresponds with GET /api/v1/connections (the `ListConnections` operationId).
 func (c *Client) ListConnections(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3477,13 +4172,13 @@ func (c *Client) ListConnections(ctx context.Context, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
-// SetConnectionWithBody Add or change a room.
+// AddConnectionWithBody Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-func (c *Client) SetConnectionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetConnectionRequestWithBody(c.Server, contentType, body)
+// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+func (c *Client) AddConnectionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConnectionRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3494,13 +4189,13 @@ func (c *Client) SetConnectionWithBody(ctx context.Context, contentType string, 
 	return c.Client.Do(req)
 }
 
-// SetConnection Add or change a room.
+// AddConnection Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-func (c *Client) SetConnection(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetConnectionRequest(c.Server, body)
+// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+func (c *Client) AddConnection(ctx context.Context, body AddConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConnectionRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3511,7 +4206,7 @@ func (c *Client) SetConnection(ctx context.Context, body SetConnectionJSONReques
 	return c.Client.Do(req)
 }
 
-// RemoveConnection Remove a room; what is on its way there is not delivered.
+// RemoveConnection Take a connection out of use; what is on its way there is not delivered.
 //
 // Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
 func (c *Client) RemoveConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3526,11 +4221,11 @@ func (c *Client) RemoveConnection(ctx context.Context, name Name, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// TryConnection Send a message to a room that says that it is a try.
+// TryConnection Send a message that says that it is a try.
 //
 // Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
-func (c *Client) TryConnection(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTryConnectionRequest(c.Server, name)
+func (c *Client) TryConnection(ctx context.Context, name Name, params *TryConnectionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryConnectionRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3541,11 +4236,11 @@ func (c *Client) TryConnection(ctx context.Context, name Name, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// ListDeliveries Messages to rooms and sources, newest first.
+// ShowMessage How a notice about an incident is worded on a connection. Nothing is sent.
 //
-// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
-func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDeliveriesRequest(c.Server, params)
+// Corresponds with GET /api/v1/connections/{name}/words (the `ShowMessage` operationId).
+func (c *Client) ShowMessage(ctx context.Context, name Name, params *ShowMessageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowMessageRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4187,11 +4882,139 @@ func (c *Client) BuryInstance(ctx context.Context, id Id, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// ActByLinkWithBody Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+func (c *Client) ActByLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActByLinkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ActByLink Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+func (c *Client) ActByLink(ctx context.Context, body ActByLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewActByLinkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLinkWithBody What a link is about that was sent to somebody. Nothing is decided by looking.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+func (c *Client) OpenLinkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLinkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenLink What a link is about that was sent to somebody. Nothing is decided by looking.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+func (c *Client) OpenLink(ctx context.Context, body OpenLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenLinkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListListeners What listens for syslog, traps and mail, and what it heard since it began.
 //
 // Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
 func (c *Client) ListListeners(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListListenersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListMessages What was and is to be told to people, rooms, desks and sources, newest first.
+//
+// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
+func (c *Client) ListMessages(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListMessagesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMessage One message, with all that it says.
+//
+// Corresponds with GET /api/v1/messages/{id} (the `GetMessage` operationId).
+func (c *Client) GetMessage(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMessageRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendAgain Send a message again that failed or was dropped.
+//
+// Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
+func (c *Client) SendAgain(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendAgainRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
+//
+// Corresponds with GET /api/v1/on-call (the `ListOnCall` operationId).
+func (c *Client) ListOnCall(ctx context.Context, params *ListOnCallParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOnCallRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4256,6 +5079,187 @@ func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, r
 // Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 func (c *Client) RemovePerson(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemovePersonRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetQuietWithBody Set one's own quiet hours; an administrator may set anybody's.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+func (c *Client) SetQuietWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetQuietRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetQuiet Set one's own quiet hours; an administrator may set anybody's.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+func (c *Client) SetQuiet(ctx context.Context, name Name, body SetQuietJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetQuietRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReach How somebody can be reached, and when not for what can wait.
+//
+// Corresponds with GET /api/v1/people/{name}/reach (the `GetReach` operationId).
+func (c *Client) GetReach(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReachRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWayWithBody Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+func (c *Client) AddWayWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWayRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+func (c *Client) AddWay(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWayRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlaceWaysWithBody Put one's ways into another order; all of them are named.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+func (c *Client) PlaceWaysWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlaceWaysRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlaceWays Put one's ways into another order; all of them are named.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+func (c *Client) PlaceWays(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlaceWaysRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveWay Forget a way.
+//
+// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
+func (c *Client) RemoveWay(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWayRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendCode Send another code; the one before is worth nothing any more.
+//
+// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
+func (c *Client) SendCode(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendCodeRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProveWayWithBody Give the code back that was sent.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+func (c *Client) ProveWayWithBody(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveWayRequestWithBody(c.Server, name, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProveWay Give the code back that was sent.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+func (c *Client) ProveWay(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProveWayRequest(c.Server, name, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5251,6 +6255,115 @@ func (c *Client) TryTarget(ctx context.Context, name Name, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListDuties Who of a team is on call from one time to another.
+//
+// Corresponds with GET /api/v1/teams/{name}/duties (the `ListDuties` operationId).
+func (c *Client) ListDuties(ctx context.Context, name Team, params *ListDutiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDutiesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverShift What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told.
+//
+// Corresponds with GET /api/v1/teams/{name}/hand-over (the `HandOverShift` operationId).
+func (c *Client) HandOverShift(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverShiftRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FeedRota A team's rota of the next 90 days as an iCalendar feed (RFC 5545).
+//
+// Corresponds with GET /api/v1/teams/{name}/rota.ics (the `FeedRota` operationId).
+func (c *Client) FeedRota(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFeedRotaRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStandIns Who stands in on a team's rota, now and later.
+//
+// Corresponds with GET /api/v1/teams/{name}/stand-ins (the `ListStandIns` operationId).
+func (c *Client) ListStandIns(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStandInsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStandInWithBody Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+func (c *Client) AddStandInWithBody(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStandInRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddStandIn Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+func (c *Client) AddStandIn(ctx context.Context, name Team, body AddStandInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddStandInRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveStandIn Take a stand-in back.
+//
+// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
+func (c *Client) RemoveStandIn(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveStandInRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens Tokens for programs, without their values.
 //
 // Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -5305,6 +6418,21 @@ func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody, req
 // Corresponds with DELETE /api/v1/tokens/{name} (the `RemoveToken` operationId).
 func (c *Client) RemoveToken(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveTokenRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhoIsTold Who would be told of something at a time, in which order, if nobody took it. Nothing is sent.
+//
+// Corresponds with GET /api/v1/told (the `WhoIsTold` operationId).
+func (c *Client) WhoIsTold(ctx context.Context, params *WhoIsToldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhoIsToldRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5818,6 +6946,56 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 	return req, nil
 }
 
+// NewListClimbingRequest constructs an http.Request for the ListClimbing method
+func NewListClimbingRequest(server string, params *ListClimbingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/climbing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListConnectionsRequest constructs an http.Request for the ListConnections method
 func NewListConnectionsRequest(server string) (*http.Request, error) {
 	var err error
@@ -5845,19 +7023,19 @@ func NewListConnectionsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewSetConnectionRequest calls the generic SetConnection builder with application/json body
-func NewSetConnectionRequest(server string, body SetConnectionJSONRequestBody) (*http.Request, error) {
+// NewAddConnectionRequest calls the generic AddConnection builder with application/json body
+func NewAddConnectionRequest(server string, body AddConnectionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetConnectionRequestWithBody(server, "application/json", bodyReader)
+	return NewAddConnectionRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewSetConnectionRequestWithBody constructs an http.Request for the SetConnection method, with any body, and a specified content type
-func NewSetConnectionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+// NewAddConnectionRequestWithBody constructs an http.Request for the AddConnection method, with any body, and a specified content type
+func NewAddConnectionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -5920,7 +7098,7 @@ func NewRemoveConnectionRequest(server string, name Name) (*http.Request, error)
 }
 
 // NewTryConnectionRequest constructs an http.Request for the TryConnection method
-func NewTryConnectionRequest(server string, name Name) (*http.Request, error) {
+func NewTryConnectionRequest(server string, name Name, params *TryConnectionParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5945,6 +7123,29 @@ func NewTryConnectionRequest(server string, name Name) (*http.Request, error) {
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
@@ -5953,16 +7154,23 @@ func NewTryConnectionRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
-func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
+// NewShowMessageRequest constructs an http.Request for the ShowMessage method
+func NewShowMessageRequest(server string, name Name, params *ShowMessageParams) (*http.Request, error) {
 	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
 
 	serverURL, err := url.Parse(server)
 	if err != nil {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/api/v1/deliveries")
+	operationPath := fmt.Sprintf("/api/v1/connections/%s/words", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5981,7 +7189,7 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -5989,15 +7197,7 @@ func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*htt
 			}
 		}
 
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -7337,6 +8537,86 @@ func NewBuryInstanceRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewActByLinkRequest calls the generic ActByLink builder with application/json body
+func NewActByLinkRequest(server string, body ActByLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewActByLinkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewActByLinkRequestWithBody constructs an http.Request for the ActByLink method, with any body, and a specified content type
+func NewActByLinkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links/act")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOpenLinkRequest calls the generic OpenLink builder with application/json body
+func NewOpenLinkRequest(server string, body OpenLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenLinkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenLinkRequestWithBody constructs an http.Request for the OpenLink method, with any body, and a specified content type
+func NewOpenLinkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links/open")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListListenersRequest constructs an http.Request for the ListListeners method
 func NewListListenersRequest(server string) (*http.Request, error) {
 	var err error
@@ -7354,6 +8634,206 @@ func NewListListenersRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListMessagesRequest constructs an http.Request for the ListMessages method
+func NewListMessagesRequest(server string, params *ListMessagesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetMessageRequest constructs an http.Request for the GetMessage method
+func NewGetMessageRequest(server string, id Numbered) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendAgainRequest constructs an http.Request for the SendAgain method
+func NewSendAgainRequest(server string, id Numbered) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/messages/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListOnCallRequest constructs an http.Request for the ListOnCall method
+func NewListOnCallRequest(server string, params *ListOnCallParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/on-call")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "team", params.Team, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -7461,6 +8941,317 @@ func NewRemovePersonRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetQuietRequest calls the generic SetQuiet builder with application/json body
+func NewSetQuietRequest(server string, name Name, body SetQuietJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetQuietRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetQuietRequestWithBody constructs an http.Request for the SetQuiet method, with any body, and a specified content type
+func NewSetQuietRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/quiet", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetReachRequest constructs an http.Request for the GetReach method
+func NewGetReachRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/reach", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddWayRequest calls the generic AddWay builder with application/json body
+func NewAddWayRequest(server string, name Name, body AddWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWayRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddWayRequestWithBody constructs an http.Request for the AddWay method, with any body, and a specified content type
+func NewAddWayRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/ways", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlaceWaysRequest calls the generic PlaceWays builder with application/json body
+func NewPlaceWaysRequest(server string, name Name, body PlaceWaysJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlaceWaysRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewPlaceWaysRequestWithBody constructs an http.Request for the PlaceWays method, with any body, and a specified content type
+func NewPlaceWaysRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/ways", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveWayRequest constructs an http.Request for the RemoveWay method
+func NewRemoveWayRequest(server string, name Name, id Numbered) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/ways/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendCodeRequest constructs an http.Request for the SendCode method
+func NewSendCodeRequest(server string, name Name, id Numbered) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/ways/%s/code", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewProveWayRequest calls the generic ProveWay builder with application/json body
+func NewProveWayRequest(server string, name Name, id Numbered, body ProveWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProveWayRequestWithBody(server, name, id, "application/json", bodyReader)
+}
+
+// NewProveWayRequestWithBody constructs an http.Request for the ProveWay method, with any body, and a specified content type
+func NewProveWayRequestWithBody(server string, name Name, id Numbered, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/ways/%s/proof", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -9168,6 +10959,261 @@ func NewTryTargetRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListDutiesRequest constructs an http.Request for the ListDuties method
+func NewListDutiesRequest(server string, name Team, params *ListDutiesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/duties", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHandOverShiftRequest constructs an http.Request for the HandOverShift method
+func NewHandOverShiftRequest(server string, name Team) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/hand-over", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFeedRotaRequest constructs an http.Request for the FeedRota method
+func NewFeedRotaRequest(server string, name Team) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/rota.ics", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListStandInsRequest constructs an http.Request for the ListStandIns method
+func NewListStandInsRequest(server string, name Team) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/stand-ins", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddStandInRequest calls the generic AddStandIn builder with application/json body
+func NewAddStandInRequest(server string, name Team, body AddStandInJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddStandInRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddStandInRequestWithBody constructs an http.Request for the AddStandIn method, with any body, and a specified content type
+func NewAddStandInRequestWithBody(server string, name Team, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/stand-ins", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveStandInRequest constructs an http.Request for the RemoveStandIn method
+func NewRemoveStandInRequest(server string, name Team, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/stand-ins/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -9262,6 +11308,88 @@ func NewRemoveTokenRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWhoIsToldRequest constructs an http.Request for the WhoIsTold method
+func NewWhoIsToldRequest(server string, params *WhoIsToldParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/told")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9808,47 +11936,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
 
-	// ListConnectionsWithResponse Rooms that messages go to.
+	// ListClimbingWithResponse What is urgent and nobody has taken yet.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
+	ListClimbingWithResponse(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*ListClimbingResponse, error)
+
+	// ListConnectionsWithResponse The ways out to people and other systems. Their documents say the rest.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/connections (the `ListConnections` operationId).
 	ListConnectionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConnectionsResponse, error)
 
-	// SetConnectionWithBodyWithResponse Add or change a room.
+	// AddConnectionWithBodyWithResponse Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-	SetConnectionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetConnectionResponse, error)
+	// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+	AddConnectionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConnectionResponse, error)
 
-	// SetConnectionWithResponse Add or change a room.
+	// AddConnectionWithResponse Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-	SetConnectionWithResponse(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConnectionResponse, error)
+	// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+	AddConnectionWithResponse(ctx context.Context, body AddConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConnectionResponse, error)
 
-	// RemoveConnectionWithResponse Remove a room; what is on its way there is not delivered.
+	// RemoveConnectionWithResponse Take a connection out of use; what is on its way there is not delivered.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/connections/{name} (the `RemoveConnection` operationId).
 	RemoveConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveConnectionResponse, error)
 
-	// TryConnectionWithResponse Send a message to a room that says that it is a try.
+	// TryConnectionWithResponse Send a message that says that it is a try.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
-	TryConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryConnectionResponse, error)
+	TryConnectionWithResponse(ctx context.Context, name Name, params *TryConnectionParams, reqEditors ...RequestEditorFn) (*TryConnectionResponse, error)
 
-	// ListDeliveriesWithResponse Messages to rooms and sources, newest first.
+	// ShowMessageWithResponse How a notice about an incident is worded on a connection. Nothing is sent.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
-	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+	// Corresponds with GET /api/v1/connections/{name}/words (the `ShowMessage` operationId).
+	ShowMessageWithResponse(ctx context.Context, name Name, params *ShowMessageParams, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error)
 
 	// ListDeploymentsWithResponse What was changed of services, as sources reported it, newest first; at most 100.
 	//
@@ -10123,12 +12258,68 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 	BuryInstanceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*BuryInstanceResponse, error)
 
+	// ActByLinkWithBodyWithResponse Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+	ActByLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActByLinkResponse, error)
+
+	// ActByLinkWithResponse Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+	ActByLinkWithResponse(ctx context.Context, body ActByLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*ActByLinkResponse, error)
+
+	// OpenLinkWithBodyWithResponse What a link is about that was sent to somebody. Nothing is decided by looking.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+	OpenLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLinkResponse, error)
+
+	// OpenLinkWithResponse What a link is about that was sent to somebody. Nothing is decided by looking.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+	OpenLinkWithResponse(ctx context.Context, body OpenLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLinkResponse, error)
+
 	// ListListenersWithResponse What listens for syslog, traps and mail, and what it heard since it began.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/listeners (the `ListListeners` operationId).
 	ListListenersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListListenersResponse, error)
+
+	// ListMessagesWithResponse What was and is to be told to people, rooms, desks and sources, newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
+	ListMessagesWithResponse(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error)
+
+	// GetMessageWithResponse One message, with all that it says.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/messages/{id} (the `GetMessage` operationId).
+	GetMessageWithResponse(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*GetMessageResponse, error)
+
+	// SendAgainWithResponse Send a message again that failed or was dropped.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
+	SendAgainWithResponse(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
+
+	// ListOnCallWithResponse Who of each team is on call, and when nobody will be within four weeks.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/on-call (the `ListOnCall` operationId).
+	ListOnCallWithResponse(ctx context.Context, params *ListOnCallParams, reqEditors ...RequestEditorFn) (*ListOnCallResponse, error)
 
 	// ListPeopleWithResponse People and their roles.
 	//
@@ -10157,6 +12348,83 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 	RemovePersonWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// SetQuietWithBodyWithResponse Set one's own quiet hours; an administrator may set anybody's.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+	SetQuietWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetQuietResponse, error)
+
+	// SetQuietWithResponse Set one's own quiet hours; an administrator may set anybody's.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+	SetQuietWithResponse(ctx context.Context, name Name, body SetQuietJSONRequestBody, reqEditors ...RequestEditorFn) (*SetQuietResponse, error)
+
+	// GetReachWithResponse How somebody can be reached, and when not for what can wait.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people/{name}/reach (the `GetReach` operationId).
+	GetReachWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetReachResponse, error)
+
+	// AddWayWithBodyWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+	AddWayWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
+
+	// AddWayWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+	AddWayWithResponse(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
+
+	// PlaceWaysWithBodyWithResponse Put one's ways into another order; all of them are named.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+	PlaceWaysWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error)
+
+	// PlaceWaysWithResponse Put one's ways into another order; all of them are named.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+	PlaceWaysWithResponse(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error)
+
+	// RemoveWayWithResponse Forget a way.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
+	RemoveWayWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error)
+
+	// SendCodeWithResponse Send another code; the one before is worth nothing any more.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
+	SendCodeWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*SendCodeResponse, error)
+
+	// ProveWayWithBodyWithResponse Give the code back that was sent.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+	ProveWayWithBodyWithResponse(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveWayResponse, error)
+
+	// ProveWayWithResponse Give the code back that was sent.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+	ProveWayWithResponse(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveWayResponse, error)
 
 	// PushWithBodyWithResponse Compare documents with what is there, and make it so.
 	//
@@ -10591,6 +12859,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/targets/{name}/try (the `TryTarget` operationId).
 	TryTargetWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryTargetResponse, error)
 
+	// ListDutiesWithResponse Who of a team is on call from one time to another.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/teams/{name}/duties (the `ListDuties` operationId).
+	ListDutiesWithResponse(ctx context.Context, name Team, params *ListDutiesParams, reqEditors ...RequestEditorFn) (*ListDutiesResponse, error)
+
+	// HandOverShiftWithResponse What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/teams/{name}/hand-over (the `HandOverShift` operationId).
+	HandOverShiftWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*HandOverShiftResponse, error)
+
+	// FeedRotaWithResponse A team's rota of the next 90 days as an iCalendar feed (RFC 5545).
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/teams/{name}/rota.ics (the `FeedRota` operationId).
+	FeedRotaWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*FeedRotaResponse, error)
+
+	// ListStandInsWithResponse Who stands in on a team's rota, now and later.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/teams/{name}/stand-ins (the `ListStandIns` operationId).
+	ListStandInsWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*ListStandInsResponse, error)
+
+	// AddStandInWithBodyWithResponse Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+	AddStandInWithBodyWithResponse(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddStandInResponse, error)
+
+	// AddStandInWithResponse Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+	AddStandInWithResponse(ctx context.Context, name Team, body AddStandInJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStandInResponse, error)
+
+	// RemoveStandInWithResponse Take a stand-in back.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
+	RemoveStandInWithResponse(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*RemoveStandInResponse, error)
+
 	// ListTokensWithResponse Tokens for programs, without their values.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10618,6 +12935,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{name} (the `RemoveToken` operationId).
 	RemoveTokenWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error)
+
+	// WhoIsToldWithResponse Who would be told of something at a time, in which order, if nobody took it. Nothing is sent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/told (the `WhoIsTold` operationId).
+	WhoIsToldWithResponse(ctx context.Context, params *WhoIsToldParams, reqEditors ...RequestEditorFn) (*WhoIsToldResponse, error)
 
 	// TryStepWithBodyWithResponse Try one step of a runbook alone, with values given by hand.
 	//
@@ -10951,6 +13275,54 @@ func (r ListAuditResponse) ContentType() string {
 	return ""
 }
 
+type ListClimbingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Climbing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListClimbingResponse) GetJSON200() *[]Climbing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListClimbingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListClimbingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListClimbingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListClimbingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListClimbingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListConnectionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10999,7 +13371,7 @@ func (r ListConnectionsResponse) ContentType() string {
 	return ""
 }
 
-type SetConnectionResponse struct {
+type AddConnectionResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -11009,22 +13381,22 @@ type SetConnectionResponse struct {
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SetConnectionResponse) GetJSON200() *Connection {
+func (r AddConnectionResponse) GetJSON200() *Connection {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SetConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r AddConnectionResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r SetConnectionResponse) GetBody() []byte {
+func (r AddConnectionResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r SetConnectionResponse) Status() string {
+func (r AddConnectionResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11032,7 +13404,7 @@ func (r SetConnectionResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r SetConnectionResponse) StatusCode() int {
+func (r AddConnectionResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11040,7 +13412,7 @@ func (r SetConnectionResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SetConnectionResponse) ContentType() string {
+func (r AddConnectionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11136,32 +13508,32 @@ func (r TryConnectionResponse) ContentType() string {
 	return ""
 }
 
-type ListDeliveriesResponse struct {
+type ShowMessageResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Deliveries
+	JSON200 *MessageWords
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListDeliveriesResponse) GetJSON200() *Deliveries {
+func (r ShowMessageResponse) GetJSON200() *MessageWords {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ShowMessageResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ListDeliveriesResponse) GetBody() []byte {
+func (r ShowMessageResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ListDeliveriesResponse) Status() string {
+func (r ShowMessageResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11169,7 +13541,7 @@ func (r ListDeliveriesResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ListDeliveriesResponse) StatusCode() int {
+func (r ShowMessageResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11177,7 +13549,7 @@ func (r ListDeliveriesResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListDeliveriesResponse) ContentType() string {
+func (r ShowMessageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12500,6 +14872,95 @@ func (r BuryInstanceResponse) ContentType() string {
 	return ""
 }
 
+type ActByLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ActByLinkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ActByLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ActByLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ActByLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ActByLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OpenedLink
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OpenLinkResponse) GetJSON200() *OpenedLink {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenLinkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListListenersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12542,6 +15003,198 @@ func (r ListListenersResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListListenersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListMessagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Messages
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListMessagesResponse) GetJSON200() *Messages {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListMessagesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListMessagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListMessagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListMessagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListMessagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMessageResponse) GetJSON200() *Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetMessageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Message
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendAgainResponse) GetJSON200() *Message {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListOnCallResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]OnCall
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListOnCallResponse) GetJSON200() *[]OnCall {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListOnCallResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListOnCallResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListOnCallResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListOnCallResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListOnCallResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12679,6 +15332,307 @@ func (r RemovePersonResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemovePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetQuietResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetQuietResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetQuietResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetQuietResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetQuietResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetQuietResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReachResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Reach
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReachResponse) GetJSON200() *Reach {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReachResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReachResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReachResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReachResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReachResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Way
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddWayResponse) GetJSON201() *Way {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlaceWaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlaceWaysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlaceWaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlaceWaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlaceWaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlaceWaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveWayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendCodeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ProveWayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProveWayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProveWayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProveWayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProveWayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProveWayResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14775,6 +17729,280 @@ func (r TryTargetResponse) ContentType() string {
 	return ""
 }
 
+type ListDutiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Duty
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDutiesResponse) GetJSON200() *[]Duty {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDutiesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDutiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDutiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDutiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDutiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandOverShiftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]OpenIncident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HandOverShiftResponse) GetJSON200() *[]OpenIncident {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandOverShiftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandOverShiftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandOverShiftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandOverShiftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandOverShiftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FeedRotaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FeedRotaResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FeedRotaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FeedRotaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FeedRotaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FeedRotaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListStandInsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]StandIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStandInsResponse) GetJSON200() *[]StandIn {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStandInsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStandInsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStandInsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStandInsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStandInsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddStandInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *StandIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddStandInResponse) GetJSON201() *StandIn {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddStandInResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddStandInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddStandInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddStandInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddStandInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveStandInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveStandInResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveStandInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveStandInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveStandInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveStandInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14906,6 +18134,54 @@ func (r RemoveTokenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhoIsToldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Foretold
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhoIsToldResponse) GetJSON200() *Foretold {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhoIsToldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhoIsToldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhoIsToldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhoIsToldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhoIsToldResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15491,7 +18767,20 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 	return ParseListAuditResponse(rsp)
 }
 
-// ListConnectionsWithResponse Rooms that messages go to.
+// ListClimbingWithResponse What is urgent and nobody has taken yet.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
+func (c *ClientWithResponses) ListClimbingWithResponse(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*ListClimbingResponse, error) {
+	rsp, err := c.ListClimbing(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListClimbingResponse(rsp)
+}
+
+// ListConnectionsWithResponse The ways out to people and other systems. Their documents say the rest.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15504,33 +18793,33 @@ func (c *ClientWithResponses) ListConnectionsWithResponse(ctx context.Context, r
 	return ParseListConnectionsResponse(rsp)
 }
 
-// SetConnectionWithBodyWithResponse Add or change a room.
+// AddConnectionWithBodyWithResponse Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-func (c *ClientWithResponses) SetConnectionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetConnectionResponse, error) {
-	rsp, err := c.SetConnectionWithBody(ctx, contentType, body, reqEditors...)
+// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+func (c *ClientWithResponses) AddConnectionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConnectionResponse, error) {
+	rsp, err := c.AddConnectionWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSetConnectionResponse(rsp)
+	return ParseAddConnectionResponse(rsp)
 }
 
-// SetConnectionWithResponse Add or change a room.
+// AddConnectionWithResponse Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/connections (the `SetConnection` operationId).
-func (c *ClientWithResponses) SetConnectionWithResponse(ctx context.Context, body SetConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConnectionResponse, error) {
-	rsp, err := c.SetConnection(ctx, body, reqEditors...)
+// Corresponds with POST /api/v1/connections (the `AddConnection` operationId).
+func (c *ClientWithResponses) AddConnectionWithResponse(ctx context.Context, body AddConnectionJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConnectionResponse, error) {
+	rsp, err := c.AddConnection(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSetConnectionResponse(rsp)
+	return ParseAddConnectionResponse(rsp)
 }
 
-// RemoveConnectionWithResponse Remove a room; what is on its way there is not delivered.
+// RemoveConnectionWithResponse Take a connection out of use; what is on its way there is not delivered.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15543,30 +18832,30 @@ func (c *ClientWithResponses) RemoveConnectionWithResponse(ctx context.Context, 
 	return ParseRemoveConnectionResponse(rsp)
 }
 
-// TryConnectionWithResponse Send a message to a room that says that it is a try.
+// TryConnectionWithResponse Send a message that says that it is a try.
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/connections/{name}/try (the `TryConnection` operationId).
-func (c *ClientWithResponses) TryConnectionWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryConnectionResponse, error) {
-	rsp, err := c.TryConnection(ctx, name, reqEditors...)
+func (c *ClientWithResponses) TryConnectionWithResponse(ctx context.Context, name Name, params *TryConnectionParams, reqEditors ...RequestEditorFn) (*TryConnectionResponse, error) {
+	rsp, err := c.TryConnection(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseTryConnectionResponse(rsp)
 }
 
-// ListDeliveriesWithResponse Messages to rooms and sources, newest first.
+// ShowMessageWithResponse How a notice about an incident is worded on a connection. Nothing is sent.
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /api/v1/deliveries (the `ListDeliveries` operationId).
-func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
-	rsp, err := c.ListDeliveries(ctx, params, reqEditors...)
+// Corresponds with GET /api/v1/connections/{name}/words (the `ShowMessage` operationId).
+func (c *ClientWithResponses) ShowMessageWithResponse(ctx context.Context, name Name, params *ShowMessageParams, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error) {
+	rsp, err := c.ShowMessage(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListDeliveriesResponse(rsp)
+	return ParseShowMessageResponse(rsp)
 }
 
 // ListDeploymentsWithResponse What was changed of services, as sources reported it, newest first; at most 100.
@@ -16076,6 +19365,58 @@ func (c *ClientWithResponses) BuryInstanceWithResponse(ctx context.Context, id I
 	return ParseBuryInstanceResponse(rsp)
 }
 
+// ActByLinkWithBodyWithResponse Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+func (c *ClientWithResponses) ActByLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ActByLinkResponse, error) {
+	rsp, err := c.ActByLinkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActByLinkResponse(rsp)
+}
+
+// ActByLinkWithResponse Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/act (the `ActByLink` operationId).
+func (c *ClientWithResponses) ActByLinkWithResponse(ctx context.Context, body ActByLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*ActByLinkResponse, error) {
+	rsp, err := c.ActByLink(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseActByLinkResponse(rsp)
+}
+
+// OpenLinkWithBodyWithResponse What a link is about that was sent to somebody. Nothing is decided by looking.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+func (c *ClientWithResponses) OpenLinkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenLinkResponse, error) {
+	rsp, err := c.OpenLinkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLinkResponse(rsp)
+}
+
+// OpenLinkWithResponse What a link is about that was sent to somebody. Nothing is decided by looking.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/open (the `OpenLink` operationId).
+func (c *ClientWithResponses) OpenLinkWithResponse(ctx context.Context, body OpenLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenLinkResponse, error) {
+	rsp, err := c.OpenLink(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenLinkResponse(rsp)
+}
+
 // ListListenersWithResponse What listens for syslog, traps and mail, and what it heard since it began.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16087,6 +19428,58 @@ func (c *ClientWithResponses) ListListenersWithResponse(ctx context.Context, req
 		return nil, err
 	}
 	return ParseListListenersResponse(rsp)
+}
+
+// ListMessagesWithResponse What was and is to be told to people, rooms, desks and sources, newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/messages (the `ListMessages` operationId).
+func (c *ClientWithResponses) ListMessagesWithResponse(ctx context.Context, params *ListMessagesParams, reqEditors ...RequestEditorFn) (*ListMessagesResponse, error) {
+	rsp, err := c.ListMessages(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListMessagesResponse(rsp)
+}
+
+// GetMessageWithResponse One message, with all that it says.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/messages/{id} (the `GetMessage` operationId).
+func (c *ClientWithResponses) GetMessageWithResponse(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*GetMessageResponse, error) {
+	rsp, err := c.GetMessage(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMessageResponse(rsp)
+}
+
+// SendAgainWithResponse Send a message again that failed or was dropped.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
+func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*SendAgainResponse, error) {
+	rsp, err := c.SendAgain(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendAgainResponse(rsp)
+}
+
+// ListOnCallWithResponse Who of each team is on call, and when nobody will be within four weeks.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/on-call (the `ListOnCall` operationId).
+func (c *ClientWithResponses) ListOnCallWithResponse(ctx context.Context, params *ListOnCallParams, reqEditors ...RequestEditorFn) (*ListOnCallResponse, error) {
+	rsp, err := c.ListOnCall(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListOnCallResponse(rsp)
 }
 
 // ListPeopleWithResponse People and their roles.
@@ -16139,6 +19532,149 @@ func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, name
 		return nil, err
 	}
 	return ParseRemovePersonResponse(rsp)
+}
+
+// SetQuietWithBodyWithResponse Set one's own quiet hours; an administrator may set anybody's.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+func (c *ClientWithResponses) SetQuietWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetQuietResponse, error) {
+	rsp, err := c.SetQuietWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetQuietResponse(rsp)
+}
+
+// SetQuietWithResponse Set one's own quiet hours; an administrator may set anybody's.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{name}/quiet (the `SetQuiet` operationId).
+func (c *ClientWithResponses) SetQuietWithResponse(ctx context.Context, name Name, body SetQuietJSONRequestBody, reqEditors ...RequestEditorFn) (*SetQuietResponse, error) {
+	rsp, err := c.SetQuiet(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetQuietResponse(rsp)
+}
+
+// GetReachWithResponse How somebody can be reached, and when not for what can wait.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people/{name}/reach (the `GetReach` operationId).
+func (c *ClientWithResponses) GetReachWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetReachResponse, error) {
+	rsp, err := c.GetReach(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReachResponse(rsp)
+}
+
+// AddWayWithBodyWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+func (c *ClientWithResponses) AddWayWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
+	rsp, err := c.AddWayWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWayResponse(rsp)
+}
+
+// AddWayWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
+func (c *ClientWithResponses) AddWayWithResponse(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
+	rsp, err := c.AddWay(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWayResponse(rsp)
+}
+
+// PlaceWaysWithBodyWithResponse Put one's ways into another order; all of them are named.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+func (c *ClientWithResponses) PlaceWaysWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error) {
+	rsp, err := c.PlaceWaysWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlaceWaysResponse(rsp)
+}
+
+// PlaceWaysWithResponse Put one's ways into another order; all of them are named.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
+func (c *ClientWithResponses) PlaceWaysWithResponse(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error) {
+	rsp, err := c.PlaceWays(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlaceWaysResponse(rsp)
+}
+
+// RemoveWayWithResponse Forget a way.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
+func (c *ClientWithResponses) RemoveWayWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error) {
+	rsp, err := c.RemoveWay(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveWayResponse(rsp)
+}
+
+// SendCodeWithResponse Send another code; the one before is worth nothing any more.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
+func (c *ClientWithResponses) SendCodeWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*SendCodeResponse, error) {
+	rsp, err := c.SendCode(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendCodeResponse(rsp)
+}
+
+// ProveWayWithBodyWithResponse Give the code back that was sent.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+func (c *ClientWithResponses) ProveWayWithBodyWithResponse(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveWayResponse, error) {
+	rsp, err := c.ProveWayWithBody(ctx, name, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveWayResponse(rsp)
+}
+
+// ProveWayWithResponse Give the code back that was sent.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
+func (c *ClientWithResponses) ProveWayWithResponse(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveWayResponse, error) {
+	rsp, err := c.ProveWay(ctx, name, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProveWayResponse(rsp)
 }
 
 // PushWithBodyWithResponse Compare documents with what is there, and make it so.
@@ -16940,6 +20476,97 @@ func (c *ClientWithResponses) TryTargetWithResponse(ctx context.Context, name Na
 	return ParseTryTargetResponse(rsp)
 }
 
+// ListDutiesWithResponse Who of a team is on call from one time to another.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/teams/{name}/duties (the `ListDuties` operationId).
+func (c *ClientWithResponses) ListDutiesWithResponse(ctx context.Context, name Team, params *ListDutiesParams, reqEditors ...RequestEditorFn) (*ListDutiesResponse, error) {
+	rsp, err := c.ListDuties(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDutiesResponse(rsp)
+}
+
+// HandOverShiftWithResponse What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/teams/{name}/hand-over (the `HandOverShift` operationId).
+func (c *ClientWithResponses) HandOverShiftWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*HandOverShiftResponse, error) {
+	rsp, err := c.HandOverShift(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandOverShiftResponse(rsp)
+}
+
+// FeedRotaWithResponse A team's rota of the next 90 days as an iCalendar feed (RFC 5545).
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/teams/{name}/rota.ics (the `FeedRota` operationId).
+func (c *ClientWithResponses) FeedRotaWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*FeedRotaResponse, error) {
+	rsp, err := c.FeedRota(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFeedRotaResponse(rsp)
+}
+
+// ListStandInsWithResponse Who stands in on a team's rota, now and later.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/teams/{name}/stand-ins (the `ListStandIns` operationId).
+func (c *ClientWithResponses) ListStandInsWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*ListStandInsResponse, error) {
+	rsp, err := c.ListStandIns(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStandInsResponse(rsp)
+}
+
+// AddStandInWithBodyWithResponse Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+func (c *ClientWithResponses) AddStandInWithBodyWithResponse(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddStandInResponse, error) {
+	rsp, err := c.AddStandInWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStandInResponse(rsp)
+}
+
+// AddStandInWithResponse Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
+func (c *ClientWithResponses) AddStandInWithResponse(ctx context.Context, name Team, body AddStandInJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStandInResponse, error) {
+	rsp, err := c.AddStandIn(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddStandInResponse(rsp)
+}
+
+// RemoveStandInWithResponse Take a stand-in back.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
+func (c *ClientWithResponses) RemoveStandInWithResponse(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*RemoveStandInResponse, error) {
+	rsp, err := c.RemoveStandIn(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveStandInResponse(rsp)
+}
+
 // ListTokensWithResponse Tokens for programs, without their values.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16990,6 +20617,19 @@ func (c *ClientWithResponses) RemoveTokenWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseRemoveTokenResponse(rsp)
+}
+
+// WhoIsToldWithResponse Who would be told of something at a time, in which order, if nobody took it. Nothing is sent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/told (the `WhoIsTold` operationId).
+func (c *ClientWithResponses) WhoIsToldWithResponse(ctx context.Context, params *WhoIsToldParams, reqEditors ...RequestEditorFn) (*WhoIsToldResponse, error) {
+	rsp, err := c.WhoIsTold(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhoIsToldResponse(rsp)
 }
 
 // TryStepWithBodyWithResponse Try one step of a runbook alone, with values given by hand.
@@ -17332,6 +20972,39 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	return response, nil
 }
 
+// ParseListClimbingResponse parses an HTTP response from a ListClimbingWithResponse call
+func ParseListClimbingResponse(rsp *http.Response) (*ListClimbingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListClimbingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Climbing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListConnectionsResponse parses an HTTP response from a ListConnectionsWithResponse call
 func ParseListConnectionsResponse(rsp *http.Response) (*ListConnectionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17365,15 +21038,15 @@ func ParseListConnectionsResponse(rsp *http.Response) (*ListConnectionsResponse,
 	return response, nil
 }
 
-// ParseSetConnectionResponse parses an HTTP response from a SetConnectionWithResponse call
-func ParseSetConnectionResponse(rsp *http.Response) (*SetConnectionResponse, error) {
+// ParseAddConnectionResponse parses an HTTP response from a AddConnectionWithResponse call
+func ParseAddConnectionResponse(rsp *http.Response) (*AddConnectionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SetConnectionResponse{
+	response := &AddConnectionResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -17460,22 +21133,22 @@ func ParseTryConnectionResponse(rsp *http.Response) (*TryConnectionResponse, err
 	return response, nil
 }
 
-// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
-func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+// ParseShowMessageResponse parses an HTTP response from a ShowMessageWithResponse call
+func ParseShowMessageResponse(rsp *http.Response) (*ShowMessageResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ListDeliveriesResponse{
+	response := &ShowMessageResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Deliveries
+		var dest MessageWords
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18392,6 +22065,68 @@ func ParseBuryInstanceResponse(rsp *http.Response) (*BuryInstanceResponse, error
 	return response, nil
 }
 
+// ParseActByLinkResponse parses an HTTP response from a ActByLinkWithResponse call
+func ParseActByLinkResponse(rsp *http.Response) (*ActByLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ActByLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenLinkResponse parses an HTTP response from a OpenLinkWithResponse call
+func ParseOpenLinkResponse(rsp *http.Response) (*OpenLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OpenedLink
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListListenersResponse parses an HTTP response from a ListListenersWithResponse call
 func ParseListListenersResponse(rsp *http.Response) (*ListListenersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18408,6 +22143,138 @@ func ParseListListenersResponse(rsp *http.Response) (*ListListenersResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Listener
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListMessagesResponse parses an HTTP response from a ListMessagesWithResponse call
+func ParseListMessagesResponse(rsp *http.Response) (*ListMessagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListMessagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Messages
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMessageResponse parses an HTTP response from a GetMessageWithResponse call
+func ParseGetMessageResponse(rsp *http.Response) (*GetMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendAgainResponse parses an HTTP response from a SendAgainWithResponse call
+func ParseSendAgainResponse(rsp *http.Response) (*SendAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListOnCallResponse parses an HTTP response from a ListOnCallWithResponse call
+func ParseListOnCallResponse(rsp *http.Response) (*ListOnCallResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListOnCallResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []OnCall
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18500,6 +22367,217 @@ func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error
 	}
 
 	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetQuietResponse parses an HTTP response from a SetQuietWithResponse call
+func ParseSetQuietResponse(rsp *http.Response) (*SetQuietResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetQuietResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReachResponse parses an HTTP response from a GetReachWithResponse call
+func ParseGetReachResponse(rsp *http.Response) (*GetReachResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReachResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reach
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddWayResponse parses an HTTP response from a AddWayWithResponse call
+func ParseAddWayResponse(rsp *http.Response) (*AddWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Way
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlaceWaysResponse parses an HTTP response from a PlaceWaysWithResponse call
+func ParsePlaceWaysResponse(rsp *http.Response) (*PlaceWaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlaceWaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveWayResponse parses an HTTP response from a RemoveWayWithResponse call
+func ParseRemoveWayResponse(rsp *http.Response) (*RemoveWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveWayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendCodeResponse parses an HTTP response from a SendCodeWithResponse call
+func ParseSendCodeResponse(rsp *http.Response) (*SendCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProveWayResponse parses an HTTP response from a ProveWayWithResponse call
+func ParseProveWayResponse(rsp *http.Response) (*ProveWayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProveWayResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -19983,6 +24061,193 @@ func ParseTryTargetResponse(rsp *http.Response) (*TryTargetResponse, error) {
 	return response, nil
 }
 
+// ParseListDutiesResponse parses an HTTP response from a ListDutiesWithResponse call
+func ParseListDutiesResponse(rsp *http.Response) (*ListDutiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDutiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Duty
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandOverShiftResponse parses an HTTP response from a HandOverShiftWithResponse call
+func ParseHandOverShiftResponse(rsp *http.Response) (*HandOverShiftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandOverShiftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []OpenIncident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFeedRotaResponse parses an HTTP response from a FeedRotaWithResponse call
+func ParseFeedRotaResponse(rsp *http.Response) (*FeedRotaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FeedRotaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStandInsResponse parses an HTTP response from a ListStandInsWithResponse call
+func ParseListStandInsResponse(rsp *http.Response) (*ListStandInsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStandInsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []StandIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddStandInResponse parses an HTTP response from a AddStandInWithResponse call
+func ParseAddStandInResponse(rsp *http.Response) (*AddStandInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddStandInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest StandIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveStandInResponse parses an HTTP response from a RemoveStandInWithResponse call
+func ParseRemoveStandInResponse(rsp *http.Response) (*RemoveStandInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveStandInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20065,6 +24330,39 @@ func ParseRemoveTokenResponse(rsp *http.Response) (*RemoveTokenResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWhoIsToldResponse parses an HTTP response from a WhoIsToldWithResponse call
+func ParseWhoIsToldResponse(rsp *http.Response) (*WhoIsToldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhoIsToldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Foretold
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -20450,21 +24748,24 @@ type ServerInterface interface {
 	// ListAudit Every act by person or program, newest first.
 	// (GET /api/v1/audit)
 	ListAudit(c *gin.Context, params ListAuditParams)
-	// ListConnections Rooms that messages go to.
+	// ListClimbing What is urgent and nobody has taken yet.
+	// (GET /api/v1/climbing)
+	ListClimbing(c *gin.Context, params ListClimbingParams)
+	// ListConnections The ways out to people and other systems. Their documents say the rest.
 	// (GET /api/v1/connections)
 	ListConnections(c *gin.Context)
-	// SetConnection Add or change a room.
+	// AddConnection Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 	// (POST /api/v1/connections)
-	SetConnection(c *gin.Context)
-	// RemoveConnection Remove a room; what is on its way there is not delivered.
+	AddConnection(c *gin.Context)
+	// RemoveConnection Take a connection out of use; what is on its way there is not delivered.
 	// (DELETE /api/v1/connections/{name})
 	RemoveConnection(c *gin.Context, name Name)
-	// TryConnection Send a message to a room that says that it is a try.
+	// TryConnection Send a message that says that it is a try.
 	// (POST /api/v1/connections/{name}/try)
-	TryConnection(c *gin.Context, name Name)
-	// ListDeliveries Messages to rooms and sources, newest first.
-	// (GET /api/v1/deliveries)
-	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
+	TryConnection(c *gin.Context, name Name, params TryConnectionParams)
+	// ShowMessage How a notice about an incident is worded on a connection. Nothing is sent.
+	// (GET /api/v1/connections/{name}/words)
+	ShowMessage(c *gin.Context, name Name, params ShowMessageParams)
 	// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
 	// (GET /api/v1/deployments)
 	ListDeployments(c *gin.Context, params ListDeploymentsParams)
@@ -20549,9 +24850,27 @@ type ServerInterface interface {
 	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
 	// (POST /api/v1/instances/{id}/gone)
 	BuryInstance(c *gin.Context, id Id)
+	// ActByLink Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+	// (POST /api/v1/links/act)
+	ActByLink(c *gin.Context)
+	// OpenLink What a link is about that was sent to somebody. Nothing is decided by looking.
+	// (POST /api/v1/links/open)
+	OpenLink(c *gin.Context)
 	// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
 	// (GET /api/v1/listeners)
 	ListListeners(c *gin.Context)
+	// ListMessages What was and is to be told to people, rooms, desks and sources, newest first.
+	// (GET /api/v1/messages)
+	ListMessages(c *gin.Context, params ListMessagesParams)
+	// GetMessage One message, with all that it says.
+	// (GET /api/v1/messages/{id})
+	GetMessage(c *gin.Context, id Numbered)
+	// SendAgain Send a message again that failed or was dropped.
+	// (POST /api/v1/messages/{id}/again)
+	SendAgain(c *gin.Context, id Numbered)
+	// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
+	// (GET /api/v1/on-call)
+	ListOnCall(c *gin.Context, params ListOnCallParams)
 	// ListPeople People and their roles.
 	// (GET /api/v1/people)
 	ListPeople(c *gin.Context)
@@ -20561,6 +24880,27 @@ type ServerInterface interface {
 	// RemovePerson Remove a person; what they did stays in the records.
 	// (DELETE /api/v1/people/{name})
 	RemovePerson(c *gin.Context, name Name)
+	// SetQuiet Set one's own quiet hours; an administrator may set anybody's.
+	// (PUT /api/v1/people/{name}/quiet)
+	SetQuiet(c *gin.Context, name Name)
+	// GetReach How somebody can be reached, and when not for what can wait.
+	// (GET /api/v1/people/{name}/reach)
+	GetReach(c *gin.Context, name Name)
+	// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+	// (POST /api/v1/people/{name}/ways)
+	AddWay(c *gin.Context, name Name)
+	// PlaceWays Put one's ways into another order; all of them are named.
+	// (PUT /api/v1/people/{name}/ways)
+	PlaceWays(c *gin.Context, name Name)
+	// RemoveWay Forget a way.
+	// (DELETE /api/v1/people/{name}/ways/{id})
+	RemoveWay(c *gin.Context, name Name, id Numbered)
+	// SendCode Send another code; the one before is worth nothing any more.
+	// (POST /api/v1/people/{name}/ways/{id}/code)
+	SendCode(c *gin.Context, name Name, id Numbered)
+	// ProveWay Give the code back that was sent.
+	// (POST /api/v1/people/{name}/ways/{id}/proof)
+	ProveWay(c *gin.Context, name Name, id Numbered)
 	// Push Compare documents with what is there, and make it so.
 	// (POST /api/v1/push)
 	Push(c *gin.Context)
@@ -20696,6 +25036,24 @@ type ServerInterface interface {
 	// TryTarget Sign in to the target and run `true` there.
 	// (POST /api/v1/targets/{name}/try)
 	TryTarget(c *gin.Context, name Name)
+	// ListDuties Who of a team is on call from one time to another.
+	// (GET /api/v1/teams/{name}/duties)
+	ListDuties(c *gin.Context, name Team, params ListDutiesParams)
+	// HandOverShift What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told.
+	// (GET /api/v1/teams/{name}/hand-over)
+	HandOverShift(c *gin.Context, name Team)
+	// FeedRota A team's rota of the next 90 days as an iCalendar feed (RFC 5545).
+	// (GET /api/v1/teams/{name}/rota.ics)
+	FeedRota(c *gin.Context, name Team)
+	// ListStandIns Who stands in on a team's rota, now and later.
+	// (GET /api/v1/teams/{name}/stand-ins)
+	ListStandIns(c *gin.Context, name Team)
+	// AddStandIn Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+	// (POST /api/v1/teams/{name}/stand-ins)
+	AddStandIn(c *gin.Context, name Team)
+	// RemoveStandIn Take a stand-in back.
+	// (DELETE /api/v1/teams/{name}/stand-ins/{id})
+	RemoveStandIn(c *gin.Context, name Team, id int64)
 	// ListTokens Tokens for programs, without their values.
 	// (GET /api/v1/tokens)
 	ListTokens(c *gin.Context)
@@ -20705,6 +25063,9 @@ type ServerInterface interface {
 	// RemoveToken Revoke a token.
 	// (DELETE /api/v1/tokens/{name})
 	RemoveToken(c *gin.Context, name Name)
+	// WhoIsTold Who would be told of something at a time, in which order, if nobody took it. Nothing is sent.
+	// (GET /api/v1/told)
+	WhoIsTold(c *gin.Context, params WhoIsToldParams)
 	// TryStep Try one step of a runbook alone, with values given by hand.
 	// (POST /api/v1/tries)
 	TryStep(c *gin.Context)
@@ -20945,6 +25306,33 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	siw.Handler.ListAudit(c, params)
 }
 
+// ListClimbing operation middleware
+func (siw *ServerInterfaceWrapper) ListClimbing(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListClimbingParams
+
+	// ------------- Optional query parameter "incident" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListClimbing(c, params)
+}
+
 // ListConnections operation middleware
 func (siw *ServerInterfaceWrapper) ListConnections(c *gin.Context) {
 
@@ -20958,8 +25346,8 @@ func (siw *ServerInterfaceWrapper) ListConnections(c *gin.Context) {
 	siw.Handler.ListConnections(c)
 }
 
-// SetConnection operation middleware
-func (siw *ServerInterfaceWrapper) SetConnection(c *gin.Context) {
+// AddConnection operation middleware
+func (siw *ServerInterfaceWrapper) AddConnection(c *gin.Context) {
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -20968,7 +25356,7 @@ func (siw *ServerInterfaceWrapper) SetConnection(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SetConnection(c)
+	siw.Handler.AddConnection(c)
 }
 
 // RemoveConnection operation middleware
@@ -21011,6 +25399,17 @@ func (siw *ServerInterfaceWrapper) TryConnection(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TryConnectionParams
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -21018,39 +25417,40 @@ func (siw *ServerInterfaceWrapper) TryConnection(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.TryConnection(c, name)
+	siw.Handler.TryConnection(c, name, params)
 }
 
-// ListDeliveries operation middleware
-func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
+// ShowMessage operation middleware
+func (siw *ServerInterfaceWrapper) ShowMessage(c *gin.Context) {
 
 	var err error
 	_ = err
 
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// Parameter object where we will unmarshal all parameters from the context
-	var params ListDeliveriesParams
+	var params ShowMessageParams
 
-	// ------------- Optional query parameter "state" -------------
+	// ------------- Required query parameter "incident" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
 		return
 	}
 
-	// ------------- Optional query parameter "limit" -------------
+	// ------------- Optional query parameter "kind" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Optional query parameter "cursor" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -21061,7 +25461,7 @@ func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListDeliveries(c, params)
+	siw.Handler.ShowMessage(c, name, params)
 }
 
 // ListDeployments operation middleware
@@ -21881,6 +26281,32 @@ func (siw *ServerInterfaceWrapper) BuryInstance(c *gin.Context) {
 	siw.Handler.BuryInstance(c, id)
 }
 
+// ActByLink operation middleware
+func (siw *ServerInterfaceWrapper) ActByLink(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ActByLink(c)
+}
+
+// OpenLink operation middleware
+func (siw *ServerInterfaceWrapper) OpenLink(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenLink(c)
+}
+
 // ListListeners operation middleware
 func (siw *ServerInterfaceWrapper) ListListeners(c *gin.Context) {
 
@@ -21892,6 +26318,142 @@ func (siw *ServerInterfaceWrapper) ListListeners(c *gin.Context) {
 	}
 
 	siw.Handler.ListListeners(c)
+}
+
+// ListMessages operation middleware
+func (siw *ServerInterfaceWrapper) ListMessages(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListMessagesParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "incident" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListMessages(c, params)
+}
+
+// GetMessage operation middleware
+func (siw *ServerInterfaceWrapper) GetMessage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetMessage(c, id)
+}
+
+// SendAgain operation middleware
+func (siw *ServerInterfaceWrapper) SendAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendAgain(c, id)
+}
+
+// ListOnCall operation middleware
+func (siw *ServerInterfaceWrapper) ListOnCall(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListOnCallParams
+
+	// ------------- Optional query parameter "team" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "team", c.Request.URL.Query(), &params.Team, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter team: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListOnCall(c, params)
 }
 
 // ListPeople operation middleware
@@ -21943,6 +26505,208 @@ func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
 	}
 
 	siw.Handler.RemovePerson(c, name)
+}
+
+// SetQuiet operation middleware
+func (siw *ServerInterfaceWrapper) SetQuiet(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetQuiet(c, name)
+}
+
+// GetReach operation middleware
+func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReach(c, name)
+}
+
+// AddWay operation middleware
+func (siw *ServerInterfaceWrapper) AddWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddWay(c, name)
+}
+
+// PlaceWays operation middleware
+func (siw *ServerInterfaceWrapper) PlaceWays(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlaceWays(c, name)
+}
+
+// RemoveWay operation middleware
+func (siw *ServerInterfaceWrapper) RemoveWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveWay(c, name, id)
+}
+
+// SendCode operation middleware
+func (siw *ServerInterfaceWrapper) SendCode(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendCode(c, name, id)
+}
+
+// ProveWay operation middleware
+func (siw *ServerInterfaceWrapper) ProveWay(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ProveWay(c, name, id)
 }
 
 // Push operation middleware
@@ -22934,6 +27698,184 @@ func (siw *ServerInterfaceWrapper) TryTarget(c *gin.Context) {
 	siw.Handler.TryTarget(c, name)
 }
 
+// ListDuties operation middleware
+func (siw *ServerInterfaceWrapper) ListDuties(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDutiesParams
+
+	// ------------- Required query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDuties(c, name, params)
+}
+
+// HandOverShift operation middleware
+func (siw *ServerInterfaceWrapper) HandOverShift(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HandOverShift(c, name)
+}
+
+// FeedRota operation middleware
+func (siw *ServerInterfaceWrapper) FeedRota(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FeedRota(c, name)
+}
+
+// ListStandIns operation middleware
+func (siw *ServerInterfaceWrapper) ListStandIns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListStandIns(c, name)
+}
+
+// AddStandIn operation middleware
+func (siw *ServerInterfaceWrapper) AddStandIn(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddStandIn(c, name)
+}
+
+// RemoveStandIn operation middleware
+func (siw *ServerInterfaceWrapper) RemoveStandIn(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveStandIn(c, name, id)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -22983,6 +27925,65 @@ func (siw *ServerInterfaceWrapper) RemoveToken(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveToken(c, name)
+}
+
+// WhoIsTold operation middleware
+func (siw *ServerInterfaceWrapper) WhoIsTold(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params WhoIsToldParams
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WhoIsTold(c, params)
 }
 
 // TryStep operation middleware
@@ -23338,13 +28339,34 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/secrets", wrapper.SetSecret)
 	router.DELETE(options.BaseURL+"/api/v1/secrets/:name", wrapper.RemoveSecret)
 	router.GET(options.BaseURL+"/api/v1/connections", wrapper.ListConnections)
-	router.POST(options.BaseURL+"/api/v1/connections", wrapper.SetConnection)
+	router.POST(options.BaseURL+"/api/v1/connections", wrapper.AddConnection)
 	router.DELETE(options.BaseURL+"/api/v1/connections/:name", wrapper.RemoveConnection)
 	router.POST(options.BaseURL+"/api/v1/connections/:name/try", wrapper.TryConnection)
-	router.GET(options.BaseURL+"/api/v1/deliveries", wrapper.ListDeliveries)
+	router.GET(options.BaseURL+"/api/v1/connections/:name/words", wrapper.ShowMessage)
+	router.GET(options.BaseURL+"/api/v1/messages", wrapper.ListMessages)
+	router.GET(options.BaseURL+"/api/v1/messages/:id", wrapper.GetMessage)
+	router.POST(options.BaseURL+"/api/v1/messages/:id/again", wrapper.SendAgain)
+	router.GET(options.BaseURL+"/api/v1/told", wrapper.WhoIsTold)
+	router.GET(options.BaseURL+"/api/v1/climbing", wrapper.ListClimbing)
+	router.GET(options.BaseURL+"/api/v1/people/:name/reach", wrapper.GetReach)
+	router.PUT(options.BaseURL+"/api/v1/people/:name/quiet", wrapper.SetQuiet)
+	router.POST(options.BaseURL+"/api/v1/people/:name/ways", wrapper.AddWay)
+	router.PUT(options.BaseURL+"/api/v1/people/:name/ways", wrapper.PlaceWays)
+	router.DELETE(options.BaseURL+"/api/v1/people/:name/ways/:id", wrapper.RemoveWay)
+	router.POST(options.BaseURL+"/api/v1/people/:name/ways/:id/code", wrapper.SendCode)
+	router.POST(options.BaseURL+"/api/v1/people/:name/ways/:id/proof", wrapper.ProveWay)
+	router.POST(options.BaseURL+"/api/v1/links/open", wrapper.OpenLink)
+	router.POST(options.BaseURL+"/api/v1/links/act", wrapper.ActByLink)
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id", wrapper.GetAlert)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id/triggers", wrapper.ListAlertTriggers)
+	router.GET(options.BaseURL+"/api/v1/on-call", wrapper.ListOnCall)
+	router.GET(options.BaseURL+"/api/v1/teams/:name/duties", wrapper.ListDuties)
+	router.GET(options.BaseURL+"/api/v1/teams/:name/rota.ics", wrapper.FeedRota)
+	router.GET(options.BaseURL+"/api/v1/teams/:name/hand-over", wrapper.HandOverShift)
+	router.GET(options.BaseURL+"/api/v1/teams/:name/stand-ins", wrapper.ListStandIns)
+	router.POST(options.BaseURL+"/api/v1/teams/:name/stand-ins", wrapper.AddStandIn)
+	router.DELETE(options.BaseURL+"/api/v1/teams/:name/stand-ins/:id", wrapper.RemoveStandIn)
 	router.GET(options.BaseURL+"/api/v1/searches", wrapper.ListSearches)
 	router.DELETE(options.BaseURL+"/api/v1/searches/:name", wrapper.ForgetSearch)
 	router.PUT(options.BaseURL+"/api/v1/searches/:name", wrapper.KeepSearch)
@@ -23600,6 +28622,45 @@ func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAudi
 	return err
 }
 
+type ListClimbingRequestObject struct {
+	Params ListClimbingParams
+}
+
+type ListClimbingResponseObject interface {
+	VisitListClimbingResponse(w http.ResponseWriter) error
+}
+
+type ListClimbing200JSONResponse []Climbing
+
+func (response ListClimbing200JSONResponse) VisitListClimbingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClimbingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListClimbingdefaultApplicationProblemPlusJSONResponse) VisitListClimbingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListConnectionsRequestObject struct {
 }
 
@@ -23638,17 +28699,17 @@ func (response ListConnectionsdefaultApplicationProblemPlusJSONResponse) VisitLi
 	return err
 }
 
-type SetConnectionRequestObject struct {
-	Body *SetConnectionJSONRequestBody
+type AddConnectionRequestObject struct {
+	Body *AddConnectionJSONRequestBody
 }
 
-type SetConnectionResponseObject interface {
-	VisitSetConnectionResponse(w http.ResponseWriter) error
+type AddConnectionResponseObject interface {
+	VisitAddConnectionResponse(w http.ResponseWriter) error
 }
 
-type SetConnection200JSONResponse Connection
+type AddConnection200JSONResponse Connection
 
-func (response SetConnection200JSONResponse) VisitSetConnectionResponse(w http.ResponseWriter) error {
+func (response AddConnection200JSONResponse) VisitAddConnectionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -23660,12 +28721,12 @@ func (response SetConnection200JSONResponse) VisitSetConnectionResponse(w http.R
 	return err
 }
 
-type SetConnectiondefaultApplicationProblemPlusJSONResponse struct {
+type AddConnectiondefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response SetConnectiondefaultApplicationProblemPlusJSONResponse) VisitSetConnectionResponse(w http.ResponseWriter) error {
+func (response AddConnectiondefaultApplicationProblemPlusJSONResponse) VisitAddConnectionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23711,7 +28772,8 @@ func (response RemoveConnectiondefaultApplicationProblemPlusJSONResponse) VisitR
 }
 
 type TryConnectionRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params TryConnectionParams
 }
 
 type TryConnectionResponseObject interface {
@@ -23749,17 +28811,18 @@ func (response TryConnectiondefaultApplicationProblemPlusJSONResponse) VisitTryC
 	return err
 }
 
-type ListDeliveriesRequestObject struct {
-	Params ListDeliveriesParams
+type ShowMessageRequestObject struct {
+	Name   Name `json:"name"`
+	Params ShowMessageParams
 }
 
-type ListDeliveriesResponseObject interface {
-	VisitListDeliveriesResponse(w http.ResponseWriter) error
+type ShowMessageResponseObject interface {
+	VisitShowMessageResponse(w http.ResponseWriter) error
 }
 
-type ListDeliveries200JSONResponse Deliveries
+type ShowMessage200JSONResponse MessageWords
 
-func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+func (response ShowMessage200JSONResponse) VisitShowMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -23771,12 +28834,12 @@ func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http
 	return err
 }
 
-type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+type ShowMessagedefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+func (response ShowMessagedefaultApplicationProblemPlusJSONResponse) VisitShowMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24921,6 +29984,78 @@ func (response BuryInstancedefaultApplicationProblemPlusJSONResponse) VisitBuryI
 	return err
 }
 
+type ActByLinkRequestObject struct {
+	Body *ActByLinkJSONRequestBody
+}
+
+type ActByLinkResponseObject interface {
+	VisitActByLinkResponse(w http.ResponseWriter) error
+}
+
+type ActByLink204Response struct {
+}
+
+func (response ActByLink204Response) VisitActByLinkResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ActByLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ActByLinkdefaultApplicationProblemPlusJSONResponse) VisitActByLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLinkRequestObject struct {
+	Body *OpenLinkJSONRequestBody
+}
+
+type OpenLinkResponseObject interface {
+	VisitOpenLinkResponse(w http.ResponseWriter) error
+}
+
+type OpenLink200JSONResponse OpenedLink
+
+func (response OpenLink200JSONResponse) VisitOpenLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenLinkdefaultApplicationProblemPlusJSONResponse) VisitOpenLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListListenersRequestObject struct {
 }
 
@@ -24948,6 +30083,162 @@ type ListListenersdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListListenersdefaultApplicationProblemPlusJSONResponse) VisitListListenersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMessagesRequestObject struct {
+	Params ListMessagesParams
+}
+
+type ListMessagesResponseObject interface {
+	VisitListMessagesResponse(w http.ResponseWriter) error
+}
+
+type ListMessages200JSONResponse Messages
+
+func (response ListMessages200JSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListMessagesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListMessagesdefaultApplicationProblemPlusJSONResponse) VisitListMessagesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMessageRequestObject struct {
+	Id Numbered `json:"id"`
+}
+
+type GetMessageResponseObject interface {
+	VisitGetMessageResponse(w http.ResponseWriter) error
+}
+
+type GetMessage200JSONResponse Message
+
+func (response GetMessage200JSONResponse) VisitGetMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetMessagedefaultApplicationProblemPlusJSONResponse) VisitGetMessageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgainRequestObject struct {
+	Id Numbered `json:"id"`
+}
+
+type SendAgainResponseObject interface {
+	VisitSendAgainResponse(w http.ResponseWriter) error
+}
+
+type SendAgain200JSONResponse Message
+
+func (response SendAgain200JSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOnCallRequestObject struct {
+	Params ListOnCallParams
+}
+
+type ListOnCallResponseObject interface {
+	VisitListOnCallResponse(w http.ResponseWriter) error
+}
+
+type ListOnCall200JSONResponse []OnCall
+
+func (response ListOnCall200JSONResponse) VisitListOnCallResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListOnCalldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListOnCalldefaultApplicationProblemPlusJSONResponse) VisitListOnCallResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -25058,6 +30349,256 @@ type RemovePersondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemovePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetQuietRequestObject struct {
+	Name Name `json:"name"`
+	Body *SetQuietJSONRequestBody
+}
+
+type SetQuietResponseObject interface {
+	VisitSetQuietResponse(w http.ResponseWriter) error
+}
+
+type SetQuiet204Response struct {
+}
+
+func (response SetQuiet204Response) VisitSetQuietResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetQuietdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetQuietdefaultApplicationProblemPlusJSONResponse) VisitSetQuietResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetReachResponseObject interface {
+	VisitGetReachResponse(w http.ResponseWriter) error
+}
+
+type GetReach200JSONResponse Reach
+
+func (response GetReach200JSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReachdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWayRequestObject struct {
+	Name Name `json:"name"`
+	Body *AddWayJSONRequestBody
+}
+
+type AddWayResponseObject interface {
+	VisitAddWayResponse(w http.ResponseWriter) error
+}
+
+type AddWay201JSONResponse Way
+
+func (response AddWay201JSONResponse) VisitAddWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddWaydefaultApplicationProblemPlusJSONResponse) VisitAddWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlaceWaysRequestObject struct {
+	Name Name `json:"name"`
+	Body *PlaceWaysJSONRequestBody
+}
+
+type PlaceWaysResponseObject interface {
+	VisitPlaceWaysResponse(w http.ResponseWriter) error
+}
+
+type PlaceWays204Response struct {
+}
+
+func (response PlaceWays204Response) VisitPlaceWaysResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PlaceWaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlaceWaysdefaultApplicationProblemPlusJSONResponse) VisitPlaceWaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveWayRequestObject struct {
+	Name Name     `json:"name"`
+	Id   Numbered `json:"id"`
+}
+
+type RemoveWayResponseObject interface {
+	VisitRemoveWayResponse(w http.ResponseWriter) error
+}
+
+type RemoveWay204Response struct {
+}
+
+func (response RemoveWay204Response) VisitRemoveWayResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveWaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveWaydefaultApplicationProblemPlusJSONResponse) VisitRemoveWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendCodeRequestObject struct {
+	Name Name     `json:"name"`
+	Id   Numbered `json:"id"`
+}
+
+type SendCodeResponseObject interface {
+	VisitSendCodeResponse(w http.ResponseWriter) error
+}
+
+type SendCode204Response struct {
+}
+
+func (response SendCode204Response) VisitSendCodeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendCodedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendCodedefaultApplicationProblemPlusJSONResponse) VisitSendCodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveWayRequestObject struct {
+	Name Name     `json:"name"`
+	Id   Numbered `json:"id"`
+	Body *ProveWayJSONRequestBody
+}
+
+type ProveWayResponseObject interface {
+	VisitProveWayResponse(w http.ResponseWriter) error
+}
+
+type ProveWay204Response struct {
+}
+
+func (response ProveWay204Response) VisitProveWayResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ProveWaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProveWaydefaultApplicationProblemPlusJSONResponse) VisitProveWayResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -26765,6 +32306,243 @@ func (response TryTargetdefaultApplicationProblemPlusJSONResponse) VisitTryTarge
 	return err
 }
 
+type ListDutiesRequestObject struct {
+	Name   Team `json:"name"`
+	Params ListDutiesParams
+}
+
+type ListDutiesResponseObject interface {
+	VisitListDutiesResponse(w http.ResponseWriter) error
+}
+
+type ListDuties200JSONResponse []Duty
+
+func (response ListDuties200JSONResponse) VisitListDutiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDutiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDutiesdefaultApplicationProblemPlusJSONResponse) VisitListDutiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverShiftRequestObject struct {
+	Name Team `json:"name"`
+}
+
+type HandOverShiftResponseObject interface {
+	VisitHandOverShiftResponse(w http.ResponseWriter) error
+}
+
+type HandOverShift200JSONResponse []OpenIncident
+
+func (response HandOverShift200JSONResponse) VisitHandOverShiftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverShiftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandOverShiftdefaultApplicationProblemPlusJSONResponse) VisitHandOverShiftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedRotaRequestObject struct {
+	Name Team `json:"name"`
+}
+
+type FeedRotaResponseObject interface {
+	VisitFeedRotaResponse(w http.ResponseWriter) error
+}
+
+type FeedRota200TextcalendarResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response FeedRota200TextcalendarResponse) VisitFeedRotaResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/calendar")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type FeedRotadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FeedRotadefaultApplicationProblemPlusJSONResponse) VisitFeedRotaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStandInsRequestObject struct {
+	Name Team `json:"name"`
+}
+
+type ListStandInsResponseObject interface {
+	VisitListStandInsResponse(w http.ResponseWriter) error
+}
+
+type ListStandIns200JSONResponse []StandIn
+
+func (response ListStandIns200JSONResponse) VisitListStandInsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStandInsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListStandInsdefaultApplicationProblemPlusJSONResponse) VisitListStandInsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddStandInRequestObject struct {
+	Name Team `json:"name"`
+	Body *AddStandInJSONRequestBody
+}
+
+type AddStandInResponseObject interface {
+	VisitAddStandInResponse(w http.ResponseWriter) error
+}
+
+type AddStandIn201JSONResponse StandIn
+
+func (response AddStandIn201JSONResponse) VisitAddStandInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddStandIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddStandIndefaultApplicationProblemPlusJSONResponse) VisitAddStandInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveStandInRequestObject struct {
+	Name Team  `json:"name"`
+	Id   int64 `json:"id"`
+}
+
+type RemoveStandInResponseObject interface {
+	VisitRemoveStandInResponse(w http.ResponseWriter) error
+}
+
+type RemoveStandIn204Response struct {
+}
+
+func (response RemoveStandIn204Response) VisitRemoveStandInResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveStandIndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveStandIndefaultApplicationProblemPlusJSONResponse) VisitRemoveStandInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -26864,6 +32642,45 @@ type RemoveTokendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveTokendefaultApplicationProblemPlusJSONResponse) VisitRemoveTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WhoIsToldRequestObject struct {
+	Params WhoIsToldParams
+}
+
+type WhoIsToldResponseObject interface {
+	VisitWhoIsToldResponse(w http.ResponseWriter) error
+}
+
+type WhoIsTold200JSONResponse Foretold
+
+func (response WhoIsTold200JSONResponse) VisitWhoIsToldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WhoIsTolddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WhoIsTolddefaultApplicationProblemPlusJSONResponse) VisitWhoIsToldResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -27313,21 +33130,24 @@ type StrictServerInterface interface {
 	// ListAudit Every act by person or program, newest first.
 	// (GET /api/v1/audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
-	// ListConnections Rooms that messages go to.
+	// ListClimbing What is urgent and nobody has taken yet.
+	// (GET /api/v1/climbing)
+	ListClimbing(ctx context.Context, request ListClimbingRequestObject) (ListClimbingResponseObject, error)
+	// ListConnections The ways out to people and other systems. Their documents say the rest.
 	// (GET /api/v1/connections)
 	ListConnections(ctx context.Context, request ListConnectionsRequestObject) (ListConnectionsResponseObject, error)
-	// SetConnection Add or change a room.
+	// AddConnection Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
 	// (POST /api/v1/connections)
-	SetConnection(ctx context.Context, request SetConnectionRequestObject) (SetConnectionResponseObject, error)
-	// RemoveConnection Remove a room; what is on its way there is not delivered.
+	AddConnection(ctx context.Context, request AddConnectionRequestObject) (AddConnectionResponseObject, error)
+	// RemoveConnection Take a connection out of use; what is on its way there is not delivered.
 	// (DELETE /api/v1/connections/{name})
 	RemoveConnection(ctx context.Context, request RemoveConnectionRequestObject) (RemoveConnectionResponseObject, error)
-	// TryConnection Send a message to a room that says that it is a try.
+	// TryConnection Send a message that says that it is a try.
 	// (POST /api/v1/connections/{name}/try)
 	TryConnection(ctx context.Context, request TryConnectionRequestObject) (TryConnectionResponseObject, error)
-	// ListDeliveries Messages to rooms and sources, newest first.
-	// (GET /api/v1/deliveries)
-	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
+	// ShowMessage How a notice about an incident is worded on a connection. Nothing is sent.
+	// (GET /api/v1/connections/{name}/words)
+	ShowMessage(ctx context.Context, request ShowMessageRequestObject) (ShowMessageResponseObject, error)
 	// ListDeployments What was changed of services, as sources reported it, newest first; at most 100.
 	// (GET /api/v1/deployments)
 	ListDeployments(ctx context.Context, request ListDeploymentsRequestObject) (ListDeploymentsResponseObject, error)
@@ -27412,9 +33232,27 @@ type StrictServerInterface interface {
 	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
 	// (POST /api/v1/instances/{id}/gone)
 	BuryInstance(ctx context.Context, request BuryInstanceRequestObject) (BuryInstanceResponseObject, error)
+	// ActByLink Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
+	// (POST /api/v1/links/act)
+	ActByLink(ctx context.Context, request ActByLinkRequestObject) (ActByLinkResponseObject, error)
+	// OpenLink What a link is about that was sent to somebody. Nothing is decided by looking.
+	// (POST /api/v1/links/open)
+	OpenLink(ctx context.Context, request OpenLinkRequestObject) (OpenLinkResponseObject, error)
 	// ListListeners What listens for syslog, traps and mail, and what it heard since it began.
 	// (GET /api/v1/listeners)
 	ListListeners(ctx context.Context, request ListListenersRequestObject) (ListListenersResponseObject, error)
+	// ListMessages What was and is to be told to people, rooms, desks and sources, newest first.
+	// (GET /api/v1/messages)
+	ListMessages(ctx context.Context, request ListMessagesRequestObject) (ListMessagesResponseObject, error)
+	// GetMessage One message, with all that it says.
+	// (GET /api/v1/messages/{id})
+	GetMessage(ctx context.Context, request GetMessageRequestObject) (GetMessageResponseObject, error)
+	// SendAgain Send a message again that failed or was dropped.
+	// (POST /api/v1/messages/{id}/again)
+	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
+	// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
+	// (GET /api/v1/on-call)
+	ListOnCall(ctx context.Context, request ListOnCallRequestObject) (ListOnCallResponseObject, error)
 	// ListPeople People and their roles.
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -27424,6 +33262,27 @@ type StrictServerInterface interface {
 	// RemovePerson Remove a person; what they did stays in the records.
 	// (DELETE /api/v1/people/{name})
 	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
+	// SetQuiet Set one's own quiet hours; an administrator may set anybody's.
+	// (PUT /api/v1/people/{name}/quiet)
+	SetQuiet(ctx context.Context, request SetQuietRequestObject) (SetQuietResponseObject, error)
+	// GetReach How somebody can be reached, and when not for what can wait.
+	// (GET /api/v1/people/{name}/reach)
+	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
+	// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
+	// (POST /api/v1/people/{name}/ways)
+	AddWay(ctx context.Context, request AddWayRequestObject) (AddWayResponseObject, error)
+	// PlaceWays Put one's ways into another order; all of them are named.
+	// (PUT /api/v1/people/{name}/ways)
+	PlaceWays(ctx context.Context, request PlaceWaysRequestObject) (PlaceWaysResponseObject, error)
+	// RemoveWay Forget a way.
+	// (DELETE /api/v1/people/{name}/ways/{id})
+	RemoveWay(ctx context.Context, request RemoveWayRequestObject) (RemoveWayResponseObject, error)
+	// SendCode Send another code; the one before is worth nothing any more.
+	// (POST /api/v1/people/{name}/ways/{id}/code)
+	SendCode(ctx context.Context, request SendCodeRequestObject) (SendCodeResponseObject, error)
+	// ProveWay Give the code back that was sent.
+	// (POST /api/v1/people/{name}/ways/{id}/proof)
+	ProveWay(ctx context.Context, request ProveWayRequestObject) (ProveWayResponseObject, error)
 	// Push Compare documents with what is there, and make it so.
 	// (POST /api/v1/push)
 	Push(ctx context.Context, request PushRequestObject) (PushResponseObject, error)
@@ -27559,6 +33418,24 @@ type StrictServerInterface interface {
 	// TryTarget Sign in to the target and run `true` there.
 	// (POST /api/v1/targets/{name}/try)
 	TryTarget(ctx context.Context, request TryTargetRequestObject) (TryTargetResponseObject, error)
+	// ListDuties Who of a team is on call from one time to another.
+	// (GET /api/v1/teams/{name}/duties)
+	ListDuties(ctx context.Context, request ListDutiesRequestObject) (ListDutiesResponseObject, error)
+	// HandOverShift What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told.
+	// (GET /api/v1/teams/{name}/hand-over)
+	HandOverShift(ctx context.Context, request HandOverShiftRequestObject) (HandOverShiftResponseObject, error)
+	// FeedRota A team's rota of the next 90 days as an iCalendar feed (RFC 5545).
+	// (GET /api/v1/teams/{name}/rota.ics)
+	FeedRota(ctx context.Context, request FeedRotaRequestObject) (FeedRotaResponseObject, error)
+	// ListStandIns Who stands in on a team's rota, now and later.
+	// (GET /api/v1/teams/{name}/stand-ins)
+	ListStandIns(ctx context.Context, request ListStandInsRequestObject) (ListStandInsResponseObject, error)
+	// AddStandIn Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
+	// (POST /api/v1/teams/{name}/stand-ins)
+	AddStandIn(ctx context.Context, request AddStandInRequestObject) (AddStandInResponseObject, error)
+	// RemoveStandIn Take a stand-in back.
+	// (DELETE /api/v1/teams/{name}/stand-ins/{id})
+	RemoveStandIn(ctx context.Context, request RemoveStandInRequestObject) (RemoveStandInResponseObject, error)
 	// ListTokens Tokens for programs, without their values.
 	// (GET /api/v1/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -27568,6 +33445,9 @@ type StrictServerInterface interface {
 	// RemoveToken Revoke a token.
 	// (DELETE /api/v1/tokens/{name})
 	RemoveToken(ctx context.Context, request RemoveTokenRequestObject) (RemoveTokenResponseObject, error)
+	// WhoIsTold Who would be told of something at a time, in which order, if nobody took it. Nothing is sent.
+	// (GET /api/v1/told)
+	WhoIsTold(ctx context.Context, request WhoIsToldRequestObject) (WhoIsToldResponseObject, error)
 	// TryStep Try one step of a runbook alone, with values given by hand.
 	// (POST /api/v1/tries)
 	TryStep(ctx context.Context, request TryStepRequestObject) (TryStepResponseObject, error)
@@ -27791,6 +33671,32 @@ func (sh *strictHandler) ListAudit(ctx *gin.Context, params ListAuditParams) {
 	}
 }
 
+// ListClimbing operation middleware
+func (sh *strictHandler) ListClimbing(ctx *gin.Context, params ListClimbingParams) {
+	var request ListClimbingRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListClimbing(ctx, request.(ListClimbingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListClimbing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListClimbingResponseObject); ok {
+		if err := validResponse.VisitListClimbingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListConnections operation middleware
 func (sh *strictHandler) ListConnections(ctx *gin.Context) {
 	var request ListConnectionsRequestObject
@@ -27815,11 +33721,11 @@ func (sh *strictHandler) ListConnections(ctx *gin.Context) {
 	}
 }
 
-// SetConnection operation middleware
-func (sh *strictHandler) SetConnection(ctx *gin.Context) {
-	var request SetConnectionRequestObject
+// AddConnection operation middleware
+func (sh *strictHandler) AddConnection(ctx *gin.Context) {
+	var request AddConnectionRequestObject
 
-	var body SetConnectionJSONRequestBody
+	var body AddConnectionJSONRequestBody
 	var err error
 	// A request validator built on kin-openapi's openapi3filter with
 	// KeepValidatedValue leaves the value it validated on the body. Bind
@@ -27838,18 +33744,18 @@ func (sh *strictHandler) SetConnection(ctx *gin.Context) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SetConnection(ctx, request.(SetConnectionRequestObject))
+		return sh.ssi.AddConnection(ctx, request.(AddConnectionRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SetConnection")
+		handler = middleware(handler, "AddConnection")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(SetConnectionResponseObject); ok {
-		if err := validResponse.VisitSetConnectionResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(AddConnectionResponseObject); ok {
+		if err := validResponse.VisitAddConnectionResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -27884,10 +33790,11 @@ func (sh *strictHandler) RemoveConnection(ctx *gin.Context, name Name) {
 }
 
 // TryConnection operation middleware
-func (sh *strictHandler) TryConnection(ctx *gin.Context, name Name) {
+func (sh *strictHandler) TryConnection(ctx *gin.Context, name Name, params TryConnectionParams) {
 	var request TryConnectionRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.TryConnection(ctx, request.(TryConnectionRequestObject))
@@ -27909,25 +33816,26 @@ func (sh *strictHandler) TryConnection(ctx *gin.Context, name Name) {
 	}
 }
 
-// ListDeliveries operation middleware
-func (sh *strictHandler) ListDeliveries(ctx *gin.Context, params ListDeliveriesParams) {
-	var request ListDeliveriesRequestObject
+// ShowMessage operation middleware
+func (sh *strictHandler) ShowMessage(ctx *gin.Context, name Name, params ShowMessageParams) {
+	var request ShowMessageRequestObject
 
+	request.Name = name
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListDeliveries(ctx, request.(ListDeliveriesRequestObject))
+		return sh.ssi.ShowMessage(ctx, request.(ShowMessageRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListDeliveries")
+		handler = middleware(handler, "ShowMessage")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
-		if err := validResponse.VisitListDeliveriesResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(ShowMessageResponseObject); ok {
+		if err := validResponse.VisitShowMessageResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -28862,6 +34770,90 @@ func (sh *strictHandler) BuryInstance(ctx *gin.Context, id Id) {
 	}
 }
 
+// ActByLink operation middleware
+func (sh *strictHandler) ActByLink(ctx *gin.Context) {
+	var request ActByLinkRequestObject
+
+	var body ActByLinkJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ActByLink(ctx, request.(ActByLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ActByLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ActByLinkResponseObject); ok {
+		if err := validResponse.VisitActByLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OpenLink operation middleware
+func (sh *strictHandler) OpenLink(ctx *gin.Context) {
+	var request OpenLinkRequestObject
+
+	var body OpenLinkJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenLink(ctx, request.(OpenLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OpenLinkResponseObject); ok {
+		if err := validResponse.VisitOpenLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListListeners operation middleware
 func (sh *strictHandler) ListListeners(ctx *gin.Context) {
 	var request ListListenersRequestObject
@@ -28879,6 +34871,110 @@ func (sh *strictHandler) ListListeners(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListListenersResponseObject); ok {
 		if err := validResponse.VisitListListenersResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListMessages operation middleware
+func (sh *strictHandler) ListMessages(ctx *gin.Context, params ListMessagesParams) {
+	var request ListMessagesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListMessages(ctx, request.(ListMessagesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListMessages")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListMessagesResponseObject); ok {
+		if err := validResponse.VisitListMessagesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetMessage operation middleware
+func (sh *strictHandler) GetMessage(ctx *gin.Context, id Numbered) {
+	var request GetMessageRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetMessage(ctx, request.(GetMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetMessageResponseObject); ok {
+		if err := validResponse.VisitGetMessageResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendAgain operation middleware
+func (sh *strictHandler) SendAgain(ctx *gin.Context, id Numbered) {
+	var request SendAgainRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendAgain(ctx, request.(SendAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
+		if err := validResponse.VisitSendAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListOnCall operation middleware
+func (sh *strictHandler) ListOnCall(ctx *gin.Context, params ListOnCallParams) {
+	var request ListOnCallRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListOnCall(ctx, request.(ListOnCallRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListOnCall")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListOnCallResponseObject); ok {
+		if err := validResponse.VisitListOnCallResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -28971,6 +35067,263 @@ func (sh *strictHandler) RemovePerson(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemovePersonResponseObject); ok {
 		if err := validResponse.VisitRemovePersonResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetQuiet operation middleware
+func (sh *strictHandler) SetQuiet(ctx *gin.Context, name Name) {
+	var request SetQuietRequestObject
+
+	request.Name = name
+
+	var body SetQuietJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetQuiet(ctx, request.(SetQuietRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetQuiet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetQuietResponseObject); ok {
+		if err := validResponse.VisitSetQuietResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReach operation middleware
+func (sh *strictHandler) GetReach(ctx *gin.Context, name Name) {
+	var request GetReachRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReach(ctx, request.(GetReachRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReach")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReachResponseObject); ok {
+		if err := validResponse.VisitGetReachResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddWay operation middleware
+func (sh *strictHandler) AddWay(ctx *gin.Context, name Name) {
+	var request AddWayRequestObject
+
+	request.Name = name
+
+	var body AddWayJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddWay(ctx, request.(AddWayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddWay")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddWayResponseObject); ok {
+		if err := validResponse.VisitAddWayResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlaceWays operation middleware
+func (sh *strictHandler) PlaceWays(ctx *gin.Context, name Name) {
+	var request PlaceWaysRequestObject
+
+	request.Name = name
+
+	var body PlaceWaysJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlaceWays(ctx, request.(PlaceWaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlaceWays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PlaceWaysResponseObject); ok {
+		if err := validResponse.VisitPlaceWaysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveWay operation middleware
+func (sh *strictHandler) RemoveWay(ctx *gin.Context, name Name, id Numbered) {
+	var request RemoveWayRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveWay(ctx, request.(RemoveWayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveWay")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveWayResponseObject); ok {
+		if err := validResponse.VisitRemoveWayResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendCode operation middleware
+func (sh *strictHandler) SendCode(ctx *gin.Context, name Name, id Numbered) {
+	var request SendCodeRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendCode(ctx, request.(SendCodeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendCode")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SendCodeResponseObject); ok {
+		if err := validResponse.VisitSendCodeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ProveWay operation middleware
+func (sh *strictHandler) ProveWay(ctx *gin.Context, name Name, id Numbered) {
+	var request ProveWayRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	var body ProveWayJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ProveWay(ctx, request.(ProveWayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProveWay")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ProveWayResponseObject); ok {
+		if err := validResponse.VisitProveWayResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -30400,6 +36753,182 @@ func (sh *strictHandler) TryTarget(ctx *gin.Context, name Name) {
 	}
 }
 
+// ListDuties operation middleware
+func (sh *strictHandler) ListDuties(ctx *gin.Context, name Team, params ListDutiesParams) {
+	var request ListDutiesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDuties(ctx, request.(ListDutiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDuties")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDutiesResponseObject); ok {
+		if err := validResponse.VisitListDutiesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HandOverShift operation middleware
+func (sh *strictHandler) HandOverShift(ctx *gin.Context, name Team) {
+	var request HandOverShiftRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HandOverShift(ctx, request.(HandOverShiftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandOverShift")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(HandOverShiftResponseObject); ok {
+		if err := validResponse.VisitHandOverShiftResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FeedRota operation middleware
+func (sh *strictHandler) FeedRota(ctx *gin.Context, name Team) {
+	var request FeedRotaRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FeedRota(ctx, request.(FeedRotaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FeedRota")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FeedRotaResponseObject); ok {
+		if err := validResponse.VisitFeedRotaResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListStandIns operation middleware
+func (sh *strictHandler) ListStandIns(ctx *gin.Context, name Team) {
+	var request ListStandInsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStandIns(ctx, request.(ListStandInsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStandIns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListStandInsResponseObject); ok {
+		if err := validResponse.VisitListStandInsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddStandIn operation middleware
+func (sh *strictHandler) AddStandIn(ctx *gin.Context, name Team) {
+	var request AddStandInRequestObject
+
+	request.Name = name
+
+	var body AddStandInJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddStandIn(ctx, request.(AddStandInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddStandIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddStandInResponseObject); ok {
+		if err := validResponse.VisitAddStandInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveStandIn operation middleware
+func (sh *strictHandler) RemoveStandIn(ctx *gin.Context, name Team, id int64) {
+	var request RemoveStandInRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveStandIn(ctx, request.(RemoveStandInRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveStandIn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveStandInResponseObject); ok {
+		if err := validResponse.VisitRemoveStandInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(ctx *gin.Context) {
 	var request ListTokensRequestObject
@@ -30485,6 +37014,32 @@ func (sh *strictHandler) RemoveToken(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemoveTokenResponseObject); ok {
 		if err := validResponse.VisitRemoveTokenResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WhoIsTold operation middleware
+func (sh *strictHandler) WhoIsTold(ctx *gin.Context, params WhoIsToldParams) {
+	var request WhoIsToldRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.WhoIsTold(ctx, request.(WhoIsToldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WhoIsTold")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(WhoIsToldResponseObject); ok {
+		if err := validResponse.VisitWhoIsToldResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

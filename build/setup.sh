@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs the Debian packages that are missing. Usage: setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl
+# Installs the Debian packages that are missing. Usage: setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl python3-aiosmtpd
 set -eu
 missing=()
 for p in "$@"; do

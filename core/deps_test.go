@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Outside libraries that the core may stand on: expressions, YAML, XML, mail, syslog, schedules, jq, canonical
-// JSON, spelling.
+// Outside libraries that the core may stand on: expressions, YAML, XML, mail, syslog, schedules and turns, jq,
+// canonical JSON, spelling.
 var allowed = []string{
 	"cel.dev/",
 	"github.com/goccy/go-yaml",
@@ -22,6 +22,7 @@ var allowed = []string{
 	"github.com/emersion/go-message",
 	"github.com/leodido/go-syslog/",
 	"github.com/robfig/cron/",
+	"github.com/teambition/rrule-go",
 	"github.com/agnivade/levenshtein",
 	"github.com/santhosh-tekuri/jsonschema/",
 	"github.com/antlr4-go/",

@@ -1,4 +1,4 @@
-// Command kinds writes how kinds of entries are shown, as the console reads it: TypeScript on standard output.
+// Command kinds writes how kinds of entries are shown, as the console reads it, to the TypeScript file that it is told.
 package main
 
 import (
@@ -10,7 +10,17 @@ import (
 	"urgentis/core/incident"
 )
 
-func main() { fmt.Fprint(os.Stdout, typescript()) }
+// main writes the file itself: a shell's redirection would empty it where this does not compile.
+func main() {
+	if len(os.Args) != 2 {
+		fmt.Fprintln(os.Stderr, "usage: kinds FILE")
+		os.Exit(2)
+	}
+	if err := os.WriteFile(os.Args[1], []byte(typescript()), 0o644); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
 
 func typescript() string {
 	var b strings.Builder

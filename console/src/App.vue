@@ -91,7 +91,7 @@ async function leave() {
       </button>
       <button type="button" class="quiet" aria-label="Keys" title="Keys (?)" @click="keys = true">?</button>
       <template v-if="inside">
-        <span class="faint wide">{{ session.me?.name }}</span>
+        <router-link to="/me" class="faint wide" title="How you are reached">{{ session.me?.name }}</router-link>
         <button type="button" class="quiet" @click="leave">Sign out</button>
       </template>
     </header>

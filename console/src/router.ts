@@ -74,6 +74,13 @@ export const router = createRouter({
       component: () => import('./pages/DocumentPage.vue'),
       meta: { title: 'Document' },
     },
+    { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'Me' } },
+    {
+      path: '/a',
+      name: 'link',
+      component: () => import('./pages/LinkPage.vue'),
+      meta: { title: 'Sent to you', open: true },
+    },
     {
       path: '/sign-in',
       name: 'sign-in',

@@ -26,7 +26,7 @@ const (
 )
 
 // Reports lists what a source may report.
-var Reports = []string{OfAlerts, OfDeployments}
+var Reports = []string{OfAlerts, OfDeployments, OfTickets}
 
 // DeploymentFields are the fields of a deployment that a source maps.
 var DeploymentFields = []string{"service", "version", "environment", "summary", "by", "at", "link"}

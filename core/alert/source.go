@@ -22,6 +22,9 @@ type Source struct {
 	Takes string
 	// Reports says what it reports; "": alerts.
 	Reports string
+	// Desk is the connection whose tickets it tells of, and Echo finds what it tells of our own doing.
+	Desk string
+	Echo *expr.Program
 	// Proof lists the ways in which a report may prove itself; none: the first of WaysOf.
 	Proof []string
 	// From are the networks that may report; none: any, where Proof does not say Network.

@@ -311,6 +311,21 @@ func (t *Text) Integer(n ast.Node, what string) int {
 	return int(f)
 }
 
+// Scalar reads a number, a boolean or a text.
+func (t *Text) Scalar(n ast.Node) any {
+	switch x := n.(type) {
+	case *ast.IntegerNode, *ast.FloatNode:
+		f := t.Number(n, "the value")
+		if f == float64(int64(f)) {
+			return int64(f)
+		}
+		return f
+	case *ast.BoolNode:
+		return x.Value
+	}
+	return t.Word(n, "the value")
+}
+
 // Duration reads 10s, 5m, 2h, 1d or several together.
 func (t *Text) Duration(n ast.Node, what string) time.Duration {
 	w := t.Word(n, what)

@@ -12,7 +12,9 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/message"
 	"urgentis/core/trigger"
 )
 
@@ -58,15 +60,22 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 // Every document in the other pages is sound, and every word of a trigger is explained.
 func TestTheOtherPagesAreTrue(t *testing.T) {
 	text := map[string]string{}
-	for _, page := range []string{"triggers", "incidents"} {
+	for _, page := range []string{"triggers", "incidents", "people-and-messages", "desk"} {
 		b, err := os.ReadFile("../../docs/" + page + ".md")
 		require.NoError(t, err)
 		text[page] = string(b)
 		n := 0
 		for _, m := range fenced.FindAllStringSubmatch(string(b), -1) {
-			if m[1] == "yaml" {
-				document(t, m[2])
-				n++
+			if m[1] != "yaml" {
+				continue
+			}
+			docs, found := estate.Parse([]estate.File{{Name: page, Text: m[2]}})
+			require.Empty(t, found, m[2])
+			n += len(docs)
+			for _, d := range docs {
+				if d.Connection != nil && d.Connection.Desk != nil {
+					asks(t, d.Connection.Desk)
+				}
 			}
 		}
 		assert.Positive(t, n, page)
@@ -76,6 +85,40 @@ func TestTheOtherPagesAreTrue(t *testing.T) {
 		assert.True(t, strings.Contains(text["triggers"], word), word)
 	}
 	assert.True(t, strings.Contains(text["incidents"], incident.ExportFormat))
+}
+
+// asks makes every request of a desk as it would be made of an incident.
+func asks(t *testing.T, d *message.DeskRequests) {
+	names := map[string]any{
+		"incident": map[string]any{
+			"title":      "deep & wide",
+			"reference":  "urgentis:http://u/incidents/7",
+			"severity":   "critical",
+			"harm":       "",
+			"link":       "http://u/incidents/7",
+			"waiting_on": "person",
+			"outcome":    "repaired",
+			"because":    "it fell",
+			"owner":      "quayside",
+			"service":    "boarding-gates",
+		},
+		"ticket":  map[string]any{"number": "T-1", "link": ""},
+		"comment": map[string]any{"text": "it fell", "internal": true, "key": "k"},
+	}
+	for _, r := range []*message.Request{d.Open, d.Find, d.Comment, d.Update, d.Resolve} {
+		if r == nil {
+			continue
+		}
+		call, err := r.Render(names, nil)
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(call.URL, "https://"), call.URL)
+		if r.Form {
+			assert.Contains(t, call.Body, "call=")
+		}
+	}
+	ok, err := d.When.Bool(&expr.Scope{Names: names})
+	require.NoError(t, err)
+	assert.True(t, ok)
 }
 
 // The demo's sources are sound, and the samples beside them are read by theirs.

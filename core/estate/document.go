@@ -14,6 +14,8 @@ import (
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/message"
+	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 )
@@ -29,10 +31,14 @@ const (
 	Calendar Kind = "calendar"
 	Mute     Kind = "mute"
 	Join     Kind = "join"
+	Team     Kind = "team"
+	// Connection is a way out to people or to another system, Route who is told of what.
+	Connection Kind = "connection"
+	Route      Kind = "route"
 )
 
 // Kinds lists the kinds that are known.
-var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join}
+var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route}
 
 // MaxDocuments bounds how many documents one push has.
 const MaxDocuments = 5000
@@ -49,12 +55,17 @@ type Document struct {
 	Text, Digest string
 
 	// One of them is what it says.
-	Runbook  *runbook.Book
-	Source   *alert.Source
-	Trigger  *trigger.Beside
-	Calendar *calendar.Calendar
-	Mute     *trigger.Mute
-	Join     *incident.Join
+	Runbook *runbook.Book
+	Source  *alert.Source
+	// TellBack is how a source is told what becomes of its alerts: acknowledge and close, as far as it is.
+	TellBack   map[string]*message.Request
+	Trigger    *trigger.Beside
+	Calendar   *calendar.Calendar
+	Mute       *trigger.Mute
+	Join       *incident.Join
+	Team       *route.Team
+	Connection *message.Connection
+	Route      *route.Route
 }
 
 // Found is a finding and the file that it is about.
@@ -200,6 +211,12 @@ func (x *decoder) decode(root ast.Node) {
 		x.mute(root)
 	case Join:
 		x.join(root)
+	case Team:
+		x.team(root)
+	case Connection:
+		x.connection(root)
+	case Route:
+		x.route(root)
 	case Runbook: // read by its own package
 	}
 }

@@ -121,7 +121,7 @@ func TestMistakesOfOtherDocuments(t *testing.T) {
 		trigger + "address: true\ninputs: {a: \"{{ alert.service }}\"}": "there is no alert here",
 		"urgentis: source/1\nname: a\nreports: deployments\nover_after: 5m": "over_after is about alerts; this source reports " +
 			"deployments",
-		"urgentis: source/1\nname: a\nreports: deployment": "reports must be one of alerts, deployments, not deployment; did you " +
+		"urgentis: source/1\nname: a\nreports: deployment": "reports must be one of alerts, deployments, tickets, not deployment; did you " +
 			"mean deployments?",
 		trigger + "alert: alert.count > 3":                            "a start is judged when its alert comes in, where alert.count is 1",
 		"urgentis: calendar/1\nname: a\nzone: UTC\nweekly: [mon 7-8]": "\"7-8\" is not like 07:00-19:00",

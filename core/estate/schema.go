@@ -3,12 +3,14 @@ package estate
 import (
 	"encoding/json"
 	"slices"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/alert"
 	"urgentis/core/doc"
 	"urgentis/core/incident"
+	"urgentis/core/message"
 	"urgentis/core/runbook"
 )
 
@@ -60,13 +62,13 @@ func addSource(defs map[string]any) {
 		}
 	}
 	fields := map[string]any{"labels": map[string]any{"type": "object", "additionalProperties": ref("field")}}
-	for _, k := range slices.Concat(alert.FieldNames, alert.DeploymentFields) {
+	for _, k := range slices.Concat(alert.FieldNames, alert.DeploymentFields, alert.TicketFields) {
 		fields[k] = ref("field")
 	}
 	source := object(x.Probe["a source"], map[string]any{
 		"urgentis": map[string]any{"const": "source/1"}, "map": map[string]any{"anyOf": []any{
 			object(append([]string{"labels"}, alert.FieldNames...), fields, "severity", "summary"),
-			object(alert.DeploymentFields, fields, "service"),
+			object(alert.DeploymentFields, fields, "service"), object(alert.TicketFields, fields, "ticket"),
 		}},
 		"reports":      map[string]any{"enum": alert.Reports},
 		"takes":        map[string]any{"enum": alert.Takes},
@@ -75,6 +77,7 @@ func addSource(defs map[string]any) {
 		"zone":         map[string]any{"type": "string"},
 		"rate":         map[string]any{"type": "integer", "minimum": 1, "maximum": alert.MaxRate},
 		"silent_after": ref("span"),
+		"tell_back":    object(TellBackWords, map[string]any{"acknowledge": requestSchema(), "close": requestSchema()}),
 		"over_after":   ref("span"),
 	}, "urgentis", "name")
 	source["title"] = "a source"
@@ -83,6 +86,9 @@ func addSource(defs map[string]any) {
 
 // object is the schema of a mapping with these keys.
 func object(keys []string, kinds map[string]any, required ...string) map[string]any {
+	if required == nil {
+		required = []string{}
+	}
 	props := map[string]any{}
 	for _, k := range keys {
 		if props[k] = kinds[k]; props[k] == nil {
@@ -111,6 +117,10 @@ func addOthers(defs map[string]any) {
 		Mute: {(*decoder).mute, "a mute", nil, []string{"when", "from", "until", "because"}},
 		Join: {(*decoder).join, "a join", map[string]any{"within": ref("span"), "by": texts, "also": map[string]any{
 			"type": "array", "items": map[string]any{"enum": incident.Directions}}}, []string{"by", "within"}},
+		Team: {(*decoder).team, "a team", map[string]any{"members": texts, "rota": rotaSchema()}, []string{"members"}},
+		Route: {(*decoder).route, "a route", map[string]any{"hours": ref("hours"), "climb_after": ref("span"),
+			"tell": texts}, nil},
+		Connection: {(*decoder).connection, "a connection", connectionSchema(), []string{"kind"}},
 	} {
 		x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
 		what.decode(x, nil)
@@ -125,4 +135,42 @@ func addOthers(defs map[string]any) {
 		}
 		defs[string(kind)] = o
 	}
+}
+
+// requestSchema is what a request is made of.
+func requestSchema() map[string]any {
+	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+	x.request(nil, "a request", inDesk)
+	return object(x.Probe["a request"], map[string]any{"method": map[string]any{"enum": methods}}, "url")
+}
+
+// connectionSchema is what a connection is made of.
+func connectionSchema() map[string]any {
+	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+	x.back(nil)
+	request := requestSchema()
+	return map[string]any{
+		"kind": map[string]any{
+			"enum": message.Kinds,
+		}, "back": object(x.Probe["a call-back"], nil, "person", "do", "refers"),
+		"open": request, "find": request, "comment": request, "update": request, "resolve": request,
+		"links": map[string]any{"enum": []string{message.LinksAct, message.LinksLook}},
+		"tls":   map[string]any{"enum": []string{"start", "on", "never"}},
+		"over":  map[string]any{"enum": []string{"udp", "tcp", "tls"}},
+	}
+}
+
+// rotaSchema is what a rota is made of.
+func rotaSchema() map[string]any {
+	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+	x.rota(nil)
+	x.turn(nil, time.UTC)
+	people := map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "minItems": 1}
+	turns := map[string]any{"type": "array", "minItems": 1, "items": object(x.Probe["a turn"],
+		map[string]any{"people": people}, "from", "every", "people")}
+	kinds := map[string]any{"zone": map[string]any{"type": "string"}}
+	for _, l := range lineNames {
+		kinds[l] = turns
+	}
+	return object(x.Probe["a rota"], kinds, "zone", lineNames[0])
 }

@@ -11,6 +11,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/message"
 )
 
 // decoder decodes one document.
@@ -64,9 +65,18 @@ func (x *decoder) source(root ast.Node) {
 	if got["zone"] != nil && s.Takes != alert.Syslog {
 		x.Fail(got["zone"], "zone is for sources that take syslog, whose times may name none")
 	}
-	if s.Reports == alert.OfDeployments {
+	switch s.Reports {
+	case alert.OfDeployments:
 		x.deployments(got, s)
 		return
+	case alert.OfTickets:
+		x.tickets(root, got, s)
+		return
+	}
+	for _, k := range []string{"desk", "echo"} {
+		if got[k] != nil {
+			x.Fail(got[k], "%s is for sources that report tickets", k)
+		}
 	}
 	x.mapped(root, got, s)
 }
@@ -83,6 +93,36 @@ func (x *decoder) deployments(got map[string]ast.Node, s *alert.Source) {
 	}
 	if got["map"] != nil && s.Map["service"] == nil {
 		x.Fail(got["map"], "map has no service")
+	}
+}
+
+// TellBackWords are what a source may be told of an alert.
+var TellBackWords = []string{"acknowledge", "close"}
+
+// inTellBack is what requests back to a source see.
+var inTellBack = expr.InReport.With("alert", "").With("incident", "")
+
+// tellBack decodes how a source is told what becomes of its alerts.
+func (x *decoder) tellBack(n ast.Node) {
+	x.d.TellBack = map[string]*message.Request{}
+	keys := map[string]func(ast.Node){}
+	for _, do := range TellBackWords {
+		keys[do] = func(n ast.Node) { x.d.TellBack[do] = x.request(n, do, inTellBack) }
+	}
+	x.Fields(n, "tell_back", keys)
+}
+
+// tickets sees to it that a source through which a desk tells of its tickets knows them, and its own echo: without that
+// there would be a loop.
+func (x *decoder) tickets(root ast.Node, got map[string]ast.Node, s *alert.Source) {
+	x.need(root, got, "source of tickets", "desk", "map", "echo")
+	if got["map"] != nil && s.Map["ticket"] == nil {
+		x.Fail(got["map"], "map has no ticket: the number by which the desk names it")
+	}
+	for _, k := range []string{"over_after", "ignore"} {
+		if got[k] != nil {
+			x.Fail(got[k], "%s is about alerts; this source reports tickets", k)
+		}
 	}
 }
 
@@ -129,6 +169,9 @@ func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
 		"cleared":      func(n ast.Node) { s.Cleared = x.condition(n, "cleared") },
 		"ignore":       func(n ast.Node) { s.Ignore = x.condition(n, "ignore") },
 		"silent_after": func(n ast.Node) { s.SilentAfter = x.Duration(n, "silent_after") },
+		"tell_back":    func(n ast.Node) { x.tellBack(n) },
+		"desk":         func(n ast.Node) { s.Desk = x.Word(n, "desk") },
+		"echo":         func(n ast.Node) { s.Echo = x.condition(n, "echo") },
 		"over_after":   func(n ast.Node) { s.OverAfter = x.Duration(n, "over_after") },
 	}
 }
@@ -201,8 +244,12 @@ func (x *decoder) fieldMap(n ast.Node, s *alert.Source) {
 		},
 	}
 	names := alert.FieldNames
-	if s.Reports == alert.OfDeployments {
+	switch s.Reports {
+	case alert.OfDeployments:
 		names = alert.DeploymentFields
+		delete(known, "labels")
+	case alert.OfTickets:
+		names = alert.TicketFields
 		delete(known, "labels")
 	}
 	for _, name := range names {

@@ -161,6 +161,9 @@ func (c *Compiler) reportEnv(w Where) (*cel.Env, error) {
 	for _, n := range w.Names() {
 		opts = append(opts, cel.Variable(n, cel.DynType))
 	}
+	if w.secrets {
+		opts = append(opts, cel.Variable("secrets", cel.MapType(cel.StringType, cel.StringType)))
+	}
 	e, err := c.bare.Extend(opts...)
 	if err == nil {
 		c.envs[w] = e
@@ -308,13 +311,18 @@ func (s *Scope) vars(secrets []string) map[string]any {
 		out[n] = v
 	}
 	if len(secrets) > 0 {
-		marks := map[string]string{}
-		for _, n := range secrets {
-			marks[n] = SecretMark(n)
-		}
-		out["secrets"] = marks
+		out["secrets"] = marksOf(secrets)
 	}
 	return out
+}
+
+// marksOf are the marks of secrets by their names.
+func marksOf(secrets []string) map[string]string {
+	marks := map[string]string{}
+	for _, n := range secrets {
+		marks[n] = SecretMark(n)
+	}
+	return marks
 }
 
 // Eval gives the value as Go has it: int64, float64, bool, string, time.Time, []any, map[string]any or nil.
@@ -328,8 +336,11 @@ func (p *Program) Eval(s *Scope) (any, error) {
 
 func (p *Program) eval(s *Scope) (ref.Val, *cel.EvalDetails, error) {
 	vars := s.Names
-	if !p.bare {
+	switch {
+	case !p.bare:
 		vars = s.vars(p.secrets)
+	case len(p.secrets) > 0:
+		vars = map[string]any{"secrets": marksOf(p.secrets)} // it stands alone
 	}
 	v, det, err := p.prg.Eval(vars)
 	if err != nil && strings.Contains(err.Error(), "no such key: ") && !errors.Is(err, ErrUnsure) {

@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -312,4 +313,32 @@ func FuzzExpression(f *testing.F) {
 		p.Compared("answers")
 		p.Bound()
 	})
+}
+
+func TestLimitsAreOfValuesOnly(t *testing.T) {
+	c, err := NewCompiler(Schema{
+		Inputs:   map[string]Type{"low": Integer},
+		Readings: map[string]Type{"depth": Integer, "errors": Number},
+	})
+	require.NoError(t, err)
+	for src, want := range map[string]string{
+		"max(readings.depth) < inputs.low":                       "depth below 200",
+		"200 <= min(readings.depth)":                             "depth at least 200",
+		"own(readings.errors) > 0.5 && max(readings.depth) == 3": "errors above 0.5, depth exactly 3",
+		"outliers(readings.errors).size() == 0":                  "",
+		"max(readings.depth) - min(readings.depth) < 5":          "",
+		"max(readings.depth) < max(readings.errors)":             "",
+		"max(before(readings.depth)) > 3 || 1 == 1":              "",
+		"values(readings.errors).all(e, e < 3.0)":                "",
+		"max(readings.depth) < inputs.low + 1":                   "",
+		"!(max(readings.depth) < 5)":                             "",
+	} {
+		p, err := c.Compile(src, InStep)
+		require.NoError(t, err, src)
+		var says []string
+		for _, l := range p.Limits(map[string]any{"low": int64(200)}) {
+			says = append(says, l.Reading+" "+l.Says())
+		}
+		assert.Equal(t, want, strings.Join(says, ", "), src)
+	}
 }

@@ -2,6 +2,7 @@ package expr
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -209,4 +210,104 @@ func dotted(e ast.Expr) string {
 
 func walk(e ast.Expr, f func(ast.Expr)) {
 	ast.PreOrderVisit(e, ast.NewExprVisitor(f))
+}
+
+// Limit is a comparison of one reading with a number: what decides a condition.
+type Limit struct {
+	Reading string
+	Op      string // <, <=, >, >=, == or !=, with the reading on its left
+	Value   float64
+}
+
+// Says is the limit in words, as in "below 200".
+func (l Limit) Says() string {
+	words := map[string]string{
+		"<":  "below",
+		"<=": "at most",
+		">":  "above",
+		">=": "at least",
+		"==": "exactly",
+		"!=": "not",
+	}
+	return words[l.Op] + " " + Say(l.Value)
+}
+
+var limitOps = map[string][2]string{
+	operators.Less: {"<", ">"}, operators.LessEquals: {"<=", ">="}, operators.Greater: {">", "<"},
+	operators.GreaterEquals: {">=", "<="}, operators.Equals: {"==", "=="}, operators.NotEquals: {"!=", "!="},
+}
+
+// Limits lists the comparisons of readings with numbers, written out or given as inputs, that must all hold.
+func (p *Program) Limits(inputs map[string]any) []Limit {
+	var out []Limit
+	var all func(e ast.Expr)
+	all = func(e ast.Expr) {
+		if e.Kind() != ast.CallKind || len(e.AsCall().Args()) != 2 {
+			return
+		}
+		left, right := e.AsCall().Args()[0], e.AsCall().Args()[1]
+		if e.AsCall().FunctionName() == operators.LogicalAnd {
+			all(left)
+			all(right)
+			return
+		}
+		ops, is := limitOps[e.AsCall().FunctionName()]
+		if !is {
+			return
+		}
+		for i, side := range [][2]ast.Expr{{left, right}, {right, left}} {
+			reading := onlyReading(side[0])
+			if value, ok := plainNumber(side[1], inputs); ok && reading != "" {
+				out = append(out, Limit{reading, ops[i], value})
+			}
+		}
+	}
+	all(p.ast.NativeRep().Expr())
+	return out
+}
+
+// ofValues are the functions that give a value of a reading as it is; what others make of it, such as how many stand
+// apart, is another number.
+var ofValues = []string{"max", "min", "own", "first"}
+
+// onlyReading is the reading of which an expression is a value; "" where it is anything else.
+func onlyReading(e ast.Expr) string {
+	switch e.Kind() {
+	case ast.CallKind:
+		c := e.AsCall()
+		if !c.IsMemberFunction() && len(c.Args()) == 1 && slices.Contains(ofValues, c.FunctionName()) {
+			return onlyReading(c.Args()[0])
+		}
+	case ast.SelectKind:
+		s := e.AsSelect()
+		if s.Operand().Kind() == ast.IdentKind && s.Operand().AsIdent() == "readings" {
+			return s.FieldName()
+		}
+	}
+	return ""
+}
+
+// plainNumber is a number that is written out, or an input.
+func plainNumber(e ast.Expr, inputs map[string]any) (float64, bool) {
+	switch e.Kind() {
+	case ast.LiteralKind:
+		return AsNumber(e.AsLiteral().Value())
+	case ast.SelectKind:
+		s := e.AsSelect()
+		if s.Operand().Kind() == ast.IdentKind && s.Operand().AsIdent() == "inputs" {
+			return AsNumber(inputs[s.FieldName()])
+		}
+	}
+	return 0, false
+}
+
+// AsNumber is a value as a number; false where it is none.
+func AsNumber(v any) (float64, bool) {
+	switch x := v.(type) {
+	case int64:
+		return float64(x), true
+	case float64:
+		return x, true
+	}
+	return 0, false
 }

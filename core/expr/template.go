@@ -133,13 +133,18 @@ func (t *Template) Value(s *Scope) (any, error) {
 }
 
 // Text renders the text.
-func (t *Template) Text(s *Scope) (string, error) {
+func (t *Template) Text(s *Scope) (string, error) { return t.text(s, Say) }
+
+// Prose renders a text that people read: lists are written as words.
+func (t *Template) Prose(s *Scope) (string, error) { return t.text(s, SayWords) }
+
+func (t *Template) text(s *Scope, say func(any) string) (string, error) {
 	return t.fill(func(hole *Program) (string, error) {
 		v, err := hole.Eval(s)
 		if err != nil {
 			return "", fmt.Errorf("{{ %s }}: %w", hole.Source, err)
 		}
-		text := Say(v)
+		text := say(v)
 		switch {
 		case hole.sealed && !sealedPattern.MatchString(text):
 			return "", fmt.Errorf("{{ %s }}: the value is more than the sealed reading", hole.Source)
@@ -368,6 +373,47 @@ func Say(v any) string {
 	}
 	return string(b)
 }
+
+// mostWords bounds how many items of a list are written out.
+const mostWords = 20
+
+// SayWords is Say for people: a list reads as words, "a, b and c"; items that are all the same are said once.
+func SayWords(v any) string {
+	list, ok := v.([]any)
+	if !ok {
+		return Say(v)
+	}
+	words, same := make([]string, len(list)), true
+	for i, x := range list {
+		switch x.(type) {
+		case []any, map[string]any:
+			return Say(v)
+		}
+		if words[i] = Say(x); words[i] == "" {
+			words[i] = `""`
+		}
+		same = same && words[i] == words[0]
+	}
+	return inWords(words, same)
+}
+
+func inWords(words []string, same bool) string {
+	n := len(words)
+	switch {
+	case n == 0:
+		return "none"
+	case n == 1:
+		return words[0]
+	case same:
+		return fmt.Sprintf("%s (all %d)", words[0], n)
+	case n > mostWords:
+		return fmt.Sprintf("%s and %d more", strings.Join(words[:mostWords], ", "), n-mostWords)
+	}
+	return strings.Join(words[:n-1], ", ") + " and " + words[n-1]
+}
+
+// Words joins words for people, as SayWords does.
+func Words(words []string) string { return inWords(words, false) }
 
 func native(v ref.Val) any {
 	switch x := v.(type) {

@@ -70,7 +70,7 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 		raised.Ask = f.book.Team()
 	}
 	var err error
-	if raised.Text, err = q.Text.Text(sc); err != nil {
+	if raised.Text, err = w.prose(f, q.Text, path); err != nil {
 		return w.broken(path, s, err)
 	}
 	for _, c := range q.Choices {

@@ -369,7 +369,7 @@ steps:
 		return `{"tz": "UTC", "peers": ["b", "a"], "more": 1}`
 	}
 	end := p.run()
-	assert.Equal(t, `["g3"]`, find[Noted](p)[0].Text)
+	assert.Equal(t, "g3", find[Noted](p)[0].Text)
 	assert.Equal(
 		t,
 		[]reading.Difference{

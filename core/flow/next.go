@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"time"
 
+	"urgentis/core/expr"
 	"urgentis/core/runbook"
 )
 
@@ -370,13 +371,13 @@ func (w *walker) stepInside(f *frame, s *runbook.Step, path string) result {
 	case runbook.Tell, runbook.Note:
 		return w.say(f, s, path, st)
 	case runbook.Close:
-		because, err := s.Because.Text(w.scope(f, path, ""))
+		because, err := w.prose(f, s.Because, path)
 		if err != nil {
 			return w.broken(path, s, err)
 		}
 		return w.end(f, Ended{State: Done, Outcome: s.Outcome, Because: because}, path)
 	case runbook.HandOver:
-		because, err := s.Because.Text(w.scope(f, path, ""))
+		because, err := w.prose(f, s.Because, path)
 		if err != nil {
 			// The words fail, the hand-over must not.
 			because = fmt.Sprintf("%s (the reason cannot be written: %s)", s.Because.Source, err)
@@ -422,11 +423,19 @@ func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
 	return goOn
 }
 
+// prose renders a text for people.
+func (w *walker) prose(f *frame, t *expr.Template, path string) (string, error) {
+	if w.olderRules(5) {
+		return t.Text(w.scope(f, path, ""))
+	}
+	return t.Prose(w.scope(f, path, ""))
+}
+
 func (w *walker) say(f *frame, s *runbook.Step, path string, st *stepState) result {
 	if st.done {
 		return goOn
 	}
-	text, err := s.Text.Text(w.scope(f, path, ""))
+	text, err := w.prose(f, s.Text, path)
 	if err != nil {
 		return w.broken(path, s, err)
 	}

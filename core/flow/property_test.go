@@ -23,6 +23,8 @@ type author struct {
 	taken []string // readings that every path so far has taken
 	outer []string // those of them that are taken outside of every part, each and branch
 	deep  int
+	// people are asked: questions do not answer themselves.
+	people bool
 }
 
 func (a *author) pick(label string, list ...string) string {
@@ -99,7 +101,7 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 				"comment",
 				"",
 				", comment: true",
-			) + "}"
+			) + a.without() + "}"
 		}
 		if len(a.taken) > 0 && rapid.IntRange(0, 2).Draw(a.t, "still") == 0 {
 			still = fmt.Sprintf("still: min(readings.%s) %s 3", a.pick("of", a.taken...), a.pick("op", "==", "==", ">"))
@@ -191,8 +193,9 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 		before := slices.Clone(a.taken)
 		out := line(
 			"ask: "+id,
+			a.pick("none", "", "unanswered: go on", "none: stop"),
 			"choices:",
-		) + indent + "    yes_do:\n" + indent + "      itself: 1 == 1\n" + indent + "      steps:\n" + a.steps(
+		) + a.other(indent) + indent + "    yes_do:\n" + a.itself(indent) + indent + "      steps:\n" + a.steps(
 			indent+"        ",
 			depth-1,
 			inEach,
@@ -200,11 +203,36 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 		a.taken = before
 		return out
 	case "block":
-		return line("change: "+id, "gate: {ask: team/x}", a.onError(), "steps:") + a.plain(indent+"    ", inEach)
+		return line(
+			"change: "+id,
+			"gate: {ask: team/x"+a.without()+"}",
+			a.onError(),
+			"steps:",
+		) + a.plain(
+			indent+"    ",
+			inEach,
+		)
 	case "call":
 		return line("call: part", a.onError())
 	}
 	return line("note: "+id, "text: noted")
+}
+
+// itself lets a question answer itself where nobody is there to answer it.
+func (a *author) itself(indent string) string {
+	if a.people {
+		return ""
+	}
+	return indent + "      itself: 1 == 1\n"
+}
+
+// other is another choice where people answer.
+func (a *author) other(indent string) string {
+	if !a.people {
+		return ""
+	}
+	return indent + "    other:\n" + indent + "      steps:\n" + indent + "        - note: O\n" + indent +
+		"          text: other\n"
 }
 
 // plain are steps of a block: looks and changes that can be said before.
@@ -224,6 +252,12 @@ func (a *author) plain(indent string, inEach bool) string {
 		)
 	}
 	return out
+}
+
+// without says what follows where there is no yes.
+func (a *author) without() string {
+	return a.pick("refused", "", "", ", refused: stop", ", refused: go on", ", refused: undo") +
+		a.pick("unanswered", "", "", ", unanswered: hand_over", ", unanswered: go on")
 }
 
 func (a *author) onError() string {
@@ -294,8 +328,11 @@ type stagehand struct {
 	crash func() bool
 	log   []Event
 	now   time.Time
-	did   map[string]int // by what, and the target
-	turn  time.Time      // when the alert turns
+	did   map[string]int                             // by what, and the target
+	turn  time.Time                                  // when the alert turns
+	word  func(gate string, m *Machine) runbook.Word // what a gate is told; nil: yes
+	// reply is what a question is answered; "" for nothing. nil: the truth.
+	reply func(q QuestionRaised, m *Machine) string
 	tried map[string]int // by attempt
 	lost  int            // plans that were lost before they were stored
 }
@@ -440,6 +477,13 @@ func (p *stagehand) person(m *Machine) bool {
 		st := m.s.steps[path]
 		for _, g := range st.gates {
 			if g.open() {
+				word := runbook.Yes
+				if p.word != nil {
+					word = p.word(g.raised.Gate, m)
+				}
+				if word == runbook.Silence {
+					return false
+				}
 				p.fact(
 					m,
 					Event{
@@ -447,7 +491,7 @@ func (p *stagehand) person(m *Machine) bool {
 						Path: path,
 						Body: GateDecided{
 							Gate:     g.raised.Gate,
-							Approved: true,
+							Approved: word == runbook.Yes,
 							By:       fmt.Sprint("person-", len(g.approvals)),
 							Comment:  "seen",
 							Digest:   g.raised.Digest,
@@ -462,7 +506,11 @@ func (p *stagehand) person(m *Machine) bool {
 				continue
 			}
 			choice := DoItAgain
-			if a := m.s.attempts[q.raised.Attempt]; p.tried[q.raised.Attempt] > 0 {
+			if p.reply != nil {
+				if choice = p.reply(q.raised, m); choice == "" {
+					return false
+				}
+			} else if a := m.s.attempts[q.raised.Attempt]; p.tried[q.raised.Attempt] > 0 {
 				choice = endOfA(p.seed, a.intent).answer
 			} else if !slices.Contains(q.raised.Choices, choice) {
 				choice = DidNot

@@ -74,6 +74,10 @@ const (
 	Merged         Kind = "incident.merged"
 	Split          Kind = "incident.split"
 	DeliveryFailed Kind = "delivery.failed"
+	CalledOut      Kind = "people.called"    // somebody is told of something urgent
+	TicketMade     Kind = "ticket.made"      // the desk gave it a number
+	TicketNews     Kind = "ticket.news"      // what somebody did to it there
+	Unreached      Kind = "people.unreached" // and who could not be
 	KeptOpen       Kind = "incident.kept-open"
 	Opened         Kind = "incident.opened"
 	Reopened       Kind = "incident.reopened"
@@ -155,6 +159,10 @@ var Kinds = []About{
 	{Kind: Told, Word: "tell"},
 	{Kind: Note, Word: "note", Said: true},
 	{Kind: DeliveryFailed, Word: "not sent", Wanted: true},
+	{Kind: CalledOut, Word: "calls", Drawn: true},
+	{Kind: TicketMade, Word: "ticket"},
+	{Kind: TicketNews, Word: "ticket", Said: true},
+	{Kind: Unreached, Word: "not told", Wanted: true},
 	{Kind: KeptOpen, Word: "kept open"},
 	{Kind: Outward, Word: "for others", Said: true},
 	{Kind: Attached, Word: "attached", Said: true},

@@ -23,6 +23,8 @@ type Spec struct {
 	Name string
 	Type expr.Type
 	Unit string
+	// Good says which way is better; "" where that is not said.
+	Good Good
 	// Sealed keeps the value out of every record.
 	Sealed bool
 	// Matches bounds a text: one that does not match it as a whole is missing.
@@ -36,6 +38,19 @@ type Spec struct {
 	Exit    bool
 	Whole   bool
 }
+
+// Good says which way a reading is better.
+type Good string
+
+// The ways that are better: the lower, the higher, or the nearer to what is wanted.
+const (
+	Low  Good = "low"
+	High Good = "high"
+	Near Good = "near"
+)
+
+// Goods lists them.
+var Goods = []Good{Low, High, Near}
 
 // Safety tells how safe a value of the reading is.
 func (s Spec) Safety() expr.Safety {

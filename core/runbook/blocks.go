@@ -225,10 +225,10 @@ func (d *decoder) literal(n ast.Node, depth int) (any, bool) {
 	case *ast.NullNode:
 		return nil, true
 	}
-	if i, whole := d.scalar(n).(int64); whole {
+	if i, whole := d.Scalar(n).(int64); whole {
 		return int(i), true
 	}
-	return d.scalar(n), true
+	return d.Scalar(n), true
 }
 
 func (d *decoder) agrees(n ast.Node) *Agrees {

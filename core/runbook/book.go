@@ -27,6 +27,7 @@ const (
 	MaxWords = 200
 	MaxItems = 1000 // items of an each
 	MaxCalls = 5    // calls within calls
+	MaxHarm  = 200  // bytes of harm
 )
 
 // Verb says what a step means to do.
@@ -56,7 +57,9 @@ type Book struct {
 	Name, Title, Owner, Service, About string
 	Tags                               []string
 	// Saves is the time a person needs to do this by hand.
-	Saves  time.Duration
+	Saves time.Duration
+	// Harm says in words who suffers from the trouble that the runbook is about; "" where that is not said.
+	Harm   string
 	Starts []Start
 	Inputs []Input
 	Limits Limits
@@ -249,7 +252,9 @@ type Step struct {
 	Timeout   time.Duration
 	Again     *Again
 	OnlyReads string
-	Fits      *reading.Schema // of a look: what its output must fit
+	// Costly keeps a look from being taken more often than the runbook says.
+	Costly bool
+	Fits   *reading.Schema // of a look: what its output must fit
 
 	// Check, and the condition of a wait.
 	That    *expr.Program

@@ -163,6 +163,9 @@ func (d *decoder) readings(n ast.Node) []reading.Spec {
 		if s.Matches != nil && s.Type != expr.Text {
 			d.Fail(e.Node, "reading %s has matches, which is for text", e.Key)
 		}
+		if s.Good != "" && s.Type != expr.Integer && s.Type != expr.Number {
+			d.Fail(e.Node, "reading %s says which way is good, which is for numbers", e.Key)
+		}
 		if s.Exit && s.Type != expr.Integer {
 			d.Fail(e.Node, "reading %s is an exit: its type is integer", e.Key)
 		}
@@ -212,12 +215,23 @@ func (d *decoder) table(n ast.Node) *reading.Table {
 	return t
 }
 
+// good reads which way a reading is better.
+func (d *decoder) good(n ast.Node) reading.Good {
+	w := reading.Good(d.Word(n, "good"))
+	if !slices.Contains(reading.Goods, w) {
+		d.At(doc.Position(n), 0, false, "good must be low, high or near: which way the reading is better",
+			doc.Nearest(string(w), []string{"low", "high", "near"}))
+	}
+	return w
+}
+
 // readingFields decodes how a reading is taken; forms counts the forms that are given.
 func (d *decoder) readingFields(what string, n ast.Node) (s reading.Spec, forms int) {
 	s.Type = expr.Text
 	d.Fields(n, what, map[string]func(ast.Node){
 		"type": func(n ast.Node) { s.Type = d.typ(n) },
 		"unit": func(n ast.Node) { s.Unit = d.Word(n, "unit") },
+		"good": func(n ast.Node) { s.Good = d.good(n) },
 		"json": func(n ast.Node) {
 			forms++
 			src := d.Word(n, "json")

@@ -169,6 +169,18 @@ func (d *decoder) title(n ast.Node) string {
 	return w
 }
 
+// harm reads who suffers from the trouble, and how: one line that stands above every gate.
+func (d *decoder) harm(n ast.Node) string {
+	w := strings.TrimSpace(d.Word(n, "harm"))
+	if len(w) > MaxHarm || strings.ContainsAny(w, "\n\r") {
+		d.Fail(n, "harm is one line of %d bytes at most: who suffers, and how", MaxHarm)
+	}
+	if strings.Contains(w, "{{") {
+		d.Fail(n, "harm is plain text")
+	}
+	return w
+}
+
 func (d *decoder) name(n ast.Node, what string) string {
 	w := d.Word(n, what)
 	if !namePattern.MatchString(w) {
@@ -208,7 +220,7 @@ func (d *decoder) inputs(n ast.Node, what string) []Input {
 			d.Fail(pattern, "a pattern is for text; give min and max for a number")
 		}
 		if def != nil {
-			v, err := in.Accept(d.scalar(def))
+			v, err := in.Accept(d.Scalar(def))
 			if err != nil {
 				d.Fail(def, "the default does not fit the %s: %s", what, err)
 			}
@@ -234,20 +246,6 @@ func (d *decoder) inputFields(in *Input, what string, n ast.Node) (def, pattern 
 		"max":     func(n ast.Node) { f := d.Number(n, "max"); in.Max = &f },
 	})
 	return def, pattern
-}
-
-func (d *decoder) scalar(n ast.Node) any {
-	switch x := n.(type) {
-	case *ast.IntegerNode, *ast.FloatNode:
-		f := d.Number(n, "the value")
-		if f == float64(int64(f)) {
-			return int64(f)
-		}
-		return f
-	case *ast.BoolNode:
-		return x.Value
-	}
-	return d.Word(n, "the value")
 }
 
 func (d *decoder) pattern(n ast.Node) *regexp.Regexp {

@@ -109,6 +109,7 @@ func (d *decoder) decode(root ast.Node) {
 			}
 		},
 		"saves":      func(n ast.Node) { b.Saves = d.Duration(n, "saves") },
+		"harm":       func(n ast.Node) { b.Harm = d.harm(n) },
 		"starts":     func(n ast.Node) { x.starts = n },
 		"limits":     func(n ast.Node) { x.limits = n },
 		"finally":    func(n ast.Node) { x.finally = n },
@@ -231,30 +232,42 @@ var singleBraces = regexp.MustCompile(
 )
 
 // value decodes a structure whose texts may have holes.
-func (d *decoder) value(n ast.Node, where expr.Where, depth int) *Value {
-	if depth > 20 {
-		d.Fail(n, "this is nested too deeply")
+func (d *decoder) value(n ast.Node, where expr.Where) *Value {
+	return ReadValue(d.Text, n, func(n ast.Node) *expr.Template { return d.template(n, where, "body") })
+}
+
+// maxDeep bounds how deep a structure is nested.
+const maxDeep = 20
+
+// ReadValue reads a structure, and each of its texts by text.
+func ReadValue(t *doc.Text, n ast.Node, text func(ast.Node) *expr.Template) *Value {
+	return readValue(t, n, text, 0)
+}
+
+func readValue(t *doc.Text, n ast.Node, text func(ast.Node) *expr.Template, depth int) *Value {
+	if depth > maxDeep {
+		t.Fail(n, "this is nested too deeply")
 		return nil
 	}
 	switch x := n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
 		v := &Value{Map: map[string]*Value{}}
-		for _, e := range d.Mapping(x, "body") {
-			v.Map[e.Key] = d.value(e.Value, where, depth+1)
+		for _, e := range t.Mapping(x, "body") {
+			v.Map[e.Key] = readValue(t, e.Value, text, depth+1)
 		}
 		return v
 	case *ast.SequenceNode:
 		v := &Value{List: []*Value{}}
 		for _, i := range x.Values {
-			v.List = append(v.List, d.value(i, where, depth+1))
+			v.List = append(v.List, readValue(t, i, text, depth+1))
 		}
 		return v
 	case *ast.StringNode, *ast.LiteralNode:
-		return &Value{Text: d.template(x, where, "body")}
+		return &Value{Text: text(x)}
 	case *ast.NullNode:
 		return &Value{}
 	}
-	return &Value{Lit: d.scalar(n)}
+	return &Value{Lit: t.Scalar(n)}
 }
 
 // Render gives the structure with its holes filled; a text that is one hole keeps its type.

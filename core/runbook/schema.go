@@ -7,6 +7,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/expr"
+	"urgentis/core/reading"
 	"urgentis/core/trigger"
 )
 
@@ -109,8 +110,11 @@ var keyKinds = map[string]any{
 	"timeout": refTo(
 		"span",
 	), "within": refTo("span"), "every": refTo("span"), "for": refTo("span"), "steady": refTo("span"),
-	"fresh": refTo("span"),
-	"saves": refTo("span"), "give_up_after": refTo("span"),
+	"fresh":  refTo("span"),
+	"harm":   map[string]any{"type": "string", "maxLength": MaxHarm},
+	"costly": map[string]any{"enum": []any{true}},
+	"good":   map[string]any{"enum": reading.Goods},
+	"saves":  refTo("span"), "give_up_after": refTo("span"),
 	"gate": refTo(
 		"gate",
 	), "again": refTo("again"), "starts": refTo("starts"), "http": refTo("http"), "sql": refTo("sql"),

@@ -176,6 +176,7 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 		known["read"] = func(n ast.Node) { s.Read = d.readings(n) }
 		known["again"] = func(n ast.Node) { s.Again = d.again(n) }
 		known["fits"] = func(n ast.Node) { s.Fits = d.schemaOf(n) }
+		known["costly"] = func(n ast.Node) { s.Costly = d.only(n, "costly") }
 		known["only_reads"] = func(n ast.Node) { s.OnlyReads = d.Word(n, "only_reads") }
 	case Check:
 		known["that"] = func(n ast.Node) { s.That = d.condition(n, expr.InStep, "that") }

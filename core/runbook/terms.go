@@ -133,13 +133,11 @@ func (b *Book) changeTerms(s *Step) []Term {
 	return out
 }
 
-// proofsOf lists the checks that prove a change.
+// proofsOf names the checks that prove a change.
 func (b *Book) proofsOf(s *Step) []string {
 	var out []string
-	for _, x := range b.All() {
-		if s.ID != "" && x.Proves == s.ID {
-			out = append(out, fmt.Sprintf("%q (%s)", x.Title, x.Path))
-		}
+	for _, x := range b.proofs(s) {
+		out = append(out, fmt.Sprintf("%q (%s)", x.Title, x.Path))
 	}
 	return out
 }

@@ -63,7 +63,7 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 	}
 	known["http"] = func(n ast.Node) { do.HTTP = d.http(n) }
 	known["sql"] = func(n ast.Node) { do.SQL = d.sql(n) }
-	known["port"] = func(n ast.Node) { do.Port = d.value(n, expr.InTarget, 0) }
+	known["port"] = func(n ast.Node) { do.Port = d.value(n, expr.InTarget) }
 	known["name"] = func(n ast.Node) { do.Name = d.lookup(n) }
 	known["echo"] = func(n ast.Node) {
 		do.Echo = &Echo{Count: 3}
@@ -196,7 +196,7 @@ func (d *decoder) sql(n ast.Node) *SQL {
 		},
 		"with": func(n ast.Node) {
 			for _, x := range d.List(n, "with") {
-				q.With = append(q.With, d.value(x, expr.InTarget, 0))
+				q.With = append(q.With, d.value(x, expr.InTarget))
 			}
 		},
 		"names": func(n ast.Node) {
@@ -312,7 +312,7 @@ func (d *decoder) send(n ast.Node) *Send {
 				d.Fail(n, "the text of a file is never filled in; use json for values")
 			}
 		},
-		"json": func(n ast.Node) { forms++; f.JSON = d.value(n, expr.InTarget, 0) },
+		"json": func(n ast.Node) { forms++; f.JSON = d.value(n, expr.InTarget) },
 		"mode": func(n ast.Node) {
 			if f.Mode = d.Word(n, "mode"); !modePattern.MatchString(f.Mode) {
 				d.Fail(n, "mode must be octal, such as 0755")
@@ -445,7 +445,7 @@ func (d *decoder) http(n ast.Node) *HTTP {
 			}
 		},
 		"body": func(n ast.Node) {
-			h.Body = d.value(n, expr.InTarget, 0)
+			h.Body = d.value(n, expr.InTarget)
 		},
 	})
 	switch {

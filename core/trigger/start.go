@@ -192,7 +192,7 @@ func (r *Reader) Keys(s *Start) map[string]func(ast.Node) {
 			}
 		},
 		"on":    func(n ast.Node) { r.on(n, s) },
-		"hours": func(n ast.Node) { s.Hours = r.hours(n) },
+		"hours": func(n ast.Node) { s.Hours = r.Hours(n) },
 		"steady": func(n ast.Node) {
 			if s.Steady = r.Duration(n, "steady"); s.Steady > maxSteady {
 				r.Fail(n, "steady may be a day at most")
@@ -320,7 +320,8 @@ func (r *Reader) oneOf(n ast.Node, what string, words []string) string {
 	return w
 }
 
-func (r *Reader) hours(n ast.Node) *Hours {
+// Hours reads inside: CALENDAR or outside: CALENDAR.
+func (r *Reader) Hours(n ast.Node) *Hours {
 	h := &Hours{}
 	got := r.Fields(n, "hours", map[string]func(ast.Node){
 		"inside":  func(n ast.Node) { h.Inside, h.Calendar = true, r.Word(n, "inside") },

@@ -91,6 +91,9 @@ func word(w string) string {
 	return "'" + strings.ReplaceAll(visible(w), "'", `'\''`) + "'"
 }
 
+// Visible shows a value as Show does.
+func Visible(s string) string { return visible(s) }
+
 // visible is plain.Line, with secrets and bounds written as people read them.
 func visible(s string) string { return plain.Line(expr.ShowSecrets(expr.ShowBounds(s))) }
 

@@ -15,6 +15,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/message"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
@@ -34,17 +35,17 @@ type Config struct {
 	Secrets *secret.Keeper `need:"yes"`
 	// SSH tries whether a target can be reached.
 	SSH act.Hand `need:"yes"`
-	// Rooms tries whether a room can be reached.
-	Rooms   Rooms        `need:"yes"`
+	// Outbox hands messages over at once, to try a way out.
+	Outbox  Outbox       `need:"yes"`
 	Log     *slog.Logger `need:"yes"`
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
 	Link string `need:"yes"`
 }
 
-// Rooms sends a message to a room at once, and says why it did not arrive.
-type Rooms interface {
-	Send(ctx context.Context, room *store.Connection, text string) error
+// Outbox hands a message over at once, and says what the other side answered, or why it did not arrive.
+type Outbox interface {
+	Send(ctx context.Context, c *message.Connection, m *message.Message) (answer string, err error)
 }
 
 // App is the use cases of one instance.
@@ -55,7 +56,7 @@ type App struct {
 	door    *signin.Door
 	secrets *secret.Keeper
 	ssh     act.Hand
-	rooms   Rooms
+	outbox  Outbox
 	log     *slog.Logger
 	version string
 	link    string
@@ -87,8 +88,8 @@ func New(c Config) (*App, error) {
 	return &App{
 		maps: maps, used: used, rates: rates,
 		store: c.Store, engine: c.Engine, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
-		rooms: c.Rooms,
-		log:   c.Log, version: c.Version, link: c.Link,
+		outbox: c.Outbox,
+		log:    c.Log, version: c.Version, link: c.Link,
 	}, nil
 }
 

@@ -3,6 +3,7 @@ package app_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"path/filepath"
 	"reflect"
@@ -15,6 +16,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/core/message"
 	"urgentis/internal/act/ssh"
 	"urgentis/internal/app"
 	"urgentis/internal/engine"
@@ -57,24 +59,27 @@ func open(t *testing.T) *site {
 	door := signin.New(s)
 	a, err := app.New(app.Config{
 		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper, SSH: ssh.New(keeper.Credential),
-		Rooms: room{},
-		Log:   log, Version: "test", Link: "http://u",
+		Outbox: &taken{},
+		Log:    log, Version: "test", Link: "http://u",
 	})
 	require.NoError(t, err)
 	return &site{a, s, e, in, door}
 }
 
-// room takes every message.
-type room struct{}
+// taken takes every message.
+type taken struct{ list []message.Message }
 
-func (room) Send(context.Context, *store.Connection, string) error { return nil }
+func (x *taken) Send(_ context.Context, _ *message.Connection, m *message.Message) (string, error) {
+	x.list = append(x.list, *m)
+	return "answered 200", nil
+}
 
 func TestWhatIsMissingIsSaid(t *testing.T) {
 	_, err := app.New(app.Config{})
 	assert.EqualError(
 		t,
 		err,
-		"the use cases cannot do without Store, Engine, Intake, Door, Secrets, SSH, Rooms, Log, Link",
+		"the use cases cannot do without Store, Engine, Intake, Door, Secrets, SSH, Outbox, Log, Link",
 	)
 }
 
@@ -363,25 +368,36 @@ func TestARunbookIsTakenOutOfUseAndBack(t *testing.T) {
 
 func TestConnectionsAreTriedAndMessagesListed(t *testing.T) {
 	a := open(t)
-	require.NoError(
-		t,
-		a.SetConnection(ctx, iva, store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}),
-	)
-	tried, err := a.TryConnection(ctx, iva, "room")
+	require.NoError(t, a.AddConnection(ctx, iva, "room", "room", "http://127.0.0.1:1/"))
+	tried, err := a.TryConnection(ctx, iva, "room", "")
 	require.NoError(t, err)
 	assert.True(t, tried.OK)
-	_, err = a.TryConnection(ctx, iva, "rom")
+	_, err = a.TryConnection(ctx, iva, "rom", "")
 	assert.EqualError(t, err, "there is no connection rom")
-	_, err = a.Intake.Take(ctx, "mon", alert.Report{Key: "k", Severity: alert.Major, Summary: "deep", At: time.Now()})
-	require.NoError(t, err)
-	list, more, err := a.Deliveries(ctx, jonas, "queued", 0, 1)
+	require.NoError(t, a.Store.Tx(ctx, func(tx *store.Tx) error {
+		for _, key := range []string{"a", "b"} {
+			d := store.Delivery{Key: key, Kind: "room", Address: "room", Body: "{}", State: "failed",
+				QueuedAt: time.Now()}
+			if err := tx.AddDeliveries([]store.Delivery{d}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	list, more, err := a.Deliveries(ctx, jonas, "failed", 0, 0, 1)
 	require.NoError(t, err)
 	assert.True(t, more)
 	require.Len(t, list, 1)
-	rest, _, err := a.Deliveries(ctx, jonas, "queued", list[0].ID, 10)
+	rest, _, err := a.Deliveries(ctx, jonas, "failed", 0, list[0].ID, 10)
 	require.NoError(t, err)
-	assert.NotEmpty(t, rest)
+	require.Len(t, rest, 1)
 	assert.Less(t, rest[0].ID, list[0].ID)
+	again, err := a.SendAgain(ctx, jonas, rest[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, "queued", again.State)
+	_, err = a.SendAgain(ctx, jonas, rest[0].ID)
+	assert.EqualError(t, err, fmt.Sprintf("message %d is queued: only what failed or was dropped is sent again", again.ID))
 	require.NoError(t, a.RemoveConnection(ctx, iva, "room"))
+	assert.EqualError(t, a.RemoveConnection(ctx, iva, "room"), "there is no connection room")
 	assert.EqualError(t, a.RemoveService(ctx, iva, "berths"), "there is no service berths")
 }

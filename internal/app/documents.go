@@ -9,6 +9,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/doc"
 	"urgentis/core/estate"
+	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
 	"urgentis/internal/store"
@@ -199,6 +200,10 @@ func (a *App) findings(tx *store.Tx, d *estate.Document) (doc.Findings, error) {
 	var starts []trigger.Start
 	var found doc.Findings
 	switch {
+	case d.Team != nil:
+		return teamFindings(tx, d.Team)
+	case d.Route != nil:
+		return a.routeFindings(tx, d.Route)
 	case d.Runbook != nil:
 		var err error
 		if found, err = a.estateFindings(tx.Context(), d.Runbook); err != nil {
@@ -229,6 +234,73 @@ func (a *App) findings(tx *store.Tx, d *estate.Document) (doc.Findings, error) {
 				Message: "there is no calendar " + s.Hours.Calendar})
 		} else if err != nil {
 			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// teamFindings warns of what a team names that is not there.
+func teamFindings(tx *store.Tx, t *route.Team) (doc.Findings, error) {
+	found, err := strangers(tx, t)
+	if err != nil || t.Room == "" {
+		return found, err
+	}
+	more, err := missingTold(tx, []string{"room/" + t.Room})
+	return append(found, more...), err
+}
+
+// routeFindings says what a route names that is not there.
+func (a *App) routeFindings(tx *store.Tx, r *route.Route) (doc.Findings, error) {
+	found, err := missingTold(tx, r.Tell)
+	if err != nil || r.Hours == "" {
+		return found, err
+	}
+	_, err = tx.Document(estate.Calendar, r.Hours)
+	if errors.Is(err, store.ErrNotFound) {
+		return append(found, doc.Finding{Line: 1, Column: 1, Message: "there is no calendar " + r.Hours}), nil
+	}
+	return found, err
+}
+
+// missingTold warns of those who are told and are not there yet.
+func missingTold(tx *store.Tx, words []string) (doc.Findings, error) {
+	var found doc.Findings
+	for _, w := range words {
+		kind, name := estate.Connection, route.Room(w)
+		if name == "" {
+			kind = estate.Team
+			name, _ = route.TeamOf(w)
+		}
+		var err error
+		if p := route.PersonOf(w); p != "" {
+			var row *store.Person
+			if row, err = tx.Person(p); err == nil && row == nil {
+				err = store.ErrNotFound
+			}
+		} else {
+			_, err = tx.Document(kind, name)
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			found = append(found, doc.Finding{Line: 1, Column: 1, Warning: true, Message: w + " is not there: " +
+				"nobody is told by it"})
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// strangers warns of members of a team who cannot sign in: nobody would reach them.
+func strangers(tx *store.Tx, t *route.Team) (doc.Findings, error) {
+	people, err := tx.People()
+	if err != nil {
+		return nil, err
+	}
+	var found doc.Findings
+	for _, m := range t.Members {
+		if !slices.ContainsFunc(people, func(p store.Person) bool { return p.Name == m }) {
+			found = append(found, doc.Finding{Line: 1, Column: 1, Warning: true,
+				Message: m + " cannot sign in: add them with urgentis person add " + m})
 		}
 	}
 	return found, nil

@@ -20,6 +20,7 @@ import (
 	"urgentis/core/estate"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
+	"urgentis/core/runbook"
 	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/store"
@@ -33,6 +34,7 @@ type Service struct {
 	Stance       string   `json:"stance,omitempty"`
 	QuietMinutes int      `json:"quiet_minutes,omitempty"`
 	DependsOn    []string `json:"depends_on,omitempty"`
+	Harm         string   `json:"harm,omitempty"`
 }
 
 // Target is a host that runbooks act on, as people read and change it.
@@ -53,7 +55,7 @@ type Target struct {
 func serviceOf(r store.Service) Service {
 	return Service{
 		Name: r.Name, Title: r.Title, Owner: r.Owner, Stance: r.Stance, QuietMinutes: r.QuietMinutes,
-		DependsOn: r.DependsOn,
+		DependsOn: r.DependsOn, Harm: r.Harm,
 	}
 }
 
@@ -237,6 +239,10 @@ func (a *App) SetService(ctx context.Context, who *access.Principal, c Change) (
 		}
 		row.Title, row.Owner, row.Stance, row.QuietMinutes = s.Title, s.Owner, s.Stance, s.QuietMinutes
 		row.DependsOn = append([]string{}, s.DependsOn...)
+		if row.Harm = strings.TrimSpace(s.Harm); len(row.Harm) > runbook.MaxHarm ||
+			strings.ContainsAny(row.Harm, "\r\n") {
+			return invalid("harm", "harm is one line of %d bytes at most: who suffers, and how", runbook.MaxHarm)
+		}
 		return nil
 	})
 }
@@ -368,61 +374,6 @@ func (a *App) TryTarget(ctx context.Context, who *access.Principal, name string)
 		return Tried{false, res.Error}, nil
 	}
 	return Tried{false, strings.TrimSpace("the command failed: " + res.Stderr.Text())}, nil
-}
-
-// Connections lists the connections.
-func (a *App) Connections(ctx context.Context, who *access.Principal) ([]store.Connection, error) {
-	if err := administer(who, "connection", ""); err != nil {
-		return nil, err
-	}
-	return a.store.In(ctx).Connections()
-}
-
-// SetConnection adds a connection, or changes one.
-func (a *App) SetConnection(ctx context.Context, who *access.Principal, c store.Connection) error {
-	if err := administer(who, "connection", c.Name); err != nil {
-		return err
-	}
-	if err := web("url", c.URL); err != nil {
-		return err
-	}
-	return a.tx(ctx, func(tx *store.Tx) error {
-		if err := tx.Save(&c); err != nil {
-			return err
-		}
-		return tx.Audit(who.Name, "connection.set", c.Name, "")
-	})
-}
-
-// TryConnection sends a message to a room that says that it is a try.
-func (a *App) TryConnection(ctx context.Context, who *access.Principal, name string) (Tried, error) {
-	if err := administer(who, "connection", name); err != nil {
-		return Tried{}, err
-	}
-	c, err := a.store.In(ctx).Connection(name)
-	if err != nil {
-		return Tried{}, named(err, "connection %s", name)
-	}
-	if err := a.rooms.Send(ctx, c, "This is a try by "+who.Name+": messages of Urgentis arrive here."); err != nil {
-		return Tried{Says: strings.TrimPrefix(err.Error(), name+": ")}, nil
-	}
-	return Tried{OK: true, Says: "it took the message"}, nil
-}
-
-// Deliveries lists messages of a state ("": of all) before an id, newest first, and says whether there are more.
-func (a *App) Deliveries(ctx context.Context, who *access.Principal, state string, before int64, limit int,
-) ([]store.Delivery, bool, error) {
-	if _, err := see(who); err != nil {
-		return nil, false, err
-	}
-	list, err := a.store.In(ctx).Deliveries(state, before, limit+1)
-	list, more := pageOf(list, limit)
-	return list, more, err
-}
-
-// RemoveConnection removes a connection; what is on its way there is dropped.
-func (a *App) RemoveConnection(ctx context.Context, who *access.Principal, name string) error {
-	return a.remove(ctx, who, &store.Connection{}, "connection", name)
 }
 
 // Secrets lists the secrets, without their values.

@@ -22,6 +22,8 @@ type Gate struct {
 	Raised   flow.GateRaised
 	Run      store.Run
 	Evidence []Evidence
+	// Brief is what somebody needs to decide it; nil in lists.
+	Brief *Brief
 	// MayDecide says that whoever looks at it may decide it.
 	MayDecide bool
 }
@@ -55,7 +57,15 @@ func (a *App) Gate(ctx context.Context, who *access.Principal, id string) (*Gate
 	if err != nil {
 		return nil, err
 	}
-	return &list[0], access.Can(who, access.See, ofRun(&list[0].Run))
+	if err := access.Can(who, access.See, ofRun(&list[0].Run)); err != nil {
+		return nil, err
+	}
+	log, err := a.store.In(ctx).Log(row.Run, 0)
+	if err != nil {
+		return nil, err
+	}
+	list[0].Brief, err = a.brief(ctx, &list[0], log)
+	return &list[0], err
 }
 
 func (a *App) showGates(ctx context.Context, who *access.Principal, list []store.Gate) ([]Gate, error) {
@@ -163,6 +173,8 @@ type Question struct {
 	Raised   flow.QuestionRaised
 	Run      store.Run
 	Evidence []Evidence
+	// Brief is what somebody needs to answer it.
+	Brief *Brief
 	// Barred says why a choice cannot be taken now; "" where it can.
 	Barred map[string]string
 }
@@ -178,6 +190,19 @@ func (a *App) Questions(ctx context.Context, who *access.Principal) ([]Question,
 		return nil, err
 	}
 	return a.showQuestions(ctx, who, list)
+}
+
+// Question reads one question, open or not.
+func (a *App) Question(ctx context.Context, who *access.Principal, id string) (*Question, error) {
+	row, err := a.store.In(ctx).Question(id)
+	if err != nil {
+		return nil, named(err, "question %s", id)
+	}
+	list, err := a.showQuestions(ctx, who, []store.Question{*row})
+	if err != nil {
+		return nil, err
+	}
+	return &list[0], access.Can(who, access.See, ofRun(&list[0].Run))
 }
 
 func (a *App) showQuestions(ctx context.Context, who *access.Principal, list []store.Question) ([]Question, error) {
@@ -201,6 +226,10 @@ func (a *App) showQuestions(ctx context.Context, who *access.Principal, list []s
 			if flow.SaysNotBegun(c) {
 				out[i].Barred[c] = a.barred(tx, raised, log)
 			}
+		}
+		if out[i].Brief, err = a.questionBrief(ctx, &out[i], log); err != nil {
+			// It can be answered without.
+			a.log.Error("tell what somebody needs to answer a question", "question", q.ID, "error", err)
 		}
 	}
 	return out, nil

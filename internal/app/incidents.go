@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"urgentis/core/access"
+	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
@@ -170,6 +171,60 @@ type Incident struct {
 	Questions []Question
 	// Deployments are what was changed of its services shortly before, and meanwhile.
 	Deployments []store.Deployment
+	// Tickets are its tickets at ticket desks.
+	Tickets []store.Ticket
+	// HandedOver is what somebody needs who takes over, while a person is waited for; nil otherwise.
+	HandedOver *HandedOver
+}
+
+// HandedOver is what a run left that ended without closing the incident.
+type HandedOver struct {
+	*flow.HandOverBrief
+	Run  store.Run
+	Harm string
+	// Before tells how runs of the runbook ended.
+	Before store.RunsBefore
+}
+
+// handedOver finds the newest run that left the incident to people.
+func (a *App) handedOver(tx *store.Tx, i *Incident) (*HandedOver, error) {
+	var last *store.Run
+	for n := range i.Runs {
+		if r := &i.Runs[n]; r.EndedAt != nil && (last == nil || r.EndedAt.After(*last.EndedAt)) {
+			last = r
+		}
+	}
+	if last == nil || i.Incident.State != "open" || i.Incident.WaitingOn != "person" {
+		return nil, nil
+	}
+	log, err := tx.Log(last.ID, 0)
+	if err != nil || len(log) == 0 {
+		return nil, err
+	}
+	book, err := a.engine.BookOf(tx.Context(), log)
+	if err != nil {
+		return nil, err
+	}
+	b, err := flow.BriefOfHandOver(book, log)
+	if err != nil || b == nil {
+		return nil, err
+	}
+	out := &HandedOver{HandOverBrief: b, Run: *last, Harm: b.Harm}
+	out.Ended.To = a.engine.NameOf(tx, out.Ended.To, *last.EndedAt)
+	if out.Harm == "" {
+		if out.Harm, err = harmOf(tx, book.Service); err != nil {
+			return nil, err
+		}
+	}
+	for _, e := range log {
+		if g, ok := e.Body.(flow.GateRaised); ok {
+			if err := addTaken(tx, g.Gate, b.Grounds); err != nil {
+				return nil, err
+			}
+		}
+	}
+	out.Before, err = tx.RunsBeforeOf(last.Runbook, last.ID)
+	return out, err
 }
 
 // maxEntries bounds how many entries of a record are read at once.
@@ -213,6 +268,13 @@ func (a *App) Incident(ctx context.Context, who *access.Principal, number int64)
 		return nil, err
 	}
 	if out.Questions, err = a.showQuestions(ctx, who, questions); err != nil {
+		return nil, err
+	}
+	if out.HandedOver, err = a.handedOver(tx, out); err != nil {
+		// The record has it all the same.
+		a.log.Error("tell what somebody needs who takes over", "incident", number, "error", err)
+	}
+	if out.Tickets, err = tx.TicketsOf(number); err != nil {
 		return nil, err
 	}
 	out.Deployments, err = a.deploymentsOf(tx, out)
@@ -308,25 +370,29 @@ func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, 
 
 // CloseIncident resolves an incident on which no run works any more.
 func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number int64, outcome, because string,
-) (*store.Incident, error) {
-	i, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
-		if i.State != "open" {
-			return store.NewEntry{}, &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed already"}
+) (i *store.Incident, err error) {
+	err = a.write(ctx, func(s *engine.Sheet) error {
+		if i, err = s.Incident(number); err != nil {
+			return named(err, "incident %d", number)
 		}
-		active, err := tx.Working(i.Number, "")
+		if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
+			return err
+		}
+		if i.State != "open" {
+			return &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed already"}
+		}
+		active, err := s.Tx().Working(i.Number, "")
 		if err != nil {
-			return store.NewEntry{}, err
+			return err
 		}
 		if active > 0 {
-			return store.NewEntry{}, &Error{
-				Kind: Conflict, Code: "run-active", Says: "a runbook still works on it; let it end first"}
+			return &Error{Kind: Conflict, Code: "run-active", Says: "a runbook still works on it; let it end first"}
 		}
-		at := now()
-		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", outcome, because, &at
-		return store.NewEntry{
-			At: at, Kind: incident.Closed, Actor: who.Name, Title: "Closed: " + outcome,
-			Content: map[string]any{"outcome": outcome, "because": because},
-		}, nil
+		err = s.Close(i, engine.Closing{Outcome: outcome, Because: because, By: who.Name, At: now()})
+		if err != nil {
+			return err
+		}
+		return s.Tx().Audit(who.Name, string(incident.Closed), fmt.Sprintf("incident %d", number), "")
 	})
 	return i, err
 }

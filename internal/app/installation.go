@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"urgentis/core/access"
+	"urgentis/core/route"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -57,7 +58,7 @@ func (a *App) SetHalt(ctx context.Context, who *access.Principal, halted bool, b
 			return err
 		}
 		s.Changed(store.Feed{Topic: "halt", Ref: act})
-		return s.Notify(engine.Notice{Kind: engine.HaltChanged, Key: store.NewID("halt"), Text: text, Link: a.link})
+		return s.Notify(engine.Notice{Kind: route.HaltChanged, Key: store.NewID("halt"), Text: text, Link: a.link})
 	})
 	if err != nil {
 		return Status{}, err

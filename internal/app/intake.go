@@ -43,8 +43,11 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 
 // takePayload keeps what a source sent.
 func (a *App) takePayload(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
-	if s.Reports == alert.OfDeployments {
+	switch s.Reports {
+	case alert.OfDeployments:
 		return a.takeDeployments(ctx, s, p)
+	case alert.OfTickets:
+		return a.takeTickets(ctx, s, p)
 	}
 	if s.Map != nil {
 		return a.takeMapped(ctx, s, p)
@@ -303,8 +306,11 @@ func (a *App) TrySource(ctx context.Context, who *access.Principal, name, text s
 	if s.Map == nil {
 		return nil, invalid("map", "the source %s has no map: it sends our own JSON or CloudEvents", name)
 	}
-	if s.Reports == alert.OfDeployments {
+	switch s.Reports {
+	case alert.OfDeployments:
 		return a.tryDeployments(s, p)
+	case alert.OfTickets:
+		return a.tryTickets(s, p)
 	}
 	out := &TriedSource{Items: []TriedItem{}}
 	items, err := s.Mapping(p, now())

@@ -211,16 +211,17 @@ func (a *App) merge(
 	if err := s.Tx().MoveAlerts(ids, i.Number); err != nil {
 		return err
 	}
-	f.State, f.WaitingOn, f.Outcome, f.ResolvedAt, f.MergedInto = "resolved", "nobody", "merged", &at, &i.Number
-	f.Because, f.Alerts = fmt.Sprintf("part of incident %d", i.Number), 0
+	f.MergedInto, f.Alerts = &i.Number, 0
 	i.Alerts += int64(len(moved))
 	i.Say(f.Title)
 	if i.SeverityBy == "" && alert.Worth(f.Severity) > alert.Worth(i.Severity) {
 		i.Severity = f.Severity
 	}
 	about := map[string]any{"from": f.Number, "into": i.Number, "alerts": ids, "because": because}
-	err := s.RecordWriter.Write(f, store.NewEntry{At: at, Kind: incident.Merged, Actor: who.Name,
-		Title: fmt.Sprintf("Part of incident %d from here on: %s", i.Number, i.Title), Content: about})
+	err := s.Close(f, engine.Closing{Outcome: "merged", Because: fmt.Sprintf("part of incident %d", i.Number),
+		By: who.Name, At: at, Kind: incident.Merged, Content: map[string]any{"from": f.Number, "into": i.Number,
+			"alerts": ids, "because": because}, SourceTold: true,
+		Says: fmt.Sprintf("Part of incident %d from here on: %s", i.Number, i.Title)})
 	if err != nil {
 		return err
 	}

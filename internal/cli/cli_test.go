@@ -224,7 +224,7 @@ func TestAdminOnTheMachine(t *testing.T) {
 	for _, noun := range []string{
 		"run", "alert", "incident", "gate", "question", "runbook", "service", "target", "source", "secret",
 		"connection",
-		"person", "token", "instance", "audit", "delivery", "document", "unread",
+		"person", "token", "instance", "audit", "message", "document", "unread",
 	} {
 		var list struct{ Items []map[string]any }
 		out := ok(t, noun, "list", "-o", "json")
@@ -237,13 +237,15 @@ func TestAdminOnTheMachine(t *testing.T) {
 	assert.Contains(t, ok(t, "__complete", "service", "remove", ""), "berths\n")
 	assert.Contains(t, ok(t, "__complete", "incident", "close", "1", "--outcome", ""), "mitigated\n")
 
-	ok(t, "connection", "set", "quayside", "--url", "http://127.0.0.1:1/")
+	ok(t, "connection", "add", "quayside", "--url", "http://127.0.0.1:1/")
 	code, out, errOut = run(t, "", "connection", "try", "quayside")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "quayside: dial tcp")
 	assert.Contains(t, errOut, "no message arrives at quayside")
 	ok(t, "halt")
-	assert.Contains(t, ok(t, "delivery", "list", "--state", "queued"), "All changes are halted by iva.")
+	assert.Eventually(t, func() bool {
+		return strings.Contains(ok(t, "message", "list", "--state", "queued"), "All changes are halted by iva.")
+	}, 10*time.Second, 100*time.Millisecond)
 	ok(t, "connection", "remove", "quayside")
 	ok(t, "service", "remove", "berths")
 	assert.Equal(t, 2, strings.Count(ok(t, "audit", "list", "--limit", "2", "-o", "json"), `"subject"`))
@@ -284,8 +286,8 @@ func TestTheStoryByCommands(t *testing.T) {
 		return gate != ""
 	}, 30*time.Second, 50*time.Millisecond)
 	shown := ok(t, "gate", "show", gate)
-	for _, want := range []string{"berthq park --queue quay-north m-4711", "on berth-consumer-1 (127.0.",
-		"undo: berthq unpark", "depth", "the service's stance is ask"} {
+	for _, want := range []string{"berthq park --queue quay-north m-4711", "address 127.0.", "account ",
+		"undo: berthq unpark", "Harm:", "After yes:", "Never done before.", "depth", "the service's stance is ask"} {
 		assert.Contains(t, shown, want)
 	}
 	assert.Contains(t, ok(t, "incident", "show", "1"), "Waits for approval")
@@ -608,7 +610,7 @@ func admin(t *testing.T, w *demo.World) {
 		"its stance is suggest",
 	)
 	assert.Contains(t, ok(t, "service", "list"), "quayside")
-	assert.Contains(t, ok(t, "connection", "set", "spare-room", "--url", "http://127.0.0.9/"), "Set.")
+	assert.Contains(t, ok(t, "connection", "add", "spare-room", "--url", "http://127.0.0.9/"), "Added.")
 	assert.Contains(t, ok(t, "connection", "list"), "quayside-room")
 	assert.Contains(t, ok(t, "halt", "--because", "test"), "All changes are halted")
 	assert.Contains(t, ok(t, "status"), "halted by iva")

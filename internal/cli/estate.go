@@ -176,7 +176,7 @@ func changes(changed []string) string {
 }
 
 func (a *app) service() *cobra.Command {
-	var owner, title, stance string
+	var owner, title, stance, harm string
 	var quiet int
 	var depends []string
 	var g *given
@@ -190,7 +190,7 @@ func (a *app) service() *cobra.Command {
 			kind, body, err := g.take(
 				args[0],
 				map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet,
-					"depends-on": &depends},
+					"depends-on": &depends, "harm": &harm},
 			)
 			if err != nil {
 				return nil, "", err
@@ -218,6 +218,9 @@ func (a *app) service() *cobra.Command {
 			"service)")
 	set.Flags().
 		StringSliceVar(&depends, "depends-on", nil, "all `SERVICES` that it needs, with commas between; '' for none")
+	set.Flags().
+		StringVar(&harm, "harm", "", "who suffers when it is in trouble, and how, in `WORDS`: it stands above each "+
+			"gate; '' takes it away")
 	set.Flags().
 		IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 "+
 			"unless said)")
@@ -415,51 +418,4 @@ func (a *app) secret() *cobra.Command {
 	remove := remover(a, "Take a secret's value away for good; one that opens a target stays",
 		"urgentis secret remove fleet-key", "Removed.", (*client).RemoveSecretWithResponse)
 	return noun("secret", "Sealed keys and passwords", set, list, a.offers(remove, secretNames))
-}
-
-func (a *app) connection() *cobra.Command {
-	var url string
-	set := doer(
-		a,
-		"set NAME",
-		"Add or change a room that messages go to",
-		"urgentis connection set quayside-room --url https://rooms.example/hook",
-		cobra.ExactArgs(1),
-		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-			r, err := check(
-				cl.SetConnectionWithResponse(cmd.Context(), api.Connection{Name: args[0], Kind: "room", Url: url}),
-			)
-			if err != nil {
-				return nil, "", err
-			}
-			return r.JSON200, "Set.", nil
-		},
-	)
-	set.Flags().StringVar(&url, "url", "", "the `URL` that messages are posted to")
-	list := lister(
-		a,
-		"List connections",
-		"urgentis connection list",
-		"No connections. Add one with: urgentis connection set NAME --url URL",
-		[]string{"name", "kind", "url"},
-		func(cmd *cobra.Command, cl *client) (*[]api.Connection, error) {
-			r, err := check(cl.ListConnectionsWithResponse(cmd.Context()))
-			return r.JSON200, err
-		},
-		func(x api.Connection) []string { return []string{x.Name, string(x.Kind), x.Url} },
-	)
-	remove := remover(a, "Remove a room; what is on its way there is not delivered",
-		"urgentis connection remove quayside-room", "Removed.", (*client).RemoveConnectionWithResponse)
-	try := a.trier(
-		"Send a message to a room that says that it is a try",
-		"urgentis connection try quayside-room",
-		"no message arrives at %s",
-		func(ctx context.Context, cl *client, name string) (*api.Tried, error) {
-			r, err := check(cl.TryConnectionWithResponse(ctx, name))
-			return r.JSON200, err
-		},
-	)
-	a.offers(set, connectionNames)
-	return noun("connection", "Rooms that messages go to", set, list, a.offers(try, connectionNames),
-		a.offers(remove, connectionNames))
 }

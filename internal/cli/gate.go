@@ -48,28 +48,46 @@ func (a *app) gateList() *cobra.Command {
 }
 
 func (a *app) showGate(g *api.Gate) {
-	a.say("%s\nrunbook %s, incident %d, asked by %s\n\n", a.paint(bold, g.Title), g.Runbook, g.Incident, g.Requester)
-	a.say("What would run, word for word:\n")
-	for _, r := range g.Requests {
-		a.say(
-			"  %s\n    on %s (%s, account %s), at most %d s\n",
-			a.bolded("  ", r.Shown),
-			r.Target,
-			r.Address,
-			orDash(r.Account),
-			r.TimeoutSeconds,
-		)
-		if r.Undo != "" {
-			a.say("    undo: %s\n", indented("      ", r.Undo))
+	b := g.Brief
+	if b == nil {
+		b = &api.Brief{Headline: api.Headline{Says: g.Title}}
+	}
+	a.say(
+		"%s\nrunbook %s, incident %d, asked by %s\n",
+		a.paint(bold, b.Headline.Says),
+		g.Runbook,
+		g.Incident,
+		g.Requester,
+	)
+	if b.Harm != "" {
+		a.say("\nHarm:    %s\n", b.Harm)
+	}
+	for _, t := range b.Trends {
+		a.say("Trend:   %s\n", t.Says)
+		if t.Gone != "" {
+			a.say("         %s\n", a.paint(amber, t.Gone))
 		}
 	}
+	a.say("\nExactly this would run:\n")
+	for _, p := range b.Parts {
+		a.showPart(p, len(b.Parts) > 1)
+	}
+	a.showFollows(g, b)
 	a.say("\nThe evidence:\n")
-	for _, e := range g.Evidence {
-		a.say("  %-24s %-12s %s %s   %s\n", e.Target, e.Reading, clip(e.Value, 80), e.Unit, a.paint(dim, ago(e.At)))
+	for _, f := range b.Facts {
+		old := ""
+		if f.Stale {
+			old = "old: "
+		}
+		a.say("  %-12s %s %s   %s   %s\n", f.Reading, clip(f.Value, 80), f.Unit, strings.Join(f.Targets, ", "),
+			a.paint(dim, old+ago(f.At)))
 	}
 	a.say("\nWhy it is asked: %s\n", strings.Join(g.Reasons, "; "))
 	switch g.State {
 	case "open":
+		for _, m := range b.Missing {
+			a.say("Still wanted: %s.\n", m)
+		}
 		a.say(
 			"%s\n  urgentis gate approve %s\n  urgentis gate refuse %s --comment \"…\"\n",
 			a.paint(amber, fmt.Sprintf("Waits for %s, ends %s:", g.Ask, until(g.Until))),
@@ -79,6 +97,58 @@ func (a *app) showGate(g *api.Gate) {
 	default:
 		a.say("%s by %s. %s\n", g.State, orDash(g.DecidedBy), g.Comment)
 	}
+}
+
+// showPart shows words once, and what differs by target below them.
+func (a *app) showPart(p api.ChangePart, several bool) {
+	if several {
+		a.say("  %s\n", p.Title)
+	}
+	a.say("  %s\n", a.bolded("  ", p.Shown))
+	if p.Undo != "" {
+		a.say("    undo: %s\n", indented("      ", p.Undo))
+	} else {
+		a.say("    %s\n", a.paint(amber, "cannot be taken back"))
+	}
+	if len(p.Columns) == 0 {
+		a.say("    on %s\n", orDash(strings.Join(p.Targets, ", ")))
+	} else {
+		rows := make([][]string, len(p.Targets))
+		for i, t := range p.Targets {
+			rows[i] = append([]string{orDash(t)}, p.Rows[i]...)
+		}
+		a.table("", append([]string{"target"}, p.Columns...), rows)
+	}
+	var bound []string
+	for _, b := range p.Bound {
+		bound = append(bound, b.Name+" "+clip(b.Value, 60))
+	}
+	for i, row := range p.Where {
+		for j, c := range p.WhereColumns {
+			bound = append(bound, fmt.Sprintf("%s of %s %s", c, p.Targets[i], clip(row[j], 60)))
+		}
+	}
+	a.say("    %s\n", a.paint(dim, "bound to: "+strings.Join(bound, ", ")))
+}
+
+// showFollows tells what follows each word, and how it went before.
+func (a *app) showFollows(g *api.Gate, b *api.Brief) {
+	if g.State == "open" {
+		for i, line := range b.Yes {
+			a.say("%s%s\n", ours([]string{"\nAfter yes:  ", "            "}[min(i, 1)]), line)
+		}
+		a.say("After no:   %s\n", b.No)
+		a.say("If nobody answers, %s: %s\n", until(g.Until), b.Silence)
+	}
+	a.say("\nBefore:     %s", b.History.Says)
+	if l := b.History.Last; l != nil {
+		a.say(" Last %s", ago(l.At))
+		if l.Incident != 0 {
+			a.say(", in incident %d", l.Incident)
+		}
+		a.say(".")
+	}
+	a.say("\n")
 }
 
 func (a *app) gateShow() *cobra.Command {

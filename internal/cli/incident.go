@@ -41,10 +41,14 @@ func (a *app) incident() *cobra.Command {
 	)
 }
 
-func number(s string) (int64, error) {
+// number reads the number of an incident.
+func number(s string) (int64, error) { return numbered("incident", s) }
+
+// numbered reads the number of a thing.
+func numbered(what, s string) (int64, error) {
 	n, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || n < 1 {
-		return 0, usage("%q is no incident's number", s)
+		return 0, usage("%q is no %s's number", s, what)
 	}
 	return n, nil
 }
@@ -187,6 +191,9 @@ func (a *app) showIncident(ctx context.Context, cl *client, n int64) error {
 		a.head(r.JSON200.Incident)
 		for _, e := range r.JSON200.Entries {
 			a.entry(e)
+		}
+		for _, t := range r.JSON200.Tickets {
+			a.say("%s\n", a.paint(dim, fmt.Sprintf("ticket %s at %s is %s %s", t.Number, t.Desk, t.State, t.Link)))
 		}
 		a.changedBefore(r.JSON200.Deployments)
 		a.waiting(r.JSON200.Gates, r.JSON200.Questions)

@@ -141,40 +141,6 @@ func (a *app) audit() *cobra.Command {
 	return noun("audit", "Every act by person or program", list)
 }
 
-func (a *app) delivery() *cobra.Command {
-	var p api.ListDeliveriesParams
-	var state string
-	var limit int
-	list := doerList(
-		a,
-		"List messages to rooms and sources, the newest first",
-		"urgentis delivery list --state failed",
-		&limit,
-		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Delivery, string, error) {
-			p.Cursor, p.Limit, p.State = cursor, n, api.ListDeliveriesParamsState(state)
-			r, err := check(cl.ListDeliveriesWithResponse(ctx, &p))
-			if err != nil {
-				return nil, "", err
-			}
-			return r.JSON200.Items, r.JSON200.Next, nil
-		},
-		func(items []api.Delivery) {
-			var rows [][]string
-			for _, x := range items {
-				rows = append(rows, []string{
-					x.To, string(x.State), fmt.Sprint(x.Tries), ago(x.QueuedAt), orDash(numberOrNone(x.Incident)),
-					clip(x.Text, 50), clip(x.Error, 60),
-				})
-			}
-			a.table("No messages. Add a room with: urgentis connection set NAME --url URL",
-				[]string{"to", "state", "tries", "queued", "incident", "text", "error"}, rows)
-		},
-	)
-	list.Flags().StringVar(&state, "state", "", "only `queued`, sent or failed ones")
-	complete(list, "state", "queued", "sent", "failed")
-	return noun("delivery", "Messages on their way to rooms and sources", list)
-}
-
 func (a *app) status() *cobra.Command {
 	return verb(
 		"status",

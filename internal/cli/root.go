@@ -145,13 +145,13 @@ func (a *app) root() *cobra.Command {
 		root.AddGroup(&cobra.Group{ID: t.id, Title: t.title})
 	}
 	for task, list := range map[string][]*cobra.Command{
-		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.halt(), a.resume()},
-		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.search(), a.delivery(),
+		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.who(), a.halt(), a.resume()},
+		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.search(), a.message(),
 			a.audit()},
 		toWrite: {a.runbook(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {
-			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.person(),
-			a.token(),
+			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.team(), a.way(),
+			a.person(), a.token(),
 		},
 		toRun: {a.serve(), a.admin(), a.instance(), a.demo(), a.example(), a.version()},
 	} {

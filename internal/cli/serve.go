@@ -207,10 +207,10 @@ func (a *app) welcome(w *demo.World) {
 	}
 	a.say("Or here:\n  urgentis login %s --name mara --password %s\n", w.Link, w.SignIn["mara"])
 	a.say(
-		"The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n\nIn a few seconds "+
-			"the berth queue breaks. Ctrl-C ends everything.\n\n",
-		w.Room.URL,
-		w.Monitor.URL,
+		"The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n"+
+			"  %s   text messages\n  %s   mail\n  %s   the harbour's ticket desk\n  %s   the line's requests\n\n"+
+			"In a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n",
+		w.Room.URL, w.Monitor.URL, w.Texts.URL, w.Mail.URL, w.Desk.URL, w.Requests.URL,
 	)
 }
 

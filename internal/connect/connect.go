@@ -1,23 +1,23 @@
-// Package connect carries messages out: one outbox, from which each is delivered once per key or
-// until its tries are used up.
+// Package connect carries messages out: one outbox, from which each is delivered once per key or until its tries are
+// used up, in order for each incident and receiver, by whatever kind of connection.
 package connect
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
-	"net/url"
+	"sync"
 	"time"
 
 	"github.com/riverqueue/river"
 
 	"urgentis/core/incident"
+	"urgentis/core/message"
 	"urgentis/internal/act/httpcall"
+	"urgentis/internal/engine"
 	"urgentis/internal/meter"
 	"urgentis/internal/need"
 	"urgentis/internal/store"
@@ -26,17 +26,34 @@ import (
 // Outbox delivers what the engine and the intake put there.
 type Outbox struct {
 	river.WorkerDefaults[store.Deliver]
-	store  *store.Store
-	client *http.Client
-	log    *slog.Logger
+	store       *store.Store
+	connections Connections
+	secrets     Secrets
+	allowed     httpcall.Allowed
+	client      *http.Client
+	deskNames   DeskNames
+	link        string
+	log         *slog.Logger
+
+	mu   sync.Mutex
+	busy map[string]int // how many messages are under way, by connection
 }
+
+// Connections finds a connection by its name; nil where there is none.
+type Connections func(ctx context.Context, name string) (*message.Connection, error)
 
 // Config is what an outbox works with.
 type Config struct {
-	Store *store.Store `need:"yes"`
+	Store       *store.Store `need:"yes"`
+	Connections Connections  `need:"yes"`
+	Secrets     Secrets      `need:"yes"`
 	// Allowed are the networks that it reaches.
 	Allowed httpcall.Allowed
-	Log     *slog.Logger `need:"yes"`
+	// Desk gives what requests of ticket desks see of an incident.
+	Desk DeskNames `need:"yes"`
+	// Link is the address under which people reach this installation.
+	Link string       `need:"yes"`
+	Log  *slog.Logger `need:"yes"`
 }
 
 // New makes an outbox that reaches only allowed networks. It refuses a configuration in which something is missing.
@@ -44,8 +61,19 @@ func New(c Config) (*Outbox, error) {
 	if err := need.All("an outbox", c); err != nil {
 		return nil, err
 	}
-	return &Outbox{store: c.Store, client: c.Allowed.Client(10 * time.Second), log: c.Log}, nil
+	return &Outbox{store: c.Store, connections: c.Connections, secrets: c.Secrets, allowed: c.Allowed,
+		client: c.Allowed.Client(10 * time.Second), link: c.Link, deskNames: c.Desk, log: c.Log,
+		busy: map[string]int{}}, nil
 }
+
+const (
+	// maxBusy bounds how many messages one connection has under way: one that hangs holds up no other.
+	maxBusy = 4
+	// stepBack is how long a message waits for those before it, standBack for room on a connection that is full, which
+	// seldom comes soon: what looks again and again costs others.
+	stepBack  = time.Second
+	standBack = 5 * time.Second
+)
 
 // Work implements river.Worker: one try of one delivery.
 func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error {
@@ -64,20 +92,77 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 		cause := fmt.Errorf("it is set aside: the program died %d times while it was being delivered", died)
 		return errors.Join(river.JobCancel(cause), o.failed(ctx, d, "failed", cause))
 	}
-	err = o.deliver(ctx, d)
+	if !o.begin(d.Address) {
+		if d.Urgent {
+			return river.JobSnooze(stepBack)
+		}
+		return river.JobSnooze(standBack)
+	}
+	defer o.end(d.Address)
+	if wait, err := o.waits(ctx, d); err != nil || wait {
+		return errors.Join(err, river.JobSnooze(stepBack))
+	}
+	wanted, err := o.store.In(ctx).WantedStill(d.ID)
+	if err != nil {
+		return err
+	}
+	if !wanted {
+		meter.Deliveries.WithLabelValues("dropped").Inc()
+		return o.store.In(ctx).Dropped(d.ID, "what it was about was over before it was sent")
+	}
+	answer, err := o.deliver(ctx, d, job.Attempt > 1)
 	// How it ended is written down even where the service stops meanwhile: what is not counts as a death.
 	ctx = context.WithoutCancel(ctx)
 	if err == nil {
 		meter.Deliveries.WithLabelValues("sent").Inc()
-		return o.store.In(ctx).Sent(d.ID)
+		return o.store.In(ctx).Sent(d.ID, answer)
 	}
+	return o.again(ctx, job, d, err)
+}
+
+// waits reports whether a message lets others about its incident go first. What is urgent waits for nothing: those
+// before it may never arrive.
+func (o *Outbox) waits(ctx context.Context, d *store.Delivery) (bool, error) {
+	if d.Urgent {
+		return false, nil
+	}
+	return o.store.In(ctx).Before(d)
+}
+
+// again notes that a message was not taken, and whether it is tried again.
+func (o *Outbox) again(ctx context.Context, job *river.Job[store.Deliver], d *store.Delivery, err error) error {
 	state, counted := "queued", "again"
-	if job.Attempt >= job.MaxAttempts {
+	if job.Attempt >= job.MaxAttempts || errors.Is(err, errForGood) {
 		state, counted = "failed", "failed"
 	}
 	meter.Deliveries.WithLabelValues(counted).Inc()
 	o.log.Warn("deliver a message", "to", d.Kind+"/"+d.Address, "error", err)
-	return errors.Join(err, o.failed(ctx, d, state, err))
+	if noted := o.failed(ctx, d, state, err); noted != nil {
+		return errors.Join(err, noted)
+	}
+	if state == "failed" {
+		return river.JobCancel(err)
+	}
+	return err
+}
+
+// begin takes a place among those that are under way to a connection, if there is one.
+func (o *Outbox) begin(connection string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.busy[connection] >= maxBusy {
+		return false
+	}
+	o.busy[connection]++
+	return true
+}
+
+func (o *Outbox) end(connection string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.busy[connection]--; o.busy[connection] == 0 {
+		delete(o.busy, connection)
+	}
 }
 
 // NextRetry implements river.Worker: soon at first, then each minute.
@@ -85,82 +170,126 @@ func (o *Outbox) NextRetry(job *river.Job[store.Deliver]) time.Time {
 	return time.Now().Add(min(time.Minute, time.Second<<min(job.Attempt, 6)))
 }
 
+// failed notes that a message did not arrive. Whoever should have it is told by another way; where it is for good, the
+// record says so.
 func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, cause error) error {
 	return o.store.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.NotSent(d.ID, state, cause.Error()); err != nil {
 			return err
 		}
+		if err := tx.NoticesAgain(d.ID); err != nil {
+			return err
+		}
 		if state != "failed" || d.Incident == nil {
 			return nil
 		}
-		// Nobody was told: that belongs into the record.
 		r := store.NewRecordWriter(tx)
 		i, err := r.Incident(*d.Incident)
 		if err != nil {
 			return err
 		}
+		to := d.Kind + "/" + d.Address
+		if d.Receiver != "" && d.AtAddress != "" {
+			to = d.Receiver + " by " + to
+		}
 		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
-			Title: "A message could not be delivered",
-			Content: map[string]any{"to": d.Kind + "/" + d.Address, "body": d.Body,
-				"error": cause.Error()}}); err != nil {
+			Title:   "A message could not be delivered",
+			Content: map[string]any{"to": to, "body": d.Body, "message": d.ID, "error": cause.Error()}}); err != nil {
 			return err
 		}
 		return r.Flush()
 	})
 }
 
-func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) error {
-	to, err := o.store.In(ctx).AddressOf(d)
-	if err != nil || to == "" {
+// deliver hands one message over. before says that it was tried before, and may have arrived.
+func (o *Outbox) deliver(ctx context.Context, d *store.Delivery, before bool) (string, error) {
+	if d.Kind == store.DeliverySource {
+		return "", o.callBack(ctx, d)
+	}
+	c, err := o.connections(ctx, d.Address)
+	if err != nil {
+		return "", err
+	}
+	if c == nil {
+		return "", fmt.Errorf("%w: there is no connection %s any more", errForGood, d.Address)
+	}
+	if d.Kind == store.DeliveryDesk {
+		return o.toDesk(ctx, c, d, before)
+	}
+	var m message.Message
+	if err := json.Unmarshal([]byte(d.Body), &m); err != nil {
+		return "", errors.Join(errForGood, err)
+	}
+	send := registry[c.Kind]
+	if send == nil {
+		return "", fmt.Errorf("%w: %s carries no messages", errForGood, c.Name)
+	}
+	if err := o.linked(ctx, d, c, &m); err != nil {
+		return "", err
+	}
+	return send(ctx, o, c, &m)
+}
+
+// callBack tells the source of an alert something about it: by the request of its document, or in our own JSON.
+func (o *Outbox) callBack(ctx context.Context, d *store.Delivery) error {
+	src, err := o.store.In(ctx).Source(d.Address)
+	if err != nil || src == nil {
 		return err
 	}
 	var body map[string]any
 	if err := json.Unmarshal([]byte(d.Body), &body); err != nil {
-		return err
+		return errors.Join(errForGood, err)
 	}
-	body["key"] = orKey(body["key"], d.Key)
-	return o.post(ctx, d.Address, to, d.Key, body)
-}
-
-// Send posts a message to a room at once, outside of the outbox: nothing of it is kept, and it is not repeated.
-func (o *Outbox) Send(ctx context.Context, room *store.Connection, text string) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	return o.post(ctx, room.Name, room.URL, store.NewID("try"), map[string]any{"text": text})
-}
-
-// post sends a body to an address. name is what the address is called where it must not be said.
-func (o *Outbox) post(ctx context.Context, name, address, key string, body map[string]any) error {
+	do, _ := body["do"].(string)
+	if r := engine.TellBack(src, do); r != nil {
+		return o.tellBack(ctx, r, d, body)
+	}
+	if src.CallBack == "" {
+		return fmt.Errorf("%w: how %s is told to %s is not configured", errForGood, src.Name, do)
+	}
+	if body["key"] == nil {
+		body["key"] = d.Key
+	}
 	out, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(out))
-	if err != nil {
-		return fmt.Errorf("%s: its address cannot be used", name)
-	}
-	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("Idempotency-Key", key)
-	res, err := o.client.Do(req)
-	if err != nil {
-		// The address may hold a token, and what is said here goes into the record.
-		var at *url.Error
-		if errors.As(err, &at) {
-			err = at.Err
-		}
-		return fmt.Errorf("%s: %w", name, err)
-	}
-	defer res.Body.Close()
-	io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10)) //nolint:errcheck // only to reuse the connection
-	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return fmt.Errorf("%s answered %s", name, res.Status)
-	}
-	return nil
+	_, _, err = o.do(ctx, d.Address, &message.Call{
+		Method: http.MethodPost, URL: src.CallBack, Body: string(out), ContentType: "application/json"}, d.Key)
+	return err
 }
 
-func orKey(v any, key string) any {
-	if v != nil {
-		return v
+// tellBack makes the request of a source's document.
+func (o *Outbox) tellBack(ctx context.Context, r *message.Request, d *store.Delivery, body map[string]any) error {
+	id, _ := body["alert"].(string)
+	a, err := o.store.In(ctx).Alert(id)
+	if err != nil {
+		return err
 	}
-	return key
+	about := map[string]any{"number": int64(0), "link": o.link}
+	if d.Incident != nil {
+		about = map[string]any{"number": *d.Incident, "link": fmt.Sprintf("%s/incidents/%d", o.link, *d.Incident)}
+	}
+	labels := map[string]any{}
+	for k, v := range a.Labels {
+		labels[k] = v
+	}
+	_, err = o.ask(ctx, &message.Connection{Name: d.Address}, r, map[string]any{
+		"alert": map[string]any{"id": a.ID, "key": a.Key, "summary": a.Summary, "severity": a.Severity,
+			"service": a.Service, "link": a.Link, "labels": labels},
+		"incident": about,
+	}, d.Key)
+	return err
+}
+
+// Send hands a message over at once, outside of the outbox: nothing of it is kept, and it is not repeated. It says what
+// the other side answered.
+func (o *Outbox) Send(ctx context.Context, c *message.Connection, m *message.Message) (string, error) {
+	send := registry[c.Kind]
+	if send == nil {
+		return "", fmt.Errorf("%s carries no messages", c.Name)
+	}
+	ctx, cancel := context.WithTimeout(ctx, mailTime)
+	defer cancel()
+	return send(ctx, o, c, m)
 }

@@ -2,7 +2,9 @@ package connect
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -17,7 +19,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
+	"urgentis/core/estate"
+	"urgentis/core/message"
 	"urgentis/internal/act/httpcall"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -29,15 +34,39 @@ func job(id int64, attempt int) *river.Job[store.Deliver] {
 	}
 }
 
+// opened are secrets whose values are their names, but for one that signs.
+type opened struct{}
+
+func (opened) Value(_ context.Context, name string) (string, error) {
+	if name == "signing" {
+		return "whsec_" + base64.StdEncoding.EncodeToString([]byte("a key of thirty-two bytes and so")), nil
+	}
+	return name, nil
+}
+
+func namesOf(_ *store.Tx, inc *store.Incident) (map[string]any, error) {
+	return map[string]any{"incident": map[string]any{"number": inc.Number, "title": inc.Title,
+		"reference": engine.Reference("http://u", inc.Number), "outcome": inc.Outcome}}, nil
+}
+
 func outbox(t *testing.T, s *store.Store) *Outbox {
 	allowed, err := httpcall.ParseAllowed([]string{"127.0.0.0/8"})
 	require.NoError(t, err)
-	o, err := New(Config{Store: s, Allowed: allowed, Log: slog.New(slog.DiscardHandler)})
+	o, err := New(Config{Store: s, Allowed: allowed, Link: "http://u", Log: slog.New(slog.DiscardHandler),
+		Secrets: opened{}, Desk: namesOf,
+		Connections: func(ctx context.Context, name string) (*message.Connection, error) {
+			d, err := s.In(ctx).Document(estate.Connection, name)
+			if err != nil {
+				return nil, err
+			}
+			docs, _ := estate.Parse([]estate.File{{Name: name, Text: d.Text}})
+			return docs[0].Connection, nil
+		}})
 	require.NoError(t, err)
 	return o
 }
 
-func opened(t *testing.T, s *store.Store) int64 {
+func incidentIn(t *testing.T, s *store.Store) int64 {
 	inc := &store.Incident{Title: "deep", State: "open", WaitingOn: "nobody", Severity: "major", OpenedAt: time.Now()}
 	require.NoError(t, s.Tx(context.Background(), func(tx *store.Tx) error {
 		r := store.NewRecordWriter(tx)
@@ -54,7 +83,7 @@ func queue(t *testing.T, s *store.Store, kind, address, key string, inc *int64) 
 		Key:      key,
 		Kind:     kind,
 		Address:  address,
-		Body:     `{"text":"hello","link":"http://u/"}`,
+		Body:     `{"subject":"hello","link":"http://u/","key":"` + key + `"}`,
 		Incident: inc,
 		State:    "queued",
 		QueuedAt: time.Now(),
@@ -82,14 +111,11 @@ func TestDeliveries(t *testing.T) {
 		b, _ := io.ReadAll(r.Body)
 		var m map[string]any
 		assert.NoError(t, json.Unmarshal(b, &m))
-		assert.Equal(t, "hello", m["text"])
+		assert.Equal(t, "hello\nhttp://u/", m["text"])
 		assert.Equal(t, "k1", r.Header.Get("Idempotency-Key"))
 	}))
 	defer room.Close()
-	require.NoError(
-		t,
-		testdb.SQL(s).Create(&store.Connection{Name: "quayside-room", Kind: "room", URL: room.URL}).Error,
-	)
+	require.NoError(t, testdb.Room(s, "quayside-room", room.URL))
 	o := outbox(t, s)
 	ctx := context.Background()
 	id := queue(t, s, "room", "quayside-room", "k1", nil)
@@ -119,14 +145,8 @@ func TestDeliveries(t *testing.T) {
 
 func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 	s := testdb.Open(t)
-	require.NoError(
-		t,
-		testdb.SQL(s).
-			Create(&store.Connection{Name: "dead-room", Kind: "room",
-				URL: "http://127.0.0.1:1/hook?token=canary-7781"}).
-			Error,
-	)
-	inc := opened(t, s)
+	require.NoError(t, testdb.Room(s, "dead-room", "http://127.0.0.1:1/hook?token=canary-7781"))
+	inc := incidentIn(t, s)
 	o := outbox(t, s)
 	id := queue(t, s, "room", "dead-room", "k", &inc)
 	assert.Error(t, o.Work(context.Background(), job(id, 12)))
@@ -160,4 +180,41 @@ func TestRetriesComeSoonAndThenEachMinute(t *testing.T) {
 	for attempt, want := range map[int]time.Duration{1: 2 * time.Second, 3: 8 * time.Second, 11: time.Minute} {
 		assert.WithinDuration(t, time.Now().Add(want), o.NextRetry(job(1, attempt)), time.Second)
 	}
+}
+
+// A source is told in the form that its document has, with secrets in their places.
+func TestASourceIsToldInItsOwnForm(t *testing.T) {
+	s := testdb.Open(t)
+	got := make(chan string, 1)
+	at := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		got <- r.Method + " " + r.URL.EscapedPath() + " " + r.Header.Get("Authorization") + " " + string(b)
+	}))
+	defer at.Close()
+	require.NoError(t, testdb.SQL(s).Create(&store.Source{Name: "watch", AddedAt: time.Now(), Says: `urgentis: source/1
+name: watch
+tell_back:
+  close:
+    method: DELETE
+    url: ` + at.URL + `/conditions/{{ alert.key }}
+    headers: {Authorization: "Bearer {{ secrets.watch }}"}
+    body: {by: "{{ incident.number }}"}
+`}).Error)
+	inc := incidentIn(t, s)
+	require.NoError(t, testdb.SQL(s).Create(&store.Alert{ID: "a1", Source: "watch", Key: "quay north", State: "open",
+		Severity: "major", Labels: map[string]string{}, FirstAt: time.Now(), LastAt: time.Now(), Verdicts: json.RawMessage("[]")}).Error)
+	queue := func(key, do string) int64 {
+		list := []store.Delivery{
+			{Key: key, Kind: store.DeliverySource, Address: "watch", Incident: &inc, State: "queued",
+				Body: `{"alert": "a1", "key": "quay north", "do": "` + do + `"}`, QueuedAt: time.Now()},
+		}
+		require.NoError(t, s.In(context.Background()).AddDeliveries(list))
+		return list[0].ID
+	}
+	o := outbox(t, s)
+	require.NoError(t, o.Work(context.Background(), job(queue("k1", "close"), 1)))
+	assert.Equal(t, fmt.Sprintf(`DELETE /conditions/quay%%20north Bearer watch {"by":%d}`, inc), <-got)
+	id := queue("k2", "acknowledge")
+	assert.ErrorContains(t, o.Work(context.Background(), job(id, 1)), "is not configured")
+	assert.Equal(t, "failed", state(t, s, id).State, "what cannot be told is said")
 }

@@ -11,6 +11,8 @@ import (
 	"net/http"
 	"sync"
 	"time"
+
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 )
 
 // Room is a chat room stand-in: it takes messages and shows them on a page.
@@ -20,6 +22,9 @@ type Room struct {
 	seen map[string]bool
 	list []RoomMessage
 	http *http.Server
+	// back is where what is pressed on a message is called back to, signed.
+	back string
+	sign *standardwebhooks.Webhook
 }
 
 // RoomMessage is one message in the room.
@@ -27,6 +32,65 @@ type RoomMessage struct {
 	At   time.Time `json:"at"`
 	Text string    `json:"text"`
 	Link string    `json:"link"`
+	// Refers and Digest are what a press on it is about.
+	Refers string `json:"refers,omitempty"`
+	Digest string `json:"digest,omitempty"`
+}
+
+// CallBack lets the room call back with what is pressed on its messages.
+func (r *Room) CallBack(address, secret string) error {
+	hook, err := standardwebhooks.NewWebhook(secret)
+	if err != nil {
+		return fmt.Errorf("sign what the room calls back with: %w", err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.back, r.sign = address, hook
+	return nil
+}
+
+// Press is what somebody of the room presses on a message. It gives what the service answered.
+func (r *Room) Press(who, what, about, shown string) (string, error) {
+	r.mu.Lock()
+	back, hook := r.back, r.sign
+	r.mu.Unlock()
+	body, err := json.Marshal(map[string]string{"who": who, "press": what, "about": about, "shown": shown})
+	if err != nil {
+		return "", err
+	}
+	id, at := fmt.Sprintf("press_%d", time.Now().UnixNano()), time.Now()
+	signature, err := hook.Sign(id, at, body)
+	if err != nil {
+		return "", err
+	}
+	req, err := http.NewRequest(http.MethodPost, back, bytes.NewReader(body))
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set(standardwebhooks.HeaderWebhookID, id)
+	req.Header.Set(standardwebhooks.HeaderWebhookTimestamp, fmt.Sprint(at.Unix()))
+	req.Header.Set(standardwebhooks.HeaderWebhookSignature, signature)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	said, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+	return string(said), err
+}
+
+// pressed is POST /press of the room's page.
+func (r *Room) pressed(w http.ResponseWriter, req *http.Request) {
+	said, err := r.Press(req.FormValue("who"), req.FormValue("press"), req.FormValue("about"), req.FormValue("shown"))
+	if err != nil {
+		said = err.Error()
+	}
+	r.mu.Lock()
+	r.list = append(r.list, RoomMessage{At: time.Now().UTC(), Text: req.FormValue("who") + " pressed " +
+		req.FormValue("press") + ": " + said})
+	r.mu.Unlock()
+	http.Redirect(w, req, "/", http.StatusSeeOther)
 }
 
 const maxKept = 500
@@ -36,6 +100,7 @@ func StartRoom(addr string) (*Room, error) {
 	r := &Room{URL: "http://" + addr, seen: map[string]bool{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /messages", r.post)
+	mux.HandleFunc("POST /press", r.pressed)
 	mux.HandleFunc("GET /messages", func(w http.ResponseWriter, _ *http.Request) { answer(w, r.Messages()) })
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) { show(w, roomPage, r.Messages()) })
 	var err error
@@ -342,7 +407,13 @@ var roomPage = template.Must(
 	template.New("room").Parse(pageHead + `<title>Quayside room</title><h1>Merrow Line, quayside room</h1>
 {{range .}}<p><small>{{.At.Format "15:04:05 MST"}}</small>
 {{.Text}}{{if .Link}}
-<a href="{{.Link}}">{{.Link}}</a>{{end}}</p>{{else}}<p>Nothing was said yet.</p>{{end}}`),
+<a href="{{.Link}}">{{.Link}}</a>{{end}}{{if .Refers}}
+<form method="post" action="/press"><input type="hidden" name="about" value="{{.Refers}}">
+<input type="hidden" name="shown" value="{{.Digest}}">as <select name="who" aria-label="as">
+<option>@mara<option>@jonas<option>@iva</select> <button name="press" value="take">I have it</button>
+{{if .Digest}}<button name="press" value="approve">Approve</button>
+<button name="press" value="refuse">Refuse</button>{{end}}</form>{{end}}</p>
+{{else}}<p>Nothing was said yet.</p>{{end}}`),
 )
 
 var monitorPage = template.Must(

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -23,11 +24,15 @@ import (
 // World is the service together with everything around it.
 type World struct {
 	*service.Instance
-	Fleet   *Fleet
-	Fares   *Fares
-	Room    *Room
-	Monitor *Monitor
-	Senders *Senders
+	Fleet *Fleet
+	Fares *Fares
+	Room  *Room
+	Mail  *Catcher
+	Texts *Catcher
+	// Desk is the harbour's, Requests the line's.
+	Desk, Requests *Desk
+	Monitor        *Monitor
+	Senders        *Senders
 	// SignIn gives the made-up people's passwords.
 	SignIn map[string]string
 	// Admin speaks to the service with all rights.
@@ -79,6 +84,18 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 	if w.Room, err = StartRoom(fmt.Sprintf("%s.3:%d", w.Fleet.Net, HTTPPort)); err != nil {
 		return err
 	}
+	if w.Mail, err = StartMail(fmt.Sprintf("%s.5:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
+	if w.Texts, err = StartTexts(fmt.Sprintf("%s.6:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
+	if w.Desk, err = StartHarbourDesk(fmt.Sprintf("%s.7:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
+	if w.Requests, err = StartLineDesk(fmt.Sprintf("%s.8:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
 	c.AllowNet = append(c.AllowNet, "127.0.0.0/8")
 	here := w.Fleet.Net + ".4"
 	c.Hear.SyslogUDP = fmt.Sprintf("%s:%d", here, syslogPort)
@@ -96,7 +113,10 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 	if err != nil {
 		return err
 	}
-	say("the estate and its runbook are set up")
+	if err := w.ways(ctx); err != nil {
+		return err
+	}
+	say("the estate, its runbooks and its people are set up")
 	if err := w.senders(ctx, here); err != nil {
 		return err
 	}
@@ -112,10 +132,11 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 
 // senders gives the things that speak no HTTP their keys, and starts those that report by themselves.
 func (w *World) senders(ctx context.Context, hear string) error {
+	var deskToken string
 	w.Senders = &Senders{hear: hear, mast: w.Link + "/in/weather-mast", desk: w.Link + "/in/release-desk"}
 	for name, key := range map[string]*string{
 		"slipway-devices": &w.Senders.community, "fuel-panel": &w.Senders.fuel, "weather-mast": &w.Senders.mastToken,
-		"release-desk": &w.Senders.deskToken,
+		"release-desk": &w.Senders.deskToken, "desk-news": &deskToken,
 	} {
 		r, err := w.Admin.AddSourceWithResponse(ctx, api.NewSource{Name: name})
 		if err != nil {
@@ -126,6 +147,10 @@ func (w *World) senders(ctx context.Context, hear string) error {
 		}
 		*key = r.JSON201.Token
 	}
+	if err := w.Room.CallBack(w.Link+"/back/quayside-room", roomSecret); err != nil {
+		return err
+	}
+	w.Desk.Tell(w.Link+"/in/desk-news", deskToken)
 	w.Senders.start()
 	return nil
 }
@@ -190,7 +215,6 @@ func (w *World) setUp(ctx context.Context) (string, error) {
 		w.Admin,
 		w.Fleet,
 		w.Fares,
-		w.Room.URL+"/messages",
 		fmt.Sprintf("http://%s.2:%d/call-back", w.Fleet.Net, HTTPPort),
 	)
 }
@@ -202,7 +226,7 @@ func SetUp(
 	admin *api.ClientWithResponses,
 	f *Fleet,
 	fares *Fares,
-	room, callBack string,
+	callBack string,
 ) (string, error) {
 	type step = func() (int, []byte, error)
 	secret := func(name, kind, value string) step {
@@ -220,11 +244,7 @@ func SetUp(
 	}
 	steps := []step{
 		secret("fleet-key", "ssh-key", f.ClientKey),
-		func() (int, []byte, error) {
-			return said(
-				admin.SetConnectionWithResponse(ctx, api.Connection{Name: "quayside-room", Kind: "room", Url: room}),
-			)
-		},
+		secret("quayside_room", "text", roomSecret),
 	}
 	for _, s := range services {
 		steps = append(steps, func() (int, []byte, error) { return said(admin.SetServiceWithResponse(ctx, nil, s)) })
@@ -254,7 +274,7 @@ func SetUp(
 		)
 	}
 	steps = append(steps, func() (int, []byte, error) {
-		return said(admin.PushWithResponse(ctx, api.NewPush{Files: documents(), Origin: "examples/ferry"}))
+		return said(admin.PushWithResponse(ctx, api.NewPush{Files: documents(f.Net), Origin: "examples/ferry"}))
 	})
 	for _, s := range steps {
 		status, body, err := s()
@@ -299,19 +319,66 @@ func said[R answered](r R, err error) (int, []byte, error) {
 	return r.StatusCode(), r.GetBody(), nil
 }
 
-// documents are what the Merrow Line configures as text.
-func documents() []api.PushFile {
+// documents are what the Merrow Line configures as text. Where it lives on another network than the one that is
+// written there, that is put into its place.
+func documents(network string) []api.PushFile {
 	var out []api.PushFile
-	for _, folder := range []string{"runbooks", "sources", "triggers"} {
+	for _, folder := range []string{"connections", "teams", "runbooks", "sources", "triggers"} {
 		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
 		for _, n := range names {
 			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {
-				out = append(out, api.PushFile{Name: n, Text: string(b)})
+				out = append(
+					out,
+					api.PushFile{Name: n, Text: strings.ReplaceAll(string(b), writtenNet+".", network+".")},
+				)
 			}
 		}
 	}
 	return out
 }
+
+// roomSecret is what the room signs its call-backs with.
+const roomSecret = "whsec_cXVheXNpZGUtcm9vbS1xdWF5c2lkZS1yb29tLTAx" //nolint:gosec // of a stand-in on loopback
+
+// writtenNet is the network of the Merrow Line as its documents have it.
+const writtenNet = "127.0.10"
+
+// ways are how the people of the Merrow Line want to be reached, in their order.
+var ways = []struct{ person, connection, address string }{
+	{"mara", "harbour-texts", "+351 900 000 001"},
+	{"mara", "harbour-mail", "mara@merrow.example"},
+	{"jonas", "harbour-texts", "+351 900 000 002"},
+	{"iva", "harbour-mail", "iva@merrow.example"},
+}
+
+// ways adds how people are reached, and proves it by the codes that the stand-ins caught.
+func (w *World) ways(ctx context.Context) error {
+	for _, x := range ways {
+		r, err := w.Admin.AddWayWithResponse(ctx, x.person, api.NewWay{Connection: x.connection, Address: x.address})
+		if err != nil {
+			return fmt.Errorf("add how %s is reached: %w", x.person, err)
+		}
+		if r.JSON201 == nil {
+			if strings.Contains(string(r.Body), "already") {
+				continue // the data are older than this start
+			}
+			return fmt.Errorf("add how %s is reached: %s", x.person, r.Body)
+		}
+		caught := append(w.Texts.To(x.address), w.Mail.To(x.address)...)
+		if len(caught) == 0 {
+			return fmt.Errorf("no code came to %s", x.address)
+		}
+		code := codeIn.FindString(caught[len(caught)-1].Text)
+		p, err := w.Admin.ProveWayWithResponse(ctx, x.person, r.JSON201.Id, api.Code{Code: code})
+		if status, body, err := said(p, err); err != nil || status >= 300 {
+			return fmt.Errorf("prove how %s is reached: %s %w", x.person, body, err)
+		}
+	}
+	return nil
+}
+
+// codeIn finds the code in a message that carries one.
+var codeIn = regexp.MustCompile(`[0-9]{6}`)
 
 // Approve approves the oldest open gate as soon as there is one, in the name of a scripted person.
 func (w *World) Approve(ctx context.Context, cl *api.ClientWithResponses, comment string) (*api.Gate, error) {
@@ -357,6 +424,16 @@ func (w *World) Stop() error {
 	}
 	if w.Room != nil {
 		w.Room.Stop()
+	}
+	for _, d := range []*Desk{w.Desk, w.Requests} {
+		if d != nil {
+			d.Stop()
+		}
+	}
+	for _, c := range []*Catcher{w.Mail, w.Texts} {
+		if c != nil {
+			c.Stop()
+		}
 	}
 	if w.Fares != nil {
 		err = errors.Join(err, w.Fares.Stop())

@@ -69,14 +69,14 @@ func TestTheWholeStory(t *testing.T) {
 	assert.Regexp(
 		t,
 		`alert.raised run.begun (look.taken )+check.passes note gate.raised gate.approved .*change.begun change.ended .*check.passes told run.ended incident.closed`,
-		kinds(d),
+		strings.ReplaceAll(kinds(d), "ticket.made ", ""), // it comes whenever the desk has answered
 	)
 	changes := w.Fleet.Queue.Changes()
 	require.Len(t, changes, 1)
 	assert.NotEmpty(t, changes[0].Attempt, "the host learns the attempt's name")
 	require.Eventually(
 		t,
-		func() bool { return len(w.Room.Messages()) >= 3 && len(w.Monitor.Told()) == 1 },
+		func() bool { return len(w.Room.Messages()) >= 2 && len(w.Monitor.Told()) == 1 },
 		10*time.Second,
 		20*time.Millisecond,
 	)
@@ -85,8 +85,9 @@ func TestTheWholeStory(t *testing.T) {
 	for _, m := range w.Room.Messages() {
 		said = append(said, m.Text)
 	}
-	assert.Contains(t, strings.Join(said, "\n"), "Approval wanted from team/quayside")
+	assert.Contains(t, strings.Join(said, "\n"), "berth assignments wait in quay-north")
 	assert.Contains(t, strings.Join(said, "\n"), "is closed, repaired")
+	assert.Len(t, said, 2, "that it began, and that it is over; the gate was decided before anybody was told: %s", said)
 	for _, u := range []string{w.Room.URL, w.Monitor.URL} {
 		res, err := http.Get(u + "/")
 		require.NoError(t, err)
@@ -118,7 +119,7 @@ func TestASilentHostIsNeverAFalseAlarm(t *testing.T) {
 	assert.Contains(t, run.Run.Because, "is unsure: no depth from berth-consumer-2")
 	require.Eventually(t, func() bool {
 		for _, m := range w.Room.Messages() {
-			if strings.Contains(m.Text, "Handed over to on-call/quayside") {
+			if strings.Contains(m.Text, ", on call for Quayside") {
 				return true
 			}
 		}

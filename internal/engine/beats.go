@@ -20,6 +20,26 @@ func (e *Engine) survive(what string, f func()) {
 	f()
 }
 
+// every does a round of something each time that so long has passed, until the engine stops. What goes wrong in a
+// round, a program error too, is logged, and the next one comes.
+func (e *Engine) every(long time.Duration, what string, round func(ctx context.Context) error) {
+	defer e.loops.Done()
+	tick := time.NewTicker(long)
+	defer tick.Stop()
+	for {
+		select {
+		case <-e.ctx.Done():
+			return
+		case <-tick.C:
+		}
+		e.survive(what, func() {
+			if err := round(e.ctx); err != nil && e.ctx.Err() == nil {
+				e.Log.Warn(what, "error", err)
+			}
+		})
+	}
+}
+
 // beatTime bounds one beat. One that comes late is better than none: what counts is the lease.
 const beatTime = store.Lease - time.Second
 

@@ -87,6 +87,11 @@ func (e *Engine) linkedUnder(
 	return l, nil
 }
 
+// BookOf gives the runbook of a log, with what it calls as it was when the run began.
+func (e *Engine) BookOf(ctx context.Context, log []flow.Event) (*runbook.Book, error) {
+	return e.bookOf(ctx, log)
+}
+
 // bookOf gives the runbook of a log.
 func (e *Engine) bookOf(ctx context.Context, log []flow.Event) (*runbook.Book, error) {
 	if len(log) == 0 {

@@ -150,11 +150,15 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("start the queue: %w", err)
 	}
 	e.working.Store(true)
-	e.loops.Add(4)
+	e.loops.Add(8)
 	go e.beat()
 	go e.clean()
 	go e.timers()
 	go e.gatherStatistics()
+	go e.watchGates()
+	go e.tellNotices()
+	go e.tellDesks()
+	go e.watchShifts()
 	return nil
 }
 

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"sync"
 
 	"urgentis/core/flow"
@@ -13,8 +12,7 @@ import (
 type known struct {
 	mu      sync.Mutex
 	version int64
-	rooms   []store.Connection
-	asked   bool // whether the rooms were read
+	world   *World // nil before it was read
 	estates map[string]estate
 }
 
@@ -22,7 +20,7 @@ type known struct {
 func (k *known) under(version int64) (unlock func()) {
 	k.mu.Lock()
 	if k.version != version || k.estates == nil {
-		k.version, k.rooms, k.asked, k.estates = version, nil, false, map[string]estate{}
+		k.version, k.world, k.estates = version, nil, map[string]estate{}
 	}
 	return k.mu.Unlock
 }
@@ -41,22 +39,6 @@ func (s *Sheet) Config() (int64, error) {
 
 // KnowConfig tells it that version, where a statement of its transaction gave it already.
 func (s *Sheet) KnowConfig(version int64) { s.config = &version }
-
-func (s *Sheet) rooms() ([]store.Connection, error) {
-	v, err := s.Config()
-	if err != nil {
-		return nil, err
-	}
-	k := &s.e.known
-	defer k.under(v)()
-	if !k.asked {
-		if k.rooms, err = s.tx.Rooms(); err != nil {
-			return nil, fmt.Errorf("read the rooms: %w", err)
-		}
-		k.asked = true
-	}
-	return k.rooms, nil
-}
 
 type estate struct {
 	service map[string]any

@@ -1,63 +1,54 @@
 package engine
 
 import (
-	"encoding/json"
-	"fmt"
+	"time"
 
+	"urgentis/core/route"
 	"urgentis/internal/store"
 )
 
-// NoticeKind is what a notice is about: who is told of it, and how, depends on it.
-type NoticeKind string
-
-// The kinds of notices.
-const (
-	ApprovalWanted   NoticeKind = "approval.wanted"
-	AnswerWanted     NoticeKind = "answer.wanted"
-	HandOver         NoticeKind = "handed.over"
-	RunOver          NoticeKind = "run.over"    // without closing its incident
-	RunStopped       NoticeKind = "run.stopped" // it cannot go on, or is set aside
-	RunRefused       NoticeKind = "run.refused" // it did not start
-	LateNews         NoticeKind = "late.news"   // what became of a change that was unknown
-	Said             NoticeKind = "said"        // a tell of a runbook
-	IncidentOpened   NoticeKind = "incident.opened"
-	IncidentWorse    NoticeKind = "incident.worse"
-	IncidentReopened NoticeKind = "incident.reopened"
-	IncidentClosed   NoticeKind = "incident.closed"
-	NobodyStarted    NoticeKind = "nobody.started" // no runbook starts by itself
-	AlertSetAside    NoticeKind = "alert.set-aside"
-	HaltChanged      NoticeKind = "halt"
-	KeyExpiring      NoticeKind = "key.expiring" // of a start address
-)
-
-// Notice is something that people are told.
+// Notice is something that people are to be told. Who that is, and when, core/route says; see notices.go.
 type Notice struct {
-	Kind NoticeKind
+	Kind route.Kind
 	Key  string // it is told once per key
-	To   string // team/NAME or on-call/NAME where somebody is asked; "" for whoever reads
+	To   string // team/NAME, on-call/NAME or person/NAME where somebody is asked; "" for whoever the routes name
 	Text string
+	// Thing is what it is about, such as gate/ID; "" for its incident, or for none.
+	Thing string
+	// Urgent ones climb until somebody takes them; what asks for something always is.
+	Urgent bool
 	// Incident is what it belongs to; nil for none.
 	Incident *int64
 	Link     string
+	// Hold is how long it waits before anybody is told.
+	Hold time.Duration
 }
 
-// Notify sends a notice to every room.
+// Notify notes that people are to be told of something. Where there is nobody who could be, nothing is noted.
 func (s *Sheet) Notify(n Notice) error {
-	rooms, err := s.rooms()
-	if err != nil {
+	w, err := s.world()
+	if err != nil || w.Empty() {
 		return err
 	}
-	body, err := json.Marshal(map[string]any{
-		"kind": n.Kind, "to": n.To, "text": n.Text, "link": n.Link, "incident": n.Incident,
+	now := s.e.now()
+	at := now.Add(n.Hold)
+	s.notices = append(s.notices, store.Notice{
+		Key: n.Key, Kind: n.Kind, Asked: n.To, Urgent: n.Urgent || n.Kind.Asks(), Text: n.Text, Thing: n.Thing,
+		Link: n.Link, Incident: n.Incident, At: now, State: store.NoticeOpen, LookAt: &at,
 	})
-	if err != nil {
-		return fmt.Errorf("write a notice: %w", err)
-	}
-	for _, r := range rooms {
-		s.out = append(s.out, store.Delivery{
-			Key: n.Key + ":" + r.Name, Kind: "room", Address: r.Name, Body: string(body), Incident: n.Incident,
-			State: "queued", QueuedAt: s.e.now(),
-		})
-	}
 	return nil
+}
+
+// TellNow lets what is held back about an incident be told now: nobody is there who would find out whether it is true,
+// or somebody did.
+func (s *Sheet) TellNow(incident int64) error {
+	now := s.e.now()
+	for i := range s.notices {
+		n := &s.notices[i]
+		if n.Kind == route.IncidentOpened && n.Incident != nil && *n.Incident == incident {
+			n.LookAt = &now
+			return nil
+		}
+	}
+	return s.tx.ReleaseNotices(incident)
 }

@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"runtime"
 	"strings"
@@ -147,10 +148,11 @@ func TestARefusedRunLeavesNothingOpen(t *testing.T) {
 	b := set(t, source(t))
 	b.alert()
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
+	rules, newer := fmt.Sprintf(`"rules":%d`, flow.Rules), `"rules":99`
 	require.NoError(
 		t,
 		testdb.SQL(b.store).
-			Exec("update event set body = replace(body, '\"rules\":4', '\"rules\":99') where seq = 1").
+			Exec("update event set body = replace(body, ?, ?) where seq = 1", rules, newer).
 			Error,
 	)
 	require.NoError(
@@ -167,7 +169,7 @@ func TestARefusedRunLeavesNothingOpen(t *testing.T) {
 	require.NoError(
 		t,
 		testdb.SQL(b.store).
-			Exec("update event set body = replace(body, '\"rules\":99', '\"rules\":4') where seq = 1").
+			Exec("update event set body = replace(body, ?, ?) where seq = 1", newer, rules).
 			Error,
 	)
 	err := b.word(g.ID, engine.Word{Approve: true, By: "mara", Comment: "go on", Digest: digestOf(t, g)})

@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/internal/meter"
 	"urgentis/internal/store"
@@ -17,7 +18,12 @@ import (
 // project writes what follows from events in the transaction that appends them: the record, gates and
 // questions as they are listed, messages, the run's head, the feed. s is the log with events at its end.
 func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) error {
-	p := &projection{story: &story{run: run, book: book, s: s}, e: sheet.e, tx: sheet.tx, sheet: sheet}
+	p := &projection{
+		story: &story{run: run, book: book, s: s, named: sheet.e.namer(sheet.tx)},
+		e:     sheet.e,
+		tx:    sheet.tx,
+		sheet: sheet,
+	}
 	if run.Incident == nil && strings.HasPrefix(run.StartedBy, "trigger:") && slices.ContainsFunc(events, wantsPeople) {
 		if err := p.open(); err != nil {
 			return fmt.Errorf("open an incident for what the run found: %w", err)
@@ -35,6 +41,11 @@ func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, e
 			return err
 		}
 	}
+	if slices.ContainsFunc(events, func(e flow.Event) bool { _, over := e.Body.(flow.Ended); return over }) {
+		if err := p.went(s); err != nil {
+			return err
+		}
+	}
 	return p.finish(s)
 }
 
@@ -47,6 +58,15 @@ func wantsPeople(ev flow.Event) bool {
 		return b.Outcome == "" && b.State != flow.Done && b.State != flow.Cancelled
 	}
 	return false
+}
+
+// real reports whether an event shows that the trouble is no false alarm, or that people must look at it: from then on
+// they are told that it began.
+func real(ev flow.Event) bool {
+	if b, ok := ev.Body.(flow.Judged); ok {
+		return b.Final && b.Result == flow.Passes
+	}
+	return wantsPeople(ev)
 }
 
 // open opens an incident for a run that began by itself without one, such as by a schedule, once it needs people. What
@@ -92,6 +112,7 @@ type projection struct {
 	sheet   *Sheet
 	words   []word // for the alert's source
 	closing *flow.Ended
+	release bool // what is held back about the incident may be told now
 	at      time.Time
 }
 
@@ -101,6 +122,7 @@ type word struct{ key, do string }
 // rows writes what one event alters besides the record: gates and questions as they are listed, and the audit log.
 func (p *projection) rows(ev flow.Event) error {
 	p.at = ev.At
+	p.release = p.release || p.run.Incident != nil && real(ev)
 	switch b := ev.Body.(type) {
 	case flow.CancelAsked:
 		return p.tx.Audit(b.By, "run.cancel", p.run.ID, b.Because)
@@ -153,9 +175,10 @@ func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
 		return err
 	}
 	p.changed("gate", b.Gate)
+	lookAt := ev.At.Add(lookEvery(0))
 	return p.tx.AddGate(&store.Gate{
 		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open",
-		RaisedAt: ev.At, Until: b.Until, Raised: raised,
+		RaisedAt: ev.At, Until: b.Until, Raised: raised, LookAt: &lookAt,
 	})
 }
 
@@ -231,7 +254,27 @@ func (p *projection) finish(s *flow.State) error {
 			return err
 		}
 	}
+	if p.release {
+		if err := p.sheet.TellNow(*p.run.Incident); err != nil {
+			return fmt.Errorf("let people be told: %w", err)
+		}
+	}
 	return p.tellSource(s)
+}
+
+// went keeps how the changes of a run that is over went.
+func (p *projection) went(s *flow.State) error {
+	var rows []store.Went
+	for _, w := range s.Went() {
+		rows = append(rows, store.Went{
+			Run: p.run.ID, Step: w.Step, Title: w.Title, Runbook: w.Runbook, Service: p.book.Service,
+			Incident: p.run.Incident, At: p.at, Fate: string(w.Fate), Targets: w.Targets,
+		})
+	}
+	if err := store.Add(p.sheet.Bulk, rows); err != nil {
+		return fmt.Errorf("keep how changes went: %w", err)
+	}
+	return nil
 }
 
 func (p *projection) writeRecord(s *flow.State) error {
@@ -303,17 +346,21 @@ func (p *projection) close(i *store.Incident) error {
 			), Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
 		return nil
 	}
-	at := p.at
-	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", p.closing.Outcome,
-		p.closing.Because, &at
-	p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.Closed, Actor: p.actor(), Run: p.run.ID,
-		Title: "Closed: " + p.closing.Outcome, Content: map[string]any{"outcome": p.closing.Outcome,
-			"because": p.closing.Because}})
-	p.notices = append(p.notices, Notice{
-		Kind: IncidentClosed, Key: p.run.ID + ":closed:room",
-		Text: fmt.Sprintf("Incident %d is closed, %s: %s", i.Number, p.closing.Outcome, p.closing.Because),
+	told := slices.ContainsFunc(p.words, func(w word) bool { return w.do == "close" })
+	if !told {
+		if told, err = p.tx.SourceToldBy(p.run.ID, i.Number, "close"); err != nil {
+			return err
+		}
+	}
+	// What the run says before stands in the record before.
+	if err := p.sheet.Write(i, p.entries...); err != nil {
+		return err
+	}
+	p.entries = nil
+	return p.sheet.Close(i, Closing{
+		Outcome: p.closing.Outcome, Because: p.closing.Because, By: p.actor(), Run: p.run.ID, At: p.at,
+		SourceTold: told,
 	})
-	return nil
 }
 
 func (p *projection) tellSource(s *flow.State) error {
@@ -365,7 +412,7 @@ func (s *Sheet) tellStopped(run *store.Run, kind incident.Kind, title, because s
 		return err
 	}
 	return s.Notify(Notice{
-		Kind: RunStopped, Key: run.ID + ":" + string(kind) + ":room", Text: "Runbook " + run.Runbook + ": " + because,
+		Kind: route.RunStopped, Key: store.NewID(run.ID + ":"), Text: "Runbook " + run.Runbook + ": " + because,
 		Incident: run.Incident, Link: link,
 	})
 }

@@ -15,13 +15,15 @@ import (
 type Sheet struct {
 	*store.RecordWriter
 	// Bulk takes rows that are to be written with the rest.
-	Bulk   *store.Bulk
-	e      *Engine
-	tx     *store.Tx
-	out    []store.Delivery
-	runs   []store.Run
-	events []flow.Event
-	config *int64
+	Bulk    *store.Bulk
+	e       *Engine
+	tx      *store.Tx
+	out     []store.Delivery
+	told    []toldBy
+	notices []store.Notice
+	runs    []store.Run
+	events  []flow.Event
+	config  *int64
 }
 
 // Sheet begins to collect.
@@ -76,6 +78,9 @@ func (s *Sheet) Flush() error {
 	if err := store.AddRuns(s.Bulk, s.runs, s.events); err != nil {
 		return fmt.Errorf("begin runs: %w", err)
 	}
+	if err := store.Add(s.Bulk, s.notices); err != nil {
+		return fmt.Errorf("note what people are to be told: %w", err)
+	}
 	if err := s.AddTo(s.Bulk); err != nil {
 		return err
 	}
@@ -90,6 +95,9 @@ func (s *Sheet) Flush() error {
 	}
 	if err := s.tx.AddDeliveries(s.out); err != nil {
 		return fmt.Errorf("put messages into the outbox: %w", err)
+	}
+	if err := s.addTold(); err != nil {
+		return err
 	}
 	for _, d := range s.out {
 		jobs = append(jobs, store.Deliver{ID: d.ID})

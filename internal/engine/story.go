@@ -1,12 +1,19 @@
 package engine
 
 import (
+	"slices"
+
+	documents "urgentis/core/estate"
+	"urgentis/core/message"
+
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
 	"urgentis/internal/act"
@@ -24,6 +31,8 @@ type story struct {
 	notices []Notice
 	// deaf says why the alert's source cannot be told anything; "" where it can.
 	deaf string
+	// named tells who a word such as on-call/quayside means at a moment.
+	named func(word string, at time.Time) string
 }
 
 // Story tells a run from its beginning: entries as they stand, or would, in the record of an incident.
@@ -36,7 +45,7 @@ func (e *Engine) Story(ctx context.Context, run *store.Run, log []flow.Event) ([
 	if err != nil {
 		return nil, err
 	}
-	t := &story{run: run, book: book, s: s}
+	t := &story{run: run, book: book, s: s, named: e.namer(e.Store.In(ctx))}
 	if t.deaf, err = deaf(e.Store.In(ctx), s); err != nil {
 		return nil, err
 	}
@@ -67,9 +76,9 @@ func (t *story) entry(ev flow.Event, kind incident.Kind, actor, title string, co
 	)
 }
 
-func (t *story) tell(ev flow.Event, kind NoticeKind, to, format string, args ...any) {
+func (t *story) tell(ev flow.Event, kind route.Kind, to, thing, text string) {
 	t.notices = append(t.notices, Notice{
-		Kind: kind, To: to, Text: fmt.Sprintf(format, args...), Key: fmt.Sprintf("%s:%d:room", t.run.ID, ev.Seq),
+		Kind: kind, To: to, Thing: thing, Text: text, Key: fmt.Sprintf("%s:%d", t.run.ID, ev.Seq),
 	})
 }
 
@@ -274,20 +283,15 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 	}
 	t.entry(ev, kind, t.actor(), t.title(ev.Path), content)
 	if t.s.Late(b.Attempt) != nil {
-		t.tell(ev, LateNews, "", "What became of %s on %s, which was unknown, is reported now: %s",
-			t.title(ev.Path),
-			in.Target,
-			b.Says(),
-		)
+		t.tell(ev, route.LateNews, "", "", fmt.Sprintf(
+			"What became of %s on %s, which was unknown, is reported now: %s", t.title(ev.Path), in.Target, b.Says()))
 	}
 }
 
 func (t *story) gate(ev flow.Event, b flow.GateRaised) {
 	shown := make([]map[string]any, len(b.Proposal.Requests))
-	var lines []string
 	for i, r := range b.Proposal.Requests {
 		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
-		lines = append(lines, fmt.Sprintf("on %s: %s", r.Target.Name, act.Show(r)))
 	}
 	t.entry(
 		ev,
@@ -303,12 +307,8 @@ func (t *story) gate(ev flow.Event, b flow.GateRaised) {
 			"requests": shown,
 		},
 	)
-	t.tell(ev, ApprovalWanted, b.Ask, "Approval wanted from %s until %s: %s\n%s",
-		b.Ask,
-		b.Until.Format("15:04 MST"),
-		t.title(ev.Path),
-		strings.Join(lines, "\n"),
-	)
+	t.tell(ev, route.ApprovalWanted, b.Ask, "gate/"+b.Gate, fmt.Sprintf("Approval wanted from %s until %s: %s",
+		t.named(b.Ask, ev.At), b.Until.UTC().Format("15:04 MST"), t.title(ev.Path)))
 }
 
 func (t *story) decided(ev flow.Event, b flow.GateDecided) {
@@ -339,7 +339,8 @@ func (t *story) question(ev flow.Event, b flow.QuestionRaised) {
 		map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until},
 	)
 	if b.Attempt != "" || !t.itself(b.Question) {
-		t.tell(ev, AnswerWanted, b.Ask, "Answer wanted from %s: %s", b.Ask, b.Text)
+		t.tell(ev, route.AnswerWanted, b.Ask, "question/"+b.Question,
+			fmt.Sprintf("Answer wanted from %s: %s", t.named(b.Ask, ev.At), b.Text))
 	}
 }
 
@@ -356,7 +357,7 @@ func (t *story) told(ev flow.Event, b flow.Told) {
 	}
 	t.entry(ev, incident.Told, t.actor(), t.title(ev.Path), content)
 	if b.Text != "" {
-		t.tell(ev, Said, "", "%s: %s", t.title(ev.Path), b.Text)
+		t.tell(ev, route.Said, "", "", t.title(ev.Path)+": "+b.Text)
 	}
 }
 
@@ -372,10 +373,11 @@ func (t *story) ended(ev flow.Event, b flow.Ended) {
 	kind, title := incident.RunEnded, "Runbook ended: "+t.book.Title
 	switch {
 	case b.State == flow.HandedOver:
-		kind, title = incident.RunHandedOver, "Handed over to "+b.To
-		t.tell(ev, HandOver, b.To, "Handed over to %s: %s", b.To, b.Because)
+		to := t.named(b.To, ev.At)
+		kind, title = incident.RunHandedOver, "Handed over to "+to
+		t.tell(ev, route.HandOver, b.To, "run/"+t.run.ID, fmt.Sprintf("Handed over to %s: %s", to, b.Because))
 	case b.Outcome == "":
-		t.tell(ev, RunOver, "", "Runbook %s ended (%s): %s", t.book.Name, b.State, b.Because)
+		t.tell(ev, route.RunOver, "", "", fmt.Sprintf("Runbook %s ended (%s): %s", t.book.Name, b.State, b.Because))
 	}
 	t.entry(
 		ev,
@@ -398,11 +400,30 @@ func deaf(tx *store.Tx, s *flow.State) (string, error) {
 	return "", err
 }
 
+// HearsBack reports whether a source can be told something of its alerts, such as close.
+func HearsBack(src *store.Source, do string) bool {
+	return src.CallBack != "" || TellBack(src, do) != nil
+}
+
+// TellBack is the request by which a source's document has it told something; nil where it does not say.
+func TellBack(src *store.Source, do string) *message.Request {
+	if !strings.Contains(src.Says, "tell_back") {
+		return nil
+	}
+	docs, _ := documents.Parse([]documents.File{{Name: src.Name, Text: src.Says}})
+	if len(docs) != 1 {
+		return nil // it was sound when it was pushed; the word stays in the outbox as not delivered
+	}
+	return docs[0].TellBack[do]
+}
+
 // calledBack is the alert's source, if it is called back; nil otherwise.
 func calledBack(tx *store.Tx, s *flow.State) (*store.Source, error) {
 	name, _ := s.Begun.Alert["source"].(string)
 	src, err := tx.Source(name)
-	if err != nil || src == nil || src.CallBack == "" {
+	if err != nil || src == nil || !slices.ContainsFunc(documents.TellBackWords, func(do string) bool {
+		return HearsBack(src, do)
+	}) {
 		return nil, err
 	}
 	return src, nil

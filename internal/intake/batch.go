@@ -28,7 +28,7 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 		if err != nil {
 			return err
 		}
-		altering, raising := onlyNew(batch, b.open)
+		altering, raising := b.onlyNew(batch)
 		for _, i := range append(altering, raising...) {
 			if out[i], err = b.take(batch[i]); err != nil {
 				return err
@@ -45,8 +45,11 @@ type writing struct {
 	tx     *store.Tx
 	open   map[store.Identity]*store.Alert
 	closed map[store.Identity]time.Time // when the incidents of open alerts were closed
-	// counted are alerts whose reports of this batch are all counted, uncounted are those that repeat what it said.
-	counted   map[string]bool
+	// repeats are open alerts of which the batch only says again what they are.
+	repeats map[store.Identity]store.CountedAlert
+	// counted is how many reports of an alert are counted, all that the batch has of it; uncounted are alerts of which
+	// it repeats what it said itself.
+	counted   map[string]int64
 	uncounted map[string]store.Repeat
 	sources   map[string]bool
 	now       time.Time
@@ -82,7 +85,8 @@ func (in *Intake) writing(tx *store.Tx, config int64) (*writing, error) {
 		open:    map[store.Identity]*store.Alert{},
 		closed:  map[store.Identity]time.Time{},
 		sources: map[string]bool{},
-		counted: map[string]bool{}, uncounted: map[string]store.Repeat{},
+		repeats: map[store.Identity]store.CountedAlert{},
+		counted: map[string]int64{}, uncounted: map[string]store.Repeat{},
 		came:     map[store.AlertPayload]bool{},
 		made:     map[*alert.Payload]*store.Payload{},
 		kept:     map[*store.Payload]bool{},
@@ -130,37 +134,44 @@ func (in *Intake) open(tx *store.Tx, batch []*item) (*writing, error) {
 		return nil, err
 	}
 	w.sources = sources
-	for i := range counted.Alerts {
-		a := &counted.Alerts[i]
-		id := store.Identity{Source: a.Source, Key: a.Key}
-		a.Count -= said[id].Times // take adds each as it comes
-		w.known(a)
-		w.counted[a.ID] = true
-		delete(said, id)
+	var whole []store.Identity
+	for _, a := range counted.Alerts {
+		r := reports[a.Report]
+		if w.counted[a.ID] = r.Times; a.Closed || w.index.index.Judges(alert.Repeat) {
+			whole = append(whole, r.Identity)
+			continue
+		}
+		w.repeats[r.Identity] = a
+		delete(said, r.Identity)
 	}
 	if counted.Others > 0 {
-		if err := w.findOpen(slices.Collect(maps.Keys(said))); err != nil {
-			return nil, err
-		}
+		whole = slices.Collect(maps.Keys(said))
+	}
+	if err := w.findOpen(whole); err != nil {
+		return nil, err
 	}
 	return w, w.expect(batch)
 }
 
-// findOpen reads the alerts that are open otherwise than they are reported.
+// findOpen reads alerts that are open and of which more must be known than that they are.
 func (w *writing) findOpen(ids []store.Identity) error {
 	slices.SortFunc(ids, store.Identity.Compare)
 	rows, err := w.tx.OpenAlerts(ids)
 	for i := range rows {
-		w.known(&rows[i])
+		a := &rows[i]
+		a.Count -= w.counted[a.ID] // each is added as it is taken
+		id := store.Identity{Source: a.Source, Key: a.Key}
+		if w.open[id] = &a.Alert; a.ClosedAt != nil {
+			w.closed[id] = *a.ClosedAt
+		}
 	}
 	return err
 }
 
-func (w *writing) known(a *store.OpenAlert) {
-	id := store.Identity{Source: a.Source, Key: a.Key}
-	if w.open[id] = &a.Alert; a.ClosedAt != nil {
-		w.closed[id] = *a.ClosedAt
-	}
+// isOpen reports whether a condition has an alert that is open.
+func (w *writing) isOpen(id store.Identity) bool {
+	_, repeated := w.repeats[id]
+	return repeated || w.open[id] != nil
 }
 
 // expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened.
@@ -171,7 +182,7 @@ func (w *writing) expect(batch []*item) error {
 	seen := map[store.Identity]bool{}
 	for _, it := range batch {
 		id := it.identity()
-		if seen[id] || w.open[id] != nil || it.report.Severity == alert.Cleared {
+		if seen[id] || w.isOpen(id) || it.report.Severity == alert.Cleared {
 			continue
 		}
 		seen[id] = true
@@ -273,6 +284,13 @@ func (w *writing) take(it *item) (Taken, error) {
 
 func (w *writing) takeIt(it *item) (Taken, error) {
 	id := it.identity()
+	if a, ok := w.repeats[id]; ok {
+		taken := Taken{Change: alert.Repeat, Alert: a.ID}
+		if a.Incident != nil {
+			taken.Incident = *a.Incident
+		}
+		return taken, nil
+	}
 	r := it.report
 	a := w.open[id]
 	severity := alert.Severity("")
@@ -321,7 +339,7 @@ func (w *writing) takeIt(it *item) (Taken, error) {
 // countLater counts a report that repeats what this batch said first. An alert that is raised in it is written as it is
 // at its end.
 func (w *writing) countLater(a *store.Alert, it *item) {
-	if w.counted[a.ID] || slices.Contains(w.fresh, a) {
+	if w.counted[a.ID] > 0 || slices.Contains(w.fresh, a) {
 		return
 	}
 	r := w.uncounted[a.ID]

@@ -34,15 +34,15 @@ func TestWhatIsKeptReadFollowsEveryChange(t *testing.T) {
 		require.NoError(t, err)
 		return begunBy(t, s, got.Incident)
 	}
-	deliveries := func() (n int) {
-		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery").Scan(&n).Error)
+	notices := func() (n int) {
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from notice").Scan(&n).Error)
 		return n
 	}
 	b := take("1")
 	assert.Equal(t, first.Revision, b.Revision)
 	assert.Empty(t, b.Estate)
 	assert.Equal(t, "o", b.Service["owner"])
-	assert.Zero(t, deliveries())
+	assert.Zero(t, notices())
 
 	require.NoError(
 		t,
@@ -58,12 +58,9 @@ func TestWhatIsKeptReadFollowsEveryChange(t *testing.T) {
 	assert.Empty(t, take("4").Estate)
 	require.NoError(t, testdb.SQL(s).Create(&store.Service{Name: "s", Owner: "harbour", Stance: "ask"}).Error)
 	assert.Equal(t, "harbour", take("5").Service["owner"])
-	require.NoError(
-		t,
-		testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.9/"}).Error,
-	)
+	require.NoError(t, testdb.Room(s, "room", "http://127.0.0.9/"))
 	take("6")
-	assert.NotZero(t, deliveries())
+	assert.NotZero(t, notices())
 	second, _, err := s.PushRunbook(ctx, book+"about: Another text.\n", "iva")
 	require.NoError(t, err)
 	assert.Equal(t, second.Revision, take("7").Revision)

@@ -12,6 +12,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
+	"urgentis/core/route"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -80,7 +81,7 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 		w.sheet.Changed(
 			store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service},
 		)
-		if err := w.send(i, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s), opened by %s: %s", i.Number,
+		if err := w.send(i, route.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s), opened by %s: %s", i.Number,
 			i.Severity, by, i.Title)); err != nil {
 			return err
 		}
@@ -159,7 +160,7 @@ func (w *writing) comesBack(a *store.Alert) (*store.Incident, error) {
 		plain.Span(quiet))); err != nil {
 		return nil, err
 	}
-	return inc, w.send(inc, engine.IncidentReopened, "back:"+a.ID, fmt.Sprintf("Incident %d is open again (%s): %s",
+	return inc, w.send(inc, route.IncidentReopened, "back:"+a.ID, fmt.Sprintf("Incident %d is open again (%s): %s",
 		inc.Number, a.Severity, a.Summary))
 }
 
@@ -194,7 +195,7 @@ func (w *writing) join(a *store.Alert, inc *store.Incident) error {
 	} else if alert.Worth(a.Severity) > alert.Worth(inc.Severity) {
 		w.follow(inc, a)
 		text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
-		if err := w.send(inc, engine.IncidentWorse, "joined:"+a.ID, text); err != nil {
+		if err := w.send(inc, route.IncidentWorse, "joined:"+a.ID, text); err != nil {
 			return err
 		}
 	}
@@ -236,9 +237,9 @@ func (w *writing) easier(inc *store.Incident) error {
 
 // onlyNew gives the items that raise alerts, in their order, after those that alter some: whoever alters an alert locks
 // its runs before their incident, and whoever joins an incident locks it at once.
-func onlyNew(batch []*item, open map[store.Identity]*store.Alert) (altering, raising []int) {
+func (w *writing) onlyNew(batch []*item) (altering, raising []int) {
 	for i, it := range batch {
-		if open[it.identity()] != nil {
+		if w.isOpen(it.identity()) {
 			altering = append(altering, i)
 		} else {
 			raising = append(raising, i)
@@ -279,10 +280,30 @@ func (w *writing) onIncident(inc *store.Incident) error {
 	return nil
 }
 
+// tellOpened tells that an incident was opened, once its first check has passed or nobody works on it, or after a
+// while: a false alarm disturbs nobody. Where it is bad, somebody is called who has not been by then.
 func (w *writing) tellOpened(a *store.Alert, inc *store.Incident) error {
-	return w.send(inc, engine.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
+	n := w.notice(inc, route.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
 		a.Summary))
+	n.Hold = holdOpening
+	if err := w.sheet.Notify(n); err != nil || !bad(a.Severity) {
+		return err
+	}
+	n = w.notice(inc, route.IncidentPage, "page", fmt.Sprintf("Incident %d (%s) is still open after %s: %s", inc.Number,
+		a.Severity, plain.Span(holdPage), a.Summary))
+	n.Hold = holdPage
+	return w.sheet.Notify(n)
 }
+
+const (
+	// holdOpening is how long the first check of a runbook may take before people are told of an incident.
+	holdOpening = time.Minute
+	// holdPage is how long a runbook may work on a bad incident before somebody is called.
+	holdPage = 10 * time.Minute
+)
+
+// bad reports whether a severity is one for which somebody is called at any hour.
+func bad(severity string) bool { return alert.Worth(severity) >= alert.Worth(string(alert.Major)) }
 
 // mute writes down that planned work holds an alert back: nothing starts and nobody is told, until that is over and the
 // alert still there.
@@ -363,11 +384,18 @@ func (w *writing) changed(a *store.Alert) {
 		store.Feed{Topic: "incident", Ref: fmt.Sprint(*a.Incident), Incident: a.Incident, Service: a.Service})
 }
 
-func (w *writing) send(inc *store.Incident, kind engine.NoticeKind, key, text string) error {
-	return w.sheet.Notify(engine.Notice{
-		Kind: kind, Key: fmt.Sprintf("i%d:%s:room", inc.Number, key), Text: text, Incident: &inc.Number,
-		Link: fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number),
-	})
+func (w *writing) send(inc *store.Incident, kind route.Kind, key, text string) error {
+	return w.sheet.Notify(w.notice(inc, kind, key, text))
+}
+
+// notice is something to tell about an incident. What says that nobody works on a bad one is urgent.
+func (w *writing) notice(inc *store.Incident, kind route.Kind, key, text string) engine.Notice {
+	needed := kind == route.NobodyStarted || kind == route.RunRefused
+	return engine.Notice{
+		// The same may happen to it again, such as that it comes back and nothing starts.
+		Kind: kind, Key: fmt.Sprintf("i%d:%s:%d", inc.Number, key, inc.Entries), Text: text, Incident: &inc.Number,
+		Link: fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number), Urgent: needed && bad(inc.Severity),
+	}
 }
 
 // alter writes down that an open alert is worse, better or cleared. What is worse may start more.
@@ -436,10 +464,10 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 // worse tells that an alert became worse, to a record that was closed too: that is opened again, and what started for
 // it before starts again. It gives what started before and need not.
 func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) ([]trigger.Verdict, error) {
-	kind := engine.IncidentWorse
+	kind := route.IncidentWorse
 	text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 	if inc.State != "open" {
-		verdicts, kind = nil, engine.IncidentReopened
+		verdicts, kind = nil, route.IncidentReopened
 		text = fmt.Sprintf("Incident %d is open again, its alert is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 		if err := w.reopen(inc, "the alert became worse after it was closed"); err != nil {
 			return nil, err
@@ -476,7 +504,7 @@ func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 		plain.Span(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
-	if err := w.send(inc, engine.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is "+
+	if err := w.send(inc, route.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is "+
 		"open again, its alert is "+
 		"still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
 		return err

@@ -2,11 +2,9 @@
 package intake
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"log/slog"
 	"sync"
 	"time"
@@ -14,6 +12,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"urgentis/core/alert"
+	"urgentis/core/route"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
@@ -40,7 +39,7 @@ type Intake struct {
 	engine *engine.Engine
 	log    *slog.Logger
 	clock  func() time.Time
-	lanes  [4]chan *item
+	lanes  *lanes
 	done   sync.WaitGroup
 	stop   chan struct{}
 	since  time.Time // since when it listens
@@ -51,8 +50,6 @@ type Intake struct {
 
 	mu      sync.Mutex
 	waiting map[string]int // how many reports of each source wait to be kept
-	// underWay are the conditions of which reports wait, each with the writer that they wait for.
-	underWay map[store.Identity]laneFor
 
 	losses losses
 }
@@ -81,23 +78,15 @@ type item struct {
 	payload *alert.Payload
 	why     string
 	answer  chan Outcome
+	lane    int // the writer that it waits for
 }
 
 func (it *item) identity() store.Identity {
 	return store.Identity{Source: it.source, Key: it.report.Key}
 }
 
-// laneFor is the writer that reports of one condition wait for, and how many they are.
-type laneFor struct{ lane, items int }
-
 // ErrBusy says that more reports of a source wait to be kept than are taken; the others are not made to wait for it.
 var ErrBusy = errors.New("too many reports of this source wait to be kept; send it again in a second")
-
-// Few reports share few writers, so that more of them share a commit; from manyWait conditions on all writers write.
-const (
-	fewLanes = 2
-	manyWait = 512
-)
 
 // maxBatch bounds how many reports share one commit, maxWaiting how many of one source wait for one.
 const (
@@ -134,12 +123,11 @@ func New(c Config) (*Intake, error) {
 	in := &Intake{
 		seen:  values,
 		store: c.Store, engine: c.Engine, log: c.Log, clock: c.Clock, marked: marked, stop: make(chan struct{}),
-		waiting: map[string]int{}, underWay: map[store.Identity]laneFor{},
+		waiting: map[string]int{}, lanes: newLanes(),
 	}
-	for i := range in.lanes {
-		in.lanes[i] = make(chan *item, 4*maxBatch)
+	for _, lane := range in.lanes.queues {
 		in.done.Add(1)
-		go in.write(in.lanes[i])
+		go in.write(lane)
 	}
 	in.since = in.clock()
 	in.done.Add(3)
@@ -227,48 +215,13 @@ func (in *Intake) TakeItems(ctx context.Context, source string, items []Item) []
 // send gives an item to a writer.
 func (in *Intake) send(ctx context.Context, it *item) bool {
 	select {
-	case in.lanes[in.laneOf(it)] <- it:
+	case in.lanes.enter(it) <- it:
 		return true
 	case <-ctx.Done():
 	case <-in.stop:
 	}
-	in.passed(it)
+	in.lanes.leave(it)
 	return false
-}
-
-// laneOf chooses a writer. What is reported of one condition goes through one writer as long as any of it waits, so
-// that it is taken in order. Otherwise alerts of one service share a writer, as most share an incident, whose row two
-// writers would wait for in turn.
-func (in *Intake) laneOf(it *item) int {
-	in.mu.Lock()
-	defer in.mu.Unlock()
-	id := it.identity()
-	u, under := in.underWay[id]
-	if !under {
-		h := fnv.New32a()
-		h.Write([]byte(cmp.Or(it.report.Service, id.Source+"\x00"+id.Key))) //nolint:errcheck // it never fails
-		lanes := fewLanes
-		if len(in.underWay) >= manyWait {
-			lanes = len(in.lanes)
-		}
-		u.lane = int(h.Sum32() % uint32(lanes))
-	}
-	u.items++
-	in.underWay[id] = u
-	return u.lane
-}
-
-// passed says that an item waits no more.
-func (in *Intake) passed(it *item) {
-	in.mu.Lock()
-	defer in.mu.Unlock()
-	id := it.identity()
-	if u := in.underWay[id]; u.items > 1 {
-		u.items--
-		in.underWay[id] = u
-	} else {
-		delete(in.underWay, id)
-	}
 }
 
 // enter lets reports of a source in where there is room for them.
@@ -302,19 +255,7 @@ func (in *Intake) write(lane chan *item) {
 				return
 			}
 		}
-	more:
-		for len(batch) < maxBatch {
-			select {
-			case it := <-lane:
-				batch = append(batch, it)
-			default:
-				break more
-			}
-		}
-		in.keep(batch)
-		for _, it := range batch {
-			in.passed(it)
-		}
+		in.keep(gather(lane, batch))
 	}
 }
 
@@ -362,6 +303,7 @@ func (in *Intake) commit(batch []*item) {
 		}
 		return
 	}
+	in.lanes.leave(batch...)
 	for i, it := range batch {
 		switch {
 		case err == nil:
@@ -386,7 +328,7 @@ func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
 	err := in.engine.Write(ctx, func(sheet *engine.Sheet) error {
 		text := fmt.Sprintf("An alert of %s (%s) is not taken: %s. A person must look.", it.source, it.report.Key, why)
 		return sheet.Notify(engine.Notice{
-			Kind: engine.AlertSetAside, Key: store.NewID("aside"), Text: text, Link: in.engine.Link + "/alerts",
+			Kind: route.AlertSetAside, Key: store.NewID("aside"), Text: text, Link: in.engine.Link + "/alerts",
 		})
 	})
 	if err != nil {

@@ -126,7 +126,8 @@ func TestReportsOfOneConditionKeepTheirOrder(t *testing.T) {
 		want[c] = fmt.Sprintf("c%d cleared 30", c)
 	}
 	assert.Equal(t, want, got)
-	assert.Empty(t, in.underWay)
+	assert.Empty(t, in.lanes.underWay)
+	assert.Zero(t, in.lanes.items)
 }
 
 func TestWorseInOneBatchStartsWhatMatchesNow(t *testing.T) {
@@ -239,10 +240,7 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	ctx := context.Background()
 	_, _, err := s.PushRunbook(ctx, book, "iva")
 	require.NoError(t, err)
-	require.NoError(
-		t,
-		testdb.SQL(s).Create(&store.Connection{Name: "room", Kind: "room", URL: "http://127.0.0.1:1/"}).Error,
-	)
+	require.NoError(t, testdb.Room(s, "room", "http://127.0.0.1:1/"))
 	take := func(sev alert.Severity) Taken {
 		got, err := in.Take(ctx, "mon", report("k", sev))
 		require.NoError(t, err)
@@ -263,7 +261,7 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 		)
 	}
 	messages := func() (n int) {
-		require.NoError(t, testdb.SQL(s).Raw("select count(*) from delivery").Scan(&n).Error)
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from notice").Scan(&n).Error)
 		return n
 	}
 	take(alert.Major)

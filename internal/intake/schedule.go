@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"urgentis/core/route"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -277,7 +278,7 @@ func (in *Intake) tellExpiring(ctx context.Context) error {
 				k.EndsAt.UTC().Format("2006-01-02"),
 				w.Full(),
 			)
-			if err := sheet.Notify(engine.Notice{Kind: engine.KeyExpiring, Key: "key:" + k.ID, Text: text,
+			if err := sheet.Notify(engine.Notice{Kind: route.KeyExpiring, Key: "key:" + k.ID, Text: text,
 				Link: in.engine.Link + "/triggers"}); err != nil {
 				return err
 			}

@@ -10,7 +10,6 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/estate"
-	"urgentis/core/incident"
 	"urgentis/core/plain"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -107,18 +106,11 @@ func (in *Intake) closeQuiet(ctx context.Context) error {
 				return err // it is not over after all
 			}
 			at := in.clock().UTC()
-			i.State, i.WaitingOn, i.Outcome, i.ResolvedAt = "resolved", "nobody", "cleared-itself", &at
-			i.Because = "all its alerts have been over for " + plain.Span(closeAfter) + ", and nobody holds it"
-			if err := sheet.Write(i, store.NewEntry{At: at, Kind: incident.Closed, Actor: "urgentis",
-				Title: "Closed: cleared-itself", Content: map[string]any{"outcome": i.Outcome, "because": i.Because},
-			}); err != nil {
-				return err
-			}
-			sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(n), Incident: &i.Number, Service: i.Service})
-			if err := sheet.Notify(engine.Notice{Kind: engine.IncidentClosed, Key: fmt.Sprintf("i%d:quiet:%d", n,
-				i.Entries),
-				Text: fmt.Sprintf("Incident %d is closed: %s", n, i.Because), Incident: &i.Number,
-				Link: fmt.Sprintf("%s/incidents/%d", in.engine.Link, n)}); err != nil {
+			err = sheet.Close(i, engine.Closing{
+				Outcome: "cleared-itself", By: "urgentis", At: at,
+				Because: "all its alerts have been over for " + plain.Span(closeAfter) + ", and nobody holds it",
+			})
+			if err != nil {
 				return err
 			}
 			return sheet.Flush()

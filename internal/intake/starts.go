@@ -11,6 +11,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
+	"urgentis/core/route"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
@@ -88,12 +89,11 @@ func (w *writing) nothingStarted(inc *store.Incident, verdicts []trigger.Verdict
 		Content: map[string]any{"verdicts": verdicts}}); err != nil {
 		return err
 	}
-	return w.send(
-		inc,
-		engine.NobodyStarted,
-		"nobody",
-		fmt.Sprintf("Incident %d: no runbook starts by itself; a person is needed.", inc.Number),
-	)
+	if err := w.sheet.TellNow(inc.Number); err != nil {
+		return err
+	}
+	return w.send(inc, route.NobodyStarted, "nobody", fmt.Sprintf(
+		"No runbook starts by itself for incident %d; a person is needed: %s", inc.Number, inc.Title))
 }
 
 // works reports whether a run works on an incident that is older than this batch.
@@ -198,7 +198,7 @@ func (w *writing) refuse(v *trigger.Verdict, snapshot map[string]any, inc *store
 	text := fmt.Sprintf("Runbook %s did not start: %s", v.Runbook, v.Error)
 	if inc == nil {
 		return w.sheet.Notify(engine.Notice{
-			Kind: engine.RunRefused, Key: store.NewID("refused"), Text: text, Link: w.in.engine.Link +
+			Kind: route.RunRefused, Key: store.NewID("refused"), Text: text, Link: w.in.engine.Link +
 				"/runbooks/" + v.Runbook,
 		})
 	}
@@ -217,7 +217,7 @@ func (w *writing) refuse(v *trigger.Verdict, snapshot map[string]any, inc *store
 	}
 	return w.send(
 		inc,
-		engine.RunRefused,
+		route.RunRefused,
 		"refused:"+v.Runbook+":"+v.Name,
 		fmt.Sprintf("Incident %d: runbook %s did not start: %s", inc.Number, v.Runbook, v.Error),
 	)

@@ -170,7 +170,7 @@ func (l *loaded) readBooks(tx *store.Tx, e *engine.Engine) error {
 
 // readDocuments reads what stands beside the runbooks.
 func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
-	rows, err := tx.DocumentsBeside()
+	rows, err := tx.DocumentsOf(estate.Trigger, estate.Calendar, estate.Mute, estate.Join)
 	if err != nil {
 		return fmt.Errorf("read documents: %w", err)
 	}

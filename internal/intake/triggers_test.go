@@ -255,10 +255,7 @@ func TestKeysThatEndSoonAreTold(t *testing.T) {
 	in, s := open(t)
 	ctx := context.Background()
 	push(t, s, simple, besides("address: true\n"))
-	require.NoError(
-		t,
-		testdb.SQL(s).Exec("insert into connection (name, kind, url) values ('room', 'room', 'http://r')").Error,
-	)
+	require.NoError(t, testdb.Room(s, "room", "http://r"))
 	add := func(id string, ends time.Duration) {
 		require.NoError(t, s.In(ctx).AddStartKey(&store.StartKey{ID: id, Runbook: "plain", Start: "trigger/t",
 			Hash: []byte(id), AddedBy: "iva", AddedAt: time.Now(), EndsAt: time.Now().Add(ends)}, 365*24*time.Hour))
@@ -267,7 +264,7 @@ func TestKeysThatEndSoonAreTold(t *testing.T) {
 		require.NoError(t, in.tellExpiring(ctx))
 		require.NoError(
 			t,
-			testdb.SQL(s).Raw("select count(*) from delivery where body like '%trigger address t%'").Scan(&n).Error,
+			testdb.SQL(s).Raw("select count(*) from notice where text like '%trigger address t%'").Scan(&n).Error,
 		)
 		return n
 	}

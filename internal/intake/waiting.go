@@ -11,8 +11,8 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/plain"
 	"urgentis/core/reading"
+	"urgentis/core/route"
 	"urgentis/core/trigger"
-	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -192,7 +192,7 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		}
 		if err := w.send(
 			inc,
-			engine.RunRefused,
+			route.RunRefused,
 			"refused:"+d.Runbook+":"+d.Start, fmt.Sprintf("Incident %d: runbook %s did not start: "+
 				"%s", inc.Number, d.Runbook, because)); err != nil {
 			return err

@@ -50,6 +50,7 @@ var (
 	Runs        = counter("runs_ended_total", "Runs that ended, by their state.", "state")
 	GateSeconds = histogram("gate_seconds", "How long gates waited for their decision.", people, "decision")
 	Deliveries  = counter("deliveries_total", "Tries to deliver a message: sent, again, or failed for good.", "result")
+	Unreached   = counter("notices_unreached_total", "Things of which nobody could be told.")
 	BeatSeconds = histogram(
 		"beat_lag_seconds",
 		"The time from one beat of the instance to the next, beyond the second that it should be.",

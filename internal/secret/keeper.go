@@ -51,6 +51,16 @@ func (k *Keeper) Credential(ctx context.Context, f task.Facts) (kind string, val
 	return row.Kind, value, err
 }
 
+// Value opens the newest version of a secret by its name.
+func (k *Keeper) Value(ctx context.Context, name string) (string, error) {
+	versions, err := k.Store.In(ctx).SecretVersions([]string{name})
+	if err != nil {
+		return "", err
+	}
+	_, v, err := k.Credential(ctx, task.Facts{Secret: fmt.Sprintf("%s@%d", name, versions[name])})
+	return strings.TrimRight(string(v), "\r\n"), err
+}
+
 // Known gives what must be masked in what a target prints: the value that opens it, those of secrets by their names, in
 // every version, and those of sealed readings by their marks. What cannot be opened is left out, for it could not be
 // used either; where the database cannot be asked, that is an error: nothing may be printed then.

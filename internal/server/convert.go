@@ -176,6 +176,7 @@ func apiGate(g app.Gate) api.Gate {
 		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment,
 		MayDecide: g.MayDecide,
 		Requests:  apiRequests(raised.Proposal),
+		Brief:     apiBrief(g.Brief),
 	}
 }
 
@@ -209,9 +210,13 @@ func apiQuestion(q app.Question) api.Question {
 		Choices: raised.Choices, Ask: raised.Ask, Step: q.Path, Title: q.Title, Attempt: raised.Attempt,
 		Round:    raised.Round,
 		Evidence: mapped(q.Evidence, apiEvidence), RaisedAt: q.RaisedAt.UTC(), Until: q.Until.UTC(),
+		Brief: apiBrief(q.Brief),
 	}
 	for _, c := range raised.Choices {
 		o := api.Option{Choice: c, Label: raised.Labels[c], Barred: q.Barred[c]}
+		if q.Brief != nil {
+			o.Follows = q.Brief.Answers[c]
+		}
 		if o.Label == "" {
 			o.Label = strings.ReplaceAll(c, "-", " ")
 		}

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"encoding/json"
 	"strings"
 	"time"
 
@@ -154,27 +153,6 @@ func (s *Server) SetSecret(ctx context.Context, r api.SetSecretRequestObject) (a
 	return api.SetSecret201JSONResponse(apiSecret(*row)), nil
 }
 
-// ListConnections implements api.StrictServerInterface.
-func (s *Server) ListConnections(
-	ctx context.Context,
-	_ api.ListConnectionsRequestObject,
-) (api.ListConnectionsResponseObject, error) {
-	list, err := s.App.Connections(ctx, who(ctx))
-	return api.ListConnections200JSONResponse(mapped(list, func(c store.Connection) api.Connection {
-		return api.Connection{Name: c.Name, Kind: api.ConnectionKind(c.Kind), Url: c.URL}
-	})), err
-}
-
-// SetConnection implements api.StrictServerInterface.
-func (s *Server) SetConnection(
-	ctx context.Context,
-	r api.SetConnectionRequestObject,
-) (api.SetConnectionResponseObject, error) {
-	b := *r.Body
-	row := store.Connection{Name: b.Name, Kind: string(b.Kind), URL: b.Url}
-	return api.SetConnection200JSONResponse(b), s.App.SetConnection(ctx, who(ctx), row)
-}
-
 func apiTarget(v app.Versioned[app.Target]) api.Target {
 	t := v.Item
 	return api.Target{
@@ -188,7 +166,7 @@ func apiService(v app.Versioned[app.Service]) api.Service {
 	x := v.Item
 	return api.Service{
 		Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes,
-		DependsOn: x.DependsOn, Version: v.Version, Changed: v.Changed,
+		DependsOn: x.DependsOn, Harm: x.Harm, Version: v.Version, Changed: v.Changed,
 	}
 }
 
@@ -204,45 +182,4 @@ func (s *Server) RemoveSecret(
 	ctx context.Context, r api.RemoveSecretRequestObject,
 ) (api.RemoveSecretResponseObject, error) {
 	return api.RemoveSecret204Response{}, s.App.RemoveSecret(ctx, who(ctx), r.Name)
-}
-
-// RemoveConnection implements api.StrictServerInterface.
-func (s *Server) RemoveConnection(
-	ctx context.Context, r api.RemoveConnectionRequestObject,
-) (api.RemoveConnectionResponseObject, error) {
-	return api.RemoveConnection204Response{}, s.App.RemoveConnection(ctx, who(ctx), r.Name)
-}
-
-// TryConnection implements api.StrictServerInterface.
-func (s *Server) TryConnection(
-	ctx context.Context, r api.TryConnectionRequestObject,
-) (api.TryConnectionResponseObject, error) {
-	out, err := s.App.TryConnection(ctx, who(ctx), r.Name)
-	return api.TryConnection200JSONResponse{Ok: out.OK, Says: out.Says}, err
-}
-
-// ListDeliveries implements api.StrictServerInterface.
-func (s *Server) ListDeliveries(
-	ctx context.Context, r api.ListDeliveriesRequestObject,
-) (api.ListDeliveriesResponseObject, error) {
-	before, err := readNumber(r.Params.Cursor)
-	if err != nil {
-		return nil, err
-	}
-	list, more, err := s.App.Deliveries(ctx, who(ctx), string(r.Params.State), before, limit(r.Params.Limit))
-	out := api.ListDeliveries200JSONResponse{Items: mapped(list, apiDelivery)}
-	out.Next = next(list, more, func(d store.Delivery) string { return cursor(d.QueuedAt, itoa(d.ID)) })
-	return out, err
-}
-
-func apiDelivery(d store.Delivery) api.Delivery {
-	var body struct{ Text, Do string }
-	_ = json.Unmarshal([]byte(d.Body), &body) // it was written by us
-	if body.Text == "" {
-		body.Text = body.Do
-	}
-	return api.Delivery{
-		Id: d.ID, To: d.Kind + "/" + d.Address, Text: body.Text, State: api.DeliveryState(d.State), Tries: d.Tries,
-		Error: d.Error, Incident: deref(d.Incident), QueuedAt: d.QueuedAt.UTC(), SentAt: utc(d.SentAt),
-	}
 }

@@ -212,8 +212,9 @@ func (s *Server) GetIncident(
 		return nil, err
 	}
 	return api.GetIncident200JSONResponse{
-		Deployments: mapped(i.Deployments, apiDeployment),
-		Incident:    apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
+		Deployments: mapped(i.Deployments, apiDeployment), Tickets: mapped(i.Tickets, apiTicket),
+		HandedOver: apiHandedOver(i.HandedOver),
+		Incident:   apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
 		Runs: mapped(i.Runs, apiRun), Gates: mapped(i.Gates, apiGate), Questions: mapped(i.Questions, apiQuestion),
 	}, nil
 }
@@ -280,4 +281,8 @@ func (s *Server) ListDeployments(
 ) (api.ListDeploymentsResponseObject, error) {
 	list, err := s.App.Deployments(ctx, who(ctx), r.Params.Service)
 	return api.ListDeployments200JSONResponse(mapped(list, apiDeployment)), err
+}
+
+func apiTicket(t store.Ticket) api.Ticket {
+	return api.Ticket{Desk: t.Connection, Number: t.Number, Link: t.Link, State: t.State}
 }

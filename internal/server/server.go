@@ -179,6 +179,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	g.POST("/in/:source/:key", s.postAlert)
 	g.POST("/start/:key", s.postStart)
 	g.GET("/start/:key", s.getStart)
+	g.POST("/back/:connection", s.postBack)
 
 	check, err := validator(doc)
 	if err != nil {

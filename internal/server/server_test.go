@@ -156,7 +156,7 @@ func TestSetUpSignInAndOut(t *testing.T) {
 
 	status, _, said = s.do("GET", "/api/v1/session", "", "Cookie", session)
 	assert.Equal(t, 200, status)
-	assert.JSONEq(t, `{"name":"iva","kind":"person","roles":["admin"],
+	assert.JSONEq(t, `{"name":"iva","person":"iva","kind":"person","roles":["admin"],
 		"may":["viewer","responder","operator","approver","author","admin"]}`, said)
 	status, _, said = s.do("PUT", "/api/v1/halt", `{"halted":true}`, "Cookie", session, "Sec-Fetch-Site", "cross-site")
 	assert.Equal(t, 403, status)
@@ -266,7 +266,7 @@ func TestBadRequestsSayWhatIsWrong(t *testing.T) {
 		{"POST", "/api/v1/targets", `{"name":"x","service":"y","address":"a","secret":"none"}`,
 			"there is no secret none"},
 		{"POST", "/api/v1/secrets", `{"name":"x","kind":"ssh-key","value":"nonsense"}`, "no SSH private key"},
-		{"POST", "/api/v1/connections", `{"name":"x","kind":"room","url":"file:///etc/passwd"}`, "http or https"},
+		{"POST", "/api/v1/connections", `{"name":"x","url":"file:///etc/passwd"}`, "http or https"},
 		{"GET", "/api/v1/incidents?limit=1000", "", "limit"},
 		{"GET", "/api/v1/incidents?cursor=zzz", "", "cursor is not one of ours"},
 		{"POST", "/api/v1/runs", `{"runbook":"none"}`, "there is no runbook none"},

@@ -32,7 +32,7 @@ func me(p *access.Principal) api.Me {
 	if p.Person {
 		kind = "person"
 	}
-	return api.Me{Name: p.Name, Kind: kind, Roles: apiRoles(p.Roles), May: apiRoles(p.All())}
+	return api.Me{Name: p.Name, Person: p.Behind(), Kind: kind, Roles: apiRoles(p.Roles), May: apiRoles(p.All())}
 }
 
 // SignIn implements api.StrictServerInterface.

@@ -15,6 +15,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"urgentis/console"
+	"urgentis/core/message"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/act/local"
 	"urgentis/internal/act/probe"
@@ -161,11 +162,18 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 			feed.Stop()
 		}
 	}()
-	outbox, err := connect.New(connect.Config{Store: i.Store, Allowed: allowed, Log: c.Log})
+	var driver *engine.Engine
+	outbox, err := connect.New(connect.Config{
+		Store: i.Store, Allowed: allowed, Secrets: keeper, Link: i.Link, Log: c.Log,
+		Connections: func(ctx context.Context, name string) (*message.Connection, error) {
+			return driver.Connection(i.Store.In(ctx), name)
+		},
+		Desk: func(tx *store.Tx, inc *store.Incident) (map[string]any, error) { return driver.DeskNames(tx, inc) },
+	})
 	if err != nil {
 		return err
 	}
-	driver, err := engine.New(
+	driver, err = engine.New(
 		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
 			Hands: engine.Hands{
 				"ssh":   i.ssh,
@@ -189,8 +197,8 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.App, err = app.New(app.Config{
 		Store: i.Store, Engine: i.engine, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
-		Rooms: outbox,
-		Log:   c.Log, Version: c.Version, Link: i.Link,
+		Outbox: outbox,
+		Log:    c.Log, Version: c.Version, Link: i.Link,
 	})
 	if err != nil {
 		return err

@@ -258,7 +258,21 @@ func (d *Door) BySession(ctx context.Context, session string) (*access.Principal
 	if err != nil || p == nil {
 		return nil, err
 	}
-	return &access.Principal{Name: p.Name, Roles: Split(p.Roles), Person: true}, nil
+	return principal(p), nil
+}
+
+// ByName finds somebody who signs in, with their rights; nil for nobody. Whoever calls it must know otherwise that it
+// is they who act.
+func (d *Door) ByName(ctx context.Context, name string) (*access.Principal, error) {
+	p, err := d.store.In(ctx).Person(name)
+	if err != nil || p == nil {
+		return nil, err
+	}
+	return principal(p), nil
+}
+
+func principal(p *store.Person) *access.Principal {
+	return &access.Principal{Name: p.Name, Roles: Split(p.Roles), Person: true}
 }
 
 // ByToken finds whose token it is; nil for nobody's. A token may no more than the person who answers for it.

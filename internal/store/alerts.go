@@ -2,8 +2,6 @@ package store
 
 import (
 	"cmp"
-	"database/sql"
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -88,36 +86,6 @@ type OpenAlert struct {
 	ClosedAt *time.Time // when its incident was closed; nil where that is open
 }
 
-const openColumns = `a.id, a.source, a.key, a.state, a.severity, a.summary, a.service, a.link, a.labels, a.count,
-	a.first_at, a.last_at, a.incident`
-
-// openAlerts reads what a statement gives: the openColumns, the verdicts, and when the incident was closed, after what
-// leads each row. Each report asks for it, and the general way of reading rows takes longer than the database.
-func (tx *Tx) openAlerts(lead []any, statement string, args ...any) (out []OpenAlert, err error) {
-	rows, err := tx.db.Raw(statement, args...).Rows()
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var a OpenAlert
-		var labels sql.RawBytes
-		if err := rows.Scan(append(lead, &a.ID, &a.Source, &a.Key, &a.State, &a.Severity, &a.Summary, &a.Service,
-			&a.Link, &labels, &a.Count, &a.FirstAt, &a.LastAt, &a.Incident, (*[]byte)(&a.Verdicts),
-			&a.ClosedAt)...); err != nil {
-			return nil, err
-		}
-		if a.ID == "" {
-			continue // a row for what leads it alone
-		}
-		if err := json.Unmarshal(labels, &a.Labels); err != nil {
-			return nil, err
-		}
-		out = append(out, a)
-	}
-	return out, rows.Err()
-}
-
 // OpenAlerts reads the open alerts of identities, so that nobody else alters them until the end of the transaction.
 // Each identity is one probe of the index of open alerts, however many are open.
 func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
@@ -128,7 +96,7 @@ func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
 	for i, id := range ids {
 		sources[i], keys[i] = id.Source, id.Key
 	}
-	found, err := tx.openAlerts(nil, `select `+openColumns+`, a.verdicts, i.resolved_at
+	found, err := scan[OpenAlert](tx, `select a.*, i.resolved_at as closed_at
 		from unnest(?::text[], ?::text[]) as v(source, key)
 		cross join lateral (select * from alert
 			where state = 'open' and source = v.source and key = v.key limit 1 for update) a
@@ -158,16 +126,25 @@ type Repeat struct {
 
 // Counted is what reports repeat.
 type Counted struct {
-	// Alerts are open just as they are reported: counted, as they are then, without their verdicts.
-	Alerts []OpenAlert
+	// Alerts are those that are open just as they are reported.
+	Alerts []CountedAlert
 	// Others is how many alerts are open otherwise than they are reported, or are altered by somebody else.
 	Others int
 	// Config is the version of the configuration, see ConfigVersion.
 	Config int64
 }
 
+// CountedAlert is an alert whose reports are counted.
+type CountedAlert struct {
+	ID       string
+	Report   int    // which of the reports repeats it, from 0
+	Incident *int64 // nil without one
+	Closed   bool   // its incident is closed
+}
+
 // CountRepeats counts reports of alerts that are open just as they are reported; nobody else alters those until the end
-// of the transaction. It takes one row to write for each alert, where reading it first takes two.
+// of the transaction. It takes one row to write for each alert, where reading it first takes two, and gives no more of
+// it than most reports need.
 func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 	n := len(reports)
 	sources, keys, severities := make([]string, n), make([]string, n), make([]string, n)
@@ -175,29 +152,36 @@ func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 	for i, r := range reports {
 		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At
 	}
-	out := &Counted{}
-	var err error
 	// A row is found again by its place, so that nothing is looked up twice: at another place it is another version.
-	out.Alerts, err = tx.openAlerts([]any{&out.Config, &out.Others}, `with v as materialized (
+	rows, err := tx.db.Raw(`with v as materialized (
 			select v.*, a.ctid as place, a.severity as open_as
-			from unnest(?::text[], ?::text[], ?::text[], ?::bigint[], ?::timestamptz[])
-				as v(source, key, severity, times, at)
+			from unnest(?::text[], ?::text[], ?::text[], ?::bigint[], ?::timestamptz[]) with ordinality
+				as v(source, key, severity, times, at, n)
 			cross join lateral (select ctid, severity from alert
 				where state = 'open' and source = v.source and key = v.key limit 1) a),
 		a as (update alert a set count = a.count + v.times, last_at = v.at from v
 			where a.ctid = v.place and v.open_as = v.severity
-			returning `+openColumns+`, (select i.resolved_at from incident i
-				where i.number = a.incident and i.state = 'resolved') as closed_at)
-		select config.version, (select count(*) from v) - (select count(*) from a), coalesce(a.id, ''),
-			coalesce(a.source, ''), coalesce(a.key, ''), coalesce(a.state, ''), coalesce(a.severity, ''),
-			coalesce(a.summary, ''), coalesce(a.service, ''), coalesce(a.link, ''), a.labels, coalesce(a.count, 0),
-			coalesce(a.first_at, now()), coalesce(a.last_at, now()), a.incident, null, a.closed_at
+			returning v.n - 1 as report, a.id, a.incident,
+				exists (select from incident i where i.number = a.incident and i.state = 'resolved') as closed)
+		select config.version, (select count(*) from v) - (select count(*) from a), coalesce(a.report, 0),
+			coalesce(a.id, ''), a.incident, coalesce(a.closed, false)
 		from config left join a on true`,
-		array{sources}, array{keys}, array{severities}, array{times}, array{ats})
+		array{sources}, array{keys}, array{severities}, array{times}, array{ats}).Rows()
 	if err != nil {
 		return nil, fmt.Errorf("count repeated alerts: %w", err)
 	}
-	return out, nil
+	defer rows.Close()
+	out := &Counted{}
+	for rows.Next() {
+		var a CountedAlert
+		if err := rows.Scan(&out.Config, &out.Others, &a.Report, &a.ID, &a.Incident, &a.Closed); err != nil {
+			return nil, fmt.Errorf("count repeated alerts: %w", err)
+		}
+		if a.ID != "" { // otherwise the row is there for the version alone
+			out.Alerts = append(out.Alerts, a)
+		}
+	}
+	return out, rows.Err()
 }
 
 // KeepVerdicts writes what an alert started, and nothing else of it.

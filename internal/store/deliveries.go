@@ -9,23 +9,21 @@ func (tx *Tx) AddDeliveries(out []Delivery) error {
 	return tx.db.CreateInBatches(&out, 1000).Error
 }
 
-// Deliveries lists messages of a state ("": of all), newest first, those before an id; 0: from the newest.
-func (tx *Tx) Deliveries(state string, before int64, most int) ([]Delivery, error) {
-	if before == 0 {
-		before = int64(^uint64(0) >> 1)
-	}
-	where, args := and("id < ?", []any{before}, "state", state)
-	var out []Delivery
-	err := tx.db.Order("id desc").Where(where, args...).Limit(most).Find(&out).Error
-	return out, err
+// Deliveries lists messages of a state ("": of all) and an incident (0: of all), newest first, those before an id; 0:
+// from the newest.
+func (tx *Tx) Deliveries(state string, incident, before int64, most int) ([]Delivery, error) {
+	return scan[Delivery](tx, `select * from delivery where (? = 0 or id < ?) and (? = '' or state = ?)
+		and (? = 0 or incident = ?) order by id desc limit ?`,
+		before, before, state, state, incident, incident, most)
 }
 
 // Delivery reads a message on its way out.
 func (tx *Tx) Delivery(id int64) (*Delivery, error) { return take[Delivery](tx, "id = ?", id) }
 
-// Sent says that a message arrived.
-func (tx *Tx) Sent(id int64) error {
-	return tx.run("update delivery set state = 'sent', tries = tries + 1, error = '', sent_at = now() where id = ?", id)
+// Sent says that the other side took a message, and what it answered.
+func (tx *Tx) Sent(id int64, answer string) error {
+	return tx.run(`update delivery set state = 'sent', tries = tries + 1, error = '', answer = ?, sent_at = now()
+		where id = ?`, answer, id)
 }
 
 // NotSent says why a message did not arrive, and what becomes of it: queued or failed.
@@ -33,10 +31,33 @@ func (tx *Tx) NotSent(id int64, state, because string) error {
 	return tx.run("update delivery set state = ?, tries = tries + 1, error = ? where id = ?", state, because, id)
 }
 
-// AddressOf is where a message goes; "" where its room or source is gone, or is not called back.
-func (tx *Tx) AddressOf(d *Delivery) (string, error) {
-	if d.Kind == "source" {
-		return one[string](tx, "select call_back from source where name = ?", d.Address)
+// SourceToldBy reports whether a run told the source of its alert something, such as close.
+func (tx *Tx) SourceToldBy(run string, incident int64, do string) (bool, error) {
+	return one[bool](tx, `select exists (select from delivery where incident = ? and kind = ?
+		and starts_with(key, ?) and body::jsonb ->> 'do' = ?)`, incident, DeliverySource, run+":", do)
+}
+
+// Before reports whether another message about the same incident is still on its way to the same place: they arrive in
+// order.
+func (tx *Tx) Before(d *Delivery) (bool, error) {
+	if d.Incident == nil {
+		return false, nil
 	}
-	return one[string](tx, "select url from connection where name = ?", d.Address)
+	return one[bool](tx, `select exists (select from delivery where incident = ? and kind = ? and address = ?
+		and at_address = ? and state = 'queued' and id < ?)`, *d.Incident, d.Kind, d.Address, d.AtAddress, d.ID)
+}
+
+// Dropped says that a message is sent no more: what it was about is over.
+func (tx *Tx) Dropped(id int64, because string) error {
+	return tx.run("update delivery set state = 'dropped', error = ? where id = ? and state = 'queued'", because, id)
+}
+
+// SendAgain queues a message anew that failed or was dropped; ErrNotFound where there is none such.
+func (tx *Tx) SendAgain(id int64) error {
+	n, err := tx.exec(`update delivery set state = 'queued', tries = 0, error = ''
+		where id = ? and state in ('failed', 'dropped')`, id)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
 }

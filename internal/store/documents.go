@@ -41,10 +41,13 @@ func (tx *Tx) Documents(kind estate.Kind) ([]Document, error) {
 	return scan[Document](tx, "select * from "+documents+" where ? = '' or kind = ? order by kind, name", kind, kind)
 }
 
-// DocumentsBeside lists the documents in use that decide about alerts, by kind and name.
-func (tx *Tx) DocumentsBeside() ([]Document, error) {
-	return scan[Document](tx, "select * from "+documents+" where kind in ('trigger', 'calendar', 'mute', 'join') "+
-		"order by kind, name")
+// DocumentsOf lists the documents in use of some kinds, by kind and name.
+func (tx *Tx) DocumentsOf(kinds ...estate.Kind) ([]Document, error) {
+	names := make([]string, len(kinds))
+	for i, k := range kinds {
+		names[i] = string(k)
+	}
+	return scan[Document](tx, "select * from "+documents+" where kind = any (?) order by kind, name", array{names})
 }
 
 // Document reads a document in use.

@@ -28,17 +28,6 @@ func (tx *Tx) TargetsOf(service string) ([]Target, error) {
 // Target reads a target.
 func (tx *Tx) Target(name string) (*Target, error) { return take[Target](tx, "name = ?", name) }
 
-// Connections lists the connections by name.
-func (tx *Tx) Connections() ([]Connection, error) { return list[Connection](tx, "name", "true") }
-
-// Connection reads a connection.
-func (tx *Tx) Connection(name string) (*Connection, error) {
-	return take[Connection](tx, "name = ?", name)
-}
-
-// Rooms lists the connections that messages go to.
-func (tx *Tx) Rooms() ([]Connection, error) { return list[Connection](tx, "name", "kind = 'room'") }
-
 // Sources lists the alert sources by name.
 func (tx *Tx) Sources() ([]Source, error) { return list[Source](tx, "name", "true") }
 

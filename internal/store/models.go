@@ -80,6 +80,8 @@ type Service struct {
 	QuietMinutes int
 	// DependsOn are the services that it needs.
 	DependsOn []string `gorm:"serializer:json"`
+	// Harm says in words who suffers when it is in trouble.
+	Harm string
 }
 
 // Target is a host that runbooks act on.
@@ -107,12 +109,6 @@ type Secret struct {
 	SetAt   time.Time
 	// RemovedAt is set once its value is gone.
 	RemovedAt *time.Time
-}
-
-// Connection is a room that messages go to.
-type Connection struct {
-	Name      string `gorm:"primaryKey"`
-	Kind, URL string
 }
 
 // Revision is one text of a runbook; never altered.
@@ -252,6 +248,9 @@ type Gate struct {
 	DecidedBy string
 	Comment   string
 	Raised    json.RawMessage `gorm:"type:jsonb"`
+	// LookAt is when its readings are taken anew next, nil: never; Looks is how often they were.
+	LookAt *time.Time
+	Looks  int
 }
 
 // Question is the state of a question, computed from its run's log.
@@ -269,18 +268,29 @@ type Question struct {
 
 // Delivery is one message on its way out.
 type Delivery struct {
-	ID       int64
-	Key      string
-	Kind     string // room or source
-	Address  string // the connection's or the source's name
-	Body     string
-	Incident *int64
-	State    string // queued, sent or failed
-	Tries    int
-	Error    string
+	ID      int64
+	Key     string
+	Kind    string // that of the connection, or DeliverySource
+	Address string // the connection's or the source's name
+	Body    string
+	// Receiver is the person, or room/NAME, and AtAddress where they are there; "" for what is told to no person.
+	Receiver, AtAddress string
+	Urgent              bool
+	Incident            *int64
+	State               string // queued, sent or failed
+	Tries               int
+	Error               string
+	// Answer is what the other side said as it took it.
+	Answer   string
 	QueuedAt time.Time
 	SentAt   *time.Time
 }
+
+// What deliveries are that are no message to people.
+const (
+	DeliverySource = "source" // a call-back to where an alert came from
+	DeliveryDesk   = "desk"   // something that a ticket desk is told
+)
 
 // Artifact is the whole of an output, compressed.
 type Artifact struct {

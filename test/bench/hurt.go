@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"urgentis/core/flow"
+	"urgentis/core/message"
 	"urgentis/internal/act"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/connect"
@@ -93,12 +95,18 @@ func (b *bench) hurt() error {
 	}
 	hand := &hurtHand{watch: watch{begun: map[string]time.Time{}}}
 	start := func() (*engine.Engine, error) {
-		outbox, err := connect.New(
-			connect.Config{Store: b.store, Allowed: allowed, Log: slog.New(slog.DiscardHandler)})
+		var e *engine.Engine
+		outbox, err := connect.New(connect.Config{
+			Store: b.store, Allowed: allowed, Secrets: noSecret{}, Link: "http://u", Log: slog.New(slog.DiscardHandler),
+			Connections: func(ctx context.Context, name string) (*message.Connection, error) {
+				return e.Connection(b.store.In(ctx), name)
+			},
+			Desk: func(tx *store.Tx, inc *store.Incident) (map[string]any, error) { return e.DeskNames(tx, inc) },
+		})
 		if err != nil {
 			return nil, err
 		}
-		e, err := engine.New(
+		e, err = engine.New(
 			engine.Config{
 				Link:    "http://u",
 				Store:   b.store,
@@ -159,15 +167,26 @@ func (b *bench) hurt() error {
 		return err
 	}
 	defer l.Close() //nolint:errcheck // it is over
-	if err := testdb.SQL(b.store).Create(&store.Connection{Name: "hangs", Kind: "room",
-		URL: "http://" + l.Addr().String()}).Error; err != nil {
+	if err := testdb.Room(b.store, "hangs", "http://"+l.Addr().String()); err != nil {
 		return err
 	}
-	if took, err = b.firstLooks(e, hand, "room", 200); err != nil {
+	stopTelling := b.tellOften()
+	took, err = b.firstLooks(e, hand, "room", 200)
+	stopTelling()
+	if err != nil {
 		return err
+	}
+	var messages int
+	err = testdb.SQL(b.store).Raw("select count(*) from delivery where address = 'hangs'").Scan(&messages).Error
+	if err != nil {
+		return err
+	}
+	if messages < 150 {
+		return fmt.Errorf("the room that hangs was sent %d messages; then it measures nothing", messages)
 	}
 	note("while a room hangs", took)
-	if _, err := b.store.Pool.Exec(b.ctx, "delete from connection; delete from delivery; delete from river_job "+
+	if _, err := b.store.Pool.Exec(b.ctx, "delete from document where kind = 'connection'; delete from notice; "+
+		"delete from delivery; delete from river_job "+
 		"where kind = 'deliver'"); err != nil {
 		return err
 	}
@@ -213,6 +232,34 @@ func (b *bench) hurt() error {
 	// What is measured next must not be careful because of it.
 	_, err = b.store.Pool.Exec(b.ctx, "delete from instance where id = 'n-died'")
 	return err
+}
+
+// noSecret opens nothing.
+type noSecret struct{}
+
+func (noSecret) Value(context.Context, string) (string, error) {
+	return "", errors.New("there are no secrets here")
+}
+
+// tellOften lets the room be told 20 things a second, until what it gives is called.
+func (b *bench) tellOften() (stop func()) {
+	ctx, cancel := context.WithCancel(b.ctx)
+	var done sync.WaitGroup
+	done.Go(func() {
+		for ctx.Err() == nil {
+			// One that fails is missed below, where they are counted.
+			_, _ = b.store.Pool.Exec(
+				ctx,
+				"insert into notice (key, kind, text, at, look_at) values ($1, 'said', $1, now(), now())",
+				store.NewID("said"),
+			)
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
+	return func() {
+		cancel()
+		done.Wait()
+	}
 }
 
 // firstLooks reports alerts, 20 a second, and gives the 99th of 100 of the times to their first look.

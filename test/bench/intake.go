@@ -53,6 +53,11 @@ func (b *bench) intake() error {
 		return err
 	}
 	for i, x := range every {
+		if x.times > 0 { // what is repeated is there already
+			if err := b.once(in, x.size, x.key); err != nil {
+				return err
+			}
+		}
 		got, err := b.hammer(in, x.size, x.key)
 		if err != nil {
 			return err
@@ -121,13 +126,28 @@ func (b *bench) rowsOfAnAlert() (float64, error) {
 	return all / alerts, err
 }
 
+// once hands in what each of 32 clients would hand in first.
+func (b *bench) once(in *intake.Intake, size int, key func(client, i int) string) error {
+	for c := range 32 {
+		if _, err := in.TakeAll(b.ctx, "bench", reports(size, func(j int) string { return key(c, j) })); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func reports(size int, key func(j int) string) []alert.Report {
+	list := make([]alert.Report, size)
+	for j := range list {
+		list[j] = report(key(j))
+	}
+	return list
+}
+
 // hammer hands in alerts from 32 clients for five seconds, so many in one request, and counts them.
 func (b *bench) hammer(in *intake.Intake, size int, key func(client, i int) string) (float64, error) {
 	requests, err := clients(func(client, i int) error {
-		list := make([]alert.Report, size)
-		for j := range list {
-			list[j] = report(key(client, i*size+j))
-		}
+		list := reports(size, func(j int) string { return key(client, i*size+j) })
 		_, err := in.TakeAll(b.ctx, "bench", list)
 		return err
 	})

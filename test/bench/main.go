@@ -400,7 +400,8 @@ func (b *bench) xid() (int, error) {
 func (b *bench) clear() error {
 	_, err := b.store.Pool.Exec(
 		b.ctx,
-		"truncate alert, incident, entry, run, event, feed, timer, gate, question, hold, awaiting, delivery, "+
+		"truncate alert, incident, entry, run, went, event, feed, timer, gate, gate_reading, question, hold, "+
+			"awaiting, delivery, notice, notice_told, link, ticket, heard_back, "+
 			"starting, started, firing, occasion, seen, unread, payload, alert_payload, river_job",
 	)
 	return err

@@ -9,17 +9,19 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/message"
 	"urgentis/internal/act/ssh"
 	"urgentis/internal/app"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
-	"urgentis/internal/store"
 )
 
-// noRoom is where nothing is sent.
-type noRoom struct{}
+// noOutbox is where nothing is sent.
+type noOutbox struct{}
 
-func (noRoom) Send(context.Context, *store.Connection, string) error { return nil }
+func (noOutbox) Send(context.Context, *message.Connection, *message.Message) (string, error) {
+	return "", nil
+}
 
 const mappedSource = `urgentis: source/1
 name: mapped
@@ -96,7 +98,7 @@ func (b *bench) app() (*app.App, func(), error) {
 	keeper := &secret.Keeper{Store: b.store, Box: box}
 	a, err := app.New(app.Config{
 		Store: b.store, Engine: e, Intake: in, Door: signin.New(b.store), Secrets: keeper,
-		SSH: ssh.New(keeper.Credential), Rooms: noRoom{}, Log: log, Link: "http://u",
+		SSH: ssh.New(keeper.Credential), Outbox: noOutbox{}, Log: log, Link: "http://u",
 	})
 	return a, in.Stop, err
 }

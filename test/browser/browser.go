@@ -89,6 +89,25 @@ func (p *Page) Type(selector, text string) error {
 	return only(run(p, "type into "+selector, chromedp.SendKeys(chromedp.CSS(selector), text)))
 }
 
+// Fill writes into a field that is empty, again where keys went astray while the page moved its focus.
+func (p *Page) Fill(selector, text string) error {
+	for range 3 {
+		if err := p.Type(selector, text); err != nil {
+			return err
+		}
+		has, err := p.Text(fmt.Sprintf("document.querySelector(%q).value", selector))
+		if err != nil || has == text {
+			return err
+		}
+		_, err = p.Text(fmt.Sprintf(`(e => { e.value = ''; e.dispatchEvent(new Event('input')); return '' })(
+			document.querySelector(%q))`, selector))
+		if err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("%s does not take what is typed", selector)
+}
+
 // Click clicks an element.
 func (p *Page) Click(selector string) error {
 	return only(run(p, "click "+selector, chromedp.Click(chromedp.CSS(selector))))
@@ -109,8 +128,8 @@ func (p *Page) SignIn(url, name, password string) error {
 	for _, f := range []func() error{
 		func() error { return p.Go(url + "/sign-in") },
 		func() error { return p.See("Sign in to Urgentis") },
-		func() error { return p.Type(`input[name=username]`, name) },
-		func() error { return p.Type(`input[name=password]`, password) },
+		func() error { return p.Fill(`input[name=username]`, name) },
+		func() error { return p.Fill(`input[name=password]`, password) },
 		func() error { return p.Until(`!document.querySelector('button[type=submit]').disabled`) },
 		func() error { return p.Click(`button[type=submit]`) },
 		func() error { return p.See("Open incidents") },

@@ -84,7 +84,7 @@ func set(t *testing.T) *stage {
 	token = testapi.Token(t, st, "approver", "somebody else", access.Approver)
 	s.approver, err = demo.Client("http://"+s.listen, token)
 	require.NoError(t, err)
-	s.source, err = demo.SetUp(context.Background(), s.admin, s.fleet, nil, "http://127.0.0.1:1/", "")
+	s.source, err = demo.SetUp(context.Background(), s.admin, s.fleet, nil, "")
 	require.NoError(t, err)
 	return s
 }

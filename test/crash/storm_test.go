@@ -105,7 +105,7 @@ func newStorm(t *testing.T) *storm {
 		n.approver, err = demo.Client("http://"+n.listen, approver)
 		require.NoError(t, err)
 	}
-	s.source, err = demo.SetUp(ctx, s.nodes[0].admin, s.fleet, nil, "http://127.0.0.1:1/", "")
+	s.source, err = demo.SetUp(ctx, s.nodes[0].admin, s.fleet, nil, "")
 	require.NoError(t, err)
 	// Many hosts of one service, so that runs meet on some of them and not on all.
 	for _, h := range s.fleet.Hosts {

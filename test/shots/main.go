@@ -93,7 +93,7 @@ func (s *shooter) story() error {
 		return err
 	}
 	defer s.page.Close()
-	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.asking, s.bench, s.phone}
+	steps := []func() error{s.signIn, s.waiting, s.commands, s.decided, s.books, s.asking, s.bench, s.block, s.phone}
 	for _, f := range steps {
 		if err := f(); err != nil {
 			return err
@@ -269,13 +269,6 @@ func (s *shooter) asking() error {
 
 // bench shows a source's document with a payload that could not be read, and what another one becomes.
 func (s *shooter) bench() error {
-	if err := s.command("login "+s.w.Link+" --name iva --password "+s.w.SignIn["iva"], ""); err != nil {
-		return err
-	}
-	if err := s.command("source try quay-panel --content-type application/xml "+
-		"--file examples/ferry/samples/quay-panel.xml", "cli-source.png"); err != nil {
-		return err
-	}
 	key, err := s.w.Admin.AddSourceWithResponse(s.ctx, api.NewSource{Name: "quay-panel"})
 	if err != nil {
 		return err
@@ -343,11 +336,36 @@ func (s *shooter) document() error {
 	return nil
 }
 
+// block shows a gate for four hosts at once, in a step that was taken before.
+func (s *shooter) block() error {
+	s.page.Close()
+	var err error
+	if s.page, err = browser.Open(s.ctx, 1280, 800); err != nil {
+		return err
+	}
+	if err := s.page.SignIn(s.w.Link, "mara", s.w.SignIn["mara"]); err != nil {
+		return err
+	}
+	s.w.Fleet.Clocks.Break()
+	for {
+		r, err := s.w.Admin.ListGatesWithResponse(s.ctx)
+		if err != nil {
+			return err
+		}
+		if r.JSON200 != nil && len(*r.JSON200) > 0 {
+			g := (*r.JSON200)[0]
+			time.Sleep(8 * time.Second) // readings are taken anew meanwhile
+			return s.shoot(fmt.Sprintf("/incidents/%d", g.Incident), "Exactly this would run", "gate-block.png")
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
 // phone shows a gate on a small screen.
 func (s *shooter) phone() error {
 	s.page.Close()
 	var err error
-	if s.page, err = browser.Open(s.ctx, 400, 800); err != nil {
+	if s.page, err = browser.Open(s.ctx, 390, 844); err != nil {
 		return err
 	}
 	s.w.Fleet.Queue.Break()

@@ -527,11 +527,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Rooms that messages go to. */
+        /** The ways out to people and other systems. Their documents say the rest. */
         get: operations["listConnections"];
         put?: never;
-        /** Add or change a room. */
-        post: operations["setConnection"];
+        /** Add or change a room that takes our JSON at an address. Every other connection is pushed as a document. */
+        post: operations["addConnection"];
         delete?: never;
         options?: never;
         head?: never;
@@ -548,7 +548,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Remove a room; what is on its way there is not delivered. */
+        /** Take a connection out of use; what is on its way there is not delivered. */
         delete: operations["removeConnection"];
         options?: never;
         head?: never;
@@ -564,7 +564,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send a message to a room that says that it is a try. */
+        /** Send a message that says that it is a try. */
         post: operations["tryConnection"];
         delete?: never;
         options?: never;
@@ -572,17 +572,239 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/deliveries": {
+    "/api/v1/connections/{name}/words": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Messages to rooms and sources, newest first. */
-        get: operations["listDeliveries"];
+        /** How a notice about an incident is worded on a connection. Nothing is sent. */
+        get: operations["showMessage"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was and is to be told to people, rooms, desks and sources, newest first. */
+        get: operations["listMessages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One message, with all that it says. */
+        get: operations["getMessage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/messages/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a message again that failed or was dropped. */
+        post: operations["sendAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who would be told of something at a time, in which order, if nobody took it. Nothing is sent. */
+        get: operations["whoIsTold"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/climbing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is urgent and nobody has taken yet. */
+        get: operations["listClimbing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How somebody can be reached, and when not for what can wait. */
+        get: operations["getReach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set one's own quiet hours; an administrator may set anybody's. */
+        put: operations["setQuiet"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put one's ways into another order; all of them are named. */
+        put: operations["placeWays"];
+        /** Add a way to be reached oneself, and send a code there; it counts once the code was given back. */
+        post: operations["addWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/ways/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a way. */
+        delete: operations["removeWay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/ways/{id}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send another code; the one before is worth nothing any more. */
+        post: operations["sendCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}/ways/{id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the code back that was sent. */
+        post: operations["proveWay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a link is about that was sent to somebody. Nothing is decided by looking. */
+        post: operations["openLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/act": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once. */
+        post: operations["actByLink"];
         delete?: never;
         options?: never;
         head?: never;
@@ -635,6 +857,109 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/on-call": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who of each team is on call, and when nobody will be within four weeks. */
+        get: operations["listOnCall"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}/duties": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who of a team is on call from one time to another. */
+        get: operations["listDuties"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}/rota.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A team's rota of the next 90 days as an iCalendar feed (RFC 5545). */
+        get: operations["feedRota"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one shift leaves to the next: what is open of the services that a team answers for, whose it is, and what others were told. */
+        get: operations["handOverShift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}/stand-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who stands in on a team's rota, now and later. */
+        get: operations["listStandIns"];
+        put?: never;
+        /** Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds. */
+        post: operations["addStandIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}/stand-ins/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a stand-in back. */
+        delete: operations["removeStandIn"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1602,6 +1927,8 @@ export interface components {
         };
         Me: {
             name: string;
+            /** @description who answers for a token; the person itself otherwise */
+            person: string;
             /** @enum {string} */
             kind: "person" | "token";
             roles: components["schemas"]["Role"][];
@@ -1889,7 +2216,7 @@ export interface components {
             body: string;
         };
         /** @enum {string} */
-        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join";
+        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route";
         NewPush: {
             files: components["schemas"]["PushFile"][];
             /**
@@ -1958,6 +2285,8 @@ export interface components {
             stance?: "suggest" | "ask" | "act";
             /** @description how long an alert may go on after its incident was closed, before that is opened again; 15 unless said */
             quiet_minutes?: number | null;
+            /** @description who suffers when it is in trouble, and how; above each gate */
+            harm?: string | null;
             /** @description the services that it needs; joins may look along them */
             depends_on?: components["schemas"]["ThingName"][] | null;
             version?: components["schemas"]["Version"];
@@ -1992,27 +2321,142 @@ export interface components {
             version?: components["schemas"]["Version"];
             changed?: components["schemas"]["Changed"];
         };
-        Deliveries: {
-            items: components["schemas"]["Delivery"][];
+        Messages: {
+            items: components["schemas"]["Message"][];
             next?: string;
         };
-        Delivery: {
+        Message: {
             /** Format: int64 */
             id: number;
-            /** @description room/NAME or source/NAME */
+            /** @description the person and the connection, room/NAME, desk/NAME or source/NAME */
             to: string;
             text: string;
             /** @enum {string} */
-            state: "queued" | "sent" | "failed";
+            state: "queued" | "sent" | "failed" | "dropped";
+            urgent: boolean;
             tries: number;
             /** @description why it did not arrive the last time */
             error?: string;
+            /** @description what the other side said as it took it */
+            answer?: string;
             /** Format: int64 */
             incident?: number;
             /** Format: date-time */
             queued_at: string;
             /** Format: date-time */
             sent_at?: string;
+        };
+        MessageWords: {
+            kind: string;
+            text: string;
+            short: string;
+        };
+        Foretold: {
+            tells: components["schemas"]["Tell"][];
+            /** @description who of those who should be told could not be, in words */
+            none: string[];
+            nobody: boolean;
+            /** @description the route that tells nobody */
+            silent?: string;
+        };
+        Tell: {
+            after_seconds: number;
+            /** @description a person, or room/NAME */
+            to: string;
+            connection: string;
+            address?: string;
+            why: string;
+        };
+        Climbing: {
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            text: string;
+            /** Format: int64 */
+            incident?: number;
+            /** @description from 1 */
+            rung: number;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description when somebody else is told
+             */
+            next_at?: string;
+            /** @description who could not be told */
+            missed?: string;
+        };
+        OpenIncident: {
+            /** Format: int64 */
+            number: number;
+            title: string;
+            severity: string;
+            holder?: string;
+            waiting_on?: string;
+            /** @description what was written last for others than those who work on it */
+            promised?: string;
+            /** Format: date-time */
+            opened_at: string;
+            /** @description all of it in one line */
+            says: string;
+        };
+        Reach: {
+            person: string;
+            /** @description such as 22:00-07:00 */
+            quiet?: string;
+            quiet_zone?: string;
+            ways: components["schemas"]["Way"][];
+        };
+        Way: {
+            /** Format: int64 */
+            id: number;
+            connection: string;
+            address: string;
+            proven: boolean;
+        };
+        NewWay: {
+            connection: components["schemas"]["ThingName"];
+            address: string;
+        };
+        Quiet: {
+            /** @description such as 22:00-07:00; empty for none */
+            hours: string;
+            zone?: string;
+        };
+        Code: {
+            code: string;
+        };
+        LinkKey: {
+            key: string;
+        };
+        LinkAct: {
+            key: string;
+            /** @enum {string} */
+            do: "take" | "approve" | "refuse" | "answer";
+            digest?: string;
+            comment?: string;
+            choice?: string;
+            fields?: {
+                [key: string]: unknown;
+            };
+        };
+        OpenedLink: {
+            person: string;
+            /** @description the roles that the person has */
+            may: components["schemas"]["Role"][];
+            /** Format: int64 */
+            incident?: number;
+            /** @description of the incident */
+            title?: string;
+            severity?: string;
+            /** Format: date-time */
+            opened_at?: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** @description what it was used for already */
+            used?: string;
+            gate?: components["schemas"]["Gate"];
+            question?: components["schemas"]["Question"];
         };
         Tried: {
             ok: boolean;
@@ -2033,9 +2477,13 @@ export interface components {
             value: string;
         };
         Connection: {
+            name: string;
+            kind: string;
+            /** @description where it leads */
+            where: string;
+        };
+        NewConnection: {
             name: components["schemas"]["ThingName"];
-            /** @enum {string} */
-            kind: "room";
             url: string;
         };
         Alert: {
@@ -2220,8 +2668,86 @@ export interface components {
             alerts: components["schemas"]["Alert"][];
             /** @description of its services, from a day before it was opened until it was closed */
             deployments?: components["schemas"]["Deployment"][];
+            tickets?: components["schemas"]["Ticket"][];
             gates: components["schemas"]["Gate"][];
             questions: components["schemas"]["Question"][];
+            handed_over?: components["schemas"]["HandedOver"];
+        };
+        Ticket: {
+            desk: string;
+            number: string;
+            link?: string;
+            /** @description open, resolving, resolved, or closed at the desk */
+            state: string;
+        };
+        OnCall: {
+            team: string;
+            title?: string;
+            members: string[];
+            zone?: string;
+            /** @description line by line; on one without a person nobody is on call */
+            duties: components["schemas"]["Duty"][];
+            /** @description when nobody is on call in the first line */
+            holes: components["schemas"]["Duty"][];
+        };
+        Duty: {
+            /** @description from 1 */
+            line: number;
+            /** @description not given where nobody is */
+            person?: string;
+            /** @description who would be on call without a stand-in */
+            instead_of?: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+        };
+        NewStandIn: {
+            person: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            /** @default 1 */
+            line: number;
+            /** @description only where this person would be on call */
+            instead_of?: string;
+            why?: string;
+        };
+        StandIn: {
+            /** Format: int64 */
+            id: number;
+            person: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            line: number;
+            instead_of?: string;
+            why?: string;
+            entered_by: string;
+        };
+        /** @description what somebody needs who takes over from a run that left the incident to people */
+        HandedOver: {
+            run: string;
+            runbook: string;
+            state?: string;
+            to?: string;
+            because: string;
+            /** Format: date-time */
+            at?: string;
+            harm?: string;
+            trends: components["schemas"]["Trend"][];
+            /** @description how each change of the run went */
+            changed: components["schemas"]["StepWent"][];
+            /** @description how runs of the runbook ended before */
+            before: string;
+        };
+        StepWent: {
+            title: string;
+            fate: string;
+            says: string;
+            targets: number;
         };
         /** @description The picture of an incident, time from left to right in four lanes, and the readings under them. */
         Strip: {
@@ -2419,6 +2945,113 @@ export interface components {
             comment?: string;
             /** @description whether the person who asks may decide it */
             may_decide?: boolean;
+            brief?: components["schemas"]["Brief"];
+        };
+        /** @description what somebody needs to decide a gate, or to answer a question, in the order in which it is shown; not in lists of gates */
+        Brief: {
+            headline: components["schemas"]["Headline"];
+            /** @description who suffers, and how, as the runbook or its service says */
+            harm?: string;
+            service?: string;
+            trends: components["schemas"]["Trend"][];
+            /** @description all that the digest covers, equal words once */
+            parts: components["schemas"]["ChangePart"][];
+            /** @description what follows a yes */
+            yes?: string[];
+            /** @description what follows a no */
+            no?: string;
+            /** @description what follows if nobody answers in time */
+            silence?: string;
+            history: components["schemas"]["StepHistory"];
+            facts: components["schemas"]["EvidenceGroup"][];
+            /** @description what is still wanted beside a yes */
+            missing?: string[];
+            /** @description who said yes so far */
+            approved?: string[];
+        };
+        Headline: {
+            /** @description the whole in one line */
+            says: string;
+            /** @description what it does, and on what */
+            what: string;
+            /** @description how many at once, and what proves it */
+            how?: string;
+            stops?: string;
+            back?: string;
+            /** @description what cannot be taken back */
+            cannot?: string;
+        };
+        Trend: {
+            reading: string;
+            unit?: string;
+            says: string;
+            /** @description getting worse, getting better, or steady */
+            trend?: string;
+            /** @description what was true when it was asked and is so no longer */
+            gone?: string;
+            wanted?: components["schemas"]["ReadingLimit"];
+            held?: components["schemas"]["ReadingLimit"];
+            points: components["schemas"]["TrendPoint"][];
+        };
+        ReadingLimit: {
+            op: string;
+            /** Format: double */
+            value: number;
+        };
+        TrendPoint: {
+            /** Format: date-time */
+            at: string;
+            target: string;
+            /** Format: double */
+            value: number;
+            /** @description taken to keep the gate informed; the run has not seen it */
+            for_gate?: boolean;
+        };
+        ChangePart: {
+            title: string;
+            /** @description the words, with a mark such as ⟨A⟩ where they differ by target */
+            shown: string;
+            undo?: string;
+            no_undo?: boolean;
+            targets: string[];
+            columns: string[];
+            /** @description a row for each target, a cell for each column */
+            rows: string[][];
+            /** @description what is known of each target, and bound to */
+            where_columns?: string[];
+            where?: string[][];
+            /** @description what else the approval is bound to, the same for all */
+            bound: components["schemas"]["BoundTo"][];
+        };
+        BoundTo: {
+            name: string;
+            value: string;
+        };
+        EvidenceGroup: {
+            reading: string;
+            value: string;
+            unit?: string;
+            targets: string[];
+            /**
+             * Format: date-time
+             * @description of the oldest taking
+             */
+            at: string;
+            stale?: boolean;
+        };
+        StepHistory: {
+            says: string;
+            last?: components["schemas"]["LastTime"];
+        };
+        LastTime: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            fate: "proven" | "done" | "not-helped" | "taken-back" | "failed" | "unknown";
+            service: string;
+            /** Format: int64 */
+            incident?: number;
+            run: string;
         };
         Request: {
             target: string;
@@ -2464,6 +3097,7 @@ export interface components {
             options?: components["schemas"]["Option"][];
             fields?: components["schemas"]["Field"][];
             evidence?: components["schemas"]["Evidence"][];
+            brief?: components["schemas"]["Brief"];
             ask: string;
             /** Format: date-time */
             raised_at: string;
@@ -2478,6 +3112,8 @@ export interface components {
             requests?: components["schemas"]["Request"][];
             /** @description why it cannot be chosen now */
             barred?: string;
+            /** @description what follows if it is chosen */
+            follows?: string;
         };
         Field: {
             name: string;
@@ -2701,6 +3337,7 @@ export interface components {
         };
     };
     parameters: {
+        team: components["schemas"]["ThingName"];
         /** @description RUNBOOK.START, or the name of a document beside the runbook */
         triggerName: string;
         /** @description the version that the change was made for; another one is 412 */
@@ -2708,6 +3345,7 @@ export interface components {
         name: string;
         id: string;
         number: number;
+        numbered: number;
         /** @description only what belongs to this service */
         ofService: string;
         kind: components["schemas"]["DocumentKind"];
@@ -3635,7 +4273,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    setConnection: {
+    addConnection: {
         parameters: {
             query?: never;
             header?: never;
@@ -3644,11 +4282,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Connection"];
+                "application/json": components["schemas"]["NewConnection"];
             };
         };
         responses: {
-            /** @description set */
+            /** @description added */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3683,7 +4321,10 @@ export interface operations {
     };
     tryConnection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description where to on connections that reach single people */
+                to?: string;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["name"];
@@ -3704,10 +4345,38 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listDeliveries: {
+    showMessage: {
+        parameters: {
+            query: {
+                incident: number;
+                /** @description of notice, such as approval.wanted; the newest one without */
+                kind?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the words */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageWords"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMessages: {
         parameters: {
             query?: {
-                state?: "queued" | "sent" | "failed";
+                state?: "queued" | "sent" | "failed" | "dropped";
+                incident?: number;
                 limit?: components["parameters"]["limit"];
                 /** @description next of the page before */
                 cursor?: components["parameters"]["cursor"];
@@ -3724,8 +4393,324 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Deliveries"];
+                    "application/json": components["schemas"]["Messages"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["numbered"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the message */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["numbered"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description it is queued */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whoIsTold: {
+        parameters: {
+            query?: {
+                /** @description of notice; handed.over without */
+                kind?: string;
+                severity?: string;
+                service?: string;
+                /** @description whom it is asked of, such as on-call/quayside */
+                to?: string;
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description who */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Foretold"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClimbing: {
+        parameters: {
+            query?: {
+                incident?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what climbs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Climbing"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description reach */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setQuiet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Quiet"];
+            };
+        };
+        responses: {
+            /** @description set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    placeWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": number[];
+            };
+        };
+        responses: {
+            /** @description placed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWay"];
+            };
+        };
+        responses: {
+            /** @description added */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Way"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+                id: components["parameters"]["numbered"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+                id: components["parameters"]["numbered"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description sent */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proveWay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+                id: components["parameters"]["numbered"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description proven */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkKey"];
+            };
+        };
+        responses: {
+            /** @description what it is about */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedLink"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    actByLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkAct"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -3805,6 +4790,175 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["VerdictPage"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listOnCall: {
+        parameters: {
+            query?: {
+                team?: components["schemas"]["ThingName"];
+                /** @description at that time; now unless said */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description teams */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnCall"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDuties: {
+        parameters: {
+            query: {
+                from: string;
+                until: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description duties */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Duty"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    feedRota: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the feed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    handOverShift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what is open */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenIncident"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStandIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description stand-ins */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandIn"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addStandIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStandIn"];
+            };
+        };
+        responses: {
+            /** @description entered */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeStandIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description taken back */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -3,24 +3,26 @@ import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useAttempt } from '../composables/attempt'
-import { relative, useClock } from '../composables/clock'
-import { useDecide } from '../composables/data'
+import { exact, relative, useClock } from '../composables/clock'
+import { useDecide, useGate } from '../composables/data'
+import BriefSide from './BriefSide.vue'
+import ChangeTable from './ChangeTable.vue'
+import DecisionBar from './DecisionBar.vue'
+import FactsTable from './FactsTable.vue'
 import WaitingPanel from './WaitingPanel.vue'
 
 const props = defineProps<{ gate: Schemas['Gate'] }>()
+const emit = defineEmits<{ said: [] }>()
 const now = useClock()
 const decide = useDecide()
 const comment = ref('')
 const { wrong, attempt } = useAttempt()
-const readings = computed(() => {
-  const by = new Map<string, { target: string; value: string; unit: string; at: string }[]>()
-  for (const e of props.gate.evidence ?? [])
-    by.set(e.reading, [
-      ...(by.get(e.reading) ?? []),
-      { target: e.target || 'this host', value: e.value === '' ? '(empty)' : e.value, unit: e.unit ?? '', at: e.at },
-    ])
-  return [...by]
-})
+const whole = useGate(() => props.gate.id)
+const brief = computed(() => whole.data.value?.brief)
+// On a phone the comment is folded away until it is wanted.
+const asked = ref(false)
+const commenting = computed(() => asked.value || Boolean(props.gate.comment_wanted) || comment.value !== '')
+const gone = computed(() => (brief.value?.trends ?? []).flatMap((t) => t.gone || []))
 
 function say(approve: boolean) {
   if (props.gate.comment_wanted && !comment.value.trim()) {
@@ -28,123 +30,140 @@ function say(approve: boolean) {
     return
   }
   const { id, digest } = props.gate
-  void attempt(() => decide.mutateAsync({ id, approve, digest, comment: comment.value.trim() }))
+  void attempt(
+    () => decide.mutateAsync({ id, approve, digest, comment: comment.value.trim() }),
+    () => emit('said'),
+  )
 }
 </script>
 
 <template>
-  <WaitingPanel
-    wanted="Approval wanted"
-    :title="gate.title"
-    :from="`from ${gate.ask} · asked by ${gate.requester}`"
-    :until="gate.until"
-  >
-    <div v-for="r in gate.requests" :key="r.target" class="request">
-      <pre class="mono" tabindex="0" :aria-label="`What would run on ${r.target}`">{{ r.shown }}</pre>
-      <p class="faint">
-        on <strong>{{ r.target || 'this host' }}</strong><template v-if="r.address">
-          ({{ r.address }}, account {{ r.account }})</template
-        >, at most {{ r.timeout_seconds }} s
-      </p>
-      <p v-if="r.undo" class="faint">
-        Undo: <code class="mono">{{ r.undo }}</code>
-      </p>
-    </div>
-    <div class="why">
-      <div>
-        <h4>The evidence</h4>
-        <table>
-          <tbody>
-            <template v-for="[name, list] in readings" :key="name">
-              <tr v-for="(e, i) in list" :key="e.target">
-                <th scope="row">{{ i === 0 ? name : '' }}</th>
-                <td>{{ e.target }}</td>
-                <td class="mono">{{ e.value }} {{ e.unit }}</td>
-                <td class="faint num">{{ relative(e.at, now) }}</td>
-              </tr>
-            </template>
-          </tbody>
-        </table>
-      </div>
-      <div>
-        <h4>Why it is asked</h4>
-        <ul>
-          <li v-for="r in gate.reasons" :key="r">{{ r }}</li>
-        </ul>
-      </div>
-    </div>
-    <template v-if="gate.may_decide">
-      <v-textarea
-        v-model="comment"
-        :label="gate.comment_wanted ? 'Comment (wanted)' : 'Comment for the record'"
-        rows="1"
-        auto-grow
-        hide-details
-        maxlength="5000"
-      />
-      <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-      <div class="actions">
-        <v-btn id="approve" color="primary" variant="flat" :loading="decide.isPending.value" @click="say(true)"
-          >Approve this change</v-btn
+  <WaitingPanel wanted="Approval wanted" :from="`from ${gate.ask} · asked by ${gate.requester}`" :until="gate.until">
+    <template v-if="brief">
+      <h3 class="what">{{ brief.headline.what }}</h3>
+      <p class="how">
+        <template v-if="brief.headline.how">{{ brief.headline.how }}</template><template v-if="brief.headline.stops"
+          >; {{ brief.headline.stops }}</template
+        ><template v-if="brief.headline.back">; <span aria-hidden="true">↶</span> {{ brief.headline.back }}</template>
+        <template v-if="brief.headline.cannot"
+          ><template v-if="brief.headline.how || brief.headline.back">; </template
+          ><strong><span aria-hidden="true">⊘</span> {{ brief.headline.cannot }}</strong></template
         >
-        <v-btn id="refuse" :disabled="decide.isPending.value" @click="say(false)">Refuse</v-btn>
+      </p>
+      <div class="sides">
+        <div class="left">
+          <ul v-if="gone.length" class="gone">
+            <li v-for="g in gone" :key="g"><span aria-hidden="true">◇</span> {{ g }}</li>
+          </ul>
+          <h4>Exactly this would run</h4>
+          <ChangeTable v-for="(p, i) in brief.parts" :key="i" :part="p" :several="brief.parts.length > 1" />
+        </div>
+        <div class="right">
+          <BriefSide :brief="brief">
+            <dt>After yes</dt>
+            <dd class="yes">
+              <span v-for="line in brief.yes" :key="line" class="line">{{ line }}&#32;</span>
+            </dd>
+            <dt>After no</dt>
+            <dd class="no">{{ brief.no }}</dd>
+            <dt>
+              If nobody answers
+              <span class="num faint" :title="exact(gate.until)">{{ relative(gate.until, now) }}</span>
+            </dt>
+            <dd class="silence">{{ brief.silence }}</dd>
+          </BriefSide>
+        </div>
+      </div>
+      <DecisionBar :missing="brief.missing" :wrong="wrong">
+        <template v-if="gate.may_decide">
+          <v-btn id="approve" color="primary" variant="flat" :loading="decide.isPending.value" @click="say(true)"
+            >Approve this change</v-btn
+          >
+          <v-btn v-if="!commenting" class="comment-first" size="small" variant="text" @click="asked = true"
+            >Comment</v-btn
+          >
+          <v-textarea
+            v-model="comment"
+            class="comment"
+            :class="{ folded: !commenting }"
+            :label="gate.comment_wanted ? 'Comment (wanted)' : 'Comment for the record'"
+            rows="1"
+            density="compact"
+            auto-grow
+            hide-details
+            maxlength="5000"
+          />
+          <v-btn id="refuse" :disabled="decide.isPending.value" @click="say(false)">Refuse</v-btn>
+        </template>
+        <p v-else class="faint">
+          You may look at this gate; whoever decides it needs the role approver and must not be the one who asked.
+        </p>
+      </DecisionBar>
+      <div class="more">
+        <div>
+          <h4>The evidence</h4>
+          <FactsTable :facts="brief.facts" />
+        </div>
+        <div>
+          <h4>Why it is asked</h4>
+          <ul>
+            <li v-for="r in gate.reasons" :key="r">{{ r }}</li>
+          </ul>
+        </div>
       </div>
     </template>
-    <p v-else class="faint">
-      You may look at this gate; whoever decides it needs the role approver and must not be the one who asked.
-    </p>
+    <p v-else-if="whole.error.value" role="alert">{{ gate.title }}: {{ whole.error.value.message }}</p>
+    <h3 v-else class="what">{{ gate.title }}</h3>
   </WaitingPanel>
 </template>
 
 <style scoped>
-h4 {
-  font-size: 12px;
-  font-weight: 650;
-  margin-bottom: 2px;
+.gone {
+  list-style: none;
+  padding: 4px 8px;
+  border-left: 3px solid rgb(var(--v-theme-warning));
+  margin-bottom: 6px;
 }
-.request pre {
-  background: rgba(var(--v-theme-on-surface), 0.06);
-  padding: 9px 12px;
-  border-radius: 3px;
-  overflow-x: auto;
-  font-size: 13.5px;
-  white-space: pre-wrap;
-  overflow-wrap: anywhere;
+.comment {
+  flex: 1;
 }
-.request p {
-  margin: 4px 0;
+.comment-first {
+  display: none;
 }
-.why {
+.line {
+  display: block;
+}
+.more {
   display: grid;
   grid-template-columns: 3fr 2fr;
   gap: 24px;
-  margin: 8px 0 12px;
+  margin-top: 26px;
 }
-.why table {
-  border-collapse: collapse;
-  line-height: 1.4;
-}
-.why ul {
+.more ul {
   padding-left: 18px;
 }
-th {
-  text-align: left;
-  font-weight: 550;
-  padding-right: 14px;
-}
-td {
-  padding-right: 14px;
-}
-.actions {
-  display: flex;
-  justify-content: space-between;
-  margin-top: 12px;
-  gap: 40px;
-}
 @media (max-width: 700px) {
-  .why {
+  .more {
     grid-template-columns: 1fr;
-    gap: 10px;
+  }
+  .left {
+    order: 2;
+  }
+  .comment {
+    order: 3;
+    flex-basis: 100%;
+  }
+  .comment.folded {
+    display: none;
+  }
+  .comment-first {
+    display: inline-flex;
+    min-width: 0;
+    padding: 0 4px;
+  }
+  .line {
+    display: inline;
+    padding-right: 4px;
   }
 }
 </style>

@@ -33,6 +33,7 @@ details {
   margin: 1px 0 3px;
 }
 summary {
+  padding: 2px 0;
   cursor: pointer;
   color: rgba(var(--v-theme-on-surface), 0.68);
   width: fit-content;

@@ -1,14 +1,23 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { useMediaQuery } from '@vueuse/core'
+import { computed, inject, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useAttempt } from '../composables/attempt'
-import { useAnswer } from '../composables/data'
+import { exact, relative, useClock } from '../composables/clock'
+import { sentLink, useAnswer } from '../composables/data'
 import { useSession } from '../composables/session'
+import BriefSide from './BriefSide.vue'
+import ChangeTable from './ChangeTable.vue'
+import DecisionBar from './DecisionBar.vue'
+import FactsTable from './FactsTable.vue'
 import WaitingPanel from './WaitingPanel.vue'
 
 const props = defineProps<{ question: Schemas['Question'] }>()
+const emit = defineEmits<{ said: [] }>()
 const session = useSession()
+const link = inject(sentLink, null)
+const may = (role: Schemas['Role']) => (link ? link.opened.may.includes(role) : session.may(role))
 const answer = useAnswer()
 const comment = ref('')
 const { wrong, attempt } = useAttempt()
@@ -17,91 +26,155 @@ const fields = ref<Record<string, string>>(
 )
 const words: Record<string, string> = {
   happened: 'It happened',
+  'in-part': 'It happened in part',
   'did-not-happen': 'It did not happen',
   again: 'Do it again',
 }
+const now = useClock()
+// A question with many answers leaves no room for a drawing on a phone; the trend is said in words.
+const small = useMediaQuery('(max-width: 700px)')
+const commenting = ref(false)
+const brief = computed(() => props.question.brief)
+const approving = computed(() => options.value.find((o) => o.approves))
 const options = computed(() =>
   props.question.options?.length ? props.question.options : [{ choice: '', label: 'Answer' }],
 )
+/** What each answer leads to; those that lead to the same are said together. */
+const ways = computed(() => {
+  const out: { says: string; follows?: string; barred?: string }[] = []
+  for (const o of options.value) {
+    const says = words[o.choice] ?? o.label
+    const same = out.find((w) => w.follows && w.follows === o.follows && w.barred === o.barred)
+    if (same) same.says += `, ${says}`
+    else out.push({ says, follows: o.follows, barred: o.barred })
+  }
+  return out
+})
 const needsApprover = (o: Schemas['Option']) =>
   Boolean(o.approves) || (o.choice === 'again' && Boolean(props.question.attempt))
 
 const say = (choice: string) =>
-  attempt(() =>
-    answer.mutateAsync({ id: props.question.id, choice, comment: comment.value.trim(), fields: fields.value }),
+  attempt(
+    () => answer.mutateAsync({ id: props.question.id, choice, comment: comment.value.trim(), fields: fields.value }),
+    () => emit('said'),
   )
 </script>
 
 <template>
-  <WaitingPanel
-    wanted="Answer wanted"
-    :title="question.attempt ? '' : question.title"
-    :from="`from ${question.ask}`"
-    :until="question.until"
-  >
-    <p v-if="question.text">{{ question.text }}</p>
-    <template v-if="session.may('responder')">
-      <div v-if="question.fields?.length" class="fields">
-        <template v-for="f in question.fields" :key="f.name">
-          <v-select
-            v-if="f.choices?.length"
-            v-model="fields[f.name]"
-            :items="f.choices"
-            :label="f.label || f.name"
-            hide-details
-          />
-          <v-text-field v-else v-model="fields[f.name]" :label="f.label || f.name" :hint="f.type" persistent-hint />
+  <WaitingPanel wanted="Answer wanted" :from="`from ${question.ask}`" :until="question.until">
+    <h3 class="what">{{ question.attempt ? 'What became of it?' : question.title }}</h3>
+    <p v-if="question.text" class="how">{{ question.text }}</p>
+    <p v-if="brief?.parts.length" class="approves">
+      “{{ approving?.label }}” approves: <strong>{{ brief.headline.what }}</strong>;
+      <template v-if="brief.headline.back"><span aria-hidden="true">↶</span> {{ brief.headline.back }}</template
+      ><strong v-if="brief.headline.cannot"
+        ><template v-if="brief.headline.back">; </template><span aria-hidden="true">⊘</span>
+        {{ brief.headline.cannot }}</strong
+      >
+    </p>
+    <div class="sides">
+      <div class="left">
+        <ul class="options">
+          <li v-for="w in ways" :key="w.says">
+            <strong>{{ w.says }}</strong><template v-if="w.follows">: {{ w.follows }}</template>
+            <span v-if="w.barred" class="faint"> Not now: {{ w.barred }}</span>
+          </li>
+        </ul>
+        <template v-if="brief?.parts.length">
+          <p>
+            {{ brief.headline.what }}<template v-if="brief.headline.how">, {{ brief.headline.how }}</template>
+          </p>
+          <ChangeTable v-for="(p, i) in brief.parts" :key="i" :part="p" :several="brief.parts.length > 1" />
         </template>
       </div>
-      <v-textarea v-model="comment" label="Comment for the record" rows="1" auto-grow hide-details maxlength="5000" />
-      <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-      <ul class="options">
-        <li v-for="o in options" :key="o.choice">
-          <v-btn
-            :disabled="answer.isPending.value || Boolean(o.barred) || (needsApprover(o) && !session.may('approver'))"
-            @click="say(o.choice)"
-            >{{ words[o.choice] ?? o.label }}</v-btn
-          >
-          <div>
-            <pre v-for="r in o.requests ?? []" :key="r.target" class="mono">
-on {{ r.target || 'this host' }}: {{ r.shown }}</pre>
-            <span v-if="o.approves" class="faint">this answer approves the change</span>
-            <span v-if="o.barred" class="faint">not now: {{ o.barred }}</span>
-          </div>
-        </li>
-      </ul>
+      <BriefSide v-if="brief" class="right" :brief="brief" :undrawn="small">
+        <dt>
+          If nobody answers
+          <span class="num faint" :title="exact(question.until)">{{ relative(question.until, now) }}</span>
+        </dt>
+        <dd class="silence">{{ brief.silence }}</dd>
+      </BriefSide>
+    </div>
+    <div v-if="may('responder') && question.fields?.length" class="fields">
+      <template v-for="f in question.fields" :key="f.name">
+        <v-select
+          v-if="f.choices?.length"
+          v-model="fields[f.name]"
+          :items="f.choices"
+          :label="f.label || f.name"
+          hide-details
+        />
+        <v-text-field v-else v-model="fields[f.name]" :label="f.label || f.name" :hint="f.type" persistent-hint />
+      </template>
+    </div>
+    <DecisionBar :missing="question.brief?.missing" :wrong="wrong">
+      <template v-if="may('responder')">
+        <v-btn
+          v-for="o in options"
+          :key="o.choice"
+          class="choice"
+          :disabled="answer.isPending.value || Boolean(o.barred) || (needsApprover(o) && !may('approver'))"
+          @click="say(o.choice)"
+          >{{ words[o.choice] ?? o.label }}</v-btn
+        >
+        <v-btn v-if="!commenting" size="small" variant="text" @click="commenting = true">Comment</v-btn>
+        <v-textarea
+          v-else
+          v-model="comment"
+          class="comment"
+          label="Comment for the record"
+          rows="1"
+          density="compact"
+          auto-grow
+          hide-details
+          maxlength="5000"
+        />
+      </template>
+      <p v-else class="faint">You may look at this question; whoever answers it needs the role responder.</p>
+    </DecisionBar>
+    <template v-if="brief?.facts.length">
+      <h4 class="evidence">The evidence</h4>
+      <FactsTable :facts="brief.facts" />
     </template>
   </WaitingPanel>
 </template>
 
 <style scoped>
-p {
-  margin: 8px 0;
+.evidence {
+  margin-top: 24px;
+}
+.options {
+  list-style: none;
+  padding: 0;
+}
+.options li {
+  margin-bottom: 2px;
+}
+.comment {
+  flex: 1;
+  min-width: 160px;
+}
+.choice {
+  max-width: 100%;
 }
 .fields {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(220px, 1fr));
   gap: 12px;
-  margin-bottom: 10px;
+  margin: 10px 0;
 }
-.options {
-  list-style: none;
-  padding: 0;
-  margin-top: 12px;
-  display: grid;
-  gap: 8px;
-}
-.options li {
-  display: flex;
-  gap: 14px;
-  align-items: center;
-  flex-wrap: wrap;
-}
-pre {
-  background: rgba(var(--v-theme-on-surface), 0.06);
-  padding: 4px 10px;
-  border-radius: 3px;
-  white-space: pre-wrap;
-  overflow-wrap: anywhere;
+@media (max-width: 700px) {
+  .right {
+    order: -1;
+  }
+  .comment {
+    flex-basis: 100%;
+  }
+  .choice {
+    height: auto;
+    min-height: 34px;
+    padding: 4px 10px;
+    white-space: normal;
+  }
 }
 </style>

@@ -19,7 +19,7 @@ const items = computed(() =>
     ...(session.may('responder') ? (questions.data.value ?? []) : []).map((q) => ({
       id: q.id,
       what: 'Answer?',
-      title: q.text,
+      title: q.title || q.text,
       incident: q.incident,
       run: q.run,
       until: q.until,
@@ -33,8 +33,8 @@ const items = computed(() =>
     <div v-for="i in items" :key="i.id" class="item">
       <strong><span aria-hidden="true">◐</span> {{ i.what }}</strong>
       <router-link :to="i.incident ? `/incidents/${i.incident}` : `/runs/${i.run}`">{{ i.title }}</router-link>
-      <span v-if="i.incident" class="faint">incident {{ i.incident }}</span>
-      <span class="faint num">ends {{ relative(i.until, now) }}</span>
+      <span v-if="i.incident" class="faint wide">incident {{ i.incident }}</span>
+      <span class="faint num wide">ends {{ relative(i.until, now) }}</span>
     </div>
   </section>
 </template>

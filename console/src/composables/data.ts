@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from '@tanstack/vue-query'
-import { computed, toValue, type MaybeRefOrGetter } from 'vue'
+import { computed, inject, toValue, type InjectionKey, type MaybeRefOrGetter } from 'vue'
 
 import { api, got, type Schemas } from '../api/client'
 
@@ -34,6 +34,56 @@ export const useRun = (id: MaybeRefOrGetter<string>) =>
 
 export const useGates = () => useQuery({ queryKey: ['gates'], queryFn: () => got(api.GET('/api/v1/gates')) })
 
+/** Who of each team is on call now. It changes with the time, so it is asked again each minute. */
+export const useOnCall = () =>
+  useQuery({
+    queryKey: ['teams'],
+    queryFn: () => got(api.GET('/api/v1/on-call', { params: { query: {} } })),
+    refetchInterval: 60_000,
+  })
+
+/** A link that was sent to somebody, by whose key a page looks and acts in the place of a session. */
+export interface SentLink {
+  key: string
+  opened: Schemas['OpenedLink']
+}
+
+export const sentLink: InjectionKey<SentLink> = Symbol('sent link')
+
+/** What a link is about. Nothing is decided by looking. */
+export const openLink = (key: string) => got(api.POST('/api/v1/links/open', { body: { key } }))
+
+/** Takes, approves, refuses or answers by a link. */
+export const actByLink = (act: Schemas['LinkAct']) => got(api.POST('/api/v1/links/act', { body: act }))
+
+/** One gate with all that somebody needs to decide it. */
+export const useGate = (id: MaybeRefOrGetter<string>) => {
+  const link = inject(sentLink, null)
+  return useQuery({
+    queryKey: computed(() => ['gate', toValue(id)]),
+    queryFn: async () => {
+      const sent = link && (await openLink(link.key)).gate
+      return sent ?? got(api.GET('/api/v1/gates/{id}', { params: { path: { id: toValue(id) } } }))
+    },
+  })
+}
+
+/** Messages about an incident, the newest first. */
+export const useMessages = (incident: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: computed(() => ['messages', toValue(incident)]),
+    queryFn: () => got(api.GET('/api/v1/messages', { params: { query: { incident: toValue(incident), limit: 50 } } })),
+    refetchInterval: 10_000,
+  })
+
+/** What is urgent and nobody has taken yet; of one incident, or of all. */
+export const useClimbing = (incident?: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: computed(() => ['climbing', toValue(incident) ?? 0]),
+    queryFn: () => got(api.GET('/api/v1/climbing', { params: { query: { incident: toValue(incident) } } })),
+    refetchInterval: 5_000,
+  })
+
 export const useQuestions = () =>
   useQuery({ queryKey: ['questions'], queryFn: () => got(api.GET('/api/v1/questions')) })
 
@@ -47,27 +97,48 @@ export const useRunbook = (name: MaybeRefOrGetter<string>) =>
     queryFn: () => got(api.GET('/api/v1/runbooks/{name}', { params: { path: { name: toValue(name) } } })),
   })
 
-export const useDecide = () =>
-  useMutation({
-    mutationFn: (d: { id: string; approve: boolean; digest: string; comment: string }) =>
-      got(
-        api.POST('/api/v1/gates/{id}/decision', {
-          params: { path: { id: d.id } },
-          body: { approve: d.approve, digest: d.digest, comment: d.comment || undefined },
-        }),
-      ),
+export const useDecide = () => {
+  const link = inject(sentLink, null)
+  return useMutation<unknown, Error, { id: string; approve: boolean; digest: string; comment: string }>({
+    mutationFn: (d) =>
+      link
+        ? actByLink({
+            key: link.key,
+            do: d.approve ? 'approve' : 'refuse',
+            digest: d.digest,
+            comment: d.comment || undefined,
+          })
+        : got(
+            api.POST('/api/v1/gates/{id}/decision', {
+              params: { path: { id: d.id } },
+              body: { approve: d.approve, digest: d.digest, comment: d.comment || undefined },
+            }),
+          ),
   })
+}
 
-export const useAnswer = () =>
-  useMutation({
-    mutationFn: (d: { id: string; choice: string; comment: string; fields?: Record<string, unknown> }) =>
-      got(
-        api.POST('/api/v1/questions/{id}/answer', {
-          params: { path: { id: d.id } },
-          body: { choice: d.choice, comment: d.comment || undefined, fields: d.fields },
-        }),
-      ),
-  })
+export const useAnswer = () => {
+  const link = inject(sentLink, null)
+  return useMutation<unknown, Error, { id: string; choice: string; comment: string; fields?: Record<string, unknown> }>(
+    {
+      mutationFn: (d) =>
+        link
+          ? actByLink({
+              key: link.key,
+              do: 'answer',
+              choice: d.choice,
+              comment: d.comment || undefined,
+              fields: d.fields,
+            })
+          : got(
+              api.POST('/api/v1/questions/{id}/answer', {
+                params: { path: { id: d.id } },
+                body: { choice: d.choice, comment: d.comment || undefined, fields: d.fields },
+              }),
+            ),
+    },
+  )
+}
 
 export const useNote = (number: MaybeRefOrGetter<number>) =>
   useMutation({

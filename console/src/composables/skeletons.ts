@@ -46,4 +46,24 @@ by: [alert.service]
 within: 15m
 also: [depends_on]
 `,
+  team: `urgentis: team/1
+name: my-team
+title: My team
+members: [somebody, another]
+rota:
+  zone: Europe/Lisbon
+  first:
+    - {from: 2026-01-05 09:00, every: FREQ=WEEKLY;BYDAY=MO, people: [somebody, another]}
+`,
+  connection: `urgentis: connection/1
+name: my-room
+kind: room
+url: {secret: my_room_address}
+body: {text: "{{ message.text }}"}
+`,
+  route: `urgentis: route/1
+name: my-route
+when: notice.owner == "my-team"
+tell: [room/my-room, on-call/my-team]
+`,
 }

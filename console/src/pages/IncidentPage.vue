@@ -3,8 +3,10 @@ import { computed, nextTick, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import GatePanel from '../components/GatePanel.vue'
+import HandOverPanel from '../components/HandOverPanel.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
 import LiveOutput from '../components/LiveOutput.vue'
+import PeopleTold from '../components/PeopleTold.vue'
 import QuestionPanel from '../components/QuestionPanel.vue'
 import RecordList from '../components/RecordList.vue'
 import StateWord from '../components/StateWord.vue'
@@ -74,7 +76,15 @@ const end = () =>
     <template v-if="i && q.data.value">
       <header class="head">
         <div>
-          <p class="faint">Incident {{ i.number }} · {{ i.service || 'no service' }}</p>
+          <div class="top">
+            <p class="faint">Incident {{ i.number }} · {{ i.service || 'no service' }}</p>
+            <div v-if="i.state === 'open' && session.may('responder')" class="by-hand">
+              <v-btn v-if="i.holder !== session.me?.name" size="small" :loading="hold.isPending.value" @click="take"
+                >Take it</v-btn
+              >
+              <v-btn size="small" @click="closing = !closing">Close by hand</v-btn>
+            </div>
+          </div>
           <h1>{{ i.title }}</h1>
           <p class="facts">
             <StateWord :state="i.severity" />
@@ -94,12 +104,6 @@ const end = () =>
           </p>
           <p v-if="i.outcome" class="outcome"><StateWord :state="i.outcome" /> {{ i.because }}</p>
         </div>
-        <div v-if="i.state === 'open' && session.may('responder')" class="by-hand">
-          <v-btn v-if="i.holder !== session.me?.name" size="small" :loading="hold.isPending.value" @click="take"
-            >Take it</v-btn
-          >
-          <v-btn size="small" @click="closing = !closing">Close by hand</v-btn>
-        </div>
       </header>
       <section v-if="closing && i.state === 'open'" class="closing" aria-label="Close by hand">
         <v-select v-model="outcome" :items="outcomes" label="Outcome" hide-details />
@@ -109,6 +113,7 @@ const end = () =>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <GatePanel v-for="g in q.data.value.gates" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in q.data.value.questions" :key="x.id" :question="x" />
+      <HandOverPanel v-if="q.data.value.handed_over" :over="q.data.value.handed_over" :holder="i.holder" />
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
       <section v-if="q.data.value.deployments?.length" aria-label="Changed before">
         <h2>Changed from a day before</h2>
@@ -138,6 +143,7 @@ const end = () =>
           >&ensp;
         </template>
       </p>
+      <PeopleTold :incident="i.number" :tickets="q.data.value.tickets ?? []" />
       <LiveOutput :runs="running.map((r) => r.id)" />
       <div class="record-head">
         <h2>
@@ -188,12 +194,19 @@ const end = () =>
   display: flex;
   gap: 8px;
 }
+.head {
+  display: block;
+}
+.top {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  gap: 12px;
+}
 @media (max-width: 700px) {
-  .head {
-    flex-wrap: wrap;
-  }
-  .head > :first-child {
-    flex-basis: 100%;
+  .facts,
+  .top p {
+    font-size: 13px;
   }
 }
 .outcome {

@@ -2,10 +2,11 @@
 import { computed } from 'vue'
 
 import IncidentRows from '../components/IncidentRows.vue'
+import OnCallNow from '../components/OnCallNow.vue'
 import RunRows from '../components/RunRows.vue'
 import StateWord from '../components/StateWord.vue'
 import { relative, useClock } from '../composables/clock'
-import { useGates, useIncidents, useQuestions, useRuns } from '../composables/data'
+import { useClimbing, useGates, useIncidents, useOnCall, useQuestions, useRuns } from '../composables/data'
 
 const now = useClock()
 const gates = useGates()
@@ -13,6 +14,8 @@ const questions = useQuestions()
 const open = useIncidents('open')
 const closed = useIncidents('resolved', 6)
 const runs = useRuns(true)
+const onCall = useOnCall()
+const climbing = useClimbing()
 const others = computed(() => (gates.data.value ?? []).filter((g) => !g.may_decide))
 const waits = computed(
   () => (gates.data.value ?? []).filter((g) => g.may_decide).length + (questions.data.value ?? []).length,
@@ -29,6 +32,15 @@ const waits = computed(
       No incident is open. A new one opens here by itself when an alert comes in.
     </p>
     <p v-if="open.error.value" role="alert">{{ open.error.value.message }}</p>
+    <template v-if="climbing.data.value?.length">
+      <h2>Nobody has it yet</h2>
+      <p v-for="c in climbing.data.value" :key="c.id" class="empty">
+        <StateWord state="person" />&ensp;
+        <router-link v-if="c.incident" :to="`/incidents/${c.incident}`">Incident {{ c.incident }}</router-link>
+        <template v-if="c.next_at">, others are called {{ relative(c.next_at, now) }}</template
+        >: {{ c.text }}<template v-if="c.missed"> Not told: {{ c.missed }}.</template>
+      </p>
+    </template>
     <template v-if="others.length">
       <h2>Waits for others</h2>
       <p v-for="g in others" :key="g.id" class="empty">
@@ -41,6 +53,10 @@ const waits = computed(
     <p v-else-if="runs.isSuccess.value" class="empty">
       No runbook runs. Start one from <router-link to="/runbooks">Runbooks</router-link>.
     </p>
+    <template v-if="onCall.data.value?.length">
+      <h2>On call</h2>
+      <OnCallNow :teams="onCall.data.value" />
+    </template>
     <template v-if="closed.data.value?.items.length">
       <h2>Closed lately</h2>
       <IncidentRows :items="closed.data.value.items" label="Incidents closed lately" />

@@ -60,6 +60,9 @@ func (a Allowed) Client(timeout time.Duration) *http.Client {
 	return &http.Client{Timeout: timeout, CheckRedirect: stayHere, Transport: a.transport()}
 }
 
+// Dialer dials only allowed addresses, for protocols beside HTTP.
+func (a Allowed) Dialer() *net.Dialer { return a.dialer() }
+
 func stayHere(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 func (a Allowed) dialer() *net.Dialer {

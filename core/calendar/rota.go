@@ -1,0 +1,224 @@
+package calendar
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/teambition/rrule-go"
+)
+
+// Rota is who of a team is on call when: the first line, the second, and so on.
+type Rota struct {
+	Zone  *time.Location
+	Lines [][]Turn
+}
+
+// Turn is duty that comes again and again, to one after the other.
+type Turn struct {
+	// Rule says when it begins, by the clock on the wall of the rota's zone (RFC 5545).
+	Rule *rrule.RRule
+	// Days and Time are how long it lasts by that clock; both 0: until it begins anew.
+	Days   int
+	Time   time.Duration
+	People []string
+}
+
+// StandIn is somebody who is on call instead of whoever would be.
+type StandIn struct {
+	ID          int64
+	Line        int // from 0
+	From, Until time.Time
+	Person      string
+	For         string // only instead of this person; "" for whoever it is
+}
+
+// Duty is a stretch of time in which one person is on call.
+type Duty struct {
+	Person      string
+	From, Until time.Time
+	Instead     string // who would be on call without a stand-in; "" without one
+}
+
+// Bounds of a rota.
+const (
+	MaxLines     = 5
+	MaxTurns     = 20
+	MaxPeople    = 100
+	maxOccurring = 50_000 // how often one turn may have begun before somebody asks
+)
+
+// ParseTurn reads when a turn begins: its first begin, as 2026-01-05 09:00 by the clock on the wall, and a rule of RFC
+// 5545 for those after it, as FREQ=WEEKLY;BYDAY=MO.
+func ParseTurn(zone *time.Location, from, every string) (*rrule.RRule, error) {
+	begin, err := time.ParseInLocation("2006-01-02 15:04", from, zone)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no time such as 2026-01-05 09:00", from)
+	}
+	o, err := rrule.StrToROptionInLocation(every, zone)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no rule of RFC 5545, such as FREQ=WEEKLY;BYDAY=MO: %w", every, err)
+	}
+	switch {
+	case !o.Dtstart.IsZero():
+		return nil, fmt.Errorf("the rule must not say DTSTART; from does")
+	case o.Freq > rrule.DAILY:
+		return nil, fmt.Errorf("a turn begins once a day at most: FREQ is YEARLY, MONTHLY, WEEKLY or DAILY")
+	case len(o.Byhour)+len(o.Byminute)+len(o.Bysecond) > 0:
+		return nil, fmt.Errorf(
+			"from says at what time of the day a turn begins: leave BYHOUR, BYMINUTE and BYSECOND out",
+		)
+	}
+	o.Dtstart = begin
+	r, err := rrule.NewRRule(*o)
+	if err != nil {
+		return nil, fmt.Errorf("%q cannot be followed: %w", every, err)
+	}
+	return r, nil
+}
+
+// OnCall tells who is on call in a line (from 0) at a moment, from when and until when. ok: somebody is. Of turns at
+// the same time the one that stands first holds.
+func (r *Rota) OnCall(line int, at time.Time, standIns []StandIn) (d Duty, ok bool) {
+	if line < 0 || line >= len(r.Lines) {
+		return d, false
+	}
+	from, until := time.Time{}, farAway(at)
+	for _, t := range r.Lines[line] {
+		turn := t.at(r.Zone, at)
+		if turn.person != "" {
+			d, ok = Duty{turn.person, later(from, turn.from), earlier(until, turn.until), ""}, true
+			break
+		}
+		// What stands before it was over by then, and takes over when it begins again.
+		from, until = later(from, turn.from), earlier(until, turn.until)
+	}
+	if !ok {
+		d = Duty{From: from, Until: until}
+	}
+	return stoodIn(line, at, d, standIns)
+}
+
+// farAway is later than anything that is asked about a moment.
+func farAway(at time.Time) time.Time { return at.AddDate(100, 0, 0) }
+
+// stretch is a time in which a turn is somebody's, or nobody's.
+type stretch struct {
+	person      string
+	from, until time.Time
+}
+
+// at tells whose turn it is at a moment.
+func (t Turn) at(zone *time.Location, at time.Time) stretch {
+	next := t.Rule.Iterator()
+	var begun time.Time
+	after, n := farAway(at), -1
+	for range maxOccurring {
+		b, more := next()
+		if !more {
+			break
+		}
+		if b.After(at) {
+			after = b
+			break
+		}
+		begun = b
+		n++
+	}
+	if n < 0 {
+		return stretch{until: after}
+	}
+	until := after
+	if end := t.end(zone, begun); !end.IsZero() {
+		until = earlier(until, end)
+	}
+	if !at.Before(until) {
+		return stretch{from: until, until: after}
+	}
+	return stretch{t.People[n%len(t.People)], begun, until}
+}
+
+// end is when a turn that began at a moment is over, by the clock on the wall; zero where the next one ends it.
+func (t Turn) end(zone *time.Location, begun time.Time) time.Time {
+	if t.Days == 0 && t.Time == 0 {
+		return time.Time{}
+	}
+	b := begun.In(zone)
+	h, m := int(t.Time/time.Hour), int(t.Time%time.Hour/time.Minute)
+	return time.Date(b.Year(), b.Month(), b.Day()+t.Days, b.Hour()+h, b.Minute()+m, b.Second(), 0, zone)
+}
+
+// stoodIn puts the stand-in of a moment in the place of whoever would be on call. Of several, the one that was entered
+// last holds.
+func stoodIn(line int, at time.Time, d Duty, list []StandIn) (Duty, bool) {
+	would := d.Person
+	for _, s := range list {
+		if s.Line != line {
+			continue
+		}
+		for _, edge := range []time.Time{s.From, s.Until} {
+			if edge.After(at) {
+				d.Until = earlier(d.Until, edge)
+			} else {
+				d.From = later(d.From, edge)
+			}
+		}
+		if !at.Before(s.From) && at.Before(s.Until) && (s.For == "" || s.For == would) {
+			d.Person, d.Instead = s.Person, would
+		}
+	}
+	return d, d.Person != ""
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// Duties lists who is on call in a line from one moment to another, in order; where nobody is, the person is "".
+func (r *Rota) Duties(line int, from, until time.Time, standIns []StandIn) []Duty {
+	var out []Duty
+	for at := from; at.Before(until) && len(out) < maxDuties; {
+		d, _ := r.OnCall(line, at, standIns)
+		d.From, d.Until = later(d.From, at), earlier(d.Until, until)
+		if n := len(out) - 1; n >= 0 && out[n].Person == d.Person && out[n].Instead == d.Instead {
+			out[n].Until = d.Until
+		} else {
+			out = append(out, d)
+		}
+		at = d.Until
+	}
+	return out
+}
+
+// maxDuties bounds how many stretches are listed at once.
+const maxDuties = 2000
+
+// Holes lists the stretches of time in which nobody is on call in a line.
+func (r *Rota) Holes(line int, from, until time.Time, standIns []StandIn) []Duty {
+	return slices.DeleteFunc(r.Duties(line, from, until, standIns), func(d Duty) bool { return d.Person != "" })
+}
+
+// People lists everybody who has a turn, each once.
+func (r *Rota) People() []string {
+	var out []string
+	for _, line := range r.Lines {
+		for _, t := range line {
+			for _, p := range t.People {
+				if !slices.Contains(out, p) {
+					out = append(out, p)
+				}
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,155 @@
+package flow
+
+import (
+	"errors"
+	"slices"
+	"time"
+
+	"urgentis/core/incident"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+	"urgentis/core/task"
+)
+
+// Brief is what somebody needs to decide a gate: the same facts, in the same order, wherever it is shown.
+type Brief struct {
+	Headline runbook.Headline
+	// Harm says who suffers, as the runbook has it; "" where it does not say.
+	Harm    string
+	Grounds []Ground
+	Parts   []task.Part
+	// Yes, No and Silence say what follows each word, Answers what follows each choice of a question; empty where the
+	// gate, or the question, is over.
+	Yes         []string
+	No, Silence string
+	Answers     map[string]string
+	// Runbook and Step name the step in a way that holds from run to run.
+	Runbook, Step string
+}
+
+// BriefOf makes the brief of a gate that stands at a place. name tells who somebody is; nil leaves it as it is written.
+func BriefOf(
+	book *runbook.Book, log []Event, raised GateRaised, path string, now time.Time, name func(string) string,
+) (*Brief, error) {
+	s, err := Fold(book, log)
+	if err != nil {
+		return nil, err
+	}
+	step, own := Find(book, path)
+	if step == nil {
+		return &Brief{Harm: book.Harm}, nil
+	}
+	b := &Brief{
+		Headline: own.Headline(step, extentOf(s, step, raised.Proposal)),
+		Harm:     own.Harm,
+		Grounds:  s.Grounds(path),
+	}
+	if b.Harm == "" {
+		b.Harm = book.Harm
+	}
+	b.Runbook, b.Step = StepKey(book, own, step)
+	if b.Parts, err = Table(raised.Proposal); err != nil {
+		return nil, err
+	}
+	seen, err := Foresee(book, log, raised.Gate, now)
+	switch {
+	case errors.Is(err, errNotOpen):
+		return b, nil
+	case err != nil:
+		return nil, err
+	}
+	b.Yes, b.No, b.Silence = book.AfterYes(path, name), seen.No.Says(name), seen.Silence.Says(name)
+	return b, nil
+}
+
+// BriefOfQuestion makes the brief of a question that stands at a place. Where an answer approves a change, that is what
+// its headline and its parts are about.
+func BriefOfQuestion(
+	book *runbook.Book, log []Event, raised QuestionRaised, path string, now time.Time, name func(string) string,
+) (*Brief, error) {
+	s, err := Fold(book, log)
+	if err != nil {
+		return nil, err
+	}
+	b := &Brief{Harm: book.Harm, Answers: map[string]string{}}
+	step, own := Find(book, path)
+	if step == nil {
+		return b, nil
+	}
+	b.Grounds = s.Grounds(path)
+	for _, choice := range raised.Choices {
+		a, approves := raised.Approves[choice]
+		change, of := Find(book, a.Path)
+		if !approves || change == nil {
+			continue
+		}
+		b.Headline = of.Headline(change, extentOf(s, change, a.Proposal))
+		b.Runbook, b.Step = StepKey(book, of, change)
+		if b.Parts, err = Table(a.Proposal); err != nil {
+			return nil, err
+		}
+		break
+	}
+	if raised.Attempt != "" {
+		b.Runbook, b.Step = StepKey(book, own, step)
+	}
+	ways, err := ForeseeAnswers(book, log, raised.Question, now)
+	switch {
+	case errors.Is(err, errNotOpen):
+		return b, nil
+	case err != nil:
+		return nil, err
+	}
+	for choice, way := range ways {
+		b.Answers[choice] = way.Says(name)
+	}
+	b.Silence = b.Answers[""]
+	return b, nil
+}
+
+// HandOverBrief is what somebody needs who takes over from a run that is over without having closed its incident.
+type HandOverBrief struct {
+	Ended   Ended
+	Harm    string
+	Grounds []Ground
+	Changed []incident.Went
+}
+
+// BriefOfHandOver makes it; nil where the run is not over, or closed its incident.
+func BriefOfHandOver(book *runbook.Book, log []Event) (*HandOverBrief, error) {
+	s, err := Fold(book, log)
+	if err != nil || s.Ended == nil || s.Ended.Outcome != "" {
+		return nil, err
+	}
+	b := &HandOverBrief{Ended: *s.Ended, Harm: book.Harm, Changed: s.Went()}
+	for _, e := range slices.Backward(log) {
+		switch e.Body.(type) {
+		case GateRaised, Judged:
+			if b.Grounds = s.Grounds(e.Path); len(b.Grounds) > 0 {
+				return b, nil
+			}
+		}
+	}
+	return b, nil
+}
+
+// Table tells the requests of a proposal by the steps of the text that they belong to.
+func Table(p leave.Proposal) ([]task.Part, error) {
+	return task.Table(p.Requests, func(r task.Request) string { return static(r.Step) })
+}
+
+func extentOf(s *State, step *runbook.Step, p leave.Proposal) runbook.Extent {
+	x := runbook.Extent{Of: len(s.Begun.Estate)}
+	for _, r := range p.Requests {
+		if !slices.Contains(x.Targets, r.Target.Name) {
+			x.Targets = append(x.Targets, r.Target.Name)
+		}
+	}
+	if each := step.EachIn(); each != nil {
+		x.AtOnce = each.Each.AtOnce
+		if each.Each.Percent {
+			x.AtOnce = max(1, len(x.Targets)*x.AtOnce/100)
+		}
+	}
+	return x
+}

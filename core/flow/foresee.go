@@ -1,0 +1,281 @@
+package flow
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+)
+
+// Foresight is what follows each word on a gate, as far as the text and what has happened so far tell.
+type Foresight struct{ Yes, No, Silence Way }
+
+// Way is what follows one word.
+type Way struct {
+	// First is what comes at once, up to where it depends on what is seen, or said.
+	First []Move
+	// Ended is how the run ends with it; nil where it goes on.
+	Ended *runbook.End
+	// Ends lists every way in which the run can end after it.
+	Ends []runbook.End
+}
+
+// Move is one thing that the run does.
+type Move struct {
+	Step    *runbook.Step
+	Path    string
+	Targets []string
+	Undo    bool // it takes the step back
+	Again   bool // it takes the readings of the step anew
+	Asks    bool // it asks people
+}
+
+// errNotOpen says that nothing is to be foreseen of a gate that is over.
+var errNotOpen = errors.New("the gate is not open")
+
+// Foresee tells what follows each word on an open gate. The log is not altered.
+func Foresee(book *runbook.Book, log []Event, gate string, now time.Time) (Foresight, error) {
+	var out Foresight
+	for word, way := range map[runbook.Word]*Way{
+		runbook.Yes: &out.Yes, runbook.No: &out.No, runbook.Silence: &out.Silence,
+	} {
+		m, err := Open(book, slices.Clip(log))
+		if err != nil {
+			return out, err
+		}
+		if *way, err = m.foresee(gate, word, now); err != nil {
+			return out, fmt.Errorf("foresee what follows %s: %w", word, err)
+		}
+	}
+	return out, nil
+}
+
+// ForeseeAnswers tells what follows each choice of an open question, and what follows if nobody answers, by "". Of what
+// is foreseen nothing happens, and the log is not altered.
+func ForeseeAnswers(book *runbook.Book, log []Event, question string, now time.Time) (map[string]Way, error) {
+	m, err := Open(book, slices.Clip(log))
+	if err != nil {
+		return nil, err
+	}
+	raised, _ := m.s.OpenQuestion(question)
+	if raised == nil {
+		return nil, errNotOpen
+	}
+	out := map[string]Way{}
+	for _, choice := range append(slices.Clone(raised.Choices), "") {
+		if m, err = Open(book, slices.Clip(log)); err != nil {
+			return nil, err
+		}
+		if out[choice], err = m.foreseeAnswer(question, choice, now); err != nil {
+			return nil, fmt.Errorf("foresee what follows the answer %s: %w", choice, err)
+		}
+	}
+	return out, nil
+}
+
+// foreseeAnswer plays on from a question as if it were answered; with "" as if nobody did. The machine is of no further
+// use.
+func (m *Machine) foreseeAnswer(question, choice string, now time.Time) (Way, error) {
+	raised, path := m.s.OpenQuestion(question)
+	word := runbook.Answer(choice)
+	if choice == "" && len(raised.Choices) > 0 {
+		word, now = runbook.Silence, raised.Until
+	} else {
+		fields := map[string]any{}
+		for _, f := range raised.Fields {
+			fields[f.Name] = f.Suggest
+		}
+		m.say(path, QuestionAnswered{Question: question, Choice: choice, By: "somebody", Fields: fields}, now)
+	}
+	return m.wayOn(path, word, now)
+}
+
+// foresee plays on from a gate as if it were told a word. The machine is of no further use.
+func (m *Machine) foresee(gate string, word runbook.Word, now time.Time) (Way, error) {
+	raised, path, by := m.s.OpenGate(gate)
+	if raised == nil {
+		return Way{}, errNotOpen
+	}
+	switch word {
+	case runbook.No:
+		m.say(path, GateDecided{Gate: gate, By: "somebody", Digest: raised.Digest}, now)
+	case runbook.Yes:
+		for i := len(by); i < max(1, raised.People); i++ {
+			m.say(path, GateDecided{
+				Gate: gate, Approved: true, By: fmt.Sprint("somebody ", i), Digest: raised.Digest,
+			}, now)
+		}
+	case runbook.Silence:
+		now = raised.Until
+	}
+	return m.wayOn(path, word, now)
+}
+
+// wayOn plays on after a word was told at a place.
+func (m *Machine) wayOn(path string, word runbook.Word, now time.Time) (Way, error) {
+	way := Way{}
+	before := m.s.Last
+	if err := m.foreseeMoves(&way, path, now); err != nil {
+		return way, err
+	}
+	if e := m.s.Ended; e != nil && m.s.Last > before {
+		end := howItEnded(*e)
+		way.Ended, way.Ends = &end, []runbook.End{end}
+		return way, nil
+	}
+	way.Ends = m.book.EndsAfter(path, word)
+	return way, nil
+}
+
+// say adds what somebody would say; whatever comes of it is seen when the machine plans.
+func (m *Machine) say(path string, b Body, now time.Time) {
+	_ = m.append(&Event{At: now, Path: path, Body: b})
+}
+
+// maxForeseen bounds how far is looked ahead.
+const maxForeseen = 64
+
+// foreseeMoves plans on until something would be begun, somebody would be asked, or the run would end.
+func (m *Machine) foreseeMoves(way *Way, gate string, now time.Time) error {
+	for range maxForeseen {
+		plan, err := m.Plan(now)
+		if err != nil {
+			return err
+		}
+		asked := false
+		for _, e := range plan.Events {
+			asked = m.foreseeMove(way, gate, e) || asked
+		}
+		switch {
+		case plan.Ended || len(plan.Begin) > 0 || asked:
+			return nil
+		case plan.AskLeave != nil:
+			m.say(plan.AskLeave.Path, m.leaveAsBefore(gate, plan.AskLeave), now)
+		case plan.WantLocks != nil:
+			l := plan.WantLocks
+			m.say(l.Path, LocksTaken{Keys: slices.Concat(l.Keys, l.Shared)}, now)
+		case len(plan.Events) == 0:
+			return nil
+		}
+		if m.s.err != nil {
+			return m.s.err
+		}
+	}
+	return nil
+}
+
+// leaveAsBefore supposes that leave is given as it was for the gate.
+func (m *Machine) leaveAsBefore(gate string, ask *AskLeave) LeaveGiven {
+	given := LeaveGiven{Verdict: leave.Gate}
+	if list := m.s.step(ask.Path).leaves; len(list) > 0 {
+		return list[len(list)-1]
+	}
+	if list := m.s.step(gate).leaves; len(list) > 0 {
+		given = list[len(list)-1]
+	}
+	return given
+}
+
+// foreseeMove notes what an event does where the gate stands; what runs beside it does not follow from it. asks: people
+// are asked.
+func (m *Machine) foreseeMove(way *Way, gate string, e Event) (asks bool) {
+	x := Move{Path: e.Path}
+	target := ""
+	switch b := e.Body.(type) {
+	case Intent:
+		x.Undo, target = b.Undo != "", b.Target
+		if x.Undo {
+			x.Path = m.s.PathOf(b.Undo)
+		}
+	case GateRaised, QuestionRaised:
+		x.Asks = true
+	case Told, Noted:
+	default:
+		return false
+	}
+	if !inside(x.Path, frameOf(gate)) {
+		return false
+	}
+	x.Step, _ = Find(m.book, x.Path)
+	if in, ok := e.Body.(Intent); ok && !in.Change && in.Look != "" && in.Look != e.Path {
+		x.Step, _ = Find(m.book, in.Look)
+		x.Again = true
+	}
+	i := slices.IndexFunc(way.First, func(y Move) bool { return y.Path == x.Path && y.Undo == x.Undo })
+	if i < 0 {
+		i = len(way.First)
+		way.First = append(way.First, x)
+	}
+	if target != "" {
+		way.First[i].Targets = append(way.First[i].Targets, target)
+	}
+	return x.Asks
+}
+
+// howItEnded is how a run ended, as the runbook's text foresees it.
+func howItEnded(e Ended) runbook.End {
+	switch {
+	case e.State == HandedOver:
+		return runbook.End{Kind: runbook.EndHandedOver, To: e.To}
+	case e.State == StateFail:
+		return runbook.End{Kind: runbook.EndFailed}
+	case e.Outcome != "":
+		return runbook.End{Kind: runbook.EndClosed, Outcome: e.Outcome}
+	}
+	return runbook.End{Kind: runbook.EndOver}
+}
+
+// Says tells in one line what follows where there is no yes.
+func (w Way) Says(name func(string) string) string {
+	var parts []string
+	for _, m := range w.First {
+		parts = append(parts, m.says())
+	}
+	switch {
+	case w.Ended != nil:
+		parts = append(parts, w.Ended.Says(name))
+	case len(w.Ends) > 0:
+		parts = append(parts, "it can end so: "+saysEnds(w.Ends, name))
+	}
+	return strings.Join(parts, "; ")
+}
+
+func saysEnds(list []runbook.End, name func(string) string) string {
+	var out []string
+	for _, e := range list {
+		out = append(out, e.Says(name))
+	}
+	return strings.Join(out, ", or ")
+}
+
+func (m Move) says() string {
+	title := m.Path
+	verb := runbook.Verb("")
+	if m.Step != nil {
+		title, verb = m.Step.Title, m.Step.Verb
+	}
+	on := ""
+	targets := slices.DeleteFunc(slices.Clone(m.Targets), func(t string) bool { return t == "" })
+	switch n := len(targets); {
+	case n > 3:
+		on = fmt.Sprintf(" on %d targets", n)
+	case n > 0:
+		on = " on " + expr.Words(targets)
+	}
+	switch {
+	case m.Undo:
+		return fmt.Sprintf("takes back “%s”%s", title, on)
+	case m.Again:
+		return fmt.Sprintf("takes “%s” anew%s first", title, on)
+	case m.Asks:
+		return fmt.Sprintf("people are asked: “%s”", title)
+	case verb == runbook.Note, verb == runbook.Tell:
+		return fmt.Sprintf("%ss “%s”", verb, title)
+	}
+	return fmt.Sprintf("goes on with “%s”%s", title, on)
+}

@@ -1,0 +1,83 @@
+// Package route tells who is told of what, and when: teams, who of them is on call, and what a notice leads to.
+package route
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"urgentis/core/calendar"
+)
+
+// Team is people who answer for something together.
+type Team struct {
+	Name, Title string
+	Members     []string // by their names in sign-in, in the order in which they are listed
+	Rota        *calendar.Rota
+	// Room is the connection that is the team's room; "" for none.
+	Room string
+}
+
+// Says is the team's name for people.
+func (t *Team) Says() string {
+	if t.Title != "" {
+		return t.Title
+	}
+	return t.Name
+}
+
+// OnCall tells who is on call at a moment: the first line, then the second, and so on. A line on which nobody is has
+// a duty without a person, so that it is known.
+func (t *Team) OnCall(at time.Time, standIns []calendar.StandIn) []calendar.Duty {
+	if t.Rota == nil {
+		return nil
+	}
+	out := make([]calendar.Duty, len(t.Rota.Lines))
+	for i := range t.Rota.Lines {
+		out[i], _ = t.Rota.OnCall(i, at, standIns)
+	}
+	return out
+}
+
+// The words for whoever is asked: a team, or whoever of it is on call.
+const (
+	teamPrefix   = "team/"
+	onCallPrefix = "on-call/"
+)
+
+// TeamOf is the team that a word such as on-call/quayside names, and whether whoever is on call is meant; "" for a word
+// that names none.
+func TeamOf(word string) (team string, onCall bool) {
+	if name, ok := strings.CutPrefix(word, onCallPrefix); ok {
+		return name, true
+	}
+	name, _ := strings.CutPrefix(word, teamPrefix)
+	if name == word {
+		return "", false
+	}
+	return name, false
+}
+
+// Name tells who somebody is at a moment, in words: whoever is on call by name, and that nobody is, where nobody is.
+// team is nil where there is no such team; then the word stays as it is.
+func Name(word string, team *Team, at time.Time, standIns []calendar.StandIn) string {
+	_, onCall := TeamOf(word)
+	switch {
+	case team == nil:
+		return word
+	case !onCall:
+		return "the team " + team.Says()
+	case team.Rota == nil:
+		return fmt.Sprintf("whoever is on call for %s (it has no rota)", team.Says())
+	}
+	for i, d := range team.OnCall(at, standIns) {
+		switch {
+		case d.Person == "":
+		case i == 0:
+			return fmt.Sprintf("%s, on call for %s", d.Person, team.Says())
+		default:
+			return fmt.Sprintf("%s, on call for %s in line %d (nobody is in the first)", d.Person, team.Says(), i+1)
+		}
+	}
+	return fmt.Sprintf("%s (nobody of %s is on call now)", word, team.Says())
+}

@@ -1,0 +1,144 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/route"
+	"urgentis/internal/store"
+)
+
+// Deliveries lists messages of a state ("": of all) and an incident (0: of all) before an id, newest first, and says
+// whether there are more.
+func (a *App) Deliveries(
+	ctx context.Context, who *access.Principal, state string, incident, before int64, limit int,
+) ([]store.Delivery, bool, error) {
+	if _, err := see(who); err != nil {
+		return nil, false, err
+	}
+	list, err := a.store.In(ctx).Deliveries(state, incident, before, limit+1)
+	list, more := pageOf(list, limit)
+	return list, more, err
+}
+
+// Delivery reads one message.
+func (a *App) Delivery(ctx context.Context, who *access.Principal, id int64) (*store.Delivery, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	d, err := a.store.In(ctx).Delivery(id)
+	return d, named(err, "message %d", id)
+}
+
+// SendAgain queues a message anew that did not arrive.
+func (a *App) SendAgain(ctx context.Context, who *access.Principal, id int64) (*store.Delivery, error) {
+	if err := access.Can(who, access.Respond, access.Installation); err != nil {
+		return nil, err
+	}
+	err := a.tx(ctx, func(tx *store.Tx) error {
+		d, err := tx.Delivery(id)
+		if err != nil {
+			return named(err, "message %d", id)
+		}
+		if err := tx.SendAgain(id); err != nil {
+			return &Error{Kind: Conflict, Code: "not-failed", Says: fmt.Sprintf(
+				"message %d is %s: only what failed or was dropped is sent again", id, d.State)}
+		}
+		if err := tx.Enqueue(store.Deliver{ID: id}); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "message.send-again", fmt.Sprintf("message %d", id), d.Kind+"/"+d.Address)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return a.Delivery(ctx, who, id)
+}
+
+// Asked is something that somebody might be told, to ask who that would be.
+type Asked struct {
+	Kind, Severity, Service, To string
+	Labels                      map[string]string
+	At                          time.Time
+}
+
+// WouldTell is one who would be told, and after how long.
+type WouldTell struct {
+	route.Send
+	After time.Duration
+}
+
+// Foretold is who would be told of something, until somebody takes it.
+type Foretold struct {
+	Tells  []WouldTell
+	None   []string // who could not be
+	Nobody bool
+	Silent string // the route that tells nobody
+}
+
+// WhoIsTold tells who would be told of something at a moment, in which order, if nobody took it. It plays core/route
+// on; nothing is sent.
+func (a *App) WhoIsTold(ctx context.Context, who *access.Principal, x Asked) (*Foretold, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	tx := a.store.In(ctx)
+	w, err := a.engine.World(tx)
+	if err != nil {
+		return nil, err
+	}
+	n := &route.Notice{Kind: route.Kind(x.Kind), To: x.To, Severity: x.Severity, Service: x.Service, Labels: x.Labels,
+		At: x.At}
+	if n.Kind == "" {
+		n.Kind = route.HandOver
+	}
+	n.Urgent = n.Kind.Asks() || n.Kind == route.NobodyStarted || n.Kind == route.RunRefused
+	s, err := tx.Service(x.Service)
+	if err != nil {
+		return nil, err
+	}
+	if s != nil {
+		n.Owner = s.Owner
+	}
+	return foretell(n, w.World, x.At), nil
+}
+
+// maxForetold bounds how many looks ahead there are.
+const maxForetold = 200
+
+func foretell(n *route.Notice, w *route.World, begin time.Time) *Foretold {
+	out := &Foretold{}
+	var stood route.Stood
+	var told []route.Told
+	said := map[string]bool{}
+	at := begin
+	for range maxForetold {
+		d := route.Next(n, stood, told, w, at)
+		stood, out.Nobody, out.Silent = d.Stood, d.Nobody, d.Silent
+		for _, s := range d.Send {
+			out.Tells = append(out.Tells, WouldTell{s, at.Sub(begin)})
+			told = append(told, route.Told{To: s.To, Way: s.Way, Rung: s.Rung, At: at})
+		}
+		for _, none := range d.None {
+			if !said[none] {
+				said[none] = true
+				out.None = append(out.None, none)
+			}
+		}
+		if d.LookAt.IsZero() {
+			return out
+		}
+		at = d.LookAt
+	}
+	return out
+}
+
+// Climbing lists the urgent things that nobody has taken yet.
+func (a *App) Climbing(ctx context.Context, who *access.Principal, incident int64) ([]store.Notice, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	return a.store.In(ctx).OpenNotices(incident)
+}

@@ -1,0 +1,277 @@
+package app
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"fmt"
+	"math/big"
+	"net/mail"
+	"strings"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/message"
+	"urgentis/core/route"
+	"urgentis/internal/store"
+)
+
+// Reach is how somebody can be reached, and when not for what can wait.
+type Reach struct {
+	store.PersonQuiet
+	Ways []store.Way
+}
+
+// What a code that proves a way is worth.
+const (
+	codeLife  = 15 * time.Minute
+	codeTries = 5
+)
+
+// itself asks whether somebody is a person who may say how a person can be reached: that person, or an administrator.
+func (a *App) itself(who *access.Principal, person string) error {
+	if who != nil && who.Behind() == person {
+		return nil
+	}
+	return administer(who, "person", person)
+}
+
+// Reach tells how a person can be reached; whoever sees the installation sees it too: it is how colleagues are called.
+func (a *App) Reach(ctx context.Context, who *access.Principal, person string) (*Reach, error) {
+	if _, err := see(who); err != nil {
+		return nil, err
+	}
+	tx := a.store.In(ctx)
+	people, err := tx.PeopleQuiet()
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range people {
+		if p.Name == person {
+			ways, err := tx.Ways(person)
+			return &Reach{PersonQuiet: p, Ways: ways}, err
+		}
+	}
+	return nil, named(store.ErrNotFound, "person %s", person)
+}
+
+// AddWay adds a way to reach somebody and sends a code there; it counts once the code was given back.
+func (a *App) AddWay(ctx context.Context, who *access.Principal, person, connection, address string,
+) (*store.Way, error) {
+	if err := a.itself(who, person); err != nil {
+		return nil, err
+	}
+	tx := a.store.In(ctx)
+	c, err := a.engine.Connection(tx, connection)
+	if err != nil {
+		return nil, err
+	}
+	if c == nil {
+		return nil, named(store.ErrNotFound, "connection %s", connection)
+	}
+	if !c.Reaches() {
+		return nil, invalid("connection", "%s is a %s: people are reached by %s", connection, c.Kind,
+			strings.Join(message.Personal, ", "))
+	}
+	if address, err = soundAddress(c.Kind, address); err != nil {
+		return nil, err
+	}
+	ways, err := tx.Ways(person)
+	if err != nil {
+		return nil, err
+	}
+	if len(ways) >= store.MostWays {
+		return nil, invalid("way", "%s has %d ways already; remove one first", person, len(ways))
+	}
+	for _, w := range ways {
+		if w.Connection == connection && w.Address == address {
+			return nil, invalid("way", "%s is reached at %s by %s already", person, address, connection)
+		}
+	}
+	w := &store.Way{Person: person, Connection: connection, Address: address}
+	err = a.tx(ctx, func(tx *store.Tx) error {
+		if p, err := tx.Person(person); err != nil || p == nil {
+			return named(orMissing(err), "person %s", person)
+		}
+		if err := tx.AddWay(w); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "way.add", person, connection+" "+address)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return w, a.SendCode(ctx, who, person, w.ID)
+}
+
+func orMissing(err error) error {
+	if err == nil {
+		return store.ErrNotFound
+	}
+	return err
+}
+
+// maxAddress bounds an address, in bytes.
+const maxAddress = 250
+
+// soundAddress refuses what cannot be an address of a kind of connection.
+func soundAddress(kind, address string) (string, error) {
+	address = strings.TrimSpace(address)
+	switch {
+	case address == "" || len(address) > maxAddress || strings.ContainsAny(address, "\x00\r\n"):
+		return "", invalid("address", "an address has from 1 to %d characters, on one line", maxAddress)
+	case kind == message.Mail:
+		at, err := mail.ParseAddress(address)
+		if err != nil || at.Name != "" {
+			return "", invalid("address", "%s is no mail address such as mara@merrow.example", address)
+		}
+		return at.Address, nil
+	}
+	return address, nil
+}
+
+// SendCode sends a new code to a way, which proves it once it is given back. The code before is worth nothing any more.
+func (a *App) SendCode(ctx context.Context, who *access.Principal, person string, id int64) error {
+	if err := a.itself(who, person); err != nil {
+		return err
+	}
+	n, err := rand.Int(rand.Reader, big.NewInt(1_000_000))
+	if err != nil {
+		return fmt.Errorf("make a code: %w", err)
+	}
+	code := fmt.Sprintf("%06d", n.Int64())
+	var w *store.Way
+	err = a.tx(ctx, func(tx *store.Tx) error {
+		if w, err = tx.WayLocked(person, id); err != nil {
+			return named(err, "way %d of %s", id, person)
+		}
+		// Nobody floods an address with codes.
+		if w.CodeEndsAt != nil && time.Until(*w.CodeEndsAt) > codeLife-20*time.Second {
+			return invalid("code", "a code was sent a moment ago; wait 20 seconds for another one")
+		}
+		ends := now().Add(codeLife)
+		w.CodeHash, w.CodeEndsAt, w.CodeTries = codeHash(id, code), &ends, 0
+		return tx.Save(w)
+	})
+	if err != nil {
+		return err
+	}
+	c, err := a.engine.Connection(a.store.In(ctx), w.Connection)
+	if err != nil {
+		return err
+	}
+	if c == nil {
+		return named(store.ErrNotFound, "connection %s any more", w.Connection)
+	}
+	m := &message.Message{
+		Key: store.NewID("code"), Subject: "Your code is " + code, To: person, Address: w.Address, At: now(),
+		Lines: []message.Line{{Name: "For", Text: fmt.Sprintf(
+			"proving that %s is reached here; it is worth %s. Whoever did not ask for it may forget it.", person,
+			"15 minutes")}},
+	}
+	if _, err := a.outbox.Send(ctx, c, m); err != nil {
+		return &Error{Kind: Conflict, Code: "not-sent", Says: "the way is kept, and its code could not be sent: " +
+			err.Error()}
+	}
+	return nil
+}
+
+func codeHash(way int64, code string) []byte {
+	h := sha256.Sum256(fmt.Appendf(nil, "way %d %s", way, code))
+	return h[:]
+}
+
+// ProveWay proves a way by the code that was sent there. After five wrong ones another code is needed.
+func (a *App) ProveWay(ctx context.Context, who *access.Principal, person string, id int64, code string) error {
+	if err := a.itself(who, person); err != nil {
+		return err
+	}
+	var refused error
+	err := a.tx(ctx, func(tx *store.Tx) error {
+		w, err := tx.WayLocked(person, id)
+		if err != nil {
+			return named(err, "way %d of %s", id, person)
+		}
+		switch {
+		case w.ProvenAt != nil:
+			return nil
+		case w.CodeHash == nil || now().After(*w.CodeEndsAt) || w.CodeTries >= codeTries:
+			return invalid("code", "there is no code that counts any more; ask for another one")
+		}
+		if subtle.ConstantTimeCompare(w.CodeHash, codeHash(id, strings.TrimSpace(code))) != 1 {
+			w.CodeTries++
+			refused = invalid("code", "this is not the code that was sent; %d tries are left", codeTries-w.CodeTries)
+			return tx.Save(w)
+		}
+		at := now()
+		w.ProvenAt, w.CodeHash, w.CodeEndsAt = &at, nil, nil
+		if err := tx.Save(w); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "way.prove", person, w.Connection+" "+w.Address)
+	})
+	if err == nil {
+		err = refused
+	}
+	return err
+}
+
+// RemoveWay forgets a way.
+func (a *App) RemoveWay(ctx context.Context, who *access.Principal, person string, id int64) error {
+	if err := a.itself(who, person); err != nil {
+		return err
+	}
+	return a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.RemoveWay(person, id); err != nil {
+			return named(err, "way %d of %s", id, person)
+		}
+		return tx.Audit(who.Name, "way.remove", person, fmt.Sprint(id))
+	})
+}
+
+// PlaceWays puts the ways of a person into another order: all of them, by their numbers.
+func (a *App) PlaceWays(ctx context.Context, who *access.Principal, person string, order []int64) error {
+	if err := a.itself(who, person); err != nil {
+		return err
+	}
+	return a.tx(ctx, func(tx *store.Tx) error {
+		ways, err := tx.Ways(person)
+		if err != nil {
+			return err
+		}
+		have := map[int64]bool{}
+		for _, w := range ways {
+			have[w.ID] = true
+		}
+		for _, id := range order {
+			if !have[id] {
+				return invalid("order", "%d is no way of %s, or stands twice", id, person)
+			}
+			delete(have, id)
+		}
+		if len(have) > 0 {
+			return invalid("order", "the order names %d of %d ways", len(order), len(ways))
+		}
+		if err := tx.PlaceWays(person, order); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "way.order", person, fmt.Sprint(order))
+	})
+}
+
+// SetQuiet sets the hours of each day in which a person is not told of what can wait; "" for none.
+func (a *App) SetQuiet(ctx context.Context, who *access.Principal, person, hours, zone string) error {
+	if err := a.itself(who, person); err != nil {
+		return err
+	}
+	if _, err := route.ParseQuiet(hours, zone); err != nil {
+		return invalid("quiet", "%s", err)
+	}
+	return a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.SetQuiet(person, hours, zone); err != nil {
+			return named(err, "person %s", person)
+		}
+		return tx.Audit(who.Name, "way.quiet", person, hours+" "+zone)
+	})
+}

@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"urgentis/api"
+)
+
+// way is how people are reached.
+func (a *app) way() *cobra.Command {
+	var of string
+	c := noun("way", "How you, or somebody else, can be reached", a.wayList(&of), a.wayAdd(&of), a.wayProve(&of),
+		a.wayCode(&of), a.wayOrder(&of), a.wayQuiet(&of), a.wayRemove(&of))
+	c.PersistentFlags().StringVar(&of, "of", "", "of this `PERSON`; of yourself unless said")
+	return c
+}
+
+// person is whom an act is about: oneself, unless said.
+func person(ctx context.Context, cl *client, of string) (string, error) {
+	if of != "" {
+		return of, nil
+	}
+	r, err := check(cl.GetSessionWithResponse(ctx))
+	if err != nil {
+		return "", err
+	}
+	return r.JSON200.Person, nil
+}
+
+func (a *app) wayList(of *string) *cobra.Command {
+	return verb(
+		"list",
+		"In which order somebody is reached, and when not for what can wait",
+		"urgentis way list --of mara",
+		cobra.NoArgs,
+		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
+			name, err := person(cmd.Context(), cl, *of)
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.GetReachWithResponse(cmd.Context(), name))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				var rows [][]string
+				for _, w := range r.JSON200.Ways {
+					state := ours("proven")
+					if !w.Proven {
+						state = a.paint(amber, "not proven: it does not count")
+					}
+					rows = append(rows, []string{fmt.Sprint(w.Id), w.Connection, w.Address, string(state)})
+				}
+				a.table(name+" cannot be reached. Add a way with: urgentis way add CONNECTION ADDRESS",
+					[]string{"no", "by", "at", ""}, rows)
+				if r.JSON200.Quiet != "" {
+					a.say("Not told of what can wait: %s, %s.\n", r.JSON200.Quiet, r.JSON200.QuietZone)
+				}
+			})
+		}),
+	)
+}
+
+func (a *app) wayAdd(of *string) *cobra.Command {
+	c := doer(
+		a,
+		"add CONNECTION ADDRESS",
+		"Add a way, as the last one; a code is sent there",
+		"urgentis way add harbour-mail "+
+			"mara@merrow.example",
+		cobra.ExactArgs(2),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			name, err := person(cmd.Context(), cl, *of)
+			if err != nil {
+				return nil, "", err
+			}
+			r, err := check(
+				cl.AddWayWithResponse(cmd.Context(), name, api.NewWay{Connection: args[0], Address: args[1]}),
+			)
+			if err != nil {
+				return nil, "", err
+			}
+			return r.JSON201, fmt.Sprintf("A code was sent there. Give it back with: urgentis way prove %d CODE",
+				r.JSON201.Id), nil
+		},
+	)
+	return a.offers(c, connectionNames)
+}
+
+func (a *app) wayProve(of *string) *cobra.Command {
+	return doer(a, "prove NUMBER CODE", "Give the code back that was sent, so that the way counts",
+		"urgentis way prove 3 482913", cobra.ExactArgs(2),
+		a.ofWay(of, func(ctx context.Context, cl *client, name string, id int64, args []string) (string, error) {
+			_, err := check(cl.ProveWayWithResponse(ctx, name, id, api.Code{Code: args[1]}))
+			return "Proven: " + name + " is reached there from now on.", err
+		}))
+}
+
+func (a *app) wayCode(of *string) *cobra.Command {
+	return doer(a, "code NUMBER", "Send another code to a way", "urgentis way code 3", cobra.ExactArgs(1),
+		a.ofWay(of, func(ctx context.Context, cl *client, name string, id int64, _ []string) (string, error) {
+			_, err := check(cl.SendCodeWithResponse(ctx, name, id))
+			return fmt.Sprintf("Sent. Give it back with: urgentis way prove %d CODE", id), err
+		}))
+}
+
+func (a *app) wayRemove(of *string) *cobra.Command {
+	return doer(a, "remove NUMBER", "Forget a way", "urgentis way remove 3", cobra.ExactArgs(1),
+		a.ofWay(of, func(ctx context.Context, cl *client, name string, id int64, _ []string) (string, error) {
+			_, err := check(cl.RemoveWayWithResponse(ctx, name, id))
+			return "Forgotten.", err
+		}))
+}
+
+// ofWay is an act on one way of a person.
+func (a *app) ofWay(of *string, act func(ctx context.Context, cl *client, name string, id int64, args []string) (string,
+	error)) func(*cobra.Command, *client, []string) (any, string, error) {
+	return func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+		id, err := numbered("way", args[0])
+		if err != nil {
+			return nil, "", err
+		}
+		name, err := person(cmd.Context(), cl, *of)
+		if err != nil {
+			return nil, "", err
+		}
+		said, err := act(cmd.Context(), cl, name, id, args)
+		return map[string]any{"person": name, "way": id}, said, err
+	}
+}
+
+func (a *app) wayOrder(of *string) *cobra.Command {
+	return doer(a, "order NUMBER...", "Say in which order the ways are tried; all of them are named",
+		"urgentis way order 3 1 2", cobra.MinimumNArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			order := make([]int64, len(args))
+			for i, text := range args {
+				var err error
+				if order[i], err = numbered("way", text); err != nil {
+					return nil, "", err
+				}
+			}
+			name, err := person(cmd.Context(), cl, *of)
+			if err != nil {
+				return nil, "", err
+			}
+			_, err = check(cl.PlaceWaysWithResponse(cmd.Context(), name, order))
+			return map[string]any{
+					"person": name,
+					"order":  order,
+				}, "In this order now: " + strings.Join(
+					args,
+					", ",
+				) + ".", err
+		})
+}
+
+func (a *app) wayQuiet(of *string) *cobra.Command {
+	var zone string
+	c := doer(a, "quiet HOURS", "Set hours without what can wait, such as 22:00-07:00; none ends them",
+		"urgentis way quiet 22:00-07:00 --zone Europe/Lisbon", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			q := api.Quiet{Hours: args[0], Zone: zone}
+			if q.Hours == "none" {
+				q.Hours = ""
+			}
+			name, err := person(cmd.Context(), cl, *of)
+			if err != nil {
+				return nil, "", err
+			}
+			_, err = check(cl.SetQuietWithResponse(cmd.Context(), name, q))
+			return q, "Set. What is urgent comes at any hour.", err
+		})
+	c.Flags().StringVar(&zone, "zone", "", "by the clock of this `ZONE`, such as Europe/Lisbon")
+	return c
+}

@@ -1,0 +1,133 @@
+package connect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"urgentis/core/incident"
+	"urgentis/core/message"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+)
+
+// DeskNames gives the values of an incident that a desk's requests see.
+type DeskNames func(tx *store.Tx, inc *store.Incident) (map[string]any, error)
+
+// toDesk tells a ticket desk one word about an incident. before says that it may have been told already.
+func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Delivery, before bool) (string, error) {
+	var word engine.DeskWord
+	if err := json.Unmarshal([]byte(d.Body), &word); err != nil || d.Incident == nil || c.Desk == nil {
+		return "", fmt.Errorf("%w: %s is told nothing that can be read", errForGood, c.Name)
+	}
+	tx := o.store.In(ctx)
+	inc, err := tx.Incident(*d.Incident)
+	if err != nil {
+		return "", err
+	}
+	t, err := tx.Ticket(inc.Number, c.Name)
+	if err != nil {
+		return "", err
+	}
+	names, err := o.deskNames(tx, inc)
+	if err != nil {
+		return "", err
+	}
+	names["ticket"] = map[string]any{"number": t.Number, "link": t.Link}
+	names["comment"] = map[string]any{"text": word.Text, "internal": word.Inner, "key": d.Key}
+	if word.Do == engine.DeskOpen {
+		return o.openTicket(ctx, c, d, t, names, before)
+	}
+	r := map[string]*message.Request{
+		engine.DeskComment: c.Desk.Comment, engine.DeskUpdate: c.Desk.Update, engine.DeskResolve: c.Desk.Resolve,
+	}[word.Do]
+	if r == nil {
+		return "", fmt.Errorf("%w: %s is not told of %q any more", errForGood, c.Name, word.Do)
+	}
+	if _, err := o.ask(ctx, c, r, names, d.Key); err != nil {
+		return "", err
+	}
+	if word.Do == engine.DeskResolve {
+		return "ticket " + t.Number + " is resolved", tx.TicketIs(t, store.TicketResolved)
+	}
+	return "ticket " + t.Number, nil
+}
+
+// openTicket opens a ticket, and notes its number. Where it may have been opened before, the desk is asked first.
+func (o *Outbox) openTicket(ctx context.Context, c *message.Connection, d *store.Delivery, t *store.Ticket,
+	names map[string]any, before bool,
+) (string, error) {
+	if t.Number != "" {
+		return "ticket " + t.Number, nil
+	}
+	if before && c.Desk.Find != nil {
+		found, err := o.ask(ctx, c, c.Desk.Find, names, d.Key)
+		if err == nil {
+			return o.ticketMade(ctx, c, t, found, "found again")
+		}
+		if !errors.Is(err, errNoAnswer) {
+			return "", err // nobody knows whether there is one
+		}
+	}
+	made, err := o.ask(ctx, c, c.Desk.Open, names, d.Key)
+	if errors.Is(err, errNoAnswer) && c.Desk.Find == nil {
+		// It said yes, and nobody knows what it made. Asking again might make a second one.
+		return "", fmt.Errorf("%w: %w; a ticket may have been opened: look there, and send this again if not",
+			errForGood, err)
+	}
+	if err != nil {
+		return "", err
+	}
+	return o.ticketMade(ctx, c, t, made, "opened")
+}
+
+// errNoAnswer says that what must be read of an answer is not there.
+var errNoAnswer = errors.New("its answer cannot be read")
+
+// ask makes a request of a desk, and reads what is to be kept of the answer.
+func (o *Outbox) ask(ctx context.Context, c *message.Connection, r *message.Request, names map[string]any, key string,
+) (map[string]string, error) {
+	call, err := r.Render(names, nil)
+	if err != nil {
+		return nil, errors.Join(errForGood, fmt.Errorf("%s: %w", c.Name, err))
+	}
+	status, body, err := o.do(ctx, c.Name, call, key)
+	if err != nil {
+		return nil, err
+	}
+	out, err := r.ReadAnswer(status, body)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %w", c.Name, errNoAnswer, err)
+	}
+	return out, nil
+}
+
+// ticketMade notes a ticket's number and link, in the record too.
+func (o *Outbox) ticketMade(ctx context.Context, c *message.Connection, t *store.Ticket, read map[string]string,
+	how string,
+) (string, error) {
+	ctx = context.WithoutCancel(ctx) // it is there
+	t.Number = read["number"]
+	if l := read["link"]; strings.HasPrefix(l, "https://") || strings.HasPrefix(l, "http://") {
+		t.Link = l
+	}
+	says := fmt.Sprintf("Ticket %s at %s, %s", t.Number, c.Name, how)
+	return says, o.store.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.TicketMade(t); err != nil {
+			return err
+		}
+		r := store.NewRecordWriter(tx)
+		i, err := r.Incident(t.Incident)
+		if err != nil {
+			return err
+		}
+		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
+			Content: map[string]any{"desk": c.Name, "number": t.Number, "link": t.Link}}); err != nil {
+			return err
+		}
+		return r.Flush()
+	})
+}

@@ -1,0 +1,128 @@
+package connect
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/wneessen/go-mail"
+
+	"urgentis/core/message"
+)
+
+// mailTime bounds the delivery of one mail.
+const mailTime = 30 * time.Second
+
+// byMail sends a message as text and as HTML. Those of one incident make one thread.
+func byMail(ctx context.Context, o *Outbox, c *message.Connection, m *message.Message) (string, error) {
+	msg, err := o.mail(c, m)
+	if err != nil {
+		return "", errors.Join(errForGood, err)
+	}
+	client, err := o.mailClient(ctx, c)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", c.Name, err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, mailTime)
+	defer cancel()
+	if err := client.DialAndSendWithContext(ctx, msg); err != nil {
+		var refused *mail.SendError
+		// A server that lists greyly says 4xx, and takes the mail when it comes again.
+		if errors.As(err, &refused) && !refused.IsTemp() && refused.ErrorCode() >= 500 {
+			err = errors.Join(errForGood, err)
+		}
+		return "", fmt.Errorf("%s: %w", c.Name, err)
+	}
+	return "the mail server took it", nil
+}
+
+func (o *Outbox) mail(c *message.Connection, m *message.Message) (*mail.Msg, error) {
+	text, err := c.Worded(m)
+	if err != nil {
+		return nil, err
+	}
+	msg := mail.NewMsg()
+	if err := msg.From(c.From); err != nil {
+		return nil, fmt.Errorf("from: %w", err)
+	}
+	if err := msg.To(m.Address); err != nil {
+		return nil, fmt.Errorf("the address %s: %w", m.Address, err)
+	}
+	subject := m.Subject
+	if m.Title != "" {
+		subject = fmt.Sprintf("[%d] %s", m.Incident, m.Title)
+	}
+	msg.Subject(subject)
+	msg.SetMessageIDWithValue(m.Key + "@" + o.host())
+	if m.Incident != 0 {
+		// RFC 5322, 3.6.4: what refers to one message is one thread, whether or not that was ever sent.
+		thread := fmt.Sprintf("<incident-%d@%s>", m.Incident, o.host())
+		msg.SetGenHeader(mail.HeaderReferences, thread)
+		msg.SetGenHeader(mail.HeaderInReplyTo, thread)
+	}
+	// RFC 3834: nobody's out-of-office answers it.
+	msg.SetGenHeader("Auto-Submitted", "auto-generated")
+	if m.Urgent {
+		msg.SetImportance(mail.ImportanceHigh)
+	}
+	msg.SetBodyString(mail.TypeTextPlain, text)
+	msg.AddAlternativeString(mail.TypeTextHTML, m.HTML())
+	return msg, nil
+}
+
+// host is this installation's name in the identities of mails.
+func (o *Outbox) host() string {
+	if at, err := url.Parse(o.link); err == nil && at.Hostname() != "" {
+		return at.Hostname()
+	}
+	return "urgentis"
+}
+
+func (o *Outbox) mailClient(ctx context.Context, c *message.Connection) (*mail.Client, error) {
+	host, port, err := net.SplitHostPort(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	number, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, err
+	}
+	conf := tlsOf(c, host)
+	dialer := o.allowed.Dialer()
+	policy, dial := mail.TLSMandatory, dialer.DialContext
+	switch c.TLS {
+	case "never":
+		policy = mail.NoTLS
+	case "on":
+		policy = mail.NoTLS // it is there from the first byte
+		dial = (&tls.Dialer{NetDialer: dialer, Config: conf}).DialContext
+	}
+	opts := []mail.Option{
+		mail.WithPort(number), mail.WithTimeout(mailTime), mail.WithTLSPolicy(policy), mail.WithTLSConfig(conf),
+		mail.WithDialContextFunc(dial), mail.WithHELO(o.host()),
+	}
+	if c.Account != "" {
+		password, err := o.filled(ctx, c.Password)
+		if err != nil {
+			return nil, fmt.Errorf("open its password: %w", err)
+		}
+		auth := mail.SMTPAuthAutoDiscover
+		opts = append(opts, mail.WithSMTPAuth(auth), mail.WithUsername(c.Account), mail.WithPassword(password))
+	}
+	return mail.NewClient(host, opts...)
+}
+
+func tlsOf(c *message.Connection, host string) *tls.Config {
+	conf := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+	if c.Authority != "" {
+		conf.RootCAs = x509.NewCertPool()
+		conf.RootCAs.AppendCertsFromPEM([]byte(c.Authority)) // it was read before
+	}
+	return conf
+}

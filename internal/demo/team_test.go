@@ -1,0 +1,95 @@
+package demo
+
+import (
+	"bytes"
+	"testing"
+	"time"
+
+	ical "github.com/emersion/go-ical"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/api"
+	"urgentis/core/access"
+)
+
+// TestWhoeverIsOnCallIsNamed enters a stand-in: gate, record and message name that person, and the feed of the rota,
+// read by a library that did not write it, has the same.
+func TestWhoeverIsOnCallIsNamed(t *testing.T) {
+	w, ctx := world(t)
+	now := time.Now().Truncate(time.Second)
+	for says, b := range map[string]api.NewStandIn{
+		"is no member":     {Person: "zoe", From: now, Until: now.Add(time.Hour)},
+		"not over yet":     {Person: "iva", From: now, Until: now.Add(-time.Hour)},
+		"has no line 5":    {Person: "iva", From: now, Until: now.Add(time.Hour), Line: 5},
+		"has no turn":      {Person: "iva", From: now, Until: now.Add(time.Hour), InsteadOf: "zoe"},
+		"there is no team": {Person: "iva", From: now, Until: now.Add(time.Hour), Why: "elsewhere"},
+	} {
+		team := "quayside"
+		if b.Why != "" {
+			team = "nowhere"
+		}
+		r, err := w.Admin.AddStandInWithResponse(ctx, team, b)
+		require.NoError(t, err)
+		assert.Contains(t, string(r.Body), says)
+	}
+	viewer, err := w.As(ctx, "looks-on", access.Viewer)
+	require.NoError(t, err)
+	in := api.NewStandIn{Person: "iva", From: now.Add(-time.Minute), Until: now.Add(6 * time.Hour), Why: "Mara is ill."}
+	refused, err := viewer.AddStandInWithResponse(ctx, "quayside", in)
+	require.NoError(t, err)
+	assert.Equal(t, 403, refused.StatusCode())
+	entered, err := w.Admin.AddStandInWithResponse(ctx, "quayside", in)
+	require.NoError(t, err)
+	require.NotNil(t, entered.JSON201, string(entered.Body))
+
+	on, err := viewer.ListOnCallWithResponse(ctx, &api.ListOnCallParams{Team: "quayside"})
+	require.NoError(t, err)
+	require.Len(t, *on.JSON200, 1)
+	assert.Equal(t, "iva", (*on.JSON200)[0].Duties[0].Person)
+	assert.NotEmpty(t, (*on.JSON200)[0].Duties[0].InsteadOf)
+	assert.Empty(t, (*on.JSON200)[0].Holes)
+	feed, err := viewer.FeedRotaWithResponse(ctx, "quayside")
+	require.NoError(t, err)
+	read, err := ical.NewDecoder(bytes.NewReader(feed.Body)).Decode()
+	require.NoError(t, err)
+	found := false
+	for _, e := range read.Events() {
+		from, err := e.DateTimeStart(time.UTC)
+		require.NoError(t, err)
+		until, err := e.DateTimeEnd(time.UTC)
+		require.NoError(t, err)
+		says, err := e.Props.Text(ical.PropSummary)
+		require.NoError(t, err)
+		found = found || says == "iva is on call for quayside" && !from.After(now) && until.Equal(in.Until.UTC())
+	}
+	assert.True(t, found, string(feed.Body))
+
+	w.Fleet.Queue.Break()
+	mara, err := w.As(ctx, "mara-by-script", access.Approver)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		list, err := w.Admin.ListGatesWithResponse(ctx)
+		if err != nil || list.JSON200 == nil || len(*list.JSON200) == 0 {
+			return false
+		}
+		g, err := w.Admin.GetGateWithResponse(ctx, (*list.JSON200)[0].Id)
+		require.NoError(t, err)
+		assert.Equal(t, "handed over to iva, on call for Quayside", g.JSON200.Brief.No)
+		d, err := mara.DecideGateWithResponse(ctx, g.JSON200.Id, api.Decision{Digest: g.JSON200.Digest, Comment: "No."})
+		require.NoError(t, err)
+		return d.StatusCode() == 200
+	}, 30*time.Second, 100*time.Millisecond)
+	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return d.Incident.WaitingOn == "person" })
+	said := ""
+	for _, e := range d.Entries {
+		said += e.Title + "\n"
+	}
+	assert.Contains(t, said, "Handed over to iva, on call for Quayside")
+	back, err := w.Admin.RemoveStandInWithResponse(ctx, "quayside", entered.JSON201.Id)
+	require.NoError(t, err)
+	assert.Equal(t, 204, back.StatusCode())
+	on, err = viewer.ListOnCallWithResponse(ctx, &api.ListOnCallParams{Team: "quayside"})
+	require.NoError(t, err)
+	assert.NotEqual(t, "iva", (*on.JSON200)[0].Duties[0].Person)
+}

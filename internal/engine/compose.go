@@ -1,0 +1,224 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"urgentis/core/flow"
+	"urgentis/core/message"
+	"urgentis/core/route"
+	"urgentis/core/runbook"
+	"urgentis/internal/act"
+	"urgentis/internal/store"
+)
+
+// compose makes the message of a notice: the facts in the order in which whoever is woken needs them.
+func (s *Sheet) compose(row *store.Notice, n *route.Notice, inc *store.Incident) (*message.Message, error) {
+	m := &message.Message{
+		Kind: row.Kind, Urgent: row.Urgent, Subject: row.Text, Link: row.Link, Title: n.Title, Severity: n.Severity,
+		Service: n.Service, Incident: n.Incident, Refers: row.Thing, At: row.At,
+	}
+	if inc == nil {
+		return m, nil
+	}
+	if m.Urgent {
+		m.Refers = cmp.Or(m.Refers, fmt.Sprintf("incident/%d", inc.Number))
+		m.Choices = []message.Choice{{Name: "take", Label: "Look at it, and take it", Link: m.Link}}
+	}
+	if err := s.aboutIncident(m, inc); err != nil {
+		return nil, err
+	}
+	kind, id, _ := strings.Cut(row.Thing, "/")
+	var err error
+	switch kind {
+	case "gate":
+		err = s.aboutGate(m, id)
+	case "question":
+		err = s.aboutQuestion(m, id)
+	case "run":
+		err = s.aboutHandOver(m, id)
+	}
+	if err != nil {
+		// What is wanted is told, whatever else cannot be: somebody must hear of it.
+		s.e.Log.Error("tell what somebody needs to know", "thing", row.Thing, "error", err)
+		m.Lines = append(m.Lines, message.Line{Name: "Missing", Text: "more could not be told; the page has it"})
+	}
+	for i, l := range m.Lines {
+		if r := []rune(l.Text); len(r) > message.MostLine {
+			m.Lines[i].Text = string(r[:message.MostLine-1]) + "…"
+		}
+	}
+	return m, nil
+}
+
+// Compose makes the message that a notice would be, now, without sending it.
+func (e *Engine) Compose(ctx context.Context, n *store.Notice) (*message.Message, error) {
+	s := e.Sheet(e.Store.In(ctx))
+	g := &telling{sheet: s, now: e.now()}
+	if n.Incident != nil {
+		var err error
+		if g.inc, err = s.tx.Incident(*n.Incident); err != nil {
+			return nil, err
+		}
+	}
+	about, err := g.notice(n)
+	if err != nil {
+		return nil, err
+	}
+	return s.compose(n, about, g.inc)
+}
+
+// aboutIncident adds what is wrong, how bad, since when, and whom it harms.
+func (s *Sheet) aboutIncident(m *message.Message, inc *store.Incident) error {
+	about := fmt.Sprintf("%d, %s, since %s", inc.Number, inc.Severity, inc.OpenedAt.UTC().Format("15:04 MST"))
+	if !strings.Contains(m.Subject, inc.Title) {
+		about = inc.Title + " (" + about + ")"
+	}
+	m.Lines = append(m.Lines, message.Line{Name: "Incident", Text: about})
+	service, err := s.tx.Service(inc.Service)
+	if err != nil || service == nil {
+		return err
+	}
+	if service.Harm != "" {
+		m.Lines = append(m.Lines, message.Line{Name: "Harm", Text: service.Harm})
+	}
+	return nil
+}
+
+// heard is what is known of a run: its runbook and its log.
+func (s *Sheet) heard(run string) (*runbook.Book, []flow.Event, error) {
+	log, err := s.tx.Log(run, 0)
+	if err != nil {
+		return nil, nil, fmt.Errorf("read the log of run %s: %w", run, err)
+	}
+	book, err := s.e.bookOf(s.tx.Context(), log)
+	return book, log, err
+}
+
+// nowCalled tells who a word such as on-call/quayside means now.
+func (s *Sheet) nowCalled(word string) string { return s.e.NameOf(s.tx, word, s.e.now()) }
+
+// harm puts the words of a runbook about who suffers into the place of its service's.
+func harm(m *message.Message, text string) {
+	if text == "" {
+		return
+	}
+	for i := range m.Lines {
+		if m.Lines[i].Name == "Harm" {
+			m.Lines[i].Text = text
+			return
+		}
+	}
+	m.Lines = append(m.Lines, message.Line{Name: "Harm", Text: text})
+}
+
+func (s *Sheet) aboutGate(m *message.Message, id string) error {
+	g, err := s.tx.Gate(id)
+	if err != nil {
+		return err
+	}
+	var raised flow.GateRaised
+	if err := json.Unmarshal(g.Raised, &raised); err != nil {
+		return err
+	}
+	book, log, err := s.heard(g.Run)
+	if err != nil {
+		return err
+	}
+	b, err := flow.BriefOf(book, log, raised, g.Path, s.e.now(), s.nowCalled)
+	if err != nil {
+		return err
+	}
+	m.Subject, m.Digest = "Approve? "+b.Headline.Says(), raised.Digest
+	harm(m, b.Harm)
+	addBrief(m, b, raised.Until)
+	for _, r := range raised.Proposal.Requests[:min(len(raised.Proposal.Requests), mostShown)] {
+		m.Lines = append(m.Lines, message.Line{Name: "On " + r.Target.Name, Text: act.Show(r), Fixed: true})
+	}
+	if more := len(raised.Proposal.Requests) - mostShown; more > 0 {
+		m.Lines = append(m.Lines, message.Line{Name: "And", Text: fmt.Sprintf("%d more; the page shows each", more)})
+	}
+	m.Choices = []message.Choice{{Name: "open", Label: "See exactly what would run, and decide", Link: m.Link}}
+	return nil
+}
+
+// mostShown bounds how many requests of a change a message shows; the page has them all.
+const mostShown = 3
+
+// addBrief adds the trend, and what follows each word.
+func addBrief(m *message.Message, b *flow.Brief, until time.Time) {
+	for _, g := range b.Grounds {
+		text := g.Says()
+		if gone := g.Gone(); gone != "" {
+			text += "; " + gone
+		}
+		m.Lines = append(m.Lines, message.Line{Name: "Trend", Text: text})
+	}
+	if len(b.Yes) > 0 {
+		m.Lines = append(m.Lines, message.Line{Name: "After yes", Text: strings.Join(b.Yes, " ")})
+	}
+	if b.No != "" {
+		m.Lines = append(m.Lines, message.Line{Name: "After no", Text: b.No})
+	}
+	if b.Silence != "" {
+		m.Lines = append(m.Lines, message.Line{
+			Name: "If nobody answers until " + until.UTC().Format("15:04 MST"), Text: b.Silence,
+		})
+	}
+}
+
+func (s *Sheet) aboutQuestion(m *message.Message, id string) error {
+	q, err := s.tx.Question(id)
+	if err != nil {
+		return err
+	}
+	var raised flow.QuestionRaised
+	if err := json.Unmarshal(q.Raised, &raised); err != nil {
+		return err
+	}
+	book, log, err := s.heard(q.Run)
+	if err != nil {
+		return err
+	}
+	b, err := flow.BriefOfQuestion(book, log, raised, q.Path, s.e.now(), s.nowCalled)
+	if err != nil {
+		return err
+	}
+	harm(m, b.Harm)
+	for _, c := range raised.Choices {
+		label := cmp.Or(raised.Labels[c], c)
+		m.Lines = append(m.Lines, message.Line{Name: "Answer", Text: strings.TrimSpace(label + ". " + b.Answers[c])})
+	}
+	addBrief(m, &flow.Brief{Grounds: b.Grounds, Silence: b.Silence}, raised.Until)
+	m.Choices = []message.Choice{{Name: "open", Label: "See the evidence, and answer", Link: m.Link}}
+	return nil
+}
+
+// aboutHandOver adds what was done and what was seen last, so that whoever is called does not begin anew.
+func (s *Sheet) aboutHandOver(m *message.Message, run string) error {
+	book, log, err := s.heard(run)
+	if err != nil {
+		return err
+	}
+	b, err := flow.BriefOfHandOver(book, log)
+	if err != nil || b == nil {
+		return err
+	}
+	harm(m, b.Harm)
+	changed := "nothing"
+	if len(b.Changed) > 0 {
+		var words []string
+		for _, w := range b.Changed {
+			words = append(words, fmt.Sprintf("%s (%s)", w.Title, w.Fate))
+		}
+		changed = strings.Join(words, ", ")
+	}
+	m.Lines = append(m.Lines, message.Line{Name: "Changed so far", Text: changed})
+	addBrief(m, &flow.Brief{Grounds: b.Grounds}, time.Time{})
+	m.Choices = []message.Choice{{Name: "open", Label: "See all of it, and take it", Link: m.Link}}
+	return nil
+}

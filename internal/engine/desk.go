@@ -1,0 +1,244 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/incident"
+	"urgentis/core/message"
+	"urgentis/internal/store"
+)
+
+const (
+	// deskEvery is how often it is looked what desks are to be told.
+	deskEvery = time.Second
+	// maxTickets bounds how many tickets of a desk are looked at in one transaction.
+	maxTickets = 50
+	// maxCopied bounds how many entries go over to a desk as one comment.
+	maxCopied = 50
+)
+
+// DeskWord is what a desk is told, as it stands in the outbox.
+type DeskWord struct {
+	Do string `json:"do"` // DeskOpen and the like
+	// Text is the comment; Inner says that it is for those who work on it.
+	Text  string `json:"text,omitempty"`
+	Inner bool   `json:"inner,omitempty"`
+}
+
+// What desks are told.
+const (
+	DeskOpen    = "open"
+	DeskComment = "comment"
+	DeskUpdate  = "update"
+	DeskResolve = "resolve"
+)
+
+// tellDesks lets the tickets of desks follow the records.
+func (e *Engine) tellDesks() { e.every(deskEvery, "tell ticket desks", e.desksOnce) }
+
+func (e *Engine) desksOnce(ctx context.Context) error {
+	w, err := e.World(e.Store.In(ctx))
+	if err != nil {
+		return err
+	}
+	for _, name := range w.Desks {
+		c := w.Connections[name]
+		if err := e.Write(ctx, func(s *Sheet) error { return s.openTickets(c) }); err != nil {
+			return fmt.Errorf("open tickets at %s: %w", name, err)
+		}
+		if err := e.Write(ctx, func(s *Sheet) error { return s.followTickets(c) }); err != nil {
+			return fmt.Errorf("follow tickets at %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// openTickets asks for tickets of incidents that want one and have none.
+func (s *Sheet) openTickets(c *message.Connection) error {
+	list, err := s.tx.Ticketless(c.Name, maxTickets)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		inc := &list[i]
+		wanted, err := s.wantsTicket(c, inc)
+		if err != nil {
+			return err
+		}
+		state := store.TicketWanted
+		if !wanted {
+			state = store.TicketNone
+		}
+		fresh, err := s.tx.AddTicket(inc.Number, c.Name, state)
+		if err != nil || !fresh || !wanted {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskOpen}, "open"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wantsTicket judges the desk's condition. One that cannot be judged does not keep a ticket from being opened.
+func (s *Sheet) wantsTicket(c *message.Connection, inc *store.Incident) (bool, error) {
+	if c.Desk.When == nil {
+		return true, nil
+	}
+	names, err := s.e.DeskNames(s.tx, inc)
+	if err != nil {
+		return false, err
+	}
+	ok, err := c.Desk.When.Bool(&expr.Scope{Names: names})
+	if err != nil {
+		s.e.Log.Warn("judge whether a ticket is wanted", "desk", c.Name, "incident", inc.Number, "error", err)
+		return true, nil
+	}
+	return ok, nil
+}
+
+// DeskNames are the values of an incident that a desk's requests see.
+func (e *Engine) DeskNames(tx *store.Tx, inc *store.Incident) (map[string]any, error) {
+	about := map[string]any{
+		"number": inc.Number, "title": inc.Title, "severity": inc.Severity, "service": inc.Service, "state": inc.State,
+		"outcome": inc.Outcome, "because": inc.Because, "waiting_on": inc.WaitingOn, "holder": inc.Holder,
+		"opened_at": inc.OpenedAt.UTC().Format(time.RFC3339),
+		"link":      fmt.Sprintf("%s/incidents/%d", e.Link, inc.Number),
+		"reference": Reference(e.Link, inc.Number), "owner": "", "harm": "", "labels": map[string]any{},
+		"repaired": inc.Outcome != "not-repaired",
+	}
+	service, err := tx.Service(inc.Service)
+	if err != nil {
+		return nil, err
+	}
+	if service != nil {
+		about["owner"], about["harm"] = service.Owner, service.Harm
+	}
+	worst, err := tx.WorstAlert(inc.Number)
+	if err != nil {
+		return nil, err
+	}
+	if worst != nil {
+		labels := map[string]any{}
+		for k, v := range worst.Labels {
+			labels[k] = v
+		}
+		about["labels"] = labels
+	}
+	return map[string]any{"incident": about}, nil
+}
+
+// Reference is by what a desk can know a ticket of ours again: it names this installation and the incident.
+func Reference(link string, incident int64) string {
+	return fmt.Sprintf("urgentis:%s/incidents/%d", link, incident)
+}
+
+// followTickets copies what went on in the records to their tickets, and resolves those whose incidents are over.
+func (s *Sheet) followTickets(c *message.Connection) error {
+	list, err := s.tx.TicketsBehind(c.Name, maxTickets)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		if err := s.followTicket(c, &list[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Sheet) followTicket(c *message.Connection, t *store.Ticket) error {
+	inc, err := s.tx.Incident(t.Incident)
+	if err != nil {
+		return err
+	}
+	entries, err := s.tx.EntriesAfter(inc.Number, t.Copied, maxCopied)
+	if err != nil {
+		return err
+	}
+	if len(entries) > 0 {
+		from := t.Copied
+		t.Copied = entries[len(entries)-1].Seq
+		if text := copied(entries); text != "" && c.Desk.Comment != nil {
+			if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskComment, Text: text, Inner: inner(entries)},
+				fmt.Sprintf("comment:%d", from)); err != nil {
+				return err
+			}
+		}
+	}
+	shown := strings.Join([]string{inc.Severity, inc.Title, inc.WaitingOn, inc.Holder, inc.State}, "\x1f")
+	t.State = store.TicketOpen // it may have been resolved, and its incident be open again
+	over := inc.State == "resolved" && t.Copied >= inc.Entries
+	if shown != t.Shown && c.Desk.Update != nil && !over {
+		key := store.NewID("update:") // it may change twice between two entries
+		if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskUpdate}, key); err != nil {
+			return err
+		}
+	}
+	t.Shown = shown
+	if over {
+		t.State = store.TicketResolving
+		if c.Desk.Resolve != nil {
+			key := fmt.Sprintf("resolve:%d", inc.Entries)
+			if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskResolve}, key); err != nil {
+				return err
+			}
+		} else {
+			t.State = store.TicketResolved // nothing there says so
+		}
+	}
+	return s.tx.FollowTicket(t)
+}
+
+// tellDesk puts a word for a desk into the outbox, once per key.
+func (s *Sheet) tellDesk(desk string, incident int64, word DeskWord, key string) error {
+	body, err := json.Marshal(word)
+	if err != nil {
+		return fmt.Errorf("write a word for a desk: %w", err)
+	}
+	s.out = append(s.out, store.Delivery{
+		Key: fmt.Sprintf("i%d:%s:%s", incident, desk, key), Kind: store.DeliveryDesk, Address: desk, Body: string(body),
+		Incident: &incident, State: "queued", QueuedAt: s.e.now(),
+	})
+	return nil
+}
+
+// copied is entries as a comment: one line each, with a person's own words below theirs. What desks said themselves,
+// and what is only about messages, is not sent back.
+func copied(entries []store.Entry) string {
+	var b strings.Builder
+	for _, e := range entries {
+		switch incident.Kind(e.Kind) {
+		case incident.TicketMade, incident.TicketNews, incident.DeliveryFailed:
+			continue
+		}
+		fmt.Fprintf(&b, "%s  %s  (%s)\n", e.At.UTC().Format("15:04:05 MST"), e.Title, e.Actor)
+		var content struct{ Text, Because, Comment string }
+		if e.Content != nil && json.Unmarshal([]byte(*e.Content), &content) == nil {
+			for _, text := range []string{content.Text, content.Because, content.Comment} {
+				if text != "" {
+					b.WriteString("    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n")
+				}
+			}
+		}
+	}
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// inner reports whether entries are for those who work on an incident only; what is written for others alone is not.
+func inner(entries []store.Entry) bool {
+	for _, e := range entries {
+		if incident.Kind(e.Kind) != incident.Outward {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,134 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/flow"
+	"urgentis/core/runbook"
+	"urgentis/internal/store"
+)
+
+// What is taken anew while gates stand open is bounded: so many gates at once, so many looks for each of them, and so
+// long for all of those.
+const (
+	maxWatched   = 4
+	maxGateLooks = 16
+	gateLookTime = 20 * time.Second
+)
+
+// lookEvery is how long it is until the readings of a gate are taken anew, after so many times: often at first, then
+// rarer. 0: no more.
+func lookEvery(looks int) time.Duration {
+	switch {
+	case looks < 10:
+		return 3 * time.Second
+	case looks < 25:
+		return 10 * time.Second
+	case looks < 60:
+		return 30 * time.Second
+	case looks < 180:
+		return time.Minute
+	}
+	return 0
+}
+
+// watchGates takes the readings anew that open gates rest on, so that whoever decides sees how it stands now. The runs
+// do not see them.
+func (e *Engine) watchGates() {
+	e.every(time.Second, "take the readings of open gates anew", e.watchDue)
+}
+
+func (e *Engine) watchDue(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, gateLookTime)
+	defer cancel()
+	var due []store.Gate
+	err := e.Store.Tx(ctx, func(tx *store.Tx) (err error) {
+		due, err = tx.LookAgain(maxWatched, lookEvery)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	var wg sync.WaitGroup
+	for _, g := range due {
+		wg.Go(func() {
+			if err := e.watchGate(ctx, g); err != nil && e.ctx.Err() == nil {
+				e.Log.Warn("take the readings of a gate anew", "gate", g.ID, "error", err)
+			}
+		})
+	}
+	wg.Wait()
+	return nil
+}
+
+// watchGate takes the readings of one gate anew. A program error in it ends there.
+func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
+	log, err := e.Store.Log(ctx, g.Run, 0)
+	if err != nil {
+		return err
+	}
+	book, err := e.bookOf(ctx, log)
+	if err != nil {
+		return err
+	}
+	s, err := flow.Fold(book, log)
+	if err != nil {
+		return err
+	}
+	looks := map[string]flow.Intent{}
+	for _, ground := range s.Grounds(g.Path) {
+		for _, in := range s.LooksAgain(ground) {
+			if len(looks) < maxGateLooks {
+				looks[in.Look+" "+in.Target] = in
+			}
+		}
+	}
+	if len(looks) == 0 {
+		return e.Store.In(ctx).NoMoreLooks(g.ID)
+	}
+	taken := e.takeForGate(ctx, g.ID, book, looks)
+	if len(taken) == 0 {
+		return nil
+	}
+	return e.Write(ctx, func(sheet *Sheet) error {
+		sheet.Changed(store.Feed{Topic: "gate", Ref: g.ID, Service: book.Service})
+		return sheet.tx.AddGateReadings(g.ID, taken)
+	})
+}
+
+// takeForGate takes looks at once, and gives the numbers among what they read. What does not answer is left out: the
+// age of what is shown tells.
+func (e *Engine) takeForGate(
+	ctx context.Context, gate string, book *runbook.Book, looks map[string]flow.Intent,
+) []store.GateReading {
+	var mu sync.Mutex
+	var out []store.GateReading
+	var wg sync.WaitGroup
+	for _, in := range looks {
+		wg.Go(func() {
+			in.Attempt = store.NewID("g")
+			o := e.lookOnly(ctx, book, in, e.now())
+			mu.Lock()
+			defer mu.Unlock()
+			for name, t := range o.Readings {
+				if v, ok := expr.AsNumber(t.Value); ok {
+					out = append(
+						out,
+						store.GateReading{Gate: gate, At: t.At, Reading: name, Target: t.Target, Value: v},
+					)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return out
+}

@@ -1,0 +1,463 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"urgentis/core/incident"
+	"urgentis/core/message"
+	"urgentis/core/route"
+	"urgentis/internal/meter"
+	"urgentis/internal/store"
+)
+
+const (
+	// maxNotices bounds how many notices are looked at in one transaction.
+	maxNotices = 200
+	// noticeEvery is how often it is looked for notices that are due.
+	noticeEvery = 200 * time.Millisecond
+	// apart is how long it is at least between two messages by one way about one incident, unless one is urgent.
+	apart = 30 * time.Second
+	// again is after how long a notice is looked at again that the program failed on.
+	again = time.Minute
+)
+
+// tellNotices looks for notices that are due, and puts the messages that follow into the outbox.
+func (e *Engine) tellNotices() { e.every(noticeEvery, "tell people", e.tellDue) }
+
+func (e *Engine) tellDue(ctx context.Context) error {
+	for {
+		n := 0
+		err := e.Write(ctx, func(s *Sheet) error {
+			due, err := s.tx.DueNotices(maxNotices)
+			n = len(due)
+			if err != nil || n == 0 {
+				return err
+			}
+			return s.tell(due)
+		})
+		if err != nil && !store.Transient(err) && n > 0 {
+			err = e.tellEach(ctx)
+		}
+		if err != nil || n < maxNotices {
+			return err
+		}
+	}
+}
+
+// tellEach looks at each notice that is due by itself, so that one on which the program fails holds up no other.
+func (e *Engine) tellEach(ctx context.Context) error {
+	for range maxNotices {
+		var at *store.Notice
+		err := e.Write(ctx, func(s *Sheet) error {
+			due, err := s.tx.DueNotices(1)
+			if err != nil || len(due) == 0 {
+				return err
+			}
+			at = &due[0]
+			return s.tell(due)
+		})
+		if at == nil {
+			return err
+		}
+		if err == nil {
+			continue
+		}
+		e.Log.Error("tell people of one thing", "notice", at.ID, "kind", at.Kind, "error", err)
+		if err := e.Store.Tx(ctx, func(tx *store.Tx) error { return tx.SetNotice(at, again) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tell decides about notices that are due: those of one incident together.
+func (s *Sheet) tell(due []store.Notice) error {
+	w, err := s.world()
+	if err != nil {
+		return err
+	}
+	ids := make([]int64, len(due))
+	for i, n := range due {
+		ids[i] = n.ID
+	}
+	told, err := s.tx.ToldOf(ids)
+	if err != nil {
+		return err
+	}
+	var order []int64
+	groups := map[int64][]*store.Notice{}
+	for i := range due {
+		n := &due[i]
+		number := -n.ID // each that belongs to no incident by itself
+		if n.Incident != nil {
+			number = *n.Incident
+		}
+		if groups[number] == nil {
+			order = append(order, number)
+		}
+		groups[number] = append(groups[number], n)
+	}
+	slices.Sort(order) // several lock incidents in one order
+	for _, number := range order {
+		g := &telling{sheet: s, world: w, told: told, now: s.e.now(), ways: map[route.Way]*parcel{}}
+		if err := g.group(number, groups[number]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// telling is the notices of one incident, or of none, at a moment.
+type telling struct {
+	sheet *Sheet
+	world *World
+	told  map[int64][]route.Told
+	now   time.Time
+	inc   *store.Incident // nil for none
+	order []route.Way
+	ways  map[route.Way]*parcel
+}
+
+// parcel is what goes by one way.
+type parcel struct {
+	send    route.Send
+	urgent  bool
+	notices []*decided
+	sent    bool // it went into the outbox now
+}
+
+// decided is a notice, and what follows for it.
+type decided struct {
+	row  *store.Notice
+	says *message.Message
+	route.Decision
+}
+
+func (g *telling) group(number int64, rows []*store.Notice) error {
+	if number > 0 {
+		var err error
+		if g.inc, err = g.sheet.tx.Incident(number); err != nil {
+			return fmt.Errorf("read incident %d: %w", number, err)
+		}
+	}
+	var open []*decided
+	for _, row := range rows {
+		over, err := g.over(row)
+		if err != nil {
+			return err
+		}
+		if over != "" {
+			row.State = over
+			if err := g.sheet.tx.SetNotice(row, -1); err != nil {
+				return err
+			}
+			continue
+		}
+		d, err := g.decide(row)
+		if err != nil {
+			return err
+		}
+		open = append(open, d)
+	}
+	if err := g.pack(); err != nil {
+		return err
+	}
+	for _, d := range open {
+		if err := g.keep(d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// over tells what became of a notice before it was told, or while it climbs; "" where it stands.
+func (g *telling) over(n *store.Notice) (string, error) {
+	kind, id, _ := strings.Cut(n.Thing, "/")
+	switch kind {
+	case "gate":
+		gate, err := g.sheet.tx.Gate(id)
+		if err != nil || gate.State != "open" {
+			return store.NoticeOver, err
+		}
+	case "question":
+		q, err := g.sheet.tx.Question(id)
+		if err != nil || q.State != "open" {
+			return store.NoticeOver, err
+		}
+	}
+	if g.inc == nil {
+		return "", nil
+	}
+	resolved := g.inc.State != "open"
+	switch n.Kind {
+	case route.IncidentClosed, route.Said, route.LateNews:
+		return "", nil
+	case route.IncidentPage:
+		called, err := g.sheet.tx.UrgentSince(g.inc.Number, n.ID)
+		if err != nil || called || resolved {
+			return store.NoticeOver, err
+		}
+	}
+	switch {
+	case resolved:
+		return store.NoticeOver, nil
+	case n.Urgent && g.inc.Holder != "" && g.inc.HeldAt != nil && g.inc.HeldAt.After(n.At):
+		n.TakenBy, n.TakenAt = g.inc.Holder, g.inc.HeldAt
+		return store.NoticeTaken, nil
+	}
+	return "", nil
+}
+
+// decide asks core/route what follows for a notice, and collects it by ways.
+func (g *telling) decide(row *store.Notice) (*decided, error) {
+	n, err := g.notice(row)
+	if err != nil {
+		return nil, err
+	}
+	d := &decided{row: row}
+	if row.Kind == route.IncidentClosed {
+		// Whoever heard of it hears that it is over, and nobody else: of a false alarm nobody ever hears.
+		told, err := g.sheet.tx.ToldAbout(g.inc.Number)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range told {
+			if !t.Failed {
+				d.Send = append(d.Send, route.Send{To: t.To, Way: t.Way, Why: "you were told of it before"})
+			}
+		}
+	} else {
+		var since time.Time
+		if row.RungSince != nil {
+			since = *row.RungSince
+		}
+		d.Decision = route.Next(n, route.Stood{Rung: row.Rung, Since: since}, g.told[row.ID], g.world.World, g.now)
+	}
+	if len(d.Send) == 0 {
+		return d, nil
+	}
+	if d.says, err = g.sheet.compose(row, n, g.inc); err != nil {
+		return nil, err
+	}
+	for _, s := range d.Send {
+		p := g.ways[s.Way]
+		if p == nil {
+			p = &parcel{send: s}
+			g.ways[s.Way] = p
+			g.order = append(g.order, s.Way)
+		}
+		p.notices = append(p.notices, d)
+		p.urgent = p.urgent || n.Urgent
+	}
+	return d, nil
+}
+
+// notice is a row as core/route and the words of messages see it.
+func (g *telling) notice(row *store.Notice) (*route.Notice, error) {
+	n := &route.Notice{Kind: row.Kind, To: row.Asked, Urgent: row.Urgent, Text: row.Text, Thing: row.Thing, At: row.At}
+	if g.inc == nil {
+		return n, nil
+	}
+	n.Incident, n.Title, n.Severity = g.inc.Number, g.inc.Title, g.inc.Severity
+	n.Service, n.Holder = g.inc.Service, g.inc.Holder
+	service, err := g.sheet.tx.Service(g.inc.Service)
+	if err != nil {
+		return nil, err
+	}
+	if service != nil {
+		n.Owner = service.Owner
+	}
+	worst, err := g.sheet.tx.WorstAlert(g.inc.Number)
+	if err != nil || worst == nil {
+		return n, err
+	}
+	n.Labels = worst.Labels
+	return n, nil
+}
+
+// pack makes a message of what goes by each way. What can wait and would follow another too soon waits.
+func (g *telling) pack() error {
+	for _, way := range g.order {
+		p := g.ways[way]
+		c := g.world.Connections[way.Connection]
+		if c == nil {
+			continue // it is removed since
+		}
+		list := make([]*message.Message, len(p.notices))
+		for i, d := range p.notices {
+			list[i] = d.says
+		}
+		m := message.Fold(list)
+		m.To, m.Address, m.Why = p.send.To, way.Address, p.send.Why
+		if g.inc != nil {
+			last, err := g.sheet.tx.LastMessage(g.inc.Number, way)
+			if err != nil {
+				return err
+			}
+			if g.wait(p, m, last) {
+				continue
+			}
+		}
+		if err := g.sheet.send(c, way, p, m); err != nil {
+			return err
+		}
+		p.sent = true
+	}
+	return nil
+}
+
+// wait reports whether a message is not sent now: it says what the last one said, or comes too soon after it. The
+// closing of an incident waits for nothing.
+func (g *telling) wait(p *parcel, m *message.Message, last *store.Delivery) bool {
+	if last == nil {
+		return false
+	}
+	var before message.Message
+	if err := json.Unmarshal([]byte(last.Body), &before); err == nil && before.SameAs(m) {
+		for _, d := range p.notices {
+			g.sheet.told = append(g.sheet.told, toldBy{id: last.ID, notice: d.row.ID, rung: p.send.Rung})
+		}
+		return true
+	}
+	left := apart - g.now.Sub(last.QueuedAt)
+	if p.urgent || m.Kind == route.IncidentClosed || left <= 0 {
+		return false
+	}
+	for _, d := range p.notices {
+		if at := g.now.Add(left); d.LookAt.IsZero() || at.Before(d.LookAt) {
+			d.LookAt = at
+		}
+		d.Nobody = false
+	}
+	return true
+}
+
+// toldBy is that a message carries a notice: by its number, or by its place on the sheet where it has none yet.
+type toldBy struct {
+	id, notice int64
+	out, rung  int
+}
+
+// send puts a message into the outbox.
+func (s *Sheet) send(c *message.Connection, way route.Way, p *parcel, m *message.Message) error {
+	m.Key = store.NewID("m")
+	body, err := json.Marshal(m)
+	if err != nil {
+		return fmt.Errorf("write a message: %w", err)
+	}
+	d := store.Delivery{
+		Key: m.Key, Kind: c.Kind, Address: c.Name, Body: string(body), Receiver: p.send.To, AtAddress: way.Address,
+		Urgent: p.urgent, State: "queued", QueuedAt: s.e.now(),
+	}
+	if m.Incident != 0 {
+		d.Incident = &m.Incident
+	}
+	s.out = append(s.out, d)
+	for _, x := range p.notices {
+		s.told = append(s.told, toldBy{notice: x.row.ID, out: len(s.out) - 1, rung: p.send.Rung})
+	}
+	return nil
+}
+
+// addTold notes which messages carry which notices, once those have numbers.
+func (s *Sheet) addTold() error {
+	rows := make([]store.NoticeTold, 0, len(s.told))
+	seen := map[[2]int64]bool{}
+	for _, t := range s.told {
+		if t.id == 0 {
+			t.id = s.out[t.out].ID
+		}
+		if key := [2]int64{t.notice, t.id}; !seen[key] {
+			seen[key] = true
+			rows = append(rows, store.NoticeTold{Notice: t.notice, Delivery: t.id, Rung: t.rung})
+		}
+	}
+	if err := s.tx.AddTold(rows); err != nil {
+		return fmt.Errorf("note who is told of what: %w", err)
+	}
+	return nil
+}
+
+// keep writes down how far a notice is, and who was called, or could not be.
+func (g *telling) keep(d *decided) error {
+	n := d.row
+	wait := time.Duration(-1)
+	if !d.LookAt.IsZero() {
+		wait = max(0, d.LookAt.Sub(g.now))
+	} else {
+		n.State = store.NoticeDone
+	}
+	if d.Silent != "" || n.Kind == route.IncidentClosed && len(d.Send) == 0 {
+		n.State = store.NoticeOver
+	}
+	n.Rung = d.Stood.Rung
+	if !d.Stood.Since.IsZero() {
+		n.RungSince = &d.Stood.Since
+	}
+	if err := g.record(d); err != nil {
+		return err
+	}
+	return g.sheet.tx.SetNotice(n, wait)
+}
+
+// record tells the incident's record whom something urgent was told, and who could not be.
+func (g *telling) record(d *decided) error {
+	missed := strings.Join(d.None, "; ")
+	if d.Nobody {
+		missed = strings.Join(append([]string{"nobody could be told"}, d.None...), ": ")
+		meter.Unreached.WithLabelValues().Inc()
+		g.sheet.e.Log.Error("nobody could be told", "of", d.row.Text, "because", strings.Join(d.None, "; "))
+	}
+	again := missed == d.row.Missed
+	d.row.Missed = missed
+	if g.inc == nil || !d.row.Urgent && !d.Nobody {
+		return nil
+	}
+	if missed != "" && !again {
+		title := "Not everybody could be told: "
+		if d.Nobody {
+			title = "Nobody was told: "
+		}
+		err := g.enter(store.NewEntry{
+			At: g.now, Kind: incident.Unreached, Actor: "urgentis", Title: title + d.row.Text,
+			Content: map[string]any{"because": missed, "notice": d.row.Kind},
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return g.called(d)
+}
+
+// called writes down who is called for something urgent. That a message arrived is not said: only that it was sent off.
+func (g *telling) called(d *decided) error {
+	var names []string
+	for _, s := range d.Send {
+		if p := g.ways[s.Way]; p != nil && p.sent && route.Room(s.To) == "" {
+			names = append(names, s.To+" by "+s.Way.Connection)
+		}
+	}
+	if len(names) == 0 || !d.row.Urgent {
+		return nil
+	}
+	return g.enter(store.NewEntry{
+		At: g.now, Kind: incident.CalledOut, Actor: "urgentis", Title: "Calls " + strings.Join(names, ", "),
+		Content: map[string]any{"why": d.Send[0].Why, "rung": d.Stood.Rung + 1, "of": d.row.Text},
+	})
+}
+
+// enter writes an entry into the incident's record. The incident is locked only now, after the notices: whoever locks
+// an incident first waits for no notice.
+func (g *telling) enter(entry store.NewEntry) error {
+	i, err := g.sheet.Incident(g.inc.Number)
+	if err != nil {
+		return err
+	}
+	g.sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
+	return g.sheet.RecordWriter.Write(i, entry)
+}

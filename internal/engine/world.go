@@ -1,0 +1,132 @@
+package engine
+
+import (
+	"fmt"
+
+	"urgentis/core/calendar"
+	documents "urgentis/core/estate"
+	"urgentis/core/message"
+	"urgentis/core/route"
+	"urgentis/internal/store"
+)
+
+// World is who can be told of something, and how, as it is configured now.
+type World struct {
+	*route.World
+	Connections map[string]*message.Connection
+}
+
+// World reads who can be told; it is kept as long as the configuration is the same.
+func (e *Engine) World(tx *store.Tx) (*World, error) {
+	v, err := tx.ConfigVersion()
+	if err != nil {
+		return nil, err
+	}
+	return e.worldUnder(tx, v)
+}
+
+// Connection finds a connection by its name; nil where there is none.
+func (e *Engine) Connection(tx *store.Tx, name string) (*message.Connection, error) {
+	w, err := e.World(tx)
+	if err != nil {
+		return nil, err
+	}
+	return w.Connections[name], nil
+}
+
+func (s *Sheet) world() (*World, error) {
+	v, err := s.Config()
+	if err != nil {
+		return nil, err
+	}
+	return s.e.worldUnder(s.tx, v)
+}
+
+func (e *Engine) worldUnder(tx *store.Tx, version int64) (*World, error) {
+	k := &e.known
+	defer k.under(version)()
+	if k.world == nil {
+		w, err := readWorld(tx, e)
+		if err != nil {
+			return nil, fmt.Errorf("read who can be told: %w", err)
+		}
+		k.world = w
+	}
+	return k.world, nil
+}
+
+func readWorld(tx *store.Tx, e *Engine) (*World, error) {
+	w := &World{
+		World: &route.World{
+			Teams: map[string]*route.Team{}, StandIns: map[string][]calendar.StandIn{},
+			People: map[string]*route.Person{}, Calendars: map[string]*calendar.Calendar{},
+		},
+		Connections: map[string]*message.Connection{},
+	}
+	rows, err := tx.DocumentsOf(documents.Team, documents.Route, documents.Connection, documents.Calendar)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		docs, found := documents.Parse([]documents.File{{Name: row.Name, Text: row.Text}})
+		if len(docs) != 1 {
+			// Others are told all the same; it was sound when it was pushed.
+			e.Log.Error("a document cannot be read", "kind", row.Kind, "name", row.Name, "finding", found[0].Sentence())
+			continue
+		}
+		w.add(docs[0])
+	}
+	for name := range w.Teams {
+		in, err := tx.StandIns(name, e.now())
+		if err != nil {
+			return nil, err
+		}
+		w.StandIns[name] = store.InRota(in)
+	}
+	return w, w.addPeople(tx, e)
+}
+
+func (w *World) add(d *documents.Document) {
+	switch {
+	case d.Team != nil:
+		w.Teams[d.Name] = d.Team
+	case d.Route != nil:
+		w.Routes = append(w.Routes, d.Route)
+	case d.Calendar != nil:
+		w.Calendars[d.Name] = d.Calendar
+	case d.Connection != nil:
+		w.Connections[d.Name] = d.Connection
+		if d.Connection.Kind == message.Room {
+			w.Rooms = append(w.Rooms, d.Name)
+		}
+		if d.Connection.Kind == message.Desk {
+			w.Desks = append(w.Desks, d.Name)
+		}
+	}
+}
+
+// addPeople adds those who sign in, with the ways that they proved and that lead somewhere.
+func (w *World) addPeople(tx *store.Tx, e *Engine) error {
+	people, err := tx.PeopleQuiet()
+	if err != nil {
+		return err
+	}
+	for _, p := range people {
+		q, err := route.ParseQuiet(p.Quiet, p.QuietZone)
+		if err != nil {
+			e.Log.Error("quiet hours cannot be read", "person", p.Name, "error", err)
+		}
+		w.People[p.Name] = &route.Person{Name: p.Name, Quiet: q}
+	}
+	ways, err := tx.Ways("")
+	if err != nil {
+		return err
+	}
+	for _, x := range ways {
+		p := w.People[x.Person]
+		if p != nil && x.ProvenAt != nil && w.Connections[x.Connection] != nil {
+			p.Ways = append(p.Ways, route.Way{Connection: x.Connection, Address: x.Address})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,242 @@
+package server
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"urgentis/api"
+	outward "urgentis/core/message"
+	"urgentis/internal/app"
+	"urgentis/internal/store"
+)
+
+// ListConnections implements api.StrictServerInterface.
+func (s *Server) ListConnections(
+	ctx context.Context, _ api.ListConnectionsRequestObject,
+) (api.ListConnectionsResponseObject, error) {
+	list, err := s.App.Connections(ctx, who(ctx))
+	return api.ListConnections200JSONResponse(mapped(list, func(c app.Connection) api.Connection {
+		return api.Connection{Name: c.Name, Kind: c.Kind, Where: c.Where}
+	})), err
+}
+
+// AddConnection implements api.StrictServerInterface.
+func (s *Server) AddConnection(
+	ctx context.Context, r api.AddConnectionRequestObject,
+) (api.AddConnectionResponseObject, error) {
+	err := s.App.AddConnection(ctx, who(ctx), r.Body.Name, outward.Room, r.Body.Url)
+	return api.AddConnection200JSONResponse{Name: r.Body.Name, Kind: outward.Room, Where: r.Body.Url}, err
+}
+
+// RemoveConnection implements api.StrictServerInterface.
+func (s *Server) RemoveConnection(
+	ctx context.Context, r api.RemoveConnectionRequestObject,
+) (api.RemoveConnectionResponseObject, error) {
+	return api.RemoveConnection204Response{}, s.App.RemoveConnection(ctx, who(ctx), r.Name)
+}
+
+// TryConnection implements api.StrictServerInterface.
+func (s *Server) TryConnection(
+	ctx context.Context, r api.TryConnectionRequestObject,
+) (api.TryConnectionResponseObject, error) {
+	out, err := s.App.TryConnection(ctx, who(ctx), r.Name, r.Params.To)
+	return api.TryConnection200JSONResponse{Ok: out.OK, Says: out.Says}, err
+}
+
+// ShowMessage implements api.StrictServerInterface.
+func (s *Server) ShowMessage(
+	ctx context.Context, r api.ShowMessageRequestObject,
+) (api.ShowMessageResponseObject, error) {
+	m, err := s.App.ShowMessage(ctx, who(ctx), r.Name, r.Params.Incident, r.Params.Kind)
+	if err != nil {
+		return nil, err
+	}
+	return api.ShowMessage200JSONResponse{Kind: string(m.Message.Kind), Text: m.Text, Short: m.Short}, nil
+}
+
+// ListMessages implements api.StrictServerInterface.
+func (s *Server) ListMessages(
+	ctx context.Context, r api.ListMessagesRequestObject,
+) (api.ListMessagesResponseObject, error) {
+	before, err := readNumber(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	p := r.Params
+	list, more, err := s.App.Deliveries(ctx, who(ctx), string(p.State), p.Incident, before, limit(p.Limit))
+	out := api.ListMessages200JSONResponse{Items: mapped(list, apiMessage)}
+	out.Next = next(list, more, func(d store.Delivery) string { return cursor(d.QueuedAt, itoa(d.ID)) })
+	return out, err
+}
+
+// GetMessage implements api.StrictServerInterface.
+func (s *Server) GetMessage(
+	ctx context.Context, r api.GetMessageRequestObject,
+) (api.GetMessageResponseObject, error) {
+	d, err := s.App.Delivery(ctx, who(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetMessage200JSONResponse(apiMessage(*d)), nil
+}
+
+// SendAgain implements api.StrictServerInterface.
+func (s *Server) SendAgain(ctx context.Context, r api.SendAgainRequestObject) (api.SendAgainResponseObject, error) {
+	d, err := s.App.SendAgain(ctx, who(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return api.SendAgain200JSONResponse(apiMessage(*d)), nil
+}
+
+func apiMessage(d store.Delivery) api.Message {
+	out := api.Message{
+		Id: d.ID, To: d.Kind + "/" + d.Address, State: api.MessageState(d.State), Tries: d.Tries, Urgent: d.Urgent,
+		Error: d.Error, Answer: d.Answer, Incident: deref(d.Incident), QueuedAt: d.QueuedAt.UTC(),
+		SentAt: utc(d.SentAt),
+	}
+	if d.AtAddress != "" {
+		out.To = d.Receiver + " by " + d.Address
+	}
+	switch d.Kind {
+	case store.DeliverySource, store.DeliveryDesk:
+		var body struct{ Do string }
+		_ = json.Unmarshal([]byte(d.Body), &body) // it was written by us
+		out.Text = body.Do
+	default:
+		var m outward.Message
+		_ = json.Unmarshal([]byte(d.Body), &m) // it was written by us
+		out.Text = m.Text()
+	}
+	return out
+}
+
+// WhoIsTold implements api.StrictServerInterface.
+func (s *Server) WhoIsTold(ctx context.Context, r api.WhoIsToldRequestObject) (api.WhoIsToldResponseObject, error) {
+	p := r.Params
+	if p.At.IsZero() {
+		p.At = time.Now()
+	}
+	f, err := s.App.WhoIsTold(ctx, who(ctx), app.Asked{
+		Kind: p.Kind, Severity: p.Severity, Service: p.Service, To: p.To, At: p.At})
+	if err != nil {
+		return nil, err
+	}
+	return api.WhoIsTold200JSONResponse{
+		Nobody: f.Nobody, Silent: f.Silent, None: filled(f.None),
+		Tells: mapped(f.Tells, func(t app.WouldTell) api.Tell {
+			return api.Tell{AfterSeconds: int(t.After.Seconds()), To: t.To, Connection: t.Way.Connection,
+				Address: t.Way.Address, Why: t.Why}
+		}),
+	}, nil
+}
+
+// ListClimbing implements api.StrictServerInterface.
+func (s *Server) ListClimbing(
+	ctx context.Context, r api.ListClimbingRequestObject,
+) (api.ListClimbingResponseObject, error) {
+	list, err := s.App.Climbing(ctx, who(ctx), r.Params.Incident)
+	return api.ListClimbing200JSONResponse(mapped(list, func(n store.Notice) api.Climbing {
+		return api.Climbing{Id: n.ID, Kind: string(n.Kind), Text: n.Text, Incident: deref(n.Incident), Rung: n.Rung + 1,
+			At: n.At.UTC(), NextAt: utc(n.LookAt), Missed: n.Missed}
+	})), err
+}
+
+// GetReach implements api.StrictServerInterface.
+func (s *Server) GetReach(ctx context.Context, r api.GetReachRequestObject) (api.GetReachResponseObject, error) {
+	x, err := s.App.Reach(ctx, who(ctx), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetReach200JSONResponse{
+		Person: x.Name, Quiet: x.Quiet, QuietZone: x.QuietZone, Ways: mapped(x.Ways, apiWay)}, nil
+}
+
+func apiWay(w store.Way) api.Way {
+	return api.Way{Id: w.ID, Connection: w.Connection, Address: w.Address, Proven: w.ProvenAt != nil}
+}
+
+// SetQuiet implements api.StrictServerInterface.
+func (s *Server) SetQuiet(ctx context.Context, r api.SetQuietRequestObject) (api.SetQuietResponseObject, error) {
+	return api.SetQuiet204Response{}, s.App.SetQuiet(ctx, who(ctx), r.Name, r.Body.Hours, r.Body.Zone)
+}
+
+// AddWay implements api.StrictServerInterface.
+func (s *Server) AddWay(ctx context.Context, r api.AddWayRequestObject) (api.AddWayResponseObject, error) {
+	w, err := s.App.AddWay(ctx, who(ctx), r.Name, r.Body.Connection, r.Body.Address)
+	if err != nil {
+		return nil, err
+	}
+	return api.AddWay201JSONResponse(apiWay(*w)), nil
+}
+
+// PlaceWays implements api.StrictServerInterface.
+func (s *Server) PlaceWays(ctx context.Context, r api.PlaceWaysRequestObject) (api.PlaceWaysResponseObject, error) {
+	return api.PlaceWays204Response{}, s.App.PlaceWays(ctx, who(ctx), r.Name, *r.Body)
+}
+
+// RemoveWay implements api.StrictServerInterface.
+func (s *Server) RemoveWay(ctx context.Context, r api.RemoveWayRequestObject) (api.RemoveWayResponseObject, error) {
+	return api.RemoveWay204Response{}, s.App.RemoveWay(ctx, who(ctx), r.Name, r.Id)
+}
+
+// SendCode implements api.StrictServerInterface.
+func (s *Server) SendCode(ctx context.Context, r api.SendCodeRequestObject) (api.SendCodeResponseObject, error) {
+	return api.SendCode204Response{}, s.App.SendCode(ctx, who(ctx), r.Name, r.Id)
+}
+
+// ProveWay implements api.StrictServerInterface.
+func (s *Server) ProveWay(ctx context.Context, r api.ProveWayRequestObject) (api.ProveWayResponseObject, error) {
+	return api.ProveWay204Response{}, s.App.ProveWay(ctx, who(ctx), r.Name, r.Id, r.Body.Code)
+}
+
+// OpenLink implements api.StrictServerInterface.
+func (s *Server) OpenLink(ctx context.Context, r api.OpenLinkRequestObject) (api.OpenLinkResponseObject, error) {
+	o, err := s.App.OpenLink(ctx, who(ctx), r.Body.Key)
+	if err != nil {
+		return nil, err
+	}
+	out := api.OpenLink200JSONResponse{Person: o.Person, May: apiRoles(o.May), EndsAt: o.EndsAt.UTC(), Used: o.Used}
+	if i := o.Incident; i != nil {
+		out.Incident, out.Title, out.Severity, out.OpenedAt = i.Number, i.Title, i.Severity, i.OpenedAt.UTC()
+	}
+	if o.Gate != nil {
+		out.Gate = apiGate(*o.Gate)
+	}
+	if o.Question != nil {
+		out.Question = apiQuestion(*o.Question)
+	}
+	return out, nil
+}
+
+// ActByLink implements api.StrictServerInterface.
+func (s *Server) ActByLink(ctx context.Context, r api.ActByLinkRequestObject) (api.ActByLinkResponseObject, error) {
+	b := r.Body
+	return api.ActByLink204Response{}, s.App.ActByLink(ctx, who(ctx), b.Key, app.Act{
+		Do: string(b.Do), Digest: b.Digest, Comment: b.Comment, Choice: b.Choice, Fields: b.Fields})
+}
+
+// maxBack bounds a call-back, in bytes.
+const maxBack = 64 << 10
+
+// postBack is POST /back/{connection}: a room calls back as somebody presses something on a message there.
+func (s *Server) postBack(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBack)
+	body, err := c.GetRawData()
+	if err != nil {
+		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large",
+			fmt.Sprintf("the body is larger than %d kB", maxBack>>10), nil})
+		return
+	}
+	said, err := s.App.HearBack(c.Request.Context(), c.Param("connection"), c.Request.Header, body)
+	if err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, gin.H{"said": said})
+}

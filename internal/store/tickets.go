@@ -1,0 +1,96 @@
+package store
+
+import (
+	"time"
+
+	"urgentis/core/route"
+)
+
+// Ticket is an incident's ticket at a desk.
+type Ticket struct {
+	Incident   int64  `gorm:"primaryKey"`
+	Connection string `gorm:"primaryKey"`
+	Number     string // "" before the desk gave one
+	Link       string
+	State      string // TicketWanted and the like
+	Copied     int64  // up to which entry of the record the desk was told
+	Shown      string // how the incident was when the desk was told of it last
+	OpenedAt   time.Time
+}
+
+// The states of tickets.
+const (
+	TicketNone      = "none"   // the desk wants none of it
+	TicketWanted    = "wanted" // it is asked for
+	TicketOpen      = "open"
+	TicketResolving = "resolving" // the desk is asked to resolve it
+	TicketResolved  = "resolved"
+	TicketClosed    = "closed" // at the desk, by somebody there
+)
+
+// Ticketless lists open incidents that have no ticket at a desk and of which people may be told: an incident that may
+// be a false alarm still is none of them.
+func (tx *Tx) Ticketless(connection string, most int) ([]Incident, error) {
+	return scan[Incident](tx, `select i.* from incident i where i.state = 'open'
+		and exists (select from notice n where n.incident = i.number and n.kind in (?, ?, ?, ?)
+			and (n.look_at <= now() or n.state in ('told', 'taken')))
+		and not exists (select from ticket t where t.incident = i.number and t.connection = ?)
+		order by i.number limit ?`,
+		route.IncidentOpened, route.NobodyStarted, route.ApprovalWanted, route.HandOver, connection, most)
+}
+
+// AddTicket notes that a ticket is wanted; false where there is one already.
+func (tx *Tx) AddTicket(incident int64, connection, state string) (bool, error) {
+	n, err := tx.exec("insert into ticket (incident, connection, state) values (?, ?, ?) on conflict do nothing",
+		incident, connection, state)
+	return n == 1, err
+}
+
+// Ticket reads the ticket of an incident at a desk.
+func (tx *Tx) Ticket(incident int64, connection string) (*Ticket, error) {
+	return take[Ticket](tx, "incident = ? and connection = ?", incident, connection)
+}
+
+// TicketsOf lists the tickets of an incident.
+func (tx *Tx) TicketsOf(incident int64) ([]Ticket, error) {
+	return list[Ticket](tx, "connection", "incident = ? and number <> ''", incident)
+}
+
+// TicketNumbered finds a ticket by its number at a desk; ErrNotFound where none of ours has it.
+func (tx *Tx) TicketNumbered(connection, number string) (*Ticket, error) {
+	return only(scan[Ticket](tx, "select * from ticket where connection = ? and number = ?", connection, number))
+}
+
+// TicketsBehind takes up to so many open tickets whose incident went on, or is over, and nothing of which is on its
+// way, so that no other instance does.
+func (tx *Tx) TicketsBehind(connection string, most int) ([]Ticket, error) {
+	return scan[Ticket](tx, `select t.* from ticket t join incident i on i.number = t.incident
+		where t.connection = ? and (t.state = 'open' and (i.entries > t.copied or i.state = 'resolved')
+			or t.state = 'resolved' and i.state = 'open')
+		and not exists (select from delivery d where d.incident = t.incident and d.kind = ? and d.address = ?
+			and d.state = 'queued')
+		order by t.incident limit ? for update of t skip locked`, connection, DeliveryDesk, connection, most)
+}
+
+// FollowTicket writes how far a desk is told of a ticket, and its state.
+func (tx *Tx) FollowTicket(t *Ticket) error {
+	return tx.run("update ticket set copied = ?, shown = ?, state = ? where incident = ? and connection = ?",
+		t.Copied, t.Shown, t.State, t.Incident, t.Connection)
+}
+
+// TicketMade writes the number and the link that a desk gave.
+func (tx *Tx) TicketMade(t *Ticket) error {
+	return tx.run("update ticket set number = ?, link = ?, state = ? where incident = ? and connection = ?",
+		t.Number, t.Link, TicketOpen, t.Incident, t.Connection)
+}
+
+// TicketIs writes the state of a ticket.
+func (tx *Tx) TicketIs(t *Ticket, state string) error {
+	return tx.run("update ticket set state = ? where incident = ? and connection = ?", state, t.Incident, t.Connection)
+}
+
+// EntriesAfter lists entries of a record after a number, oldest first.
+func (tx *Tx) EntriesAfter(incident, seq int64, most int) ([]Entry, error) {
+	return scan[Entry](tx, "select * from entry where incident = ? and seq > ? order by seq limit ?",
+		incident, seq, most)
+}
