@@ -368,7 +368,7 @@ func (p *stagehand) play() {
 		}
 		plan, err := m.Plan(p.now)
 		require.NoError(p.t, err)
-		if p.crash() {
+		if !p.sure(m, "") && p.crash() {
 			// Before the commit all that was derived is lost: with the program, or because it could not be stored.
 			if p.lost++; p.lost%2 == 0 {
 				m = nil
@@ -383,7 +383,7 @@ func (p *stagehand) play() {
 		if plan.Ended {
 			return
 		}
-		if !p.sure(m) && p.crash() {
+		if !p.sure(m, "") && p.crash() {
 			m = nil // after the commit, before anything was begun
 			continue
 		}
@@ -417,7 +417,7 @@ func (p *stagehand) play() {
 		case len(open) > 0:
 			in := open[0]
 			o := p.carryOut(in)
-			if p.crash() {
+			if !p.sure(m, in.Attempt) && p.crash() {
 				m = nil // it was carried out, and nobody heard of it
 				continue
 			}
@@ -531,12 +531,12 @@ func (p *stagehand) person(m *Machine) bool {
 
 func (w *WantLocks) all() []string { return append(slices.Clone(w.Keys), w.Shared...) }
 
-// sure reports whether a change is under way that crashes spare before it is begun: it would tell truly that it did not
-// happen.
-func (p *stagehand) sure(m *Machine) bool {
+// sure reports whether a change other than the attempt that was carried out is under way that crashes spare before it
+// is begun: it would tell truly that it did not happen.
+func (p *stagehand) sure(m *Machine, carriedOut string) bool {
 	return slices.ContainsFunc(
 		m.s.OpenAttempts(),
-		func(in Intent) bool { return strings.HasPrefix(in.Request.Words[0], "sure-") },
+		func(in Intent) bool { return in.Attempt != carriedOut && strings.HasPrefix(in.Request.Words[0], "sure-") },
 	)
 }
 
