@@ -1757,6 +1757,17 @@ type NewStartKey struct {
 	KeepMinutes int `json:"keep_minutes,omitempty,omitzero"`
 }
 
+// NewSwap defines model for NewSwap.
+type NewSwap struct {
+	// At a time within the one duty
+	At time.Time `json:"at"`
+
+	// For a time within the other
+	For  time.Time `json:"for"`
+	Line int       `json:"line,omitempty,omitzero"`
+	Why  string    `json:"why,omitempty,omitzero"`
+}
+
 // NewSwitch defines model for NewSwitch.
 type NewSwitch struct {
 	Because string `json:"because,omitempty,omitzero"`
@@ -1834,6 +1845,9 @@ type Off struct {
 
 // OnCall defines model for OnCall.
 type OnCall struct {
+	// Calendars from which lines of the rota are read
+	Calendars []RotaCalendar `json:"calendars,omitempty,omitzero"`
+
 	// Duties line by line; on one without a person nobody is on call
 	Duties []Duty `json:"duties"`
 
@@ -2123,6 +2137,18 @@ type Request struct {
 // Role defines model for Role.
 type Role string
 
+// RotaCalendar defines model for RotaCalendar.
+type RotaCalendar struct {
+	// Line from 1
+	Line int `json:"line"`
+
+	// ReadAt when it was read last; not given before it was
+	ReadAt time.Time `json:"read_at,omitempty,omitzero"`
+
+	// Trouble what went wrong at the last try
+	Trouble string `json:"trouble,omitempty,omitzero"`
+}
+
 // Run defines model for Run.
 type Run struct {
 	// AgainOf the run whose inputs it was begun with again
@@ -2359,8 +2385,11 @@ type StandIn struct {
 	InsteadOf string    `json:"instead_of,omitempty,omitzero"`
 	Line      int       `json:"line"`
 	Person    string    `json:"person"`
-	Until     time.Time `json:"until"`
-	Why       string    `json:"why,omitempty,omitzero"`
+
+	// Swap it is one of two of a swap
+	Swap  bool      `json:"swap,omitempty,omitzero"`
+	Until time.Time `json:"until"`
+	Why   string    `json:"why,omitempty,omitzero"`
 }
 
 // StartAddress defines model for StartAddress.
@@ -3001,6 +3030,9 @@ type SetTargetJSONRequestBody = Target
 
 // AddStandInJSONRequestBody defines body for AddStandIn for application/json ContentType.
 type AddStandInJSONRequestBody = NewStandIn
+
+// SwapDutiesJSONRequestBody defines body for SwapDuties for application/json ContentType.
+type SwapDutiesJSONRequestBody = NewSwap
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
@@ -3916,6 +3948,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/targets/{name}/try (the `TryTarget` operationId).
 	TryTarget(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ReadCalendars Read the calendars of a team's rota now. They are read each quarter of an hour as well.
+	//
+	// Corresponds with POST /api/v1/teams/{name}/calendars/read (the `ReadCalendars` operationId).
+	ReadCalendars(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDuties Who of a team is on call from one time to another.
 	//
 	// Corresponds with GET /api/v1/teams/{name}/duties (the `ListDuties` operationId).
@@ -3950,10 +3987,24 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
 	AddStandIn(ctx context.Context, name Team, body AddStandInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveStandIn Take a stand-in back.
+	// RemoveStandIn Take a stand-in back, and the other one of a swap with it.
 	//
 	// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
 	RemoveStandIn(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwapDutiesWithBody Two duties change hands, by two stand-ins that are entered together and taken back together.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+	SwapDutiesWithBody(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+	SwapDuties(ctx context.Context, name Team, body SwapDutiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens Tokens for programs, without their values.
 	//
@@ -6255,6 +6306,21 @@ func (c *Client) TryTarget(ctx context.Context, name Name, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ReadCalendars Read the calendars of a team's rota now. They are read each quarter of an hour as well.
+//
+// Corresponds with POST /api/v1/teams/{name}/calendars/read (the `ReadCalendars` operationId).
+func (c *Client) ReadCalendars(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCalendarsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDuties Who of a team is on call from one time to another.
 //
 // Corresponds with GET /api/v1/teams/{name}/duties (the `ListDuties` operationId).
@@ -6349,11 +6415,45 @@ func (c *Client) AddStandIn(ctx context.Context, name Team, body AddStandInJSONR
 	return c.Client.Do(req)
 }
 
-// RemoveStandIn Take a stand-in back.
+// RemoveStandIn Take a stand-in back, and the other one of a swap with it.
 //
 // Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
 func (c *Client) RemoveStandIn(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveStandInRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwapDutiesWithBody Two duties change hands, by two stand-ins that are entered together and taken back together.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+func (c *Client) SwapDutiesWithBody(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwapDutiesRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+func (c *Client) SwapDuties(ctx context.Context, name Team, body SwapDutiesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwapDutiesRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10959,6 +11059,40 @@ func NewTryTargetRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewReadCalendarsRequest constructs an http.Request for the ReadCalendars method
+func NewReadCalendarsRequest(server string, name Team) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/calendars/read", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDutiesRequest constructs an http.Request for the ListDuties method
 func NewListDutiesRequest(server string, name Team, params *ListDutiesParams) (*http.Request, error) {
 	var err error
@@ -11210,6 +11344,53 @@ func NewRemoveStandInRequest(server string, name Team, id int64) (*http.Request,
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSwapDutiesRequest calls the generic SwapDuties builder with application/json body
+func NewSwapDutiesRequest(server string, name Team, body SwapDutiesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSwapDutiesRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSwapDutiesRequestWithBody constructs an http.Request for the SwapDuties method, with any body, and a specified content type
+func NewSwapDutiesRequestWithBody(server string, name Team, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/teams/%s/swaps", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12859,6 +13040,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/targets/{name}/try (the `TryTarget` operationId).
 	TryTargetWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryTargetResponse, error)
 
+	// ReadCalendarsWithResponse Read the calendars of a team's rota now. They are read each quarter of an hour as well.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/teams/{name}/calendars/read (the `ReadCalendars` operationId).
+	ReadCalendarsWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*ReadCalendarsResponse, error)
+
 	// ListDutiesWithResponse Who of a team is on call from one time to another.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12901,12 +13089,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/teams/{name}/stand-ins (the `AddStandIn` operationId).
 	AddStandInWithResponse(ctx context.Context, name Team, body AddStandInJSONRequestBody, reqEditors ...RequestEditorFn) (*AddStandInResponse, error)
 
-	// RemoveStandInWithResponse Take a stand-in back.
+	// RemoveStandInWithResponse Take a stand-in back, and the other one of a swap with it.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
 	RemoveStandInWithResponse(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*RemoveStandInResponse, error)
+
+	// SwapDutiesWithBodyWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+	SwapDutiesWithBodyWithResponse(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwapDutiesResponse, error)
+
+	// SwapDutiesWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+	SwapDutiesWithResponse(ctx context.Context, name Team, body SwapDutiesJSONRequestBody, reqEditors ...RequestEditorFn) (*SwapDutiesResponse, error)
 
 	// ListTokensWithResponse Tokens for programs, without their values.
 	//
@@ -17729,6 +17931,54 @@ func (r TryTargetResponse) ContentType() string {
 	return ""
 }
 
+type ReadCalendarsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OnCall
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadCalendarsResponse) GetJSON200() *OnCall {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadCalendarsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadCalendarsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadCalendarsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadCalendarsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadCalendarsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDutiesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17997,6 +18247,54 @@ func (r RemoveStandInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveStandInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SwapDutiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *[]StandIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SwapDutiesResponse) GetJSON201() *[]StandIn {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SwapDutiesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SwapDutiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SwapDutiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SwapDutiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SwapDutiesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20476,6 +20774,19 @@ func (c *ClientWithResponses) TryTargetWithResponse(ctx context.Context, name Na
 	return ParseTryTargetResponse(rsp)
 }
 
+// ReadCalendarsWithResponse Read the calendars of a team's rota now. They are read each quarter of an hour as well.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/teams/{name}/calendars/read (the `ReadCalendars` operationId).
+func (c *ClientWithResponses) ReadCalendarsWithResponse(ctx context.Context, name Team, reqEditors ...RequestEditorFn) (*ReadCalendarsResponse, error) {
+	rsp, err := c.ReadCalendars(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadCalendarsResponse(rsp)
+}
+
 // ListDutiesWithResponse Who of a team is on call from one time to another.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20554,7 +20865,7 @@ func (c *ClientWithResponses) AddStandInWithResponse(ctx context.Context, name T
 	return ParseAddStandInResponse(rsp)
 }
 
-// RemoveStandInWithResponse Take a stand-in back.
+// RemoveStandInWithResponse Take a stand-in back, and the other one of a swap with it.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -20565,6 +20876,32 @@ func (c *ClientWithResponses) RemoveStandInWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseRemoveStandInResponse(rsp)
+}
+
+// SwapDutiesWithBodyWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+func (c *ClientWithResponses) SwapDutiesWithBodyWithResponse(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwapDutiesResponse, error) {
+	rsp, err := c.SwapDutiesWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwapDutiesResponse(rsp)
+}
+
+// SwapDutiesWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
+func (c *ClientWithResponses) SwapDutiesWithResponse(ctx context.Context, name Team, body SwapDutiesJSONRequestBody, reqEditors ...RequestEditorFn) (*SwapDutiesResponse, error) {
+	rsp, err := c.SwapDuties(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwapDutiesResponse(rsp)
 }
 
 // ListTokensWithResponse Tokens for programs, without their values.
@@ -24061,6 +24398,39 @@ func ParseTryTargetResponse(rsp *http.Response) (*TryTargetResponse, error) {
 	return response, nil
 }
 
+// ParseReadCalendarsResponse parses an HTTP response from a ReadCalendarsWithResponse call
+func ParseReadCalendarsResponse(rsp *http.Response) (*ReadCalendarsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadCalendarsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OnCall
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDutiesResponse parses an HTTP response from a ListDutiesWithResponse call
 func ParseListDutiesResponse(rsp *http.Response) (*ListDutiesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24235,6 +24605,39 @@ func ParseRemoveStandInResponse(rsp *http.Response) (*RemoveStandInResponse, err
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSwapDutiesResponse parses an HTTP response from a SwapDutiesWithResponse call
+func ParseSwapDutiesResponse(rsp *http.Response) (*SwapDutiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SwapDutiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest []StandIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -25036,6 +25439,9 @@ type ServerInterface interface {
 	// TryTarget Sign in to the target and run `true` there.
 	// (POST /api/v1/targets/{name}/try)
 	TryTarget(c *gin.Context, name Name)
+	// ReadCalendars Read the calendars of a team's rota now. They are read each quarter of an hour as well.
+	// (POST /api/v1/teams/{name}/calendars/read)
+	ReadCalendars(c *gin.Context, name Team)
 	// ListDuties Who of a team is on call from one time to another.
 	// (GET /api/v1/teams/{name}/duties)
 	ListDuties(c *gin.Context, name Team, params ListDutiesParams)
@@ -25051,9 +25457,12 @@ type ServerInterface interface {
 	// AddStandIn Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
 	// (POST /api/v1/teams/{name}/stand-ins)
 	AddStandIn(c *gin.Context, name Team)
-	// RemoveStandIn Take a stand-in back.
+	// RemoveStandIn Take a stand-in back, and the other one of a swap with it.
 	// (DELETE /api/v1/teams/{name}/stand-ins/{id})
 	RemoveStandIn(c *gin.Context, name Team, id int64)
+	// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// (POST /api/v1/teams/{name}/swaps)
+	SwapDuties(c *gin.Context, name Team)
 	// ListTokens Tokens for programs, without their values.
 	// (GET /api/v1/tokens)
 	ListTokens(c *gin.Context)
@@ -27698,6 +28107,31 @@ func (siw *ServerInterfaceWrapper) TryTarget(c *gin.Context) {
 	siw.Handler.TryTarget(c, name)
 }
 
+// ReadCalendars operation middleware
+func (siw *ServerInterfaceWrapper) ReadCalendars(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadCalendars(c, name)
+}
+
 // ListDuties operation middleware
 func (siw *ServerInterfaceWrapper) ListDuties(c *gin.Context) {
 
@@ -27874,6 +28308,31 @@ func (siw *ServerInterfaceWrapper) RemoveStandIn(c *gin.Context) {
 	}
 
 	siw.Handler.RemoveStandIn(c, name, id)
+}
+
+// SwapDuties operation middleware
+func (siw *ServerInterfaceWrapper) SwapDuties(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Team
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SwapDuties(c, name)
 }
 
 // ListTokens operation middleware
@@ -28363,6 +28822,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/on-call", wrapper.ListOnCall)
 	router.GET(options.BaseURL+"/api/v1/teams/:name/duties", wrapper.ListDuties)
 	router.GET(options.BaseURL+"/api/v1/teams/:name/rota.ics", wrapper.FeedRota)
+	router.POST(options.BaseURL+"/api/v1/teams/:name/calendars/read", wrapper.ReadCalendars)
+	router.POST(options.BaseURL+"/api/v1/teams/:name/swaps", wrapper.SwapDuties)
 	router.GET(options.BaseURL+"/api/v1/teams/:name/hand-over", wrapper.HandOverShift)
 	router.GET(options.BaseURL+"/api/v1/teams/:name/stand-ins", wrapper.ListStandIns)
 	router.POST(options.BaseURL+"/api/v1/teams/:name/stand-ins", wrapper.AddStandIn)
@@ -32306,6 +32767,45 @@ func (response TryTargetdefaultApplicationProblemPlusJSONResponse) VisitTryTarge
 	return err
 }
 
+type ReadCalendarsRequestObject struct {
+	Name Team `json:"name"`
+}
+
+type ReadCalendarsResponseObject interface {
+	VisitReadCalendarsResponse(w http.ResponseWriter) error
+}
+
+type ReadCalendars200JSONResponse OnCall
+
+func (response ReadCalendars200JSONResponse) VisitReadCalendarsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCalendarsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadCalendarsdefaultApplicationProblemPlusJSONResponse) VisitReadCalendarsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDutiesRequestObject struct {
 	Name   Team `json:"name"`
 	Params ListDutiesParams
@@ -32532,6 +33032,46 @@ type RemoveStandIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveStandIndefaultApplicationProblemPlusJSONResponse) VisitRemoveStandInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwapDutiesRequestObject struct {
+	Name Team `json:"name"`
+	Body *SwapDutiesJSONRequestBody
+}
+
+type SwapDutiesResponseObject interface {
+	VisitSwapDutiesResponse(w http.ResponseWriter) error
+}
+
+type SwapDuties201JSONResponse []StandIn
+
+func (response SwapDuties201JSONResponse) VisitSwapDutiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwapDutiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SwapDutiesdefaultApplicationProblemPlusJSONResponse) VisitSwapDutiesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -33418,6 +33958,9 @@ type StrictServerInterface interface {
 	// TryTarget Sign in to the target and run `true` there.
 	// (POST /api/v1/targets/{name}/try)
 	TryTarget(ctx context.Context, request TryTargetRequestObject) (TryTargetResponseObject, error)
+	// ReadCalendars Read the calendars of a team's rota now. They are read each quarter of an hour as well.
+	// (POST /api/v1/teams/{name}/calendars/read)
+	ReadCalendars(ctx context.Context, request ReadCalendarsRequestObject) (ReadCalendarsResponseObject, error)
 	// ListDuties Who of a team is on call from one time to another.
 	// (GET /api/v1/teams/{name}/duties)
 	ListDuties(ctx context.Context, request ListDutiesRequestObject) (ListDutiesResponseObject, error)
@@ -33433,9 +33976,12 @@ type StrictServerInterface interface {
 	// AddStandIn Enter somebody who is on call instead of whoever the rota says. Of several, the one that was entered last holds.
 	// (POST /api/v1/teams/{name}/stand-ins)
 	AddStandIn(ctx context.Context, request AddStandInRequestObject) (AddStandInResponseObject, error)
-	// RemoveStandIn Take a stand-in back.
+	// RemoveStandIn Take a stand-in back, and the other one of a swap with it.
 	// (DELETE /api/v1/teams/{name}/stand-ins/{id})
 	RemoveStandIn(ctx context.Context, request RemoveStandInRequestObject) (RemoveStandInResponseObject, error)
+	// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// (POST /api/v1/teams/{name}/swaps)
+	SwapDuties(ctx context.Context, request SwapDutiesRequestObject) (SwapDutiesResponseObject, error)
 	// ListTokens Tokens for programs, without their values.
 	// (GET /api/v1/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -36753,6 +37299,32 @@ func (sh *strictHandler) TryTarget(ctx *gin.Context, name Name) {
 	}
 }
 
+// ReadCalendars operation middleware
+func (sh *strictHandler) ReadCalendars(ctx *gin.Context, name Team) {
+	var request ReadCalendarsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadCalendars(ctx, request.(ReadCalendarsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadCalendars")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadCalendarsResponseObject); ok {
+		if err := validResponse.VisitReadCalendarsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDuties operation middleware
 func (sh *strictHandler) ListDuties(ctx *gin.Context, name Team, params ListDutiesParams) {
 	var request ListDutiesRequestObject
@@ -36922,6 +37494,50 @@ func (sh *strictHandler) RemoveStandIn(ctx *gin.Context, name Team, id int64) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RemoveStandInResponseObject); ok {
 		if err := validResponse.VisitRemoveStandInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SwapDuties operation middleware
+func (sh *strictHandler) SwapDuties(ctx *gin.Context, name Team) {
+	var request SwapDutiesRequestObject
+
+	request.Name = name
+
+	var body SwapDutiesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SwapDuties(ctx, request.(SwapDutiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SwapDuties")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SwapDutiesResponseObject); ok {
+		if err := validResponse.VisitSwapDutiesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Outside libraries that the core may stand on: expressions, YAML, XML, mail, syslog, schedules and turns, jq,
+// Outside libraries that the core may stand on: expressions, YAML, XML, mail, syslog, schedules, turns and
+// calendars, jq,
 // canonical JSON, spelling.
 var allowed = []string{
 	"cel.dev/",
@@ -23,6 +24,7 @@ var allowed = []string{
 	"github.com/leodido/go-syslog/",
 	"github.com/robfig/cron/",
 	"github.com/teambition/rrule-go",
+	"github.com/emersion/go-ical",
 	"github.com/agnivade/levenshtein",
 	"github.com/santhosh-tekuri/jsonschema/",
 	"github.com/antlr4-go/",

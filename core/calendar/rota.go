@@ -16,8 +16,12 @@ type Rota struct {
 
 // Turn is duty that comes again and again, to one after the other.
 type Turn struct {
-	// Rule says when it begins, by the clock on the wall of the rota's zone (RFC 5545).
+	// Rule says when it begins, by the clock on the wall of the rota's zone (RFC 5545); nil where Set or Once does.
 	Rule *rrule.RRule
+	Set  *rrule.Set
+	Once time.Time
+	// Zone is that of its length; nil for the rota's.
+	Zone *time.Location
 	// Days and Time are how long it lasts by that clock; both 0: until it begins anew.
 	Days   int
 	Time   time.Duration
@@ -39,6 +43,9 @@ type Duty struct {
 	From, Until time.Time
 	Instead     string // who would be on call without a stand-in; "" without one
 }
+
+// LineNames are what the lines of a rota are called.
+var LineNames = []string{"first", "second", "third"}
 
 // Bounds of a rota.
 const (
@@ -110,7 +117,10 @@ type stretch struct {
 
 // at tells whose turn it is at a moment.
 func (t Turn) at(zone *time.Location, at time.Time) stretch {
-	next := t.Rule.Iterator()
+	if t.Zone != nil {
+		zone = t.Zone
+	}
+	next := t.begins()
 	var begun time.Time
 	after, n := farAway(at), -1
 	for range maxOccurring {
@@ -136,6 +146,21 @@ func (t Turn) at(zone *time.Location, at time.Time) stretch {
 		return stretch{from: until, until: after}
 	}
 	return stretch{t.People[n%len(t.People)], begun, until}
+}
+
+// begins gives, one after the other, when a turn begins.
+func (t Turn) begins() func() (time.Time, bool) {
+	switch {
+	case t.Rule != nil:
+		return t.Rule.Iterator()
+	case t.Set != nil:
+		return t.Set.Iterator()
+	}
+	more := true
+	return func() (time.Time, bool) {
+		defer func() { more = false }()
+		return t.Once, more
+	}
 }
 
 // end is when a turn that began at a moment is over, by the clock on the wall; zero where the next one ends it.
@@ -164,7 +189,9 @@ func stoodIn(line int, at time.Time, d Duty, list []StandIn) (Duty, bool) {
 			}
 		}
 		if !at.Before(s.From) && at.Before(s.Until) && (s.For == "" || s.For == would) {
-			d.Person, d.Instead = s.Person, would
+			if d.Person, d.Instead = s.Person, would; s.Person == would {
+				d.Instead = ""
+			}
 		}
 	}
 	return d, d.Person != ""

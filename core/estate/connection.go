@@ -177,14 +177,7 @@ func (x *decoder) back(n ast.Node) *message.Back {
 	got := x.Fields(n, "a call-back", map[string]func(ast.Node){
 		"person": read(&b.Person, "person"), "do": read(&b.Do, "do"), "refers": read(&b.Refers, "refers"),
 		"digest": read(&b.Digest, "digest"), "comment": read(&b.Comment, "comment"),
-		"people": func(n ast.Node) {
-			b.People = map[string]string{}
-			for _, e := range x.Mapping(n, "people") {
-				if b.People[e.Key] = x.Word(e.Value, "a person"); !personPattern.MatchString(b.People[e.Key]) {
-					x.Fail(e.Value, "%q is not how anybody signs in", b.People[e.Key])
-				}
-			}
-		},
+		"people": func(n ast.Node) { b.People = x.whoIsWho(n) },
 	})
 	x.need(n, got, "call-back", "person", "do", "refers")
 	return b
@@ -228,22 +221,57 @@ func (x *decoder) requestKeys(r *message.Request, where expr.Where) map[string]f
 	}
 }
 
-// url reads an address, or the name of the secret that is it: where addresses hold a token.
-func (x *decoder) url(n ast.Node, r *message.Request, where expr.Where) {
+// whoIsWho reads who somebody is that is called otherwise elsewhere.
+func (x *decoder) whoIsWho(n ast.Node) map[string]string {
+	out := map[string]string{}
+	for _, e := range x.Mapping(n, "people") {
+		if out[e.Key] = x.Word(e.Value, "a person"); !personPattern.MatchString(out[e.Key]) {
+			x.Fail(e.Value, "%q is not how anybody signs in", out[e.Key])
+		}
+	}
+	return out
+}
+
+// secretURL reads the name of the secret that is an address, where addresses hold a token; ok: it is one.
+func (x *decoder) secretURL(n ast.Node) (secret string, ok bool) {
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
 		got := x.Fields(n, "a url", map[string]func(ast.Node){
-			"secret": func(n ast.Node) { r.Secret = x.Word(n, "secret") },
+			"secret": func(n ast.Node) { secret = x.Word(n, "secret") },
 		})
 		x.need(n, got, "url", "secret")
+		return secret, true
+	}
+	return "", false
+}
+
+func (x *decoder) isHTTP(n ast.Node, url string) {
+	if !strings.HasPrefix(url, "http://") && !strings.HasPrefix(url, "https://") {
+		x.Fail(n, "a url begins with http:// or https://")
+	}
+}
+
+// plainURL reads an address without holes, or the name of the secret that is it.
+func (x *decoder) plainURL(n ast.Node) (url, secret string) {
+	secret, ok := x.secretURL(n)
+	if !ok {
+		url = x.Word(n, "a url")
+		x.isHTTP(n, url)
+	}
+	return url, secret
+}
+
+// url reads an address, or the name of the secret that is it.
+func (x *decoder) url(n ast.Node, r *message.Request, where expr.Where) {
+	secret, ok := x.secretURL(n)
+	if ok {
+		r.Secret = secret
 		return
 	}
 	if r.URL = x.template(n, where, "url"); r.URL == nil {
 		return
 	}
-	if !strings.HasPrefix(r.URL.Source, "http://") && !strings.HasPrefix(r.URL.Source, "https://") {
-		x.Fail(n, "a url begins with http:// or https://")
-	}
+	x.isHTTP(n, r.URL.Source)
 	if len(r.URL.HostHoles()) > 0 {
 		x.Fail(n, "the host of a url must be written out")
 	}

@@ -27,11 +27,8 @@ func (x *decoder) route(root ast.Node) {
 				r.Tell = append(r.Tell, x.told(v))
 			}
 		},
-		"climb_after": func(n ast.Node) {
-			if r.Climb = x.Duration(n, "climb_after"); r.Climb < 10*time.Second || r.Climb > 24*time.Hour {
-				x.Fail(n, "climb_after is from 10s to 24h")
-			}
-		},
+		"climb_after": func(n ast.Node) { r.Climb = x.patience(n, "climb_after") },
+		"page_after":  func(n ast.Node) { r.Page = x.patience(n, "page_after") },
 		"last_resort": func(n ast.Node) { r.Last = x.Boolean(n, "last_resort") },
 		"nobody":      func(n ast.Node) { r.Nobody = x.Boolean(n, "nobody") },
 	})
@@ -41,9 +38,19 @@ func (x *decoder) route(root ast.Node) {
 	case x.Findings.Failed():
 	case r.Nobody == (len(r.Tell) > 0):
 		x.Fail(root, "a route either tells somebody (tell: [on-call/quayside]), or says nobody: true")
-	case r.Last && (r.Nobody || r.When != nil || r.Hours != ""):
-		x.Fail(root, "the last resort is told at any time of whatever nobody took: it has no when, hours or nobody")
+	case r.Last && (r.Nobody || r.When != nil || r.Hours != "" || r.Page != 0):
+		x.Fail(root, "the last resort is told at any time of whatever nobody took: it has no when, hours, page_after or "+
+			"nobody")
 	}
+}
+
+// patience reads how long it takes until somebody else is told.
+func (x *decoder) patience(n ast.Node, what string) time.Duration {
+	d := x.Duration(n, what)
+	if d < 10*time.Second || d > 24*time.Hour {
+		x.Fail(n, "%s is from 10s to 24h", what)
+	}
+	return d
 }
 
 // told reads the word for somebody who is told.

@@ -8,6 +8,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/alert"
+	"urgentis/core/calendar"
 	"urgentis/core/doc"
 	"urgentis/core/incident"
 	"urgentis/core/message"
@@ -119,7 +120,7 @@ func addOthers(defs map[string]any) {
 			"type": "array", "items": map[string]any{"enum": incident.Directions}}}, []string{"by", "within"}},
 		Team: {(*decoder).team, "a team", map[string]any{"members": texts, "rota": rotaSchema()}, []string{"members"}},
 		Route: {(*decoder).route, "a route", map[string]any{"hours": ref("hours"), "climb_after": ref("span"),
-			"tell": texts}, nil},
+			"page_after": ref("span"), "tell": texts}, nil},
 		Connection: {(*decoder).connection, "a connection", connectionSchema(), []string{"kind"}},
 	} {
 		x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
@@ -169,8 +170,11 @@ func rotaSchema() map[string]any {
 	turns := map[string]any{"type": "array", "minItems": 1, "items": object(x.Probe["a turn"],
 		map[string]any{"people": people}, "from", "every", "people")}
 	kinds := map[string]any{"zone": map[string]any{"type": "string"}}
-	for _, l := range lineNames {
-		kinds[l] = turns
+	x.feed(nil)
+	texts := map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}}
+	feed := object(x.Probe["a line"], map[string]any{"people": texts}, "feed")
+	for _, l := range calendar.LineNames {
+		kinds[l] = map[string]any{"anyOf": []any{turns, feed}}
 	}
-	return object(x.Probe["a rota"], kinds, "zone", lineNames[0])
+	return object(x.Probe["a rota"], kinds, "zone", calendar.LineNames[0])
 }

@@ -26,7 +26,7 @@ func (x *decoder) team(root ast.Node) {
 		"title":   func(n ast.Node) { t.Title = strings.TrimSpace(x.Word(n, "title")) },
 		"members": func(n ast.Node) { t.Members = x.people(n, "members") },
 		"room":    func(n ast.Node) { t.Room = x.Word(n, "room") },
-		"rota":    func(n ast.Node) { t.Rota = x.rota(n) },
+		"rota":    func(n ast.Node) { t.Rota, t.Feeds = x.rota(n) },
 	})
 	t.Name = x.d.Name
 	x.need(root, got, "team", "name", "members")
@@ -63,16 +63,21 @@ func (x *decoder) people(n ast.Node, what string) []string {
 }
 
 // rota decodes who is on call when. Its lines are first, second and so on.
-func (x *decoder) rota(n ast.Node) *calendar.Rota {
-	r := &calendar.Rota{Zone: time.UTC}
+func (x *decoder) rota(n ast.Node) (*calendar.Rota, map[int]*route.Feed) {
+	r, feeds := &calendar.Rota{Zone: time.UTC}, map[int]*route.Feed{}
 	// The zone is that of all times beside it, wherever it stands.
 	if z := valueOf(n, "zone"); z != nil {
 		r.Zone = x.Zone(z, "zone")
 	}
-	lines := make([][]calendar.Turn, len(lineNames))
+	lines := make([][]calendar.Turn, len(calendar.LineNames))
 	keys := map[string]func(ast.Node){"zone": func(ast.Node) {}}
-	for i, name := range lineNames {
+	for i, name := range calendar.LineNames {
 		keys[name] = func(n ast.Node) {
+			switch n.(type) {
+			case *ast.MappingNode, *ast.MappingValueNode:
+				feeds[i] = x.feed(n)
+				return
+			}
 			for _, v := range x.List(n, name) {
 				lines[i] = append(lines[i], x.turn(v, r.Zone))
 			}
@@ -82,23 +87,35 @@ func (x *decoder) rota(n ast.Node) *calendar.Rota {
 		}
 	}
 	got := x.Fields(n, "a rota", keys)
-	x.need(n, got, "rota", "zone", lineNames[0])
+	x.need(n, got, "rota", "zone", calendar.LineNames[0])
 	last := 0
-	for i, name := range lineNames {
+	for i, name := range calendar.LineNames {
 		if got[name] == nil {
 			continue
 		}
 		if i > last && !x.Findings.Failed() {
-			x.Fail(got[name], "there is no %s line before it", lineNames[last])
+			x.Fail(got[name], "there is no %s line before it", calendar.LineNames[last])
 		}
 		last = i + 1
 	}
 	r.Lines = lines[:last]
-	return r
+	return r, feeds
 }
 
-// lineNames are what the lines of a rota are called.
-var lineNames = []string{"first", "second", "third"}
+// feed decodes where a line is read from: an iCalendar, and who is who in it.
+func (x *decoder) feed(n ast.Node) *route.Feed {
+	f := &route.Feed{People: map[string]string{}}
+	got := x.Fields(n, "a line", map[string]func(ast.Node){
+		"feed": func(n ast.Node) { f.URL, f.Secret = x.plainURL(n) },
+		"people": func(n ast.Node) {
+			for name, who := range x.whoIsWho(n) {
+				f.People[strings.ToLower(name)] = who
+			}
+		},
+	})
+	x.need(n, got, "line", "feed")
+	return f
+}
 
 // turn decodes duty that comes again and again.
 func (x *decoder) turn(n ast.Node, zone *time.Location) calendar.Turn {

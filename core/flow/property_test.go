@@ -536,7 +536,9 @@ func (w *WantLocks) all() []string { return append(slices.Clone(w.Keys), w.Share
 func (p *stagehand) sure(m *Machine, carriedOut string) bool {
 	return slices.ContainsFunc(
 		m.s.OpenAttempts(),
-		func(in Intent) bool { return in.Attempt != carriedOut && strings.HasPrefix(in.Request.Words[0], "sure-") },
+		func(in Intent) bool {
+			return in.Attempt != carriedOut && strings.HasPrefix(in.Request.Words[0], "sure-")
+		},
 	)
 }
 

@@ -28,6 +28,7 @@ const (
 	HaltChanged      Kind = "halt"
 	KeyExpiring      Kind = "key.expiring" // of a start address
 	RotaHole         Kind = "rota.hole"    // nobody will be on call
+	RotaUnread       Kind = "rota.unread"  // the calendar of a rota cannot be read, or not all of it
 	ShiftBegins      Kind = "shift.begins" // somebody comes on call while something is open
 )
 
@@ -35,7 +36,7 @@ const (
 var Kinds = []Kind{
 	ApprovalWanted, AnswerWanted, HandOver, RunOver, RunStopped, RunRefused, LateNews, Said, IncidentOpened,
 	IncidentPage, IncidentWorse, IncidentReopened, IncidentClosed, NobodyStarted, AlertSetAside,
-	HaltChanged, KeyExpiring, RotaHole, ShiftBegins,
+	HaltChanged, KeyExpiring, RotaHole, RotaUnread, ShiftBegins,
 }
 
 // KindNames lists the kinds as words.

@@ -37,6 +37,8 @@ type Route struct {
 	Tell []string
 	// Climb is how long an urgent notice waits on each rung; 0: DefaultClimb.
 	Climb time.Duration
+	// Page is how long a runbook may work on a bad incident before somebody is called; 0: DefaultPage.
+	Page time.Duration
 	// Last names the last resort: it is told of what nobody took, and of what nobody else can be told.
 	Last bool
 	// Quiet routes tell nobody: for what is not to be told.
@@ -83,6 +85,8 @@ func (w *World) Empty() bool {
 const (
 	// DefaultClimb is how long each rung has.
 	DefaultClimb = 5 * time.Minute
+	// DefaultPage is how long a runbook may work on a bad incident before somebody is called.
+	DefaultPage = 10 * time.Minute
 	// nextWay is how long somebody has on one way before the next is tried too.
 	nextWay = time.Minute
 )
@@ -111,6 +115,21 @@ func (w *World) matching(n *Notice, at time.Time) []*Route {
 			}
 		}
 		out = append(out, r)
+	}
+	return out
+}
+
+// PageAfter is how long a runbook may work on a bad incident before somebody is called: as the routes say that fit when
+// it is opened, the shortest of them.
+func (w *World) PageAfter(n *Notice, at time.Time) time.Duration {
+	var out time.Duration
+	for _, r := range w.matching(n, at) {
+		if r.Page != 0 && (out == 0 || r.Page < out) {
+			out = r.Page
+		}
+	}
+	if out == 0 {
+		out = DefaultPage
 	}
 	return out
 }
@@ -147,6 +166,8 @@ func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Durati
 		if n.Urgent || t.Room == "" {
 			first.words = append(first.words, firstOf(t, onCall))
 		}
+		above = w.climbing(t, 1)
+	case slices.Contains(first.words, onCallPrefix+t.Name):
 		above = w.climbing(t, 1)
 	default:
 		// By day a room may be told first; whoever is on call comes after it.

@@ -3,6 +3,7 @@ package route
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 
@@ -14,8 +15,40 @@ type Team struct {
 	Name, Title string
 	Members     []string // by their names in sign-in, in the order in which they are listed
 	Rota        *calendar.Rota
+	// Feeds are where lines of the rota are read from, by line; nothing where their turns stand in the document.
+	Feeds map[int]*Feed
 	// Room is the connection that is the team's room; "" for none.
 	Room string
+}
+
+// Feed is an iCalendar that a line of a rota is read from.
+type Feed struct {
+	// URL is its address, or Secret the name of the secret that is it.
+	URL, Secret string
+	// People are who a name or an address in it is, in small letters; members are known by their own names.
+	People map[string]string
+	// ReadAt is when it was read last, zero: never; Trouble what went wrong since, and what in it counts for nobody.
+	ReadAt  time.Time
+	Trouble string
+}
+
+// Address is where it is, as its document names it.
+func (f *Feed) Address() string {
+	if f.Secret != "" {
+		return "secret " + f.Secret
+	}
+	return f.URL
+}
+
+// Turns reads what a line's feed says as the turns of that line. unread says which events of it count for nobody; err
+// that nothing of it can be read.
+func (t *Team) Turns(line int, text string, since time.Time) (turns []calendar.Turn, unread []string, err error) {
+	known := map[string]string{}
+	for _, m := range t.Members {
+		known[m] = m
+	}
+	maps.Copy(known, t.Feeds[line].People)
+	return calendar.ReadFeed(text, t.Rota.Zone, known, since)
 }
 
 // Says is the team's name for people.

@@ -98,34 +98,128 @@ func (a *App) StandIn(ctx context.Context, who *access.Principal, s store.StandI
 	if err := access.Can(who, access.Respond, access.Object{Kind: "team", Name: s.Team}); err != nil {
 		return nil, err
 	}
-	s.EnteredBy = who.Behind()
-	err := a.write(ctx, func(sheet *engine.Sheet) error {
-		tx := sheet.Tx()
-		t, _, err := a.engine.Team(tx, s.Team, now())
-		if err != nil {
-			return err
-		}
-		if err := standable(t, s); err != nil {
-			return err
-		}
-		kept, err := tx.StandIns(s.Team, now())
-		if err != nil {
-			return err
-		}
-		if len(kept) >= store.MostStandIns {
-			return invalid("stand-ins", "%d stand-ins are kept already; take one back first", store.MostStandIns)
-		}
-		if err := tx.AddStandIn(&s); err != nil {
-			return err
-		}
-		sheet.Changed(store.Feed{Topic: "team", Ref: s.Team})
-		return tx.Audit(who.Name, "team.stand-in", s.Team, fmt.Sprintf("%s from %s until %s", s.Person,
-			s.FromAt.UTC().Format(time.RFC3339), s.UntilAt.UTC().Format(time.RFC3339)))
+	kept, err := a.standIn(ctx, who, s.Team, func(t *route.Team, _ []calendar.StandIn) ([]store.StandIn, error) {
+		return []store.StandIn{s}, standable(t, s)
 	})
 	if err != nil {
 		return nil, err
 	}
-	return &s, nil
+	return &kept[0], nil
+}
+
+// standIn enters stand-ins of a team together.
+func (a *App) standIn(
+	ctx context.Context, who *access.Principal, team string,
+	wanted func(t *route.Team, in []calendar.StandIn) ([]store.StandIn, error),
+) (list []store.StandIn, err error) {
+	err = a.write(ctx, func(sheet *engine.Sheet) error {
+		tx := sheet.Tx()
+		t, in, err := a.engine.Team(tx, team, now())
+		if err != nil {
+			return err
+		}
+		if list, err = wanted(t, in); err != nil {
+			return err
+		}
+		if len(in)+len(list) > store.MostStandIns {
+			return invalid("stand-ins", "%d stand-ins are kept already; take one back first", len(in))
+		}
+		for i := range list {
+			s := &list[i]
+			s.Team, s.EnteredBy = team, who.Behind()
+			if err := tx.AddStandIn(s); err != nil {
+				return err
+			}
+			if err := tx.Audit(who.Name, "team.stand-in", team, fmt.Sprintf("%s from %s until %s", s.Person,
+				s.FromAt.UTC().Format(time.RFC3339), s.UntilAt.UTC().Format(time.RFC3339))); err != nil {
+				return err
+			}
+		}
+		sheet.Changed(store.Feed{Topic: "team", Ref: team})
+		return nil
+	})
+	return list, err
+}
+
+// Swap is two duties that change hands.
+type Swap struct {
+	Line    int // from 0
+	At, For time.Time
+	Why     string
+}
+
+// Swap lets two duties of a team change hands: two stand-ins, which are taken back together.
+func (a *App) Swap(ctx context.Context, who *access.Principal, team string, s Swap) ([]store.StandIn, error) {
+	if err := access.Can(who, access.Respond, access.Object{Kind: "team", Name: team}); err != nil {
+		return nil, err
+	}
+	return a.standIn(ctx, who, team, func(t *route.Team, in []calendar.StandIn) ([]store.StandIn, error) {
+		return swapped(t, in, s)
+	})
+}
+
+// swapped are the stand-ins of a swap.
+func swapped(t *route.Team, in []calendar.StandIn, s Swap) ([]store.StandIn, error) {
+	if t == nil || t.Rota == nil || s.Line >= len(t.Rota.Lines) {
+		return nil, invalid("line", "the team has no line %d of a rota", s.Line+1)
+	}
+	var duties [2]calendar.Duty
+	for i, at := range []time.Time{s.At, s.For} {
+		d, ok := t.Rota.OnCall(s.Line, at, in)
+		switch {
+		case !ok:
+			return nil, invalid([]string{"at", "for"}[i], "nobody is on call at %s; enter a stand-in instead",
+				at.In(t.Rota.Zone).Format(time.RFC3339))
+		case !d.Until.After(now()):
+			return nil, invalid([]string{"at", "for"}[i], "the duty at %s is over", at.In(t.Rota.Zone).Format(time.RFC3339))
+		}
+		if d.From.Before(now()) {
+			d.From = now()
+		}
+		duties[i] = d
+	}
+	if duties[0].Person == duties[1].Person {
+		return nil, invalid("for", "%s is on call at both times; there is nothing to swap", duties[0].Person)
+	}
+	name := store.NewID("swap")
+	out := make([]store.StandIn, len(duties))
+	for i, d := range duties {
+		would := d.Instead
+		if would == "" {
+			would = d.Person
+		}
+		out[i] = store.StandIn{Line: s.Line, FromAt: d.From, UntilAt: d.Until, Person: duties[1-i].Person,
+			InsteadOf: would, Why: s.Why, Swap: name}
+		if err := standable(t, out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// ReadCalendars reads the calendars of a team's rota now.
+func (a *App) ReadCalendars(ctx context.Context, who *access.Principal, team string) (*OnCall, error) {
+	if err := access.Can(who, access.Respond, access.Object{Kind: "team", Name: team}); err != nil {
+		return nil, err
+	}
+	t, _, err := a.engine.Team(a.store.In(ctx), team, now())
+	switch {
+	case err != nil:
+		return nil, err
+	case t == nil:
+		return nil, named(store.ErrNotFound, "team %s", team)
+	case len(t.Feeds) == 0:
+		return nil, invalid("team", "the rota of %s is read from no calendar: first: {feed: https://…} in its document",
+			team)
+	}
+	if err := a.engine.ReadFeeds(ctx, t, now()); err != nil {
+		return nil, err
+	}
+	list, err := a.OnCallAt(ctx, who, team, now())
+	if err != nil {
+		return nil, err
+	}
+	return &list[0], nil
 }
 
 // standable refuses a stand-in that cannot be.

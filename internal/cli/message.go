@@ -78,21 +78,24 @@ func (a *app) message() *cobra.Command {
 			return r.JSON200.Items, r.JSON200.Next, nil
 		},
 		func(items []api.Message) {
-			var rows [][]string
-			for _, x := range items {
-				first, _, _ := strings.Cut(x.Text, "\n")
-				rows = append(rows, []string{
-					fmt.Sprint(x.Id), x.To, string(x.State), fmt.Sprint(x.Tries), ago(x.QueuedAt),
-					orDash(numberOrNone(x.Incident)), clip(first, 60), clip(x.Error, 50),
-				})
-			}
-			a.table("No messages. Add a room with: urgentis connection add NAME --url URL",
-				[]string{"no", "to", "state", "tries", "queued", "incident", "text", "error"}, rows)
+			a.showMessages("No messages. Add a room with: urgentis connection add NAME --url URL", items)
 		})
 	list.Flags().StringVar(&state, "state", "", "only `queued`, sent, failed or dropped ones")
 	list.Flags().Int64Var(&p.Incident, "incident", 0, "only those about the incident of this `NUMBER`")
 	complete(list, "state", "queued", "sent", "failed", "dropped")
 	return noun("message", "What people and other systems were told", list, a.messageShow(), a.messageAgain())
+}
+
+func (a *app) showMessages(empty string, items []api.Message) {
+	var rows [][]string
+	for _, x := range items {
+		first, _, _ := strings.Cut(x.Text, "\n")
+		rows = append(rows, []string{
+			fmt.Sprint(x.Id), x.To, string(x.State), fmt.Sprint(x.Tries), ago(x.QueuedAt),
+			orDash(numberOrNone(x.Incident)), clip(first, 60), clip(x.Error, 50),
+		})
+	}
+	a.table(empty, []string{"no", "to", "state", "tries", "queued", "incident", "text", "error"}, rows)
 }
 
 func (a *app) messageShow() *cobra.Command {

@@ -136,12 +136,27 @@ func (a *app) showOnCall(list []api.OnCall) {
 			a.say("%s\n", a.paint(amber, fmt.Sprintf("Nobody of %s is on call from %s until %s.", t.Team,
 				inZone(h.From, t.Zone), inZone(h.Until, t.Zone))))
 		}
+		for _, c := range t.Calendars {
+			a.showCalendar(t, c)
+		}
+	}
+}
+
+// showCalendar tells how it stands with the calendar from which a line is read, where something is wrong with it.
+func (a *app) showCalendar(t api.OnCall, c api.RotaCalendar) {
+	read := "It was not read yet"
+	if !c.ReadAt.IsZero() {
+		read = "It was read " + inZone(c.ReadAt, t.Zone)
+	}
+	if c.Trouble != "" || c.ReadAt.IsZero() {
+		a.say("%s\n", a.paint(amber, strings.TrimSpace(fmt.Sprintf("Line %d of %s is read from a calendar. %s. %s", c.Line,
+			t.Team, read, c.Trouble))))
 	}
 }
 
 func (a *app) team() *cobra.Command {
 	return noun("team", "Teams: their rotas, and who stands in", a.teamDuties(), a.teamStandIn(), a.teamStandIns(),
-		a.teamTakeBack(), a.teamFeed(), a.teamHandOver())
+		a.teamTakeBack(), a.teamSwap(), a.teamFeed(), a.teamRead(), a.teamHandOver())
 }
 
 func (a *app) teamDuties() *cobra.Command {
@@ -230,6 +245,63 @@ func (a *app) teamStandIn() *cobra.Command {
 	return a.offers(c, teamNames)
 }
 
+// teamSwap lets two duties change hands.
+func (a *app) teamSwap() *cobra.Command {
+	var at, with string
+	var b api.NewSwap
+	c := doer(a, "swap TEAM", "Two duties change hands, both or neither",
+		"urgentis team swap quayside --at 2026-12-24T20:00:00Z --for 2026-12-31T20:00:00Z", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			var err error
+			if b.At, err = ahead("at", at); err != nil {
+				return nil, "", err
+			}
+			if b.For, err = ahead("for", with); err != nil {
+				return nil, "", err
+			}
+			if b.At.IsZero() || b.For.IsZero() {
+				return nil, "", usage("say a time within each of the two duties: --at TIME --for TIME")
+			}
+			r, err := check(cl.SwapDutiesWithResponse(cmd.Context(), args[0], b))
+			if err != nil {
+				return nil, "", err
+			}
+			var says strings.Builder
+			for _, s := range *r.JSON201 {
+				fmt.Fprintf(&says, "%s is on call from %s until %s instead of %s.\n", s.Person, s.From.Format(clockShape),
+					s.Until.Format(clockShape), s.InsteadOf)
+			}
+			fmt.Fprintf(&says, "To take both back: urgentis team take-back %s %d", args[0], (*r.JSON201)[0].Id)
+			return r.JSON201, says.String(), nil
+		})
+	c.Flags().StringVar(&at, "at", "", "a `TIME` within the one duty: in how long, or 2026-12-24T20:00:00Z")
+	c.Flags().StringVar(&with, "for", "", "a `TIME` within the other")
+	c.Flags().IntVar(&b.Line, "line", 1, "in this `LINE` of the rota")
+	c.Flags().StringVar(&b.Why, "why", "", "`WORDS` for whoever reads it")
+	return a.offers(c, teamNames)
+}
+
+// teamRead reads the calendars of a rota.
+func (a *app) teamRead() *cobra.Command {
+	c := verb("read TEAM", "Read the calendars of a rota now; they are read each quarter of an hour as well",
+		"urgentis team read skerry", cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.ReadCalendarsWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() {
+				a.showOnCall([]api.OnCall{*r.JSON200})
+				for _, c := range r.JSON200.Calendars {
+					if c.Trouble == "" {
+						a.say("Line %d was read.\n", c.Line)
+					}
+				}
+			})
+		}))
+	return a.offers(c, teamNames)
+}
+
 func (a *app) teamStandIns() *cobra.Command {
 	c := verb("stand-ins TEAM", "Who stands in, now and later", "urgentis team stand-ins quayside", cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
@@ -254,7 +326,7 @@ func (a *app) teamStandIns() *cobra.Command {
 }
 
 func (a *app) teamTakeBack() *cobra.Command {
-	c := doer(a, "take-back TEAM ID", "Take a stand-in back", "urgentis team take-back quayside 3", cobra.ExactArgs(2),
+	c := doer(a, "take-back TEAM ID", "Take a stand-in back, or both of a swap", "urgentis team take-back quayside 3", cobra.ExactArgs(2),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			id, err := strconv.ParseInt(args[1], 10, 64)
 			if err != nil {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -71,12 +70,7 @@ func (o *Outbox) do(ctx context.Context, name string, call *message.Call, key st
 	req.Header.Set("Idempotency-Key", key)
 	res, err := o.client.Do(req)
 	if err != nil {
-		// The address may hold a token, and what is said here goes into the record.
-		var at *url.Error
-		if errors.As(err, &at) {
-			err = at.Err
-		}
-		return 0, "", fmt.Errorf("%s: %w", name, err)
+		return 0, "", fmt.Errorf("%s: %w", name, withoutAddress(err))
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))

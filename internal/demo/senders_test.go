@@ -48,21 +48,3 @@ func TestTheOlderThingsAreHeard(t *testing.T) {
 		return err == nil && r.JSON200 != nil && len(r.JSON200.Items) == 1
 	}, 20*time.Second, 50*time.Millisecond)
 }
-
-// The storm of the pier is one incident with every alert in it.
-func TestTheStormIsOneIncident(t *testing.T) {
-	w, ctx := world(t)
-	time.Sleep(2500 * time.Millisecond)
-	require.NoError(t, w.Senders.Storm())
-	var found *api.Incident
-	require.Eventually(t, func() bool {
-		found = w.of(t, ctx, "pier")
-		return found.Alerts == stormHosts*stormThings
-	}, 45*time.Second, 100*time.Millisecond)
-	r, err := w.Admin.ListIncidentsWithResponse(ctx, &api.ListIncidentsParams{Service: "pier"})
-	require.NoError(t, err)
-	assert.Len(t, r.JSON200.Items, 1)
-	v, err := w.Admin.VerifyIncidentWithResponse(ctx, found.Number)
-	require.NoError(t, err)
-	assert.True(t, v.JSON200.Whole, v.JSON200.Says)
-}

@@ -93,3 +93,52 @@ func TestWhoeverIsOnCallIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, "iva", (*on.JSON200)[0].Duties[0].Person)
 }
+
+// The fares desk's rota is read from the office's calendar, and two of its duties change hands together.
+func TestARotaFromACalendarAndASwap(t *testing.T) {
+	w, ctx := world(t)
+	onCall := func(at time.Time) api.OnCall {
+		r, err := w.Admin.ListOnCallWithResponse(ctx, &api.ListOnCallParams{Team: "fares", At: at})
+		require.NoError(t, err)
+		require.Len(t, *r.JSON200, 1, string(r.Body))
+		return (*r.JSON200)[0]
+	}
+	read, err := w.Admin.ReadCalendarsWithResponse(ctx, "fares")
+	require.NoError(t, err)
+	require.NotNil(t, read.JSON200, string(read.Body))
+	require.Len(t, read.JSON200.Calendars, 1)
+	assert.Empty(t, read.JSON200.Calendars[0].Trouble)
+	assert.Empty(t, read.JSON200.Holes)
+	none, err := w.Admin.ReadCalendarsWithResponse(ctx, "quayside")
+	require.NoError(t, err)
+	assert.Contains(t, string(none.Body), "is read from no calendar")
+
+	now := onCall(time.Now()).Duties[0]
+	next := onCall(now.Until.Add(time.Hour)).Duties[0]
+	require.NotEqual(t, now.Person, next.Person)
+	for says, b := range map[string]api.NewSwap{
+		"nothing to swap":    {At: time.Now(), For: now.Until.Add(-time.Second)},
+		"is over":            {At: now.From.Add(-time.Hour), For: next.From},
+		"has no line 2":      {At: time.Now(), For: next.From, Line: 2},
+		"nobody is on call ": {At: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), For: next.From},
+	} {
+		r, err := w.Admin.SwapDutiesWithResponse(ctx, "fares", b)
+		require.NoError(t, err)
+		assert.Contains(t, string(r.Body), says)
+	}
+	swapped, err := w.Admin.SwapDutiesWithResponse(ctx, "fares", api.NewSwap{At: time.Now(), For: next.From,
+		Why: "A wedding."})
+	require.NoError(t, err)
+	require.NotNil(t, swapped.JSON201, string(swapped.Body))
+	require.Len(t, *swapped.JSON201, 2)
+	assert.Equal(t, next.Person, onCall(time.Now().Add(time.Second)).Duties[0].Person)
+	assert.Equal(t, now.Person, onCall(next.From).Duties[0].Person)
+	after := onCall(next.Until).Duties[0]
+	assert.Equal(t, now.Person, after.Person)
+	assert.Empty(t, after.InsteadOf, "what comes after the two is as it was")
+	back, err := w.Admin.RemoveStandInWithResponse(ctx, "fares", (*swapped.JSON201)[1].Id)
+	require.NoError(t, err)
+	assert.Equal(t, 204, back.StatusCode())
+	assert.Equal(t, now.Person, onCall(time.Now()).Duties[0].Person, "both are taken back")
+	assert.Equal(t, next.Person, onCall(next.From).Duties[0].Person)
+}

@@ -31,6 +31,7 @@ type World struct {
 	Texts *Catcher
 	// Desk is the harbour's, Requests the line's.
 	Desk, Requests *Desk
+	Office         *Office
 	Monitor        *Monitor
 	Senders        *Senders
 	// SignIn gives the made-up people's passwords.
@@ -94,6 +95,9 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		return err
 	}
 	if w.Requests, err = StartLineDesk(fmt.Sprintf("%s.8:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
+	if w.Office, err = StartOffice(fmt.Sprintf("%s.9:%d", w.Fleet.Net, HTTPPort)); err != nil {
 		return err
 	}
 	c.AllowNet = append(c.AllowNet, "127.0.0.0/8")
@@ -429,6 +433,9 @@ func (w *World) Stop() error {
 		if d != nil {
 			d.Stop()
 		}
+	}
+	if w.Office != nil {
+		w.Office.Stop()
 	}
 	for _, c := range []*Catcher{w.Mail, w.Texts} {
 		if c != nil {

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
 	"urgentis/internal/act"
@@ -58,6 +59,8 @@ type Config struct {
 	Link string `need:"yes"`
 	// Live is called with output as it comes; it must not block.
 	Live func(Output)
+	// FetchFeed reads the calendar of a rota; nil where none are read.
+	FetchFeed func(ctx context.Context, f *route.Feed) (string, error)
 	// Workers are registered with the queue beside the engine's own.
 	Workers func(*river.Workers)
 	// Clock is time.Now unless a test sets it.
@@ -150,7 +153,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("start the queue: %w", err)
 	}
 	e.working.Store(true)
-	e.loops.Add(8)
+	e.loops.Add(9)
 	go e.beat()
 	go e.clean()
 	go e.timers()
@@ -159,6 +162,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.tellNotices()
 	go e.tellDesks()
 	go e.watchShifts()
+	go e.readFeeds()
 	return nil
 }
 

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"urgentis/core/route"
@@ -37,6 +38,31 @@ func (s *Sheet) Notify(n Notice) error {
 		Link: n.Link, Incident: n.Incident, At: now, State: store.NoticeOpen, LookAt: &at,
 	})
 	return nil
+}
+
+// about puts what an incident is about into a notice, but for the labels of its alert.
+func (s *Sheet) about(n *route.Notice, inc *store.Incident) error {
+	n.Incident, n.Title, n.Severity = inc.Number, inc.Title, inc.Severity
+	n.Service, n.Holder = inc.Service, inc.Holder
+	service, err := s.tx.Service(inc.Service)
+	if err == nil && service != nil {
+		n.Owner = service.Owner
+	}
+	return err
+}
+
+// PageAfter is how long a runbook may work on an incident, opened by an alert with these labels, before somebody is
+// called.
+func (s *Sheet) PageAfter(inc *store.Incident, labels map[string]string) (time.Duration, error) {
+	w, err := s.world()
+	if err != nil || !slices.ContainsFunc(w.Routes, func(r *route.Route) bool { return r.Page != 0 }) {
+		return route.DefaultPage, err
+	}
+	n := &route.Notice{Kind: route.IncidentPage, Urgent: true, Labels: labels, At: s.e.now()}
+	if err := s.about(n, inc); err != nil {
+		return 0, err
+	}
+	return w.PageAfter(n, s.e.now()), nil
 }
 
 // TellNow lets what is held back about an incident be told now: nobody is there who would find out whether it is true,

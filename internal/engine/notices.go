@@ -263,14 +263,8 @@ func (g *telling) notice(row *store.Notice) (*route.Notice, error) {
 	if g.inc == nil {
 		return n, nil
 	}
-	n.Incident, n.Title, n.Severity = g.inc.Number, g.inc.Title, g.inc.Severity
-	n.Service, n.Holder = g.inc.Service, g.inc.Holder
-	service, err := g.sheet.tx.Service(g.inc.Service)
-	if err != nil {
+	if err := g.sheet.about(n, g.inc); err != nil {
 		return nil, err
-	}
-	if service != nil {
-		n.Owner = service.Owner
 	}
 	worst, err := g.sheet.tx.WorstAlert(g.inc.Number)
 	if err != nil || worst == nil {

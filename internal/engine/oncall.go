@@ -23,6 +23,9 @@ func (e *Engine) Team(tx *store.Tx, name string, at time.Time) (*route.Team, []c
 	if len(docs) != 1 {
 		return nil, nil, fmt.Errorf("the team %s cannot be read: %s", name, found[0].Sentence())
 	}
+	if err := e.fill(tx, docs[0].Team, at); err != nil {
+		return nil, nil, err
+	}
 	in, err := tx.StandIns(name, at)
 	return docs[0].Team, store.InRota(in), err
 }

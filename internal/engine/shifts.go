@@ -49,6 +49,9 @@ func (e *Engine) shiftsOnce(ctx context.Context) error {
 
 // tellHoles tells a team, once, when nobody will be on call in its first line.
 func (s *Sheet) tellHoles(t *route.Team, in []calendar.StandIn) error {
+	if f := t.Feeds[0]; f != nil && f.ReadAt.IsZero() {
+		return nil // it is not known yet
+	}
 	now := s.e.now()
 	for _, h := range t.Rota.Holes(0, now, now.Add(lookForHoles), in) {
 		// A hole that goes on has another beginning each time it is looked at.

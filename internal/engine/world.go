@@ -76,7 +76,10 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 		}
 		w.add(docs[0])
 	}
-	for name := range w.Teams {
+	for name, t := range w.Teams {
+		if err := e.fill(tx, t, e.now()); err != nil {
+			return nil, err
+		}
 		in, err := tx.StandIns(name, e.now())
 		if err != nil {
 			return nil, err

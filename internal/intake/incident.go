@@ -289,18 +289,18 @@ func (w *writing) tellOpened(a *store.Alert, inc *store.Incident) error {
 	if err := w.sheet.Notify(n); err != nil || !bad(a.Severity) {
 		return err
 	}
+	hold, err := w.sheet.PageAfter(inc, a.Labels)
+	if err != nil {
+		return err
+	}
 	n = w.notice(inc, route.IncidentPage, "page", fmt.Sprintf("Incident %d (%s) is still open after %s: %s", inc.Number,
-		a.Severity, plain.Span(holdPage), a.Summary))
-	n.Hold = holdPage
+		a.Severity, plain.Span(hold), a.Summary))
+	n.Hold = hold
 	return w.sheet.Notify(n)
 }
 
-const (
-	// holdOpening is how long the first check of a runbook may take before people are told of an incident.
-	holdOpening = time.Minute
-	// holdPage is how long a runbook may work on a bad incident before somebody is called.
-	holdPage = 10 * time.Minute
-)
+// holdOpening is how long the first check of a runbook may take before people are told of an incident.
+const holdOpening = time.Minute
 
 // bad reports whether a severity is one for which somebody is called at any hour.
 func bad(severity string) bool { return alert.Worth(severity) >= alert.Worth(string(alert.Major)) }

@@ -32,6 +32,11 @@ func apiOnCall(x app.OnCall) api.OnCall {
 	if x.Team.Rota != nil {
 		out.Zone = x.Team.Rota.Zone.String()
 	}
+	for line := range len(x.Duties) {
+		if f := x.Team.Feeds[line]; f != nil {
+			out.Calendars = append(out.Calendars, api.RotaCalendar{Line: line + 1, ReadAt: f.ReadAt, Trouble: f.Trouble})
+		}
+	}
 	for line, d := range x.Duties {
 		out.Duties = append(out.Duties, apiDuty(line, d))
 	}
@@ -103,8 +108,26 @@ func (s *Server) ListStandIns(
 func apiStandIn(x store.StandIn) api.StandIn {
 	return api.StandIn{
 		Id: x.ID, Person: x.Person, From: x.FromAt.UTC(), Until: x.UntilAt.UTC(), Line: x.Line + 1,
-		InsteadOf: x.InsteadOf, Why: x.Why, EnteredBy: x.EnteredBy,
+		InsteadOf: x.InsteadOf, Why: x.Why, EnteredBy: x.EnteredBy, Swap: x.Swap != "",
 	}
+}
+
+// SwapDuties implements api.StrictServerInterface.
+func (s *Server) SwapDuties(ctx context.Context, r api.SwapDutiesRequestObject) (api.SwapDutiesResponseObject, error) {
+	b := r.Body
+	list, err := s.App.Swap(ctx, who(ctx), r.Name, app.Swap{Line: max(1, b.Line) - 1, At: b.At, For: b.For, Why: b.Why})
+	return api.SwapDuties201JSONResponse(mapped(list, apiStandIn)), err
+}
+
+// ReadCalendars implements api.StrictServerInterface.
+func (s *Server) ReadCalendars(
+	ctx context.Context, r api.ReadCalendarsRequestObject,
+) (api.ReadCalendarsResponseObject, error) {
+	x, err := s.App.ReadCalendars(ctx, who(ctx), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.ReadCalendars200JSONResponse(apiOnCall(*x)), nil
 }
 
 // AddStandIn implements api.StrictServerInterface.

@@ -175,6 +175,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	driver, err = engine.New(
 		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
+			FetchFeed: outbox.FetchFeed,
 			Hands: engine.Hands{
 				"ssh":   i.ssh,
 				"local": here,

@@ -19,6 +19,7 @@ type StandIn struct {
 	Why       string
 	EnteredBy string
 	EnteredAt time.Time `gorm:"default:now()"`
+	Swap      string    // what two that were entered together have in common; "" for one alone
 }
 
 // MostStandIns bounds how many stand-ins of a team that are not over are kept.
@@ -47,9 +48,11 @@ func InRota(list []StandIn) []calendar.StandIn {
 // AddStandIn keeps a stand-in.
 func (tx *Tx) AddStandIn(s *StandIn) error { return tx.db.Create(s).Error }
 
-// RemoveStandIn takes a stand-in of a team back; ErrNotFound where there is none.
+// RemoveStandIn takes a stand-in of a team back, and the other one of its swap; ErrNotFound where there is none.
 func (tx *Tx) RemoveStandIn(team string, id int64) error {
-	n, err := tx.exec("delete from stand_in where team = ? and id = ?", team, id)
+	n, err := tx.exec(`delete from stand_in where team = @team and (id = @id or swap <> '' and
+		swap = (select s.swap from stand_in s where s.team = @team and s.id = @id))`,
+		map[string]any{"team": team, "id": id})
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}

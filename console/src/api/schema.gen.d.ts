@@ -913,6 +913,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{name}/calendars/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read the calendars of a team's rota now. They are read each quarter of an hour as well. */
+        post: operations["readCalendars"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{name}/swaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Two duties change hands, by two stand-ins that are entered together and taken back together. */
+        post: operations["swapDuties"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{name}/hand-over": {
         parameters: {
             query?: never;
@@ -958,7 +992,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take a stand-in back. */
+        /** Take a stand-in back, and the other one of a swap with it. */
         delete: operations["removeStandIn"];
         options?: never;
         head?: never;
@@ -2689,6 +2723,19 @@ export interface components {
             duties: components["schemas"]["Duty"][];
             /** @description when nobody is on call in the first line */
             holes: components["schemas"]["Duty"][];
+            /** @description from which lines of the rota are read */
+            calendars?: components["schemas"]["RotaCalendar"][];
+        };
+        RotaCalendar: {
+            /** @description from 1 */
+            line: number;
+            /**
+             * Format: date-time
+             * @description when it was read last; not given before it was
+             */
+            read_at?: string;
+            /** @description what went wrong at the last try */
+            trouble?: string;
         };
         Duty: {
             /** @description from 1 */
@@ -2714,6 +2761,21 @@ export interface components {
             instead_of?: string;
             why?: string;
         };
+        NewSwap: {
+            /**
+             * Format: date-time
+             * @description a time within the one duty
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description a time within the other
+             */
+            for: string;
+            /** @default 1 */
+            line: number;
+            why?: string;
+        };
         StandIn: {
             /** Format: int64 */
             id: number;
@@ -2726,6 +2788,8 @@ export interface components {
             instead_of?: string;
             why?: string;
             entered_by: string;
+            /** @description it is one of two of a swap */
+            swap?: boolean;
         };
         /** @description what somebody needs who takes over from a run that left the incident to people */
         HandedOver: {
@@ -4863,6 +4927,56 @@ export interface operations {
                 };
                 content: {
                     "text/calendar": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readCalendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description who is on call then */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OnCall"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    swapDuties: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["team"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSwap"];
+            };
+        };
+        responses: {
+            /** @description the two stand-ins */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandIn"][];
                 };
             };
             default: components["responses"]["Problem"];

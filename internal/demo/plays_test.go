@@ -1,0 +1,75 @@
+package demo
+
+import (
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/api"
+)
+
+// Every play shows what it is there to show, and leaves a record that is whole.
+func TestPlays(t *testing.T) {
+	for _, play := range Plays {
+		t.Run(play.Name, func(t *testing.T) {
+			t.Parallel()
+			w, ctx := world(t)
+			n, err := play.Run(ctx, w, func(s string) { t.Log(s) })
+			require.NoError(t, err)
+			v, err := w.Admin.VerifyIncidentWithResponse(ctx, n)
+			require.NoError(t, err)
+			require.NotNil(t, v.JSON200, string(v.Body))
+			assert.True(t, v.JSON200.Whole, v.JSON200.Says)
+			r, err := w.Admin.GetIncidentWithResponse(ctx, n)
+			require.NoError(t, err)
+			messages, err := w.Admin.ListMessagesWithResponse(ctx, &api.ListMessagesParams{Incident: n})
+			require.NoError(t, err)
+			shows[play.Name](t, w, r.JSON200, messages.JSON200.Items)
+		})
+	}
+}
+
+// shows are what else is to be seen of plays.
+var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messages []api.Message){
+	"repaired": func(*testing.T, *World, *api.IncidentDetail, []api.Message) {},
+	"false-alarm": func(t *testing.T, _ *World, _ *api.IncidentDetail, messages []api.Message) {
+		for _, m := range messages {
+			assert.True(t, strings.HasPrefix(m.To, "source/"), m.To)
+		}
+	},
+	"by-day": func(t *testing.T, w *World, d *api.IncidentDetail, _ []api.Message) {
+		var said strings.Builder
+		for _, n := range w.Desk.Tickets()[0].Notes {
+			said.WriteString(n.Text + "\n")
+		}
+		assert.Contains(t, said.String(), "Approved: ")
+		assert.Contains(t, said.String(), "Closed: repaired")
+		assert.Empty(t, w.Requests.Tickets(), "the other desk wants none of it")
+		assert.NotContains(t, kindsOf(d), "people.called", "by day the room is enough")
+	},
+	"by-night": func(t *testing.T, _ *World, d *api.IncidentDetail, _ []api.Message) {
+		var called []string
+		for _, e := range d.Entries {
+			if e.Kind == "people.called" {
+				called = append(called, e.Title)
+			}
+		}
+		assert.Equal(t, []string{"Calls mara by harbour-texts", "Calls iva by harbour-mail"}, called)
+	},
+	"storm": func(t *testing.T, _ *World, _ *api.IncidentDetail, messages []api.Message) {
+		var to []string
+		for _, m := range messages {
+			to = append(to, m.To)
+		}
+		assert.Equal(t, []string{"room/quayside-room", "room/quayside-room", "room/quayside-room"}, to)
+	},
+	"held": func(t *testing.T, _ *World, d *api.IncidentDetail, _ []api.Message) {
+		called := slices.IndexFunc(d.Entries, func(e api.Entry) bool { return e.Kind == "people.called" })
+		require.Positive(t, called)
+		assert.GreaterOrEqual(t, d.Entries[called].At.Sub(d.Entries[0].At), 9*time.Second)
+	},
+}
