@@ -8,13 +8,15 @@ import (
 const OfTickets = "tickets"
 
 // TicketFields are the fields of what a desk tells, which a source of tickets maps.
-var TicketFields = []string{"ticket", "text", "by"}
+var TicketFields = []string{"ticket", "text", "by", "id"}
 
 // TicketNews is what a ticket desk tells of one ticket.
 type TicketNews struct {
 	Ticket string `json:"ticket"` // its number
 	Text   string `json:"text"`
 	By     string `json:"by"`
+	// ID is by which the desk names this piece of news, so that it counts once; "" where it names none.
+	ID string `json:"id,omitempty"`
 	// Echo says that it tells only what we did there ourselves.
 	Echo bool `json:"echo,omitempty"`
 	// Closed says that the ticket was closed there.
@@ -44,7 +46,8 @@ func (s *Source) Tickets(p Payload, now time.Time) ([]TicketNews, error) {
 				return nil, invalid("item %d: cleared: %s", i+1, reason(err))
 			}
 		}
-		for name, into := range map[string]*string{"ticket": &t.Ticket, "text": &t.Text, "by": &t.By} {
+		for name, into := range map[string]*string{"ticket": &t.Ticket, "text": &t.Text, "by": &t.By,
+			"id": &t.ID} {
 			f := s.Map[name]
 			if f == nil {
 				continue

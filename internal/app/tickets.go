@@ -2,11 +2,11 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 
 	"urgentis/core/alert"
-	"urgentis/core/incident"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
@@ -33,11 +33,30 @@ func (a *App) takeTickets(ctx context.Context, s *alert.Source, p alert.Payload)
 	return &Received{Many: true, Taken: []intake.Taken{}}, nil
 }
 
+// takeNews takes one piece of news. What is about a ticket whose number the desk has not said yet waits for it.
 func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNews) error {
 	return a.write(ctx, func(sheet *engine.Sheet) error {
-		t, err := sheet.Tx().TicketNumbered(s.Desk, news.Ticket)
+		tx := sheet.Tx()
+		if news.ID != "" {
+			if fresh, err := tx.HeardBack(s.Name, news.ID); err != nil || !fresh {
+				return err
+			}
+		}
+		t, err := tx.TicketNumbered(s.Desk, news.Ticket)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil
+			text, err := json.Marshal(news)
+			if err != nil {
+				return err
+			}
+			if kept, err := tx.KeepEarly(s.Desk, news.Ticket, text); err != nil || kept {
+				return err
+			}
+			// It may have been said meanwhile; else it is none of ours.
+			if t, err = tx.TicketNumbered(s.Desk, news.Ticket); errors.Is(err, store.ErrNotFound) {
+				return nil
+			} else if err != nil {
+				return err
+			}
 		} else if err != nil {
 			return err
 		}
@@ -45,23 +64,8 @@ func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNe
 		if err != nil {
 			return err
 		}
-		title := fmt.Sprintf("Ticket %s at %s: %s", t.Number, s.Desk, news.Text)
-		if news.Closed {
-			if title = fmt.Sprintf("Ticket %s was closed at %s", t.Number, s.Desk); i.State == "open" {
-				title += "; the incident is still open here"
-			}
-			if err := sheet.Tx().TicketIs(t, store.TicketClosed); err != nil {
-				return err
-			}
-		}
-		if r := []rune(title); len(r) > 300 {
-			title = string(r[:299]) + "…"
-		}
 		sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
-		return sheet.RecordWriter.Write(i, store.NewEntry{
-			At: now(), Kind: incident.TicketNews, Actor: s.Desk, Title: title,
-			Content: map[string]any{"by": news.By, "text": news.Text, "ticket": t.Number, "closed": news.Closed},
-		})
+		return engine.TicketNews(tx, sheet.RecordWriter, t, i, news)
 	})
 }
 
@@ -76,7 +80,7 @@ func (a *App) tryTickets(s *alert.Source, p alert.Payload) (*TriedSource, error)
 	for _, t := range list {
 		item := TriedItem{}
 		item.Ignored = t.Echo
-		for _, f := range []struct{ name, value string }{{"ticket", t.Ticket}, {"text", t.Text}, {"by", t.By}} {
+		for _, f := range []struct{ name, value string }{{"ticket", t.Ticket}, {"text", t.Text}, {"by", t.By}, {"id", t.ID}} {
 			if f.value != "" {
 				item.Made = append(item.Made, alert.Made{Field: f.name, Value: f.value, From: "news of a ticket"})
 			}

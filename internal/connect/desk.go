@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/alert"
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/internal/engine"
@@ -128,6 +129,27 @@ func (o *Outbox) ticketMade(ctx context.Context, c *message.Connection, t *store
 			Content: map[string]any{"desk": c.Name, "number": t.Number, "link": t.Link}}); err != nil {
 			return err
 		}
+		if err := earlyNews(tx, r, t, i); err != nil {
+			return err
+		}
 		return r.Flush()
 	})
+}
+
+// earlyNews writes down what the desk told of a ticket before it had said its number.
+func earlyNews(tx *store.Tx, r *store.RecordWriter, t *store.Ticket, i *store.Incident) error {
+	early, err := tx.TakeEarly(t.Connection, t.Number)
+	if err != nil {
+		return err
+	}
+	for _, text := range early {
+		var news alert.TicketNews
+		if err := json.Unmarshal([]byte(text), &news); err != nil {
+			return fmt.Errorf("read what was kept of ticket %s: %w", t.Number, err)
+		}
+		if err := engine.TicketNews(tx, r, t, i, news); err != nil {
+			return err
+		}
+	}
+	return nil
 }

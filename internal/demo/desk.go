@@ -1,7 +1,7 @@
 package demo
 
 import (
-	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"html/template"
@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -40,6 +41,27 @@ type Desk struct {
 	tickets []*Ticket
 	http    *http.Server
 	telling sync.WaitGroup
+	Slowly  slowly
+	told    int
+	// late lets what is told of tickets come late, twice and in the wrong order.
+	late bool
+}
+
+// slowly lets a stand-in take what comes at once and answer late.
+type slowly struct {
+	until atomic.Int64
+	// Taken is called when something was taken and is not answered yet; nil: nothing is.
+	Taken func()
+}
+
+// Until lets answers come at a time.
+func (s *slowly) Until(t time.Time) { s.until.Store(t.UnixNano()) }
+
+func (s *slowly) wait() {
+	if s.Taken != nil {
+		s.Taken()
+	}
+	time.Sleep(time.Until(time.Unix(0, s.until.Load())))
 }
 
 // us is who writes to the desk for the service.
@@ -55,6 +77,7 @@ func StartHarbourDesk(addr string) (*Desk, error) {
 			return
 		}
 		t := d.open(b.Short, b.Reference, b.Urgency, b.Text)
+		d.Slowly.wait()
 		w.WriteHeader(http.StatusCreated)
 		answer(w, map[string]any{"ticket": map[string]any{"id": t.Number, "page": d.URL + "/#" + t.Number}})
 	})
@@ -165,6 +188,7 @@ func (d *Desk) change(w http.ResponseWriter, number, by, text string, inner bool
 		http.Error(w, "there is no such ticket", http.StatusNotFound)
 		return
 	}
+	d.Slowly.wait()
 	answer(w, map[string]any{"ok": true})
 }
 
@@ -189,20 +213,21 @@ func (d *Desk) tell(number, by, text, state string) {
 	if d.events == "" {
 		return
 	}
-	events, token := d.events, d.token
+	events, token, late := d.events, d.token, d.late
+	d.told++
+	body, err := json.Marshal(map[string]any{"ticket": number, "by": by, "words": text, "state": state,
+		"event": fmt.Sprintf("%s%d", d.prefix, d.told)})
+	if err != nil {
+		return
+	}
+	times, wait := 1, time.Duration(0)
+	if late {
+		times, wait = 2, time.Duration(3-d.told%3)*300*time.Millisecond
+	}
 	d.telling.Go(func() {
-		body, err := json.Marshal(map[string]any{"ticket": number, "by": by, "words": text, "state": state})
-		if err != nil {
-			return
-		}
-		req, err := http.NewRequest(http.MethodPost, events, bytes.NewReader(body))
-		if err != nil {
-			return
-		}
-		req.Header.Set("Authorization", "Bearer "+token)
-		req.Header.Set("Content-Type", "application/json")
-		if res, err := http.DefaultClient.Do(req); err == nil {
-			res.Body.Close()
+		for range times {
+			time.Sleep(wait)
+			post(context.Background(), events, token, string(body)) //nolint:errcheck // a desk asks nobody whether it was heard
 		}
 	})
 }

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
+	"urgentis/core/access"
 )
 
 // The second desk has quite another interface, and only its document knows.
@@ -49,4 +51,67 @@ func TestARoomThatCallsBack(t *testing.T) {
 	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "gate.approved") })
 	assert.Equal(t, "mara", d.Incident.Holder)
 	assert.NotContains(t, press("@mara", "approve"), `"said"`, "it is decided")
+}
+
+// slow is for how long the desk and the room answer nothing: URGENTIS_OUTAGE, such as 60s.
+func slow(t *testing.T) time.Duration {
+	text := os.Getenv("URGENTIS_OUTAGE")
+	if text == "" {
+		return 12 * time.Second // longer than anybody waits for an answer
+	}
+	d, err := time.ParseDuration(text)
+	require.NoError(t, err)
+	return d
+}
+
+// The desk and the room take what comes, and answer late; what the desk tells comes late, twice and in the wrong order.
+// No run waits for them, and in the end there is one ticket, everything on it once, and no second incident.
+func TestADeskAndARoomThatAreSlow(t *testing.T) {
+	t.Parallel()
+	w, ctx := world(t)
+	long := slow(t)
+	w.Desk.mu.Lock()
+	w.Desk.late = true
+	w.Desk.mu.Unlock()
+	over := time.Now().Add(long)
+	w.Desk.Slowly.Until(over)
+	w.Room.Slowly.Until(over)
+	mara, err := w.As(ctx, "mara-by-script", access.Approver)
+	require.NoError(t, err)
+	w.Fleet.Queue.Break()
+	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, 20*time.Second, 20*time.Millisecond)
+	number := w.Desk.Tickets()[0].Number
+	require.True(t, w.Desk.Note(number, "otto", "The pilot asks how long.", false, ""))
+	_, err = w.Approve(ctx, mara, "seen")
+	require.NoError(t, err)
+	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return d.Incident.State == "resolved" })
+	assert.Equal(t, "repaired", d.Incident.Outcome)
+	assert.True(t, time.Now().Before(over), "the run waited for nobody")
+	require.Eventually(t, func() bool { return w.Desk.Tickets()[0].State == "closed" }, long+time.Minute,
+		50*time.Millisecond)
+	d = w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "ticket.news") })
+	time.Sleep(2 * time.Second) // what comes late
+	assert.Len(t, w.Desk.Tickets(), 1)
+	news, notes := 0, map[string]int{}
+	for _, e := range w.incident(t, ctx, 1, func(*api.IncidentDetail) bool { return true }).Entries {
+		if e.Kind == "ticket.news" && strings.Contains(e.Title, "The pilot asks") {
+			news++
+		}
+	}
+	assert.Equal(t, 1, news, "told twice, it stands in the record once")
+	for _, n := range w.Desk.Tickets()[0].Notes {
+		notes[n.Text]++
+	}
+	assert.Equal(t, 1, notes["The pilot asks how long."], "it is not said back")
+	list, err := w.Admin.ListIncidentsWithResponse(ctx, &api.ListIncidentsParams{})
+	require.NoError(t, err)
+	assert.Len(t, list.JSON200.Items, 1, "no echo makes an incident")
+	said := map[string]int{}
+	for _, m := range w.Room.Messages() {
+		said[m.Text]++
+	}
+	for text, times := range said {
+		assert.Equal(t, 1, times, text)
+	}
+	t.Log(kinds(d), notes)
 }

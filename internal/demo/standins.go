@@ -23,8 +23,10 @@ type Room struct {
 	list []RoomMessage
 	http *http.Server
 	// back is where what is pressed on a message is called back to, signed.
-	back string
-	sign *standardwebhooks.Webhook
+	back   string
+	sign   *standardwebhooks.Webhook
+	// Slowly lets it answer late.
+	Slowly slowly
 }
 
 // RoomMessage is one message in the room.
@@ -116,16 +118,22 @@ func (r *Room) post(w http.ResponseWriter, req *http.Request) {
 	}
 	m.At = time.Now().UTC()
 	key := req.Header.Get("Idempotency-Key")
+	r.keep(key, m)
+	r.Slowly.wait()
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// keep keeps a message, once for a key.
+func (r *Room) keep(key string, m RoomMessage) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if !r.seen[key] {
-		r.list = append(r.list, m)
-		if len(r.list) > maxKept {
-			r.list = r.list[1:]
-		}
+	if r.seen[key] {
+		return
 	}
 	r.seen[key] = key != ""
-	w.WriteHeader(http.StatusNoContent)
+	if r.list = append(r.list, m); len(r.list) > maxKept {
+		r.list = r.list[1:]
+	}
 }
 
 // Messages lists what was said, the newest last.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/alert"
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/message"
@@ -241,4 +242,26 @@ func inner(entries []store.Entry) bool {
 		}
 	}
 	return false
+}
+
+// TicketNews writes what a desk told of a ticket into the record of its incident.
+func TicketNews(
+	tx *store.Tx, w *store.RecordWriter, t *store.Ticket, i *store.Incident, news alert.TicketNews,
+) error {
+	title := fmt.Sprintf("Ticket %s at %s: %s", t.Number, t.Connection, news.Text)
+	if news.Closed {
+		if title = fmt.Sprintf("Ticket %s was closed at %s", t.Number, t.Connection); i.State == "open" {
+			title += "; the incident is still open here"
+		}
+		if err := tx.TicketIs(t, store.TicketClosed); err != nil {
+			return err
+		}
+	}
+	if r := []rune(title); len(r) > 300 {
+		title = string(r[:299]) + "…"
+	}
+	return w.Write(i, store.NewEntry{
+		At: time.Now(), Kind: incident.TicketNews, Actor: t.Connection, Title: title,
+		Content: map[string]any{"by": news.By, "text": news.Text, "ticket": t.Number, "closed": news.Closed},
+	})
 }

@@ -146,7 +146,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		e.Workers(workers)
 	}
 	var err error
-	if e.queue, err = e.Store.WorkQueue(workers, slog.New(slog.DiscardHandler)); err != nil {
+	if e.queue, err = e.Store.WorkQueue(e.name(), workers, slog.New(slog.DiscardHandler)); err != nil {
 		return fmt.Errorf("open the queue: %w", err)
 	}
 	if err := e.queue.Start(e.ctx); err != nil {

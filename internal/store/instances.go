@@ -155,6 +155,9 @@ func (tx *Tx) Gone(id, by string) (bool, error) {
 	if err != nil || len(hosts) == 0 {
 		return false, err
 	}
+	if err := tx.freeDeliveries(id); err != nil {
+		return true, err
+	}
 	return true, tx.Audit(by, "instance.gone", id, hosts[0])
 }
 

@@ -226,6 +226,7 @@ var passing = []struct{ table, over string }{
 	{"notice", "look_at is null and at < now() - interval '30 days'"},
 	{"link", "ends_at < now() - interval '1 day'"},
 	{"heard_back", "at < now() - interval '1 day'"},
+	{"early_news", "at < now() - interval '1 day'"},
 	{"payload", "at < now() - interval '30 days'"},
 	{"unread", "read_at < now() - interval '30 days'"},
 	{"source_key", "ends_at < now() - interval '30 days'"},

@@ -25,8 +25,9 @@ var ErrClaimLost = errors.New("the claim on the run was lost")
 var ErrMoved = errors.New("the log has moved on")
 
 // WorkQueue makes the client that works the queue on this instance.
-func (s *Store) WorkQueue(workers *river.Workers, log *slog.Logger) (*river.Client[pgx.Tx], error) {
+func (s *Store) WorkQueue(instance string, workers *river.Workers, log *slog.Logger) (*river.Client[pgx.Tx], error) {
 	return river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
+		ID: instance, // freeDeliveries knows by it whose a message was
 		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Workers: workers, Logger: log,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}, DeliverQueue: {MaxWorkers: 16}},
 		// What an instance had in hand when it died is taken up soon, not after the library's hour.

@@ -61,6 +61,27 @@ func (tx *Tx) TicketNumbered(connection, number string) (*Ticket, error) {
 	return only(scan[Ticket](tx, "select * from ticket where connection = ? and number = ?", connection, number))
 }
 
+// mostEarly bounds how much news of tickets that are not known yet is kept of a desk.
+const mostEarly = 1000
+
+// KeepEarly keeps news of a ticket whose number is not known yet, where a ticket is being opened at that desk; false
+// where none is. Nobody can note a number at that desk before the transaction is over.
+func (tx *Tx) KeepEarly(desk, ticket string, news []byte) (bool, error) {
+	opening, err := scan[int64](tx, `select incident from ticket where connection = ? and number = ''
+		and state = ? order by incident for share`, desk, TicketWanted)
+	if err != nil || len(opening) == 0 {
+		return false, err
+	}
+	return true, tx.run(`insert into early_news (desk, ticket, news) select ?, ?, ?
+		where (select count(*) from early_news where desk = ?) < ?`, desk, ticket, string(news), desk, mostEarly)
+}
+
+// TakeEarly takes what was kept of a ticket before its number was known, in the order in which it came.
+func (tx *Tx) TakeEarly(desk, ticket string) ([]string, error) {
+	return scan[string](tx, `with taken as (delete from early_news where desk = ? and ticket = ? returning id, news)
+		select news from taken order by id`, desk, ticket)
+}
+
 // TicketsBehind takes up to so many open tickets whose incident went on, or is over, and nothing of which is on its
 // way, so that no other instance does.
 func (tx *Tx) TicketsBehind(connection string, most int) ([]Ticket, error) {
