@@ -108,7 +108,7 @@ func TestMistakesInConnectionsAndRoutes(t *testing.T) {
 		"urgentis: route/1\nname: a\n":                "1: a route either tells somebody (tell: [on-call/quayside]), or says nobody: true",
 		"urgentis: route/1\nname: a\ntell: [mara]":    `3: "mara" is nobody: write room/NAME, team/NAME, on-call/NAME or person/NAME`,
 		"urgentis: route/1\nname: a\ntell: [person/a]\nlast_resort: true\nwhen: notice.urgent": "1: the last resort is " +
-			"told at any time of whatever nobody took: it has no when, hours or nobody",
+			"told at any time of whatever nobody took: it has no when, hours, page_after or nobody",
 	} {
 		_, found := Parse([]File{{"a", text}})
 		if assert.NotEmpty(t, found, text) {

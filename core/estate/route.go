@@ -39,8 +39,11 @@ func (x *decoder) route(root ast.Node) {
 	case r.Nobody == (len(r.Tell) > 0):
 		x.Fail(root, "a route either tells somebody (tell: [on-call/quayside]), or says nobody: true")
 	case r.Last && (r.Nobody || r.When != nil || r.Hours != "" || r.Page != 0):
-		x.Fail(root, "the last resort is told at any time of whatever nobody took: it has no when, hours, page_after or "+
-			"nobody")
+		x.Fail(
+			root,
+			"the last resort is told at any time of whatever nobody took: it has no when, hours, page_after or "+
+				"nobody",
+		)
 	}
 }
 

@@ -171,7 +171,11 @@ func swapped(t *route.Team, in []calendar.StandIn, s Swap) ([]store.StandIn, err
 			return nil, invalid([]string{"at", "for"}[i], "nobody is on call at %s; enter a stand-in instead",
 				at.In(t.Rota.Zone).Format(time.RFC3339))
 		case !d.Until.After(now()):
-			return nil, invalid([]string{"at", "for"}[i], "the duty at %s is over", at.In(t.Rota.Zone).Format(time.RFC3339))
+			return nil, invalid(
+				[]string{"at", "for"}[i],
+				"the duty at %s is over",
+				at.In(t.Rota.Zone).Format(time.RFC3339),
+			)
 		}
 		if d.From.Before(now()) {
 			d.From = now()

@@ -80,7 +80,9 @@ func (a *App) tryTickets(s *alert.Source, p alert.Payload) (*TriedSource, error)
 	for _, t := range list {
 		item := TriedItem{}
 		item.Ignored = t.Echo
-		for _, f := range []struct{ name, value string }{{"ticket", t.Ticket}, {"text", t.Text}, {"by", t.By}, {"id", t.ID}} {
+		for _, f := range []struct{ name, value string }{
+			{"ticket", t.Ticket}, {"text", t.Text}, {"by", t.By}, {"id", t.ID},
+		} {
 			if f.value != "" {
 				item.Made = append(item.Made, alert.Made{Field: f.name, Value: f.value, From: "news of a ticket"})
 			}

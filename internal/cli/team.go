@@ -149,8 +149,11 @@ func (a *app) showCalendar(t api.OnCall, c api.RotaCalendar) {
 		read = "It was read " + inZone(c.ReadAt, t.Zone)
 	}
 	if c.Trouble != "" || c.ReadAt.IsZero() {
-		a.say("%s\n", a.paint(amber, strings.TrimSpace(fmt.Sprintf("Line %d of %s is read from a calendar. %s. %s", c.Line,
-			t.Team, read, c.Trouble))))
+		a.say(
+			"%s\n",
+			a.paint(amber, strings.TrimSpace(fmt.Sprintf("Line %d of %s is read from a calendar. %s. %s", c.Line,
+				t.Team, read, c.Trouble))),
+		)
 	}
 }
 
@@ -268,8 +271,14 @@ func (a *app) teamSwap() *cobra.Command {
 			}
 			var says strings.Builder
 			for _, s := range *r.JSON201 {
-				fmt.Fprintf(&says, "%s is on call from %s until %s instead of %s.\n", s.Person, s.From.Format(clockShape),
-					s.Until.Format(clockShape), s.InsteadOf)
+				fmt.Fprintf(
+					&says,
+					"%s is on call from %s until %s instead of %s.\n",
+					s.Person,
+					s.From.Format(clockShape),
+					s.Until.Format(clockShape),
+					s.InsteadOf,
+				)
 			}
 			fmt.Fprintf(&says, "To take both back: urgentis team take-back %s %d", args[0], (*r.JSON201)[0].Id)
 			return r.JSON201, says.String(), nil
@@ -326,7 +335,12 @@ func (a *app) teamStandIns() *cobra.Command {
 }
 
 func (a *app) teamTakeBack() *cobra.Command {
-	c := doer(a, "take-back TEAM ID", "Take a stand-in back, or both of a swap", "urgentis team take-back quayside 3", cobra.ExactArgs(2),
+	c := doer(
+		a,
+		"take-back TEAM ID",
+		"Take a stand-in back, or both of a swap",
+		"urgentis team take-back quayside 3",
+		cobra.ExactArgs(2),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			id, err := strconv.ParseInt(args[1], 10, 64)
 			if err != nil {
@@ -338,7 +352,8 @@ func (a *app) teamTakeBack() *cobra.Command {
 			}
 			_, err = check(cl.RemoveStandInWithResponse(cmd.Context(), args[0], id))
 			return nil, "Taken back; the rota holds again.", err
-		})
+		},
+	)
 	return a.offers(c, teamNames)
 }
 

@@ -227,7 +227,12 @@ func (d *Desk) tell(number, by, text, state string) {
 	d.telling.Go(func() {
 		for range times {
 			time.Sleep(wait)
-			post(context.Background(), events, token, string(body)) //nolint:errcheck // a desk asks nobody whether it was heard
+			post(
+				context.Background(),
+				events,
+				token,
+				string(body),
+			) //nolint:errcheck // a desk asks nobody whether it was heard
 		}
 	})
 }

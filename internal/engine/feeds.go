@@ -124,8 +124,13 @@ func (s *Sheet) tellUnread(t *route.Team, line int, unread []string) error {
 	if len(unread) == 0 {
 		return nil
 	}
-	return s.tellOfFeed(t, line, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(unread, "\n")))), fmt.Sprintf("The calendar of %s's %s line was "+
-		"read. %s.", t.Says(), calendar.LineNames[line], unreadSays(unread)))
+	return s.tellOfFeed(
+		t,
+		line,
+		fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(unread, "\n")))),
+		fmt.Sprintf("The calendar of %s's %s line was "+
+			"read. %s.", t.Says(), calendar.LineNames[line], unreadSays(unread)),
+	)
 }
 
 func (s *Sheet) tellOfFeed(t *route.Team, line int, once, text string) error {

@@ -34,7 +34,10 @@ func apiOnCall(x app.OnCall) api.OnCall {
 	}
 	for line := range len(x.Duties) {
 		if f := x.Team.Feeds[line]; f != nil {
-			out.Calendars = append(out.Calendars, api.RotaCalendar{Line: line + 1, ReadAt: f.ReadAt, Trouble: f.Trouble})
+			out.Calendars = append(
+				out.Calendars,
+				api.RotaCalendar{Line: line + 1, ReadAt: f.ReadAt, Trouble: f.Trouble},
+			)
 		}
 	}
 	for line, d := range x.Duties {

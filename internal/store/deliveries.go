@@ -62,8 +62,8 @@ func (tx *Tx) SendAgain(id int64) error {
 	return err
 }
 
-// freeDeliveries lets messages be tried again that an instance had in hand whose process is gone. The queue itself would
-// do so after a minute.
+// freeDeliveries lets messages be tried again that an instance had in hand whose process is gone. The queue itself
+// would do so after a minute.
 func (tx *Tx) freeDeliveries(instance string) error {
 	return tx.run(`update river_job set state = 'available', scheduled_at = now() where kind = ? and state = 'running'
 		and attempted_by[array_upper(attempted_by, 1)] = ?`, Deliver{}.Kind(), instance)

@@ -37,8 +37,14 @@ func (tx *Tx) FeedRead(team string, line int, address, text, trouble string) err
 		trouble, team, line, address)
 	if err == nil {
 		// A statement of its own: it makes everybody read the rota anew.
-		_, err = tx.exec("update rota_feed set text = ? where team = ? and line = ? and address = ? and text <> ?", text,
-			team, line, address, text)
+		_, err = tx.exec(
+			"update rota_feed set text = ? where team = ? and line = ? and address = ? and text <> ?",
+			text,
+			team,
+			line,
+			address,
+			text,
+		)
 	}
 	return err
 }

@@ -41,7 +41,10 @@ func TestKillBetweenSendingAndNoting(t *testing.T) {
 			s.up()
 			s.ends()
 			require.Eventually(t, func() bool {
-				r, err := s.admin.ListMessagesWithResponse(context.Background(), &api.ListMessagesParams{State: "queued"})
+				r, err := s.admin.ListMessagesWithResponse(
+					context.Background(),
+					&api.ListMessagesParams{State: "queued"},
+				)
 				tickets := desk.Tickets()
 				return err == nil && r.JSON200 != nil && len(r.JSON200.Items) == 0 && len(tickets) == 1 &&
 					tickets[0].State == "closed"
