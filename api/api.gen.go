@@ -2145,7 +2145,7 @@ type RotaCalendar struct {
 	// ReadAt when it was read last; not given before it was
 	ReadAt time.Time `json:"read_at,omitempty,omitzero"`
 
-	// Trouble what went wrong at the last try
+	// Trouble what went wrong at the last try, and which events count for nobody
 	Trouble string `json:"trouble,omitempty,omitzero"`
 }
 

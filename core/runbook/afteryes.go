@@ -57,7 +57,7 @@ func looksAgain(changes []*Step) string {
 	case 0:
 		return ""
 	case 1:
-		return "It looks once more first, and touches only what still fulfils " + still[0] + "."
+		return "It looks once more first, and touches only what still needs it."
 	}
 	return "It looks once more before each change, and touches only what still needs it."
 }

@@ -126,6 +126,12 @@ func lowerFirst(s string) string {
 	return string(unicode.ToLower(r)) + s[n:]
 }
 
+// How many targets are named, in how many letters, before only their number is said.
+const (
+	mostNamed = 4
+	mostNames = 60
+)
+
 // reach says on what, and on how many of how many.
 func (b *Book) reach(x Extent) string {
 	n := len(x.Targets)
@@ -137,6 +143,12 @@ func (b *Book) reach(x Extent) string {
 		return fmt.Sprintf(" on %s, 1 of %d %s", x.Targets[0], x.Of, of)
 	case n == 1:
 		return " on " + x.Targets[0]
+	case n <= mostNamed && len(expr.Words(x.Targets)) <= mostNames && x.Of >= n:
+		how := fmt.Sprintf("%d of %d", n, x.Of)
+		if n == x.Of {
+			how = fmt.Sprintf("all %d", n)
+		}
+		return fmt.Sprintf(" on %s, %s %s", expr.Words(x.Targets), how, of)
 	case n == x.Of:
 		return fmt.Sprintf(" on all %d %s", n, of)
 	case x.Of > n:

@@ -31,11 +31,11 @@ func TestHeadlines(t *testing.T) {
 			"Take it out of rotation on gate-3, 1 of 4 targets of boarding-gates, proven by “Is it out?”; what was " +
 				"done is taken back if it fails."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four, Of: 12, AtOnce: 2},
-			"Name the right time servers and step the clock on 4 of 12 targets of crossing-clocks, 2 at a time, each " +
+			"Name the right time servers and step the clock on c1, c2, c3 and c4, 4 of 12 targets of crossing-clocks, 2 at a time, each " +
 				"proven before the next; stops at the first failure; what was done is taken back if it fails; “Step " +
 				"the clock” cannot be taken back."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four, Of: 4, AtOnce: 1},
-			"Name the right time servers and step the clock on all 4 targets of crossing-clocks, one after the other, " +
+			"Name the right time servers and step the clock on c1, c2, c3 and c4, all 4 targets of crossing-clocks, one after the other, " +
 				"each proven before the next; stops at the first failure; what was done is taken back if it fails; " +
 				"“Step the clock” cannot be taken back."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four[:1]},
@@ -44,7 +44,7 @@ func TestHeadlines(t *testing.T) {
 		{"fares-sessions-idle", "end", Extent{Targets: []string{"fares-1"}, Of: 1},
 			"End these sessions on fares-1, proven by “Are they gone?” within 1m; it cannot be taken back."},
 		{"boarding-passes-refused", "refresh", Extent{Targets: four, Of: 4},
-			"Fetch the newest key on all 4 targets of boarding-gates, one after the other, proven by “Are the keys " +
+			"Fetch the newest key on c1, c2, c3 and c4, all 4 targets of boarding-gates, one after the other, proven by “Are the keys " +
 				"new?”; stops at the first failure; it cannot be taken back."},
 	} {
 		b := ferry(t, c.book)
@@ -66,11 +66,11 @@ func TestAfterYes(t *testing.T) {
 		says       []string
 	}{
 		{"berth-queue-backlog", "park", onCall, []string{
-			`It looks once more first, and touches only what still fulfils own(readings.stuck) != "".`,
+			`It looks once more first, and touches only what still needs it.`,
 			"“Is the queue draining?” within 5m: if so, closed as repaired; if not, handed over to Mara Lindt, on call " +
 				"for quayside."}},
 		{"boarding-gate-errors", "out", nil, []string{
-			"It looks once more first, and touches only what still fulfils own(readings.errors) > 20.",
+			"It looks once more first, and touches only what still needs it.",
 			"“Is it out?”: if so, it goes on with “Roll its release back?”; if not, what was done is taken back, and it " +
 				"is handed over to on-call/terminals."}},
 		{"crossing-clocks-drift", "repair", nil, []string{
@@ -80,7 +80,7 @@ func TestAfterYes(t *testing.T) {
 			"“Are the settings right everywhere?”: if so, it goes on with “Do all clocks agree, and go on agreeing?”; " +
 				"if not, handed over to on-call/signals."}},
 		{"fares-sessions-idle", "end", nil, []string{
-			"It looks once more first, and touches only what still fulfils own(readings.idle) > 0.",
+			"It looks once more first, and touches only what still needs it.",
 			"“Are they gone?” within 1m: if so, closed as repaired; if not, handed over to on-call/fares."}},
 	} {
 		b := ferry(t, c.book)

@@ -2734,7 +2734,7 @@ export interface components {
              * @description when it was read last; not given before it was
              */
             read_at?: string;
-            /** @description what went wrong at the last try */
+            /** @description what went wrong at the last try, and which events count for nobody */
             trouble?: string;
         };
         Duty: {

@@ -131,7 +131,9 @@ const end = () =>
         </summary>
         <p v-for="x in q.data.value.alerts.slice(0, 200)" :key="x.id">
           <StateWord :state="x.severity" /> <router-link :to="`/alerts/${x.id}`">{{ x.summary }}</router-link>
-          <span class="faint">{{ x.state }}, {{ x.count }} times, from {{ x.source }}</span>
+          <span class="faint"
+            >{{ x.state }}, {{ x.count === 1 ? 'once' : `${x.count} times` }}, from {{ x.source }}</span
+          >
         </p>
         <p v-if="q.data.value.alerts.length > 200" class="faint">The first 200 of them.</p>
       </details>
