@@ -37,7 +37,7 @@ const more = computed(() => items.value.length - 1)
   <section v-if="next" class="bar" aria-label="Waits for you">
     <div class="item">
       <strong><span aria-hidden="true">◐</span> {{ next.what }}</strong>
-      <router-link :to="next.incident ? `/incidents/${next.incident}` : `/runs/${next.run}`">{{
+      <router-link class="what" :to="next.incident ? `/incidents/${next.incident}` : `/runs/${next.run}`">{{
         next.title
       }}</router-link>
       <span v-if="next.incident" class="faint wide">incident {{ next.incident }}</span>
@@ -56,18 +56,26 @@ const more = computed(() => items.value.length - 1)
 .item {
   display: flex;
   gap: 14px;
-  flex-wrap: wrap;
   max-width: 1200px;
   margin: 0 auto;
   padding: 2px 0;
   align-items: baseline;
 }
+strong,
+.faint,
+.more {
+  white-space: nowrap;
+}
 strong {
   color: rgb(var(--v-theme-warning));
-  white-space: nowrap;
 }
 a {
   font-weight: 550;
-  overflow-wrap: anywhere;
+}
+/* One line, whatever it is called: the page below has the room. */
+.what {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
 }
 </style>
