@@ -23,8 +23,8 @@ type Room struct {
 	list []RoomMessage
 	http *http.Server
 	// back is where what is pressed on a message is called back to, signed.
-	back   string
-	sign   *standardwebhooks.Webhook
+	back string
+	sign *standardwebhooks.Webhook
 	// Slowly lets it answer late.
 	Slowly slowly
 }

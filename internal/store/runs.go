@@ -27,7 +27,7 @@ var ErrMoved = errors.New("the log has moved on")
 // WorkQueue makes the client that works the queue on this instance.
 func (s *Store) WorkQueue(instance string, workers *river.Workers, log *slog.Logger) (*river.Client[pgx.Tx], error) {
 	return river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID: instance, // freeDeliveries knows by it whose a message was
+		ID:            instance, // freeDeliveries knows by it whose a message was
 		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Workers: workers, Logger: log,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}, DeliverQueue: {MaxWorkers: 16}},
 		// What an instance had in hand when it died is taken up soon, not after the library's hour.
