@@ -1107,6 +1107,12 @@ type Connection struct {
 	Where string `json:"where"`
 }
 
+// Course defines model for Course.
+type Course struct {
+	Points  []ReadingPoint `json:"points"`
+	Reading Reading        `json:"reading"`
+}
+
 // Decision defines model for Decision.
 type Decision struct {
 	Approve bool   `json:"approve"`
@@ -2018,6 +2024,24 @@ type Reach struct {
 	Ways      []Way  `json:"ways"`
 }
 
+// Reading defines model for Reading.
+type Reading struct {
+	At time.Time `json:"at"`
+
+	// Good which way is better: low, high, or near and a number
+	Good string `json:"good,omitempty,omitzero"`
+	Name string `json:"name"`
+
+	// Said what is no number
+	Said    string `json:"said,omitempty,omitzero"`
+	Service string `json:"service"`
+
+	// Target not given for the host of the service itself
+	Target string   `json:"target,omitempty,omitzero"`
+	Unit   string   `json:"unit,omitempty,omitzero"`
+	Value  *float64 `json:"value,omitempty"`
+}
+
 // ReadingLimit defines model for ReadingLimit.
 type ReadingLimit struct {
 	Op    string  `json:"op"`
@@ -2033,6 +2057,15 @@ type ReadingLine struct {
 	} `json:"points"`
 	Reading string `json:"reading"`
 	Unit    string `json:"unit,omitempty,omitzero"`
+}
+
+// ReadingPoint defines model for ReadingPoint.
+type ReadingPoint struct {
+	At    time.Time `json:"at"`
+	High  *float64  `json:"high,omitempty"`
+	Low   *float64  `json:"low,omitempty"`
+	Said  string    `json:"said,omitempty,omitzero"`
+	Value *float64  `json:"value,omitempty"`
 }
 
 // Rehearsal defines model for Rehearsal.
@@ -2860,6 +2893,29 @@ type ListOnCallParams struct {
 // PlaceWaysJSONBody defines parameters for PlaceWays.
 type PlaceWaysJSONBody = []int64
 
+// ListReadingsParams defines parameters for ListReadings.
+type ListReadingsParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+	Name    string    `form:"name,omitempty" json:"name,omitempty,omitzero"`
+}
+
+// ReadingCoursesParams defines parameters for ReadingCourses.
+type ReadingCoursesParams struct {
+	Service string `form:"service" json:"service"`
+	Name    string `form:"name" json:"name"`
+	Target  string `form:"target,omitempty" json:"target,omitempty,omitzero"`
+
+	// From two hours before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
+
+	// Points about how many of each target
+	Points int `form:"points,omitempty" json:"points,omitempty,omitzero"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Active only those that are not over
@@ -3611,6 +3667,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestion(ctx context.Context, id Id, body AnswerQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReadings What was read last, of each target, by service and name; at most 1000.
+	//
+	// Corresponds with GET /api/v1/readings (the `ListReadings` operationId).
+	ListReadings(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadingCourses A reading of a service over a time, target by target.
+	//
+	// Each point is what was read last in a stretch of time, with the lowest and the highest in it; a stretch in which nothing was read has none. Readings are kept as they were taken for a day, by the minute for two weeks, by the hour for 400 days, and by the day for three years.
+	//
+	// Corresponds with GET /api/v1/readings/courses (the `ReadingCourses` operationId).
+	ReadingCourses(ctx context.Context, params *ReadingCoursesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RehearseWithBody Play a runbook without changing anything.
 	//
@@ -5400,6 +5468,38 @@ func (c *Client) AnswerQuestionWithBody(ctx context.Context, id Id, contentType 
 // Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 func (c *Client) AnswerQuestion(ctx context.Context, id Id, body AnswerQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnswerQuestionRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReadings What was read last, of each target, by service and name; at most 1000.
+//
+// Corresponds with GET /api/v1/readings (the `ListReadings` operationId).
+func (c *Client) ListReadings(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReadingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadingCourses A reading of a service over a time, target by target.
+//
+// Each point is what was read last in a stretch of time, with the lowest and the highest in it; a stretch in which nothing was read has none. Readings are kept as they were taken for a day, by the minute for two weeks, by the hour for 400 days, and by the day for three years.
+//
+// Corresponds with GET /api/v1/readings/courses (the `ReadingCourses` operationId).
+func (c *Client) ReadingCourses(ctx context.Context, params *ReadingCoursesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadingCoursesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9470,6 +9570,154 @@ func NewAnswerQuestionRequestWithBody(server string, id Id, contentType string, 
 	return req, nil
 }
 
+// NewListReadingsRequest constructs an http.Request for the ListReadings method
+func NewListReadingsRequest(server string, params *ListReadingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/readings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadingCoursesRequest constructs an http.Request for the ReadingCourses method
+func NewReadingCoursesRequest(server string, params *ReadingCoursesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/readings/courses")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "points", params.Points, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRehearseRequest calls the generic Rehearse builder with application/json body
 func NewRehearseRequest(server string, body RehearseJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -12647,6 +12895,22 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestionWithResponse(ctx context.Context, id Id, body AnswerQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerQuestionResponse, error)
+
+	// ListReadingsWithResponse What was read last, of each target, by service and name; at most 1000.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/readings (the `ListReadings` operationId).
+	ListReadingsWithResponse(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*ListReadingsResponse, error)
+
+	// ReadingCoursesWithResponse A reading of a service over a time, target by target.
+	//
+	// Each point is what was read last in a stretch of time, with the lowest and the highest in it; a stretch in which nothing was read has none. Readings are kept as they were taken for a day, by the minute for two weeks, by the hour for 400 days, and by the day for three years.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/readings/courses (the `ReadingCourses` operationId).
+	ReadingCoursesWithResponse(ctx context.Context, params *ReadingCoursesParams, reqEditors ...RequestEditorFn) (*ReadingCoursesResponse, error)
 
 	// RehearseWithBodyWithResponse Play a runbook without changing anything.
 	//
@@ -15972,6 +16236,102 @@ func (r AnswerQuestionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AnswerQuestionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Reading
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReadingsResponse) GetJSON200() *[]Reading {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReadingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadingCoursesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Course
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadingCoursesResponse) GetJSON200() *[]Course {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadingCoursesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadingCoursesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadingCoursesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadingCoursesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadingCoursesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20046,6 +20406,34 @@ func (c *ClientWithResponses) AnswerQuestionWithResponse(ctx context.Context, id
 	return ParseAnswerQuestionResponse(rsp)
 }
 
+// ListReadingsWithResponse What was read last, of each target, by service and name; at most 1000.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/readings (the `ListReadings` operationId).
+func (c *ClientWithResponses) ListReadingsWithResponse(ctx context.Context, params *ListReadingsParams, reqEditors ...RequestEditorFn) (*ListReadingsResponse, error) {
+	rsp, err := c.ListReadings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReadingsResponse(rsp)
+}
+
+// ReadingCoursesWithResponse A reading of a service over a time, target by target.
+//
+// Each point is what was read last in a stretch of time, with the lowest and the highest in it; a stretch in which nothing was read has none. Readings are kept as they were taken for a day, by the minute for two weeks, by the hour for 400 days, and by the day for three years.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/readings/courses (the `ReadingCourses` operationId).
+func (c *ClientWithResponses) ReadingCoursesWithResponse(ctx context.Context, params *ReadingCoursesParams, reqEditors ...RequestEditorFn) (*ReadingCoursesResponse, error) {
+	rsp, err := c.ReadingCourses(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadingCoursesResponse(rsp)
+}
+
 // RehearseWithBodyWithResponse Play a runbook without changing anything.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23030,6 +23418,72 @@ func ParseAnswerQuestionResponse(rsp *http.Response) (*AnswerQuestionResponse, e
 	return response, nil
 }
 
+// ParseListReadingsResponse parses an HTTP response from a ListReadingsWithResponse call
+func ParseListReadingsResponse(rsp *http.Response) (*ListReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Reading
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadingCoursesResponse parses an HTTP response from a ReadingCoursesWithResponse call
+func ParseReadingCoursesResponse(rsp *http.Response) (*ReadingCoursesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadingCoursesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Course
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRehearseResponse parses an HTTP response from a RehearseWithResponse call
 func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25313,6 +25767,12 @@ type ServerInterface interface {
 	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
 	// (POST /api/v1/questions/{id}/answer)
 	AnswerQuestion(c *gin.Context, id Id)
+	// ListReadings What was read last, of each target, by service and name; at most 1000.
+	// (GET /api/v1/readings)
+	ListReadings(c *gin.Context, params ListReadingsParams)
+	// ReadingCourses A reading of a service over a time, target by target.
+	// (GET /api/v1/readings/courses)
+	ReadingCourses(c *gin.Context, params ReadingCoursesParams)
 	// Rehearse Play a runbook without changing anything.
 	// (POST /api/v1/rehearsals)
 	Rehearse(c *gin.Context)
@@ -27169,6 +27629,108 @@ func (siw *ServerInterfaceWrapper) AnswerQuestion(c *gin.Context) {
 	siw.Handler.AnswerQuestion(c, id)
 }
 
+// ListReadings operation middleware
+func (siw *ServerInterfaceWrapper) ListReadings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReadingsParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReadings(c, params)
+}
+
+// ReadingCourses operation middleware
+func (siw *ServerInterfaceWrapper) ReadingCourses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadingCoursesParams
+
+	// ------------- Required query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", c.Request.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter target: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "points" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "points", c.Request.URL.Query(), &params.Points, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter points: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadingCourses(c, params)
+}
+
 // Rehearse operation middleware
 func (siw *ServerInterfaceWrapper) Rehearse(c *gin.Context) {
 
@@ -28780,6 +29342,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/sample", wrapper.TakeSample)
 	router.GET(options.BaseURL+"/api/v1/deployments", wrapper.ListDeployments)
+	router.GET(options.BaseURL+"/api/v1/readings", wrapper.ListReadings)
+	router.GET(options.BaseURL+"/api/v1/readings/courses", wrapper.ReadingCourses)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
 	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
@@ -31171,6 +31735,84 @@ type AnswerQuestiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AnswerQuestiondefaultApplicationProblemPlusJSONResponse) VisitAnswerQuestionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadingsRequestObject struct {
+	Params ListReadingsParams
+}
+
+type ListReadingsResponseObject interface {
+	VisitListReadingsResponse(w http.ResponseWriter) error
+}
+
+type ListReadings200JSONResponse []Reading
+
+func (response ListReadings200JSONResponse) VisitListReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReadingsdefaultApplicationProblemPlusJSONResponse) VisitListReadingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadingCoursesRequestObject struct {
+	Params ReadingCoursesParams
+}
+
+type ReadingCoursesResponseObject interface {
+	VisitReadingCoursesResponse(w http.ResponseWriter) error
+}
+
+type ReadingCourses200JSONResponse []Course
+
+func (response ReadingCourses200JSONResponse) VisitReadingCoursesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadingCoursesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadingCoursesdefaultApplicationProblemPlusJSONResponse) VisitReadingCoursesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -33832,6 +34474,12 @@ type StrictServerInterface interface {
 	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
 	// (POST /api/v1/questions/{id}/answer)
 	AnswerQuestion(ctx context.Context, request AnswerQuestionRequestObject) (AnswerQuestionResponseObject, error)
+	// ListReadings What was read last, of each target, by service and name; at most 1000.
+	// (GET /api/v1/readings)
+	ListReadings(ctx context.Context, request ListReadingsRequestObject) (ListReadingsResponseObject, error)
+	// ReadingCourses A reading of a service over a time, target by target.
+	// (GET /api/v1/readings/courses)
+	ReadingCourses(ctx context.Context, request ReadingCoursesRequestObject) (ReadingCoursesResponseObject, error)
 	// Rehearse Play a runbook without changing anything.
 	// (POST /api/v1/rehearsals)
 	Rehearse(ctx context.Context, request RehearseRequestObject) (RehearseResponseObject, error)
@@ -35980,6 +36628,58 @@ func (sh *strictHandler) AnswerQuestion(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AnswerQuestionResponseObject); ok {
 		if err := validResponse.VisitAnswerQuestionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListReadings operation middleware
+func (sh *strictHandler) ListReadings(ctx *gin.Context, params ListReadingsParams) {
+	var request ListReadingsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReadings(ctx, request.(ListReadingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReadings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListReadingsResponseObject); ok {
+		if err := validResponse.VisitListReadingsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadingCourses operation middleware
+func (sh *strictHandler) ReadingCourses(ctx *gin.Context, params ReadingCoursesParams) {
+	var request ReadingCoursesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadingCourses(ctx, request.(ReadingCoursesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadingCourses")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReadingCoursesResponseObject); ok {
+		if err := validResponse.VisitReadingCoursesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -146,7 +146,7 @@ func (a *app) root() *cobra.Command {
 	}
 	for task, list := range map[string][]*cobra.Command{
 		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.who(), a.halt(), a.resume()},
-		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.search(), a.message(),
+		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.reading(), a.search(), a.message(),
 			a.audit()},
 		toWrite: {a.runbook(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"testing"
@@ -35,7 +36,35 @@ func TestPlays(t *testing.T) {
 
 // shows are what else is to be seen of plays.
 var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messages []api.Message){
-	"repaired": func(*testing.T, *World, *api.IncidentDetail, []api.Message) {},
+	"repaired": func(t *testing.T, w *World, _ *api.IncidentDetail, _ []api.Message) {
+		ctx := context.Background()
+		now, err := w.Admin.ListReadingsWithResponse(
+			ctx,
+			&api.ListReadingsParams{Service: "berth-queue", Name: "depth"},
+		)
+		require.NoError(t, err)
+		require.Len(t, *now.JSON200, 2, "of two consumers")
+		for _, r := range *now.JSON200 {
+			assert.Less(t, *r.Value, 200.0, "it drained")
+			assert.Equal(t, "low messages", r.Good+" "+r.Unit)
+		}
+		over, err := w.Admin.ReadingCoursesWithResponse(ctx, &api.ReadingCoursesParams{Service: "berth-queue",
+			Name: "depth", Target: "berth-consumer-1", Points: 1})
+		require.NoError(t, err)
+		require.Len(t, *over.JSON200, 1)
+		points := (*over.JSON200)[0].Points
+		require.NotEmpty(t, points)
+		assert.Greater(t, *points[0].High, 300.0, "the run is over, and what it read is kept")
+		for what, p := range map[string]api.ReadingCoursesParams{
+			"is after from": {Service: "berth-queue", Name: "depth", From: time.Now(), Until: time.Now().Add(-time.Hour),
+				Points: 9},
+			"there is no": {Service: "berth-queue", Name: "depths", Points: 9},
+		} {
+			r, err := w.Admin.ReadingCoursesWithResponse(ctx, &p)
+			require.NoError(t, err)
+			assert.Contains(t, string(r.Body), what)
+		}
+	},
 	"false-alarm": func(t *testing.T, _ *World, _ *api.IncidentDetail, messages []api.Message) {
 		for _, m := range messages {
 			assert.True(t, strings.HasPrefix(m.To, "source/"), m.To)

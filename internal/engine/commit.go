@@ -74,6 +74,10 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			d.pending[i].Body = in
 		}
 	}
+	read := takings(d.run, d.book, d.m.State(), d.pending)
+	if err := read.identify(ctx, d.e.Store); err != nil {
+		return err
+	}
 	var head store.Head
 	err := d.e.Store.Tx(ctx, func(tx *store.Tx) error {
 		sheet := d.e.Sheet(tx)
@@ -93,6 +97,9 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			return err
 		}
 		if err := sheet.Bulk.Append(d.run, d.pending, park, head); err != nil {
+			return err
+		}
+		if err := store.Add(sheet.Bulk, read.rows); err != nil {
 			return err
 		}
 		if changes {

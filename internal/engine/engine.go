@@ -153,7 +153,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("start the queue: %w", err)
 	}
 	e.working.Store(true)
-	e.loops.Add(9)
+	e.loops.Add(10)
 	go e.beat()
 	go e.clean()
 	go e.timers()
@@ -163,6 +163,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.tellDesks()
 	go e.watchShifts()
 	go e.readFeeds()
+	go e.thinReadings()
 	return nil
 }
 

@@ -95,23 +95,25 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 	if len(looks) == 0 {
 		return e.Store.In(ctx).NoMoreLooks(g.ID)
 	}
-	taken := e.takeForGate(ctx, g.ID, book, looks)
-	if len(taken) == 0 {
-		return nil
+	read, numbers := e.takeForGate(ctx, g, book, looks)
+	if err := read.identify(ctx, e.Store); err != nil {
+		return err
 	}
 	return e.Write(ctx, func(sheet *Sheet) error {
+		if err := store.Add(sheet.Bulk, read.rows); err != nil || len(numbers) == 0 {
+			return err
+		}
 		sheet.Changed(store.Feed{Topic: "gate", Ref: g.ID, Service: book.Service})
-		return sheet.tx.AddGateReadings(g.ID, taken)
+		return sheet.tx.AddGateReadings(g.ID, numbers)
 	})
 }
 
-// takeForGate takes looks at once, and gives the numbers among what they read. What does not answer is left out: the
-// age of what is shown tells.
+// takeForGate takes looks at once, and gives what they read, and the numbers among it. What does not answer is left out:
+// the age of what is shown tells.
 func (e *Engine) takeForGate(
-	ctx context.Context, gate string, book *runbook.Book, looks map[string]flow.Intent,
-) []store.GateReading {
+	ctx context.Context, gate store.Gate, book *runbook.Book, looks map[string]flow.Intent,
+) (read taken, numbers []store.GateReading) {
 	var mu sync.Mutex
-	var out []store.GateReading
 	var wg sync.WaitGroup
 	for _, in := range looks {
 		wg.Go(func() {
@@ -119,16 +121,17 @@ func (e *Engine) takeForGate(
 			o := e.lookOnly(ctx, book, in, e.now())
 			mu.Lock()
 			defer mu.Unlock()
+			read.look(book, in.Look, o.Readings, gate.Run)
 			for name, t := range o.Readings {
 				if v, ok := expr.AsNumber(t.Value); ok {
-					out = append(
-						out,
-						store.GateReading{Gate: gate, At: t.At, Reading: name, Target: t.Target, Value: v},
+					numbers = append(
+						numbers,
+						store.GateReading{Gate: gate.ID, At: t.At, Reading: name, Target: t.Target, Value: v},
 					)
 				}
 			}
 		})
 	}
 	wg.Wait()
-	return out
+	return read, numbers
 }

@@ -141,6 +141,8 @@ func columnsOf(tx *gorm.DB, row any) ([]column, string, error) {
 			c.sql = "boolean"
 		case base.Kind() == reflect.Int || base.Kind() == reflect.Int64:
 			c.sql = "bigint"
+		case base.Kind() == reflect.Float64:
+			c.sql = "double precision"
 		default:
 			return nil, "", fmt.Errorf("column %s.%s cannot go over in an array", stmt.Schema.Table, f.DBName)
 		}

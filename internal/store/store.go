@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -44,7 +45,11 @@ type Store struct {
 	// inserts puts jobs into the queue inside a GORM transaction.
 	inserts *river.Client[*sql.Tx]
 	log     *slog.Logger
+	series  *lru.Cache[SeriesKey, Series] // as they are known
 }
+
+// maxKnownSeries bounds how many series of readings are known without asking the database.
+const maxKnownSeries = 100_000
 
 // The settings with which a job begins within milliseconds of its commit.
 const (
@@ -74,7 +79,12 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connect to the database: %w", err)
 	}
-	s := &Store{Pool: pool, log: log}
+	series, err := lru.New[SeriesKey, Series](maxKnownSeries)
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	s := &Store{Pool: pool, log: log, series: series}
 	if err := s.open(ctx); err != nil {
 		pool.Close()
 		return nil, err

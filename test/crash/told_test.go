@@ -29,14 +29,16 @@ func TestKillBetweenSendingAndNoting(t *testing.T) {
 			require.NoError(t, err)
 			t.Cleanup(desk.Stop)
 			var once sync.Once
-			killed := make(chan struct{})
-			die := func() { once.Do(func() { s.kill(); close(killed) }) }
+			killed, reported := make(chan struct{}), make(chan struct{})
+			// Not before whoever reports has its answer: it would report to nobody.
+			die := func() { once.Do(func() { <-reported; s.kill(); close(killed) }) }
 			if whom == "room" {
 				room.Slowly.Taken = die
 			} else {
 				desk.Slowly.Taken = die
 			}
 			s.alert()
+			close(reported)
 			s.until("the message", killed)
 			s.up()
 			s.ends()

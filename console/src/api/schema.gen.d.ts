@@ -275,6 +275,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was read last, of each target, by service and name; at most 1000. */
+        get: operations["listReadings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readings/courses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A reading of a service over a time, target by target.
+         * @description Each point is what was read last in a stretch of time, with the lowest and the highest in it; a stretch in which nothing was read has none. Readings are kept as they were taken for a day, by the minute for two weeks, by the hour for 400 days, and by the day for three years.
+         */
+        get: operations["readingCourses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/listeners": {
         parameters: {
             query?: never;
@@ -2714,6 +2751,36 @@ export interface components {
             /** @description open, resolving, resolved, or closed at the desk */
             state: string;
         };
+        Reading: {
+            service: string;
+            /** @description not given for the host of the service itself */
+            target?: string;
+            name: string;
+            unit?: string;
+            /** @description which way is better: low, high, or near and a number */
+            good?: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            value?: number;
+            /** @description what is no number */
+            said?: string;
+        };
+        Course: {
+            reading: components["schemas"]["Reading"];
+            points: components["schemas"]["ReadingPoint"][];
+        };
+        ReadingPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            value?: number;
+            /** Format: double */
+            low?: number;
+            /** Format: double */
+            high?: number;
+            said?: string;
+        };
         OnCall: {
             team: string;
             title?: string;
@@ -3915,6 +3982,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Deployment"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReadings: {
+        parameters: {
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+                name?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description readings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readingCourses: {
+        parameters: {
+            query: {
+                service: string;
+                name: string;
+                target?: string;
+                /** @description two hours before until unless said */
+                from?: string;
+                /** @description now unless said */
+                until?: string;
+                /** @description about how many of each target */
+                points?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description readings over time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Course"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,48 @@
+package engine_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/internal/testdb"
+)
+
+// What looks read outlives their run: each taking once, text as text, and nothing of what is sealed.
+func TestReadingsOutliveTheirRun(t *testing.T) {
+	b := set(t, strings.Replace(source(t), "      depth: {json: .depth,",
+		"      token: {json: .stuck_message, type: text, sealed: true}\n      depth: {json: .depth,", 1))
+	b.alert()
+	b.decide(true)
+	run := b.ended()
+	type row struct {
+		Name, Target, Unit, Good, Said, Run string
+		Value                               float64
+	}
+	var rows []row
+	require.NoError(t, testdb.SQL(b.store).Raw(`select s.name, s.target, s.unit, s.good, coalesce(r.said, '') as said,
+		coalesce(r.value, -1) as value, r.run from reading r join series s on s.id = r.series
+		order by r.at, s.name, s.target`).Scan(&rows).Error)
+	count := map[string]int{}
+	for _, r := range rows {
+		count[r.Name+" "+r.Target]++
+		assert.Equal(t, run.ID, r.Run)
+	}
+	var takings int
+	require.NoError(t, testdb.SQL(b.store).Raw(`select count(*) from event where kind = 'attempt.ended'
+		and body::jsonb -> 'readings' ? 'depth'`).Scan(&takings).Error)
+	assert.Equal(t, takings, count["depth consumer-1"]+count["depth consumer-2"], "each taking is there once")
+	assert.NotContains(t, strings.Join(names(count), " "), "token", "what is sealed is kept nowhere else")
+	assert.Contains(t, rows, row{Name: "depth", Target: "consumer-1", Unit: "messages", Good: "low", Run: run.ID,
+		Value: 812})
+	assert.Contains(t, rows, row{Name: "stuck", Target: "consumer-2", Said: "m-7", Run: run.ID, Value: -1})
+}
+
+func names(m map[string]int) (out []string) {
+	for k := range m {
+		out = append(out, k)
+	}
+	return out
+}
