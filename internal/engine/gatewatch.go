@@ -108,8 +108,8 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 	})
 }
 
-// takeForGate takes looks at once, and gives what they read, and the numbers among it. What does not answer is left out:
-// the age of what is shown tells.
+// takeForGate takes looks at once, and gives what they read, and the numbers among it. What does not answer is left
+// out: the age of what is shown tells.
 func (e *Engine) takeForGate(
 	ctx context.Context, gate store.Gate, book *runbook.Book, looks map[string]flow.Intent,
 ) (read taken, numbers []store.GateReading) {
