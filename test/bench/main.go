@@ -401,7 +401,7 @@ func (b *bench) clear() error {
 	_, err := b.store.Pool.Exec(
 		b.ctx,
 		"truncate alert, incident, entry, run, went, event, feed, timer, gate, gate_reading, question, hold, "+
-			"awaiting, delivery, notice, notice_told, link, ticket, heard_back, "+
+			"awaiting, delivery, notice, notice_told, link, ticket, heard_back, early_news, reading, "+
 			"starting, started, firing, occasion, seen, unread, payload, alert_payload, river_job",
 	)
 	return err
