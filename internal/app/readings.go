@@ -33,8 +33,12 @@ type Course struct {
 	Points []store.Point
 }
 
-// maxCourse bounds from when until when readings are given at once.
-const maxCourse = 5 * 366 * 24 * time.Hour
+const (
+	// maxCourse bounds from when until when readings are given at once.
+	maxCourse = 5 * 366 * 24 * time.Hour
+	// maxPoints bounds in how many points.
+	maxPoints = 2000
+)
 
 // Courses gives a reading of a service over a time, target by target.
 func (a *App) Courses(ctx context.Context, who *access.Principal, x CourseAsked) ([]Course, error) {
@@ -44,6 +48,9 @@ func (a *App) Courses(ctx context.Context, who *access.Principal, x CourseAsked)
 	}
 	if !x.Until.After(x.From) || x.Until.Sub(x.From) > maxCourse {
 		return nil, invalid("until", "until is after from, by %d days at most", int(maxCourse.Hours()/24))
+	}
+	if x.Points < 1 || x.Points > maxPoints {
+		return nil, invalid("points", "points are from 1 to %d", maxPoints)
 	}
 	tx := a.store.In(ctx)
 	list, err := tx.ListSeries(scope, x.Service, x.Name)

@@ -38,7 +38,7 @@ func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNe
 	return a.write(ctx, func(sheet *engine.Sheet) error {
 		tx := sheet.Tx()
 		if news.ID != "" {
-			if fresh, err := tx.HeardBack(s.Name, news.ID); err != nil || !fresh {
+			if fresh, err := tx.HeardBack("source/"+s.Name, news.ID); err != nil || !fresh {
 				return err
 			}
 		}
