@@ -25,7 +25,7 @@ func world(t *testing.T) (*World, context.Context) {
 }
 
 func worldIn(t *testing.T, c service.Config) (*World, context.Context) {
-	ctx, cancel := context.WithTimeout(context.Background(), 90*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
 	c.Listen, c.Log = "127.0.0.1:0", slog.New(slog.DiscardHandler)
 	w, err := Start(ctx, c, 100*time.Millisecond, func(string) {})
 	require.NoError(t, err)
