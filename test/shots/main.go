@@ -394,7 +394,7 @@ func (s *shooter) command(args, file string) error {
 		return nil
 	}
 	const display = ":97"
-	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x890x24", "-nolisten", "tcp")
+	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x945x24", "-nolisten", "tcp")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -413,7 +413,7 @@ func (s *shooter) command(args, file string) error {
 		"-fs",
 		"7.5",
 		"-geometry",
-		"210x68+0+0",
+		"210x71+0+0",
 		"-bg",
 		"#10151a",
 		"-fg",

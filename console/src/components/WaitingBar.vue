@@ -28,20 +28,21 @@ const items = computed(() =>
     .filter((i) => !(route.name === 'incident' && String(route.params.number) === String(i.incident)))
     .sort((a, b) => a.until.localeCompare(b.until)),
 )
-// What is decided on this page stays in sight: the next one is named, the others are counted.
-const next = computed(() => items.value[0])
-const more = computed(() => items.value.length - 1)
+// Now lists all of it. On every other page what is decided there stays in sight: the next one is named, the others are
+// counted.
+const shown = computed(() => (route.name === 'now' ? items.value : items.value.slice(0, 1)))
+const more = computed(() => items.value.length - shown.value.length)
 </script>
 
 <template>
-  <section v-if="next" class="bar" aria-label="Waits for you">
-    <div class="item">
-      <strong><span aria-hidden="true">◐</span> {{ next.what }}</strong>
-      <router-link class="what" :to="next.incident ? `/incidents/${next.incident}` : `/runs/${next.run}`">{{
-        next.title
+  <section v-if="shown.length" class="bar" aria-label="Waits for you">
+    <div v-for="i in shown" :key="i.id" class="item">
+      <strong><span aria-hidden="true">◐</span> {{ i.what }}</strong>
+      <router-link class="what" :to="i.incident ? `/incidents/${i.incident}` : `/runs/${i.run}`">{{
+        i.title
       }}</router-link>
-      <span v-if="next.incident" class="faint wide">incident {{ next.incident }}</span>
-      <span class="faint num wide">ends {{ relative(next.until, now) }}</span>
+      <span v-if="i.incident" class="faint wide">incident {{ i.incident }}</span>
+      <span class="faint num wide">ends {{ relative(i.until, now) }}</span>
       <router-link v-if="more > 0" to="/" class="more">and {{ more }} more</router-link>
     </div>
   </section>

@@ -7,7 +7,9 @@ import RunRows from '../components/RunRows.vue'
 import StateWord from '../components/StateWord.vue'
 import { relative, useClock } from '../composables/clock'
 import { useClimbing, useGates, useIncidents, useOnCall, useQuestions, useRuns } from '../composables/data'
+import { useSession } from '../composables/session'
 
+const session = useSession()
 const now = useClock()
 const gates = useGates()
 const questions = useQuestions()
@@ -18,7 +20,9 @@ const onCall = useOnCall()
 const climbing = useClimbing()
 const others = computed(() => (gates.data.value ?? []).filter((g) => !g.may_decide))
 const waits = computed(
-  () => (gates.data.value ?? []).filter((g) => g.may_decide).length + (questions.data.value ?? []).length,
+  () =>
+    (gates.data.value ?? []).filter((g) => g.may_decide).length +
+    (session.may('responder') ? (questions.data.value ?? []).length : 0),
 )
 </script>
 
