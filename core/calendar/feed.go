@@ -37,7 +37,11 @@ func ReadFeed(
 	if err != nil {
 		return nil, nil, fmt.Errorf("it is no iCalendar: %w", err)
 	}
-	f := &feed{zone: zone, known: known, since: since, moved: map[string][]time.Time{}}
+	f := &feed{zone: zone, known: known, since: since, moved: map[string][]time.Time{},
+		names: map[string]*regexp.Regexp{}}
+	for name := range known {
+		f.names[name] = regexp.MustCompile(`(?:^|[^\pL\pN_])` + regexp.QuoteMeta(name) + `(?:$|[^\pL\pN_])`)
+	}
 	f.read(c.Events())
 	switch {
 	case len(f.single) > maxEvents:
@@ -53,6 +57,7 @@ func ReadFeed(
 type feed struct {
 	zone          *time.Location
 	known         map[string]string
+	names         map[string]*regexp.Regexp // each known name as a word of its own, made once
 	since         time.Time
 	moved         map[string][]time.Time // occurrences that another event stands for, by UID
 	single, again []Turn
@@ -244,8 +249,7 @@ func (f *feed) person(e ical.Event) (string, error) {
 	}
 	var named []string
 	for name, who := range f.known {
-		word := regexp.MustCompile(`(?:^|[^\pL\pN_])` + regexp.QuoteMeta(name) + `(?:$|[^\pL\pN_])`)
-		if word.MatchString(text) && !slices.Contains(named, who) {
+		if f.names[name].MatchString(text) && !slices.Contains(named, who) {
 			named = append(named, who)
 		}
 	}
