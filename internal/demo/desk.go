@@ -50,16 +50,18 @@ type Desk struct {
 // slowly lets a stand-in take what comes at once and answer late.
 type slowly struct {
 	until atomic.Int64
-	// Taken is called when something was taken and is not answered yet; nil: nothing is.
-	Taken func()
+	taken atomic.Pointer[func()]
 }
 
 // Until lets answers come at a time.
 func (s *slowly) Until(t time.Time) { s.until.Store(t.UnixNano()) }
 
+// Taken calls do when something was taken and is not answered yet.
+func (s *slowly) Taken(do func()) { s.taken.Store(&do) }
+
 func (s *slowly) wait() {
-	if s.Taken != nil {
-		s.Taken()
+	if do := s.taken.Load(); do != nil {
+		(*do)()
 	}
 	time.Sleep(time.Until(time.Unix(0, s.until.Load())))
 }

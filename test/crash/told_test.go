@@ -33,9 +33,9 @@ func TestKillBetweenSendingAndNoting(t *testing.T) {
 			// Not before whoever reports has its answer: it would report to nobody.
 			die := func() { once.Do(func() { <-reported; s.kill(); close(killed) }) }
 			if whom == "room" {
-				room.Slowly.Taken = die
+				room.Slowly.Taken(die)
 			} else {
-				desk.Slowly.Taken = die
+				desk.Slowly.Taken(die)
 			}
 			s.alert()
 			close(reported)
