@@ -162,10 +162,16 @@ func (s *State) arrived(out *runbook.Been) {
 	outer, _, inCall := strings.Cut(s.troubledAt, "/")
 	at := static(outer)
 	out.Ended, out.End = true, at
+	if around, is := strings.CutSuffix(at, ".on_error"); is && s.book.Step(around) != nil && !inCall {
+		out.End, out.Way = around, "on_error" // its word, such as undo, came to this
+		wayTaken(out, around, "on_error")
+		return
+	}
 	st := s.step(s.troubledAt)
 	if !st.trouble.Final || inCall {
 		if by := s.takenAt(at); by != "" {
 			out.End, out.Way = by, "on_error"
+			wayTaken(out, by, "on_error")
 			return
 		}
 	}

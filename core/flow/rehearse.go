@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"urgentis/core/leave"
@@ -20,8 +22,12 @@ type Stage struct {
 	Do    func(path string, in Intent, now time.Time) Outcome
 	Leave func(ask AskLeave) LeaveGiven
 	// Decide and Answer give a person's word; nil: nobody says anything, and the play stops there.
-	Decide func(g GateRaised) *GateDecided
+	Decide func(path string, g GateRaised) *GateDecided
 	Answer func(path string, q QuestionRaised) *QuestionAnswered
+	// Patient lets time run out where nobody says anything, instead of stopping there.
+	Patient bool
+	// News tells what became of the alert meanwhile, by all that happened so far; nil: nothing does.
+	News func(log []Event) *AlertChanged
 	// Halt says why the play is to stop here; "" while it goes on. nil: it never does.
 	Halt func() string
 	// Limit bounds the attempts.
@@ -42,6 +48,13 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 	}
 	attempts := 0
 	for range 20 * runbook.MaxSteps {
+		if p.News != nil {
+			if news := p.News(log); news != nil {
+				if err := add(Event{At: now, Body: *news}); err != nil {
+					return log, "", err
+				}
+			}
+		}
 		plan, err := m.Plan(now)
 		if err != nil {
 			return log, "", err
@@ -73,7 +86,12 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 		if moved {
 			continue
 		}
-		if stopped := p.waitsForPeople(m); stopped != "" {
+		if p.Halt != nil {
+			if why := p.Halt(); why != "" {
+				return log, why, nil
+			}
+		}
+		if stopped := p.waitsForPeople(m); stopped != "" && !p.Patient {
 			return log, stopped, nil
 		}
 		if plan.Wake.IsZero() || !plan.Wake.After(now) {
@@ -97,11 +115,11 @@ func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error)
 			Event{At: now, Path: l.Path, Body: LocksTaken{Keys: append(append([]string{}, l.Keys...), l.Shared...)}},
 		)
 	}
-	for path := range m.s.waits {
+	for _, path := range slices.Sorted(maps.Keys(m.s.waits)) {
 		st := m.s.steps[path]
 		for _, g := range st.gates {
 			if g.open() && p.Decide != nil {
-				if d := p.Decide(g.raised); d != nil {
+				if d := p.Decide(path, g.raised); d != nil {
 					return true, add(Event{At: now, Path: path, Body: *d})
 				}
 			}
@@ -229,7 +247,7 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 			}
 			return g
 		},
-		Decide: func(g GateRaised) *GateDecided {
+		Decide: func(_ string, g GateRaised) *GateDecided {
 			d := GateDecided{Gate: g.Gate, Approved: true, By: "as recorded", Digest: g.Digest}
 			if len(decisions) > 0 {
 				d.Approved, d.By = decisions[0].Approved, decisions[0].By

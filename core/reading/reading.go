@@ -167,13 +167,7 @@ func TakeWith(ctx context.Context, evaluate Evaluator, s Spec, output []byte, ex
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
-	out, err := Convert(v, s.Type)
-	if text, ok := out.(string); ok && err == nil && s.Matches != nil && !s.Matches.MatchString(text) {
-		err = fmt.Errorf("%s does not match %s", quote(out), s.Matches)
-	}
-	if err == nil {
-		err = keepable(out)
-	}
+	out, err := s.Accept(v)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Name, err)
 	}
@@ -364,4 +358,20 @@ func quote(v any) string {
 		s = s[:77] + `…"`
 	}
 	return s
+}
+
+// Accept brings a value that was given by hand, instead of being read, to what the reading may be.
+func (s Spec) Accept(v any) (any, error) {
+	out, err := Convert(v, s.Type)
+	if err == nil {
+		err = s.check(out)
+	}
+	return out, err
+}
+
+func (s Spec) check(v any) error {
+	if text, ok := v.(string); ok && s.Matches != nil && !s.Matches.MatchString(text) {
+		return fmt.Errorf("%s does not match %s", quote(v), s.Matches)
+	}
+	return keepable(v)
 }

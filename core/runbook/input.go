@@ -98,3 +98,24 @@ func accept(wanted []Input, given map[string]any, what string) (map[string]any, 
 	}
 	return out, nil
 }
+
+// InputsFor gives the inputs that the first start whose condition holds for an alert renders; nil where none does.
+func (b *Book) InputsFor(alert map[string]any) map[string]any {
+	sc := &expr.Scope{Alert: alert}
+	for _, st := range b.Starts {
+		if st.Alert == nil {
+			continue
+		}
+		if ok, err := st.Alert.Bool(sc); err != nil || !ok {
+			continue
+		}
+		given := map[string]any{}
+		for name, t := range st.Inputs {
+			if v, err := t.Value(sc); err == nil {
+				given[name] = v
+			}
+		}
+		return given
+	}
+	return nil
+}

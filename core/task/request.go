@@ -98,3 +98,20 @@ func (r Request) SecretNames() []string {
 	slices.Sort(out)
 	return out
 }
+
+// GoodExit reports whether a command that ended with an exit ended well: with one of those that are accepted, or with
+// 0 where none is named.
+func GoodExit(exit int, accept []int) bool {
+	if len(accept) > 0 {
+		return slices.Contains(accept, exit)
+	}
+	return exit == 0
+}
+
+// GoodStatus is GoodExit for the status of an answer over HTTP: without a list, those from 200 to 299 are good.
+func GoodStatus(status int, accept []int) bool {
+	if len(accept) > 0 {
+		return slices.Contains(accept, status)
+	}
+	return status >= 200 && status <= 299
+}

@@ -142,14 +142,7 @@ func Answered(job Job, v any) Result {
 // Ended makes the result of a command that ended with an exit.
 func Ended(exit int, accept []int) Result {
 	r := Result{State: flow.OK, Exit: &exit}
-	good := exit == 0
-	if len(accept) > 0 {
-		good = false
-		for _, a := range accept {
-			good = good || a == exit
-		}
-	}
-	if !good {
+	if !task.GoodExit(exit, accept) {
 		r.State = flow.Failed
 	}
 	return r

@@ -114,7 +114,7 @@ func (a *App) pretend(ctx context.Context, who *access.Principal, p Play) (flow.
 		}
 		snapshot = intake.Snapshot(row)
 		if len(given) == 0 {
-			given = a.engine.InputsFrom(b, snapshot)
+			given = b.InputsFor(snapshot)
 		}
 	}
 	inputs, err := b.AcceptAll(given)

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/cases"
 	"urgentis/core/doc"
 	"urgentis/core/estate"
 	"urgentis/core/plain"
@@ -134,7 +135,7 @@ func documentFiles(paths []string) ([]api.PushFile, error) {
 				return filepath.SkipDir
 			}
 			ext := filepath.Ext(path)
-			if d.IsDir() || path != p && ext != ".yaml" && ext != ".yml" {
+			if d.IsDir() || path != p && (ext != ".yaml" && ext != ".yml" || cases.IsFile(path)) {
 				return nil
 			}
 			b, err := os.ReadFile(path)

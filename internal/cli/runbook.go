@@ -15,11 +15,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/cases"
 	"urgentis/core/runbook"
 )
 
 func (a *app) runbook() *cobra.Command {
-	return noun("runbook", "Runbooks", a.runbookCheck(), a.runbookFormat(), a.runbookRehearse(), a.runbookTry(),
+	return noun("runbook", "Runbooks", a.runbookCheck(), a.runbookFormat(), a.runbookRehearse(), a.runbookTry(), a.runbookTest(),
 		a.runbookGraph(), a.runbookSchema(), a.runbookPush(), a.runbookList(), a.runbookShow(), a.runbookRevisions(),
 		a.runbookCompare(), a.runbookBringBack(), a.runbookRemove())
 }
@@ -45,7 +46,7 @@ func files(args []string) ([]string, error) {
 			return nil, err
 		}
 		sort.Strings(found)
-		out = append(out, found...)
+		out = append(out, slices.DeleteFunc(found, cases.IsFile)...)
 	}
 	if len(out) == 0 {
 		return nil, usage("there is no .yaml file in %s", strings.Join(args, ", "))
@@ -67,6 +68,9 @@ type bookFile struct {
 	src   []byte
 	book  *runbook.Book // nil where it has mistakes
 	found runbook.Findings
+	// linked is the book with those that it calls; nil where missing, one of them, is not among what was read.
+	linked  *runbook.Book
+	missing string
 }
 
 // readBooks reads and checks runbooks (- is standard input), each alone and then with those it calls, where these are
@@ -84,6 +88,7 @@ func (a *app) readBooks(args []string) ([]*bookFile, error) {
 			return nil, err
 		}
 		if b.book, b.found = runbook.Parse(b.src); b.book != nil {
+			b.linked = b.book
 			named[b.book.Name] = b.book
 		}
 		out[i] = b
@@ -92,13 +97,17 @@ func (a *app) readBooks(args []string) ([]*bookFile, error) {
 		if b.book == nil || len(b.book.Calls()) == 0 {
 			continue
 		}
-		missing := false
-		_, found := b.book.Link(func(name string) *runbook.Book {
-			missing = missing || named[name] == nil
+		missing := ""
+		b.linked = nil
+		linked, found := b.book.Link(func(name string) *runbook.Book {
+			if named[name] == nil {
+				missing = name
+			}
 			return named[name]
 		})
-		if !missing {
+		if b.missing = missing; missing == "" {
 			b.found = append(b.found, found...)
+			b.linked = linked
 		}
 	}
 	return out, nil

@@ -10,11 +10,13 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"urgentis/api"
 	"urgentis/core/access"
+	"urgentis/core/cases"
 	"urgentis/examples"
 	"urgentis/internal/app"
 	"urgentis/internal/service"
@@ -329,7 +331,7 @@ func documents(network string) []api.PushFile {
 	var out []api.PushFile
 	for _, folder := range []string{"connections", "teams", "runbooks", "sources", "triggers"} {
 		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
-		for _, n := range names {
+		for _, n := range slices.DeleteFunc(names, cases.IsFile) {
 			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {
 				out = append(
 					out,

@@ -219,49 +219,22 @@ func (e *Engine) takeReadings(
 	look *runbook.Step,
 	target, raw, masked string,
 ) []string {
-	missing := func(name, why string) {
-		if out.Missing == nil {
-			out.Missing = map[string]string{}
-		}
-		out.Missing[name] = why
-	}
-	unfit := ""
-	if look.Fits != nil {
-		v, err := reading.ParseJSON([]byte(masked))
-		if err == nil {
-			out.Differences = look.Fits.Differences(v)
-		} else {
-			out.Differences = []reading.Difference{{At: "/", Says: err.Error()}}
-		}
-		if len(out.Differences) > 0 {
-			unfit = "the output does not fit: " + out.Differences[0].At + " " + out.Differences[0].Says
-		}
-	}
 	var hidden []string
-	for _, spec := range look.Read {
-		if unfit != "" {
-			missing(spec.Name, unfit)
-			continue
-		}
-		text := masked
-		if spec.Sealed {
-			text = raw
-		}
-		v, err := reading.TakeWith(ctx, e.evaluate.Query, spec, []byte(text), out.Exit)
-		if err == nil && spec.Sealed {
+	flow.TakeReadings(out, look, target, flow.Taker{
+		At: e.now(),
+		Text: func(spec reading.Spec) string {
+			if spec.Sealed {
+				return raw
+			}
+			return masked
+		},
+		Evaluate: func(q *reading.Query, output []byte) (any, error) { return e.evaluate.Query(ctx, q, output) },
+		Seal: func(v any) (any, error) {
 			said := expr.Say(v)
 			hidden = append(hidden, said)
-			v, err = e.Secrets.Seal(said)
-		}
-		if err != nil {
-			missing(spec.Name, err.Error())
-			continue
-		}
-		if out.Readings == nil {
-			out.Readings = map[string]expr.Taking{}
-		}
-		out.Readings[spec.Name] = expr.Taking{Value: v, Unit: spec.Unit, Target: target, At: e.now()}
-	}
+			return e.Secrets.Seal(said)
+		},
+	})
 	return hidden
 }
 

@@ -61,27 +61,6 @@ func (e *Engine) Pretend(ctx context.Context, st Start) (flow.Begun, *runbook.Bo
 	return b, linked, nil
 }
 
-// InputsFrom renders the inputs that the first start of a runbook whose condition holds would give.
-func (e *Engine) InputsFrom(b *runbook.Book, alert map[string]any) map[string]any {
-	sc := &expr.Scope{Alert: alert}
-	for _, st := range b.Starts {
-		if st.Alert == nil {
-			continue
-		}
-		if ok, err := st.Alert.Bool(sc); err != nil || !ok {
-			continue
-		}
-		given := map[string]any{}
-		for name, t := range st.Inputs {
-			if v, err := t.Value(sc); err == nil {
-				given[name] = v
-			}
-		}
-		return given
-	}
-	return nil
-}
-
 // Assumed is what a rehearsal takes for granted.
 type Assumed struct {
 	Made    map[string]map[string]any // by change: the values of readings that hold once it happened
@@ -138,7 +117,7 @@ func (e *Engine) Rehearse(
 	r.out.Assumed = map[string][]string{}
 	stage := flow.Stage{Book: book, Begun: begun, Now: e.now(), Limit: maxRehearsed,
 		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt,
-		Decide: func(g flow.GateRaised) *flow.GateDecided {
+		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "assumed", Digest: g.Digest}
 		},
 	}

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"urgentis/core/flow"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
@@ -163,11 +164,8 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 }
 
 func ended(status int, accept []int) act.Result {
-	if len(accept) > 0 {
-		return act.Ended(status, accept)
-	}
 	r := act.Result{State: flow.OK, Exit: &status}
-	if status < 200 || status > 299 {
+	if !task.GoodStatus(status, accept) {
 		r.State = flow.Failed
 	}
 	return r
