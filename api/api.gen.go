@@ -2205,6 +2205,17 @@ type Run struct {
 // RunState defines model for Run.State.
 type RunState string
 
+// RunCase defines model for RunCase.
+type RunCase struct {
+	Runbook string `json:"runbook"`
+
+	// Text a whole file of cases with this one in it
+	Text string `json:"text"`
+
+	// Wrong how the case goes another way than the run did; empty where it goes the same way
+	Wrong []string `json:"wrong"`
+}
+
 // RunDetail defines model for RunDetail.
 type RunDetail struct {
 	Events []Event                `json:"events"`
@@ -3780,6 +3791,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
 	CancelRun(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRunCase A run that is over, as a case that its runbook can be held to.
+	//
+	// Corresponds with GET /api/v1/runs/{id}/case (the `GetRunCase` operationId).
+	GetRunCase(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	//
@@ -5771,6 +5787,21 @@ func (c *Client) CancelRunWithBody(ctx context.Context, id Id, contentType strin
 // Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
 func (c *Client) CancelRun(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCancelRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRunCase A run that is over, as a case that its runbook can be held to.
+//
+// Corresponds with GET /api/v1/runs/{id}/case (the `GetRunCase` operationId).
+func (c *Client) GetRunCase(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunCaseRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -10247,6 +10278,40 @@ func NewCancelRunRequestWithBody(server string, id Id, contentType string, body 
 	return req, nil
 }
 
+// NewGetRunCaseRequest constructs an http.Request for the GetRunCase method
+func NewGetRunCaseRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/case", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRunGraphRequest constructs an http.Request for the GetRunGraph method
 func NewGetRunGraphRequest(server string, id Id) (*http.Request, error) {
 	var err error
@@ -13030,6 +13095,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/runs/{id}/cancel (the `CancelRun` operationId).
 	CancelRunWithResponse(ctx context.Context, id Id, body CancelRunJSONRequestBody, reqEditors ...RequestEditorFn) (*CancelRunResponse, error)
+
+	// GetRunCaseWithResponse A run that is over, as a case that its runbook can be held to.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/runs/{id}/case (the `GetRunCase` operationId).
+	GetRunCaseWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunCaseResponse, error)
 
 	// GetRunGraphWithResponse The flow of a run as nodes and edges, with the path that it took.
 	//
@@ -16948,6 +17020,54 @@ func (r CancelRunResponse) ContentType() string {
 	return ""
 }
 
+type GetRunCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunCase
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRunCaseResponse) GetJSON200() *RunCase {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunGraphResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20655,6 +20775,19 @@ func (c *ClientWithResponses) CancelRunWithResponse(ctx context.Context, id Id, 
 	return ParseCancelRunResponse(rsp)
 }
 
+// GetRunCaseWithResponse A run that is over, as a case that its runbook can be held to.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/runs/{id}/case (the `GetRunCase` operationId).
+func (c *ClientWithResponses) GetRunCaseWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunCaseResponse, error) {
+	rsp, err := c.GetRunCase(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunCaseResponse(rsp)
+}
+
 // GetRunGraphWithResponse The flow of a run as nodes and edges, with the path that it took.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23905,6 +24038,39 @@ func ParseCancelRunResponse(rsp *http.Response) (*CancelRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetRunCaseResponse parses an HTTP response from a GetRunCaseWithResponse call
+func ParseGetRunCaseResponse(rsp *http.Response) (*GetRunCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunCase
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunGraphResponse parses an HTTP response from a GetRunGraphWithResponse call
 func ParseGetRunGraphResponse(rsp *http.Response) (*GetRunGraphResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -25812,6 +25978,9 @@ type ServerInterface interface {
 	// CancelRun Stop a run; what is under way on targets is ended.
 	// (POST /api/v1/runs/{id}/cancel)
 	CancelRun(c *gin.Context, id Id)
+	// GetRunCase A run that is over, as a case that its runbook can be held to.
+	// (GET /api/v1/runs/{id}/case)
+	GetRunCase(c *gin.Context, id Id)
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	// (GET /api/v1/runs/{id}/graph)
 	GetRunGraph(c *gin.Context, id Id)
@@ -28059,6 +28228,31 @@ func (siw *ServerInterfaceWrapper) CancelRun(c *gin.Context) {
 	siw.Handler.CancelRun(c, id)
 }
 
+// GetRunCase operation middleware
+func (siw *ServerInterfaceWrapper) GetRunCase(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRunCase(c, id)
+}
+
 // GetRunGraph operation middleware
 func (siw *ServerInterfaceWrapper) GetRunGraph(c *gin.Context) {
 
@@ -29440,6 +29634,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/runs/:id/release", wrapper.ReleaseRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/again", wrapper.RunAgain)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/graph", wrapper.GetRunGraph)
+	router.GET(options.BaseURL+"/api/v1/runs/:id/case", wrapper.GetRunCase)
 	router.GET(options.BaseURL+"/api/v1/gates", wrapper.ListGates)
 	router.GET(options.BaseURL+"/api/v1/gates/:id", wrapper.GetGate)
 	router.POST(options.BaseURL+"/api/v1/gates/:id/decision", wrapper.DecideGate)
@@ -32320,6 +32515,45 @@ func (response CancelRundefaultApplicationProblemPlusJSONResponse) VisitCancelRu
 	return err
 }
 
+type GetRunCaseRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetRunCaseResponseObject interface {
+	VisitGetRunCaseResponse(w http.ResponseWriter) error
+}
+
+type GetRunCase200JSONResponse RunCase
+
+func (response GetRunCase200JSONResponse) VisitGetRunCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetRunCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetRunCasedefaultApplicationProblemPlusJSONResponse) VisitGetRunCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunGraphRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -34519,6 +34753,9 @@ type StrictServerInterface interface {
 	// CancelRun Stop a run; what is under way on targets is ended.
 	// (POST /api/v1/runs/{id}/cancel)
 	CancelRun(ctx context.Context, request CancelRunRequestObject) (CancelRunResponseObject, error)
+	// GetRunCase A run that is over, as a case that its runbook can be held to.
+	// (GET /api/v1/runs/{id}/case)
+	GetRunCase(ctx context.Context, request GetRunCaseRequestObject) (GetRunCaseResponseObject, error)
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	// (GET /api/v1/runs/{id}/graph)
 	GetRunGraph(ctx context.Context, request GetRunGraphRequestObject) (GetRunGraphResponseObject, error)
@@ -37083,6 +37320,32 @@ func (sh *strictHandler) CancelRun(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CancelRunResponseObject); ok {
 		if err := validResponse.VisitCancelRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetRunCase operation middleware
+func (sh *strictHandler) GetRunCase(ctx *gin.Context, id Id) {
+	var request GetRunCaseRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetRunCase(ctx, request.(GetRunCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetRunCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetRunCaseResponseObject); ok {
+		if err := validResponse.VisitGetRunCaseResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -267,7 +267,7 @@ func (d *reader) meeting(n ast.Node) Meeting {
 	}
 	var m Meeting
 	got := d.Fields(n, "what a step meets", map[string]func(ast.Node){
-		"on": func(n ast.Node) { m.On = d.wordsOf(n, "on") },
+		"target": func(n ast.Node) { m.On = d.wordsOf(n, "target") },
 		"prints": func(n ast.Node) {
 			text := d.Word(n, "prints")
 			m.Prints = &text

@@ -23,6 +23,8 @@ type Result struct {
 	// Steps are the steps that were taken, in their order, as verb and title; CameTo is how the run ended.
 	Steps  []string
 	CameTo string
+	// Log is what happened.
+	Log []flow.Event
 
 	been  *runbook.Been
 	inner map[string]bool // steps of parts that were reached, as PART/PATH
@@ -34,9 +36,10 @@ func (r *Result) Holds() bool { return len(r.Wrong) == 0 }
 // maxAttempts bounds what one case may do.
 const maxAttempts = 20_000
 
-// Play plays one case of a runbook, which is linked with those that it calls.
-func Play(book *runbook.Book, c *Case) *Result {
-	p := &player{book: book, of: c, taken: map[string]int{}, did: map[string]string{}, out: &Result{Case: c}}
+// Play plays one case of a runbook, which is linked with those that it calls. evaluate takes readings out of what is
+// printed; nil does it at once.
+func Play(book *runbook.Book, c *Case, evaluate flow.Evaluate) *Result {
+	p := &player{book: book, of: c, evaluate: evaluate, taken: map[string]int{}, did: map[string]string{}, out: &Result{Case: c}}
 	p.knowsItsSteps()
 	inputs, err := book.AcceptAll(p.givenInputs())
 	if err != nil {
@@ -50,6 +53,7 @@ func Play(book *runbook.Book, c *Case) *Result {
 		p.wrong("it cannot be played: %s", err)
 		return p.out
 	}
+	p.out.Log = log
 	p.judge(log, stopped)
 	return p.out
 }
@@ -60,7 +64,9 @@ type player struct {
 	out   *Result
 	taken map[string]int    // how many were taken, by list
 	did   map[string]string // the place of each attempt
-	halt  string            // what the case does not say and should
+
+	evaluate flow.Evaluate
+	halt     string // what the case does not say and should
 }
 
 func (p *player) wrong(format string, args ...any) {
@@ -248,7 +254,7 @@ func (p *player) meet(m Meeting, look *runbook.Step, in flow.Intent, now time.Ti
 	if m.Read == nil {
 		text := out.Output.Head
 		flow.TakeReadings(&out, look, in.Target, flow.Taker{
-			At: now, Text: func(reading.Spec) string { return text },
+			At: now, Text: func(reading.Spec) string { return text }, Evaluate: p.evaluate,
 		})
 		return out
 	}

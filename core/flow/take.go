@@ -9,13 +9,15 @@ import (
 	"urgentis/core/runbook"
 )
 
+// Evaluate evaluates a jq expression over output. nil does it at once, with no bound on what it takes.
+type Evaluate func(q *reading.Query, output []byte) (any, error)
+
 // Taker takes readings out of what was printed.
 type Taker struct {
 	At time.Time
 	// Text is the output as one reading may see it.
-	Text func(reading.Spec) string
-	// Evaluate evaluates a jq expression; nil does it at once.
-	Evaluate func(q *reading.Query, output []byte) (any, error)
+	Text     func(reading.Spec) string
+	Evaluate Evaluate
 	// Seal hides the value of a sealed reading; nil leaves it as it is.
 	Seal func(v any) (any, error)
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"urgentis/core/access"
+	"urgentis/core/cases"
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
 	"urgentis/internal/engine"
@@ -83,6 +84,39 @@ func (a *App) Been(
 		return nil, nil, err
 	}
 	return s.Book(), s.Been(time.Now()), nil
+}
+
+// RunCase is a run as a case of its runbook.
+type RunCase struct {
+	Runbook, Text string
+	// Wrong lists how the case, played, goes another way than the run did.
+	Wrong []string
+}
+
+// RunCase makes a case of a run that is over, and plays it.
+func (a *App) RunCase(ctx context.Context, who *access.Principal, id string) (*RunCase, error) {
+	if _, err := a.canRun(a.store.In(ctx), who, access.See, id); err != nil {
+		return nil, err
+	}
+	log, err := a.store.Log(ctx, id, 0)
+	if err != nil {
+		return nil, err
+	}
+	book, err := a.engine.BookOf(ctx, log)
+	if err != nil {
+		return nil, err
+	}
+	out := &RunCase{Runbook: book.Name}
+	if out.Text, err = cases.Of(book, log, "run-"+id, a.engine.Evaluate(ctx)); err != nil {
+		return nil, invalid("case", "no case can be made of run %s: %s", id, err)
+	}
+	set, found := cases.Parse([]byte(out.Text))
+	if set == nil {
+		out.Wrong = []string{"the case cannot be read again: " + found.Error()}
+		return out, nil
+	}
+	out.Wrong = cases.Play(book, &set.Cases[0], a.engine.Evaluate(ctx)).Wrong
+	return out, nil
 }
 
 // newest is the newest revision of a runbook, read.

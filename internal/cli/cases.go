@@ -146,7 +146,7 @@ func tryCases(b *bookFile) (*tried, error) {
 
 func playCase(book *runbook.Book, c *cases.Case) (*cases.Result, triedCase) {
 	began := time.Now()
-	r := cases.Play(book, c)
+	r := cases.Play(book, c, nil)
 	return r, triedCase{
 		Name: c.Name, About: c.About, Line: c.Line, Holds: r.Holds(), Wrong: append([]string{}, r.Wrong...),
 		CameTo: r.CameTo, Steps: r.Steps, took: time.Since(began),
@@ -249,4 +249,55 @@ func writeJUnit(to string, list []*tried) error {
 		return err
 	}
 	return os.WriteFile(to, b.Bytes(), 0o644) //nolint:gosec // it holds nothing secret
+}
+
+func (a *app) runSaveAsCase() *cobra.Command {
+	var to string
+	c := verb(
+		"save-as-case ID",
+		"Make a case of a run that is over, so that its runbook must go the same way again",
+		"urgentis run save-as-case r3k… --to runbooks/berth-queue-backlog.cases.yaml",
+		cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.GetRunCaseWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				err = a.print(r.JSON200, func() { a.say("%s", whole(r.JSON200.Text)) })
+			} else if err = addCase(to, r.JSON200.Text, r.JSON200.Runbook); err == nil {
+				err = a.done(fmt.Sprintf("The case run-%s is in %s. Play it with: urgentis runbook test %s", args[0], to, strings.TrimSuffix(to, ".cases.yaml")+".yaml"))
+			}
+			if err == nil && len(r.JSON200.Wrong) > 0 {
+				err = fmt.Errorf("played, the case goes another way than the run did; mend it by hand: %s",
+					strings.Join(r.JSON200.Wrong, "; "))
+			}
+			return err
+		}),
+	)
+	c.Flags().StringVar(&to, "to", "", "add it to a `FILE` of cases, which is begun where it is not there")
+	return c
+}
+
+// addCase adds a case to a file. Where that cannot be, the file stays as it is.
+func addCase(to, one, runbook string) error {
+	src, err := os.ReadFile(to)
+	if errors.Is(err, fs.ErrNotExist) {
+		return os.WriteFile(to, []byte(one), 0o644) //nolint:gosec // cases stand beside their runbook
+	}
+	if err != nil {
+		return err
+	}
+	set, found := cases.Parse(src)
+	switch {
+	case set == nil:
+		return usage("%s has mistakes: %s", to, found)
+	case set.Runbook != runbook:
+		return usage("%s has cases of %s, and the run was of %s", to, set.Runbook, runbook)
+	}
+	text, err := cases.Join(string(src), one)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, []byte(text), 0o644) //nolint:gosec // see above
 }

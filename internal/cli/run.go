@@ -23,6 +23,7 @@ func (a *app) run() *cobra.Command {
 		a.offers(a.runCancel(), runIDs(true)),
 		a.offers(a.runRelease(), runIDs(true)),
 		a.offers(a.runGraph(), runIDs(false)),
+		a.offers(a.runSaveAsCase(), runIDs(false)),
 	)
 }
 

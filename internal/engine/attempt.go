@@ -228,7 +228,7 @@ func (e *Engine) takeReadings(
 			}
 			return masked
 		},
-		Evaluate: func(q *reading.Query, output []byte) (any, error) { return e.evaluate.Query(ctx, q, output) },
+		Evaluate: e.Evaluate(ctx),
 		Seal: func(v any) (any, error) {
 			said := expr.Say(v)
 			hidden = append(hidden, said)
@@ -236,6 +236,11 @@ func (e *Engine) takeReadings(
 		},
 	})
 	return hidden
+}
+
+// Evaluate gives what evaluates jq expressions with a bound on what they take.
+func (e *Engine) Evaluate(ctx context.Context) flow.Evaluate {
+	return func(q *reading.Query, output []byte) (any, error) { return e.evaluate.Query(ctx, q, output) }
 }
 
 // shown is how much of the head and of the tail of an output stands in the record, in bytes.

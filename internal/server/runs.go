@@ -108,6 +108,18 @@ func (s *Server) GetRunGraph(
 	return api.GetRunGraph200JSONResponse(*api.GraphOf(book, been)), nil
 }
 
+// GetRunCase implements api.StrictServerInterface.
+func (s *Server) GetRunCase(
+	ctx context.Context,
+	r api.GetRunCaseRequestObject,
+) (api.GetRunCaseResponseObject, error) {
+	c, err := s.App.RunCase(ctx, who(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetRunCase200JSONResponse{Runbook: c.Runbook, Text: c.Text, Wrong: append([]string{}, c.Wrong...)}, nil
+}
+
 // ListGates implements api.StrictServerInterface.
 func (s *Server) ListGates(ctx context.Context, _ api.ListGatesRequestObject) (api.ListGatesResponseObject, error) {
 	list, err := s.App.Gates(ctx, who(ctx))

@@ -1740,6 +1740,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/case": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A run that is over, as a case that its runbook can be held to. */
+        get: operations["getRunCase"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gates": {
         parameters: {
             query?: never;
@@ -1982,6 +1999,13 @@ export interface components {
             unread?: string;
             /** @description why it could not be mapped */
             says?: string;
+        };
+        RunCase: {
+            runbook: string;
+            /** @description a whole file of cases with this one in it */
+            text: string;
+            /** @description how the case goes another way than the run did; empty where it goes the same way */
+            wrong: string[];
         };
         /** @enum {string} */
         Role: "viewer" | "responder" | "operator" | "approver" | "author" | "admin";
@@ -6392,6 +6416,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Graph"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRunCase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the case */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunCase"];
                 };
             };
             default: components["responses"]["Problem"];
