@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs the Debian packages that are missing. Usage: setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl python3-aiosmtpd
+# Installs the Debian packages that are missing. Usage: setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl python3-aiosmtpd …
 set -eu
 missing=()
 for p in "$@"; do
@@ -32,6 +32,10 @@ echo "installing ${missing[*]}" >&2
 # The packaged cluster is not wanted: the service makes a private one.
 "${as_root[@]}" sh -c 'mkdir -p /etc/postgresql-common; cd /etc/postgresql-common
   [ -e createcluster.conf ] || echo "create_main_cluster = false" >createcluster.conf'
+# Nor do services of these packages start: tests start their own.
+made=$("${as_root[@]}" sh -c '[ -e /usr/sbin/policy-rc.d ] ||
+  { printf "#!/bin/sh\nexit 101\n" >/usr/sbin/policy-rc.d; chmod 755 /usr/sbin/policy-rc.d; echo ours; }')
+[ -z "$made" ] || trap '"${as_root[@]}" rm -f /usr/sbin/policy-rc.d' EXIT
 "${as_root[@]}" apt-get update -qq
 # shellcheck disable=SC2086 # the words of a command
 "${as_root[@]}" $install -qq >/dev/null

@@ -190,6 +190,9 @@ func (r *render) sql(q *runbook.SQL, req *task.Request) {
 		Password: r.text(q.Secret),
 		Port:     q.Port,
 	}
+	if q.Dialect != runbook.PostgreSQL {
+		req.SQL.Dialect = q.Dialect
+	}
 	if r.err == nil {
 		if req.SQL.Text, r.err = q.Render(r.sc); r.err != nil && r.partly {
 			req.SQL.Text, r.err = q.Statement, nil

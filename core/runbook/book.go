@@ -466,14 +466,25 @@ type Script struct {
 	Args              []*expr.Template
 }
 
-// SQL is a statement with bound parameters ($1, $2, …), in PostgreSQL's protocol.
+// SQL is a statement with bound parameters: $1, $2, … of PostgreSQL and SQLite, ? of MySQL and MariaDB.
 type SQL struct {
+	Dialect                string
 	Statement              string
 	With                   []*Value
 	Names                  map[string]Identifier // [[NAME]] in the statement
 	Database, User, Secret *expr.Template
 	Port                   int
 }
+
+// The dialects of SQL.
+const (
+	PostgreSQL = "postgresql"
+	MySQL      = "mysql" // and MariaDB
+	SQLite     = "sqlite"
+)
+
+// usualPort is where databases of a dialect listen.
+var usualPort = map[string]int{PostgreSQL: 5432, MySQL: 3306}
 
 // Identifier is a name in a statement that can only be one of a list.
 type Identifier struct {

@@ -122,7 +122,10 @@ var altering = []string{
 }
 
 // readingSQL begins the statements that only read.
-var readingSQL = []string{"select", "show", "with", "explain", "table", "values"}
+var readingSQL = []string{"select", "show", "with", "explain", "table", "values", "describe"}
+
+// writesAllTheSame finds what a read-only transaction of MySQL and MariaDB lets through.
+var writesAllTheSame = regexp.MustCompile(`(?i)\binto\s+(outfile|dumpfile)\b|/\*!`)
 
 func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 	for _, r := range s.Read {
@@ -143,6 +146,10 @@ func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 	case do.SQL != nil && do.SQL.Statement != "":
 		if first := strings.ToLower(strings.Fields(do.SQL.Statement)[0]); !slices.Contains(readingSQL, first) {
 			d.Fail(got["sql"], "a look only reads: %s does more than that%s", strings.ToUpper(first), way)
+		}
+		if do.SQL.Dialect == MySQL && writesAllTheSame.MatchString(do.SQL.Statement) {
+			d.Fail(got["sql"], "a look only reads: into outfile, into dumpfile and /*! do more, and no read-only "+
+				"transaction holds them back")
 		}
 	case len(do.Run) > 0 && do.Run[0] != nil && slices.Contains(altering, path.Base(do.Run[0].Source)):
 		d.Fail(got["run"], "a reader would not call %s a look: make it a change%s", path.Base(do.Run[0].Source), way)
@@ -233,9 +240,13 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 		d.oneWay(s, n, got)
 		return
 	}
+	if q := s.Do.SQL; q != nil && (q.Dialect == SQLite) != s.Do.FromHere {
+		d.Fail(got["sql"], "a database of SQLite is a file of the service's own host and goes with from: here; others "+
+			"are asked where their targets are")
+	}
 	item := slices.Contains(d.names.Names(), "target")
 	if kind := s.Do.Kind(); s.Where == nil && !item &&
-		(kind == "ssh" || kind == "sql" || s.Do.Echo != nil || s.Do.Port != nil) {
+		(kind == "ssh" || kind == "sql" && !s.Do.FromHere || s.Do.Echo != nil || s.Do.Port != nil) {
 		d.Fail(n, "where does this run? give where: {LABEL: VALUE}, or from: here")
 	}
 	if s.Where != nil && s.Where.Name == nil && len(s.Where.Labels) == 0 {

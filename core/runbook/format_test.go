@@ -3,7 +3,6 @@ package runbook
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -50,8 +49,7 @@ steps:
 }
 
 func TestFormatIsIdempotent(t *testing.T) {
-	files, err := filepath.Glob("../../examples/ferry/runbooks/*.yaml")
-	require.NoError(t, err)
+	files := shipped(t)
 	docs, err := os.ReadFile("../../docs/runbook-language.md")
 	require.NoError(t, err)
 	texts := [][]byte{}

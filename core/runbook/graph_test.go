@@ -11,10 +11,24 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// shipped are the files of the runbooks that come with the program, without those of their cases.
+func shipped(t *testing.T) []string {
+	var out []string
+	for _, folder := range []string{"../../examples/ferry/runbooks/", "../../library/"} {
+		files, err := filepath.Glob(folder + "*.yaml")
+		require.NoError(t, err)
+		for _, f := range files {
+			if !strings.HasSuffix(f, ".cases.yaml") {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
+}
+
 // drawn are the runbooks whose pictures are judged: the examples, and one with all that can stand in a picture.
 func drawn(t *testing.T) map[string]*Book {
-	files, err := filepath.Glob("../../examples/ferry/runbooks/*.yaml")
-	require.NoError(t, err)
+	files := shipped(t)
 	require.NotEmpty(t, files)
 	out := map[string]*Book{}
 	read := func(name string, src []byte) {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"os"
-	"path/filepath"
 	"sync"
 	"testing"
 
@@ -51,6 +50,15 @@ func TestFindingsOfTheWholeLanguage(t *testing.T) {
 		"branches do not read": {head + "  - together: T\n    branches:\n      a:\n        - look: L\n      " +
 			"    from: here\n          run: [x]\n          read: {n: {whole: true}}\n      b:\n        - note: N\n  " +
 			"        text: \"{{ first(readings.n) }}\"\n" + closing, "reading n is used before any path takes it"},
+		"a dialect that is none": {head + "  - look: L\n    where: {role: db}\n    sql: {dialect: mysqll, statement: select " +
+			"1, database: d, user: u}\n" + closing, "dialect must be one of postgresql, mysql, sqlite; MariaDB speaks " +
+			"mysql; did you mean mysql?"},
+		"a file of SQLite elsewhere": {head + "  - look: L\n    where: {role: db}\n    sql: {dialect: sqlite, statement: " +
+			"select 1, database: d}\n" + closing, "goes with from: here"},
+		"a user of a file": {head + "  - look: L\n    from: here\n    sql: {dialect: sqlite, statement: select 1, " +
+			"database: d, user: u}\n" + closing, "SQLite is a file and has no user"},
+		"a look that writes a file": {head + "  - look: L\n    where: {role: db}\n    sql: {dialect: mysql, statement: " +
+			"select 1 into outfile '/tmp/x', database: d, user: u}\n" + closing, "into outfile, into dumpfile and /*! do"},
 		"one branch": {head + "  - together: T\n    branches: {a: [{note: N, text: " +
 			"t}]}\n" + closing, "a together needs at least two branches"},
 		"over no list": {head + "  - each: E\n    over: inputs.low\n    steps: [{note: N, text: " +
@@ -199,8 +207,7 @@ func fitsSchema(t *testing.T, text string) (fits, ok bool) {
 
 // TestTheSchemaTakesWhatTheCheckerTakes holds every sound runbook against the JSON Schema for editors.
 func TestTheSchemaTakesWhatTheCheckerTakes(t *testing.T) {
-	files, err := filepath.Glob("../../examples/ferry/runbooks/*.yaml")
-	require.NoError(t, err)
+	files := shipped(t)
 	docs, err := os.ReadFile("../../docs/runbook-language.md")
 	require.NoError(t, err)
 	var texts []string

@@ -184,7 +184,7 @@ func (do *Do) Kind() string {
 }
 
 func (d *decoder) sql(n ast.Node) *SQL {
-	q := &SQL{Port: 5432, Names: map[string]Identifier{}}
+	q := &SQL{Dialect: PostgreSQL, Names: map[string]Identifier{}}
 	text := func(to **expr.Template, where expr.Where, what string) func(ast.Node) {
 		return func(n ast.Node) { *to = d.template(n, where, what) }
 	}
@@ -192,6 +192,13 @@ func (d *decoder) sql(n ast.Node) *SQL {
 		"statement": func(n ast.Node) {
 			if q.Statement = strings.TrimSpace(d.Word(n, "statement")); strings.Contains(q.Statement, "{{") {
 				d.Fail(n, "a statement is never filled in: write $1 and give with: [\"{{ … }}\"]")
+			}
+		},
+		"dialect": func(n ast.Node) {
+			q.Dialect = d.Word(n, "dialect")
+			if known := []string{PostgreSQL, MySQL, SQLite}; !slices.Contains(known, q.Dialect) {
+				d.At(doc.Position(n), 0, false, "dialect must be one of "+strings.Join(known, ", ")+
+					"; MariaDB speaks mysql", doc.Nearest(q.Dialect, known))
 			}
 		},
 		"with": func(n ast.Node) {
@@ -213,10 +220,22 @@ func (d *decoder) sql(n ast.Node) *SQL {
 			}
 		},
 	})
-	for _, k := range []string{"statement", "database", "user"} {
+	needs := []string{"statement", "database", "user"}
+	if q.Dialect == SQLite {
+		needs = needs[:2]
+		for _, k := range []string{"user", "password", "port"} {
+			if got[k] != nil {
+				d.Fail(got[k], "SQLite is a file and has no %s: database is its path", k)
+			}
+		}
+	}
+	for _, k := range needs {
 		if got[k] == nil {
 			d.Fail(n, "sql needs %s", k)
 		}
+	}
+	if got["port"] == nil {
+		q.Port = usualPort[q.Dialect]
 	}
 	for _, m := range namesInSQL.FindAllStringSubmatch(q.Statement, -1) {
 		if _, ok := q.Names[m[1]]; !ok {
@@ -264,7 +283,11 @@ func (q *SQL) Render(s *expr.Scope) (string, error) {
 		if err != nil && failed == nil {
 			failed = err
 		}
-		return `"` + strings.ReplaceAll(is, ".", `"."`) + `"`
+		quote := `"`
+		if q.Dialect == MySQL {
+			quote = "`"
+		}
+		return quote + strings.ReplaceAll(is, ".", quote+"."+quote) + quote
 	})
 	return out, failed
 }

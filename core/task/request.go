@@ -44,7 +44,8 @@ type Request struct {
 type Statement struct {
 	Text     string   `json:"text"`
 	With     []string `json:"with,omitempty"`
-	Database string   `json:"database"`
+	Dialect  string   `json:"dialect,omitempty"` // mysql or sqlite; "" is PostgreSQL's
+	Database string   `json:"database"`          // its name; of SQLite the path of its file
 	User     string   `json:"user"`
 	Password string   `json:"password,omitempty"` // the mark of a secret
 	Port     int      `json:"port"`

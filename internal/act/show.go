@@ -35,6 +35,10 @@ func Show(r task.Request) string {
 		for i, v := range r.SQL.With {
 			fmt.Fprintf(&b, "\n$%d = %s", i+1, visible(v))
 		}
+		if r.SQL.User == "" {
+			fmt.Fprintf(&b, "\n(in the file %s of the service's own host)", visible(r.SQL.Database))
+			return b.String()
+		}
 		fmt.Fprintf(&b, "\n(in %s, as %s)", visible(r.SQL.Database), visible(r.SQL.User))
 		return b.String()
 	case r.Probe != nil && r.Probe.Port > 0:
