@@ -15,7 +15,7 @@ import (
 )
 
 // shipped are the folders with runbooks that come with the program.
-var shipped = []string{"../../examples/ferry/runbooks"}
+var shipped = []string{"../../examples/ferry/runbooks", "../../library"}
 
 // books reads the runbooks of a folder, each linked with those that it calls.
 func books(t *testing.T, folder string) map[string]*runbook.Book {

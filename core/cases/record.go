@@ -147,7 +147,9 @@ func (r *recorder) outcome(x flow.Outcome) {
 	case x.State == flow.OK && look != nil:
 		r.meet(in, yaml.MapSlice{{Key: "prints", Value: x.Output.Head}})
 	case x.State == flow.OK:
-		r.meet(in, yaml.MapSlice{{Key: "exit", Value: exitOf(x, in)}})
+		r.meet(in, yaml.MapSlice{{Key: "exit", Value: wellEnded(exitOf(x, in))}})
+	case x.State == flow.Failed && x.Exit != nil && !good(in.Request, *x.Exit):
+		r.meet(in, yaml.MapSlice{{Key: "exit", Value: *x.Exit}}) // it was begun
 	default:
 		why := x.Error
 		if why == "" {
@@ -156,6 +158,9 @@ func (r *recorder) outcome(x flow.Outcome) {
 		r.meet(in, yaml.MapSlice{{Key: x.State, Value: why}})
 	}
 }
+
+// wellEnded is the exit of a change that ended well: the same as saying nothing of it.
+type wellEnded int
 
 // exitOf is an exit that counts as good.
 func exitOf(x flow.Outcome, in flow.Intent) int {
@@ -290,8 +295,8 @@ func withoutTimes(alert map[string]any) map[string]any {
 
 // endedWell reports whether nothing but a good exit is said.
 func endedWell(m yaml.MapSlice) bool {
-	last := m[len(m)-1]
-	return last.Key == "exit" && last.Value == 0 && (len(m) == 1 || len(m) == 2 && m[0].Key == "target")
+	_, well := m[len(m)-1].Value.(wellEnded)
+	return well
 }
 
 // on is the target of what is said; "" where it is for all.

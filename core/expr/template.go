@@ -452,13 +452,15 @@ func native(v ref.Val) any {
 	return v.Value()
 }
 
-// HostHoles lists the expressions that stand in the host of a URL, before its path.
+// HostHoles lists the expressions that stand in the host of a URL, before its path. A port that is a whole number is
+// none: it names no other host.
 func (t *Template) HostHoles() []*Program {
 	var out []*Program
 	slashes := 0
-	for _, p := range t.parts {
+	for i, p := range t.parts {
 		if p.hole != nil {
-			if slashes < 3 {
+			port := i > 0 && strings.HasSuffix(t.parts[i-1].text, ":") && p.hole.TypeName() == string(Integer)
+			if slashes < 3 && !port {
 				out = append(out, p.hole)
 			}
 			continue
