@@ -105,6 +105,7 @@ func (e ClosingOutcome) Valid() bool {
 
 // Defines values for DocumentKind.
 const (
+	DocumentKindBinding    DocumentKind = "binding"
 	DocumentKindCalendar   DocumentKind = "calendar"
 	DocumentKindConnection DocumentKind = "connection"
 	DocumentKindJoin       DocumentKind = "join"
@@ -119,6 +120,8 @@ const (
 // Valid indicates whether the value is a known member of the DocumentKind enum.
 func (e DocumentKind) Valid() bool {
 	switch e {
+	case DocumentKindBinding:
+		return true
 	case DocumentKindCalendar:
 		return true
 	case DocumentKindConnection:

@@ -14,6 +14,7 @@ import (
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/library"
 	"urgentis/core/message"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
@@ -35,10 +36,12 @@ const (
 	// Connection is a way out to people or to another system, Route who is told of what.
 	Connection Kind = "connection"
 	Route      Kind = "route"
+	// Binding makes a runbook of the library one of somebody's own.
+	Binding Kind = "binding"
 )
 
 // Kinds lists the kinds that are known.
-var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route}
+var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route, Binding}
 
 // MaxDocuments bounds how many documents one push has.
 const MaxDocuments = 5000
@@ -66,6 +69,9 @@ type Document struct {
 	Team       *route.Team
 	Connection *message.Connection
 	Route      *route.Route
+	Binding    *library.Binding
+	// FromBinding says that the runbook is made of the library's by a binding of the same name.
+	FromBinding bool
 }
 
 // Found is a finding and the file that it is about.
@@ -83,7 +89,9 @@ func Failed(found []Found) bool {
 func (d *Document) Found(findings doc.Findings) []Found {
 	out := make([]Found, len(findings))
 	for i, x := range findings {
-		x.Line += d.first - 1
+		if x.Line += d.first - 1; d.FromBinding {
+			x.Line, x.Column, x.Message = d.Line, 1, "in the runbook that it makes: "+x.Message
+		}
 		out[i] = Found{d.File, x}
 	}
 	return out
@@ -92,36 +100,55 @@ func (d *Document) Found(findings doc.Findings) []Found {
 // File is a text to read documents from.
 type File struct{ Name, Text string }
 
-var namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+var (
+	namePattern = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+	rolePattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+)
 
 // Parse reads the documents of files, in their order. Those with mistakes are left out, and the mistakes listed.
 func Parse(files []File) (out []*Document, found []Found) {
 	seen := map[string]*Document{}
 	for _, f := range files {
 		for _, p := range parts(f.Text) {
-			d, findings := parse(p)
+			docs, findings := parseWhole(p)
 			for _, x := range findings {
 				x.Line += p.line - 1
 				found = append(found, Found{f.Name, x})
 			}
-			if d == nil {
-				continue
-			}
-			d.File, d.Line, d.first = f.Name, d.Line+p.line-1, p.line
-			id := string(d.Kind) + " " + d.Name
-			if first := seen[id]; first != nil {
-				found = append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,
-					Message: "there is another " + id + " in " + first.File}})
-				continue
-			}
-			seen[id] = d
-			if out = append(out, d); len(out) > MaxDocuments {
-				return nil, append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,
-					Message: "there are too many documents for one push"}})
+			for _, d := range docs {
+				d.File, d.Line, d.first = f.Name, d.Line+p.line-1, p.line
+				id := string(d.Kind) + " " + d.Name
+				if first := seen[id]; first != nil {
+					found = append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,
+						Message: "there is another " + id + " in " + first.File}})
+					continue
+				}
+				seen[id] = d
+				if out = append(out, d); len(out) > MaxDocuments {
+					return nil, append(found, Found{f.Name, doc.Finding{Line: d.Line, Column: 1,
+						Message: "there are too many documents for one push"}})
+				}
 			}
 		}
 	}
 	return out, found
+}
+
+// parseWhole reads one document, and what it makes: a binding makes a runbook.
+func parseWhole(p part) ([]*Document, doc.Findings) {
+	d, found := parse(p)
+	if d == nil {
+		return nil, found
+	}
+	out := []*Document{d}
+	if d.Binding == nil {
+		return out, found
+	}
+	made, more := bound(d)
+	if found = append(found, more...); made == nil {
+		return nil, found
+	}
+	return append(out, made), found
 }
 
 // part is the text of one document in a file, and the line where it begins.
@@ -217,6 +244,8 @@ func (x *decoder) decode(root ast.Node) {
 		x.connection(root)
 	case Route:
 		x.route(root)
+	case Binding:
+		x.binding(root)
 	case Runbook: // read by its own package
 	}
 }

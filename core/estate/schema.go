@@ -13,6 +13,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/runbook"
+	"urgentis/library"
 )
 
 // Schema is the JSON Schema of all documents, for editors. The keys are those that the decoders themselves know: they
@@ -121,6 +122,11 @@ func addOthers(defs map[string]any) {
 		Team: {(*decoder).team, "a team", map[string]any{"members": texts, "rota": rotaSchema()}, []string{"members"}},
 		Route: {(*decoder).route, "a route", map[string]any{"hours": ref("hours"), "climb_after": ref("span"),
 			"page_after": ref("span"), "tell": texts}, nil},
+		Binding: {(*decoder).binding, "a binding", map[string]any{
+			"roles":  map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}},
+			"inputs": map[string]any{"type": "object"}, "library": map[string]any{"enum": libraryNames()},
+			"starts": map[string]any{"type": "object", "additionalProperties": ref("start")},
+		}, []string{"library", "service", "owner"}},
 		Connection: {(*decoder).connection, "a connection", connectionSchema(), []string{"kind"}},
 	} {
 		x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
@@ -177,4 +183,13 @@ func rotaSchema() map[string]any {
 		kinds[l] = map[string]any{"anyOf": []any{turns, feed}}
 	}
 	return object(x.Probe["a rota"], kinds, "zone", calendar.LineNames[0])
+}
+
+// libraryNames are the runbooks of the library.
+func libraryNames() []any {
+	var out []any
+	for _, n := range library.Names() {
+		out = append(out, n)
+	}
+	return out
 }

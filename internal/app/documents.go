@@ -149,6 +149,13 @@ func mayPush(who *access.Principal, kind estate.Kind, name string, d *estate.Doc
 		}
 		return access.Can(who, access.Write, o)
 	}
+	if kind == estate.Binding {
+		o := access.Object{Kind: "runbook", Name: name}
+		if d != nil {
+			o.Service = d.Binding.Service
+		}
+		return access.Can(who, access.Write, o)
+	}
 	return administer(who, string(kind), name)
 }
 

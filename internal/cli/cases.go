@@ -111,13 +111,18 @@ func tryCases(b *bookFile) (*tried, error) {
 		return t, nil
 	}
 	t.Runbook = b.book.Name
-	file := cases.FileOf(b.path)
-	src, err := os.ReadFile(file)
+	src, err := os.ReadFile(caseFile(b.path))
 	if errors.Is(err, fs.ErrNotExist) || b.path == "-" {
 		src = nil
 	} else if err != nil {
 		return nil, err
 	}
+	playCases(t, b, src)
+	return t, nil
+}
+
+// playCases plays the cases in the text of a file, which is nil where there is none.
+func playCases(t *tried, b *bookFile, src []byte) {
 	var results []*cases.Result
 	if src != nil {
 		set, found := cases.Parse(src)
@@ -130,8 +135,8 @@ func tryCases(b *bookFile) (*tried, error) {
 				"the files given", b.book.Name, b.missing)})
 		}
 		if found.Failed() {
-			t.Mistakes, t.mistakes = found, found.Format(file, src)
-			return t, nil
+			t.Mistakes, t.mistakes = found, found.Format(caseFile(b.path), src)
+			return
 		}
 		for i := range set.Cases {
 			r, one := playCase(b.linked, &set.Cases[i])
@@ -141,8 +146,10 @@ func tryCases(b *bookFile) (*tried, error) {
 	c := cases.Cover(b.book, results)
 	t.Steps, t.StepsIn, t.Ways, t.WaysIn, t.cover = c.Steps, c.StepsIn, c.Ways, c.WaysIn, c
 	t.Missed = append(t.Missed, c.Missed...)
-	return t, nil
 }
+
+// caseFile is where the cases of a runbook's file stand.
+func caseFile(path string) string { return cases.FileOf(path) }
 
 func playCase(book *runbook.Book, c *cases.Case) (*cases.Result, triedCase) {
 	began := time.Now()
@@ -160,7 +167,7 @@ func (a *app) showTried(list []*tried, missed bool) {
 			continue
 		}
 		if len(t.Cases) == 0 {
-			a.say("%s %s has no cases; they would stand in %s\n", a.paint(dim, "–"), t.Runbook, cases.FileOf(t.File))
+			a.say("%s %s has no cases; they would stand in %s\n", a.paint(dim, "–"), t.Runbook, caseFile(t.File))
 			continue
 		}
 		mark, held := a.paint(green, "✓"), many(len(t.Cases), "case")+" hold"
@@ -188,7 +195,7 @@ func (a *app) showTried(list []*tried, missed bool) {
 
 // showWrong tells what is wrong with a case, and how it went.
 func (a *app) showWrong(t *tried, c triedCase) {
-	a.say("  %s %s (%s:%s)\n", a.paint(red, "✗"), c.Name, cases.FileOf(t.File), strconv.Itoa(c.Line))
+	a.say("  %s %s (%s:%s)\n", a.paint(red, "✗"), c.Name, caseFile(t.File), strconv.Itoa(c.Line))
 	for _, w := range c.Wrong {
 		a.say("      %s\n", indented("      ", w))
 	}

@@ -188,6 +188,17 @@ func (a *app) sound(files []api.PushFile) error {
 	return &failure{code: exitFailed, err: errors.New("the documents have mistakes; nothing was changed")}
 }
 
+// withoutMade leaves out the runbooks that bindings make: pushed again, the bindings make them.
+func withoutMade(list []api.EstateDocument) []api.EstateDocument {
+	bindings := map[string]bool{}
+	for _, d := range list {
+		bindings[d.Name] = bindings[d.Name] || d.Kind == api.DocumentKindBinding
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(d api.EstateDocument) bool {
+		return d.Kind == api.DocumentKindRunbook && bindings[d.Name]
+	})
+}
+
 // pull writes the documents that the service has into a folder.
 func (a *app) pull() *cobra.Command {
 	var force bool
@@ -202,7 +213,7 @@ func (a *app) pull() *cobra.Command {
 				return err
 			}
 			var wrote, other []string
-			for _, d := range *r.JSON200 {
+			for _, d := range withoutMade(*r.JSON200) {
 				path := filepath.Join(args[0], string(d.Kind), d.Name+".yaml")
 				full, err := check(cl.GetDocumentWithResponse(cmd.Context(), d.Kind, d.Name, &api.GetDocumentParams{}))
 				if err != nil {

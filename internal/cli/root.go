@@ -148,7 +148,7 @@ func (a *app) root() *cobra.Command {
 		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.who(), a.halt(), a.resume()},
 		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.reading(), a.search(), a.message(),
 			a.audit()},
-		toWrite: {a.runbook(), a.trigger(), a.push(), a.pull(), a.document()},
+		toWrite: {a.runbook(), a.library(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {
 			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.team(), a.way(),
 			a.person(), a.token(),

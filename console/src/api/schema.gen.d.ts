@@ -2311,7 +2311,7 @@ export interface components {
             body: string;
         };
         /** @enum {string} */
-        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route";
+        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding";
         NewPush: {
             files: components["schemas"]["PushFile"][];
             /**
