@@ -188,7 +188,10 @@ func (r *render) sql(q *runbook.SQL, req *task.Request) {
 		Database: r.text(q.Database),
 		User:     r.text(q.User),
 		Password: r.text(q.Secret),
-		Port:     q.Port,
+		Port:     runbook.UsualPort[q.Dialect],
+	}
+	if q.Port != nil {
+		req.SQL.Port = r.port(r.value(q.Port))
 	}
 	if q.Dialect != runbook.PostgreSQL {
 		req.SQL.Dialect = q.Dialect
@@ -207,20 +210,27 @@ func (r *render) probe(do *runbook.Do, req *task.Request) {
 	req.Probe = &task.Probe{}
 	switch {
 	case do.Port != nil:
-		switch n := r.value(do.Port).(type) {
-		case int64:
-			req.Probe.Port = int(n)
-		case string:
-			fmt.Sscanf(n, "%d", &req.Probe.Port) //nolint:errcheck // what is no number is refused below
-		}
-		if r.err == nil && !r.partly && (req.Probe.Port < 1 || req.Probe.Port > 65535) {
-			r.err = errors.New("port must be a number from 1 to 65535")
-		}
+		req.Probe.Port = r.port(r.value(do.Port))
 	case do.Name != nil:
 		req.Probe.Name, req.Probe.Type = r.text(do.Name.Name), do.Name.Type
 	default:
 		req.Probe.Echos = do.Echo.Count
 	}
+}
+
+// port reads the number of a port.
+func (r *render) port(v any) int {
+	port := 0
+	switch n := v.(type) {
+	case int64:
+		port = int(n)
+	case string:
+		fmt.Sscanf(n, "%d", &port) //nolint:errcheck // what is no number is refused below
+	}
+	if r.err == nil && !r.partly && (port < 1 || port > 65535) {
+		r.err = errors.New("port must be a number from 1 to 65535")
+	}
+	return port
 }
 
 // bodyText writes the body of a call: text as it is, everything else as JSON.

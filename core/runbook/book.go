@@ -473,7 +473,7 @@ type SQL struct {
 	With                   []*Value
 	Names                  map[string]Identifier // [[NAME]] in the statement
 	Database, User, Secret *expr.Template
-	Port                   int
+	Port                   *Value // nil: where databases of the dialect usually listen
 }
 
 // The dialects of SQL.
@@ -483,8 +483,8 @@ const (
 	SQLite     = "sqlite"
 )
 
-// usualPort is where databases of a dialect listen.
-var usualPort = map[string]int{PostgreSQL: 5432, MySQL: 3306}
+// UsualPort is where databases of a dialect listen.
+var UsualPort = map[string]int{PostgreSQL: 5432, MySQL: 3306}
 
 // Identifier is a name in a statement that can only be one of a list.
 type Identifier struct {

@@ -324,6 +324,7 @@ func (do *Do) Templates() []*expr.Template {
 	}
 	if q := do.SQL; q != nil {
 		out = append(out, q.Database, q.User, q.Secret)
+		add(q.Port)
 		for _, v := range q.With {
 			add(v)
 		}

@@ -215,9 +215,12 @@ func (d *decoder) sql(n ast.Node) *SQL {
 		"user":     text(&q.User, expr.InTarget, "user"),
 		"password": text(&q.Secret, expr.InTarget.Secrets(), "password"),
 		"port": func(n ast.Node) {
-			if q.Port = d.Integer(n, "port"); q.Port < 1 || q.Port > 65535 {
-				d.Fail(n, "port must be from 1 to 65535")
+			if _, text := n.(*ast.StringNode); !text {
+				if p := d.Integer(n, "port"); p < 1 || p > 65535 {
+					d.Fail(n, "port must be from 1 to 65535")
+				}
 			}
+			q.Port = d.value(n, expr.InTarget)
 		},
 	})
 	needs := []string{"statement", "database", "user"}
@@ -233,9 +236,6 @@ func (d *decoder) sql(n ast.Node) *SQL {
 		if got[k] == nil {
 			d.Fail(n, "sql needs %s", k)
 		}
-	}
-	if got["port"] == nil {
-		q.Port = usualPort[q.Dialect]
 	}
 	for _, m := range namesInSQL.FindAllStringSubmatch(q.Statement, -1) {
 		if _, ok := q.Names[m[1]]; !ok {
