@@ -5,12 +5,10 @@ package cases
 
 import (
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/doc"
@@ -171,9 +169,9 @@ func (d *reader) stage(s *stage) map[string]func(ast.Node) {
 			s.At = at
 		},
 		"targets": func(n ast.Node) { s.Targets, s.unlisted = d.targets(n), false },
-		"service": func(n ast.Node) { s.Service = d.values(n, "service") },
-		"inputs":  func(n ast.Node) { s.Inputs = merged(s.Inputs, d.values(n, "inputs")) },
-		"alert":   func(n ast.Node) { s.Alert = merged(s.Alert, d.values(n, "alert")) },
+		"service": func(n ast.Node) { s.Service = d.Values(n, "service") },
+		"inputs":  func(n ast.Node) { s.Inputs = merged(s.Inputs, d.Values(n, "inputs")) },
+		"alert":   func(n ast.Node) { s.Alert = merged(s.Alert, d.Values(n, "alert")) },
 		"meets": func(n ast.Node) {
 			s.Meets = over(s.Meets, d, n, "meets", d.meeting)
 		},
@@ -238,7 +236,7 @@ func (d *reader) targets(n ast.Node) []flow.Target {
 	out := []flow.Target{}
 	for _, e := range d.Mapping(n, "targets") {
 		t := flow.Target{Name: e.Key, Address: e.Key, Labels: map[string]string{}}
-		for k, v := range d.values(e.Value, "target "+e.Key) {
+		for k, v := range d.Values(e.Value, "target "+e.Key) {
 			switch k {
 			case "address":
 				t.Address = fmt.Sprint(v)
@@ -272,7 +270,7 @@ func (d *reader) meeting(n ast.Node) Meeting {
 			text := d.Word(n, "prints")
 			m.Prints = &text
 		},
-		"read":    func(n ast.Node) { m.Read = d.values(n, "read") },
+		"read":    func(n ast.Node) { m.Read = d.Values(n, "read") },
 		"exit":    func(n ast.Node) { x := d.Integer(n, "exit"); m.Exit = &x },
 		"failed":  func(n ast.Node) { m.State, m.Why = flow.Failed, d.Word(n, "failed") },
 		"unknown": func(n ast.Node) { m.State, m.Why = flow.Unknown, d.Word(n, "unknown") },
@@ -294,7 +292,7 @@ func (d *reader) word(n ast.Node) Word {
 	w := Word{Line: at}
 	d.Fields(n, "what people say", map[string]func(ast.Node){
 		"choice": func(n ast.Node) { w.Say = d.Word(n, "choice") },
-		"fields": func(n ast.Node) { w.Fields = d.values(n, "fields") },
+		"fields": func(n ast.Node) { w.Fields = d.Values(n, "fields") },
 	})
 	return w
 }
@@ -318,39 +316,6 @@ func (d *reader) wordsOf(n ast.Node, what string) []string {
 		out = append(out, d.Word(x, what))
 	}
 	return out
-}
-
-// values reads a mapping of any values.
-func (d *reader) values(n ast.Node, what string) map[string]any {
-	d.Mapping(n, what)
-	out := map[string]any{}
-	if err := yaml.NodeToValue(n, &out); err != nil {
-		d.Fail(n, "%s cannot be read: %s", what, err)
-	}
-	for k, v := range out {
-		out[k] = plainNumbers(v)
-	}
-	return out
-}
-
-// plainNumbers gives whole numbers the type that expressions have for them.
-func plainNumbers(v any) any {
-	switch x := v.(type) {
-	case uint64:
-		if x <= math.MaxInt64 {
-			return int64(x)
-		}
-		return float64(x)
-	case []any:
-		for i := range x {
-			x[i] = plainNumbers(x[i])
-		}
-	case map[string]any:
-		for k := range x {
-			x[k] = plainNumbers(x[k])
-		}
-	}
-	return v
 }
 
 // suffix ends the name of a file of cases: BERTH.cases.yaml stands beside BERTH.yaml.

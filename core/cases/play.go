@@ -76,7 +76,7 @@ func (p *player) wrong(format string, args ...any) {
 // knowsItsSteps refuses what the case says of steps that are not there.
 func (p *player) knowsItsSteps() {
 	check := func(what, name string) {
-		if step, _ := p.find(name); step == nil {
+		if step, _ := p.find(strings.TrimPrefix(name, undone)); step == nil {
 			p.wrong("%s speaks of the step %s, which the runbook does not have; it has %s", what, name,
 				strings.Join(p.names(), ", "))
 		}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 	"sort"
 	"strings"
@@ -324,6 +325,38 @@ func (t *Text) Scalar(n ast.Node) any {
 		return x.Value
 	}
 	return t.Word(n, "the value")
+}
+
+// Values reads a mapping of any values; whole numbers are int64, as they are in expressions.
+func (t *Text) Values(n ast.Node, what string) map[string]any {
+	t.Mapping(n, what)
+	out := map[string]any{}
+	if err := yaml.NodeToValue(n, &out); err != nil {
+		t.Fail(n, "%s cannot be read: %s", what, err)
+	}
+	for k, v := range out {
+		out[k] = wholeNumbers(v)
+	}
+	return out
+}
+
+func wholeNumbers(v any) any {
+	switch x := v.(type) {
+	case uint64:
+		if x <= math.MaxInt64 {
+			return int64(x)
+		}
+		return float64(x)
+	case []any:
+		for i := range x {
+			x[i] = wholeNumbers(x[i])
+		}
+	case map[string]any:
+		for k := range x {
+			x[k] = wholeNumbers(x[k])
+		}
+	}
+	return v
 }
 
 // Duration reads 10s, 5m, 2h, 1d or several together.

@@ -3,7 +3,6 @@ package estate
 import (
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/doc"
@@ -34,12 +33,7 @@ func (x *decoder) binding(root ast.Node) {
 				b.Roles[e.Key] = role
 			}
 		},
-		"inputs": func(n ast.Node) {
-			x.Mapping(n, "inputs")
-			if err := yaml.NodeToValue(n, &b.Inputs); err != nil {
-				x.Fail(n, "inputs cannot be read: %s", err)
-			}
-		},
+		"inputs": func(n ast.Node) { b.Inputs = x.Values(n, "inputs") },
 		"starts": func(n ast.Node) {
 			x.Mapping(n, "starts")
 			b.Starts = blockOf(x.d.Text, "starts")

@@ -49,6 +49,7 @@ func Start(t testing.TB, ready func() error, name string, args ...string) *exec.
 	var said output
 	cmd := exec.Command(name, args...)
 	cmd.Stdout, cmd.Stderr = &said, &said
+	cmd.WaitDelay = time.Second // what it began may hold its output open
 	require.NoError(t, cmd.Start(), "build/setup.sh installs it")
 	t.Cleanup(func() {
 		cmd.Process.Kill() //nolint:errcheck // it may have ended

@@ -2,15 +2,10 @@ package ssh
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -20,11 +15,11 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	xssh "golang.org/x/crypto/ssh"
 
 	"urgentis/core/flow"
 	"urgentis/core/task"
 	"urgentis/internal/act"
+	"urgentis/internal/testpeers"
 )
 
 // sshHost is a real sshd on loopback.
@@ -34,73 +29,11 @@ type sshHost struct {
 	cmd   *exec.Cmd
 }
 
-func keys(t *testing.T) (private []byte, public string) {
-	_, k, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	block, err := xssh.MarshalPrivateKey(k, "")
-	require.NoError(t, err)
-	s, err := xssh.NewSignerFromKey(k)
-	require.NoError(t, err)
-	return pem.EncodeToMemory(block), strings.TrimSpace(string(xssh.MarshalAuthorizedKey(s.PublicKey())))
-}
-
 func sshd(t *testing.T, more ...string) *sshHost {
-	// Not in t.TempDir: sshd's own account must be able to read the way to authorized_keys.
-	dir, err := os.MkdirTemp("", "urgentis-sshd-")
-	require.NoError(t, err)
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	require.NoError(t, os.Chmod(dir, 0o755))
-	hostKey, hostPub := keys(t)
-	clientKey, clientPub := keys(t)
-	file := func(name string, b []byte, mode os.FileMode) string {
-		p := filepath.Join(dir, name)
-		require.NoError(t, os.WriteFile(p, b, mode))
-		return p
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	port := l.Addr().(*net.TCPAddr).Port
-	require.NoError(t, l.Close())
-	conf := file(
-		"sshd_config",
-		fmt.Appendf(
-			nil,
-			"Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM "+
-				"no\nPidFile none\nPermitRootLogin yes\nPasswordAuthentication no\n%s\n",
-			port,
-			file("host", hostKey, 0o600),
-			file("authorized", []byte(clientPub+"\n"), 0o644),
-			strings.Join(more, "\n"),
-		),
-		0o644,
-	)
-	if os.Getuid() == 0 {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
-	}
-	u, err := user.Current()
-	require.NoError(t, err)
-	h := &sshHost{
-		key: clientKey,
-		facts: task.Facts{
-			Name:    "real",
-			Address: "127.0.0.1",
-			Port:    port,
-			Account: u.Username,
-			HostKey: hostPub,
-			Secret:  "k@1",
-		},
-		cmd: exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", conf),
-	}
-	require.NoError(t, h.cmd.Start(), "openssh-server is not installed; run build/setup.sh openssh-server")
-	t.Cleanup(func() { h.cmd.Process.Kill(); h.cmd.Wait() }) //nolint:errcheck // it is killed
-	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 10*time.Second, 20*time.Millisecond)
-	return h
+	h := testpeers.SSHD(t, more...)
+	return &sshHost{key: h.Key, cmd: h.Cmd, facts: task.Facts{
+		Name: "real", Address: "127.0.0.1", Port: h.Port, Account: h.Account, HostKey: h.HostKey, Secret: "k@1",
+	}}
 }
 
 func (h *sshHost) hand(t *testing.T) *Hand {
@@ -185,11 +118,11 @@ func TestNothingBegunIsFailed(t *testing.T) {
 	h := sshd(t)
 	ctx := context.Background()
 	for want, f := range map[string]func(j *act.Job, hand **Hand){
-		"not the pinned one":    func(j *act.Job, _ **Hand) { _, j.Request.Target.HostKey = keys(t) },
+		"not the pinned one":    func(j *act.Job, _ **Hand) { _, j.Request.Target.HostKey = testpeers.Keys(t) },
 		"host key is not known": func(j *act.Job, _ **Hand) { j.Request.Target.HostKey = "" },
 		"connection refused":    func(j *act.Job, _ **Hand) { j.Request.Target.Port = 1 },
 		"unable to authenticate": func(_ *act.Job, hand **Hand) {
-			k, _ := keys(t)
+			k, _ := testpeers.Keys(t)
 			*hand = New(fixed("ssh-key", k,
 				nil))
 		},
