@@ -1,8 +1,10 @@
 package cases_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -72,6 +74,22 @@ func TestShippedRunbooksDoWhatTheirCasesSay(t *testing.T) {
 	assert.GreaterOrEqual(t, in*100, ways*95, "%d of %d ways of %d steps", in, ways, steps)
 }
 
+// The table in the documentation says what is so.
+func TestTheLibrarysTableIsTrue(t *testing.T) {
+	page, err := os.ReadFile("../../docs/library.md")
+	require.NoError(t, err)
+	for file, book := range books(t, "../../library") {
+		of := set(t, cases.FileOf(file))
+		var all []*cases.Result
+		for i := range of.Cases {
+			all = append(all, cases.Play(book, &of.Cases[i], nil))
+		}
+		c := cases.Cover(book, all)
+		assert.Regexp(t, fmt.Sprintf("(?m)^\\| `%s` \\| %s \\| [^|]+ \\| %d \\| %d of %d \\| %d of %d \\|$", book.Name,
+			regexp.QuoteMeta(book.Title), len(of.Cases), c.StepsIn, c.Steps, c.WaysIn, c.Ways), string(page))
+	}
+}
+
 // A run that is saved as a case and played goes the same way again: here every run that a shipped case makes.
 func TestARunSavedAsACaseGoesTheSameWay(t *testing.T) {
 	for _, folder := range shipped {
@@ -136,7 +154,7 @@ func TestACaseThatDoesNotHoldSaysWhy(t *testing.T) {
     people: {mend: approve}
 `
 	for what, x := range map[string]struct{ text, says string }{
-		"holds":           {good + "    comes_to: repaired\n    changes: [mend]\n    checks: {well: passes}", ""},
+		"holds": {good + "    comes_to: repaired\n    changes: [mend]\n    checks: {well: passes}", ""},
 		"an undo that fails": {"    meets: {depth: {read: {depth: 90, name: ab}}, undo mend: {exit: 1}}\n    people: {mend: " +
 			"approve}\n    comes_to: handed-over\n    changes: [mend, undo mend]\n    because: Not taken back", ""},
 		"another end":     {good + "    comes_to: mitigated", "it came to repaired, not to mitigated"},
@@ -195,7 +213,9 @@ func TestMistakesInAFileOfCases(t *testing.T) {
 
 func FuzzCases(f *testing.F) {
 	book, _ := runbook.Parse([]byte(small))
-	f.Add(stage + "    comes_to: repaired\n    meets: {depth: {read: {depth: 1, name: ab}}}\n    people: {mend: approve}\n")
+	f.Add(
+		stage + "    comes_to: repaired\n    meets: {depth: {read: {depth: 1, name: ab}}}\n    people: {mend: approve}\n",
+	)
 	src, err := os.ReadFile("../../examples/ferry/runbooks/crossing-clocks-drift.cases.yaml")
 	require.NoError(f, err)
 	f.Add(string(src))

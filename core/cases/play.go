@@ -39,7 +39,14 @@ const maxAttempts = 20_000
 // Play plays one case of a runbook, which is linked with those that it calls. evaluate takes readings out of what is
 // printed; nil does it at once.
 func Play(book *runbook.Book, c *Case, evaluate flow.Evaluate) *Result {
-	p := &player{book: book, of: c, evaluate: evaluate, taken: map[string]int{}, did: map[string]string{}, out: &Result{Case: c}}
+	p := &player{
+		book:     book,
+		of:       c,
+		evaluate: evaluate,
+		taken:    map[string]int{},
+		did:      map[string]string{},
+		out:      &Result{Case: c},
+	}
 	p.knowsItsSteps()
 	inputs, err := book.AcceptAll(p.givenInputs())
 	if err != nil {

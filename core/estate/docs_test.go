@@ -60,7 +60,7 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 // Every document in the other pages is sound, and every word of a trigger is explained.
 func TestTheOtherPagesAreTrue(t *testing.T) {
 	text := map[string]string{}
-	for _, page := range []string{"triggers", "incidents", "people-and-messages", "desk"} {
+	for _, page := range []string{"triggers", "incidents", "people-and-messages", "desk", "library"} {
 		b, err := os.ReadFile("../../docs/" + page + ".md")
 		require.NoError(t, err)
 		text[page] = string(b)

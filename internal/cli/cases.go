@@ -127,12 +127,18 @@ func playCases(t *tried, b *bookFile, src []byte) {
 	if src != nil {
 		set, found := cases.Parse(src)
 		if set != nil && set.Runbook != b.book.Name {
-			found = append(found, doc.Finding{Line: 1, Column: 1, Message: fmt.Sprintf("these are cases of %s, not of %s",
-				set.Runbook, b.book.Name)})
+			found = append(
+				found,
+				doc.Finding{Line: 1, Column: 1, Message: fmt.Sprintf("these are cases of %s, not of %s",
+					set.Runbook, b.book.Name)},
+			)
 		}
 		if b.linked == nil {
-			found = append(found, doc.Finding{Line: 1, Column: 1, Message: fmt.Sprintf("%s calls %s, which is not among "+
-				"the files given", b.book.Name, b.missing)})
+			found = append(
+				found,
+				doc.Finding{Line: 1, Column: 1, Message: fmt.Sprintf("%s calls %s, which is not among "+
+					"the files given", b.book.Name, b.missing)},
+			)
 		}
 		if found.Failed() {
 			t.Mistakes, t.mistakes = found, found.Format(caseFile(b.path), src)
@@ -220,8 +226,13 @@ func judgeTried(list []*tried, least int) error {
 	case bad > 0:
 		return fmt.Errorf("%d of %s: their cases do not hold", bad, many(len(list), "runbook"))
 	case thin > 0:
-		return fmt.Errorf("%d of %s: cases must reach every step and %d of a hundred ways; --missed lists what they do "+
-			"not reach", thin, many(len(list), "runbook"), least)
+		return fmt.Errorf(
+			"%d of %s: cases must reach every step and %d of a hundred ways; --missed lists what they do "+
+				"not reach",
+			thin,
+			many(len(list), "runbook"),
+			least,
+		)
 	case played == 0:
 		return errors.New("there are no cases")
 	}
@@ -241,7 +252,10 @@ func writeJUnit(to string, list []*tried) error {
 		for _, c := range t.Cases {
 			one := junit.Testcase{Name: c.Name, Classname: t.Runbook, Time: fmt.Sprintf("%.3f", c.took.Seconds())}
 			if !c.Holds {
-				one.Failure = &junit.Result{Message: plain.Line(c.Wrong[0]), Data: plain.Text(strings.Join(c.Wrong, "\n"))}
+				one.Failure = &junit.Result{
+					Message: plain.Line(c.Wrong[0]),
+					Data:    plain.Text(strings.Join(c.Wrong, "\n")),
+				}
 			}
 			took += c.took
 			suite.AddTestcase(one)
@@ -273,7 +287,9 @@ func (a *app) runSaveAsCase() *cobra.Command {
 			if to == "" {
 				err = a.print(r.JSON200, func() { a.say("%s", whole(r.JSON200.Text)) })
 			} else if err = addCase(to, r.JSON200.Text, r.JSON200.Runbook); err == nil {
-				err = a.done(fmt.Sprintf("The case run-%s is in %s. Play it with: urgentis runbook test %s", args[0], to, strings.TrimSuffix(to, ".cases.yaml")+".yaml"))
+				book := strings.TrimSuffix(to, ".cases.yaml") + ".yaml"
+				err = a.done("The case run-" + args[0] + " is in " + to + ". Play it with: urgentis runbook test " +
+					book)
 			}
 			if err == nil && len(r.JSON200.Wrong) > 0 {
 				err = fmt.Errorf("played, the case goes another way than the run did; mend it by hand: %s",

@@ -151,7 +151,10 @@ func (a *app) showShelved(r *library.Runbook, s shelved) {
 
 func (a *app) libraryTest() *cobra.Command {
 	var missed bool
-	c := verb("test [NAME…]", "Play the cases of the library's runbooks", "urgentis library test host-disk-full --missed",
+	c := verb(
+		"test [NAME…]",
+		"Play the cases of the library's runbooks",
+		"urgentis library test host-disk-full --missed",
 		cobra.ArbitraryArgs,
 		func(_ *cobra.Command, args []string) error {
 			all, err := library.All()
@@ -177,7 +180,8 @@ func (a *app) libraryTest() *cobra.Command {
 				return err
 			}
 			return judgeTried(out.Items, 0)
-		})
+		},
+	)
 	c.Flags().BoolVar(&missed, "missed", false, "list the steps and ways that no case has reached")
 	c.ValidArgsFunction = libraryNames
 	return c
@@ -191,7 +195,8 @@ type bindFlags struct {
 
 func (f *bindFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.b.Service, "service", "", "the `SERVICE` that it is for")
-	c.Flags().StringToStringVar(&f.roles, "role", nil, "`ROLE=LABEL`: which role your targets have that play a role of it")
+	c.Flags().
+		StringToStringVar(&f.roles, "role", nil, "`ROLE=LABEL`: which role your targets have that play a role of it")
 	c.Flags().StringToStringVar(&f.inputs, "input", nil, "`NAME=VALUE`: what an input is unless a start says otherwise")
 	c.ValidArgsFunction = libraryNames
 }
@@ -345,8 +350,10 @@ func (a *app) libraryCopy() *cobra.Command {
 			if err := os.WriteFile(original(to), []byte(r.Text), 0o644); err != nil { //nolint:gosec // no secret
 				return err
 			}
-			return a.done(fmt.Sprintf("It is in %s, its cases in %s. Give it a name, a service and an owner of its own. "+
-				"What the library changes later is told by: urgentis library compare %s", to, caseFile(to), to))
+			return a.done(
+				fmt.Sprintf("It is in %s, its cases in %s. Give it a name, a service and an owner of its own. "+
+					"What the library changes later is told by: urgentis library compare %s", to, caseFile(to), to),
+			)
 		})
 	c.Flags().StringVar(&to, "to", "", "the `FILE` (default: NAME.yaml)")
 	c.ValidArgsFunction = libraryNames
@@ -366,8 +373,10 @@ func (a *app) libraryCompare() *cobra.Command {
 		func(_ *cobra.Command, args []string) error {
 			was, err := os.ReadFile(original(args[0]))
 			if errors.Is(err, fs.ErrNotExist) {
-				return notThere(fmt.Errorf("%s is not there: library copy writes it beside a copy, and it says what the "+
-					"copy was made of", original(args[0])))
+				return notThere(
+					fmt.Errorf("%s is not there: library copy writes it beside a copy, and it says what the "+
+						"copy was made of", original(args[0])),
+				)
 			}
 			if err != nil {
 				return err
@@ -381,7 +390,9 @@ func (a *app) libraryCompare() *cobra.Command {
 				return notThere(err)
 			}
 			diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-				A: difflib.SplitLines(string(was)), B: difflib.SplitLines(r.Text), FromFile: "copied", ToFile: "library",
+				A: difflib.SplitLines(
+					string(was),
+				), B: difflib.SplitLines(r.Text), FromFile: "copied", ToFile: "library",
 				Context: 3,
 			})
 			if err != nil {

@@ -20,9 +20,24 @@ import (
 )
 
 func (a *app) runbook() *cobra.Command {
-	return noun("runbook", "Runbooks", a.runbookCheck(), a.runbookFormat(), a.runbookRehearse(), a.runbookTry(), a.runbookTest(),
-		a.runbookGraph(), a.runbookSchema(), a.runbookPush(), a.runbookList(), a.runbookShow(), a.runbookRevisions(),
-		a.runbookCompare(), a.runbookBringBack(), a.runbookRemove())
+	return noun(
+		"runbook",
+		"Runbooks",
+		a.runbookCheck(),
+		a.runbookFormat(),
+		a.runbookRehearse(),
+		a.runbookTry(),
+		a.runbookTest(),
+		a.runbookGraph(),
+		a.runbookSchema(),
+		a.runbookPush(),
+		a.runbookList(),
+		a.runbookShow(),
+		a.runbookRevisions(),
+		a.runbookCompare(),
+		a.runbookBringBack(),
+		a.runbookRemove(),
+	)
 }
 
 // files lists the runbooks that arguments name: files, or folders with .yaml files.

@@ -60,8 +60,22 @@ func (p *Postgres) Standby(t testing.TB) *Postgres {
 	require.NoError(t, err, "%s", out)
 	s := &Postgres{Port: FreePort(t)}
 	s.URL = strings.Replace(p.URL, fmt.Sprint(":", p.Port, "/"), fmt.Sprint(":", s.Port, "/"), 1)
-	run := append(append([]string{}, as...), filepath.Join(bin, "postgres"), "-D", dir, "-c", fmt.Sprint("port=", s.Port),
-		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=120", "-c", "fsync=off")
+	run := append(
+		append([]string{}, as...),
+		filepath.Join(bin, "postgres"),
+		"-D",
+		dir,
+		"-c",
+		fmt.Sprint("port=", s.Port),
+		"-c",
+		"listen_addresses=127.0.0.1",
+		"-c",
+		"unix_socket_directories=",
+		"-c",
+		"max_connections=120",
+		"-c",
+		"fsync=off",
+	)
 	Start(t, func() error {
 		c, err := pgx.Connect(context.Background(), s.URL)
 		if err == nil {

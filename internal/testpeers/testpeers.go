@@ -102,7 +102,14 @@ func MariaDB(t testing.TB, options ...string) *Database {
 func (d *Database) Run(t testing.TB, statements ...string) string {
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "mariadb", "--no-defaults", "--socket="+d.Socket, "--user=root", "--skip-column-names")
+	cmd := exec.CommandContext(
+		ctx,
+		"mariadb",
+		"--no-defaults",
+		"--socket="+d.Socket,
+		"--user=root",
+		"--skip-column-names",
+	)
 	cmd.Stdin = strings.NewReader(strings.Join(statements, ";\n") + ";\n")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)

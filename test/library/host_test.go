@@ -125,14 +125,17 @@ func initScript(t *testing.T, body string) string {
 	name := fmt.Sprintf("urgentis-test-%d-%d", os.Getpid(), testpeers.FreePort(t))
 	path := "/etc/init.d/" + name
 	require.NoError(t, os.WriteFile(path, []byte("#!/bin/sh\n"+body), 0o755)) //nolint:gosec // it is run
-	t.Cleanup(func() { os.Remove(path) })                                    //nolint:errcheck // it is ours
+	t.Cleanup(func() { os.Remove(path) })                                     //nolint:errcheck // it is ours
 	return name
 }
 
 func TestHostServiceDown(t *testing.T) {
 	t.Parallel()
 	mark := filepath.Join(t.TempDir(), "up")
-	unit := initScript(t, `case $1 in start) : >'`+mark+`' ;; stop) rm -f '`+mark+`' ;; status) [ -e '`+mark+`' ] || exit 3 ;; esac`)
+	unit := initScript(
+		t,
+		`case $1 in start) : >'`+mark+`' ;; stop) rm -f '`+mark+`' ;; status) [ -e '`+mark+`' ] || exit 3 ;; esac`,
+	)
 	p := at(t, "host")
 	p.repairs("host-service-down", map[string]any{"unit": unit})
 	assert.FileExists(t, mark)
@@ -144,4 +147,15 @@ func TestHostServiceThatDoesNotStart(t *testing.T) {
 	unit := initScript(t, `case $1 in start) exit 1 ;; stop) : >'`+stopped+`' ;; status) exit 3 ;; esac`)
 	at(t, "host").finds("host-service-down", map[string]any{"unit": unit}, "handed-over")
 	assert.FileExists(t, stopped, "what had begun is taken back")
+}
+
+// What finds nothing on this machine is right to find nothing; what is asked for wrongly is found.
+func TestLooksOfAHost(t *testing.T) {
+	t.Parallel()
+	p := at(t, "host")
+	p.finds("host-memory-short", map[string]any{"short": 1, "unit": "nothing"}, "false-alarm")
+	leads := sh(t, `getent ahosts localhost | awk '$2 == "STREAM" {print $1; exit}'`)
+	p.finds("name-wrong", map[string]any{"name": "localhost", "address": leads}, "false-alarm")
+	p.finds("name-wrong", map[string]any{"name": "localhost", "address": "192.0.2.7"}, "handed-over")
+	p.finds("name-wrong", map[string]any{"name": "no-such-name.invalid", "address": leads}, "handed-over")
 }

@@ -94,7 +94,10 @@ func (p *place) plays(runbook string, inputs map[string]any) end {
 		"roles": map[string]string{p.role: "our-" + p.role}, "inputs": inputs,
 	})
 	require.NoError(p.t, err)
-	pushed, err := p.admin.PushWithResponse(ctx, api.NewPush{Files: []api.PushFile{{Name: "b.yaml", Text: string(text)}}})
+	pushed, err := p.admin.PushWithResponse(
+		ctx,
+		api.NewPush{Files: []api.PushFile{{Name: "b.yaml", Text: string(text)}}},
+	)
 	require.NoError(p.t, err)
 	require.NotNil(p.t, pushed.JSON200, string(pushed.Body))
 	begun, err := p.admin.StartRunWithResponse(ctx, api.NewRun{Runbook: "ours"})

@@ -111,8 +111,12 @@ func TestMariaDBReplicationStopped(t *testing.T) {
 		"master_password='r', master_log_file='%s', master_log_pos=%s, master_connect_retry=1", primary.Port, at0[0],
 		at0[1]), "start slave")
 	seats := func(n string) {
-		require.Eventually(t, func() bool { return replica.Run(t, "select taken from harbour.seat where n = 2") == n+"\n" },
-			20*time.Second, 100*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { return replica.Run(t, "select taken from harbour.seat where n = 2") == n+"\n" },
+			20*time.Second,
+			100*time.Millisecond,
+		)
 	}
 	primary.Run(t, "update harbour.seat set taken = 5 where n = 2")
 	seats("5")

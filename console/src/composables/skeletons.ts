@@ -13,6 +13,14 @@ steps:
   - close: false-alarm
     because: This runbook only takes note.
 `,
+  binding: `urgentis: binding/1
+name: my-disks
+library: host-disk-full
+service: my-service
+owner: my-team
+roles: {host: my-role}
+inputs: {mount: /var}
+`,
   trigger: `urgentis: trigger/1
 name: my-trigger
 runbook: my-runbook

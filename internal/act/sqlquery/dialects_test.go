@@ -38,7 +38,13 @@ func TestMariaDB(t *testing.T) {
 		"insert into harbour.berths values (1, 'quay''s', 12.50, '2026-03-02 02:40:00'), (2, null, 3, null)")
 	ask := asks(task.Statement{Dialect: "mysql", Database: "harbour", User: "ops", Password: "p w", Port: d.Port})
 
-	r := ask(true, 10, "select id, name, cost, at from berths where id < ? and name <> ? order by id", "2", `"it's; drop"`)
+	r := ask(
+		true,
+		10,
+		"select id, name, cost, at from berths where id < ? and name <> ? order by id",
+		"2",
+		`"it's; drop"`,
+	)
 	require.Equal(t, flow.OK, r.State, r.Error)
 	assert.JSONEq(t, `{"rows":[{"id":1,"name":"quay's","cost":12.50,"at":"2026-03-02T02:40:00Z"}],"count":1}`,
 		r.Stdout.Text())
@@ -90,7 +96,9 @@ func TestSQLite(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "tides 100%.db")
 	db, err := sql.Open("sqlite", file)
 	require.NoError(t, err)
-	_, err = db.Exec("create table tides (station text, cm real, n integer); insert into tides values ('pier', 81.5, 7)")
+	_, err = db.Exec(
+		"create table tides (station text, cm real, n integer); insert into tides values ('pier', 81.5, 7)",
+	)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	ask := asks(task.Statement{Dialect: "sqlite", Database: file})
