@@ -1473,6 +1473,40 @@ type LastTime struct {
 // LastTimeFate defines model for LastTime.Fate.
 type LastTimeFate string
 
+// LibraryRunbook defines model for LibraryRunbook.
+type LibraryRunbook struct {
+	About string `json:"about"`
+
+	// Bound the bindings that use it
+	Bound []string `json:"bound"`
+
+	// Cases how many cases it is held to
+	Cases int `json:"cases"`
+
+	// Changes how many of its steps change something
+	Changes int    `json:"changes"`
+	Harm    string `json:"harm"`
+	Name    string `json:"name"`
+
+	// Revision SHA-256 of the text
+	Revision string `json:"revision"`
+
+	// Roles the roles that targets play in it
+	Roles []string `json:"roles"`
+	Tags  []string `json:"tags"`
+	Title string   `json:"title"`
+}
+
+// LibraryText defines model for LibraryText.
+type LibraryText struct {
+	// Binding a binding of it to be altered
+	Binding string         `json:"binding"`
+	Graph   Graph          `json:"graph"`
+	Inputs  []Input        `json:"inputs"`
+	Runbook LibraryRunbook `json:"runbook"`
+	Text    string         `json:"text"`
+}
+
 // LinkAct defines model for LinkAct.
 type LinkAct struct {
 	Choice  string                 `json:"choice,omitempty,omitzero"`
@@ -3495,6 +3529,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 	BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLibrary The runbooks that ship with the program.
+	//
+	// Corresponds with GET /api/v1/library (the `ListLibrary` operationId).
+	ListLibrary(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLibraryRunbook A runbook of the library with its text, its picture, and a binding to begin with.
+	//
+	// Corresponds with GET /api/v1/library/{name} (the `GetLibraryRunbook` operationId).
+	GetLibraryRunbook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ActByLinkWithBody Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
 	//
 	// Takes any type of body and a specified content type.
@@ -5010,6 +5054,36 @@ func (c *Client) ListInstances(ctx context.Context, reqEditors ...RequestEditorF
 // Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 func (c *Client) BuryInstance(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBuryInstanceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLibrary The runbooks that ship with the program.
+//
+// Corresponds with GET /api/v1/library (the `ListLibrary` operationId).
+func (c *Client) ListLibrary(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLibraryRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLibraryRunbook A runbook of the library with its text, its picture, and a binding to begin with.
+//
+// Corresponds with GET /api/v1/library/{name} (the `GetLibraryRunbook` operationId).
+func (c *Client) GetLibraryRunbook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLibraryRunbookRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8764,6 +8838,67 @@ func NewBuryInstanceRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLibraryRequest constructs an http.Request for the ListLibrary method
+func NewListLibraryRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/library")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLibraryRunbookRequest constructs an http.Request for the GetLibraryRunbook method
+func NewGetLibraryRunbookRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/library/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -12755,6 +12890,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/instances/{id}/gone (the `BuryInstance` operationId).
 	BuryInstanceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*BuryInstanceResponse, error)
 
+	// ListLibraryWithResponse The runbooks that ship with the program.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/library (the `ListLibrary` operationId).
+	ListLibraryWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLibraryResponse, error)
+
+	// GetLibraryRunbookWithResponse A runbook of the library with its text, its picture, and a binding to begin with.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/library/{name} (the `GetLibraryRunbook` operationId).
+	GetLibraryRunbookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLibraryRunbookResponse, error)
+
 	// ActByLinkWithBodyWithResponse Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15407,6 +15556,102 @@ func (r BuryInstanceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r BuryInstanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLibraryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]LibraryRunbook
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLibraryResponse) GetJSON200() *[]LibraryRunbook {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLibraryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLibraryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLibraryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLibraryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLibraryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLibraryRunbookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LibraryText
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLibraryRunbookResponse) GetJSON200() *LibraryText {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLibraryRunbookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLibraryRunbookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLibraryRunbookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLibraryRunbookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLibraryRunbookResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20146,6 +20391,32 @@ func (c *ClientWithResponses) BuryInstanceWithResponse(ctx context.Context, id I
 	return ParseBuryInstanceResponse(rsp)
 }
 
+// ListLibraryWithResponse The runbooks that ship with the program.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/library (the `ListLibrary` operationId).
+func (c *ClientWithResponses) ListLibraryWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLibraryResponse, error) {
+	rsp, err := c.ListLibrary(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLibraryResponse(rsp)
+}
+
+// GetLibraryRunbookWithResponse A runbook of the library with its text, its picture, and a binding to begin with.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/library/{name} (the `GetLibraryRunbook` operationId).
+func (c *ClientWithResponses) GetLibraryRunbookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLibraryRunbookResponse, error) {
+	rsp, err := c.GetLibraryRunbook(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLibraryRunbookResponse(rsp)
+}
+
 // ActByLinkWithBodyWithResponse Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -22913,6 +23184,72 @@ func ParseBuryInstanceResponse(rsp *http.Response) (*BuryInstanceResponse, error
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLibraryResponse parses an HTTP response from a ListLibraryWithResponse call
+func ParseListLibraryResponse(rsp *http.Response) (*ListLibraryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLibraryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []LibraryRunbook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLibraryRunbookResponse parses an HTTP response from a GetLibraryRunbookWithResponse call
+func ParseGetLibraryRunbookResponse(rsp *http.Response) (*GetLibraryRunbookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLibraryRunbookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LibraryText
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -25876,6 +26213,12 @@ type ServerInterface interface {
 	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
 	// (POST /api/v1/instances/{id}/gone)
 	BuryInstance(c *gin.Context, id Id)
+	// ListLibrary The runbooks that ship with the program.
+	// (GET /api/v1/library)
+	ListLibrary(c *gin.Context)
+	// GetLibraryRunbook A runbook of the library with its text, its picture, and a binding to begin with.
+	// (GET /api/v1/library/{name})
+	GetLibraryRunbook(c *gin.Context, name Name)
 	// ActByLink Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
 	// (POST /api/v1/links/act)
 	ActByLink(c *gin.Context)
@@ -27320,6 +27663,44 @@ func (siw *ServerInterfaceWrapper) BuryInstance(c *gin.Context) {
 	}
 
 	siw.Handler.BuryInstance(c, id)
+}
+
+// ListLibrary operation middleware
+func (siw *ServerInterfaceWrapper) ListLibrary(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLibrary(c)
+}
+
+// GetLibraryRunbook operation middleware
+func (siw *ServerInterfaceWrapper) GetLibraryRunbook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLibraryRunbook(c, name)
 }
 
 // ActByLink operation middleware
@@ -29539,6 +29920,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/sources/:name/try", wrapper.TrySource)
 	router.POST(options.BaseURL+"/api/v1/sources/:name/sample", wrapper.TakeSample)
 	router.GET(options.BaseURL+"/api/v1/deployments", wrapper.ListDeployments)
+	router.GET(options.BaseURL+"/api/v1/library", wrapper.ListLibrary)
+	router.GET(options.BaseURL+"/api/v1/library/:name", wrapper.GetLibraryRunbook)
 	router.GET(options.BaseURL+"/api/v1/readings", wrapper.ListReadings)
 	router.GET(options.BaseURL+"/api/v1/readings/courses", wrapper.ReadingCourses)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
@@ -31196,6 +31579,83 @@ type BuryInstancedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response BuryInstancedefaultApplicationProblemPlusJSONResponse) VisitBuryInstanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLibraryRequestObject struct {
+}
+
+type ListLibraryResponseObject interface {
+	VisitListLibraryResponse(w http.ResponseWriter) error
+}
+
+type ListLibrary200JSONResponse []LibraryRunbook
+
+func (response ListLibrary200JSONResponse) VisitListLibraryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLibrarydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLibrarydefaultApplicationProblemPlusJSONResponse) VisitListLibraryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLibraryRunbookRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetLibraryRunbookResponseObject interface {
+	VisitGetLibraryRunbookResponse(w http.ResponseWriter) error
+}
+
+type GetLibraryRunbook200JSONResponse LibraryText
+
+func (response GetLibraryRunbook200JSONResponse) VisitGetLibraryRunbookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLibraryRunbookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLibraryRunbookdefaultApplicationProblemPlusJSONResponse) VisitGetLibraryRunbookResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34651,6 +35111,12 @@ type StrictServerInterface interface {
 	// BuryInstance Say that an instance is gone, so that what it may have begun can be done again.
 	// (POST /api/v1/instances/{id}/gone)
 	BuryInstance(ctx context.Context, request BuryInstanceRequestObject) (BuryInstanceResponseObject, error)
+	// ListLibrary The runbooks that ship with the program.
+	// (GET /api/v1/library)
+	ListLibrary(ctx context.Context, request ListLibraryRequestObject) (ListLibraryResponseObject, error)
+	// GetLibraryRunbook A runbook of the library with its text, its picture, and a binding to begin with.
+	// (GET /api/v1/library/{name})
+	GetLibraryRunbook(ctx context.Context, request GetLibraryRunbookRequestObject) (GetLibraryRunbookResponseObject, error)
 	// ActByLink Take, approve, refuse or answer by a link that was sent to one, with one's own rights. It decides once.
 	// (POST /api/v1/links/act)
 	ActByLink(ctx context.Context, request ActByLinkRequestObject) (ActByLinkResponseObject, error)
@@ -36197,6 +36663,56 @@ func (sh *strictHandler) BuryInstance(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(BuryInstanceResponseObject); ok {
 		if err := validResponse.VisitBuryInstanceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLibrary operation middleware
+func (sh *strictHandler) ListLibrary(ctx *gin.Context) {
+	var request ListLibraryRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLibrary(ctx, request.(ListLibraryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLibrary")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLibraryResponseObject); ok {
+		if err := validResponse.VisitListLibraryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLibraryRunbook operation middleware
+func (sh *strictHandler) GetLibraryRunbook(ctx *gin.Context, name Name) {
+	var request GetLibraryRunbookRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLibraryRunbook(ctx, request.(GetLibraryRunbookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLibraryRunbook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLibraryRunbookResponseObject); ok {
+		if err := validResponse.VisitGetLibraryRunbookResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

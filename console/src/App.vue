@@ -32,6 +32,11 @@ const pages = [
   { to: '/sources', title: 'Sources', key: '6' },
   { to: '/documents', title: 'Documents', key: '7' },
 ]
+/** The library is where runbooks come from. */
+const isAt = (to: string) =>
+  to === '/'
+    ? route.path === '/'
+    : [to, ...(to === '/runbooks' ? ['/library'] : [])].some((x) => route.path.startsWith(x))
 const shortcuts = [
   ...pages.map((p) => [p.key, p.title]),
   ['a', 'go to the button that approves'],
@@ -74,13 +79,7 @@ async function leave() {
     <header class="top">
       <router-link to="/" class="brand"><img src="/icon.svg" alt="" width="22" height="22" /> Urgentis</router-link>
       <nav v-if="inside" aria-label="Pages">
-        <router-link
-          v-for="p in pages"
-          :key="p.to"
-          :to="p.to"
-          :class="{ here: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) }"
-          >{{ p.title }}</router-link
-        >
+        <router-link v-for="p in pages" :key="p.to" :to="p.to" :class="{ here: isAt(p.to) }">{{ p.title }}</router-link>
       </nav>
       <span class="gap" />
       <span v-if="inside && !live.connected" role="status" class="lost"

@@ -36,6 +36,18 @@ export const router = createRouter({
       component: () => import('./pages/RunbookPage.vue'),
       meta: { title: 'Runbook' },
     },
+    {
+      path: '/library',
+      name: 'library',
+      component: () => import('./pages/LibraryPage.vue'),
+      meta: { title: 'Library' },
+    },
+    {
+      path: '/library/:name',
+      name: 'library-runbook',
+      component: () => import('./pages/LibraryRunbookPage.vue'),
+      meta: { title: 'Library' },
+    },
     { path: '/runs', name: 'runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' } },
     {

@@ -64,6 +64,43 @@ func Find(name string) (*Runbook, error) {
 	return &Runbook{Book: book, Text: text, Cases: cases, Roles: rolesIn(text)}, nil
 }
 
+// Changes counts the steps that change something.
+func (r *Runbook) Changes() int {
+	n := 0
+	for _, s := range r.Book.All() {
+		if s.Verb == runbook.Change && s.Do != nil {
+			n++
+		}
+	}
+	return n
+}
+
+// Beginning is a binding to begin with: it names every role and input.
+func (r *Runbook) Beginning() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "urgentis: binding/1\nname: my-%s\nlibrary: %s\nservice: my-service\nowner: my-team\n", r.Book.Name,
+		r.Book.Name)
+	b.WriteString("roles: # which label role your targets have that play each of these\n")
+	for _, role := range r.Roles {
+		fmt.Fprintf(&b, "  %s: %s\n", role, role)
+	}
+	var usual, given strings.Builder
+	for _, in := range r.Book.Inputs {
+		if in.Default == nil {
+			fmt.Fprintf(&given, "#   %s: %s\n", in.Name, in.Label)
+		} else {
+			fmt.Fprintf(&usual, "  %s: %s", in.Name, line(in.Default))
+		}
+	}
+	if usual.Len() > 0 {
+		b.WriteString("inputs: # what they are unless a start or a person says otherwise\n" + usual.String())
+	}
+	if given.Len() > 0 {
+		b.WriteString("# These have to be given here, or by whatever starts it:\n" + given.String())
+	}
+	return b.String()
+}
+
 // All lists the runbooks of the library by their names.
 func All() ([]*Runbook, error) {
 	var out []*Runbook
@@ -116,11 +153,11 @@ func Bind(b Binding) (string, error) {
 	return out.String(), nil
 }
 
-// line is a text as a value of YAML, on a line of its own.
-func line(s string) string {
-	b, err := yaml.Marshal(s)
+// line is a value of YAML, on a line of its own.
+func line(v any) string {
+	b, err := yaml.Marshal(v)
 	if err != nil {
-		return s + "\n"
+		return fmt.Sprint(v) + "\n"
 	}
 	return string(b)
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/core/estate"
 	"urgentis/core/library"
 	"urgentis/core/runbook"
 )
@@ -33,6 +34,9 @@ func TestEveryRunbookCanBeBound(t *testing.T) {
 			assert.Equal(t, "ours quayside berth-queue Ours: \"it\"",
 				strings.Join([]string{book.Name, book.Owner, book.Service, book.Title}, " "))
 			assert.NotContains(t, text, library.Unbound)
+			docs, mistakes := estate.Parse([]estate.File{{Name: "beginning", Text: r.Beginning()}})
+			require.Empty(t, mistakes, r.Beginning())
+			assert.Len(t, docs, 2, "the binding, and the runbook that it makes")
 			for _, role := range r.Roles {
 				assert.NotContains(t, text, "role: "+role+"}", text)
 			}

@@ -39,15 +39,10 @@ type shelved struct {
 func shelve(r *library.Runbook) shelved {
 	s := shelved{
 		Name: r.Book.Name, Title: r.Book.Title, Tags: emptyNotNull(r.Book.Tags), Roles: emptyNotNull(r.Roles),
-		Inputs: []string{}, Revision: r.Book.Revision, About: r.Book.About,
+		Inputs: []string{}, Revision: r.Book.Revision, About: r.Book.About, Changes: r.Changes(),
 	}
 	for _, in := range r.Book.Inputs {
 		s.Inputs = append(s.Inputs, in.Name)
-	}
-	for _, st := range r.Book.All() {
-		if st.Verb == runbook.Change && st.Do != nil {
-			s.Changes++
-		}
 	}
 	return s
 }

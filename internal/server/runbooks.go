@@ -43,16 +43,7 @@ func runbookDetail(r app.Runbook) api.RunbookDetail {
 		Findings:  []api.Finding{}, Inputs: []api.Input{}, Steps: []api.Step{},
 	}
 	out.Findings = append(out.Findings, mapped(r.Findings, apiFinding)...)
-	for _, in := range r.Book.Inputs {
-		x := api.Input{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices}
-		if in.Default != nil {
-			x.Default = expr.Say(in.Default)
-		}
-		if in.Pattern != nil {
-			x.Pattern = in.Pattern.String()
-		}
-		out.Inputs = append(out.Inputs, x)
-	}
+	out.Inputs = append(out.Inputs, mapped(r.Book.Inputs, apiInput)...)
 	for _, st := range r.Book.All() {
 		out.Steps = append(
 			out.Steps,
@@ -192,4 +183,45 @@ func (s *Server) GetRevision(
 		return nil, err
 	}
 	return api.GetRevision200JSONResponse(runbookDetail(*row)), nil
+}
+
+func apiInput(in runbook.Input) api.Input {
+	x := api.Input{Name: in.Name, Label: in.Label, Type: string(in.Type), Choices: in.Choices}
+	if in.Default != nil {
+		x.Default = expr.Say(in.Default)
+	}
+	if in.Pattern != nil {
+		x.Pattern = in.Pattern.String()
+	}
+	return x
+}
+
+// ListLibrary implements api.StrictServerInterface.
+func (s *Server) ListLibrary(
+	ctx context.Context, _ api.ListLibraryRequestObject,
+) (api.ListLibraryResponseObject, error) {
+	list, err := s.App.Library(ctx, who(ctx))
+	return api.ListLibrary200JSONResponse(mapped(list, apiShelved)), err
+}
+
+// GetLibraryRunbook implements api.StrictServerInterface.
+func (s *Server) GetLibraryRunbook(
+	ctx context.Context, r api.GetLibraryRunbookRequestObject,
+) (api.GetLibraryRunbookResponseObject, error) {
+	x, err := s.App.LibraryRunbook(ctx, who(ctx), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetLibraryRunbook200JSONResponse{
+		Runbook: apiShelved(*x), Text: x.Text, Inputs: append([]api.Input{}, mapped(x.Book.Inputs, apiInput)...),
+		Graph: *api.GraphOf(x.Book, nil), Binding: x.Beginning(),
+	}, nil
+}
+
+func apiShelved(x app.Shelved) api.LibraryRunbook {
+	return api.LibraryRunbook{
+		Name: x.Book.Name, Title: x.Book.Title, About: x.Book.About, Harm: x.Book.Harm,
+		Tags: append([]string{}, x.Book.Tags...), Roles: append([]string{}, x.Roles...), Changes: x.Changes(),
+		Cases: x.Cases, Revision: x.Book.Revision, Bound: append([]string{}, x.Bound...),
+	}
 }

@@ -340,6 +340,42 @@ func TestADocumentIsWritten(t *testing.T) {
 	require.NoError(t, p.See("join my-join is changed"))
 }
 
+// A runbook of the library is read, bound to a service, and is a runbook of ours.
+func TestTheLibraryInTheConsole(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "iva", w.SignIn["iva"]))
+	require.NoError(t, p.Go(w.Link+"/runbooks"))
+	require.NoError(t, p.Click("a[href='/library']"))
+	require.NoError(t, p.See("One replica answers worse than its siblings"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "library")
+	require.NoError(t, p.Click("a[href='/library/host-disk-full']"))
+	require.NoError(t, p.See("What cannot write any more stops"))
+	require.NoError(t, p.See("Remove old files"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "library-runbook")
+	require.NoError(t, p.Click("a[href='/documents/binding?library=host-disk-full']"))
+	require.NoError(t, p.See("library: host-disk-full"))
+	for line, now := range map[string]string{"4": strings.Repeat("\b", 10) + "berth-queue",
+		"5": strings.Repeat("\b", 7) + "quayside", "7": strings.Repeat("\b", 4) + "consumer"} {
+		require.NoError(t, p.Click(".cm-line:nth-child("+line+")"))
+		require.NoError(t, p.Press(kb.End+now))
+	}
+	require.NoError(t, p.See("binding my-host-disk-full is added"))
+	require.NoError(t, p.See("runbook my-host-disk-full is added"))
+	shot(t, p, "library-bound")
+	require.NoError(t, p.Until("!document.querySelector('form.push button').disabled"))
+	require.NoError(t, p.Click("form.push button"))
+	require.NoError(t, p.See("revision 1"))
+	r, err := w.Admin.GetRunbookWithResponse(context.Background(), "my-host-disk-full")
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON200, string(r.Body))
+	assert.Contains(t, r.JSON200.Text, "where: {role: consumer}")
+	require.NoError(t, p.Go(w.Link+"/library"))
+	require.NoError(t, p.See("my-host-disk-full"))
+}
+
 // shot keeps a picture where somebody asked for them.
 func shot(t *testing.T, p *Page, name string) {
 	if dir := os.Getenv("URGENTIS_SHOTS"); dir != "" {

@@ -275,6 +275,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/library": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The runbooks that ship with the program. */
+        get: operations["listLibrary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/library/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A runbook of the library with its text, its picture, and a binding to begin with. */
+        get: operations["getLibraryRunbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/readings": {
         parameters: {
             query?: never;
@@ -1999,6 +2033,31 @@ export interface components {
             unread?: string;
             /** @description why it could not be mapped */
             says?: string;
+        };
+        LibraryRunbook: {
+            name: string;
+            title: string;
+            about: string;
+            harm: string;
+            tags: string[];
+            /** @description the roles that targets play in it */
+            roles: string[];
+            /** @description how many of its steps change something */
+            changes: number;
+            /** @description how many cases it is held to */
+            cases: number;
+            /** @description SHA-256 of the text */
+            revision: string;
+            /** @description the bindings that use it */
+            bound: string[];
+        };
+        LibraryText: {
+            runbook: components["schemas"]["LibraryRunbook"];
+            text: string;
+            inputs: components["schemas"]["Input"][];
+            graph: components["schemas"]["Graph"];
+            /** @description a binding of it to be altered */
+            binding: string;
         };
         RunCase: {
             runbook: string;
@@ -4006,6 +4065,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Deployment"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLibrary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the library */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LibraryRunbook"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLibraryRunbook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the runbook */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LibraryText"];
                 };
             };
             default: components["responses"]["Problem"];

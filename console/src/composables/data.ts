@@ -89,6 +89,13 @@ export const useQuestions = () =>
 
 export const useStatus = () => useQuery({ queryKey: ['status'], queryFn: () => got(api.GET('/api/v1/status')) })
 
+export const useLibrary = () => useQuery({ queryKey: ['library'], queryFn: () => got(api.GET('/api/v1/library')) })
+export const useLibraryRunbook = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ['library', name],
+    queryFn: () => got(api.GET('/api/v1/library/{name}', { params: { path: { name: toValue(name) } } })),
+    enabled: () => toValue(name) !== '',
+  })
 export const useRunbooks = () => useQuery({ queryKey: ['runbooks'], queryFn: () => got(api.GET('/api/v1/runbooks')) })
 
 export const useRunbook = (name: MaybeRefOrGetter<string>) =>

@@ -1,5 +1,8 @@
 import type { Schemas } from '../api/client'
 
+/** The kinds that authors write; all that decides about alerts and people is the admins'. */
+export const authored: string[] = ['runbook', 'binding']
+
 /** What a new document of each kind begins with: a sound one, to be altered. */
 export const skeletons: Record<Schemas['DocumentKind'], string> = {
   runbook: `urgentis: runbook/1

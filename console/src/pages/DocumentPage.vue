@@ -8,9 +8,9 @@ import { api, got, Refusal, type Schemas } from '../api/client'
 import DocumentText from '../components/DocumentText.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
-import { useDocument, usePush, useRevisions, useSeen } from '../composables/data'
+import { useDocument, useLibraryRunbook, usePush, useRevisions, useSeen } from '../composables/data'
 import { useSession } from '../composables/session'
-import { skeletons } from '../composables/skeletons'
+import { authored, skeletons } from '../composables/skeletons'
 
 const route = useRoute()
 const router = useRouter()
@@ -18,15 +18,20 @@ const session = useSession()
 const queries = useQueryClient()
 const kind = computed(() => route.params.kind as Schemas['DocumentKind'])
 const name = computed(() => String(route.params.name ?? ''))
-const mayWrite = computed(() => session.may(['runbook', 'binding'].includes(kind.value) ? 'author' : 'admin'))
+const mayWrite = computed(() => session.may(authored.includes(kind.value) ? 'author' : 'admin'))
 const q = useDocument(kind, name)
 const revisions = useRevisions(kind, name)
 const seen = useSeen()
 const push = usePush()
 const { wrong, attempt } = useAttempt()
 
+/** The runbook of the library that a new binding is for. */
+const shelf = useLibraryRunbook(computed(() => (name.value ? '' : String(route.query.library ?? ''))))
+
 /** What is in use; of a new document what it begins with. */
-const before = computed(() => (name.value ? (q.data.value?.text ?? '') : (skeletons[kind.value] ?? '')))
+const before = computed(() =>
+  name.value ? (q.data.value?.text ?? '') : (shelf.data.value?.binding ?? skeletons[kind.value] ?? ''),
+)
 const text = ref('')
 watch(before, (t) => (text.value = t), { immediate: true })
 const altered = computed(() => text.value.trimEnd() !== before.value.trimEnd())
@@ -70,7 +75,7 @@ const keep = () =>
     const body = { ...pushing(text.value, false), expect: plan.value?.plan, message: message.value || undefined }
     const done = await push.mutateAsync(body)
     message.value = ''
-    for (const k of ['document', 'documents', 'triggers', 'trigger', 'sources', 'runbooks', 'runbook'])
+    for (const k of ['document', 'documents', 'triggers', 'trigger', 'sources', 'runbooks', 'runbook', 'library'])
       void queries.invalidateQueries({ queryKey: [k] })
     const it = done.steps.find((s) => s.kind === kind.value)
     kept = true

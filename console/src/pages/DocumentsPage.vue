@@ -5,7 +5,7 @@ import TimeAgo from '../components/TimeAgo.vue'
 import type { Schemas } from '../api/client'
 import { useDocuments } from '../composables/data'
 import { useSession } from '../composables/session'
-import { skeletons } from '../composables/skeletons'
+import { authored, skeletons } from '../composables/skeletons'
 
 type Kind = Schemas['DocumentKind']
 
@@ -15,7 +15,7 @@ const kinds = Object.keys(skeletons) as Kind[]
 const kind = ref<Kind | null>(null)
 const shown = computed(() => (q.data.value ?? []).filter((d) => !kind.value || d.kind === kind.value))
 /** Runbooks are their authors', all that decides about alerts is the admins'. */
-const mine = computed(() => kinds.filter((k) => session.may(k === 'runbook' ? 'author' : 'admin')))
+const mine = computed(() => kinds.filter((k) => session.may(authored.includes(k) ? 'author' : 'admin')))
 </script>
 
 <template>

@@ -107,15 +107,4 @@ const go = () =>
 .finding {
   color: rgb(var(--v-theme-warning));
 }
-.both {
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-  gap: 24px;
-}
-@media (max-width: 900px) {
-  .both {
-    grid-template-columns: 1fr;
-    gap: 0;
-  }
-}
 </style>

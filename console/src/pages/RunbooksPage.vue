@@ -18,7 +18,7 @@ const items = computed(() => {
 <template>
   <div class="page">
     <div class="top">
-      <h1>Runbooks</h1>
+      <h1>Runbooks <router-link class="library" to="/library">the library has more</router-link></h1>
       <v-text-field v-model="find" label="Find" density="compact" hide-details clearable class="find" />
     </div>
     <table v-if="items.length" class="plain" aria-label="Runbooks">
@@ -66,6 +66,11 @@ const items = computed(() => {
 }
 .find {
   max-width: 260px;
+}
+.library {
+  font-size: 14px;
+  font-weight: 400;
+  margin-left: 10px;
 }
 .cond {
   max-width: 380px;
