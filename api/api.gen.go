@@ -103,6 +103,33 @@ func (e ClosingOutcome) Valid() bool {
 	}
 }
 
+// Defines values for ComparedSays.
+const (
+	ComparedSaysBetter     ComparedSays = "better"
+	ComparedSaysNotToBeHad ComparedSays = "not to be had"
+	ComparedSaysOther      ComparedSays = "other"
+	ComparedSaysTheSame    ComparedSays = "the same"
+	ComparedSaysWorse      ComparedSays = "worse"
+)
+
+// Valid indicates whether the value is a known member of the ComparedSays enum.
+func (e ComparedSays) Valid() bool {
+	switch e {
+	case ComparedSaysBetter:
+		return true
+	case ComparedSaysNotToBeHad:
+		return true
+	case ComparedSaysOther:
+		return true
+	case ComparedSaysTheSame:
+		return true
+	case ComparedSaysWorse:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DocumentKind.
 const (
 	DocumentKindBinding    DocumentKind = "binding"
@@ -1101,6 +1128,24 @@ type Code struct {
 	Code string `json:"code"`
 }
 
+// Compared defines model for Compared.
+type Compared struct {
+	// Missing why there is no value now
+	Missing string       `json:"missing,omitempty,omitzero"`
+	Now     string       `json:"now"`
+	Reading string       `json:"reading"`
+	Says    ComparedSays `json:"says"`
+	Target  string       `json:"target"`
+
+	// Then what was read first; empty where nothing was
+	Then   string    `json:"then"`
+	ThenAt time.Time `json:"then_at,omitempty,omitzero"`
+	Unit   string    `json:"unit,omitempty,omitzero"`
+}
+
+// ComparedSays defines model for Compared.Says.
+type ComparedSays string
+
 // Connection defines model for Connection.
 type Connection struct {
 	Kind string `json:"kind"`
@@ -1552,6 +1597,26 @@ type Listener struct {
 	Waiting int64 `json:"waiting"`
 }
 
+// Look defines model for Look.
+type Look struct {
+	// At when it was first taken
+	At time.Time `json:"at"`
+	Id string    `json:"id,omitempty,omitzero"`
+
+	// Path its place in the run
+	Path    string   `json:"path"`
+	Run     string   `json:"run"`
+	Runbook string   `json:"runbook"`
+	Targets []string `json:"targets"`
+	Title   string   `json:"title"`
+}
+
+// Looked defines model for Looked.
+type Looked struct {
+	Compared []Compared `json:"compared"`
+	Look     Look       `json:"look"`
+}
+
 // Made defines model for Made.
 type Made struct {
 	Field string `json:"field"`
@@ -1659,6 +1724,15 @@ type NewIncidentSeverity string
 type NewLink struct {
 	Name string `json:"name"`
 	Url  string `json:"url"`
+}
+
+// NewLook defines model for NewLook.
+type NewLook struct {
+	// Run of which run; the newest that took it unless said
+	Run string `json:"run,omitempty,omitzero"`
+
+	// Step the look's id or its place
+	Step string `json:"step"`
 }
 
 // NewMerge defines model for NewMerge.
@@ -3051,6 +3125,9 @@ type HoldIncidentJSONRequestBody = NewHolder
 // AddLinkJSONRequestBody defines body for AddLink for application/json ContentType.
 type AddLinkJSONRequestBody = NewLink
 
+// LookAgainJSONRequestBody defines body for LookAgain for application/json ContentType.
+type LookAgainJSONRequestBody = NewLook
+
 // MergeIncidentJSONRequestBody defines body for MergeIncident for application/json ContentType.
 type MergeIncidentJSONRequestBody = NewMerge
 
@@ -3452,6 +3529,29 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
 	AddLink(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLooks The looks of an incident that can be taken again, those of the newest run first.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/looks (the `ListLooks` operationId).
+	ListLooks(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAgainWithBody Take a look of an incident again, and write into the record how it is now against then.
+	//
+	// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+	LookAgainWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookAgain Take a look of an incident again, and write into the record how it is now against then.
+	//
+	// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+	LookAgain(ctx context.Context, number Number, body LookAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MergeIncidentWithBody Make this incident part of another one.
 	//
@@ -4858,6 +4958,59 @@ func (c *Client) AddLinkWithBody(ctx context.Context, number Number, contentType
 // Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
 func (c *Client) AddLink(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddLinkRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLooks The looks of an incident that can be taken again, those of the newest run first.
+//
+// Corresponds with GET /api/v1/incidents/{number}/looks (the `ListLooks` operationId).
+func (c *Client) ListLooks(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLooksRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAgainWithBody Take a look of an incident again, and write into the record how it is now against then.
+//
+// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+func (c *Client) LookAgainWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAgainRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookAgain Take a look of an incident again, and write into the record how it is now against then.
+//
+// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+func (c *Client) LookAgain(ctx context.Context, number Number, body LookAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookAgainRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8486,6 +8639,87 @@ func NewAddLinkRequestWithBody(server string, number Number, contentType string,
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/incidents/%s/links", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListLooksRequest constructs an http.Request for the ListLooks method
+func NewListLooksRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/looks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookAgainRequest calls the generic LookAgain builder with application/json body
+func NewLookAgainRequest(server string, number Number, body LookAgainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLookAgainRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewLookAgainRequestWithBody constructs an http.Request for the LookAgain method, with any body, and a specified content type
+func NewLookAgainRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/looks", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -12806,6 +13040,31 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/incidents/{number}/links (the `AddLink` operationId).
 	AddLinkWithResponse(ctx context.Context, number Number, body AddLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddLinkResponse, error)
 
+	// ListLooksWithResponse The looks of an incident that can be taken again, those of the newest run first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/looks (the `ListLooks` operationId).
+	ListLooksWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListLooksResponse, error)
+
+	// LookAgainWithBodyWithResponse Take a look of an incident again, and write into the record how it is now against then.
+	//
+	// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+	LookAgainWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookAgainResponse, error)
+
+	// LookAgainWithResponse Take a look of an incident again, and write into the record how it is now against then.
+	//
+	// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+	LookAgainWithResponse(ctx context.Context, number Number, body LookAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAgainResponse, error)
+
 	// MergeIncidentWithBodyWithResponse Make this incident part of another one.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15186,6 +15445,102 @@ func (r AddLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLooksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Look
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLooksResponse) GetJSON200() *[]Look {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLooksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLooksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLooksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLooksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLooksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Looked
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookAgainResponse) GetJSON200() *Looked {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookAgainResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20235,6 +20590,49 @@ func (c *ClientWithResponses) AddLinkWithResponse(ctx context.Context, number Nu
 	return ParseAddLinkResponse(rsp)
 }
 
+// ListLooksWithResponse The looks of an incident that can be taken again, those of the newest run first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/looks (the `ListLooks` operationId).
+func (c *ClientWithResponses) ListLooksWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListLooksResponse, error) {
+	rsp, err := c.ListLooks(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLooksResponse(rsp)
+}
+
+// LookAgainWithBodyWithResponse Take a look of an incident again, and write into the record how it is now against then.
+//
+// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+func (c *ClientWithResponses) LookAgainWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookAgainResponse, error) {
+	rsp, err := c.LookAgainWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAgainResponse(rsp)
+}
+
+// LookAgainWithResponse Take a look of an incident again, and write into the record how it is now against then.
+//
+// The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/looks (the `LookAgain` operationId).
+func (c *ClientWithResponses) LookAgainWithResponse(ctx context.Context, number Number, body LookAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*LookAgainResponse, error) {
+	rsp, err := c.LookAgain(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookAgainResponse(rsp)
+}
+
 // MergeIncidentWithBodyWithResponse Make this incident part of another one.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -22931,6 +23329,72 @@ func ParseAddLinkResponse(rsp *http.Response) (*AddLinkResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLooksResponse parses an HTTP response from a ListLooksWithResponse call
+func ParseListLooksResponse(rsp *http.Response) (*ListLooksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLooksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Look
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookAgainResponse parses an HTTP response from a LookAgainWithResponse call
+func ParseLookAgainResponse(rsp *http.Response) (*LookAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Looked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -26189,6 +26653,12 @@ type ServerInterface interface {
 	// AddLink Put a link to the record.
 	// (POST /api/v1/incidents/{number}/links)
 	AddLink(c *gin.Context, number Number)
+	// ListLooks The looks of an incident that can be taken again, those of the newest run first.
+	// (GET /api/v1/incidents/{number}/looks)
+	ListLooks(c *gin.Context, number Number)
+	// LookAgain Take a look of an incident again, and write into the record how it is now against then.
+	// (POST /api/v1/incidents/{number}/looks)
+	LookAgain(c *gin.Context, number Number)
 	// MergeIncident Make this incident part of another one.
 	// (POST /api/v1/incidents/{number}/merge)
 	MergeIncident(c *gin.Context, number Number)
@@ -27464,6 +27934,56 @@ func (siw *ServerInterfaceWrapper) AddLink(c *gin.Context) {
 	}
 
 	siw.Handler.AddLink(c, number)
+}
+
+// ListLooks operation middleware
+func (siw *ServerInterfaceWrapper) ListLooks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLooks(c, number)
+}
+
+// LookAgain operation middleware
+func (siw *ServerInterfaceWrapper) LookAgain(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookAgain(c, number)
 }
 
 // MergeIncident operation middleware
@@ -29981,6 +30501,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/entries", wrapper.ListEntries)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/verify", wrapper.VerifyIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/notes", wrapper.AddNote)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.ListLooks)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.LookAgain)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/head", wrapper.EditIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/reopen", wrapper.ReopenIncident)
@@ -31272,6 +31794,85 @@ type AddLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddLinkdefaultApplicationProblemPlusJSONResponse) VisitAddLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLooksRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ListLooksResponseObject interface {
+	VisitListLooksResponse(w http.ResponseWriter) error
+}
+
+type ListLooks200JSONResponse []Look
+
+func (response ListLooks200JSONResponse) VisitListLooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLooksdefaultApplicationProblemPlusJSONResponse) VisitListLooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAgainRequestObject struct {
+	Number Number `json:"number"`
+	Body   *LookAgainJSONRequestBody
+}
+
+type LookAgainResponseObject interface {
+	VisitLookAgainResponse(w http.ResponseWriter) error
+}
+
+type LookAgain200JSONResponse Looked
+
+func (response LookAgain200JSONResponse) VisitLookAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookAgaindefaultApplicationProblemPlusJSONResponse) VisitLookAgainResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -35087,6 +35688,12 @@ type StrictServerInterface interface {
 	// AddLink Put a link to the record.
 	// (POST /api/v1/incidents/{number}/links)
 	AddLink(ctx context.Context, request AddLinkRequestObject) (AddLinkResponseObject, error)
+	// ListLooks The looks of an incident that can be taken again, those of the newest run first.
+	// (GET /api/v1/incidents/{number}/looks)
+	ListLooks(ctx context.Context, request ListLooksRequestObject) (ListLooksResponseObject, error)
+	// LookAgain Take a look of an incident again, and write into the record how it is now against then.
+	// (POST /api/v1/incidents/{number}/looks)
+	LookAgain(ctx context.Context, request LookAgainRequestObject) (LookAgainResponseObject, error)
 	// MergeIncident Make this incident part of another one.
 	// (POST /api/v1/incidents/{number}/merge)
 	MergeIncident(ctx context.Context, request MergeIncidentRequestObject) (MergeIncidentResponseObject, error)
@@ -36384,6 +36991,76 @@ func (sh *strictHandler) AddLink(ctx *gin.Context, number Number) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AddLinkResponseObject); ok {
 		if err := validResponse.VisitAddLinkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLooks operation middleware
+func (sh *strictHandler) ListLooks(ctx *gin.Context, number Number) {
+	var request ListLooksRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLooks(ctx, request.(ListLooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLooks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLooksResponseObject); ok {
+		if err := validResponse.VisitListLooksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookAgain operation middleware
+func (sh *strictHandler) LookAgain(ctx *gin.Context, number Number) {
+	var request LookAgainRequestObject
+
+	request.Number = number
+
+	var body LookAgainJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookAgain(ctx, request.(LookAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookAgain")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(LookAgainResponseObject); ok {
+		if err := validResponse.VisitLookAgainResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -1,6 +1,14 @@
 package flow
 
-import "slices"
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/reading"
+	"urgentis/core/runbook"
+)
 
 // LooksAgain lists, for a ground, the newest attempt of its look on each target: what is to be done to take it anew,
 // with the words that the run used. None for a look that is costly, or one only by the runbook's word.
@@ -8,15 +16,129 @@ func (s *State) LooksAgain(g Ground) []Intent {
 	if g.Look.Costly || g.Look.OnlyReads != "" {
 		return nil
 	}
+	return s.newestOf(func(in Intent) bool { return in.Look == g.Path })
+}
+
+// newestOf lists the newest attempt on each target among those of looks that are meant.
+func (s *State) newestOf(meant func(Intent) bool) []Intent {
 	var out []Intent
 	for _, a := range slices.Backward(s.order) {
 		in := a.intent
-		if in.Change || in.Look != g.Path ||
-			slices.ContainsFunc(out, func(o Intent) bool { return o.Target == in.Target }) {
+		if in.Change || !meant(in) ||
+			slices.ContainsFunc(out, func(o Intent) bool { return o.Target == in.Target && o.Look == in.Look }) {
 			continue
 		}
 		out = append(out, in)
 	}
 	slices.Reverse(out)
 	return out
+}
+
+// LookTaken is a look that a run took, and what it read first.
+type LookTaken struct {
+	Step *runbook.Step
+	// Path is its place in the run; Again what is to be done to take it anew, the newest words of each target.
+	Path  string
+	Again []Intent
+	At    time.Time // when it was first taken
+	// First holds what was read first, by target and reading.
+	First map[string]map[string]expr.Taking
+}
+
+// LooksTaken lists the looks that a run took and that read something, in the order in which it came to them. A look
+// that is one only by the runbook's word is left out: nobody but the run takes it.
+func (s *State) LooksTaken() []*LookTaken {
+	var out []*LookTaken
+	byPath := map[string]*LookTaken{}
+	for _, a := range s.order {
+		in := a.intent
+		if in.Change || in.Look == "" {
+			continue
+		}
+		t := byPath[in.Look]
+		if t == nil {
+			step, _ := Find(s.book, in.Look)
+			if step == nil || step.OnlyReads != "" || len(step.Read) == 0 {
+				continue
+			}
+			t = &LookTaken{Step: step, Path: in.Look, At: a.at, First: map[string]map[string]expr.Taking{}}
+			t.Again = s.newestOf(func(x Intent) bool { return x.Look == in.Look })
+			byPath[in.Look] = t
+			out = append(out, t)
+		}
+		if a.outcome != nil && t.First[in.Target] == nil && len(a.outcome.Readings) > 0 {
+			t.First[in.Target] = a.outcome.Readings
+		}
+	}
+	return out
+}
+
+// Named reports whether a look is called so: by its id or by its place in the runbook.
+func (t *LookTaken) Named(name string) bool {
+	return name == t.Path || t.Step.ID == name && name != "" || !strings.Contains(t.Path, "/") && static(t.Path) == name
+}
+
+// Compared is one reading then and now.
+type Compared struct {
+	Target, Name, Unit string
+	// Then and Now are the values; nil where there is none.
+	Then, Now any
+	ThenAt    time.Time
+	Missing   string // why there is none now
+	Says      string // better, worse, the same, other, or gone
+}
+
+// Compare holds what a look reads now against what it read first. What is sealed is left out.
+func (t *LookTaken) Compare(now map[string]Outcome) []Compared {
+	var out []Compared
+	for _, in := range t.Again {
+		o := now[in.Target]
+		for _, spec := range t.Step.Read {
+			if spec.Sealed {
+				continue
+			}
+			c := Compared{Target: in.Target, Name: spec.Name, Unit: spec.Unit}
+			first, was := t.First[in.Target][spec.Name]
+			if was {
+				c.Then, c.ThenAt = first.Value, first.At
+			}
+			taken, is := o.Readings[spec.Name]
+			switch {
+			case !is:
+				if c.Says, c.Missing = Gone, o.Missing[spec.Name]; c.Missing == "" {
+					c.Missing = o.reason()
+				}
+			case !was:
+				c.Now, c.Says = taken.Value, Other
+			default:
+				c.Now, c.Says = taken.Value, compare(spec.Good, first.Value, taken.Value)
+			}
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// What a comparison of then and now says.
+const (
+	Better = "better"
+	Worse  = "worse"
+	Alike  = "the same"
+	Other  = "other"
+	Gone   = "not to be had"
+)
+
+// compare judges a value by which way is better, where that is said.
+func compare(good reading.Good, then, now any) string {
+	a, number := expr.AsNumber(then)
+	b, still := expr.AsNumber(now)
+	switch {
+	case expr.Say(then) == expr.Say(now):
+		return Alike
+	case !number || !still || good != reading.Low && good != reading.High:
+		return Other
+	case (b < a) == (good == reading.Low):
+		return Better
+	}
+	return Worse
 }

@@ -67,6 +67,7 @@ const (
 
 	Told           Kind = "told"
 	Note           Kind = "note"
+	LookedAgain    Kind = "readings.compared"
 	Outward        Kind = "note.outward" // for others than those who work on it
 	Attached       Kind = "attached"     // a file or a link
 	Held           Kind = "incident.held"
@@ -158,6 +159,7 @@ var Kinds = []About{
 
 	{Kind: Told, Word: "tell"},
 	{Kind: Note, Word: "note", Said: true},
+	{Kind: LookedAgain, Word: "looked again", Said: true},
 	{Kind: DeliveryFailed, Word: "not sent", Wanted: true},
 	{Kind: CalledOut, Word: "calls", Drawn: true},
 	{Kind: TicketMade, Word: "ticket"},

@@ -169,7 +169,7 @@ func tell(e api.Entry, c content) (lines []string) {
 		for _, v := range c.Values {
 			add(v.Part + " is " + v.Text)
 		}
-	case incident.Told, incident.Note:
+	case incident.Told, incident.Note, incident.LookedAgain:
 		add(told(e, c)...)
 	default:
 		add(c.Because, c.Error)

@@ -34,9 +34,67 @@ func TestPlays(t *testing.T) {
 	}
 }
 
+// lookedAgain takes the look of an incident that is over again: it says that it is better, in the record too.
+func lookedAgain(t *testing.T, w *World, n int64) {
+	ctx := context.Background()
+	looks, err := w.Admin.ListLooksWithResponse(ctx, n)
+	require.NoError(t, err)
+	require.Len(t, *looks.JSON200, 2)
+	l := (*looks.JSON200)[0]
+	assert.Equal(
+		t,
+		"depth on berth-consumer-1 and berth-consumer-2",
+		l.Id+" on "+strings.Join(sortedNames(l.Targets), " and "),
+	)
+	r, err := w.Admin.LookAgainWithResponse(ctx, n, api.NewLook{Step: "depth"})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON200, string(r.Body))
+	says := map[string]string{}
+	for _, c := range r.JSON200.Compared {
+		says[c.Target+" "+c.Reading] = string(c.Says)
+	}
+	assert.Equal(t, map[string]string{"berth-consumer-1 depth": "better", "berth-consumer-2 depth": "better",
+		"berth-consumer-1 stuck": "other", "berth-consumer-2 stuck": "other"}, says)
+	d, err := w.Admin.GetIncidentWithResponse(ctx, n)
+	require.NoError(t, err)
+	last := d.JSON200.Entries[len(d.JSON200.Entries)-1]
+	assert.Equal(t, "readings.compared: Depth and the oldest message: 2 better, 2 other", last.Kind+": "+last.Title)
+	assert.Contains(t, last.Content["text"], " messages (better)")
+	v, err := w.Admin.VerifyIncidentWithResponse(ctx, n)
+	require.NoError(t, err)
+	assert.True(t, v.JSON200.Whole, v.JSON200.Says)
+	for step, status := range map[string]int{"deep": 404, "3": 404, "1": 200} {
+		r, err := w.Admin.LookAgainWithResponse(ctx, n, api.NewLook{Step: step})
+		require.NoError(t, err)
+		assert.Equal(t, status, r.StatusCode(), step)
+	}
+	// One of two does not answer any more: that is said, and is no health.
+	for _, h := range w.Fleet.Hosts {
+		h.SetDown(h.Name == "berth-consumer-2")
+	}
+	if r, err = w.Admin.LookAgainWithResponse(ctx, n, api.NewLook{Step: "depth"}); assert.NoError(t, err) {
+		require.NotNil(t, r.JSON200, string(r.Body))
+		for _, c := range r.JSON200.Compared {
+			if c.Target == "berth-consumer-2" {
+				assert.Equal(t, "not to be had", string(c.Says))
+				assert.NotEmpty(t, c.Missing)
+			}
+		}
+	}
+	for _, h := range w.Fleet.Hosts {
+		h.SetDown(false)
+	}
+}
+
+func sortedNames(list []string) []string {
+	out := slices.Clone(list)
+	slices.Sort(out)
+	return out
+}
+
 // shows are what else is to be seen of plays.
 var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messages []api.Message){
-	"repaired": func(t *testing.T, w *World, _ *api.IncidentDetail, _ []api.Message) {
+	"repaired": func(t *testing.T, w *World, d *api.IncidentDetail, _ []api.Message) {
 		ctx := context.Background()
 		now, err := w.Admin.ListReadingsWithResponse(
 			ctx,
@@ -44,6 +102,7 @@ var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messa
 		)
 		require.NoError(t, err)
 		require.Len(t, *now.JSON200, 2, "of two consumers")
+		lookedAgain(t, w, d.Incident.Number)
 		for _, r := range *now.JSON200 {
 			assert.Less(t, *r.Value, 200.0, "it drained")
 			assert.Equal(t, "low messages", r.Good+" "+r.Unit)

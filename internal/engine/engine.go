@@ -91,6 +91,7 @@ type Engine struct {
 	inHand   sync.Mutex   // held by whoever has marked something
 	queue    *river.Client[pgx.Tx]
 	evaluate *evaluate.Pool
+	again    chan struct{} // a place for each look that people take again
 	loops    sync.WaitGroup
 }
 
@@ -128,6 +129,7 @@ func New(c Config) (*Engine, error) {
 		active:   map[string]int{},
 		slots:    make(chan struct{}, maxDrives),
 		evaluate: evaluate.New(maxEvaluations),
+		again:    make(chan struct{}, maxAgain),
 	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())

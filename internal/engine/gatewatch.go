@@ -8,7 +8,6 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
-	"urgentis/core/runbook"
 	"urgentis/internal/store"
 )
 
@@ -95,7 +94,7 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 	if len(looks) == 0 {
 		return e.Store.In(ctx).NoMoreLooks(g.ID)
 	}
-	read, numbers := e.takeForGate(ctx, g, book, looks)
+	read, numbers := e.takeForGate(ctx, g, s, looks)
 	if err := read.identify(ctx, e.Store); err != nil {
 		return err
 	}
@@ -111,17 +110,17 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 // takeForGate takes looks at once, and gives what they read, and the numbers among it. What does not answer is left
 // out: the age of what is shown tells.
 func (e *Engine) takeForGate(
-	ctx context.Context, gate store.Gate, book *runbook.Book, looks map[string]flow.Intent,
+	ctx context.Context, gate store.Gate, s *flow.State, looks map[string]flow.Intent,
 ) (read taken, numbers []store.GateReading) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	for _, in := range looks {
 		wg.Go(func() {
 			in.Attempt = store.NewID("g")
-			o := e.lookOnly(ctx, book, in, e.now())
+			o := e.lookOnly(ctx, s.Book(), in, e.now(), s.Sealed())
 			mu.Lock()
 			defer mu.Unlock()
-			read.look(book, in.Look, o.Readings, gate.Run)
+			read.look(s.Book(), in.Look, o.Readings, gate.Run)
 			for name, t := range o.Readings {
 				if v, ok := expr.AsNumber(t.Value); ok {
 					numbers = append(

@@ -179,7 +179,7 @@ func (r *rehearsal) look(in flow.Intent, now time.Time) flow.Outcome {
 	if r.halt() != "" {
 		return flow.Outcome{}
 	}
-	return r.e.lookOnly(r.ctx, r.book, in, now)
+	return r.e.lookOnly(r.ctx, r.book, in, now, nil)
 }
 
 // halt says why the play goes no further: looks show the world, and a change that was only assumed is not in it.
@@ -234,9 +234,12 @@ func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAns
 	return &flow.QuestionAnswered{Question: q.Question, Choice: choice, By: "assumed", Fields: fields}
 }
 
-// lookOnly takes one look outside of any run. Nothing of it is kept.
-func (e *Engine) lookOnly(ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time) flow.Outcome {
-	ev := e.attempt(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, nil)
+// lookOnly takes one look outside of any run. Nothing of it is kept. sealed are the marks of what its run keeps out of
+// every record.
+func (e *Engine) lookOnly(
+	ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time, sealed []string,
+) flow.Outcome {
+	ev := e.attempt(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed)
 	out, _ := ev.Body.(flow.Outcome)
 	for n, t := range out.Readings {
 		t.At = now
@@ -274,6 +277,7 @@ func (e *Engine) Try(
 			book,
 			flow.Intent{Attempt: store.NewID("t"), Target: l.Target, Look: step.Path, Request: *l.Request},
 			e.now(),
+			nil,
 		)
 		lines[i].Says = saysOutcome(o)
 	}

@@ -117,6 +117,13 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	assert.Equal(t, "evidence,decision,change,proof", lanes, "the strip draws all four lanes")
 	assert.Len(t, w.Fleet.Queue.Changes(), 1)
 
+	// How is it now, against then?
+	require.NoError(t, p.Click("button.again"))
+	require.NoError(t, p.Until(`document.querySelector('ol.record').textContent.includes('(better)')`))
+	require.NoError(t, p.Until("!document.querySelector('button.again').disabled"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "looked-again")
+
 	// Every other page, by keyboard and in the dark.
 	for key, want := range map[string]string{"1": "Closed lately", "2": "repaired", "3": "Berth assignments are " +
 		"piling up", "4": "berth-queue-backlog"} {

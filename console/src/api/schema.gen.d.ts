@@ -1191,6 +1191,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{number}/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The looks of an incident that can be taken again, those of the newest run first. */
+        get: operations["listLooks"];
+        put?: never;
+        /**
+         * Take a look of an incident again, and write into the record how it is now against then.
+         * @description The look is taken with the words that the run used. The run does not see it, and nothing is changed.
+         */
+        post: operations["lookAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{number}/holder": {
         parameters: {
             query?: never;
@@ -2033,6 +2054,44 @@ export interface components {
             unread?: string;
             /** @description why it could not be mapped */
             says?: string;
+        };
+        Look: {
+            run: string;
+            runbook: string;
+            /** @description its place in the run */
+            path: string;
+            id?: string;
+            title: string;
+            targets: string[];
+            /**
+             * Format: date-time
+             * @description when it was first taken
+             */
+            at: string;
+        };
+        NewLook: {
+            /** @description the look's id or its place */
+            step: string;
+            /** @description of which run; the newest that took it unless said */
+            run?: string;
+        };
+        Looked: {
+            look: components["schemas"]["Look"];
+            compared: components["schemas"]["Compared"][];
+        };
+        Compared: {
+            target: string;
+            reading: string;
+            unit?: string;
+            /** @description what was read first; empty where nothing was */
+            then: string;
+            /** Format: date-time */
+            then_at?: string;
+            now: string;
+            /** @description why there is no value now */
+            missing?: string;
+            /** @enum {string} */
+            says: "better" | "worse" | "the same" | "other" | "not to be had";
         };
         LibraryRunbook: {
             name: string;
@@ -5552,6 +5611,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description looks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLook"];
+            };
+        };
+        responses: {
+            /** @description then and now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Looked"];
                 };
             };
             default: components["responses"]["Problem"];

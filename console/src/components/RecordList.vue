@@ -3,10 +3,11 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { clockTime, exact, span } from '../composables/clock'
-import { group, human, readings, waitsForPerson, word, type Content } from '../composables/record'
+import { group, human, readings, waitsForPerson, word, type Content, type Group } from '../composables/record'
 import OutputFold from './OutputFold.vue'
 
-const props = defineProps<{ entries: Schemas['Entry'][]; picked?: number }>()
+const props = defineProps<{ entries: Schemas['Entry'][]; picked?: number; again?: boolean; busy?: string }>()
+const emit = defineEmits<{ again: [look: Schemas['NewLook']] }>()
 const groups = computed(() => group(props.entries))
 const exit = (c: Content) => (c.exit === undefined ? c.state : `${c.exit >= 100 ? 'status' : 'exit'} ${c.exit}`)
 const list = (o?: Record<string, unknown>) =>
@@ -14,12 +15,28 @@ const list = (o?: Record<string, unknown>) =>
     .sort(([a], [b]) => a.localeCompare(b))
     .map(([k, v]) => `${k}=${String(v)}`)
     .join('  ')
+/** The look whose entries these are, as it is taken again; none for what is no look. */
+function lookOf(g: Group): Schemas['NewLook'] | undefined {
+  const e = g.lines[0]?.entry
+  return e?.kind.startsWith('look.') && e.step && e.run ? { step: e.step, run: e.run } : undefined
+}
 </script>
 
 <template>
   <ol class="record">
     <li v-for="(g, i) in groups" :key="`${g.key}-${i}`" class="group">
-      <div v-if="g.lines.length > 1 || g.verb" class="title">{{ g.title }}</div>
+      <div v-if="g.lines.length > 1 || g.verb" class="title">
+        {{ g.title }}
+        <button
+          v-if="again && lookOf(g)"
+          type="button"
+          class="again"
+          :disabled="busy !== undefined"
+          @click="emit('again', lookOf(g)!)"
+        >
+          {{ busy === lookOf(g)?.step ? 'looking…' : 'look again' }}
+        </button>
+      </div>
       <div
         v-for="{ entry: e, content: c } in g.lines"
         :id="`entry-${e.seq}`"
@@ -110,6 +127,16 @@ const list = (o?: Record<string, unknown>) =>
 .title {
   font-weight: 600;
   padding-left: 168px;
+}
+.again {
+  background: none;
+  border: 0;
+  padding: 2px 4px;
+  font-weight: 400;
+  font-size: 13px;
+  margin-left: 8px;
+  color: rgb(var(--v-theme-primary));
+  text-decoration: underline;
 }
 .entry {
   display: grid;

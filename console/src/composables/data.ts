@@ -155,6 +155,13 @@ export const useNote = (number: MaybeRefOrGetter<number>) =>
       ),
   })
 
+/** Takes a look of the record again; how it is now is written into the record. */
+export const useLookAgain = (number: MaybeRefOrGetter<number>) =>
+  useMutation({
+    mutationFn: (body: Schemas['NewLook']) =>
+      got(api.POST('/api/v1/incidents/{number}/looks', { params: { path: { number: toValue(number) } }, body })),
+  })
+
 export const useClose = (number: MaybeRefOrGetter<number>) =>
   useMutation({
     mutationFn: (c: {

@@ -2,6 +2,7 @@
 import { computed, nextTick, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
+import type { Schemas } from '../api/client'
 import GatePanel from '../components/GatePanel.vue'
 import HandOverPanel from '../components/HandOverPanel.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
@@ -13,7 +14,7 @@ import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
-import { useAttachments, useClose, useHold, useIncident, useNote } from '../composables/data'
+import { useAttachments, useClose, useHold, useIncident, useLookAgain, useNote } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -43,6 +44,14 @@ async function pick(entry: number) {
 }
 
 const note = useNote(number)
+const lookAgain = useLookAgain(number)
+/** Takes a look again, and leads to what the record says of it. */
+const takeAgain = (look: Schemas['NewLook']) =>
+  attempt(async () => {
+    await lookAgain.mutateAsync(look)
+    const last = (await q.refetch()).data?.entries.at(-1)
+    if (last) await pick(last.seq)
+  })
 const text = ref('')
 const close = useClose(number)
 const closing = ref(false)
@@ -158,7 +167,13 @@ const end = () =>
           ><template v-if="!q.data.value.runs.length">none</template></span
         >
       </div>
-      <RecordList :entries="q.data.value.entries" :picked="picked" />
+      <RecordList
+        :entries="q.data.value.entries"
+        :picked="picked"
+        :again="session.may('responder')"
+        :busy="lookAgain.isPending.value ? lookAgain.variables.value?.step : undefined"
+        @again="takeAgain"
+      />
       <form v-if="session.may('responder')" class="note" @submit.prevent="write">
         <v-textarea v-model="text" label="Add a note to the record" rows="1" auto-grow hide-details maxlength="20000" />
         <v-btn type="submit" :disabled="!text.trim()" :loading="note.isPending.value">Add note</v-btn>
