@@ -26,8 +26,8 @@ func (a *app) incidentLook() *cobra.Command {
 			return a.print(r.JSON200, func() { a.looked(r.JSON200) })
 		},
 	)
-	c.Long = "The look is taken with the words that the run used, on the same targets. Nothing is changed, the run does " +
-		"not\nsee it, and the record says who looked and what was seen."
+	c.Long = "The look is taken with the words that the run used, on the same targets. Nothing is changed, the run " +
+		"does not\nsee it, and the record says who looked and what was seen."
 	c.Flags().StringVar(&run, "run", "", "of which `RUN` (default: the newest that took it)")
 	return c
 }
