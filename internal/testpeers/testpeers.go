@@ -88,11 +88,15 @@ func MariaDB(t testing.TB, options ...string) *Database {
 	if os.Getuid() == 0 {
 		as = append(as, "--user=root")
 	}
-	out, err := exec.Command("mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + d.Dir,
-		"--auth-root-authentication-method=normal", "--skip-test-db"}, as...)...).CombinedOutput()
+	install := exec.Command("mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + d.Dir,
+		"--auth-root-authentication-method=normal", "--skip-test-db"}, as...)...)
+	// A server that starts clears away the temporary tables of others that have the same folder for them.
+	install.Env = append(os.Environ(), "TMPDIR="+dir)
+	out, err := install.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	args := append([]string{"--no-defaults", "--datadir=" + d.Dir, "--socket=" + d.Socket, "--bind-address=127.0.0.1",
 		fmt.Sprintf("--port=%d", d.Port), "--pid-file=" + filepath.Join(dir, "pid"), "--skip-name-resolve",
+		"--tmpdir=" + dir,
 		"--innodb-buffer-pool-size=32M", "--performance-schema=off"}, as...)
 	Start(t, Answers(d.Port), "mariadbd", append(args, options...)...)
 	return d
