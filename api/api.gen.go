@@ -999,6 +999,19 @@ type Alerts struct {
 	Next  string  `json:"next,omitempty,omitzero"`
 }
 
+// AlikeIncident defines model for AlikeIncident.
+type AlikeIncident struct {
+	// At when it was closed
+	At      time.Time `json:"at"`
+	Because string    `json:"because"`
+	Number  int64     `json:"number"`
+	Outcome string    `json:"outcome"`
+
+	// Runbook that worked on it; empty where none did
+	Runbook string `json:"runbook"`
+	Title   string `json:"title"`
+}
+
 // Answer defines model for Answer.
 type Answer struct {
 	Choice  string                 `json:"choice"`
@@ -2627,6 +2640,27 @@ type Strip struct {
 	To    time.Time     `json:"to"`
 }
 
+// Suggestion defines model for Suggestion.
+type Suggestion struct {
+	// Changes how many of its steps change something
+	Changes int `json:"changes"`
+
+	// Inputs filled in as far as they are known
+	Inputs map[string]string `json:"inputs"`
+
+	// Missing inputs that somebody must give
+	Missing []string `json:"missing"`
+	Reasons []string `json:"reasons"`
+	Runbook string   `json:"runbook"`
+	Title   string   `json:"title"`
+}
+
+// Suggestions defines model for Suggestions.
+type Suggestions struct {
+	Alike    []AlikeIncident `json:"alike"`
+	Runbooks []Suggestion    `json:"runbooks"`
+}
+
 // Taken defines model for Taken.
 type Taken struct {
 	Alert  string      `json:"alert"`
@@ -3613,6 +3647,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 	SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/suggestions (the `SuggestRunbooks` operationId).
+	SuggestRunbooks(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// VerifyIncident Check the hash chain of the record.
 	//
@@ -5162,6 +5201,21 @@ func (c *Client) SplitIncidentWithBody(ctx context.Context, number Number, conte
 // Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 func (c *Client) SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSplitIncidentRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
+//
+// Corresponds with GET /api/v1/incidents/{number}/suggestions (the `SuggestRunbooks` operationId).
+func (c *Client) SuggestRunbooks(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSuggestRunbooksRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -8980,6 +9034,40 @@ func NewSplitIncidentRequestWithBody(server string, number Number, contentType s
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSuggestRunbooksRequest constructs an http.Request for the SuggestRunbooks method
+func NewSuggestRunbooksRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/suggestions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -13128,6 +13216,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 	SplitIncidentWithResponse(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error)
 
+	// SuggestRunbooksWithResponse Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/suggestions (the `SuggestRunbooks` operationId).
+	SuggestRunbooksWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*SuggestRunbooksResponse, error)
+
 	// VerifyIncidentWithResponse Check the hash chain of the record.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15774,6 +15869,54 @@ func (r SplitIncidentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SplitIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SuggestRunbooksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Suggestions
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SuggestRunbooksResponse) GetJSON200() *Suggestions {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SuggestRunbooksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SuggestRunbooksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SuggestRunbooksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SuggestRunbooksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SuggestRunbooksResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20750,6 +20893,19 @@ func (c *ClientWithResponses) SplitIncidentWithResponse(ctx context.Context, num
 	return ParseSplitIncidentResponse(rsp)
 }
 
+// SuggestRunbooksWithResponse Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/suggestions (the `SuggestRunbooks` operationId).
+func (c *ClientWithResponses) SuggestRunbooksWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*SuggestRunbooksResponse, error) {
+	rsp, err := c.SuggestRunbooks(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSuggestRunbooksResponse(rsp)
+}
+
 // VerifyIncidentWithResponse Check the hash chain of the record.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23553,6 +23709,39 @@ func ParseSplitIncidentResponse(rsp *http.Response) (*SplitIncidentResponse, err
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSuggestRunbooksResponse parses an HTTP response from a SuggestRunbooksWithResponse call
+func ParseSuggestRunbooksResponse(rsp *http.Response) (*SuggestRunbooksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SuggestRunbooksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Suggestions
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -26674,6 +26863,9 @@ type ServerInterface interface {
 	// SplitIncident Take alerts out of this incident into one of their own.
 	// (POST /api/v1/incidents/{number}/split)
 	SplitIncident(c *gin.Context, number Number)
+	// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
+	// (GET /api/v1/incidents/{number}/suggestions)
+	SuggestRunbooks(c *gin.Context, number Number)
 	// VerifyIncident Check the hash chain of the record.
 	// (GET /api/v1/incidents/{number}/verify)
 	VerifyIncident(c *gin.Context, number Number)
@@ -28120,6 +28312,31 @@ func (siw *ServerInterfaceWrapper) SplitIncident(c *gin.Context) {
 	}
 
 	siw.Handler.SplitIncident(c, number)
+}
+
+// SuggestRunbooks operation middleware
+func (siw *ServerInterfaceWrapper) SuggestRunbooks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SuggestRunbooks(c, number)
 }
 
 // VerifyIncident operation middleware
@@ -30501,6 +30718,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/entries", wrapper.ListEntries)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/verify", wrapper.VerifyIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/notes", wrapper.AddNote)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/suggestions", wrapper.SuggestRunbooks)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.ListLooks)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.LookAgain)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
@@ -32070,6 +32288,45 @@ type SplitIncidentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SplitIncidentdefaultApplicationProblemPlusJSONResponse) VisitSplitIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SuggestRunbooksRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type SuggestRunbooksResponseObject interface {
+	VisitSuggestRunbooksResponse(w http.ResponseWriter) error
+}
+
+type SuggestRunbooks200JSONResponse Suggestions
+
+func (response SuggestRunbooks200JSONResponse) VisitSuggestRunbooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SuggestRunbooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SuggestRunbooksdefaultApplicationProblemPlusJSONResponse) VisitSuggestRunbooksResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -35709,6 +35966,9 @@ type StrictServerInterface interface {
 	// SplitIncident Take alerts out of this incident into one of their own.
 	// (POST /api/v1/incidents/{number}/split)
 	SplitIncident(ctx context.Context, request SplitIncidentRequestObject) (SplitIncidentResponseObject, error)
+	// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
+	// (GET /api/v1/incidents/{number}/suggestions)
+	SuggestRunbooks(ctx context.Context, request SuggestRunbooksRequestObject) (SuggestRunbooksResponseObject, error)
 	// VerifyIncident Check the hash chain of the record.
 	// (GET /api/v1/incidents/{number}/verify)
 	VerifyIncident(ctx context.Context, request VerifyIncidentRequestObject) (VerifyIncidentResponseObject, error)
@@ -37264,6 +37524,32 @@ func (sh *strictHandler) SplitIncident(ctx *gin.Context, number Number) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SplitIncidentResponseObject); ok {
 		if err := validResponse.VisitSplitIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SuggestRunbooks operation middleware
+func (sh *strictHandler) SuggestRunbooks(ctx *gin.Context, number Number) {
+	var request SuggestRunbooksRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SuggestRunbooks(ctx, request.(SuggestRunbooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SuggestRunbooks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SuggestRunbooksResponseObject); ok {
+		if err := validResponse.VisitSuggestRunbooksResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -64,17 +64,6 @@ func Find(name string) (*Runbook, error) {
 	return &Runbook{Book: book, Text: text, Cases: cases, Roles: rolesIn(text)}, nil
 }
 
-// Changes counts the steps that change something.
-func (r *Runbook) Changes() int {
-	n := 0
-	for _, s := range r.Book.All() {
-		if s.Verb == runbook.Change && s.Do != nil {
-			n++
-		}
-	}
-	return n
-}
-
 // Beginning is a binding to begin with: it names every role and input.
 func (r *Runbook) Beginning() string {
 	var b strings.Builder

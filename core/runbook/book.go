@@ -648,3 +648,14 @@ func (b *Book) speaksOfAlert() bool {
 	}
 	return n > 0
 }
+
+// ChangesMade counts the steps that change something themselves; blocks of changes do not count.
+func (b *Book) ChangesMade() int {
+	n := 0
+	for _, s := range b.All() {
+		if s.Verb == Change && s.Do != nil {
+			n++
+		}
+	}
+	return n
+}

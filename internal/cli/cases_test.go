@@ -90,7 +90,7 @@ func TestLibraryWithoutAService(t *testing.T) {
 	assert.Contains(t, ok(t, "library", "compare", file), "+  full: {type: integer, default: 90")
 
 	bound := filepath.Join(dir, "bound.yaml")
-	bind := []string{"library", "bind", "host-disk-full", "--as", "quay-disks", "--service", "berth-queue", "--owner",
+	bind := []string{"library", "bind", "host-disk-full", "--name", "quay-disks", "--service", "berth-queue", "--owner",
 		"quayside", "--to", bound}
 	ok(t, append(bind, "--role", "host=consumer", "--input", "full=80")...)
 	text, err := os.ReadFile(bound)

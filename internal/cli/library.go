@@ -39,7 +39,7 @@ type shelved struct {
 func shelve(r *library.Runbook) shelved {
 	s := shelved{
 		Name: r.Book.Name, Title: r.Book.Title, Tags: emptyNotNull(r.Book.Tags), Roles: emptyNotNull(r.Roles),
-		Inputs: []string{}, Revision: r.Book.Revision, About: r.Book.About, Changes: r.Changes(),
+		Inputs: []string{}, Revision: r.Book.Revision, About: r.Book.About, Changes: r.Book.ChangesMade(),
 	}
 	for _, in := range r.Book.Inputs {
 		s.Inputs = append(s.Inputs, in.Name)
@@ -141,7 +141,7 @@ func (a *app) showShelved(r *library.Runbook, s shelved) {
 	a.say("%s", whole(api.GraphOf(r.Book, nil).Text))
 	a.say("\nLook with it at your own targets, which changes nothing:\n  urgentis library look %s --service SERVICE\n",
 		s.Name)
-	a.say("Make it yours:\n  urgentis library bind %s --as NAME --service SERVICE --owner TEAM\n", s.Name)
+	a.say("Make it yours:\n  urgentis library bind %s --name NAME --service SERVICE --owner TEAM\n", s.Name)
 }
 
 func (a *app) libraryTest() *cobra.Command {
@@ -270,13 +270,13 @@ func (a *app) libraryBind() *cobra.Command {
 	var to string
 	var yes, only bool
 	c := verb("bind NAME", "Make one yours: for a service, with its targets and inputs",
-		"urgentis library bind host-disk-full --as quay-disks --service berth-queue --owner quayside "+
-			"--role host=consumer\nurgentis library bind host-disk-full --as quay-disks --service berth-queue "+
+		"urgentis library bind host-disk-full --name quay-disks --service berth-queue --owner quayside "+
+			"--role host=consumer\nurgentis library bind host-disk-full --name quay-disks --service berth-queue "+
 			"--owner quayside --to harbour/quay-disks.yaml",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, args []string) error {
 			if f.b.Name == "" || f.b.Service == "" || f.b.Owner == "" {
-				return usage("say --as NAME, --service SERVICE and --owner TEAM")
+				return usage("say --name NAME, --service SERVICE and --owner TEAM")
 			}
 			text, err := f.text(args[0])
 			if err != nil {
@@ -298,7 +298,7 @@ func (a *app) libraryBind() *cobra.Command {
 		})
 	f.add(c)
 	a.offersFlag(c, "service", serviceNames)
-	c.Flags().StringVar(&f.b.Name, "as", "", "the `NAME` of the runbook that is made")
+	c.Flags().StringVar(&f.b.Name, "name", "", "the `NAME` of the runbook that is made")
 	c.Flags().StringVar(&f.b.Owner, "owner", "", "the `TEAM` that owns it")
 	c.Flags().StringVar(&to, "to", "", "write the document into a `FILE` instead of pushing it")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")

@@ -34,6 +34,25 @@ func TestPlays(t *testing.T) {
 	}
 }
 
+// suggested wants what helped before to be suggested to whoever opens an incident of the same service by hand.
+func suggested(t *testing.T, w *World) {
+	ctx := context.Background()
+	opened, err := w.Admin.OpenIncidentWithResponse(ctx, api.NewIncident{Title: "Ships wait off quay north",
+		Service: "berth-queue", Severity: "major"})
+	require.NoError(t, err)
+	require.NotNil(t, opened.JSON201, string(opened.Body))
+	r, err := w.Admin.SuggestRunbooksWithResponse(ctx, opened.JSON201.Number)
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON200, string(r.Body))
+	require.Len(t, r.JSON200.Runbooks, 1)
+	s := r.JSON200.Runbooks[0]
+	assert.Equal(t, "berth-queue-backlog", s.Runbook)
+	assert.Equal(t, []string{"it is for berth-queue",
+		"it helped 1 of 1 times on other incidents of the service, the last time today"}, s.Reasons)
+	assert.Equal(t, []string{"queue"}, s.Missing, "no alert says which")
+	assert.Equal(t, 1, s.Changes)
+}
+
 // lookedAgain takes the look of an incident that is over again: it says that it is better, in the record too.
 func lookedAgain(t *testing.T, w *World, n int64) {
 	ctx := context.Background()
@@ -103,6 +122,7 @@ var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messa
 		require.NoError(t, err)
 		require.Len(t, *now.JSON200, 2, "of two consumers")
 		lookedAgain(t, w, d.Incident.Number)
+		suggested(t, w)
 		for _, r := range *now.JSON200 {
 			assert.Less(t, *r.Value, 200.0, "it drained")
 			assert.Equal(t, "low messages", r.Good+" "+r.Unit)

@@ -221,7 +221,7 @@ func (s *Server) GetLibraryRunbook(
 func apiShelved(x app.Shelved) api.LibraryRunbook {
 	return api.LibraryRunbook{
 		Name: x.Book.Name, Title: x.Book.Title, About: x.Book.About, Harm: x.Book.Harm,
-		Tags: append([]string{}, x.Book.Tags...), Roles: append([]string{}, x.Roles...), Changes: x.Changes(),
+		Tags: append([]string{}, x.Book.Tags...), Roles: append([]string{}, x.Roles...), Changes: x.Book.ChangesMade(),
 		Cases: x.Cases, Revision: x.Book.Revision, Bound: append([]string{}, x.Bound...),
 	}
 }

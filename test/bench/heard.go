@@ -198,6 +198,10 @@ func (b *bench) many() error {
 			_, _, err := a.Incidents(b.ctx, who, store.WhichIncidents{Text: "pressure", Severity: "critical"}, 0, 25)
 			return err
 		}},
+		{"what may help with an incident", 60, 100 * time.Millisecond, func(i int) error {
+			_, err := a.Suggest(b.ctx, who, int64(1_000_000-i*50))
+			return err
+		}},
 		{"an incident of 5,000 entries", 20, 150 * time.Millisecond, func(int) error {
 			_, err := a.Incident(b.ctx, who, 1_000_001)
 			return err

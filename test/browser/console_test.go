@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -345,6 +346,29 @@ func TestADocumentIsWritten(t *testing.T) {
 	require.NoError(t, p.Click("table[aria-label=Revisions] button"))
 	require.NoError(t, p.Until("document.querySelector('.cm-content').innerText.includes('within: 15m')"))
 	require.NoError(t, p.See("join my-join is changed"))
+}
+
+// Where nothing starts by itself, the page says what may help and why, and starts it.
+func TestWhatMayHelpIsSuggested(t *testing.T) {
+	w := world(t)
+	ctx := context.Background()
+	opened, err := w.Admin.OpenIncidentWithResponse(ctx, api.NewIncident{Title: "Clocks look odd on the ferries",
+		Service: "crossing-clocks", Severity: "minor"})
+	require.NoError(t, err)
+	require.NotNil(t, opened.JSON201, string(opened.Body))
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	require.NoError(t, p.Go(fmt.Sprintf("%s/incidents/%d", w.Link, opened.JSON201.Number)))
+	require.NoError(t, p.See("What may help"))
+	require.NoError(t, p.See("it is for crossing-clocks"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "suggested")
+	require.NoError(t, p.Click("section.suggest button"))
+	require.NoError(t, p.Until("location.pathname.startsWith('/runs/')"))
+	require.Eventually(t, func() bool {
+		r, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: 10})
+		return err == nil && len(r.JSON200.Items) == 1 && r.JSON200.Items[0].Incident == opened.JSON201.Number
+	}, 10*time.Second, 50*time.Millisecond)
 }
 
 // A runbook of the library is read, bound to a service, and is a runbook of ours.

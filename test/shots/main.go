@@ -204,7 +204,7 @@ func (s *shooter) decided() error {
 
 func (s *shooter) books() error {
 	for _, p := range []struct{ path, see, file string }{
-		{"/runbooks/berth-queue-backlog", "Draining", "runbook.png"},
+		{"/library/host-disk-full", "Remove old files", "library.png"},
 		{"/incidents", "repaired", "incidents.png"},
 	} {
 		see := p.see

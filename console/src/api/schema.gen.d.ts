@@ -1191,6 +1191,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{number}/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over. */
+        get: operations["suggestRunbooks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{number}/looks": {
         parameters: {
             query?: never;
@@ -2054,6 +2071,37 @@ export interface components {
             unread?: string;
             /** @description why it could not be mapped */
             says?: string;
+        };
+        Suggestions: {
+            runbooks: components["schemas"]["Suggestion"][];
+            alike: components["schemas"]["AlikeIncident"][];
+        };
+        Suggestion: {
+            runbook: string;
+            title: string;
+            reasons: string[];
+            /** @description filled in as far as they are known */
+            inputs: {
+                [key: string]: string;
+            };
+            /** @description inputs that somebody must give */
+            missing: string[];
+            /** @description how many of its steps change something */
+            changes: number;
+        };
+        AlikeIncident: {
+            /** Format: int64 */
+            number: number;
+            title: string;
+            outcome: string;
+            because: string;
+            /**
+             * Format: date-time
+             * @description when it was closed
+             */
+            at: string;
+            /** @description that worked on it; empty where none did */
+            runbook: string;
         };
         Look: {
             run: string;
@@ -5611,6 +5659,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    suggestRunbooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description suggestions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestions"];
                 };
             };
             default: components["responses"]["Problem"];

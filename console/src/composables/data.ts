@@ -170,9 +170,18 @@ export const useClose = (number: MaybeRefOrGetter<number>) =>
     }) => got(api.POST('/api/v1/incidents/{number}/close', { params: { path: { number: toValue(number) } }, body: c })),
   })
 
+/** What may help with an incident: runbooks with their reasons, and what ended its like. */
+export const useSuggestions = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: computed(() => ['incident', toValue(number), 'suggestions']),
+    queryFn: () =>
+      got(api.GET('/api/v1/incidents/{number}/suggestions', { params: { path: { number: toValue(number) } } })),
+  })
+
 export const useStart = () =>
   useMutation({
-    mutationFn: (r: { runbook: string; inputs: Record<string, unknown> }) => got(api.POST('/api/v1/runs', { body: r })),
+    mutationFn: (r: { runbook: string; inputs: Record<string, unknown>; incident?: number }) =>
+      got(api.POST('/api/v1/runs', { body: r })),
   })
 
 export const useRunGraph = (id: MaybeRefOrGetter<string>) =>

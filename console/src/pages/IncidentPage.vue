@@ -11,6 +11,7 @@ import PeopleTold from '../components/PeopleTold.vue'
 import QuestionPanel from '../components/QuestionPanel.vue'
 import RecordList from '../components/RecordList.vue'
 import StateWord from '../components/StateWord.vue'
+import SuggestPanel from '../components/SuggestPanel.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
@@ -123,6 +124,7 @@ const end = () =>
       <GatePanel v-for="g in q.data.value.gates" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in q.data.value.questions" :key="x.id" :question="x" />
       <HandOverPanel v-if="q.data.value.handed_over" :over="q.data.value.handed_over" :holder="i.holder" />
+      <SuggestPanel v-if="i.state === 'open' && !running.length" :number="i.number" />
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
       <section v-if="q.data.value.deployments?.length" aria-label="Changed before">
         <h2>Changed from a day before</h2>

@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"mvdan.cc/sh/v3/syntax"
+
+	"urgentis/api"
+)
+
+func (a *app) incidentSuggest() *cobra.Command {
+	return a.onIncident(
+		"suggest NUMBER",
+		"Which runbooks may fit, with why and their inputs filled in, and what ended incidents like it",
+		"urgentis incident suggest 12",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+			r, err := check(cl.SuggestRunbooksWithResponse(cmd.Context(), n))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.suggested(n, r.JSON200) })
+		},
+	)
+}
+
+func (a *app) suggested(n int64, s *api.Suggestions) {
+	if len(s.Runbooks) == 0 {
+		a.say("No other runbook has a reason to be suggested: none is for this service or starts on such alerts. " +
+			"The library may have one: urgentis library list WORD\n")
+	}
+	for _, r := range s.Runbooks {
+		does := "only looks"
+		if r.Changes > 0 {
+			does = many(r.Changes, "change")
+		}
+		a.say("%s  %s\n", a.paint(bold, r.Title), a.paint(dim, r.Runbook+", "+does))
+		a.say("  %s\n", strings.Join(r.Reasons, "; "))
+		start := fmt.Sprintf("urgentis run start %s --incident %d", r.Runbook, n)
+		for _, k := range slices.Sorted(maps.Keys(r.Inputs)) {
+			word, err := syntax.Quote(k+"="+r.Inputs[k], syntax.LangPOSIX)
+			if err != nil {
+				word = k + "=…" // what a shell cannot be given is to be written by hand
+			}
+			start += " --input " + word
+		}
+		for _, k := range r.Missing {
+			start += " --input " + k + "=…"
+		}
+		a.say("  %s\n", start)
+	}
+	if len(s.Alike) == 0 {
+		return
+	}
+	a.say("\n%s\n", a.paint(bold, "Like it before"))
+	var rows [][]string
+	for _, x := range s.Alike {
+		rows = append(rows, []string{fmt.Sprint(x.Number), clip(x.Title, 44), x.Outcome, orDash(x.Runbook), ago(x.At)})
+	}
+	a.table("", []string{"number", "incident", "ended", "runbook", "closed"}, rows)
+}
