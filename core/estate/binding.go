@@ -36,7 +36,9 @@ func (x *decoder) binding(root ast.Node) {
 		"inputs": func(n ast.Node) { b.Inputs = x.Values(n, "inputs") },
 		"starts": func(n ast.Node) {
 			x.Mapping(n, "starts")
-			b.Starts = blockOf(x.d.Text, "starts")
+			if b.Starts = blockOf(x.d.Text, "starts"); b.Starts == "" {
+				x.Fail(n, "starts must begin a line of its own, as it does in a runbook")
+			}
 		},
 	})
 	b.Name = x.d.Name

@@ -69,6 +69,13 @@ func TestABindingSaysInputsAndStarts(t *testing.T) {
 	_, err = book.AcceptAll(map[string]any{"full": 101})
 	assert.Error(t, err, "its bounds stay")
 
+	_, mistakes := estate.Parse(
+		[]estate.File{{Text: "{urgentis: binding/1, name: a, library: host-disk-full, service: b, " +
+			"owner: c, starts: {d: {alert: \"true\"}}}\n"}},
+	)
+	require.Len(t, mistakes, 1)
+	assert.Contains(t, mistakes[0].Message, "starts must begin a line of its own")
+
 	for says, b := range map[string]library.Binding{
 		"the library has no runbook host-disk-ful; did you mean host-disk-full?": {Library: "host-disk-ful"},
 		"host-disk-full has no role disk; it has host":                           {Library: "host-disk-full", Roles: map[string]string{"disk": "x"}},

@@ -2,6 +2,11 @@ package app
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"sync"
+
+	"github.com/goccy/go-yaml"
 
 	"urgentis/core/access"
 	"urgentis/core/cases"
@@ -22,16 +27,33 @@ func (a *App) Library(ctx context.Context, who *access.Principal) ([]Shelved, er
 	if err != nil {
 		return nil, err
 	}
+	all, err := shelf()
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Shelved, len(all))
+	for i, r := range all {
+		out[i] = r
+		out[i].Bound = bound[r.Book.Name]
+	}
+	return out, nil
+}
+
+// shelf is the library, read once: it does not change while the program runs.
+var shelf = sync.OnceValues(func() ([]Shelved, error) {
 	all, err := library.All()
 	if err != nil {
 		return nil, err
 	}
 	out := make([]Shelved, len(all))
 	for i, r := range all {
-		out[i] = shelved(r, bound)
+		out[i] = Shelved{Runbook: r}
+		if set, _ := cases.Parse([]byte(r.Cases)); set != nil {
+			out[i].Cases = len(set.Cases)
+		}
 	}
 	return out, nil
-}
+})
 
 // LibraryRunbook is one of them.
 func (a *App) LibraryRunbook(ctx context.Context, who *access.Principal, name string) (*Shelved, error) {
@@ -39,20 +61,17 @@ func (a *App) LibraryRunbook(ctx context.Context, who *access.Principal, name st
 	if err != nil {
 		return nil, err
 	}
-	r, err := library.Find(name)
-	if err != nil {
+	if _, err := library.Find(name); err != nil {
 		return nil, &Error{Kind: Missing, Code: "library", Says: err.Error()}
 	}
-	out := shelved(r, bound)
-	return &out, nil
-}
-
-func shelved(r *library.Runbook, bound map[string][]string) Shelved {
-	out := Shelved{Runbook: r, Bound: bound[r.Book.Name]}
-	if set, _ := cases.Parse([]byte(r.Cases)); set != nil {
-		out.Cases = len(set.Cases)
+	all, err := shelf()
+	if err != nil {
+		return nil, err
 	}
-	return out
+	i := slices.IndexFunc(all, func(x Shelved) bool { return x.Book.Name == name })
+	out := all[i]
+	out.Bound = bound[name]
+	return &out, nil
 }
 
 // bindings lists the bindings in use, by the runbook of the library.
@@ -66,12 +85,11 @@ func (a *App) bindings(ctx context.Context, who *access.Principal) (map[string][
 	}
 	out := map[string][]string{}
 	for _, row := range rows {
-		docs, _ := estate.Parse([]estate.File{{Name: row.Name, Text: row.Text}})
-		for _, d := range docs {
-			if d.Binding != nil {
-				out[d.Binding.Library] = append(out[d.Binding.Library], d.Name)
-			}
+		var says struct{ Library string }
+		if err := yaml.Unmarshal([]byte(row.Text), &says); err != nil {
+			return nil, fmt.Errorf("read the binding %s: %w", row.Name, err) // it was sound when it was pushed
 		}
+		out[says.Library] = append(out[says.Library], row.Name)
 	}
 	return out, nil
 }

@@ -137,11 +137,16 @@ func comparedEntry(who *access.Principal, l *Looked) store.NewEntry {
 	count := map[string]int{}
 	var lines []string
 	var content []map[string]any
-	for _, c := range l.Compared {
-		count[c.Says]++
+	for n, c := range l.Compared {
+		if count[c.Says]++; n >= maxComparedKept {
+			continue
+		}
 		lines = append(lines, saysCompared(c))
 		content = append(content, map[string]any{"target": c.Target, "reading": c.Name, "unit": c.Unit, "then": c.Then,
 			"now": c.Now, "says": c.Says, "missing": c.Missing})
+	}
+	if more := len(l.Compared) - maxComparedKept; more > 0 {
+		lines = append(lines, fmt.Sprintf("and %d more", more))
 	}
 	var sums []string
 	for _, says := range []string{flow.Worse, flow.Better, flow.Other, flow.Alike, flow.Gone} {
@@ -155,6 +160,9 @@ func comparedEntry(who *access.Principal, l *Looked) store.NewEntry {
 		Content: map[string]any{"text": strings.Join(lines, "\n"), "since": l.At, "compared": content},
 	}
 }
+
+// maxComparedKept bounds how many comparisons stand in the record; all are counted.
+const maxComparedKept = 200
 
 // maxCompared bounds how much of a value stands in a line.
 const maxCompared = 120
