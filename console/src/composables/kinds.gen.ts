@@ -63,7 +63,7 @@ export const kinds: Record<string, About> = {
   "halt.lifted": {"word":"goes on","said":true},
   "told": {"word":"tell"},
   "note": {"word":"note","said":true},
-  "readings.compared": {"word":"looked again","said":true},
+  "readings.compared": {"word":"compared","said":true},
   "delivery.failed": {"word":"not sent","wanted":true},
   "people.called": {"word":"calls"},
   "ticket.made": {"word":"ticket"},
