@@ -141,3 +141,18 @@ func TestForesight(t *testing.T) {
 		assert.ErrorIs(t, err, errNotOpen)
 	}
 }
+
+// Somebody is asked what became of an undo: the answers tell where the run ends.
+func TestWhereItEndsIsForeseenWhileItIsTakenBack(t *testing.T) {
+	for place, onError := range map[string]string{"1.on_error": "    on_error: undo\n", "on_error": ""} {
+		src := header
+		if onError == "" {
+			src += "on_error: undo\n"
+		}
+		b, found := runbook.Parse([]byte(src + "steps:\n  - change: C\n    where: {role: gate}\n    run: [do]\n" +
+			"    undo: {run: [undo]}\n" + onError + "  - close: repaired\n    because: done\n"))
+		require.NotNil(t, b, "%s", found)
+		assert.Equal(t, []runbook.End{{Kind: runbook.EndHandedOver, To: "on-call/quayside"}},
+			b.EndsAfter(place, runbook.Answer(DoItAgain)), place)
+	}
+}

@@ -79,6 +79,10 @@ func (b *Book) EndsAfter(place string, word Word) []End {
 	for i := len(paths) - 1; i >= 0; i-- {
 		f := follower{book: books[i]}
 		s := books[i].Step(staticPath(paths[i]))
+		if s == nil && set == nil {
+			set = f.takenBack(staticPath(paths[i]))
+			continue
+		}
 		if s == nil {
 			return nil
 		}
@@ -91,6 +95,28 @@ func (b *Book) EndsAfter(place string, word Word) []End {
 		set = f.onward(s, r)
 	}
 	return slices.SortedFunc(maps.Keys(set), compareEnds)
+}
+
+// takenBack are the ends that may come where somebody is asked while changes are taken back, by the word undo at a place:
+// that of a branch of a step, or on_error of the whole. What is taken back is in trouble, and nothing provides for that.
+func (f follower) takenBack(place string) map[End]bool {
+	final := func(c course) course {
+		out := newCourse()
+		for t := range c.troubles {
+			t.final = true
+			out.troubles[t] = true
+		}
+		return out
+	}
+	at := strings.LastIndexByte(place, '.')
+	if at < 0 {
+		return f.ends(final(f.list(f.book.Steps)))
+	}
+	s := f.book.Step(place[:at])
+	if s == nil {
+		return nil
+	}
+	return f.onward(s, final(f.step(s)))
 }
 
 // staticPath is the path of a step in its text, from its place in a run.
