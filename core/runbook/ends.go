@@ -97,8 +97,9 @@ func (b *Book) EndsAfter(place string, word Word) []End {
 	return slices.SortedFunc(maps.Keys(set), compareEnds)
 }
 
-// takenBack are the ends that may come where somebody is asked while changes are taken back, by the word undo at a place:
-// that of a branch of a step, or on_error of the whole. What is taken back is in trouble, and nothing provides for that.
+// takenBack are the ends that may come where somebody is asked while changes are taken back, by the word undo at a
+// place: that of a branch of a step, or on_error of the whole. What is taken back is in trouble, and nothing provides
+// for that.
 func (f follower) takenBack(place string) map[End]bool {
 	final := func(c course) course {
 		out := newCourse()
