@@ -38,16 +38,15 @@ type Case struct {
 
 // stage is what a run meets. What a case does not say of it, it takes from the whole file.
 type stage struct {
-	At       time.Time
-	Targets  []flow.Target
-	Service  map[string]any
-	Inputs   map[string]any
-	Alert    map[string]any
-	Meets    map[string][]Meeting // by step, one after the other
-	People   map[string][]Word    // by step, one after the other
-	Leave    map[string]leave.Verdict
-	Becomes  map[string]string // cleared or worse, once the step was begun
-	unlisted bool              // Targets were not given
+	At      time.Time
+	Targets []flow.Target
+	Service map[string]any
+	Inputs  map[string]any
+	Alert   map[string]any
+	Meets   map[string][]Meeting // by step, one after the other
+	People  map[string][]Word    // by step, one after the other
+	Leave   map[string]leave.Verdict
+	Becomes map[string]string // cleared or worse, once the step was begun
 }
 
 // Meeting is how one attempt of a step comes out.
@@ -107,7 +106,7 @@ const Version = "cases/1"
 
 func (d *reader) set(n ast.Node) *Set {
 	out := &Set{}
-	all := stage{At: time.Date(2026, 3, 2, 2, 40, 0, 0, time.UTC), unlisted: true}
+	all := stage{At: time.Date(2026, 3, 2, 2, 40, 0, 0, time.UTC)}
 	keys := d.stage(&all)
 	keys["urgentis"] = func(n ast.Node) {
 		if d.Word(n, "urgentis") != Version {
@@ -168,7 +167,7 @@ func (d *reader) stage(s *stage) map[string]func(ast.Node) {
 			}
 			s.At = at
 		},
-		"targets": func(n ast.Node) { s.Targets, s.unlisted = d.targets(n), false },
+		"targets": func(n ast.Node) { s.Targets = d.targets(n) },
 		"service": func(n ast.Node) { s.Service = d.Values(n, "service") },
 		"inputs":  func(n ast.Node) { s.Inputs = merged(s.Inputs, d.Values(n, "inputs")) },
 		"alert":   func(n ast.Node) { s.Alert = merged(s.Alert, d.Values(n, "alert")) },

@@ -180,7 +180,7 @@ func (s *Suggestion) history(past []Past, now time.Time) {
 		}
 		s.reason(
 			weight*good/all-(weight/3)*(all-good)/all,
-			"it helped %d of %d times on %s, the last time %s",
+			"%d of %d %s on which it worked ended well, the last one %s",
 			good,
 			all,
 			what,
