@@ -135,13 +135,16 @@ const (
 	DocumentKindBinding    DocumentKind = "binding"
 	DocumentKindCalendar   DocumentKind = "calendar"
 	DocumentKindConnection DocumentKind = "connection"
+	DocumentKindDevice     DocumentKind = "device"
 	DocumentKindJoin       DocumentKind = "join"
 	DocumentKindMute       DocumentKind = "mute"
+	DocumentKindObjective  DocumentKind = "objective"
 	DocumentKindRoute      DocumentKind = "route"
 	DocumentKindRunbook    DocumentKind = "runbook"
 	DocumentKindSource     DocumentKind = "source"
 	DocumentKindTeam       DocumentKind = "team"
 	DocumentKindTrigger    DocumentKind = "trigger"
+	DocumentKindWatch      DocumentKind = "watch"
 )
 
 // Valid indicates whether the value is a known member of the DocumentKind enum.
@@ -153,9 +156,13 @@ func (e DocumentKind) Valid() bool {
 		return true
 	case DocumentKindConnection:
 		return true
+	case DocumentKindDevice:
+		return true
 	case DocumentKindJoin:
 		return true
 	case DocumentKindMute:
+		return true
+	case DocumentKindObjective:
 		return true
 	case DocumentKindRoute:
 		return true
@@ -166,6 +173,8 @@ func (e DocumentKind) Valid() bool {
 	case DocumentKindTeam:
 		return true
 	case DocumentKindTrigger:
+		return true
+	case DocumentKindWatch:
 		return true
 	default:
 		return false
@@ -718,6 +727,33 @@ func (e ServiceStance) Valid() bool {
 	}
 }
 
+// Defines values for ServiceMarkWhat.
+const (
+	ServiceMarkWhatChange     ServiceMarkWhat = "change"
+	ServiceMarkWhatDeployment ServiceMarkWhat = "deployment"
+	ServiceMarkWhatIncident   ServiceMarkWhat = "incident"
+	ServiceMarkWhatSetting    ServiceMarkWhat = "setting"
+	ServiceMarkWhatUndo       ServiceMarkWhat = "undo"
+)
+
+// Valid indicates whether the value is a known member of the ServiceMarkWhat enum.
+func (e ServiceMarkWhat) Valid() bool {
+	switch e {
+	case ServiceMarkWhatChange:
+		return true
+	case ServiceMarkWhatDeployment:
+		return true
+	case ServiceMarkWhatIncident:
+		return true
+	case ServiceMarkWhatSetting:
+		return true
+	case ServiceMarkWhatUndo:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SourceTakes.
 const (
 	Http   SourceTakes = "http"
@@ -944,6 +980,20 @@ type Acts struct {
 	Next  string `json:"next,omitempty,omitzero"`
 }
 
+// Affected defines model for Affected.
+type Affected struct {
+	// Along empty for the service itself, depends_on for what it needs, needed_by for what needs it
+	Along string `json:"along"`
+
+	// Count how many there are
+	Count   int       `json:"count"`
+	Service string    `json:"service"`
+	Since   time.Time `json:"since"`
+
+	// Things the first of them, at most 20
+	Things []BadThing `json:"things"`
+}
+
 // Alert defines model for Alert.
 type Alert struct {
 	Count    int64             `json:"count"`
@@ -1019,6 +1069,25 @@ type Answer struct {
 	Fields  map[string]interface{} `json:"fields,omitempty,omitzero"`
 }
 
+// Around defines model for Around.
+type Around struct {
+	// Before the newest first
+	Before []ServiceMark `json:"before"`
+
+	// Lately how many of them ended in the 30 days before it
+	Lately int          `json:"lately"`
+	Odd    []OddReading `json:"odd"`
+
+	// Returns earlier incidents that began with the very same alert
+	Returns []AlikeIncident `json:"returns"`
+
+	// Since from when on before is told
+	Since time.Time `json:"since"`
+
+	// Wide what went bad first stands first
+	Wide []Affected `json:"wide"`
+}
+
 // Attachment defines model for Attachment.
 type Attachment struct {
 	AddedAt time.Time `json:"added_at"`
@@ -1036,6 +1105,17 @@ type Attachment struct {
 
 // AttachmentKind defines model for Attachment.Kind.
 type AttachmentKind string
+
+// BadThing defines model for BadThing.
+type BadThing struct {
+	Alert    string    `json:"alert"`
+	At       time.Time `json:"at"`
+	Incident int64     `json:"incident,omitempty,omitzero"`
+	Over     bool      `json:"over"`
+	Severity string    `json:"severity"`
+	Summary  string    `json:"summary"`
+	Target   string    `json:"target"`
+}
 
 // Because defines model for Because.
 type Because struct {
@@ -1075,6 +1155,23 @@ type Brief struct {
 
 	// Yes what follows a yes
 	Yes []string `json:"yes,omitempty,omitzero"`
+}
+
+// Burning defines model for Burning.
+type Burning struct {
+	// Limit how many times faster than evenly the budget must burn for an alert
+	Limit float64 `json:"limit"`
+
+	// Long how many times faster it burns over that time
+	Long float64 `json:"long"`
+	On   bool    `json:"on"`
+
+	// Over the time over which it is measured
+	Over     string `json:"over"`
+	Severity string `json:"severity"`
+
+	// Short and over a twelfth of it
+	Short float64 `json:"short"`
 }
 
 // Cancel defines model for Cancel.
@@ -1381,6 +1478,20 @@ type Gate struct {
 
 // GateState defines model for Gate.State.
 type GateState string
+
+// Going defines model for Going.
+type Going struct {
+	Answered int `json:"answered"`
+
+	// Asked of how many targets it is to be taken
+	Asked int    `json:"asked"`
+	Path  string `json:"path"`
+	Says  string `json:"says"`
+
+	// Silent how many did not answer
+	Silent int    `json:"silent"`
+	Title  string `json:"title"`
+}
 
 // Graph defines model for Graph.
 type Graph struct {
@@ -1966,6 +2077,78 @@ type NodeLine struct {
 	Y float32 `json:"y"`
 }
 
+// Objective defines model for Objective.
+type Objective struct {
+	Bad     float64   `json:"bad"`
+	BeganAt time.Time `json:"began_at"`
+
+	// Blind nothing has been known for a quarter of an hour
+	Blind bool `json:"blind"`
+
+	// Broken why it cannot be read under this program
+	Broken string    `json:"broken"`
+	Burns  []Burning `json:"burns"`
+
+	// From the beginning of its window
+	From time.Time `json:"from"`
+
+	// Good minutes or events
+	Good float64 `json:"good"`
+
+	// Left what is left of the budget: 1 is all, 0 and below nothing
+	Left          *float64  `json:"left,omitempty"`
+	MeasuredUntil time.Time `json:"measured_until"`
+	Name          string    `json:"name"`
+
+	// Says what is asked for, in words
+	Says    string `json:"says"`
+	Service string `json:"service"`
+
+	// Share what is good of what is known, from 0 to 1
+	Share *float64 `json:"share,omitempty"`
+
+	// Target the share that is to be good, from 0 to 1
+	Target float64   `json:"target,omitempty,omitzero"`
+	Title  string    `json:"title"`
+	To     time.Time `json:"to"`
+
+	// UnknownMinutes how much of its window nothing is known of
+	UnknownMinutes int `json:"unknown_minutes"`
+
+	// WhyUnknown why the last minute is not known
+	WhyUnknown string `json:"why_unknown"`
+}
+
+// ObjectivePoint defines model for ObjectivePoint.
+type ObjectivePoint struct {
+	At   time.Time `json:"at"`
+	Bad  float64   `json:"bad"`
+	Good float64   `json:"good"`
+
+	// Known seconds of which anything is known
+	Known float64 `json:"known"`
+
+	// Left of the budget at its end
+	Left *float64 `json:"left,omitempty"`
+}
+
+// OddReading defines model for OddReading.
+type OddReading struct {
+	At   time.Time `json:"at"`
+	High float64   `json:"high"`
+
+	// Low of the others
+	Low float64 `json:"low"`
+
+	// Middle the median of the others
+	Middle  float64 `json:"middle"`
+	Reading string  `json:"reading"`
+	Says    string  `json:"says"`
+	Target  string  `json:"target"`
+	Unit    string  `json:"unit"`
+	Value   float64 `json:"value"`
+}
+
 // Off defines model for Off.
 type Off struct {
 	At      time.Time `json:"at"`
@@ -2342,7 +2525,10 @@ type RunCase struct {
 
 // RunDetail defines model for RunDetail.
 type RunDetail struct {
-	Events []Event                `json:"events"`
+	Events []Event `json:"events"`
+
+	// Going the looks that are being taken and how far they are
+	Going  []Going                `json:"going"`
 	Inputs map[string]interface{} `json:"inputs"`
 	Run    Run                    `json:"run"`
 
@@ -2453,6 +2639,9 @@ type Service struct {
 	// DependsOn the services that it needs; joins may look along them
 	DependsOn []ThingName `json:"depends_on,omitempty,omitzero"`
 
+	// FirstLook a runbook of the service that only looks, begun for incidents on which nothing starts
+	FirstLook string `json:"first_look,omitempty,omitzero"`
+
 	// Harm who suffers when it is in trouble, and how; above each gate
 	Harm  string    `json:"harm,omitempty,omitzero"`
 	Name  ThingName `json:"name"`
@@ -2469,6 +2658,20 @@ type Service struct {
 
 // ServiceStance defines model for Service.Stance.
 type ServiceStance string
+
+// ServiceMark defines model for ServiceMark.
+type ServiceMark struct {
+	At       time.Time       `json:"at"`
+	By       string          `json:"by"`
+	Incident int64           `json:"incident,omitempty,omitzero"`
+	Link     string          `json:"link,omitempty,omitzero"`
+	Service  string          `json:"service"`
+	Title    string          `json:"title"`
+	What     ServiceMarkWhat `json:"what"`
+}
+
+// ServiceMarkWhat defines model for ServiceMark.What.
+type ServiceMarkWhat string
 
 // SetUp defines model for SetUp.
 type SetUp struct {
@@ -2689,6 +2892,9 @@ type Target struct {
 	// Changed in the answer to a change: what it changed
 	Changed Changed `json:"changed,omitempty,omitzero"`
 
+	// Device the kind of device that it is, a document of the kind device; without it, it is a host with a shell
+	Device string `json:"device,omitempty,omitzero"`
+
 	// HostKey the pinned key, as in known_hosts: ssh-ed25519 AAAA…
 	HostKey string `json:"host_key,omitempty,omitzero"`
 
@@ -2862,6 +3068,31 @@ type Verified struct {
 
 // Version what If-Match takes
 type Version = string
+
+// Watch defines model for Watch.
+type Watch struct {
+	// Answered how many of them gave all that was to be read
+	Answered int `json:"answered"`
+
+	// Asked of how many targets it was taken last
+	Asked int       `json:"asked"`
+	DueAt time.Time `json:"due_at"`
+
+	// Every seconds
+	Every    float64  `json:"every"`
+	Name     string   `json:"name"`
+	Readings []string `json:"readings"`
+	Service  string   `json:"service"`
+
+	// TakenAt when it was taken last
+	TakenAt time.Time `json:"taken_at,omitempty,omitzero"`
+
+	// Took seconds
+	Took float64 `json:"took"`
+
+	// Trouble why not all did
+	Trouble string `json:"trouble"`
+}
 
 // Way defines model for Way.
 type Way struct {
@@ -3038,6 +3269,24 @@ type ListMessagesParams struct {
 // ListMessagesParamsState defines parameters for ListMessages.
 type ListMessagesParamsState string
 
+// ListObjectivesParams defines parameters for ListObjectives.
+type ListObjectivesParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+}
+
+// ObjectiveCourseParams defines parameters for ObjectiveCourse.
+type ObjectiveCourseParams struct {
+	// From a day before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
+
+	// Points about how many
+	Points int `form:"points,omitempty" json:"points,omitempty,omitzero"`
+}
+
 // ListOnCallParams defines parameters for ListOnCall.
 type ListOnCallParams struct {
 	Team ThingName `form:"team,omitempty" json:"team,omitempty,omitzero"`
@@ -3099,6 +3348,15 @@ type SetServiceParams struct {
 	IfMatch IfMatch `json:"If-Match,omitempty,omitzero"`
 }
 
+// ServiceMarksParams defines parameters for ServiceMarks.
+type ServiceMarksParams struct {
+	// From a day before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
+}
+
 // SetTargetParams defines parameters for SetTarget.
 type SetTargetParams struct {
 	// IfMatch the version that the change was made for; another one is 412
@@ -3133,6 +3391,12 @@ type ListFiringsParams struct {
 // ListUnreadParams defines parameters for ListUnread.
 type ListUnreadParams struct {
 	Source string `form:"source,omitempty" json:"source,omitempty,omitzero"`
+}
+
+// ListWatchesParams defines parameters for ListWatches.
+type ListWatchesParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
 }
 
 // AddConnectionJSONRequestBody defines body for AddConnection for application/json ContentType.
@@ -3481,6 +3745,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
 	GetIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
+	AroundIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CloseIncidentWithBody Close an incident by hand, with an outcome and a reason.
 	//
 	// Takes any type of body and a specified content type.
@@ -3725,6 +3994,18 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
 	SendAgain(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListObjectives Objectives of services, how much is left of their budgets and how fast these burn.
+	//
+	// Corresponds with GET /api/v1/objectives (the `ListObjectives` operationId).
+	ListObjectives(ctx context.Context, params *ListObjectivesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ObjectiveCourse What an objective came to over a time, and what was left of its budget.
+	//
+	// Time of which nothing is known has no point.
+	//
+	// Corresponds with GET /api/v1/objectives/{name}/course (the `ObjectiveCourse` operationId).
+	ObjectiveCourse(ctx context.Context, name Name, params *ObjectiveCourseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
 	//
@@ -4084,6 +4365,16 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/services/{name} (the `RemoveService` operationId).
 	RemoveService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ServiceMarks What happened to a service and to those that it needs, the newest first; at most 200.
+	//
+	// Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
+	ServiceMarks(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
+	//
+	// Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
+	SuggestForService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut Sign out.
 	//
 	// Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -4386,6 +4677,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
 	ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWatches Standing looks, and how each went last, by name.
+	//
+	// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+	ListWatches(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAlerts Alerts, newest first.
@@ -4784,6 +5080,21 @@ func (c *Client) OpenIncident(ctx context.Context, body OpenIncidentJSONRequestB
 // Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
 func (c *Client) GetIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetIncidentRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+//
+// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
+func (c *Client) AroundIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAroundIncidentRequest(c.Server, number)
 	if err != nil {
 		return nil, err
 	}
@@ -5419,6 +5730,38 @@ func (c *Client) GetMessage(ctx context.Context, id Numbered, reqEditors ...Requ
 // Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
 func (c *Client) SendAgain(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSendAgainRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListObjectives Objectives of services, how much is left of their budgets and how fast these burn.
+//
+// Corresponds with GET /api/v1/objectives (the `ListObjectives` operationId).
+func (c *Client) ListObjectives(ctx context.Context, params *ListObjectivesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListObjectivesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ObjectiveCourse What an objective came to over a time, and what was left of its budget.
+//
+// Time of which nothing is known has no point.
+//
+// Corresponds with GET /api/v1/objectives/{name}/course (the `ObjectiveCourse` operationId).
+func (c *Client) ObjectiveCourse(ctx context.Context, name Name, params *ObjectiveCourseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewObjectiveCourseRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6367,6 +6710,36 @@ func (c *Client) RemoveService(ctx context.Context, name Name, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ServiceMarks What happened to a service and to those that it needs, the newest first; at most 200.
+//
+// Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
+func (c *Client) ServiceMarks(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServiceMarksRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
+//
+// Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
+func (c *Client) SuggestForService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSuggestForServiceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut Sign out.
 //
 // Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -7170,6 +7543,21 @@ func (c *Client) ListUnread(ctx context.Context, params *ListUnreadParams, reqEd
 // Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
 func (c *Client) ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadAgainRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWatches Standing looks, and how each went last, by name.
+//
+// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+func (c *Client) ListWatches(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWatchesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8282,6 +8670,40 @@ func NewGetIncidentRequest(server string, number Number) (*http.Request, error) 
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/incidents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAroundIncidentRequest constructs an http.Request for the AroundIncident method
+func NewAroundIncidentRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/around", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -9470,6 +9892,129 @@ func NewSendAgainRequest(server string, id Numbered) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListObjectivesRequest constructs an http.Request for the ListObjectives method
+func NewListObjectivesRequest(server string, params *ListObjectivesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/objectives")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewObjectiveCourseRequest constructs an http.Request for the ObjectiveCourse method
+func NewObjectiveCourseRequest(server string, name Name, params *ObjectiveCourseParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/objectives/%s/course", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "points", params.Points, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -11253,6 +11798,105 @@ func NewRemoveServiceRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewServiceMarksRequest constructs an http.Request for the ServiceMarks method
+func NewServiceMarksRequest(server string, name Name, params *ServiceMarksParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/marks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSuggestForServiceRequest constructs an http.Request for the SuggestForService method
+func NewSuggestForServiceRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/services/%s/suggestions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -12811,6 +13455,56 @@ func NewReadAgainRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListWatchesRequest constructs an http.Request for the ListWatches method
+func NewListWatchesRequest(server string, params *ListWatchesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/watches")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -13036,6 +13730,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
 	GetIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*GetIncidentResponse, error)
+
+	// AroundIncidentWithResponse How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
+	AroundIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*AroundIncidentResponse, error)
 
 	// CloseIncidentWithBodyWithResponse Close an incident by hand, with an outcome and a reason.
 	//
@@ -13313,6 +14014,22 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/messages/{id}/again (the `SendAgain` operationId).
 	SendAgainWithResponse(ctx context.Context, id Numbered, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
+
+	// ListObjectivesWithResponse Objectives of services, how much is left of their budgets and how fast these burn.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/objectives (the `ListObjectives` operationId).
+	ListObjectivesWithResponse(ctx context.Context, params *ListObjectivesParams, reqEditors ...RequestEditorFn) (*ListObjectivesResponse, error)
+
+	// ObjectiveCourseWithResponse What an objective came to over a time, and what was left of its budget.
+	//
+	// Time of which nothing is known has no point.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/objectives/{name}/course (the `ObjectiveCourse` operationId).
+	ObjectiveCourseWithResponse(ctx context.Context, name Name, params *ObjectiveCourseParams, reqEditors ...RequestEditorFn) (*ObjectiveCourseResponse, error)
 
 	// ListOnCallWithResponse Who of each team is on call, and when nobody will be within four weeks.
 	//
@@ -13728,6 +14445,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/services/{name} (the `RemoveService` operationId).
 	RemoveServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveServiceResponse, error)
 
+	// ServiceMarksWithResponse What happened to a service and to those that it needs, the newest first; at most 200.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
+	ServiceMarksWithResponse(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*ServiceMarksResponse, error)
+
+	// SuggestForServiceWithResponse Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
+	SuggestForServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*SuggestForServiceResponse, error)
+
 	// SignOutWithResponse Sign out.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14084,6 +14815,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
 	ReadAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ReadAgainResponse, error)
+
+	// ListWatchesWithResponse Standing looks, and how each went last, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+	ListWatchesWithResponse(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*ListWatchesResponse, error)
 }
 
 type ListAlertsResponse struct {
@@ -15122,6 +15860,54 @@ func (r GetIncidentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AroundIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Around
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AroundIncidentResponse) GetJSON200() *Around {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AroundIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AroundIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AroundIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AroundIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AroundIncidentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16431,6 +17217,102 @@ func (r SendAgainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SendAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListObjectivesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Objective
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListObjectivesResponse) GetJSON200() *[]Objective {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListObjectivesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListObjectivesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListObjectivesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListObjectivesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListObjectivesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ObjectiveCourseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ObjectivePoint
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ObjectiveCourseResponse) GetJSON200() *[]ObjectivePoint {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ObjectiveCourseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ObjectiveCourseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ObjectiveCourseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ObjectiveCourseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ObjectiveCourseResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18403,6 +19285,102 @@ func (r RemoveServiceResponse) ContentType() string {
 	return ""
 }
 
+type ServiceMarksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ServiceMark
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ServiceMarksResponse) GetJSON200() *[]ServiceMark {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ServiceMarksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ServiceMarksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ServiceMarksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ServiceMarksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ServiceMarksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SuggestForServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Suggestions
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SuggestForServiceResponse) GetJSON200() *Suggestions {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SuggestForServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SuggestForServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SuggestForServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SuggestForServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SuggestForServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SignOutResponse204Headers the declared response headers of an HTTP 204 response for SignOut
 type SignOutResponse204Headers struct {
 	SetCookie string
@@ -20226,6 +21204,54 @@ func (r ReadAgainResponse) ContentType() string {
 	return ""
 }
 
+type ListWatchesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Watch
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWatchesResponse) GetJSON200() *[]Watch {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWatchesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWatchesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWatchesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWatchesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWatchesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListAlertsWithResponse Alerts, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20562,6 +21588,19 @@ func (c *ClientWithResponses) GetIncidentWithResponse(ctx context.Context, numbe
 		return nil, err
 	}
 	return ParseGetIncidentResponse(rsp)
+}
+
+// AroundIncidentWithResponse How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
+func (c *ClientWithResponses) AroundIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*AroundIncidentResponse, error) {
+	rsp, err := c.AroundIncident(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAroundIncidentResponse(rsp)
 }
 
 // CloseIncidentWithBodyWithResponse Close an incident by hand, with an outcome and a reason.
@@ -21073,6 +22112,34 @@ func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, id Numb
 		return nil, err
 	}
 	return ParseSendAgainResponse(rsp)
+}
+
+// ListObjectivesWithResponse Objectives of services, how much is left of their budgets and how fast these burn.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/objectives (the `ListObjectives` operationId).
+func (c *ClientWithResponses) ListObjectivesWithResponse(ctx context.Context, params *ListObjectivesParams, reqEditors ...RequestEditorFn) (*ListObjectivesResponse, error) {
+	rsp, err := c.ListObjectives(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListObjectivesResponse(rsp)
+}
+
+// ObjectiveCourseWithResponse What an objective came to over a time, and what was left of its budget.
+//
+// Time of which nothing is known has no point.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/objectives/{name}/course (the `ObjectiveCourse` operationId).
+func (c *ClientWithResponses) ObjectiveCourseWithResponse(ctx context.Context, name Name, params *ObjectiveCourseParams, reqEditors ...RequestEditorFn) (*ObjectiveCourseResponse, error) {
+	rsp, err := c.ObjectiveCourse(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseObjectiveCourseResponse(rsp)
 }
 
 // ListOnCallWithResponse Who of each team is on call, and when nobody will be within four weeks.
@@ -21837,6 +22904,32 @@ func (c *ClientWithResponses) RemoveServiceWithResponse(ctx context.Context, nam
 	return ParseRemoveServiceResponse(rsp)
 }
 
+// ServiceMarksWithResponse What happened to a service and to those that it needs, the newest first; at most 200.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{name}/marks (the `ServiceMarks` operationId).
+func (c *ClientWithResponses) ServiceMarksWithResponse(ctx context.Context, name Name, params *ServiceMarksParams, reqEditors ...RequestEditorFn) (*ServiceMarksResponse, error) {
+	rsp, err := c.ServiceMarks(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServiceMarksResponse(rsp)
+}
+
+// SuggestForServiceWithResponse Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
+func (c *ClientWithResponses) SuggestForServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*SuggestForServiceResponse, error) {
+	rsp, err := c.SuggestForService(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSuggestForServiceResponse(rsp)
+}
+
 // SignOutWithResponse Sign out.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22498,6 +23591,19 @@ func (c *ClientWithResponses) ReadAgainWithResponse(ctx context.Context, id Id, 
 		return nil, err
 	}
 	return ParseReadAgainResponse(rsp)
+}
+
+// ListWatchesWithResponse Standing looks, and how each went last, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
+func (c *ClientWithResponses) ListWatchesWithResponse(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*ListWatchesResponse, error) {
+	rsp, err := c.ListWatches(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWatchesResponse(rsp)
 }
 
 // ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
@@ -23198,6 +24304,39 @@ func ParseGetIncidentResponse(rsp *http.Response) (*GetIncidentResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest IncidentDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAroundIncidentResponse parses an HTTP response from a AroundIncidentWithResponse call
+func ParseAroundIncidentResponse(rsp *http.Response) (*AroundIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AroundIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Around
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -24093,6 +25232,72 @@ func ParseSendAgainResponse(rsp *http.Response) (*SendAgainResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Message
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListObjectivesResponse parses an HTTP response from a ListObjectivesWithResponse call
+func ParseListObjectivesResponse(rsp *http.Response) (*ListObjectivesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListObjectivesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Objective
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseObjectiveCourseResponse parses an HTTP response from a ObjectiveCourseWithResponse call
+func ParseObjectiveCourseResponse(rsp *http.Response) (*ObjectiveCourseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ObjectiveCourseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ObjectivePoint
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -25473,6 +26678,72 @@ func ParseRemoveServiceResponse(rsp *http.Response) (*RemoveServiceResponse, err
 	return response, nil
 }
 
+// ParseServiceMarksResponse parses an HTTP response from a ServiceMarksWithResponse call
+func ParseServiceMarksResponse(rsp *http.Response) (*ServiceMarksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ServiceMarksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ServiceMark
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSuggestForServiceResponse parses an HTTP response from a SuggestForServiceWithResponse call
+func ParseSuggestForServiceResponse(rsp *http.Response) (*SuggestForServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SuggestForServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Suggestions
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26747,6 +28018,39 @@ func ParseReadAgainResponse(rsp *http.Response) (*ReadAgainResponse, error) {
 	return response, nil
 }
 
+// ParseListWatchesResponse parses an HTTP response from a ListWatchesWithResponse call
+func ParseListWatchesResponse(rsp *http.Response) (*ListWatchesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWatchesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Watch
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// ListAlerts Alerts, newest first.
@@ -26815,6 +28119,9 @@ type ServerInterface interface {
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
 	GetIncident(c *gin.Context, number Number)
+	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	// (GET /api/v1/incidents/{number}/around)
+	AroundIncident(c *gin.Context, number Number)
 	// CloseIncident Close an incident by hand, with an outcome and a reason.
 	// (POST /api/v1/incidents/{number}/close)
 	CloseIncident(c *gin.Context, number Number)
@@ -26899,6 +28206,12 @@ type ServerInterface interface {
 	// SendAgain Send a message again that failed or was dropped.
 	// (POST /api/v1/messages/{id}/again)
 	SendAgain(c *gin.Context, id Numbered)
+	// ListObjectives Objectives of services, how much is left of their budgets and how fast these burn.
+	// (GET /api/v1/objectives)
+	ListObjectives(c *gin.Context, params ListObjectivesParams)
+	// ObjectiveCourse What an objective came to over a time, and what was left of its budget.
+	// (GET /api/v1/objectives/{name}/course)
+	ObjectiveCourse(c *gin.Context, name Name, params ObjectiveCourseParams)
 	// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
 	// (GET /api/v1/on-call)
 	ListOnCall(c *gin.Context, params ListOnCallParams)
@@ -27028,6 +28341,12 @@ type ServerInterface interface {
 	// RemoveService Remove a service; its runbooks and targets stay.
 	// (DELETE /api/v1/services/{name})
 	RemoveService(c *gin.Context, name Name)
+	// ServiceMarks What happened to a service and to those that it needs, the newest first; at most 200.
+	// (GET /api/v1/services/{name}/marks)
+	ServiceMarks(c *gin.Context, name Name, params ServiceMarksParams)
+	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
+	// (GET /api/v1/services/{name}/suggestions)
+	SuggestForService(c *gin.Context, name Name)
 	// SignOut Sign out.
 	// (DELETE /api/v1/session)
 	SignOut(c *gin.Context)
@@ -27145,6 +28464,9 @@ type ServerInterface interface {
 	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
 	// (POST /api/v1/unread/{id}/again)
 	ReadAgain(c *gin.Context, id Id)
+	// ListWatches Standing looks, and how each went last, by name.
+	// (GET /api/v1/watches)
+	ListWatches(c *gin.Context, params ListWatchesParams)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -27872,6 +29194,31 @@ func (siw *ServerInterfaceWrapper) GetIncident(c *gin.Context) {
 	siw.Handler.GetIncident(c, number)
 }
 
+// AroundIncident operation middleware
+func (siw *ServerInterfaceWrapper) AroundIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AroundIncident(c, number)
+}
+
 // CloseIncident operation middleware
 func (siw *ServerInterfaceWrapper) CloseIncident(c *gin.Context) {
 
@@ -28578,6 +29925,85 @@ func (siw *ServerInterfaceWrapper) SendAgain(c *gin.Context) {
 	}
 
 	siw.Handler.SendAgain(c, id)
+}
+
+// ListObjectives operation middleware
+func (siw *ServerInterfaceWrapper) ListObjectives(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListObjectivesParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListObjectives(c, params)
+}
+
+// ObjectiveCourse operation middleware
+func (siw *ServerInterfaceWrapper) ObjectiveCourse(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ObjectiveCourseParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "points" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "points", c.Request.URL.Query(), &params.Points, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter points: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ObjectiveCourse(c, name, params)
 }
 
 // ListOnCall operation middleware
@@ -29656,6 +31082,75 @@ func (siw *ServerInterfaceWrapper) RemoveService(c *gin.Context) {
 	siw.Handler.RemoveService(c, name)
 }
 
+// ServiceMarks operation middleware
+func (siw *ServerInterfaceWrapper) ServiceMarks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ServiceMarksParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ServiceMarks(c, name, params)
+}
+
+// SuggestForService operation middleware
+func (siw *ServerInterfaceWrapper) SuggestForService(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SuggestForService(c, name)
+}
+
 // SignOut operation middleware
 func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 
@@ -30612,6 +32107,33 @@ func (siw *ServerInterfaceWrapper) ReadAgain(c *gin.Context) {
 	siw.Handler.ReadAgain(c, id)
 }
 
+// ListWatches operation middleware
+func (siw *ServerInterfaceWrapper) ListWatches(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWatchesParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWatches(c, params)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -30661,6 +32183,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/library/:name", wrapper.GetLibraryRunbook)
 	router.GET(options.BaseURL+"/api/v1/readings", wrapper.ListReadings)
 	router.GET(options.BaseURL+"/api/v1/readings/courses", wrapper.ReadingCourses)
+	router.GET(options.BaseURL+"/api/v1/watches", wrapper.ListWatches)
+	router.GET(options.BaseURL+"/api/v1/objectives", wrapper.ListObjectives)
+	router.GET(options.BaseURL+"/api/v1/objectives/:name/course", wrapper.ObjectiveCourse)
+	router.GET(options.BaseURL+"/api/v1/services/:name/suggestions", wrapper.SuggestForService)
+	router.GET(options.BaseURL+"/api/v1/services/:name/marks", wrapper.ServiceMarks)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
 	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
@@ -30719,6 +32246,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/verify", wrapper.VerifyIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/notes", wrapper.AddNote)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/suggestions", wrapper.SuggestRunbooks)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/around", wrapper.AroundIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.ListLooks)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.LookAgain)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
@@ -31618,6 +33146,45 @@ type GetIncidentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetIncidentdefaultApplicationProblemPlusJSONResponse) VisitGetIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AroundIncidentRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type AroundIncidentResponseObject interface {
+	VisitAroundIncidentResponse(w http.ResponseWriter) error
+}
+
+type AroundIncident200JSONResponse Around
+
+func (response AroundIncident200JSONResponse) VisitAroundIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AroundIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AroundIncidentdefaultApplicationProblemPlusJSONResponse) VisitAroundIncidentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -32741,6 +34308,85 @@ type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListObjectivesRequestObject struct {
+	Params ListObjectivesParams
+}
+
+type ListObjectivesResponseObject interface {
+	VisitListObjectivesResponse(w http.ResponseWriter) error
+}
+
+type ListObjectives200JSONResponse []Objective
+
+func (response ListObjectives200JSONResponse) VisitListObjectivesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListObjectivesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListObjectivesdefaultApplicationProblemPlusJSONResponse) VisitListObjectivesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ObjectiveCourseRequestObject struct {
+	Name   Name `json:"name"`
+	Params ObjectiveCourseParams
+}
+
+type ObjectiveCourseResponseObject interface {
+	VisitObjectiveCourseResponse(w http.ResponseWriter) error
+}
+
+type ObjectiveCourse200JSONResponse []ObjectivePoint
+
+func (response ObjectiveCourse200JSONResponse) VisitObjectiveCourseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ObjectiveCoursedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ObjectiveCoursedefaultApplicationProblemPlusJSONResponse) VisitObjectiveCourseResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34351,6 +35997,85 @@ func (response RemoveServicedefaultApplicationProblemPlusJSONResponse) VisitRemo
 	return err
 }
 
+type ServiceMarksRequestObject struct {
+	Name   Name `json:"name"`
+	Params ServiceMarksParams
+}
+
+type ServiceMarksResponseObject interface {
+	VisitServiceMarksResponse(w http.ResponseWriter) error
+}
+
+type ServiceMarks200JSONResponse []ServiceMark
+
+func (response ServiceMarks200JSONResponse) VisitServiceMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ServiceMarksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ServiceMarksdefaultApplicationProblemPlusJSONResponse) VisitServiceMarksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SuggestForServiceRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type SuggestForServiceResponseObject interface {
+	VisitSuggestForServiceResponse(w http.ResponseWriter) error
+}
+
+type SuggestForService200JSONResponse Suggestions
+
+func (response SuggestForService200JSONResponse) VisitSuggestForServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SuggestForServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SuggestForServicedefaultApplicationProblemPlusJSONResponse) VisitSuggestForServiceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -35850,6 +37575,45 @@ func (response ReadAgaindefaultApplicationProblemPlusJSONResponse) VisitReadAgai
 	return err
 }
 
+type ListWatchesRequestObject struct {
+	Params ListWatchesParams
+}
+
+type ListWatchesResponseObject interface {
+	VisitListWatchesResponse(w http.ResponseWriter) error
+}
+
+type ListWatches200JSONResponse []Watch
+
+func (response ListWatches200JSONResponse) VisitListWatchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWatchesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWatchesdefaultApplicationProblemPlusJSONResponse) VisitListWatchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAlerts Alerts, newest first.
@@ -35918,6 +37682,9 @@ type StrictServerInterface interface {
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
 	GetIncident(ctx context.Context, request GetIncidentRequestObject) (GetIncidentResponseObject, error)
+	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	// (GET /api/v1/incidents/{number}/around)
+	AroundIncident(ctx context.Context, request AroundIncidentRequestObject) (AroundIncidentResponseObject, error)
 	// CloseIncident Close an incident by hand, with an outcome and a reason.
 	// (POST /api/v1/incidents/{number}/close)
 	CloseIncident(ctx context.Context, request CloseIncidentRequestObject) (CloseIncidentResponseObject, error)
@@ -36002,6 +37769,12 @@ type StrictServerInterface interface {
 	// SendAgain Send a message again that failed or was dropped.
 	// (POST /api/v1/messages/{id}/again)
 	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
+	// ListObjectives Objectives of services, how much is left of their budgets and how fast these burn.
+	// (GET /api/v1/objectives)
+	ListObjectives(ctx context.Context, request ListObjectivesRequestObject) (ListObjectivesResponseObject, error)
+	// ObjectiveCourse What an objective came to over a time, and what was left of its budget.
+	// (GET /api/v1/objectives/{name}/course)
+	ObjectiveCourse(ctx context.Context, request ObjectiveCourseRequestObject) (ObjectiveCourseResponseObject, error)
 	// ListOnCall Who of each team is on call, and when nobody will be within four weeks.
 	// (GET /api/v1/on-call)
 	ListOnCall(ctx context.Context, request ListOnCallRequestObject) (ListOnCallResponseObject, error)
@@ -36131,6 +37904,12 @@ type StrictServerInterface interface {
 	// RemoveService Remove a service; its runbooks and targets stay.
 	// (DELETE /api/v1/services/{name})
 	RemoveService(ctx context.Context, request RemoveServiceRequestObject) (RemoveServiceResponseObject, error)
+	// ServiceMarks What happened to a service and to those that it needs, the newest first; at most 200.
+	// (GET /api/v1/services/{name}/marks)
+	ServiceMarks(ctx context.Context, request ServiceMarksRequestObject) (ServiceMarksResponseObject, error)
+	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
+	// (GET /api/v1/services/{name}/suggestions)
+	SuggestForService(ctx context.Context, request SuggestForServiceRequestObject) (SuggestForServiceResponseObject, error)
 	// SignOut Sign out.
 	// (DELETE /api/v1/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -36248,6 +38027,9 @@ type StrictServerInterface interface {
 	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
 	// (POST /api/v1/unread/{id}/again)
 	ReadAgain(ctx context.Context, request ReadAgainRequestObject) (ReadAgainResponseObject, error)
+	// ListWatches Standing looks, and how each went last, by name.
+	// (GET /api/v1/watches)
+	ListWatches(ctx context.Context, request ListWatchesRequestObject) (ListWatchesResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *gin.Context, request any) (any, error)
@@ -36940,6 +38722,32 @@ func (sh *strictHandler) GetIncident(ctx *gin.Context, number Number) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetIncidentResponseObject); ok {
 		if err := validResponse.VisitGetIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AroundIncident operation middleware
+func (sh *strictHandler) AroundIncident(ctx *gin.Context, number Number) {
+	var request AroundIncidentRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AroundIncident(ctx, request.(AroundIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AroundIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AroundIncidentResponseObject); ok {
+		if err := validResponse.VisitAroundIncidentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -37862,6 +39670,59 @@ func (sh *strictHandler) SendAgain(ctx *gin.Context, id Numbered) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
 		if err := validResponse.VisitSendAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListObjectives operation middleware
+func (sh *strictHandler) ListObjectives(ctx *gin.Context, params ListObjectivesParams) {
+	var request ListObjectivesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListObjectives(ctx, request.(ListObjectivesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListObjectives")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListObjectivesResponseObject); ok {
+		if err := validResponse.VisitListObjectivesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ObjectiveCourse operation middleware
+func (sh *strictHandler) ObjectiveCourse(ctx *gin.Context, name Name, params ObjectiveCourseParams) {
+	var request ObjectiveCourseRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ObjectiveCourse(ctx, request.(ObjectiveCourseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ObjectiveCourse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ObjectiveCourseResponseObject); ok {
+		if err := validResponse.VisitObjectiveCourseResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -39235,6 +41096,59 @@ func (sh *strictHandler) RemoveService(ctx *gin.Context, name Name) {
 	}
 }
 
+// ServiceMarks operation middleware
+func (sh *strictHandler) ServiceMarks(ctx *gin.Context, name Name, params ServiceMarksParams) {
+	var request ServiceMarksRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ServiceMarks(ctx, request.(ServiceMarksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ServiceMarks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ServiceMarksResponseObject); ok {
+		if err := validResponse.VisitServiceMarksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SuggestForService operation middleware
+func (sh *strictHandler) SuggestForService(ctx *gin.Context, name Name) {
+	var request SuggestForServiceRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SuggestForService(ctx, request.(SuggestForServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SuggestForService")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SuggestForServiceResponseObject); ok {
+		if err := validResponse.VisitSuggestForServiceResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *gin.Context) {
 	var request SignOutRequestObject
@@ -40440,6 +42354,32 @@ func (sh *strictHandler) ReadAgain(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReadAgainResponseObject); ok {
 		if err := validResponse.VisitReadAgainResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListWatches operation middleware
+func (sh *strictHandler) ListWatches(ctx *gin.Context, params ListWatchesParams) {
+	var request ListWatchesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWatches(ctx, request.(ListWatchesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWatches")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListWatchesResponseObject); ok {
+		if err := validResponse.VisitListWatchesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -31,6 +31,7 @@ const pages = [
   { to: '/triggers', title: 'Triggers', key: '5' },
   { to: '/sources', title: 'Sources', key: '6' },
   { to: '/documents', title: 'Documents', key: '7' },
+  { to: '/services', title: 'Services', key: '8' },
 ]
 /** The library is where runbooks come from. */
 const isAt = (to: string) =>
@@ -166,18 +167,6 @@ nav a.here {
 }
 .gap {
   flex: 1;
-}
-.quiet {
-  background: none;
-  border: 0;
-  font: inherit;
-  cursor: pointer;
-  padding: 4px 9px;
-  border-radius: 4px;
-  color: rgba(var(--v-theme-on-surface), 0.78);
-}
-.quiet:hover {
-  background: rgba(var(--v-theme-on-surface), 0.07);
 }
 .lost {
   color: rgb(var(--v-theme-warning));

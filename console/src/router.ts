@@ -48,6 +48,18 @@ export const router = createRouter({
       component: () => import('./pages/LibraryRunbookPage.vue'),
       meta: { title: 'Library' },
     },
+    {
+      path: '/services',
+      name: 'services',
+      component: () => import('./pages/ServicesPage.vue'),
+      meta: { title: 'Services' },
+    },
+    {
+      path: '/services/:name',
+      name: 'service',
+      component: () => import('./pages/ServicePage.vue'),
+      meta: { title: 'Service' },
+    },
     { path: '/runs', name: 'runs', component: () => import('./pages/RunsPage.vue'), meta: { title: 'Runs' } },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/RunPage.vue'), meta: { title: 'Run' } },
     {

@@ -29,7 +29,7 @@ var keysOf = map[string]struct{ needed, may []string }{
 	message.Webhook: {[]string{"sign"}, []string{"url", "headers", "body"}},
 	message.Mail:    {[]string{"server", "from"}, []string{"tls", "authority", "account", "password", "links"}},
 	message.Syslog:  {[]string{"server"}, []string{"over", "authority"}},
-	message.Desk:    {[]string{"open"}, []string{"when", "find", "comment", "update", "resolve"}},
+	message.Desk:    {[]string{"open"}, []string{"when", "find", "comment", "update", "resolve", "follow_up"}},
 }
 
 // connection decodes a way out to people or to another system.
@@ -60,15 +60,16 @@ func (x *decoder) connection(root ast.Node) {
 				x.Fail(n, "most is how many characters a short message has, from 60 to 4000")
 			}
 		},
-		"says":    func(n ast.Node) { x.says(n, c) },
-		"links":   func(n ast.Node) { c.Links = x.oneOf(n, "links", []string{message.LinksAct, message.LinksLook}) },
-		"back":    func(n ast.Node) { c.Back = x.back(n) },
-		"when":    func(n ast.Node) { desk.When = x.judged(n, "when", inDesk) },
-		"open":    func(n ast.Node) { desk.Open = x.request(n, "open", inDesk) },
-		"find":    func(n ast.Node) { desk.Find = x.request(n, "find", inDesk) },
-		"comment": func(n ast.Node) { desk.Comment = x.request(n, "comment", inDesk) },
-		"update":  func(n ast.Node) { desk.Update = x.request(n, "update", inDesk) },
-		"resolve": func(n ast.Node) { desk.Resolve = x.request(n, "resolve", inDesk) },
+		"says":      func(n ast.Node) { x.says(n, c) },
+		"links":     func(n ast.Node) { c.Links = x.oneOf(n, "links", []string{message.LinksAct, message.LinksLook}) },
+		"back":      func(n ast.Node) { c.Back = x.back(n) },
+		"when":      func(n ast.Node) { desk.When = x.judged(n, "when", inDesk) },
+		"open":      func(n ast.Node) { desk.Open = x.request(n, "open", inDesk) },
+		"find":      func(n ast.Node) { desk.Find = x.request(n, "find", inDesk) },
+		"comment":   func(n ast.Node) { desk.Comment = x.request(n, "comment", inDesk) },
+		"update":    func(n ast.Node) { desk.Update = x.request(n, "update", inDesk) },
+		"resolve":   func(n ast.Node) { desk.Resolve = x.request(n, "resolve", inDesk) },
+		"follow_up": func(n ast.Node) { desk.FollowUp = x.request(n, "follow_up", inDesk) },
 	}
 	for k, f := range own {
 		keys[k] = f
@@ -105,7 +106,7 @@ func (x *decoder) connection(root ast.Node) {
 
 // deskRead sees to it that a ticket's number is read where one is opened.
 func (x *decoder) deskRead(root ast.Node, got map[string]ast.Node, d *message.DeskRequests) {
-	for name, r := range map[string]*message.Request{"open": d.Open, "find": d.Find} {
+	for name, r := range map[string]*message.Request{"open": d.Open, "find": d.Find, "follow_up": d.FollowUp} {
 		if r != nil && r.Read["number"] == nil && !x.Findings.Failed() {
 			x.Fail(
 				got[name],

@@ -60,7 +60,8 @@ func TestTheDocumentationIsTrue(t *testing.T) {
 // Every document in the other pages is sound, and every word of a trigger is explained.
 func TestTheOtherPagesAreTrue(t *testing.T) {
 	text := map[string]string{}
-	for _, page := range []string{"triggers", "incidents", "people-and-messages", "desk", "library"} {
+	for _, page := range []string{"triggers", "incidents", "people-and-messages", "desk", "library", "evidence",
+		"objectives"} {
 		b, err := os.ReadFile("../../docs/" + page + ".md")
 		require.NoError(t, err)
 		text[page] = string(b)
@@ -105,7 +106,8 @@ func asks(t *testing.T, d *message.DeskRequests) {
 		"ticket":  map[string]any{"number": "T-1", "link": ""},
 		"comment": map[string]any{"text": "it fell", "internal": true, "key": "k"},
 	}
-	for _, r := range []*message.Request{d.Open, d.Find, d.Comment, d.Update, d.Resolve} {
+	for _, r := range []*message.Request{d.Open, d.Find, d.Comment, d.Update, d.Resolve,
+		d.FollowUp} {
 		if r == nil {
 			continue
 		}

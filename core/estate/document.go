@@ -11,14 +11,17 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/calendar"
+	"urgentis/core/device"
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/library"
 	"urgentis/core/message"
+	"urgentis/core/objective"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
+	"urgentis/core/watch"
 )
 
 // Kind is what a document is about.
@@ -38,10 +41,17 @@ const (
 	Route      Kind = "route"
 	// Binding makes a runbook of the library one of somebody's own.
 	Binding Kind = "binding"
+	// Watch is a standing look.
+	Watch Kind = "watch"
+	// Objective is what a service is measured against.
+	Objective Kind = "objective"
+	// Device is how devices of a kind are spoken with.
+	Device Kind = "device"
 )
 
 // Kinds lists the kinds that are known.
-var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route, Binding}
+var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route, Binding, Watch, Objective,
+	Device}
 
 // MaxDocuments bounds how many documents one push has.
 const MaxDocuments = 5000
@@ -70,6 +80,9 @@ type Document struct {
 	Connection *message.Connection
 	Route      *route.Route
 	Binding    *library.Binding
+	Watch      *watch.Watch
+	Objective  *objective.Objective
+	Device     *device.Kind
 	// FromBinding says that the runbook is made of the library's by a binding of the same name.
 	FromBinding bool
 }
@@ -246,6 +259,12 @@ func (x *decoder) decode(root ast.Node) {
 		x.route(root)
 	case Binding:
 		x.binding(root)
+	case Watch:
+		x.watch(root)
+	case Objective:
+		x.objective(root)
+	case Device:
+		x.device(root)
 	case Runbook: // read by its own package
 	}
 }

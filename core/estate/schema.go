@@ -9,10 +9,13 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/calendar"
+	"urgentis/core/device"
 	"urgentis/core/doc"
 	"urgentis/core/incident"
 	"urgentis/core/message"
+	"urgentis/core/objective"
 	"urgentis/core/runbook"
+	"urgentis/core/watch"
 	"urgentis/library"
 )
 
@@ -127,6 +130,12 @@ func addOthers(defs map[string]any) {
 			"inputs": map[string]any{"type": "object"}, "library": map[string]any{"enum": libraryNames()},
 			"starts": map[string]any{"type": "object", "additionalProperties": ref("start")},
 		}, []string{"library", "service", "owner"}},
+		Watch: {(*decoder).watch, "a watch", map[string]any{"every": ref("span"),
+			"looks": map[string]any{"type": "array", "items": ref("step"), "minItems": 1, "maxItems": watch.MaxLooks}},
+			[]string{"service", "every", "looks"}},
+		Objective: {(*decoder).objective, "an objective", objectiveSchema(),
+			[]string{"service", "title", "target", "window"}},
+		Device:     {(*decoder).device, "a device", deviceSchema(), []string{"ready"}},
 		Connection: {(*decoder).connection, "a connection", connectionSchema(), []string{"kind"}},
 	} {
 		x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
@@ -141,6 +150,39 @@ func addOthers(defs map[string]any) {
 			o["oneOf"] = defs["start"].(map[string]any)["oneOf"]
 		}
 		defs[string(kind)] = o
+	}
+}
+
+// deviceSchema is what a kind of device is made of.
+func deviceSchema() map[string]any {
+	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+	x.mode("", nil)
+	x.more(nil)
+	texts := map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "maxItems": device.MaxBefore}
+	return map[string]any{
+		"before": texts, "leave": texts, "settle": ref("span"),
+		"more": object(x.Probe["more"], nil, "seen"),
+		"modes": map[string]any{"type": "object", "maxProperties": device.MaxModes,
+			"additionalProperties": object(x.Probe["a mode"], nil, "type", "ready")},
+	}
+}
+
+// objectiveSchema is what an objective is made of.
+func objectiveSchema() map[string]any {
+	reading := map[string]any{"type": "string"}
+	percent := map[string]any{"type": "number", "exclusiveMinimum": 0, "maximum": 100}
+	return map[string]any{
+		"target": percent, "fresh": ref("span"), "missing": map[string]any{"enum": []string{"unknown", "bad"}},
+		"events": object(
+			[]string{"good", "all"},
+			map[string]any{"good": reading, "all": reading},
+			"good",
+			"all",
+		), "where": map[string]any{"type": "object"},
+		"burns": map[string]any{"type": "array", "maxItems": objective.MaxBurns, "items": object(
+			[]string{"spends", "in", "severity"}, map[string]any{"spends": percent, "in": ref("span"),
+				"severity": map[string]any{"enum": alert.Severities()[1:]}}, "spends", "in")},
+		"holds": reading,
 	}
 }
 
@@ -161,9 +203,10 @@ func connectionSchema() map[string]any {
 			"enum": message.Kinds,
 		}, "back": object(x.Probe["a call-back"], nil, "person", "do", "refers"),
 		"open": request, "find": request, "comment": request, "update": request, "resolve": request,
-		"links": map[string]any{"enum": []string{message.LinksAct, message.LinksLook}},
-		"tls":   map[string]any{"enum": []string{"start", "on", "never"}},
-		"over":  map[string]any{"enum": []string{"udp", "tcp", "tls"}},
+		"follow_up": request,
+		"links":     map[string]any{"enum": []string{message.LinksAct, message.LinksLook}},
+		"tls":       map[string]any{"enum": []string{"start", "on", "never"}},
+		"over":      map[string]any{"enum": []string{"udp", "tcp", "tls"}},
 	}
 }
 

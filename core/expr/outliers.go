@@ -2,6 +2,7 @@ package expr
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 )
@@ -75,4 +76,54 @@ func median(xs []float64) float64 {
 		return s[n/2]
 	}
 	return (s[n/2-1] + s[n/2]) / 2
+}
+
+// Odd is a value that stands apart from those of its siblings.
+type Odd struct {
+	Target string
+	Value  float64
+	// Low, Middle and High are those of the others.
+	Low, Middle, High float64
+}
+
+// maxOdd bounds how many of three values may stand apart: more are no odd ones.
+const maxOdd = 3
+
+// OddOnes finds the values that stand apart from the others, by target: with a modified z-score above 3.5 as outliers()
+// has it, or where all others are the same. Of fewer than three values none can be told.
+func OddOnes(values map[string]float64) []Odd {
+	if len(values) < 3 {
+		return nil
+	}
+	names := slices.Sorted(maps.Keys(values))
+	xs := make([]float64, len(names))
+	for i, n := range names {
+		xs[i] = values[n]
+	}
+	m := median(xs)
+	same := 0
+	for _, x := range xs {
+		if x == m {
+			same++
+		}
+	}
+	apart := func(i int, z float64) bool {
+		return math.Abs(z) > outlierLimit || xs[i] != m && same == len(xs)-1
+	}
+	var out []Odd
+	var others []float64
+	for i, z := range scores(xs) {
+		if apart(i, z) {
+			out = append(out, Odd{Target: names[i], Value: xs[i]})
+		} else {
+			others = append(others, xs[i])
+		}
+	}
+	if len(out)*maxOdd > len(xs) {
+		return nil
+	}
+	for i := range out {
+		out[i].Low, out[i].Middle, out[i].High = slices.Min(others), median(others), slices.Max(others)
+	}
+	return out
 }

@@ -153,6 +153,7 @@ func (s *State) arrived(out *runbook.Been) {
 	}
 	if at := s.closedAt(out); at != "" {
 		out.Ended, out.End = true, at
+		s.enteredAt(out, at)
 		return
 	}
 	if e.State == Done || s.troubledAt == "" {
@@ -181,6 +182,17 @@ func (s *State) arrived(out *runbook.Been) {
 	}
 	if len(ways) > 0 && !inCall {
 		out.Way = ways[len(ways)-1]
+	}
+}
+
+// enteredAt marks the way to a step that ends the run: of its list nothing else may stand in the log.
+func (s *State) enteredAt(out *runbook.Been, at string) {
+	for _, around := range s.book.All() {
+		for _, l := range around.Lists() {
+			if strings.HasPrefix(at, around.Path+"."+l.Name+".") {
+				wayTaken(out, around.Path, l.Name)
+			}
+		}
 	}
 }
 

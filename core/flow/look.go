@@ -100,6 +100,12 @@ func (w *walker) round(
 ) (bool, result) {
 	st := w.s.step(path)
 	over := true
+	free := look.LooksAtOnce()
+	for _, tries := range st.rounds[round] {
+		if last := tries[len(tries)-1]; !last.over() {
+			free--
+		}
+	}
 	for i, t := range targets {
 		tries := st.rounds[round][t]
 		if n := len(tries); n > 0 {
@@ -115,6 +121,10 @@ func (w *walker) round(
 				continue // it stays missing
 			}
 		}
+		if over = false; free <= 0 {
+			continue // it is asked as soon as one of the others is done with
+		}
+		free--
 		req, err := w.request(f, look.Do, path, t, look.Timeout, false)
 		if err != nil {
 			return false, w.broken(path, look, err)
@@ -131,7 +141,6 @@ func (w *walker) round(
 			in.Asked = targets
 		}
 		w.emit(path, in)
-		over = false
 	}
 	return over, goOn
 }

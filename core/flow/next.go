@@ -368,6 +368,8 @@ func (w *walker) stepInside(f *frame, s *runbook.Step, path string) result {
 		return w.together(f, s, path, st)
 	case runbook.Call:
 		return w.call(f, s, path, st)
+	case runbook.TakeBack:
+		return w.undo(f, path, placeSeenFrom(path, f.book.ByID(s.TakesBack)))
 	case runbook.Tell, runbook.Note:
 		return w.say(f, s, path, st)
 	case runbook.Close:
@@ -417,7 +419,7 @@ func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
 		}
 		w.emit(path, StepBegun{Targets: targets})
 	case s.Verb == runbook.Check || s.Verb == runbook.Wait || s.Verb == runbook.Ask || s.Verb == runbook.Together ||
-		s.Verb == runbook.Change:
+		s.Verb == runbook.Change || s.Verb == runbook.TakeBack:
 		w.emit(path, StepBegun{})
 	}
 	return goOn

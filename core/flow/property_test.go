@@ -107,7 +107,7 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 			still = fmt.Sprintf("still: min(readings.%s) %s 3", a.pick("of", a.taken...), a.pick("op", "==", "==", ">"))
 			fresh = a.pick("fresh", "", "fresh: 10s")
 		}
-		return line(
+		out := line(
 			"change: "+id,
 			"id: "+id,
 			a.where(inEach),
@@ -118,6 +118,10 @@ func (a *author) step(indent string, depth int, inEach bool) string {
 			fresh,
 			a.onError(),
 		)
+		if undo != "" && rapid.IntRange(0, 2).Draw(a.t, "for a while") == 0 {
+			out += line("take_back: "+id+" is over", "of: "+id, a.onError())
+		}
+		return out
 	case "sure":
 		// The host itself tells whether this change happened.
 		where := a.pick("at", "where: {name: g2}", "where: {name: g3}")

@@ -125,16 +125,27 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 		}
 	case do.Port != nil || do.Name != nil || do.Echo != nil:
 		r.probe(do, &req)
-	default:
-		for _, t := range do.Run {
-			word := r.text(t)
-			if do.Plain && r.err == nil && !plainWord(word) {
-				r.err = fmt.Errorf("the word %q would need quoting, and the target takes plain words only", word)
-			}
-			req.Words = append(req.Words, word)
+	case do.Dialogue != nil:
+		for _, l := range do.Dialogue {
+			req.Lines = append(req.Lines, strings.Join(r.words(l, true), " "))
 		}
+	default:
+		req.Words = r.words(do.Run, do.Plain)
 	}
 	return req, r.err
+}
+
+// words renders the words of a command; plain ones must stand for themselves.
+func (r *render) words(list []*expr.Template, plain bool) []string {
+	var out []string
+	for _, t := range list {
+		word := r.text(t)
+		if plain && r.err == nil && !plainWord(word) {
+			r.err = fmt.Errorf("the word %q would need quoting, and the target takes plain words only", word)
+		}
+		out = append(out, word)
+	}
+	return out
 }
 
 // plainWord reports whether a word stands for itself on a command line that is not a shell.

@@ -70,6 +70,8 @@ func (w *walker) whatBecame(
 		}
 		w.emit(path, QuestionExpired{Question: q.raised.Question})
 	}
+	// A take_back that did not succeed goes to a person, however it failed.
+	takingBack := last.intent.Undo != "" && verbAt(w.s.book, path) == runbook.TakeBack
 	switch {
 	case q.answered == nil:
 		return w.fail(
@@ -87,6 +89,7 @@ func (w *walker) whatBecame(
 		return w.fail(
 			path,
 			Troubled{
+				Final: takingBack,
 				Because: fmt.Sprintf(
 					"The %s %q happened in part on %s, says %s.",
 					what,
@@ -100,6 +103,7 @@ func (w *walker) whatBecame(
 	return w.fail(
 		path,
 		Troubled{
+			Final:   takingBack,
 			Because: fmt.Sprintf("The %s %q did not happen on %s, says %s.", what, s.Title, here(t), q.answered.By),
 		},
 	), false

@@ -189,6 +189,7 @@ func Differ(approved, now []task.Facts) []string {
 		for _, c := range []struct{ what, was, is string }{
 			{"address", fmt.Sprintf("%s:%d", a.Address, a.Port), fmt.Sprintf("%s:%d", n.Address, n.Port)},
 			{"account", a.Account, n.Account}, {"host key", a.HostKey, n.HostKey}, {"secret", a.Secret, n.Secret},
+			{"kind", a.Device, n.Device}, {"secret of the modes", a.DeviceSecret, n.DeviceSecret},
 		} {
 			if c.was != c.is {
 				out = append(out, fmt.Sprintf("the %s of %s was %s and is %s", c.what, a.Name, c.was, c.is))

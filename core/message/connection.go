@@ -68,6 +68,8 @@ type DeskRequests struct {
 	// When says for which incidents a ticket is opened; nil: for all.
 	When                                 *expr.Program
 	Open, Find, Comment, Update, Resolve *Request
+	// FollowUp files what is left to do, as an incident is closed as mitigated.
+	FollowUp *Request
 }
 
 // Back says what is read of a call-back of a room: who presses what on which message.

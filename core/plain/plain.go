@@ -50,6 +50,10 @@ func Text(s string) string {
 
 // Span writes a time span as the runbook language does, without the parts that are zero: 5m, 1h30m.
 func Span(d time.Duration) string {
+	const day = 24 * time.Hour
+	if d >= 2*day && d%day == 0 {
+		return fmt.Sprintf("%dd", d/day)
+	}
 	s := d.String()
 	for _, zero := range []string{"m0s", "h0m"} {
 		if strings.HasSuffix(s, zero) {

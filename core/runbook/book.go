@@ -25,10 +25,25 @@ const (
 	MaxSteps = 500
 	MaxDepth = 12 // steps within steps
 	MaxWords = 200
+	MaxLines = 100  // of a dialogue
 	MaxItems = 1000 // items of an each
 	MaxCalls = 5    // calls within calls
 	MaxHarm  = 200  // bytes of harm
 )
+
+// A look looks at so many targets at once where it does not say so, and at so many at most.
+const (
+	DefaultAtOnce = 50
+	MaxAtOnce     = 500
+)
+
+// LooksAtOnce is how many targets a look looks at at once.
+func (s *Step) LooksAtOnce() int {
+	if s.AtOnce > 0 {
+		return s.AtOnce
+	}
+	return DefaultAtOnce
+}
 
 // Verb says what a step means to do.
 type Verb string
@@ -45,12 +60,13 @@ const (
 	Call     Verb = "call"
 	Each     Verb = "each"
 	Together Verb = "together"
+	TakeBack Verb = "take_back"
 	Close    Verb = "close"
 	HandOver Verb = "hand_over"
 )
 
 // Verbs lists the verbs in the order in which a reader meets them.
-var Verbs = []Verb{Look, Check, Ask, Change, Wait, Tell, Note, Call, Each, Together, Close, HandOver}
+var Verbs = []Verb{Look, Check, Ask, Change, Wait, Tell, Note, Call, Each, Together, TakeBack, Close, HandOver}
 
 // Book is one checked runbook, or a part of one. It is never altered after Parse.
 type Book struct {
@@ -252,6 +268,8 @@ type Step struct {
 	Timeout   time.Duration
 	Again     *Again
 	OnlyReads string
+	// AtOnce bounds how many targets a look looks at at once; see LooksAtOnce.
+	AtOnce int
 	// Costly keeps a look from being taken more often than the runbook says.
 	Costly bool
 	Fits   *reading.Schema // of a look: what its output must fit
@@ -280,6 +298,9 @@ type Step struct {
 	Ask      *Question
 	Each     *Iteration
 	Branches []NamedSteps // of a together
+
+	// TakesBack is the id of what a take_back takes back.
+	TakesBack string
 
 	// Call.
 	Callee string
@@ -446,6 +467,8 @@ type Do struct {
 	Echo   *Echo
 	Send   *Send
 	Fetch  *expr.Template
+	// Dialogue are lines for a device, each as its words; As is then the mode in which they are typed.
+	Dialogue [][]*expr.Template
 
 	// FromHere runs the command on the host of the service itself.
 	FromHere bool

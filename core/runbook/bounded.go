@@ -16,37 +16,47 @@ func (w *whole) bounded(s *Step) {
 		if w.old || do == nil || do.AsData != "" {
 			continue
 		}
-		after := false // -- : what follows are no options
-		for i, word := range do.Run {
-			if word == nil {
-				continue
-			}
-			for _, h := range word.Holes() {
-				switch safety := h.Safe(w.origin, w.targetNames()); {
-				case safety == expr.Unbounded:
-					w.key(
-						s,
-						key,
-						"",
-						"{{ %s }} comes from outside and could be any text, and some program might read it as "+
-							"program text: %s, or hand it over by env or stdin, or say as_data: \"why this program "+
-							"cannot read it as program text\"",
-						h.Source,
-						w.howToBound(h),
-					)
-				case safety == expr.Hyphen && i > 0 && !after && word.LeadingHole() == h:
-					w.key(
-						s,
-						key,
-						"",
-						"{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its "+
-							"pattern begin with something else",
-						h.Source,
-					)
-				}
-			}
-			after = after || word.Source == "--"
+		if do.Dialogue != nil && n == 0 {
+			key = "dialogue"
 		}
+		for _, line := range append([][]*expr.Template{do.Run}, do.Dialogue...) {
+			w.boundedWords(s, key, line)
+		}
+	}
+}
+
+// boundedWords refuses them in the words of one command.
+func (w *whole) boundedWords(s *Step, key string, words []*expr.Template) {
+	after := false // -- : what follows are no options
+	for i, word := range words {
+		if word == nil {
+			continue
+		}
+		for _, h := range word.Holes() {
+			switch safety := h.Safe(w.origin, w.targetNames()); {
+			case safety == expr.Unbounded:
+				w.key(
+					s,
+					key,
+					"",
+					"{{ %s }} comes from outside and could be any text, and some program might read it as "+
+						"program text: %s, or hand it over by env or stdin, or say as_data: \"why this program "+
+						"cannot read it as program text\"",
+					h.Source,
+					w.howToBound(h),
+				)
+			case safety == expr.Hyphen && i > 0 && !after && word.LeadingHole() == h:
+				w.key(
+					s,
+					key,
+					"",
+					"{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its "+
+						"pattern begin with something else",
+					h.Source,
+				)
+			}
+		}
+		after = after || word.Source == "--"
 	}
 }
 

@@ -12,6 +12,9 @@ import (
 	"urgentis/core/expr"
 )
 
+// OpenEnd warns of a path that says nothing of how it ends.
+const OpenEnd = "a path ends here without close or hand_over: the incident stays open for a person"
+
 // check finds what only shows in the whole: references, order, proofs, paths.
 func (d *decoder) check(root ast.Node) {
 	b := d.book
@@ -55,7 +58,7 @@ func (d *decoder) check(root ast.Node) {
 		}
 	}
 	if last := lastOf(b.Steps); last != nil && !d.part && !ends(b.Steps) {
-		line(last, true, "", "a path ends here without close or hand_over: the incident stays open for a person")
+		line(last, true, "", OpenEnd)
 	}
 }
 
@@ -65,6 +68,33 @@ type whole struct {
 	line   lineFunc
 	key    keyFunc
 	proved map[string]bool
+}
+
+// takesBack refuses a take_back of what is no change before it, or cannot be taken back.
+func (w *whole) takesBack(s *Step) {
+	b := w.book
+	c := b.byID[s.TakesBack]
+	switch {
+	case c == nil || c.Verb != Change && c.Verb != Each && c.Verb != Together:
+		w.key(s, "of", doc.Nearest(s.TakesBack, keys(b.byID)), "of names no change, each or together: there is none "+
+			"with the id %s", s.TakesBack)
+	case c.Line > s.Line || strings.HasPrefix(s.Path, c.Path+"."):
+		w.key(s, "of", "", "%s does not stand before this step", s.TakesBack)
+	case !strings.HasPrefix(s.Path, concurrent(b, c.Path)):
+		w.key(s, "of", "", "%s stands inside an each or a together: take back all of that", s.TakesBack)
+	}
+	if c == nil {
+		return
+	}
+	changes := changesIn(c)
+	if len(changes) == 0 {
+		w.key(s, "of", "", "%s changes nothing", s.TakesBack)
+	}
+	for _, x := range changes {
+		if x.Undo == nil {
+			w.key(s, "of", "", "the change %q has no undo", x.Title)
+		}
+	}
 }
 
 func (w *whole) references(s *Step) {
@@ -86,6 +116,9 @@ func (w *whole) references(s *Step) {
 			w.key(s, "retake", "", "look %s stands inside an each or a together: it can be retaken only "+
 				"there", s.Retake)
 		}
+	}
+	if s.TakesBack != "" {
+		w.takesBack(s)
 	}
 	if s.Proves != "" {
 		w.proved[s.Proves] = true

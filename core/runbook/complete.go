@@ -50,6 +50,10 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 		case len(s.Steps) == 0:
 			d.Fail(n, "an each needs steps")
 		}
+	case TakeBack:
+		if s.TakesBack == "" {
+			d.Fail(n, "a take_back needs of: the id of a change, or of a block, before it")
+		}
 	case Together:
 		if len(s.Branches) < 2 {
 			d.Fail(n, "a together needs at least two branches")
@@ -201,7 +205,7 @@ func titleText(d *decoder, s string) *expr.Template {
 }
 
 // waysOfDoing are the keys that say how something is done.
-var waysOfDoing = []string{"run", "script", "http", "sql", "port", "name", "echo", "send", "fetch"}
+var waysOfDoing = []string{"run", "script", "http", "sql", "port", "name", "echo", "send", "fetch", "dialogue"}
 
 // oneWay says that a step has no way of doing, or which two.
 func (d *decoder) oneWay(s *Step, n ast.Node, got map[string]ast.Node) {
@@ -217,7 +221,8 @@ func (d *decoder) oneWay(s *Step, n ast.Node, got map[string]ast.Node) {
 		}
 	}
 	if len(given) < 2 {
-		d.Fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send or fetch", s.Verb)
+		d.Fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send, fetch or "+
+			"dialogue", s.Verb)
 		return
 	}
 	d.Fail(last, "%s are two ways of doing: a step has one", strings.Join(given[:2], " and "))
@@ -261,7 +266,11 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 	if s.Where == nil && !item {
 		d.noTarget(s, got)
 	}
-	if s.Do.Plain && (s.Do.Env != nil || s.Do.Script != nil || s.Do.As != "") {
+	if s.Do.Dialogue != nil && (s.Do.Env != nil || s.Do.Stdin != nil || s.Do.FromHere || s.Do.AcceptLost) {
+		d.Fail(got["dialogue"], "what is typed on a device stands in its lines: env, stdin, from: here and "+
+			"connection-lost do not go with it")
+	}
+	if s.Do.Dialogue == nil && s.Do.Plain && (s.Do.Env != nil || s.Do.Script != nil || s.Do.As != "") {
 		d.Fail(got["words"], "a device with plain words has no shell: env, script and as do not go with it")
 	}
 }
@@ -293,6 +302,9 @@ func (do *Do) Templates() []*expr.Template {
 		return nil
 	}
 	out := slices.Clone(do.Run)
+	for _, l := range do.Dialogue {
+		out = append(out, l...)
+	}
 	if do.Script != nil {
 		out = append(out, do.Script.Args...)
 	}

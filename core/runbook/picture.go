@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/expr"
 	"urgentis/core/plain"
 )
 
@@ -181,9 +182,20 @@ func (d *Do) brief() string {
 		return d.SQL.Statement
 	case d.Send != nil:
 		return "sends " + d.Send.To.Source
+	case d.Dialogue != nil:
+		lines := make([]string, len(d.Dialogue))
+		for i, l := range d.Dialogue {
+			lines[i] = sources(l)
+		}
+		return strings.Join(lines, "; ")
 	}
-	words := make([]string, len(d.Run))
-	for i, w := range d.Run {
+	return sources(d.Run)
+}
+
+// sources are words as their author wrote them.
+func sources(list []*expr.Template) string {
+	words := make([]string, len(list))
+	for i, w := range list {
 		words[i] = w.Source
 	}
 	return strings.Join(words, " ")

@@ -152,7 +152,7 @@ var slips = []struct{ what, from, to, said string }{
 	{"an id with a hyphen", "id: park", "id: park-it",
 		`23:9: an id must be small letters, digits and _, and begin with a letter; did you mean park_it?`},
 	{"a verb misspelt", "- change: Park", "- chnage: Park",
-		`22:5: this step has no verb; it needs one of look, check, ask, change, wait, tell, note, call, each, together, close, hand_over; did you mean change?`},
+		`22:5: this step has no verb; it needs one of look, check, ask, change, wait, tell, note, call, each, together, take_back, close, hand_over; did you mean change?`},
 	{"yes for true", "    undo: {run: [berthq, unpark]}", "    undo: {run: [berthq, unpark]}\n    repeatable: yes",
 		`29:17: repeatable must be true or false, not yes`},
 	{

@@ -159,6 +159,8 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 	case Together:
 		known["gate"] = func(n ast.Node) { s.Gate = d.gate(n, place, depth) }
 		known["branches"] = func(n ast.Node) { d.branches(n, s, place, depth) }
+	case TakeBack:
+		known["of"] = func(n ast.Node) { s.TakesBack = d.Word(n, "of") }
 	case Tell:
 		text("text", &s.Text)
 		known["source"] = func(n ast.Node) {
@@ -176,6 +178,11 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 		known["read"] = func(n ast.Node) { s.Read = d.readings(n) }
 		known["again"] = func(n ast.Node) { s.Again = d.again(n) }
 		known["fits"] = func(n ast.Node) { s.Fits = d.schemaOf(n) }
+		known["at_once"] = func(n ast.Node) {
+			if s.AtOnce = d.Integer(n, "at_once"); s.AtOnce < 1 || s.AtOnce > MaxAtOnce {
+				d.Fail(n, "at_once is how many targets are looked at at once: a number from 1 to %d", MaxAtOnce)
+			}
+		}
 		known["costly"] = func(n ast.Node) { s.Costly = d.only(n, "costly") }
 		known["only_reads"] = func(n ast.Node) { s.OnlyReads = d.Word(n, "only_reads") }
 	case Check:

@@ -162,6 +162,9 @@ func (s *Step) bounds() []string {
 	if _, said := s.lines["timeout"]; said {
 		out = append(out, plain.Span(s.Timeout)+" at most")
 	}
+	if s.AtOnce > 0 {
+		out = append(out, fmt.Sprintf("%d at once", s.AtOnce))
+	}
 	if s.Fresh > 0 {
 		out = append(out, "on readings not older than "+plain.Span(s.Fresh))
 	}

@@ -16,6 +16,7 @@ import (
 // doKeys are the keys of a way of doing.
 func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 	known["run"] = func(n ast.Node) { do.Run = d.words(n) }
+	known["dialogue"] = func(n ast.Node) { do.Dialogue, do.Plain = d.dialogue(n), true }
 	known["script"] = func(n ast.Node) {
 		if do.Script == nil {
 			do.Script = &Script{Interpreter: "sh"}
@@ -160,7 +161,7 @@ func (do *Do) ways() int {
 	n := 0
 	for _, is := range []bool{len(do.Run) > 0, do.Script != nil && do.Script.Text != "", do.HTTP != nil,
 		do.SQL != nil, do.Port != nil, do.Name != nil,
-		do.Echo != nil, do.Send != nil, do.Fetch != nil} {
+		do.Echo != nil, do.Send != nil, do.Fetch != nil, len(do.Dialogue) > 0} {
 		if is {
 			n++
 		}
@@ -346,6 +347,25 @@ func (d *decoder) send(n ast.Node) *Send {
 		d.Fail(n, "send needs to, and one of text and json")
 	}
 	return f
+}
+
+// dialogue reads the lines that are typed on a device: each a list of words, or one line in which nothing is filled in.
+func (d *decoder) dialogue(n ast.Node) [][]*expr.Template {
+	var out [][]*expr.Template
+	items := d.List(n, "dialogue")
+	if len(items) == 0 || len(items) > MaxLines {
+		d.Fail(n, "dialogue is a list of 1 to %d lines, each a list of words", MaxLines)
+	}
+	for _, x := range items {
+		if _, is := x.(*ast.StringNode); is {
+			d.Fail(x, "a line is a list of words, as in - [show, clock]")
+			continue
+		}
+		if line := d.words(x); len(line) > 0 {
+			out = append(out, line)
+		}
+	}
+	return out
 }
 
 func (d *decoder) words(n ast.Node) []*expr.Template {

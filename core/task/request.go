@@ -10,10 +10,12 @@ import (
 
 // Request is one thing to do on one target, rendered. Undo takes it back.
 type Request struct {
-	Kind    string            `json:"kind"`           // ssh, local, http, sql or probe
-	Step    string            `json:"step,omitempty"` // the place of the change, in a proposal for several
-	Target  Facts             `json:"target"`
-	Words   []string          `json:"words,omitempty"`
+	Kind   string   `json:"kind"`           // ssh, local, http, sql or probe
+	Step   string   `json:"step,omitempty"` // the place of the change, in a proposal for several
+	Target Facts    `json:"target"`
+	Words  []string `json:"words,omitempty"`
+	// Lines are typed on a device, one after the other; As is the mode that they are typed in.
+	Lines   []string          `json:"lines,omitempty"`
 	Env     map[string]string `json:"env,omitempty"`
 	As      string            `json:"as,omitempty"`
 	Method  string            `json:"method,omitempty"`
@@ -75,6 +77,10 @@ type Facts struct {
 	HostKey string `json:"host_key,omitempty"`
 	// Secret is name@version of the key or password, never its value.
 	Secret string `json:"secret,omitempty"`
+	// Device is KIND@REVISION of a device that is spoken with in a dialogue; "" is a host with a shell.
+	Device string `json:"device,omitempty"`
+	// DeviceSecret is name@version of the secret that its modes ask for.
+	DeviceSecret string `json:"device_secret,omitempty"`
 }
 
 // SecretNames lists the secrets that stand in a request, by their marks.

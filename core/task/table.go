@@ -233,6 +233,8 @@ func NameOf(place string) string {
 	}
 	last = unescape.Replace(last)
 	switch {
+	case words[0] == "lines":
+		return prefix + "line " + last
 	case words[0] == "words":
 		return prefix + "word " + last
 	case words[0] == "target" && last == "host_key":

@@ -7,6 +7,9 @@ import (
 	"errors"
 	"strings"
 	"sync"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
 
 	"urgentis/core/flow"
 	"urgentis/core/reading"
@@ -77,8 +80,46 @@ type Captured struct {
 	Size int64
 }
 
-// Text is the kept output as text that every store and page can hold: UTF-8 without NUL.
-func (c Captured) Text() string { return reading.Plain(string(c.Kept)) }
+// Text is the kept output as text that every store and page can hold: UTF-8 without NUL. Output that can only be of an
+// older character set, as it has no character of UTF-8 beyond ASCII and no NUL, is read as Windows-1252, of which
+// ISO 8859-1 is a part; of any other that is not UTF-8, what cannot be read is marked.
+func (c Captured) Text() string {
+	kept := c.Kept
+	if int64(len(kept)) < c.Size {
+		kept = withoutHalf(kept)
+	}
+	if !utf8.Valid(kept) && isOfBytes(kept) {
+		if text, err := charmap.Windows1252.NewDecoder().Bytes(kept); err == nil {
+			kept = text
+		}
+	}
+	return reading.Plain(string(kept))
+}
+
+// withoutHalf leaves out a character that was cut off at the end.
+func withoutHalf(b []byte) []byte {
+	for i := 1; i < utf8.UTFMax && i <= len(b); i++ {
+		if last := b[len(b)-i:]; utf8.RuneStart(last[0]) {
+			if !utf8.FullRune(last) {
+				return b[:len(b)-i]
+			}
+			break
+		}
+	}
+	return b
+}
+
+// isOfBytes reports whether every character beyond ASCII is one byte.
+func isOfBytes(b []byte) bool {
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		if n > 1 || r == 0 {
+			return false
+		}
+		b = b[n:]
+	}
+	return true
+}
 
 // The streams of a command.
 const (
@@ -101,7 +142,7 @@ func (w *Stream) Write(p []byte) (int, error) {
 		piece := p[:min(room, len(p))]
 		w.c.Kept = append(w.c.Kept, piece...)
 		if w.live != nil {
-			w.live(Captured{Kept: piece}.Text())
+			w.live(reading.Plain(string(piece)))
 		}
 	}
 	w.c.Size += int64(len(p))

@@ -37,5 +37,13 @@ func TestShowMakesTheInvisibleVisible(t *testing.T) {
 }
 
 func TestCapturedIsAlwaysText(t *testing.T) {
-	assert.Equal(t, "a\ufffdb\ufffd", Captured{Kept: []byte("a\xffb\x00")}.Text())
+	for kept, want := range map[string]string{
+		"a\xffb\x00":    "a\ufffdb\ufffd", // no text at all
+		"caf\xe9 n\xb0": "café n°",        // ISO 8859-1
+		"caf\xe9 café":  "caf\ufffd café", // what is of two kinds is not guessed at
+		"café":          "café",
+	} {
+		assert.Equal(t, want, Captured{Kept: []byte(kept), Size: int64(len(kept))}.Text(), kept)
+	}
+	assert.Equal(t, "caf", Captured{Kept: []byte("caf\xc3"), Size: 5}.Text(), "what was cut off is no other character")
 }

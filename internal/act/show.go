@@ -55,6 +55,20 @@ func Show(r task.Request) string {
 			visibleText(r.File.Text),
 		)
 	}
+	if len(r.Lines) > 0 {
+		for i, l := range r.Lines {
+			if i > 0 {
+				b.WriteByte('\n')
+			}
+			b.WriteString(visible(l))
+		}
+		if r.As != "" {
+			b.WriteString("\n(typed on the device, in the mode " + r.As + ")")
+		} else {
+			b.WriteString("\n(typed on the device)")
+		}
+		return b.String()
+	}
 	names := make([]string, 0, len(r.Env))
 	for k := range r.Env {
 		names = append(names, k)

@@ -58,7 +58,7 @@ func open(t *testing.T) *site {
 	t.Cleanup(in.Stop)
 	door := signin.New(s)
 	a, err := app.New(app.Config{
-		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper, SSH: ssh.New(keeper.Credential),
+		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper, SSH: ssh.New(keeper.Credential, nil),
 		Outbox: &taken{},
 		Log:    log, Version: "test", Link: "http://u",
 	})

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"urgentis/core/access"
 	"urgentis/core/doc"
 	"urgentis/core/estate"
+	"urgentis/core/objective"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
@@ -156,6 +158,15 @@ func mayPush(who *access.Principal, kind estate.Kind, name string, d *estate.Doc
 		}
 		return access.Can(who, access.Write, o)
 	}
+	if kind == estate.Watch || kind == estate.Objective {
+		o := access.Object{Kind: string(kind), Name: name}
+		if d != nil && d.Watch != nil {
+			o.Service = d.Watch.Service
+		} else if d != nil {
+			o.Service = d.Objective.Service
+		}
+		return access.Can(who, access.Write, o)
+	}
 	return administer(who, string(kind), name)
 }
 
@@ -211,6 +222,11 @@ func (a *App) findings(tx *store.Tx, d *estate.Document) (doc.Findings, error) {
 		return teamFindings(tx, d.Team)
 	case d.Route != nil:
 		return a.routeFindings(tx, d.Route)
+	case d.Watch != nil:
+		found, err := a.estateFindings(tx.Context(), d.Watch.Looks)
+		return d.Watch.Found(found), err
+	case d.Objective != nil:
+		return objectiveFindings(tx, d.Objective)
 	case d.Runbook != nil:
 		var err error
 		if found, err = a.estateFindings(tx.Context(), d.Runbook); err != nil {
@@ -267,6 +283,24 @@ func (a *App) routeFindings(tx *store.Tx, r *route.Route) (doc.Findings, error) 
 		return append(found, doc.Finding{Line: 1, Column: 1, Message: "there is no calendar " + r.Hours}), nil
 	}
 	return found, err
+}
+
+// objectiveFindings warns of an objective that nothing can be known of yet.
+func objectiveFindings(tx *store.Tx, o *objective.Objective) (doc.Findings, error) {
+	warn := func(says string) (doc.Findings, error) {
+		return doc.Findings{{Line: 1, Column: 1, Warning: true, Message: says}}, nil
+	}
+	if service, err := tx.Service(o.Service); err != nil {
+		return nil, err
+	} else if service == nil {
+		return warn("there is no service " + o.Service)
+	}
+	known, err := tx.SampledTargets(o.Service, o.Readings)
+	if err == nil && len(known) == 0 {
+		return warn("nothing was read yet of " + strings.Join(o.Readings, ", ") + " of the service " + o.Service +
+			": a watch or a runbook must read it")
+	}
+	return nil, err
 }
 
 // missingTold warns of those who are told and are not there yet.
@@ -342,6 +376,9 @@ func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push,
 	case s.What == estate.Removed && s.Kind == estate.Source:
 		return removeSource(tx, s.Name)
 	case s.What == estate.Removed:
+		if err := a.removeWork(tx, s); err != nil {
+			return err
+		}
 		return tx.RemoveDocument(s.Kind, s.Name)
 	case s.Kind == estate.Runbook:
 		if _, err := tx.PushRunbook(s.Document.Runbook, s.Document.Text, who.Behind()); err != nil {
@@ -349,10 +386,47 @@ func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push,
 		}
 		return tx.SetOrigin(s.Kind, s.Name, push.Origin)
 	}
-	if err := tx.PushDocument(push, s.Document); err != nil || s.Kind != estate.Source {
+	before, err := tx.Document(s.Kind, s.Name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	return tx.SetSourceText(s.Name, s.Document.Text)
+	if err := tx.PushDocument(push, s.Document); err != nil {
+		return err
+	}
+	switch s.Kind {
+	case estate.Source:
+		return tx.SetSourceText(s.Name, s.Document.Text)
+	case estate.Watch:
+		return tx.SetStanding(s.Document.Watch)
+	case estate.Objective:
+		o := s.Document.Objective
+		was := parsedObjective(before)
+		return tx.SetObjective(o.Name, o.Service, was != nil && !o.MeasuredAs(was))
+	}
+	return nil
+}
+
+// removeWork ends what is done for a document by itself.
+func (a *App) removeWork(tx *store.Tx, s estate.Step) error {
+	switch s.Kind {
+	case estate.Watch:
+		return tx.RemoveStanding(s.Name)
+	case estate.Objective:
+		return tx.RemoveObjective(s.Name)
+	}
+	return nil
+}
+
+// parsedObjective is what a document of an objective says; nil where there is none, or it cannot be read any more.
+func parsedObjective(d *store.Document) *objective.Objective {
+	if d == nil {
+		return nil
+	}
+	docs, _ := estate.Parse([]estate.File{{Name: d.Name, Text: d.Text}})
+	if len(docs) != 1 {
+		return nil
+	}
+	return docs[0].Objective
 }
 
 // Documents lists the documents in use; kind "" is every kind.

@@ -35,6 +35,7 @@ type Service struct {
 	QuietMinutes int      `json:"quiet_minutes,omitempty"`
 	DependsOn    []string `json:"depends_on,omitempty"`
 	Harm         string   `json:"harm,omitempty"`
+	FirstLook    string   `json:"first_look,omitempty"`
 }
 
 // Target is a host that runbooks act on, as people read and change it.
@@ -50,12 +51,13 @@ type Target struct {
 	Known       map[string]any    `json:"known,omitempty"`
 	LookAccount string            `json:"look_account,omitempty"`
 	LookSecret  string            `json:"look_secret,omitempty"`
+	Device      string            `json:"device,omitempty"`
 }
 
 func serviceOf(r store.Service) Service {
 	return Service{
 		Name: r.Name, Title: r.Title, Owner: r.Owner, Stance: r.Stance, QuietMinutes: r.QuietMinutes,
-		DependsOn: r.DependsOn, Harm: r.Harm,
+		DependsOn: r.DependsOn, Harm: r.Harm, FirstLook: r.FirstLook,
 	}
 }
 
@@ -63,6 +65,7 @@ func targetOf(r store.Target) Target {
 	return Target{
 		Name: r.Name, Service: r.Service, Address: r.Address, Port: r.Port, Account: r.Account, Secret: r.Secret,
 		HostKey: r.HostKey, Labels: r.Labels, Known: r.Known, LookAccount: r.LookAccount, LookSecret: r.LookSecret,
+		Device: r.Device,
 	}
 }
 
@@ -243,8 +246,29 @@ func (a *App) SetService(ctx context.Context, who *access.Principal, c Change) (
 			strings.ContainsAny(row.Harm, "\r\n") {
 			return invalid("harm", "harm is one line of %d bytes at most: who suffers, and how", runbook.MaxHarm)
 		}
+		if s.FirstLook != row.FirstLook && s.FirstLook != "" {
+			if err := a.canLookFirst(tx, s); err != nil {
+				return err
+			}
+		}
+		row.FirstLook = s.FirstLook
 		return nil
 	})
+}
+
+// canLookFirst refuses a first look that is none.
+func (a *App) canLookFirst(tx *store.Tx, s Service) error {
+	b, err := a.newestIn(tx, s.FirstLook)
+	if errors.Is(err, store.ErrNotFound) {
+		return invalid("first_look", "there is no runbook %s", s.FirstLook)
+	}
+	if err != nil {
+		return err
+	}
+	if why := b.NoFirstLook(s.Name); why != "" {
+		return invalid("first_look", "%s", why)
+	}
+	return nil
 }
 
 // dependable refuses dependencies on what is no service, or on itself. One that was removed since may stay.
@@ -323,6 +347,11 @@ func acceptTarget(tx *store.Tx, row *store.Target, t Target) error {
 			return invalid("secret", "there is no secret %s; set it first", name)
 		}
 	}
+	if t.Device != "" {
+		if _, err := tx.Document(estate.Device, t.Device); err != nil {
+			return named(err, "kind of device %s; push a document that begins with urgentis: device/1", t.Device)
+		}
+	}
 	if t.Port == 0 {
 		t.Port = 22
 	}
@@ -332,6 +361,7 @@ func acceptTarget(tx *store.Tx, row *store.Target, t Target) error {
 	*row = store.Target{
 		Name: row.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret,
 		HostKey: t.HostKey, Labels: t.Labels, Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret,
+		Device: t.Device,
 	}
 	return nil
 }
@@ -366,8 +396,14 @@ func (a *App) TryTarget(ctx context.Context, who *access.Principal, name string)
 		return Tried{}, named(store.ErrNotFound, "target %s", name)
 	}
 	request := task.Request{Kind: "ssh", Target: facts[0], Words: []string{"true"}, Timeout: 10}
+	if facts[0].Device != "" {
+		// A line of nothing: it is ready, and is ready again.
+		request.Words, request.Plain = []string{""}, true
+	}
 	res := a.ssh.Do(ctx, act.Job{Request: request, Attempt: "try"})
 	switch {
+	case res.State == flow.OK && facts[0].Device != "":
+		return Tried{true, "signed in, and it is ready for a line"}, nil
 	case res.State == flow.OK:
 		return Tried{true, "signed in and ran a command"}, nil
 	case res.Error != "":

@@ -10,7 +10,6 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 	"urgentis/internal/engine"
-	"urgentis/internal/intake"
 	"urgentis/internal/signin"
 )
 
@@ -112,7 +111,7 @@ func (a *App) pretend(ctx context.Context, who *access.Principal, p Play) (flow.
 		if err != nil {
 			return flow.Begun{}, nil, named(err, "alert %s", p.Alert)
 		}
-		snapshot = intake.Snapshot(row)
+		snapshot = row.Snapshot()
 		if len(given) == 0 {
 			given = b.InputsFor(snapshot)
 		}

@@ -46,6 +46,8 @@ type Run struct {
 	store.Run
 	Log   []flow.Event
 	Story []store.NewEntry
+	// Going are the looks that are being taken.
+	Going []flow.Going
 }
 
 // Run reads one run with its log. Where this program cannot read the log there is no story.
@@ -61,6 +63,11 @@ func (a *App) Run(ctx context.Context, who *access.Principal, id string) (*Run, 
 	}
 	if out.Story, err = a.engine.Story(ctx, r, out.Log); err != nil {
 		a.log.Warn("tell the story of a run", "run", id, "error", err)
+	}
+	if r.EndedAt == nil {
+		if s, err := a.engine.ReadLog(ctx, out.Log); err == nil {
+			out.Going = s.Going()
+		}
 	}
 	return out, nil
 }

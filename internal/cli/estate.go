@@ -176,7 +176,7 @@ func changes(changed []string) string {
 }
 
 func (a *app) service() *cobra.Command {
-	var owner, title, stance, harm string
+	var owner, title, stance, harm, firstLook string
 	var quiet int
 	var depends []string
 	var g *given
@@ -190,7 +190,7 @@ func (a *app) service() *cobra.Command {
 			kind, body, err := g.take(
 				args[0],
 				map[string]any{"owner": &owner, "title": &title, "stance": &stance, "quiet": &quiet,
-					"depends-on": &depends, "harm": &harm},
+					"depends-on": &depends, "harm": &harm, "first-look": &firstLook},
 			)
 			if err != nil {
 				return nil, "", err
@@ -222,6 +222,9 @@ func (a *app) service() *cobra.Command {
 		StringVar(&harm, "harm", "", "who suffers when it is in trouble, and how, in `WORDS`: it stands above each "+
 			"gate; '' takes it away")
 	set.Flags().
+		StringVar(&firstLook, "first-look", "", "a `RUNBOOK` of the service that only looks, begun for incidents on "+
+			"which nothing starts; '' takes it away")
+	set.Flags().
 		IntVar(&quiet, "quiet", 0, "for how many minutes an alert may go on after its incident was closed (15 "+
 			"unless said)")
 	list := lister(
@@ -240,9 +243,21 @@ func (a *app) service() *cobra.Command {
 	)
 	remove := remover(a, "Remove a service; its runbooks and targets stay",
 		"urgentis service remove berth-queue", "Removed.", (*client).RemoveServiceWithResponse)
+	a.offersFlag(set, "first-look", runbookNames)
 	complete(set, "stance", "suggest", "ask", "act")
 	a.offers(set, serviceNames)
-	return noun("service", "Services, their owners and stances", set, list, a.offers(remove, serviceNames))
+	return noun(
+		"service",
+		"Services, their owners and stances",
+		set,
+		list,
+		a.offers(
+			a.serviceShow(),
+			serviceNames,
+		),
+		a.offers(a.serviceSuggest(), serviceNames),
+		a.offers(remove, serviceNames),
+	)
 }
 
 func (a *app) target() *cobra.Command {
@@ -251,7 +266,7 @@ func (a *app) target() *cobra.Command {
 		"List targets",
 		"urgentis target list",
 		"No targets. Add one with: urgentis target set NAME",
-		[]string{"name", "service", "address", "account", "labels"},
+		[]string{"name", "service", "address", "account", "device", "labels"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Target, error) {
 			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
 			return r.JSON200, err
@@ -262,12 +277,13 @@ func (a *app) target() *cobra.Command {
 				x.Service,
 				fmt.Sprintf("%s:%d", x.Address, x.Port),
 				x.Account,
+				dash(x.Device),
 				strings.TrimPrefix(labels(x.Labels), ", "),
 			}
 		},
 	)
 	try := a.trier(
-		"Sign in to a target and run true there",
+		"Sign in to a target and run true there, or see its prompt",
 		"urgentis target try berth-consumer-1",
 		"%s cannot be used",
 		func(ctx context.Context, cl *client, name string) (*api.Tried, error) {
@@ -318,6 +334,7 @@ func (a *app) targetSet() *cobra.Command {
 					"secret":       &t.Secret,
 					"host-key":     &t.HostKey,
 					"look-account": &t.LookAccount,
+					"device":       &t.Device,
 					"look-secret":  &t.LookSecret,
 					"label":        t.Labels,
 					"known":        facts,
@@ -350,6 +367,7 @@ func (a *app) targetSet() *cobra.Command {
 		"an `ACCOUNT` for looking only, without rights to write; '' takes it away",
 	)
 	f.StringVar(&t.LookSecret, "look-secret", "", "the `SECRET` of that account")
+	f.StringVar(&t.Device, "device", "", "the `KIND` of device that it is, for a dialogue; '' is a host with a shell")
 	f.StringVar(&t.Service, "service", "", "the `SERVICE` it belongs to")
 	f.StringVar(&t.Address, "address", "", "name or number of the `HOST`")
 	f.IntVar(&t.Port, "port", 0, "its SSH `PORT` (22 for a new target)")

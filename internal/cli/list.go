@@ -146,6 +146,11 @@ func serviceNames(ctx context.Context, cl *client) []string {
 	return each(r.JSON200, err, func(x api.Service) string { return x.Name + "\t" + x.Title })
 }
 
+func objectiveNames(ctx context.Context, cl *client) []string {
+	r, err := check(cl.ListObjectivesWithResponse(ctx, &api.ListObjectivesParams{}))
+	return each(r.JSON200, err, func(x api.Objective) string { return x.Name + "\t" + x.Title })
+}
+
 func teamNames(ctx context.Context, cl *client) []string {
 	r, err := check(cl.ListOnCallWithResponse(ctx, &api.ListOnCallParams{}))
 	return each(r.JSON200, err, func(x api.OnCall) string { return x.Team + "\t" + x.Title })

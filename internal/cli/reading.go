@@ -51,14 +51,8 @@ func (a *app) readingShow() *cobra.Command {
 				return usage("say of which service: --service NAME")
 			}
 			var err error
-			if p.From, err = back("since", since); err != nil {
+			if p.From, p.Until, err = between(since, until); err != nil {
 				return err
-			}
-			if p.Until, err = back("until", until); err != nil {
-				return err
-			}
-			if p.Until.IsZero() {
-				p.Until = time.Now()
 			}
 			p.Name = args[0]
 			r, err := check(cl.ReadingCoursesWithResponse(cmd.Context(), &p))
@@ -73,6 +67,17 @@ func (a *app) readingShow() *cobra.Command {
 	c.Flags().StringVar(&until, "until", "", "until this `TIME`; now unless said")
 	a.offersFlag(c, "service", serviceNames)
 	return c
+}
+
+// between reads the flags --since and --until; without the second one it is until now.
+func between(since, until string) (from, to time.Time, err error) {
+	if from, err = back("since", since); err != nil {
+		return from, to, err
+	}
+	if to, err = back("until", until); to.IsZero() {
+		to = time.Now()
+	}
+	return from, to, err
 }
 
 // back reads a time: one of RFC 3339, or how long ago; the zero time where none is given.

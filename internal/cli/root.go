@@ -146,7 +146,8 @@ func (a *app) root() *cobra.Command {
 	}
 	for task, list := range map[string][]*cobra.Command{
 		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.who(), a.halt(), a.resume()},
-		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.reading(), a.search(), a.message(),
+		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.reading(), a.standing(),
+			a.objective(), a.search(), a.message(),
 			a.audit()},
 		toWrite: {a.runbook(), a.library(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {

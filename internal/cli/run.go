@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/plain"
 )
 
 func (a *app) run() *cobra.Command {
@@ -113,6 +114,7 @@ func (a *app) runShow() *cobra.Command {
 			return a.print(r.JSON200, func() {
 				a.runHead(r.JSON200.Run)
 				a.told(r.JSON200, 0, log)
+				a.going(r.JSON200.Going, "")
 			})
 		}))
 	c.Flags().BoolVar(&log, "log", false, "its events, as they are kept")
@@ -131,6 +133,21 @@ func (a *app) told(r *api.RunDetail, seen int, log bool) int {
 		a.entry(e)
 	}
 	return len(r.Story)
+}
+
+// going tells on standard error how far the looks are that are being taken, if that is not what was told before.
+func (a *app) going(list []api.Going, before string) string {
+	var lines []string
+	for _, g := range list {
+		if g.Asked > 1 {
+			lines = append(lines, fmt.Sprintf("%s: %s", plain.Line(g.Title), g.Says))
+		}
+	}
+	now := strings.Join(lines, "\n")
+	if now != "" && now != before {
+		fmt.Fprintln(a.err, now)
+	}
+	return now
 }
 
 func (a *app) runHead(x api.Run) {
@@ -176,7 +193,7 @@ func (a *app) runFollow() *cobra.Command {
 
 func (a *app) followRun(cmd *cobra.Command, cl *client, id string, log bool) error {
 	ctx := cmd.Context()
-	seen, begun := 0, false
+	seen, begun, going := 0, false, ""
 	return a.watch(ctx, cl, func() (bool, error) {
 		r, err := check(cl.GetRunWithResponse(ctx, id))
 		if err != nil {
@@ -187,6 +204,7 @@ func (a *app) followRun(cmd *cobra.Command, cl *client, id string, log bool) err
 			begun = true
 		}
 		seen = a.told(r.JSON200, seen, log)
+		going = a.going(r.JSON200.Going, going)
 		if r.JSON200.Run.EndedAt.IsZero() {
 			return false, nil
 		}

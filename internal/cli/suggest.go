@@ -28,6 +28,23 @@ func (a *app) incidentSuggest() *cobra.Command {
 	)
 }
 
+func (a *app) serviceSuggest() *cobra.Command {
+	return verb(
+		"suggest NAME",
+		"Which runbooks may fit a service as it is now, with why and their inputs filled in",
+		"urgentis service suggest berth-queue",
+		cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.SuggestForServiceWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.suggested(0, r.JSON200) })
+		}),
+	)
+}
+
+// suggested tells what may help with an incident; 0 where there is none.
 func (a *app) suggested(n int64, s *api.Suggestions) {
 	if len(s.Runbooks) == 0 {
 		a.say("No other runbook has a reason to be suggested: none is for this service or starts on such alerts. " +
@@ -40,7 +57,10 @@ func (a *app) suggested(n int64, s *api.Suggestions) {
 		}
 		a.say("%s  %s\n", a.paint(bold, r.Title), a.paint(dim, r.Runbook+", "+does))
 		a.say("  %s\n", strings.Join(r.Reasons, "; "))
-		start := fmt.Sprintf("urgentis run start %s --incident %d", r.Runbook, n)
+		start := "urgentis run start " + r.Runbook
+		if n > 0 {
+			start += fmt.Sprintf(" --incident %d", n)
+		}
 		for _, k := range slices.Sorted(maps.Keys(r.Inputs)) {
 			word, err := syntax.Quote(k+"="+r.Inputs[k], syntax.LangPOSIX)
 			if err != nil {

@@ -39,8 +39,11 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	}
 	names["ticket"] = map[string]any{"number": t.Number, "link": t.Link}
 	names["comment"] = map[string]any{"text": word.Text, "internal": word.Inner, "key": d.Key}
-	if word.Do == engine.DeskOpen {
+	switch word.Do {
+	case engine.DeskOpen:
 		return o.openTicket(ctx, c, d, t, names, before)
+	case engine.DeskFollowUp:
+		return o.fileFollowUp(ctx, c, d, inc.Number, names)
 	}
 	r := map[string]*message.Request{
 		engine.DeskComment: c.Desk.Comment, engine.DeskUpdate: c.Desk.Update, engine.DeskResolve: c.Desk.Resolve,
@@ -83,6 +86,36 @@ func (o *Outbox) openTicket(ctx context.Context, c *message.Connection, d *store
 		return "", err
 	}
 	return o.ticketMade(ctx, c, t, made, "opened")
+}
+
+// fileFollowUp files what is left to do, and notes in the record where.
+func (o *Outbox) fileFollowUp(ctx context.Context, c *message.Connection, d *store.Delivery, number int64,
+	names map[string]any,
+) (string, error) {
+	if c.Desk.FollowUp == nil {
+		return "", fmt.Errorf("%w: %s takes no follow-ups any more", errForGood, c.Name)
+	}
+	read, err := o.ask(ctx, c, c.Desk.FollowUp, names, d.Key)
+	if errors.Is(err, errNoAnswer) {
+		return "", fmt.Errorf("%w: %w; a follow-up may have been filed: look there, and send this again if not",
+			errForGood, err)
+	}
+	if err != nil {
+		return "", err
+	}
+	says := fmt.Sprintf("Follow-up %s at %s, filed", read["number"], c.Name)
+	return says, o.store.Tx(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+		r := store.NewRecordWriter(tx)
+		i, err := r.Incident(number)
+		if err != nil {
+			return err
+		}
+		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
+			Content: map[string]any{"desk": c.Name, "number": read["number"], "link": read["link"]}}); err != nil {
+			return err
+		}
+		return r.Flush()
+	})
 }
 
 // errNoAnswer says that what must be read of an answer is not there.

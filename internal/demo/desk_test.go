@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -24,6 +25,37 @@ func TestAnotherDeskNeedsNoCode(t *testing.T) {
 	assert.NotEmpty(t, d.Incident.Title)
 	require.Eventually(t, func() bool { return len(w.Requests.Tickets()[0].Notes) > 1 }, 20*time.Second,
 		50*time.Millisecond, "the record follows as remarks")
+}
+
+// What is closed as mitigated is filed at the desk once, with what it rests on.
+func TestWhatIsMitigatedIsFollowedUp(t *testing.T) {
+	w, ctx := world(t)
+	w.Fleet.Queue.Break()
+	w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "gate.raised") })
+	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, 20*time.Second, 50*time.Millisecond)
+	r, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Active: true})
+	require.NoError(t, err)
+	for _, run := range r.JSON200.Items {
+		_, err := w.Admin.CancelRunWithResponse(ctx, run.Id, api.Cancel{Because: "by hand"})
+		require.NoError(t, err)
+	}
+	w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "run.cancelled") })
+	c, err := w.Admin.CloseIncidentWithResponse(ctx, 1, api.Closing{Outcome: "mitigated",
+		Because: "the message was dropped"})
+	require.NoError(t, err)
+	require.Less(t, c.StatusCode(), 300, string(c.Body))
+	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 2 }, 20*time.Second, 50*time.Millisecond)
+	time.Sleep(3 * time.Second) // what it writes down must not file it again
+	list := w.Desk.Tickets()
+	require.Len(t, list, 2)
+	assert.Contains(t, list[0].Short, "To cure: ")
+	assert.Contains(t, fmt.Sprint(list[0].Notes), "Mitigated, not cured: the message was dropped")
+	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return true })
+	told := ""
+	for _, e := range d.Entries {
+		told += e.Title + "\n"
+	}
+	assert.Contains(t, told, "Follow-up "+list[0].Number+" at harbour-desk, filed")
 }
 
 // A room calls back: what somebody presses there is done with their own rights, and no more.

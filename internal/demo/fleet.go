@@ -34,7 +34,11 @@ type Host struct {
 	Known                  map[string]any
 	HostKey                string // as in known_hosts
 
+	// Device is the kind of device that it is; "" is a host with a shell.
+	Device string
+
 	commands map[string]command
+	dialogue func(ssh.Session)
 	state    func() any // what GET /health shows
 	changes  func() []Carried
 
@@ -65,6 +69,9 @@ type Fleet struct {
 	Queue     *Queue
 	Clocks    *Clocks
 	Gates     *Gates
+	Tides     *Tides
+	Switch    *Switch
+	Fuel      *Fuel
 	Works     *Works
 	Hosts     []*Host
 
@@ -74,9 +81,14 @@ type Fleet struct {
 	SignIn atomic.Int64
 	conns  connections
 
-	// OnCommand is called before a host runs a command; tests use it to act at a chosen moment.
-	OnCommand func(h *Host, words []string)
+	onCommand atomic.Pointer[OnCommand]
 }
+
+// OnCommand is called before a host runs a command, with the attempt that it is for.
+type OnCommand func(h *Host, attempt string, words []string)
+
+// Watch has each command told from now on; tests use it to act at a chosen moment.
+func (f *Fleet) Watch(told OnCommand) { f.onCommand.Store(&told) }
 
 // StartFleet makes the hosts and starts them. Their keys are kept in dir, so that they are the same next time.
 func StartFleet(net3, dir string) (*Fleet, error) {
@@ -86,7 +98,7 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 		return nil, err
 	}
 	f.ClientKey = client.pem
-	f.Clocks, f.Gates, f.Works = NewClocks(), NewGates(), NewWorks()
+	f.Clocks, f.Gates, f.Tides, f.Works = NewClocks(), NewGates(), NewTides(), NewWorks()
 	for i := 1; i <= 2; i++ {
 		f.add(
 			fmt.Sprintf("berth-consumer-%d", i),
@@ -121,6 +133,22 @@ func StartFleet(net3, dir string) (*Fleet, error) {
 			f.Gates.Changes,
 		)
 	}
+	for i := 1; i <= tideGauges; i++ {
+		f.add(
+			fmt.Sprintf("gauge-%d", i),
+			"tide-gauges",
+			70+i,
+			map[string]string{"role": "gauge"},
+			map[string]command{"gaugectl": f.Tides.gaugectl},
+			nil,
+			func() []Carried { return nil },
+		)
+	}
+	f.Switch, f.Fuel = NewSwitch(), NewFuel()
+	none := func() []Carried { return nil }
+	sw := f.add("slipway-switch", "slipway", 81, map[string]string{"role": "switch"}, map[string]command{}, nil, none)
+	sw.Device, sw.dialogue = "slipway-switch", f.Switch.session
+	f.add("fuel-panel", "fuel", 82, map[string]string{"role": "panel"}, map[string]command{}, f.Fuel.state, none)
 	for _, h := range f.Hosts {
 		k, err := key(filepath.Join(dir, h.Name+".key"))
 		if err == nil {
@@ -313,6 +341,10 @@ func (f *Fleet) session(h *Host, s ssh.Session) {
 	if h.down.Load() {
 		return
 	}
+	if h.dialogue != nil {
+		h.dialogue(s)
+		return
+	}
 	words, err := shell.Fields(s.RawCommand(), func(string) string { return "" })
 	if err != nil {
 		fmt.Fprintln(s.Stderr(), err)
@@ -328,8 +360,8 @@ func (f *Fleet) session(h *Host, s ssh.Session) {
 		words = words[1:]
 	}
 	h.started.Add(1)
-	if f.OnCommand != nil {
-		f.OnCommand(h, words)
+	if told := f.onCommand.Load(); told != nil {
+		(*told)(h, attempt, words)
 	}
 	out, err := h.command(words, attempt)
 	if out != "" {

@@ -44,7 +44,7 @@ func suggested(t *testing.T, w *World) {
 	r, err := w.Admin.SuggestRunbooksWithResponse(ctx, opened.JSON201.Number)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
-	require.Len(t, r.JSON200.Runbooks, 1)
+	require.NotEmpty(t, r.JSON200.Runbooks)
 	s := r.JSON200.Runbooks[0]
 	assert.Equal(t, "berth-queue-backlog", s.Runbook)
 	assert.Equal(t, []string{"it is for berth-queue",

@@ -23,6 +23,9 @@ const (
 
 // Senders are the older things at the Merrow Line, which speak no HTTP, and the weather mast, which may fall silent.
 type Senders struct {
+	tides     *Tides
+	slipway   *Switch
+	tanks     *Fuel
 	hear      string // the address of the service
 	community string
 	fuel      string // the token of the fuel panel
@@ -163,18 +166,30 @@ func (s *Senders) Mail(subject, text string) error {
 func (s *Senders) troubles() []Trouble {
 	return []Trouble{
 		{"gauge", func(context.Context) (string, error) {
+			s.tides.Stall("gauge-2", true)
 			s.later(func() error {
+				s.tides.Stall("gauge-2", false)
 				return s.Log(5, "pier-2", "gaugecast", "STALL", "tide gauge 2 reads again")
 			})
 			return "tide gauge 2 stalls; its host says so by syslog",
 				s.Log(2, "pier-2", "gaugecast", "STALL", "tide gauge 2 gave no reading for 40 s")
 		}},
 		{"link", func(context.Context) (string, error) {
-			s.later(func() error { return s.Link(true, 4, "winch-4") })
+			s.slipway.Set(4, false)
+			s.later(func() error {
+				if !s.slipway.Set(4, true) {
+					return nil // somebody was faster
+				}
+				return s.Link(true, 4, "winch-4")
+			})
 			return "the link to winch 4 goes down; the switch sends a trap", s.Link(false, 4, "winch-4")
 		}},
 		{"fuel", func(context.Context) (string, error) {
-			s.later(func() error { return s.Mail("NORMAL TANK 2", "Tank 2 is filled.") })
+			s.tanks.Hold(2, 4)
+			s.later(func() error {
+				s.tanks.Hold(2, 81)
+				return s.Mail("NORMAL TANK 2", "Tank 2 is filled.")
+			})
 			return "tank 2 is nearly empty; the fuel panel sends a mail",
 				s.Mail("ALARM TANK 2", "Tank 2 holds 4 percent.\r\nPump 1 runs dry in about an hour.")
 		}},

@@ -54,8 +54,12 @@ var people = []struct {
 
 // services of the Merrow Line.
 var services = []api.Service{
+	{Name: "tide-gauges", Title: "Tide gauges", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
 	{Name: "fares-db", Title: "Fares database", Owner: "fares", Stance: "ask", QuietMinutes: 2},
-	{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
+	{Name: "berth-queue", Title: "Berth queue", Owner: "quayside", Stance: "ask", QuietMinutes: 2,
+		DependsOn: []string{"tide-gauges"}},
+	{Name: "slipway", Title: "Slipway", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
+	{Name: "fuel", Title: "Fuel station", Owner: "quayside", Stance: "ask", QuietMinutes: 2},
 	{Name: "crossing-clocks", Title: "Crossing clocks", Owner: "signals", Stance: "ask", QuietMinutes: 2},
 	{Name: "boarding-gates", Title: "Boarding gates", Owner: "terminals", Stance: "ask", QuietMinutes: 2,
 		DependsOn: []string{"fares-db", "crossing-clocks"}},
@@ -139,7 +143,12 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 // senders gives the things that speak no HTTP their keys, and starts those that report by themselves.
 func (w *World) senders(ctx context.Context, hear string) error {
 	var deskToken string
-	w.Senders = &Senders{hear: hear, mast: w.Link + "/in/weather-mast", desk: w.Link + "/in/release-desk"}
+	w.Senders = &Senders{
+		tides: w.Fleet.Tides, slipway: w.Fleet.Switch, tanks: w.Fleet.Fuel,
+		hear: hear,
+		mast: w.Link + "/in/weather-mast",
+		desk: w.Link + "/in/release-desk",
+	}
 	for name, key := range map[string]*string{
 		"slipway-devices": &w.Senders.community, "fuel-panel": &w.Senders.fuel, "weather-mast": &w.Senders.mastToken,
 		"release-desk": &w.Senders.deskToken, "desk-news": &deskToken,
@@ -251,6 +260,7 @@ func SetUp(
 	steps := []step{
 		secret("fleet-key", "ssh-key", f.ClientKey),
 		secret("quayside_room", "text", roomSecret),
+		secret("switch-raised", "password", switchWord),
 	}
 	for _, s := range services {
 		steps = append(steps, func() (int, []byte, error) { return said(admin.SetServiceWithResponse(ctx, nil, s)) })
@@ -267,6 +277,9 @@ func SetUp(
 			steps,
 			secret("fares_looker", "password", fares.Looker),
 			secret("fares_mender", "password", fares.Mender),
+			// As the runbooks of the library name them.
+			secret("database_looker", "password", fares.Looker),
+			secret("database_mender", "password", fares.Mender),
 			target(
 				api.Target{
 					Name:    fares.Name,
@@ -281,6 +294,16 @@ func SetUp(
 	}
 	steps = append(steps, func() (int, []byte, error) {
 		return said(admin.PushWithResponse(ctx, api.NewPush{Files: documents(f.Net), Origin: "examples/ferry"}))
+	})
+	for _, h := range f.Hosts {
+		if h.Device != "" {
+			steps = append(steps, target(api.Target{Name: h.Name, Device: h.Device}))
+		}
+	}
+	steps = append(steps, func() (int, []byte, error) {
+		return said(
+			admin.SetServiceWithResponse(ctx, nil, api.Service{Name: "tide-gauges", FirstLook: "tide-gauges-look"}),
+		)
 	})
 	for _, s := range steps {
 		status, body, err := s()
@@ -329,7 +352,8 @@ func said[R answered](r R, err error) (int, []byte, error) {
 // written there, that is put into its place.
 func documents(network string) []api.PushFile {
 	var out []api.PushFile
-	for _, folder := range []string{"connections", "teams", "runbooks", "sources", "triggers"} {
+	for _, folder := range []string{"devices", "connections", "teams", "runbooks", "bindings", "sources", "triggers",
+		"watches", "objectives"} {
 		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
 		for _, n := range slices.DeleteFunc(names, cases.IsFile) {
 			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {

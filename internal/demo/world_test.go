@@ -30,6 +30,8 @@ func worldIn(t *testing.T, c service.Config) (*World, context.Context) {
 	w, err := Start(ctx, c, 100*time.Millisecond, func(string) {})
 	require.NoError(t, err)
 	t.Cleanup(func() { cancel(); assert.NoError(t, w.Stop()) })
+	// Whoever is told depends on the hour: for tests it is day, whenever they run.
+	require.NoError(t, (&playing{World: w, ctx: ctx, tell: func(string) {}}).clock(true))
 	return w, ctx
 }
 

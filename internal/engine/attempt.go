@@ -20,7 +20,7 @@ import (
 	"urgentis/internal/store"
 )
 
-// attempt does one intent and makes its outcome.
+// attempt does one intent of a run and makes its outcome.
 func (e *Engine) attempt(
 	ctx context.Context,
 	run *store.Run,
@@ -29,6 +29,27 @@ func (e *Engine) attempt(
 	in flow.Intent,
 	sealed []string,
 ) flow.Event {
+	out, said := e.carryOut(ctx, run, book, path, in, sealed)
+	out.Output = e.storeOutput(ctx, said.stdout, said.out)
+	out.Stderr = e.storeOutput(ctx, said.stderr, said.err)
+	return flow.Event{At: e.now(), Path: path, Body: out}
+}
+
+// printed is what a hand printed, with nothing in it that is to be hidden.
+type printed struct {
+	stdout, stderr string
+	out, err       act.Captured
+}
+
+// carryOut does one intent: its outcome, without what was printed, and that.
+func (e *Engine) carryOut(
+	ctx context.Context,
+	run *store.Run,
+	book *runbook.Book,
+	path string,
+	in flow.Intent,
+	sealed []string,
+) (flow.Outcome, printed) {
 	began := e.Clock()
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
@@ -46,9 +67,7 @@ func (e *Engine) attempt(
 	}
 	m := secret.NewMasker(values...)
 	out.Error = m.Mask(res.Error)
-	out.Output = e.storeOutput(ctx, hide(m, res.Stdout), res.Stdout)
-	out.Stderr = e.storeOutput(ctx, hide(m, res.Stderr), res.Stderr)
-	return flow.Event{At: e.now(), Path: path, Body: out}
+	return out, printed{hide(m, res.Stdout), hide(m, res.Stderr), res.Stdout, res.Stderr}
 }
 
 // kindOf is what an intent is counted as.
@@ -133,7 +152,7 @@ func (e *Engine) do(
 	if run.Incident != nil {
 		o.Incident = *run.Incident
 	}
-	if !holdsSealed {
+	if !holdsSealed && run.Runbook != "" { // outside of a run nobody looks on
 		live := show(values, func(text string) {
 			c := o
 			c.Text = text
@@ -246,14 +265,23 @@ func (e *Engine) Evaluate(ctx context.Context) flow.Evaluate {
 // shown is how much of the head and of the tail of an output stands in the record, in bytes.
 const shown = 4 << 10
 
-// storeOutput makes the head and the tail of an output; the whole becomes an artifact where it is longer.
-func (e *Engine) storeOutput(ctx context.Context, text string, c act.Captured) flow.Output {
+// headAndTail is what stands in the record of an output.
+func headAndTail(text string, c act.Captured) flow.Output {
 	o := flow.Output{Size: c.Size, Cut: c.Size > int64(len(c.Kept))}
 	if len(text) <= 2*shown {
 		o.Head = text
 		return o
 	}
 	o.Head, o.Tail = clean(text[:shown]), clean(text[len(text)-shown:])
+	return o
+}
+
+// storeOutput makes the head and the tail of an output; the whole becomes an artifact where it is longer.
+func (e *Engine) storeOutput(ctx context.Context, text string, c act.Captured) flow.Output {
+	o := headAndTail(text, c)
+	if len(text) <= 2*shown {
+		return o
+	}
 	id := store.NewID("o")
 	var z bytes.Buffer
 	w := gzip.NewWriter(&z)

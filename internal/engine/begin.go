@@ -9,6 +9,9 @@ import (
 	"urgentis/internal/store"
 )
 
+// FirstLook is who begins the first look of a service.
+const FirstLook = "first look"
+
 // Start is a run to be begun.
 type Start struct {
 	Book      *runbook.Book
@@ -23,7 +26,7 @@ type Start struct {
 }
 
 // begun is the first event of a run, but for what it calls.
-func (st Start) begun(run string, est estate) flow.Begun {
+func (st Start) begun(run string, est estateOf) flow.Begun {
 	return flow.Begun{
 		Rules:     flow.Rules,
 		Run:       run,

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -198,6 +199,42 @@ func (s *Sheet) aboutQuestion(m *message.Message, id string) error {
 	return nil
 }
 
+// mostMayHelp is how many runbooks a message suggests.
+const mostMayHelp = 2
+
+// mayHelp adds which other runbooks may fit the incident of a run that was handed over, and why.
+func (s *Sheet) mayHelp(m *message.Message, run, but string) error {
+	row, err := s.tx.Run(run)
+	if err != nil || row.Incident == nil {
+		return err
+	}
+	inc, err := s.tx.Incident(*row.Incident)
+	if err != nil {
+		return err
+	}
+	alerts, err := s.tx.AlertsOf(inc.Number)
+	if err != nil {
+		return err
+	}
+	books, err := s.e.currentBooks(s.tx)
+	if err != nil {
+		return err
+	}
+	books = slices.DeleteFunc(books, func(b *runbook.Book) bool { return b.Name == but })
+	x, err := Suggest(s.tx, inc.Service, alerts, books, inc.Number, s.e.now())
+	if err != nil {
+		return err
+	}
+	var words []string
+	for _, r := range x.Runbooks[:min(len(x.Runbooks), mostMayHelp)] {
+		words = append(words, fmt.Sprintf("%s (%s)", r.Book.Title, strings.Join(r.Reasons, "; ")))
+	}
+	if len(words) > 0 {
+		m.Lines = append(m.Lines, message.Line{Name: "May help", Text: strings.Join(words, "; ")})
+	}
+	return nil
+}
+
 // aboutHandOver adds what was done and what was seen last, so that whoever is called does not begin anew.
 func (s *Sheet) aboutHandOver(m *message.Message, run string) error {
 	book, log, err := s.heard(run)
@@ -219,6 +256,9 @@ func (s *Sheet) aboutHandOver(m *message.Message, run string) error {
 	}
 	m.Lines = append(m.Lines, message.Line{Name: "Changed so far", Text: changed})
 	addBrief(m, &flow.Brief{Grounds: b.Grounds}, time.Time{})
+	if err := s.mayHelp(m, run, book.Name); err != nil {
+		s.e.Log.Warn("suggest what may help", "run", run, "error", err) // whoever is called is told all the same
+	}
 	m.Choices = []message.Choice{{Name: "open", Label: "See all of it, and take it", Link: m.Link}}
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -37,6 +38,8 @@ const (
 	DeskComment = "comment"
 	DeskUpdate  = "update"
 	DeskResolve = "resolve"
+	// DeskFollowUp files what is left to do after an incident that was mitigated and not cured.
+	DeskFollowUp = "follow_up"
 )
 
 // tellDesks lets the tickets of desks follow the records.
@@ -186,6 +189,9 @@ func (s *Sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 	}
 	t.Shown = shown
 	if over {
+		if err := s.fileFollowUp(c, inc); err != nil {
+			return err
+		}
 		t.State = store.TicketResolving
 		if c.Desk.Resolve != nil {
 			key := fmt.Sprintf("resolve:%d", inc.Entries)
@@ -199,6 +205,66 @@ func (s *Sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 	return s.tx.FollowTicket(t)
 }
 
+// mitigated is the outcome of an incident that may return.
+const mitigated = "mitigated"
+
+// fileFollowUp asks a desk for a ticket about what is left to do, each time that an incident is closed as mitigated.
+func (s *Sheet) fileFollowUp(c *message.Connection, inc *store.Incident) error {
+	if inc.Outcome != mitigated || c.Desk.FollowUp == nil || inc.ResolvedAt == nil {
+		return nil
+	}
+	// What is written down of it makes the record longer, and the ticket is followed again.
+	key := fmt.Sprintf("follow-up:%d", inc.ResolvedAt.UnixMicro())
+	if known, err := s.tx.DeliveryKnown(deskKey(inc.Number, c.Name, key)); err != nil || known {
+		return err
+	}
+	text, err := s.leftToDo(inc)
+	if err != nil {
+		return err
+	}
+	return s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskFollowUp, Text: text}, key)
+}
+
+func deskKey(incident int64, desk, key string) string {
+	return fmt.Sprintf("i%d:%s:%s", incident, desk, key)
+}
+
+// leftToDo tells what a follow-up rests on: why it was closed so, what was changed, and how often it was there before.
+func (s *Sheet) leftToDo(inc *store.Incident) (string, error) {
+	lines := []string{"Mitigated, not cured: " + inc.Because}
+	entries, err := s.tx.EntriesOf(inc.Number, 0, []string{string(incident.ChangeBegun), string(incident.UndoBegun)})
+	if err != nil {
+		return "", err
+	}
+	var did []string
+	for _, e := range entries {
+		if !slices.Contains(did, e.Title) && len(did) < maxCopied {
+			did = append(did, e.Title)
+		}
+	}
+	if len(did) > 0 {
+		lines = append(lines, "What was done: "+strings.Join(did, "; "))
+	}
+	before, err := s.tx.Returns(inc)
+	if err != nil {
+		return "", err
+	}
+	if n := len(before); n > 0 {
+		not := 0
+		for _, p := range before {
+			if p.Outcome == mitigated {
+				not++
+			}
+		}
+		lines = append(
+			lines,
+			fmt.Sprintf("It was there before: %d times, of which %d were mitigated; last as incident %d",
+				n, not, before[0].Number),
+		)
+	}
+	return strings.Join(append(lines, fmt.Sprintf("The record: %s/incidents/%d", s.e.Link, inc.Number)), "\n"), nil
+}
+
 // tellDesk puts a word for a desk into the outbox, once per key.
 func (s *Sheet) tellDesk(desk string, incident int64, word DeskWord, key string) error {
 	body, err := json.Marshal(word)
@@ -206,7 +272,7 @@ func (s *Sheet) tellDesk(desk string, incident int64, word DeskWord, key string)
 		return fmt.Errorf("write a word for a desk: %w", err)
 	}
 	s.out = append(s.out, store.Delivery{
-		Key: fmt.Sprintf("i%d:%s:%s", incident, desk, key), Kind: store.DeliveryDesk, Address: desk, Body: string(body),
+		Key: deskKey(incident, desk, key), Kind: store.DeliveryDesk, Address: desk, Body: string(body),
 		Incident: &incident, State: "queued", QueuedAt: s.e.now(),
 	})
 	return nil

@@ -92,6 +92,7 @@ type Engine struct {
 	queue    *river.Client[pgx.Tx]
 	evaluate *evaluate.Pool
 	again    chan struct{} // a place for each look that people take again
+	standing *standing
 	loops    sync.WaitGroup
 }
 
@@ -131,6 +132,9 @@ func New(c Config) (*Engine, error) {
 		evaluate: evaluate.New(maxEvaluations),
 		again:    make(chan struct{}, maxAgain),
 	}
+	if e.standing, err = newStanding(); err != nil {
+		return nil, err
+	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e, nil
@@ -155,7 +159,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("start the queue: %w", err)
 	}
 	e.working.Store(true)
-	e.loops.Add(10)
+	e.loops.Add(12)
 	go e.beat()
 	go e.clean()
 	go e.timers()
@@ -166,6 +170,8 @@ func (e *Engine) Start(ctx context.Context) error {
 	go e.watchShifts()
 	go e.readFeeds()
 	go e.thinReadings()
+	go e.takeStanding()
+	go e.keepStanding()
 	return nil
 }
 

@@ -289,6 +289,8 @@ func (p *projection) writeRecord(s *flow.State) error {
 	}
 	if i.State == "open" {
 		switch {
+		case p.run.StartedBy == FirstLook && i.WaitingOn == "person":
+			// It was begun beside a person who is needed, and helps nobody by itself.
 		case s.Ended != nil:
 			// It ended without closing: a person looks at it, who first answers what is open.
 			if i.WaitingOn, err = p.othersWait(i); i.WaitingOn == "nobody" {

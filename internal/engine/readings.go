@@ -38,7 +38,17 @@ func takings(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Ev
 	return t
 }
 
-// look takes in what one look read.
+// join takes in what another one has.
+func (t *taken) join(o taken) {
+	above := int64(len(t.series))
+	for _, r := range o.rows {
+		r.Series += above
+		t.rows = append(t.rows, r)
+	}
+	t.series = append(t.series, o.series...)
+}
+
+// look takes in what one look read; run is "" outside of one.
 func (t *taken) look(book *runbook.Book, path string, readings map[string]expr.Taking, run string) {
 	look, of := flow.Find(book, path)
 	if look == nil {
@@ -55,7 +65,10 @@ func (t *taken) look(book *runbook.Book, path string, readings map[string]expr.T
 }
 
 func (t *taken) add(s store.Series, x expr.Taking, run string) {
-	r := store.Reading{Series: int64(len(t.series)), At: x.At, Run: &run}
+	r := store.Reading{Series: int64(len(t.series)), At: x.At}
+	if run != "" {
+		r.Run = &run
+	}
 	if v, ok := expr.AsNumber(x.Value); ok {
 		r.Value = &v
 	} else {

@@ -23,6 +23,11 @@ func (e *Engine) Read(ctx context.Context, run string) (*flow.State, error) {
 	if len(log) == 0 {
 		return nil, store.ErrNotFound
 	}
+	return e.ReadLog(ctx, log)
+}
+
+// ReadLog reads a log as far as it goes.
+func (e *Engine) ReadLog(ctx context.Context, log []flow.Event) (*flow.State, error) {
 	book, err := e.bookOf(ctx, log)
 	if err != nil {
 		return nil, err
@@ -239,8 +244,8 @@ func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAns
 func (e *Engine) lookOnly(
 	ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time, sealed []string,
 ) flow.Outcome {
-	ev := e.attempt(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed)
-	out, _ := ev.Body.(flow.Outcome)
+	out, said := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed)
+	out.Output, out.Stderr = headAndTail(said.stdout, said.out), headAndTail(said.stderr, said.err)
 	for n, t := range out.Readings {
 		t.At = now
 		out.Readings[n] = t

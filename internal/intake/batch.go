@@ -186,7 +186,7 @@ func (w *writing) expect(batch []*item) error {
 			continue
 		}
 		seen[id] = true
-		k := w.keysOf(Snapshot(raised(it.source, it.report)))
+		k := w.keysOf(raised(it.source, it.report).Snapshot())
 		if k.Own == "" {
 			own++
 			continue

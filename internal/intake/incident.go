@@ -20,7 +20,7 @@ import (
 
 // raise gives a new alert its incident, one that it joins or one of its own, with its facts, and starts what matches.
 func (w *writing) raise(a *store.Alert) error {
-	snapshot := Snapshot(a)
+	snapshot := a.Snapshot()
 	inc, joined, err := w.incidentOf(a, snapshot)
 	if err != nil {
 		return err
@@ -87,6 +87,11 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 		}
 		if err := w.onIncident(i); err != nil {
 			return err
+		}
+		if i.WaitingOn == "person" {
+			if err := w.firstLook(i, nil); err != nil {
+				return err
+			}
 		}
 		if err := and(tx); err != nil {
 			return err
@@ -191,9 +196,9 @@ func (w *writing) join(a *store.Alert, inc *store.Incident) error {
 		return err
 	}
 	if first {
-		w.follow(inc, a)
+		w.follow(inc, a, true)
 	} else if alert.Worth(a.Severity) > alert.Worth(inc.Severity) {
-		w.follow(inc, a)
+		w.follow(inc, a, false)
 		text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 		if err := w.send(inc, route.IncidentWorse, "joined:"+a.ID, text); err != nil {
 			return err
@@ -213,14 +218,20 @@ func (w *writing) firstOpen(inc *store.Incident) (bool, error) {
 	return worst == nil, err
 }
 
-// follow lets an incident's severity and title be those of its worst alert, where nobody set them by hand.
-func (w *writing) follow(inc *store.Incident, worst *store.Alert) {
+// follow lets an incident's severity and title be those of its worst alert, where nobody set them by hand. That an
+// objective suffers says nothing of what is wrong: it gives a title only to an incident that nothing else is about.
+func (w *writing) follow(inc *store.Incident, worst *store.Alert, alone bool) {
 	if inc.SeverityBy == "" {
 		inc.Severity = worst.Severity
 	}
-	if inc.TitleBy == "" {
+	if inc.TitleBy == "" && (alone || !ofObjective(worst)) {
 		inc.Title = titleOf(worst)
 	}
+}
+
+// ofObjective reports whether an alert is one of ours about an objective.
+func ofObjective(a *store.Alert) bool {
+	return a.Source == store.OurSource && a.Labels["signal"] == signalObjective
 }
 
 // easier lets an incident follow its worst alert where one of several became better, or is over.
@@ -230,7 +241,7 @@ func (w *writing) easier(inc *store.Incident) error {
 	}
 	worst, err := w.tx.WorstAlert(inc.Number)
 	if err == nil && worst != nil {
-		w.follow(inc, worst)
+		w.follow(inc, worst, false)
 	}
 	return err
 }
@@ -308,11 +319,11 @@ func bad(severity string) bool { return alert.Worth(severity) >= alert.Worth(str
 // mute writes down that planned work holds an alert back: nothing starts and nobody is told, until that is over and the
 // alert still there.
 func (w *writing) mute(a *store.Alert, inc *store.Incident, m *trigger.Mute) error {
-	verdicts := w.index.verdicts(Snapshot(a), alert.New)
+	verdicts := w.index.verdicts(a.Snapshot(), alert.New)
 	for i := range verdicts {
 		if v := &verdicts[i]; v.Started {
-			v.Started, v.Error = false, w.index.heldBack(which(*v), Snapshot(a), w.now)
-			w.fire(*v, Snapshot(a), inc, store.FiredBack)
+			v.Started, v.Error = false, w.index.heldBack(which(*v), a.Snapshot(), w.now)
+			w.fire(*v, a.Snapshot(), inc, store.FiredBack)
 		}
 	}
 	var err error
@@ -343,11 +354,11 @@ func (w *writing) unmute(a *store.Alert) error {
 	if err != nil || inc.State != "open" {
 		return err
 	}
-	if m := w.index.muted(Snapshot(a), w.now); m != nil {
+	if m := w.index.muted(a.Snapshot(), w.now); m != nil {
 		return w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until)
 	}
 	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "urgentis",
-		Title: "The planned work is over, and the alert is still there", Content: Snapshot(a)}); err != nil {
+		Title: "The planned work is over, and the alert is still there", Content: a.Snapshot()}); err != nil {
 		return err
 	}
 	if err := w.tellOpened(a, inc); err != nil {
@@ -365,7 +376,7 @@ func (w *writing) repeated(a *store.Alert, times int) error {
 	if a.Incident == nil || !w.index.index.Judges(alert.Repeat) {
 		return nil
 	}
-	snapshot := Snapshot(a)
+	snapshot := a.Snapshot()
 	if !slices.ContainsFunc(w.index.index.Match(snapshot, alert.Repeat), func(v trigger.Verdict) bool {
 		return v.Started
 	}) {
@@ -425,7 +436,7 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 			return err
 		}
 		titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
-		content := Snapshot(a)
+		content := a.Snapshot()
 		content["was"] = was
 		actor := "source:" + a.Source
 		if it.why != "" {
@@ -443,7 +454,7 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 			if verdicts, err = w.worse(a, inc, verdicts); err != nil {
 				return err
 			}
-			if w.index.muted(Snapshot(a), w.now) == nil {
+			if w.index.muted(a.Snapshot(), w.now) == nil {
 				if err := w.start(a, inc, alert.Worse, verdicts); err != nil {
 					return err
 				}
@@ -474,7 +485,7 @@ func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.
 		}
 	}
 	if alert.Worth(a.Severity) >= alert.Worth(inc.Severity) {
-		w.follow(inc, a)
+		w.follow(inc, a, false)
 	}
 	return verdicts, w.send(inc, kind, fmt.Sprintf("worse:%d", a.Count), text)
 }

@@ -130,10 +130,11 @@ func New(c Config) (*Intake, error) {
 		go in.write(lane)
 	}
 	in.since = in.clock()
-	in.done.Add(3)
+	in.done.Add(4)
 	go in.watch()
 	go in.look()
 	go in.keepTime()
+	go in.measure()
 	return in, nil
 }
 
@@ -347,7 +348,7 @@ func (in *Intake) WouldStart(ctx context.Context, source string, r alert.Report)
 	if err != nil {
 		return nil, err
 	}
-	snapshot := Snapshot(raised(source, r))
+	snapshot := raised(source, r).Snapshot()
 	out := l.verdicts(snapshot, alert.New)
 	for i, v := range out {
 		if !v.Started {
@@ -358,26 +359,4 @@ func (in *Intake) WouldStart(ctx context.Context, source string, r alert.Report)
 		}
 	}
 	return out, nil
-}
-
-// Snapshot is an alert as expressions see it.
-func Snapshot(a *store.Alert) map[string]any {
-	labels := map[string]string(a.Labels)
-	if labels == nil {
-		labels = map[string]string{}
-	}
-	return map[string]any{
-		"id":       a.ID,
-		"source":   a.Source,
-		"key":      a.Key,
-		"severity": a.Severity,
-		"state":    a.State,
-		"summary":  a.Summary,
-		"service":  a.Service,
-		"link":     a.Link,
-		"labels":   labels,
-		"count":    a.Count,
-		"first_at": a.FirstAt.UTC(),
-		"last_at":  a.LastAt.UTC(),
-	}
 }

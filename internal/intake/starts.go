@@ -26,7 +26,7 @@ const maxExplained = 200
 func (w *writing) start(
 	a *store.Alert, inc *store.Incident, c alert.Change, before []trigger.Verdict,
 ) error {
-	snapshot := Snapshot(a)
+	snapshot := a.Snapshot()
 	verdicts := keepWhatBegan(w.index.verdicts(snapshot, c), before)
 	for i := range verdicts {
 		v := &verdicts[i]
@@ -52,7 +52,7 @@ func (w *writing) start(
 	if before != nil || slices.ContainsFunc(verdicts, began) || inc.WaitingOn == "person" {
 		return nil
 	}
-	return w.nothingStarted(inc, verdicts)
+	return w.nothingStarted(inc, verdicts, snapshot)
 }
 
 func same(a, b trigger.Verdict) bool { return a.Runbook == b.Runbook && a.Name == b.Name }
@@ -78,7 +78,7 @@ func keepWhatBegan(verdicts, before []trigger.Verdict) []trigger.Verdict {
 }
 
 // nothingStarted says that a person is needed, as no runbook starts by itself and none works on the incident.
-func (w *writing) nothingStarted(inc *store.Incident, verdicts []trigger.Verdict) error {
+func (w *writing) nothingStarted(inc *store.Incident, verdicts []trigger.Verdict, snapshot map[string]any) error {
 	active, err := w.works(inc)
 	if err != nil || active {
 		return err
@@ -89,11 +89,38 @@ func (w *writing) nothingStarted(inc *store.Incident, verdicts []trigger.Verdict
 		Content: map[string]any{"verdicts": verdicts}}); err != nil {
 		return err
 	}
+	if err := w.firstLook(inc, snapshot); err != nil {
+		return err
+	}
 	if err := w.sheet.TellNow(inc.Number); err != nil {
 		return err
 	}
 	return w.send(inc, route.NobodyStarted, "nobody", fmt.Sprintf(
 		"No runbook starts by itself for incident %d; a person is needed: %s", inc.Number, inc.Title))
+}
+
+// firstLook begins the first look of an incident's service, so that its record has a photograph of the moment. snapshot
+// is nil where no alert opened it. It works on nothing: whoever is needed still is.
+func (w *writing) firstLook(inc *store.Incident, snapshot map[string]any) error {
+	name := w.index.firstLook[inc.Service]
+	if name == "" {
+		return nil
+	}
+	why := "there is no runbook " + name
+	if b := w.index.books[name]; b != nil {
+		if why = b.NoFirstLook(inc.Service); why == "" {
+			st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: engine.FirstLook}
+			var refused error
+			if st.Inputs, refused = b.AcceptAll(nil); refused == nil {
+				_, err := w.sheet.Begin(st)
+				return err
+			}
+			why = refused.Error()
+		}
+	}
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunRefused, Actor: engine.FirstLook,
+		Title:   "First look not taken: " + name,
+		Content: map[string]any{"runbook": name, "because": why}})
 }
 
 // works reports whether a run works on an incident that is older than this batch.
@@ -111,7 +138,7 @@ func (w *writing) works(inc *store.Incident) (bool, error) {
 
 // also begins what starts at changes of an alert but those at which it is judged by default: each time anew.
 func (w *writing) also(a *store.Alert, inc *store.Incident, c alert.Change, times int) error {
-	snapshot := Snapshot(a)
+	snapshot := a.Snapshot()
 	if inc.State != "open" {
 		inc = nil // a record that is closed takes no new run
 	}

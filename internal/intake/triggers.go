@@ -50,6 +50,7 @@ type loaded struct {
 	mutes     []*trigger.Mute
 	joins     []*incident.Join
 	depends   *incident.Depends
+	firstLook map[string]string // by service: the runbook that looks first
 }
 
 // verdicts tells what starts, and where there are not too many triggers, why the others do not.
@@ -211,8 +212,12 @@ func (l *loaded) readDepends(tx *store.Tx) error {
 		return fmt.Errorf("read services: %w", err)
 	}
 	needs := map[string][]string{}
+	l.firstLook = map[string]string{}
 	for _, s := range services {
 		needs[s.Name] = s.DependsOn
+		if s.FirstLook != "" {
+			l.firstLook[s.Name] = s.FirstLook
+		}
 	}
 	l.depends = incident.NewDepends(needs)
 	return nil
@@ -230,7 +235,7 @@ func (in *Intake) Explain(ctx context.Context, a *store.Alert, from, n int) ([]t
 	if err != nil || len(l.order) <= maxExplained {
 		return nil, false, err
 	}
-	return l.index.ExplainSome(Snapshot(a), alert.New, from, n), from+n < l.index.Len(), nil
+	return l.index.ExplainSome(a.Snapshot(), alert.New, from, n), from+n < l.index.Len(), nil
 }
 
 // Listed is a trigger as it is now.

@@ -21,7 +21,7 @@ func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 	due := w.now.Add(steady)
 	v.Started, v.StartsAt = false, &due
 	w.count("held")
-	w.fire(*v, Snapshot(a), inc, store.FiredHeld)
+	w.fire(*v, a.Snapshot(), inc, store.FiredHeld)
 	if err := w.tx.AddWaiting(waiting(a, *v), due); err != nil {
 		return err
 	}
@@ -69,7 +69,7 @@ func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
 	case a.State != "open":
 		return fmt.Sprintf("the alert cleared before it had been so for %s", plain.Span(st.Steady))
 	}
-	if ok, err := st.Alert.Bool(&expr.Scope{Alert: Snapshot(a)}); err != nil {
+	if ok, err := st.Alert.Bool(&expr.Scope{Alert: a.Snapshot()}); err != nil {
 		return err.Error()
 	} else if !ok {
 		return fmt.Sprintf("the alert did not stay so for %s", plain.Span(st.Steady))
@@ -232,7 +232,7 @@ func (w *writing) ripe(id string, which trigger.Verdict) error {
 	} else if inc.State != "open" {
 		err = w.drop(a, inc, &verdicts[i], "the incident was closed meanwhile")
 	} else {
-		err = w.begin(&verdicts[i], Snapshot(a), inc, 1)
+		err = w.begin(&verdicts[i], a.Snapshot(), inc, 1)
 	}
 	if err != nil {
 		return err

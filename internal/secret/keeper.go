@@ -65,8 +65,10 @@ func (k *Keeper) Value(ctx context.Context, name string) (string, error) {
 // every version, and those of sealed readings by their marks. What cannot be opened is left out, for it could not be
 // used either; where the database cannot be asked, that is an error: nothing may be printed then.
 func (k *Keeper) Known(ctx context.Context, f task.Facts, names, marks []string) ([]string, error) {
-	if name, _, ok := strings.Cut(f.Secret, "@"); ok {
-		names = append(slices.Clone(names), name)
+	for _, opens := range []string{f.Secret, f.DeviceSecret} {
+		if name, _, ok := strings.Cut(opens, "@"); ok {
+			names = append(slices.Clone(names), name)
+		}
 	}
 	var out []string
 	rows, err := k.Store.In(ctx).SecretsNamed(names)

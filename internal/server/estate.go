@@ -158,6 +158,7 @@ func apiTarget(v app.Versioned[app.Target]) api.Target {
 	return api.Target{
 		Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret,
 		HostKey: t.HostKey, Labels: t.Labels, Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret,
+		Device:  t.Device,
 		Version: v.Version, Changed: v.Changed,
 	}
 }
@@ -166,7 +167,7 @@ func apiService(v app.Versioned[app.Service]) api.Service {
 	x := v.Item
 	return api.Service{
 		Name: x.Name, Title: x.Title, Owner: x.Owner, Stance: api.ServiceStance(x.Stance), QuietMinutes: x.QuietMinutes,
-		DependsOn: x.DependsOn, Harm: x.Harm, Version: v.Version, Changed: v.Changed,
+		DependsOn: x.DependsOn, Harm: x.Harm, FirstLook: x.FirstLook, Version: v.Version, Changed: v.Changed,
 	}
 }
 

@@ -63,6 +63,10 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 		Inputs: map[string]any{},
 		Events: []api.Event{},
 		Story:  []api.Entry{},
+		Going: append([]api.Going{}, mapped(run.Going, func(g flow.Going) api.Going {
+			return api.Going{Path: g.Path, Title: g.Look.Title, Asked: g.Asked, Answered: g.Answered, Silent: g.Silent,
+				Says: g.Says()}
+		})...),
 	}
 	for _, e := range run.Log {
 		if b, ok := e.Body.(flow.Begun); ok {

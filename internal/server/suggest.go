@@ -6,6 +6,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/expr"
 	"urgentis/core/suggest"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -17,10 +18,25 @@ func (s *Server) SuggestRunbooks(
 	if err != nil {
 		return nil, err
 	}
-	return api.SuggestRunbooks200JSONResponse{
+	return api.SuggestRunbooks200JSONResponse(apiSuggestions(x)), nil
+}
+
+// SuggestForService implements api.StrictServerInterface.
+func (s *Server) SuggestForService(
+	ctx context.Context, r api.SuggestForServiceRequestObject,
+) (api.SuggestForServiceResponseObject, error) {
+	x, err := s.App.SuggestForService(ctx, who(ctx), r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.SuggestForService200JSONResponse(apiSuggestions(x)), nil
+}
+
+func apiSuggestions(x *engine.Suggested) api.Suggestions {
+	return api.Suggestions{
 		Runbooks: append([]api.Suggestion{}, mapped(x.Runbooks, apiSuggestion)...),
 		Alike:    append([]api.AlikeIncident{}, mapped(x.Alike, apiAlike)...),
-	}, nil
+	}
 }
 
 func apiSuggestion(x suggest.Suggestion) api.Suggestion {

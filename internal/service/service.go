@@ -15,6 +15,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"urgentis/console"
+	"urgentis/core/device"
 	"urgentis/core/message"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/act/local"
@@ -149,13 +150,18 @@ func localHand(c Config) (local.Hand, error) {
 	return h, err
 }
 
+// deviceKind reads how devices of a kind are spoken with.
+func (i *Instance) deviceKind(ctx context.Context, kind string) (*device.Kind, error) {
+	return i.Store.In(ctx).DeviceKind(kind)
+}
+
 func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keeper *secret.Keeper) (err error) {
 	c := i.cfg
 	here, err := localHand(c)
 	if err != nil {
 		return err
 	}
-	i.ssh = ssh.New(keeper.Credential)
+	i.ssh = ssh.New(keeper.Credential, i.deviceKind)
 	feed := app.NewFeed(i.Store)
 	defer func() {
 		if err != nil {

@@ -116,6 +116,12 @@ func (tx *Tx) QuietAlerts(source string, after time.Duration) ([]Alert, error) {
 		and last_at < now() - ? * interval '1 second' order by last_at limit ?`, source, after.Seconds(), maxQuiet)
 }
 
+// OpenKeys gives the keys of open alerts of a source that begin in some way.
+func (tx *Tx) OpenKeys(source, prefix string) ([]string, error) {
+	return scan[string](tx, `select key from alert where state = 'open' and source = ? and starts_with(key, ?)
+		order by key`, source, prefix)
+}
+
 // Repeat is a report that alters nothing of an open alert but how often, and when last, it was made.
 type Repeat struct {
 	Identity
@@ -271,4 +277,26 @@ func (tx *Tx) CountStart(runbook, start string, most int, since, now time.Time) 
 		return false, nil
 	}
 	return true, tx.run("insert into started (runbook, start, at) values (?, ?, ?)", runbook, start, now)
+}
+
+// Snapshot is an alert as expressions see it.
+func (a *Alert) Snapshot() map[string]any {
+	labels := map[string]string(a.Labels)
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	return map[string]any{
+		"id":       a.ID,
+		"source":   a.Source,
+		"key":      a.Key,
+		"severity": a.Severity,
+		"state":    a.State,
+		"summary":  a.Summary,
+		"service":  a.Service,
+		"link":     a.Link,
+		"labels":   labels,
+		"count":    a.Count,
+		"first_at": a.FirstAt.UTC(),
+		"last_at":  a.LastAt.UTC(),
+	}
 }

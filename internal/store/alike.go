@@ -1,6 +1,9 @@
 package store
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // PastIncident is an incident that is over, with its first alert and a runbook that worked on it.
 type PastIncident struct {
@@ -28,4 +31,25 @@ func (tx *Tx) PastIncidents(service string, but int64) ([]PastIncident, error) {
 		left join lateral (select runbook from run where incident = i.number and ended_at is not null
 			order by begun_at desc limit 3) r on true
 		order by i.number desc`, service, but, mostPast)
+}
+
+// Returns lists the incidents of the same service that began with the very same alert as one, were there before it and
+// are over, the newest first; of the last 300 of the service.
+func (tx *Tx) Returns(i *Incident) ([]PastIncident, error) {
+	alerts, err := scan[Alert](tx, "select * from alert where incident = ? order by first_at, id limit 1", i.Number)
+	if err != nil || len(alerts) == 0 {
+		return nil, err
+	}
+	before, err := tx.PastIncidents(i.Service, i.Number)
+	if err != nil {
+		return nil, err
+	}
+	var out []PastIncident
+	for _, p := range before {
+		if p.Source == alerts[0].Source && p.Key == alerts[0].Key && p.Number < i.Number &&
+			!slices.ContainsFunc(out, func(r PastIncident) bool { return r.Number == p.Number }) {
+			out = append(out, p)
+		}
+	}
+	return out, nil
 }

@@ -68,3 +68,8 @@ func (tx *Tx) freeDeliveries(instance string) error {
 	return tx.run(`update river_job set state = 'available', scheduled_at = now() where kind = ? and state = 'running'
 		and attempted_by[array_upper(attempted_by, 1)] = ?`, Deliver{}.Kind(), instance)
 }
+
+// DeliveryKnown reports whether a message with a key was put into the outbox.
+func (tx *Tx) DeliveryKnown(key string) (bool, error) {
+	return one[bool](tx, "select exists (select from delivery where key = ?)", key)
+}

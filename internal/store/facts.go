@@ -1,8 +1,13 @@
 package store
 
 import (
+	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 
+	"urgentis/core/device"
+	"urgentis/core/estate"
 	"urgentis/core/task"
 )
 
@@ -14,6 +19,10 @@ func (tx *Tx) Facts(names []string) ([]task.Facts, error) {
 		return nil, fmt.Errorf("read targets: %w", err)
 	}
 	versions, err := tx.secretVersions(rows)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := tx.deviceKinds(rows)
 	if err != nil {
 		return nil, err
 	}
@@ -34,9 +43,70 @@ func (tx *Tx) Facts(names []string) ([]task.Facts, error) {
 		if r.Secret != "" {
 			f.Secret = fmt.Sprintf("%s@%d", r.Secret, versions[r.Secret])
 		}
+		if k := kinds[r.Device]; r.Device != "" {
+			f.Device, f.DeviceSecret = k.name, k.secret
+		}
 		out = append(out, f)
 	}
 	return out, nil
+}
+
+// deviceKind is a kind of devices as it is now: KIND@REVISION, and its secret as name@version.
+type deviceKind struct{ name, secret string }
+
+// deviceKinds reads the kinds of devices that targets are. One that is gone is KIND@0, which nobody can speak with.
+func (tx *Tx) deviceKinds(targets []Target) (map[string]deviceKind, error) {
+	out := map[string]deviceKind{}
+	for _, t := range targets {
+		if _, known := out[t.Device]; known || t.Device == "" {
+			continue
+		}
+		out[t.Device] = deviceKind{name: t.Device + "@0"}
+		d, err := tx.Document(estate.Device, t.Device)
+		if errors.Is(err, ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		k := deviceKind{name: fmt.Sprintf("%s@%d", t.Device, d.Number)}
+		kind, err := d.device()
+		if err != nil {
+			return nil, err
+		}
+		if kind.Secret != "" {
+			versions, err := tx.SecretVersions([]string{kind.Secret})
+			if err != nil {
+				return nil, err
+			}
+			k.secret = fmt.Sprintf("%s@%d", kind.Secret, versions[kind.Secret])
+		}
+		out[t.Device] = k
+	}
+	return out, nil
+}
+
+// DeviceKind reads how devices of a kind are spoken with, by KIND@REVISION.
+func (tx *Tx) DeviceKind(kind string) (*device.Kind, error) {
+	name, number, _ := strings.Cut(kind, "@")
+	n, err := strconv.Atoi(number)
+	if err != nil || n == 0 {
+		return nil, fmt.Errorf("there is no kind of device %s", name)
+	}
+	d, err := tx.DocumentRevision(estate.Device, name, n)
+	if err != nil {
+		return nil, fmt.Errorf("the kind of device %s: %w", name, err)
+	}
+	return d.device()
+}
+
+// device reads what a document says of a kind of devices.
+func (d *Document) device() (*device.Kind, error) {
+	docs, found := estate.Parse([]estate.File{{Name: d.Name, Text: d.Text}})
+	if len(docs) != 1 || docs[0].Device == nil {
+		return nil, fmt.Errorf("the kind of device %s is not sound under this program: %v", d.Name, found)
+	}
+	return docs[0].Device, nil
 }
 
 func (tx *Tx) secretVersions(targets []Target) (map[string]int, error) {

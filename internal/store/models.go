@@ -82,6 +82,8 @@ type Service struct {
 	DependsOn []string `gorm:"serializer:json"`
 	// Harm says in words who suffers when it is in trouble.
 	Harm string
+	// FirstLook names a runbook that only looks, for alerts that start nothing; "" for none.
+	FirstLook string
 }
 
 // Target is a host that runbooks act on.
@@ -97,6 +99,8 @@ type Target struct {
 	Known   map[string]any `gorm:"serializer:json"`
 	// LookAccount and LookSecret are for looking only: an account without rights to write.
 	LookAccount, LookSecret string
+	// Device is the kind of device that it is, spoken with in a dialogue; "" is a host with a shell.
+	Device string
 }
 
 // Secret is one sealed version of a key or password.

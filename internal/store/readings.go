@@ -112,11 +112,12 @@ type Point struct {
 
 // Points gives series from one time to another, one point for each stretch in which anything was read, in order.
 func (tx *Tx) Points(series []int64, from, to time.Time, stretch time.Duration) ([]Point, error) {
-	return scan[Point](tx, `select series, date_bin(? * interval '1 second', at, ?) as at,
-			(array_agg(value order by at desc))[1] as value, (array_agg(said order by at desc))[1] as said,
+	return scan[Point](tx, `with b as (select series, date_bin(? * interval '1 second', at, ?) as bin, max(at) as last,
 			min(coalesce(low, value)) as low, max(coalesce(high, value)) as high
-		from reading where series = any (?::bigint[]) and at >= ? and at < ?
-		group by 1, 2 order by 1, 2`, stretch.Seconds(), from, array{series}, from, to)
+			from reading where series = any (?::bigint[]) and at >= ? and at < ? group by 1, 2)
+		select b.series, b.bin as at, l.value, l.said, b.low, b.high from b
+		cross join lateral (select value, said from reading r where r.series = b.series and r.at = b.last limit 1) l
+		order by b.series, b.bin`, stretch.Seconds(), from, array{series}, from, to)
 }
 
 // thinning is how old what is kept in one span becomes before it is put together to a wider one.
@@ -164,7 +165,19 @@ func (s *Store) ThinReadings(ctx context.Context, now time.Time) (more bool, err
 			}
 			return nil // the finer ones first: what is put together to an hour has all its minutes then
 		}
+		if err := tx.thinIndicators(now); err != nil {
+			return err
+		}
 		return tx.run("delete from reading where span = 86400 and at < ?", now.AddDate(-3, 0, 0))
 	})
 	return more, err
+}
+
+// NewestWithin gives what was read last of each target of a service between two times, numbers alone, by name.
+func (tx *Tx) NewestWithin(service string, from, until time.Time) ([]SeriesNow, error) {
+	return scan[SeriesNow](tx, `select s.*, l.at, l.value from
+		(select * from series where service = ? order by name, target limit ?) s
+		cross join lateral (select at, value from reading r where r.series = s.id and at >= ? and at <= ?
+			order by at desc limit 1) l where l.value is not null order by s.name, s.target`,
+		service, maxSeries, from, until)
 }

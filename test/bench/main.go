@@ -37,7 +37,8 @@ var (
 	only = flag.String(
 		"only",
 		"",
-		"measure one group: matching, latency, steps, intake, mapped, heard, storm, many, wide, hurt or parked",
+		"measure one group: matching, latency, steps, intake, mapped, heard, storm, many, wide, standing, chart, "+
+			"hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	statements = flag.Bool("statements", false, "count the database's statements; makes all slower")
@@ -91,7 +92,7 @@ func all() error {
 		measure func() error
 	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
 		{"heard", b.heard}, {"storm", b.storm}, {"many", b.many}, {"wide", b.wide},
-		{"hurt", b.hurt}, {"parked", b.parked}} {
+		{"standing", b.standing}, {"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}
@@ -186,16 +187,20 @@ func (none) Fill(_ context.Context, r task.Request) (task.Request, []string, err
 
 func (none) Seal(text string) (string, error) { return text, nil }
 
-func (b *bench) engine(hand act.Hand, start bool) (*engine.Engine, error) {
-	e, err := engine.New(
+func (b *bench) engineOf(hands engine.Hands) (*engine.Engine, error) {
+	return engine.New(
 		engine.Config{
 			Link:    "http://u",
 			Store:   b.store,
-			Hands:   engine.Hands{"local": hand},
+			Hands:   hands,
 			Secrets: none{},
 			Log:     slog.New(slog.DiscardHandler),
 		},
 	)
+}
+
+func (b *bench) engine(hand act.Hand, start bool) (*engine.Engine, error) {
+	e, err := b.engineOf(engine.Hands{"local": hand})
 	if err != nil || !start {
 		return e, err
 	}

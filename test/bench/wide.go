@@ -11,7 +11,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gliderlabs/ssh"
@@ -19,21 +18,23 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/task"
-	"urgentis/internal/act"
 	ourssh "urgentis/internal/act/ssh"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
 )
 
 const (
-	wideTargets = 200
+	wideTargets = 2000
 	widePort    = 2230
 )
 
-// wide compares one look on 200 targets over SSH with OpenSSH's client under xargs -P 32.
+// wide compares one look on 200 targets over SSH with OpenSSH's client under xargs -P 50.
 func (b *bench) wide() error {
 	if _, err := exec.LookPath("ssh"); err != nil {
 		b.rows = append(
 			b.rows,
-			figure{"a look on 200 SSH targets", "not measured", "OpenSSH's client is not here", verdict(false)},
+			figure{"a look on 2,000 SSH targets", "not measured", "OpenSSH's client is not here", verdict(false)},
 		)
 		return nil
 	}
@@ -55,7 +56,7 @@ func (b *bench) wide() error {
 	var known strings.Builder
 	var list []string
 	for i := range wideTargets {
-		addr := fmt.Sprintf("127.0.70.%d", i+1)
+		addr := fmt.Sprintf("127.0.%d.%d", 70+i/200, i%200+1)
 		l, err := net.Listen("tcp", fmt.Sprintf("%s:%d", addr, widePort))
 		if err != nil {
 			return err
@@ -64,13 +65,30 @@ func (b *bench) wide() error {
 		list = append(list, addr)
 		fmt.Fprintf(&known, "[%s]:%d %s\n", addr, widePort, pinned)
 	}
-	hand := ourssh.New(func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", clientPEM, nil })
+	hand := ourssh.New(
+		func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", clientPEM, nil },
+		nil,
+	)
 	defer hand.Close()
-	cold, err := b.look(hand, list, pinned)
+	if err := b.addWide(list, pinned); err != nil {
+		return err
+	}
+	if err := b.push(wideBook); err != nil {
+		return err
+	}
+	e, err := b.engineOf(engine.Hands{"ssh": hand})
 	if err != nil {
 		return err
 	}
-	warm, err := b.look(hand, list, pinned)
+	if err := e.Start(b.ctx); err != nil {
+		return err
+	}
+	cold, err := b.look(e)
+	if err != nil {
+		return err
+	}
+	warm, err := b.look(e)
+	e.Stop()
 	if err != nil {
 		return err
 	}
@@ -81,9 +99,9 @@ func (b *bench) wide() error {
 	b.rows = append(
 		b.rows,
 		figure{
-			"a look on 200 SSH targets, cold",
+			"a look on 2,000 SSH targets, cold",
 			ms(cold),
-			fmt.Sprintf("%s (a third of ssh under xargs -P 32, %s)", ms(theirs/3), ms(theirs)),
+			fmt.Sprintf("%s (a third of ssh under xargs -P 50, %s)", ms(theirs/3), ms(theirs)),
 			verdict(cold < theirs/3),
 		},
 		figure{
@@ -110,40 +128,71 @@ func newKey() (xssh.Signer, []byte, error) {
 	return s, text, err
 }
 
-func (b *bench) look(hand *ourssh.Hand, list []string, pinned string) (time.Duration, error) {
-	begin := time.Now()
-	var wg sync.WaitGroup
-	failed := make(chan string, len(list))
+const wideBook = `urgentis: runbook/1
+name: wide
+title: Wide
+owner: bench
+service: wide
+steps:
+  - look: All of them
+    where: {role: wide}
+    run: ["true"]
+  - close: false-alarm
+    because: seen
+`
+
+// addWide has the service know the targets.
+func (b *bench) addWide(list []string, pinned string) error {
+	rows := make([]store.Target, len(list))
 	for i, addr := range list {
-		wg.Go(func() {
-			r := hand.Do(
-				b.ctx,
-				act.Job{
-					Attempt: fmt.Sprint("w", i),
-					Request: task.Request{Kind: "ssh", Words: []string{"true"}, Timeout: 60,
-						Target: task.Facts{
-							Name:    addr,
-							Address: addr,
-							Port:    widePort,
-							Account: "ops",
-							HostKey: pinned,
-							Secret:  "k@1",
-						}},
-				},
-			)
-			if r.State != flow.OK {
-				failed <- r.Error
-			}
-		})
+		rows[i] = store.Target{Name: "h-" + strings.ReplaceAll(addr, ".", "-"), Service: "wide", Address: addr,
+			Port: widePort, Account: "ops", HostKey: pinned, Secret: "k", Labels: store.Labels{"role": "wide"}}
 	}
-	wg.Wait()
+	return testdb.SQL(b.store).CreateInBatches(&rows, 500).Error
+}
+
+// look has a run take one look on all targets, and tells how long it took.
+func (b *bench) look(e *engine.Engine) (time.Duration, error) {
+	rev, err := b.store.In(b.ctx).Newest("wide")
+	if err != nil {
+		return 0, err
+	}
+	book, err := e.Book(b.ctx, rev.Revision)
+	if err != nil {
+		return 0, err
+	}
+	begin := time.Now()
+	runs, err := e.BeginNow(b.ctx, engine.Start{Book: book, StartedBy: "bench"})
+	if err != nil {
+		return 0, err
+	}
+	for {
+		var r store.Run
+		if err := testdb.SQL(b.store).Where("id = ?", runs[0].ID).Take(&r).Error; err != nil {
+			return 0, err
+		}
+		if r.EndedAt != nil {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
 	took := time.Since(begin)
-	select {
-	case why := <-failed:
-		return 0, fmt.Errorf("a look failed: %s", why)
-	default:
-		return took, nil
+	log, err := b.store.Log(b.ctx, runs[0].ID, 0)
+	if err != nil {
+		return 0, err
 	}
+	looked := 0
+	for _, ev := range log {
+		if o, ok := ev.Body.(flow.Outcome); ok {
+			if looked++; o.State != flow.OK {
+				return 0, fmt.Errorf("a look failed: %s", o.Error)
+			}
+		}
+	}
+	if looked != wideTargets {
+		return 0, fmt.Errorf("%d targets were looked at", looked)
+	}
+	return took, nil
 }
 
 func (b *bench) openSSH(list []string, key []byte, known string) (time.Duration, error) {
@@ -158,7 +207,7 @@ func (b *bench) openSSH(list []string, key []byte, known string) (time.Duration,
 		b.ctx,
 		"xargs",
 		"-P",
-		"32",
+		"50",
 		"-I{}",
 		"ssh",
 		"-F",

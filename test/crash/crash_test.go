@@ -210,21 +210,22 @@ func (s *stage) ends() {
 	assert.Len(s.t, runs.JSON200.Items, 1, "the alert started one run")
 }
 
-// at kills the service when a host begins its nth command with this word, and starts it again.
+// at kills the service when a host begins the nth command of a run with this word, and starts it again. Others look as
+// well: watches, and whoever keeps an open gate informed.
 func (s *stage) at(word string, n int) chan struct{} {
 	done := make(chan struct{})
 	var mu sync.Mutex
 	seen := 0
-	s.fleet.OnCommand = func(_ *demo.Host, words []string) {
+	s.fleet.Watch(func(_ *demo.Host, attempt string, words []string) {
 		mu.Lock()
 		defer mu.Unlock()
-		if len(words) > 1 && words[1] == word {
+		if len(words) > 1 && words[1] == word && strings.HasPrefix(attempt, "r") {
 			if seen++; seen == n {
 				s.kill()
 				close(done)
 			}
 		}
-	}
+	})
 	return done
 }
 

@@ -455,13 +455,7 @@ func (s *storm) prove(runs int) {
 		testdb.SQL(st).Raw("select (select count(*) from hold) + (select count(*) from awaiting)").Scan(&locks).Error,
 	)
 	assert.Zero(s.t, locks)
-	var incidents []int64
-	require.NoError(s.t, testdb.SQL(st).Raw("select number from incident").Scan(&incidents).Error)
-	assert.Len(s.t, incidents, runs)
-	for _, i := range incidents {
-		_, err := st.Verify(ctx, i)
-		assert.NoError(s.t, err, "incident %d", i)
-	}
+	s.proveIncidents(st, runs)
 	s.t.Logf(
 		"%d runs, %d changes begun, %d taken back, %d done again by a person; faults %v; ends %v",
 		runs,
@@ -471,4 +465,30 @@ func (s *storm) prove(runs int) {
 		s.faults,
 		ends,
 	)
+}
+
+// proveIncidents proves that each alert of the storm has one incident, whatever alerts of our own joined or opened
+// others (the storm may burn an objective's budget), and that every record is whole.
+func (s *storm) proveIncidents(st *store.Store, runs int) {
+	type opened struct {
+		Number int64
+		Storms int
+		Alerts string
+	}
+	var incidents []opened
+	require.NoError(s.t, testdb.SQL(st).Raw(`select i.number, count(a.id) filter (where a.labels->>'signal' = 'storm') storms,
+		coalesce(string_agg(a.source || ' ' || a.key || ': ' || a.summary, '; '), '') alerts
+		from incident i left join alert a on a.incident = i.number group by i.number`).Scan(&incidents).Error)
+	storms := 0
+	for _, i := range incidents {
+		storms += i.Storms
+		if i.Storms == 0 {
+			s.t.Logf("incident %d is none of the storm's: %s", i.Number, i.Alerts)
+			assert.Contains(s.t, i.Alerts, "objective/")
+		}
+		assert.LessOrEqual(s.t, i.Storms, 1, "incident %d: %s", i.Number, i.Alerts)
+		_, err := st.Verify(context.Background(), i.Number)
+		assert.NoError(s.t, err, "incident %d", i.Number)
+	}
+	assert.Equal(s.t, runs, storms, "%v", incidents)
 }

@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/chromedp/kb"
-
 	"urgentis/api"
 	"urgentis/core/access"
 	"urgentis/internal/demo"
@@ -316,18 +314,16 @@ func (s *shooter) bench() error {
 	if err := s.shoot("/api/v1/incidents/2/report?form=html", "What happened", "report.png"); err != nil {
 		return err
 	}
-	return s.document()
+	return s.service()
 }
 
-// document shows a trigger as it is written, where a value that alerts had is offered.
-func (s *shooter) document() error {
+// service shows the page of a service, with what is read of it and what happened to it.
+func (s *shooter) service() error {
 	for _, f := range []func() error{
-		func() error { return s.page.Go(s.w.Link + "/documents/trigger") },
-		func() error { return s.page.See("A new trigger") },
-		func() error { return s.page.Click(".cm-line:nth-child(4)") },
-		func() error { return s.page.Press(kb.End + ` && alert.labels.signal == "`) },
-		func() error { return s.page.See("queue_depth") },
-		func() error { return s.page.Shoot(filepath.Join(s.folder, "document.png")) },
+		func() error { return s.page.Go(s.w.Link + "/services/boarding-gates") },
+		func() error { return s.page.Until("document.querySelectorAll('canvas').length > 3") },
+		func() error { return s.page.See("Runbooks that may fit") },
+		func() error { return s.page.Shoot(filepath.Join(s.folder, "service.png")) },
 	} {
 		if err := f(); err != nil {
 			return err
@@ -394,7 +390,7 @@ func (s *shooter) command(args, file string) error {
 		return nil
 	}
 	const display = ":97"
-	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x945x24", "-nolisten", "tcp")
+	x := exec.CommandContext(s.ctx, "Xvfb", display, "-screen", "0", "1280x985x24", "-nolisten", "tcp")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -413,7 +409,7 @@ func (s *shooter) command(args, file string) error {
 		"-fs",
 		"7.5",
 		"-geometry",
-		"210x71+0+0",
+		"210x74+0+0",
 		"-bg",
 		"#10151a",
 		"-fg",

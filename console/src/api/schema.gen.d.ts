@@ -346,6 +346,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Standing looks, and how each went last, by name. */
+        get: operations["listWatches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/objectives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Objectives of services, how much is left of their budgets and how fast these burn. */
+        get: operations["listObjectives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/objectives/{name}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What an objective came to over a time, and what was left of its budget.
+         * @description Time of which nothing is known has no point.
+         */
+        get: operations["objectiveCourse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{name}/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over. */
+        get: operations["suggestForService"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{name}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to a service and to those that it needs, the newest first; at most 200. */
+        get: operations["serviceMarks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/listeners": {
         parameters: {
             query?: never;
@@ -1200,6 +1288,23 @@ export interface paths {
         };
         /** Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over. */
         get: operations["suggestRunbooks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/around": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How wide an incident is, what happened before it, which targets stand apart, and when it was there before. */
+        get: operations["aroundIncident"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2103,6 +2208,194 @@ export interface components {
             /** @description that worked on it; empty where none did */
             runbook: string;
         };
+        Watch: {
+            name: string;
+            service: string;
+            /**
+             * Format: double
+             * @description seconds
+             */
+            every: number;
+            /** Format: date-time */
+            due_at: string;
+            /**
+             * Format: date-time
+             * @description when it was taken last
+             */
+            taken_at?: string;
+            /** @description of how many targets it was taken last */
+            asked: number;
+            /** @description how many of them gave all that was to be read */
+            answered: number;
+            /**
+             * Format: double
+             * @description seconds
+             */
+            took: number;
+            /** @description why not all did */
+            trouble: string;
+            readings: string[];
+        };
+        Objective: {
+            name: string;
+            service: string;
+            title: string;
+            /** @description what is asked for, in words */
+            says: string;
+            /**
+             * Format: double
+             * @description the share that is to be good, from 0 to 1
+             */
+            target?: number;
+            /**
+             * Format: date-time
+             * @description the beginning of its window
+             */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: double
+             * @description minutes or events
+             */
+            good: number;
+            /** Format: double */
+            bad: number;
+            /**
+             * Format: double
+             * @description what is good of what is known, from 0 to 1
+             */
+            share?: number;
+            /**
+             * Format: double
+             * @description what is left of the budget: 1 is all, 0 and below nothing
+             */
+            left?: number;
+            /** @description how much of its window nothing is known of */
+            unknown_minutes: number;
+            /** @description nothing has been known for a quarter of an hour */
+            blind: boolean;
+            burns: components["schemas"]["Burning"][];
+            /** Format: date-time */
+            measured_until: string;
+            /** Format: date-time */
+            began_at: string;
+            /** @description why the last minute is not known */
+            why_unknown: string;
+            /** @description why it cannot be read under this program */
+            broken: string;
+        };
+        Burning: {
+            /** @description the time over which it is measured */
+            over: string;
+            severity: string;
+            /**
+             * Format: double
+             * @description how many times faster than evenly the budget must burn for an alert
+             */
+            limit: number;
+            /**
+             * Format: double
+             * @description how many times faster it burns over that time
+             */
+            long: number;
+            /**
+             * Format: double
+             * @description and over a twelfth of it
+             */
+            short: number;
+            on: boolean;
+        };
+        ObjectivePoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            good: number;
+            /** Format: double */
+            bad: number;
+            /**
+             * Format: double
+             * @description seconds of which anything is known
+             */
+            known: number;
+            /**
+             * Format: double
+             * @description of the budget at its end
+             */
+            left?: number;
+        };
+        ServiceMark: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            what: "deployment" | "change" | "undo" | "incident" | "setting";
+            service: string;
+            title: string;
+            by: string;
+            /** Format: int64 */
+            incident?: number;
+            link?: string;
+        };
+        Around: {
+            /** @description what went bad first stands first */
+            wide: components["schemas"]["Affected"][];
+            /** @description the newest first */
+            before: components["schemas"]["ServiceMark"][];
+            /**
+             * Format: date-time
+             * @description from when on before is told
+             */
+            since: string;
+            odd: components["schemas"]["OddReading"][];
+            /** @description earlier incidents that began with the very same alert */
+            returns: components["schemas"]["AlikeIncident"][];
+            /** @description how many of them ended in the 30 days before it */
+            lately: number;
+        };
+        Affected: {
+            service: string;
+            /** @description empty for the service itself, depends_on for what it needs, needed_by for what needs it */
+            along: string;
+            /** Format: date-time */
+            since: string;
+            /** @description the first of them, at most 20 */
+            things: components["schemas"]["BadThing"][];
+            /** @description how many there are */
+            count: number;
+        };
+        BadThing: {
+            alert: string;
+            severity: string;
+            summary: string;
+            target: string;
+            /** Format: int64 */
+            incident?: number;
+            /** Format: date-time */
+            at: string;
+            over: boolean;
+        };
+        OddReading: {
+            reading: string;
+            target: string;
+            /** Format: double */
+            value: number;
+            /**
+             * Format: double
+             * @description of the others
+             */
+            low: number;
+            /**
+             * Format: double
+             * @description the median of the others
+             */
+            middle: number;
+            /** Format: double */
+            high: number;
+            unit: string;
+            /** Format: date-time */
+            at: string;
+            says: string;
+        };
         Look: {
             run: string;
             runbook: string;
@@ -2477,7 +2770,7 @@ export interface components {
             body: string;
         };
         /** @enum {string} */
-        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding";
+        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding" | "watch" | "objective" | "device";
         NewPush: {
             files: components["schemas"]["PushFile"][];
             /**
@@ -2548,6 +2841,8 @@ export interface components {
             quiet_minutes?: number | null;
             /** @description who suffers when it is in trouble, and how; above each gate */
             harm?: string | null;
+            /** @description a runbook of the service that only looks, begun for incidents on which nothing starts */
+            first_look?: string | null;
             /** @description the services that it needs; joins may look along them */
             depends_on?: components["schemas"]["ThingName"][] | null;
             version?: components["schemas"]["Version"];
@@ -2577,6 +2872,8 @@ export interface components {
             } | null;
             /** @description an account without rights to write */
             look_account?: string | null;
+            /** @description the kind of device that it is, a document of the kind device; without it, it is a host with a shell */
+            device?: string | null;
             /** @description the secret of look_account */
             look_secret?: string | null;
             version?: components["schemas"]["Version"];
@@ -3212,6 +3509,8 @@ export interface components {
             next?: string;
         };
         RunDetail: {
+            /** @description the looks that are being taken and how far they are */
+            going: components["schemas"]["Going"][];
             /** @description the run as people read it */
             story: components["schemas"]["Entry"][];
             run: components["schemas"]["Run"];
@@ -3219,6 +3518,16 @@ export interface components {
                 [key: string]: unknown;
             };
             events: components["schemas"]["Event"][];
+        };
+        Going: {
+            path: string;
+            title: string;
+            /** @description of how many targets it is to be taken */
+            asked: number;
+            answered: number;
+            /** @description how many did not answer */
+            silent: number;
+            says: string;
         };
         Event: {
             /** Format: int64 */
@@ -4272,6 +4581,135 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Course"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWatches: {
+        parameters: {
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description watches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listObjectives: {
+        parameters: {
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description objectives */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Objective"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    objectiveCourse: {
+        parameters: {
+            query?: {
+                /** @description a day before until unless said */
+                from?: string;
+                /** @description now unless said */
+                until?: string;
+                /** @description about how many */
+                points?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the objective over time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectivePoint"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    suggestForService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description suggestions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestions"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    serviceMarks: {
+        parameters: {
+            query?: {
+                /** @description a day before until unless said */
+                from?: string;
+                /** @description now unless said */
+                until?: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description marks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceMark"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5682,6 +6120,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Suggestions"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    aroundIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what stands around it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Around"];
                 };
             };
             default: components["responses"]["Problem"];

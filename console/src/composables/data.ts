@@ -323,3 +323,89 @@ export const useReadAgain = () =>
   useMutation({
     mutationFn: (id: string) => got(api.POST('/api/v1/unread/{id}/again', { params: { path: { id } } })),
   })
+
+export const useServices = () => useQuery({ queryKey: ['services'], queryFn: () => got(api.GET('/api/v1/services')) })
+
+/** How objectives stand: of one service, or of all. They are measured each minute, and asked when they were. */
+export const useObjectives = (service: MaybeRefOrGetter<string> = '') =>
+  useQuery({
+    queryKey: computed(() => ['objectives', toValue(service)]),
+    queryFn: () => got(api.GET('/api/v1/objectives', { params: { query: { service: toValue(service) } } })),
+  })
+
+export const useWatches = (service: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['watches', toValue(service)]),
+    queryFn: () => got(api.GET('/api/v1/watches', { params: { query: { service: toValue(service) } } })),
+    refetchInterval: 15_000,
+  })
+
+/** A stretch of time until now, by its length in hours; it moves on with each asking. */
+export interface Stretch {
+  hours: number
+}
+const stretch = (s: Stretch) => {
+  const until = new Date()
+  return { from: new Date(until.getTime() - s.hours * 3_600_000).toISOString(), until: until.toISOString() }
+}
+/** How often what is drawn is asked anew: each hundredth of it, from ten seconds to five minutes. */
+const pace = (s: Stretch) => Math.min(300_000, Math.max(10_000, s.hours * 36_000))
+
+export const useReadings = (service: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['readings', toValue(service)]),
+    queryFn: () => got(api.GET('/api/v1/readings', { params: { query: { service: toValue(service) } } })),
+    refetchInterval: 15_000,
+  })
+
+/** In how many points a course is drawn. */
+export const coursePoints = 300
+
+export const useCourses = (service: MaybeRefOrGetter<string>, name: string, s: MaybeRefOrGetter<Stretch>) =>
+  useQuery({
+    queryKey: computed(() => ['readings', toValue(service), name, toValue(s).hours]),
+    queryFn: async () => {
+      const time = stretch(toValue(s))
+      const query = { service: toValue(service), name, points: coursePoints, ...time }
+      return { ...time, courses: await got(api.GET('/api/v1/readings/courses', { params: { query } })) }
+    },
+    refetchInterval: () => pace(toValue(s)),
+    placeholderData: (old) => old,
+  })
+
+export const useObjectiveCourse = (name: string, s: MaybeRefOrGetter<Stretch>) =>
+  useQuery({
+    queryKey: computed(() => ['objectives', 'course', name, toValue(s).hours]),
+    queryFn: async () => {
+      const time = stretch(toValue(s))
+      const params = { path: { name }, query: { points: coursePoints, ...time } }
+      return { ...time, points: await got(api.GET('/api/v1/objectives/{name}/course', { params })) }
+    },
+    refetchInterval: 60_000,
+    placeholderData: (old) => old,
+  })
+
+export const useMarks = (service: MaybeRefOrGetter<string>, s: MaybeRefOrGetter<Stretch>) =>
+  useQuery({
+    queryKey: computed(() => ['marks', toValue(service), toValue(s).hours]),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/services/{name}/marks', {
+          params: { path: { name: toValue(service) }, query: stretch(toValue(s)) },
+        }),
+      ),
+    refetchInterval: 30_000,
+    placeholderData: (old) => old,
+  })
+
+export const useAround = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: computed(() => ['incident', toValue(number), 'around']),
+    queryFn: () => got(api.GET('/api/v1/incidents/{number}/around', { params: { path: { number: toValue(number) } } })),
+  })
+
+export const useServiceSuggestions = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['alerts', 'suggestions', toValue(name)]),
+    queryFn: () => got(api.GET('/api/v1/services/{name}/suggestions', { params: { path: { name: toValue(name) } } })),
+  })

@@ -77,4 +77,30 @@ name: my-route
 when: notice.owner == "my-team"
 tell: [room/my-room, on-call/my-team]
 `,
+  watch: `urgentis: watch/1
+name: queue-depth
+service: berth-queue
+every: 10s
+looks:
+  - look: Depth of the queue
+    where: {role: consumer}
+    run: [berthq, depth, --queue, quay-north]
+    read:
+      depth: {json: .depth, type: integer, unit: messages, good: low}
+`,
+  objective: `urgentis: objective/1
+name: berths-in-time
+service: berth-queue
+title: Berths are assigned in time
+holds: max(readings.depth) < 400
+target: 99.5
+window: 28d
+`,
+  device: `urgentis: device/1
+name: quay-switch
+title: Switches of the quays
+ready: '[a-z0-9-]+>'
+before: ['terminal length 0']
+refused: '^% '
+`,
 }

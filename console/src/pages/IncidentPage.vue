@@ -3,6 +3,7 @@ import { computed, nextTick, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import type { Schemas } from '../api/client'
+import AroundPanel from '../components/AroundPanel.vue'
 import GatePanel from '../components/GatePanel.vue'
 import HandOverPanel from '../components/HandOverPanel.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
@@ -15,7 +16,7 @@ import SuggestPanel from '../components/SuggestPanel.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
-import { useAttachments, useClose, useHold, useIncident, useLookAgain, useNote } from '../composables/data'
+import { useAround, useAttachments, useClose, useHold, useIncident, useLookAgain, useNote } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -36,6 +37,9 @@ const alert = computed(() => q.data.value?.alerts[0])
 const hold = useHold(number)
 const files = useAttachments(number)
 const take = () => attempt(() => hold.mutateAsync({}))
+
+const around = useAround(number)
+const before = (n: number) => (n === 1 ? 'it was there once before' : `it was there ${n} times before`)
 
 const picked = ref<number>()
 async function pick(entry: number) {
@@ -87,7 +91,12 @@ const end = () =>
       <header class="head">
         <div>
           <div class="top">
-            <p class="faint">Incident {{ i.number }} · {{ i.service || 'no service' }}</p>
+            <p class="faint">
+              Incident {{ i.number }} ·
+              <router-link v-if="i.service" :to="`/services/${i.service}`">{{ i.service }}</router-link><template v-else
+                >no service</template
+              >
+            </p>
             <div v-if="i.state === 'open' && session.may('responder')" class="by-hand">
               <v-btn v-if="i.holder !== session.me?.name" size="small" :loading="hold.isPending.value" @click="take"
                 >Take it</v-btn
@@ -103,6 +112,9 @@ const end = () =>
             <span class="faint"
               >opened <TimeAgo :at="i.opened_at" />, {{ i.resolved_at ? 'took' : 'for' }}
               <span class="num">{{ took }}</span></span
+            >
+            <a v-if="around.data.value?.returns.length" href="#around"
+              >↻ {{ before(around.data.value.returns.length) }}</a
             >
             <span v-if="i.holder" class="faint">held by {{ i.holder }}</span>
             <span v-if="(i.alerts ?? 0) > 1" class="faint num">{{ i.alerts }} alerts</span>
@@ -126,16 +138,7 @@ const end = () =>
       <HandOverPanel v-if="q.data.value.handed_over" :over="q.data.value.handed_over" :holder="i.holder" />
       <SuggestPanel v-if="i.state === 'open' && !running.length" :number="i.number" />
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
-      <section v-if="q.data.value.deployments?.length" aria-label="Changed before">
-        <h2>Changed from a day before</h2>
-        <ul class="changed">
-          <li v-for="d in q.data.value.deployments" :key="d.id">
-            <TimeAgo :at="d.at" /> <strong>{{ d.service }}</strong> {{ d.version }} {{ d.summary }}
-            <span class="faint">{{ d.by ? `by ${d.by}` : '' }} {{ d.environment }}</span>
-            <a v-if="d.link" :href="d.link" target="_blank" rel="noreferrer">at the source</a>
-          </li>
-        </ul>
-      </section>
+      <AroundPanel :number="i.number" :service="i.service" />
       <details v-if="q.data.value.alerts.length" class="alerts" :open="q.data.value.alerts.length < 4">
         <summary>
           {{ q.data.value.alerts.length === 1 ? 'Its alert' : `Its ${i.alerts ?? q.data.value.alerts.length} alerts` }}
@@ -204,10 +207,6 @@ const end = () =>
 .alerts summary {
   padding: 4px 0;
   cursor: pointer;
-}
-.changed {
-  list-style: none;
-  padding: 0;
 }
 .by-hand {
   display: flex;

@@ -89,6 +89,9 @@ const repeat = () => attempt(async () => router.push(`/runs/${(await again.mutat
       </p>
       <GatePanel v-for="g in (gates.data.value ?? []).filter((x) => x.run === id)" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in (questions.data.value ?? []).filter((y) => y.run === id)" :key="x.id" :question="x" />
+      <p v-for="g in q.data.value.going" :key="g.path" role="status">
+        <span aria-hidden="true">▸</span> {{ g.title }}: <span class="num">{{ g.says }}</span>
+      </p>
       <LiveOutput :runs="r.ended_at ? [] : [r.id]" />
       <h2>The path that it took</h2>
       <FlowGraph v-if="graph.data.value" :graph="graph.data.value" />

@@ -131,7 +131,9 @@ func (h *Hand) stop(job act.Job, s *session) {
 			return
 		}
 		if !job.Request.Plain {
-			h.signalAttempt(job, string(sig))
+			if err := h.signalAttempt(job, string(sig)); err != nil && !errors.Is(err, errSearched) {
+				return // the host cannot be reached: nobody can end it
+			}
 		}
 		if ended(stopTime) {
 			return
@@ -144,18 +146,15 @@ func (h *Hand) stop(job act.Job, s *session) {
 const killAttempt = `p=$(grep -lzxsF -e "URGENTIS_ATTEMPT=$1" /proc/[0-9]*/environ)
 for f in $p; do f=${f#/proc/}; f=${f%/environ}; [ "$f" = $$ ] || kill -"$2" "$f" 2>/dev/null; done`
 
+// errSearched says that a search came to its end, and not to a good one.
+var errSearched = errors.New("the search for it failed")
+
 // searchTime bounds one search, the wait for its turn included; there is one at a time for each host.
 const searchTime = 10 * time.Second
 
-func (h *Hand) signalAttempt(job act.Job, sig string) {
-	h.search(
-		context.Background(),
-		job,
-		killAttempt,
-		io.Discard,
-		job.Attempt,
-		sig,
-	) //nolint:errcheck // what is left is looked for again
+// signalAttempt gives an error where it could not look for the attempt.
+func (h *Hand) signalAttempt(job act.Job, sig string) error {
+	return h.search(context.Background(), job, killAttempt, io.Discard, job.Attempt, sig)
 }
 
 // findAttempt prints the processes of the account that have the attempt in their environment.
@@ -200,7 +199,7 @@ func (h *Hand) search(ctx context.Context, job act.Job, script string, out io.Wr
 	case <-s.exited:
 		s.closeAfterOutput()
 		if s.exit == nil || *s.exit != 0 {
-			return errors.New("the search for it failed")
+			return errSearched
 		}
 		return nil
 	case <-ctx.Done():

@@ -27,15 +27,16 @@ type Credential func(ctx context.Context, f task.Facts) (kind string, value []by
 // Hand runs commands over kept connections. The zero value is not usable; see New.
 type Hand struct {
 	credential Credential
+	kinds      Kinds
 	mu         sync.Mutex
 	hosts      map[task.Facts]*host
 	closed     chan struct{}
 	once       sync.Once
 }
 
-// New makes a hand that signs in with the credentials it is given.
-func New(c Credential) *Hand {
-	h := &Hand{credential: c, hosts: map[task.Facts]*host{}, closed: make(chan struct{})}
+// New makes a hand that signs in with the credentials it is given, and speaks with devices as kinds says.
+func New(c Credential, kinds Kinds) *Hand {
+	h := &Hand{credential: c, kinds: kinds, hosts: map[task.Facts]*host{}, closed: make(chan struct{})}
 	go h.tidy()
 	return h
 }
@@ -48,6 +49,11 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.Timeout)*time.Second)
 	defer cancel()
+	if typed, err := reachesByDialogue(r); err != nil {
+		return act.Failed(err.Error())
+	} else if typed {
+		return h.talk(ctx, job)
+	}
 	line, stdin, err := command(r, job.Attempt)
 	if err != nil {
 		return act.Failed(err.Error())
@@ -239,6 +245,10 @@ func dial(ctx context.Context, addr string, cfg *ssh.ClientConfig) (*ssh.Client,
 		conn.Close()
 		if errors.Is(err, errWrongKey) {
 			return nil, errWrongKey
+		}
+		if ctx.Err() != nil || !time.Now().Before(deadline) {
+			return nil, fmt.Errorf("signing in to %s did not end in time: it took the connection, and went no further",
+				addr)
 		}
 		return nil, fmt.Errorf("signing in to %s: %w", addr, err)
 	}

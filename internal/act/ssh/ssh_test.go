@@ -37,7 +37,7 @@ func sshd(t *testing.T, more ...string) *sshHost {
 }
 
 func (h *sshHost) hand(t *testing.T) *Hand {
-	hand := New(func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", h.key, nil })
+	hand := New(func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", h.key, nil }, nil)
 	t.Cleanup(hand.Close)
 	return hand
 }
@@ -123,13 +123,11 @@ func TestNothingBegunIsFailed(t *testing.T) {
 		"connection refused":    func(j *act.Job, _ **Hand) { j.Request.Target.Port = 1 },
 		"unable to authenticate": func(_ *act.Job, hand **Hand) {
 			k, _ := testpeers.Keys(t)
-			*hand = New(fixed("ssh-key", k,
-				nil))
+			*hand = New(fixed("ssh-key", k, nil), nil)
 		},
-		"no SSH key": func(_ *act.Job, hand **Hand) { *hand = New(fixed("ssh-key", []byte("x"), nil)) },
+		"no SSH key": func(_ *act.Job, hand **Hand) { *hand = New(fixed("ssh-key", []byte("x"), nil), nil) },
 		"there is no secret": func(_ *act.Job, hand **Hand) {
-			*hand = New(fixed("", nil,
-				errors.New("there is no secret k")))
+			*hand = New(fixed("", nil, errors.New("there is no secret k")), nil)
 		},
 	} {
 		hand := h.hand(t)

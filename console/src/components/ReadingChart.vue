@@ -1,0 +1,55 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { coursePoints, useCourses, type Stretch } from '../composables/data'
+import TimeChart from './TimeChart.vue'
+
+// One reading of a service over time, all targets on one scale.
+const props = defineProps<{
+  service: string
+  name: string
+  unit: string
+  stretch: Stretch
+  marks: Schemas['ServiceMark'][]
+}>()
+const q = useCourses(
+  () => props.service,
+  props.name,
+  () => props.stretch,
+)
+const lines = computed(() =>
+  (q.data.value?.courses ?? []).map((c) => ({ name: c.reading.target ?? '', points: c.points })),
+)
+const known = computed(() => lines.value.some((l) => l.points.length))
+const says = computed(() => {
+  const last = (q.data.value?.courses ?? []).map((c) => c.points.at(-1)?.value).filter((v) => v !== undefined)
+  return `${props.name}: ${lines.value.length} targets, from ${Math.min(...last)} to ${Math.max(...last)} ${props.unit} now`
+})
+</script>
+
+<template>
+  <div>
+    <div class="name">
+      <span class="mono">{{ name }}</span> <span class="faint">{{ unit }}</span>
+    </div>
+    <TimeChart
+      v-if="q.data.value && known"
+      :lines="lines"
+      :from="Date.parse(q.data.value.from)"
+      :until="Date.parse(q.data.value.until)"
+      :unit="unit"
+      :marks="marks"
+      :points="coursePoints"
+      :says="says"
+    />
+    <p v-else-if="q.isSuccess.value" class="faint">Nothing was read in this time.</p>
+    <p v-if="q.error.value" role="alert" class="wrong">{{ q.error.value.message }}</p>
+  </div>
+</template>
+
+<style scoped>
+.name {
+  font-size: 13px;
+}
+</style>

@@ -1,0 +1,341 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"urgentis/core/estate"
+	"urgentis/core/flow"
+	"urgentis/core/watch"
+	"urgentis/internal/store"
+)
+
+// Standing looks are bounded: so many watches in the hands of an instance, of all of them so many looks at once, and
+// one taking for so long.
+const (
+	maxInHand    = 64
+	maxStanding  = 64
+	standingTime = 2 * time.Minute
+)
+
+const (
+	// standingEvery is how often it is asked which watches are due.
+	standingEvery = 200 * time.Millisecond
+	// standingGather is for how long takings are gathered that share a commit.
+	standingGather = 200 * time.Millisecond
+	// maxWatches bounds how many watches are kept parsed.
+	maxWatches = 20_000
+)
+
+// standing is what an instance has in hand of watches.
+type standing struct {
+	slots   chan struct{} // a place for each look under way
+	inHand  chan struct{} // one for each watch
+	done    chan stood
+	watches *lru.Cache[string, *watch.Watch] // by name and revision
+	taking  sync.WaitGroup
+	ended   chan struct{} // nothing more is taken in hand
+}
+
+// stood is a watch that was taken.
+type stood struct {
+	row  store.Standing
+	read taken
+	cut  bool // the service ended meanwhile
+}
+
+func newStanding() (*standing, error) {
+	watches, err := lru.New[string, *watch.Watch](maxWatches)
+	if err != nil {
+		return nil, fmt.Errorf("make room for watches: %w", err)
+	}
+	return &standing{
+		slots:   make(chan struct{}, maxStanding),
+		inHand:  make(chan struct{}, maxInHand),
+		done:    make(chan stood, maxInHand),
+		watches: watches,
+		ended:   make(chan struct{}),
+	}, nil
+}
+
+// takeStanding takes the watches that are due.
+func (e *Engine) takeStanding() {
+	defer close(e.standing.ended)
+	e.every(standingEvery, "take standing looks", e.standingOnce)
+}
+
+func (e *Engine) standingOnce(ctx context.Context) error {
+	free := maxInHand - len(e.standing.inHand)
+	if free == 0 {
+		return nil
+	}
+	var due []store.Standing
+	err := e.Store.Tx(ctx, func(tx *store.Tx) (err error) {
+		due, err = tx.TakeStanding(free, standingTime+10*time.Second)
+		return err
+	})
+	if err != nil || len(due) == 0 {
+		return err
+	}
+	estates, err := e.estatesOf(ctx, due)
+	if err != nil {
+		names := make([]string, len(due))
+		for i, row := range due {
+			names[i] = row.Watch
+		}
+		return errors.Join(err, e.Store.In(ctx).StandingBack(names))
+	}
+	for _, row := range due {
+		e.standing.inHand <- struct{}{}
+		e.standing.taking.Go(func() {
+			defer func() { <-e.standing.inHand }()
+			e.standing.done <- e.stand(ctx, row, estates[row.Service])
+		})
+	}
+	return nil
+}
+
+// estatesOf reads the services of watches, and their targets.
+func (e *Engine) estatesOf(ctx context.Context, due []store.Standing) (map[string]estateOf, error) {
+	out := map[string]estateOf{}
+	err := e.Write(ctx, func(s *Sheet) error {
+		for _, row := range due {
+			if _, known := out[row.Service]; known {
+				continue
+			}
+			w, err := e.WatchOf(s.tx, row)
+			if err != nil {
+				continue // its own taking says so
+			}
+			est, err := s.estate(w.Looks)
+			if err != nil {
+				return err
+			}
+			out[row.Service] = est
+		}
+		return nil
+	})
+	return out, err
+}
+
+// WatchOf is the watch that a row stands for, as its revision says it.
+func (e *Engine) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error) {
+	key := fmt.Sprint(row.Watch, " ", row.Number)
+	if w, ok := e.standing.watches.Get(key); ok {
+		return w, nil
+	}
+	d, err := tx.DocumentRevision(estate.Watch, row.Watch, row.Number)
+	if err != nil {
+		return nil, fmt.Errorf("read watch %s: %w", row.Watch, err)
+	}
+	docs, found := estate.Parse([]estate.File{{Name: row.Watch, Text: d.Text}})
+	if len(docs) != 1 || docs[0].Watch == nil {
+		return nil, fmt.Errorf("watch %s: %w: %v", row.Watch, ErrUnsound, found)
+	}
+	e.standing.watches.Add(key, docs[0].Watch)
+	return docs[0].Watch, nil
+}
+
+// stand takes one watch. A program error in it ends there.
+func (e *Engine) stand(ctx context.Context, row store.Standing, est estateOf) (out stood) {
+	began := e.now()
+	defer func() {
+		if r := recover(); r != nil {
+			out = stood{row: row}
+			out.row.Trouble = fmt.Sprintf("the program failed on it: %v", r)
+		}
+		out.row.TakenAt, out.row.Took = &began, e.now().Sub(began).Seconds()
+		out.cut = e.ctx.Err() != nil
+	}()
+	out.row = row
+	out.row.Asked, out.row.Answered, out.row.Trouble = 0, 0, ""
+	w, err := e.WatchOf(e.Store.In(ctx), row)
+	if err != nil {
+		out.row.Trouble = err.Error()
+		return out
+	}
+	ctx, cancel := context.WithTimeout(ctx, standingTime)
+	defer cancel()
+	if err := e.takeAll(ctx, w, est, &out); err != nil {
+		out.row.Trouble = err.Error()
+	}
+	return out
+}
+
+// looked is what one look of a taking came to.
+type looked struct {
+	in  flow.Intent
+	out flow.Outcome
+}
+
+// takeAll takes the looks of a watch one after another, each on as many targets at once as it says.
+func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out *stood) error {
+	st := Start{Book: w.Looks}
+	// A name of its own: by it what is under way on a target is ended, and nothing else.
+	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.now())
+	if err != nil {
+		return err
+	}
+	answered := map[string]bool{} // by target: whether all that was asked of it was to be had
+	defer func() {
+		out.row.Asked = len(answered)
+		for _, whole := range answered {
+			if whole {
+				out.row.Answered++
+			}
+		}
+	}()
+	results := make(chan looked)
+	flying := 0
+	defer func() {
+		for ; flying > 0; flying-- {
+			<-results // whatever went wrong, nothing is left under way
+		}
+	}()
+	for {
+		next, err := taking.Next(e.now())
+		if err != nil {
+			return err
+		}
+		for _, in := range next {
+			flying++
+			go func() { results <- looked{in, e.standingLook(ctx, w, in)} }()
+		}
+		if flying == 0 {
+			break
+		}
+		x := <-results
+		flying--
+		whole := x.out.State == flow.OK && len(x.out.Missing) == 0
+		if was, asked := answered[x.in.Target]; !asked || was {
+			answered[x.in.Target] = whole
+		}
+		if !whole && out.row.Trouble == "" {
+			out.row.Trouble = troubleOf(x.in.Target, x.out)
+		}
+		out.read.look(w.Looks, x.in.Look, x.out.Readings, "")
+		if err := taking.Took(x.out, e.now()); err != nil {
+			return err
+		}
+	}
+	if out.row.Trouble == "" {
+		out.row.Trouble = taking.Trouble()
+	}
+	return nil
+}
+
+// standingLook takes one look once there is a place for it; a program error in it is its failure.
+func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Intent) (out flow.Outcome) {
+	select {
+	case e.standing.slots <- struct{}{}:
+		defer func() { <-e.standing.slots }()
+	case <-ctx.Done():
+		return flow.Outcome{Attempt: in.Attempt, State: flow.Failed, Error: "there was no time for it"}
+	}
+	defer func() {
+		if r := recover(); r != nil {
+			out = flow.Outcome{Attempt: in.Attempt, State: flow.Failed,
+				Error: fmt.Sprintf("the program failed on it: %v", r)}
+		}
+	}()
+	out, _ = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil)
+	return out
+}
+
+// troubleOf says why a look did not give all that was to be read.
+func troubleOf(target string, o flow.Outcome) string {
+	says := o.Error
+	for _, name := range slices.Sorted(maps.Keys(o.Missing)) {
+		if says == "" {
+			says = name + " is missing: " + o.Missing[name]
+		}
+	}
+	if says == "" {
+		says = "it " + o.State
+	}
+	if target != "" {
+		says = target + ": " + says
+	}
+	if len(says) > store.MaxSaid {
+		says = clean(says[:store.MaxSaid]) + "…"
+	}
+	return says
+}
+
+// keepStanding writes what watches read, many in one commit. It ends after the last of them.
+func (e *Engine) keepStanding() {
+	defer e.loops.Done()
+	over := make(chan struct{})
+	go func() {
+		<-e.standing.ended
+		e.standing.taking.Wait()
+		close(over)
+	}()
+	for {
+		var batch []stood
+		select {
+		case s := <-e.standing.done:
+			batch = append(batch, s)
+		case <-over:
+			for len(e.standing.done) > 0 {
+				batch = append(batch, <-e.standing.done)
+			}
+			if len(batch) == 0 {
+				return
+			}
+		}
+		for t := time.After(standingGather); t != nil; {
+			select {
+			case s := <-e.standing.done:
+				batch = append(batch, s)
+			case <-t:
+				t = nil
+			}
+		}
+		e.survive("keep what watches read", func() {
+			// What the service's end cut off is written too, as far as it was read.
+			if err := e.keepStood(context.WithoutCancel(e.ctx), batch); err != nil {
+				e.Log.Warn("keep what watches read", "error", err)
+			}
+		})
+	}
+}
+
+// keepTime bounds one commit of what watches read.
+const keepTime = 20 * time.Second
+
+func (e *Engine) keepStood(ctx context.Context, batch []stood) error {
+	ctx, cancel := context.WithTimeout(ctx, keepTime)
+	defer cancel()
+	var read taken
+	var rows []store.Standing
+	var cut []string
+	for _, s := range batch {
+		if read.join(s.read); s.cut {
+			cut = append(cut, s.row.Watch)
+		} else {
+			rows = append(rows, s.row)
+		}
+	}
+	if err := read.identify(ctx, e.Store); err != nil {
+		return err
+	}
+	return e.Write(ctx, func(s *Sheet) error {
+		if err := store.Add(s.Bulk, read.rows); err != nil {
+			return err
+		}
+		if len(cut) > 0 {
+			if err := s.tx.StandingBack(cut); err != nil {
+				return err
+			}
+		}
+		return s.tx.StandingTaken(rows)
+	})
+}

@@ -1,0 +1,95 @@
+package engine_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/access"
+	"urgentis/core/estate"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+const queueWatch = `urgentis: watch/1
+name: queue
+service: berth-queue
+every: 1s
+looks:
+  - look: Depth
+    where: {role: consumer}
+    run: [berthq, depth, --queue, north]
+    read:
+      depth: {json: .depth, type: integer, unit: messages, good: low}
+`
+
+// watched has a watch taken.
+func (b *bench) watched(text string) {
+	docs, found := estate.Parse([]estate.File{{Name: "w", Text: text}})
+	require.Empty(b.t, found)
+	require.NoError(b.t, b.store.Tx(context.Background(), func(tx *store.Tx) error {
+		push := &store.Push{By: "iva"}
+		if err := tx.AddPush(push); err != nil {
+			return err
+		}
+		if err := tx.PushDocument(push, docs[0]); err != nil {
+			return err
+		}
+		return tx.SetStanding(docs[0].Watch)
+	}))
+}
+
+// A watch is taken in its beat, without a run; what it reads is there, and who did not answer is told.
+func TestAWatchIsTaken(t *testing.T) {
+	b := set(t, source(t))
+	b.q.silent = "consumer-2"
+	b.watched(queueWatch)
+	n := eventually[int](b, `select count(*) from reading r join series s on s.id = r.series where s.name = 'depth'
+		and s.target = 'consumer-1' and r.value = 812 and r.run is null having count(*) >= 2`)
+	assert.LessOrEqual(t, n, 4, "once a second")
+	list, err := b.store.In(context.Background()).ListStanding(access.Scope{All: true}, "berth-queue")
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, 2, list[0].Asked)
+	assert.Equal(t, 1, list[0].Answered)
+	assert.Equal(t, "consumer-2: no answer", list[0].Trouble)
+	var runs, others int
+	require.NoError(t, testdb.SQL(b.store).Raw("select count(*) from run").Scan(&runs).Error)
+	require.NoError(t, testdb.SQL(b.store).Raw(`select count(*) from reading r join series s on s.id = r.series
+		where s.target = 'consumer-2'`).Scan(&others).Error)
+	assert.Zero(t, runs)
+	assert.Zero(t, others, "what is missing is no reading")
+}
+
+// Two instances take a watch once in each beat, and one that stops gives back what it had in hand.
+func TestOneWatchOfTwoInstances(t *testing.T) {
+	b := set(t, source(t))
+	first := b.stop
+	b.start()
+	b.watched(queueWatch)
+	eventually[int](b, "select 1 from reading having count(*) >= 6")
+	first()
+	var twice int
+	require.NoError(t, testdb.SQL(b.store).Raw(`select count(*) from (select at - lag(at) over
+		(partition by series order by at) as gap from reading) x where gap < interval '500 milliseconds'`).
+		Scan(&twice).Error)
+	assert.Zero(t, twice)
+	var before int
+	require.NoError(t, testdb.SQL(b.store).Raw("select count(*) from reading").Scan(&before).Error)
+	eventually[int](b, "select 1 from reading having count(*) >= ?", before+4)
+}
+
+// A watch whose targets are slow is not taken again meanwhile, and one that cannot be read harms no other.
+func TestSlowAndBrokenWatches(t *testing.T) {
+	b := set(t, source(t))
+	require.NoError(t, testdb.SQL(b.store).Exec(`insert into standing (watch, service, number, every)
+		values ('gone', 'berth-queue', 9, '1 second')`).Error)
+	b.watched(queueWatch)
+	eventually[int](b, "select 1 from standing where watch = 'gone' and trouble like '%not found%'")
+	eventually[int](b, "select 1 from reading having count(*) >= 2")
+	due := eventually[time.Time](b, "select due_at from standing where watch = 'queue'")
+	assert.Less(t, time.Until(due), 2*time.Second)
+}

@@ -1,0 +1,2 @@
+-- +goose Up
+alter table target add column device text not null default '';

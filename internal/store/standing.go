@@ -1,0 +1,83 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/watch"
+)
+
+// Standing is a watch: when it is due, and how it went last.
+type Standing struct {
+	Watch, Service string
+	Number         int     // the revision of its document
+	Every          float64 // seconds
+	DueAt          time.Time
+	TakenAt        *time.Time // nil for never
+	Asked          int        // how many targets
+	Answered       int        // how many of them gave all that was to be read
+	Took           float64    // seconds
+	Trouble        string     // why not all did; "" where they did
+}
+
+// SetStanding has the newest revision of a watch taken, at once for the first time.
+func (tx *Tx) SetStanding(w *watch.Watch) error {
+	return tx.run(`insert into standing (watch, service, number, every)
+		select ?, ?, number, ? * interval '1 second' from document where kind = 'watch' and name = ?
+		on conflict (watch) do update set service = excluded.service, number = excluded.number,
+			every = excluded.every, due_at = now()`, w.Name, w.Service, w.Every.Seconds(), w.Name)
+}
+
+// RemoveStanding takes a watch out of use. What it read stays.
+func (tx *Tx) RemoveStanding(name string) error {
+	return tx.run("delete from standing where watch = ?", name)
+}
+
+// standing are the columns of a Standing.
+const standing = `watch, service, number, extract(epoch from every) as every, due_at, taken_at, asked, answered,
+	extract(epoch from took) as took, trouble`
+
+// ListStanding lists watches by name; service "" is every service.
+func (tx *Tx) ListStanding(scope access.Scope, service string) ([]Standing, error) {
+	where, args := and("true", nil, "service", service)
+	where, args = within(scope, where, args)
+	return scan[Standing](tx, "select "+standing+" from standing where "+where+" order by watch", args...)
+}
+
+// TakeStanding takes up to so many watches that are due in hand, for at most so long, and says when each is due next:
+// in its own beat, and where that was missed from now on.
+func (tx *Tx) TakeStanding(most int, bound time.Duration) ([]Standing, error) {
+	out, err := scan[Standing](tx, `with due as (
+			select watch as w from standing where due_at <= now() and (busy_until is null or busy_until < now())
+			order by due_at limit ? for update skip locked)
+		update standing set busy_until = now() + ? * interval '1 second',
+			due_at = case when due_at + every > now() then due_at + every else now() + every end
+		from due where watch = w returning `+standing, most, bound.Seconds())
+	if err != nil {
+		return nil, fmt.Errorf("find watches that are due: %w", err)
+	}
+	return out, nil
+}
+
+// StandingTaken notes how takings went, whatever became of their watches meanwhile.
+func (tx *Tx) StandingTaken(list []Standing) error {
+	var names, troubles []string
+	var asked, answered []int64
+	var at []time.Time
+	var took []float64
+	for _, s := range list {
+		names, troubles, at = append(names, s.Watch), append(troubles, s.Trouble), append(at, *s.TakenAt)
+		asked, answered, took = append(asked, int64(s.Asked)), append(answered, int64(s.Answered)), append(took, s.Took)
+	}
+	return tx.run(`update standing set busy_until = null, taken_at = x.at, asked = x.asked, answered = x.answered,
+			took = x.took * interval '1 second', trouble = x.trouble
+		from (select * from unnest(?::text[], ?::timestamptz[], ?::bigint[], ?::bigint[], ?::float8[], ?::text[])
+			as v(name, at, asked, answered, took, trouble) order by name) x where watch = x.name`,
+		array{names}, array{at}, array{asked}, array{answered}, array{took}, array{troubles})
+}
+
+// StandingBack gives watches back that were taken in hand and could not be taken to their end; they are due at once.
+func (tx *Tx) StandingBack(names []string) error {
+	return tx.run("update standing set busy_until = null, due_at = now() where watch = any (?::text[])", array{names})
+}

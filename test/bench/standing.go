@@ -1,0 +1,191 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"syscall"
+	"time"
+
+	"urgentis/core/access"
+	"urgentis/core/estate"
+	"urgentis/internal/act/httpcall"
+	"urgentis/internal/engine"
+	"urgentis/internal/store"
+	"urgentis/internal/testdb"
+)
+
+// Of standing looks: so many watches, each taken each minute, of targets that answer over HTTP.
+const (
+	watches     = 10_000
+	watchTime   = 60 * time.Second
+	watchWarm   = 70 * time.Second // until each was taken once
+	watchTarget = 100
+)
+
+// standing measures 10,000 standing looks a minute on one instance, and what they take of the processor.
+func (b *bench) standing() error {
+	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprint(w, `{"depth": 12, "state": "consuming"}`)
+	})}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	go srv.Serve(l) //nolint:errcheck // it ends with Close
+	defer srv.Close()
+	if err := b.clear(); err != nil {
+		return err
+	}
+	if err := b.pushWatches(l.Addr().(*net.TCPAddr).Port); err != nil {
+		return err
+	}
+	allowed, err := httpcall.ParseAllowed([]string{"127.0.0.0/8"})
+	if err != nil {
+		return err
+	}
+	e, err := b.engineOf(engine.Hands{"http": httpcall.New(allowed)})
+	if err != nil {
+		return err
+	}
+	defer e.Stop()
+	if err := e.Start(b.ctx); err != nil {
+		return err
+	}
+	time.Sleep(watchWarm)
+	before, cpu := b.readings(), processor()
+	time.Sleep(watchTime)
+	taken, used := b.readings()-before, processor()-cpu
+	cores := used.Seconds() / watchTime.Seconds()
+	b.rows = append(b.rows,
+		figure{"standing looks in a minute, of 10,000 that are due", fmt.Sprint(taken), "9,900",
+			verdict(taken >= watches*99/100)},
+		figure{"cores that this takes, without the database's", fmt.Sprintf("%.2f", cores), "1.00", verdict(cores < 1)},
+	)
+	late, err := b.store.In(b.ctx).ListStanding(access.Scope{All: true}, "")
+	if err != nil {
+		return err
+	}
+	for _, s := range late {
+		if s.Trouble != "" {
+			return fmt.Errorf("watch %s: %s", s.Watch, s.Trouble)
+		}
+	}
+	return b.dropWatches()
+}
+
+// pushWatches has watches taken, each of one target.
+func (b *bench) pushWatches(port int) error {
+	sql := testdb.SQL(b.store)
+	if err := sql.Create(&store.Service{Name: "standing", Owner: "bench", Stance: "ask"}).Error; err != nil {
+		return err
+	}
+	for i := range watchTarget {
+		if err := sql.Create(&store.Target{Name: fmt.Sprintf("w-%03d", i), Service: "standing", Address: "127.0.0.1",
+			Labels: store.Labels{"n": fmt.Sprint(i)}}).Error; err != nil {
+			return err
+		}
+	}
+	return b.store.Tx(b.ctx, func(tx *store.Tx) error {
+		push := &store.Push{By: "bench"}
+		if err := tx.AddPush(push); err != nil {
+			return err
+		}
+		for i := range watches {
+			text := fmt.Sprintf("urgentis: watch/1\nname: w-%d\nservice: standing\nevery: 60s\nlooks:\n"+
+				"  - look: Depth\n    where: {n: \"%d\"}\n    http: {url: \"http://{{ target.address }}:%d/\"}\n"+
+				"    read: {d%d: {json: .depth, type: integer}}\n", i, i%watchTarget, port, i)
+			docs, found := estate.Parse([]estate.File{{Name: "w", Text: text}})
+			if len(docs) != 1 {
+				return fmt.Errorf("a watch is not sound: %v", found)
+			}
+			if err := tx.PushDocument(push, docs[0]); err != nil {
+				return err
+			}
+			if err := tx.SetStanding(docs[0].Watch); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (b *bench) dropWatches() error {
+	for _, q := range []string{"delete from standing", "delete from document where kind = 'watch'",
+		"delete from target where service = 'standing'", "delete from service where name = 'standing'",
+		"truncate reading"} {
+		if _, err := b.store.Pool.Exec(b.ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bench) readings() (n int) {
+	b.store.Pool.QueryRow(b.ctx, "select count(*) from reading").Scan(&n) //nolint:errcheck // 0 shows as not met
+	return n
+}
+
+// processor is how much time of processors this program used so far.
+func processor() time.Duration {
+	var u syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &u); err != nil {
+		return 0
+	}
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+// Of a chart: a reading that is taken each ten seconds, over thirty days, as age has thinned it.
+const chartTargets = 4
+
+// chart measures what a chart over thirty days takes.
+func (b *bench) chart() error {
+	var list []store.Series
+	for i := range chartTargets {
+		list = append(list, store.Series{Service: "chart", Target: fmt.Sprint("c-", i), Name: "depth"})
+	}
+	ids, err := b.store.IdentifySeries(b.ctx, list)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	var numbers []int64
+	for _, id := range ids {
+		numbers = append(numbers, id)
+		for _, part := range []struct {
+			span        int
+			from, until string
+			step        string
+		}{
+			{0, "1 day", "0", "10 seconds"},
+			{60, "14 days", "1 day", "1 minute"},
+			{3600, "30 days", "14 days", "1 hour"},
+		} {
+			if _, err := b.store.Pool.Exec(b.ctx, `insert into reading (series, at, span, value, low, high)
+				select $1, g, $2, 12 + random() * 100, 10, 120 from generate_series(now() - cast($3 as interval),
+					now() - cast($4 as interval), cast($5 as interval)) g`,
+				id, part.span, part.from, part.until, part.step); err != nil {
+				return err
+			}
+		}
+	}
+	if _, err := b.store.Pool.Exec(b.ctx, "analyze reading"); err != nil {
+		return err
+	}
+	took := time.Duration(1 << 62)
+	points := 0
+	for range 7 {
+		begin := time.Now()
+		stretch := (30 * 24 * time.Hour / 300).Truncate(time.Second)
+		got, err := b.store.In(context.Background()).Points(numbers, now.AddDate(0, 0, -30), now, stretch)
+		if err != nil {
+			return err
+		}
+		took, points = min(took, time.Since(begin)), len(got)
+	}
+	b.rows = append(b.rows, figure{fmt.Sprintf("a chart over 30 days of 4 targets, read each 10 s (%d points)", points),
+		ms(took), "100.0 ms", verdict(took < 100*time.Millisecond)})
+	_, err = b.store.Pool.Exec(b.ctx, "truncate reading")
+	return err
+}
