@@ -190,7 +190,13 @@ func (w *walker) carryOutOne(
 ) result {
 	t := req.Target.Name
 	tries := st.rounds[round][t]
+	// known is what a job elsewhere is known by that was begun before and is followed on.
+	known := ""
 	begin := func() result {
+		if known != "" {
+			j := *req.Job
+			j.Known, req.Job = known, &j
+		}
 		w.emit(
 			path,
 			Intent{
@@ -216,7 +222,12 @@ func (w *walker) carryOutOne(
 	switch {
 	case !last.over():
 		return blocked
+	case last.lost != nil && last.elsewhere() != "" && len(tries) < maxLooksLost:
+		// It runs elsewhere, whoever followed it: to follow it on begins nothing.
+		known = last.elsewhere()
+		return begin()
 	case !last.unknown() && last.outcome.State == Held:
+		known = last.elsewhere()
 		if w.resumed(last.heldSeq, last.heldAt) {
 			return begin()
 		}

@@ -133,6 +133,12 @@ type Lost struct {
 	By string `json:"by,omitempty"`
 }
 
+// Followed says what the job elsewhere is known by that an attempt began: whoever loses sight of it can follow it on.
+type Followed struct {
+	Attempt string `json:"attempt"`
+	Job     string `json:"job"`
+}
+
 // Judged is one answer of a check; the last one is Final.
 type Judged struct {
 	Round  int          `json:"round"`
@@ -443,6 +449,7 @@ func (StepBegun) Kind() string        { return "step.begun" }
 func (Intent) Kind() string           { return "attempt.intended" }
 func (Outcome) Kind() string          { return "attempt.ended" }
 func (Lost) Kind() string             { return "attempt.lost" }
+func (Followed) Kind() string         { return "attempt.followed" }
 func (Judged) Kind() string           { return "check.judged" }
 func (LeaveGiven) Kind() string       { return "leave.given" }
 func (GateRaised) Kind() string       { return "gate.raised" }
@@ -478,7 +485,7 @@ func (Resumed) Kind() string          { return "halt.lifted" }
 var kinds = map[string]reflect.Type{}
 
 func init() {
-	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Judged{}, LeaveGiven{},
+	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Followed{}, Judged{}, LeaveGiven{},
 		GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
 		Told{}, Noted{}, Ended{},

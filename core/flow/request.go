@@ -116,6 +116,8 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 		req.Words = []string{"cat", "--", r.path(do.Fetch)}
 	case do.HTTP != nil:
 		r.http(do.HTTP, &req)
+	case do.Job != nil:
+		r.job(do.Job, &req)
 	case do.SQL != nil:
 		r.sql(do.SQL, &req)
 	case do.Send != nil:
@@ -170,26 +172,48 @@ func (r *render) json(v any) string {
 }
 
 func (r *render) http(h *runbook.HTTP, req *task.Request) {
-	req.Method = h.Method
+	c := r.call(h)
+	req.Method, req.URL, req.Headers, req.Body = c.Method, c.URL, c.Headers, c.Body
+}
+
+// call renders one request.
+func (r *render) call(h *runbook.HTTP) task.Call {
+	c := task.Call{Method: h.Method}
 	if r.err == nil {
 		if r.bounded || r.partly {
-			req.URL = r.text(h.URL)
+			c.URL = r.text(h.URL)
 		} else {
-			req.URL, r.err = h.URL.URL(r.sc)
+			c.URL, r.err = h.URL.URL(r.sc)
 		}
 	}
 	for k, t := range h.Headers {
-		if req.Headers == nil {
-			req.Headers = map[string]string{}
+		if c.Headers == nil {
+			c.Headers = map[string]string{}
 		}
-		req.Headers[k] = r.text(t)
-		if r.err == nil && strings.ContainsAny(req.Headers[k], "\r\n") {
+		c.Headers[k] = r.text(t)
+		if r.err == nil && strings.ContainsAny(c.Headers[k], "\r\n") {
 			r.err = fmt.Errorf("header %s would hold a line break", k)
 		}
 	}
 	if h.Body != nil {
 		if v := r.value(h.Body); r.err == nil {
-			req.Body, r.err = bodyText(v)
+			c.Body, r.err = bodyText(v)
+		}
+	}
+	return c
+}
+
+// job renders the requests of a job elsewhere.
+func (r *render) job(j *runbook.Elsewhere, req *task.Request) {
+	req.Job = &task.Job{Start: r.call(j.Start), Follow: r.call(j.Follow), ID: j.ID.Source, State: j.State.Source,
+		Every: int(j.Every.Milliseconds()), Good: j.Good, Bad: j.Bad}
+	for _, x := range []struct {
+		from *runbook.HTTP
+		to   **task.Call
+	}{{j.Log, &req.Job.Log}, {j.Stop, &req.Job.Stop}} {
+		if x.from != nil {
+			c := r.call(x.from)
+			*x.to = &c
 		}
 	}
 }

@@ -19,11 +19,20 @@ type attempt struct {
 	at      time.Time
 	outcome *Outcome
 	lost    *Lost
+	job     string   // what the job elsewhere is known by that it began
 	late    *Outcome // came after it was given up; it settles nothing by itself
 	undone  bool     // another attempt has taken it back
 	// heldAt and heldSeq are of the outcome Held.
 	heldAt  time.Time
 	heldSeq int64
+}
+
+// elsewhere is what the job is known by that it began, or follows on; "" where there is none.
+func (a *attempt) elsewhere() string {
+	if a.job == "" && a.intent.Request.Job != nil {
+		return a.intent.Request.Job.Known
+	}
+	return a.job
 }
 
 func (a *attempt) over() bool { return a.outcome != nil || a.lost != nil }
@@ -348,6 +357,10 @@ func (s *State) applyRun(e Event) bool {
 		if a := s.attempts[b.Attempt]; a != nil && !a.over() {
 			set(s, &a.lost, &b)
 			drop(s, s.open, b.Attempt)
+		}
+	case Followed:
+		if a := s.attempts[b.Attempt]; a != nil && !a.over() {
+			set(s, &a.job, b.Job)
 		}
 	case LocksTaken:
 		for _, k := range b.Keys {

@@ -46,6 +46,7 @@ const (
 	ChangeStill   Kind = "change.still"
 	ChangeBegun   Kind = "change.begun"
 	ChangeEnded   Kind = "change.ended"
+	JobFollowed   Kind = "job.followed" // a job elsewhere, and what it is known by
 	AttemptLost   Kind = "attempt.lost"
 	UndoPlanned   Kind = "undo.planned"
 	UndoBegun     Kind = "undo.begun"
@@ -138,6 +139,7 @@ var Kinds = []About{
 	{Kind: ChangeStill, Word: "still?"},
 	{Kind: ChangeBegun, Word: "change", Drawn: true},
 	{Kind: ChangeEnded, Word: "change", Drawn: true},
+	{Kind: JobFollowed, Word: "job"},
 	{Kind: AttemptLost, Word: "broken off", Drawn: true},
 	{Kind: UndoPlanned, Word: "undo"},
 	{Kind: UndoBegun, Word: "undo"},

@@ -467,6 +467,7 @@ type Do struct {
 	Echo   *Echo
 	Send   *Send
 	Fetch  *expr.Template
+	Job    *Elsewhere
 	// Dialogue are lines for a device, each as its words; As is then the mode in which they are typed.
 	Dialogue [][]*expr.Template
 

@@ -145,6 +145,8 @@ func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 	switch do := s.Do; {
 	case do.HTTP != nil && do.HTTP.Method != "GET" && do.HTTP.Method != "HEAD":
 		d.Fail(got["http"], "a look only reads: use GET or HEAD, or make it a change"+way)
+	case do.Job != nil:
+		d.Fail(got["job"], "a look only reads: a job that is begun elsewhere is a change")
 	case do.Send != nil:
 		d.Fail(got["send"], "a look only reads: sending a file is a change")
 	case do.SQL != nil && do.SQL.Statement != "":
@@ -205,7 +207,7 @@ func titleText(d *decoder, s string) *expr.Template {
 }
 
 // waysOfDoing are the keys that say how something is done.
-var waysOfDoing = []string{"run", "script", "http", "sql", "port", "name", "echo", "send", "fetch", "dialogue"}
+var waysOfDoing = []string{"run", "script", "http", "sql", "port", "name", "echo", "send", "fetch", "dialogue", "job"}
 
 // oneWay says that a step has no way of doing, or which two.
 func (d *decoder) oneWay(s *Step, n ast.Node, got map[string]ast.Node) {
@@ -221,7 +223,7 @@ func (d *decoder) oneWay(s *Step, n ast.Node, got map[string]ast.Node) {
 		}
 	}
 	if len(given) < 2 {
-		d.Fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send, fetch or "+
+		d.Fail(n, "a %s needs one way of doing: run, script, http, sql, port, name, echo, send, fetch, job or "+
 			"dialogue", s.Verb)
 		return
 	}
@@ -248,6 +250,9 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 	if q := s.Do.SQL; q != nil && (q.Dialect == SQLite) != s.Do.FromHere {
 		d.Fail(got["sql"], "a database of SQLite is a file of the service's own host and goes with from: here; others "+
 			"are asked where their targets are")
+	}
+	if s.Timeout > time.Hour && s.Do.Job == nil {
+		d.Fail(got["timeout"], "a timeout may be an hour at most")
 	}
 	item := slices.Contains(d.names.Names(), "target")
 	if kind := s.Do.Kind(); s.Where == nil && !item &&
@@ -330,9 +335,12 @@ func (do *Do) Templates() []*expr.Template {
 	out = append(out, do.Stdin, do.Fetch)
 	add(do.Port)
 	if h := do.HTTP; h != nil {
-		out = append(out, h.URL)
-		sorted(h.Headers)
-		add(h.Body)
+		out = append(out, h.templates(add, sorted)...)
+	}
+	if do.Job != nil {
+		for _, h := range do.Job.calls() {
+			out = append(out, h.templates(add, sorted)...)
+		}
 	}
 	if q := do.SQL; q != nil {
 		out = append(out, q.Database, q.User, q.Secret)

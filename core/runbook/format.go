@@ -72,6 +72,7 @@ var (
 		"args",
 		"interpreter",
 		"http",
+		"job",
 		"sql",
 		"port",
 		"name",

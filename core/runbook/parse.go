@@ -55,6 +55,8 @@ type decoder struct {
 	// names are those that the steps around the one at hand give.
 	names expr.Where
 	// inChange is set while a gated change is decoded, in which now is refused.
+	// ofJob says that the URL at hand may have what a job is known by.
+	ofJob    bool
 	inChange bool
 	// part is set for a part, which owns no parts.
 	part bool
@@ -215,7 +217,11 @@ func (d *decoder) condition(n ast.Node, where expr.Where, what string) *expr.Pro
 }
 
 func (d *decoder) template(n ast.Node, where expr.Where, what string) *expr.Template {
-	t, err := d.cel.CompileTemplate(d.Word(n, what), d.placed(where))
+	text := d.Word(n, what)
+	if d.ofJob && what == "url" {
+		text = jobURL(text)
+	}
+	t, err := d.cel.CompileTemplate(text, d.placed(where))
 	if err != nil {
 		d.Expr(n, err, d.meant)
 		return nil

@@ -178,6 +178,8 @@ func (d *Do) brief() string {
 		return "a script for " + d.Script.Interpreter
 	case d.HTTP != nil:
 		return d.HTTP.Method + " " + d.HTTP.URL.Source
+	case d.Job != nil:
+		return "a job: " + d.Job.Start.Method + " " + d.Job.Start.URL.Source
 	case d.SQL != nil:
 		return d.SQL.Statement
 	case d.Send != nil:

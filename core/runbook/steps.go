@@ -228,8 +228,8 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 
 func (d *decoder) timeout(n ast.Node) time.Duration {
 	t := d.Duration(n, "timeout")
-	if t > time.Hour {
-		d.Fail(n, "a timeout may be an hour at most")
+	if t > MaxJobTime {
+		d.Fail(n, "a timeout may be an hour at most, or a day of a job elsewhere")
 	}
 	return t
 }

@@ -62,6 +62,7 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 			d.Fail(n, "as_data says in words why the program cannot read the value as program text")
 		}
 	}
+	known["job"] = func(n ast.Node) { do.Job = d.job(n) }
 	known["http"] = func(n ast.Node) { do.HTTP = d.http(n) }
 	known["sql"] = func(n ast.Node) { do.SQL = d.sql(n) }
 	known["port"] = func(n ast.Node) { do.Port = d.value(n, expr.InTarget) }
@@ -161,7 +162,8 @@ func (do *Do) ways() int {
 	n := 0
 	for _, is := range []bool{len(do.Run) > 0, do.Script != nil && do.Script.Text != "", do.HTTP != nil,
 		do.SQL != nil, do.Port != nil, do.Name != nil,
-		do.Echo != nil, do.Send != nil, do.Fetch != nil, len(do.Dialogue) > 0} {
+		do.Echo != nil, do.Send != nil, do.Fetch != nil, len(do.Dialogue) > 0,
+		do.Job != nil} {
 		if is {
 			n++
 		}
@@ -169,11 +171,13 @@ func (do *Do) ways() int {
 	return n
 }
 
-// Kind names the way of doing for the hands: ssh, local, http, sql or probe.
+// Kind names the way of doing for the hands: ssh, local, http, job, sql or probe.
 func (do *Do) Kind() string {
 	switch {
 	case do.HTTP != nil:
 		return "http"
+	case do.Job != nil:
+		return "job"
 	case do.SQL != nil:
 		return "sql"
 	case do.Port != nil || do.Name != nil || do.Echo != nil:
@@ -467,8 +471,11 @@ func (d *decoder) dataNotCode(nodes []ast.Node, words []*expr.Template) {
 	}
 }
 
-func (d *decoder) http(n ast.Node) *HTTP {
-	h := &HTTP{Method: "GET", Headers: map[string]*expr.Template{}}
+func (d *decoder) http(n ast.Node) *HTTP { return d.httpWith(n, "GET") }
+
+// httpWith decodes a request, with the method that it has where it says none.
+func (d *decoder) httpWith(n ast.Node, method string) *HTTP {
+	h := &HTTP{Method: method, Headers: map[string]*expr.Template{}}
 	var url ast.Node
 	d.Fields(n, "http", map[string]func(ast.Node){
 		"method": func(n ast.Node) {

@@ -10,7 +10,7 @@ import (
 
 // Request is one thing to do on one target, rendered. Undo takes it back.
 type Request struct {
-	Kind   string   `json:"kind"`           // ssh, local, http, sql or probe
+	Kind   string   `json:"kind"`           // ssh, local, http, job, sql or probe
 	Step   string   `json:"step,omitempty"` // the place of the change, in a proposal for several
 	Target Facts    `json:"target"`
 	Words  []string `json:"words,omitempty"`
@@ -33,6 +33,7 @@ type Request struct {
 	SQL        *Statement `json:"sql,omitempty"`
 	Probe      *Probe     `json:"probe,omitempty"`
 	File       *File      `json:"file,omitempty"`
+	Job        *Job       `json:"job,omitempty"`
 	// Hidden names what of Env holds secrets, once they are filled in.
 	Hidden []string `json:"-"`
 	// Secrets gives the version of each secret that stands in it.
@@ -51,6 +52,44 @@ type Statement struct {
 	User     string   `json:"user"`
 	Password string   `json:"password,omitempty"` // the mark of a secret
 	Port     int      `json:"port"`
+}
+
+// JobMark stands where a request has what the job is known by.
+const JobMark = "⟨job⟩"
+
+// Call is one request of a job elsewhere.
+type Call struct {
+	Method  string            `json:"method"`
+	URL     string            `json:"url"`
+	Headers map[string]string `json:"headers,omitempty"`
+	Body    string            `json:"body,omitempty"`
+}
+
+// Job is a job of another system, from its start to its end.
+type Job struct {
+	Start  Call  `json:"start"`
+	Follow Call  `json:"follow"`
+	Log    *Call `json:"log,omitempty"`
+	Stop   *Call `json:"stop,omitempty"`
+	// ID and State are jq expressions over the answers of Start and Follow.
+	ID    string   `json:"id"`
+	State string   `json:"state"`
+	Every int      `json:"every_ms"`
+	Good  []string `json:"good"`
+	Bad   []string `json:"bad,omitempty"`
+	// Known is what it is known by where it was begun before: it is followed on, and not started.
+	Known string `json:"known,omitempty"`
+}
+
+// Calls lists the requests of a job that are there.
+func (j *Job) Calls() []*Call {
+	out := []*Call{&j.Start, &j.Follow}
+	for _, c := range []*Call{j.Log, j.Stop} {
+		if c != nil {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // Probe asks whether something answers: a TCP port, a name, an echo.
@@ -93,6 +132,13 @@ func (r Request) SecretNames() []string {
 	}
 	if r.SQL != nil {
 		texts = append(texts, r.SQL.Password)
+	}
+	if r.Job != nil {
+		for _, c := range r.Job.Calls() {
+			for _, v := range c.Headers {
+				texts = append(texts, v)
+			}
+		}
 	}
 	var out []string
 	for _, t := range texts {

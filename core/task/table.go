@@ -233,6 +233,8 @@ func NameOf(place string) string {
 	}
 	last = unescape.Replace(last)
 	switch {
+	case words[0] == "job" && len(words) > 2:
+		return prefix + "job: " + words[1] + " " + last
 	case words[0] == "lines":
 		return prefix + "line " + last
 	case words[0] == "words":

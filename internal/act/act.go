@@ -26,6 +26,11 @@ type Job struct {
 	// Live is called with pieces of output as they come, each with its stream; it must not block. The pieces of one
 	// stream come one after the other.
 	Live func(stream int, piece string)
+	// Known is told what a job elsewhere is known by, once it is; it must not block. nil: nobody wants to know.
+	Known func(job string)
+	// Leave is closed when nobody here can look after a job elsewhere any longer; nil: never. It is left to run, and the
+	// result is Left.
+	Leave <-chan struct{}
 	// Ready is asked once all that takes time before the request (dialling, signing in) is done, immediately
 	// before it leaves. Where it gives an error, nothing is sent. nil: always ready.
 	Ready func(context.Context) error
@@ -38,6 +43,9 @@ func (j Job) MaySend(ctx context.Context) error {
 	}
 	return j.Ready(ctx)
 }
+
+// Left is the state of what goes on elsewhere, and that somebody else will look after: nothing is known of it yet.
+const Left = "left"
 
 // Result is what came of a job. State is flow.OK, flow.Failed (it is known that nothing was begun, or how
 // it ended) or flow.Unknown (it may have been begun, and nobody saw its end).

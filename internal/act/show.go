@@ -30,6 +30,8 @@ func Show(r task.Request) string {
 		return b.String()
 	}
 	switch {
+	case r.Job != nil:
+		return showJob(r.Job)
 	case r.SQL != nil:
 		b.WriteString(visibleText(r.SQL.Text))
 		for i, v := range r.SQL.With {
@@ -94,6 +96,34 @@ func Show(r task.Request) string {
 	if r.As != "" {
 		b.WriteString("   (as " + r.As + ")")
 	}
+	return b.String()
+}
+
+// showJob writes the requests of a job elsewhere, each with what it is for.
+func showJob(j *task.Job) string {
+	var b strings.Builder
+	say := func(what string, c *task.Call) {
+		if c == nil {
+			return
+		}
+		call := task.Request{Kind: "http", Method: c.Method, URL: c.URL, Headers: c.Headers, Body: c.Body}
+		if b.Len() > 0 {
+			b.WriteString("\n")
+		}
+		b.WriteString(what + ": " + strings.ReplaceAll(Show(call), "\n\n", "\n"))
+	}
+	if j.Known != "" {
+		fmt.Fprintf(&b, "follow the job %s on, and start none", visible(j.Known))
+	} else {
+		say("start a job", &j.Start)
+	}
+	say("follow it", &j.Follow)
+	fmt.Fprintf(&b, "\nuntil %s is %s", visible(j.State), visible(strings.Join(j.Good, " or ")))
+	if len(j.Bad) > 0 {
+		fmt.Fprintf(&b, ", or %s, which is a failure", visible(strings.Join(j.Bad, " or ")))
+	}
+	say("its log", j.Log)
+	say("stop it", j.Stop)
 	return b.String()
 }
 

@@ -277,7 +277,7 @@ func (a *app) target() *cobra.Command {
 				x.Service,
 				fmt.Sprintf("%s:%d", x.Address, x.Port),
 				x.Account,
-				dash(x.Device),
+				x.Device,
 				strings.TrimPrefix(labels(x.Labels), ", "),
 			}
 		},

@@ -166,6 +166,9 @@ func (w *World) senders(ctx context.Context, hear string) error {
 		return err
 	}
 	w.Desk.Tell(w.Link+"/in/desk-news", deskToken)
+	w.Fleet.Switch.OnUp(func(index int, name string) {
+		w.Senders.Link(true, index, name) //nolint:errcheck // a trap that is lost is what real ones are, too
+	})
 	w.Senders.start()
 	return nil
 }

@@ -28,8 +28,9 @@ func (e *Engine) attempt(
 	path string,
 	in flow.Intent,
 	sealed []string,
+	known func(job string),
 ) flow.Event {
-	out, said := e.carryOut(ctx, run, book, path, in, sealed)
+	out, said := e.carryOut(ctx, run, book, path, in, sealed, known)
 	out.Output = e.storeOutput(ctx, said.stdout, said.out)
 	out.Stderr = e.storeOutput(ctx, said.stderr, said.err)
 	return flow.Event{At: e.now(), Path: path, Body: out}
@@ -49,12 +50,13 @@ func (e *Engine) carryOut(
 	path string,
 	in flow.Intent,
 	sealed []string,
+	known func(job string),
 ) (flow.Outcome, printed) {
 	began := e.Clock()
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
 	holdsSealed := look != nil && slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
-	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed)
+	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed, known)
 	kind := kindOf(in)
 	meter.Steps.WithLabelValues(kind, res.State).Inc()
 	meter.StepSeconds.WithLabelValues(kind).Observe(e.Clock().Sub(began).Seconds())
@@ -97,6 +99,7 @@ func (e *Engine) do(
 	in flow.Intent,
 	sealed []string,
 	holdsSealed bool,
+	tell func(job string),
 ) (act.Result, []string) {
 	req := in.Request
 	if !in.Change && req.Target.Name != "" {
@@ -126,7 +129,7 @@ func (e *Engine) do(
 		return act.Failed("what must be masked could not be read; nothing was begun"), nil
 	}
 	values := append(known, filled...)
-	job := act.Job{Request: req, Attempt: in.Attempt}
+	job := act.Job{Request: req, Attempt: in.Attempt, Known: tell}
 	if !in.Change && !req.Looks && onlyByItsWord(book, in) {
 		// A look that only its author's word makes one may touch after all: halt stops it too.
 		halted, by, err := e.Store.In(ctx).Halted()
@@ -142,7 +145,10 @@ func (e *Engine) do(
 			), nil
 		}
 	}
-	if in.Change {
+	if req.Job != nil {
+		job.Leave = e.ctx.Done()
+	}
+	if in.Change && !followsOn(in) {
 		job.Ready = func(ctx context.Context) error { return e.mayTouch(ctx, run) }
 		if err := job.Ready(ctx); err != nil {
 			return act.Unready(err), nil
@@ -198,6 +204,9 @@ func (s *showing) rest() {
 		}
 	}
 }
+
+// followsOn reports whether an intent begins nothing: it looks after a job that was begun before.
+func followsOn(in flow.Intent) bool { return in.Request.Job != nil && in.Request.Job.Known != "" }
 
 // onlyByItsWord reports whether a look says only_reads.
 func onlyByItsWord(book *runbook.Book, in flow.Intent) bool {

@@ -12,6 +12,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
@@ -36,6 +37,8 @@ type drive struct {
 	cancels map[string]context.CancelFunc
 	flying  int
 	results chan flow.Event
+	// told are facts about attempts that are still under way.
+	told chan flow.Event
 	// poke says that somebody else wrote into the log; seen is the version that this drive knows of.
 	poke chan struct{}
 	seen atomic.Int64
@@ -52,6 +55,7 @@ func newDrive(e *Engine, r *store.Run) *drive {
 		begun:   map[string]bool{},
 		cancels: map[string]context.CancelFunc{},
 		results: make(chan flow.Event, 64),
+		told:    make(chan flow.Event, 64),
 		poke:    make(chan struct{}, 1),
 		retry:   paced(),
 	}
@@ -156,8 +160,21 @@ func attemptOf(b flow.Body) string {
 		return x.Attempt
 	case flow.Lost:
 		return x.Attempt
+	case flow.Followed:
+		return x.Attempt
 	}
 	return ""
+}
+
+// takeResult takes in how an attempt ended. What was left to somebody else has not.
+func (d *drive) takeResult(ctx context.Context, ev flow.Event) bool {
+	d.flying--
+	return isLeft(ev) || d.takeFact(ctx, ev)
+}
+
+func isLeft(ev flow.Event) bool {
+	o, is := ev.Body.(flow.Outcome)
+	return is && o.State == act.Left
 }
 
 // takeFact takes in what came from the world. It reports false where the run cannot go on.
@@ -257,10 +274,11 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 	}
 	select {
 	case ev := <-d.results:
-		d.flying--
-		if !d.takeFact(ctx, ev) {
+		if !d.takeResult(ctx, ev) {
 			return false, nil
 		}
+	case ev := <-d.told:
+		return d.takeFact(ctx, ev), nil
 	case <-due:
 		return true, nil
 	case <-d.poke:
@@ -274,8 +292,7 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
-			d.flying--
-			if !d.takeFact(ctx, ev) {
+			if !d.takeResult(ctx, ev) {
 				return false, nil
 			}
 		case <-t.C:
@@ -328,5 +345,16 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 			ev = flow.Event{At: d.e.now(), Path: path, Body: out}
 		}
 	}()
-	return d.e.attempt(ctx, d.run, d.book, path, in, sealed)
+	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, d.known(path, in))
+}
+
+// known has it written down what a job elsewhere is known by. Where there is no room, or nobody drives the run any more,
+// it is not: whoever finds the attempt lost asks a person then.
+func (d *drive) known(path string, in flow.Intent) func(string) {
+	return func(job string) {
+		select {
+		case d.told <- flow.Event{At: d.e.now(), Path: path, Body: flow.Followed{Attempt: in.Attempt, Job: job}}:
+		default:
+		}
+	}
 }

@@ -16,13 +16,23 @@ func (d *drive) landed() bool {
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
-			d.flying--
+			if d.flying--; !isLeft(ev) {
+				d.facts = append(d.facts, ev)
+			}
+		case ev := <-d.told:
 			d.facts = append(d.facts, ev)
 		case <-d.e.changes.Done():
 			return false
 		}
 	}
-	return true
+	for {
+		select {
+		case ev := <-d.told:
+			d.facts = append(d.facts, ev)
+		default:
+			return true
+		}
+	}
 }
 
 // stop writes down how changes under way ended when the service stops. Looks are dropped: what they

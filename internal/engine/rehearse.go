@@ -244,7 +244,7 @@ func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAns
 func (e *Engine) lookOnly(
 	ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time, sealed []string,
 ) flow.Outcome {
-	out, said := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed)
+	out, said := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed, nil)
 	out.Output, out.Stderr = headAndTail(said.stdout, said.out), headAndTail(said.stderr, said.err)
 	for n, t := range out.Readings {
 		t.At = now

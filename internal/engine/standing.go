@@ -245,7 +245,7 @@ func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Inten
 				Error: fmt.Sprintf("the program failed on it: %v", r)}
 		}
 	}()
-	out, _ = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil)
+	out, _ = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, nil)
 	return out
 }
 

@@ -5,6 +5,7 @@ import (
 
 	documents "urgentis/core/estate"
 	"urgentis/core/message"
+	"urgentis/core/plain"
 
 	"context"
 	"fmt"
@@ -120,6 +121,9 @@ func (t *story) event(ev flow.Event) {
 		}
 	case flow.Outcome:
 		t.outcome(ev, b)
+	case flow.Followed:
+		t.entry(ev, incident.JobFollowed, "urgentis", "Follows the job "+plain.Line(b.Job)+": "+t.title(ev.Path),
+			map[string]any{"attempt": b.Attempt, "job": b.Job})
 	case flow.Lost:
 		in := t.intent(b.Attempt)
 		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Path),

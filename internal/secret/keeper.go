@@ -150,6 +150,11 @@ func (k *Keeper) Fill(ctx context.Context, r task.Request) (task.Request, []stri
 	if r.Headers, err = fill(r.Headers); err != nil {
 		return r, nil, err
 	}
+	if r.Job != nil {
+		if r.Job, err = filledJob(*r.Job, fill); err != nil {
+			return r, nil, err
+		}
+	}
 	if r.SQL != nil {
 		q := *r.SQL
 		if q.Password, err = expr.FillSecrets(q.Password, open); err != nil {
@@ -158,6 +163,28 @@ func (k *Keeper) Fill(ctx context.Context, r task.Request) (task.Request, []stri
 		r.SQL = &q
 	}
 	return r, values, nil
+}
+
+// filledJob fills the headers of a job's requests.
+func filledJob(j task.Job, fill func(map[string]string) (map[string]string, error)) (*task.Job, error) {
+	for _, c := range []*task.Call{&j.Start, &j.Follow} {
+		var err error
+		if c.Headers, err = fill(c.Headers); err != nil {
+			return nil, err
+		}
+	}
+	for _, c := range []**task.Call{&j.Log, &j.Stop} {
+		if *c == nil {
+			continue
+		}
+		x := **c
+		var err error
+		if x.Headers, err = fill(x.Headers); err != nil {
+			return nil, err
+		}
+		*c = &x
+	}
+	return &j, nil
 }
 
 // Seal gives the mark under which a value stands in a run's log.

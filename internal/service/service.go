@@ -17,6 +17,7 @@ import (
 	"urgentis/console"
 	"urgentis/core/device"
 	"urgentis/core/message"
+	"urgentis/core/reading"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/act/local"
 	"urgentis/internal/act/probe"
@@ -186,6 +187,9 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 				"ssh":   i.ssh,
 				"local": here,
 				"http":  httpcall.New(allowed),
+				"job": httpcall.NewJobs(allowed, func(ctx context.Context, q *reading.Query, out []byte) (any, error) {
+					return driver.Evaluate(ctx)(q, out)
+				}),
 				"sql":   sqlquery.Hand{},
 				"probe": probe.Hand{},
 			},

@@ -44,6 +44,7 @@ export const kinds: Record<string, About> = {
   "change.still": {"word":"still?"},
   "change.begun": {"word":"change"},
   "change.ended": {"word":"change"},
+  "job.followed": {"word":"job"},
   "attempt.lost": {"word":"broken off"},
   "undo.planned": {"word":"undo"},
   "undo.begun": {"word":"undo"},

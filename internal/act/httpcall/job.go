@@ -1,0 +1,273 @@
+package httpcall
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"urgentis/core/expr"
+	"urgentis/core/flow"
+	"urgentis/core/plain"
+	"urgentis/core/reading"
+	"urgentis/core/task"
+	"urgentis/internal/act"
+)
+
+// Jobs starts jobs of other systems, follows them to their end with their log, and stops those that are to end.
+type Jobs struct {
+	allowed Allowed
+	looks   *http.Client
+	query   Query
+}
+
+// Query evaluates a jq expression over an answer.
+type Query func(ctx context.Context, q *reading.Query, output []byte) (any, error)
+
+// NewJobs makes a hand that reaches only these networks.
+func NewJobs(a Allowed, q Query) *Jobs { return &Jobs{a, a.Client(0), q} }
+
+// Bounds of what is asked about a job.
+const (
+	jobAnswer = 1 << 20          // bytes of an answer
+	jobLook   = 20 * time.Second // of one request
+	jobStop   = 15 * time.Second // for stopping it, and for seeing that it ended
+)
+
+// jobID is what a job may be known by: it becomes a piece of an address.
+var jobID = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:~-]{0,127}$`)
+
+// Do implements act.Hand. What the job logs is the output.
+func (h *Jobs) Do(ctx context.Context, job act.Job) act.Result {
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(job.Request.Timeout)*time.Second)
+	defer cancel()
+	f := &following{h: h, job: job.Request.Job, attempt: job.Attempt}
+	out, _ := act.Streams(job)
+	f.out = out
+	if f.id = f.job.Known; f.id == "" {
+		if res := f.start(ctx, job); res != nil {
+			return *res
+		}
+	}
+	if job.Known != nil {
+		job.Known(f.id)
+	}
+	res := f.follow(ctx, job.Request, job.Leave)
+	res.Stdout = out.Taken()
+	return res
+}
+
+// following is a job that is looked after.
+type following struct {
+	h       *Jobs
+	job     *task.Job
+	attempt string
+	id      string
+	out     io.Writer
+	read    int64 // bytes of its log that were taken
+	trouble error // of the last look at it
+	state   string
+}
+
+// start begins the job, at most once; what it gives is the end.
+func (f *following) start(ctx context.Context, job act.Job) *act.Result {
+	client, sent := f.h.allowed.once(job.MaySend)
+	defer client.CloseIdleConnections()
+	status, body, err := f.call(ctx, client, f.job.Start, 0)
+	end := func(r act.Result) *act.Result { return &r }
+	switch {
+	case err != nil && !sent.Load():
+		return end(act.Unready(err))
+	case err != nil:
+		return end(act.Result{State: flow.Unknown, Error: "whether the job was started is not known: " + err.Error()})
+	case !task.GoodStatus(status, nil):
+		r := ended(status, nil)
+		r.Error = fmt.Sprintf("the job was not started: %d %s", status, plain.Line(clip(body)))
+		return end(r)
+	}
+	id, err := f.ask(ctx, f.job.ID, body)
+	if err == nil && !jobID.MatchString(id) {
+		err = fmt.Errorf("%q is nothing that a job could be known by", clip([]byte(id)))
+	}
+	if err != nil {
+		return end(act.Result{State: flow.Unknown, Error: "the job was started, and what it is known by could not be read: " +
+			err.Error()})
+	}
+	f.id = id
+	return nil
+}
+
+// follow looks at the job until it is over. A look that fails is made again: only the time ends it.
+func (f *following) follow(ctx context.Context, r task.Request, leave <-chan struct{}) act.Result {
+	every := time.NewTicker(max(time.Duration(f.job.Every)*time.Millisecond, 500*time.Millisecond))
+	defer every.Stop()
+	for {
+		if res := f.look(ctx); res != nil {
+			return *res
+		}
+		select {
+		case <-every.C:
+		case <-leave:
+			return act.Result{State: act.Left}
+		case <-ctx.Done():
+			return f.stop(ctx, r)
+		}
+	}
+}
+
+// look asks how the job stands; what it gives is its end.
+func (f *following) look(ctx context.Context) *act.Result {
+	ctx, cancel := context.WithTimeout(ctx, jobLook)
+	defer cancel()
+	status, body, err := f.call(ctx, f.h.looks, f.job.Follow, 0)
+	if err == nil && !task.GoodStatus(status, nil) {
+		err = fmt.Errorf("%d %s", status, plain.Line(clip(body)))
+	}
+	state := ""
+	if err == nil {
+		state, err = f.ask(ctx, f.job.State, body)
+	}
+	f.trouble = err
+	if err != nil {
+		return nil
+	}
+	f.state = state
+	f.readLog(ctx)
+	switch {
+	case slices.Contains(f.job.Good, state):
+		r := act.Ended(0, nil)
+		return &r
+	case slices.Contains(f.job.Bad, state):
+		r := act.Ended(1, nil)
+		r.Error = fmt.Sprintf("the job %s ended as %s", f.id, plain.Line(state))
+		return &r
+	}
+	return nil
+}
+
+// readLog takes what the job has logged since it was read last. A log that cannot be read is no trouble of the job.
+func (f *following) readLog(ctx context.Context) {
+	if f.job.Log == nil {
+		return
+	}
+	status, body, err := f.call(ctx, f.h.looks, *f.job.Log, f.read)
+	if err != nil {
+		return
+	}
+	switch status {
+	case http.StatusPartialContent: // from where we were
+	case http.StatusOK:
+		body = body[min(f.read, int64(len(body))):]
+	default:
+		return
+	}
+	f.read += int64(len(body))
+	f.out.Write(body) //nolint:errcheck // it takes everything
+}
+
+// stop ends the job, where that can be asked, and looks whether it is over.
+func (f *following) stop(ctx context.Context, r task.Request) act.Result {
+	why := fmt.Sprintf("the job %s did not end within %d s", f.id, r.Timeout)
+	if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		why = fmt.Sprintf("the job %s did not end before it was told to stop", f.id)
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), jobStop)
+	defer cancel()
+	unknown := func(says string) act.Result {
+		if f.trouble != nil {
+			says += "; the last look at it failed: " + f.trouble.Error()
+		} else if f.state != "" {
+			says += "; it was last seen as " + plain.Line(f.state)
+		}
+		return act.Result{State: flow.Unknown, Error: says}
+	}
+	if f.job.Stop == nil {
+		return unknown(why + ", and it is not said how it is stopped")
+	}
+	client, _ := f.h.allowed.once(func(context.Context) error { return nil })
+	defer client.CloseIdleConnections()
+	if status, body, err := f.call(ctx, client, *f.job.Stop, 0); err != nil {
+		return unknown(why + ", and could not be stopped: " + err.Error())
+	} else if !task.GoodStatus(status, nil) {
+		return unknown(fmt.Sprintf("%s, and could not be stopped: %d %s", why, status, plain.Line(clip(body))))
+	}
+	for {
+		if res := f.look(ctx); res != nil {
+			if *res.Exit != 0 {
+				res.Error = why + " and was stopped; it ended as " + plain.Line(f.state)
+			}
+			return *res
+		}
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+			return unknown(why + "; it was told to stop, and was not seen to end")
+		}
+	}
+}
+
+// call makes one request; from asks for what comes after so many bytes.
+func (f *following) call(
+	ctx context.Context, client *http.Client, c task.Call, from int64,
+) (status int, body []byte, err error) {
+	url := strings.ReplaceAll(c.URL, task.JobMark, f.id)
+	req, err := http.NewRequestWithContext(ctx, c.Method, url, strings.NewReader(c.Body))
+	if err != nil {
+		return 0, nil, fmt.Errorf("the call cannot be made: %w", err)
+	}
+	for k, v := range c.Headers {
+		req.Header.Set(k, v)
+	}
+	if c.Body != "" && req.Header.Get("Content-Type") == "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.Method != http.MethodGet {
+		req.Header.Set("Idempotency-Key", f.attempt)
+	}
+	if from > 0 {
+		req.Header.Set("Range", fmt.Sprintf("bytes=%d-", from))
+	}
+	res, err := client.Do(req)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer res.Body.Close()
+	most := int64(jobAnswer)
+	if c.Method == http.MethodGet && f.job.Log != nil && c.URL == f.job.Log.URL {
+		most = 4 * act.KeptOutput
+	}
+	body, err = io.ReadAll(io.LimitReader(res.Body, most))
+	return res.StatusCode, body, err
+}
+
+// ask takes a text from an answer.
+func (f *following) ask(ctx context.Context, src string, body []byte) (string, error) {
+	q, err := reading.CompileQuery(src)
+	if err != nil {
+		return "", err
+	}
+	v, err := f.h.query(ctx, q, body)
+	if err != nil {
+		return "", err
+	}
+	if v == nil {
+		return "", fmt.Errorf("%s is nothing in the answer", src)
+	}
+	return expr.Say(v), nil
+}
+
+// clip is as much of an answer as a sentence holds.
+func clip(b []byte) string {
+	const most = 200
+	b = bytes.TrimSpace(b)
+	if len(b) > most {
+		return string(b[:most]) + "…"
+	}
+	return string(b)
+}
