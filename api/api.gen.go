@@ -57,8 +57,9 @@ func (e AlertDetailState) Valid() bool {
 
 // Defines values for AttachmentKind.
 const (
-	File AttachmentKind = "file"
-	Link AttachmentKind = "link"
+	File   AttachmentKind = "file"
+	Link   AttachmentKind = "link"
+	Stored AttachmentKind = "stored"
 )
 
 // Valid indicates whether the value is a known member of the AttachmentKind enum.
@@ -67,6 +68,8 @@ func (e AttachmentKind) Valid() bool {
 	case File:
 		return true
 	case Link:
+		return true
+	case Stored:
 		return true
 	default:
 		return false
@@ -3683,6 +3686,28 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
 	ListDocumentRevisions(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListStored Files that runbooks can put on targets, by name.
+	//
+	// Corresponds with GET /api/v1/files (the `ListStored` operationId).
+	ListStored(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveStored Take a file out of the store.
+	//
+	// Corresponds with DELETE /api/v1/files/{name} (the `RemoveStored` operationId).
+	RemoveStored(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStored A file of the store.
+	//
+	// Corresponds with GET /api/v1/files/{name} (the `GetStored` operationId).
+	GetStored(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutStoredWithBody Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/files/{name} (the `PutStored` operationId).
+	PutStoredWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGates Gates that wait for a decision, the oldest first.
 	//
 	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
@@ -4918,6 +4943,68 @@ func (c *Client) GetDocument(ctx context.Context, kind Kind, name Name, params *
 // Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
 func (c *Client) ListDocumentRevisions(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDocumentRevisionsRequest(c.Server, kind, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStored Files that runbooks can put on targets, by name.
+//
+// Corresponds with GET /api/v1/files (the `ListStored` operationId).
+func (c *Client) ListStored(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStoredRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveStored Take a file out of the store.
+//
+// Corresponds with DELETE /api/v1/files/{name} (the `RemoveStored` operationId).
+func (c *Client) RemoveStored(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveStoredRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStored A file of the store.
+//
+// Corresponds with GET /api/v1/files/{name} (the `GetStored` operationId).
+func (c *Client) GetStored(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStoredRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutStoredWithBody Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/files/{name} (the `PutStored` operationId).
+func (c *Client) PutStoredWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutStoredRequestWithBody(c.Server, name, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8323,6 +8410,137 @@ func NewListDocumentRevisionsRequest(server string, kind Kind, name Name) (*http
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListStoredRequest constructs an http.Request for the ListStored method
+func NewListStoredRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/files")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveStoredRequest constructs an http.Request for the RemoveStored method
+func NewRemoveStoredRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/files/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetStoredRequest constructs an http.Request for the GetStored method
+func NewGetStoredRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/files/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutStoredRequestWithBody constructs an http.Request for the PutStored method, with any body, and a specified content type
+func NewPutStoredRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/files/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -13661,6 +13879,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
 	ListDocumentRevisionsWithResponse(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*ListDocumentRevisionsResponse, error)
 
+	// ListStoredWithResponse Files that runbooks can put on targets, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/files (the `ListStored` operationId).
+	ListStoredWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStoredResponse, error)
+
+	// RemoveStoredWithResponse Take a file out of the store.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/files/{name} (the `RemoveStored` operationId).
+	RemoveStoredWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveStoredResponse, error)
+
+	// GetStoredWithResponse A file of the store.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/files/{name} (the `GetStored` operationId).
+	GetStoredWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetStoredResponse, error)
+
+	// PutStoredWithBodyWithResponse Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/files/{name} (the `PutStored` operationId).
+	PutStoredWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutStoredResponse, error)
+
 	// ListGatesWithResponse Gates that wait for a decision, the oldest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15524,6 +15770,184 @@ func (r ListDocumentRevisionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDocumentRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListStoredResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Attachment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStoredResponse) GetJSON200() *[]Attachment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStoredResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStoredResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStoredResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStoredResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStoredResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveStoredResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveStoredResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveStoredResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveStoredResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveStoredResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveStoredResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStoredResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStoredResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStoredResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStoredResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStoredResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStoredResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutStoredResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Attachment
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutStoredResponse) GetJSON200() *Attachment {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutStoredResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutStoredResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutStoredResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutStoredResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutStoredResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -21460,6 +21884,58 @@ func (c *ClientWithResponses) ListDocumentRevisionsWithResponse(ctx context.Cont
 	return ParseListDocumentRevisionsResponse(rsp)
 }
 
+// ListStoredWithResponse Files that runbooks can put on targets, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/files (the `ListStored` operationId).
+func (c *ClientWithResponses) ListStoredWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStoredResponse, error) {
+	rsp, err := c.ListStored(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStoredResponse(rsp)
+}
+
+// RemoveStoredWithResponse Take a file out of the store.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/files/{name} (the `RemoveStored` operationId).
+func (c *ClientWithResponses) RemoveStoredWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveStoredResponse, error) {
+	rsp, err := c.RemoveStored(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveStoredResponse(rsp)
+}
+
+// GetStoredWithResponse A file of the store.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/files/{name} (the `GetStored` operationId).
+func (c *ClientWithResponses) GetStoredWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetStoredResponse, error) {
+	rsp, err := c.GetStored(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStoredResponse(rsp)
+}
+
+// PutStoredWithBodyWithResponse Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/files/{name} (the `PutStored` operationId).
+func (c *ClientWithResponses) PutStoredWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutStoredResponse, error) {
+	rsp, err := c.PutStoredWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutStoredResponse(rsp)
+}
+
 // ListGatesWithResponse Gates that wait for a decision, the oldest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24073,6 +24549,127 @@ func ParseListDocumentRevisionsResponse(rsp *http.Response) (*ListDocumentRevisi
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []EstateDocument
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStoredResponse parses an HTTP response from a ListStoredWithResponse call
+func ParseListStoredResponse(rsp *http.Response) (*ListStoredResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStoredResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Attachment
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveStoredResponse parses an HTTP response from a RemoveStoredWithResponse call
+func ParseRemoveStoredResponse(rsp *http.Response) (*RemoveStoredResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveStoredResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStoredResponse parses an HTTP response from a GetStoredWithResponse call
+func ParseGetStoredResponse(rsp *http.Response) (*GetStoredResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStoredResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutStoredResponse parses an HTTP response from a PutStoredWithResponse call
+func ParsePutStoredResponse(rsp *http.Response) (*PutStoredResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutStoredResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Attachment
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -28098,6 +28695,18 @@ type ServerInterface interface {
 	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
 	// (GET /api/v1/documents/{kind}/{name}/revisions)
 	ListDocumentRevisions(c *gin.Context, kind Kind, name Name)
+	// ListStored Files that runbooks can put on targets, by name.
+	// (GET /api/v1/files)
+	ListStored(c *gin.Context)
+	// RemoveStored Take a file out of the store.
+	// (DELETE /api/v1/files/{name})
+	RemoveStored(c *gin.Context, name Name)
+	// GetStored A file of the store.
+	// (GET /api/v1/files/{name})
+	GetStored(c *gin.Context, name Name)
+	// PutStored Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
+	// (PUT /api/v1/files/{name})
+	PutStored(c *gin.Context, name Name)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(c *gin.Context)
@@ -28963,6 +29572,94 @@ func (siw *ServerInterfaceWrapper) ListDocumentRevisions(c *gin.Context) {
 	}
 
 	siw.Handler.ListDocumentRevisions(c, kind, name)
+}
+
+// ListStored operation middleware
+func (siw *ServerInterfaceWrapper) ListStored(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListStored(c)
+}
+
+// RemoveStored operation middleware
+func (siw *ServerInterfaceWrapper) RemoveStored(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveStored(c, name)
+}
+
+// GetStored operation middleware
+func (siw *ServerInterfaceWrapper) GetStored(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetStored(c, name)
+}
+
+// PutStored operation middleware
+func (siw *ServerInterfaceWrapper) PutStored(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutStored(c, name)
 }
 
 // ListGates operation middleware
@@ -32255,6 +32952,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/merge", wrapper.MergeIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/split", wrapper.SplitIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/links", wrapper.AddLink)
+	router.GET(options.BaseURL+"/api/v1/files", wrapper.ListStored)
+	router.DELETE(options.BaseURL+"/api/v1/files/:name", wrapper.RemoveStored)
+	router.GET(options.BaseURL+"/api/v1/files/:name", wrapper.GetStored)
+	router.PUT(options.BaseURL+"/api/v1/files/:name", wrapper.PutStored)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/files", wrapper.ListAttachments)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/files", wrapper.AddFile)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/files/:id", wrapper.GetFile)
@@ -32873,6 +33574,162 @@ type ListDocumentRevisionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDocumentRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListDocumentRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStoredRequestObject struct {
+}
+
+type ListStoredResponseObject interface {
+	VisitListStoredResponse(w http.ResponseWriter) error
+}
+
+type ListStored200JSONResponse []Attachment
+
+func (response ListStored200JSONResponse) VisitListStoredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListStoreddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListStoreddefaultApplicationProblemPlusJSONResponse) VisitListStoredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveStoredRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveStoredResponseObject interface {
+	VisitRemoveStoredResponse(w http.ResponseWriter) error
+}
+
+type RemoveStored204Response struct {
+}
+
+func (response RemoveStored204Response) VisitRemoveStoredResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveStoreddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveStoreddefaultApplicationProblemPlusJSONResponse) VisitRemoveStoredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStoredRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetStoredResponseObject interface {
+	VisitGetStoredResponse(w http.ResponseWriter) error
+}
+
+type GetStored200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetStored200ApplicationoctetStreamResponse) VisitGetStoredResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetStoreddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStoreddefaultApplicationProblemPlusJSONResponse) VisitGetStoredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutStoredRequestObject struct {
+	Name Name `json:"name"`
+	Body io.Reader
+}
+
+type PutStoredResponseObject interface {
+	VisitPutStoredResponse(w http.ResponseWriter) error
+}
+
+type PutStored200JSONResponse Attachment
+
+func (response PutStored200JSONResponse) VisitPutStoredResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutStoreddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutStoreddefaultApplicationProblemPlusJSONResponse) VisitPutStoredResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -37661,6 +38518,18 @@ type StrictServerInterface interface {
 	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
 	// (GET /api/v1/documents/{kind}/{name}/revisions)
 	ListDocumentRevisions(ctx context.Context, request ListDocumentRevisionsRequestObject) (ListDocumentRevisionsResponseObject, error)
+	// ListStored Files that runbooks can put on targets, by name.
+	// (GET /api/v1/files)
+	ListStored(ctx context.Context, request ListStoredRequestObject) (ListStoredResponseObject, error)
+	// RemoveStored Take a file out of the store.
+	// (DELETE /api/v1/files/{name})
+	RemoveStored(ctx context.Context, request RemoveStoredRequestObject) (RemoveStoredResponseObject, error)
+	// GetStored A file of the store.
+	// (GET /api/v1/files/{name})
+	GetStored(ctx context.Context, request GetStoredRequestObject) (GetStoredResponseObject, error)
+	// PutStored Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
+	// (PUT /api/v1/files/{name})
+	PutStored(ctx context.Context, request PutStoredRequestObject) (PutStoredResponseObject, error)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(ctx context.Context, request ListGatesRequestObject) (ListGatesResponseObject, error)
@@ -38492,6 +39361,110 @@ func (sh *strictHandler) ListDocumentRevisions(ctx *gin.Context, kind Kind, name
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDocumentRevisionsResponseObject); ok {
 		if err := validResponse.VisitListDocumentRevisionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListStored operation middleware
+func (sh *strictHandler) ListStored(ctx *gin.Context) {
+	var request ListStoredRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListStored(ctx, request.(ListStoredRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListStored")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListStoredResponseObject); ok {
+		if err := validResponse.VisitListStoredResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveStored operation middleware
+func (sh *strictHandler) RemoveStored(ctx *gin.Context, name Name) {
+	var request RemoveStoredRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveStored(ctx, request.(RemoveStoredRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveStored")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveStoredResponseObject); ok {
+		if err := validResponse.VisitRemoveStoredResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetStored operation middleware
+func (sh *strictHandler) GetStored(ctx *gin.Context, name Name) {
+	var request GetStoredRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStored(ctx, request.(GetStoredRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStored")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetStoredResponseObject); ok {
+		if err := validResponse.VisitGetStoredResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutStored operation middleware
+func (sh *strictHandler) PutStored(ctx *gin.Context, name Name) {
+	var request PutStoredRequestObject
+
+	request.Name = name
+
+	request.Body = ctx.Request.Body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutStored(ctx, request.(PutStoredRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutStored")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutStoredResponseObject); ok {
+		if err := validResponse.VisitPutStoredResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -141,16 +141,31 @@ func (w *walker) requestFor(
 		}
 		r.Secrets[n] = given.Secrets[n]
 	}
+	fileAsGiven(&r, given)
 	if s.Undo != nil {
 		u, err := w.request(f, s.Undo, path, target, s.Timeout, bounded)
 		if err != nil {
 			return r, fmt.Errorf("its undo: %w", err)
 		}
+		fileAsGiven(&u, given)
 		u.Target, u.Secrets, u.OnlyIfDone = r.Target, r.Secrets, s.UndoOnlyIfDone
 		r.Undo = &u
 	}
 	return r, nil
 }
+
+// fileAsGiven binds a request to the file of the store as it is now.
+func fileAsGiven(r *task.Request, given LeaveGiven) {
+	if r.File == nil || r.File.Name == "" {
+		return
+	}
+	x := *r.File
+	fmt.Sscanf(given.Files[x.Name], "%s %d", &x.Digest, &x.Size) //nolint:errcheck // what is not there stays empty
+	r.File = &x
+}
+
+// storedAs is what LeaveGiven says of a file that was approved.
+func storedAs(x *task.File) string { return fmt.Sprintf("%s %d", x.Digest, x.Size) }
 
 // carryOut does the proposal, one target after the other. A change is begun once; it is begun again
 // only where the step says that it may be repeated, or a person says so.

@@ -114,6 +114,16 @@ type Outcome struct {
 	// Differences tell where the output does not fit what the look demands.
 	Differences []reading.Difference `json:"differences,omitempty"`
 	Took        time.Duration        `json:"took"`
+	// Attached is the file that was made of the output.
+	Attached *AttachedFile `json:"attached,omitempty"`
+}
+
+// AttachedFile is a file of the record, made of what was printed.
+type AttachedFile struct {
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Size   int64  `json:"size"`
+	Digest string `json:"sha256"`
 }
 
 // Output is the head and the tail of what was printed; the whole is kept as an artifact if it is longer.
@@ -165,6 +175,8 @@ type LeaveGiven struct {
 	Halted  bool          `json:"halted,omitempty"` // see leave.Answer
 	// Secrets gives the version of each secret that would be used.
 	Secrets map[string]int `json:"secrets,omitempty"`
+	// Files gives the SHA-256 and the size of each file of the store that would be sent, as "HEX SIZE".
+	Files map[string]string `json:"files,omitempty"`
 }
 
 // GateRaised asks people for leave, showing what would run.

@@ -89,6 +89,11 @@ func (a *AskLeave) add(s *runbook.Step, targets []string) {
 			a.Secrets = append(a.Secrets, n)
 		}
 	}
+	for _, n := range s.Files() {
+		if !slices.Contains(a.Files, n) {
+			a.Files = append(a.Files, n)
+		}
+	}
 }
 
 func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
@@ -99,7 +104,8 @@ func (w *walker) askLeave(s *runbook.Step, path string, st *stepState) result {
 
 // WouldAsk is what a change at a place asks leave for.
 func WouldAsk(s *runbook.Step, path string, targets []string) AskLeave {
-	ask := AskLeave{Path: path, Targets: targets, HasGate: s.Gate != nil, Secrets: s.Secrets()}
+	ask := AskLeave{Path: path, Targets: targets, HasGate: s.Gate != nil, Secrets: s.Secrets(),
+		Files: s.Files()}
 	if s.Do != nil && s.Do.Kind() == "ssh" {
 		ask.NeedsKey = targets
 	}
@@ -324,6 +330,11 @@ func (w *walker) approvedStill(
 	for n, v := range secrets {
 		if given.Secrets[n] != v {
 			diff = append(diff, fmt.Sprintf("the secret %s was version %d and is %d", n, v, given.Secrets[n]))
+		}
+	}
+	for _, r := range g.raised.Proposal.Requests {
+		if x := r.File; x != nil && x.Name != "" && given.Files[x.Name] != storedAs(x) {
+			diff = append(diff, fmt.Sprintf("the file %s is not the one that was approved", x.Name))
 		}
 	}
 	if len(diff) > 0 {

@@ -41,6 +41,8 @@ type AskLeave struct {
 	NeedsKey []string
 	// Secrets lists the secrets that would be used.
 	Secrets []string
+	// Files lists the files of the store that would be sent.
+	Files []string
 }
 
 // WantLocks asks for locks. Shared ones exclude only those who want the key for themselves.

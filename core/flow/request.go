@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -121,7 +122,7 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 	case do.SQL != nil:
 		r.sql(do.SQL, &req)
 	case do.Send != nil:
-		req.File = &task.File{To: r.path(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode}
+		req.File = &task.File{To: r.path(do.Send.To), Text: do.Send.Text, Mode: do.Send.Mode, Name: do.Send.File}
 		if do.Send.JSON != nil {
 			req.File.Text = r.json(r.value(do.Send.JSON)) + "\n"
 		}
@@ -134,7 +135,24 @@ func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (
 	default:
 		req.Words = r.words(do.Run, do.Plain)
 	}
+	if do.Attach {
+		req.Attach = attachedAs(req)
+	}
 	return req, r.err
+}
+
+// attachedAs names the file that is made of what a request prints: by what is fetched or run, and by its target.
+func attachedAs(req task.Request) string {
+	name := req.Kind
+	if n := len(req.Words); n > 0 {
+		if name = path.Base(req.Words[0]); name == "cat" {
+			name = path.Base(req.Words[n-1])
+		}
+	}
+	if req.Target.Name != "" {
+		name = req.Target.Name + "-" + name
+	}
+	return name
 }
 
 // words renders the words of a command; plain ones must stand for themselves.

@@ -42,6 +42,8 @@ type Question struct {
 	Unpinned []string
 	// NoSecret lists secrets that would be used and are not set.
 	NoSecret []string
+	// NoFile lists files that would be sent and are not in the store.
+	NoFile []string
 }
 
 // Answer is a verdict with every reason for it.
@@ -75,6 +77,9 @@ func Decide(q Question) Answer {
 	}
 	for _, n := range q.NoSecret {
 		add(No, "there is no secret %s", n)
+	}
+	for _, n := range q.NoFile {
+		add(No, "there is no file %s in the store", n)
 	}
 	switch q.Stance {
 	case Suggest:

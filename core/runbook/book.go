@@ -467,6 +467,8 @@ type Do struct {
 	Echo   *Echo
 	Send   *Send
 	Fetch  *expr.Template
+	// Attach puts the whole of what is fetched or printed to the incident's record, as a file.
+	Attach bool
 	Job    *Elsewhere
 	// Dialogue are lines for a device, each as its words; As is then the mode in which they are typed.
 	Dialogue [][]*expr.Template
@@ -531,6 +533,8 @@ type Send struct {
 	Text string // never interpolated
 	JSON *Value // or a structure
 	Mode string // octal
+	// File is a file of the installation's store, by its name; "" where the text or the structure is sent.
+	File string
 }
 
 // HTTP is an HTTP call.
@@ -600,6 +604,17 @@ func (s *Step) Secrets() []string {
 		holes = append(holes, t.Holes()...)
 	}
 	return referred(holes, "secrets")
+}
+
+// Files lists the files of the store that a step would send, its undo's included.
+func (s *Step) Files() []string {
+	var out []string
+	for _, do := range []*Do{s.Do, s.Undo} {
+		if do != nil && do.Send != nil && do.Send.File != "" && !slices.Contains(out, do.Send.File) {
+			out = append(out, do.Send.File)
+		}
+	}
+	return out
 }
 
 // Readings lists the readings that a change rests on: in its words and its still.

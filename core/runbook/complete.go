@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/reading"
 
 	"github.com/goccy/go-yaml/ast"
 )
@@ -138,6 +139,9 @@ func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 		}
 		d.book.takes[r.Name] = s
 	}
+	if s.Do.Attach && slices.ContainsFunc(s.Read, func(r reading.Spec) bool { return r.Sealed }) {
+		d.Fail(got["attach"], "the whole of what is printed holds a sealed reading, and cannot be put to the record")
+	}
 	if s.OnlyReads != "" {
 		return
 	}
@@ -250,6 +254,9 @@ func (d *decoder) completeDo(s *Step, n ast.Node, got map[string]ast.Node) {
 	if q := s.Do.SQL; q != nil && (q.Dialect == SQLite) != s.Do.FromHere {
 		d.Fail(got["sql"], "a database of SQLite is a file of the service's own host and goes with from: here; others "+
 			"are asked where their targets are")
+	}
+	if s.Do.Attach && s.Do.Kind() != "ssh" && s.Do.Kind() != "local" {
+		d.Fail(got["attach"], "attach keeps what a command printed, or a file that was fetched")
 	}
 	if s.Timeout > time.Hour && s.Do.Job == nil {
 		d.Fail(got["timeout"], "a timeout may be an hour at most")

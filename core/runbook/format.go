@@ -79,6 +79,7 @@ var (
 		"echo",
 		"send",
 		"fetch",
+		"attach",
 		"dialogue",
 		"env",
 		"stdin",

@@ -76,6 +76,7 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 		}})
 	}
 	known["send"] = func(n ast.Node) { do.Send = d.send(n) }
+	known["attach"] = func(n ast.Node) { do.Attach = d.Boolean(n, "attach") }
 	known["fetch"] = func(n ast.Node) { do.Fetch = d.template(n, expr.InTarget, "fetch") }
 	known["env"] = func(n ast.Node) {
 		do.Env = map[string]*expr.Template{}
@@ -121,6 +122,7 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 var (
 	envPattern   = regexp.MustCompile(`^[A-Z_][A-Z0-9_]{0,63}$`)
 	tablePattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,62}(\.[A-Za-z_][A-Za-z0-9_]{0,62})?$`)
+	fileName     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 	modePattern  = regexp.MustCompile(`^0?[0-7]{3}$`)
 	namesInSQL   = regexp.MustCompile(`\[\[([a-z][a-z0-9_]*)\]\]`)
 )
@@ -341,6 +343,12 @@ func (d *decoder) send(n ast.Node) *Send {
 			}
 		},
 		"json": func(n ast.Node) { forms++; f.JSON = d.value(n, expr.InTarget) },
+		"file": func(n ast.Node) {
+			forms++
+			if f.File = d.Word(n, "file"); !fileName.MatchString(f.File) {
+				d.Fail(n, "file is the name of a file in the store: letters, digits, . _ and -; see urgentis file list")
+			}
+		},
 		"mode": func(n ast.Node) {
 			if f.Mode = d.Word(n, "mode"); !modePattern.MatchString(f.Mode) {
 				d.Fail(n, "mode must be octal, such as 0755")
@@ -348,7 +356,7 @@ func (d *decoder) send(n ast.Node) *Send {
 		},
 	})
 	if got["to"] == nil || forms != 1 {
-		d.Fail(n, "send needs to, and one of text and json")
+		d.Fail(n, "send needs to, and one of text, json and file")
 	}
 	return f
 }

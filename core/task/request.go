@@ -34,6 +34,8 @@ type Request struct {
 	Probe      *Probe     `json:"probe,omitempty"`
 	File       *File      `json:"file,omitempty"`
 	Job        *Job       `json:"job,omitempty"`
+	// Attach is the name under which what is printed is put to the record, as a file; "" where it is not.
+	Attach string `json:"attach,omitempty"`
 	// Hidden names what of Env holds secrets, once they are filled in.
 	Hidden []string `json:"-"`
 	// Secrets gives the version of each secret that stands in it.
@@ -105,6 +107,10 @@ type File struct {
 	To   string `json:"to"`
 	Text string `json:"text"`
 	Mode string `json:"mode"`
+	// Name is a file of the store, in the place of Text; Digest is its SHA-256 in hexadecimal, Size its bytes.
+	Name   string `json:"name,omitempty"`
+	Digest string `json:"digest,omitempty"`
+	Size   int64  `json:"size,omitempty"`
 }
 
 // Facts is what is known of a target when it is asked; a change is bound to it.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -26,6 +27,9 @@ type Job struct {
 	// Live is called with pieces of output as they come, each with its stream; it must not block. The pieces of one
 	// stream come one after the other.
 	Live func(stream int, piece string)
+	// Whole takes all of what is printed, however much; an error of it ends nothing, and is told by the result.
+	// nil: it is not wanted.
+	Whole io.Writer
 	// Known is told what a job elsewhere is known by, once it is; it must not block. nil: nobody wants to know.
 	Known func(job string)
 	// Leave is closed when nobody here can look after a job elsewhere any longer; nil: never. It is left to run, and the
@@ -55,6 +59,15 @@ type Result struct {
 	Error  string // one sentence without a full stop
 	Stdout Captured
 	Stderr Captured
+	// Attached is the file that was made of Stdout.
+	Attached *Attached
+}
+
+// Attached is a file that was made of what was printed.
+type Attached struct {
+	ID, Name string
+	Size     int64
+	Digest   string // SHA-256, in hexadecimal
 }
 
 // Hand does jobs of one kind.
@@ -140,6 +153,8 @@ type Stream struct {
 	mu   sync.Mutex
 	c    Captured
 	live func(string)
+	// whole takes everything; it is nil once it took no more.
+	whole io.Writer
 }
 
 // Write implements io.Writer. It takes everything, so that a flood cannot block its sender.
@@ -151,6 +166,11 @@ func (w *Stream) Write(p []byte) (int, error) {
 		w.c.Kept = append(w.c.Kept, piece...)
 		if w.live != nil {
 			w.live(reading.Plain(string(piece)))
+		}
+	}
+	if w.whole != nil {
+		if _, err := w.whole.Write(p); err != nil {
+			w.whole = nil // whoever gave it knows why
 		}
 	}
 	w.c.Size += int64(len(p))
@@ -172,7 +192,7 @@ func Streams(job Job) (stdout, stderr *Stream) {
 		}
 		return func(piece string) { job.Live(stream, piece) }
 	}
-	return &Stream{live: live(Stdout)}, &Stream{live: live(Stderr)}
+	return &Stream{live: live(Stdout), whole: job.Whole}, &Stream{live: live(Stderr)}
 }
 
 // Answered makes the result of a job whose output is a value, written as JSON.

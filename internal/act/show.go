@@ -49,6 +49,13 @@ func Show(r task.Request) string {
 		return "look up " + r.Probe.Type + " of " + visible(r.Probe.Name)
 	case r.Probe != nil:
 		return fmt.Sprintf("%d echo requests", r.Probe.Echos)
+	case r.File != nil && r.File.Name != "":
+		size := "not in the store now"
+		if r.File.Digest != "" {
+			size = fmt.Sprintf("%d bytes, SHA-256 %s", r.File.Size, r.File.Digest)
+		}
+		return fmt.Sprintf("put the file %s of the store at %s (mode %s)\n(%s)", r.File.Name, visible(r.File.To),
+			r.File.Mode, size)
 	case r.File != nil:
 		return fmt.Sprintf(
 			"put a file at %s (mode %s)\n\n%s",

@@ -2,11 +2,8 @@ package app
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"slices"
 	"strings"
@@ -332,12 +329,6 @@ func (a *App) AddLink(
 	return row, err
 }
 
-// MaxFile bounds a file that is put to a record, in bytes; pieceSize is how much of one is in memory at a time.
-const (
-	MaxFile   = 256 << 20
-	pieceSize = 1 << 20
-)
-
 // AddFile puts a file to a record as it is read. It is there once all of it is.
 func (a *App) AddFile(ctx context.Context, who *access.Principal, number int64, name, kind string, r io.Reader,
 ) (*store.Attachment, error) {
@@ -352,20 +343,39 @@ func (a *App) AddFile(ctx context.Context, who *access.Principal, number int64, 
 	if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
 		return nil, err
 	}
-	row := &store.Attachment{ID: store.NewID("f"), Incident: number, Kind: store.FileAttached, Name: name, Type: kind,
-		Size: -1, AddedBy: who.Behind(), AddedAt: now()}
-	if err := tx.AddAttachment(row); err != nil {
+	// The record is not locked while the file comes in.
+	return a.keepFile(ctx, store.Attachment{Incident: number, Kind: store.FileAttached, Name: name, Type: kind,
+		AddedBy: who.Behind()}, r, func(ctx context.Context, whole *store.Attachment) error {
+		return a.enterFile(ctx, who, number, whole)
+	})
+}
+
+// keepFile keeps a file as it is read, and has it entered once it is whole. What does not come in whole is dropped.
+func (a *App) keepFile(ctx context.Context, row store.Attachment, r io.Reader,
+	enter func(context.Context, *store.Attachment) error,
+) (*store.Attachment, error) {
+	row.ID, row.AddedAt = store.NewID("f"), now()
+	f, err := a.store.In(ctx).NewFile(row)
+	if err != nil {
 		return nil, err
 	}
-	// The record is not locked while the file comes in.
-	whole := *row
-	if err = keepPieces(tx, &whole, r); err == nil {
-		err = a.enterFile(ctx, who, number, &whole)
+	var whole *store.Attachment
+	switch n, failed := io.Copy(f, r); {
+	case errors.Is(failed, store.ErrTooLarge):
+		err = &Error{Kind: Invalid, Code: "too-large", Says: failed.Error()}
+	case f.Failed() != nil:
+		err = f.Failed()
+	case failed != nil:
+		err = invalid("body", "the file broke off after %d bytes: %s", n, failed)
+	default:
+		if whole, err = f.Done(); err == nil {
+			err = enter(ctx, whole)
+		}
 	}
 	if err != nil {
 		return nil, errors.Join(err, a.store.In(context.WithoutCancel(ctx)).DropAttachment(row.ID))
 	}
-	return &whole, nil
+	return whole, nil
 }
 
 func (a *App) enterFile(ctx context.Context, who *access.Principal, number int64, row *store.Attachment) error {
@@ -377,34 +387,6 @@ func (a *App) enterFile(ctx context.Context, who *access.Principal, number int64
 	})
 	return err
 }
-
-// keepPieces reads a file and keeps it piece by piece.
-func keepPieces(tx *store.Tx, row *store.Attachment, r io.Reader) error {
-	sum := sha256.New()
-	row.Size = 0
-	buf := make([]byte, pieceSize)
-	for n := int64(0); ; n++ {
-		got, err := io.ReadFull(r, buf)
-		if got > 0 {
-			if row.Size += int64(got); row.Size > MaxFile {
-				return &Error{Kind: Invalid, Code: "too-large", Says: "a file may have 256 MB"}
-			}
-			sum.Write(buf[:got]) //nolint:errcheck // it never fails
-			if err := tx.AddPiece(row.ID, n, buf[:got]); err != nil {
-				return err
-			}
-		}
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			row.Digest = sumOf(sum)
-			return nil
-		}
-		if err != nil {
-			return invalid("body", "the file broke off after %d bytes: %s", row.Size, err)
-		}
-	}
-}
-
-func sumOf(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)) }
 
 // Attachments lists the files and links of a record.
 func (a *App) Attachments(ctx context.Context, who *access.Principal, number int64) ([]store.Attachment, error) {
@@ -433,31 +415,7 @@ func (a *App) File(
 	if err != nil {
 		return nil, nil, named(err, "file %s of incident %d", id, number)
 	}
-	return row, &pieces{tx: tx, id: id}, nil
-}
-
-// pieces reads a file.
-type pieces struct {
-	tx   *store.Tx
-	id   string
-	n    int64
-	rest []byte
-}
-
-func (p *pieces) Read(b []byte) (int, error) {
-	if len(p.rest) == 0 {
-		body, err := p.tx.Piece(p.id, p.n)
-		if err != nil {
-			return 0, err
-		}
-		if len(body) == 0 {
-			return 0, io.EOF
-		}
-		p.rest, p.n = body, p.n+1
-	}
-	n := copy(b, p.rest)
-	p.rest = p.rest[n:]
-	return n, nil
+	return row, tx.Pieces(id), nil
 }
 
 // Export gives a record so that others can check it: its head, and every entry as it is sealed.

@@ -151,7 +151,7 @@ func (a *app) root() *cobra.Command {
 			a.audit()},
 		toWrite: {a.runbook(), a.library(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {
-			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.connection(), a.team(), a.way(),
+			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.files(), a.connection(), a.team(), a.way(),
 			a.person(), a.token(),
 		},
 		toRun: {a.serve(), a.admin(), a.instance(), a.demo(), a.example(), a.version()},

@@ -69,6 +69,9 @@ func (e *Engine) carryOut(
 	}
 	m := secret.NewMasker(values...)
 	out.Error = m.Mask(res.Error)
+	if f := res.Attached; f != nil {
+		out.Attached = &flow.AttachedFile{ID: f.ID, Name: f.Name, Size: f.Size, Digest: f.Digest}
+	}
 	return out, printed{hide(m, res.Stdout), hide(m, res.Stderr), res.Stdout, res.Stderr}
 }
 
@@ -167,7 +170,18 @@ func (e *Engine) do(
 		job.Live = live.next
 		defer live.rest()
 	}
-	return hand.Do(ctx, job), values
+	whole, err := e.attaching(ctx, run, req, values)
+	if err != nil {
+		return act.Failed("the file could not be begun: " + err.Error()), values
+	}
+	if whole != nil {
+		job.Whole = whole
+	}
+	res := hand.Do(ctx, job)
+	if whole != nil {
+		res = whole.end(res)
+	}
+	return res, values
 }
 
 // showing passes output on as it comes, without the values that are to be hidden, wherever a piece of it ends.

@@ -140,7 +140,7 @@ func (d *drive) checkGuards(tx *store.Tx) error {
 			return err
 		}
 		if now.Verdict != g.given.Verdict || len(leave.Differ(g.given.Facts, now.Facts)) > 0 ||
-			!maps.Equal(now.Secrets, g.given.Secrets) {
+			!maps.Equal(now.Secrets, g.given.Secrets) || !maps.Equal(now.Files, g.given.Files) {
 			return errFacts
 		}
 	}

@@ -54,6 +54,15 @@ func (e *Engine) leaveNow(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (
 			q.NoSecret = append(q.NoSecret, n)
 		}
 	}
+	files, err := tx.StoredAs(ask.Files)
+	if err != nil {
+		return flow.LeaveGiven{}, err
+	}
+	for _, n := range ask.Files {
+		if files[n] == "" {
+			q.NoFile = append(q.NoFile, n)
+		}
+	}
 	a := leave.Decide(q)
 	return flow.LeaveGiven{
 		Verdict: a.Verdict,
@@ -61,5 +70,6 @@ func (e *Engine) leaveNow(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (
 		Halted:  a.Halted,
 		Facts:   facts,
 		Secrets: versions,
+		Files:   files,
 	}, nil
 }

@@ -286,6 +286,10 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 		kind = incident.UndoDone
 	}
 	t.entry(ev, kind, t.actor(), t.title(ev.Path), content)
+	if f := b.Attached; f != nil {
+		t.entry(ev, incident.Attached, t.actor(), "File: "+f.Name,
+			map[string]any{"name": f.Name, "size": f.Size, "sha256": f.Digest, "id": f.ID, "attempt": b.Attempt})
+	}
 	if t.s.Late(b.Attempt) != nil {
 		t.tell(ev, route.LateNews, "", "", fmt.Sprintf(
 			"What became of %s on %s, which was unknown, is reported now: %s", t.title(ev.Path), in.Target, b.Says()))

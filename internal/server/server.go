@@ -24,6 +24,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/internal/app"
 	"urgentis/internal/need"
+	"urgentis/internal/store"
 )
 
 // Config is what a server works with.
@@ -103,15 +104,16 @@ func bodyLimit(r *http.Request) int64 {
 	case r.URL.Path == "/api/v1/push":
 		return maxPush
 	case isFile(r):
-		return app.MaxFile + 1
+		return store.MaxFile + 1
 	}
 	return maxBody
 }
 
-// isFile reports whether the body of a request is a file that is put to a record.
+// isFile reports whether the body of a request is a file.
 func isFile(r *http.Request) bool {
 	return r.Method == http.MethodPost && strings.HasPrefix(r.URL.Path, "/api/v1/incidents/") &&
-		strings.HasSuffix(r.URL.Path, "/files")
+		strings.HasSuffix(r.URL.Path, "/files") ||
+		r.Method == http.MethodPut && strings.HasPrefix(r.URL.Path, "/api/v1/files/")
 }
 
 // loggedPath is the path of a request without the key of a source that may stand in it.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"os"
@@ -156,13 +157,23 @@ func (i *Instance) deviceKind(ctx context.Context, kind string) (*device.Kind, e
 	return i.Store.In(ctx).DeviceKind(kind)
 }
 
+// storedFile opens a file of the store by its SHA-256.
+func (i *Instance) storedFile(ctx context.Context, digest string) (io.Reader, error) {
+	tx := i.Store.In(ctx)
+	f, err := tx.Stored(digest)
+	if err != nil {
+		return nil, err
+	}
+	return tx.Pieces(f.ID), nil
+}
+
 func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keeper *secret.Keeper) (err error) {
 	c := i.cfg
 	here, err := localHand(c)
 	if err != nil {
 		return err
 	}
-	i.ssh = ssh.New(keeper.Credential, i.deviceKind)
+	i.ssh = ssh.New(ssh.Config{Credential: keeper.Credential, Kinds: i.deviceKind, Files: i.storedFile})
 	feed := app.NewFeed(i.Store)
 	defer func() {
 		if err != nil {

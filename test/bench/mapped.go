@@ -98,7 +98,7 @@ func (b *bench) app() (*app.App, func(), error) {
 	keeper := &secret.Keeper{Store: b.store, Box: box}
 	a, err := app.New(app.Config{
 		Store: b.store, Engine: e, Intake: in, Door: signin.New(b.store), Secrets: keeper,
-		SSH: ssh.New(keeper.Credential, nil), Outbox: noOutbox{}, Log: log, Link: "http://u",
+		SSH: ssh.New(ssh.Config{Credential: keeper.Credential}), Outbox: noOutbox{}, Log: log, Link: "http://u",
 	})
 	return a, in.Stop, err
 }

@@ -65,10 +65,9 @@ func (b *bench) wide() error {
 		list = append(list, addr)
 		fmt.Fprintf(&known, "[%s]:%d %s\n", addr, widePort, pinned)
 	}
-	hand := ourssh.New(
-		func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", clientPEM, nil },
-		nil,
-	)
+	hand := ourssh.New(ourssh.Config{Credential: func(context.Context, task.Facts) (string, []byte, error) {
+		return "ssh-key", clientPEM, nil
+	}})
 	defer hand.Close()
 	if err := b.addWide(list, pinned); err != nil {
 		return err

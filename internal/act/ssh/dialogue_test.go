@@ -59,7 +59,7 @@ func onGateway(t *testing.T) (*Hand, func(as string, timeout int, lines ...strin
 				Alters: true},
 		}}
 	word := "open-it\n"
-	hand := New(func(_ context.Context, f task.Facts) (string, []byte, error) {
+	hand := New(Config{Credential: func(_ context.Context, f task.Facts) (string, []byte, error) {
 		if f.Secret == "raised@1" {
 			return "password", []byte(word), nil
 		}
@@ -67,7 +67,7 @@ func onGateway(t *testing.T) (*Hand, func(as string, timeout int, lines ...strin
 			return "password", []byte("wrong"), nil
 		}
 		return "ssh-key", h.key, nil
-	}, func(context.Context, string) (*device.Kind, error) { return kind, nil })
+	}, Kinds: func(context.Context, string) (*device.Kind, error) { return kind, nil }})
 	t.Cleanup(hand.Close)
 	facts := h.facts
 	facts.Device, facts.DeviceSecret = "gateway@1", "raised@1"

@@ -33,7 +33,8 @@ const lingering = 500 * time.Millisecond
 func (h *Hand) start(
 	ch ssh.Channel,
 	reqs <-chan *ssh.Request,
-	line, stdin string,
+	line string,
+	stdin io.Reader,
 	stdout, stderr io.Writer,
 ) (*session, error) {
 	s := &session{ch: ch, exited: make(chan struct{}), drained: make(chan struct{})}
@@ -47,8 +48,8 @@ func (h *Hand) start(
 		return nil, err
 	}
 	go func() {
-		io.Copy(ch, strings.NewReader(stdin)) //nolint:errcheck // a command need not read it
-		ch.CloseWrite()                       //nolint:errcheck // it may be gone
+		io.Copy(ch, stdin) //nolint:errcheck // a command need not read it
+		ch.CloseWrite()    //nolint:errcheck // it may be gone
 	}()
 	var copies sync.WaitGroup
 	copies.Go(func() { io.Copy(stdout, ch) })          //nolint:errcheck // what came is kept
@@ -189,7 +190,7 @@ func (h *Hand) search(ctx context.Context, job act.Job, script string, out io.Wr
 	if as := job.Request.As; as != "" {
 		words = append([]string{"sudo", "-n", "-u", as, "--"}, words...)
 	}
-	s, err := h.start(ch, reqs, act.Quote(words), "", out, io.Discard)
+	s, err := h.start(ch, reqs, act.Quote(words), strings.NewReader(""), out, io.Discard)
 	if err != nil {
 		done(!errors.Is(err, errRefused))
 		return err

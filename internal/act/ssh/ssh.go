@@ -24,19 +24,30 @@ import (
 // Credential opens a target: the value of its secret and what it is, ssh-key or password.
 type Credential func(ctx context.Context, f task.Facts) (kind string, value []byte, err error)
 
+// Files opens a file of the store by its SHA-256 in hexadecimal.
+type Files func(ctx context.Context, digest string) (io.Reader, error)
+
+// Config is what a hand needs of the world. Kinds and Files may be nil where there are no devices and no files.
+type Config struct {
+	Credential Credential
+	Kinds      Kinds
+	Files      Files
+}
+
 // Hand runs commands over kept connections. The zero value is not usable; see New.
 type Hand struct {
 	credential Credential
 	kinds      Kinds
+	files      Files
 	mu         sync.Mutex
 	hosts      map[task.Facts]*host
 	closed     chan struct{}
 	once       sync.Once
 }
 
-// New makes a hand that signs in with the credentials it is given, and speaks with devices as kinds says.
-func New(c Credential, kinds Kinds) *Hand {
-	h := &Hand{credential: c, kinds: kinds, hosts: map[task.Facts]*host{}, closed: make(chan struct{})}
+// New makes a hand.
+func New(c Config) *Hand {
+	h := &Hand{credential: c.Credential, kinds: c.Kinds, files: c.Files, hosts: map[task.Facts]*host{}, closed: make(chan struct{})}
 	go h.tidy()
 	return h
 }
@@ -58,6 +69,15 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if err != nil {
 		return act.Failed(err.Error())
 	}
+	input := io.Reader(strings.NewReader(stdin))
+	if r.File != nil && r.File.Name != "" {
+		stored, err := h.files(ctx, r.File.Digest)
+		if err != nil {
+			return act.Failed(fmt.Sprintf("the file %s, as it was approved, is not in the store any more; nothing was begun",
+				r.File.Name))
+		}
+		input = io.MultiReader(input, stored)
+	}
 	ch, reqs, done, err := h.channel(ctx, r.Target)
 	if err != nil {
 		return act.Failed(fmt.Sprintf("%s: %s", r.Target.Name, err))
@@ -69,7 +89,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 		return act.Unready(err)
 	}
 	stdout, stderr := act.Streams(job)
-	res, broken := h.carry(ctx, job, ch, reqs, line, stdin, stdout, stderr)
+	res, broken := h.carry(ctx, job, ch, reqs, line, input, stdout, stderr)
 	done(broken)
 	res.Stdout, res.Stderr = stdout.Taken(), stderr.Taken()
 	return res
@@ -81,7 +101,8 @@ func (h *Hand) carry(
 	job act.Job,
 	ch ssh.Channel,
 	reqs <-chan *ssh.Request,
-	line, stdin string,
+	line string,
+	stdin io.Reader,
 	stdout, stderr io.Writer,
 ) (res act.Result, broken bool) {
 	r := job.Request
@@ -140,8 +161,13 @@ func late(ctx context.Context, r task.Request, what string) string {
 	return what + " before it was told to stop"
 }
 
-// putFile writes standard input to a file as a whole: a reader never sees a part of it.
-const putFile = `set -e; umask 077; cat >"$1.part"; chmod "$2" "$1.part"; mv -- "$1.part" "$1"`
+// putFile writes standard input to a file as a whole: a reader never sees a part of it. What did not come whole, by its
+// size ($3) and, where the target can tell it, its SHA-256 ($4), is not put there.
+const putFile = `set -e; umask 077; cat >"$1.part"
+whole() { [ "$(wc -c <"$1")" -eq "$2" ] || return 1
+	[ -z "$3" ] || ! command -v sha256sum >/dev/null || [ "$(sha256sum <"$1" | cut -c1-64)" = "$3" ]; }
+whole "$1.part" "$3" "$4" || { rm -f -- "$1.part"; echo "the file did not come whole" >&2; exit 65; }
+chmod "$2" "$1.part"; mv -- "$1.part" "$1"`
 
 // command writes the words for a POSIX shell, with the attempt in the environment, and what is sent to its
 // standard input. Secrets come by standard input: a command line can be seen by others on the host.
@@ -151,7 +177,12 @@ func command(r task.Request, attempt string) (line, stdin string, err error) {
 		return strings.Join(words, " "), stdin, nil
 	}
 	if r.File != nil {
-		words, stdin = []string{"sh", "-c", putFile, "sh", r.File.To, r.File.Mode}, r.File.Text
+		size := int64(len(r.File.Text))
+		if r.File.Name != "" {
+			size = r.File.Size
+		}
+		words, stdin = []string{"sh", "-c", putFile, "sh", r.File.To, r.File.Mode, strconv.FormatInt(size, 10),
+			r.File.Digest}, r.File.Text
 	}
 	names := []string{"URGENTIS_ATTEMPT"}
 	env := "URGENTIS_ATTEMPT=" + act.Quote([]string{attempt}) + " "

@@ -2,8 +2,11 @@ package ssh
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -27,6 +31,7 @@ type sshHost struct {
 	facts task.Facts
 	key   []byte
 	cmd   *exec.Cmd
+	file  io.Reader // what the store of files gives
 }
 
 func sshd(t *testing.T, more ...string) *sshHost {
@@ -37,7 +42,9 @@ func sshd(t *testing.T, more ...string) *sshHost {
 }
 
 func (h *sshHost) hand(t *testing.T) *Hand {
-	hand := New(func(context.Context, task.Facts) (string, []byte, error) { return "ssh-key", h.key, nil }, nil)
+	hand := New(Config{Credential: func(context.Context, task.Facts) (string, []byte, error) {
+		return "ssh-key", h.key, nil
+	}, Files: func(context.Context, string) (io.Reader, error) { return h.file, nil }})
 	t.Cleanup(hand.Close)
 	return hand
 }
@@ -123,11 +130,11 @@ func TestNothingBegunIsFailed(t *testing.T) {
 		"connection refused":    func(j *act.Job, _ **Hand) { j.Request.Target.Port = 1 },
 		"unable to authenticate": func(_ *act.Job, hand **Hand) {
 			k, _ := testpeers.Keys(t)
-			*hand = New(fixed("ssh-key", k, nil), nil)
+			*hand = New(Config{Credential: fixed("ssh-key", k, nil)})
 		},
-		"no SSH key": func(_ *act.Job, hand **Hand) { *hand = New(fixed("ssh-key", []byte("x"), nil), nil) },
+		"no SSH key": func(_ *act.Job, hand **Hand) { *hand = New(Config{Credential: fixed("ssh-key", []byte("x"), nil)}) },
 		"there is no secret": func(_ *act.Job, hand **Hand) {
-			*hand = New(fixed("", nil, errors.New("there is no secret k")), nil)
+			*hand = New(Config{Credential: fixed("", nil, errors.New("there is no secret k"))})
 		},
 	} {
 		hand := h.hand(t)
@@ -383,4 +390,41 @@ func TestWhatStillRunsIsSeen(t *testing.T) {
 	job.Request.Plain = true
 	_, err := hand.Running(ctx, job)
 	assert.Error(t, err, "nobody can see")
+}
+
+// A file of the store arrives whole, by its size and its hash, or not at all.
+func TestAFileOfTheStore(t *testing.T) {
+	h := sshd(t)
+	hand := h.hand(t)
+	text := strings.Repeat("a tool that is not small\n", 200_000)
+	sum := sha256.Sum256([]byte(text))
+	to := filepath.Join(t.TempDir(), "tool")
+	job := h.job(30)
+	job.Request.File = &task.File{To: to, Mode: "0750", Name: "tool", Digest: hex.EncodeToString(sum[:]),
+		Size: int64(len(text))}
+	for name, c := range map[string]struct {
+		comes io.Reader
+		exit  int
+	}{
+		"whole":             {strings.NewReader(text), 0},
+		"cut off":           {strings.NewReader(text[:len(text)-1]), 65},
+		"another":           {strings.NewReader("A" + text[1:]), 65},
+		"breaks off at us":  {io.MultiReader(strings.NewReader(text[:9000]), iotest.ErrReader(io.ErrUnexpectedEOF)), 65},
+		"nothing of it all": {strings.NewReader(""), 65},
+	} {
+		require.NoError(t, os.WriteFile(to, []byte("old"), 0o600))
+		h.file = c.comes
+		r := hand.Do(context.Background(), job)
+		require.NotNil(t, r.Exit, "%s: %s", name, r.Error)
+		assert.Equal(t, c.exit, *r.Exit, "%s: %s %s", name, r.Error, r.Stderr.Text())
+		got, err := os.ReadFile(to)
+		require.NoError(t, err)
+		want := "old"
+		if c.exit == 0 {
+			want = text
+		}
+		assert.True(t, want == string(got), name)
+		_, err = os.Stat(to + ".part")
+		assert.ErrorIs(t, err, os.ErrNotExist, name)
+	}
 }
