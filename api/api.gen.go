@@ -140,6 +140,7 @@ const (
 	DocumentKindConnection DocumentKind = "connection"
 	DocumentKindDevice     DocumentKind = "device"
 	DocumentKindJoin       DocumentKind = "join"
+	DocumentKindLookback   DocumentKind = "lookback"
 	DocumentKindMute       DocumentKind = "mute"
 	DocumentKindObjective  DocumentKind = "objective"
 	DocumentKindRoute      DocumentKind = "route"
@@ -162,6 +163,8 @@ func (e DocumentKind) Valid() bool {
 	case DocumentKindDevice:
 		return true
 	case DocumentKindJoin:
+		return true
+	case DocumentKindLookback:
 		return true
 	case DocumentKindMute:
 		return true
@@ -1077,6 +1080,9 @@ type Around struct {
 	// Before the newest first
 	Before []ServiceMark `json:"before"`
 
+	// Courses how readings of its service moved since it was opened, those first that got worse
+	Courses []ReadingMove `json:"courses"`
+
 	// Lately how many of them ended in the 30 days before it
 	Lately int          `json:"lately"`
 	Odd    []OddReading `json:"odd"`
@@ -1108,6 +1114,63 @@ type Attachment struct {
 
 // AttachmentKind defines model for Attachment.Kind.
 type AttachmentKind string
+
+// Back defines model for Back.
+type Back struct {
+	Actor string `json:"actor"`
+
+	// At when it was looked
+	At       time.Time `json:"at"`
+	From     time.Time `json:"from"`
+	Lookback string    `json:"lookback"`
+
+	// Missing what could not be had, and why
+	Missing []string `json:"missing"`
+
+	// More lines and shapes beyond what is kept
+	More int `json:"more,omitempty,omitzero"`
+
+	// Onset when the incident was opened
+	Onset  time.Time    `json:"onset"`
+	Series []BackSeries `json:"series"`
+	Shapes []BackShape  `json:"shapes"`
+	Title  string       `json:"title"`
+	Until  time.Time    `json:"until"`
+}
+
+// BackPoint defines model for BackPoint.
+type BackPoint struct {
+	At    time.Time `json:"at"`
+	Value float64   `json:"value"`
+}
+
+// BackSeries defines model for BackSeries.
+type BackSeries struct {
+	Good   string      `json:"good,omitempty,omitzero"`
+	Name   string      `json:"name"`
+	Points []BackPoint `json:"points"`
+	Target string      `json:"target,omitempty,omitzero"`
+	Unit   string      `json:"unit,omitempty,omitzero"`
+}
+
+// BackShape defines model for BackShape.
+type BackShape struct {
+	// Before how many of them were written before the onset
+	Before  int      `json:"before"`
+	Count   int      `json:"count"`
+	Example string   `json:"example"`
+	Since   int      `json:"since"`
+	Targets []string `json:"targets,omitempty,omitzero"`
+
+	// Text a line with marks in the place of numbers and names
+	Text string `json:"text"`
+}
+
+// Backs defines model for Backs.
+type Backs struct {
+	Offered []OfferedBack `json:"offered"`
+	Taken   []Back        `json:"taken"`
+}
 
 // BadThing defines model for BadThing.
 type BadThing struct {
@@ -1812,6 +1875,12 @@ type Messages struct {
 	Next  string    `json:"next,omitempty,omitzero"`
 }
 
+// NewBack defines model for NewBack.
+type NewBack struct {
+	// Lookback one look back by its name; without it all of the service
+	Lookback string `json:"lookback,omitempty,omitzero"`
+}
+
 // NewConnection defines model for NewConnection.
 type NewConnection struct {
 	Name ThingName `json:"name"`
@@ -2159,6 +2228,12 @@ type Off struct {
 	By      string    `json:"by"`
 }
 
+// OfferedBack defines model for OfferedBack.
+type OfferedBack struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
 // OnCall defines model for OnCall.
 type OnCall struct {
 	// Calendars from which lines of the rota are read
@@ -2367,6 +2442,25 @@ type ReadingLine struct {
 	} `json:"points"`
 	Reading string `json:"reading"`
 	Unit    string `json:"unit,omitempty,omitzero"`
+}
+
+// ReadingMove defines model for ReadingMove.
+type ReadingMove struct {
+	Now     float64   `json:"now"`
+	NowAt   time.Time `json:"now_at"`
+	Reading string    `json:"reading"`
+
+	// Says better, worse, the same or other; not to be had where nothing was read before
+	Says string `json:"says"`
+
+	// Target the one where it moved most
+	Target  string `json:"target"`
+	Targets int    `json:"targets"`
+
+	// Then read last before it was opened
+	Then   *float64   `json:"then,omitempty"`
+	ThenAt *time.Time `json:"then_at,omitempty"`
+	Unit   string     `json:"unit"`
 }
 
 // ReadingPoint defines model for ReadingPoint.
@@ -3414,6 +3508,9 @@ type SetHaltJSONRequestBody = Halt
 // OpenIncidentJSONRequestBody defines body for OpenIncident for application/json ContentType.
 type OpenIncidentJSONRequestBody = NewIncident
 
+// LookBackJSONRequestBody defines body for LookBack for application/json ContentType.
+type LookBackJSONRequestBody = NewBack
+
 // CloseIncidentJSONRequestBody defines body for CloseIncident for application/json ContentType.
 type CloseIncidentJSONRequestBody = Closing
 
@@ -3774,6 +3871,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
 	AroundIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListBacks What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/back (the `ListBacks` operationId).
+	ListBacks(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookBackWithBody Ask outside stores what they have of the time around an incident, and write it into the record.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+	LookBackWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookBack Ask outside stores what they have of the time around an incident, and write it into the record.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+	LookBack(ctx context.Context, number Number, body LookBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CloseIncidentWithBody Close an incident by hand, with an outcome and a reason.
 	//
@@ -5182,6 +5298,55 @@ func (c *Client) GetIncident(ctx context.Context, number Number, reqEditors ...R
 // Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
 func (c *Client) AroundIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAroundIncidentRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListBacks What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
+//
+// Corresponds with GET /api/v1/incidents/{number}/back (the `ListBacks` operationId).
+func (c *Client) ListBacks(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBacksRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookBackWithBody Ask outside stores what they have of the time around an incident, and write it into the record.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+func (c *Client) LookBackWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookBackRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookBack Ask outside stores what they have of the time around an incident, and write it into the record.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+func (c *Client) LookBack(ctx context.Context, number Number, body LookBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookBackRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8935,6 +9100,87 @@ func NewAroundIncidentRequest(server string, number Number) (*http.Request, erro
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListBacksRequest constructs an http.Request for the ListBacks method
+func NewListBacksRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLookBackRequest calls the generic LookBack builder with application/json body
+func NewLookBackRequest(server string, number Number, body LookBackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLookBackRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewLookBackRequestWithBody constructs an http.Request for the LookBack method, with any body, and a specified content type
+func NewLookBackRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -13984,6 +14230,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
 	AroundIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*AroundIncidentResponse, error)
 
+	// ListBacksWithResponse What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/back (the `ListBacks` operationId).
+	ListBacksWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListBacksResponse, error)
+
+	// LookBackWithBodyWithResponse Ask outside stores what they have of the time around an incident, and write it into the record.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+	LookBackWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookBackResponse, error)
+
+	// LookBackWithResponse Ask outside stores what they have of the time around an incident, and write it into the record.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+	LookBackWithResponse(ctx context.Context, number Number, body LookBackJSONRequestBody, reqEditors ...RequestEditorFn) (*LookBackResponse, error)
+
 	// CloseIncidentWithBodyWithResponse Close an incident by hand, with an outcome and a reason.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16332,6 +16599,102 @@ func (r AroundIncidentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AroundIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListBacksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Backs
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListBacksResponse) GetJSON200() *Backs {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListBacksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListBacksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListBacksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListBacksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListBacksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LookBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Back
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookBackResponse) GetJSON200() *[]Back {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LookBackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LookBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookBackResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22079,6 +22442,45 @@ func (c *ClientWithResponses) AroundIncidentWithResponse(ctx context.Context, nu
 	return ParseAroundIncidentResponse(rsp)
 }
 
+// ListBacksWithResponse What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/back (the `ListBacks` operationId).
+func (c *ClientWithResponses) ListBacksWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*ListBacksResponse, error) {
+	rsp, err := c.ListBacks(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListBacksResponse(rsp)
+}
+
+// LookBackWithBodyWithResponse Ask outside stores what they have of the time around an incident, and write it into the record.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+func (c *ClientWithResponses) LookBackWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookBackResponse, error) {
+	rsp, err := c.LookBackWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookBackResponse(rsp)
+}
+
+// LookBackWithResponse Ask outside stores what they have of the time around an incident, and write it into the record.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/back (the `LookBack` operationId).
+func (c *ClientWithResponses) LookBackWithResponse(ctx context.Context, number Number, body LookBackJSONRequestBody, reqEditors ...RequestEditorFn) (*LookBackResponse, error) {
+	rsp, err := c.LookBack(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookBackResponse(rsp)
+}
+
 // CloseIncidentWithBodyWithResponse Close an incident by hand, with an outcome and a reason.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -24934,6 +25336,72 @@ func ParseAroundIncidentResponse(rsp *http.Response) (*AroundIncidentResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Around
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListBacksResponse parses an HTTP response from a ListBacksWithResponse call
+func ParseListBacksResponse(rsp *http.Response) (*ListBacksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListBacksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Backs
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLookBackResponse parses an HTTP response from a LookBackWithResponse call
+func ParseLookBackResponse(rsp *http.Response) (*LookBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Back
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -28731,6 +29199,12 @@ type ServerInterface interface {
 	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
 	// (GET /api/v1/incidents/{number}/around)
 	AroundIncident(c *gin.Context, number Number)
+	// ListBacks What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
+	// (GET /api/v1/incidents/{number}/back)
+	ListBacks(c *gin.Context, number Number)
+	// LookBack Ask outside stores what they have of the time around an incident, and write it into the record.
+	// (POST /api/v1/incidents/{number}/back)
+	LookBack(c *gin.Context, number Number)
 	// CloseIncident Close an incident by hand, with an outcome and a reason.
 	// (POST /api/v1/incidents/{number}/close)
 	CloseIncident(c *gin.Context, number Number)
@@ -29914,6 +30388,56 @@ func (siw *ServerInterfaceWrapper) AroundIncident(c *gin.Context) {
 	}
 
 	siw.Handler.AroundIncident(c, number)
+}
+
+// ListBacks operation middleware
+func (siw *ServerInterfaceWrapper) ListBacks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListBacks(c, number)
+}
+
+// LookBack operation middleware
+func (siw *ServerInterfaceWrapper) LookBack(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LookBack(c, number)
 }
 
 // CloseIncident operation middleware
@@ -32946,6 +33470,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/around", wrapper.AroundIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.ListLooks)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/looks", wrapper.LookAgain)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/back", wrapper.ListBacks)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/back", wrapper.LookBack)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/head", wrapper.EditIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/reopen", wrapper.ReopenIncident)
@@ -34042,6 +34568,85 @@ type AroundIncidentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AroundIncidentdefaultApplicationProblemPlusJSONResponse) VisitAroundIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBacksRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type ListBacksResponseObject interface {
+	VisitListBacksResponse(w http.ResponseWriter) error
+}
+
+type ListBacks200JSONResponse Backs
+
+func (response ListBacks200JSONResponse) VisitListBacksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBacksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBacksdefaultApplicationProblemPlusJSONResponse) VisitListBacksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookBackRequestObject struct {
+	Number Number `json:"number"`
+	Body   *LookBackJSONRequestBody
+}
+
+type LookBackResponseObject interface {
+	VisitLookBackResponse(w http.ResponseWriter) error
+}
+
+type LookBack200JSONResponse []Back
+
+func (response LookBack200JSONResponse) VisitLookBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookBackdefaultApplicationProblemPlusJSONResponse) VisitLookBackResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -38554,6 +39159,12 @@ type StrictServerInterface interface {
 	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
 	// (GET /api/v1/incidents/{number}/around)
 	AroundIncident(ctx context.Context, request AroundIncidentRequestObject) (AroundIncidentResponseObject, error)
+	// ListBacks What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
+	// (GET /api/v1/incidents/{number}/back)
+	ListBacks(ctx context.Context, request ListBacksRequestObject) (ListBacksResponseObject, error)
+	// LookBack Ask outside stores what they have of the time around an incident, and write it into the record.
+	// (POST /api/v1/incidents/{number}/back)
+	LookBack(ctx context.Context, request LookBackRequestObject) (LookBackResponseObject, error)
 	// CloseIncident Close an incident by hand, with an outcome and a reason.
 	// (POST /api/v1/incidents/{number}/close)
 	CloseIncident(ctx context.Context, request CloseIncidentRequestObject) (CloseIncidentResponseObject, error)
@@ -39721,6 +40332,76 @@ func (sh *strictHandler) AroundIncident(ctx *gin.Context, number Number) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(AroundIncidentResponseObject); ok {
 		if err := validResponse.VisitAroundIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListBacks operation middleware
+func (sh *strictHandler) ListBacks(ctx *gin.Context, number Number) {
+	var request ListBacksRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBacks(ctx, request.(ListBacksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBacks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListBacksResponseObject); ok {
+		if err := validResponse.VisitListBacksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookBack operation middleware
+func (sh *strictHandler) LookBack(ctx *gin.Context, number Number) {
+	var request LookBackRequestObject
+
+	request.Number = number
+
+	var body LookBackJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookBack(ctx, request.(LookBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(LookBackResponseObject); ok {
+		if err := validResponse.VisitLookBackResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -16,6 +16,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/library"
+	"urgentis/core/lookback"
 	"urgentis/core/message"
 	"urgentis/core/objective"
 	"urgentis/core/route"
@@ -47,11 +48,13 @@ const (
 	Objective Kind = "objective"
 	// Device is how devices of a kind are spoken with.
 	Device Kind = "device"
+	// LookBack is looks into the past.
+	LookBack Kind = "lookback"
 )
 
 // Kinds lists the kinds that are known.
 var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route, Binding, Watch, Objective,
-	Device}
+	Device, LookBack}
 
 // MaxDocuments bounds how many documents one push has.
 const MaxDocuments = 5000
@@ -83,6 +86,7 @@ type Document struct {
 	Watch      *watch.Watch
 	Objective  *objective.Objective
 	Device     *device.Kind
+	LookBack   *lookback.LookBack
 	// FromBinding says that the runbook is made of the library's by a binding of the same name.
 	FromBinding bool
 }
@@ -265,6 +269,8 @@ func (x *decoder) decode(root ast.Node) {
 		x.objective(root)
 	case Device:
 		x.device(root)
+	case LookBack:
+		x.lookBack(root)
 	case Runbook: // read by its own package
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/objective"
+	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/watch"
 	"urgentis/library"
@@ -135,6 +136,7 @@ func addOthers(defs map[string]any) {
 			[]string{"service", "every", "looks"}},
 		Objective: {(*decoder).objective, "an objective", objectiveSchema(),
 			[]string{"service", "title", "target", "window"}},
+		LookBack:   {(*decoder).lookBack, "a look back", lookBackSchema(), []string{"service", "title", "looks"}},
 		Device:     {(*decoder).device, "a device", deviceSchema(), []string{"ready"}},
 		Connection: {(*decoder).connection, "a connection", connectionSchema(), []string{"kind"}},
 	} {
@@ -150,6 +152,19 @@ func addOthers(defs map[string]any) {
 			o["oneOf"] = defs["start"].(map[string]any)["oneOf"]
 		}
 		defs[string(kind)] = o
+	}
+}
+
+// lookBackSchema is what a look back is made of.
+func lookBackSchema() map[string]any {
+	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
+	x.backSeries(nil)
+	return map[string]any{
+		"before": ref("span"), "after": ref("span"),
+		"looks": map[string]any{"type": "array", "items": ref("step"), "minItems": 1, "maxItems": watch.MaxLooks},
+		"series": map[string]any{"type": "object", "additionalProperties": object(x.Probe["a series"],
+			map[string]any{"good": map[string]any{"enum": []reading.Good{reading.Low, reading.High}}}, "of")},
+		"lines": map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
 	}
 }
 

@@ -128,6 +128,11 @@ const (
 	Gone   = "not to be had"
 )
 
+// CompareNumbers judges a number by which way is better (low or high), where that is said.
+func CompareNumbers(good string, then, now float64) string {
+	return compare(reading.Good(good), then, now)
+}
+
 // compare judges a value by which way is better, where that is said.
 func compare(good reading.Good, then, now any) string {
 	a, number := expr.AsNumber(then)

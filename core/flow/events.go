@@ -497,8 +497,8 @@ func (Resumed) Kind() string          { return "halt.lifted" }
 var kinds = map[string]reflect.Type{}
 
 func init() {
-	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Followed{}, Judged{}, LeaveGiven{},
-		GateRaised{}, GateDecided{},
+	for _, b := range []Body{Begun{}, Skipped{}, StepBegun{}, Intent{}, Outcome{}, Lost{}, Followed{}, Judged{},
+		LeaveGiven{}, GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
 		Told{}, Noted{}, Ended{},
 		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{},

@@ -69,6 +69,7 @@ const (
 	Told           Kind = "told"
 	Note           Kind = "note"
 	LookedAgain    Kind = "readings.compared"
+	LookedBack     Kind = "past.seen"    // what outside stores have of the time around it
 	Outward        Kind = "note.outward" // for others than those who work on it
 	Attached       Kind = "attached"     // a file or a link
 	Held           Kind = "incident.held"
@@ -162,6 +163,7 @@ var Kinds = []About{
 	{Kind: Told, Word: "tell"},
 	{Kind: Note, Word: "note", Said: true},
 	{Kind: LookedAgain, Word: "compared", Said: true},
+	{Kind: LookedBack, Word: "past"},
 	{Kind: DeliveryFailed, Word: "not sent", Wanted: true},
 	{Kind: CalledOut, Word: "calls", Drawn: true},
 	{Kind: TicketMade, Word: "ticket"},

@@ -33,13 +33,19 @@ type Watch struct {
 }
 
 // head stands in the place of all that a runbook has before its steps.
-const head = "urgentis: runbook/1\nname: %s\ntitle: %[1]s\nowner: watch\nservice: %[2]s\nsteps:\n"
+const head = "urgentis: runbook/1\nname: %s\ntitle: %[1]s\nowner: watch\nservice: %[2]s\n%[3]ssteps:\n"
 
 // ReadLooks reads the looks of a watch: block is the text of its key looks, with that line, and line where that stands
 // in the document. Looks of a watch read something, and are looks by what they do and not by their author's word.
 func ReadLooks(name, service, block string, line int) (*runbook.Book, doc.Findings) {
+	return ReadLooksWith("", name, service, block, line)
+}
+
+// ReadLooksWith is ReadLooks for looks that have inputs: one line of a runbook, or "".
+func ReadLooksWith(inputs, name, service, block string, line int) (*runbook.Book, doc.Findings) {
 	_, looks, _ := strings.Cut(block, "\n")
-	book, found := runbook.Parse([]byte(fmt.Sprintf(head, name, service) + looks))
+	book, found := runbook.Parse([]byte(fmt.Sprintf(head, name, service, inputs) + looks))
+	line -= strings.Count(inputs, "\n")
 	found = slices.DeleteFunc(place(found, line), func(f doc.Finding) bool { return f.Message == runbook.OpenEnd })
 	if book == nil {
 		return nil, found

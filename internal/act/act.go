@@ -32,8 +32,8 @@ type Job struct {
 	Whole io.Writer
 	// Known is told what a job elsewhere is known by, once it is; it must not block. nil: nobody wants to know.
 	Known func(job string)
-	// Leave is closed when nobody here can look after a job elsewhere any longer; nil: never. It is left to run, and the
-	// result is Left.
+	// Leave is closed when nobody here can look after a job elsewhere any longer; nil: never. It is left to run, and
+	// the result is Left.
 	Leave <-chan struct{}
 	// Ready is asked once all that takes time before the request (dialling, signing in) is done, immediately
 	// before it leaves. Where it gives an error, nothing is sent. nil: always ready.

@@ -58,7 +58,8 @@ func open(t *testing.T) *site {
 	t.Cleanup(in.Stop)
 	door := signin.New(s)
 	a, err := app.New(app.Config{
-		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper, SSH: ssh.New(ssh.Config{Credential: keeper.Credential}),
+		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper,
+		SSH:    ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: &taken{},
 		Log:    log, Version: "test", Link: "http://u",
 	})

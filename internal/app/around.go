@@ -1,14 +1,17 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"urgentis/core/access"
 	"urgentis/core/expr"
+	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/internal/store"
 )
@@ -23,6 +26,8 @@ type Around struct {
 	Since  time.Time
 	// Odd are readings of the service in which one target stands apart from its siblings.
 	Odd []OddReading
+	// Courses tell what was read last before it was opened, and last of all: whether it gets worse.
+	Courses []ReadingCourse
 	// Returns are earlier incidents that began with the very same alert, the newest first.
 	Returns []store.PastIncident
 	// Lately is how many of them ended within returnsWithin before it.
@@ -36,7 +41,22 @@ type OddReading struct {
 	At            time.Time
 }
 
+// ReadingCourse is how a reading moved since an incident was opened, at the target where it moved most.
+type ReadingCourse struct {
+	Reading, Target, Unit string
+	// Then is what was read last before the opening, nil where nothing was; Now is what was read last.
+	Then          *float64
+	Now           float64
+	ThenAt, NowAt time.Time
+	// Says is better, worse, the same or other; "not to be had" where there is no then.
+	Says string
+	// Targets is how many targets gave it.
+	Targets int
+}
+
 const (
+	// maxCourses bounds how many readings are told.
+	maxCourses = 12
 	// beforeOpening is how long before an incident what happened is of interest.
 	beforeOpening = 2 * time.Hour
 	// returnsWithin is how long ago an incident may have ended to count as one that returned lately.
@@ -84,6 +104,9 @@ func (a *App) Around(ctx context.Context, who *access.Principal, number int64) (
 	})
 	out.Before = folded(out.Before)
 	if out.Odd, err = oddReadings(tx, i.Service, i.OpenedAt.Add(-nearOpening), until); err != nil {
+		return nil, err
+	}
+	if out.Courses, err = readingCourses(tx, i.Service, i.OpenedAt, until); err != nil {
 		return nil, err
 	}
 	return out, out.findReturns(tx, i)
@@ -136,6 +159,53 @@ func oddReadings(tx *store.Tx, service string, from, until time.Time) ([]OddRead
 		rows = rows[n:]
 	}
 	return out, nil
+}
+
+// readingCourses tells how the readings of a service moved since a time: those first that got worse.
+func readingCourses(tx *store.Tx, service string, opened, until time.Time) ([]ReadingCourse, error) {
+	if service == "" {
+		return nil, nil
+	}
+	then, err := tx.NewestWithin(service, opened.Add(-lookBack), opened)
+	if err != nil {
+		return nil, err
+	}
+	now, err := tx.NewestWithin(service, opened, until)
+	if err != nil {
+		return nil, err
+	}
+	was := map[int64]store.SeriesNow{}
+	for _, s := range then {
+		was[s.ID] = s
+	}
+	most := map[string]*ReadingCourse{}
+	moved := map[string]float64{}
+	for _, s := range now {
+		c := ReadingCourse{Reading: s.Name, Target: s.Target, Unit: s.Unit, Now: *s.Value, NowAt: s.At, Says: flow.Gone}
+		by := 0.0
+		if w, ok := was[s.ID]; ok {
+			c.Then, c.ThenAt, c.Says = w.Value, w.At, flow.CompareNumbers(s.Good, *w.Value, *s.Value)
+			by = math.Abs(*s.Value - *w.Value)
+		}
+		old := most[s.Name]
+		if old != nil {
+			c.Targets = old.Targets
+		}
+		if old == nil || by > moved[s.Name] {
+			most[s.Name], moved[s.Name] = &c, by
+		}
+		most[s.Name].Targets++
+	}
+	out := make([]ReadingCourse, 0, len(most))
+	for _, c := range most {
+		out = append(out, *c)
+	}
+	order := []string{flow.Worse, flow.Other, flow.Gone, flow.Better, flow.Alike}
+	slices.SortFunc(out, func(a, b ReadingCourse) int {
+		return cmp.Or(cmp.Compare(slices.Index(order, a.Says), slices.Index(order, b.Says)),
+			cmp.Compare(a.Reading, b.Reading))
+	})
+	return out[:min(len(out), maxCourses)], nil
 }
 
 // findReturns finds the incidents of the service that began with the same alert.

@@ -158,11 +158,15 @@ func mayPush(who *access.Principal, kind estate.Kind, name string, d *estate.Doc
 		}
 		return access.Can(who, access.Write, o)
 	}
-	if kind == estate.Watch || kind == estate.Objective {
+	if kind == estate.Watch || kind == estate.Objective || kind == estate.LookBack {
 		o := access.Object{Kind: string(kind), Name: name}
-		if d != nil && d.Watch != nil {
+		switch {
+		case d == nil:
+		case d.Watch != nil:
 			o.Service = d.Watch.Service
-		} else if d != nil {
+		case d.LookBack != nil:
+			o.Service = d.LookBack.Service
+		default:
 			o.Service = d.Objective.Service
 		}
 		return access.Can(who, access.Write, o)
@@ -222,6 +226,8 @@ func (a *App) findings(tx *store.Tx, d *estate.Document) (doc.Findings, error) {
 		return teamFindings(tx, d.Team)
 	case d.Route != nil:
 		return a.routeFindings(tx, d.Route)
+	case d.LookBack != nil:
+		return a.estateFindings(tx.Context(), d.LookBack.Looks)
 	case d.Watch != nil:
 		found, err := a.estateFindings(tx.Context(), d.Watch.Looks)
 		return d.Watch.Found(found), err

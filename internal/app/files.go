@@ -22,7 +22,12 @@ func (a *App) StoredFiles(ctx context.Context, who *access.Principal) ([]store.A
 
 // PutStored puts a file into the store, in the place of what was there under its name. A gate that was raised before
 // shows what it was raised with, and stands again.
-func (a *App) PutStored(ctx context.Context, who *access.Principal, name string, r io.Reader) (*store.Attachment, error) {
+func (a *App) PutStored(
+	ctx context.Context,
+	who *access.Principal,
+	name string,
+	r io.Reader,
+) (*store.Attachment, error) {
 	if !storedName.MatchString(name) {
 		return nil, invalid("name", "a file is named with letters, digits, . _ and -, at most 100 of them")
 	}

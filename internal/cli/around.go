@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/expr"
 )
 
 func (a *app) incidentAround() *cobra.Command {
@@ -71,6 +72,17 @@ func (a *app) around(x *api.Around) {
 			a.say("%s\n", o.Says)
 		}
 	}
+	a.say("\n%s\n", a.paint(bold, "Does it get worse?"))
+	rows = nil
+	for _, c := range x.Courses {
+		then := "-"
+		if c.Then != nil {
+			then = expr.Say(*c.Then)
+		}
+		rows = append(rows, []string{c.Reading, c.Target, then, expr.Say(c.Now), c.Unit, movedSays(c), clock(c.NowAt)})
+	}
+	a.table("Nothing was read of its service since it was opened.",
+		[]string{"reading", "target", "before it", "now", "unit", "is", "read"}, rows)
 	a.say("\n%s\n", a.paint(bold, "It was there before"))
 	if len(x.Returns) == 0 {
 		a.say("No earlier incident of the service began with this alert.\n")
@@ -87,6 +99,17 @@ func (a *app) around(x *api.Around) {
 		)
 	}
 	a.table("", []string{"number", "ended", "runbook", "closed", "because"}, rows)
+}
+
+// movedSays says in words how a reading moved.
+func movedSays(c api.ReadingMove) string {
+	switch {
+	case c.Then == nil:
+		return "nothing was read before"
+	case c.Says == "other":
+		return "moved"
+	}
+	return c.Says
 }
 
 func markRow(m api.ServiceMark) []string {

@@ -21,7 +21,13 @@ func (a *app) files() *cobra.Command {
 			return r.JSON200, err
 		},
 		func(x api.Attachment) []string {
-			return []string{x.Name, fmt.Sprint(x.Size), x.Digest[:min(16, len(x.Digest))] + "…", x.AddedBy, ago(x.AddedAt)}
+			return []string{
+				x.Name,
+				fmt.Sprint(x.Size),
+				x.Digest[:min(16, len(x.Digest))] + "…",
+				x.AddedBy,
+				ago(x.AddedAt),
+			}
 		})
 	remove := remover(a, "Take a file out of the store", "urgentis file remove feedtool.tar.gz", "Removed.",
 		(*client).RemoveStoredWithResponse)
@@ -46,8 +52,13 @@ func (a *app) filePut() *cobra.Command {
 			if err != nil {
 				return nil, "", err
 			}
-			return r.JSON200, fmt.Sprintf("%s is in the store: %d bytes, SHA-256 %s\nSend it with: send: {to: PATH, file: %s}",
-				name, r.JSON200.Size, r.JSON200.Digest, name), nil
+			return r.JSON200, fmt.Sprintf(
+				"%s is in the store: %d bytes, SHA-256 %s\nSend it with: send: {to: PATH, file: %s}",
+				name,
+				r.JSON200.Size,
+				r.JSON200.Digest,
+				name,
+			), nil
 		})
 	put.Flags().StringVar(&name, "name", "", "the `NAME` in the store (default: that of the file)")
 	return put

@@ -29,6 +29,7 @@ func (a *app) incident() *cobra.Command {
 		a.offers(a.incidentLook(), incidentNumbers),
 		a.offers(a.incidentSuggest(), incidentNumbers),
 		a.offers(a.incidentAround(), incidentNumbers),
+		a.offers(a.incidentBack(), incidentNumbers),
 		a.offers(a.incidentEdit(), incidentNumbers),
 		a.offers(a.incidentMerge(), incidentNumbers),
 		a.offers(a.incidentSplit(), incidentNumbers),

@@ -151,8 +151,8 @@ func (a *app) root() *cobra.Command {
 			a.audit()},
 		toWrite: {a.runbook(), a.library(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {
-			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.files(), a.connection(), a.team(), a.way(),
-			a.person(), a.token(),
+			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.files(), a.connection(),
+			a.team(), a.way(), a.person(), a.token(),
 		},
 		toRun: {a.serve(), a.admin(), a.instance(), a.demo(), a.example(), a.version()},
 	} {

@@ -210,9 +210,10 @@ func (a *app) welcome(w *demo.World) {
 	a.say(
 		"The world around it:\n  %s   the quayside room\n  %s   the harbour watch, a monitor\n"+
 			"  %s   text messages\n  %s   mail\n  %s   the harbour's ticket desk\n  %s   the line's requests\n"+
-			"  %s   the office's calendar\n\n"+
+			"  %s   the office's calendar\n  %s  what was, as a store has it\n\n"+
 			"In a few seconds the berth queue breaks. Ctrl-C ends everything.\n\n",
 		w.Room.URL, w.Monitor.URL, w.Texts.URL, w.Mail.URL, w.Desk.URL, w.Requests.URL, w.Office.URL,
+		w.Past.URL,
 	)
 }
 

@@ -218,6 +218,13 @@ func (f *Fuel) Hold(tank, percent int) {
 	f.tanks[tank-1] = percent
 }
 
+// held is what the tanks hold now, in percent.
+func (f *Fuel) held() [2]int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.tanks
+}
+
 func (f *Fuel) state(*Host) any {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -34,8 +34,10 @@ type World struct {
 	// Desk is the harbour's, Requests the line's.
 	Desk, Requests *Desk
 	Office         *Office
-	Monitor        *Monitor
-	Senders        *Senders
+	// Past is what outside stores have of the time before.
+	Past    *Past
+	Monitor *Monitor
+	Senders *Senders
 	// SignIn gives the made-up people's passwords.
 	SignIn map[string]string
 	// Admin speaks to the service with all rights.
@@ -104,6 +106,9 @@ func (w *World) start(ctx context.Context, c service.Config, every time.Duration
 		return err
 	}
 	if w.Office, err = StartOffice(fmt.Sprintf("%s.9:%d", w.Fleet.Net, HTTPPort)); err != nil {
+		return err
+	}
+	if w.Past, err = StartPast(fmt.Sprintf("%s.10:%d", w.Fleet.Net, HTTPPort), w.Fleet); err != nil {
 		return err
 	}
 	c.AllowNet = append(c.AllowNet, "127.0.0.0/8")
@@ -356,7 +361,7 @@ func said[R answered](r R, err error) (int, []byte, error) {
 func documents(network string) []api.PushFile {
 	var out []api.PushFile
 	for _, folder := range []string{"devices", "connections", "teams", "runbooks", "bindings", "sources", "triggers",
-		"watches", "objectives"} {
+		"watches", "lookbacks", "objectives"} {
 		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
 		for _, n := range slices.DeleteFunc(names, cases.IsFile) {
 			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {
@@ -465,6 +470,9 @@ func (w *World) Stop() error {
 	}
 	if w.Office != nil {
 		w.Office.Stop()
+	}
+	if w.Past != nil {
+		w.Past.Stop()
 	}
 	for _, c := range []*Catcher{w.Mail, w.Texts} {
 		if c != nil {

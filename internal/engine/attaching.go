@@ -13,7 +13,8 @@ import (
 	"urgentis/internal/store"
 )
 
-// attaching makes a file of the record of what an attempt prints, as it comes, without the values that are to be hidden.
+// attaching makes a file of the record of what an attempt prints, as it comes, without the values that are to be
+// hidden.
 type attaching struct {
 	tx     *store.Tx
 	mu     sync.Mutex // a daemon that was left behind goes on printing

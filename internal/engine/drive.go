@@ -348,8 +348,8 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, d.known(path, in))
 }
 
-// known has it written down what a job elsewhere is known by. Where there is no room, or nobody drives the run any more,
-// it is not: whoever finds the attempt lost asks a person then.
+// known has it written down what a job elsewhere is known by. Where there is no room, or nobody drives the run any
+// more, it is not: whoever finds the attempt lost asks a person then.
 func (d *drive) known(path string, in flow.Intent) func(string) {
 	return func(job string) {
 		select {

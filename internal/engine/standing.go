@@ -177,12 +177,6 @@ type looked struct {
 
 // takeAll takes the looks of a watch one after another, each on as many targets at once as it says.
 func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out *stood) error {
-	st := Start{Book: w.Looks}
-	// A name of its own: by it what is under way on a target is ended, and nothing else.
-	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.now())
-	if err != nil {
-		return err
-	}
 	answered := map[string]bool{} // by target: whether all that was asked of it was to be had
 	defer func() {
 		out.row.Asked = len(answered)
@@ -192,6 +186,32 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 			}
 		}
 	}()
+	trouble, err := e.playLooks(ctx, w, Start{Book: w.Looks}, est, func(x looked) {
+		whole := x.out.State == flow.OK && len(x.out.Missing) == 0
+		if was, asked := answered[x.in.Target]; !asked || was {
+			answered[x.in.Target] = whole
+		}
+		if !whole && out.row.Trouble == "" {
+			out.row.Trouble = troubleOf(x.in.Target, x.out)
+		}
+		out.read.look(w.Looks, x.in.Look, x.out.Readings, "")
+	})
+	if out.row.Trouble == "" {
+		out.row.Trouble = trouble
+	}
+	return err
+}
+
+// playLooks takes the looks of a watch one after another, each on as many targets at once as it says, and tells what
+// each came to; at its end why it did not go on.
+func (e *Engine) playLooks(
+	ctx context.Context, w *watch.Watch, st Start, est estateOf, told func(looked),
+) (trouble string, err error) {
+	// A name of its own: by it what is under way on a target is ended, and nothing else.
+	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.now())
+	if err != nil {
+		return "", err
+	}
 	results := make(chan looked)
 	flying := 0
 	defer func() {
@@ -202,7 +222,7 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 	for {
 		next, err := taking.Next(e.now())
 		if err != nil {
-			return err
+			return "", err
 		}
 		for _, in := range next {
 			flying++
@@ -213,22 +233,12 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 		}
 		x := <-results
 		flying--
-		whole := x.out.State == flow.OK && len(x.out.Missing) == 0
-		if was, asked := answered[x.in.Target]; !asked || was {
-			answered[x.in.Target] = whole
-		}
-		if !whole && out.row.Trouble == "" {
-			out.row.Trouble = troubleOf(x.in.Target, x.out)
-		}
-		out.read.look(w.Looks, x.in.Look, x.out.Readings, "")
+		told(x)
 		if err := taking.Took(x.out, e.now()); err != nil {
-			return err
+			return "", err
 		}
 	}
-	if out.row.Trouble == "" {
-		out.row.Trouble = taking.Trouble()
-	}
-	return nil
+	return taking.Trouble(), nil
 }
 
 // standingLook takes one look once there is a place for it; a program error in it is its failure.

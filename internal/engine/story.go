@@ -100,6 +100,19 @@ func (t *story) intent(attempt string) flow.Intent {
 	return in
 }
 
+// intended tells that a change is begun; of a look its end is told.
+func (t *story) intended(ev flow.Event, b flow.Intent) {
+	if b.Change {
+		kind, title := incident.ChangeBegun, t.title(ev.Path)
+		if b.Undo != "" {
+			kind, title = incident.UndoBegun, "Taken back: "+t.titleOf(b.Undo)
+		}
+		t.entry(ev, kind, t.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
+			"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request,
+			"takes_back": b.Undo})
+	}
+}
+
 // event tells one event.
 func (t *story) event(ev flow.Event) {
 	switch b := ev.Body.(type) {
@@ -110,15 +123,7 @@ func (t *story) event(ev flow.Event) {
 		t.entry(ev, incident.StepSkipped, t.actor(), "Skipped: "+t.title(ev.Path),
 			map[string]any{"expression": b.Expression, "values": b.Values})
 	case flow.Intent:
-		if b.Change {
-			kind, title := incident.ChangeBegun, t.title(ev.Path)
-			if b.Undo != "" {
-				kind, title = incident.UndoBegun, "Taken back: "+t.titleOf(b.Undo)
-			}
-			t.entry(ev, kind, t.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
-				"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request,
-				"takes_back": b.Undo})
-		}
+		t.intended(ev, b)
 	case flow.Outcome:
 		t.outcome(ev, b)
 	case flow.Followed:

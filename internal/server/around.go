@@ -37,7 +37,10 @@ func (s *Server) AroundIncident(
 	}
 	return api.AroundIncident200JSONResponse{
 		Wide: mapped(x.Wide, apiAffected), Before: mapped(x.Before, apiMark), Since: x.Since.UTC(),
-		Odd: mapped(x.Odd, apiOdd), Returns: mapped(x.Returns, apiAlike), Lately: x.Lately,
+		Odd: mapped(
+			x.Odd,
+			apiOdd,
+		), Courses: mapped(x.Courses, apiReadingCourse), Returns: mapped(x.Returns, apiAlike), Lately: x.Lately,
 	}, nil
 }
 
@@ -47,6 +50,16 @@ func apiAffected(x incident.Affected) api.Affected {
 			return api.BadThing{Alert: t.ID, Severity: t.Severity, Summary: t.Summary, Target: t.Target,
 				Incident: t.Incident, At: t.At.UTC(), Over: t.Over}
 		})}
+}
+
+func apiReadingCourse(c app.ReadingCourse) api.ReadingMove {
+	out := api.ReadingMove{Reading: c.Reading, Target: c.Target, Unit: c.Unit, Now: c.Now, NowAt: c.NowAt.UTC(),
+		Says: c.Says, Targets: c.Targets, Then: c.Then}
+	if c.Then != nil {
+		at := c.ThenAt.UTC()
+		out.ThenAt = &at
+	}
+	return out
 }
 
 func apiOdd(x app.OddReading) api.OddReading {

@@ -56,7 +56,12 @@ func (tx *Tx) RemoveStored(name string) error {
 
 // OnlyNewest takes out what was put under a name before.
 func (tx *Tx) OnlyNewest(a *Attachment) error {
-	return tx.run(`delete from attachment where kind = ? and name = ? and id <> ? and size >= 0`, StoredFile, a.Name, a.ID)
+	return tx.run(
+		`delete from attachment where kind = ? and name = ? and id <> ? and size >= 0`,
+		StoredFile,
+		a.Name,
+		a.ID,
+	)
 }
 
 // Pieces reads a file piece by piece.

@@ -81,7 +81,8 @@ func (s *stage) job() (*batch, string) {
 	server := httptest.NewServer(b)
 	s.t.Cleanup(server.Close)
 	ctx := context.Background()
-	r, err := s.admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: strings.ReplaceAll(jobBook, "URL", server.URL)})
+	r, err := s.admin.PushRunbookWithResponse(ctx,
+		api.RunbookText{Text: strings.ReplaceAll(jobBook, "URL", server.URL)})
 	require.NoError(s.t, err)
 	require.NotNil(s.t, r.JSON201, string(r.Body))
 	run, err := s.admin.StartRunWithResponse(ctx, api.NewRun{Runbook: "timetable"})

@@ -1334,6 +1334,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{number}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked. */
+        get: operations["listBacks"];
+        put?: never;
+        /** Ask outside stores what they have of the time around an incident, and write it into the record. */
+        post: operations["lookBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{number}/holder": {
         parameters: {
             query?: never;
@@ -2383,6 +2401,8 @@ export interface components {
              */
             since: string;
             odd: components["schemas"]["OddReading"][];
+            /** @description how readings of its service moved since it was opened, those first that got worse */
+            courses: components["schemas"]["ReadingMove"][];
             /** @description earlier incidents that began with the very same alert */
             returns: components["schemas"]["AlikeIncident"][];
             /** @description how many of them ended in the 30 days before it */
@@ -2409,6 +2429,26 @@ export interface components {
             /** Format: date-time */
             at: string;
             over: boolean;
+        };
+        ReadingMove: {
+            reading: string;
+            /** @description the one where it moved most */
+            target: string;
+            unit: string;
+            /**
+             * Format: double
+             * @description read last before it was opened
+             */
+            then?: number;
+            /** Format: date-time */
+            then_at?: string;
+            /** Format: double */
+            now: number;
+            /** Format: date-time */
+            now_at: string;
+            /** @description better, worse, the same or other; not to be had where nothing was read before */
+            says: string;
+            targets: number;
         };
         OddReading: {
             reading: string;
@@ -2806,7 +2846,7 @@ export interface components {
             body: string;
         };
         /** @enum {string} */
-        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding" | "watch" | "objective" | "device";
+        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding" | "watch" | "objective" | "device" | "lookback";
         NewPush: {
             files: components["schemas"]["PushFile"][];
             /**
@@ -3249,6 +3289,66 @@ export interface components {
             added_by: string;
             /** Format: date-time */
             added_at: string;
+        };
+        NewBack: {
+            /** @description one look back by its name; without it all of the service */
+            lookback?: string;
+        };
+        Backs: {
+            taken: components["schemas"]["Back"][];
+            offered: components["schemas"]["OfferedBack"][];
+        };
+        OfferedBack: {
+            name: string;
+            title: string;
+        };
+        Back: {
+            lookback: string;
+            title: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            /**
+             * Format: date-time
+             * @description when the incident was opened
+             */
+            onset: string;
+            /**
+             * Format: date-time
+             * @description when it was looked
+             */
+            at: string;
+            actor: string;
+            series: components["schemas"]["BackSeries"][];
+            shapes: components["schemas"]["BackShape"][];
+            /** @description lines and shapes beyond what is kept */
+            more?: number;
+            /** @description what could not be had, and why */
+            missing: string[];
+        };
+        BackSeries: {
+            name: string;
+            unit?: string;
+            good?: string;
+            target?: string;
+            points: components["schemas"]["BackPoint"][];
+        };
+        BackPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            value: number;
+        };
+        BackShape: {
+            /** @description a line with marks in the place of numbers and names */
+            text: string;
+            example: string;
+            count: number;
+            /** @description how many of them were written before the onset */
+            before: number;
+            since: number;
+            targets?: string[];
         };
         Incidents: {
             items: components["schemas"]["Incident"][];
@@ -6229,6 +6329,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Looked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listBacks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description looks into the past */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backs"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBack"];
+            };
+        };
+        responses: {
+            /** @description what they had */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Back"][];
                 };
             };
             default: components["responses"]["Problem"];

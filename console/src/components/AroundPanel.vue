@@ -10,6 +10,7 @@ import TimeAgo from './TimeAgo.vue'
 const props = defineProps<{ number: number; service?: string }>()
 const q = useAround(() => props.number)
 const along: Record<string, string> = { '': '', depends_on: 'which it needs', needed_by: 'which needs it' }
+const words: Record<string, string> = { other: 'moved', 'not to be had': 'nothing was read before' }
 const returns = computed(() => q.data.value?.returns ?? [])
 const mitigated = computed(() => returns.value.filter((r) => r.outcome === 'mitigated').length)
 </script>
@@ -24,9 +25,30 @@ const mitigated = computed(() => returns.value.filter((r) => r.outcome === 'miti
       <router-link :to="`/incidents/${returns[0]!.number}`">{{ returns[0]!.number }}</router-link>
       <StateWord :state="returns[0]!.outcome" /> <TimeAgo :at="returns[0]!.at" />: {{ returns[0]!.because }}
     </p>
+    <p v-else class="faint">It was not there before: no earlier incident of the service began with this alert.</p>
     <ul v-if="q.data.value.odd.length" class="list">
       <li v-for="o in q.data.value.odd" :key="o.reading + o.target">Stands apart: {{ o.says }}</li>
     </ul>
+    <table v-if="q.data.value.courses.length" class="plain moves" aria-label="How readings moved">
+      <tbody>
+        <tr v-for="c in q.data.value.courses" :key="c.reading">
+          <td class="mono">{{ c.reading }}</td>
+          <td class="faint">
+            {{ c.target }}<template v-if="c.targets > 1">, of {{ c.targets }}</template>
+          </td>
+          <td>
+            <template v-if="c.then !== undefined">{{ c.then }} before it, </template>{{ c.now }} {{ c.unit }}
+            <TimeAgo :at="c.now_at" />
+          </td>
+          <td>
+            <span v-if="c.says === 'worse'" class="wrong">▲ worse</span>
+            <span v-else-if="c.says === 'better'">▽ better</span>
+            <span v-else class="faint">{{ words[c.says] ?? c.says }}</span>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-else class="faint">Whether it gets worse is not known: nothing was read of its service since it was opened.</p>
     <template v-if="q.data.value.wide.length > 1 || (q.data.value.wide[0]?.things.length ?? 0) > 1">
       <h2>How wide</h2>
       <ul class="list">
@@ -46,6 +68,7 @@ const mitigated = computed(() => returns.value.filter((r) => r.outcome === 'miti
         </li>
       </ul>
     </template>
+    <p v-else class="faint">How wide: nothing else is known to be affected around it.</p>
     <details :open="q.data.value.before.length > 0 && q.data.value.before.length < 9">
       <summary>Changed before it: {{ q.data.value.before.length || 'nothing that is known' }}</summary>
       <MarkList v-if="q.data.value.before.length" :marks="q.data.value.before" :own="service" />

@@ -404,6 +404,18 @@ export const useAround = (number: MaybeRefOrGetter<number>) =>
     queryFn: () => got(api.GET('/api/v1/incidents/{number}/around', { params: { path: { number: toValue(number) } } })),
   })
 
+export const useBacks = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: computed(() => ['incident', toValue(number), 'back']),
+    queryFn: () => got(api.GET('/api/v1/incidents/{number}/back', { params: { path: { number: toValue(number) } } })),
+  })
+
+export const useLookBack = (number: MaybeRefOrGetter<number>) =>
+  useMutation({
+    mutationFn: () =>
+      got(api.POST('/api/v1/incidents/{number}/back', { params: { path: { number: toValue(number) } }, body: {} })),
+  })
+
 export const useServiceSuggestions = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: computed(() => ['alerts', 'suggestions', toValue(name)]),

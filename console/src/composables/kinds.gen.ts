@@ -65,6 +65,7 @@ export const kinds: Record<string, About> = {
   "told": {"word":"tell"},
   "note": {"word":"note","said":true},
   "readings.compared": {"word":"compared","said":true},
+  "past.seen": {"word":"past"},
   "delivery.failed": {"word":"not sent","wanted":true},
   "people.called": {"word":"calls"},
   "ticket.made": {"word":"ticket"},

@@ -96,6 +96,19 @@ holds: max(readings.depth) < 400
 target: 99.5
 window: 28d
 `,
+  lookback: `urgentis: lookback/1
+name: berth-queue-past
+service: berth-queue
+title: The queue, as the store of metrics has it
+before: 1h
+looks:
+  - look: Depth of the queue
+    http: {url: "https://metrics.example/depth?from={{ inputs.from_s }}&until={{ inputs.until_s }}"}
+    read:
+      depth: {json: '[.points[] | {at: .[0], value: .[1]}]', type: json}
+series:
+  depth: {of: depth, unit: messages, good: low}
+`,
   device: `urgentis: device/1
 name: quay-switch
 title: Switches of the quays

@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 
 import type { Schemas } from '../api/client'
 import AroundPanel from '../components/AroundPanel.vue'
+import BackPanel from '../components/BackPanel.vue'
 import GatePanel from '../components/GatePanel.vue'
 import HandOverPanel from '../components/HandOverPanel.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
@@ -139,6 +140,7 @@ const end = () =>
       <SuggestPanel v-if="i.state === 'open' && !running.length" :number="i.number" />
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
       <AroundPanel :number="i.number" :service="i.service" />
+      <BackPanel :number="i.number" :may="session.may('responder')" />
       <details v-if="q.data.value.alerts.length" class="alerts" :open="q.data.value.alerts.length < 4">
         <summary>
           {{ q.data.value.alerts.length === 1 ? 'Its alert' : `Its ${i.alerts ?? q.data.value.alerts.length} alerts` }}

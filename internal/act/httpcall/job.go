@@ -96,8 +96,8 @@ func (f *following) start(ctx context.Context, job act.Job) *act.Result {
 		err = fmt.Errorf("%q is nothing that a job could be known by", clip([]byte(id)))
 	}
 	if err != nil {
-		return end(act.Result{State: flow.Unknown, Error: "the job was started, and what it is known by could not be read: " +
-			err.Error()})
+		return end(act.Result{State: flow.Unknown,
+			Error: "the job was started, and what it is known by could not be read: " + err.Error()})
 	}
 	f.id = id
 	return nil

@@ -82,7 +82,9 @@ func jobOn(t *testing.T, w *works, timeout int) (*Jobs, act.Job) {
 	t.Cleanup(s.Close)
 	allowed, err := ParseAllowed([]string{"127.0.0.0/8"})
 	require.NoError(t, err)
-	hand := NewJobs(allowed, func(ctx context.Context, q *reading.Query, out []byte) (any, error) { return q.Run(ctx, out) })
+	hand := NewJobs(allowed, func(ctx context.Context, q *reading.Query, out []byte) (any, error) {
+		return q.Run(ctx, out)
+	})
 	at := func(method, path string) task.Call { return task.Call{Method: method, URL: s.URL + path} }
 	log, stop := at("GET", "/jobs/"+task.JobMark+"/log"), at("POST", "/jobs/"+task.JobMark+"/stop")
 	return hand, act.Job{Attempt: "r1:5:0::1", Request: task.Request{Kind: "job", Timeout: timeout, Job: &task.Job{

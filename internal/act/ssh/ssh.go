@@ -47,7 +47,13 @@ type Hand struct {
 
 // New makes a hand.
 func New(c Config) *Hand {
-	h := &Hand{credential: c.Credential, kinds: c.Kinds, files: c.Files, hosts: map[task.Facts]*host{}, closed: make(chan struct{})}
+	h := &Hand{
+		credential: c.Credential,
+		kinds:      c.Kinds,
+		files:      c.Files,
+		hosts:      map[task.Facts]*host{},
+		closed:     make(chan struct{}),
+	}
 	go h.tidy()
 	return h
 }
@@ -73,8 +79,10 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if r.File != nil && r.File.Name != "" {
 		stored, err := h.files(ctx, r.File.Digest)
 		if err != nil {
-			return act.Failed(fmt.Sprintf("the file %s, as it was approved, is not in the store any more; nothing was begun",
-				r.File.Name))
+			return act.Failed(
+				fmt.Sprintf("the file %s, as it was approved, is not in the store any more; nothing was begun",
+					r.File.Name),
+			)
 		}
 		input = io.MultiReader(input, stored)
 	}

@@ -1,0 +1,52 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"urgentis/core/flow"
+	"urgentis/core/lookback"
+	"urgentis/core/watch"
+)
+
+// lookBackTime bounds one look into the past.
+const lookBackTime = time.Minute
+
+// LookBack asks outside stores for what they have of a time. Nothing is kept. ErrBusy says that so many looks are taken
+// already that no other one is.
+func (e *Engine) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookback.Seen) error {
+	select {
+	case e.again <- struct{}{}:
+		defer func() { <-e.again }()
+	default:
+		return ErrBusy
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookBackTime)
+	defer cancel()
+	est, err := e.Sheet(e.Store.In(ctx)).estate(l.Looks)
+	if err != nil {
+		return err
+	}
+	readings := map[string]map[string]any{}
+	w := &watch.Watch{Name: l.Name, Service: l.Service, Looks: l.Looks}
+	st := Start{Book: l.Looks, Inputs: lookback.Inputs(seen.From, seen.Until)}
+	trouble, err := e.playLooks(ctx, w, st, est, func(x looked) {
+		if x.out.State != flow.OK || len(x.out.Missing) > 0 {
+			seen.Missing = append(seen.Missing, troubleOf(x.in.Target, x.out))
+		}
+		for name, t := range x.out.Readings {
+			if readings[name] == nil {
+				readings[name] = map[string]any{}
+			}
+			readings[name][x.in.Target] = t.Value
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if trouble != "" {
+		seen.Missing = append(seen.Missing, trouble)
+	}
+	l.Take(seen, readings)
+	return nil
+}
