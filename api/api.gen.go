@@ -3454,6 +3454,15 @@ type ServiceMarksParams struct {
 	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
 }
 
+// SuggestForServiceParams defines parameters for SuggestForService.
+type SuggestForServiceParams struct {
+	// Target a target of it that is looked at
+	Target string `form:"target,omitempty" json:"target,omitempty,omitzero"`
+
+	// Reading a reading of it that is looked at, such as that of a chart
+	Reading string `form:"reading,omitempty" json:"reading,omitempty,omitzero"`
+}
+
 // SetTargetParams defines parameters for SetTarget.
 type SetTargetParams struct {
 	// IfMatch the version that the change was made for; another one is 412
@@ -4514,7 +4523,7 @@ type ClientInterface interface {
 	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 	//
 	// Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
-	SuggestForService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SuggestForService(ctx context.Context, name Name, params *SuggestForServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut Sign out.
 	//
@@ -6980,8 +6989,8 @@ func (c *Client) ServiceMarks(ctx context.Context, name Name, params *ServiceMar
 // SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 //
 // Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
-func (c *Client) SuggestForService(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSuggestForServiceRequest(c.Server, name)
+func (c *Client) SuggestForService(ctx context.Context, name Name, params *SuggestForServiceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSuggestForServiceRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -12328,7 +12337,7 @@ func NewServiceMarksRequest(server string, name Name, params *ServiceMarksParams
 }
 
 // NewSuggestForServiceRequest constructs an http.Request for the SuggestForService method
-func NewSuggestForServiceRequest(server string, name Name) (*http.Request, error) {
+func NewSuggestForServiceRequest(server string, name Name, params *SuggestForServiceParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -12351,6 +12360,37 @@ func NewSuggestForServiceRequest(server string, name Name) (*http.Request, error
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "target", params.Target, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reading", params.Reading, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -14970,7 +15010,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
-	SuggestForServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*SuggestForServiceResponse, error)
+	SuggestForServiceWithResponse(ctx context.Context, name Name, params *SuggestForServiceParams, reqEditors ...RequestEditorFn) (*SuggestForServiceResponse, error)
 
 	// SignOutWithResponse Sign out.
 	//
@@ -23800,8 +23840,8 @@ func (c *ClientWithResponses) ServiceMarksWithResponse(ctx context.Context, name
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/services/{name}/suggestions (the `SuggestForService` operationId).
-func (c *ClientWithResponses) SuggestForServiceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*SuggestForServiceResponse, error) {
-	rsp, err := c.SuggestForService(ctx, name, reqEditors...)
+func (c *ClientWithResponses) SuggestForServiceWithResponse(ctx context.Context, name Name, params *SuggestForServiceParams, reqEditors ...RequestEditorFn) (*SuggestForServiceResponse, error) {
+	rsp, err := c.SuggestForService(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -29429,7 +29469,7 @@ type ServerInterface interface {
 	ServiceMarks(c *gin.Context, name Name, params ServiceMarksParams)
 	// SuggestForService Runbooks that may fit a service as it is now, the best first and each with its reasons, and incidents like its open alerts that are over.
 	// (GET /api/v1/services/{name}/suggestions)
-	SuggestForService(c *gin.Context, name Name)
+	SuggestForService(c *gin.Context, name Name, params SuggestForServiceParams)
 	// SignOut Sign out.
 	// (DELETE /api/v1/session)
 	SignOut(c *gin.Context)
@@ -32362,6 +32402,25 @@ func (siw *ServerInterfaceWrapper) SuggestForService(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SuggestForServiceParams
+
+	// ------------- Optional query parameter "target" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "target", c.Request.URL.Query(), &params.Target, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter target: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "reading" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reading", c.Request.URL.Query(), &params.Reading, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter reading: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -32369,7 +32428,7 @@ func (siw *ServerInterfaceWrapper) SuggestForService(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SuggestForService(c, name)
+	siw.Handler.SuggestForService(c, name, params)
 }
 
 // SignOut operation middleware
@@ -37500,7 +37559,8 @@ func (response ServiceMarksdefaultApplicationProblemPlusJSONResponse) VisitServi
 }
 
 type SuggestForServiceRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params SuggestForServiceParams
 }
 
 type SuggestForServiceResponseObject interface {
@@ -42778,10 +42838,11 @@ func (sh *strictHandler) ServiceMarks(ctx *gin.Context, name Name, params Servic
 }
 
 // SuggestForService operation middleware
-func (sh *strictHandler) SuggestForService(ctx *gin.Context, name Name) {
+func (sh *strictHandler) SuggestForService(ctx *gin.Context, name Name, params SuggestForServiceParams) {
 	var request SuggestForServiceRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.SuggestForService(ctx, request.(SuggestForServiceRequestObject))

@@ -22,6 +22,11 @@ type Trouble struct {
 	DependsOn []string
 	// Alerts are the incident's, as runbooks see them, the first one first.
 	Alerts []map[string]any
+	// Target is a target that somebody looks at, with its labels, and Reading a reading, such as that of a chart; "" for
+	// none.
+	Target  string
+	Labels  map[string]string
+	Reading string
 }
 
 // Past is a run of a runbook on an incident that is over.
@@ -46,6 +51,8 @@ type Suggestion struct {
 // What each reason weighs.
 const (
 	fits       = 50
+	reads      = 25
+	actsOn     = 15
 	isFor      = 20
 	isForNeed  = 8
 	speaks     = 5
@@ -64,6 +71,8 @@ func Runbooks(t Trouble, books []*runbook.Book, past []Past, now time.Time) []Su
 		s := Suggestion{Book: b}
 		s.occasion(t)
 		s.service(t)
+		s.reading(t)
+		s.target(t)
 		if s.Points > 0 { // words alone are no reason
 			s.words(t)
 		}
@@ -107,6 +116,33 @@ func (s *Suggestion) service(t Trouble) {
 		s.reason(isFor, "it is for %s", t.Service)
 	case slices.Contains(t.DependsOn, s.Book.Service):
 		s.reason(isForNeed, "it is for %s, which %s needs", s.Book.Service, t.Service)
+	}
+}
+
+// reading asks whether it reads what is looked at.
+func (s *Suggestion) reading(t Trouble) {
+	if t.Reading != "" && s.Book.Service == t.Service && s.Book.Takes(t.Reading) != nil {
+		s.reason(reads, "it reads %s", t.Reading)
+	}
+}
+
+// target asks whether one of its steps acts on targets like the one that is looked at.
+func (s *Suggestion) target(t Trouble) {
+	if t.Target == "" || s.Book.Service != t.Service {
+		return
+	}
+	for _, step := range s.Book.All() {
+		if step.Where == nil || step.Where.Name != nil || len(step.Where.Labels) == 0 {
+			continue
+		}
+		like := true
+		for k, v := range step.Where.Labels {
+			like = like && len(v.Holes()) == 0 && t.Labels[k] == v.Source
+		}
+		if like {
+			s.reason(actsOn, "it acts on targets like %s", t.Target)
+			return
+		}
 	}
 }
 
@@ -203,6 +239,12 @@ func daysAgo(days int) string {
 func (s *Suggestion) inputs(t Trouble) {
 	s.Inputs, s.Missing = map[string]any{}, []string{}
 	given := map[string]any{}
+	for k, v := range t.Labels {
+		given[k] = v
+	}
+	if t.Target != "" {
+		given["target"], given["host"] = t.Target, t.Target
+	}
 	for _, a := range t.Alerts {
 		if labels, ok := a["labels"].(map[string]string); ok {
 			for k, v := range labels {

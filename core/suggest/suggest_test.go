@@ -1,6 +1,7 @@
 package suggest
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -62,4 +63,26 @@ func TestRunbooksAreRankedWithTheirReasons(t *testing.T) {
 func TestShape(t *testing.T) {
 	assert.Equal(t, Shape("quay-12/disk 97%"), Shape("quay-3/disk 8%"))
 	assert.NotEqual(t, Shape("quay/disk"), Shape("quay/load"))
+}
+
+// What is looked at is a reason: a reading, or a target like those that a runbook acts on.
+func TestOfAChartAndOfATarget(t *testing.T) {
+	text := "urgentis: runbook/1\nname: %s\ntitle: T\nowner: o\nservice: queue\nsteps:\n  - look: L\n    where: {role: %s}\n" +
+		"    run: [q, depth]\n    read:\n      %s: {json: .x, type: integer}\n  - hand_over: on-call/o\n    because: B\n"
+	var books []*runbook.Book
+	for _, x := range [][3]string{{"by-depth", "consumer", "depth"}, {"by-age", "sender", "age"}} {
+		b, found := runbook.Parse(fmt.Appendf(nil, text, x[0], x[1], x[2]))
+		require.NotNil(t, b, "%v", found)
+		books = append(books, b)
+	}
+	now := time.Date(2031, 3, 1, 0, 0, 0, 0, time.UTC)
+	got := Runbooks(Trouble{Service: "queue", Reading: "age"}, books, nil, now)
+	assert.Equal(t, "by-age", got[0].Book.Name)
+	assert.Contains(t, got[0].Reasons, "it reads age")
+	got = Runbooks(Trouble{Service: "queue", Target: "c-1", Labels: map[string]string{"role": "consumer"}},
+		books, nil, now)
+	assert.Equal(t, "by-depth", got[0].Book.Name)
+	assert.Contains(t, got[0].Reasons, "it acts on targets like c-1")
+	got = Runbooks(Trouble{Service: "other", Reading: "age", Target: "c-1"}, books, nil, now)
+	assert.Empty(t, got)
 }

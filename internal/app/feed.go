@@ -19,6 +19,7 @@ type Feed struct {
 	ctx       context.Context
 	cancel    context.CancelFunc
 	done      sync.WaitGroup
+	passing   *passing
 }
 
 // News is something that changed, or a piece of what a command prints.
@@ -40,7 +41,9 @@ const (
 func NewFeed(s *store.Store) *Feed {
 	f := &Feed{store: s, listeners: map[chan News]struct{}{}}
 	f.ctx, f.cancel = context.WithCancel(context.Background())
+	f.passing = newPassing(s, f)
 	f.done.Go(f.read)
+	f.done.Go(func() { f.passing.run(f.ctx) })
 	return f
 }
 
@@ -53,8 +56,18 @@ func (f *Feed) Stop() {
 // Stopped is closed once the feed stops.
 func (f *Feed) Stopped() <-chan struct{} { return f.ctx.Done() }
 
-// Output passes on what a command prints. It does not block.
-func (f *Feed) Output(o engine.Output) { f.send(News{Output: &o}) }
+// Output passes on what a command prints, to those who listen here and elsewhere. It does not block.
+func (f *Feed) Output(o engine.Output) {
+	f.send(News{Output: &o})
+	f.passing.add(o)
+}
+
+// listened reports whether somebody listens.
+func (f *Feed) listened() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return len(f.listeners) > 0
+}
 
 func (f *Feed) send(n News) {
 	f.mu.Lock()

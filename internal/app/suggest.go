@@ -6,6 +6,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/runbook"
+	"urgentis/core/suggest"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -41,7 +42,10 @@ func (a *App) Suggest(ctx context.Context, who *access.Principal, number int64) 
 
 // SuggestForService ranks the runbooks that may fit a service as it is now: by its open alerts, and by what ended its
 // incidents before.
-func (a *App) SuggestForService(ctx context.Context, who *access.Principal, name string) (*engine.Suggested, error) {
+// target and reading are what of it is looked at, "" for all.
+func (a *App) SuggestForService(
+	ctx context.Context, who *access.Principal, name, target, reading string,
+) (*engine.Suggested, error) {
 	if err := access.Can(who, access.See, access.Object{Kind: "service", Name: name, Service: name}); err != nil {
 		return nil, err
 	}
@@ -63,7 +67,18 @@ func (a *App) SuggestForService(ctx context.Context, who *access.Principal, name
 	if err != nil {
 		return nil, err
 	}
-	return engine.Suggest(tx, name, alerts, books, 0, now())
+	about := suggest.Trouble{Service: name, Reading: reading}
+	if target != "" {
+		row, err := tx.Target(target)
+		if err == nil && row.Service != name {
+			err = store.ErrNotFound
+		}
+		if err != nil {
+			return nil, named(err, "target %s of the service %s", target, name)
+		}
+		about.Target, about.Labels = target, row.Labels
+	}
+	return engine.SuggestAbout(tx, about, alerts, books, 0, now())
 }
 
 // maxSuggesting bounds on how many alerts of a service suggestions rest.

@@ -299,6 +299,7 @@ func (a *app) target() *cobra.Command {
 		a.targetSet(),
 		list,
 		a.offers(try, targetNames),
+		a.offers(a.targetSuggest(), targetNames),
 		a.offers(remove, targetNames),
 	)
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -29,19 +30,45 @@ func (a *app) incidentSuggest() *cobra.Command {
 }
 
 func (a *app) serviceSuggest() *cobra.Command {
-	return verb(
+	about := &api.SuggestForServiceParams{}
+	c := verb(
 		"suggest NAME",
 		"Which runbooks may fit a service as it is now, with why and their inputs filled in",
-		"urgentis service suggest berth-queue",
+		"urgentis service suggest berth-queue --reading depth",
 		cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			r, err := check(cl.SuggestForServiceWithResponse(cmd.Context(), args[0]))
+			return a.suggestAbout(cmd.Context(), cl, args[0], about)
+		}),
+	)
+	c.Flags().StringVar(&about.Reading, "reading", "", "a `READING` of it that is looked at, such as that of a chart")
+	c.Flags().StringVar(&about.Target, "target", "", "a `TARGET` of it that is looked at")
+	a.offersFlag(c, "target", targetNames)
+	return c
+}
+
+func (a *app) targetSuggest() *cobra.Command {
+	return verb("suggest NAME", "Which runbooks may fit a target, with why and their inputs filled in",
+		"urgentis target suggest berth-consumer-1", cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.ListTargetsWithResponse(cmd.Context()))
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() { a.suggested(0, r.JSON200) })
-		}),
-	)
+			for _, t := range *r.JSON200 {
+				if t.Name == args[0] {
+					return a.suggestAbout(cmd.Context(), cl, t.Service, &api.SuggestForServiceParams{Target: t.Name})
+				}
+			}
+			return usage("there is no target %s; see urgentis target list", args[0])
+		}))
+}
+
+func (a *app) suggestAbout(ctx context.Context, cl *client, service string, about *api.SuggestForServiceParams) error {
+	r, err := check(cl.SuggestForServiceWithResponse(ctx, service, about))
+	if err != nil {
+		return err
+	}
+	return a.print(r.JSON200, func() { a.suggested(0, r.JSON200) })
 }
 
 // suggested tells what may help with an incident; 0 where there is none.

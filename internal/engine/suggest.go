@@ -23,7 +23,14 @@ const mostAlike = 5
 func Suggest(
 	tx *store.Tx, service string, alerts []store.Alert, books []*runbook.Book, but int64, now time.Time,
 ) (*Suggested, error) {
-	trouble := suggest.Trouble{Service: service}
+	return SuggestAbout(tx, suggest.Trouble{Service: service}, alerts, books, but, now)
+}
+
+// SuggestAbout is Suggest where a target or a reading is looked at: the trouble says which.
+func SuggestAbout(
+	tx *store.Tx, trouble suggest.Trouble, alerts []store.Alert, books []*runbook.Book, but int64, now time.Time,
+) (*Suggested, error) {
+	service := trouble.Service
 	for n := range alerts {
 		trouble.Alerts = append(trouble.Alerts, alerts[n].Snapshot())
 	}

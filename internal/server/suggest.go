@@ -25,7 +25,7 @@ func (s *Server) SuggestRunbooks(
 func (s *Server) SuggestForService(
 	ctx context.Context, r api.SuggestForServiceRequestObject,
 ) (api.SuggestForServiceResponseObject, error) {
-	x, err := s.App.SuggestForService(ctx, who(ctx), r.Name)
+	x, err := s.App.SuggestForService(ctx, who(ctx), r.Name, r.Params.Target, r.Params.Reading)
 	if err != nil {
 		return nil, err
 	}

@@ -159,3 +159,25 @@ func TestLooksOfAHost(t *testing.T) {
 	p.finds("name-wrong", map[string]any{"name": "localhost", "address": "192.0.2.7"}, "handed-over")
 	p.finds("name-wrong", map[string]any{"name": "no-such-name.invalid", "address": leads}, "handed-over")
 }
+
+// A job is held as long as another program is at work, and let go on by itself.
+func TestHostJobHeld(t *testing.T) {
+	t.Parallel()
+	job, other := fmt.Sprintf("job%d", os.Getpid()%100000), fmt.Sprintf("other%d", os.Getpid()%100000)
+	held := program(t, job, "sleep", "600")
+	disturbed := program(t, other, "sleep", "600")
+	state := func() string { return sh(t, `ps -o stat= -p "$1"`, fmt.Sprint(held.Process.Pid))[:1] }
+	p := at(t, "host")
+	ended := make(chan end, 1)
+	inputs := map[string]any{"job": job, "other": other}
+	go func() { ended <- p.plays("host-job-held", inputs) }()
+	require.Eventually(t, func() bool { return state() == "T" }, 30*time.Second, 100*time.Millisecond, "it is held")
+	time.Sleep(2 * time.Second)
+	assert.Equal(t, "T", state(), "and stays so")
+	require.NoError(t, disturbed.Process.Kill())
+	disturbed.Wait() //nolint:errcheck // it was killed
+	r := <-ended
+	assert.Equal(t, "mitigated", r.outcome, r.because)
+	assert.Equal(t, "S", state(), "it goes on")
+	p.finds("host-job-held", inputs, "false-alarm")
+}

@@ -4802,7 +4802,12 @@ export interface operations {
     };
     suggestForService: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a target of it that is looked at */
+                target?: string;
+                /** @description a reading of it that is looked at, such as that of a chart */
+                reading?: string;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["name"];

@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
-import { coursePoints, useCourses, type Stretch } from '../composables/data'
+import { coursePoints, useCourses, useServiceSuggestions, type Stretch } from '../composables/data'
 import TimeChart from './TimeChart.vue'
 
 // One reading of a service over time, all targets on one scale.
@@ -18,6 +18,8 @@ const q = useCourses(
   props.name,
   () => props.stretch,
 )
+const asked = ref(false)
+const help = useServiceSuggestions(() => props.service, props.name, asked)
 const lines = computed(() =>
   (q.data.value?.courses ?? []).map((c) => ({ name: c.reading.target ?? '', points: c.points })),
 )
@@ -32,7 +34,15 @@ const says = computed(() => {
   <div>
     <div class="name">
       <span class="mono">{{ name }}</span> <span class="faint">{{ unit }}</span>
+      <button class="ask" :aria-expanded="asked" @click="asked = !asked">what may help</button>
     </div>
+    <ul v-if="asked && help.data.value" class="help" :aria-label="`What may help with ${name}`">
+      <li v-for="s in help.data.value.runbooks.slice(0, 3)" :key="s.runbook">
+        <router-link :to="`/runbooks/${s.runbook}`">{{ s.title }}</router-link>
+        <span class="faint">&nbsp;{{ s.reasons.join('; ') }}</span>
+      </li>
+      <li v-if="!help.data.value.runbooks.length" class="faint">No runbook reads it, or is for this service.</li>
+    </ul>
     <TimeChart
       v-if="q.data.value && known"
       :lines="lines"
@@ -50,6 +60,16 @@ const says = computed(() => {
 
 <style scoped>
 .name {
+  font-size: 13px;
+}
+.ask {
+  margin-left: 10px;
+  text-decoration: underline;
+  color: inherit;
+}
+.help {
+  list-style: none;
+  padding: 0;
   font-size: 13px;
 }
 </style>

@@ -416,8 +416,18 @@ export const useLookBack = (number: MaybeRefOrGetter<number>) =>
       got(api.POST('/api/v1/incidents/{number}/back', { params: { path: { number: toValue(number) } }, body: {} })),
   })
 
-export const useServiceSuggestions = (name: MaybeRefOrGetter<string>) =>
+export const useServiceSuggestions = (
+  name: MaybeRefOrGetter<string>,
+  reading?: string,
+  enabled: MaybeRefOrGetter<boolean> = true,
+) =>
   useQuery({
-    queryKey: computed(() => ['alerts', 'suggestions', toValue(name)]),
-    queryFn: () => got(api.GET('/api/v1/services/{name}/suggestions', { params: { path: { name: toValue(name) } } })),
+    queryKey: computed(() => ['alerts', 'suggestions', toValue(name), reading ?? '']),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/services/{name}/suggestions', {
+          params: { path: { name: toValue(name) }, query: reading ? { reading } : {} },
+        }),
+      ),
+    enabled,
   })
