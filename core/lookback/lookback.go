@@ -17,8 +17,8 @@ import (
 // Bounds of what is looked at, and of what is kept of it.
 const (
 	MaxLooks   = 10
-	MaxSeries  = 24  // lines that are kept, of all targets and series
-	MaxPoints  = 240 // of one line
+	MaxSeries  = 16  // lines that are kept, of all targets and series
+	MaxPoints  = 120 // of one line
 	MaxShapes  = 40
 	MaxBack    = 7 * 24 * time.Hour
 	longestRow = 300 // bytes of a line of a log that is kept

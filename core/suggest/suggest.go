@@ -22,8 +22,8 @@ type Trouble struct {
 	DependsOn []string
 	// Alerts are the incident's, as runbooks see them, the first one first.
 	Alerts []map[string]any
-	// Target is a target that somebody looks at, with its labels, and Reading a reading, such as that of a chart; "" for
-	// none.
+	// Target is a target that somebody looks at, with its labels, and Reading a reading, such as that of a chart; ""
+	// for none.
 	Target  string
 	Labels  map[string]string
 	Reading string

@@ -13,7 +13,8 @@ import (
 // Output reaches whoever looks on at another process by the database: what is printed here is written there as long as
 // somebody looks on elsewhere, a few times a second, and read where somebody does. Nothing is written for nobody.
 const (
-	// presentEvery is how often a process says that it is there; so long it may take until the first piece is passed on.
+	// presentEvery is how often a process says that it is there; so long it may take until the first piece is passed
+	// on.
 	presentEvery = time.Second
 	passEvery    = 150 * time.Millisecond
 	// maxPassed bounds what is passed on at once, in bytes; what is beyond is left out.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -47,6 +48,9 @@ func (a *app) filePut() *cobra.Command {
 			defer f.Close() //nolint:errcheck // it was only read
 			if name == "" {
 				name = filepath.Base(args[0])
+			}
+			if strings.ContainsAny(name, "/\\") {
+				return nil, "", usage("a file is named with letters, digits, . _ and -, as in --name feedtool.tar.gz")
 			}
 			r, err := check(cl.PutStoredWithBodyWithResponse(cmd.Context(), name, "application/octet-stream", f))
 			if err != nil {

@@ -170,6 +170,9 @@ func (e *Engine) do(
 		job.Live = live.next
 		defer live.rest()
 	}
+	if in.Round != 0 {
+		req.Attach = "" // taken anew, it would be put there over and over
+	}
 	whole, err := e.attaching(ctx, run, req, values)
 	if err != nil {
 		return act.Failed("the file could not be begun: " + err.Error()), values

@@ -16,8 +16,9 @@ type Others struct {
 func (s *Store) Present(ctx context.Context, name string, listens bool) (Others, error) {
 	var rows []Others
 	err := s.Tx(ctx, func(tx *Tx) (err error) {
-		if err := tx.run(`insert into teller (name, listens, until) values (?, ?, now() + interval '6 seconds')
-			on conflict (name) do update set listens = excluded.listens, until = excluded.until`, name, listens); err != nil {
+		err = tx.run(`insert into teller (name, listens, until) values (?, ?, now() + interval '6 seconds')
+			on conflict (name) do update set listens = excluded.listens, until = excluded.until`, name, listens)
+		if err != nil {
 			return err
 		}
 		rows, err = scan[Others](tx, `select count(*) > 0 as there, coalesce(bool_or(listens), false) as listen

@@ -92,7 +92,7 @@ func all() error {
 		measure func() error
 	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
 		{"heard", b.heard}, {"storm", b.storm}, {"many", b.many}, {"wide", b.wide},
-		{"standing", b.standing}, {"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
+		{"kept", b.kept}, {"standing", b.standing}, {"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}

@@ -91,20 +91,12 @@ func set(t *testing.T) *stage {
 
 func (s *stage) up() {
 	s.mu.Lock()
-	s.proc = exec.Command(
-		program,
-		"serve",
-		"--database",
-		s.url,
-		"--data-dir",
-		s.dir,
-		"--listen",
-		s.listen,
-		"--allow-net",
-		"127.0.0.0/8",
-		"--log-level",
-		"error",
-	)
+	args := []string{"serve", "--data-dir", s.dir, "--listen", s.listen, "--allow-net", "127.0.0.0/8", "--log-level",
+		"error"}
+	if s.url != "" { // else it has a database of its own
+		args = append(args, "--database", s.url)
+	}
+	s.proc = exec.Command(program, args...)
 	s.proc.Stderr = &s.log
 	require.NoError(s.t, s.proc.Start())
 	s.mu.Unlock()

@@ -31,7 +31,7 @@ function says(name: string, unit: string, lines: { points: { value: number }[] }
   const all = lines.flatMap((l) => l.points.map((p) => p.value))
   return `${name}: ${lines.length} lines, from ${Math.min(...all)} to ${Math.max(...all)} ${unit}`
 }
-const pointsIn = 240
+const pointsIn = 120
 </script>
 
 <template>

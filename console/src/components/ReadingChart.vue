@@ -64,7 +64,12 @@ const says = computed(() => {
 }
 .ask {
   margin-left: 10px;
+  padding: 2px 4px;
+  background: none;
+  border: 0;
+  font-size: 13px;
   text-decoration: underline;
+  cursor: pointer;
   color: inherit;
 }
 .help {

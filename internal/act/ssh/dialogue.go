@@ -90,7 +90,7 @@ func (h *Hand) talk(ctx context.Context, job act.Job) act.Result {
 	out, _ := act.Streams(job)
 	d := &dialogue{job: job, talk: t, ch: ch, out: out, settle: kind.Settle}
 	res := d.carry(ctx)
-	done(false)
+	done(d.ended)
 	res.Stdout = out.Taken()
 	return res
 }
@@ -130,8 +130,8 @@ type dialogue struct {
 	ch     ssh.Channel
 	out    io.Writer
 	settle time.Duration
-	// begun is set when the first line has been typed.
-	begun bool
+	// begun is set when the first line has been typed, and ended when the device went before we were done.
+	begun, ended bool
 }
 
 // carry speaks until the last line is answered. What the device prints is read by one goroutine, a piece at a time, so
@@ -162,6 +162,7 @@ func (d *dialogue) carry(ctx context.Context) act.Result {
 		select {
 		case b, open := <-pieces:
 			if !open {
+				d.ended = true
 				return d.broken("the device ended the connection " + d.talk.After())
 			}
 			d.talk.Hear(b)
@@ -177,7 +178,7 @@ func (d *dialogue) carry(ctx context.Context) act.Result {
 			return d.broken(late(ctx, d.job.Request, d.talk.Waiting()))
 		}
 	}
-	return d.ended()
+	return d.came()
 }
 
 // answer types what is to be typed now, if anything; what it gives is the end.
@@ -208,7 +209,8 @@ func (d *dialogue) broken(why string) act.Result {
 	return act.Result{State: flow.Unknown, Error: why}
 }
 
-func (d *dialogue) ended() act.Result {
+// came is what the dialogue came to that went to its end.
+func (d *dialogue) came() act.Result {
 	if why := d.talk.Failed(); why != "" {
 		return act.Failed(d.job.Request.Target.Name + ": " + why + "; nothing was begun")
 	}
