@@ -51,10 +51,13 @@ func (w *World) incident(
 	return got
 }
 
+// kinds are the kinds of entries in their order. Who is called, and when, depends on how long the others take.
 func kinds(d *api.IncidentDetail) string {
 	var out []string
 	for _, e := range d.Entries {
-		out = append(out, e.Kind)
+		if e.Kind != "people.called" {
+			out = append(out, e.Kind)
+		}
 	}
 	return strings.Join(out, " ")
 }
