@@ -11,18 +11,21 @@ var (
 	ErrTwice      = errors.New("this gate wants another person as well")
 	ErrNoComment  = errors.New("this gate wants a comment")
 	ErrOnlyAuthor = errors.New(
-		"whoever wrote this revision cannot be the only one to approve its changes: another approver must")
+		"whoever wrote this revision, or put a file there that it sends, cannot be the only one to approve its " +
+			"changes: another approver must")
 )
 
 // Approval is a person's approval of a change, with what it is judged by. Of a token, the person who answers for it
 // counts.
 type Approval struct {
 	Person    string
-	Requester string   // who asked for the change: who began the run
-	Author    string   // who pushed the text that would run; "" where it is not known
-	Before    []string // who approved it already
-	People    int      // how many people it wants; 0 is 1
-	Comment   string
+	Requester string // who asked for the change: who began the run
+	Author    string // who pushed the text that would run; "" where it is not known
+	// Senders put the files into the store that would be sent: they are authors of what runs, too.
+	Senders []string
+	Before  []string // who approved it already
+	People  int      // how many people it wants; 0 is 1
+	Comment string
 	// CommentWanted says that nobody may approve it without a comment.
 	CommentWanted bool
 }
@@ -45,10 +48,10 @@ func (a Approval) Refused() error {
 // last reports whether the change may happen with this approval.
 func (a Approval) last() bool { return len(a.Before)+1 >= a.People }
 
+// onlyAuthor reports whether somebody who wrote a part of what would run is the only one to approve it.
 func (a Approval) onlyAuthor() bool {
-	others := slices.ContainsFunc(
-		append(slices.Clone(a.Before), a.Person),
-		func(by string) bool { return by != a.Author },
-	)
-	return a.Author != "" && !others
+	approvers := append(slices.Clone(a.Before), a.Person)
+	return slices.ContainsFunc(append(slices.Clone(a.Senders), a.Author), func(author string) bool {
+		return author != "" && !slices.ContainsFunc(approvers, func(by string) bool { return by != author })
+	})
 }

@@ -20,6 +20,10 @@ func TestWhoMaySayYes(t *testing.T) {
 			leave.ErrOwnRequest},
 		{"the author alone", leave.Approval{Person: "iva", Requester: "trigger:b/a", Author: "iva"},
 			leave.ErrOnlyAuthor},
+		{"who put a file there, alone", leave.Approval{Person: "iva", Requester: "r", Author: "mara",
+			Senders: []string{"jonas", "iva"}}, leave.ErrOnlyAuthor},
+		{"who put a file there, with another", leave.Approval{Person: "iva", Requester: "r", Author: "mara",
+			Senders: []string{"iva"}, Before: []string{"jonas"}, People: 2}, nil},
 		{"the author as the first of two", leave.Approval{Person: "iva", Author: "iva", Requester: "r", People: 2},
 			nil},
 		{"the author as the second", leave.Approval{

@@ -63,12 +63,13 @@ func (s *Sheet) Decide(gate *store.Gate, w Word) (refused, err error) {
 		case !w.Approve:
 			return path, d, nil
 		}
-		author, err := s.tx.PushedBy(g.Proposal.Revision)
+		author, senders, err := s.authors(g.Proposal)
 		if err != nil {
-			return "", nil, fmt.Errorf("read who pushed the revision: %w", err)
+			return "", nil, err
 		}
 		return path, d, leave.Approval{
-			Person: d.Decider(), Requester: st.Begun.Requester(), Author: author, Before: before, People: g.People,
+			Person: d.Decider(), Requester: st.Begun.Requester(), Author: author, Senders: senders, Before: before,
+			People:  g.People,
 			Comment: w.Comment, CommentWanted: g.Comment,
 		}.Refused()
 	})
@@ -164,18 +165,41 @@ func (s *Sheet) notBegun(st *flow.State, q *flow.QuestionRaised) error {
 		"or say that it is gone with urgentis instance gone %s", ErrMayBegin, q.By, host, q.By)
 }
 
+// authors tells who wrote what would run: who pushed the revision, and who put the files into the store that it sends.
+func (s *Sheet) authors(p leave.Proposal) (author string, senders []string, err error) {
+	if author, err = s.tx.PushedBy(p.Revision); err != nil {
+		return "", nil, fmt.Errorf("read who pushed the revision: %w", err)
+	}
+	for _, r := range p.Requests {
+		if r.File == nil || r.File.Digest == "" {
+			continue
+		}
+		f, err := s.tx.Stored(r.File.Digest)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // what is gone cannot be sent
+		}
+		if err != nil {
+			return "", nil, fmt.Errorf("read who put a file into the store: %w", err)
+		}
+		if !slices.Contains(senders, f.AddedBy) {
+			senders = append(senders, f.AddedBy)
+		}
+	}
+	return author, senders, nil
+}
+
 // mayApprove judges an answer that lets a change happen as the gate of that change would be judged.
 func (s *Sheet) mayApprove(st *flow.State, a flow.Approvable, r Reply) error {
 	if !r.MayApprove {
 		return ErrNoRight
 	}
-	author, err := s.tx.PushedBy(a.Proposal.Revision)
+	author, senders, err := s.authors(a.Proposal)
 	if err != nil {
-		return fmt.Errorf("read who pushed the revision: %w", err)
+		return err
 	}
 	return leave.Approval{
 		Person: flow.GateDecided{By: r.By, Person: r.Person}.Decider(), Requester: st.Begun.Requester(), Author: author,
-		Comment: r.Comment, CommentWanted: a.Comment,
+		Senders: senders, Comment: r.Comment, CommentWanted: a.Comment,
 	}.Refused()
 }
 

@@ -91,6 +91,16 @@ func (s *session) watch(reqs <-chan *ssh.Request) {
 	}
 }
 
+// allOutput waits for the end of the output, however slowly it is taken, and reports whether it came.
+func (s *session) allOutput(ctx context.Context) bool {
+	select {
+	case <-s.drained:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
 // closeAfterOutput gives the output that is under way a moment to come, and closes the channel.
 func (s *session) closeAfterOutput() {
 	t := time.NewTimer(lingering)

@@ -150,6 +150,10 @@ func (h *Hand) carry(
 			return act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")}, false
 		}
 	}
+	if job.Whole != nil && s.exit != nil && !s.allOutput(ctx) {
+		s.closeAfterOutput()
+		return act.Failed("the command ended, and its output did not come to an end in time"), false
+	}
 	s.closeAfterOutput()
 	switch {
 	case s.exit != nil:
