@@ -151,7 +151,9 @@ func (b *bench) addWide(list []string, pinned string) error {
 }
 
 // look has a run take one look on all targets, and tells how long it took.
-func (b *bench) look(e *engine.Engine) (time.Duration, error) { return b.runOnce(e, "wide", wideTargets) }
+func (b *bench) look(e *engine.Engine) (time.Duration, error) {
+	return b.runOnce(e, "wide", wideTargets)
+}
 
 // runOnce has a run of a runbook go to its end, with so many looks that went well, and tells how long it took.
 func (b *bench) runOnce(e *engine.Engine, name string, looks int) (time.Duration, error) {
