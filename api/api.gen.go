@@ -3718,6 +3718,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
 	GetAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SuggestForAlert Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over.
+	//
+	// Corresponds with GET /api/v1/alerts/{id}/suggestions (the `SuggestForAlert` operationId).
+	SuggestForAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
 	//
 	// Corresponds with GET /api/v1/alerts/{id}/triggers (the `ListAlertTriggers` operationId).
@@ -4854,6 +4859,21 @@ func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEd
 // Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
 func (c *Client) GetAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAlertRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SuggestForAlert Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over.
+//
+// Corresponds with GET /api/v1/alerts/{id}/suggestions (the `SuggestForAlert` operationId).
+func (c *Client) SuggestForAlert(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSuggestForAlertRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -7928,6 +7948,40 @@ func NewGetAlertRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/alerts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSuggestForAlertRequest constructs an http.Request for the SuggestForAlert method
+func NewSuggestForAlertRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/alerts/%s/suggestions", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -14067,6 +14121,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/alerts/{id} (the `GetAlert` operationId).
 	GetAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetAlertResponse, error)
 
+	// SuggestForAlertWithResponse Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/alerts/{id}/suggestions (the `SuggestForAlert` operationId).
+	SuggestForAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*SuggestForAlertResponse, error)
+
 	// ListAlertTriggersWithResponse What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15467,6 +15528,54 @@ func (r GetAlertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SuggestForAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Suggestions
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SuggestForAlertResponse) GetJSON200() *Suggestions {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SuggestForAlertResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SuggestForAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SuggestForAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SuggestForAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SuggestForAlertResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22105,6 +22214,19 @@ func (c *ClientWithResponses) GetAlertWithResponse(ctx context.Context, id Id, r
 	return ParseGetAlertResponse(rsp)
 }
 
+// SuggestForAlertWithResponse Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/alerts/{id}/suggestions (the `SuggestForAlert` operationId).
+func (c *ClientWithResponses) SuggestForAlertWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*SuggestForAlertResponse, error) {
+	rsp, err := c.SuggestForAlert(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSuggestForAlertResponse(rsp)
+}
+
 // ListAlertTriggersWithResponse What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24573,6 +24695,39 @@ func ParseGetAlertResponse(rsp *http.Response) (*GetAlertResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AlertDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSuggestForAlertResponse parses an HTTP response from a SuggestForAlertWithResponse call
+func ParseSuggestForAlertResponse(rsp *http.Response) (*SuggestForAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SuggestForAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Suggestions
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -29164,6 +29319,9 @@ type ServerInterface interface {
 	// GetAlert One alert, with what it started and why not the others.
 	// (GET /api/v1/alerts/{id})
 	GetAlert(c *gin.Context, id Id)
+	// SuggestForAlert Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over.
+	// (GET /api/v1/alerts/{id}/suggestions)
+	SuggestForAlert(c *gin.Context, id Id)
 	// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
 	// (GET /api/v1/alerts/{id}/triggers)
 	ListAlertTriggers(c *gin.Context, id Id, params ListAlertTriggersParams)
@@ -29683,6 +29841,31 @@ func (siw *ServerInterfaceWrapper) GetAlert(c *gin.Context) {
 	}
 
 	siw.Handler.GetAlert(c, id)
+}
+
+// SuggestForAlert operation middleware
+func (siw *ServerInterfaceWrapper) SuggestForAlert(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SuggestForAlert(c, id)
 }
 
 // ListAlertTriggers operation middleware
@@ -33506,6 +33689,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/links/act", wrapper.ActByLink)
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id", wrapper.GetAlert)
+	router.GET(options.BaseURL+"/api/v1/alerts/:id/suggestions", wrapper.SuggestForAlert)
 	router.GET(options.BaseURL+"/api/v1/alerts/:id/triggers", wrapper.ListAlertTriggers)
 	router.GET(options.BaseURL+"/api/v1/on-call", wrapper.ListOnCall)
 	router.GET(options.BaseURL+"/api/v1/teams/:name/duties", wrapper.ListDuties)
@@ -33656,6 +33840,45 @@ type GetAlertdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetAlertdefaultApplicationProblemPlusJSONResponse) VisitGetAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SuggestForAlertRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type SuggestForAlertResponseObject interface {
+	VisitSuggestForAlertResponse(w http.ResponseWriter) error
+}
+
+type SuggestForAlert200JSONResponse Suggestions
+
+func (response SuggestForAlert200JSONResponse) VisitSuggestForAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SuggestForAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SuggestForAlertdefaultApplicationProblemPlusJSONResponse) VisitSuggestForAlertResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -39144,6 +39367,9 @@ type StrictServerInterface interface {
 	// GetAlert One alert, with what it started and why not the others.
 	// (GET /api/v1/alerts/{id})
 	GetAlert(ctx context.Context, request GetAlertRequestObject) (GetAlertResponseObject, error)
+	// SuggestForAlert Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over.
+	// (GET /api/v1/alerts/{id}/suggestions)
+	SuggestForAlert(ctx context.Context, request SuggestForAlertRequestObject) (SuggestForAlertResponseObject, error)
 	// ListAlertTriggers What came of each trigger for an alert, what started first. Where there are more than 200 triggers, an alert keeps only what started; why not the others is what their conditions say now.
 	// (GET /api/v1/alerts/{id}/triggers)
 	ListAlertTriggers(ctx context.Context, request ListAlertTriggersRequestObject) (ListAlertTriggersResponseObject, error)
@@ -39674,6 +39900,32 @@ func (sh *strictHandler) GetAlert(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetAlertResponseObject); ok {
 		if err := validResponse.VisitGetAlertResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SuggestForAlert operation middleware
+func (sh *strictHandler) SuggestForAlert(ctx *gin.Context, id Id) {
+	var request SuggestForAlertRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SuggestForAlert(ctx, request.(SuggestForAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SuggestForAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SuggestForAlertResponseObject); ok {
+		if err := validResponse.VisitSuggestForAlertResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -40,6 +40,23 @@ func (a *App) Suggest(ctx context.Context, who *access.Principal, number int64) 
 	return engine.Suggest(tx, i.Service, alerts, books, number, now())
 }
 
+// SuggestForAlert ranks the runbooks that may fit one alert, whatever became of it.
+func (a *App) SuggestForAlert(ctx context.Context, who *access.Principal, id string) (*engine.Suggested, error) {
+	row, err := a.visibleAlert(ctx, who, id)
+	if err != nil {
+		return nil, err
+	}
+	books, err := a.booksBut(ctx, who, nil)
+	if err != nil {
+		return nil, err
+	}
+	but := int64(0)
+	if row.Incident != nil {
+		but = *row.Incident
+	}
+	return engine.Suggest(a.store.In(ctx), row.Service, []store.Alert{*row}, books, but, now())
+}
+
 // SuggestForService ranks the runbooks that may fit a service as it is now: by its open alerts, and by what ended its
 // incidents before.
 // target and reading are what of it is looked at, "" for all.

@@ -21,6 +21,7 @@ func (a *app) alert() *cobra.Command {
 		a.alertSend(),
 		a.alertList(),
 		a.offers(a.alertShow(), alertIDs),
+		a.offers(a.alertSuggest(), alertIDs),
 	)
 }
 

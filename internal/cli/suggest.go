@@ -46,6 +46,18 @@ func (a *app) serviceSuggest() *cobra.Command {
 	return c
 }
 
+func (a *app) alertSuggest() *cobra.Command {
+	return verb("suggest ID", "Which runbooks may fit an alert, with why and their inputs filled in",
+		"urgentis alert suggest aq7c…", cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			r, err := check(cl.SuggestForAlertWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.print(r.JSON200, func() { a.suggested(0, r.JSON200) })
+		}))
+}
+
 func (a *app) targetSuggest() *cobra.Command {
 	return verb("suggest NAME", "Which runbooks may fit a target, with why and their inputs filled in",
 		"urgentis target suggest berth-consumer-1", cobra.ExactArgs(1),

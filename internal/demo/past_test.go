@@ -48,3 +48,19 @@ func TestLookingBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 404, r.StatusCode())
 }
+
+// An alert that started nothing is told of what may help all the same.
+func TestWhatMayHelpWithAnAlert(t *testing.T) {
+	w, ctx := world(t)
+	w.Fleet.Queue.Break()
+	n := w.of(t, ctx, "berth-queue").Number
+	d := w.incident(t, ctx, n, func(d *api.IncidentDetail) bool { return len(d.Alerts) > 0 })
+	r, err := w.Admin.SuggestForAlertWithResponse(ctx, d.Alerts[0].Id)
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON200, string(r.Body))
+	require.NotEmpty(t, r.JSON200.Runbooks)
+	assert.Equal(t, "berth-queue-backlog", r.JSON200.Runbooks[0].Runbook)
+	missing, err := w.Admin.SuggestForAlertWithResponse(ctx, "nothing")
+	require.NoError(t, err)
+	assert.Equal(t, 404, missing.StatusCode())
+}

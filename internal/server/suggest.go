@@ -32,6 +32,17 @@ func (s *Server) SuggestForService(
 	return api.SuggestForService200JSONResponse(apiSuggestions(x)), nil
 }
 
+// SuggestForAlert implements api.StrictServerInterface.
+func (s *Server) SuggestForAlert(
+	ctx context.Context, r api.SuggestForAlertRequestObject,
+) (api.SuggestForAlertResponseObject, error) {
+	x, err := s.App.SuggestForAlert(ctx, who(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return api.SuggestForAlert200JSONResponse(apiSuggestions(x)), nil
+}
+
 func apiSuggestions(x *engine.Suggested) api.Suggestions {
 	return api.Suggestions{
 		Runbooks: append([]api.Suggestion{}, mapped(x.Runbooks, apiSuggestion)...),

@@ -1004,6 +1004,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alerts/{id}/suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Runbooks that may fit an alert, the best first and each with its reasons, and incidents like it that are over. */
+        get: operations["suggestForAlert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts/{id}/triggers": {
         parameters: {
             query?: never;
@@ -5762,6 +5779,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlertDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    suggestForAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description suggestions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggestions"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -178,6 +178,12 @@ export const useSuggestions = (number: MaybeRefOrGetter<number>) =>
       got(api.GET('/api/v1/incidents/{number}/suggestions', { params: { path: { number: toValue(number) } } })),
   })
 
+export const useAlertSuggestions = (id: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: computed(() => ['alerts', 'suggestions', 'of', toValue(id)]),
+    queryFn: () => got(api.GET('/api/v1/alerts/{id}/suggestions', { params: { path: { id: toValue(id) } } })),
+  })
+
 export const useStart = () =>
   useMutation({
     mutationFn: (r: { runbook: string; inputs: Record<string, unknown>; incident?: number }) =>

@@ -5,11 +5,12 @@ import { useRoute } from 'vue-router'
 import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { api, got, type Schemas } from '../api/client'
-import { useAlert } from '../composables/data'
+import { useAlert, useAlertSuggestions } from '../composables/data'
 
 const route = useRoute()
 const id = computed(() => String(route.params.id))
 const q = useAlert(id)
+const help = useAlertSuggestions(id)
 const a = computed(() => q.data.value)
 const more = ref<Schemas['Verdict'][]>([])
 const next = ref<string>()
@@ -64,6 +65,13 @@ const decided = (v: Schemas['Verdict']) =>
         <span class="mono faint"> {{ decided(v) }}</span>
       </p>
       <p v-if="!starts.length">No runbook started by itself.</p>
+      <template v-if="help.data.value?.runbooks.length">
+        <h2>What may help</h2>
+        <p v-for="s in help.data.value.runbooks.slice(0, 4)" :key="s.runbook">
+          <router-link :to="`/runbooks/${s.runbook}`">{{ s.title }}</router-link>
+          <span class="faint">&nbsp;{{ s.reasons.join('; ') }}</span>
+        </p>
+      </template>
       <h2>Why not the others</h2>
       <table v-if="others.length" class="plain" aria-label="Why not the others">
         <tbody>
