@@ -54,13 +54,17 @@ func TestTheNightsQuestionsHaveAnswers(t *testing.T) {
 		for _, i := range r.JSON200.Items {
 			incidents[i.Service] = i.Number
 		}
+		if incidents["slipway"] == 0 {
+			// A trap is a datagram, and may be lost; the switch says it again.
+			w.Senders.Link(false, 4, "winch-4") //nolint:errcheck // see above
+		}
 		for _, of := range ofTroubles {
 			if incidents[of] == 0 {
 				return false
 			}
 		}
 		return true
-	}, 60*time.Second, 200*time.Millisecond, "%v", incidents)
+	}, 60*time.Second, time.Second, "%v", incidents)
 	time.Sleep(12 * time.Second) // until watches looked again
 
 	p := open(t, 1280)
@@ -121,7 +125,7 @@ func waitForWatches(ctx context.Context, t *testing.T, w *demo.World) {
 		}
 		return true
 	}, 60*time.Second, 200*time.Millisecond)
-	time.Sleep(time.Second) // the opening comes after what was read
+	time.Sleep(2500 * time.Millisecond) // until listeners know the keys of this installation
 }
 
 func breakAll(ctx context.Context, t *testing.T, w *demo.World) {

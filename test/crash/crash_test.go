@@ -199,7 +199,14 @@ func (s *stage) ends() {
 	var runs *api.ListRunsResponse
 	runs, err = s.admin.ListRunsWithResponse(context.Background(), &api.ListRunsParams{Limit: 10})
 	require.NoError(s.t, err)
-	assert.Len(s.t, runs.JSON200.Items, 1, "the alert started one run")
+	// What begins by the clock, such as the nightly look at the clocks, is none of the alert's.
+	started := 0
+	for _, r := range runs.JSON200.Items {
+		if r.Runbook == "berth-queue-backlog" {
+			started++
+		}
+	}
+	assert.Equal(s.t, 1, started, "the alert started one run")
 }
 
 // at kills the service when a host begins the nth command of a run with this word, and starts it again. Others look as
