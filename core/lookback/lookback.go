@@ -3,6 +3,7 @@
 package lookback
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -245,18 +246,8 @@ func thin(points []Point) []Point {
 	for i := range MaxPoints {
 		part := points[i*len(points)/MaxPoints : (i+1)*len(points)/MaxPoints]
 		out = append(out, slices.MaxFunc(part, func(a, b Point) int {
-			return compare(math.Abs(a.Value-mean), math.Abs(b.Value-mean))
+			return cmp.Compare(math.Abs(a.Value-mean), math.Abs(b.Value-mean))
 		}))
 	}
 	return out
-}
-
-func compare(a, b float64) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }

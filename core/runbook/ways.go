@@ -122,9 +122,10 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 var (
 	envPattern   = regexp.MustCompile(`^[A-Z_][A-Z0-9_]{0,63}$`)
 	tablePattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,62}(\.[A-Za-z_][A-Za-z0-9_]{0,62})?$`)
-	fileName     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
-	modePattern  = regexp.MustCompile(`^0?[0-7]{3}$`)
-	namesInSQL   = regexp.MustCompile(`\[\[([a-z][a-z0-9_]*)\]\]`)
+	// FileName is what a file of the store may be named.
+	FileName    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+	modePattern = regexp.MustCompile(`^0?[0-7]{3}$`)
+	namesInSQL  = regexp.MustCompile(`\[\[([a-z][a-z0-9_]*)\]\]`)
 )
 
 // scriptFlags tells how each interpreter takes program text as a word.
@@ -345,7 +346,7 @@ func (d *decoder) send(n ast.Node) *Send {
 		"json": func(n ast.Node) { forms++; f.JSON = d.value(n, expr.InTarget) },
 		"file": func(n ast.Node) {
 			forms++
-			if f.File = d.Word(n, "file"); !fileName.MatchString(f.File) {
+			if f.File = d.Word(n, "file"); !FileName.MatchString(f.File) {
 				d.Fail(n, "file is the name of a file in the store: letters, digits, . _ and -; see urgentis file list")
 			}
 		},

@@ -3,14 +3,11 @@ package app
 import (
 	"context"
 	"io"
-	"regexp"
 
 	"urgentis/core/access"
+	"urgentis/core/runbook"
 	"urgentis/internal/store"
 )
-
-// storedName is what a file of the store may be named.
-var storedName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 
 // StoredFiles lists the files that runbooks can put on targets.
 func (a *App) StoredFiles(ctx context.Context, who *access.Principal) ([]store.Attachment, error) {
@@ -28,7 +25,7 @@ func (a *App) PutStored(
 	name string,
 	r io.Reader,
 ) (*store.Attachment, error) {
-	if !storedName.MatchString(name) {
+	if !runbook.FileName.MatchString(name) {
 		return nil, invalid("name", "a file is named with letters, digits, . _ and -, at most 100 of them")
 	}
 	if err := access.Can(who, access.Write, access.Object{Kind: "file", Name: name}); err != nil {

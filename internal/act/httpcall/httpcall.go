@@ -128,15 +128,9 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.Timeout)*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, r.Method, r.URL, strings.NewReader(r.Body))
+	req, err := requestOf(ctx, task.Call{Method: r.Method, URL: r.URL, Headers: r.Headers, Body: r.Body})
 	if err != nil {
-		return act.Failed("the call cannot be made: " + err.Error())
-	}
-	for k, v := range r.Headers {
-		req.Header.Set(k, v)
-	}
-	if r.Body != "" && req.Header.Get("Content-Type") == "" {
-		req.Header.Set("Content-Type", "application/json")
+		return act.Failed(err.Error())
 	}
 	// RFC draft idempotency-key: servers that know it carry a change out once.
 	req.Header.Set("Idempotency-Key", job.Attempt)
@@ -161,6 +155,21 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 		result.State, result.Error = flow.Unknown, "the answer broke off: "+err.Error()
 	}
 	return result
+}
+
+// requestOf makes a request of a call; a body is JSON unless its headers say otherwise.
+func requestOf(ctx context.Context, c task.Call) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, c.Method, c.URL, strings.NewReader(c.Body))
+	if err != nil {
+		return nil, fmt.Errorf("the call cannot be made: %w", err)
+	}
+	for k, v := range c.Headers {
+		req.Header.Set(k, v)
+	}
+	if c.Body != "" && req.Header.Get("Content-Type") == "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	return req, nil
 }
 
 func ended(status int, accept []int) act.Result {

@@ -216,16 +216,11 @@ func (f *following) stop(ctx context.Context, r task.Request) act.Result {
 func (f *following) call(
 	ctx context.Context, client *http.Client, c task.Call, from int64,
 ) (status int, body []byte, err error) {
-	url := strings.ReplaceAll(c.URL, task.JobMark, f.id)
-	req, err := http.NewRequestWithContext(ctx, c.Method, url, strings.NewReader(c.Body))
+	ofLog := f.job.Log != nil && c.URL == f.job.Log.URL && c.Method == http.MethodGet
+	c.URL = strings.ReplaceAll(c.URL, task.JobMark, f.id)
+	req, err := requestOf(ctx, c)
 	if err != nil {
-		return 0, nil, fmt.Errorf("the call cannot be made: %w", err)
-	}
-	for k, v := range c.Headers {
-		req.Header.Set(k, v)
-	}
-	if c.Body != "" && req.Header.Get("Content-Type") == "" {
-		req.Header.Set("Content-Type", "application/json")
+		return 0, nil, err
 	}
 	if c.Method != http.MethodGet {
 		req.Header.Set("Idempotency-Key", f.attempt)
@@ -239,7 +234,7 @@ func (f *following) call(
 	}
 	defer res.Body.Close()
 	most := int64(jobAnswer)
-	if c.Method == http.MethodGet && f.job.Log != nil && c.URL == f.job.Log.URL {
+	if ofLog {
 		most = 4 * act.KeptOutput
 	}
 	body, err = io.ReadAll(io.LimitReader(res.Body, most))
