@@ -163,7 +163,7 @@ var Kinds = []About{
 	{Kind: Told, Word: "tell"},
 	{Kind: Note, Word: "note", Said: true},
 	{Kind: LookedAgain, Word: "compared", Said: true},
-	{Kind: LookedBack, Word: "past"},
+	{Kind: LookedBack, Word: "past", Said: true},
 	{Kind: DeliveryFailed, Word: "not sent", Wanted: true},
 	{Kind: CalledOut, Word: "calls", Drawn: true},
 	{Kind: TicketMade, Word: "ticket"},

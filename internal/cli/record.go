@@ -3,6 +3,8 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -40,7 +42,7 @@ type content struct {
 	Labels      map[string]string    `json:"labels"`
 	StartedBy   string               `json:"started_by"`
 	Inputs      map[string]any       `json:"inputs"`
-	Missing     map[string]string    `json:"missing"`
+	Missing     notHad               `json:"missing"`
 	Rounds      int                  `json:"rounds"`
 	Values      []struct{ Part, Text string }
 	Requests    []struct{ Target, Shown, Undo string }
@@ -50,6 +52,25 @@ type content struct {
 	}
 	Output, Stderr struct{ Head string }
 	NotTold        string `json:"not_told"`
+}
+
+// notHad says what could not be had: readings of a look, by their names, or what a look back has in its own words.
+type notHad []string
+
+func (n *notHad) UnmarshalJSON(b []byte) error {
+	var inWords []string
+	if json.Unmarshal(b, &inWords) == nil {
+		*n = inWords
+		return nil
+	}
+	var byName map[string]string
+	if err := json.Unmarshal(b, &byName); err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(byName)) {
+		*n = append(*n, name+" is missing: "+byName[name])
+	}
+	return nil
 }
 
 func readContent(e api.Entry) content {
@@ -169,6 +190,8 @@ func tell(e api.Entry, c content) (lines []string) {
 		for _, v := range c.Values {
 			add(v.Part + " is " + v.Text)
 		}
+	case incident.LookedBack:
+		add(c.Missing...)
 	case incident.Told, incident.Note, incident.LookedAgain:
 		add(told(e, c)...)
 	default:
@@ -275,9 +298,7 @@ func look(c content) []string {
 	if c.Error != "" {
 		out = append(out, c.Error)
 	}
-	for _, m := range c.Missing {
-		out = append(out, m)
-	}
+	out = append(out, c.Missing...)
 	if c.Exit != nil && *c.Exit != 0 && c.Stderr.Head != "" {
 		out = append(out, strings.TrimSpace(clip(c.Stderr.Head, 200)))
 	}

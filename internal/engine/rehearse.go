@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -294,11 +295,12 @@ func saysOutcome(o flow.Outcome) string {
 	if o.Error != "" {
 		says += ": " + o.Error
 	}
-	for n, t := range o.Readings {
+	for _, n := range slices.Sorted(maps.Keys(o.Readings)) {
+		t := o.Readings[n]
 		says += fmt.Sprintf("\n%s = %s %s", n, expr.Say(t.Value), t.Unit)
 	}
-	for n, why := range o.Missing {
-		says += fmt.Sprintf("\n%s is missing: %s", n, why)
+	for _, n := range slices.Sorted(maps.Keys(o.Missing)) {
+		says += fmt.Sprintf("\n%s is missing: %s", n, o.Missing[n])
 	}
 	if o.Output.Head != "" {
 		says += "\n" + o.Output.Head

@@ -111,13 +111,18 @@ type Point struct {
 }
 
 // Points gives series from one time to another, one point for each stretch in which anything was read, in order.
+// Each stretch is looked up by itself, so that only the index is read of what is old (see migration 27).
 func (tx *Tx) Points(series []int64, from, to time.Time, stretch time.Duration) ([]Point, error) {
-	return scan[Point](tx, `with b as (select series, date_bin(? * interval '1 second', at, ?) as bin, max(at) as last,
-			min(coalesce(low, value)) as low, max(coalesce(high, value)) as high
-			from reading where series = any (?::bigint[]) and at >= ? and at < ? group by 1, 2)
+	return scan[Point](tx, `with b as (select s.series, g.bin, w.* from unnest(?::bigint[]) s(series)
+			cross join generate_series(?::timestamptz, ?, ? * interval '1 second') g(bin)
+			cross join lateral (select max(at) as last,
+				min(coalesce(low, value)) as low, max(coalesce(high, value)) as high from reading r
+				where r.series = s.series and r.at >= g.bin
+					and r.at < least(g.bin + ? * interval '1 second', ?::timestamptz)) w
+			where w.last is not null)
 		select b.series, b.bin as at, l.value, l.said, b.low, b.high from b
 		cross join lateral (select value, said from reading r where r.series = b.series and r.at = b.last limit 1) l
-		order by b.series, b.bin`, stretch.Seconds(), from, array{series}, from, to)
+		order by b.series, b.bin`, array{series}, from, to, stretch.Seconds(), stretch.Seconds(), to)
 }
 
 // thinning is how old what is kept in one span becomes before it is put together to a wider one.

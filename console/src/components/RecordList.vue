@@ -3,7 +3,7 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { clockTime, exact, span } from '../composables/clock'
-import { group, human, readings, waitsForPerson, word, type Content, type Group } from '../composables/record'
+import { group, human, notHad, readings, waitsForPerson, word, type Content, type Group } from '../composables/record'
 import OutputFold from './OutputFold.vue'
 
 const props = defineProps<{ entries: Schemas['Entry'][]; picked?: number; again?: boolean; busy?: string }>()
@@ -54,7 +54,7 @@ function lookOf(g: Group): Schemas['NewLook'] | undefined {
             >
             <span class="faint num">{{ exit(c) }}, {{ span(c.took_ms ?? 0) }}</span>
             <div v-if="c.error" class="problem">{{ c.error }}</div>
-            <div v-for="m in c.missing" :key="m" class="problem">{{ m }}</div>
+            <div v-for="m in notHad(c)" :key="m" class="problem">{{ m }}</div>
             <OutputFold :shown="c.shown ?? ''" :output="c.output" :stderr="c.stderr" />
           </template>
           <template v-else-if="e.kind.startsWith('check.') || e.kind === 'change.still'">
@@ -96,6 +96,7 @@ function lookOf(g: Group): Schemas['NewLook'] | undefined {
             <div v-if="e.kind === 'question.answered' && c.fields" class="mono faint">{{ list(c.fields) }}</div>
             <div v-if="e.kind === 'call.begun'" class="mono faint">{{ list(c.inputs) }}</div>
             <div v-if="e.kind === 'call.ended'" class="mono faint">{{ list(c.results) }}</div>
+            <div v-for="m in notHad(c)" :key="m" class="problem">{{ m }}</div>
             <div v-if="c.text && c.text !== e.title" class="text">{{ c.text }}</div>
             <div v-if="e.kind === 'change.cleared'" class="faint">{{ c.reasons?.join('; ') }}</div>
             <div v-if="c.not_told" class="problem">

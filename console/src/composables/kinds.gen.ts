@@ -65,7 +65,7 @@ export const kinds: Record<string, About> = {
   "told": {"word":"tell"},
   "note": {"word":"note","said":true},
   "readings.compared": {"word":"compared","said":true},
-  "past.seen": {"word":"past"},
+  "past.seen": {"word":"past","said":true},
   "delivery.failed": {"word":"not sent","wanted":true},
   "people.called": {"word":"calls"},
   "ticket.made": {"word":"ticket"},

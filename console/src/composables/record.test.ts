@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest'
 
 import type { Schemas } from '../api/client'
-import { group, human, readings, waitsForPerson, word } from './record'
+import { group, human, notHad, readings, waitsForPerson, word } from './record'
 
 const entry = (seq: number, kind: string, more: Partial<Schemas['Entry']> = {}): Schemas['Entry'] =>
   ({
@@ -56,4 +56,13 @@ test('readings are shown by name, with their unit, and nothing is taken for some
     { name: 'stuck', text: '(empty)' },
   ])
   expect(readings({})).toEqual([])
+})
+
+test('what could not be had is named, whether a look or a look back says so', () => {
+  expect(notHad({ missing: { lag: 'no match', depth: 'no such column' } })).toEqual([
+    'depth is missing: no such column',
+    'lag is missing: no match',
+  ])
+  expect(notHad({ missing: ['load: the store did not answer'] })).toEqual(['load: the store did not answer'])
+  expect(notHad({})).toEqual([])
 })

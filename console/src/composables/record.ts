@@ -26,7 +26,7 @@ export interface Content {
   reasons?: string[]
   labels?: Record<string, string>
   inputs?: Record<string, unknown>
-  missing?: Record<string, string>
+  missing?: Record<string, string> | string[]
   values?: { part: string; text: string }[]
   differences?: { target?: string; at: string; says: string }[]
   items?: string[]
@@ -85,6 +85,14 @@ export function group(entries: Schemas['Entry'][]): Group[] {
       })
   }
   return out
+}
+
+/** What could not be had: readings of a look, by their names, or what a look back says in its own words. */
+export function notHad(c: Content): string[] {
+  if (Array.isArray(c.missing)) return c.missing
+  return Object.entries(c.missing ?? {})
+    .sort(([a], [b]) => a.localeCompare(b))
+    .map(([name, why]) => `${name} is missing: ${why}`)
 }
 
 export const readings = (c: Content) =>
