@@ -47,8 +47,9 @@ var Functions = []Function{
 	{"age", "How long ago the oldest of the newest takings was taken.", "age(readings.depth) < duration('1m')", "true"},
 	{
 		"outliers",
-		"The targets whose value stands apart from the others, by name: a modified z-score above 3.5, which rests " +
-			"on the median (Iglewicz and Hoaglin, 1993). Unsure with fewer than 3 values.",
+		"The targets whose value stands apart from the others, by name: a modified z-score above 3.5, which " +
+			"rests on the median (Iglewicz and Hoaglin, 1993); where the others are all the same, whatever differs, " +
+			"however little, if it is a third at most. Unsure with fewer than 3 values.",
 		"outliers(readings.errors)",
 		`["c"]`,
 	},

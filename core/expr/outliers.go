@@ -36,13 +36,50 @@ func (s *Series) outliers() ([]string, error) {
 			return nil, fmt.Errorf("reading %s holds no numbers", s.Name)
 		}
 	}
+	which := apart(xs)
+	if s.Scored {
+		which = farOff(xs)
+	}
 	out := []string{}
-	for i, z := range scores(xs) {
-		if math.Abs(z) > outlierLimit {
+	for i := range ts {
+		if which[i] {
 			out = append(out, ts[i].Target)
 		}
 	}
 	return out, nil
+}
+
+// maxOdd bounds how many of three values may stand apart where the others say nothing of how far values lie apart.
+const maxOdd = 3
+
+// apart tells which values stand apart from the others: those that are far off. Where none is, and the others are all
+// the same, whatever differs from them does, if it is a third of all at most: the score of one among few cannot exceed
+// the limit then, however large the value.
+func apart(xs []float64) []bool {
+	out := farOff(xs)
+	if slices.Contains(out, true) {
+		return out
+	}
+	m := median(xs)
+	differ := 0
+	for i, x := range xs {
+		if out[i] = x != m; out[i] {
+			differ++
+		}
+	}
+	if differ*maxOdd > len(xs) {
+		return make([]bool, len(xs))
+	}
+	return out
+}
+
+// farOff tells which values have a modified z-score above the limit.
+func farOff(xs []float64) []bool {
+	out := make([]bool, len(xs))
+	for i, z := range scores(xs) {
+		out[i] = math.Abs(z) > outlierLimit
+	}
+	return out
 }
 
 // scores gives the modified z-score of each value. Where more than half of the values are the same, the
@@ -86,11 +123,8 @@ type Odd struct {
 	Low, Middle, High float64
 }
 
-// maxOdd bounds how many of three values may stand apart: more are no odd ones.
-const maxOdd = 3
-
-// OddOnes finds the values that stand apart from the others, by target: with a modified z-score above 3.5 as outliers()
-// has it, or where all others are the same. Of fewer than three values none can be told.
+// OddOnes finds the values that stand apart from the others, by target, as outliers() has it; more than a third of them
+// are no odd ones. Of fewer than three values none can be told.
 func OddOnes(values map[string]float64) []Odd {
 	if len(values) < 3 {
 		return nil
@@ -100,20 +134,10 @@ func OddOnes(values map[string]float64) []Odd {
 	for i, n := range names {
 		xs[i] = values[n]
 	}
-	m := median(xs)
-	same := 0
-	for _, x := range xs {
-		if x == m {
-			same++
-		}
-	}
-	apart := func(i int, z float64) bool {
-		return math.Abs(z) > outlierLimit || xs[i] != m && same == len(xs)-1
-	}
 	var out []Odd
 	var others []float64
-	for i, z := range scores(xs) {
-		if apart(i, z) {
+	for i, is := range apart(xs) {
+		if is {
 			out = append(out, Odd{Target: names[i], Value: xs[i]})
 		} else {
 			others = append(others, xs[i])

@@ -50,7 +50,9 @@ type Series struct {
 	Own string
 	// Item is set where an item of an each is at hand: what one target gave is its own.
 	Item bool
-	now  time.Time
+	// Scored has outliers() go by scores alone, as it did under older rules.
+	Scored bool
+	now    time.Time
 	// narrowed is the round that functions speak of instead of the newest; see back.
 	narrowed *Round
 }

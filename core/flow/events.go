@@ -19,8 +19,9 @@ import (
 // Rules is the version of the rules in this package; a log says under which it was begun. Version 2 brought the
 // whole language; under version 3 a change made inside a call counts for before() in its caller; under version 4
 // what failed after it had begun is taken back too, and what is unknown is asked about first; under version 5 lists in
-// what people read are written as words.
-const Rules = 5
+// what people read are written as words; under version 6 what differs from others that are all the same stands apart,
+// also among few.
+const Rules = 6
 
 // OldestRules is the oldest version whose logs this program goes on with.
 const OldestRules = 1

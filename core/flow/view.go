@@ -99,7 +99,9 @@ func (s *State) view(path, target string) map[string]*expr.Series {
 	}
 	out := make(map[string]*expr.Series, len(d.readings))
 	for name, rounds := range d.readings {
-		series := &expr.Series{Name: name, Item: frame != scopeOf(path), ChangeSeq: s.newestChange(path)}
+		series := &expr.Series{
+			Name: name, Item: frame != scopeOf(path), ChangeSeq: s.newestChange(path), Scored: s.Begun.Rules < 6,
+		}
 		for _, r := range rounds {
 			if visible(path, r.Path) {
 				series.Rounds = append(series.Rounds, s.round(path, target, *r))
