@@ -75,19 +75,21 @@ func (b *bench) makePast() error {
 	for _, statement := range []string{
 		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, resolved_at, entries,
 			alerts, outcome, because, notes)
-			select i, 'host ' || (i % 2000) || ' runs full', case when i >= $1::int then 'open' else 'resolved' end, 'nobody',
-				'major', 'service-' || (i % $2::int), now() - ($1::int + 1000 - i) * interval '1 minute',
-				case when i >= $1::int then null else now() - ($1::int + 990 - i) * interval '1 minute' end, 10, 1,
-				case when i >= $1::int then '' else 'repaired' end, case when i >= $1::int then '' else 'old logs went' end, ''
-			from generate_series(1, $1::int + $3::int - 1) i`,
-		`insert into alert (id, source, key, state, severity, summary, service, link, labels, first_at, last_at, incident)
-			select 'a-' || i, 'monitor', 'disk:host-' || (i % 2000), case when i >= $1::int then 'open' else 'cleared' end,
-				'major', 'the disk of host ' || (i % 2000) || ' is full', 'service-' || (i % $2::int), '',
+			select i, 'host ' || (i % 2000) || ' runs full', case when over then 'resolved' else 'open' end, 'nobody',
+				'major', 'service-' || (i % $2::int), opened, case when over then opened + interval '10 minutes' end,
+				10, 1, case when over then 'repaired' else '' end, case when over then 'old logs went' else '' end, ''
+			from generate_series(1, $1::int + $3::int - 1) i, lateral (select i < $1::int as over,
+				now() - ($1::int + 1000 - i) * interval '1 minute' as opened) x`,
+		`insert into alert (id, source, key, state, severity, summary, service, link, labels, first_at, last_at,
+			incident)
+			select 'a-' || i, 'monitor', 'disk:host-' || (i % 2000),
+				case when i < $1::int then 'cleared' else 'open' end, 'major',
+				'the disk of host ' || (i % 2000) || ' is full', 'service-' || (i % $2::int), '',
 				jsonb_build_object('signal', (array['disk', 'memory', 'lag'])[1 + i % 3], 'n', i::text), now(), now(), i
 			from generate_series(1, $1::int + $3::int - 1) i`,
 		`insert into run (id, runbook, title, revision, incident, state, started_by, begun_at, ended_at)
-			select 'r-' || i, (array['host-disk-full', 'host-memory-short'])[1 + i % 2] || '-' || (i % $2::int), 'A run',
-				'', i, 'ended', 'alert', now(), now()
+			select 'r-' || i, (array['host-disk-full', 'host-memory-short'])[1 + i % 2] || '-' || (i % $2::int),
+				'A run', '', i, 'ended', 'alert', now(), now()
 			from generate_series(1, $1::int - 1) i where $3::int > 0`,
 	} {
 		if _, err := b.store.Pool.Exec(b.ctx, statement, pastIncidents, pastServices, askedAbout); err != nil {

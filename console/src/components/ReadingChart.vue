@@ -25,7 +25,8 @@ const lines = computed(() =>
 )
 const known = computed(() => lines.value.some((l) => l.points.length))
 const says = computed(() => {
-  const last = (q.data.value?.courses ?? []).map((c) => c.points.at(-1)?.value).filter((v) => v !== undefined)
+  const last = (q.data.value?.courses ?? []).map((c) => c.points.at(-1)?.value).filter((v) => v != null)
+  if (!last.length) return `${props.name}: ${lines.value.length} targets, no numbers`
   return `${props.name}: ${lines.value.length} targets, from ${Math.min(...last)} to ${Math.max(...last)} ${props.unit} now`
 })
 </script>
