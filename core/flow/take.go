@@ -33,6 +33,9 @@ func TakeReadings(out *Outcome, look *runbook.Step, target string, t Taker) {
 		} else {
 			out.Differences = []reading.Difference{{At: "/", Says: err.Error()}}
 		}
+		for i, d := range out.Differences {
+			out.Differences[i] = reading.Difference{Target: d.Target, At: reading.Why(d.At), Says: reading.Why(d.Says)}
+		}
 		if len(out.Differences) > 0 {
 			unfit = "the output does not fit: " + out.Differences[0].At + " " + out.Differences[0].Says
 		}
@@ -72,5 +75,5 @@ func (o *Outcome) miss(name, why string) {
 	if o.Missing == nil {
 		o.Missing = map[string]string{}
 	}
-	o.Missing[name] = why
+	o.Missing[name] = reading.Why(why)
 }

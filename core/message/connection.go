@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"urgentis/core/expr"
+	"urgentis/core/reading"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
 )
@@ -151,6 +152,9 @@ func form(body any) (string, error) {
 	return v.Encode(), nil
 }
 
+// maxAnswer bounds what is kept of an answer, such as a ticket's number, in bytes.
+const maxAnswer = 2000
+
 // ReadAnswer reads what is kept of an answer. What is not there is an error: a number that could not be read must not
 // pass for one.
 func (r *Request) ReadAnswer(status int, body string) (map[string]string, error) {
@@ -170,6 +174,9 @@ func (r *Request) ReadAnswer(status int, body string) (map[string]string, error)
 		}
 		if out[name] = strings.TrimSpace(expr.Say(v)); out[name] == "" {
 			return nil, fmt.Errorf("its answer has no %s", name)
+		}
+		if len(out[name]) > maxAnswer || reading.Plain(out[name]) != out[name] {
+			return nil, fmt.Errorf("what its answer has as %s cannot be kept", name)
 		}
 	}
 	return out, nil

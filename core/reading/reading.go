@@ -226,6 +226,17 @@ func (q *Query) Run(ctx context.Context, output []byte) (any, error) {
 	return v, nil
 }
 
+// MaxWhy bounds what is kept of why something went wrong, in bytes.
+const MaxWhy = 2 << 10
+
+// Why makes what others say of their trouble, whatever they say, such that it can be kept: plain, and not too long.
+func Why(s string) string {
+	if len(s) > MaxWhy {
+		s = strings.ToValidUTF8(s[:MaxWhy], "") + "…"
+	}
+	return Plain(s)
+}
+
 // Plain makes any text such that every store and page can hold it: UTF-8 without NUL.
 func Plain(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")

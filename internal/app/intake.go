@@ -12,6 +12,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/doc"
 	"urgentis/core/estate"
+	"urgentis/core/reading"
 	"urgentis/core/trigger"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
@@ -175,6 +176,7 @@ func (a *App) keepUnread(
 	ctx context.Context, s *alert.Source, p alert.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
 	tx := a.store.In(ctx)
+	finding = reading.Why(finding)
 	// It is heard, if not understood.
 	if err := tx.MarkSource(s.Name); err != nil {
 		return nil, err

@@ -16,6 +16,7 @@ import (
 
 	"urgentis/core/incident"
 	"urgentis/core/message"
+	"urgentis/core/reading"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
@@ -173,8 +174,9 @@ func (o *Outbox) NextRetry(job *river.Job[store.Deliver]) time.Time {
 // failed notes that a message did not arrive. Whoever should have it is told by another way; where it is for good, the
 // record says so.
 func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, cause error) error {
+	why := reading.Why(cause.Error())
 	return o.store.Tx(ctx, func(tx *store.Tx) error {
-		if err := tx.NotSent(d.ID, state, cause.Error()); err != nil {
+		if err := tx.NotSent(d.ID, state, why); err != nil {
 			return err
 		}
 		if err := tx.NoticesAgain(d.ID); err != nil {
@@ -194,7 +196,7 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 		}
 		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
 			Title:   "A message could not be delivered",
-			Content: map[string]any{"to": to, "body": d.Body, "message": d.ID, "error": cause.Error()}}); err != nil {
+			Content: map[string]any{"to": to, "body": d.Body, "message": d.ID, "error": why}}); err != nil {
 			return err
 		}
 		return r.Flush()

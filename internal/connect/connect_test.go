@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"sync/atomic"
@@ -160,6 +161,31 @@ func TestWhatCannotBeDeliveredStandsInTheRecord(t *testing.T) {
 	n, err := s.Verify(context.Background(), inc)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, n)
+}
+
+// Whatever a room says as it refuses, it can be written down that the message did not arrive.
+func TestAnyRefusalCanBeWrittenDown(t *testing.T) {
+	s := testdb.Open(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			c.Read(make([]byte, 64<<10))                                //nolint:errcheck // whatever it asks
+			io.WriteString(c, "HTTP/1.1 503 \xff\x01\x00 busy\r\n\r\n") //nolint:errcheck // see above
+			c.Close()
+		}
+	}()
+	require.NoError(t, testdb.Room(s, "rude-room", "http://"+l.Addr().String()))
+	id := queue(t, s, "room", "rude-room", "k", nil)
+	assert.ErrorContains(t, outbox(t, s).Work(context.Background(), job(id, 1)), "503")
+	d := state(t, s, id)
+	assert.Equal(t, "queued", d.State)
+	assert.Contains(t, d.Error, "busy")
 }
 
 func TestOnlyAllowedAddressesAreReached(t *testing.T) {

@@ -68,11 +68,16 @@ func (e *Engine) carryOut(
 			e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout))...)
 	}
 	m := secret.NewMasker(values...)
-	out.Error = m.Mask(res.Error)
+	out.Error = reading.Why(m.Mask(res.Error))
 	if f := res.Attached; f != nil {
 		out.Attached = &flow.AttachedFile{ID: f.ID, Name: f.Name, Size: f.Size, Digest: f.Digest}
 	}
 	return out, printed{hide(m, res.Stdout), hide(m, res.Stderr), res.Stdout, res.Stderr}
+}
+
+// failedOn says that the program itself failed, and how.
+func failedOn(panicked any) string {
+	return reading.Why(fmt.Sprintf("the program failed on it: %v", panicked))
 }
 
 // kindOf is what an intent is counted as.

@@ -337,7 +337,7 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 			out := flow.Outcome{
 				Attempt: in.Attempt,
 				State:   flow.Failed,
-				Error:   fmt.Sprintf("the program failed on it: %v", r),
+				Error:   failedOn(r),
 			}
 			if in.Change {
 				out.State = flow.Unknown

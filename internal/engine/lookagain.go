@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -65,7 +64,7 @@ func (e *Engine) safely(ctx context.Context, s *flow.State, in flow.Intent) (out
 			out = flow.Outcome{
 				Attempt: in.Attempt,
 				State:   flow.Failed,
-				Error:   fmt.Sprintf("the program failed on it: %v", r),
+				Error:   failedOn(r),
 			}
 		}
 	}()

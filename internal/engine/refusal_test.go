@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -125,4 +126,45 @@ func TestTransactionsNeedOneConnection(t *testing.T) {
 		})
 	}
 	wg.Wait()
+}
+
+// rude is a hand whose errors are as others put them: of any length, with what no text may hold.
+type rude struct{ *queue }
+
+func (x rude) Do(ctx context.Context, job act.Job) act.Result {
+	res := x.queue.Do(ctx, job)
+	if res.Error != "" {
+		res.Error += ", it said \x00\xff" + strings.Repeat("x", 1<<20)
+	}
+	return res
+}
+
+// What others say as they fail can be written down, whatever it is: the question about a change is asked, a watch is
+// told of, and a run that must end says why.
+func TestAnyErrorCanBeWrittenDown(t *testing.T) {
+	for _, failing := range []string{"change", "look", "watch"} {
+		t.Run(failing, func(t *testing.T) {
+			b := set(t, source(t))
+			b.e.Hands["ssh"] = rude{b.q}
+			switch failing {
+			case "change":
+				b.q.lost = true
+				b.alert()
+				b.decide(true)
+				q := eventually[store.Question](b, "select * from question where state = 'open'")
+				assert.Contains(t, string(q.Raised), "the connection was lost, it said \ufffd")
+				assert.Less(t, len(q.Raised), 20<<10)
+			case "look":
+				b.q.silent = "consumer-2"
+				b.alert()
+				run := b.ended()
+				assert.Equal(t, flow.HandedOver, run.State, run.Because)
+			default:
+				b.q.silent = "consumer-2"
+				b.watched(queueWatch)
+				trouble := eventually[string](b, "select trouble from standing where trouble <> '' and answered = 1")
+				assert.Contains(t, trouble, "consumer-2: no answer, it said \ufffd")
+			}
+		})
+	}
 }

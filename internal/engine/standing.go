@@ -13,6 +13,7 @@ import (
 
 	"urgentis/core/estate"
 	"urgentis/core/flow"
+	"urgentis/core/reading"
 	"urgentis/core/watch"
 	"urgentis/internal/store"
 )
@@ -149,7 +150,7 @@ func (e *Engine) stand(ctx context.Context, row store.Standing, est estateOf) (o
 	defer func() {
 		if r := recover(); r != nil {
 			out = stood{row: row}
-			out.row.Trouble = fmt.Sprintf("the program failed on it: %v", r)
+			out.row.Trouble = failedOn(r)
 		}
 		out.row.TakenAt, out.row.Took = &began, e.now().Sub(began).Seconds()
 		out.cut = e.ctx.Err() != nil
@@ -158,13 +159,13 @@ func (e *Engine) stand(ctx context.Context, row store.Standing, est estateOf) (o
 	out.row.Asked, out.row.Answered, out.row.Trouble = 0, 0, ""
 	w, err := e.WatchOf(e.Store.In(ctx), row)
 	if err != nil {
-		out.row.Trouble = err.Error()
+		out.row.Trouble = reading.Why(err.Error())
 		return out
 	}
 	ctx, cancel := context.WithTimeout(ctx, standingTime)
 	defer cancel()
 	if err := e.takeAll(ctx, w, est, &out); err != nil {
-		out.row.Trouble = err.Error()
+		out.row.Trouble = reading.Why(err.Error())
 	}
 	return out
 }
@@ -252,7 +253,7 @@ func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Inten
 	defer func() {
 		if r := recover(); r != nil {
 			out = flow.Outcome{Attempt: in.Attempt, State: flow.Failed,
-				Error: fmt.Sprintf("the program failed on it: %v", r)}
+				Error: failedOn(r)}
 		}
 	}()
 	out, _ = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, nil)

@@ -10,6 +10,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/objective"
+	"urgentis/core/reading"
 	"urgentis/internal/store"
 )
 
@@ -75,7 +76,7 @@ func (in *Intake) measureOne(tx *store.Tx) (string, error) {
 	if err != nil {
 		// What cannot be read any more is not measured, and says so.
 		in.log.Warn("read an objective", "objective", row.Name, "error", err)
-		return row.Name, tx.Measured(row, []objective.Measured{{At: end, Unknown: err.Error()}}, end)
+		return row.Name, tx.Measured(row, []objective.Measured{{At: end, Unknown: reading.Why(err.Error())}}, end)
 	}
 	from := row.MeasuredUntil.UTC()
 	if oldest := end.Add(-maxBehind); from.Before(oldest) {
