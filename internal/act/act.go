@@ -101,20 +101,25 @@ type Captured struct {
 	Size int64
 }
 
-// Text is the kept output as text that every store and page can hold: UTF-8 without NUL. Output that can only be of an
-// older character set, as it has no character of UTF-8 beyond ASCII and no NUL, is read as Windows-1252, of which
-// ISO 8859-1 is a part; of any other that is not UTF-8, what cannot be read is marked.
+// Text is the kept output as text; see there.
 func (c Captured) Text() string {
 	kept := c.Kept
 	if int64(len(kept)) < c.Size {
 		kept = withoutHalf(kept)
 	}
-	if !utf8.Valid(kept) && isOfBytes(kept) {
-		if text, err := charmap.Windows1252.NewDecoder().Bytes(kept); err == nil {
-			kept = text
+	return Text(kept)
+}
+
+// Text is what somebody else wrote as text that every store and page can hold: UTF-8 without NUL. What can only be of
+// an older character set, as it has no character of UTF-8 beyond ASCII and no NUL, is read as Windows-1252, of which
+// ISO 8859-1 is a part; of any other that is not UTF-8, what cannot be read is marked.
+func Text(b []byte) string {
+	if !utf8.Valid(b) && isOfBytes(b) {
+		if text, err := charmap.Windows1252.NewDecoder().Bytes(b); err == nil {
+			b = text
 		}
 	}
-	return reading.Plain(string(kept))
+	return reading.Plain(string(b))
 }
 
 // withoutHalf leaves out a character that was cut off at the end.

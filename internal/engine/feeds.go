@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"urgentis/core/calendar"
+	"urgentis/core/reading"
 	"urgentis/core/route"
+	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
@@ -65,9 +67,13 @@ func (e *Engine) readFeed(ctx context.Context, t *route.Team, line int, f *route
 	fetching, cancel := context.WithTimeout(ctx, feedTime)
 	text, failed := e.FetchFeed(fetching, f)
 	cancel()
+	text = act.Text([]byte(text))
 	var unread []string
 	if failed == nil {
 		_, unread, failed = t.Turns(line, text, e.now().Add(-feedBefore))
+	}
+	if failed != nil {
+		failed = errors.New(reading.Why(failed.Error()))
 	}
 	return e.Write(ctx, func(s *Sheet) error {
 		if failed != nil {

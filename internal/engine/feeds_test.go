@@ -82,7 +82,12 @@ rota:
 	says = whole(event("Mara Lund", daily), event("A stranger", daily))
 	again()
 	assert.Equal(t, "mara", onCall())
+	says = strings.ReplaceAll(says, "PRODID:-//x//y//EN", "PRODID:-//J\xfcrgen//EN")
 	again()
+	says = strings.ReplaceAll(says, "J\xfcrgen", "J\x00")
+	again()
+	require.NoError(t, testdb.SQL(x.Store).Raw("select text from rota_feed").Scan(&says).Error)
+	assert.Contains(t, says, "J\ufffd", "whatever bytes it has, it can be kept")
 	require.Len(t, told(route.RotaUnread), 2, "what counts for nobody is told once")
 	assert.Contains(t, told(route.RotaUnread)[1].Text, `What counts for nobody: "A stranger" at 2026-01-05 00:00: it `+
 		`names nobody who is known`)

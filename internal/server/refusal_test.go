@@ -18,6 +18,21 @@ func TestTheEscapeOfNULIsFoundAndNothingElse(t *testing.T) {
 	}
 }
 
+// A NUL in an address is refused, also where the rest of it cannot be read.
+func TestNoAddressHoldsANUL(t *testing.T) {
+	g := gin.New()
+	g.Use(keepable)
+	g.GET("/at/:name", func(c *gin.Context) { c.Status(http.StatusOK) })
+	for path, want := range map[string]int{
+		"/at/a?x=1": http.StatusOK, "/at/a?x=%2500": http.StatusOK, "/at/a%00": http.StatusBadRequest,
+		"/at/a?x=%00": http.StatusBadRequest, "/at/a?x=%00&y=%zz": http.StatusBadRequest,
+	} {
+		w := httptest.NewRecorder()
+		g.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
+		assert.Equal(t, want, w.Code, path)
+	}
+}
+
 // The key of a source that reports by its address is in no log.
 func TestAKeyInAnAddressIsNotLogged(t *testing.T) {
 	g := gin.New()

@@ -12,7 +12,6 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -284,8 +283,7 @@ const rawBody = "body as it came"
 
 // keepable refuses the one character that the database cannot keep, wherever in a request it stands.
 func keepable(c *gin.Context) {
-	query, _ := url.QueryUnescape(c.Request.URL.RawQuery)
-	if strings.ContainsRune(c.Request.URL.Path, 0) || strings.ContainsRune(query, 0) {
+	if strings.ContainsRune(c.Request.URL.Path, 0) || strings.Contains(c.Request.URL.RawQuery, "%00") {
 		problem(c, bad("nul", "the address holds the NUL character, which cannot be kept"))
 		return
 	}
