@@ -122,8 +122,8 @@ func (f *following) follow(ctx context.Context, r task.Request, leave <-chan str
 }
 
 // look asks how the job stands; what it gives is its end.
-func (f *following) look(ctx context.Context) *act.Result {
-	ctx, cancel := context.WithTimeout(ctx, jobLook)
+func (f *following) look(whole context.Context) *act.Result {
+	ctx, cancel := context.WithTimeout(whole, jobLook)
 	defer cancel()
 	status, body, err := f.call(ctx, f.h.looks, f.job.Follow, 0)
 	if err == nil && !task.GoodStatus(status, nil) {
@@ -132,6 +132,9 @@ func (f *following) look(ctx context.Context) *act.Result {
 	state := ""
 	if err == nil {
 		state, err = f.ask(ctx, f.job.State, body)
+	}
+	if err != nil && whole.Err() != nil {
+		return nil // it was cut off by the end of the time, which is no trouble of the job's
 	}
 	f.trouble = err
 	if err != nil {
