@@ -154,7 +154,7 @@ func (d *decoder) completeLook(s *Step, got map[string]ast.Node) {
 	case do.Send != nil:
 		d.Fail(got["send"], "a look only reads: sending a file is a change")
 	case do.SQL != nil && do.SQL.Statement != "":
-		if first := strings.ToLower(strings.Fields(do.SQL.Statement)[0]); !slices.Contains(readingSQL, first) {
+		if first := FirstWord(do.SQL.Statement); !slices.Contains(readingSQL, first) {
 			d.Fail(got["sql"], "a look only reads: %s does more than that%s", strings.ToUpper(first), way)
 		}
 		if do.SQL.Dialect == MySQL && writesAllTheSame.MatchString(do.SQL.Statement) {

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -189,6 +190,28 @@ func (do *Do) Kind() string {
 		return "local"
 	}
 	return "ssh"
+}
+
+// FirstWord is the first word of a statement of SQL, in small letters, after the remarks and brackets before it; ""
+// where there is none.
+func FirstWord(statement string) string {
+	for {
+		statement = strings.TrimLeft(statement, " \t\r\n(")
+		end := ""
+		switch {
+		case strings.HasPrefix(statement, "--"), strings.HasPrefix(statement, "#"):
+			end = "\n"
+		case strings.HasPrefix(statement, "/*"):
+			end = "*/"
+		default:
+			word := statement
+			if i := strings.IndexFunc(word, func(r rune) bool { return !unicode.IsLetter(r) }); i >= 0 {
+				word = word[:i]
+			}
+			return strings.ToLower(word)
+		}
+		_, statement, _ = strings.Cut(statement, end)
+	}
 }
 
 func (d *decoder) sql(n ast.Node) *SQL {

@@ -50,6 +50,9 @@ func TestMariaDB(t *testing.T) {
 		r.Stdout.Text())
 	r = ask(true, 10, "show full processlist")
 	require.Equal(t, flow.OK, r.State, r.Error)
+	r = ask(true, 10, "# how many\n select count(*) as n from berths")
+	require.Equal(t, flow.OK, r.State, r.Error)
+	assert.JSONEq(t, `{"rows":[{"n":2}],"count":1}`, r.Stdout.Text(), "a remark before it hides no rows")
 
 	for _, touches := range []string{"insert into berths values (3, 'x', 1, null)", "create table looked (n int)",
 		"drop table berths", "truncate berths"} {
@@ -113,6 +116,15 @@ func TestSQLite(t *testing.T) {
 		if says != "" {
 			assert.Equal(t, flow.Failed, r.State, touches)
 			assert.Contains(t, r.Error, says, touches)
+		}
+	}
+	for _, remarked := range []string{
+		"-- how many\nselect n from tides", "/* a */ /* b */ select n from tides", "\n -- a\n--b\n select n from tides",
+	} {
+		for _, looks := range []bool{true, false} {
+			r = ask(looks, 10, remarked)
+			require.Equal(t, flow.OK, r.State, r.Error)
+			assert.JSONEq(t, `{"rows":[{"n":7}],"count":1}`, r.Stdout.Text(), remarked)
 		}
 	}
 	r = ask(false, 10, "update tides set n = n + $1", "1")

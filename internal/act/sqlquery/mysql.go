@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"urgentis/core/flow"
+	"urgentis/core/runbook"
 	"urgentis/internal/act"
 )
 
@@ -125,7 +127,7 @@ func inTransaction(ctx context.Context, conn *sql.Conn, text string, with []any,
 	}
 	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
 	out := &answer{Rows: []map[string]any{}}
-	if givesRows(text) {
+	if looks || givesRows(text) { // that a look found nothing is never guessed from its words
 		if err := collect(ctx, tx, text, with, out); err != nil {
 			return nil, err
 		}
@@ -141,22 +143,13 @@ func inTransaction(ctx context.Context, conn *sql.Conn, text string, with []any,
 	return out, tx.Commit()
 }
 
-// givesRows reports whether a statement gives rows, by its words.
+// givesRows reports whether a statement that may alter gives rows too, by its words.
 func givesRows(text string) bool {
-	words := strings.Fields(strings.ToLower(text))
-	if len(words) == 0 {
-		return false
-	}
-	switch strings.TrimLeft(words[0], "(") {
+	switch runbook.FirstWord(text) {
 	case "select", "show", "with", "explain", "table", "values", "describe", "call", "pragma", "check", "analyze":
 		return true
 	}
-	for _, w := range words {
-		if w == "returning" {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(strings.Fields(strings.ToLower(text)), "returning")
 }
 
 // collect reads the rows, of which so many are kept.
