@@ -48,8 +48,9 @@ func (a *attaching) Write(p []byte) (int, error) {
 	return len(p), a.failed
 }
 
-// end keeps the file where the attempt went well, and drops it where it did not or the file is not whole.
-func (a *attaching) end(res act.Result) act.Result {
+// end keeps the file where the attempt went well, and drops it where it did not or the file is not whole. That is the
+// failure of a look; what was changed stays changed, and says what is not there.
+func (a *attaching) end(res act.Result, looks bool) act.Result {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.over = true; a.failed == nil {
@@ -68,8 +69,10 @@ func (a *attaching) end(res act.Result) act.Result {
 	}
 	dropped := a.file.Drop()
 	if res.State == flow.OK {
-		res.State, res.Error = flow.Failed, fmt.Sprintf("what was printed could not be kept: %s", errors.Join(a.failed,
-			dropped))
+		res.Error = fmt.Sprintf("what was printed could not be kept: %s", errors.Join(a.failed, dropped))
+		if looks {
+			res.State = flow.Failed
+		}
 	}
 	return res
 }

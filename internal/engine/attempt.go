@@ -187,7 +187,7 @@ func (e *Engine) do(
 	}
 	res := hand.Do(ctx, job)
 	if whole != nil {
-		res = whole.end(res)
+		res = whole.end(res, kindOf(in) == "look")
 	}
 	return res, values
 }

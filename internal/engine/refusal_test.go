@@ -168,3 +168,31 @@ func TestAnyErrorCanBeWrittenDown(t *testing.T) {
 		})
 	}
 }
+
+// printing is a hand whose commands print to whoever keeps the whole of it.
+type printing struct{ *queue }
+
+func (x printing) Do(ctx context.Context, job act.Job) act.Result {
+	if job.Whole != nil {
+		job.Whole.Write([]byte("parked m-7\n")) //nolint:errcheck // what is not kept is told at the end
+	}
+	return x.queue.Do(ctx, job)
+}
+
+// A change that was made is no failure because what it printed could not be put to the record.
+func TestAChangeIsMadeWhetherOrNotItsOutputCanBeKept(t *testing.T) {
+	src := strings.Replace(source(t), "    undo: {run: [berthq, unpark,", "    attach: true\n    undo: {run: [berthq, unpark,", 1)
+	require.Contains(t, src, "attach: true")
+	b := set(t, src)
+	b.e.Hands["ssh"] = printing{b.q}
+	require.NoError(t, testdb.SQL(b.store).Exec(`create function refuse() returns trigger language plpgsql as $$ begin
+			raise exception 'the disk is full' using errcode = '53100'; end $$;
+		create trigger refuses before insert on attachment_piece for each row execute function refuse()`).Error)
+	taken := b.alert()
+	b.decide(true)
+	assert.Equal(t, flow.Done, b.ended().State)
+	assert.Equal(t, 1, b.q.parked)
+	assert.NotContains(t, b.kinds(taken.Incident), "undo.begun")
+	said := eventually[string](b, "select content from entry where kind = 'change.ended'")
+	assert.Contains(t, said, "what was printed could not be kept")
+}
