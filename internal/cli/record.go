@@ -291,7 +291,7 @@ func look(c content) []string {
 	}
 	end := c.State
 	if c.Exit != nil {
-		end = fmt.Sprintf("%s %d", map[bool]string{true: "status", false: "exit"}[*c.Exit >= 100], *c.Exit)
+		end = fmt.Sprintf("%s %d", map[bool]string{true: "status", false: "exit"}[*c.Exit >= 200], *c.Exit)
 	}
 	line += fmt.Sprintf("   (%s, %s)", end, span(time.Duration(c.TookMS)*time.Millisecond))
 	out := []string{line}

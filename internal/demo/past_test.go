@@ -44,6 +44,7 @@ func TestLookingBack(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
 	assert.Len(t, (*r.JSON200)[0].Missing, 2)
+	assert.Contains(t, (*r.JSON200)[0].Missing[0], "Depth of the queue: ")
 	r, err = w.Admin.LookBackWithResponse(ctx, n, api.NewBack{Lookback: "nothing"})
 	require.NoError(t, err)
 	assert.Equal(t, 404, r.StatusCode())

@@ -6,6 +6,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/lookback"
+	"urgentis/core/runbook"
 	"urgentis/core/watch"
 )
 
@@ -32,7 +33,7 @@ func (e *Engine) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookb
 	st := Start{Book: l.Looks, Inputs: lookback.Inputs(seen.From, seen.Until)}
 	trouble, err := e.playLooks(ctx, w, st, est, func(x looked) {
 		if x.out.State != flow.OK || len(x.out.Missing) > 0 {
-			seen.Missing = append(seen.Missing, troubleOf(x.in.Target, x.out))
+			seen.Missing = append(seen.Missing, titleOf(l.Looks, x.in.Look)+troubleOf(x.in.Target, x.out))
 		}
 		for name, t := range x.out.Readings {
 			if readings[name] == nil {
@@ -49,4 +50,12 @@ func (e *Engine) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookb
 	}
 	l.Take(seen, readings)
 	return nil
+}
+
+// titleOf names a look before what is said of it.
+func titleOf(book *runbook.Book, path string) string {
+	if look, _ := flow.Find(book, path); look != nil {
+		return look.Title + ": "
+	}
+	return ""
 }

@@ -260,6 +260,9 @@ func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Inten
 	return out
 }
 
+// leastStatus is the least status of HTTP; exits of commands are smaller but for those that a signal ended.
+const leastStatus = 200
+
 // troubleOf says why a look did not give all that was to be read.
 func troubleOf(target string, o flow.Outcome) string {
 	says := o.Error
@@ -268,7 +271,13 @@ func troubleOf(target string, o flow.Outcome) string {
 			says = name + " is missing: " + o.Missing[name]
 		}
 	}
-	if says == "" {
+	switch {
+	case says != "":
+	case o.Exit != nil && *o.Exit >= leastStatus:
+		says = fmt.Sprintf("it answered %d", *o.Exit)
+	case o.Exit != nil:
+		says = fmt.Sprintf("it ended with exit %d", *o.Exit)
+	default:
 		says = "it " + o.State
 	}
 	if target != "" {

@@ -9,7 +9,7 @@ import OutputFold from './OutputFold.vue'
 const props = defineProps<{ entries: Schemas['Entry'][]; picked?: number; again?: boolean; busy?: string }>()
 const emit = defineEmits<{ again: [look: Schemas['NewLook']] }>()
 const groups = computed(() => group(props.entries))
-const exit = (c: Content) => (c.exit === undefined ? c.state : `${c.exit >= 100 ? 'status' : 'exit'} ${c.exit}`)
+const exit = (c: Content) => (c.exit === undefined ? c.state : `${c.exit >= 200 ? 'status' : 'exit'} ${c.exit}`)
 const list = (o?: Record<string, unknown>) =>
   Object.entries(o ?? {})
     .sort(([a], [b]) => a.localeCompare(b))
