@@ -76,8 +76,11 @@ func TestConnectionsAndRoutes(t *testing.T) {
 	read, err := desk.Open.ReadAnswer(201, `{"ticket": {"id": 41, "page": "https://desk/41"}}`)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"number": "41", "link": "https://desk/41"}, read)
-	for _, nonsense := range []string{`{"ticket": {"id": "4\u00001", "page": "x"}}`, `{"ticket": {"id": "` + strings.Repeat("9", 3000) + `", "page": "x"}}`,
-		"", "OK", "{}", `{"ticket": {"id": ""}}`, `{"ticket": 3}`, `[]`, "\xff"} {
+	for _, nonsense := range []string{
+		`{"ticket": {"id": "4\u00001", "page": "x"}}`,
+		`{"ticket": {"id": "` + strings.Repeat("9", 3000) + `", "page": "x"}}`,
+		"", "OK", "{}", `{"ticket": {"id": ""}}`, `{"ticket": 3}`, `[]`, "\xff",
+	} {
 		_, err = desk.Open.ReadAnswer(200, nonsense)
 		assert.Error(t, err, "%q is no number", nonsense)
 	}

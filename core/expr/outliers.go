@@ -49,7 +49,7 @@ func (s *Series) outliers() ([]string, error) {
 	return out, nil
 }
 
-// maxOdd bounds how many of three values may stand apart where the others say nothing of how far values lie apart.
+// maxOdd bounds how many may stand apart as the odd ones: one of so many values.
 const maxOdd = 3
 
 // apart tells which values stand apart from the others: those that are far off. Where none is, and the others are all

@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"urgentis/core/expr"
@@ -69,6 +71,14 @@ func (t Taker) take(spec reading.Spec, exit *int) (any, error) {
 		v, err = t.Seal(v)
 	}
 	return v, err
+}
+
+// NotHad says of each reading that could not be had why, by name.
+func (o *Outcome) NotHad() (says []string) {
+	for _, name := range slices.Sorted(maps.Keys(o.Missing)) {
+		says = append(says, name+" is missing: "+o.Missing[name])
+	}
+	return says
 }
 
 func (o *Outcome) miss(name, why string) {

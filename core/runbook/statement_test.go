@@ -19,7 +19,8 @@ func TestTheFirstWordOfAStatement(t *testing.T) {
 
 // A remark before a look's statement neither makes it a change nor hides one.
 func TestALookMayBeginWithARemark(t *testing.T) {
-	const head = "urgentis: runbook/1\nname: b\ntitle: B\nowner: o\nservice: s\nsteps:\n  - look: L\n    where: {role: db}\n" +
+	const head = "urgentis: runbook/1\nname: b\ntitle: B\nowner: o\nservice: s\nsteps:\n" +
+		"  - look: L\n    where: {role: db}\n" +
 		"    sql:\n      database: d\n      user: u\n      statement: |\n        -- all of them\n"
 	const end = "    read: {n: {json: .count, type: integer}}\n  - note: N\n    text: \"{{ max(readings.n) }}\"\n"
 	_, found := Parse([]byte(head + "        select 1\n" + end))

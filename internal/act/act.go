@@ -101,7 +101,7 @@ type Captured struct {
 	Size int64
 }
 
-// Text is the kept output as text; see there.
+// Text is the kept output as the function Text makes text of it.
 func (c Captured) Text() string {
 	kept := c.Kept
 	if int64(len(kept)) < c.Size {

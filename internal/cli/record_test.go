@@ -14,8 +14,9 @@ func TestARecordTellsWhatCouldNotBeHad(t *testing.T) {
 		"target": "berth-1", "state": "ok", "shown": "cat depth",
 		"missing": map[string]any{"lag": "no match", "depth": "no such column"},
 	}}
-	assert.Equal(t, []string{"berth-1: cat depth   (ok, 0 ms)", "depth is missing: no such column", "lag is missing: no match"},
-		tell(look, readContent(look)))
+	assert.Equal(t, []string{
+		"berth-1: cat depth   (ok, 0 ms)", "depth is missing: no such column", "lag is missing: no match",
+	}, tell(look, readContent(look)))
 
 	back := api.Entry{Kind: string(incident.LookedBack), Actor: "ida", Content: map[string]any{
 		"missing": []any{"load: the store did not answer"}, "title": "The past",

@@ -181,7 +181,8 @@ func (x printing) Do(ctx context.Context, job act.Job) act.Result {
 
 // A change that was made is no failure because what it printed could not be put to the record.
 func TestAChangeIsMadeWhetherOrNotItsOutputCanBeKept(t *testing.T) {
-	src := strings.Replace(source(t), "    undo: {run: [berthq, unpark,", "    attach: true\n    undo: {run: [berthq, unpark,", 1)
+	const undo = "    undo: {run: [berthq, unpark,"
+	src := strings.Replace(source(t), undo, "    attach: true\n"+undo, 1)
 	require.Contains(t, src, "attach: true")
 	b := set(t, src)
 	b.e.Hands["ssh"] = printing{b.q}

@@ -299,8 +299,8 @@ func saysOutcome(o flow.Outcome) string {
 		t := o.Readings[n]
 		says += fmt.Sprintf("\n%s = %s %s", n, expr.Say(t.Value), t.Unit)
 	}
-	for _, n := range slices.Sorted(maps.Keys(o.Missing)) {
-		says += fmt.Sprintf("\n%s is missing: %s", n, o.Missing[n])
+	for _, m := range o.NotHad() {
+		says += "\n" + m
 	}
 	if o.Output.Head != "" {
 		says += "\n" + o.Output.Head

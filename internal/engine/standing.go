@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"sync"
 	"time"
 
@@ -260,19 +258,17 @@ func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Inten
 	return out
 }
 
-// leastStatus is the least status of HTTP; exits of commands are smaller but for those that a signal ended.
+// leastStatus is the least status that HTTP ends with; exits of commands are seldom as large.
 const leastStatus = 200
 
 // troubleOf says why a look did not give all that was to be read.
 func troubleOf(target string, o flow.Outcome) string {
 	says := o.Error
-	for _, name := range slices.Sorted(maps.Keys(o.Missing)) {
-		if says == "" {
-			says = name + " is missing: " + o.Missing[name]
-		}
-	}
+	notHad := o.NotHad()
 	switch {
 	case says != "":
+	case len(notHad) > 0:
+		says = notHad[0]
 	case o.Exit != nil && *o.Exit >= leastStatus:
 		says = fmt.Sprintf("it answered %d", *o.Exit)
 	case o.Exit != nil:

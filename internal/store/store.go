@@ -72,7 +72,7 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 		// A statement that is planned while a table is small must look things up in an index all the same: it is
 		// planned once, and the table grows. What is read often is in memory, or on a disk that does not turn. Said by
 		// itself, not as the connection begins, where a pooler between may refuse what it does not know.
-		// No statement here runs so long that compiling it would pay: it took a third of what a chart took.
+		// No statement here runs so long that compiling it would pay: it took a part of what a chart took.
 		_, err := c.Exec(ctx, "set random_page_cost = 1.1; set jit = off")
 		return err
 	}
