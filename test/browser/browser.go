@@ -128,6 +128,8 @@ func (p *Page) SignIn(url, name, password string) error {
 	for _, f := range []func() error{
 		func() error { return p.Go(url + "/sign-in") },
 		func() error { return p.See("Sign in to Urgentis") },
+		// The page takes the focus to the name late: keys meant for the password would follow it there.
+		func() error { return p.Until(`document.activeElement?.name === 'username'`) },
 		func() error { return p.Fill(`input[name=username]`, name) },
 		func() error { return p.Fill(`input[name=password]`, password) },
 		func() error { return p.Until(`!document.querySelector('button[type=submit]').disabled`) },
