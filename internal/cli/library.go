@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"urgentis/api"
+	"urgentis/core/expr"
 	"urgentis/core/library"
 	"urgentis/core/runbook"
 )
@@ -130,7 +131,7 @@ func (a *app) showShelved(r *library.Runbook, s shelved) {
 	for _, in := range r.Book.Inputs {
 		usual := "must be given"
 		if in.Default != nil {
-			usual = fmt.Sprint(in.Default)
+			usual = expr.Say(in.Default)
 		}
 		rows = append(rows, []string{in.Name, in.Label, string(in.Type), usual})
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/reading"
 )
@@ -279,7 +280,7 @@ func look(c content) []string {
 	}
 	sort.Strings(names)
 	for _, n := range names {
-		v := strings.TrimSpace(fmt.Sprint(c.Readings[n].Value) + " " + c.Readings[n].Unit)
+		v := strings.TrimSpace(expr.Say(c.Readings[n].Value) + " " + c.Readings[n].Unit)
 		if v == "" {
 			v = "(empty)"
 		}
@@ -320,7 +321,7 @@ func labels(m map[string]string) string {
 func inputs(m map[string]any) string {
 	s := map[string]string{}
 	for k, v := range m {
-		s[k] = fmt.Sprint(v)
+		s[k] = expr.Say(v)
 	}
 	return strings.Replace(labels(s), ", ", " with ", 1)
 }

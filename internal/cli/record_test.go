@@ -23,3 +23,18 @@ func TestARecordTellsWhatCouldNotBeHad(t *testing.T) {
 	}}
 	assert.Equal(t, []string{"by ida", "load: the store did not answer"}, tell(back, readContent(back)))
 }
+
+// Values come as JSON has them: numbers without a type of their own, mappings and lists.
+func TestARecordWritesValuesAsPeopleReadThem(t *testing.T) {
+	look := api.Entry{Kind: string(incident.LookTaken), Content: map[string]any{
+		"target": "clock-1", "state": "ok", "readings": map[string]any{
+			"free":     map[string]any{"value": 12884901888, "unit": "bytes"},
+			"settings": map[string]any{"value": map[string]any{"servers": []any{"tide-1", "tide-2"}, "limit": 500}},
+			"stuck":    map[string]any{"value": ""},
+		},
+	}}
+	assert.Equal(t, []string{
+		`clock-1: free 12884901888 bytes, settings {"limit":500,"servers":["tide-1","tide-2"]}, stuck (empty)   (ok, 0 ms)`,
+	}, tell(look, readContent(look)))
+	assert.Equal(t, ` with bytes=5000000 hosts=["a"]`, inputs(map[string]any{"bytes": 5e6, "hosts": []any{"a"}}))
+}

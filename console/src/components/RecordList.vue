@@ -3,7 +3,17 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { clockTime, exact, span } from '../composables/clock'
-import { group, human, notHad, readings, waitsForPerson, word, type Content, type Group } from '../composables/record'
+import {
+  group,
+  human,
+  notHad,
+  readings,
+  say,
+  waitsForPerson,
+  word,
+  type Content,
+  type Group,
+} from '../composables/record'
 import OutputFold from './OutputFold.vue'
 
 const props = defineProps<{ entries: Schemas['Entry'][]; picked?: number; again?: boolean; busy?: string }>()
@@ -13,7 +23,7 @@ const exit = (c: Content) => (c.exit === undefined ? c.state : `${c.exit >= 200 
 const list = (o?: Record<string, unknown>) =>
   Object.entries(o ?? {})
     .sort(([a], [b]) => a.localeCompare(b))
-    .map(([k, v]) => `${k}=${String(v)}`)
+    .map(([k, v]) => `${k}=${say(v)}`)
     .join('  ')
 /** The look whose entries these are, as it is taken again; none for what is no look. */
 function lookOf(g: Group): Schemas['NewLook'] | undefined {

@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest'
 
 import type { Schemas } from '../api/client'
-import { group, human, notHad, readings, waitsForPerson, word } from './record'
+import { group, human, notHad, readings, say, waitsForPerson, word } from './record'
 
 const entry = (seq: number, kind: string, more: Partial<Schemas['Entry']> = {}): Schemas['Entry'] =>
   ({
@@ -65,4 +65,14 @@ test('what could not be had is named, whether a look or a look back says so', ()
   ])
   expect(notHad({ missing: ['load: the store did not answer'] })).toEqual(['load: the store did not answer'])
   expect(notHad({})).toEqual([])
+})
+
+test('values are written as people read them', () => {
+  expect([say(5e6), say({ a: [1] }), say('x'), say(null), say(false)]).toEqual([
+    '5000000',
+    '{"a":[1]}',
+    'x',
+    'null',
+    'false',
+  ])
 })

@@ -95,10 +95,13 @@ export function notHad(c: Content): string[] {
     .map(([name, why]) => `${name} is missing: ${why}`)
 }
 
+/** A value as text: lists and objects as JSON. */
+export const say = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : String(v))
+
 export const readings = (c: Content) =>
   Object.entries(c.readings ?? {})
     .sort(([a], [b]) => a.localeCompare(b))
     .map(([name, r]) => ({
       name,
-      text: `${r.value === '' ? '(empty)' : typeof r.value === 'object' ? JSON.stringify(r.value) : String(r.value)} ${r.unit ?? ''}`.trim(),
+      text: `${r.value === '' ? '(empty)' : say(r.value)} ${r.unit ?? ''}`.trim(),
     }))
