@@ -58,7 +58,7 @@ func TestCalls(t *testing.T) {
 	assert.Equal(t, flow.OK, do(t, local, task.Request{URL: s.URL + "/bad", Accept: []int{503}}).State)
 	r = do(t, local, task.Request{URL: s.URL + "/away"})
 	assert.Equal(t, 302, *r.Exit, "no redirect is followed")
-	r = do(t, local, task.Request{Method: "POST", URL: s.URL + "/slow", Timeout: 1})
+	r = do(t, local, task.Request{Method: "POST", URL: s.URL + "/slow", Timeout: 3})
 	assert.Equal(t, flow.Unknown, r.State, "it may have arrived")
 
 	for _, allowed := range [][]string{nil, {"10.0.0.0/8"}} {

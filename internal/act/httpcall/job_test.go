@@ -147,10 +147,10 @@ func TestAJobOutlivesAnAbsence(t *testing.T) {
 
 func TestAJobThatDoesNotEndIsStopped(t *testing.T) {
 	w := &works{}
-	hand, job := jobOn(t, w, 1)
+	hand, job := jobOn(t, w, 3)
 	res := hand.Do(context.Background(), job)
 	assert.Equal(t, flow.Failed, res.State, "it was seen to end")
-	assert.Equal(t, "the job 7 did not end within 1 s and was stopped; it ended as stopped", res.Error)
+	assert.Equal(t, "the job 7 did not end within 3 s and was stopped; it ended as stopped", res.Error)
 	assert.True(t, w.stopped)
 
 	w = &works{}
@@ -161,11 +161,11 @@ func TestAJobThatDoesNotEndIsStopped(t *testing.T) {
 	assert.Contains(t, res.Error, "did not end before it was told to stop and was stopped")
 
 	w = &works{}
-	hand, job = jobOn(t, w, 1)
+	hand, job = jobOn(t, w, 3)
 	job.Request.Job.Stop = nil
 	res = hand.Do(context.Background(), job)
 	assert.Equal(t, flow.Unknown, res.State, "nobody saw its end")
-	assert.Equal(t, "the job 7 did not end within 1 s, and it is not said how it is stopped; it was last seen as working",
+	assert.Equal(t, "the job 7 did not end within 3 s, and it is not said how it is stopped; it was last seen as working",
 		res.Error)
 }
 

@@ -115,10 +115,10 @@ func TestFaultsOfADialogue(t *testing.T) {
 		state string
 		says  string
 	}{
-		"a prompt that never comes": {func() act.Job { return job("", 3, "hang") }, flow.Unknown,
-			"no prompt came after line 1 of 1; its last line was empty within 3 s"},
-		"a question of the device": {func() act.Job { return job("", 3, "really", "port 1") }, flow.Unknown,
-			`no prompt came after line 1 of 2; its last line was "Really? [y/n]" within 3 s`},
+		"a prompt that never comes": {func() act.Job { return job("", 10, "hang") }, flow.Unknown,
+			"no prompt came after line 1 of 1; its last line was empty within 10 s"},
+		"a question of the device": {func() act.Job { return job("", 10, "really", "port 1") }, flow.Unknown,
+			`no prompt came after line 1 of 2; its last line was "Really? [y/n]" within 10 s`},
 		"a wrong secret": {func() act.Job {
 			j := job("settings", 10, "port 1")
 			j.Request.Target.DeviceSecret = "raised@2"

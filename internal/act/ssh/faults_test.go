@@ -125,12 +125,12 @@ func TestFaultsEndInTimeAndAreTold(t *testing.T) {
 			return j
 		}, state: flow.Failed, says: "did not end in time: it took the connection, and went no further"},
 		"a connection that is half open": {job: func() act.Job {
-			j := h.job(3, "sh", "-c", "echo begun; sleep 60")
+			j := h.job(10, "sh", "-c", "echo begun; sleep 60")
 			j.Request.Target.Port = way.port
 			return j
-		}, during: func() { way.dead.Store(true) }, state: flow.Unknown, says: "did not end within 3 s"},
-		"a command that hangs": {job: func() act.Job { return h.job(2, "sleep", "60") },
-			state: flow.Unknown, says: "did not end within 2 s"},
+		}, during: func() { way.dead.Store(true) }, state: flow.Unknown, says: "did not end within 10 s"},
+		"a command that hangs": {job: func() act.Job { return h.job(5, "sleep", "60") },
+			state: flow.Unknown, says: "did not end within 5 s"},
 		"a question that nobody answers": {job: func() act.Job {
 			return h.job(10, "sh", "-c", "printf 'Are you sure? '; read answer || { echo nobody said >&2; exit 4; }")
 		}, state: flow.Failed, says: "4"},
