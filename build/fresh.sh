@@ -4,8 +4,10 @@
 #
 #   fresh.sh              make example by an ordinary user, with and without sudo; make example and make test by root
 #   fresh.sh example      the same without make test
+#   fresh.sh ordinary     make example by an ordinary user without sudo, and no more
 set -eu -o pipefail
 cd "$(dirname "$0")/.."
+case ${1:-} in ''|example|ordinary) ;; *) echo "fresh.sh knows example and ordinary, not: $1" >&2; exit 2 ;; esac
 [ "$(id -u)" -eq 0 ] || { echo "make fresh needs root: it makes a Debian in a folder and enters it" >&2; exit 1; }
 command -v debootstrap >/dev/null || build/setup.sh debootstrap
 src=$PWD
@@ -64,6 +66,7 @@ discard() { rm -rf --one-file-system "${work:?}/$1"; }
 clone='git clone -q /src.bundle ~/urgentis && cd ~/urgentis'
 summary=()
 passed() { summary+=("$(printf '%-62s %4d s' "$1" $((SECONDS - began)))"); }
+finish() { say "bare machines passed"; printf '%s\n' "${summary[@]}"; exit 0; }
 
 say "a minimal Debian"
 base
@@ -81,6 +84,7 @@ within plain root "$asked" >"$work/out" 2>&1 || { tail -n 20 "$work/out" >&2; ex
 within plain ordinary 'cd ~/urgentis && make example'
 discard plain
 passed "make example, an ordinary user, after what root was asked for"
+[ "${1:-}" != ordinary ] || finish
 
 say "an ordinary user with sudo: make example"
 began=$SECONDS
@@ -102,5 +106,4 @@ if [ "${1:-}" != example ]; then
   passed "make test, root"
 fi
 
-say "bare machines passed"
-printf '%s\n' "${summary[@]}"
+finish
