@@ -156,7 +156,7 @@ func TestACaseThatDoesNotHoldSaysWhy(t *testing.T) {
 	for what, x := range map[string]struct{ text, says string }{
 		"holds": {good + "    comes_to: repaired\n    changes: [mend]\n    checks: {well: passes}", ""},
 		"an undo that fails": {"    meets: {depth: {read: {depth: 90, name: ab}}, undo mend: {exit: 1}}\n    people: {mend: " +
-			"approve}\n    comes_to: handed-over\n    changes: [mend, undo mend]\n    because: Not taken back", ""},
+			"approve}\n    comes_to: handed-over\n    changes: [mend, undo mend]\n    because: may be undone in part", ""},
 		"another end":     {good + "    comes_to: mitigated", "it came to repaired, not to mitigated"},
 		"another reason":  {good + "    comes_to: repaired\n    because: by luck", `in which "by luck" does not stand`},
 		"another change":  {good + "    comes_to: repaired\n    changes: [mend@c2]", "it changed mend@c1, not mend@c2"},

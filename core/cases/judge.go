@@ -62,12 +62,12 @@ func (p *player) doneIn(log []flow.Event) done {
 		case flow.GateRaised, flow.QuestionRaised:
 			out.asks = append(out.asks, p.at(e.Path))
 		case flow.Intent:
-			if !x.Change {
+			if !x.Touches() {
 				continue
 			}
 			name := p.at(e.Path)
-			if x.Undo != "" {
-				name = undone + p.at(p.did[x.Undo])
+			if x.Undoes() {
+				name = undone + name
 			}
 			if x.Target != "" {
 				name += "@" + x.Target

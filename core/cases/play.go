@@ -204,8 +204,8 @@ func (p *player) do(path string, in flow.Intent, now time.Time) flow.Outcome {
 	p.did[in.Attempt] = path
 	name := p.at(path)
 	switch {
-	case in.Undo != "":
-		name = undone + p.at(p.did[in.Undo])
+	case in.Undoes():
+		name = undone + name
 	case look != nil:
 		name = p.at(in.Look)
 	}
@@ -216,7 +216,7 @@ func (p *player) do(path string, in flow.Intent, now time.Time) flow.Outcome {
 		}
 	}
 	if len(list) == 0 {
-		if in.Change {
+		if in.Touches() {
 			return flow.Outcome{Attempt: in.Attempt, State: flow.OK}
 		}
 		p.stuck("the case does not say what %s meets%s", name, onTarget(in.Target))
@@ -303,7 +303,7 @@ func (p *player) read(out *flow.Outcome, m Meeting, look *runbook.Step, target s
 
 func (p *player) leave(a flow.AskLeave) flow.LeaveGiven {
 	g := flow.LeaveGiven{Verdict: leave.Gate, Reasons: []string{"a case"}}
-	if a.Look {
+	if a.Look || a.Undo {
 		g.Verdict = leave.Yes
 	}
 	if v, ok := p.of.Leave[p.at(a.Path)]; ok {

@@ -69,7 +69,7 @@ func (r *recorder) event(e flow.Event) error {
 		}
 	case flow.Lost:
 		in := r.asked[x.Attempt]
-		if in.Change {
+		if in.Touches() {
 			r.meet(in, yaml.MapSlice{{Key: flow.Unknown, Value: x.Because}})
 		}
 	case flow.LeaveGiven:
@@ -127,8 +127,8 @@ func (r *recorder) news(x flow.AlertChanged) {
 func (r *recorder) meet(in flow.Intent, how yaml.MapSlice) {
 	name := r.p.at(r.p.did[in.Attempt])
 	switch {
-	case in.Undo != "":
-		name = undone + r.p.at(r.p.did[in.Undo])
+	case in.Undoes():
+		name = undone + name
 	case in.Look != "":
 		name = r.p.at(in.Look)
 	}

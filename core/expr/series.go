@@ -31,7 +31,7 @@ type Round struct {
 	Seq int64
 	// Path is the place of the step that asked, No its how-manieth time.
 	Path string
-	No   int
+	No   string
 	// Group names the rounds that count as one, because they were taken for the items of one each.
 	Group string
 	// Change is where the newest change before or after it began, if not where the series says.

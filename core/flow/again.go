@@ -24,7 +24,7 @@ func (s *State) newestOf(meant func(Intent) bool) []Intent {
 	var out []Intent
 	for _, a := range slices.Backward(s.order) {
 		in := a.intent
-		if in.Change || !meant(in) ||
+		if in.Touches() || !meant(in) ||
 			slices.ContainsFunc(out, func(o Intent) bool { return o.Target == in.Target && o.Look == in.Look }) {
 			continue
 		}
@@ -52,7 +52,7 @@ func (s *State) LooksTaken() []*LookTaken {
 	byPath := map[string]*LookTaken{}
 	for _, a := range s.order {
 		in := a.intent
-		if in.Change || in.Look == "" {
+		if in.Touches() || in.Look == "" {
 			continue
 		}
 		t := byPath[in.Look]

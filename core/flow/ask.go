@@ -131,7 +131,7 @@ func (w *walker) approvable(
 	round int,
 	raised *QuestionRaised,
 ) result {
-	ask := &AskLeave{Path: path, HasGate: true} // for all choices at once
+	ask := AskLeave{Path: path, HasGate: true} // for all choices at once
 	for _, c := range s.Ask.Choices {
 		change := f.book.ByID(c.Approves)
 		if change == nil {
@@ -149,14 +149,12 @@ func (w *walker) approvable(
 			ask.add(change, targets)
 			continue
 		}
-		given := st.leaves[round]
+		given := st.leaves[round].LeaveGiven
 		if given.Verdict == leave.No || change.Do == nil {
 			continue // it can be chosen, and then stands at its own gate
 		}
 		people, comment := strictest(f, change)
-		if w.olderRules(4) {
-			comment = false
-		} else if people > 1 {
+		if people > 1 {
 			continue // one person's answer is not enough: it stands at its own gate
 		}
 		p, d, err := w.propose(f, change, place, targets, given, w.now.Add(s.Ask.Within).Truncate(time.Second))
@@ -169,7 +167,7 @@ func (w *walker) approvable(
 		raised.Approves[c.Name] = Approvable{Path: place, Proposal: p, Digest: d, Comment: comment}
 	}
 	if len(ask.Targets) > 0 {
-		w.plan.AskLeave = ask
+		w.plan.AskLeave = append(w.plan.AskLeave, ask)
 		return blocked
 	}
 	return goOn

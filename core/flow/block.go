@@ -43,34 +43,43 @@ type planned struct {
 // blockGate raises and follows the gate of a block. nil: it is not approved, or not yet.
 func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState) (*approval, result) {
 	if len(st.gates) == 0 {
-		// Asked anew, leave is given anew below.
-		again := false
-		if r, waits := w.halted(st, func() result { again = true; return blocked }); waits && !again {
-			return nil, r
+		if !w.over(st.pause) {
+			return nil, blocked
 		}
 		var list []planned
 		if err := w.planned(f, s, path, st, &list); err != nil {
 			return nil, w.broken(path, s, err)
 		}
-		if len(st.leaves) == 0 || again {
-			ask := &AskLeave{Path: path, HasGate: true}
+		n := len(st.leaves)
+		if n == 0 || !w.s.openLeaves[st.leaves[n-1].seq] {
+			ask := AskLeave{Path: path, HasGate: true}
 			for _, p := range list {
 				ask.add(p.step, p.targets)
 			}
-			w.plan.AskLeave = ask
+			w.plan.AskLeave = append(w.plan.AskLeave, ask)
 			return nil, blocked
 		}
 		return nil, w.raiseBlock(f, s, path, st, list)
 	}
-	if r, ok := w.decision(f, s, path, st); !ok {
+	g := st.gates[len(st.gates)-1]
+	if r, ok := w.decision(f, s, path, g); !ok {
 		if r == goOn && !st.done {
 			// Refused or unanswered, and the runbook provides for that: the block is passed over.
 			w.emit(path, StepEnded{})
 		}
 		return nil, r
 	}
-	g := st.gates[len(st.gates)-1]
-	return &approval{proposal: g.raised.Proposal, digest: g.raised.Digest, id: g.raised.Gate, by: by(g.approvals)}, goOn
+	if start := g.startAt(); w.now.Before(start) {
+		if p := st.pause; p == nil || p.on != OnStart {
+			w.emit(path, Waits{On: OnStart, Until: start})
+		}
+		w.wake(start)
+		return nil, blocked
+	}
+	return &approval{
+		proposal: g.raised.Proposal, digest: g.raised.Digest, id: g.raised.Gate, by: by(g.approvals),
+		until: g.until(), within: g.within(),
+	}, goOn
 }
 
 func by(list []GateDecided) string {
@@ -82,8 +91,14 @@ func by(list []GateDecided) string {
 }
 
 func (w *walker) raiseBlock(f *frame, s *runbook.Step, path string, st *stepState, list []planned) result {
-	given := st.leaves[len(st.leaves)-1]
+	given := st.leaves[len(st.leaves)-1].LeaveGiven
 	if given.Verdict == leave.No {
+		if given.Halted {
+			until := w.now.Add(haltRetry)
+			w.emit(path, Waits{On: OnHalt, Until: until})
+			w.wake(until)
+			return blocked
+		}
 		return w.notAllowed(s, path, given)
 	}
 	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
@@ -264,7 +279,7 @@ func (w *walker) each(f *frame, s *runbook.Step, path string, st *stepState) res
 // those under way end.
 func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState) result {
 	share := 0
-	running, bad := 0, 0
+	running, bad, unsaid := 0, 0, false
 	var first *Troubled
 	for i := range st.items {
 		item := &st.items[i]
@@ -307,6 +322,7 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 		}
 		if item.failed != nil {
 			bad++
+			unsaid = unsaid || item.failed.Unsaid
 			if first == nil || item.failed.Final && !first.Final {
 				t := *item.failed
 				t.Because = st.each.Items[i].Label + ": " + t.Because
@@ -317,7 +333,7 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 	switch {
 	case running > 0:
 		return blocked
-	case bad > s.Each.Tolerate:
+	case bad > s.Each.Tolerate || unsaid: // failures are tolerated, not what nobody can say
 		first.Because = fmt.Sprintf("%d of %d failed in %q. %s", bad, len(st.items), s.Title, first.Because)
 		return trouble(first, path)
 	}

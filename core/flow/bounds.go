@@ -14,7 +14,7 @@ const (
 
 // mayBegin refuses a step beyond the bound of the run. What a run does at its end is not counted.
 func (w *walker) mayBegin(path string) result {
-	if w.olderRules(4) || w.s.ending != nil {
+	if w.s.ending != nil {
 		return goOn
 	}
 	most := w.s.book.Limits.Steps
@@ -40,7 +40,7 @@ func (w *walker) mayBegin(path string) result {
 func (w *walker) outgrown(f *frame) bool {
 	because := ""
 	switch {
-	case w.olderRules(4):
+	case w.s.undoes(): // that is brought to its end first
 	case w.s.Last >= MaxEvents:
 		because = fmt.Sprintf("The log of the run has %d events, and may have no more.", MaxEvents)
 	case w.s.taken > MaxReadings:

@@ -65,11 +65,3 @@ steps:
 	assert.Contains(t, end.Because, "64 MiB of readings")
 	assert.Less(t, len(find[Outcome](p)), 70)
 }
-
-func TestWhatWasBegunUnderOlderRulesGoesOn(t *testing.T) {
-	s := &State{Begun: &Begun{Rules: 3}, Last: MaxEvents * 2}
-	s.begun, s.taken = MaxSteps*2, MaxReadings*2
-	w := &walker{s: s}
-	assert.Equal(t, goOn, w.mayBegin("1"))
-	assert.False(t, w.outgrown(&frame{}))
-}

@@ -32,6 +32,11 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 	if st.callEnded == nil {
 		g := w.callFrame(f, s, path)
 		if st.callEnding == nil {
+			if w.calleeGivesUp(g, st) || w.awaitOthers(g) == blocked {
+				return blocked
+			}
+		}
+		if st.callEnding == nil && st.callEnded == nil {
 			if r := w.callee(g); r == blocked || r == goBack {
 				return blocked
 			}
@@ -47,6 +52,37 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 		return goOn
 	}
 	return w.fail(path, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
+}
+
+// calleeGivesUp ends a call whose own time is over. It reports whether that waits for what is being undone.
+func (w *walker) calleeGivesUp(g *frame, st *stepState) (waits bool) {
+	after := g.book.Limits.GiveUpAfter
+	if after == 0 {
+		return false
+	}
+	until := st.beganAt.Add(after)
+	if w.now.Before(until) {
+		w.wake(until)
+		return false
+	}
+	if w.s.undoes() {
+		return false
+	}
+	for _, in := range w.s.OpenAttempts() {
+		if inside(w.s.PathOf(in.Attempt), g.block) {
+			if !in.Touches() {
+				w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
+			}
+			waits = true
+		}
+	}
+	if !waits {
+		w.endCall(g, Ended{
+			State: HandedOver, To: g.book.OnCall(),
+			Because: fmt.Sprintf("The runbook %q gives up after %s.", g.book.Title, after),
+		})
+	}
+	return waits
 }
 
 // callFrame is what surrounds the steps of what is called.
@@ -84,8 +120,18 @@ func (w *walker) endCall(f *frame, e Ended) result {
 		w.emit(f.call, Ending(e))
 		return ended
 	}
-	w.emit(f.call, w.callEnded(f, e))
+	w.emitCallEnded(f, e)
 	return ended
+}
+
+// emitCallEnded ends a call, and with it its turn.
+func (w *walker) emitCallEnded(f *frame, e Ended) {
+	w.emit(f.call, w.callEnded(f, e))
+	if p := f.book.Limits.OneAtATime; p != nil {
+		if v, err := p.Eval(w.scope(f, f.call+"/0", "")); err == nil && w.s.locks[turnOf(f, v)] {
+			w.emit("", LocksGivenBack{Keys: []string{turnOf(f, v)}})
+		}
+	}
 }
 
 func (w *walker) callEnded(f *frame, e Ended) CallEnded {
@@ -116,7 +162,7 @@ func (w *walker) finishCall(f *frame, st *stepState) result {
 		return blocked
 	}
 	if st.callEnded == nil {
-		w.emit(f.call, w.callEnded(f, e))
+		w.emitCallEnded(f, e)
 	}
 	return goOn
 }

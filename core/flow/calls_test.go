@@ -7,7 +7,6 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
-	"urgentis/core/task"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -74,7 +73,7 @@ func TestAHandedOverCallIsATroubleOfTheCaller(t *testing.T) {
 	linked, f := b.Link(func(string) *runbook.Book { return other })
 	require.False(t, f.Failed())
 	p := playBook(t, linked)
-	assert.Equal(t, Ended{State: HandedOver, To: "on-call/tide", Because: "x is 7"}, p.run())
+	assert.Equal(t, Ended{State: HandedOver, To: "on-call/tide", Because: "x is 7. Nothing was changed."}, p.run())
 	assert.Equal(t, "7", find[Noted](p)[0].Text)
 }
 
@@ -145,10 +144,7 @@ steps:
 			break
 		}
 		switch {
-		case plan.AskLeave != nil:
-			p.add(plan.AskLeave.Path, LeaveGiven{Verdict: leave.Yes, Facts: []task.Facts{{Name: "g1"}}})
-		case plan.WantLocks != nil:
-			p.add(plan.WantLocks.Path, LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)})
+		case p.grant(plan, leave.Yes):
 		case len(plan.Begin) > 0:
 			p.add(p.m.s.PathOf(plan.Begin[0].Attempt), p.do(plan.Begin[0]))
 		}
@@ -156,7 +152,7 @@ steps:
 	p.add("", CancelAsked{By: "mara", Because: "wrong quay", Undo: true})
 	end := p.run()
 	assert.Equal(t, Cancelled, end.State)
-	assert.Equal(t, "Cancelled by mara: wrong quay. Taken back: \"Restart\" on g1.", end.Because)
+	assert.Equal(t, "Cancelled by mara: wrong quay. \"Restart\" on g1: undone.", end.Because)
 	assert.Equal(t, []string{"g1 restart", "g1 start-old"}, p.done)
 	assert.Len(t, find[Noted](p), 1)
 }
@@ -168,7 +164,7 @@ func TestLimits(t *testing.T) {
 	)
 	p.held = "r0"
 	end := p.run()
-	assert.Equal(t, "The runbook gives up after 30m0s.", end.Because)
+	assert.Equal(t, "The runbook gives up after 30m0s. Nothing was changed.", end.Because)
 	assert.Equal(t, []string{"turn:play:major"}, find[LocksTaken](p)[0].Keys)
 	assert.Equal(t, "r0", find[LocksAwaited](p)[0].Holder)
 }

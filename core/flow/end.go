@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,32 +17,41 @@ func whom(f *frame, t *Troubled) string {
 	return f.book.OnCall()
 }
 
-// awaitOthers waits until no other run of the same key is under way.
+// awaitOthers waits until no other run of the same key is under way: as a run, or as what a call begins, at path.
 func (w *walker) awaitOthers(f *frame) result {
 	p := f.book.Limits.OneAtATime
-	if p == nil || w.olderRules(2) {
+	if p == nil {
 		return goOn
 	}
-	v, err := p.Eval(w.scope(f, "", ""))
+	at := f.call
+	if at != "" {
+		at += "/0" // with the inputs of the call
+	}
+	v, err := p.Eval(w.scope(f, at, ""))
 	if err != nil {
-		w.end(
+		return w.end(
 			f,
 			Ended{
 				State:   HandedOver,
 				To:      f.book.OnCall(),
-				Because: fmt.Sprintf("The key of one_at_a_time cannot be said: %s.", err),
+				Because: fmt.Sprintf("`one_at_a_time` could not be evaluated: %s.", err),
 			},
 			"",
 		)
-		return ended
 	}
-	key := fmt.Sprintf("turn:%s:%v", f.book.Name, v)
+	key := turnOf(f, v)
 	if w.s.locks[key] {
 		return goOn
 	}
-	w.plan.WantLocks = &WantLocks{Keys: []string{key}}
+	if x := w.s.step(f.call).awaits[""]; x != nil {
+		w.wake(w.now.Add(lockRetry))
+	}
+	w.plan.WantLocks = append(w.plan.WantLocks, WantLocks{Path: f.call, Keys: []string{key}})
 	return blocked
 }
+
+// turnOf is the lock on a turn.
+func turnOf(f *frame, key any) string { return fmt.Sprintf("turn:%s:%v", f.book.Name, key) }
 
 // followAlert follows what the runbook provides for an alert that cleared or worsened meanwhile. A change
 // under way ends first.
@@ -56,8 +66,8 @@ func (w *walker) followAlert(f *frame) result {
 		}
 	}
 	a := w.s.alert
-	if a == nil {
-		return goOn
+	if a == nil || w.s.undoes() || w.s.stayed {
+		return goOn // what is being undone is undone first; where something stayed, people are needed
 	}
 	for _, c := range []struct {
 		is bool
@@ -68,7 +78,7 @@ func (w *walker) followAlert(f *frame) result {
 			continue
 		}
 		for _, in := range w.s.OpenAttempts() {
-			if in.Change {
+			if in.Touches() {
 				return blocked
 			}
 		}
@@ -93,19 +103,41 @@ func (w *walker) end(f *frame, e Ended, path string) result {
 		return w.endCall(f, e)
 	}
 	if f.book.Finally == nil && len(w.s.open) == 0 {
-		w.emit(path, e)
+		w.emitEnd(path, e)
 	} else {
 		w.emit("", Ending(e))
 	}
 	return ended
 }
 
-// finish ends the run once nothing of it is under way and its finally is done.
+// emitEnd ends the run, with what became of all that it changed. Nothing closes an incident of which nobody can say
+// what became of a change, or in which something stayed that was to be undone: that is handed over.
+func (w *walker) emitEnd(path string, e Ended) {
+	unsaid := slices.ContainsFunc(w.s.touchOrder, (*Touch).Unsaid)
+	if e.State == Done && e.Outcome != "" && (unsaid || w.s.stayed) {
+		what := "nobody can say what became of all that it changed"
+		if !unsaid {
+			what = "not all that was to be undone was"
+		}
+		because := strings.TrimSuffix(e.Because, ".")
+		e = Ended{
+			State: HandedOver, To: w.s.book.OnCall(),
+			Because: fmt.Sprintf("It would have closed as %s (%s), but %s.", e.Outcome, because, what),
+		}
+	}
+	e.Changes = w.s.Changes()
+	if e.State != Done || !w.s.plainly() {
+		e.Because = strings.TrimSpace(stopped(e.Because) + " " + w.s.Changed())
+	}
+	w.emit(path, e)
+}
+
+// finish ends the run once nothing of it is under way and its finally is done. A cancel during it cuts it off.
 func (w *walker) finish(f *frame) {
 	e := Ended(*w.s.ending)
 	if open := w.s.OpenAttempts(); len(open) > 0 && !w.finallyBegun() {
 		for _, in := range open {
-			if !in.Change || e.State == Cancelled {
+			if !in.Touches() || e.State == Cancelled {
 				w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
 			}
 		}
@@ -113,6 +145,10 @@ func (w *walker) finish(f *frame) {
 	}
 	// The way here must not wake the run again.
 	w.plan.Wake = time.Time{}
+	if w.s.finallyCut() {
+		w.emitEnd("", e)
+		return
+	}
 	switch r := w.list(f, f.book.Finally, "finally."); {
 	case r == goOn, r == ended:
 	case r.failed():
@@ -123,7 +159,12 @@ func (w *walker) finish(f *frame) {
 	default:
 		return
 	}
-	w.emit("", e)
+	w.emitEnd("", e)
+}
+
+// finallyCut reports whether the run was cancelled while it was on its way to its end.
+func (s *State) finallyCut() bool {
+	return s.cancel != nil && s.endingSeq > 0 && s.cancelSeq > s.endingSeq
 }
 
 func (w *walker) finallyBegun() bool {
@@ -135,47 +176,76 @@ func (w *walker) finallyBegun() bool {
 	return false
 }
 
-// cancelled ends what is under way, takes back what was asked to be, and says how the run ends.
+// cancelled stops what is under way, lets what is being undone be undone, undoes the rest where that was asked, and
+// says how the run ends.
 func (w *walker) cancelled(f *frame) {
-	c := w.s.cancel
-	if open := w.s.OpenAttempts(); len(open) > 0 && w.s.step("cancel").undo == nil {
-		for _, in := range open {
+	c, waits := w.s.cancel, false
+	for _, in := range w.s.OpenAttempts() {
+		if !in.Undoes() {
 			w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
+			waits = true
 		}
+	}
+	for _, t := range w.s.touchOrder {
+		if t.Change.Fate == UnderWay {
+			w.followOn(t, &t.Change, t.Place) // with no time left, so that it is stopped
+			waits = true
+		}
+	}
+	if !w.goOnUndoing() || waits {
 		return
+	}
+	if c.Undo && w.undo("cancel", within("")) == blocked {
+		if !w.s.step("cancel").undone {
+			return
+		}
 	}
 	because := "Cancelled by " + c.By
 	if c.Because != "" {
 		because += ": " + c.Because
 	}
-	if c.Undo {
-		switch r := w.undo(f, "cancel", ""); {
-		case r == blocked:
-			return
-		case r.failed():
-			because += ". " + strings.TrimSuffix(r.trouble.Because, ".")
-		default:
-			if !w.olderRules(4) {
-				because += ". " + strings.TrimSuffix(w.s.TakenBack("cancel"), ".")
+	if w.s.ending != nil {
+		was := w.s.ending.Outcome
+		if was == "" {
+			was = w.s.ending.State
+		}
+		because = stopped(because) + fmt.Sprintf(" It was about to end as %s: %s", was, w.s.ending.Because)
+	}
+	w.emit("", Ending{State: Cancelled, Because: stopped(because)})
+}
+
+// stopped ends a sentence that has no end.
+func stopped(says string) string {
+	if says = strings.TrimSpace(says); says == "" || strings.ContainsAny(says[len(says)-1:], ".!?") {
+		return says
+	}
+	return says + "."
+}
+
+// handOverOlder ends a run that was begun under older rules: it begins nothing any more. What is unknown is asked
+// first.
+func (w *walker) handOverOlder(book *runbook.Book) {
+	if open := w.s.OpenAttempts(); len(open) > 0 {
+		for _, in := range open {
+			if !in.Touches() {
+				w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
+			}
+		}
+		return
+	}
+	said := true
+	for _, t := range w.s.Touches() {
+		for _, e := range []*Effect{&t.Change, &t.Undo} {
+			step, own := Find(w.s.book, t.Place)
+			if step != nil && e.Open() && !w.asked(own, step, t, e == &t.Undo, false) {
+				said = false
 			}
 		}
 	}
-	if n := w.unknowns(); n > 0 {
-		because += fmt.Sprintf(". The outcome of %d change(s) is unknown", n)
+	if !said {
+		return
 	}
-	w.emit("", Ending{State: Cancelled, Because: because + "."})
-}
-
-// unknowns counts changes whose outcome nobody has said.
-func (w *walker) unknowns() int {
-	n := 0
-	for _, a := range w.s.order {
-		if !a.intent.Change || !a.unknown() {
-			continue
-		}
-		if q := w.s.step(a.path).questions[questionOf(a.intent.Attempt)]; q == nil || q.answered == nil {
-			n++
-		}
-	}
-	return n
+	w.emitEnd("", Ended{State: HandedOver, To: book.OnCall(), Because: fmt.Sprintf(
+		"The run was begun under version %d of the rules, and this program begins nothing under them any more.",
+		w.s.Begun.Rules)})
 }

@@ -16,15 +16,13 @@ import (
 	"urgentis/core/task"
 )
 
-// Rules is the version of the rules in this package; a log says under which it was begun. Version 2 brought the
-// whole language; under version 3 a change made inside a call counts for before() in its caller; under version 4
-// what failed after it had begun is taken back too, and what is unknown is asked about first; under version 5 lists in
-// what people read are written as words; under version 6 what differs from others that are all the same stands apart,
-// also among few.
-const Rules = 6
+// Rules is the version of the rules in this package; a log says under which it was begun. Version 7 knows touches: what
+// became of each change on each target, and of its undo, in one place; one way to a change, and undoing as a mode.
+const Rules = 7
 
-// OldestRules is the oldest version whose logs this program goes on with.
-const OldestRules = 1
+// OldestRules is the oldest version whose logs this program reads. A run that was begun under older rules than Rules
+// begins nothing any more: what is unknown is asked about, and it is handed over with the list of what it changed.
+const OldestRules = 6
 
 // Event is one entry of a run's log.
 type Event struct {
@@ -74,22 +72,85 @@ type StepBegun struct {
 	Targets []string `json:"targets,omitempty"`
 }
 
+// Purpose is what an attempt is for. Laps tell the rounds of one purpose apart, Look which of several looks it is.
+type Purpose struct {
+	For  string `json:"for"`
+	Lap  int    `json:"lap,omitempty"`
+	Look int    `json:"look,omitempty"`
+}
+
+// What attempts are for.
+const (
+	ForLook   = "look"   // what the step itself asks: a look, or the look that a check retakes
+	ForFresh  = "fresh"  // a look taken anew because its evidence is older than the change wants it
+	ForStill  = "still"  // the last look before a change
+	ForSettle = "settle" // a look that tells what became of a change
+	ForChange = "change"
+	ForUndo   = "undo" // at the place of the change that it undoes
+)
+
+// String writes it as it stands in the names of attempts.
+func (p Purpose) String() string {
+	out := p.For
+	if p.Lap > 0 || p.Look > 0 {
+		out += fmt.Sprintf(".%d", p.Lap)
+	}
+	if p.Look > 0 {
+		out += fmt.Sprintf(".%d", p.Look)
+	}
+	return out
+}
+
 // Intent is written before anything is done; Attempt names it for good.
 type Intent struct {
-	Attempt string       `json:"attempt"`
+	Attempt string       `json:"attempt"` // RUN:PLACE:PURPOSE:TARGET:TRY
 	Target  string       `json:"target,omitempty"`
-	Round   int          `json:"round"`
-	Change  bool         `json:"change,omitempty"`
+	Purpose Purpose      `json:"purpose"`
 	Look    string       `json:"look,omitempty"` // the path of the look whose request this is
 	Request task.Request `json:"request"`
 	// Asked is set on the first intent of a round: every target that the round asks.
 	Asked []string `json:"asked,omitempty"`
-	// Approval is the digest of the proposal that allows a change.
-	Approval string `json:"approval,omitempty"`
-	// Undo is the attempt that this one takes back.
-	Undo string `json:"undo,omitempty"`
+	// Digest is that of the proposal that allows a change; Under is the gate or the question whose yes it rests on, ""
+	// where leave was given without one.
+	Digest string `json:"digest,omitempty"`
+	Under  string `json:"under,omitempty"`
+	// Leave is the number of the LeaveGiven that a change rests on; 0 for looks, and for a job that is followed on.
+	Leave int64 `json:"leave,omitempty"`
+	// Deadline is when a job that is followed on must be over, from its first intent.
+	Deadline *time.Time `json:"deadline,omitempty"`
 	// By is the instance that may begin it.
 	By string `json:"by,omitempty"`
+
+	// takes is, under the rules before 7, the attempt that this one undoes.
+	takes string
+}
+
+// Touches reports whether it changes something: it is a change, or the undo of one.
+func (in Intent) Touches() bool { return in.Purpose.For == ForChange || in.Purpose.For == ForUndo }
+
+// Undoes reports whether it is the undo of a change.
+func (in Intent) Undoes() bool { return in.Purpose.For == ForUndo }
+
+// FollowsOn reports whether it begins nothing: it looks after a job that was begun before.
+func (in Intent) FollowsOn() bool { return in.Request.Job != nil && in.Request.Job.Known != "" }
+
+// olderIntent is how an intent was written under the rules before 7.
+type olderIntent struct {
+	Round    int    `json:"round"`
+	Change   bool   `json:"change"`
+	Approval string `json:"approval"`
+	Undo     string `json:"undo"`
+}
+
+func (in Intent) fromOlder(o olderIntent) Intent {
+	in.Purpose, in.Digest, in.takes = Purpose{For: ForLook, Lap: o.Round}, o.Approval, o.Undo
+	if o.Change {
+		in.Purpose = Purpose{For: ForChange}
+	}
+	if o.Undo != "" {
+		in.Purpose = Purpose{For: ForUndo}
+	}
+	return in
 }
 
 // Outcome states.
@@ -97,8 +158,10 @@ const (
 	OK      = "ok"
 	Failed  = "failed"
 	Unknown = "unknown"
-	// Held is a change that was not begun because all changes are halted; since version 4.
+	// Held is a change that we held back: all changes are halted, or this instance may not begin it.
 	Held = "held"
+	// StillRuns is a job that goes on elsewhere and is to be followed on.
+	StillRuns = "still-running"
 )
 
 // Outcome is what became of an intent.
@@ -115,6 +178,8 @@ type Outcome struct {
 	// Differences tell where the output does not fit what the look demands.
 	Differences []reading.Difference `json:"differences,omitempty"`
 	Took        time.Duration        `json:"took"`
+	// Halted says that it was held back because all changes are halted.
+	Halted bool `json:"halted,omitempty"`
 	// Attached is the file that was made of the output.
 	Attached *AttachedFile `json:"attached,omitempty"`
 }
@@ -144,6 +209,12 @@ type Lost struct {
 	By string `json:"by,omitempty"`
 }
 
+// Rested says that nobody can begin an attempt any more, and that what it began is not seen to run.
+type Rested struct {
+	Attempt string `json:"attempt"`
+	Says    string `json:"says,omitempty"`
+}
+
 // Followed says what the job elsewhere is known by that an attempt began: whoever loses sight of it can follow it on.
 type Followed struct {
 	Attempt string `json:"attempt"`
@@ -168,8 +239,10 @@ const (
 	Unsure = "unsure"
 )
 
-// LeaveGiven is the answer to whether a change may happen, with the facts it rests on.
+// LeaveGiven is the answer to whether a change may happen, with the facts it rests on. It is open, and an intent may
+// rest on it, until anything is heard from outside, the change waits, or it is on disk.
 type LeaveGiven struct {
+	Targets []string      `json:"targets,omitempty"` // that it was asked for
 	Verdict leave.Verdict `json:"verdict"`
 	Reasons []string      `json:"reasons"`
 	Facts   []task.Facts  `json:"facts"`
@@ -192,6 +265,8 @@ type GateRaised struct {
 	Reasons  []string       `json:"reasons"`
 	// People is how many must approve; 0 is one.
 	People int `json:"people,omitempty"`
+	// Undo says that it is about the undo of a change that was made: something differs since that was approved.
+	Undo bool `json:"undo,omitempty"`
 }
 
 // GateDecided is a person's word; it binds to the digest of what was shown.
@@ -221,14 +296,37 @@ type Cleared struct {
 	Approval string `json:"approval,omitempty"`
 }
 
-// StillJudged is the last look before a change: whether its reason still holds.
+// StillJudged is the last look before a change: whether its reason still holds, in one lap of the way to it.
 type StillJudged struct {
-	Gate   string       `json:"gate,omitempty"`
+	Lap    int          `json:"lap,omitempty"`
 	Target string       `json:"target,omitempty"`
 	Result string       `json:"result"`
 	Expr   string       `json:"expression"`
 	Values []expr.Value `json:"values,omitempty"`
 	Unsure string       `json:"unsure,omitempty"`
+}
+
+// Settled is what a look says of a change whose outcome was unknown: whether it happened.
+type Settled struct {
+	Attempt string       `json:"attempt"`
+	Target  string       `json:"target,omitempty"`
+	Result  string       `json:"result"`
+	Expr    string       `json:"expression"`
+	Values  []expr.Value `json:"values,omitempty"`
+	Unsure  string       `json:"unsure,omitempty"`
+}
+
+// Waits closes a lap of the way to a change, or to its undo: what follows begins at the first stage.
+type Waits struct {
+	On     string    `json:"on"` // start, halt, rest, repeat or evidence
+	Until  time.Time `json:"until,omitzero"`
+	Target string    `json:"target,omitempty"` // of an undo
+	Undo   bool      `json:"undo,omitempty"`
+}
+
+// Repeated says that a change of which nothing is known, which may be repeated and is at rest, is to begin once more.
+type Repeated struct {
+	Target string `json:"target,omitempty"`
 }
 
 // QuestionRaised asks a person: what became of a change whose outcome is unknown (Attempt is set then),
@@ -324,6 +422,8 @@ type Troubled struct {
 	To   string `json:"to,omitempty"` // whom it is handed over to; the owner's on call unless said
 	// Final is what on_error does not apply to: a person's refusal, an outcome nobody knows, the runbook's own word.
 	Final bool `json:"final,omitempty"`
+	// Unsaid says that nobody could say what became of a change.
+	Unsaid bool `json:"unsaid,omitempty"`
 }
 
 // EachBegun freezes the items of an each.
@@ -365,27 +465,33 @@ type CallEnded struct {
 	Results map[string]any `json:"results,omitempty"`
 }
 
-// UndoBegun lists the changes that are taken back, the newest first.
-type UndoBegun struct {
-	Attempts []string `json:"attempts"`
-	// Without lists those that have no undo.
-	Without []string `json:"without,omitempty"`
-	// Spared lists those that failed, or happened in part, and whose undo is only for what was done.
-	Spared []string `json:"spared,omitempty"`
-	// Unsaid lists those of which nobody could say what became of them.
-	Unsaid []string `json:"unsaid,omitempty"`
+// Undoing begins the mode in which a run undoes what it changed; only Undone ends it. Touches are to be undone, the
+// newest first; Left lists those that are not, with why.
+type Undoing struct {
+	Touches []TouchKey `json:"touches"`
+	Left    []UndoLeft `json:"left,omitempty"`
 }
 
-// Undone says that all that could be taken back was.
+// UndoLeft says that a change is not undone, and why.
+type UndoLeft struct {
+	TouchKey
+	Why string `json:"why"`
+}
+
+// Undone says that all that could be undone was, or is known not to be.
 type Undone struct{}
 
-// LocksTaken says that this run alone may change what the keys name, until it ends.
+// Older is an event of earlier rules that says nothing any more.
+type Older struct{}
+
+// LocksTaken says that this run alone may change what the keys name, until it ends or gives them back.
 type LocksTaken struct {
 	Keys []string `json:"keys"`
+	Of   string   `json:"of,omitempty"` // see WantLocks
 }
 
-// LocksGivenBack says that what the keys name is free for others again, while a person is asked: what this run changed
-// there is proven or taken back, and nothing to come touches it.
+// LocksGivenBack says that what the keys name is free for others again: what this run changed there is proven, undone
+// or was not begun, and nothing to come touches it.
 type LocksGivenBack struct {
 	Keys []string `json:"keys"`
 }
@@ -395,7 +501,8 @@ type LocksAwaited struct {
 	Key    string `json:"key"`
 	Holder string `json:"holder"` // a run
 	// Circle says that the holder waits for what this run holds: waiting would never end.
-	Circle bool `json:"circle,omitempty"`
+	Circle bool   `json:"circle,omitempty"`
+	Of     string `json:"of,omitempty"` // see WantLocks
 }
 
 // AlertChanged tells how the alert is now.
@@ -453,6 +560,8 @@ type Ended struct {
 	Outcome string `json:"outcome,omitempty"` // closes the incident
 	Because string `json:"because"`
 	To      string `json:"to,omitempty"` // whom it was handed over to
+	// Changes says what became of all that the run changed, or began to.
+	Changes []Line `json:"changes,omitempty"`
 }
 
 // Kind implements Body for each event.
@@ -484,8 +593,14 @@ func (StepEnded) Kind() string        { return "step.ended" }
 func (Waited) Kind() string           { return "wait.over" }
 func (CallBegun) Kind() string        { return "call.begun" }
 func (CallEnded) Kind() string        { return "call.ended" }
-func (UndoBegun) Kind() string        { return "undo.begun" }
-func (Undone) Kind() string           { return "undo.ended" }
+func (Undoing) Kind() string          { return "undoing.begun" }
+func (UndoLeft) Kind() string         { return "undo.left" }
+func (Undone) Kind() string           { return "undoing.ended" }
+func (Rested) Kind() string           { return "attempt.rested" }
+func (Settled) Kind() string          { return "change.settled" }
+func (Waits) Kind() string            { return "change.waits" }
+func (Repeated) Kind() string         { return "change.repeated" }
+func (Older) Kind() string            { return "older" }
 func (LocksTaken) Kind() string       { return "locks.taken" }
 func (LocksAwaited) Kind() string     { return "locks.awaited" }
 func (LocksGivenBack) Kind() string   { return "locks.given-back" }
@@ -502,7 +617,9 @@ func init() {
 		LeaveGiven{}, GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
 		Told{}, Noted{}, Ended{},
-		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{}, UndoBegun{}, Undone{},
+		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{},
+		Undoing{}, UndoLeft{}, Undone{},
+		Rested{}, Settled{}, Waits{}, Repeated{}, Older{},
 		LocksTaken{}, LocksAwaited{}, LocksGivenBack{},
 		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, Resumed{}} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
@@ -514,6 +631,9 @@ var ErrNewer = errors.New("a newer program wrote it")
 
 // Decode reads the body of a stored event.
 func Decode(kind string, data []byte) (Body, error) {
+	if kind == "undo.begun" || kind == "undo.ended" {
+		kind = Older{}.Kind()
+	}
 	t, ok := kinds[kind]
 	if !ok {
 		return nil, fmt.Errorf("this program does not know the event %s: %w", kind, ErrNewer)
@@ -526,6 +646,15 @@ func Decode(kind string, data []byte) (Body, error) {
 	}
 	b := v.Elem().Interface()
 	switch e := b.(type) {
+	case Intent:
+		if e.Purpose.For != "" {
+			return e, nil
+		}
+		var o olderIntent
+		if err := json.Unmarshal(data, &o); err != nil {
+			return nil, fmt.Errorf("read event %s: %w", kind, err)
+		}
+		return e.fromOlder(o), nil
 	case Begun:
 		e.Inputs = whole(e.Inputs)
 		// Times are texts in JSON; expressions want them as times.

@@ -90,6 +90,9 @@ func (m *Machine) foreseeAnswer(question, choice string, now time.Time) (Way, er
 		for _, f := range raised.Fields {
 			fields[f.Name] = f.Suggest
 		}
+		if e := m.s.EffectOf(raised.Attempt); e != nil && !e.Rests {
+			m.say(path, Rested{Attempt: raised.Attempt}, now)
+		}
 		m.say(path, QuestionAnswered{Question: question, Choice: choice, By: "somebody", Fields: fields}, now)
 	}
 	return m.wayOn(path, word, now)
@@ -154,11 +157,15 @@ func (m *Machine) foreseeMoves(way *Way, gate string, now time.Time) error {
 		switch {
 		case plan.Ended || len(plan.Begin) > 0 || asked:
 			return nil
-		case plan.AskLeave != nil:
-			m.say(plan.AskLeave.Path, m.leaveAsBefore(gate, plan.AskLeave), now)
-		case plan.WantLocks != nil:
-			l := plan.WantLocks
-			m.say(l.Path, LocksTaken{Keys: slices.Concat(l.Keys, l.Shared)}, now)
+		case len(plan.AskLeave) > 0:
+			for _, ask := range plan.AskLeave {
+				e := ask.Given(m.leaveAsBefore(gate, ask), now)
+				m.say(e.Path, e.Body, now)
+			}
+		case len(plan.WantLocks) > 0:
+			for _, l := range plan.WantLocks {
+				m.say(l.Path, l.Taken(now).Body, now)
+			}
 		case len(plan.Events) == 0:
 			return nil
 		}
@@ -170,13 +177,13 @@ func (m *Machine) foreseeMoves(way *Way, gate string, now time.Time) error {
 }
 
 // leaveAsBefore supposes that leave is given as it was for the gate.
-func (m *Machine) leaveAsBefore(gate string, ask *AskLeave) LeaveGiven {
+func (m *Machine) leaveAsBefore(gate string, ask AskLeave) LeaveGiven {
 	given := LeaveGiven{Verdict: leave.Gate}
 	if list := m.s.step(ask.Path).leaves; len(list) > 0 {
-		return list[len(list)-1]
+		return list[len(list)-1].LeaveGiven
 	}
 	if list := m.s.step(gate).leaves; len(list) > 0 {
-		given = list[len(list)-1]
+		given = list[len(list)-1].LeaveGiven
 	}
 	return given
 }
@@ -188,10 +195,7 @@ func (m *Machine) foreseeMove(way *Way, gate string, e Event) (asks bool) {
 	target := ""
 	switch b := e.Body.(type) {
 	case Intent:
-		x.Undo, target = b.Undo != "", b.Target
-		if x.Undo {
-			x.Path = m.s.PathOf(b.Undo)
-		}
+		x.Undo, target = b.Undoes(), b.Target
 	case GateRaised, QuestionRaised:
 		x.Asks = true
 	case Told, Noted:
@@ -202,7 +206,7 @@ func (m *Machine) foreseeMove(way *Way, gate string, e Event) (asks bool) {
 		return false
 	}
 	x.Step, _ = Find(m.book, x.Path)
-	if in, ok := e.Body.(Intent); ok && !in.Change && in.Look != "" && in.Look != e.Path {
+	if in, ok := e.Body.(Intent); ok && !in.Touches() && in.Look != "" && in.Look != e.Path {
 		x.Step, _ = Find(m.book, in.Look)
 		x.Again = true
 	}

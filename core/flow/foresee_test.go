@@ -11,7 +11,6 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
-	"urgentis/core/task"
 )
 
 // TestWhatIsForeseenComes plays generated runbooks in which gates are told yes, no, or nothing, and holds what was
@@ -59,6 +58,7 @@ func TestWhatIsForeseenComes(t *testing.T) {
 			return choice
 		}
 		p.commit([]Event{begun})
+		p.stored = 1
 		p.play()
 		last, _ := p.log[len(p.log)-1].Body.(Ended)
 		for _, x := range all {
@@ -87,7 +87,7 @@ func came(log []Event, m Move) bool {
 	for _, e := range log {
 		switch b := e.Body.(type) {
 		case Intent:
-			if m.Undo && b.Undo != "" || !m.Undo && e.Path == m.Path {
+			if m.Undo && b.Undoes() || !m.Undo && e.Path == m.Path {
 				return true
 			}
 		case GateRaised, QuestionRaised, Told, Noted:
@@ -125,9 +125,7 @@ func TestForesight(t *testing.T) {
 			plan, err := p.m.Plan(p.now)
 			require.NoError(t, err)
 			p.log = append(p.log, plan.Events...)
-			if a := plan.AskLeave; a != nil {
-				p.add(a.Path, LeaveGiven{Verdict: leave.Gate, Facts: []task.Facts{{Name: "g1"}}})
-			}
+			p.grant(plan, leave.Gate)
 		}
 		gate := find[GateRaised](p)
 		require.NotEmpty(t, gate)

@@ -27,15 +27,15 @@ func (g Going) Says() string {
 func (s *State) Going() []Going {
 	type at struct {
 		path  string
-		round int
+		round Purpose
 	}
 	var order []at
 	by := map[at]*Going{}
 	for _, a := range s.order {
-		if a.over() || a.intent.Change {
+		if a.over() || a.intent.Touches() {
 			continue
 		}
-		k := at{a.path, a.intent.Round}
+		k := at{a.path, a.intent.Purpose}
 		if by[k] != nil {
 			continue
 		}
@@ -46,9 +46,9 @@ func (s *State) Going() []Going {
 		order, by[k] = append(order, k), &Going{Path: a.path, Look: look}
 	}
 	for _, a := range s.order {
-		g := by[at{a.path, a.intent.Round}]
+		g := by[at{a.path, a.intent.Purpose}]
 		switch {
-		case g == nil || a.intent.Change:
+		case g == nil || a.intent.Touches():
 		case a.outcome != nil && a.outcome.State == OK:
 			g.Answered++
 		case a.outcome != nil:

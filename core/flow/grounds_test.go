@@ -10,7 +10,6 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/reading"
-	"urgentis/core/task"
 )
 
 func TestWhatAGateRestsOn(t *testing.T) {
@@ -46,9 +45,7 @@ steps:
 		plan, err := p.m.Plan(p.now)
 		require.NoError(t, err)
 		p.log = append(p.log, plan.Events...)
-		if a := plan.AskLeave; a != nil {
-			p.add(a.Path, LeaveGiven{Verdict: leave.Gate, Facts: []task.Facts{{Name: "g1"}}})
-		}
+		p.grant(plan, leave.Gate)
 		for _, in := range plan.Begin {
 			p.add(p.m.s.PathOf(in.Attempt), p.do(in))
 		}

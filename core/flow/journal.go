@@ -55,8 +55,12 @@ func drop[K comparable, V any](s *State, m map[K]V, k K) {
 	}
 }
 
-// Stored says that all that was appended and planned is on disk: it cannot be discarded any more.
-func (m *Machine) Stored() { m.s.journal.back = nil }
+// Stored says that all that was appended and planned is on disk: it cannot be discarded any more, and what comes next
+// rests on a leave of its own.
+func (m *Machine) Stored() {
+	m.s.journal.back = nil
+	clear(m.s.openLeaves)
+}
 
 // Discard takes back all that was appended and planned since the log was last known to be on disk. It costs what that
 // was, not what the whole log is.

@@ -15,9 +15,10 @@ import (
 
 // requireSame wants a machine whose log is as on disk to be what reading that log makes.
 func requireSame(t require.TestingT, book *runbook.Book, log []Event, m *Machine) {
-	fresh, err := Fold(book, log)
+	opened, err := Open(book, log)
 	require.NoError(t, err)
-	fresh.journal.on = true
+	fresh := opened.s
+	clear(m.s.openLeaves) // what is on disk has none
 	for _, s := range []*State{fresh, m.s} {
 		for _, d := range s.data {
 			clear(d.views)

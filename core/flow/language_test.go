@@ -54,7 +54,7 @@ steps:
 	assert.Contains(
 		t,
 		end.Because,
-		`1 of 6 failed in "Restart". g3: The change "Restart it" failed on g3: it went wrong. Taken back: "Restart it" on g2, g1.`,
+		`1 of 6 failed in "Restart". g3: The change "Restart it" failed on g3: it went wrong. "Restart it" on g1, g2: undone.`,
 	)
 	assert.Equal(t, []string{"g1 restart", "g2 restart", "g2 start-old", "g1 start-old"}, p.done)
 }
@@ -294,7 +294,7 @@ steps:
 	p.bad["g1 restart"] = Unknown
 	end := p.run()
 	assert.Equal(t, HandedOver, end.State)
-	assert.Contains(t, end.Because, "Nobody could say what became of the change")
+	assert.Contains(t, end.Because, "is unknown, and nobody could say")
 }
 
 func TestHappenedSettlesAnUnknownOutcome(t *testing.T) {
@@ -338,10 +338,10 @@ func TestAChangeWaitsForTheLockAndGivesUp(t *testing.T) {
 	p := play(t, "steps:\n  - change: Restart\n    where: {name: g1}\n    run: [restart]\n"+closing)
 	p.held = "r0"
 	assert.Equal(t, Done, p.run().State)
-	assert.Equal(t, []string{"target:g1", "service:gates"}, find[LocksTaken](p)[0].Keys)
+	assert.Equal(t, []string{"host:127.0.10.1"}, find[LocksTaken](p)[0].Keys)
 	// The leave is from before the wait: it is asked for anew, in the transaction that begins the change.
 	kinds := strings.Join(p.kinds(), " ")
-	assert.Contains(t, kinds, "locks.taken 1 leave.given 1 attempt.intended")
+	assert.Contains(t, kinds, "locks.awaited 1 locks.taken 1 leave.given 1 attempt.intended")
 }
 
 func TestAgreesAndFits(t *testing.T) {
@@ -449,7 +449,7 @@ steps:
 	assert.Equal(t, HandedOver, p.run().State)
 	undos := 0
 	for _, in := range find[Intent](p) {
-		if in.Undo != "" {
+		if in.Undoes() {
 			undos++
 		}
 	}
@@ -503,7 +503,7 @@ steps:
 	}
 	assert.Equal(
 		t,
-		[][]string{{"target:g3", "target:g4", "target:g5", "target:g1", "service:gates"}, {"target:g6"}},
+		[][]string{{"host:127.0.10.1", "host:127.0.10.3", "host:127.0.10.4", "host:127.0.10.5"}, {"host:127.0.10.6"}},
 		taken,
 	)
 }

@@ -3,12 +3,14 @@ package flow
 import (
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // lockTime is how long a change waits for another run to let go of what it holds.
@@ -24,69 +26,88 @@ func minTime(a, b time.Time) time.Time {
 	return b
 }
 
-// locked takes the locks on the targets before the first touch, together with those of what comes after.
-func (w *walker) locked(s *runbook.Step, path string, st *stepState) result {
-	return w.lockedOn(path, st, st.begun.Targets, fmt.Sprintf("change %q", s.Title))
+// keyOf is the lock on a target: its address, so that one host under two names is one. What has no address is locked by
+// its name.
+func (s *State) keyOf(target, address string) string {
+	if target == "" {
+		return ""
+	}
+	if address == "" {
+		for _, t := range s.Begun.Estate {
+			if t.Name == target {
+				address = t.Address
+			}
+		}
+	}
+	if address = strings.ToLower(strings.Trim(strings.TrimSpace(address), "[]")); address == "" {
+		return "host:" + target
+	}
+	if ip, err := netip.ParseAddr(address); err == nil {
+		address = ip.Unmap().String()
+	}
+	return "host:" + strings.TrimSuffix(address, ".")
 }
 
-// lockedOn takes the locks on targets for what is to touch them.
-func (w *walker) lockedOn(path string, st *stepState, targets []string, what string) result {
-	if w.olderRules(2) {
-		return goOn
-	}
-	want := &WantLocks{Path: path}
-	service, _ := w.s.Begun.Service["name"].(string)
-	add := func(t string) {
-		if key := "target:" + t; t != "" && !w.s.locks[key] && !slices.Contains(want.Keys, key) {
-			want.Keys = append(want.Keys, key)
+// lockOn is the lock on the address that a leave gives for a target.
+func (s *State) lockOn(facts []task.Facts, target string) string {
+	for _, f := range facts {
+		if f.Name == target {
+			return s.keyOf(target, f.Address)
 		}
 	}
-	for _, t := range targets {
-		add(t)
+	return s.keyOf(target, "")
+}
+
+// missing lists, sorted, those of some locks that this run does not hold.
+func (s *State) missing(keys ...string) []string {
+	var out []string
+	for _, k := range keys {
+		if k != "" && !s.locks[k] {
+			out = append(out, k)
+		}
 	}
-	if len(want.Keys) > 0 {
-		w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, "", add)
-	}
-	if key := "service:" + service; len(want.Keys) > 0 && !w.s.locks[key] {
-		want.Shared = append(want.Shared, key)
-	}
-	if len(want.Keys)+len(want.Shared) == 0 {
-		return goOn
-	}
-	if st.awaited != nil {
-		until := st.awaitedAt.Add(lockTime)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// keysAhead are the locks on the targets of what comes if all goes well, by the addresses as the run knows them.
+func (w *walker) keysAhead() []string {
+	var out []string
+	w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, "", func(t string) { out = append(out, w.s.keyOf(t, "")) })
+	return out
+}
+
+// wantLocks asks for locks. waits: they are asked for or waited for; else because says why they cannot be had.
+func (w *walker) wantLocks(path, of string, keys []string, what string) (because string, waits bool) {
+	if x := w.s.step(path).awaits[of]; x != nil {
+		until := x.since.Add(lockTime)
+		on := w.s.HostOf(x.Key)
 		if !w.now.Before(until) {
-			return w.fail(
-				path,
-				Troubled{
-					Because: fmt.Sprintf(
-						"The %s waited %s for run %s, which holds %s.",
-						what,
-						lockTime,
-						st.awaited.Holder,
-						st.awaited.Key,
-					),
-				},
-			)
+			return fmt.Sprintf("The %s waited %s for %s, which run %s holds.", what, lockTime, on, x.Holder), false
 		}
-		if st.awaited.Circle {
-			return w.fail(
-				path,
-				Troubled{
-					Because: fmt.Sprintf(
-						"The %s cannot begin: run %s holds %s, and waits for what this run holds.",
-						what,
-						st.awaited.Holder,
-						st.awaited.Key,
-					),
-				},
-			)
+		if x.Circle {
+			return fmt.Sprintf("The %s cannot begin: run %s holds %s, and waits for what this run holds.", what,
+				x.Holder, on), false
 		}
 		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
 		w.wake(minTime(until, w.now.Add(lockRetry)))
 	}
-	w.plan.WantLocks = want
-	return blocked
+	w.plan.WantLocks = append(w.plan.WantLocks, WantLocks{Path: path, Of: of, Keys: keys})
+	return "", true
+}
+
+// HostOf names what a lock is on as people know it: the targets at its address.
+func (s *State) HostOf(key string) string {
+	var names []string
+	for _, t := range s.Begun.Estate {
+		if s.keyOf(t.Name, t.Address) == key {
+			names = append(names, t.Name)
+		}
+	}
+	if len(names) == 0 {
+		return strings.TrimPrefix(key, "host:")
+	}
+	return strings.Join(names, ", ")
 }
 
 // targetsAhead adds the targets of the changes that will come if all goes well, as far as they can be named now: a run
@@ -124,7 +145,11 @@ func (w *walker) targetsAhead(f *frame, steps []*runbook.Step, prefix string, ad
 // aheadIn adds what one step itself will touch.
 func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, add func(target string)) {
 	switch {
-	case s.Verb == runbook.Change && st.changed && !w.olderRules(4):
+	case s.Verb == runbook.Change && (st.changed || st.done || st.trouble != nil):
+	case s.Verb == runbook.TakeBack && !st.undone:
+		for _, t := range w.s.standing(w.s.ofStep(path, f.book.ByID(s.TakesBack))) {
+			add(t.Target)
+		}
 	case s.Verb == runbook.Change && s.Do != nil:
 		targets := []string{}
 		if st.begun != nil {
@@ -168,24 +193,25 @@ func (w *walker) stepBegun(path string) bool {
 	return st != nil && (st.begun != nil || st.each != nil || st.call != nil || st.skipped != nil || st.done)
 }
 
-// giveBack gives back, while a person is asked, the locks on targets where all that this run changed is proven or taken
-// back, and that nothing to come will touch as far as it can be named now. What must touch them after all, such as
-// taking a change back, takes them again.
+// giveBack gives back, while a person is asked, the locks on targets where all that this run changed is proven, undone
+// or was not begun, that nothing to come will touch as far as it can be named now, and that no block around would undo.
+// What must touch them after all takes them again.
 func (w *walker) giveBack() {
-	if on := w.s.WaitsOn(); w.olderRules(4) || w.s.ending != nil || w.s.cancel != nil ||
-		on != OnApproval && on != OnAnswer {
+	if on := w.s.WaitsOn(); w.s.ending != nil || w.s.cancel != nil || on != OnApproval && on != OnAnswer {
 		return
 	}
 	needed := map[string]bool{}
-	for _, a := range w.s.order {
-		if a.intent.Change && a.intent.Undo == "" && !a.undone && !w.proven(a) {
-			needed["target:"+a.intent.Target] = true
+	for _, t := range w.s.touchOrder {
+		if t.Stands() && (t.Proof != Passes || w.mayBeUndone(t)) {
+			needed[w.s.addressOf(t)] = true
 		}
 	}
-	w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, "", func(t string) { needed["target:"+t] = true })
+	for _, k := range w.keysAhead() {
+		needed[k] = true
+	}
 	var free []string
 	for _, key := range slices.Sorted(maps.Keys(w.s.locks)) {
-		if strings.HasPrefix(key, "target:") && !needed[key] {
+		if strings.HasPrefix(key, "host:") && !needed[key] {
 			free = append(free, key)
 		}
 	}
@@ -194,18 +220,16 @@ func (w *walker) giveBack() {
 	}
 }
 
-// proven reports whether a check that proves the change of an attempt passed after it.
-func (w *walker) proven(a *attempt) bool {
-	change, _ := Find(w.s.book, a.path)
-	if change == nil || change.ID == "" {
-		return false
+// mayBeUndone reports whether a block around a touch that is not over would undo it where something in it goes wrong.
+func (w *walker) mayBeUndone(t *Touch) bool {
+	if w.s.book.OnError.Word == runbook.UndoWord {
+		return true
 	}
 	for path, st := range w.s.steps {
-		n := len(st.judged)
-		if n == 0 || st.judged[n-1].Result != Passes || st.judged[n-1].at.Before(a.at) || !visible(path, a.path) {
+		if st.done || st.callEnded != nil || path == t.Place || !inside(t.Place, path) {
 			continue
 		}
-		if check, _ := Find(w.s.book, path); check != nil && check.Proves == change.ID {
+		if s, _ := Find(w.s.book, path); s != nil && s.OnError.Word == runbook.UndoWord {
 			return true
 		}
 	}

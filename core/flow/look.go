@@ -10,6 +10,7 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 )
 
 // targets selects from the estate as it was when the run began, by name. Without a selector it is the item
@@ -72,13 +73,13 @@ func asked(f *frame, begun *StepBegun) []string {
 func (w *walker) pickOne(path string, names []string) []string {
 	for i := len(w.s.order) - 1; i >= 0; i-- {
 		a := w.s.order[i]
-		if a.intent.Change || !slices.Contains(names, a.intent.Target) || !visible(path, a.path) {
+		if a.intent.Touches() || !slices.Contains(names, a.intent.Target) || !visible(path, a.path) {
 			continue
 		}
 		for _, n := range names {
 			for _, b := range w.s.order {
-				if b.path == a.path && b.intent.Round == a.intent.Round && b.intent.Target == n && b.outcome != nil &&
-					b.outcome.State == OK {
+				if b.path == a.path && b.intent.Purpose == a.intent.Purpose && b.intent.Target == n &&
+					b.outcome != nil && b.outcome.State == OK {
 					return []string{n}
 				}
 			}
@@ -93,7 +94,7 @@ func (w *walker) pickOne(path string, names []string) []string {
 func (w *walker) round(
 	f *frame,
 	path string,
-	round roundKey,
+	purpose Purpose,
 	look *runbook.Step,
 	lookAt string,
 	targets []string,
@@ -101,13 +102,13 @@ func (w *walker) round(
 	st := w.s.step(path)
 	over := true
 	free := look.LooksAtOnce()
-	for _, tries := range st.rounds[round] {
+	for _, tries := range st.rounds[purpose] {
 		if last := tries[len(tries)-1]; !last.over() {
 			free--
 		}
 	}
 	for i, t := range targets {
-		tries := st.rounds[round][t]
+		tries := st.rounds[purpose][t]
 		if n := len(tries); n > 0 {
 			last := tries[n-1]
 			if last.outcome != nil {
@@ -125,15 +126,15 @@ func (w *walker) round(
 			continue // it is asked as soon as one of the others is done with
 		}
 		free--
-		req, err := w.request(f, look.Do, path, t, look.Timeout, false)
+		req, err := w.lookRequest(f, path, look, t)
 		if err != nil {
 			return false, w.broken(path, look, err)
 		}
-		req.Looks = look.OnlyReads == "" && !w.olderRules(2)
+		req.Looks = look.OnlyReads == ""
 		in := Intent{
-			Attempt: w.attempt(path, round, t, len(tries)),
+			Attempt: w.attempt(path, purpose, t, len(tries)),
 			Target:  t,
-			Round:   int(round),
+			Purpose: purpose,
 			Look:    lookAt,
 			Request: req,
 		}
@@ -145,26 +146,41 @@ func (w *walker) round(
 	return over, goOn
 }
 
+// lookRequest renders a look; where people approved it, what they approved is what runs.
+func (w *walker) lookRequest(f *frame, path string, look *runbook.Step, target string) (task.Request, error) {
+	st := w.s.step(path)
+	if n := len(st.gates); n > 0 && look.OnlyReads != "" && st.gates[n-1].enough() {
+		return requestIn(st.gates[n-1].raised.Proposal, target)
+	}
+	return w.request(f, look.Do, path, target, look.Timeout, false)
+}
+
 // mayLook asks for leave for a look that is one only by the runbook's word, once for its step. Where the service's
 // stance wants it, a person approves it word for word.
 func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) result {
-	if s.OnlyReads == "" || w.olderRules(4) || len(st.rounds[0]) > 0 {
+	if s.OnlyReads == "" || len(st.rounds[ownRound(0)]) > 0 {
 		return goOn
 	}
-	if len(st.leaves) == 0 {
-		w.plan.AskLeave = &AskLeave{Path: path, Targets: st.begun.Targets, Look: true, Secrets: s.Secrets()}
+	if n := len(st.gates); n > 0 {
+		r, _ := w.decision(f, s, path, st.gates[n-1])
+		return r
+	}
+	x := &touching{w: w, f: f, step: s, path: path, st: st}
+	given := x.leaveFor(st.begun.Targets...)
+	if given == nil {
+		w.plan.AskLeave = append(w.plan.AskLeave, AskLeave{
+			Path: path, Targets: st.begun.Targets, Look: true, Secrets: s.Secrets(),
+		})
 		return blocked
 	}
-	given := st.leaves[len(st.leaves)-1]
 	if given.Verdict == leave.Yes {
 		return goOn
 	}
-	if len(st.gates) == 0 {
-		return w.raiseGate(f, s, path, st, given, nil)
-	}
-	r, _ := w.decision(f, s, path, st)
-	return r
+	return x.raiseGate(given)
 }
+
+// ownRound is the n-th round of what a step itself asks.
+func ownRound(n int) Purpose { return Purpose{For: ForLook, Lap: n} }
 
 func (w *walker) look(f *frame, s *runbook.Step, path string, st *stepState) result {
 	if r := w.mayLook(f, s, path, st); r != goOn {
@@ -244,8 +260,7 @@ func (w *walker) judgeUntilFinal(f *frame, s *runbook.Step, path string, st *ste
 		}
 		if s.Retake != "" {
 			look := f.book.ByID(s.Retake)
-			place := placeSeenFrom(path, look)
-			begun := w.s.step(place).begun
+			place, begun := w.instance(path, look)
 			if begun == nil {
 				return nil, w.broken(path, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
 			}
@@ -289,6 +304,9 @@ func (w *walker) judge(f *frame, s *runbook.Step, path string, st *stepState, ro
 		}
 		since := w.now
 		for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
+			if since.Sub(st.judged[i].at) > 2*s.Again.Every+steadySlack {
+				break // nobody looked in between
+			}
 			since = st.judged[i].at
 		}
 		if w.now.Sub(since) >= s.Again.Steady {
@@ -301,6 +319,10 @@ func (w *walker) judge(f *frame, s *runbook.Step, path string, st *stepState, ro
 	j.Final = !more
 	return j
 }
+
+// steadySlack is how much longer than two beats of a check may lie between two looks, for it to count as looked at all
+// the time: what a look itself takes.
+const steadySlack = 10 * time.Second
 
 func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ") }
 

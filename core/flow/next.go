@@ -16,12 +16,15 @@ type Plan struct {
 	Events []Event
 	// Begin lists the intents among Events to carry out once they are on disk.
 	Begin []Intent
-	// AskLeave names a change about whose targets the facts and the leave are wanted:
-	// append a LeaveGiven for it and plan again.
-	AskLeave *AskLeave
+	// AskLeave names changes about whose targets the facts and the leave are wanted: append what Given makes of each
+	// answer, and plan again.
+	AskLeave []AskLeave
+	// AskRest names attempts of which is to be found out whether they can still begin or run: append Rested for those
+	// that cannot, whenever that is seen.
+	AskRest []string
 	// WantLocks names what this run alone must hold before it goes on: append LocksTaken in the transaction
 	// that takes them, or LocksAwaited, and plan again.
-	WantLocks *WantLocks
+	WantLocks []WantLocks
 	// Cancel lists attempts that are to be ended now, because the run is.
 	Cancel []string
 	// Wake is when to look again at the latest; zero: only when something is appended.
@@ -35,21 +38,34 @@ type AskLeave struct {
 	Path    string
 	Targets []string
 	HasGate bool
-	// Look says that it is no change but a look that is one only by the runbook's word.
-	Look bool
+	// Look says that it is no change but a look that is one only by the runbook's word; Undo that it undoes what was
+	// changed, for which the service's stance does not count.
+	Look, Undo bool
 	// NeedsKey lists the targets that are reached by a way that wants a pinned host key.
 	NeedsKey []string
-	// Secrets lists the secrets that would be used.
+	// Secrets lists the secrets that would be used, by the change and by its undo.
 	Secrets []string
 	// Files lists the files of the store that would be sent.
 	Files []string
 }
 
-// WantLocks asks for locks. Shared ones exclude only those who want the key for themselves.
+// Given is the event that answers a question for leave.
+func (a AskLeave) Given(g LeaveGiven, at time.Time) Event {
+	g.Targets = a.Targets
+	return Event{At: at, Path: a.Path, Body: g}
+}
+
+// WantLocks asks for locks, all or none, for what happens at a place: the change there where Of is "", or the undo of
+// that on one target.
 type WantLocks struct {
-	Path   string
-	Keys   []string
-	Shared []string
+	Path string
+	Of   string
+	Keys []string
+}
+
+// Taken is the event that they were taken.
+func (w WantLocks) Taken(at time.Time) Event {
+	return Event{At: at, Path: w.Path, Body: LocksTaken{Keys: w.Keys, Of: w.Of}}
 }
 
 // Machine is a run: its log, read once, and what must happen next. It is not safe for concurrent use.
@@ -60,6 +76,15 @@ type Machine struct {
 
 // Open reads a log.
 func Open(book *runbook.Book, log []Event) (*Machine, error) {
+	m, err := openUnstored(book, log)
+	if err == nil {
+		clear(m.s.openLeaves)
+	}
+	return m, err
+}
+
+// openUnstored reads a log of which the end is not on disk yet.
+func openUnstored(book *runbook.Book, log []Event) (*Machine, error) {
 	s, err := Fold(book, log)
 	if err != nil {
 		return nil, err
@@ -93,8 +118,12 @@ func (m *Machine) Plan(now time.Time) (Plan, error) {
 		return Plan{Ended: true}, nil
 	}
 	w := &walker{s: m.s, now: now}
-	w.run(m.book)
-	w.giveBack()
+	if m.s.Begun.Rules < Rules {
+		w.handOverOlder(m.book)
+	} else {
+		w.run(m.book)
+		w.giveBack()
+	}
 	if w.err != nil {
 		return Plan{}, w.err
 	}
@@ -168,13 +197,12 @@ type walker struct {
 	now  time.Time
 	plan Plan
 	err  error
+	// anew says that what was undone may let something turn the run: it is walked from the first step again.
+	anew bool
 }
 
 // maxLooksLost bounds how often a look is taken again because its outcome was lost.
 const maxLooksLost = 20
-
-// olderRules reports whether the run was begun under rules that know no such events.
-func (w *walker) olderRules(before int) bool { return w.s.Begun.Rules < before }
 
 func (w *walker) emit(path string, b Body) {
 	e := Event{Seq: w.s.Last + 1, At: w.now, Path: path, Body: b}
@@ -197,11 +225,14 @@ func (w *walker) wake(at time.Time) {
 // run takes the whole as far as it goes now.
 func (w *walker) run(book *runbook.Book) {
 	f := &frame{book: book}
-	if w.s.ending == nil && w.s.cancel != nil {
+	if w.s.cancel != nil && (w.s.ending == nil || w.s.finallyCut() && w.s.ending.State != Cancelled) {
 		w.cancelled(f)
 	}
-	if w.s.ending == nil && w.s.cancel == nil {
-		w.steps(f)
+	for w.s.ending == nil && w.s.cancel == nil && w.s.Ended == nil {
+		w.anew = false
+		if w.steps(f); !w.anew {
+			break
+		}
 	}
 	if w.s.ending != nil && w.s.Ended == nil {
 		w.finish(f)
@@ -210,23 +241,7 @@ func (w *walker) run(book *runbook.Book) {
 
 // steps walks what the runbook says, until it blocks or the run is to end.
 func (w *walker) steps(f *frame) {
-	if after := f.book.Limits.GiveUpAfter; after > 0 {
-		until := w.s.BegunAt.Add(after)
-		if !w.now.Before(until) {
-			w.end(
-				f,
-				Ended{
-					State:   HandedOver,
-					To:      f.book.OnCall(),
-					Because: fmt.Sprintf("The runbook gives up after %s.", after),
-				},
-				"",
-			)
-			return
-		}
-		w.wake(until)
-	}
-	if w.outgrown(f) || w.awaitOthers(f) != goOn {
+	if w.givesUp(f) || w.outgrown(f) || w.awaitOthers(f) != goOn {
 		return
 	}
 	r := w.followAlert(f)
@@ -258,10 +273,27 @@ func (w *walker) steps(f *frame) {
 	}
 }
 
+// givesUp ends a run whose time is over. What is being undone is undone first.
+func (w *walker) givesUp(f *frame) bool {
+	after := f.book.Limits.GiveUpAfter
+	if after == 0 || w.s.undoes() {
+		return false
+	}
+	until := w.s.BegunAt.Add(after)
+	if w.now.Before(until) {
+		w.wake(until)
+		return false
+	}
+	w.end(f, Ended{
+		State: HandedOver, To: f.book.OnCall(), Because: fmt.Sprintf("The runbook gives up after %s.", after),
+	}, "")
+	return true
+}
+
 // fail lets a trouble travel outward from a step. It is written down once, so that it stays what it was.
 func (w *walker) fail(path string, t Troubled) result {
 	st := w.s.step(path)
-	if st.trouble == nil && !w.olderRules(2) {
+	if st.trouble == nil {
 		w.emit(path, t)
 	}
 	return trouble(&t, path)
@@ -290,11 +322,12 @@ func (w *walker) catch(f *frame, r result, b runbook.Branch, place, prefix strin
 		if scope == "" {
 			scope = f.block
 		}
-		if undone := w.undo(f, prefix+"on_error", scope); undone != goOn {
-			return undone
+		undone := w.undo(prefix+"on_error", within(scope))
+		if undone == blocked {
+			return blocked
 		}
-		because := t.Because + " " + w.saidTakenBack(prefix+"on_error")
-		return trouble(&Troubled{Because: because, Stop: t.Stop, To: t.To}, r.at)
+		// What is left makes it final; why it was undone stays why.
+		return trouble(&Troubled{Because: t.Because, Stop: t.Stop, To: t.To, Final: undone.failed()}, r.at)
 	}
 	g := *f
 	g.trouble, g.troubleAt = t, r.at
@@ -320,11 +353,11 @@ func (w *walker) branch(f *frame, b runbook.Branch, path, prefix, because string
 	case runbook.HandOverWord:
 		return w.fail(path, Troubled{Because: because, Final: true})
 	case runbook.UndoWord:
-		r := w.undo(f, path, f.block)
-		if r == goOn {
-			return w.fail(path, Troubled{Because: because + " " + w.saidTakenBack(path)})
+		r := w.undo(path, within(f.block))
+		if r == blocked {
+			return blocked
 		}
-		return r
+		return w.fail(path, Troubled{Because: because, Final: r.failed()})
 	}
 	return w.list(f, b.Steps, prefix)
 }
@@ -371,7 +404,7 @@ func (w *walker) stepInside(f *frame, s *runbook.Step, path string) result {
 	case runbook.Call:
 		return w.call(f, s, path, st)
 	case runbook.TakeBack:
-		return w.undo(f, path, placeSeenFrom(path, f.book.ByID(s.TakesBack)))
+		return w.undoStep(f, s, path, st)
 	case runbook.Tell, runbook.Note:
 		return w.say(f, s, path, st)
 	case runbook.Close:
@@ -429,9 +462,6 @@ func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
 
 // prose renders a text for people.
 func (w *walker) prose(f *frame, t *expr.Template, path string) (string, error) {
-	if w.olderRules(5) {
-		return t.Text(w.scope(f, path, ""))
-	}
 	return t.Prose(w.scope(f, path, ""))
 }
 
@@ -451,7 +481,7 @@ func (w *walker) say(f *frame, s *runbook.Step, path string, st *stepState) resu
 	return goOn
 }
 
-// attempt names an attempt for good: run, step, round, target, and which try.
-func (w *walker) attempt(path string, round roundKey, target string, try int) string {
-	return fmt.Sprintf("%s:%s:%d:%s:%d", w.s.Begun.Run, path, round, target, try+1)
+// attempt names an attempt for good: run, step, purpose, target, and which try.
+func (w *walker) attempt(path string, p Purpose, target string, try int) string {
+	return fmt.Sprintf("%s:%s:%s:%s:%d", w.s.Begun.Run, path, p, target, try+1)
 }

@@ -98,6 +98,18 @@ func placeSeenFrom(p string, s *runbook.Step) string {
 	return scope + strings.Join(want, ".")
 }
 
+// instance gives the place of the newest instance of a step that can be seen from a place, and what it began with; nil
+// where none was begun.
+func (w *walker) instance(from string, step *runbook.Step) (string, *StepBegun) {
+	list := w.s.instances[step]
+	for i := len(list) - 1; i >= 0; i-- {
+		if st := w.s.steps[list[i]]; st != nil && st.begun != nil && visible(from, list[i]) {
+			return list[i], st.begun
+		}
+	}
+	return "", nil
+}
+
 // eachOf splits the frame of an item into the place of its each and the item's number; "" for other frames.
 func eachOf(frame string) (string, int) {
 	i := strings.LastIndex(frame, ".do@")

@@ -331,10 +331,12 @@ type stagehand struct {
 	seed  int
 	crash func() bool
 	log   []Event
-	now   time.Time
-	did   map[string]int                             // by what, and the target
-	turn  time.Time                                  // when the alert turns
-	word  func(gate string, m *Machine) runbook.Word // what a gate is told; nil: yes
+	// stored counts what of it is on disk.
+	stored int
+	now    time.Time
+	did    map[string]int                             // by what, and the target
+	turn   time.Time                                  // when the alert turns
+	word   func(gate string, m *Machine) runbook.Word // what a gate is told; nil: yes
 	// reply is what a question is answered; "" for nothing. nil: the truth.
 	reply func(q QuestionRaised, m *Machine) string
 	tried map[string]int // by attempt
@@ -374,6 +376,7 @@ func (p *stagehand) play() {
 		require.NoError(p.t, err)
 		if !p.sure(m, "") && p.crash() {
 			// Before the commit all that was derived is lost: with the program, or because it could not be stored.
+			p.log = p.log[:p.stored]
 			if p.lost++; p.lost%2 == 0 {
 				m = nil
 			} else {
@@ -383,41 +386,38 @@ func (p *stagehand) play() {
 			continue
 		}
 		p.commit(plan.Events)
-		m.Stored()
+		if len(plan.AskLeave)+len(plan.WantLocks) == 0 {
+			p.store(m)
+		}
 		if plan.Ended {
 			return
 		}
 		if !p.sure(m, "") && p.crash() {
+			p.log = p.log[:p.stored]
 			m = nil // after the commit, before anything was begun
 			continue
 		}
 		switch open := m.s.OpenAttempts(); {
-		case plan.AskLeave != nil:
-			given := LeaveGiven{Verdict: leave.Gate}
-			for _, t := range plan.AskLeave.Targets {
-				given.Facts = append(given.Facts, task.Facts{Name: t})
+		case len(plan.AskLeave) > 0:
+			for _, ask := range plan.AskLeave {
+				given := LeaveGiven{Verdict: leave.Gate}
+				for _, t := range ask.Targets {
+					given.Facts = append(given.Facts, task.Facts{Name: t})
+				}
+				p.derive(m, ask.Given(given, p.now))
 			}
-			p.fact(m, Event{At: p.now, Path: plan.AskLeave.Path, Body: given})
-		case plan.WantLocks != nil && p.refused(plan.WantLocks.Path) < hashed(p.seed, plan.WantLocks.Path)%3:
-			p.fact(
-				m,
-				Event{
-					At:   p.now,
-					Path: plan.WantLocks.Path,
-					Body: LocksAwaited{Key: plan.WantLocks.all()[0], Holder: "r9"},
-				},
-			)
-		case plan.WantLocks != nil && p.recently(plan.WantLocks.Path) && plan.Wake.After(p.now):
+		case len(plan.WantLocks) > 0 && p.refused(plan.WantLocks[0].Path) < hashed(p.seed, plan.WantLocks[0].Path)%3:
+			want := plan.WantLocks[0]
+			p.fact(m, Event{At: p.now, Path: want.Path,
+				Body: LocksAwaited{Key: want.Keys[0], Of: want.Of, Holder: "r9"}})
+		case len(plan.WantLocks) > 0 && p.recently(plan.WantLocks[0].Path) && plan.Wake.After(p.now):
 			p.now = minTime(plan.Wake, p.now.Add(20*time.Second)) // it is granted late
-		case plan.WantLocks != nil:
-			p.fact(
-				m,
-				Event{
-					At:   p.now,
-					Path: plan.WantLocks.Path,
-					Body: LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)},
-				},
-			)
+		case len(plan.WantLocks) > 0:
+			for _, want := range plan.WantLocks {
+				p.derive(m, want.Taken(p.now))
+			}
+		case len(plan.AskRest) > 0 && !m.s.EffectOf(plan.AskRest[0]).Rests:
+			p.fact(m, Event{At: p.now, Path: m.s.PathOf(plan.AskRest[0]), Body: Rested{Attempt: plan.AskRest[0]}})
 		case len(open) > 0:
 			in := open[0]
 			o := p.carryOut(in)
@@ -436,19 +436,32 @@ func (p *stagehand) play() {
 	require.Fail(p.t, "it does not end")
 }
 
+// derive adds what is on disk only with what follows from it.
+func (p *stagehand) derive(m *Machine, e Event) {
+	e, err := m.Append(e)
+	require.NoError(p.t, err)
+	p.log = append(p.log, e)
+}
+
 func (p *stagehand) fact(m *Machine, e Event) {
 	e, err := m.Append(e)
 	require.NoError(p.t, err)
 	p.log = append(p.log, e)
+	p.store(m)
+}
+
+// store puts all that happened so far on disk.
+func (p *stagehand) store(m *Machine) {
 	m.Stored()
+	p.stored = len(p.log)
 }
 
 func (p *stagehand) carryOut(in Intent) Outcome {
-	if in.Change {
+	if in.Touches() {
 		p.tried[in.Attempt]++
 		require.Equal(p.t, 1, p.tried[in.Attempt], "attempt %s is begun twice", in.Attempt)
 	}
-	if in.Change {
+	if in.Touches() {
 		end := endOfA(p.seed, in)
 		if end.answer != DidNot {
 			p.did[in.Target+" "+in.Request.Words[0]]++
@@ -479,7 +492,7 @@ func (p *stagehand) person(m *Machine) bool {
 	slices.Sort(paths)
 	for _, path := range paths {
 		st := m.s.steps[path]
-		for _, g := range st.gates {
+		for _, g := range st.allGates() {
 			if g.open() {
 				word := runbook.Yes
 				if p.word != nil {
@@ -519,6 +532,9 @@ func (p *stagehand) person(m *Machine) bool {
 			} else if !slices.Contains(q.raised.Choices, choice) {
 				choice = DidNot
 			}
+			if e := m.s.EffectOf(q.raised.Attempt); e != nil && SaysNotBegun(choice) && !e.Rests {
+				p.fact(m, Event{At: p.now, Path: path, Body: Rested{Attempt: q.raised.Attempt}})
+			}
 			p.fact(
 				m,
 				Event{
@@ -532,8 +548,6 @@ func (p *stagehand) person(m *Machine) bool {
 	}
 	return false
 }
-
-func (w *WantLocks) all() []string { return append(slices.Clone(w.Keys), w.Shared...) }
 
 // sure reports whether a change other than the attempt that was carried out is under way that crashes spare before it
 // is begun: it would tell truly that it did not happen.
@@ -586,12 +600,9 @@ func story(book *runbook.Book, log []Event) map[string][]string {
 	for _, e := range log {
 		kind := e.Body.Kind()
 		switch b := e.Body.(type) {
-		case Intent, Outcome, Lost, LocksTaken, LocksAwaited, LocksGivenBack, LeaveGiven, AlertChanged:
+		case Intent, Outcome, Lost, LocksTaken, LocksAwaited, LocksGivenBack, LeaveGiven, AlertChanged,
+			Rested, Settled, Waits, Repeated, StillJudged:
 			continue
-		case StillJudged:
-			if step, _ := Find(book, e.Path); step.Happened != nil {
-				continue
-			}
 		case QuestionRaised:
 			if b.Attempt != "" {
 				continue
@@ -632,6 +643,7 @@ func TestCrashesChangeNothing(t *testing.T) {
 				tried: map[string]int{},
 			}
 			p.commit([]Event{begun})
+			p.stored = 1
 			p.play()
 			return p
 		}

@@ -107,17 +107,32 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 
 // part plays the part of leave, locks and people.
 func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error) (moved bool, err error) {
-	if a := plan.AskLeave; a != nil {
-		return true, add(Event{At: now, Path: a.Path, Body: p.Leave(*a)})
+	for _, a := range plan.AskLeave {
+		if err := add(a.Given(p.Leave(a), now)); err != nil {
+			return true, err
+		}
+		moved = true
 	}
-	if l := plan.WantLocks; l != nil {
-		return true, add(
-			Event{At: now, Path: l.Path, Body: LocksTaken{Keys: append(append([]string{}, l.Keys...), l.Shared...)}},
-		)
+	for _, l := range plan.WantLocks {
+		if err := add(l.Taken(now)); err != nil {
+			return true, err
+		}
+		moved = true
+	}
+	for _, id := range plan.AskRest {
+		if e := m.s.EffectOf(id); e != nil && !e.Rests {
+			if err := add(Event{At: now, Path: m.s.PathOf(id), Body: Rested{Attempt: id}}); err != nil {
+				return true, err
+			}
+			moved = true
+		}
+	}
+	if moved {
+		return true, nil
 	}
 	for _, path := range slices.Sorted(maps.Keys(m.s.waits)) {
 		st := m.s.steps[path]
-		for _, g := range st.gates {
+		for _, g := range st.allGates() {
 			if g.open() && p.Decide != nil {
 				if d := p.Decide(path, g.raised); d != nil {
 					return true, add(Event{At: now, Path: path, Body: *d})
@@ -127,6 +142,12 @@ func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error)
 		for _, q := range st.questions {
 			if q.open() && p.Answer != nil {
 				if a := p.Answer(path, q.raised); a != nil {
+					if e := m.s.EffectOf(q.raised.Attempt); e != nil && !e.Rests && SaysNotBegun(a.Choice) {
+						rests := Rested{Attempt: q.raised.Attempt}
+						if err := add(Event{At: now, Path: path, Body: rests}); err != nil {
+							return true, err
+						}
+					}
 					return true, add(Event{At: now, Path: path, Body: *a})
 				}
 			}

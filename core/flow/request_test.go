@@ -31,8 +31,8 @@ func firstLook(t *testing.T, way, value string) (*task.Request, string) {
 	require.NoError(t, err)
 	plan, err := m.Plan(now)
 	require.NoError(t, err)
-	if plan.AskLeave != nil {
-		_, err = m.Append(Event{At: now, Path: plan.AskLeave.Path, Body: LeaveGiven{Verdict: leave.Yes}})
+	if len(plan.AskLeave) > 0 {
+		_, err = m.Append(plan.AskLeave[0].Given(LeaveGiven{Verdict: leave.Yes}, now))
 		require.NoError(t, err)
 		plan, err = m.Plan(now)
 		require.NoError(t, err)
@@ -148,7 +148,7 @@ steps:
 	assert.Equal(t, Done, p.run().State)
 	var files []task.File
 	for _, in := range find[Intent](p) {
-		if in.Change {
+		if in.Touches() {
 			files = append(files, *in.Request.File)
 		}
 	}

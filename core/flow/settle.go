@@ -9,8 +9,21 @@ import (
 	"urgentis/core/runbook"
 )
 
-// questionTime is how long a question about an unknown outcome stands before it is handed over.
-const questionTime = time.Hour
+const (
+	// questionTime is how long a question about an unknown outcome stands before it is handed over.
+	questionTime = time.Hour
+	// restRetry is how often is found out whether what is unknown can still begin or run.
+	restRetry = 10 * time.Second
+	// restPatience is how long that is waited for before a person is asked.
+	restPatience = 30 * time.Second
+	// maxRepeats bounds how often a change that may be repeated is begun once more by itself, firstRepeat and
+	// lastRepeat how long after.
+	maxRepeats  = 20
+	firstRepeat = time.Second
+	lastRepeat  = time.Minute
+	// followAgain is how long after somebody let go of a job it is followed on.
+	followAgain = time.Second
+)
 
 func (o *Outcome) reason() string {
 	why := o.Error
@@ -23,105 +36,79 @@ func (o *Outcome) reason() string {
 	return why
 }
 
-// whatBecame finds out what became of a change: by the condition that the runbook names, or by asking a person.
-// goOn: it happened. again: a person wants it done again.
-func (w *walker) whatBecame(
-	f *frame,
-	s *runbook.Step,
-	path string,
-	st *stepState,
-	last *attempt,
-	what string,
-) (r result, again bool) {
-	t := last.intent.Target
-	id := last.intent.Attempt
-	if s.Happened != nil && last.intent.Undo == "" {
-		holds, known, r := w.judgeHappened(f, s, path, st, t, id)
-		if r != goOn {
-			return r, false
-		}
-		if known && holds {
-			return goOn, false
-		}
-		if known {
-			return w.fail(
-				path,
-				Troubled{
-					Because: fmt.Sprintf(
-						"The %s %q did not happen on %s: %s does not hold.",
-						what,
-						s.Title,
-						here(t),
-						s.Happened.Source,
-					),
-				},
-			), false
+// settle finds out what became of a change, or of an undo, that nobody saw the end of: by the condition that the
+// runbook names, by repeating what may be repeated once it is at rest, or by asking a person. goOn: it is known now, or
+// nobody could say.
+func (w *walker) settle(f *frame, book *runbook.Book, s *runbook.Step, t *Touch, undo bool) result {
+	e := &t.Change
+	if undo {
+		e = &t.Undo
+	}
+	if !e.Open() {
+		return goOn
+	}
+	if !undo && (s.Happened != nil || s.Repeatable) && !e.Rests {
+		w.plan.AskRest = append(w.plan.AskRest, e.Newest())
+		w.wake(w.now.Add(restRetry))
+	}
+	if !undo && s.Happened != nil {
+		if r := w.judgeHappened(f, s, t, e); r != goOn || !e.Open() {
+			return r
 		}
 	}
-	q := st.questions[questionOf(id)]
+	if !undo && s.Repeatable && e.Rests && e.Repeats < maxRepeats {
+		return w.repeat(t, e)
+	}
+	if since := w.s.attempts[e.Newest()].overAt.Add(restPatience); !undo && (s.Happened != nil || s.Repeatable) &&
+		!e.Rests && w.now.Before(since) {
+		return blocked // it may settle by itself
+	}
+	if w.asked(book, s, t, undo, true) {
+		return goOn
+	}
+	return blocked
+}
+
+// repeat begins a change at rest once more, after a pause that doubles.
+func (w *walker) repeat(t *Touch, e *Effect) result {
+	st := w.s.step(t.Place)
+	if p := st.pause; p == nil || p.on != OnRepeat {
+		after := min(lastRepeat, firstRepeat<<min(e.Repeats, 6))
+		w.emit(t.Place, Waits{On: OnRepeat, Until: w.now.Add(after)})
+	}
+	if !w.over(st.pause) {
+		return blocked
+	}
+	w.emit(t.Place, Repeated{Target: t.Target})
+	return goOn
+}
+
+// asked asks a person what became of a change or an undo. It reports whether that is over: it was answered, or nobody
+// did in time.
+func (w *walker) asked(book *runbook.Book, s *runbook.Step, t *Touch, undo, again bool) bool {
+	e, what := &t.Change, "change"
+	if undo {
+		e, what = &t.Undo, "undo of the change"
+	}
+	last := w.s.attempts[e.Newest()]
+	q := w.s.step(last.path).questions[questionOf(e.Newest())]
 	if q == nil {
-		w.askWhatBecame(f, s, path, last, what, w.choicesOf(true))
-		return blocked, false
+		w.askWhatBecame(book, s, t, last, what, again)
+		return false
 	}
 	if q.open() {
 		if w.now.Before(q.raised.Until) {
 			w.wake(q.raised.Until)
-			return blocked, false
+			return false
 		}
-		w.emit(path, QuestionExpired{Question: q.raised.Question})
+		w.emit(last.path, QuestionExpired{Question: q.raised.Question})
 	}
-	// A take_back that did not succeed goes to a person, however it failed.
-	takingBack := last.intent.Undo != "" && verbAt(w.s.book, path) == runbook.TakeBack
-	switch {
-	case q.answered == nil:
-		return w.fail(
-			path,
-			Troubled{
-				Final:   true,
-				Because: fmt.Sprintf("Nobody could say what became of the %s %q on %s.", what, s.Title, here(t)),
-			},
-		), false
-	case q.answered.Choice == Happened:
-		return goOn, false
-	case q.answered.Choice == DoItAgain:
-		return blocked, true
-	case q.answered.Choice == InPart:
-		return w.fail(
-			path,
-			Troubled{
-				Final: takingBack,
-				Because: fmt.Sprintf(
-					"The %s %q happened in part on %s, says %s.",
-					what,
-					s.Title,
-					here(t),
-					q.answered.By,
-				),
-			},
-		), false
-	}
-	return w.fail(
-		path,
-		Troubled{
-			Final:   takingBack,
-			Because: fmt.Sprintf("The %s %q did not happen on %s, says %s.", what, s.Title, here(t), q.answered.By),
-		},
-	), false
+	return true
 }
 
-// choicesOf gives the answers to the question what became of a change.
-func (w *walker) choicesOf(again bool) []string {
-	out := []string{Happened, DidNot}
-	if !w.olderRules(4) {
-		out = []string{Happened, InPart, DidNot}
-	}
-	if again {
-		out = append(out, DoItAgain)
-	}
-	return out
-}
-
-func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *attempt, what string, choices []string) {
+func (w *walker) askWhatBecame(
+	book *runbook.Book, s *runbook.Step, t *Touch, last *attempt, what string, again bool,
+) {
 	why, by := "nobody saw its end", ""
 	switch {
 	case last.lost != nil && last.lost.Because != "":
@@ -129,54 +116,57 @@ func (w *walker) askWhatBecame(f *frame, s *runbook.Step, path string, last *att
 	case last.outcome != nil && last.outcome.Error != "":
 		why = last.outcome.Error
 	}
+	choices := []string{Happened, InPart, DidNot}
+	if again {
+		choices = append(choices, DoItAgain)
+	}
 	until := w.now.Add(questionTime).Truncate(time.Second)
-	w.emit(path, QuestionRaised{
+	w.emit(last.path, QuestionRaised{
 		Question: questionOf(last.intent.Attempt), Attempt: last.intent.Attempt, Until: until, By: by,
 		Text: fmt.Sprintf(
 			"The %s %q was begun on %s and its outcome is unknown (%s). What became of it?",
 			what,
 			s.Title,
-			here(last.intent.Target),
+			here(t.Target),
 			why,
 		),
-		Choices: choices, Ask: f.book.OnCall(),
+		Choices: choices, Ask: book.OnCall(),
 	})
 	w.wake(until)
 }
 
-// judgeHappened takes the readings of the settling condition anew and judges it. known is false where it is unsure.
-func (w *walker) judgeHappened(
-	f *frame,
-	s *runbook.Step,
-	path string,
-	st *stepState,
-	target, attempt string,
-) (holds, known bool, r result) {
-	key := attempt + "/" + target
-	if j := st.still[key]; j != nil {
-		return j.Result == Passes, j.Result != Unsure, goOn
+// judgeHappened takes the readings of the settling condition anew and judges it: once as soon as the change is unknown,
+// when only that it holds counts, and once more when it is at rest.
+func (w *walker) judgeHappened(f *frame, s *runbook.Step, t *Touch, e *Effect) result {
+	st, lap := w.s.step(t.Place), 2*int(w.s.attempts[e.Newest()].seq)
+	if e.Rests {
+		lap++
 	}
-	n := len(w.s.order) // far enough apart for each try
-	for i, a := range w.s.order {
-		if a.intent.Attempt == attempt {
-			n = i
-		}
+	key := settledKey{e.Newest(), e.Rests}
+	if st.settled[key] {
+		return goOn
 	}
 	for i, look := range w.looksOf(f, s.Happened.Refers("readings")) {
-		place := placeSeenFrom(path, look)
-		begun := w.s.step(place).begun
+		place, begun := w.instance(t.Place, look)
 		if begun == nil {
-			return false, false, goOn
+			return goOn
 		}
-		over, r := w.round(f, path, settleRound(n, i), look, place, asked(f, begun))
+		p := Purpose{For: ForSettle, Lap: lap, Look: i}
+		over, r := w.round(f, t.Place, p, look, place, asked(f, begun))
 		if r != goOn {
-			return false, false, r
+			return r
 		}
 		if !over {
-			return false, false, blocked
+			return blocked
 		}
 	}
-	j := w.judgeOn(f, s.Happened, path, attempt, target)
-	w.emit(path, j)
-	return j.Result == Passes, j.Result != Unsure, goOn
+	holds, values, err := s.Happened.Explain(w.scope(f, t.Place, t.Target))
+	b := Settled{
+		Attempt: e.Newest(), Target: t.Target, Result: judged(holds, err), Expr: s.Happened.Source, Values: values,
+	}
+	if err != nil {
+		b.Unsure = unsure(err)
+	}
+	w.emit(t.Place, b)
+	return goOn
 }

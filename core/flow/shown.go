@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"slices"
 	"time"
 
 	"urgentis/core/leave"
@@ -30,10 +31,10 @@ func (s *State) Attempt(id string) (in Intent, path string, over, ok bool) {
 	return a.intent, a.path, a.over(), true
 }
 
-// Change reports whether an attempt is one of a change whose outcome the log does not hold.
-func (s *State) Change(id string) bool {
+// Unreported reports whether an attempt is one of a change of which no outcome was ever reported.
+func (s *State) Unreported(id string) bool {
 	a := s.attempts[id]
-	return a != nil && a.intent.Change && a.outcome == nil && a.late == nil
+	return a != nil && a.intent.Touches() && a.outcome == nil && a.late == nil
 }
 
 // Late is what was reported of a change after it was given up; nil where nothing was.
@@ -67,7 +68,7 @@ func (s *State) PathOf(id string) string {
 // without one.
 func (s *State) OpenGate(id string) (*GateRaised, string, []string) {
 	for path := range s.waits {
-		for _, g := range s.steps[path].gates {
+		for _, g := range s.steps[path].allGates() {
 			if g.raised.Gate == id && g.open() && s.Ended == nil && s.ending == nil {
 				var by []string
 				for _, a := range g.approvals {
@@ -98,29 +99,48 @@ func (s *State) waiting(path string) {
 	on := ""
 	switch {
 	case st == nil:
-	case len(st.gates) > 0 && st.gates[len(st.gates)-1].open():
+	case slices.ContainsFunc(st.allGates(), (*gateState).open):
 		on = OnApproval
 	case st.asked():
 		on = OnAnswer
-	case len(st.leaves) > 0 && st.leaves[len(st.leaves)-1].Halted && s.resumed < st.leaveSeq:
+	case s.pausedOn(path, OnHalt):
 		on = OnHalt
-	case st.awaited != nil && path == "":
+	case len(st.awaits) > 0 && verbAt(s.book, path) != runbook.Change:
 		on = OnTurn
-	case st.awaited != nil:
+	case len(st.awaits) > 0:
 		on = OnLock
 	case len(st.judged) > 0 && !st.judged[len(st.judged)-1].Final && !st.done:
 		on = OnTime
-	case len(st.gates) > 0 && st.gates[len(st.gates)-1].enough() && len(st.rounds) == 0 && !st.changed &&
-		!st.gates[len(st.gates)-1].startAt().IsZero():
+	case s.pausedOn(path, ""):
 		on = OnTime
 	case st.begun != nil && !st.done && verbAt(s.book, path) == runbook.Wait:
 		on = OnTime
 	}
-	if on == "" || st.trouble != nil {
+	if on == OnTime && st.trouble != nil {
+		on = "" // it is over; what was changed may still be undone there
+	}
+	if on == "" {
 		drop(s, s.waits, path)
 		return
 	}
 	put(s, s.waits, path, on)
+}
+
+// allGates are the gates of a change and of its undo.
+func (st *stepState) allGates() []*gateState { return slices.Concat(st.gates, st.undoGates) }
+
+// pausedOn reports whether a change at a place, or the undo of one, waits for something; "" for anything.
+func (s *State) pausedOn(path, on string) bool {
+	is := func(p *pause) bool { return p != nil && !p.until.IsZero() && (p.on == on || on == "") }
+	if is(s.steps[path].pause) {
+		return true
+	}
+	for _, t := range s.steps[path].touches {
+		if is(t.Undo.pause) {
+			return true
+		}
+	}
+	return false
 }
 
 func (st *stepState) asked() bool {
@@ -152,9 +172,20 @@ func (s *State) WaitsOn() string {
 // Awaited tells which run holds what this one waits for; "" for none.
 func (s *State) Awaited() LocksAwaited {
 	for path, on := range s.waits {
-		if on == OnTurn || on == OnLock {
-			return *s.steps[path].awaited
+		if on != OnTurn && on != OnLock {
+			continue
 		}
+		for _, x := range s.steps[path].awaits {
+			return x.LocksAwaited
+		}
+	}
+	return LocksAwaited{}
+}
+
+// Waits tells what a place waits for that another run holds, for what a lock is of.
+func (s *State) Waits(path, of string) LocksAwaited {
+	if st := s.steps[path]; st != nil && st.awaits[of] != nil {
+		return st.awaits[of].LocksAwaited
 	}
 	return LocksAwaited{}
 }
@@ -166,6 +197,7 @@ type approval struct {
 	id       string // of the gate or the question
 	by       string
 	until    time.Time
+	within   time.Duration
 }
 
 // Sealed lists the marks of the sealed readings that were taken.
@@ -177,10 +209,23 @@ func (s *State) Book() *runbook.Book { return s.book }
 // Cancelled reports whether the run is to be cancelled.
 func (s *State) Cancelled() bool { return s.cancel != nil }
 
+// MayAskUndo reports whether a run that is being cancelled can still be told to undo what it changed.
+func (s *State) MayAskUndo() bool { return s.cancel != nil && !s.cancel.Undo && s.ending == nil }
+
+// SettledQuestion gives the question what became of an attempt, where it was found out otherwise.
+func (s *State) SettledQuestion(attempt string) (id string, is bool) {
+	a := s.attempts[attempt]
+	if a == nil {
+		return "", false
+	}
+	q := s.step(a.path).questions[questionOf(attempt)]
+	return questionOf(attempt), q != nil && q.settled
+}
+
 // Raised reports whether the run ever asked anybody.
 func (s *State) Raised() bool {
 	for _, st := range s.steps {
-		if len(st.gates)+len(st.questions) > 0 {
+		if len(st.gates)+len(st.undoGates)+len(st.questions) > 0 {
 			return true
 		}
 	}

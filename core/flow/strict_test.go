@@ -186,8 +186,7 @@ func TestALookByTheRunbooksWordAsksWhereRunbooksOnlySuggest(t *testing.T) {
 }
 
 func TestLocksAreGivenBackWhileAPersonIsAsked(t *testing.T) {
-	const src = `on_error: undo
-steps:
+	const src = `steps:
   - change: First
     id: first
     where: {name: g1}
@@ -206,7 +205,9 @@ steps:
     undo: {run: [tool, back]}
   - ask: And now?
     id: now
-    choices: {proceed: go on, other: go on}
+    choices:
+      proceed: {steps: [{note: On, text: goes on}]}
+      more: {steps: [{change: Once more, where: {name: g1}, run: [tool, one]}]}
   - change: Last
     where: {name: g3}
     run: [tool, three]
@@ -214,17 +215,17 @@ steps:
     because: it works
 `
 	for _, c := range []struct {
+		before string
 		choice string
-		bad    map[string]string
 		freed  []string
 		taken  int // times that g1 was locked
-	}{{"proceed", nil, []string{"target:g1"}, 1}, {"proceed", map[string]string{"g3 tool": badEnd},
-		[]string{"target:g1"}, 2}} {
-		p := play(t, src)
+	}{
+		{"", "proceed", []string{"host:127.0.10.1"}, 1},
+		{"on_error: undo\n", "proceed", nil, 1}, // what may undo it is not past
+		{"", "more", []string{"host:127.0.10.1"}, 2},
+	} {
+		p := play(t, c.before+src)
 		p.says = func(Intent) string { return `{"n": 1}` }
-		for k, v := range c.bad {
-			p.bad[k] = v
-		}
 		p.asks = func(q QuestionRaised) *QuestionAnswered {
 			return &QuestionAnswered{Question: q.Question, Choice: c.choice, By: "mara"}
 		}
@@ -236,7 +237,7 @@ steps:
 			case LocksGivenBack:
 				freed = append(freed, b.Keys...)
 			case LocksTaken:
-				if slices.Contains(b.Keys, "target:g1") {
+				if slices.Contains(b.Keys, "host:127.0.10.1") {
 					taken++
 				}
 			}

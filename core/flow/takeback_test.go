@@ -63,7 +63,7 @@ func played(t *testing.T, text string, fails bool) (did []string, log []flow.Eve
 		Do: func(path string, in flow.Intent, now time.Time) flow.Outcome {
 			exit := 0
 			o := flow.Outcome{Attempt: in.Attempt, State: flow.OK, Exit: &exit}
-			if !in.Change {
+			if !in.Touches() {
 				used := "180"
 				if now.Sub(begin) > 3*time.Hour {
 					used = "20"
@@ -74,7 +74,7 @@ func played(t *testing.T, text string, fails bool) (did []string, log []flow.Eve
 				}})
 				return o
 			}
-			if fails && in.Undo != "" {
+			if fails && in.Undoes() {
 				exit = 1
 				o.State = flow.Failed
 			}
@@ -106,7 +106,7 @@ func TestASettingForAWhileIsTakenBack(t *testing.T) {
 	_, log = played(t, forANight, true)
 	end = log[len(log)-1].Body.(flow.Ended)
 	assert.Equal(t, flow.HandedOver, end.State)
-	assert.Contains(t, end.Because, `Not taken back: "Let more in" on t2`)
+	assert.Contains(t, end.Because, `"Let more in" on t1, t2: may be undone in part`)
 }
 
 // Whatever of it is cut off, and read again, goes on to the same.

@@ -110,7 +110,9 @@ func (p *theatre) run() Ended {
 		before := slices.Clone(p.log)
 		plan, err := p.m.Plan(p.now)
 		require.NoError(p.t, err)
-		anew, err := Next(p.m.book, before, p.now)
+		again, err := openUnstored(p.m.book, before)
+		require.NoError(p.t, err)
+		anew, err := again.Plan(p.now)
 		require.NoError(p.t, err)
 		require.Equal(
 			p.t,
@@ -126,20 +128,31 @@ func (p *theatre) run() Ended {
 		open := p.m.s.OpenAttempts()
 		p.most = max(p.most, len(open))
 		switch {
-		case plan.AskLeave != nil:
-			given := LeaveGiven{Verdict: leave.Gate, Reasons: []string{"ask"}}
-			if plan.AskLeave.Look && !p.suggests {
-				given.Verdict = leave.Yes
+		case len(plan.AskLeave) > 0:
+			for _, ask := range plan.AskLeave {
+				given := LeaveGiven{Verdict: leave.Gate, Reasons: []string{"ask"}}
+				if ask.Look && !p.suggests || ask.Undo {
+					given.Verdict = leave.Yes
+				}
+				for _, t := range ask.Targets {
+					given.Facts = append(given.Facts, task.Facts{Name: t, HostKey: "k"})
+				}
+				e := ask.Given(given, p.now)
+				p.add(e.Path, e.Body)
 			}
-			for _, t := range plan.AskLeave.Targets {
-				given.Facts = append(given.Facts, task.Facts{Name: t, HostKey: "k"})
-			}
-			p.add(plan.AskLeave.Path, given)
-		case plan.WantLocks != nil && p.held != "":
-			p.add(plan.WantLocks.Path, LocksAwaited{Key: plan.WantLocks.Keys[0], Holder: p.held})
+		case len(plan.WantLocks) > 0 && p.held != "":
+			want := plan.WantLocks[0]
+			p.add(want.Path, LocksAwaited{Key: want.Keys[0], Of: want.Of, Holder: p.held})
 			p.held = ""
-		case plan.WantLocks != nil:
-			p.add(plan.WantLocks.Path, LocksTaken{Keys: append(plan.WantLocks.Keys, plan.WantLocks.Shared...)})
+		case len(plan.WantLocks) > 0:
+			for _, want := range plan.WantLocks {
+				e := want.Taken(p.now)
+				p.add(e.Path, e.Body)
+			}
+		case len(plan.AskRest) > 0:
+			for _, id := range plan.AskRest {
+				p.add(p.m.s.PathOf(id), Rested{Attempt: id})
+			}
 		case len(open) > 0:
 			p.add(p.m.s.PathOf(open[0].Attempt), p.do(open[0]))
 		case p.person():
@@ -202,7 +215,7 @@ func (p *theatre) do(in Intent) Outcome {
 		}
 		return o
 	}
-	if in.Change {
+	if in.Touches() {
 		p.done = append(p.done, in.Target+" "+strings.Join(in.Request.Words, " "))
 		return o
 	}
@@ -228,7 +241,7 @@ func (p *theatre) do(in Intent) Outcome {
 func (p *theatre) person() bool {
 	for path := range p.m.s.waits {
 		st := p.m.s.steps[path]
-		for _, g := range st.gates {
+		for _, g := range st.allGates() {
 			if !g.open() {
 				continue
 			}
@@ -242,6 +255,9 @@ func (p *theatre) person() bool {
 				continue
 			}
 			if a := p.asks(q.raised); a != nil {
+				if SaysNotBegun(a.Choice) && p.m.s.EffectOf(q.raised.Attempt) != nil {
+					p.add(path, Rested{Attempt: q.raised.Attempt})
+				}
 				p.add(path, *a)
 				return true
 			}
@@ -272,3 +288,30 @@ const closing = `
   - close: repaired
     because: done
 `
+
+// planNow plans on a log whose end is not on disk yet.
+func planNow(book *runbook.Book, log []Event, now time.Time) (Plan, error) {
+	m, err := openUnstored(book, log)
+	if err != nil {
+		return Plan{}, err
+	}
+	return m.Plan(now)
+}
+
+// grant gives all that a plan asks for: leave with one verdict, and locks.
+func (p *theatre) grant(plan Plan, v leave.Verdict) (granted bool) {
+	for _, ask := range plan.AskLeave {
+		given := LeaveGiven{Verdict: v}
+		for _, t := range ask.Targets {
+			given.Facts = append(given.Facts, task.Facts{Name: t})
+		}
+		e := ask.Given(given, p.now)
+		p.add(e.Path, e.Body)
+		granted = true
+	}
+	for _, want := range plan.WantLocks {
+		p.add(want.Path, want.Taken(p.now).Body)
+		granted = true
+	}
+	return granted
+}

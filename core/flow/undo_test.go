@@ -49,8 +49,8 @@ func TestWhatFailedHalfWayIsTakenBack(t *testing.T) {
 		},
 		p.done,
 	)
-	assert.Contains(t, end.Because, `it ended with 3. Taken back: "Step the clock" on g3, g2, g1; "Drain it" on g1.`)
-	assert.NotContains(t, end.Because, "Not taken back")
+	assert.Contains(t, end.Because, `it ended with 3. "Drain it" on g1: undone. "Step the clock" on g1, g2, g3: undone.`)
+	assert.NotContains(t, end.Because, "not undone")
 }
 
 func TestWhatWasNotBegunIsNotTakenBack(t *testing.T) {
@@ -58,7 +58,7 @@ func TestWhatWasNotBegunIsNotTakenBack(t *testing.T) {
 	p.bad["g3 step"] = Failed
 	end := p.run()
 	assert.NotContains(t, p.done, "g3 unstep")
-	assert.Contains(t, end.Because, `Taken back: "Step the clock" on g2, g1; "Drain it" on g1.`)
+	assert.Contains(t, end.Because, `"Drain it" on g1: undone. "Step the clock" on g1, g2: undone. "Step the clock" on g3: not begun, it went wrong.`)
 }
 
 func TestAnUndoOnlyForWhatWasDone(t *testing.T) {
@@ -73,7 +73,7 @@ func TestAnUndoOnlyForWhatWasDone(t *testing.T) {
 	assert.Contains(
 		t,
 		end.Because,
-		`Not taken back: "Step the clock" on g3 (it failed, and its undo is only for what was done).`,
+		`"Step the clock" on g3: failed after it had begun, it ended with 3; not undone, its undo is only for what was done whole.`,
 	)
 }
 
@@ -82,7 +82,7 @@ func TestNothingToTakeBackIsSaid(t *testing.T) {
 	p.bad["g1 drain"] = Failed
 	end := p.run()
 	assert.Empty(t, p.done)
-	assert.Contains(t, end.Because, "Nothing had been changed, so there was nothing to take back.")
+	assert.Contains(t, end.Because, `"Drain it" on g1: not begun, it went wrong.`)
 }
 
 func TestAFailedUndoTellsWhatIsLeft(t *testing.T) {
@@ -92,7 +92,7 @@ func TestAFailedUndoTellsWhatIsLeft(t *testing.T) {
 	assert.Contains(
 		t,
 		end.Because,
-		`Taken back: "Step the clock" on g3. Not taken back: "Step the clock" on g2, g1; "Drain it" on g1.`,
+		`"Drain it" on g1: undone. "Step the clock" on g1, g3: undone. "Step the clock" on g2: may be undone in part`,
 	)
 }
 
@@ -118,10 +118,10 @@ func TestACancelAsksAboutTheUnknownFirst(t *testing.T) {
 		undone bool
 		says   string
 	}{
-		{Happened, true, `Taken back: "Step the clock" on g3, g2, g1; "Drain it" on g1.`},
-		{InPart, true, `Taken back: "Step the clock" on g3, g2, g1; "Drain it" on g1.`},
-		{DidNot, false, `Taken back: "Step the clock" on g2, g1; "Drain it" on g1.`},
-		{"", false, `Not taken back: "Step the clock" on g3 (nobody could say what became of it). The outcome of 1 change(s) is unknown`},
+		{Happened, true, `"Drain it" on g1: undone. "Step the clock" on g1, g2, g3: undone.`},
+		{InPart, true, `"Drain it" on g1: undone. "Step the clock" on g1, g2, g3: undone.`},
+		{DidNot, false, `"Drain it" on g1: undone. "Step the clock" on g1, g2: undone. "Step the clock" on g3: not begun, says mara.`},
+		{"", false, `"Step the clock" on g3: outcome unknown, nobody could say; not undone, nobody could say what became of it.`},
 	} {
 		p := play(t, strings.Replace(withUndo(""), "on_error: undo", "", 1))
 		p.cancelAt, p.bad["g3 step"] = "g3 step", Unknown
@@ -171,18 +171,18 @@ func TestADecisionAgainstALaterChangeTellsOfTheEarlier(t *testing.T) {
 		takeBack bool
 	}{
 		"refused": {"",
-			`mara refused the change "Park it". Changed before that: "Drain it" on g2. Taken back: "Drain it" on g2.`, "m-7", refuse, true},
+			`mara refused the change "Park it". "Drain it" on g2: undone.`, "m-7", refuse, true},
 		"refused, provided": {", refused: hand_over",
-			`mara refused the change "Park it". Changed before that: "Drain it" on g2.`, "m-7", refuse, false},
+			`mara refused the change "Park it". "Drain it" on g2: done.`, "m-7", refuse, false},
 		"unanswered": {
-			"", `Nobody answered the gate before "Park it" in time. Changed before that: "Drain it" on g2. Taken back:`, "m-7", func(g GateRaised) *GateDecided {
+			"", `Nobody answered the gate before "Park it" in time. "Drain it" on g2: undone.`, "m-7", func(g GateRaised) *GateDecided {
 				if strings.HasSuffix(g.Gate, ":3:1") {
 					return nil
 				}
 				return &GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
 			}, true},
 		"no longer wanted": {"",
-			`no longer holds on g1. Changed before that: "Drain it" on g2. Taken back: "Drain it" on g2.`, "", nil,
+			`no longer holds on g1. "Drain it" on g2: undone.`, "", nil,
 			true},
 	} {
 		p := play(t, strings.Replace(inABlock, "%s", c.gate, 1))

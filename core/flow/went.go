@@ -2,7 +2,6 @@ package flow
 
 import (
 	"slices"
-	"time"
 
 	"urgentis/core/incident"
 	"urgentis/core/runbook"
@@ -11,7 +10,6 @@ import (
 // Went tells how each change of a run went, as it stands now; and each block of changes behind one gate, as its worst
 // change did. What was not begun is not among them.
 func (s *State) Went() []incident.Went {
-	w := &walker{s: s}
 	out := []incident.Went{}
 	targets := map[string]map[string]bool{}
 	add := func(step *runbook.Step, book *runbook.Book, target string, fate incident.Fate) {
@@ -29,19 +27,15 @@ func (s *State) Went() []incident.Went {
 		targets[x.Runbook+"/"+x.Step][target] = true
 		out[i].Targets = len(targets[x.Runbook+"/"+x.Step])
 	}
-	for _, a := range s.order {
-		if !a.intent.Change || a.intent.Undo != "" {
+	for _, t := range s.Touches() {
+		step, book := Find(s.book, t.Place)
+		if step == nil || t.Change.MayBegin() {
 			continue
 		}
-		step, book := Find(s.book, a.path)
-		if step == nil {
-			continue
-		}
-		fate := w.wentOf(a, step)
-		add(step, book, a.intent.Target, fate)
+		add(step, book, t.Target, t.went())
 		for _, around := range book.All() {
 			if around != step && around.Gate != nil && inside(step.Path, around.Path) {
-				add(around, book, a.intent.Target, fate)
+				add(around, book, t.Target, t.went())
 			}
 		}
 	}
@@ -61,42 +55,19 @@ func StepKey(root, book *runbook.Book, s *runbook.Step) (name, step string) {
 	return book.Name, step
 }
 
-// wentOf is how one attempt of a change went.
-func (w *walker) wentOf(a *attempt, step *runbook.Step) incident.Fate {
-	if a.undone {
+// went is how a touch went.
+func (t *Touch) went() incident.Fate {
+	switch {
+	case t.Undo.Fate == WasDone:
 		return incident.TakenBack
-	}
-	switch w.fateOf(a) {
-	case untouched, inPart:
+	case t.Unsaid():
+		return incident.Unknown
+	case t.Change.Fate != WasDone:
 		return incident.Failed
-	case done:
-		return w.judgedOf(a, step)
+	case t.Proof == Passes:
+		return incident.Proven
+	case t.Proof == Fails:
+		return incident.NotHelped
 	}
-	return incident.Unknown
-}
-
-// judgedOf is what the newest check found that proves a change, as it is seen from there.
-func (w *walker) judgedOf(a *attempt, step *runbook.Step) incident.Fate {
-	out, newest := incident.Done, time.Time{}
-	for path, st := range w.s.steps {
-		check, _ := Find(w.s.book, path)
-		if check == nil || check.Proves == "" || check.Proves != step.ID || scopeOf(path) != scopeOf(a.path) ||
-			len(st.judged) == 0 || frameOf(path) != frameOf(a.path) && !inside(a.path, frameOf(path)) {
-			continue
-		}
-		last := st.judged[len(st.judged)-1]
-		if !last.Final || last.at.Before(newest) {
-			continue
-		}
-		newest = last.at
-		switch last.Result {
-		case Passes:
-			out = incident.Proven
-		case Fails:
-			out = incident.NotHelped
-		default:
-			out = incident.Done
-		}
-	}
-	return out
+	return incident.Done
 }

@@ -44,14 +44,18 @@ const (
 
 	ChangeCleared Kind = "change.cleared" // it may begin without a gate of its own
 	ChangeStill   Kind = "change.still"
-	ChangeBegun   Kind = "change.begun"
-	ChangeEnded   Kind = "change.ended"
-	JobFollowed   Kind = "job.followed" // a job elsewhere, and what it is known by
-	AttemptLost   Kind = "attempt.lost"
-	UndoPlanned   Kind = "undo.planned"
-	UndoBegun     Kind = "undo.begun"
-	UndoDone      Kind = "undo.done"
-	UndoEnded     Kind = "undo.ended"
+	// ChangeSettled is what a look says of a change of which nobody saw the end, ChangeRepeated that it is begun anew.
+	ChangeSettled  Kind = "change.settled"
+	ChangeRepeated Kind = "change.repeated"
+	ChangeBegun    Kind = "change.begun"
+	ChangeEnded    Kind = "change.ended"
+	JobFollowed    Kind = "job.followed" // a job elsewhere, and what it is known by
+	AttemptLost    Kind = "attempt.lost"
+	UndoPlanned    Kind = "undo.planned"
+	UndoBegun      Kind = "undo.begun"
+	UndoDone       Kind = "undo.done"
+	UndoEnded      Kind = "undo.ended"
+	UndoLeft       Kind = "undo.left" // what was to be undone stays
 
 	StepSkipped   Kind = "step.skipped"
 	StepTroubled  Kind = "step.troubled"
@@ -138,6 +142,8 @@ var Kinds = []About{
 
 	{Kind: ChangeCleared, Word: "allowed"},
 	{Kind: ChangeStill, Word: "still?"},
+	{Kind: ChangeSettled, Word: "settled"},
+	{Kind: ChangeRepeated, Word: "again"},
 	{Kind: ChangeBegun, Word: "change", Drawn: true},
 	{Kind: ChangeEnded, Word: "change", Drawn: true},
 	{Kind: JobFollowed, Word: "job"},
@@ -146,6 +152,7 @@ var Kinds = []About{
 	{Kind: UndoBegun, Word: "undo"},
 	{Kind: UndoDone, Word: "undo"},
 	{Kind: UndoEnded, Word: "undo"},
+	{Kind: UndoLeft, Word: "not undone", Drawn: true},
 
 	{Kind: StepSkipped, Word: "skipped"},
 	{Kind: StepTroubled, Word: "trouble"},

@@ -37,6 +37,7 @@ type Question struct {
 	Stance  Stance
 	HasGate bool // the runbook itself wants a gate
 	Look    bool // it is a look, if only by the runbook's word
+	Undo    bool // it undoes what was changed: the stance does not count
 	Halted  bool // all changes of the installation are stopped
 	// Unpinned lists targets whose host key is not known.
 	Unpinned []string
@@ -81,10 +82,12 @@ func Decide(q Question) Answer {
 	for _, n := range q.NoFile {
 		add(No, "there is no file %s in the store", n)
 	}
-	switch q.Stance {
-	case Suggest:
+	switch {
+	case q.Undo:
+		add(Yes, "it undoes what was changed")
+	case q.Stance == Suggest:
 		add(No, "the service's stance is suggest: runbooks only propose changes there")
-	case Act:
+	case q.Stance == Act:
 		add(Yes, "the service's stance is act")
 	default:
 		add(Gate, "the service's stance is ask")

@@ -8,6 +8,7 @@ import (
 	"io"
 	"strings"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
@@ -33,7 +34,7 @@ type Job struct {
 	// Known is told what a job elsewhere is known by, once it is; it must not block. nil: nobody wants to know.
 	Known func(job string)
 	// Leave is closed when nobody here can look after a job elsewhere any longer; nil: never. It is left to run, and
-	// the result is Left.
+	// the result is StillRunning.
 	Leave <-chan struct{}
 	// Ready is asked once all that takes time before the request (dialling, signing in) is done, immediately
 	// before it leaves. Where it gives an error, nothing is sent. nil: always ready.
@@ -45,23 +46,74 @@ func (j Job) MaySend(ctx context.Context) error {
 	if j.Ready == nil {
 		return nil
 	}
-	return j.Ready(ctx)
+	if err := j.Ready(ctx); err != nil {
+		return withheldError{err}
+	}
+	return nil
 }
 
-// Left is the state of what goes on elsewhere, and that somebody else will look after: nothing is known of it yet.
-const Left = "left"
-
-// Result is what came of a job. State is flow.OK, flow.Failed (it is known that nothing was begun, or how
-// it ended) or flow.Unknown (it may have been begun, and nobody saw its end).
+// Result is what came of a job. Only the constructors below make one.
 type Result struct {
-	State  string
-	Exit   *int
+	State  string // flow.OK, Failed, Unknown, Held or StillRuns
+	Exit   *int   // an exit or a status says that it had begun
 	Error  string // one sentence without a full stop
+	Halted bool   // it was held back because all changes are halted
 	Stdout Captured
 	Stderr Captured
 	// Attached is the file that was made of Stdout.
 	Attached *Attached
 }
+
+// Sent is what came of a job once its request may have left: that nothing was begun cannot be said any more.
+type Sent struct{ r Result }
+
+// Result widens it.
+func (s Sent) Result() Result { return s.r }
+
+// Saying adds why, in one sentence without a full stop.
+func (s Sent) Saying(why string) Sent {
+	s.r.Error = why
+	return s
+}
+
+// Printed adds what was printed.
+func (s Sent) Printed(stdout, stderr Captured) Sent {
+	s.r.Stdout, s.r.Stderr = stdout, stderr
+	return s
+}
+
+// NotBegun says that nothing of a job was begun, and why.
+func NotBegun(why string) Result { return Result{State: flow.Failed, Error: why} }
+
+// NotSent says that a job's request did not leave: because it might not, or for what went wrong before.
+func NotSent(err error) Result {
+	var held withheldError
+	if !errors.As(err, &held) {
+		return NotBegun(err.Error())
+	}
+	return Result{State: flow.Held, Error: held.Error(), Halted: errors.Is(err, ErrHeld)}
+}
+
+// Ended says that the end of a job was seen.
+func Ended(exit int, good bool) Sent {
+	r := Result{State: flow.OK, Exit: &exit}
+	if !good {
+		r.State = flow.Failed
+	}
+	return Sent{r}
+}
+
+// Done says that a job is known to have ended well, without an exit that tells so.
+func Done() Sent { return Sent{Result{State: flow.OK}} }
+
+// Refused says that the other side refused a job as a whole, or took back by itself all that it did of it.
+func Refused(why string) Sent { return Sent{Result{State: flow.Failed, Error: why}} }
+
+// Unseen says that a job may have happened, and nobody saw its end.
+func Unseen(why string) Sent { return Sent{Result{State: flow.Unknown, Error: why}} }
+
+// StillRunning says that a job goes on elsewhere, and is to be followed on.
+func StillRunning(why string) Sent { return Sent{Result{State: flow.StillRuns, Error: why}} }
 
 // Attached is a file that was made of what was printed.
 type Attached struct {
@@ -75,6 +127,13 @@ type Hand interface {
 	Do(ctx context.Context, job Job) Result
 }
 
+// Follower is a hand that can look after what goes on elsewhere, without beginning anything: known is what it is known
+// by, left how long it may still take. Once that is over it is stopped, where that can be asked for.
+type Follower interface {
+	Hand
+	Follow(ctx context.Context, job Job, known string, left time.Duration) Sent
+}
+
 // Watcher is a hand that can find out whether what an attempt began still runs on its target.
 type Watcher interface {
 	// Running reports so; it gives an error where it cannot see.
@@ -84,16 +143,10 @@ type Watcher interface {
 // ErrHeld says that all changes are halted.
 var ErrHeld = errors.New("all changes are halted")
 
-// Unready makes the result for a job that Ready refused: nothing was begun.
-func Unready(err error) Result {
-	if errors.Is(err, ErrHeld) {
-		return Result{State: flow.Held, Error: err.Error()}
-	}
-	return Failed(err.Error())
-}
+// withheldError is why a request might not leave.
+type withheldError struct{ error }
 
-// Failed makes a result for a job of which nothing was begun.
-func Failed(err string) Result { return Result{State: flow.Failed, Error: err} }
+func (e withheldError) Unwrap() error { return e.error }
 
 // Captured is what was kept of a stream.
 type Captured struct {
@@ -201,25 +254,14 @@ func Streams(job Job) (stdout, stderr *Stream) {
 }
 
 // Answered makes the result of a job whose output is a value, written as JSON.
-func Answered(job Job, v any) Result {
+func Answered(job Job, v any) Sent {
 	text, err := json.Marshal(v)
 	if err != nil {
-		return Failed(err.Error())
+		return Unseen("its answer could not be written: " + err.Error())
 	}
 	stdout, _ := Streams(job)
 	stdout.Write(append(text, '\n')) //nolint:errcheck // it takes everything
-	r := Ended(0, nil)
-	r.Stdout = stdout.Taken()
-	return r
-}
-
-// Ended makes the result of a command that ended with an exit.
-func Ended(exit int, accept []int) Result {
-	r := Result{State: flow.OK, Exit: &exit}
-	if !task.GoodExit(exit, accept) {
-		r.State = flow.Failed
-	}
-	return r
+	return Ended(0, true).Printed(stdout.Taken(), Captured{})
 }
 
 // Quote writes words as one POSIX shell command that runs exactly them.

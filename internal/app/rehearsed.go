@@ -136,7 +136,7 @@ func notTaken(x flow.Outcome, assumed []string) bool {
 // count adds an attempt of a rehearsal; a look only if it was taken.
 func (t *Totals) count(in flow.Intent, skipped bool) {
 	switch {
-	case in.Change:
+	case in.Touches():
 		t.Changes++
 	case skipped:
 		return
@@ -162,7 +162,7 @@ func (t *Totals) asked(body flow.Body) {
 func saysPlayed(in flow.Intent, x flow.Outcome, assumed []string) string {
 	says := x.State
 	switch {
-	case in.Change:
+	case in.Touches():
 		says = "assumed to have happened; nothing was changed"
 	case notTaken(x, assumed):
 		says = "not taken: what it reads is assumed"

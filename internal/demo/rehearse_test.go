@@ -213,7 +213,7 @@ steps:
 	require.Equal(t, 204, cancel.StatusCode(), string(cancel.Body))
 	ended := state(first, func(r api.Run) bool { return !r.EndedAt.IsZero() })
 	assert.EqualValues(t, "cancelled", ended.State)
-	assert.Equal(t, "Cancelled by demo-setup: enough.", ended.Because)
+	assert.Equal(t, "Cancelled by demo-setup: enough. Nothing was changed.", ended.Because)
 	state(second, func(r api.Run) bool { return r.WaitsOn == "time" && r.Awaits == "" })
 	again, err := w.Admin.RunAgainWithResponse(ctx, first)
 	require.NoError(t, err)

@@ -20,6 +20,13 @@ import (
 	"urgentis/internal/store"
 )
 
+// beside is what whoever carries an attempt out tells and is told meanwhile: what a job elsewhere is known by, and that
+// nobody here looks after it any longer.
+type beside struct {
+	known func(job string)
+	leave <-chan struct{}
+}
+
 // attempt does one intent of a run and makes its outcome.
 func (e *Engine) attempt(
 	ctx context.Context,
@@ -28,9 +35,9 @@ func (e *Engine) attempt(
 	path string,
 	in flow.Intent,
 	sealed []string,
-	known func(job string),
+	b beside,
 ) flow.Event {
-	out, said := e.carryOut(ctx, run, book, path, in, sealed, known)
+	out, said := e.carryOut(ctx, run, book, path, in, sealed, b)
 	out.Output = e.storeOutput(ctx, said.stdout, said.out)
 	out.Stderr = e.storeOutput(ctx, said.stderr, said.err)
 	return flow.Event{At: e.now(), Path: path, Body: out}
@@ -50,17 +57,19 @@ func (e *Engine) carryOut(
 	path string,
 	in flow.Intent,
 	sealed []string,
-	known func(job string),
+	b beside,
 ) (flow.Outcome, printed) {
 	began := e.Clock()
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
 	holdsSealed := look != nil && slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
-	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed, known)
+	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed, b)
 	kind := kindOf(in)
 	meter.Steps.WithLabelValues(kind, res.State).Inc()
 	meter.StepSeconds.WithLabelValues(kind).Observe(e.Clock().Sub(began).Seconds())
-	out := flow.Outcome{Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began)}
+	out := flow.Outcome{
+		Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began), Halted: res.Halted,
+	}
 	raw := res.Stdout.Text()
 	if look != nil && res.State == flow.OK {
 		values = append(
@@ -83,9 +92,9 @@ func failedOn(panicked any) string {
 // kindOf is what an intent is counted as.
 func kindOf(in flow.Intent) string {
 	switch {
-	case in.Undo != "":
+	case in.Undoes():
 		return "undo"
-	case in.Change:
+	case in.Touches():
 		return "change"
 	}
 	return "look"
@@ -107,59 +116,59 @@ func (e *Engine) do(
 	in flow.Intent,
 	sealed []string,
 	holdsSealed bool,
-	tell func(job string),
+	b beside,
 ) (act.Result, []string) {
 	req := in.Request
-	if !in.Change && req.Target.Name != "" {
+	if !in.Touches() && req.Target.Name != "" {
 		facts, err := e.Store.In(ctx).Facts([]string{req.Target.Name})
 		if err != nil || len(facts) == 0 {
-			return act.Failed("the target is no longer known"), nil
+			return act.NotBegun("the target is no longer known"), nil
 		}
 		req.Target = facts[0]
 	}
 	if req.Looks {
 		var err error
 		if req.Target, err = e.Store.In(ctx).LookingAccount(req.Target); err != nil {
-			return act.Failed("the account for looking could not be read"), nil
+			return act.NotBegun("the account for looking could not be read"), nil
 		}
 	}
 	hand := e.Hands[req.Kind]
 	if hand == nil {
-		return act.Failed("there is no way to do " + req.Kind + " here"), nil
+		return act.NotBegun("there is no way to do " + req.Kind + " here"), nil
 	}
 	req, filled, err := e.Secrets.Fill(ctx, req)
 	if err != nil {
-		return act.Failed(err.Error() + "; nothing was begun"), nil
+		return act.NotBegun(err.Error() + "; nothing was begun"), nil
 	}
 	// What an earlier step was given, or read, this one may print.
 	known, err := e.Secrets.Known(ctx, req.Target, book.Secrets(), sealed)
 	if err != nil {
-		return act.Failed("what must be masked could not be read; nothing was begun"), nil
+		return act.NotBegun("what must be masked could not be read; nothing was begun"), nil
 	}
 	values := append(known, filled...)
-	job := act.Job{Request: req, Attempt: in.Attempt, Known: tell}
-	if !in.Change && !req.Looks && onlyByItsWord(book, in) {
+	job := act.Job{Request: req, Attempt: in.Attempt, Known: b.known}
+	if !in.Touches() && !req.Looks && onlyByItsWord(book, in) {
 		// A look that only its author's word makes one may touch after all: halt stops it too.
 		halted, by, err := e.Store.In(ctx).Halted()
 		if err != nil {
-			return act.Failed(
+			return act.NotBegun(
 				"it is a look only by the runbook's word, and whether all is halted could not be asked; it was not " +
 					"taken",
 			), nil
 		}
 		if halted {
-			return act.Failed(
+			return act.NotBegun(
 				fmt.Sprintf("it is a look only by the runbook's word, and all is halted by %s; it was not taken", by),
 			), nil
 		}
 	}
 	if req.Job != nil {
-		job.Leave = e.ctx.Done()
+		job.Leave = b.leave
 	}
-	if in.Change && !followsOn(in) {
+	if in.Touches() && !in.FollowsOn() {
 		job.Ready = func(ctx context.Context) error { return e.mayTouch(ctx, run) }
-		if err := job.Ready(ctx); err != nil {
-			return act.Unready(err), nil
+		if err := job.MaySend(ctx); err != nil {
+			return act.NotSent(err), nil
 		}
 	}
 	o := Output{Run: run.ID, Attempt: in.Attempt, Path: path, Target: in.Target}
@@ -175,21 +184,37 @@ func (e *Engine) do(
 		job.Live = live.next
 		defer live.rest()
 	}
-	if in.Round != 0 {
+	if !in.Touches() && in.Purpose != (flow.Purpose{For: flow.ForLook}) {
 		req.Attach = "" // taken anew, it would be put there over and over
 	}
 	whole, err := e.attaching(ctx, run, req, values)
 	if err != nil {
-		return act.Failed("the file could not be begun: " + err.Error()), values
+		return act.NotBegun("the file could not be begun: " + err.Error()), values
 	}
 	if whole != nil {
 		job.Whole = whole
 	}
-	res := hand.Do(ctx, job)
+	res := doOrFollow(ctx, hand, job, in)
 	if whole != nil {
 		res = whole.end(res, kindOf(in) == "look")
 	}
 	return res, values
+}
+
+// doOrFollow does a job, or follows on what was begun before.
+func doOrFollow(ctx context.Context, hand act.Hand, job act.Job, in flow.Intent) act.Result {
+	if !in.FollowsOn() {
+		return hand.Do(ctx, job)
+	}
+	f, ok := hand.(act.Follower)
+	if !ok {
+		return act.Unseen("nobody here can follow it on").Result()
+	}
+	left := time.Duration(0)
+	if in.Deadline != nil {
+		left = time.Until(*in.Deadline)
+	}
+	return f.Follow(ctx, job, in.Request.Job.Known, left).Result()
 }
 
 // showing passes output on as it comes, without the values that are to be hidden, wherever a piece of it ends.
@@ -226,9 +251,6 @@ func (s *showing) rest() {
 		}
 	}
 }
-
-// followsOn reports whether an intent begins nothing: it looks after a job that was begun before.
-func followsOn(in flow.Intent) bool { return in.Request.Job != nil && in.Request.Job.Known != "" }
 
 // onlyByItsWord reports whether a look says only_reads.
 func onlyByItsWord(book *runbook.Book, in flow.Intent) bool {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -66,7 +67,7 @@ func (d *drive) readOn(ctx context.Context) error {
 func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	changes := false
 	for _, in := range d.begins {
-		changes = changes || in.Change
+		changes = changes || in.Touches()
 	}
 	for i, ev := range d.pending {
 		if in, ok := ev.Body.(flow.Intent); ok {
@@ -154,12 +155,12 @@ var errFree = errors.New("the lock is free again")
 // back when the run has ended.
 func (d *drive) moveLocks(tx *store.Tx) error {
 	for _, w := range d.want {
-		if err := tx.TakeLocks(d.run.ID, w.Keys, w.Shared); err != nil {
+		if err := tx.TakeLocks(d.run.ID, w.Keys); err != nil {
 			return err
 		}
 	}
-	if d.held != nil {
-		ok, err := tx.Await(d.run.ID, d.held)
+	for _, key := range slices.Sorted(maps.Keys(d.held)) {
+		ok, err := tx.Await(d.run.ID, d.held[key])
 		if err != nil {
 			return err
 		}
@@ -186,7 +187,10 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 	var held *store.HeldError
 	switch {
 	case errors.As(cause, &held):
-		d.held = held
+		if d.held == nil {
+			d.held = map[string]*store.HeldError{}
+		}
+		d.held[held.Key] = held
 	case errors.Is(cause, errFree):
 		d.held = nil
 	case errors.Is(cause, errFacts):

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -12,7 +13,6 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
-	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
@@ -30,15 +30,26 @@ type drive struct {
 	begins []flow.Intent
 	// guards are what the leaves among pending rest on; a change is written only if all is still so.
 	guards []guard
-	// want are locks to be taken with the next write; held is who held one the last time.
-	want    []flow.WantLocks
-	held    *store.HeldError
-	begun   map[string]bool
-	cancels map[string]context.CancelFunc
-	flying  int
-	results chan flow.Event
-	// told are facts about attempts that are still under way.
-	told chan flow.Event
+	// want are locks to be taken with the next write. held is, by lock, who held it when it was wanted last; it is
+	// cleared by every write that goes through.
+	want []flow.WantLocks
+	held map[string]*store.HeldError
+	// resting are attempts of which somebody finds out whether they rest, rest takes what was found.
+	resting  map[string]struct{}
+	restless map[string]time.Time // when attempts were seen not to rest
+	rest     chan restSeen
+	begun    map[string]bool
+	cancels  map[string]context.CancelFunc
+	flying   int
+	results  chan flow.Event
+	// told are facts about attempts that are still under way: what their jobs are known by, and which of them rest.
+	// news says that there are some.
+	toldMu sync.Mutex
+	told   []flow.Event
+	news   chan struct{}
+	// leaving is over when the claim is lost, or the service stops: nobody here looks after jobs elsewhere any more.
+	leaving context.Context
+	letGo   context.CancelFunc
 	// poke says that somebody else wrote into the log; seen is the version that this drive knows of.
 	poke chan struct{}
 	seen atomic.Int64
@@ -49,16 +60,21 @@ type drive struct {
 }
 
 func newDrive(e *Engine, r *store.Run) *drive {
-	return &drive{
-		e:       e,
-		run:     r,
-		begun:   map[string]bool{},
-		cancels: map[string]context.CancelFunc{},
-		results: make(chan flow.Event, 64),
-		told:    make(chan flow.Event, 64),
-		poke:    make(chan struct{}, 1),
-		retry:   paced(),
+	d := &drive{
+		e:        e,
+		run:      r,
+		begun:    map[string]bool{},
+		cancels:  map[string]context.CancelFunc{},
+		results:  make(chan flow.Event, 64),
+		news:     make(chan struct{}, 1),
+		resting:  map[string]struct{}{},
+		restless: map[string]time.Time{},
+		rest:     make(chan restSeen, maxResting),
+		poke:     make(chan struct{}, 1),
+		retry:    paced(),
 	}
+	d.leaving, d.letGo = context.WithCancel(e.ctx)
+	return d
 }
 
 // safely drives, and ends a run that the program fails on: it must not take the others with it.
@@ -75,6 +91,7 @@ func (d *drive) safely() {
 
 // drive takes a run as far as it goes without waiting.
 func (d *drive) drive() {
+	defer d.letGo()
 	ctx := d.e.changes // a commit is not torn by the stop of the service
 	err := d.load(ctx)
 	if errors.Is(err, ErrPoison) {
@@ -99,7 +116,7 @@ func (d *drive) drive() {
 			d.e.Log.Warn("ask who may begin", "run", d.run.ID, "error", err)
 			return
 		}
-		if may && in.Change {
+		if may && in.Touches() {
 			lost.By = in.By
 			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
 		}
@@ -162,19 +179,50 @@ func attemptOf(b flow.Body) string {
 		return x.Attempt
 	case flow.Followed:
 		return x.Attempt
+	case flow.Rested:
+		return x.Attempt
+	case flow.Settled:
+		return x.Attempt
+	case flow.QuestionRaised:
+		return x.Attempt
 	}
 	return ""
 }
 
-// takeResult takes in how an attempt ended. What was left to somebody else has not.
+// takeResult takes in how an attempt ended, after what was told of it.
 func (d *drive) takeResult(ctx context.Context, ev flow.Event) bool {
 	d.flying--
-	return isLeft(ev) || d.takeFact(ctx, ev)
+	return d.takeTold(ctx) && d.takeFact(ctx, ev)
 }
 
-func isLeft(ev flow.Event) bool {
-	o, is := ev.Body.(flow.Outcome)
-	return is && o.State == act.Left
+// takeTold takes in what was told of attempts.
+func (d *drive) takeTold(ctx context.Context) bool {
+	for _, ev := range d.allTold() {
+		if !d.takeFact(ctx, ev) {
+			return false
+		}
+	}
+	return true
+}
+
+// allTold is what was told since it was asked last.
+func (d *drive) allTold() []flow.Event {
+	d.toldMu.Lock()
+	defer d.toldMu.Unlock()
+	out := d.told
+	d.told = nil
+	return out
+}
+
+// tell takes a fact about an attempt from any goroutine. It does not block, and loses nothing.
+func (d *drive) tell(ev flow.Event) {
+	d.toldMu.Lock()
+	d.told = append(d.told, ev)
+	d.toldMu.Unlock()
+	select {
+	case d.news <- struct{}{}:
+	default:
+	}
 }
 
 // takeFact takes in what came from the world. It reports false where the run cannot go on.
@@ -220,32 +268,14 @@ func (d *drive) advance(ctx context.Context) (more bool, err error) {
 		return true, err
 	}
 	d.pending, d.begins = append(d.pending, plan.Events...), append(d.begins, plan.Begin...)
-	if plan.AskLeave != nil {
-		return true, d.askLeave(ctx, *plan.AskLeave)
+	if len(plan.AskLeave) > 0 {
+		return true, d.askLeave(ctx, plan.AskLeave)
 	}
-	park := d.flying == 0 && len(d.begins) == 0
-	if w := plan.WantLocks; w != nil {
-		if d.held == nil {
-			d.want = append(d.want, *w)
-			return true, d.takeDerived(
-				flow.Event{
-					At:   d.e.now(),
-					Path: w.Path,
-					Body: flow.LocksTaken{Keys: append(append([]string{}, w.Keys...), w.Shared...)},
-				},
-			)
-		}
-		held := flow.LocksAwaited{Key: d.held.Key, Holder: d.held.Holder, Circle: d.held.Circle}
-		if d.m.State().Awaited() != held {
-			if err := d.takeDerived(flow.Event{At: d.e.now(), Path: w.Path, Body: held}); err != nil {
-				return true, err
-			}
-		}
-		if held.Circle {
-			d.held = nil // it does not wait: the flow decides what follows
-			return true, nil
-		}
+	d.askRest(plan.AskRest)
+	if again, err := d.wantLocks(plan.WantLocks); again || err != nil {
+		return true, err
 	}
+	park := d.flying == 0 && len(d.begins) == 0 && len(d.resting) == 0
 	begins := d.begins
 	if err := d.write(ctx, plan.Wake, park); err != nil {
 		return true, err
@@ -277,8 +307,10 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 		if !d.takeResult(ctx, ev) {
 			return false, nil
 		}
-	case ev := <-d.told:
-		return d.takeFact(ctx, ev), nil
+	case x := <-d.rest:
+		return d.takeRest(ctx, x), nil
+	case <-d.news:
+		return d.takeTold(ctx), nil
 	case <-due:
 		return true, nil
 	case <-d.poke:
@@ -307,7 +339,7 @@ func (d *drive) begin(in flow.Intent) {
 	d.begun[in.Attempt] = true
 	d.flying++
 	parent := d.e.ctx
-	if in.Change {
+	if in.Touches() {
 		parent = d.e.changes
 	}
 	ctx, cancel := context.WithCancel(parent)
@@ -339,22 +371,52 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 				State:   flow.Failed,
 				Error:   failedOn(r),
 			}
-			if in.Change {
+			if in.Touches() {
 				out.State = flow.Unknown
 			}
 			ev = flow.Event{At: d.e.now(), Path: path, Body: out}
 		}
 	}()
-	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, d.known(path, in))
+	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, beside{d.known(path, in), d.leaving.Done()})
 }
 
-// known has it written down what a job elsewhere is known by. Where there is no room, or nobody drives the run any
-// more, it is not: whoever finds the attempt lost asks a person then.
+// known has it written down what a job elsewhere is known by.
 func (d *drive) known(path string, in flow.Intent) func(string) {
 	return func(job string) {
-		select {
-		case d.told <- flow.Event{At: d.e.now(), Path: path, Body: flow.Followed{Attempt: in.Attempt, Job: job}}:
-		default:
+		d.tell(flow.Event{At: d.e.now(), Path: path, Body: flow.Followed{Attempt: in.Attempt, Job: job}})
+	}
+}
+
+// wantLocks takes locks with the next write, and writes down who holds those that cannot be had. again: what follows is
+// to be planned with that.
+func (d *drive) wantLocks(wants []flow.WantLocks) (again bool, err error) {
+	for _, w := range wants {
+		held := d.heldOf(w)
+		if held == nil {
+			d.want = append(d.want, w)
+			if err := d.takeDerived(w.Taken(d.e.now())); err != nil {
+				return true, err
+			}
+			again = true
+			continue
+		}
+		is := flow.LocksAwaited{Key: held.Key, Holder: held.Holder, Circle: held.Circle, Of: w.Of}
+		if d.m.State().Waits(w.Path, w.Of) != is {
+			if err := d.takeDerived(flow.Event{At: d.e.now(), Path: w.Path, Body: is}); err != nil {
+				return true, err
+			}
+			again = again || is.Circle // it does not wait: the flow decides what follows
 		}
 	}
+	return again, nil
+}
+
+// heldOf is who holds one of the locks that are wanted; nil where they may be had.
+func (d *drive) heldOf(w flow.WantLocks) *store.HeldError {
+	for _, k := range w.Keys {
+		if h := d.held[k]; h != nil {
+			return h
+		}
+	}
+	return nil
 }

@@ -16,23 +16,14 @@ func (d *drive) landed() bool {
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
-			if d.flying--; !isLeft(ev) {
-				d.facts = append(d.facts, ev)
-			}
-		case ev := <-d.told:
+			d.flying--
 			d.facts = append(d.facts, ev)
 		case <-d.e.changes.Done():
 			return false
 		}
 	}
-	for {
-		select {
-		case ev := <-d.told:
-			d.facts = append(d.facts, ev)
-		default:
-			return true
-		}
-	}
+	d.facts = append(d.facts, d.allTold()...)
+	return true
 }
 
 // stop writes down how changes under way ended when the service stops. Looks are dropped: what they
@@ -43,7 +34,7 @@ func (d *drive) stop(ctx context.Context) error {
 	}
 	var keep []flow.Event
 	for _, f := range d.facts {
-		if in, _, _, ok := d.m.State().Attempt(attemptOf(f.Body)); ok && in.Change {
+		if in, _, _, ok := d.m.State().Attempt(attemptOf(f.Body)); ok && in.Touches() {
 			keep = append(keep, f)
 		}
 	}
@@ -64,26 +55,27 @@ func (d *drive) fileLate(ctx context.Context) {
 		return
 	}
 	for id, cancel := range d.cancels {
-		if in, _, over, ok := d.m.State().Attempt(id); ok && !over && !in.Change {
+		if in, _, over, ok := d.m.State().Attempt(id); ok && !over && !in.Touches() {
 			cancel() // nobody waits for a look any more
 		}
 	}
+	d.letGo() // whoever owns the run now follows its jobs
 	if !d.landed() {
 		return
 	}
 	for _, f := range d.facts {
-		o, ok := f.Body.(flow.Outcome)
-		if !ok {
+		if !isLate(f.Body) {
 			continue
 		}
-		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (string, flow.Body, error) {
-			if !s.Change(o.Attempt) {
+		id := attemptOf(f.Body)
+		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (string, []flow.Body, error) {
+			if !s.Unreported(id) {
 				return "", nil, errNothing
 			}
-			return f.Path, o, nil
+			return f.Path, []flow.Body{f.Body}, nil
 		})
 		if err != nil && !errors.Is(err, errNothing) {
-			d.e.Log.Error("file a late fact", "run", d.run.ID, "attempt", o.Attempt, "error", err)
+			d.e.Log.Error("file a late fact", "run", d.run.ID, "attempt", id, "error", err)
 		}
 	}
 }

@@ -9,18 +9,23 @@ import (
 	"urgentis/internal/store"
 )
 
-func (d *drive) askLeave(ctx context.Context, ask flow.AskLeave) error {
-	given, err := d.e.leaveNow(d.e.Store.In(ctx), d.book, ask)
-	if err != nil {
-		return err
+func (d *drive) askLeave(ctx context.Context, asks []flow.AskLeave) error {
+	for _, ask := range asks {
+		given, err := d.e.leaveNow(d.e.Store.In(ctx), d.book, ask)
+		if err != nil {
+			return err
+		}
+		d.guards = append(d.guards, guard{ask, given})
+		if err := d.takeDerived(ask.Given(given, d.e.now())); err != nil {
+			return err
+		}
 	}
-	d.guards = append(d.guards, guard{ask, given})
-	return d.takeDerived(flow.Event{At: d.e.now(), Path: ask.Path, Body: given})
+	return nil
 }
 
 // leaveNow answers whether a change may happen, with the facts as they are.
 func (e *Engine) leaveNow(tx *store.Tx, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
-	q := leave.Question{HasGate: ask.HasGate, Look: ask.Look}
+	q := leave.Question{HasGate: ask.HasGate, Look: ask.Look, Undo: ask.Undo}
 	var err error
 	if q.Halted, _, err = tx.Halted(); err != nil {
 		return flow.LeaveGiven{}, err

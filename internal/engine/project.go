@@ -122,6 +122,11 @@ type word struct{ key, do string }
 // rows writes what one event alters besides the record: gates and questions as they are listed, and the audit log.
 func (p *projection) rows(ev flow.Event) error {
 	p.at = ev.At
+	if id, is := p.s.SettledQuestion(attemptOf(ev.Body)); is {
+		if err := p.tx.CloseQuestion(id, "settled"); err != nil {
+			return err
+		}
+	}
 	p.release = p.release || p.run.Incident != nil && real(ev)
 	switch b := ev.Body.(type) {
 	case flow.CancelAsked:

@@ -151,7 +151,7 @@ func (r *rehearsal) leave(a flow.AskLeave) flow.LeaveGiven {
 func (r *rehearsal) do(path string, in flow.Intent, now time.Time) flow.Outcome {
 	step, of := flow.Find(r.book, path)
 	own := of == r.book // what is assumed is said of the runbook's own steps
-	if in.Change {
+	if in.Touches() {
 		if own && step != nil && r.made.Said(step) {
 			r.made.Happened(step)
 		} else if step != nil && r.blind == nil {
@@ -180,7 +180,7 @@ func (r *rehearsal) do(path string, in flow.Intent, now time.Time) flow.Outcome 
 // look takes a look for real.
 func (r *rehearsal) look(in flow.Intent, now time.Time) flow.Outcome {
 	if r.blind != nil {
-		r.after[fmt.Sprint(in.Look, in.Round)] = true
+		r.after[fmt.Sprint(in.Look, in.Purpose)] = true
 	}
 	if r.halt() != "" {
 		return flow.Outcome{}
@@ -245,7 +245,7 @@ func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAns
 func (e *Engine) lookOnly(
 	ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time, sealed []string,
 ) flow.Outcome {
-	out, said := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed, nil)
+	out, said := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed, beside{})
 	out.Output, out.Stderr = headAndTail(said.stdout, said.out), headAndTail(said.stderr, said.err)
 	for n, t := range out.Readings {
 		t.At = now

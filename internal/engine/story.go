@@ -100,16 +100,37 @@ func (t *story) intent(attempt string) flow.Intent {
 	return in
 }
 
+// undone tells of what was changed and is undone, and of what nobody saw the end.
+func (t *story) undone(ev flow.Event) {
+	switch b := ev.Body.(type) {
+	case flow.Undoing:
+		t.entry(ev, incident.UndoPlanned, t.actor(), undoing(b), map[string]any{
+			"touches": b.Touches, "left": b.Left})
+	case flow.UndoLeft:
+		t.entry(ev, incident.UndoLeft, t.actor(), "Not undone: "+t.title(ev.Path), map[string]any{
+			"target": b.Target, "because": b.Why})
+	case flow.Undone:
+		t.entry(ev, incident.UndoEnded, t.actor(), "What was undone",
+			map[string]any{"because": t.s.UndoneAt(ev.Path)})
+	case flow.Settled:
+		t.entry(ev, incident.ChangeSettled, t.actor(), "Did it happen? "+t.title(ev.Path), map[string]any{
+			"target": b.Target, "attempt": b.Attempt, "result": b.Result, "expression": b.Expr, "values": b.Values,
+			"unsure": b.Unsure})
+	case flow.Repeated:
+		t.entry(ev, incident.ChangeRepeated, t.actor(), "Begins once more: "+t.title(ev.Path), map[string]any{
+			"target": b.Target, "because": "it may be repeated, and nothing of it runs any more"})
+	}
+}
+
 // intended tells that a change is begun; of a look its end is told.
 func (t *story) intended(ev flow.Event, b flow.Intent) {
-	if b.Change {
+	if b.Touches() {
 		kind, title := incident.ChangeBegun, t.title(ev.Path)
-		if b.Undo != "" {
-			kind, title = incident.UndoBegun, "Taken back: "+t.titleOf(b.Undo)
+		if b.Undoes() {
+			kind, title = incident.UndoBegun, "Undo begins: "+title
 		}
 		t.entry(ev, kind, t.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
-			"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Approval, "request": b.Request,
-			"takes_back": b.Undo})
+			"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Digest, "request": b.Request})
 	}
 }
 
@@ -132,7 +153,7 @@ func (t *story) event(ev flow.Event) {
 	case flow.Lost:
 		in := t.intent(b.Attempt)
 		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Path),
-			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Change})
+			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Touches()})
 	case flow.Judged:
 		if st := t.step(ev.Path); b.Final && st != nil {
 			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
@@ -146,9 +167,10 @@ func (t *story) event(ev flow.Event) {
 			t.entry(ev, incident.CheckKind(b.Result), t.actor(), t.title(ev.Path), content)
 		}
 	case flow.LeaveGiven:
-		if b.Halted {
+	case flow.Waits:
+		if b.On == flow.OnHalt {
 			t.entry(ev, incident.HaltAwaited, t.actor(), "Waits until changes go on: "+t.title(ev.Path),
-				map[string]any{"because": strings.Join(b.Reasons, "; ")})
+				map[string]any{"because": "all changes are halted"})
 		}
 	// What the alert became stands in the record already.
 	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
@@ -174,13 +196,8 @@ func (t *story) event(ev flow.Event) {
 			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
 	case flow.Resumed:
 		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
-	case flow.UndoBegun:
-		t.entry(ev, incident.UndoPlanned, t.actor(), fmt.Sprintf("Taking back %d change(s), the newest "+
-			"first", len(b.Attempts)), map[string]any{"attempts": b.Attempts, "without": b.Without,
-			"spared": b.Spared, "unsaid": b.Unsaid})
-	case flow.Undone:
-		t.entry(ev, incident.UndoEnded, t.actor(), "What was taken back",
-			map[string]any{"because": t.s.TakenBack(ev.Path)})
+	case flow.Undoing, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:
+		t.undone(ev)
 	case flow.LocksAwaited:
 		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key,
 			"holder": b.Holder})
@@ -229,30 +246,6 @@ func (t *story) event(ev flow.Event) {
 	}
 }
 
-// titleOf is the title of the step that an attempt belongs to.
-func (t *story) titleOf(attempt string) string { return t.title(t.s.PathOf(attempt)) }
-
-func (t *story) answered(ev flow.Event, b flow.QuestionAnswered) {
-	said := b.Choice
-	if st := t.step(ev.Path); st != nil && st.Ask != nil {
-		for _, c := range st.Ask.Choices {
-			if c.Name == b.Choice {
-				said = c.Label
-			}
-		}
-	}
-	content := map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment}
-	if b.Fields != nil {
-		content["fields"] = b.Fields
-	}
-	if b.By == flow.Itself {
-		content["values"] = b.Values
-		t.entry(ev, incident.QuestionAnswered, t.actor(), "Answered itself: "+said, content)
-		return
-	}
-	t.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
-}
-
 func undo(r task.Request) string {
 	if r.Undo == nil {
 		return ""
@@ -261,9 +254,12 @@ func undo(r task.Request) string {
 }
 
 func (t *story) outcome(ev flow.Event, b flow.Outcome) {
+	if b.State == flow.StillRuns {
+		return // it goes on
+	}
 	in := t.intent(b.Attempt)
 	kind := incident.LookTaken
-	if in.Change {
+	if in.Touches() {
 		kind = incident.ChangeEnded
 	} else if b.State != flow.OK || len(b.Missing) > 0 {
 		kind = incident.LookIncomplete
@@ -279,7 +275,7 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 		"readings": b.Readings,
 		"missing":  b.Missing,
 		"took_ms":  b.Took.Milliseconds(),
-		"round":    in.Round,
+		"round":    in.Purpose.Lap,
 	}
 	if b.Exit != nil {
 		content["exit"] = *b.Exit
@@ -287,7 +283,7 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 	if b.Differences != nil {
 		content["differences"] = b.Differences
 	}
-	if in.Undo != "" {
+	if in.Undoes() {
 		kind = incident.UndoDone
 	}
 	t.entry(ev, kind, t.actor(), t.title(ev.Path), content)
@@ -372,6 +368,36 @@ func (t *story) told(ev flow.Event, b flow.Told) {
 	if b.Text != "" {
 		t.tell(ev, route.Said, "", "", t.title(ev.Path)+": "+b.Text)
 	}
+}
+
+// undoing is how the record says what is to be undone.
+func undoing(b flow.Undoing) string {
+	n := len(b.Touches)
+	if n == 1 {
+		return "Undoing 1 change"
+	}
+	return fmt.Sprintf("Undoing %d changes, the newest first", n)
+}
+
+func (t *story) answered(ev flow.Event, b flow.QuestionAnswered) {
+	said := b.Choice
+	if st := t.step(ev.Path); st != nil && st.Ask != nil {
+		for _, c := range st.Ask.Choices {
+			if c.Name == b.Choice {
+				said = c.Label
+			}
+		}
+	}
+	content := map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment}
+	if b.Fields != nil {
+		content["fields"] = b.Fields
+	}
+	if b.By == flow.Itself {
+		content["values"] = b.Values
+		t.entry(ev, incident.QuestionAnswered, t.actor(), "Answered itself: "+said, content)
+		return
+	}
+	t.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
 }
 
 // allowed is how the record says that a change may begin without a gate of its own.

@@ -10,7 +10,6 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"urgentis/core/flow"
-	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
@@ -50,14 +49,6 @@ func (e *Engine) askedAbout(ctx context.Context, q *store.Question) (*flow.Inten
 		}
 	}
 	return nil, nil
-}
-
-func (e *Engine) running(ctx context.Context, in flow.Intent) (bool, error) {
-	w, ok := e.Hands[in.Request.Kind].(act.Watcher)
-	if !ok {
-		return false, fmt.Errorf("nobody can see what runs by %s", in.Request.Kind)
-	}
-	return w.Running(ctx, act.Job{Request: in.Request, Attempt: in.Attempt})
 }
 
 // seen remembers for a moment which attempts were seen running, so that a list of questions need not wait for hosts.

@@ -45,7 +45,7 @@ const maxDelay = 7 * 24 * time.Hour
 // Decide gives a person's decision on a gate to its run. Where it is not taken, refused says why in one sentence; the
 // sheet is to be written all the same, for some refusals stand in the record.
 func (s *Sheet) Decide(gate *store.Gate, w Word) (refused, err error) {
-	err = s.speak(gate.Run, func(st *flow.State) (string, flow.Body, error) {
+	err = s.speak(gate.Run, func(st *flow.State) (string, []flow.Body, error) {
 		g, path, before := st.OpenGate(gate.ID)
 		d := flow.GateDecided{
 			Gate: gate.ID, Approved: w.Approve, By: w.By, Person: w.Person, Comment: w.Comment, Digest: w.Digest,
@@ -61,13 +61,13 @@ func (s *Sheet) Decide(gate *store.Gate, w Word) (refused, err error) {
 		case !w.Approve && g.Comment && w.Comment == "":
 			return "", nil, leave.ErrNoComment
 		case !w.Approve:
-			return path, d, nil
+			return path, []flow.Body{d}, nil
 		}
 		author, senders, err := s.authors(g.Proposal)
 		if err != nil {
 			return "", nil, err
 		}
-		return path, d, leave.Approval{
+		return path, []flow.Body{d}, leave.Approval{
 			Person: d.Decider(), Requester: st.Begun.Requester(), Author: author, Senders: senders, Before: before,
 			People:  g.People,
 			Comment: w.Comment, CommentWanted: g.Comment,
@@ -121,7 +121,7 @@ type Reply struct {
 // Answer gives a person's answer to a question to its run; see Decide. Whoever calls it asks StillRunning first,
 // outside of any transaction.
 func (s *Sheet) Answer(question *store.Question, r Reply) (refused, err error) {
-	err = s.speak(question.Run, func(st *flow.State) (string, flow.Body, error) {
+	err = s.speak(question.Run, func(st *flow.State) (string, []flow.Body, error) {
 		q, path := st.OpenQuestion(question.ID)
 		switch {
 		case q == nil || !s.e.Clock().Before(q.Until):
@@ -131,10 +131,13 @@ func (s *Sheet) Answer(question *store.Question, r Reply) (refused, err error) {
 		case r.Choice == flow.DoItAgain && q.Attempt != "" && !r.MayApprove:
 			return "", nil, ErrNoRight
 		}
-		if flow.SaysNotBegun(r.Choice) {
+		var say []flow.Body
+		if flow.SaysNotBegun(r.Choice) && q.Attempt != "" {
 			if err := s.notBegun(st, q); err != nil {
 				return "", nil, err
 			}
+			// Whoever calls this saw that it does not run, or that nobody can see it.
+			say = append(say, flow.Rested{Attempt: q.Attempt})
 		}
 		if a, approves := q.Approves[r.Choice]; approves {
 			if err := s.mayApprove(st, a, r); err != nil {
@@ -142,9 +145,9 @@ func (s *Sheet) Answer(question *store.Question, r Reply) (refused, err error) {
 			}
 		}
 		fields, err := accepted(st, path, q, r)
-		return path, flow.QuestionAnswered{
+		return path, append(say, flow.QuestionAnswered{
 			Question: question.ID, Choice: r.Choice, By: r.By, Person: r.Person, Comment: r.Comment, Fields: fields,
-		}, err
+		}), err
 	})
 	return s.word(question.Run, question.ID, question.Title, r.By, r.Choice, err)
 }
@@ -225,11 +228,11 @@ func (s *Sheet) Cancel(run string, c flow.CancelAsked) error {
 	if was, err := s.endAside(run, c.By, c.Because); was || err != nil {
 		return err
 	}
-	return s.speak(run, func(st *flow.State) (string, flow.Body, error) {
-		if st.Ended != nil || st.Cancelled() {
+	return s.speak(run, func(st *flow.State) (string, []flow.Body, error) {
+		if st.Ended != nil || st.Cancelled() && !(c.Undo && st.MayAskUndo()) {
 			return "", nil, ErrNotOpen
 		}
-		return "", c, nil
+		return "", []flow.Body{c}, nil
 	})
 }
 
@@ -242,11 +245,11 @@ func (e *Engine) Resume(ctx context.Context, by string) error {
 	}
 	var failed error
 	for _, id := range runs {
-		err := e.speakTo(ctx, id, func(s *flow.State) (string, flow.Body, error) {
+		err := e.speakTo(ctx, id, func(s *flow.State) (string, []flow.Body, error) {
 			if s.Ended != nil {
 				return "", nil, errNothing
 			}
-			return "", flow.Resumed{By: by}, nil
+			return "", []flow.Body{flow.Resumed{By: by}}, nil
 		})
 		if err != nil && !errors.Is(err, errNothing) && !errors.Is(err, ErrNotOpen) {
 			failed = err
@@ -262,11 +265,11 @@ func (s *Sheet) AlertChanged(alert string, c flow.AlertChanged) error {
 		return err
 	}
 	for _, id := range runs {
-		err := s.speak(id, func(st *flow.State) (string, flow.Body, error) {
+		err := s.speak(id, func(st *flow.State) (string, []flow.Body, error) {
 			if st.Ended != nil {
 				return "", nil, errNothing
 			}
-			return "", c, nil
+			return "", []flow.Body{c}, nil
 		})
 		switch {
 		case err == nil, errors.Is(err, errNothing), errors.Is(err, flow.ErrNewer):
@@ -281,14 +284,14 @@ func (s *Sheet) AlertChanged(alert string, c flow.AlertChanged) error {
 }
 
 // judge says what is to be added to a log, as it is, and where; or why nothing is.
-type judge func(*flow.State) (path string, body flow.Body, err error)
+type judge func(*flow.State) (path string, say []flow.Body, err error)
 
-// speakTo appends one event to a run's log without owning it, in a transaction of its own.
+// speakTo appends events to a run's log without owning it, in a transaction of its own.
 func (e *Engine) speakTo(ctx context.Context, run string, j judge) error {
 	return e.Write(ctx, func(s *Sheet) error { return s.speak(run, j) })
 }
 
-// speak appends one event to a run's log without owning it, judged on the log as it is. Whoever drives the run is told
+// speak appends events to a run's log without owning it, judged on the log as it is. Whoever drives the run is told
 // once it is on disk.
 func (s *Sheet) speak(run string, j judge) error {
 	r, err := s.tx.Lock(run)
@@ -309,18 +312,20 @@ func (s *Sheet) speak(run string, j judge) error {
 	} else if err != nil {
 		return fmt.Errorf("%w: %w", errLog, err)
 	}
-	path, body, err := j(m.State())
+	path, say, err := j(m.State())
 	if err != nil {
 		return err
 	}
-	if _, late := body.(flow.Outcome); r.EndedAt != nil && !late {
+	if r.EndedAt != nil && slices.ContainsFunc(say, func(b flow.Body) bool { return !isLate(b) }) {
 		return ErrNotOpen // it was ended without its log, which may still show something open
 	}
-	ev, err := m.Append(flow.Event{At: s.e.now(), Path: path, Body: body})
-	if err != nil {
-		return err
+	events := make([]flow.Event, len(say))
+	for i, b := range say {
+		if events[i], err = m.Append(flow.Event{At: s.e.now(), Path: path, Body: b}); err != nil {
+			return err
+		}
 	}
-	if err := s.Bulk.Speak(r, ev, headOf(m.State(), ev.At)); err != nil {
+	if err := s.Bulk.Speak(r, events, headOf(m.State(), s.e.now())); err != nil {
 		return err
 	}
 	s.tx.After(func(committed bool) {
@@ -328,5 +333,15 @@ func (s *Sheet) speak(run string, j judge) error {
 			s.e.poke(run)
 		}
 	})
-	return s.project(r, book, m.State(), []flow.Event{ev})
+	return s.project(r, book, m.State(), events)
+}
+
+// isLate reports whether something is still taken in of a run that is over: how an attempt ended, and what its job is
+// known by.
+func isLate(b flow.Body) bool {
+	switch b.(type) {
+	case flow.Outcome, flow.Followed:
+		return true
+	}
+	return false
 }

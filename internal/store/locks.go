@@ -15,18 +15,18 @@ type HeldError struct {
 
 func (e *HeldError) Error() string { return fmt.Sprintf("%s is held by run %s", e.Key, e.Holder) }
 
-// TakeLocks takes locks for a run until it ends, all or none. A shared one excludes only those who want the key
-// alone. Where one cannot be had the error is a *HeldError, and the transaction must be given up.
+// TakeLocks takes locks for a run until it ends or gives them back, all or none. Where one cannot be had the error is a
+// *HeldError, and the transaction must be given up.
 //
 // Whoever holds nothing yet lets those go first who began to wait before it, whatever they wait for: that order is the
 // same for every key, so that runs which hold nothing cannot wait for one another in a circle. Whoever holds
 // something yields to nobody, so that what it holds comes free; it can only be in a circle of holders, which is found.
-func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
+func (tx *Tx) TakeLocks(run string, keys []string) error {
 	waited, err := tx.waitedFor(run)
 	if err != nil {
 		return err
 	}
-	all := slices.Sorted(slices.Values(slices.Concat(keys, shared)))
+	all := slices.Compact(slices.Sorted(slices.Values(keys)))
 	if err := tx.keepOthersOff(append(waited, all...)); err != nil {
 		return err
 	}
@@ -35,10 +35,9 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 		return fmt.Errorf("read what the run holds: %w", err)
 	}
 	for _, key := range all {
-		alone := slices.Contains(keys, key)
 		var holders []string
-		if err := tx.db.Raw("select run from hold where key = ? and run <> ? and (? or not shared) order by at "+
-			"limit 1", key, run, alone).Scan(&holders).Error; err != nil {
+		if err := tx.db.Raw("select run from hold where key = ? and run <> ? order by at limit 1", key, run).
+			Scan(&holders).Error; err != nil {
 			return fmt.Errorf("read who holds %s: %w", key, err)
 		}
 		if len(holders) == 0 && !holds {
@@ -58,13 +57,8 @@ func (tx *Tx) TakeLocks(run string, keys, shared []string) error {
 		}
 	}
 	for _, key := range all {
-		err := tx.db.Exec(
-			"insert into hold (key, run, shared) values (?, ?, ?) on conflict (key, run) do update set shared = "+
-				"hold.shared and excluded.shared",
-			key,
-			run,
-			!slices.Contains(keys, key),
-		).Error
+		err := tx.db.Exec("insert into hold (key, run, shared) values (?, ?, false) on conflict (key, run) do update "+
+			"set shared = false", key, run).Error
 		if err != nil {
 			return fmt.Errorf("take %s: %w", key, err)
 		}

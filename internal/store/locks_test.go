@@ -16,7 +16,7 @@ import (
 // take asks for locks, and enters the queue where they cannot be had. It returns nil where they are taken.
 func take(t *testing.T, s *store.Store, run string, keys ...string) *store.HeldError {
 	var held *store.HeldError
-	err := s.Tx(ctx, func(tx *store.Tx) error { return tx.TakeLocks(run, keys, nil) })
+	err := s.Tx(ctx, func(tx *store.Tx) error { return tx.TakeLocks(run, keys) })
 	if err == nil {
 		return nil
 	}

@@ -118,24 +118,26 @@ func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 	return now.Owner != nil && *now.Owner == *r.Owner && now.Epoch == r.Epoch, nil
 }
 
-// Speak appends one event to a run without owning it, and rings if nobody drives it and no bell is out.
-// The run's row must be locked by the transaction; the event is written with the bulk.
-func (b *Bulk) Speak(r *Run, e flow.Event, h Head) error {
-	e.Seq = r.Version + 1
-	if err := addEvents(b, r.ID, []flow.Event{e}); err != nil {
+// Speak appends events to a run without owning it, and rings if nobody drives it and no bell is out.
+// The run's row must be locked by the transaction; the events are written with the bulk.
+func (b *Bulk) Speak(r *Run, events []flow.Event, h Head) error {
+	for i := range events {
+		events[i].Seq = r.Version + int64(i) + 1
+	}
+	if err := addEvents(b, r.ID, events); err != nil {
 		return err
 	}
 	if r.EndedAt != nil || r.SetAsideAt != nil {
 		// A late fact of a run that is over decides nothing and revives nothing; one that is set aside hears it later.
-		return b.tx.db.Exec("update run set version = version + 1 where id = ?", r.ID).Error
+		return b.tx.db.Exec("update run set version = version + ? where id = ?", len(events), r.ID).Error
 	}
 	ring := r.Owner == nil && r.RungAt == nil
-	set := "version = version + 1, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
+	set := "version = version + ?, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if ring {
 		set += ", rung_at = now()"
 	}
-	if err := b.tx.db.Exec("update run set "+set+" where id = ?", h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits,
-		r.ID).Error; err != nil {
+	if err := b.tx.db.Exec("update run set "+set+" where id = ?", len(events), h.State, h.WaitsOn, h.Because, h.EndedAt,
+		h.Awaits, r.ID).Error; err != nil {
 		return err
 	}
 	if ring {

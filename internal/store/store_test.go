@@ -104,7 +104,7 @@ func TestASignalIsNeverLost(t *testing.T) {
 				return err
 			}
 			b := store.NewBulk(tx)
-			if err := b.Speak(row, note(row.Version+1), store.Head{State: flow.Running}); err != nil {
+			if err := b.Speak(row, []flow.Event{note(row.Version + 1)}, store.Head{State: flow.Running}); err != nil {
 				return err
 			}
 			return b.Write()

@@ -76,7 +76,7 @@ func (h *hurtHand) Do(ctx context.Context, job act.Job) act.Result {
 		<-ctx.Done()
 		return act.Result{State: flow.Unknown, Error: "it hung"}
 	case "print":
-		return act.Answered(job, map[string]any{})
+		return act.Answered(job, map[string]any{}).Result()
 	}
 	return h.watch.Do(ctx, job)
 }

@@ -15,7 +15,6 @@ import (
 	"syscall"
 	"time"
 
-	"urgentis/core/flow"
 	"urgentis/core/task"
 	"urgentis/internal/act"
 )
@@ -130,7 +129,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	defer cancel()
 	req, err := requestOf(ctx, task.Call{Method: r.Method, URL: r.URL, Headers: r.Headers, Body: r.Body})
 	if err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	// RFC draft idempotency-key: servers that know it carry a change out once.
 	req.Header.Set("Idempotency-Key", job.Attempt)
@@ -142,19 +141,18 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	res, err := client.Do(req)
 	if err != nil {
 		if !sent.Load() {
-			return act.Unready(err)
+			return act.NotSent(err)
 		}
-		return act.Result{State: flow.Unknown, Error: err.Error()}
+		return act.Unseen(err.Error()).Result()
 	}
 	defer res.Body.Close()
 	out, _ := act.Streams(job)
 	_, err = io.Copy(out, io.LimitReader(res.Body, 4*act.KeptOutput))
-	result := ended(res.StatusCode, r.Accept)
-	result.Stdout = out.Taken()
+	result := ended(res.StatusCode, r.Accept, r.Looks)
 	if err != nil {
-		result.State, result.Error = flow.Unknown, "the answer broke off: "+err.Error()
+		result = act.Unseen("the answer broke off: " + err.Error())
 	}
-	return result
+	return result.Printed(out.Taken(), act.Captured{}).Result()
 }
 
 // requestOf makes a request of a call; a body is JSON unless its headers say otherwise.
@@ -172,10 +170,12 @@ func requestOf(ctx context.Context, c task.Call) (*http.Request, error) {
 	return req, nil
 }
 
-func ended(status int, accept []int) act.Result {
-	r := act.Result{State: flow.OK, Exit: &status}
-	if !task.GoodStatus(status, accept) {
-		r.State = flow.Failed
+// ended is what a status says. A gateway that got no answer, or none in time, does not know what became of a request
+// that is no look (RFC 9110, 15.6.3 and 15.6.5).
+func ended(status int, accept []int, looks bool) act.Sent {
+	good := task.GoodStatus(status, accept)
+	if !good && !looks && (status == http.StatusBadGateway || status == http.StatusGatewayTimeout) {
+		return act.Unseen(fmt.Sprintf("a gateway answered %d in its place", status))
 	}
-	return r
+	return act.Ended(status, good)
 }

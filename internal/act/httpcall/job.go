@@ -48,19 +48,18 @@ func (h *Jobs) Do(ctx context.Context, job act.Job) act.Result {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(job.Request.Timeout)*time.Second)
 	defer cancel()
 	f := &following{h: h, job: job.Request.Job, attempt: job.Attempt}
-	out, _ := act.Streams(job)
-	f.out = out
-	if f.id = f.job.Known; f.id == "" {
-		if res := f.start(ctx, job); res != nil {
-			return *res
-		}
+	sent, res := f.start(ctx, job)
+	if !sent {
+		return res
 	}
-	if job.Known != nil {
-		job.Known(f.id)
-	}
-	res := f.follow(ctx, job.Request, job.Leave)
-	res.Stdout = out.Taken()
-	return res
+	return f.toEnd(ctx, job).Result()
+}
+
+// Follow implements act.Follower: it looks after a job that was begun before, and begins nothing.
+func (h *Jobs) Follow(ctx context.Context, job act.Job, known string, left time.Duration) act.Sent {
+	ctx, cancel := context.WithTimeout(ctx, left)
+	defer cancel()
+	return (&following{h: h, job: job.Request.Job, attempt: job.Attempt, id: known}).toEnd(ctx, job)
 }
 
 // following is a job that is looked after.
@@ -75,36 +74,47 @@ type following struct {
 	state   string
 }
 
-// start begins the job, at most once; what it gives is the end.
-func (f *following) start(ctx context.Context, job act.Job) *act.Result {
-	client, sent := f.h.allowed.once(job.MaySend)
+// start begins the job, at most once. sent: it is known by its id; else res is the end.
+func (f *following) start(ctx context.Context, job act.Job) (sent bool, res act.Result) {
+	client, left := f.h.allowed.once(job.MaySend)
 	defer client.CloseIdleConnections()
 	status, body, err := f.call(ctx, client, f.job.Start, 0)
-	end := func(r act.Result) *act.Result { return &r }
 	switch {
-	case err != nil && !sent.Load():
-		return end(act.Unready(err))
+	case err != nil && !left.Load():
+		return false, act.NotSent(err)
 	case err != nil:
-		return end(act.Result{State: flow.Unknown, Error: "whether the job was started is not known: " + err.Error()})
+		return false, act.Unseen("whether the job was started is not known: " + err.Error()).Result()
 	case !task.GoodStatus(status, nil):
-		r := ended(status, nil)
-		r.Error = fmt.Sprintf("the job was not started: %d %s", status, plain.Line(clip(body)))
-		return end(r)
+		r := ended(status, nil, false)
+		if r.Result().Exit != nil {
+			r = r.Saying(fmt.Sprintf("the job was not started: %d %s", status, plain.Line(clip(body))))
+		}
+		return false, r.Result()
 	}
 	id, err := f.ask(ctx, f.job.ID, body)
 	if err == nil && !jobID.MatchString(id) {
 		err = fmt.Errorf("%q is nothing that a job could be known by", clip([]byte(id)))
 	}
 	if err != nil {
-		return end(act.Result{State: flow.Unknown,
-			Error: "the job was started, and what it is known by could not be read: " + err.Error()})
+		return false, act.Unseen("the job was started, and what it is known by could not be read: " + err.Error()).
+			Result()
 	}
 	f.id = id
-	return nil
+	return true, res
+}
+
+// toEnd follows the job to its end, with its log as output.
+func (f *following) toEnd(ctx context.Context, job act.Job) act.Sent {
+	out, _ := act.Streams(job)
+	f.out = out
+	if job.Known != nil {
+		job.Known(f.id)
+	}
+	return f.follow(ctx, job.Request, job.Leave).Printed(out.Taken(), act.Captured{})
 }
 
 // follow looks at the job until it is over. A look that fails is made again: only the time ends it.
-func (f *following) follow(ctx context.Context, r task.Request, leave <-chan struct{}) act.Result {
+func (f *following) follow(ctx context.Context, r task.Request, leave <-chan struct{}) act.Sent {
 	every := time.NewTicker(max(time.Duration(f.job.Every)*time.Millisecond, 500*time.Millisecond))
 	defer every.Stop()
 	for {
@@ -114,7 +124,7 @@ func (f *following) follow(ctx context.Context, r task.Request, leave <-chan str
 		select {
 		case <-every.C:
 		case <-leave:
-			return act.Result{State: act.Left}
+			return act.StillRunning("nobody here can follow it any longer")
 		case <-ctx.Done():
 			return f.stop(ctx, r)
 		}
@@ -122,7 +132,7 @@ func (f *following) follow(ctx context.Context, r task.Request, leave <-chan str
 }
 
 // look asks how the job stands; what it gives is its end.
-func (f *following) look(whole context.Context) *act.Result {
+func (f *following) look(whole context.Context) *act.Sent {
 	ctx, cancel := context.WithTimeout(whole, jobLook)
 	defer cancel()
 	status, body, err := f.call(ctx, f.h.looks, f.job.Follow, 0)
@@ -144,11 +154,10 @@ func (f *following) look(whole context.Context) *act.Result {
 	f.readLog(ctx)
 	switch {
 	case slices.Contains(f.job.Good, state):
-		r := act.Ended(0, nil)
+		r := act.Ended(0, true)
 		return &r
 	case slices.Contains(f.job.Bad, state):
-		r := act.Ended(1, nil)
-		r.Error = fmt.Sprintf("the job %s ended as %s", f.id, plain.Line(state))
+		r := act.Ended(1, false).Saying(fmt.Sprintf("the job %s ended as %s", f.id, plain.Line(state)))
 		return &r
 	}
 	return nil
@@ -175,20 +184,20 @@ func (f *following) readLog(ctx context.Context) {
 }
 
 // stop ends the job, where that can be asked, and looks whether it is over.
-func (f *following) stop(ctx context.Context, r task.Request) act.Result {
+func (f *following) stop(ctx context.Context, r task.Request) act.Sent {
 	why := fmt.Sprintf("the job %s did not end within %d s", f.id, r.Timeout)
 	if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		why = fmt.Sprintf("the job %s did not end before it was told to stop", f.id)
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), jobStop)
 	defer cancel()
-	unknown := func(says string) act.Result {
+	unknown := func(says string) act.Sent {
 		if f.trouble != nil {
 			says += "; the last look at it failed: " + f.trouble.Error()
 		} else if f.state != "" {
 			says += "; it was last seen as " + plain.Line(f.state)
 		}
-		return act.Result{State: flow.Unknown, Error: says}
+		return act.Unseen(says)
 	}
 	if f.job.Stop == nil {
 		return unknown(why + ", and it is not said how it is stopped")
@@ -202,8 +211,8 @@ func (f *following) stop(ctx context.Context, r task.Request) act.Result {
 	}
 	for {
 		if res := f.look(ctx); res != nil {
-			if *res.Exit != 0 {
-				res.Error = why + " and was stopped; it ended as " + plain.Line(f.state)
+			if res.Result().State != flow.OK {
+				return res.Saying(why + " and was stopped; it ended as " + plain.Line(f.state))
 			}
 			return *res
 		}

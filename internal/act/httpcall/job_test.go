@@ -123,9 +123,8 @@ func TestAJobThatFails(t *testing.T) {
 func TestAKnownJobIsNotStarted(t *testing.T) {
 	w := &works{ends: 2, end: "done"}
 	hand, job := jobOn(t, w, 20)
-	job.Request.Job.Known = "7"
 	job.Ready = func(context.Context) error { return act.ErrHeld }
-	res := hand.Do(context.Background(), job)
+	res := hand.Follow(context.Background(), job, "7", 20*time.Second).Result()
 	assert.Equal(t, flow.OK, res.State, res.Error)
 	assert.Empty(t, w.started)
 }
@@ -177,7 +176,7 @@ func TestAJobIsLeftToOthers(t *testing.T) {
 	job.Leave = leave
 	time.AfterFunc(700*time.Millisecond, func() { close(leave) })
 	res := hand.Do(context.Background(), job)
-	assert.Equal(t, act.Left, res.State)
+	assert.Equal(t, flow.StillRuns, res.State)
 	assert.False(t, w.stopped)
 }
 
@@ -190,6 +189,8 @@ func TestAJobThatIsNotStarted(t *testing.T) {
 	}{
 		"refused": {&works{fail: func(*http.Request) int { return http.StatusConflict }}, nil, flow.Failed,
 			"the job was not started: 409 not now"},
+		"a gateway's timeout": {&works{fail: func(*http.Request) int { return http.StatusGatewayTimeout }}, nil,
+			flow.Unknown, "a gateway answered 504 in its place"},
 		"without a name": {&works{id: "../7"}, nil, flow.Unknown,
 			`the job was started, and what it is known by could not be read: "../7" is nothing that a job could be known by`},
 		"held":    {&works{}, func(j *act.Job) { j.Ready = func(context.Context) error { return act.ErrHeld } }, flow.Held, ""},

@@ -15,7 +15,7 @@ import (
 	"syscall"
 	"time"
 
-	"urgentis/core/flow"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 )
 
@@ -55,13 +55,13 @@ func As(name string) (*syscall.Credential, error) {
 // Do implements act.Hand.
 func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	if !h.On {
-		return act.Failed(
+		return act.NotBegun(
 			"commands on this host are switched off; the administrator can switch them on with --allow-local",
 		)
 	}
 	r := job.Request
 	if r.File != nil {
-		return act.Failed("files are sent to targets, not to this host")
+		return act.NotBegun("files are sent to targets, not to this host")
 	}
 	if r.As != "" {
 		r.Words = append([]string{"sudo", "-n", "-u", r.As, "--"}, r.Words...)
@@ -82,24 +82,25 @@ func (h Hand) Do(ctx context.Context, job act.Job) act.Result {
 	stdout, stderr := act.Streams(job)
 	cmd.Stdout, cmd.Stderr = stdout, stderr
 	if err := job.MaySend(ctx); err != nil {
-		return act.Unready(err)
+		return act.NotSent(err)
 	}
 	if err := cmd.Start(); err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	err := cmd.Wait()
-	var res act.Result
+	return ended(ctx, r, err).Printed(stdout.Taken(), stderr.Taken()).Result()
+}
+
+// ended is how a command ended. A daemon that it left behind and that holds its output open does not hide its exit.
+func ended(ctx context.Context, r task.Request, err error) act.Sent {
 	var exit *exec.ExitError
 	switch {
+	case err == nil || errors.Is(err, exec.ErrWaitDelay) && ctx.Err() == nil:
+		return act.Ended(0, task.GoodExit(0, r.Accept))
 	case ctx.Err() != nil:
-		res = act.Result{State: flow.Unknown, Error: "the command did not end in time"}
-	case err == nil:
-		res = act.Ended(0, r.Accept)
+		return act.Unseen("the command did not end in time")
 	case errors.As(err, &exit) && exit.ExitCode() >= 0:
-		res = act.Ended(exit.ExitCode(), r.Accept)
-	default:
-		res = act.Result{State: flow.Unknown, Error: err.Error()}
+		return act.Ended(exit.ExitCode(), task.GoodExit(exit.ExitCode(), r.Accept))
 	}
-	res.Stdout, res.Stderr = stdout.Taken(), stderr.Taken()
-	return res
+	return act.Unseen(err.Error())
 }

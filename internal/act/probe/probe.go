@@ -40,9 +40,9 @@ func (Hand) Do(ctx context.Context, job act.Job) act.Result {
 		found, err = echo(ctx, r.Target.Address, p.Echos)
 	}
 	if err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
-	return act.Answered(job, found)
+	return act.Answered(job, found).Result()
 }
 
 func port(ctx context.Context, host string, port int) (map[string]any, error) {

@@ -15,7 +15,6 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"urgentis/core/flow"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
 )
@@ -67,35 +66,38 @@ func mySQL(ctx context.Context, job act.Job) act.Result {
 	}
 	connector, err := mysql.NewConnector(cfg)
 	if err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	db := sql.OpenDB(connector)
 	defer db.Close() //nolint:errcheck // the server notices
 	conn, err := db.Conn(ctx)
 	if err != nil {
-		return act.Failed(fmt.Sprintf("%s: no connection to the database: %s", r.Target.Name, plain(err)))
+		return act.NotBegun(fmt.Sprintf("%s: no connection to the database: %s", r.Target.Name, plain(err)))
 	}
 	if err := prepare(ctx, conn, r.Timeout, r.Looks); err != nil {
-		return act.Failed("the session could not be prepared: " + plain(err))
+		return act.NotBegun("the session could not be prepared: " + plain(err))
 	}
 	if err := job.MaySend(ctx); err != nil {
-		return act.Unready(err)
+		return act.NotSent(err)
 	}
 	out, err := inTransaction(ctx, conn, r.SQL.Text, typed(r.SQL.With), r.Looks)
 	if err == nil {
-		return act.Answered(job, out)
+		return act.Answered(job, out).Result()
 	}
 	if flood != nil && flood.left <= 0 {
 		err = errFlood
 	}
 	var refused *mysql.MySQLError
 	switch {
+	case errors.As(err, &refused) && !r.Looks:
+		// Whether it took back what it did rests on the tables' engine, and a DDL commits by itself.
+		return act.Ended(1, false).Saying("the database refused: " + refused.Message).Result()
 	case errors.As(err, &refused):
-		return act.Failed("the database refused: " + refused.Message)
+		return act.Refused("the database refused: " + refused.Message).Result()
 	case r.Looks:
-		return act.Failed(plain(err))
+		return act.Refused(plain(err)).Result()
 	}
-	return act.Result{State: flow.Unknown, Error: "the statement did not end: " + plain(err)}
+	return act.Unseen("the statement did not end: " + plain(err)).Result()
 }
 
 // prepare bounds how long the server works on a statement, and keeps a look to reading. MariaDB and MySQL name that

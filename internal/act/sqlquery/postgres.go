@@ -10,7 +10,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"urgentis/core/flow"
 	"urgentis/internal/act"
 )
 
@@ -19,7 +18,7 @@ func postgres(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
 	cfg, err := pgx.ParseConfig("sslmode=prefer connect_timeout=10")
 	if err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	cfg.Host, cfg.Port, cfg.Database, cfg.User, cfg.Password = r.Target.Address, uint16(
 		r.SQL.Port,
@@ -36,7 +35,7 @@ func postgres(ctx context.Context, job act.Job) act.Result {
 	}
 	conn, err := pgx.ConnectConfig(ctx, cfg)
 	if err != nil {
-		return act.Failed(fmt.Sprintf("%s: no connection to the database: %s", r.Target.Name, plain(err)))
+		return act.NotBegun(fmt.Sprintf("%s: no connection to the database: %s", r.Target.Name, plain(err)))
 	}
 	defer func() {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
@@ -45,20 +44,20 @@ func postgres(ctx context.Context, job act.Job) act.Result {
 	}()
 	conn.PgConn().Frontend().SetMaxBodyLen(maxMessage)
 	if err := job.MaySend(ctx); err != nil {
-		return act.Unready(err)
+		return act.NotSent(err)
 	}
 	out, err := run(ctx, conn, r.SQL.Text, params(r.SQL.With), r.Looks)
 	if err != nil {
 		var pg *pgconn.PgError
 		switch {
 		case errors.As(err, &pg):
-			return act.Failed("the database refused: " + pg.Message)
+			return act.Refused("the database refused: " + pg.Message).Result()
 		case r.Looks:
-			return act.Failed(plain(err))
+			return act.Refused(plain(err)).Result()
 		}
-		return act.Result{State: flow.Unknown, Error: "the statement did not end: " + plain(err)}
+		return act.Unseen("the statement did not end: " + plain(err)).Result()
 	}
-	return act.Answered(job, out)
+	return act.Answered(job, out).Result()
 }
 
 // params are handed over as text: the server knows which type each must have.

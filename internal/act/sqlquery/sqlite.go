@@ -10,7 +10,6 @@ import (
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 
-	"urgentis/core/flow"
 	"urgentis/internal/act"
 )
 
@@ -19,7 +18,7 @@ import (
 func sqLite(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
 	if _, err := os.Stat(r.SQL.Database); err != nil {
-		return act.Failed("the database is not there: " + err.Error())
+		return act.NotBegun("the database is not there: " + err.Error())
 	}
 	mode := url.Values{"mode": {"rw"}, "_pragma": {"busy_timeout(5000)"}}
 	if r.Looks {
@@ -28,33 +27,33 @@ func sqLite(ctx context.Context, job act.Job) act.Result {
 	db, err := sql.Open("sqlite", (&url.URL{Scheme: "file", Opaque: url.PathEscape(r.SQL.Database),
 		RawQuery: mode.Encode()}).String())
 	if err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	defer db.Close() //nolint:errcheck // it was read, or committed
 	conn, err := db.Conn(ctx)
 	if err != nil {
-		return act.Failed("the database could not be opened: " + plain(err))
+		return act.NotBegun("the database could not be opened: " + plain(err))
 	}
 	defer conn.Close() //nolint:errcheck // see above
 	if _, err := sqlite.Limit(conn, lib.SQLITE_LIMIT_LENGTH, maxMessage); err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	// No statement reaches other files.
 	if _, err := sqlite.Limit(conn, lib.SQLITE_LIMIT_ATTACHED, 0); err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	if err := job.MaySend(ctx); err != nil {
-		return act.Unready(err)
+		return act.NotSent(err)
 	}
 	out, err := inTransaction(ctx, conn, r.SQL.Text, typed(r.SQL.With), r.Looks)
 	var refused *sqlite.Error
 	switch {
 	case err == nil:
-		return act.Answered(job, out)
+		return act.Answered(job, out).Result()
 	case errors.As(err, &refused) && ctx.Err() == nil:
-		return act.Failed("the database refused: " + refused.Error())
+		return act.Refused("the database refused: " + refused.Error()).Result()
 	case r.Looks:
-		return act.Failed(plain(err))
+		return act.Refused(plain(err)).Result()
 	}
-	return act.Result{State: flow.Unknown, Error: "the statement did not end: " + plain(err)}
+	return act.Unseen("the statement did not end: " + plain(err)).Result()
 }

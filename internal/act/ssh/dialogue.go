@@ -11,7 +11,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urgentis/core/device"
-	"urgentis/core/flow"
 	"urgentis/core/plain"
 	"urgentis/core/task"
 	"urgentis/internal/act"
@@ -55,7 +54,7 @@ func reachesByDialogue(r task.Request) (bool, error) {
 // talk types the lines of a request on a device, each once the device is ready for it.
 func (h *Hand) talk(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
-	failed := func(err error) act.Result { return act.Failed(fmt.Sprintf("%s: %s", r.Target.Name, err)) }
+	failed := func(err error) act.Result { return act.NotBegun(fmt.Sprintf("%s: %s", r.Target.Name, err)) }
 	kind, err := h.kinds(ctx, r.Target.Device)
 	if err != nil {
 		return failed(fmt.Errorf("what kind of device it is cannot be read: %w", err))
@@ -185,7 +184,7 @@ func (d *dialogue) carry(ctx context.Context) act.Result {
 func (d *dialogue) answer(ctx context.Context) *act.Result {
 	if d.talk.Begins() && !d.begun {
 		if err := d.job.MaySend(ctx); err != nil {
-			res := act.Unready(err)
+			res := act.NotSent(err)
 			return &res
 		}
 		d.begun = true
@@ -204,20 +203,19 @@ func (d *dialogue) answer(ctx context.Context) *act.Result {
 // broken is a dialogue that came to no end: unknown once a line was typed.
 func (d *dialogue) broken(why string) act.Result {
 	if !d.begun {
-		return act.Failed(d.job.Request.Target.Name + ": " + why + "; nothing was begun")
+		return act.NotBegun(d.job.Request.Target.Name + ": " + why + "; nothing was begun")
 	}
-	return act.Result{State: flow.Unknown, Error: why}
+	return act.Unseen(why).Result()
 }
 
 // came is what the dialogue came to that went to its end.
 func (d *dialogue) came() act.Result {
 	if why := d.talk.Failed(); why != "" {
-		return act.Failed(d.job.Request.Target.Name + ": " + why + "; nothing was begun")
+		return d.broken(why)
 	}
 	if says, line, of := d.talk.Refused(); says != "" {
-		res := act.Ended(1, d.job.Request.Accept)
-		res.Error = fmt.Sprintf("the device refused line %d of %d: %s", line, of, plain.Line(says))
-		return res
+		why := fmt.Sprintf("the device refused line %d of %d: %s", line, of, plain.Line(says))
+		return endedWith(1, d.job.Request).Saying(why).Result()
 	}
-	return act.Ended(0, d.job.Request.Accept)
+	return endedWith(0, d.job.Request).Result()
 }

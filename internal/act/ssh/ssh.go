@@ -16,7 +16,6 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"urgentis/core/flow"
 	"urgentis/core/task"
 	"urgentis/internal/act"
 )
@@ -67,19 +66,19 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.Timeout)*time.Second)
 	defer cancel()
 	if typed, err := reachesByDialogue(r); err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	} else if typed {
 		return h.talk(ctx, job)
 	}
 	line, stdin, err := command(r, job.Attempt)
 	if err != nil {
-		return act.Failed(err.Error())
+		return act.NotBegun(err.Error())
 	}
 	input := io.Reader(strings.NewReader(stdin))
 	if r.File != nil && r.File.Name != "" {
 		stored, err := h.files(ctx, r.File.Digest)
 		if err != nil {
-			return act.Failed(
+			return act.NotBegun(
 				fmt.Sprintf("the file %s, as it was approved, is not in the store any more; nothing was begun",
 					r.File.Name),
 			)
@@ -88,19 +87,18 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	}
 	ch, reqs, done, err := h.channel(ctx, r.Target)
 	if err != nil {
-		return act.Failed(fmt.Sprintf("%s: %s", r.Target.Name, err))
+		return act.NotBegun(fmt.Sprintf("%s: %s", r.Target.Name, err))
 	}
 	if err := job.MaySend(ctx); err != nil {
 		go ssh.DiscardRequests(reqs)
 		ch.Close() //nolint:errcheck // nothing was begun on it
 		done(false)
-		return act.Unready(err)
+		return act.NotSent(err)
 	}
 	stdout, stderr := act.Streams(job)
 	res, broken := h.carry(ctx, job, ch, reqs, line, input, stdout, stderr)
 	done(broken)
-	res.Stdout, res.Stderr = stdout.Taken(), stderr.Taken()
-	return res
+	return res.Printed(stdout.Taken(), stderr.Taken()).Result()
 }
 
 // carry runs the command on a session. broken says that its connection is of no use any more.
@@ -112,7 +110,7 @@ func (h *Hand) carry(
 	line string,
 	stdin io.Reader,
 	stdout, stderr io.Writer,
-) (res act.Result, broken bool) {
+) (res act.Sent, broken bool) {
 	r := job.Request
 	type began struct {
 		s   *session
@@ -125,18 +123,15 @@ func (h *Hand) carry(
 	case b := <-started:
 		// A target that answers no has not begun; a connection that breaks may have.
 		if errors.Is(b.err, errRefused) {
-			return act.Failed(b.err.Error()), false
+			return act.Refused(b.err.Error()), false
 		}
 		if b.err != nil {
-			return act.Result{
-				State: flow.Unknown,
-				Error: "the connection broke while the command was being sent: " + b.err.Error(),
-			}, true
+			return act.Unseen("the connection broke while the command was being sent: " + b.err.Error()), true
 		}
 		s = b.s
 	case <-ctx.Done():
 		ch.Close() //nolint:errcheck // it did not answer
-		return act.Result{State: flow.Unknown, Error: late(ctx, r, "the target did not answer")}, true
+		return act.Unseen(late(ctx, r, "the target did not answer")), true
 	}
 	select {
 	case <-s.exited:
@@ -147,23 +142,31 @@ func (h *Hand) carry(
 		default:
 			h.stop(job, s)
 			s.closeAfterOutput()
-			return act.Result{State: flow.Unknown, Error: late(ctx, r, "the command did not end")}, false
+			return act.Unseen(late(ctx, r, "the command did not end")), false
 		}
 	}
 	if job.Whole != nil && s.exit != nil && !s.allOutput(ctx) {
 		s.closeAfterOutput()
-		return act.Failed("the command ended, and its output did not come to an end in time"), false
+		if r.Looks {
+			return act.Unseen("the command ended, and its output did not come to an end in time"), false
+		}
+		return endedWith(*s.exit, r).Saying("its output did not come to an end in time"), false
 	}
 	s.closeAfterOutput()
 	switch {
 	case s.exit != nil:
-		return act.Ended(*s.exit, r.Accept), false
+		return endedWith(*s.exit, r), false
 	case s.signal != "":
-		return act.Result{State: flow.Unknown, Error: "the command was ended by signal " + s.signal}, false
+		return act.Unseen("the command was ended by signal " + s.signal), false
 	case r.AcceptLost:
-		return act.Result{State: flow.OK}, true
+		return act.Done(), true
 	}
-	return act.Result{State: flow.Unknown, Error: "the connection was lost before the command ended"}, true
+	return act.Unseen("the connection was lost before the command ended"), true
+}
+
+// endedWith is the end of a command that was seen.
+func endedWith(exit int, r task.Request) act.Sent {
+	return act.Ended(exit, task.GoodExit(exit, r.Accept))
 }
 
 func late(ctx context.Context, r task.Request, what string) string {

@@ -1,0 +1,167 @@
+package flow
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Line says what became of one change on some targets, or of its undo.
+type Line struct {
+	Title   string   `json:"title"`
+	Targets []string `json:"targets"`
+	Says    string   `json:"says"`
+}
+
+// String writes a line for people.
+func (l Line) String() string {
+	return fmt.Sprintf("%q on %s: %s.", l.Title, strings.Join(l.Targets, ", "), strings.TrimSuffix(l.Says, "."))
+}
+
+// Says tells in words what became of a touch: no more than was seen or said.
+func (t *Touch) Says() string {
+	change, undo := t.Change.changeSays(), &t.Undo
+	switch undo.Fate {
+	case WasDone:
+		if undo.Cause.Who == ByLate {
+			return "undone (late: reported by " + undo.Cause.By + ")"
+		}
+		return "undone" + twice(undo)
+	case FailedBefore:
+		return change + "; not undone" + comma(undo.Cause.Says)
+	case DoneInPart, FailedAfter:
+		return "may be undone in part" + comma(undo.Cause.Says)
+	case NotKnown, UnderWay:
+		return "whether it was undone is unknown" + comma(undo.Cause.Says)
+	}
+	if t.Left != "" {
+		return change + "; not undone, " + t.Left
+	}
+	if undo.Fate == HeldBack {
+		return change + "; not undone" + comma(undo.Cause.Says)
+	}
+	return change
+}
+
+func (e *Effect) changeSays() string {
+	why := comma(e.Cause.Says)
+	if e.Perhaps && e.MayBegin() {
+		return "outcome unknown, it was to be repeated"
+	}
+	switch e.Fate {
+	case WasDone:
+		return "done" + twice(e)
+	case DoneInPart:
+		return "done in part" + why
+	case FailedAfter:
+		return "failed after it had begun" + why
+	case NotKnown:
+		if e.Cause.Who == ByNobody {
+			return "outcome unknown, nobody could say"
+		}
+		return "outcome unknown" + why
+	case UnderWay:
+		return "outcome unknown, it may still run"
+	}
+	return "not begun" + why
+}
+
+// trouble says of a change that did not come to a good end what came of it.
+func (e *Effect) trouble(title, on string) string {
+	switch {
+	case e.Fate == NotKnown:
+		return fmt.Sprintf("The outcome of the change %q on %s is unknown, and nobody could say.", title, on)
+	case e.Fate == DoneInPart:
+		return fmt.Sprintf("The change %q happened in part on %s%s.", title, on, comma(e.Cause.Says))
+	case e.Fate == FailedBefore && e.Cause.Who == ByLook:
+		return fmt.Sprintf("The change %q did not happen on %s: %s.", title, on, e.Cause.Says)
+	case e.Fate == FailedBefore && e.Cause.Who == ByPerson:
+		return fmt.Sprintf("The change %q did not happen on %s%s.", title, on, comma(e.Cause.Says))
+	}
+	return fmt.Sprintf("The change %q failed on %s: %s.", title, on, strings.TrimSuffix(e.Cause.Says, "."))
+}
+
+func twice(e *Effect) string {
+	if e.Twice {
+		return ", twice"
+	}
+	return ""
+}
+
+func comma(why string) string {
+	if why == "" {
+		return ""
+	}
+	return ", " + strings.TrimSuffix(why, ".")
+}
+
+// lines says of touches what became of each, those with equal words on one line, in the order of the first.
+func (s *State) lines(touches []*Touch) []Line {
+	var out []Line
+	at := map[[2]string]int{}
+	for _, t := range touches {
+		title := t.Place
+		if step, _ := Find(s.book, t.Place); step != nil {
+			title = step.Title
+		}
+		key := [2]string{title, t.Says()}
+		i, ok := at[key]
+		if !ok {
+			i = len(out)
+			at[key] = i
+			out = append(out, Line{Title: title, Says: key[1]})
+		}
+		out[i].Targets = append(out[i].Targets, here(t.Target))
+	}
+	return out
+}
+
+func sentence(lines []Line) string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = l.String()
+	}
+	return strings.Join(out, " ")
+}
+
+// Changes says what became of all that the run changed, or began to, in the order in which it began.
+func (s *State) Changes() []Line { return s.lines(s.Touches()) }
+
+// Changed tells it in a sentence.
+func (s *State) Changed() string {
+	if len(s.touchOrder) == 0 {
+		return "Nothing was changed."
+	}
+	return sentence(s.Changes())
+}
+
+// UndoneAt tells what became of what was to be undone at a place.
+func (s *State) UndoneAt(path string) string {
+	st := s.steps[path]
+	if st == nil || st.undoing == nil {
+		return ""
+	}
+	var list []*Touch
+	for _, k := range st.undoing.Touches {
+		list = append(list, s.touches[k])
+	}
+	for _, l := range st.undoing.Left {
+		list = append(list, s.touches[l.TouchKey])
+	}
+	switch {
+	case len(list) > 0:
+		return sentence(s.lines(list))
+	case len(s.standing(func(*Touch) bool { return true })) > 0:
+		return "Nothing in this part had been changed, so there was nothing to undo there."
+	}
+	return "Nothing had been changed, so there was nothing to undo."
+}
+
+// plainly reports whether every touch was simply done, so that the end needs no list to be true.
+func (s *State) plainly() bool {
+	for _, t := range s.touchOrder {
+		if t.Change.Fate != WasDone || t.Change.Twice || t.Undo.Fate != NotBegun || t.Left != "" {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,195 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+
+	"urgentis/core/runbook"
+)
+
+// undoes reports whether something is being undone: until that is over, nothing else turns the run.
+func (s *State) undoes() bool { return len(s.undoings) > 0 }
+
+// undoStep undoes what the instances of a step changed that can be seen from a place.
+func (w *walker) undoStep(f *frame, s *runbook.Step, path string, st *stepState) result {
+	of := f.book.ByID(s.TakesBack)
+	r := w.undo(path, w.s.ofStep(path, of))
+	if r.failed() {
+		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("Not all of %q was undone.", of.Title)})
+	}
+	return r
+}
+
+// undo undoes, newest first, what stands of the touches that are meant. What became of an unknown change is asked
+// first. goOn: all of it is undone, or there was nothing; failed: something stays.
+func (w *walker) undo(path string, meant func(*Touch) bool) result {
+	st := w.s.step(path)
+	if st.undoing == nil {
+		list := w.s.standing(meant)
+		if !w.allSaid(list) {
+			return blocked
+		}
+		w.emit(path, toUndo(w.s.standing(meant)))
+	}
+	if !st.undone {
+		if !w.carryUndo(st) {
+			return blocked
+		}
+		w.emit(path, Undone{})
+		w.anew = true
+		return blocked
+	}
+	for _, k := range st.undoing.Touches {
+		if w.s.touches[k].Undo.Fate != WasDone {
+			return trouble(&Troubled{Final: true}, path)
+		}
+	}
+	if len(st.undoing.Left) > 0 {
+		return trouble(&Troubled{Final: true}, path)
+	}
+	return goOn
+}
+
+// toUndo sorts what stands by whether it can be undone.
+func toUndo(list []*Touch) Undoing {
+	u := Undoing{Touches: []TouchKey{}}
+	for _, t := range list {
+		undo, why := t.request.intent.Request.Undo, ""
+		switch {
+		case t.Change.unknown():
+			why = "nobody could say what became of it"
+		case undo == nil:
+			why = "it has no undo in this runbook"
+		case undo.OnlyIfDone && t.Change.Fate != WasDone:
+			why = "its undo is only for what was done whole"
+		case t.Undo.Fate == DoneInPart || t.Undo.Fate == FailedAfter || t.Undo.Fate == NotKnown:
+			why = "its undo was begun before, and is not begun a second time" // the words of its undo tell the rest
+		}
+		if why != "" {
+			u.Left = append(u.Left, UndoLeft{t.TouchKey, why})
+			continue
+		}
+		u.Touches = append(u.Touches, t.TouchKey)
+	}
+	return u
+}
+
+// allSaid asks people about every unknown change of a list, all at once. It reports false while an answer, or the end
+// of a change, is waited for.
+func (w *walker) allSaid(list []*Touch) bool {
+	said := true
+	for _, t := range list {
+		step, book := Find(w.s.book, t.Place)
+		switch {
+		case step == nil:
+		case t.Change.Fate == UnderWay:
+			w.followOn(t, &t.Change, t.Place)
+			said = false
+		case t.Change.Open() && !w.asked(book, step, t, false, false):
+			said = false
+		}
+	}
+	return said
+}
+
+// carryUndo undoes what an undoing lists: the newest first, as many at once as the each around goes over, and past what
+// waits. It reports whether all of it is over. What could not be undone keeps only older changes on its address.
+func (w *walker) carryUndo(st *stepState) (over bool) {
+	over = true
+	kept, waits := map[string]string{}, map[string]bool{} // by address: which change stays there, and where one waits
+	flying, of := 0, ""
+	for _, k := range st.undoing.Touches {
+		t := w.s.touches[k]
+		step, book := Find(w.s.book, t.Place)
+		if step == nil {
+			continue
+		}
+		at := w.s.addressOf(t)
+		switch {
+		case t.Undo.Fate == UnderWay:
+			w.followOn(t, &t.Undo, t.Place)
+			over, flying, of = false, flying+1, static(t.Place)
+			waits[at] = true
+			continue
+		case t.Undo.Open():
+			if w.settle(nil, book, step, t, true) == blocked {
+				over = false
+				waits[at] = true
+				continue
+			}
+		}
+		switch {
+		case t.Undo.Fate == WasDone:
+		case t.Left != "" || !t.Undo.MayBegin():
+			kept[at] = step.Title
+		case keptBy(kept, at) != "":
+			w.emit(t.Place, UndoLeft{t.TouchKey, fmt.Sprintf("the newer change %q stays there", keptBy(kept, at))})
+			kept[at] = step.Title
+		case waits[at] || waits[""] || at == "" && len(waits) > 0:
+			over = false
+			waits[at] = true
+		case flying > 0 && (of != static(t.Place) || flying >= w.undoesAtOnce(t)):
+			over = false
+			waits[at] = true
+		default:
+			x := &touching{w: w, step: step, path: t.Place, st: w.s.step(t.Place), target: t.Target, undo: t}
+			x.along(undoWay())
+			if t.Left != "" {
+				kept[at] = step.Title
+				continue
+			}
+			over = false
+			waits[at] = true
+			if t.Undo.Fate == UnderWay {
+				flying, of = flying+1, static(t.Place)
+			}
+		}
+	}
+	return over
+}
+
+// keptBy tells which change stays on an address, or where it is not known on which.
+func keptBy(kept map[string]string, at string) string {
+	if kept[at] != "" || at != "" {
+		if kept[at] != "" {
+			return kept[at]
+		}
+		return kept[""]
+	}
+	for _, title := range kept {
+		return title
+	}
+	return ""
+}
+
+// undoesAtOnce is how many undos of one step may be under way at once: as many as its each goes over.
+func (w *walker) undoesAtOnce(t *Touch) int {
+	each, _ := eachOf(frameOf(t.Place))
+	if st := w.s.steps[each]; each != "" && st != nil && st.each != nil {
+		return max(1, st.each.AtOnce)
+	}
+	return 1
+}
+
+// addressOf is the address that a touch is on, as its lock names it; "" for none.
+func (s *State) addressOf(t *Touch) string {
+	if t.Target == "" {
+		return ""
+	}
+	r := t.request.intent.Request
+	return s.keyOf(t.Target, r.Target.Address)
+}
+
+// goOnUndoing goes on with everything that is being undone, whatever else the run does. It reports whether all is over.
+func (w *walker) goOnUndoing() bool {
+	over := true
+	for _, path := range slices.Clone(w.s.undoings) {
+		st := w.s.step(path)
+		if !w.carryUndo(st) {
+			over = false
+			continue
+		}
+		w.emit(path, Undone{})
+	}
+	return over
+}

@@ -1,0 +1,826 @@
+package flow
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"urgentis/core/expr"
+	"urgentis/core/leave"
+	"urgentis/core/runbook"
+	"urgentis/core/task"
+)
+
+// The world of these tests holds a number on each host. A change adds to it and its undo takes that off again, however
+// often either is carried out; its end is seen, is not seen, or is told late. What the run says at its end must be true
+// of these numbers.
+
+// scribe writes runbooks for it.
+type scribe struct {
+	t       *rapid.T
+	n       int
+	ids     []string       // of changes that can be seen
+	adds    map[string]int // by title
+	mustAll bool           // every change has an undo
+}
+
+func (a *scribe) pick(list ...string) string { return rapid.SampledFrom(list).Draw(a.t, "pick") }
+
+func (a *scribe) chance(n int) bool { return rapid.IntRange(0, n-1).Draw(a.t, "chance") == 0 }
+
+func (a *scribe) book() string {
+	out := header
+	switch {
+	case a.chance(5):
+		out += "limits: {give_up_after: 2h}\n"
+	case a.chance(6):
+		out += "limits: {one_at_a_time: \"'x'\"}\n"
+	}
+	if a.chance(4) {
+		out += "if_cleared:\n  - close: false-alarm\n    because: It cleared.\n"
+	}
+	if a.chance(4) {
+		out += "finally:\n  - note: F\n    text: over\n"
+	}
+	if a.chance(4) {
+		a.mustAll = true
+		out += "on_error: undo\n"
+	}
+	part := "parts:\n  part:\n    steps:\n" + a.change("      ", false)
+	if a.chance(3) {
+		part += "      - hand_over: not here\n        because: part\n"
+	}
+	a.ids = nil
+	return out + part + "steps:\n  - look: R\n    id: r\n    where: {role: gate}\n    run: [look, reason]\n" +
+		"    read: {reason: {json: .n, type: integer}}\n" + a.steps("  ", 2, false) +
+		"  - close: repaired\n    because: done\n"
+}
+
+func (a *scribe) steps(indent string, depth int, inEach bool) string {
+	out := ""
+	for range rapid.IntRange(1, 3).Draw(a.t, "steps") {
+		out += a.step(indent, depth, inEach)
+	}
+	return out
+}
+
+func (a *scribe) onError() string {
+	return a.pick("", "", "", "on_error: go on", "on_error: undo", "on_error: hand_over")
+}
+
+func lines(indent, head string, rest ...string) string {
+	out := indent + "- " + head + "\n"
+	for _, r := range rest {
+		if r != "" {
+			out += indent + "  " + r + "\n"
+		}
+	}
+	return out
+}
+
+// change writes one change that adds twice its number, so that half of it is whole, too.
+func (a *scribe) change(indent string, inEach bool) string {
+	a.n++
+	title, add := fmt.Sprintf("C%d", a.n), 2<<a.n
+	a.adds[title] = add
+	where := a.pick("where: {role: gate}", "where: {name: g2}", "where: {name: alias}", "where: {role: gate, pick: one}")
+	if inEach && a.chance(2) {
+		where = ""
+	}
+	undo := fmt.Sprintf("undo: {run: [undo, %q]%s}", strconv.Itoa(add), a.pick("", "", ", only_if: done"))
+	if !a.mustAll && a.chance(5) {
+		undo = ""
+	}
+	gate := ""
+	if a.chance(3) {
+		gate = "gate: {ask: team/x, within: 10m" + a.pick("", ", people: 2", ", refused: go on", ", refused: undo",
+			", unanswered: go on") + "}"
+	}
+	still := ""
+	if a.chance(3) {
+		still = "still: " + a.pick("own(readings.reason) == 3", "min(readings.reason) == 3")
+		if where == "where: {name: alias}" {
+			still = "still: min(readings.reason) == 3"
+		}
+	}
+	id := strings.ToLower(title)
+	a.ids = append(a.ids, id)
+	repeat := a.pick("", "", "", "", "repeatable: true")
+	verb := "add"
+	if repeat != "" {
+		verb = "ensure" // twice is once
+	}
+	return lines(indent, "change: "+title, "id: "+id, where, fmt.Sprintf("run: [%s, %q]", verb, strconv.Itoa(add)), undo,
+		gate, still, repeat, a.onError())
+}
+
+func (a *scribe) step(indent string, depth int, inEach bool) string {
+	kinds := []string{"change", "change", "change", "wait", "check", "steady"}
+	if len(a.ids) > 0 {
+		kinds = append(kinds, "undo", "undo")
+	}
+	if depth > 0 {
+		kinds = append(kinds, "each", "together", "ask", "block", "call")
+	}
+	a.n++
+	name := fmt.Sprintf("S%d", a.n)
+	before := slices.Clone(a.ids)
+	switch a.pick(kinds...) {
+	case "wait":
+		return lines(indent, "wait: "+name, "for: "+a.pick("10s", "5m"))
+	case "check":
+		return lines(indent, "check: "+name, "that: "+a.pick("1 == 1", "1 == 2"), "fails: "+a.pick("undo", "undo",
+			"go on", "hand_over"))
+	case "steady":
+		return lines(indent, "check: "+name, "that: min(readings.reason) == 3", "retake: r",
+			"again: {every: 10s, for: 2m, steady: 30s}", "fails: "+a.pick("undo", "go on"), "unsure: go on")
+	case "undo":
+		return lines(indent, "take_back: "+name, "of: "+a.pick(a.ids...), a.onError())
+	case "each":
+		out := lines(indent, "each: "+name, "where: {role: gate}", "at_once: "+a.pick("1", "2"), "tolerate: "+
+			a.pick("0", "1"), a.onError(), "steps:") + a.steps(indent+"    ", depth-1, true)
+		a.ids = append(before, a.ids[len(before):]...)
+		return out
+	case "together":
+		out := lines(indent, "together: "+name, a.onError(), "branches:") + indent + "    left:\n" +
+			a.steps(indent+"      ", depth-1, inEach)
+		left := a.ids
+		a.ids = slices.Clone(before)
+		out += indent + "    right:\n" + a.steps(indent+"      ", depth-1, inEach)
+		a.ids = append(left, a.ids[len(before):]...)
+		return out
+	case "ask":
+		return lines(indent, "ask: "+name, a.pick("none: go on", "none: stop"), "choices:") + indent + "    one:\n" +
+			indent + "      steps:\n" + a.steps(indent+"        ", depth-1, inEach)
+	case "block":
+		return lines(indent, "change: "+name, "gate: {ask: team/x, within: 10m}", a.onError(), "steps:") +
+			a.change(indent+"    ", inEach)
+	case "call":
+		return lines(indent, "call: part", a.onError())
+	}
+	return a.change(indent, inEach)
+}
+
+// earth is the world: what is on its hosts, what is allowed, and what time it is.
+type earth struct {
+	t       *rapid.T
+	now     time.Time
+	number  map[string]int // by address
+	ensured map[string]bool
+	stance  leave.Stance
+	halted  bool
+	key     map[string]string // the host key of each address
+	reason  int64
+	holder  map[string]string // of locks
+	ran     map[string]int    // how often something was carried out, by run, place, target and purpose
+	again   map[string]int    // how often somebody, or the runbook, let it be begun once more
+	yes     map[string]leave.Proposal
+	until   map[string]time.Time
+	faults  int
+	clock   time.Duration // how much the clock of the instance that plans is off
+}
+
+func (w *earth) draw(label string, n int) int { return rapid.IntRange(0, n-1).Draw(w.t, label) }
+
+var addresses = map[string]string{"g1": "10.0.0.1", "g2": "10.0.0.2", "g3": "10.0.0.3", "alias": "10.0.0.2"}
+
+// flight is an attempt in somebody's hands.
+type flight struct {
+	in     Intent
+	path   string
+	frozen bool // with an instance that does not answer
+	gone   bool // with one that is dead
+}
+
+// mission is a run in this world.
+type mission struct {
+	*earth
+	id      string
+	book    *runbook.Book
+	m       *Machine
+	log     []Event
+	stored  int
+	flying  []*flight
+	killed  map[string]bool
+	gave    map[string]int // what a change added last, by place and target
+	end     *Ended
+	source  string
+	attempt map[string]bool
+	refused map[string]time.Time
+	about   map[string]string // the attempt of a question
+}
+
+func (p *mission) key1(in Intent, path string) string {
+	return p.id + " " + path + " " + in.Target + " " + in.Purpose.For
+}
+
+// act carries a request out, wholly, in half or not at all, and gives what it did: 2, 1 or 0.
+func (p *mission) act(f *flight, how int) {
+	in := f.in
+	n, _ := strconv.Atoi(in.Request.Words[1])
+	at, place := addresses[in.Target], f.path+" "+in.Target
+	p.ran[p.key1(in, f.path)]++
+	switch in.Request.Words[0] {
+	case "ensure":
+		if how == 2 && !p.ensured[p.id+place] {
+			p.ensured[p.id+place] = true
+			p.number[at] += n
+			p.gave[place] = n
+		}
+	case "add":
+		p.number[at] += n * how / 2
+		p.gave[place] += n * how / 2
+	case "undo":
+		p.number[at] -= p.gave[place] * how / 2
+	}
+}
+
+// ends makes how a flight ends: what it did, and what is told of it. sent is false where it never left.
+func (p *mission) ends(f *flight) Outcome {
+	o := Outcome{Attempt: f.in.Attempt, State: OK}
+	if p.halted {
+		o.State, o.Halted = Held, true
+		return o
+	}
+	three := 3
+	switch p.draw("end", 10) {
+	case 0:
+		o.State, o.Error = Failed, "refused"
+		return o
+	case 1:
+		how := p.draw("how much", 3)
+		if f.in.Request.Words[0] == "ensure" {
+			how = 0
+		}
+		p.act(f, how)
+		o.State, o.Exit = Failed, &three
+	case 2:
+		how := p.draw("how much", 3)
+		if how == 1 && f.in.Request.Words[0] == "ensure" {
+			how = 2
+		}
+		if how > 0 {
+			p.act(f, how)
+		}
+		o.State, o.Error = Unknown, "nobody saw its end"
+		p.killed[f.in.Attempt] = true
+		if how > 0 {
+			p.attempt[f.in.Attempt] = true
+		}
+		p.gaveOf(f, how)
+	default:
+		p.act(f, 2)
+	}
+	return o
+}
+
+// gaveOf remembers for whoever is asked how much an attempt did.
+func (p *mission) gaveOf(f *flight, how int) {
+	p.refused["how "+f.in.Attempt] = time.Unix(int64(how), 0)
+}
+
+func (p *mission) add(e Event) {
+	e.At = p.now.Add(p.clock)
+	e, err := p.m.Append(e)
+	require.NoError(p.t, err, "%s\n%s", p.source, p.told())
+	p.log = append(p.log, e)
+}
+
+func (p *mission) fact(e Event) {
+	p.add(e)
+	p.store()
+	attempt := ""
+	switch b := e.Body.(type) {
+	case Outcome:
+		attempt = b.Attempt
+	case QuestionAnswered:
+		if b.Choice == DoItAgain {
+			attempt = p.about[b.Question]
+		}
+	case QuestionRaised:
+		p.about[b.Question] = b.Attempt
+	}
+	// Whatever ends under an approval, or is let be done again, lets it stand on.
+	if in, _, _, ok := p.m.s.Attempt(attempt); ok && in.Under != "" && !in.Undoes() {
+		p.until[in.Under] = later(p.until[in.Under], p.now.Add(p.clock).Add(10*time.Minute+time.Second))
+	}
+}
+
+// store puts what happened on disk; what an intent rests on is looked at as the database would.
+func (p *mission) store() {
+	for _, e := range p.log[p.stored:] {
+		if in, ok := e.Body.(Intent); ok && in.Touches() {
+			p.mayBegin(in, e.Path)
+		}
+	}
+	p.m.Stored()
+	p.stored = len(p.log)
+}
+
+// mayBegin holds what is begun against the world's own book.
+func (p *mission) mayBegin(in Intent, path string) {
+	say := func(ok bool, what string) {
+		require.True(p.t, ok, "%s is begun: %s\n%s\n%s", in.Attempt, what, p.source, p.told())
+	}
+	at := addresses[in.Target]
+	say(!p.halted, "all is halted")
+	say(in.Request.Target.HostKey == p.key[at], "the host key is another")
+	say(p.holder["host:"+at] == p.id, "the lock is "+p.holder["host:"+at]+"'s")
+	if in.Undoes() {
+		return
+	}
+	say(p.stance != leave.Suggest, "runbooks only suggest")
+	if in.Under == "" {
+		say(p.stance == leave.Act, "nobody said yes")
+		return
+	}
+	shown, ok := p.yes[in.Under]
+	say(ok, "nobody said yes to "+in.Under)
+	say(slices.ContainsFunc(shown.Requests, func(r task.Request) bool {
+		r.Step = ""
+		return leave.Covers(r, in.Request) == ""
+	}), "something else was shown")
+	say(p.now.Add(p.clock).Before(p.until[in.Under]), "the approval is over")
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func (p *mission) told() string {
+	out := ""
+	for _, e := range p.log {
+		b, _ := json.Marshal(e.Body)
+		if len(b) > 300 {
+			b = b[:300]
+		}
+		out += fmt.Sprintf("%d %s %s %s %s\n", e.Seq, e.At.Format("15:04:05"), e.Path, e.Body.Kind(), b)
+	}
+	return out
+}
+
+// step lets the run go on by one thing. false: it waits for time.
+func (p *mission) step() (moved bool, wake time.Time) {
+	p.open()
+	var plan Plan
+	var begin []Intent
+	for {
+		var err error
+		plan, err = p.m.Plan(p.now.Add(p.clock))
+		require.NoError(p.t, err, "%s\n%s", p.source, p.told())
+		p.log, begin = append(p.log, plan.Events...), append(begin, plan.Begin...)
+		if len(plan.AskLeave)+len(plan.WantLocks) == 0 || !p.grant(plan) {
+			break
+		}
+	}
+	if p.fault() {
+		p.log = p.log[:p.stored]
+		p.m.Discard() // the commit did not hold
+		p.returned()
+		if p.draw("dies", 2) == 0 {
+			p.die()
+		}
+		return true, plan.Wake
+	}
+	p.store()
+	p.returned()
+	if plan.Ended {
+		p.release()
+		p.end = p.m.s.Ended
+		return true, plan.Wake
+	}
+	for _, in := range begin {
+		p.flying = append(p.flying, &flight{in: in, path: p.m.s.PathOf(in.Attempt)})
+	}
+	for _, id := range plan.AskRest {
+		if p.rests(id) {
+			p.fact(Event{Path: p.m.s.PathOf(id), Body: Rested{Attempt: id}})
+			return true, plan.Wake
+		}
+	}
+	for _, id := range plan.Cancel {
+		for _, f := range p.flying {
+			if f.in.Attempt == id && !f.in.Touches() {
+				p.land(f, Outcome{Attempt: id, State: Failed, Error: "cancelled"})
+				return true, plan.Wake
+			}
+		}
+	}
+	for _, f := range p.flying {
+		if f.frozen || f.gone {
+			continue
+		}
+		if p.fault() {
+			// Its instance freezes, or dies; somebody else goes on with the run.
+			f.frozen = p.draw("freezes", 2) == 0
+			if !f.frozen {
+				f.gone = true
+				if f.in.Touches() && p.draw("had begun", 2) == 0 {
+					how := 2
+					p.act(f, how)
+					p.attempt[f.in.Attempt] = true
+					p.gaveOf(f, how)
+				}
+			}
+			p.die()
+			return true, plan.Wake
+		}
+		p.land(f, p.outcome(f))
+		return true, plan.Wake
+	}
+	return p.people(), plan.Wake
+}
+
+// open lets an instance take the run in hand that nobody has. What is under way is lost.
+func (p *mission) open() {
+	if p.m != nil {
+		return
+	}
+	m, err := Open(p.book, p.log)
+	require.NoError(p.t, err, "%s\n%s", p.source, p.told())
+	p.m = m
+	for _, in := range m.s.OpenAttempts() {
+		lost := Lost{Attempt: in.Attempt, Because: "the service stopped"}
+		if !p.rests(in.Attempt) {
+			lost.By = "n1"
+		}
+		p.fact(Event{Path: m.s.PathOf(in.Attempt), Body: lost})
+	}
+}
+
+// die lets the program that drives the run end.
+func (p *mission) die() {
+	p.log = p.log[:p.stored]
+	p.m = nil
+	for _, f := range p.flying {
+		if !f.frozen {
+			f.gone = true
+		}
+	}
+	p.flying = slices.DeleteFunc(p.flying, func(f *flight) bool { return f.gone })
+}
+
+func (p *mission) fault() bool {
+	if p.faults == 0 || p.draw("fault", 30) != 0 {
+		return false
+	}
+	p.faults--
+	return true
+}
+
+func (p *mission) land(f *flight, o Outcome) {
+	p.flying = slices.DeleteFunc(p.flying, func(x *flight) bool { return x == f })
+	p.fact(Event{Path: f.path, Body: o})
+}
+
+func (p *mission) outcome(f *flight) Outcome {
+	if f.in.Touches() {
+		return p.ends(f)
+	}
+	o := Outcome{Attempt: f.in.Attempt, State: OK, Readings: map[string]expr.Taking{
+		"reason": {Value: p.reason, Target: f.in.Target, At: p.now.Add(p.clock)},
+	}}
+	return o
+}
+
+// rests reports whether nobody can begin an attempt any more.
+func (p *mission) rests(id string) bool {
+	return !slices.ContainsFunc(p.flying, func(f *flight) bool { return f.in.Attempt == id })
+}
+
+// thaw wakes an instance that was frozen: it carries out what it had in hand, or not, and tells.
+func (p *mission) thaw() bool {
+	for _, f := range p.flying {
+		if !f.frozen {
+			continue
+		}
+		o := Outcome{Attempt: f.in.Attempt, State: Held, Error: "this instance lost its lease"}
+		if f.in.Touches() && p.draw("was about to send", 2) == 0 {
+			o.State, o.Error = OK, ""
+			p.act(f, 2)
+			p.attempt[f.in.Attempt] = true
+		}
+		p.open()
+		p.flying = slices.DeleteFunc(p.flying, func(x *flight) bool { return x == f })
+		if f.in.Touches() && p.m.s.Unreported(f.in.Attempt) {
+			p.fact(Event{Path: f.path, Body: o})
+		}
+		return true
+	}
+	return false
+}
+
+// grant gives leave and locks, as the world has them.
+func (p *mission) grant(plan Plan) bool {
+	for _, ask := range plan.AskLeave {
+		a := leave.Decide(leave.Question{Stance: p.stance, HasGate: ask.HasGate, Halted: p.halted, Undo: ask.Undo,
+			Look: ask.Look})
+		g := LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Halted: a.Halted}
+		for _, t := range ask.Targets {
+			at := addresses[t]
+			g.Facts = append(g.Facts, task.Facts{Name: t, Address: at, HostKey: p.key[at]})
+		}
+		p.add(ask.Given(g, p.now))
+	}
+	waits := 0
+	for _, want := range plan.WantLocks {
+		held := ""
+		for _, k := range want.Keys {
+			if h := p.holder[k]; h != "" && h != p.id {
+				held = k
+			}
+		}
+		if held == "" {
+			for _, k := range want.Keys {
+				p.holder[k] = p.id
+			}
+			p.add(want.Taken(p.now))
+			continue
+		}
+		is := LocksAwaited{Key: held, Holder: p.holder[held], Of: want.Of}
+		if p.m.s.Waits(want.Path, want.Of) != is {
+			p.add(Event{Path: want.Path, Body: is})
+			return true
+		}
+		waits++
+	}
+	return len(plan.AskLeave) > 0 || waits < len(plan.WantLocks)
+}
+
+// returned gives locks back that the run gave back.
+func (p *mission) returned() {
+	for k, h := range p.holder {
+		if h == p.id && !p.m.s.locks[k] {
+			delete(p.holder, k)
+		}
+	}
+}
+
+func (p *mission) release() {
+	for k, h := range p.holder {
+		if h == p.id {
+			delete(p.holder, k)
+		}
+	}
+}
+
+// people decide, and know from the hosts what became of a change.
+func (p *mission) people() bool {
+	paths := []string{}
+	for path := range p.m.s.waits {
+		paths = append(paths, path)
+	}
+	slices.Sort(paths)
+	for _, path := range paths {
+		st := p.m.s.steps[path]
+		for _, g := range st.allGates() {
+			if !g.open() || !p.now.Add(p.clock).Before(g.raised.Until) {
+				continue
+			}
+			d := GateDecided{Gate: g.raised.Gate, Approved: p.draw("yes", 5) > 0, By: fmt.Sprint("p", len(g.approvals)),
+				Digest: g.raised.Digest}
+			if d.Approved && p.draw("later", 6) == 0 {
+				at := p.now.Add(p.clock).Add(time.Hour)
+				d.StartAt = &at
+			}
+			if d.Approved {
+				p.yes[g.raised.Gate] = g.raised.Proposal
+				until := g.raised.Until
+				if d.StartAt != nil {
+					until = d.StartAt.Add(g.within())
+				}
+				p.until[g.raised.Gate] = later(p.until[g.raised.Gate], until.Add(2*time.Second))
+			}
+			p.fact(Event{Path: path, Body: d})
+			return true
+		}
+		var qs []string
+		for id, q := range st.questions {
+			if q.open() && p.now.Add(p.clock).Before(q.raised.Until) {
+				qs = append(qs, id)
+			}
+		}
+		slices.Sort(qs)
+		for _, id := range qs {
+			if p.answer(path, st.questions[id].raised) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (p *mission) answer(path string, q QuestionRaised) bool {
+	p.about[q.Question] = q.Attempt
+	if q.Attempt == "" {
+		p.fact(Event{Path: path, Body: QuestionAnswered{Question: q.Question, Choice: q.Choices[0], By: "mara"}})
+		return true
+	}
+	if !p.rests(q.Attempt) {
+		return false // who looks cannot say: it may still be begun
+	}
+	choice := DidNot
+	if how, ok := p.refused["how "+q.Attempt]; p.attempt[q.Attempt] {
+		choice = Happened
+		if ok && how.Unix() == 1 {
+			choice = InPart
+		}
+	} else if slices.Contains(q.Choices, DoItAgain) && p.draw("again", 2) == 0 {
+		choice = DoItAgain
+	}
+	if e := p.m.s.EffectOf(q.Attempt); SaysNotBegun(choice) && !e.Rests {
+		p.fact(Event{Path: path, Body: Rested{Attempt: q.Attempt}})
+	}
+	p.fact(Event{Path: path, Body: QuestionAnswered{Question: q.Question, Choice: choice, By: "ola"}})
+	return true
+}
+
+// turn lets something happen in the world between the steps of runs.
+func (w *earth) turn(runs []*mission) {
+	switch w.draw("turn", 60) {
+	case 0:
+		w.stance = []leave.Stance{leave.Ask, leave.Act, leave.Act, leave.Suggest}[w.draw("stance", 4)]
+	case 1:
+		if w.halted = !w.halted; !w.halted {
+			for _, p := range runs {
+				if p.end == nil && p.m != nil && p.stored == len(p.log) {
+					p.fact(Event{Body: Resumed{By: "mara"}})
+				}
+			}
+		}
+	case 2:
+		w.key[addresses[[]string{"g1", "g2", "g3"}[w.draw("host", 3)]]] += "x"
+	case 3:
+		w.reason = int64(w.draw("reason", 2) + 2)
+	case 4:
+		w.now = w.now.Add(time.Duration(w.draw("hours", 9)) * time.Hour)
+	case 5:
+		w.clock = time.Duration(w.draw("off", 3)-1) * time.Hour
+	case 6, 7:
+		p := runs[w.draw("run", len(runs))]
+		if p.end == nil && p.m != nil && p.stored == len(p.log) && w.draw("cancels", 6) == 0 {
+			p.fact(Event{Body: CancelAsked{By: "mara", Undo: w.draw("undo", 2) == 0}})
+		}
+	case 8:
+		p := runs[w.draw("run", len(runs))]
+		if p.end == nil && p.m != nil && p.stored == len(p.log) {
+			p.fact(Event{Body: AlertChanged{State: "cleared", Cleared: true}})
+		}
+	case 9:
+		runs[w.draw("run", len(runs))].thaw()
+	}
+}
+
+// interval is what a line of the last sentence says that is on a host of what a change adds.
+func interval(says string, n int) (low, high int) {
+	for _, x := range []struct {
+		with      string
+		low, high int
+	}{
+		{"done, twice", 2 * n, 2 * n}, {"done in part", 0, n}, {"done", n, n}, {"undone", 0, 0},
+		{"not begun", 0, 0},
+	} {
+		if strings.HasPrefix(says, x.with) {
+			return x.low, x.high
+		}
+	}
+	return 0, n
+}
+
+// TestTheLastSentenceIsTrue plays generated runbooks in such a world, two runs at a time, and wants the number on each
+// host at the end to be what the runs say in their last sentences; nothing begun without what it takes; and nothing
+// carried out more often than somebody let it.
+func TestTheLastSentenceIsTrue(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		w := &earth{
+			t: t, now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), number: map[string]int{},
+			ensured: map[string]bool{},
+			stance:  leave.Act, key: map[string]string{"10.0.0.1": "k", "10.0.0.2": "k", "10.0.0.3": "k"}, reason: 3,
+			holder: map[string]string{}, ran: map[string]int{}, again: map[string]int{},
+			yes: map[string]leave.Proposal{}, until: map[string]time.Time{},
+			faults: rapid.IntRange(0, 5).Draw(t, "faults"),
+		}
+		var runs []*mission
+		adds := map[string]int{}
+		src := ""
+		for i := range 2 {
+			a := &scribe{t: t, adds: map[string]int{}}
+			a.n = 10 * i // what one run adds is told from what the other does
+			src = a.book()
+			for k, v := range a.adds {
+				adds[fmt.Sprint(i, k)] = v
+			}
+			b, found := runbook.Parse([]byte(src))
+			if found.Failed() {
+				t.Skip("the checker refuses it")
+			}
+			runs = append(runs, newMission(w, fmt.Sprint("r", i), b, src))
+		}
+		for n := 0; slices.ContainsFunc(runs, func(p *mission) bool { return p.end == nil }); n++ {
+			require.Less(t, n, 4000, "it does not end:\n%s\n%s\n%s\n%s", runs[0].source, runs[0].told(), runs[1].source,
+				runs[1].told())
+			w.turn(runs)
+			moved, wake := false, time.Time{}
+			for _, p := range runs {
+				if p.end != nil {
+					continue
+				}
+				did, at := p.step()
+				moved = moved || did
+				if !at.IsZero() && (wake.IsZero() || at.Before(wake)) {
+					wake = at
+				}
+			}
+			if !moved {
+				w.now = later(w.now.Add(time.Second), wake.Add(-w.clock))
+				w.halted = w.halted && n < 3000
+			}
+		}
+		for _, p := range runs {
+			for p.thaw() {
+			}
+		}
+		for host, at := range map[string]string{"g1": "10.0.0.1", "g2": "10.0.0.2", "g3": "10.0.0.3"} {
+			low, high, said := 0, 0, ""
+			for i, p := range runs {
+				for _, l := range p.end.Changes {
+					for _, on := range l.Targets {
+						if addresses[on] == at {
+							a, b := interval(l.Says, adds[fmt.Sprint(i, l.Title)])
+							low, high = low+a, high+b
+							said += fmt.Sprintf("%s: %s\n", p.id, l)
+						}
+					}
+				}
+			}
+			require.True(t, low <= w.number[at] && w.number[at] <= high, "on %s are %d, said is %d to %d:\n%s\n%s\n%s\n%s\n%s",
+				host, w.number[at], low, high, said, runs[0].source, runs[0].told(), runs[1].source, runs[1].told())
+		}
+		for what, n := range w.ran {
+			p := runs[int(what[1]-'0')]
+			require.LessOrEqual(t, n, 1+p.agains(what), "%s was carried out %d times\n%s\n%s", what, n, p.source, p.told())
+		}
+	})
+}
+
+// agains counts how often something was let be begun once more: by a person, or as it may be repeated.
+func (p *mission) agains(what string) (n int) {
+	about := map[string]string{}
+	for _, e := range p.log {
+		switch b := e.Body.(type) {
+		case Intent:
+			about[b.Attempt] = p.key1(b, e.Path)
+		case QuestionRaised:
+			about[b.Question] = about[b.Attempt]
+		case QuestionAnswered:
+			if b.Choice == DoItAgain && about[b.Question] == what {
+				n++
+			}
+		case Repeated:
+			if p.key1(Intent{Target: b.Target, Purpose: Purpose{For: ForChange}}, e.Path) == what {
+				n++
+			}
+		case Outcome:
+			if b.State == Failed && b.Exit == nil || b.State == Held {
+				continue
+			}
+		case Undoing:
+			continue
+		}
+	}
+	return n
+}
+
+func newMission(w *earth, id string, b *runbook.Book, src string) *mission {
+	p := &mission{
+		earth: w, id: id, book: b, killed: map[string]bool{}, gave: map[string]int{}, source: src,
+		attempt: map[string]bool{}, refused: map[string]time.Time{}, about: map[string]string{},
+	}
+	begun := Begun{
+		Rules: Rules, Run: id, Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x",
+		Inputs: map[string]any{}, Alert: map[string]any{"summary": "s", "severity": "major", "state": "open"},
+		Service: map[string]any{"name": "gates", "owner": "quayside"},
+	}
+	for _, name := range []string{"alias", "g1", "g2", "g3"} {
+		t := Target{Name: name, Address: addresses[name], Labels: map[string]string{"role": "gate"}}
+		if name == "alias" {
+			t.Labels = map[string]string{"role": "other"}
+		}
+		begun.Estate = append(begun.Estate, t)
+	}
+	m := &Machine{book: b, s: newState(b)}
+	m.s.journal.on = true
+	p.m = m
+	p.fact(Event{Body: begun})
+	return p
+}
