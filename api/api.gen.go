@@ -1684,13 +1684,16 @@ type Input struct {
 
 // Instance defines model for Instance.
 type Instance struct {
-	BeatAt  time.Time     `json:"beat_at"`
-	BegunAt time.Time     `json:"begun_at"`
-	Host    string        `json:"host"`
-	Id      string        `json:"id"`
-	Pid     int           `json:"pid"`
-	State   InstanceState `json:"state"`
-	Version string        `json:"version"`
+	BeatAt  time.Time `json:"beat_at"`
+	BegunAt time.Time `json:"begun_at"`
+
+	// ClockSkewMs How far the clock of its machine is ahead of the database's, which counts; negative if behind.
+	ClockSkewMs int64         `json:"clock_skew_ms"`
+	Host        string        `json:"host"`
+	Id          string        `json:"id"`
+	Pid         int           `json:"pid"`
+	State       InstanceState `json:"state"`
+	Version     string        `json:"version"`
 }
 
 // InstanceState defines model for Instance.State.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"urgentis/core/expr"
 	"urgentis/core/reading"
@@ -24,6 +25,14 @@ func Fold(book *runbook.Book, log []Event) (*State, error) {
 		return nil, errors.New("the log is empty")
 	}
 	return s, nil
+}
+
+// atLeast is a time, and not before the newest event: in a log no time falls, whatever clocks do.
+func (s *State) atLeast(at time.Time) time.Time {
+	if at.Before(s.lastAt) {
+		return s.lastAt
+	}
+	return at
 }
 
 func (s *State) step(path string) *stepState {
@@ -69,6 +78,7 @@ func (s *State) apply(e Event) {
 		return
 	}
 	set(s, &s.Last, e.Seq)
+	set(s, &s.lastAt, e.At)
 	if b, ok := e.Body.(Begun); ok {
 		if b.Rules < OldestRules || b.Rules > Rules {
 			s.err = fmt.Errorf(

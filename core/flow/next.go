@@ -104,7 +104,7 @@ func (m *Machine) Append(e Event) (Event, error) {
 }
 
 func (m *Machine) append(e *Event) error {
-	e.Seq = m.s.Last + 1
+	e.Seq, e.At = m.s.Last+1, m.s.atLeast(e.At)
 	m.s.apply(*e)
 	if m.s.err != nil {
 		return fmt.Errorf("event %d: %w", e.Seq, m.s.err)
@@ -117,7 +117,7 @@ func (m *Machine) Plan(now time.Time) (Plan, error) {
 	if m.s.Ended != nil {
 		return Plan{Ended: true}, nil
 	}
-	w := &walker{s: m.s, now: now}
+	w := &walker{s: m.s, now: m.s.atLeast(now)}
 	if m.s.Begun.Rules < Rules {
 		w.handOverOlder(m.book)
 	} else {

@@ -194,6 +194,7 @@ type State struct {
 	BegunAt time.Time
 	Ended   *Ended
 	Last    int64
+	lastAt  time.Time // of the newest event
 
 	book    *runbook.Book
 	err     error // why the log cannot be; nothing is read after it

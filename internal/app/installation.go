@@ -85,13 +85,13 @@ const (
 	Gone   = "gone"   // it was seen, or said, to be gone
 )
 
-func stateOf(i store.Instance) string {
+func stateOf(i store.Instance, now time.Time) string {
 	switch {
 	case i.GoneAt != nil:
 		return Gone
 	case i.ReportedAt != nil:
 		return Left
-	case i.FencedAt != nil || time.Since(i.BeatAt) > store.Lease:
+	case i.FencedAt != nil || now.Sub(i.BeatAt) > store.Lease:
 		return Silent
 	}
 	return Alive
@@ -103,9 +103,10 @@ func (a *App) Instances(ctx context.Context, who *access.Principal) ([]Instance,
 		return nil, err
 	}
 	list, err := a.store.In(ctx).Instances()
+	now := a.engine.Clock()
 	out := make([]Instance, len(list))
 	for n, i := range list {
-		out[n] = Instance{Instance: i, State: stateOf(i)}
+		out[n] = Instance{Instance: i, State: stateOf(i, now)}
 	}
 	return out, err
 }
@@ -120,7 +121,7 @@ func (a *App) BuryInstance(ctx context.Context, who *access.Principal, id string
 		if err != nil {
 			return named(err, "instance %s", id)
 		}
-		if stateOf(*i) == Alive {
+		if stateOf(*i, a.engine.Clock()) == Alive {
 			return &Error{Kind: Conflict, Code: "alive", Says: "this instance answers: it is not gone"}
 		}
 		_, err = tx.Gone(id, who.Name)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 )
@@ -30,10 +31,11 @@ func (a *app) instance() *cobra.Command {
 							string(i.State),
 							ago(i.BegunAt),
 							ago(i.BeatAt),
+							skewOf(i.ClockSkewMs),
 						},
 					)
 				}
-				a.table("No instances.", []string{"id", "host", "pid", "version", "state", "begun", "last beat"}, rows)
+				a.table("No instances.", []string{"id", "host", "pid", "version", "state", "begun", "last beat", "clock"}, rows)
 			})
 		}),
 	)
@@ -50,4 +52,16 @@ func (a *app) instance() *cobra.Command {
 		}),
 	)
 	return noun("instance", "Instances of the service on this database", list, a.offers(gone, instanceIDs))
+}
+
+// skewOf says how far a machine's clock is off the database's.
+func skewOf(ms int64) string {
+	off := (time.Duration(ms) * time.Millisecond).Round(100 * time.Millisecond)
+	switch {
+	case off.Abs() < time.Second:
+		return "right"
+	case off < 0:
+		return off.Abs().String() + " behind"
+	}
+	return off.String() + " ahead"
 }

@@ -194,7 +194,7 @@ func (e *Engine) do(
 	if whole != nil {
 		job.Whole = whole
 	}
-	res := doOrFollow(ctx, hand, job, in)
+	res := e.doOrFollow(ctx, hand, job, in)
 	if whole != nil {
 		res = whole.end(res, kindOf(in) == "look")
 	}
@@ -202,7 +202,7 @@ func (e *Engine) do(
 }
 
 // doOrFollow does a job, or follows on what was begun before.
-func doOrFollow(ctx context.Context, hand act.Hand, job act.Job, in flow.Intent) act.Result {
+func (e *Engine) doOrFollow(ctx context.Context, hand act.Hand, job act.Job, in flow.Intent) act.Result {
 	if !in.FollowsOn() {
 		return hand.Do(ctx, job)
 	}
@@ -212,7 +212,7 @@ func doOrFollow(ctx context.Context, hand act.Hand, job act.Job, in flow.Intent)
 	}
 	left := time.Duration(0)
 	if in.Deadline != nil {
-		left = time.Until(*in.Deadline)
+		left = in.Deadline.Sub(e.now())
 	}
 	return f.Follow(ctx, job, in.Request.Job.Known, left).Result()
 }
@@ -264,13 +264,15 @@ func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
 	for {
 		if run.Owner == nil || *run.Owner != e.name() {
 			// Under another name this instance has no claim.
-			return errors.New("this instance was taken for dead; nothing was begun")
+			return errors.New("this instance lost its lease before it started; nothing ran")
 		}
 		if e.leased() {
-			halted, by, err := e.Store.In(ctx).Halted()
+			alive, halted, by, err := e.Store.In(ctx).MayTouch(*run.Owner)
 			switch {
+			case err == nil && !alive:
+				return errors.New("this instance lost its lease before it started; nothing ran")
 			case err == nil && halted:
-				return fmt.Errorf("%w by %s; nothing was begun", act.ErrHeld, by)
+				return fmt.Errorf("%w by %s; nothing ran", act.ErrHeld, by)
 			case err == nil && e.leased() && *run.Owner == e.name():
 				return nil
 			}

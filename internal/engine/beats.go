@@ -63,22 +63,26 @@ func (e *Engine) beat() {
 }
 
 func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
-	now := e.Clock()
-	if now.UnixNano()-e.lastBeat.Load() > int64(store.Lease) {
-		e.steady.Store(now.UnixNano())
+	began, name := elapsed(), e.name()
+	if began-e.lastBeat.Load() > int64(store.Lease) {
+		e.steady.Store(began)
 	}
-	name := e.name()
-	alive, err := pulse.Beat(ctx, name)
-	if err != nil {
-		if e.ctx.Err() == nil {
-			e.Log.Warn("beat", "error", err)
-		}
+	if err := pulse.Connect(ctx); err != nil {
+		e.beatFailed(err)
 		return
 	}
+	skew, sent := e.clock.skew(), time.Now()
+	alive, now, err := pulse.Beat(ctx, name, skew)
+	if err != nil {
+		e.beatFailed(err)
+		return
+	}
+	e.clock.heard(sent, time.Now(), now)
+	e.tellSkew(e.clock.skew())
 	if alive {
 		meter.BeatSeconds.WithLabelValues().
-			Observe(max(0, time.Duration(now.UnixNano()-e.lastBeat.Load()-int64(time.Second)).Seconds()))
-		e.lastBeat.Store(now.UnixNano())
+			Observe(max(0, time.Duration(began-e.lastBeat.Load()-int64(time.Second)).Seconds()))
+		e.lastBeat.Store(began)
 		return
 	}
 	e.Log.Error("this instance was taken for dead; it begins anew under another name", "instance", name)
@@ -86,6 +90,26 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 		e.Log.Error("register anew", "error", err)
 	} else if e.noDriveUnder(name) {
 		e.report(name)
+	}
+}
+
+func (e *Engine) beatFailed(err error) {
+	if e.ctx.Err() == nil {
+		e.Log.Warn("beat", "error", err)
+	}
+}
+
+// tellSkew warns of a clock that is off, as it begins to be and once in a while.
+func (e *Engine) tellSkew(skew time.Duration) {
+	meter.ClockSkew.WithLabelValues().Set(skew.Seconds())
+	if skew.Abs() < maxSkew {
+		e.skewTold.Store(0)
+		return
+	}
+	const again = 10 * time.Minute
+	if told := e.skewTold.Load(); told == 0 || elapsed()-told > int64(again) {
+		e.skewTold.Store(max(1, elapsed()))
+		e.Log.Warn("the clock of this machine is off the database's; the database's counts", "ahead", skew.String())
 	}
 }
 
@@ -113,8 +137,8 @@ func (e *Engine) cleanOnce(ctx context.Context, forget bool) {
 		}
 	}
 	e.tendDrives(ctx, e.name())
-	if now := e.Clock().UnixNano(); e.leased() && now-e.steady.Load() >= int64(store.Lease) {
-		n, err := e.Store.Fence(ctx)
+	if e.leased() && elapsed()-e.steady.Load() >= int64(store.Lease) {
+		n, err := e.fence(ctx)
 		warn("fence", err)
 		if n > 0 {
 			// Before the runs of the dead are freed: one of them may be what they died of.
@@ -184,12 +208,41 @@ func (e *Engine) buryDead(ctx context.Context, id string) (buried bool, err erro
 	return buried, err
 }
 
-// leased reports whether this instance still counts as alive for certain.
-func (e *Engine) leased() bool {
-	return e.Clock().UnixNano()-e.lastBeat.Load() < int64(store.Lease-time.Second)
+// fence takes instances for dead whose beats stand still for a lease, as this instance saw by its own time.
+func (e *Engine) fence(ctx context.Context) (fenced int, err error) {
+	beating, err := e.Store.Beating(ctx)
+	if err != nil {
+		return 0, err
+	}
+	now, seen := elapsed(), map[string]pulseSeen{}
+	for id, beats := range beating {
+		was, known := e.pulses[id]
+		if !known || was.beats != beats {
+			was = pulseSeen{beats, now}
+		}
+		if seen[id] = was; id == e.name() || now-was.since < int64(store.Lease) {
+			continue
+		}
+		is, err := e.Store.Fence(ctx, id, beats)
+		if err != nil {
+			return fenced, err
+		}
+		if is {
+			fenced++
+		}
+	}
+	e.pulses = seen
+	return fenced, nil
 }
 
+// pulseSeen is since when the beats of an instance stand at a count, in nanoseconds of this process.
+type pulseSeen struct{ beats, since int64 }
+
+// leased reports whether this instance still counts as alive for certain.
+func (e *Engine) leased() bool { return elapsed()-e.lastBeat.Load() < int64(store.Lease-time.Second) }
+
 // Silent is how long the database has not answered this instance's beats.
-func (e *Engine) Silent() time.Duration {
-	return time.Duration(e.Clock().UnixNano() - e.lastBeat.Load())
-}
+func (e *Engine) Silent() time.Duration { return time.Duration(elapsed() - e.lastBeat.Load()) }
+
+// Skew is how far the clock of this machine is ahead of the database's.
+func (e *Engine) Skew() time.Duration { return e.clock.skew() }

@@ -109,7 +109,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			}
 		}
 		if park {
-			if err := tx.SetTimer(d.run.ID, wake); err != nil {
+			if err := tx.SetTimer(d.run.ID, d.e.until(wake)); err != nil {
 				return err
 			}
 		}

@@ -140,6 +140,15 @@ func (d *drive) drive() {
 	}
 }
 
+// until is how long it is to a time; nil where there is none.
+func (e *Engine) until(t time.Time) *time.Duration {
+	if t.IsZero() {
+		return nil
+	}
+	left := t.Sub(e.now())
+	return &left
+}
+
 func (e *Engine) now() time.Time { return e.Clock().UTC().Truncate(time.Microsecond) }
 
 var errLog = errors.New("its log cannot be read")

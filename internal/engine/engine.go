@@ -63,7 +63,7 @@ type Config struct {
 	FetchFeed func(ctx context.Context, f *route.Feed) (string, error)
 	// Workers are registered with the queue beside the engine's own.
 	Workers func(*river.Workers)
-	// Clock is time.Now unless a test sets it.
+	// Clock is the database's time unless a test sets it.
 	Clock func() time.Time
 }
 
@@ -86,7 +86,10 @@ type Engine struct {
 	slots    chan struct{}
 	working  atomic.Bool // it drives runs
 	lastBeat atomic.Int64
-	steady   atomic.Int64 // since when this instance has beaten without a break
+	steady   atomic.Int64 // since when this instance has beaten without a break; both as elapsed tells it
+	skewTold atomic.Int64
+	pulses   map[string]pulseSeen // of the loop that cleans up alone
+	clock    clock
 	careful  atomic.Int64 // until when what is taken in hand is marked on disk; see drive.closely
 	inHand   sync.Mutex   // held by whoever has marked something
 	queue    *river.Client[pgx.Tx]
@@ -113,9 +116,6 @@ func New(c Config) (*Engine, error) {
 	if err := need.All("an engine", c); err != nil {
 		return nil, err
 	}
-	if c.Clock == nil {
-		c.Clock = time.Now
-	}
 	if c.Live == nil {
 		c.Live = func(Output) {}
 	}
@@ -135,6 +135,8 @@ func New(c Config) (*Engine, error) {
 	if e.standing, err = newStanding(); err != nil {
 		return nil, err
 	}
+	e.clock.fixed = c.Clock
+	e.Clock = e.clock.now
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e, nil
@@ -197,9 +199,14 @@ func (e *Engine) gatherStatistics() {
 func (e *Engine) register(ctx context.Context) error {
 	host, _ := os.Hostname()
 	id := store.NewID("n")
-	now := e.Clock().UnixNano()
-	e.lastBeat.Store(now)
-	e.steady.Store(now)
+	sent := time.Now()
+	now, err := e.Store.Now(ctx)
+	if err != nil {
+		return fmt.Errorf("ask the database for its time: %w", err)
+	}
+	e.clock.heard(sent, time.Now(), now)
+	e.lastBeat.Store(elapsed())
+	e.steady.Store(elapsed())
 	self := store.Instance{ID: id, Host: host, PID: os.Getpid(), Version: e.Version}
 	self.Boot, self.BegunTicks = process(os.Getpid())
 	if err := e.Store.Register(ctx, self); err != nil {

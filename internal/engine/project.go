@@ -457,7 +457,7 @@ func (s *Sheet) closeOpen(run string) error {
 	if err := s.tx.Withdraw(run); err != nil {
 		return err
 	}
-	if err := s.tx.SetTimer(run, time.Time{}); err != nil {
+	if err := s.tx.SetTimer(run, nil); err != nil {
 		return err
 	}
 	return s.tx.ReleaseLocks(run)

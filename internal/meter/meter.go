@@ -13,6 +13,12 @@ func counter(name, help string, labels ...string) *prometheus.CounterVec {
 	return c
 }
 
+func gauge(name, help string) *prometheus.GaugeVec {
+	g := prometheus.NewGaugeVec(prometheus.GaugeOpts{Namespace: "urgentis", Name: name, Help: help}, nil)
+	Registry.MustRegister(g)
+	return g
+}
+
 func histogram(name, help string, buckets []float64, labels ...string) *prometheus.HistogramVec {
 	h := prometheus.NewHistogramVec(
 		prometheus.HistogramOpts{Namespace: "urgentis", Name: name, Help: help, Buckets: buckets}, labels)
@@ -51,6 +57,8 @@ var (
 	GateSeconds = histogram("gate_seconds", "How long gates waited for their decision.", people, "decision")
 	Deliveries  = counter("deliveries_total", "Tries to deliver a message: sent, again, or failed for good.", "result")
 	Unreached   = counter("notices_unreached_total", "Things of which nobody could be told.")
+	ClockSkew   = gauge("clock_skew_seconds",
+		"How far the clock of the machine is ahead of the database's, which counts.")
 	BeatSeconds = histogram(
 		"beat_lag_seconds",
 		"The time from one beat of the instance to the next, beyond the second that it should be.",

@@ -51,7 +51,7 @@ func (s *Server) ListInstances(
 	return api.ListInstances200JSONResponse(mapped(list, func(i app.Instance) api.Instance {
 		return api.Instance{
 			Id: i.ID, Host: i.Host, Pid: i.PID, Version: i.Version, State: api.InstanceState(i.State),
-			BegunAt: i.BegunAt.UTC(), BeatAt: i.BeatAt.UTC(),
+			BegunAt: i.BegunAt.UTC(), BeatAt: i.BeatAt.UTC(), ClockSkewMs: i.SkewMS,
 		}
 	})), err
 }

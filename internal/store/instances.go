@@ -29,21 +29,32 @@ type Pulse struct {
 // Pulse makes one; it connects with the first beat.
 func (s *Store) Pulse() *Pulse { return &Pulse{s: s} }
 
-// Beat says that an instance is alive. It reports false for one that was fenced meanwhile.
-func (p *Pulse) Beat(ctx context.Context, id string) (bool, error) {
-	if p.conn == nil || p.conn.IsClosed() {
-		conn, err := pgx.ConnectConfig(ctx, p.s.Pool.Config().ConnConfig.Copy())
-		if err != nil {
-			return false, fmt.Errorf("connect for beats: %w", err)
-		}
-		p.conn = conn
+// Connect sees to it that the next beat has a connection.
+func (p *Pulse) Connect(ctx context.Context) error {
+	if p.conn != nil && !p.conn.IsClosed() {
+		return nil
 	}
-	tag, err := p.conn.Exec(ctx, "update instance set beat_at = now() where id = $1 and fenced_at is null", id)
+	conn, err := pgx.ConnectConfig(ctx, p.s.Pool.Config().ConnConfig.Copy())
+	if err != nil {
+		return fmt.Errorf("connect for beats: %w", err)
+	}
+	p.conn = conn
+	return nil
+}
+
+// Beat says that an instance is alive, and how far its machine's clock is off. It gives the database's time, and
+// reports false for an instance that was fenced meanwhile.
+func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration) (alive bool, now time.Time, err error) {
+	if err := p.Connect(ctx); err != nil {
+		return false, now, err
+	}
+	err = p.conn.QueryRow(ctx, `with beat as (update instance set beat_at = now(), beats = beats + 1, skew_ms = $2
+		where id = $1 and fenced_at is null returning 1)
+		select exists (select 1 from beat), clock_timestamp()`, id, skew.Milliseconds()).Scan(&alive, &now)
 	if err != nil {
 		p.Close()
-		return false, err
 	}
-	return tag.RowsAffected() == 1, nil
+	return alive, now, err
 }
 
 // Close ends the connection.
@@ -68,13 +79,37 @@ func (s *Store) Depart(ctx context.Context, id string) error {
 	})
 }
 
-// Fence takes instances for dead that have not beaten for a lease, and tells how many. Only an instance that beat a
-// whole lease unbroken may call it.
-func (s *Store) Fence(ctx context.Context) (int, error) {
+// Beating gives how often each instance has beaten that is not taken for dead.
+func (s *Store) Beating(ctx context.Context) (map[string]int64, error) {
+	var rows []Instance
+	err := s.gorm.WithContext(ctx).Select("id", "beats").Where("fenced_at is null").Find(&rows).Error
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Beats
+	}
+	return out, err
+}
+
+// Fence takes an instance for dead whose count of beats stood still for a lease, by the caller's own time. It reports
+// false where it has beaten after all. Only an instance that beat a whole lease unbroken may call it.
+func (s *Store) Fence(ctx context.Context, id string, beats int64) (bool, error) {
 	res := s.gorm.WithContext(ctx).
-		Exec("update instance set fenced_at = now() where fenced_at is null and beat_at < now() - ? * interval '1 "+
-			"second'", Lease.Seconds())
-	return int(res.RowsAffected), res.Error
+		Exec("update instance set fenced_at = now() where id = ? and beats = ? and fenced_at is null", id, beats)
+	return res.RowsAffected > 0, res.Error
+}
+
+// MayTouch tells, at one moment, whether an instance is still one that may begin changes, and whether all are halted,
+// and by whom.
+func (tx *Tx) MayTouch(id string) (alive, halted bool, by string, err error) {
+	var row struct {
+		Alive bool
+		Value string
+		By    string
+	}
+	err = tx.db.Raw(`select exists (select 1 from instance where id = ? and fenced_at is null) as alive,
+		coalesce((select value from setting where key = 'halted'), '') as value,
+		coalesce((select by from setting where key = 'halted'), '') as by`, id).Scan(&row).Error
+	return row.Alive, row.Value == "true", row.By, err
 }
 
 // Sweep frees the runs of fenced instances, and rings anew where a bell was not answered for 3 s. Only an instance

@@ -24,6 +24,9 @@ type Instance struct {
 	// it began.
 	Boot       string
 	BegunTicks int64
+	// Beats counts them; SkewMS is how far the clock of its machine is ahead of the database's, in milliseconds.
+	Beats  int64
+	SkewMS int64 `gorm:"column:skew_ms"`
 	// ReportedAt is when it said what became of all it had begun; GoneAt when it was seen, or said, to be gone.
 	ReportedAt *time.Time
 	GoneAt     *time.Time

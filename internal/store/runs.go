@@ -177,14 +177,15 @@ func AddRuns(b *Bulk, runs []Run, begun []flow.Event) error {
 }
 
 // SetTimer makes a run due at a time; a zero time takes its timer away.
-func (tx *Tx) SetTimer(run string, due time.Time) error {
-	if due.IsZero() {
+func (tx *Tx) SetTimer(run string, after *time.Duration) error {
+	if after == nil {
 		return tx.db.Exec("delete from timer where run = ?", run).Error
 	}
 	return tx.db.Exec(
-		"insert into timer (run, due) values (?, ?) on conflict (run) do update set due = excluded.due",
+		"insert into timer (run, due) values (?, clock_timestamp() + ? * interval '1 second') on conflict (run) do "+
+			"update set due = excluded.due",
 		run,
-		due,
+		after.Seconds(),
 	).Error
 }
 

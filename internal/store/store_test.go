@@ -141,18 +141,19 @@ func TestSilentInstancesAreFenced(t *testing.T) {
 	owned, err := s.OwnedBy(ctx, "dead")
 	require.NoError(t, err)
 	assert.Len(t, owned, 1, "a lease that is not over protects the claim")
-	require.NoError(
-		t,
-		testdb.SQL(s).Exec("update instance set beat_at = now() - interval '6 seconds' where id = 'dead'").Error,
-	)
-	n, err := s.Fence(ctx)
+	beating, err := s.Beating(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, 1, n)
+	fenced, err := s.Fence(ctx, "dead", beating["dead"]-1)
+	require.NoError(t, err)
+	assert.False(t, fenced, "it has beaten meanwhile")
+	fenced, err = s.Fence(ctx, "dead", beating["dead"])
+	require.NoError(t, err)
+	assert.True(t, fenced)
 	require.NoError(t, s.Sweep(ctx))
-	alive, err := s.Pulse().Beat(ctx, "dead")
+	alive, _, err := s.Pulse().Beat(ctx, "dead", 0)
 	require.NoError(t, err)
 	assert.False(t, alive, "whoever was fenced learns of it")
-	alive, err = s.Pulse().Beat(ctx, "alive")
+	alive, _, err = s.Pulse().Beat(ctx, "alive", 0)
 	require.NoError(t, err)
 	assert.True(t, alive)
 	r, err := s.Claim(ctx, "r1", "alive")
@@ -167,12 +168,12 @@ func TestTimersAreTakenOnce(t *testing.T) {
 		run(t, s, id)
 		r, err := s.Claim(ctx, id, "me")
 		require.NoError(t, err)
-		due := time.Now().Add(time.Duration(i-1) * time.Hour)
+		due := time.Duration(i-1) * time.Hour
 		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
 			if err := store.NewBulk(tx).Append(r, nil, true, store.Head{State: flow.Waiting}); err != nil {
 				return err
 			}
-			return tx.SetTimer(id, due)
+			return tx.SetTimer(id, &due)
 		}))
 	}
 	for _, want := range []string{"r0", "r1"} {
@@ -190,12 +191,12 @@ func TestTimersAreTakenOnce(t *testing.T) {
 	_, late, _, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Empty(t, late)
-	require.NoError(t, s.In(ctx).SetTimer("r2", time.Time{}))
+	require.NoError(t, s.In(ctx).SetTimer("r2", nil))
 	_, _, next, err := s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Zero(t, next)
 	require.NoError(t, testdb.SQL(s).Exec("update run set rules = 1000").Error)
-	require.NoError(t, s.In(ctx).SetTimer("r2", time.Now()))
+	require.NoError(t, s.In(ctx).SetTimer("r2", new(time.Duration)))
 	_, late, _, err = s.ClaimDue(ctx, "you", 10)
 	require.NoError(t, err)
 	assert.Empty(t, late, "a run of newer rules is left to a newer program")

@@ -3931,6 +3931,11 @@ export interface components {
             begun_at: string;
             /** Format: date-time */
             beat_at: string;
+            /**
+             * Format: int64
+             * @description How far the clock of its machine is ahead of the database's, which counts; negative if behind.
+             */
+            clock_skew_ms: number;
         };
         Graph: {
             nodes: components["schemas"]["Node"][];
