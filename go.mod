@@ -11,6 +11,7 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/clbanning/mxj/v2 v2.7.0
 	github.com/cloudevents/sdk-go/v2 v2.16.2
+	github.com/cockroachdb/datadriven v1.0.3
 	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
 	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6

@@ -1,5 +1,3 @@
-// Package flow is the heart of the engine: from a runbook and the log of a run it tells what
-// must happen now. It does no I/O, has no clock and no randomness: the same log gives the same answer.
 package flow
 
 import (

@@ -77,17 +77,16 @@ func (w *walker) keysAhead() []string {
 	return out
 }
 
-// wantLocks asks for locks. waits: they are asked for or waited for; else because says why they cannot be had.
-func (w *walker) wantLocks(path, of string, keys []string, what string) (because string, waits bool) {
+// wantLocks asks for locks. waits: they are asked for or waited for; else why says why they cannot be had.
+func (w *walker) wantLocks(path, of string, keys []string) (why string, waits bool) {
 	if x := w.s.step(path).awaits[of]; x != nil {
 		until := x.since.Add(lockTime)
 		on := w.s.HostOf(x.Key)
 		if !w.now.Before(until) {
-			return fmt.Sprintf("The %s waited %s for %s, which run %s holds.", what, lockTime, on, x.Holder), false
+			return fmt.Sprintf("it waited %s for %s, which run %s holds", lockTime, on, x.Holder), false
 		}
 		if x.Circle {
-			return fmt.Sprintf("The %s cannot begin: run %s holds %s, and waits for what this run holds.", what,
-				x.Holder, on), false
+			return fmt.Sprintf("run %s holds %s, and waits for what this run holds", x.Holder, on), false
 		}
 		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
 		w.wake(minTime(until, w.now.Add(lockRetry)))

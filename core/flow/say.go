@@ -22,8 +22,11 @@ func (t *Touch) Says() string {
 	change, undo := t.Change.changeSays(), &t.Undo
 	switch undo.Fate {
 	case WasDone:
-		if undo.Cause.Who == ByLate {
+		switch {
+		case undo.Cause.Who == ByLate && undo.Cause.By != "":
 			return "undone (late: reported by " + undo.Cause.By + ")"
+		case undo.Cause.Who == ByLate:
+			return "undone (reported late)"
 		}
 		return "undone" + twice(undo)
 	case FailedBefore:

@@ -7,6 +7,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"urgentis/core/reading"
+	"urgentis/core/runbook"
 )
 
 // The strictest of all gates around a change, and in it, holds however the yes is given.
@@ -267,4 +270,42 @@ func TestEachChoiceThatApprovesShowsItsOwnTarget(t *testing.T) {
 	}
 	assert.Equal(t, Done, p.run().State)
 	assert.NotContains(t, p.kinds(), "1.choices.second#0.1 gate.raised", "the answer was the approval")
+}
+
+// What is cut speaks of a part alone, and is missing for a form that speaks of the whole; what is sealed is never quoted.
+func TestWhatIsCutOrSealedIsNotGuessed(t *testing.T) {
+	b, found := runbook.Parse([]byte(header + `steps:
+  - look: Log
+    id: log
+    where: {name: g1}
+    run: [tail, log]
+    read:
+      bad: {lines: '^FAIL', type: integer}
+      all: {whole: true}
+      seen: {pattern: 'seen (\d+)', type: integer}
+      token: {pattern: 'token=(\w{4})$', sealed: true}
+  - check: None fails
+    that: max(readings.bad) == 0
+    unsure: hand_over
+  - close: false-alarm
+    because: none
+`))
+	require.False(t, found.Failed(), found)
+	look := b.ByID("log")
+	take := func(text string, cut bool) Outcome {
+		o := Outcome{State: OK}
+		TakeReadings(&o, look, "g1", Taker{Text: func(reading.Spec) string { return text }, Cut: cut,
+			Seal: func(v any) (any, error) { return "⟨sealed⟩", nil }})
+		return o
+	}
+	o := take("seen 7\nfine\n", true)
+	assert.Contains(t, o.Missing["bad"], "more was printed than is kept")
+	assert.Contains(t, o.Missing["all"], "more was printed than is kept")
+	assert.EqualValues(t, 7, o.Readings["seen"].Value, "what was found is there")
+	assert.False(t, o.SealedWhole(look))
+	o = take("token=hunter22\n", false)
+	assert.NotContains(t, o.Missing["token"], "hunter22", "what does not match is not quoted")
+	assert.EqualValues(t, 0, o.Readings["bad"].Value, "the whole was seen")
+	o = take("token=abcd", false)
+	assert.True(t, o.SealedWhole(look))
 }

@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -22,7 +24,12 @@ type Taker struct {
 	Evaluate Evaluate
 	// Seal hides the value of a sealed reading; nil leaves it as it is.
 	Seal func(v any) (any, error)
+	// Cut says that more was printed than Text gives: what speaks of the whole is missing then.
+	Cut bool
 }
+
+// errSealed is all that is said of why a sealed reading could not be taken: more could quote it.
+var errSealed = errors.New("it could not be taken; as its value is sealed, nothing more is said")
 
 // TakeReadings takes the readings of a look on a target into its outcome. What the output does not hold, or what does
 // not fit the look's schema, is missing there, with why.
@@ -37,6 +44,9 @@ func TakeReadings(out *Outcome, look *runbook.Step, target string, t Taker) {
 		}
 		for i, d := range out.Differences {
 			out.Differences[i] = reading.Difference{Target: d.Target, At: reading.Why(d.At), Says: reading.Why(d.Says)}
+		}
+		if sealed(look) && len(out.Differences) > 0 {
+			out.Differences = []reading.Difference{{Says: errSealed.Error()}}
 		}
 		if len(out.Differences) > 0 {
 			unfit = "the output does not fit: " + out.Differences[0].At + " " + out.Differences[0].Says
@@ -60,6 +70,9 @@ func TakeReadings(out *Outcome, look *runbook.Step, target string, t Taker) {
 }
 
 func (t Taker) take(spec reading.Spec, exit *int) (any, error) {
+	if t.Cut && !spec.Exit && spec.Pattern == nil {
+		return nil, fmt.Errorf("%s: more was printed than is kept, so that this speaks of a part alone", spec.Name)
+	}
 	evaluate := func(ctx context.Context, q *reading.Query, output []byte) (any, error) {
 		if t.Evaluate == nil {
 			return q.Run(ctx, output)
@@ -67,10 +80,31 @@ func (t Taker) take(spec reading.Spec, exit *int) (any, error) {
 		return t.Evaluate(q, output)
 	}
 	v, err := reading.TakeWith(context.Background(), evaluate, spec, []byte(t.Text(spec)), exit)
-	if err == nil && spec.Sealed && t.Seal != nil {
-		v, err = t.Seal(v)
+	if spec.Sealed && err != nil {
+		return nil, errSealed
+	}
+	if spec.Sealed && t.Seal != nil {
+		if v, err = t.Seal(v); err != nil {
+			return nil, errSealed
+		}
 	}
 	return v, err
+}
+
+// sealed reports whether a look takes a reading that is kept out of every record.
+func sealed(look *runbook.Step) bool {
+	return slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
+}
+
+// SealedWhole reports whether every sealed reading of a look is in its outcome: only then nothing of it stands in the
+// clear in what was printed once the marks are put there.
+func (o *Outcome) SealedWhole(look *runbook.Step) bool {
+	for _, s := range look.Read {
+		if _, taken := o.Readings[s.Name]; s.Sealed && !taken {
+			return false
+		}
+	}
+	return true
 }
 
 // NotHad says of each reading that could not be had why, by name.

@@ -396,24 +396,20 @@ func (x *touching) locked() (result, bool) { return x.lockedOn(x.given.Facts) }
 func (x *touching) lockedOn(facts []task.Facts) (result, bool) {
 	w := x.w
 	keys := w.s.missing(w.s.lockOn(facts, x.target))
-	what := fmt.Sprintf("change %q", x.step.Title)
 	if x.undo == nil && len(keys) > 0 {
 		keys = w.s.missing(append(keys, w.keysAhead()...)...)
-	}
-	if x.undo != nil {
-		what = fmt.Sprintf("undo of %q", x.step.Title)
 	}
 	if len(keys) == 0 {
 		return goOn, true
 	}
-	because, waits := w.wantLocks(x.path, x.of(), keys, what)
+	why, waits := w.wantLocks(x.path, x.of(), keys)
 	switch {
 	case waits:
 		return blocked, false
 	case x.undo != nil:
-		return x.leave(because)
+		return x.leave(why)
 	}
-	return w.fail(x.path, Troubled{Because: because}), false
+	return w.fail(x.path, Troubled{Because: fmt.Sprintf("The change %q cannot begin: %s.", x.step.Title, why)}), false
 }
 
 // of is what its locks are for.

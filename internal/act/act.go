@@ -152,7 +152,12 @@ func (e withheldError) Unwrap() error { return e.error }
 type Captured struct {
 	Kept []byte
 	Size int64
+	// More says that more came that was not counted: rows of a database.
+	More bool
 }
+
+// Cut reports whether more came than was kept.
+func (c Captured) Cut() bool { return c.More || c.Size > int64(len(c.Kept)) }
 
 // Text is the kept output as the function Text makes text of it.
 func (c Captured) Text() string {
@@ -262,6 +267,12 @@ func Answered(job Job, v any) Sent {
 	stdout, _ := Streams(job)
 	stdout.Write(append(text, '\n')) //nolint:errcheck // it takes everything
 	return Ended(0, true).Printed(stdout.Taken(), Captured{})
+}
+
+// Cut says that more came than is kept.
+func (s Sent) Cut(is bool) Sent {
+	s.r.Stdout.More = s.r.Stdout.More || is
+	return s
 }
 
 // Quote writes words as one POSIX shell command that runs exactly them.

@@ -74,7 +74,15 @@ func (e *Engine) carryOut(
 	if look != nil && res.State == flow.OK {
 		values = append(
 			values,
-			e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout))...)
+			e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout),
+				res.Stdout.Cut())...)
+	}
+	if holdsSealed && !out.SealedWhole(look) {
+		// What was printed may hold what could not be sealed.
+		res.Stdout, res.Stderr = act.Captured{Size: res.Stdout.Size}, act.Captured{Size: res.Stderr.Size}
+		if res.Error != "" {
+			res.Error = "it did not end well; what it said is not kept, as it may hold what is sealed"
+		}
 	}
 	m := secret.NewMasker(values...)
 	out.Error = reading.Why(m.Mask(res.Error))
@@ -184,8 +192,8 @@ func (e *Engine) do(
 		job.Live = live.next
 		defer live.rest()
 	}
-	if !in.Touches() && in.Purpose != (flow.Purpose{For: flow.ForLook}) {
-		req.Attach = "" // taken anew, it would be put there over and over
+	if !in.Touches() && in.Purpose != (flow.Purpose{For: flow.ForLook}) || holdsSealed {
+		req.Attach = "" // taken anew, it would be put there over and over; what is sealed is known too late
 	}
 	whole, err := e.attaching(ctx, run, req, values)
 	if err != nil {
@@ -292,6 +300,7 @@ func (e *Engine) takeReadings(
 	out *flow.Outcome,
 	look *runbook.Step,
 	target, raw, masked string,
+	cut bool,
 ) []string {
 	var hidden []string
 	flow.TakeReadings(out, look, target, flow.Taker{
@@ -303,6 +312,7 @@ func (e *Engine) takeReadings(
 			return masked
 		},
 		Evaluate: e.Evaluate(ctx),
+		Cut:      cut,
 		Seal: func(v any) (any, error) {
 			said := expr.Say(v)
 			hidden = append(hidden, said)
@@ -322,7 +332,7 @@ const shown = 4 << 10
 
 // headAndTail is what stands in the record of an output.
 func headAndTail(text string, c act.Captured) flow.Output {
-	o := flow.Output{Size: c.Size, Cut: c.Size > int64(len(c.Kept))}
+	o := flow.Output{Size: c.Size, Cut: c.Cut()}
 	if len(text) <= 2*shown {
 		o.Head = text
 		return o

@@ -82,7 +82,7 @@ func mySQL(ctx context.Context, job act.Job) act.Result {
 	}
 	out, err := inTransaction(ctx, conn, r.SQL.Text, typed(r.SQL.With), r.Looks)
 	if err == nil {
-		return act.Answered(job, out).Result()
+		return act.Answered(job, out).Cut(out.cut).Result()
 	}
 	if flood != nil && flood.left <= 0 {
 		err = errFlood
@@ -183,6 +183,7 @@ func collect(ctx context.Context, tx *sql.Tx, text string, with []any, out *answ
 			size += 8
 		}
 		if len(out.Rows) >= maxRows || size > maxBytes {
+			out.cut = true
 			continue
 		}
 		row := make(map[string]any, len(columns))

@@ -57,7 +57,7 @@ func postgres(ctx context.Context, job act.Job) act.Result {
 		}
 		return act.Unseen("the statement did not end: " + plain(err)).Result()
 	}
-	return act.Answered(job, out).Result()
+	return act.Answered(job, out).Cut(out.cut).Result()
 }
 
 // params are handed over as text: the server knows which type each must have.
@@ -97,6 +97,7 @@ func run(ctx context.Context, conn *pgx.Conn, text string, with []any, looks boo
 			size += len(v)
 		}
 		if len(out.Rows) >= maxRows || size > maxBytes {
+			out.cut = true
 			continue
 		}
 		m, err := pgx.RowToMap(rows)

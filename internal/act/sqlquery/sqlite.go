@@ -49,7 +49,7 @@ func sqLite(ctx context.Context, job act.Job) act.Result {
 	var refused *sqlite.Error
 	switch {
 	case err == nil:
-		return act.Answered(job, out).Result()
+		return act.Answered(job, out).Cut(out.cut).Result()
 	case errors.As(err, &refused) && ctx.Err() == nil:
 		return act.Refused("the database refused: " + refused.Error()).Result()
 	case r.Looks:

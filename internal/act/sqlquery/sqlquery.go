@@ -27,6 +27,7 @@ type Hand struct{}
 type answer struct {
 	Rows  []map[string]any `json:"rows"`
 	Count int64            `json:"count"` // rows given, or rows that were altered
+	cut   bool             // rows came that are not kept
 }
 
 // Do implements act.Hand.
