@@ -149,7 +149,7 @@ type callState struct {
 	callEnded  *CallEnded
 }
 
-// undoState is whether what was changed inside is being taken back (undo.go).
+// undoState is whether what was changed inside is being undone (undoing.go).
 type undoState struct {
 	undoing *Undoing
 	undone  bool

@@ -100,6 +100,15 @@ func (t *story) intent(attempt string) flow.Intent {
 	return in
 }
 
+// hosts names locks as people know what they are on.
+func (t *story) hosts(keys []string) []string {
+	out := make([]string, len(keys))
+	for i, k := range keys {
+		out[i] = t.s.HostOf(k)
+	}
+	return out
+}
+
 // undone tells of what was changed and is undone, and of what nobody saw the end.
 func (t *story) undone(ev flow.Event) {
 	switch b := ev.Body.(type) {
@@ -199,7 +208,7 @@ func (t *story) event(ev flow.Event) {
 	case flow.Undoing, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:
 		t.undone(ev)
 	case flow.LocksAwaited:
-		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, map[string]any{"key": b.Key,
+		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, map[string]any{"key": t.s.HostOf(b.Key),
 			"holder": b.Holder})
 	case flow.Turned:
 		t.entry(ev, incident.AlertTurned, t.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
@@ -207,11 +216,11 @@ func (t *story) event(ev flow.Event) {
 	case flow.Waited:
 		t.entry(ev, incident.WaitEnded, t.actor(), "Goes on: "+t.title(ev.Path), map[string]any{})
 	case flow.LocksGivenBack:
-		t.entry(ev, incident.LockGivenBack, t.actor(), "Free for others again", map[string]any{"keys": b.Keys})
+		t.entry(ev, incident.LockGivenBack, t.actor(), "Free for others again", map[string]any{"keys": t.hosts(b.Keys)})
 	case flow.LocksTaken:
 		if t.run.Awaits != "" {
 			t.entry(ev, incident.LockTaken, t.actor(), "Waits for no other run any more",
-				map[string]any{"keys": b.Keys})
+				map[string]any{"keys": t.hosts(b.Keys)})
 		}
 	case flow.CancelAsked:
 		t.entry(ev, incident.RunCancelled, b.By, "Cancel: "+t.book.Title, map[string]any{"because": b.Because,
