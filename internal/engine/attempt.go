@@ -25,6 +25,8 @@ import (
 type beside struct {
 	known func(job string)
 	leave <-chan struct{}
+	// watch says that it only keeps watch: no run waits for its evaluations.
+	watch bool
 }
 
 // attempt does one intent of a run and makes its outcome.
@@ -75,7 +77,7 @@ func (e *Engine) carryOut(
 		values = append(
 			values,
 			e.takeReadings(ctx, &out, look, in.Target, raw, hide(secret.NewMasker(values...), res.Stdout),
-				res.Stdout.Cut())...)
+				res.Stdout.Cut(), e.evaluator(ctx, b.watch))...)
 	}
 	if holdsSealed && !out.SealedWhole(look) {
 		// What was printed may hold what could not be sealed.
@@ -301,6 +303,7 @@ func (e *Engine) takeReadings(
 	look *runbook.Step,
 	target, raw, masked string,
 	cut bool,
+	evaluate flow.Evaluate,
 ) []string {
 	var hidden []string
 	flow.TakeReadings(out, look, target, flow.Taker{
@@ -311,7 +314,7 @@ func (e *Engine) takeReadings(
 			}
 			return masked
 		},
-		Evaluate: e.Evaluate(ctx),
+		Evaluate: evaluate,
 		Cut:      cut,
 		Seal: func(v any) (any, error) {
 			said := expr.Say(v)
@@ -320,6 +323,14 @@ func (e *Engine) takeReadings(
 		},
 	})
 	return hidden
+}
+
+// evaluator gives what evaluates for a run, or for what only keeps watch.
+func (e *Engine) evaluator(ctx context.Context, watch bool) flow.Evaluate {
+	if !watch {
+		return e.Evaluate(ctx)
+	}
+	return func(q *reading.Query, output []byte) (any, error) { return e.watchEvaluate.Query(ctx, q, output) }
 }
 
 // Evaluate gives what evaluates jq expressions with a bound on what they take.

@@ -386,7 +386,7 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 			ev = flow.Event{At: d.e.now(), Path: path, Body: out}
 		}
 	}()
-	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, beside{d.known(path, in), d.leaving.Done()})
+	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, beside{known: d.known(path, in), leave: d.leaving.Done()})
 }
 
 // known has it written down what a job elsewhere is known by.

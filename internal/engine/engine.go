@@ -93,10 +93,11 @@ type Engine struct {
 	careful  atomic.Int64 // until when what is taken in hand is marked on disk; see drive.closely
 	inHand   sync.Mutex   // held by whoever has marked something
 	queue    *river.Client[pgx.Tx]
-	evaluate *evaluate.Pool
-	again    chan struct{} // a place for each look that people take again
-	standing *standing
-	loops    sync.WaitGroup
+	// evaluate is for runs and people; what only keeps watch has a place of its own, so that no run waits for it.
+	evaluate, watchEvaluate *evaluate.Pool
+	again                   chan struct{} // a place for each look that people take again
+	standing                *standing
+	loops                   sync.WaitGroup
 }
 
 // maxDrives bounds how many runs one instance drives at once; parked runs do not count.
@@ -104,6 +105,9 @@ const maxDrives = 256
 
 // maxEvaluations bounds how many jq expressions are evaluated at once.
 const maxEvaluations = 2
+
+// maxWatchEvaluations bounds how many of them are those of watches, beside the others.
+const maxWatchEvaluations = 1
 
 // maxBooks bounds how many runbooks are kept parsed; the one that was used longest ago is forgotten.
 const maxBooks = 2000
@@ -130,7 +134,9 @@ func New(c Config) (*Engine, error) {
 		active:   map[string]int{},
 		slots:    make(chan struct{}, maxDrives),
 		evaluate: evaluate.New(maxEvaluations),
-		again:    make(chan struct{}, maxAgain),
+
+		watchEvaluate: evaluate.New(maxWatchEvaluations),
+		again:         make(chan struct{}, maxAgain),
 	}
 	if e.standing, err = newStanding(); err != nil {
 		return nil, err
@@ -235,6 +241,7 @@ func (e *Engine) Stop() {
 	e.abandon()
 	e.loops.Wait()
 	e.evaluate.Close()
+	e.watchEvaluate.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := e.queue.Stop(ctx); err != nil {
