@@ -69,8 +69,8 @@ func explore(t *testing.T, faults, bad int) {
 			{Name: "g1", Address: "10.0.0.1", Labels: map[string]string{"role": "gate"}},
 			{Name: "g2", Address: "10.0.0.2", Labels: map[string]string{"role": "gate"}},
 		}}
-	first := &explored{now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), number: map[string]int{}, ran: map[string]int{},
-		did: map[string]bool{}, faults: faults, bad: bad, again: 1, saidMore: map[string]int{}}
+	first := &explored{now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), number: map[string]int{},
+		ran: map[string]int{}, did: map[string]bool{}, faults: faults, bad: bad, again: 1, saidMore: map[string]int{}}
 	first.log = []Event{{Seq: 1, At: first.now, Body: begun}}
 	seen, list, moves, ends := map[string]bool{}, []*explored{first}, 0, 0
 	for len(list) > 0 {
@@ -157,8 +157,8 @@ func (x *explored) question(m *Machine) string {
 
 // key tells states apart by all that decides what follows: what is known of each touch, where the run is, the world.
 func (x *explored) key(m *Machine) string {
-	out := fmt.Sprint(x.number, x.ran, x.did, x.frozen, x.halted, x.faults, x.bad, x.again, m.s.cancel, m.s.ending != nil,
-		m.s.Ended, m.s.stayed, m.s.undoings)
+	out := fmt.Sprint(x.number, x.ran, x.did, x.frozen, x.halted, x.faults, x.bad, x.again, m.s.cancel,
+		m.s.ending != nil, m.s.Ended, m.s.stayed, m.s.undoings)
 	for _, at := range m.s.Touches() {
 		for _, e := range []*Effect{&at.Change, &at.Undo} {
 			out += fmt.Sprint("|", at.TouchKey, e.Fate, e.Cause.Who, e.Rests, e.Perhaps, e.Twice, e.pause != nil,

@@ -272,7 +272,8 @@ func TestEachChoiceThatApprovesShowsItsOwnTarget(t *testing.T) {
 	assert.NotContains(t, p.kinds(), "1.choices.second#0.1 gate.raised", "the answer was the approval")
 }
 
-// What is cut speaks of a part alone, and is missing for a form that speaks of the whole; what is sealed is never quoted.
+// What is cut speaks of a part alone, and is missing for a form that speaks of the whole; what is sealed is never
+// quoted.
 func TestWhatIsCutOrSealedIsNotGuessed(t *testing.T) {
 	b, found := runbook.Parse([]byte(header + `steps:
   - look: Log

@@ -238,7 +238,8 @@ func (x *tale) grant(plan Plan) bool {
 		require.NoError(x.t, x.append(ask.Given(g, x.now)))
 	}
 	for _, want := range plan.WantLocks {
-		if held := slices.IndexFunc(want.Keys, func(k string) bool { return x.locked[x.m.s.HostOf(k)] != "" }); held >= 0 {
+		held := slices.IndexFunc(want.Keys, func(k string) bool { return x.locked[x.m.s.HostOf(k)] != "" })
+		if held >= 0 {
 			is := LocksAwaited{Key: want.Keys[held], Holder: "r9", Of: want.Of}
 			if x.m.s.Waits(want.Path, want.Of) == is {
 				return false

@@ -35,7 +35,8 @@ func (a *app) instance() *cobra.Command {
 						},
 					)
 				}
-				a.table("No instances.", []string{"id", "host", "pid", "version", "state", "begun", "last beat", "clock"}, rows)
+				head := []string{"id", "host", "pid", "version", "state", "begun", "last beat", "clock"}
+				a.table("No instances.", head, rows)
 			})
 		}),
 	)
