@@ -2,8 +2,12 @@ package flow
 
 import (
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
+
+	"urgentis/core/expr"
 
 	"urgentis/core/incident"
 	"urgentis/core/leave"
@@ -43,6 +47,11 @@ func BriefOf(
 		Headline: own.Headline(step, extentOf(s, step, raised.Proposal)),
 		Harm:     own.Harm,
 		Grounds:  s.Grounds(path),
+	}
+	if raised.Undo {
+		on := expr.Words(extentOf(s, step, raised.Proposal).Targets)
+		b.Headline = runbook.Headline{What: fmt.Sprintf("Undo “%s” on %s, otherwise than it was approved: %s", step.Title,
+			on, strings.Join(raised.Reasons, "; "))}
 	}
 	if b.Harm == "" {
 		b.Harm = book.Harm

@@ -549,7 +549,7 @@ func (s *State) end(b Outcome, e Event) {
 	drop(s, s.open, b.Attempt)
 	if touches {
 		s.endEffect(a, &b, e.Seq, false)
-		if a.intent.Under != "" && !a.intent.Undoes() {
+		if a.intent.Under != "" && !a.intent.Undoes() && b.State != Held {
 			put(s, s.lately, a.intent.Under, e.At)
 		}
 		s.waiting(a.path)

@@ -14,7 +14,19 @@ type Line struct {
 
 // String writes a line for people.
 func (l Line) String() string {
-	return fmt.Sprintf("%q on %s: %s.", l.Title, strings.Join(l.Targets, ", "), strings.TrimSuffix(l.Says, "."))
+	var on []string
+	times := map[string]int{}
+	for _, t := range l.Targets {
+		if times[t]++; times[t] == 1 {
+			on = append(on, t)
+		}
+	}
+	for i, t := range on {
+		if times[t] > 1 {
+			on[i] = fmt.Sprintf("%s (%d times)", t, times[t])
+		}
+	}
+	return fmt.Sprintf("%q on %s: %s.", l.Title, strings.Join(on, ", "), strings.TrimSuffix(l.Says, "."))
 }
 
 // Says tells in words what became of a touch: no more than was seen or said.

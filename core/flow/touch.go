@@ -377,10 +377,16 @@ func within(block string) func(*Touch) bool {
 	return func(t *Touch) bool { return inside(t.Place, block) }
 }
 
-// ofStep reports of touches whether they are of a step's instances that are seen from a place.
+// ofStep reports of touches whether they lie in one of a step's instances that are seen from a place: of a change, or
+// of all that stands in an each, a together or a block.
 func (s *State) ofStep(from string, step *runbook.Step) func(*Touch) bool {
+	var instances []string
+	for _, place := range s.instances[step] {
+		if visible(from, place) {
+			instances = append(instances, place)
+		}
+	}
 	return func(t *Touch) bool {
-		is, _ := Find(s.book, t.Place)
-		return is == step && visible(from, t.Place)
+		return slices.ContainsFunc(instances, func(place string) bool { return inside(t.Place, place) })
 	}
 }

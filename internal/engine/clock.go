@@ -6,8 +6,8 @@ import (
 )
 
 // clock tells the database's time, by which everything is judged that several instances must agree on: due times,
-// gates, the age of evidence. It goes on by this process's monotonic clock, so that a step of the machine's clock, either
-// way, is no step of it.
+// gates, the age of evidence. It goes on by this process's monotonic clock, so that a step of the machine's clock,
+// either way, is no step of it.
 type clock struct {
 	fixed func() time.Time // of tests; nil otherwise
 

@@ -135,11 +135,16 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 
 // checkGuards asks once more, in the transaction that writes the intention, whether all is as it was.
 func (d *drive) checkGuards(tx *store.Tx) error {
-	for _, g := range d.guards {
-		now, err := d.e.leaveNow(tx, d.book, g.ask)
-		if err != nil {
-			return err
-		}
+	asks := make([]flow.AskLeave, len(d.guards))
+	for i, g := range d.guards {
+		asks[i] = g.ask
+	}
+	is, err := d.e.leavesNow(tx, d.book, asks)
+	if err != nil {
+		return err
+	}
+	for i, g := range d.guards {
+		now := is[i]
 		if now.Verdict != g.given.Verdict || len(leave.Differ(g.given.Facts, now.Facts)) > 0 ||
 			!maps.Equal(now.Secrets, g.given.Secrets) || !maps.Equal(now.Files, g.given.Files) {
 			return errFacts

@@ -182,7 +182,8 @@ func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
 	p.changed("gate", b.Gate)
 	lookAt := ev.At.Add(lookEvery(0))
 	return p.tx.AddGate(&store.Gate{
-		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open",
+		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.gateTitle(ev.Path, b),
+		State:    "open",
 		RaisedAt: ev.At, Until: b.Until, Raised: raised, LookAt: &lookAt,
 	})
 }

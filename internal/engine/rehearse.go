@@ -137,7 +137,11 @@ func (e *Engine) Rehearse(
 
 // Leave judges whether a change may happen as everything stands now.
 func (e *Engine) Leave(ctx context.Context, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
-	return e.leaveNow(e.Store.In(ctx), book, ask)
+	given, err := e.leavesNow(e.Store.In(ctx), book, []flow.AskLeave{ask})
+	if err != nil {
+		return flow.LeaveGiven{}, err
+	}
+	return given[0], nil
 }
 
 func (r *rehearsal) leave(a flow.AskLeave) flow.LeaveGiven {

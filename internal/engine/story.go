@@ -315,7 +315,7 @@ func (t *story) gate(ev flow.Event, b flow.GateRaised) {
 		ev,
 		incident.GateRaised,
 		t.actor(),
-		"Asked for approval: "+t.title(ev.Path),
+		"Asked for approval: "+t.gateTitle(ev.Path, b),
 		map[string]any{
 			"gate":     b.Gate,
 			"ask":      b.Ask,
@@ -326,7 +326,15 @@ func (t *story) gate(ev flow.Event, b flow.GateRaised) {
 		},
 	)
 	t.tell(ev, route.ApprovalWanted, b.Ask, "gate/"+b.Gate, fmt.Sprintf("Approval wanted from %s until %s: %s",
-		t.named(b.Ask, ev.At), b.Until.UTC().Format("15:04 MST"), t.title(ev.Path)))
+		t.named(b.Ask, ev.At), b.Until.UTC().Format("15:04 MST"), t.gateTitle(ev.Path, b)))
+}
+
+// gateTitle is what a gate is about: the change of its step, or the undo of it.
+func (t *story) gateTitle(path string, b flow.GateRaised) string {
+	if b.Undo {
+		return "Undo: " + t.title(path)
+	}
+	return t.title(path)
 }
 
 func (t *story) decided(ev flow.Event, b flow.GateDecided) {
