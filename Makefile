@@ -6,7 +6,7 @@ BIN := bin/urgentis
 CONSOLE := console/dist/index.html
 GOFILES := $(shell find cmd core internal api examples console -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find internal/store/migrations examples -type f 2>/dev/null)
 
-.PHONY: build demo example dev test fresh format check crash fuzz bench screenshots generate clean setup-db setup-test
+.PHONY: build demo example dev test fresh format check crash explore fuzz bench screenshots generate clean setup-db setup-test
 
 build: $(BIN)
 
@@ -64,6 +64,10 @@ fresh: ## the same commands on bare machines: minimal Debians in folders; needs 
 
 crash: setup-test build ## hundreds of faults on three processes and their database; prints its seed
 	URGENTIS_STORM_FAULTS=$${URGENTIS_STORM_FAULTS:-300} $(GO) test -count=1 -timeout 60m -run TestStorm -v ./test/crash
+
+explore: ## every way of two changes with two faults, and 30,000 generated runbooks in a world that counts
+	URGENTIS_EXPLORE=$${URGENTIS_EXPLORE:-2,1} $(GO) test -count=1 -timeout 120m -v \
+		-run 'TestEveryWayOfTwoChanges|TestTheLastSentenceIsTrue' ./core/flow -rapid.checks=$${CHECKS:-15000}
 
 fuzz: ## every reader of outside input, one after the other, FUZZTIME each
 	build/fuzz.sh $${FUZZTIME:-5m}

@@ -49,6 +49,16 @@ func TestSQLStandsInTheStoreAlone(t *testing.T) {
 	})
 }
 
+// What came of a request is said by the constructors of internal/act alone, so that past the last moment before it
+// leaves nobody can say that nothing was begun.
+func TestOnlyConstructorsSayWhatCameOfARequest(t *testing.T) {
+	for _, folder := range []string{"act", "engine"} {
+		sources(t, folder, func(path, text string) {
+			assert.NotContains(t, text, "act.Result{", path)
+		})
+	}
+}
+
 func TestHandlersTranslateAndNothingElse(t *testing.T) {
 	sources(t, "server", func(path, text string) {
 		for _, not := range []string{"store.Store", "store.Tx", ".Audit(", "engine.Sheet", "engine.Engine"} {

@@ -50,8 +50,8 @@ func BriefOf(
 	}
 	if raised.Undo {
 		on := expr.Words(extentOf(s, step, raised.Proposal).Targets)
-		b.Headline = runbook.Headline{What: fmt.Sprintf("Undo “%s” on %s, otherwise than it was approved: %s", step.Title,
-			on, strings.Join(raised.Reasons, "; "))}
+		b.Headline = runbook.Headline{What: fmt.Sprintf("Undo “%s” on %s, otherwise than it was approved: %s",
+			step.Title, on, strings.Join(raised.Reasons, "; "))}
 	}
 	if b.Harm == "" {
 		b.Harm = book.Harm

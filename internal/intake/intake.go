@@ -99,7 +99,7 @@ type Config struct {
 	Store  *store.Store   `need:"yes"`
 	Engine *engine.Engine `need:"yes"`
 	Log    *slog.Logger   `need:"yes"`
-	// Clock is time.Now unless a test sets it.
+	// Clock is the engine's, which goes by the database's time, unless a test sets it.
 	Clock func() time.Time
 }
 
@@ -110,7 +110,7 @@ func New(c Config) (*Intake, error) {
 		return nil, err
 	}
 	if c.Clock == nil {
-		c.Clock = time.Now
+		c.Clock = c.Engine.Clock
 	}
 	marked, err := lru.New[string, time.Time](10_000)
 	if err != nil {
