@@ -39,6 +39,7 @@ type queue struct {
 	hold, held chan struct{}
 	lost       bool
 	runs       atomic.Bool // what was begun is seen running
+	leaks      bool        // the page fails, and prints what is sealed all the same
 }
 
 func (q *queue) Running(context.Context, act.Job) (bool, error) { return q.runs.Load(), nil }
@@ -53,6 +54,10 @@ func (q *queue) Do(ctx context.Context, job act.Job) act.Result {
 	exit := 0
 	res := act.Result{State: flow.OK, Exit: &exit}
 	switch {
+	case r.Kind == "http" && q.leaks:
+		exit = 500
+		res.State, res.Error = flow.Failed, "it said token hunter99"
+		res.Stdout.Kept = []byte(`{"state":"hunter99"}`)
 	case r.Kind == "http":
 		res.Stdout.Kept = []byte(`{"state":"stalled"}`)
 	case r.Words[1] == "depth":
@@ -518,6 +523,26 @@ func TestSecretsAreMasked(t *testing.T) {
 		testdb.SQL(b.store).Raw("select count(*) from event where body like '%hunter22%'").Scan(&found).Error,
 	)
 	assert.Zero(t, found)
+}
+
+// A look that prints what is sealed, and fails, leaves nothing of it anywhere.
+func TestASealedReadingOfALookThatFailsIsKeptNowhere(t *testing.T) {
+	text := strings.Replace(source(t), "state: {json: .state, type: text}", "state: {json: .state, type: text, sealed: true}", 1)
+	require.Contains(t, text, "sealed: true")
+	b := set(t, text)
+	b.q.depth, b.q.leaks = 3, true
+	b.alert()
+	b.ended()
+	for _, where := range []string{"event where body", "entry where content", "entry where title"} {
+		var found int64
+		require.NoError(t, testdb.SQL(b.store).Raw("select count(*) from "+where+"::text like '%hunter99%'").
+			Scan(&found).Error)
+		assert.Zero(t, found, where)
+	}
+	var kept string
+	require.NoError(t, testdb.SQL(b.store).Raw("select body from event where body like '%what it said is not kept%'").
+		Scan(&kept).Error)
+	assert.NotEmpty(t, kept, "that nothing is kept is said")
 }
 
 // An instance that was taken for dead while a change was under way does no harm when it wakes: another one

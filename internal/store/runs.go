@@ -112,7 +112,11 @@ func (b *Bulk) Append(r *Run, events []flow.Event, park bool, h Head) error {
 // Owns reports whether this instance still owns the run, and at which version it stands.
 func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 	var now Run
-	if err := s.gorm.WithContext(ctx).Where("id = ?", r.ID).Take(&now).Error; err != nil {
+	err := s.gorm.WithContext(ctx).Where("id = ?", r.ID).Take(&now).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return false, nil // a database that was restored does not know it any more
+	}
+	if err != nil {
 		return false, err
 	}
 	return now.Owner != nil && *now.Owner == *r.Owner && now.Epoch == r.Epoch, nil

@@ -57,14 +57,25 @@ const (
 	fetchPoll     = 200 * time.Millisecond
 )
 
+// usualConns is how many connections an instance takes unless its address says pool_max_conns, leastConns how many it
+// cannot do without. Its beats and its queue's notifications have one each beside them.
+const (
+	usualConns = 24
+	leastConns = 12
+)
+
 // Open connects, brings the schema up to date under a lock, and makes the queue ready.
 func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("the database address cannot be read: %w", err)
 	}
-	if cfg.MaxConns < 24 {
-		cfg.MaxConns = 24
+	switch said := strings.Contains(url, "pool_max_conns"); {
+	case !said:
+		cfg.MaxConns = usualConns
+	case cfg.MaxConns < leastConns:
+		return nil, fmt.Errorf("pool_max_conns is %d in the database address, and an instance needs %d at least",
+			cfg.MaxConns, leastConns)
 	}
 	cfg.ConnConfig.RuntimeParams["application_name"] = "urgentis"
 	cfg.ConnConfig.RuntimeParams["timezone"] = "UTC"

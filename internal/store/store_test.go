@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"sync"
 	"testing"
 	"time"
@@ -273,4 +274,9 @@ func TestWhatIsOfNoUseIsForgotten(t *testing.T) {
 		require.NoError(t, testdb.SQL(s).Raw("select count(*) from "+table).Scan(&n).Error)
 		assert.EqualValues(t, 1, n, table)
 	}
+}
+
+func TestTooFewConnectionsAreRefused(t *testing.T) {
+	_, err := store.Open(ctx, "postgres://nobody@127.0.0.1:1/x?pool_max_conns=4", slog.New(slog.DiscardHandler))
+	assert.EqualError(t, err, "pool_max_conns is 4 in the database address, and an instance needs 12 at least")
 }
