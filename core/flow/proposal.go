@@ -32,26 +32,36 @@ func (x *touching) approved() (result, bool) {
 		x.request, x.digest = r, st.cleared.Digest
 		return goOn, true
 	}
-	if r, ok := x.fresh(); !ok {
+	given, r, ok := x.leaveForLeft()
+	if !ok {
 		return r, false
 	}
+	if given.Verdict == leave.Gate {
+		return x.raiseGate(given), false
+	}
+	p, d, err := w.propose(x.f, x.step, x.path, x.left(), given.LeaveGiven, time.Time{})
+	if err != nil {
+		return w.broken(x.path, x.step, err), false
+	}
+	w.emit(x.path, Cleared{Proposal: p, Digest: d, Reasons: given.Reasons})
+	return x.approved()
+}
+
+// leaveForLeft gives the leave for all targets that are left, on fresh evidence, where it is not a no.
+func (x *touching) leaveForLeft() (given *leaveState, r result, ok bool) {
+	if r, ok := x.fresh(); !ok {
+		return nil, r, false
+	}
 	left := x.left()
-	given := x.leaveFor(left...)
-	if given == nil {
-		return x.askLeave(left...)
+	if given = x.leaveFor(left...); given == nil {
+		r, _ = x.askLeave(left...)
+		return nil, r, false
 	}
-	switch given.Verdict {
-	case leave.No:
-		return x.refused(given)
-	case leave.Yes:
-		p, d, err := w.propose(x.f, x.step, x.path, left, given.LeaveGiven, time.Time{})
-		if err != nil {
-			return w.broken(x.path, x.step, err), false
-		}
-		w.emit(x.path, Cleared{Proposal: p, Digest: d, Reasons: given.Reasons})
-		return x.approved()
+	if given.Verdict == leave.No {
+		r, _ = x.refused(given)
+		return nil, r, false
 	}
-	return x.raiseGate(given), false
+	return given, goOn, true
 }
 
 // underGate follows the newest gate of the change.
@@ -117,18 +127,11 @@ func (w *walker) approvalFor(f *frame, path string) *approval {
 func (x *touching) underApproval(ap *approval) (result, bool) {
 	w := x.w
 	if c := x.st.cleared; c == nil || c.Approval != ap.id {
-		if r, ok := x.fresh(); !ok {
+		given, r, ok := x.leaveForLeft()
+		if !ok {
 			return r, false
 		}
-		left := x.left()
-		given := x.leaveFor(left...)
-		if given == nil {
-			return x.askLeave(left...)
-		}
-		if given.Verdict == leave.No {
-			return x.refused(given)
-		}
-		p, d, err := w.propose(x.f, x.step, x.path, left, given.LeaveGiven, time.Time{})
+		p, d, err := w.propose(x.f, x.step, x.path, x.left(), given.LeaveGiven, time.Time{})
 		if err != nil {
 			return w.broken(x.path, x.step, err), false
 		}

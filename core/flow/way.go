@@ -361,6 +361,9 @@ func (x *touching) askAnew(why string) (result, bool) {
 	if given == nil {
 		return x.askLeave(left...)
 	}
+	if given.Verdict == leave.No {
+		return x.refused(given)
+	}
 	if x.undo != nil {
 		return x.raiseUndoGate(given, why), false
 	}
