@@ -135,7 +135,11 @@ func (s *Server) running(ctx context.Context) bool {
 	for {
 		c, err := pgx.Connect(ctx, s.URL)
 		if err == nil {
-			return c.Close(ctx) == nil
+			// Another one may have been left behind on the same address.
+			var at string
+			err = c.QueryRow(ctx, "show data_directory").Scan(&at)
+			c.Close(ctx) //nolint:errcheck // it was only asked
+			return err == nil && at == s.data
 		}
 		// A server that is starting, stopping or recovering says so; wait for it.
 		if !strings.Contains(err.Error(), "57P03") || ctx.Err() != nil {
