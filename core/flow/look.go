@@ -304,7 +304,7 @@ func (w *walker) judge(f *frame, s *runbook.Step, path string, st *stepState, ro
 		}
 		since := w.now
 		for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
-			if since.Sub(st.judged[i].at) > 2*s.Again.Every+steadySlack {
+			if since.Sub(st.judged[i].at) > 2*s.Again.Every+steadyMargin {
 				break // nobody looked in between
 			}
 			since = st.judged[i].at
@@ -320,9 +320,9 @@ func (w *walker) judge(f *frame, s *runbook.Step, path string, st *stepState, ro
 	return j
 }
 
-// steadySlack is how much longer than two beats of a check may lie between two looks, for it to count as looked at all
+// steadyMargin is how much longer than two beats of a check may lie between two looks, for it to count as looked at all
 // the time: what a look itself takes.
-const steadySlack = 10 * time.Second
+const steadyMargin = 10 * time.Second
 
 func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ") }
 
