@@ -367,7 +367,6 @@ func (s *State) fails(err error) {
 // closeLap ends a lap of the way to a change.
 func (s *State) closeLap(st *stepState, p *pause) {
 	set(s, &st.lap, st.lap+1)
-	set(s, &st.lapSeq, s.Last)
 	set(s, &st.pause, p)
 	for _, l := range st.leaves {
 		drop(s, s.openLeaves, l.seq)

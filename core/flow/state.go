@@ -94,10 +94,9 @@ type permissionState struct {
 	gates, undoGates []*gateState
 	cleared          *Cleared
 	still            map[stillKey]*StillJudged
-	// lap is closed by every wait: evidence and leave are asked for anew after it. lapSeq is where it began.
-	lap    int
-	lapSeq int64
-	pause  *pause
+	// lap is closed by every wait: evidence and leave are asked for anew after it.
+	lap   int
+	pause *pause
 	// settled says which attempts were looked after, while they might still run and at rest.
 	settled map[settledKey]bool
 	gone    bool // its reason is gone, and otherwise: is followed

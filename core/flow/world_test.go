@@ -180,7 +180,6 @@ type earth struct {
 	reason  int64
 	holder  map[string]string // of locks
 	ran     map[string]int    // how often something was carried out, by run, place, target and purpose
-	again   map[string]int    // how often somebody, or the runbook, let it be begun once more
 	yes     map[string]leave.Proposal
 	until   map[string]time.Time
 	faults  int
@@ -208,7 +207,6 @@ type mission struct {
 	log     []Event
 	stored  int
 	flying  []*flight
-	killed  map[string]bool
 	gave    map[string]int // what a change added last, by place and target
 	end     *Ended
 	source  string
@@ -270,7 +268,6 @@ func (p *mission) ends(f *flight) Outcome {
 			p.act(f, how)
 		}
 		o.State, o.Error = Unknown, "nobody saw its end"
-		p.killed[f.in.Attempt] = true
 		if how > 0 {
 			p.attempt[f.in.Attempt] = true
 		}
@@ -706,7 +703,7 @@ func TestTheLastSentenceIsTrue(t *testing.T) {
 			t: t, now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), number: map[string]int{},
 			ensured: map[string]bool{},
 			stance:  leave.Act, key: map[string]string{"10.0.0.1": "k", "10.0.0.2": "k", "10.0.0.3": "k"}, reason: 3,
-			holder: map[string]string{}, ran: map[string]int{}, again: map[string]int{},
+			holder: map[string]string{}, ran: map[string]int{},
 			yes: map[string]leave.Proposal{}, until: map[string]time.Time{},
 			faults: rapid.IntRange(0, 5).Draw(t, "faults"),
 		}
@@ -790,12 +787,6 @@ func (p *mission) agains(what string) (n int) {
 			if p.key1(Intent{Target: b.Target, Purpose: Purpose{For: ForChange}}, e.Path) == what {
 				n++
 			}
-		case Outcome:
-			if b.State == Failed && b.Exit == nil || b.State == Held {
-				continue
-			}
-		case Undoing:
-			continue
 		}
 	}
 	return n
@@ -803,7 +794,7 @@ func (p *mission) agains(what string) (n int) {
 
 func newMission(w *earth, id string, b *runbook.Book, src string) *mission {
 	p := &mission{
-		earth: w, id: id, book: b, killed: map[string]bool{}, gave: map[string]int{}, source: src,
+		earth: w, id: id, book: b, gave: map[string]int{}, source: src,
 		attempt: map[string]bool{}, refused: map[string]time.Time{}, about: map[string]string{},
 	}
 	begun := Begun{
