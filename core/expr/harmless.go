@@ -147,9 +147,15 @@ func (p *Program) Safe(of Origins, names map[string]bool) Safety {
 }
 
 func (p *Program) safe(e ast.Expr, of Origins, targets map[string]bool) Safety {
-	switch p.ast.NativeRep().GetType(e.ID()).TypeName() {
-	case "int", "uint", "double", "bool", "google.protobuf.Duration", "google.protobuf.Timestamp":
+	typ := p.ast.NativeRep().GetType(e.ID()).TypeName()
+	switch typ {
+	case "uint", "bool", "google.protobuf.Timestamp":
 		return Harmless
+	case "int", "double", "google.protobuf.Duration":
+		if p.notNegative(e, of) {
+			return Harmless
+		}
+		return Hyphen
 	}
 	switch e.Kind() {
 	case ast.LiteralKind:
@@ -171,6 +177,51 @@ func (p *Program) safe(e ast.Expr, of Origins, targets map[string]bool) Safety {
 		return p.safeCall(e.AsCall(), of, targets)
 	}
 	return Unbounded
+}
+
+// Numeric reports whether the value is a number or a span of time.
+func (p *Program) Numeric() bool {
+	switch p.ast.NativeRep().GetType(p.ast.NativeRep().Expr().ID()).TypeName() {
+	case "int", "double", "google.protobuf.Duration":
+		return true
+	}
+	return false
+}
+
+// notNegative reports whether it is known beforehand of a number that it has no sign.
+func (p *Program) notNegative(e ast.Expr, of Origins) bool {
+	switch e.Kind() {
+	case ast.LiteralKind:
+		f, ok := AsNumber(e.AsLiteral().Value())
+		return ok && f >= 0
+	case ast.SelectKind:
+		f := strings.Split(dotted(e), ".")
+		return dotted(e) == "alert.count" ||
+			f[0] == "inputs" && len(f) == 2 && of("inputs", f[1], "") == Harmless ||
+			f[0] == "answers" && len(f) == 3 && of("answers", f[1], f[2]) == Harmless
+	case ast.CallKind:
+		return p.notNegativeCall(e.AsCall(), of)
+	}
+	return false
+}
+
+func (p *Program) notNegativeCall(c ast.CallExpr, of Origins) bool {
+	args := c.Args()
+	switch c.FunctionName() {
+	case "size":
+		return true
+	case "within":
+		return len(args) == 3 && p.notNegative(args[1], of)
+	case "own", "first", "max", "min":
+		return len(args) == 1 && p.safeReading(args[0], of) == Harmless
+	case operators.Conditional:
+		return p.notNegative(args[1], of) && p.notNegative(args[2], of)
+	case operators.Add, operators.Multiply, operators.Divide, operators.Modulo:
+		return p.notNegative(args[0], of) && p.notNegative(args[1], of)
+	case "int", "double", "round":
+		return len(args) > 0 && p.notNegative(args[0], of)
+	}
+	return false
 }
 
 func (p *Program) safeCall(c ast.CallExpr, of Origins, targets map[string]bool) Safety {

@@ -130,7 +130,7 @@ steps:
     steps:
       - change: First
         where: {name: g1}
-        run: [grow, "{{ max(readings.size) }}"]
+        run: [grow, --, "{{ max(readings.size) }}"]
       - look: Size anew
         where: {name: g1}
         run: [size]
@@ -145,7 +145,7 @@ steps:
 	gates := find[GateRaised](p)
 	require.Len(t, gates, 1)
 	assert.Equal(t, "⟨from 1 to 10⟩", expr.ShowBounds(gates[0].Proposal.Requests[1].Words[1]))
-	assert.Equal(t, []string{"g1 grow 5", "g1 grow 5"}, p.done)
+	assert.Equal(t, []string{"g1 grow -- 5", "g1 grow 5"}, p.done)
 }
 
 func TestTwoPeopleAndAStartTime(t *testing.T) {
@@ -393,13 +393,13 @@ steps:
     for: 5m
   - change: Set
     where: {name: g1}
-    run: [set, "{{ own(readings.n) }}"]
+    run: [set, --, "{{ own(readings.n) }}"]
     fresh: 1m
 `+closing)
 	n := 0
 	p.says = func(Intent) string { n++; return fmt.Sprintf(`{"n": %d}`, n) }
 	assert.Equal(t, Done, p.run().State)
-	assert.Equal(t, []string{"g1 set 2"}, p.done)
+	assert.Equal(t, []string{"g1 set -- 2"}, p.done)
 }
 
 func TestSilentItemsAreMissingNotForgotten(t *testing.T) {

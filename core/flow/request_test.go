@@ -166,7 +166,7 @@ parts:
     steps:
       - look: In the part
         where: {role: gate}
-        run: [inner, "{{ inputs.n }}"]
+        run: [inner, --, "{{ inputs.n }}"]
 steps:
   - look: Depth
     id: depth
@@ -182,7 +182,7 @@ steps:
     where: {role: gate}
     steps:
       - change: Restart
-        run: [restart, "{{ target.name }}", "{{ own(readings.n) }}"]
+        run: [restart, "{{ target.name }}", "n={{ own(readings.n) }}"]
         undo: {run: [stop, "{{ target.name }}"]}
   - look: Statement
     where: {name: g2}
@@ -228,10 +228,10 @@ finally:
 		}
 	}
 	require.NotNil(t, restart.Request, got)
-	assert.Equal(t, []string{"restart", "g1", "⟨own(readings.n)⟩"}, restart.Request.Words)
+	assert.Equal(t, []string{"restart", "g1", "n=⟨own(readings.n)⟩"}, restart.Request.Words)
 	assert.Equal(t, []string{"stop", "g1"}, restart.Request.Undo.Words)
 	assert.Equal(t, "select * from [[t]]", got["4 g2"].Request.SQL.Text)
 	assert.Equal(t, "no target is selected", got["5 "].Says)
-	assert.Equal(t, []string{"inner", "4"}, got["6/1 g2"].Request.Words)
+	assert.Equal(t, []string{"inner", "--", "4"}, got["6/1 g2"].Request.Words)
 	assert.Equal(t, "deep", got["finally.1 "].Says)
 }

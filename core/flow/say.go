@@ -60,7 +60,7 @@ func (t *Touch) Says() string {
 func (e *Effect) changeSays() string {
 	why := comma(e.Cause.Says)
 	if e.Perhaps && e.MayBegin() {
-		return "outcome unknown, it was to be repeated"
+		return "outcome unknown" + comma(e.Earlier) + "; it was to be repeated"
 	}
 	switch e.Fate {
 	case WasDone:

@@ -116,6 +116,9 @@ func (w *walker) askWhatBecame(
 	case last.outcome != nil && last.outcome.Error != "":
 		why = last.outcome.Error
 	}
+	if e := w.s.EffectOf(last.intent.Attempt); e.Perhaps && e.Earlier != "" && e.Earlier != why {
+		why = fmt.Sprintf("%s; begun once more: %s", e.Earlier, why)
+	}
 	choices := []string{Happened, InPart, DidNot}
 	if again {
 		choices = append(choices, DoItAgain)

@@ -60,6 +60,7 @@ type Effect struct {
 	// Perhaps says that it is begun once more by itself, and that what became of it before is not known: that the
 	// newest attempt began nothing does not say that nothing happened.
 	Perhaps bool
+	Earlier string // why that is not known
 	pause   *pause
 }
 
@@ -346,6 +347,9 @@ func (s *State) repeatEffect(place, target string, seq int64) error {
 		return fmt.Errorf("the change at %s on %s is repeated, and is not at rest", place, here(target))
 	}
 	next := t.Change
+	if !next.Perhaps {
+		next.Earlier = next.Cause.Says
+	}
 	next.Fate, next.Cause = NotBegun, Cause{Seq: seq, Who: ByEngine, Says: "it is repeated"}
 	next.Repeats, next.Perhaps, next.pause = next.Repeats+1, true, nil
 	set(s, &t.Change, next)

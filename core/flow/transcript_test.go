@@ -423,7 +423,9 @@ func (x *tale) happened(path string, b Body) {
 		x.say("%s: cleared (%s)", path, strings.Join(b.Reasons, "; "))
 	case QuestionRaised:
 		if in, _, _, ok := x.m.s.Attempt(b.Attempt); ok {
-			x.say("%s: asked what became of the %s", where(path, in.Target), in.Purpose.For)
+			_, why, _ := strings.Cut(b.Text, "unknown (")
+			why, _, _ = strings.Cut(why, ").")
+			x.say("%s: asked what became of the %s (%s)", where(path, in.Target), in.Purpose.For, why)
 		}
 	case QuestionAnswered:
 		x.say("%s: %s says %s", path, b.By, b.Choice)

@@ -626,13 +626,8 @@ func (p *mission) answer(path string, q QuestionRaised) bool {
 	if !p.rests(q.Attempt) {
 		return false // who looks cannot say: it may still be begun
 	}
-	choice := DidNot
-	if how, ok := p.refused["how "+q.Attempt]; p.attempt[q.Attempt] {
-		choice = Happened
-		if ok && how.Unix() == 1 {
-			choice = InPart
-		}
-	} else if slices.Contains(q.Choices, DoItAgain) && p.draw("again", 2) == 0 {
+	choice := p.seen(q.Attempt)
+	if choice == DidNot && slices.Contains(q.Choices, DoItAgain) && p.draw("again", 2) == 0 {
 		choice = DoItAgain
 	}
 	if e := p.m.s.EffectOf(q.Attempt); SaysNotBegun(choice) && !e.Rests {
@@ -640,6 +635,23 @@ func (p *mission) answer(path string, q QuestionRaised) bool {
 	}
 	p.fact(Event{Path: path, Body: QuestionAnswered{Question: q.Question, Choice: choice, By: "ola"}})
 	return true
+}
+
+// seen is what somebody sees who looks at the host after a change or an undo that an attempt is of: what any of its
+// attempts did, not the newest alone.
+func (p *mission) seen(attempt string) string {
+	choice := DidNot
+	for _, a := range p.m.s.EffectOf(attempt).Attempts {
+		if !p.attempt[a] {
+			continue
+		}
+		if how, ok := p.refused["how "+a]; ok && how.Unix() == 1 {
+			choice = InPart
+			continue
+		}
+		return Happened
+	}
+	return choice
 }
 
 // turn lets something happen in the world between the steps of runs.

@@ -55,8 +55,10 @@ var Goods = []Good{Low, High, Near}
 // Safety tells how safe a value of the reading is.
 func (s Spec) Safety() expr.Safety {
 	switch {
-	case s.Type == expr.Integer || s.Type == expr.Number || s.Type == expr.Boolean:
+	case s.Exit || s.Lines != nil || s.Type == expr.Boolean:
 		return expr.Harmless
+	case s.Type == expr.Integer || s.Type == expr.Number:
+		return expr.Hyphen
 	case s.Type == expr.Text && s.Matches != nil:
 		return expr.HarmlessPattern(s.Matches.String(), false)
 	}

@@ -50,9 +50,9 @@ func (w *whole) boundedWords(s *Step, key string, words []*expr.Template) {
 					s,
 					key,
 					"",
-					"{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or let its "+
-						"pattern begin with something else",
+					"{{ %s }} may begin with a hyphen, and be read as an option: put -- before it, or %s",
 					h.Source,
+					w.howToSign(h),
 				)
 			}
 		}
@@ -80,6 +80,17 @@ func (w *whole) howToBound(h *expr.Program) string {
 		"bound it, as in within(…, '[a-z0-9-]+') (harmless are letters, digits and %s)",
 		expr.HarmlessChars,
 	)
+}
+
+// howToSign says what would keep a value from beginning with a hyphen.
+func (w *whole) howToSign(h *expr.Program) string {
+	switch in := h.Refers("inputs"); {
+	case !h.Numeric():
+		return "let its pattern begin with something else"
+	case len(in) > 0:
+		return fmt.Sprintf("give the input %s a min of 0 or more", in[0])
+	}
+	return fmt.Sprintf("bound it, as in within(%s, 0, 100)", h.Source)
 }
 
 // targetNames are the names that an each gives to targets.
@@ -123,7 +134,12 @@ func safetyOf(list []Input, name string) expr.Safety {
 	for _, in := range list {
 		switch {
 		case in.Name != name:
-		case in.Type == expr.Integer || in.Type == expr.Number || in.Type == expr.Boolean, len(in.Choices) > 0:
+		case in.Type == expr.Integer || in.Type == expr.Number:
+			if in.Min != nil && *in.Min >= 0 {
+				return expr.Harmless
+			}
+			return expr.Hyphen
+		case in.Type == expr.Boolean, len(in.Choices) > 0:
 			return expr.Harmless
 		case in.Type == expr.Text && in.Pattern != nil:
 			return expr.HarmlessPattern(in.Pattern.String(), false)

@@ -19,6 +19,7 @@ inputs:
   loose: {type: text, pattern: '[a-z]+'}
   choice: {type: text, choices: [north, south]}
   n: {type: integer}
+  pid: {type: integer, min: 1}
 steps:
   - look: L
     id: l
@@ -28,6 +29,7 @@ steps:
       said: {whole: true}
       id: {json: .id, matches: '[a-z0-9]+'}
       depth: {json: .depth, type: integer}
+      lines: {lines: '^x'}
   - ask: A
     id: a
     fields: {why: {type: text}, code: {type: text, pattern: '^[a-z]+$'}}
@@ -47,24 +49,32 @@ steps:
 func TestValuesFromOutsideAreBoundedInWords(t *testing.T) {
 	const outside = "comes from outside and could be any text"
 	for run, says := range map[string]string{
-		`[find, /srv, -name, "*.log", -exec, sh, -c, "{{ inputs.free }}", ";"]`:                                outside,
-		`[systemd-run, "{{ inputs.free }}"]`:                                                                   outside,
-		`[git, -c, "core.pager={{ inputs.free }}", log]`:                                                       outside,
-		`[watch, "{{ alert.labels.queue }}"]`:                                                                  outside,
-		`[tool, "{{ alert.summary }}"]`:                                                                        outside,
-		`[tool, "{{ inputs.loose }}"]`:                                                                         outside,
-		`[tool, "{{ own(readings.said) }}"]`:                                                                   outside,
-		`[tool, "{{ answers.a.why }}"]`:                                                                        outside,
-		`[tool, "{{ answers.a.by }}"]`:                                                                         outside,
-		`[tool, "{{ true ? inputs.bounded : inputs.free }}"]`:                                                  outside,
-		`[tool, "{{ inputs.bounded + inputs.free }}"]`:                                                         outside,
-		`[tool, "{{ within(inputs.free, '.*') }}"]`:                                                            outside,
-		`[tool, "{{ incident.title }}"]`:                                                                       outside,
-		`[tool, "{{ inputs.dashed }}"]`:                                                                        "may begin with a hyphen",
-		`[tool, --, "{{ inputs.dashed }}"]`:                                                                    "",
-		`[tool, "--queue={{ inputs.dashed }}"]`:                                                                "",
-		`[tool, "{{ inputs.bounded }}", "{{ inputs.choice }}", "{{ inputs.n }}"]`:                              "",
-		`[tool, "{{ own(readings.id) }}", "{{ own(readings.depth) }}", "{{ own(before(readings.id)) }}"]`:      "",
+		`[find, /srv, -name, "*.log", -exec, sh, -c, "{{ inputs.free }}", ";"]`:                           outside,
+		`[systemd-run, "{{ inputs.free }}"]`:                                                              outside,
+		`[git, -c, "core.pager={{ inputs.free }}", log]`:                                                  outside,
+		`[watch, "{{ alert.labels.queue }}"]`:                                                             outside,
+		`[tool, "{{ alert.summary }}"]`:                                                                   outside,
+		`[tool, "{{ inputs.loose }}"]`:                                                                    outside,
+		`[tool, "{{ own(readings.said) }}"]`:                                                              outside,
+		`[tool, "{{ answers.a.why }}"]`:                                                                   outside,
+		`[tool, "{{ answers.a.by }}"]`:                                                                    outside,
+		`[tool, "{{ true ? inputs.bounded : inputs.free }}"]`:                                             outside,
+		`[tool, "{{ inputs.bounded + inputs.free }}"]`:                                                    outside,
+		`[tool, "{{ within(inputs.free, '.*') }}"]`:                                                       outside,
+		`[tool, "{{ incident.title }}"]`:                                                                  outside,
+		`[tool, "{{ inputs.dashed }}"]`:                                                                   "may begin with a hyphen",
+		`[tool, --, "{{ inputs.dashed }}"]`:                                                               "",
+		`[tool, "--queue={{ inputs.dashed }}"]`:                                                           "",
+		`[tool, "{{ inputs.bounded }}", "{{ inputs.choice }}", "{{ inputs.pid }}"]`:                       "",
+		`[tool, "{{ own(readings.id) }}", "{{ own(readings.lines) }}", "{{ own(before(readings.id)) }}"]`: "",
+		`[kill, "-9", "{{ inputs.n }}"]`:                                                                  "give the input n a min of 0 or more",
+		`[kill, "{{ own(readings.depth) }}"]`:                                                             "bound it, as in within(own(readings.depth), 0, 100)",
+		`[kill, "{{ inputs.pid - 9 }}"]`:                                                                  "may begin with a hyphen",
+		`[kill, "{{ within(inputs.n, -1, 9) }}"]`:                                                         "may begin with a hyphen",
+		`[kill, "{{ true ? inputs.pid : inputs.n }}"]`:                                                    "may begin with a hyphen",
+		`[kill, "{{ duration('-5s') }}"]`:                                                                 "may begin with a hyphen",
+		`[kill, --, "{{ inputs.n }}", "a{{ inputs.n }}"]`:                                                 "",
+		`[kill, "{{ within(own(readings.depth), 1, 9) }}", "{{ inputs.pid + 9 }}", "{{ size(inputs.free) }}"]`: "",
 		`[tool, "{{ answers.a.code }}", "{{ alert.count }}", "{{ target.name }}", "{{ target.labels.role }}"]`: "",
 		`[tool, "{{ within(inputs.free, '[a-z0-9]+') }}", "{{ 'x-' + inputs.bounded }}"]`:                      "",
 	} {
