@@ -81,13 +81,17 @@ func (r *recorder) event(e flow.Event) error {
 	case flow.GateDecided:
 		r.say(r.at[x.Gate], map[bool]string{true: Approve, false: Refuse}[x.Approved])
 	case flow.GateExpired:
-		r.say(r.at[x.Gate], Nobody)
+		if x.Because == "" {
+			r.say(r.at[x.Gate], Nobody)
+		}
 	case flow.QuestionRaised:
 		r.at[x.Question] = name
 	case flow.QuestionAnswered:
 		r.answered(x)
 	case flow.QuestionExpired:
-		r.say(r.at[x.Question], Nobody)
+		if x.Because == "" {
+			r.say(r.at[x.Question], Nobody)
+		}
 	case flow.AlertChanged:
 		r.news(x)
 	case flow.CancelAsked:

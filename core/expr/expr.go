@@ -325,6 +325,9 @@ func marksOf(secrets []string) map[string]string {
 	return marks
 }
 
+// Unsaid is a value that could not be said, with why: whatever reads it is unsure.
+func Unsaid(why string) any { return types.WrapErr(fmt.Errorf("%w: %s", ErrUnsure, why)) }
+
 // Eval gives the value as Go has it: int64, float64, bool, string, time.Time, []any, map[string]any or nil.
 func (p *Program) Eval(s *Scope) (any, error) {
 	v, _, err := p.eval(s)

@@ -2,8 +2,10 @@ package flow
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
+	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
 
@@ -29,29 +31,32 @@ func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) res
 		}
 		w.emit(path, CallBegun{Runbook: callee.Name, Revision: callee.Revision, Inputs: inputs})
 	}
-	if st.callEnded == nil {
-		g := w.callFrame(f, s, path)
-		if st.callEnding == nil {
-			if w.calleeGivesUp(g, st) || w.awaitOthers(g) == blocked {
-				return blocked
-			}
-		}
-		if st.callEnding == nil && st.callEnded == nil {
-			if r := w.callee(g); r == blocked || r == goBack {
-				return blocked
-			}
-		}
-		if st.callEnded == nil {
-			if r := w.finishCall(g, st); r != goOn {
-				return r
-			}
-		}
+	if r := w.called(w.callFrame(f, s, path), st); r != goOn {
+		return r
 	}
 	e := st.callEnded
 	if e.State == Done {
 		return goOn
 	}
 	return w.fail(path, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
+}
+
+// called walks what is called to its end.
+func (w *walker) called(g *frame, st *stepState) result {
+	if st.callEnding == nil && st.callEnded == nil {
+		if w.calleeGivesUp(g, st) || w.awaitOthers(g) == blocked {
+			return blocked
+		}
+	}
+	if st.callEnding == nil && st.callEnded == nil {
+		if r := w.callee(g); r == blocked || r == goBack {
+			return blocked
+		}
+	}
+	if st.callEnded == nil {
+		return w.finishCall(g, st)
+	}
+	return goOn
 }
 
 // calleeGivesUp ends a call whose own time is over. It reports whether that waits for what is being undone.
@@ -95,7 +100,10 @@ func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
 
 // callee walks the called steps until they block or say how the call ends.
 func (w *walker) callee(f *frame) result {
-	r := w.list(f, f.book.Steps, f.call+"/")
+	r := w.followAlert(f)
+	if r == goOn {
+		r = w.list(f, f.book.Steps, f.call+"/")
+	}
 	if first := r; r.failed() {
 		if r = w.catch(f, first, f.book.OnError, f.call+"/", f.call+"/"); r == goOn {
 			r = first
@@ -114,14 +122,35 @@ func (w *walker) callee(f *frame) result {
 	return r
 }
 
-// endCall says how a call ends; its finally comes before.
+// endCall says how a call ends; its finally comes before. What it asked is asked no more.
 func (w *walker) endCall(f *frame, e Ended) result {
+	w.askNoMore(f)
 	if f.book.Finally != nil {
 		w.emit(f.call, Ending(e))
 		return ended
 	}
 	w.emitCallEnded(f, e)
 	return ended
+}
+
+// askNoMore withdraws the gates and the questions of a call that ends. What became of a change is still asked.
+func (w *walker) askNoMore(f *frame) {
+	because := fmt.Sprintf("“%s”, which asked, is over", f.book.Title)
+	for _, path := range slices.Sorted(maps.Keys(w.s.waits)) {
+		if !inside(path, f.block) {
+			continue
+		}
+		for _, g := range w.s.step(path).allGates() {
+			if g.open() {
+				w.emit(path, GateExpired{Gate: g.raised.Gate, Because: because})
+			}
+		}
+		for _, q := range w.s.step(path).asks {
+			if q.open() {
+				w.emit(path, QuestionExpired{Question: q.raised.Question, Because: because})
+			}
+		}
+	}
 }
 
 // emitCallEnded ends a call, and with it its turn.
@@ -140,11 +169,19 @@ func (w *walker) callEnded(f *frame, e Ended) CallEnded {
 	for _, r := range f.book.Results {
 		v, err := r.Value.Value(sc)
 		if err == nil {
-			if out.Results == nil {
-				out.Results = map[string]any{}
-			}
-			out.Results[r.Name] = v
+			v, err = reading.Convert(v, r.Type)
 		}
+		if err != nil {
+			if out.Unsaid == nil {
+				out.Unsaid = map[string]string{}
+			}
+			out.Unsaid[r.Name] = unsure(err)
+			continue
+		}
+		if out.Results == nil {
+			out.Results = map[string]any{}
+		}
+		out.Results[r.Name] = v
 	}
 	return out
 }

@@ -202,3 +202,88 @@ steps:
 	}
 	assert.Equal(t, Done, p.run().State, p.kinds())
 }
+
+// What a call cannot say, its caller does not take for a name that nothing has set.
+func TestAResultThatCannotBeSaidSaysWhy(t *testing.T) {
+	p := play(t, `
+parts:
+  count:
+    steps:
+      - look: Count
+        where: {role: gate}
+        run: [count]
+        read:
+          n: {json: .n, type: integer}
+    results:
+      n: {value: "{{ sum(readings.n) }}", type: integer}
+      fixed: {value: "4", type: integer}
+steps:
+  - call: count
+    id: count
+  - check: Few?
+    that: calls.count.results.fixed == 4 && calls.count.results.n < 10
+`)
+	p.says = func(in Intent) string {
+		if in.Target == "g3" {
+			return `{}`
+		}
+		return `{"n": 2}`
+	}
+	end := p.run()
+	assert.Equal(t, HandedOver, end.State)
+	assert.Contains(t, end.Because, "g3")
+	assert.NotContains(t, end.Because, "nothing has set")
+	ended := find[CallEnded](p)[0]
+	assert.EqualValues(t, 4, ended.Results["fixed"])
+	assert.Contains(t, ended.Unsaid["n"], "g3")
+}
+
+// What a called runbook provides for a changed alert holds for the call, if the news came while it was at work; the
+// gate that it had raised is withdrawn.
+func TestACalledRunbookFollowsItsAlert(t *testing.T) {
+	mend, found := runbook.Parse([]byte(strings.Replace(header, "name: play", "name: mend", 1) + `
+steps:
+  - change: Restart
+    where: {name: g1}
+    run: [restart]
+    gate: {ask: team/x, within: 30m}
+if_cleared:
+  - note: Cleared
+    text: it cleared
+  - close: cleared-itself
+    because: "it is {{ alert_now.state }}"
+finally:
+  - note: After
+    text: after
+`))
+	require.False(t, found.Failed(), found)
+	caller, found := runbook.Parse([]byte(header + `
+steps:
+  - wait: Long
+    for: 1m
+  - call: mend
+    id: mend
+  - close: false-alarm
+    because: "{{ calls.mend.outcome }}: {{ calls.mend.because }}"
+`))
+	require.False(t, found.Failed(), found)
+	book, found := caller.Link(func(string) *runbook.Book { return mend })
+	require.False(t, found.Failed(), found)
+	cleared := AlertChanged{State: "cleared", Severity: "critical", Cleared: true}
+	p := playBook(t, book)
+	p.gates = func(GateRaised) *GateDecided {
+		p.add("", cleared)
+		return nil
+	}
+	assert.Equal(t, Ended{State: Done, Outcome: "false-alarm", Because: "cleared-itself: it is cleared"}, p.run())
+	assert.Equal(t, []GateExpired{{Gate: find[GateRaised](p)[0].Gate, Because: "“Play”, which asked, is over"}},
+		find[GateExpired](p))
+	assert.Equal(t, []string{"it cleared", "after"}, []string{find[Noted](p)[0].Text, find[Noted](p)[1].Text})
+	assert.Empty(t, p.m.s.waits)
+
+	p = playBook(t, book)
+	p.add("", cleared) // before the call: it was called all the same
+	end := p.run()
+	assert.Equal(t, []string{"g1 restart"}, p.done)
+	assert.Equal(t, "false-alarm", end.Outcome)
+}

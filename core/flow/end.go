@@ -53,20 +53,21 @@ func (w *walker) awaitOthers(f *frame) result {
 // turnOf is the lock on a turn.
 func turnOf(f *frame, key any) string { return fmt.Sprintf("turn:%s:%v", f.book.Name, key) }
 
-// followAlert follows what the runbook provides for an alert that cleared or worsened meanwhile. A change
-// under way ends first.
+// followAlert follows what the runbook, or the one that is called, provides for an alert that cleared or worsened while
+// it was at work. A change under way ends first.
 func (w *walker) followAlert(f *frame) result {
-	for _, t := range w.s.turned {
+	for _, to := range w.s.step(f.call).turned {
 		b := f.book.IfCleared
-		if t.To == "if_worse" {
+		if to == "if_worse" {
 			b = f.book.IfWorse
 		}
-		if r := w.branch(f, b, t.To, t.To+".", "The alert changed while the runbook was at work."); r != goOn {
+		at := f.block + to
+		if r := w.branch(f, b, at, at+".", "The alert changed while the runbook was at work."); r != goOn {
 			return r
 		}
 	}
 	a := w.s.alert
-	if a == nil || w.s.undoes() || w.s.stayed {
+	if a == nil || w.s.alertSeq < w.s.step(f.call).calledAt || w.s.undoes() || w.s.stayed {
 		return goOn // what is being undone is undone first; where something stayed, people are needed
 	}
 	for _, c := range []struct {
@@ -74,27 +75,18 @@ func (w *walker) followAlert(f *frame) result {
 		to string
 		b  runbook.Branch
 	}{{a.Cleared, "if_cleared", f.book.IfCleared}, {a.Worse && !a.Cleared, "if_worse", f.book.IfWorse}} {
-		if !c.is || c.b.Word == "" && c.b.Steps == nil || w.alertIs(c.to) {
+		if !c.is || c.b.Word == "" && c.b.Steps == nil || slices.Contains(w.s.step(f.call).turned, c.to) {
 			continue
 		}
 		for _, in := range w.s.OpenAttempts() {
-			if in.Touches() {
+			if in.Touches() && inside(w.s.PathOf(in.Attempt), f.block) {
 				return blocked
 			}
 		}
-		w.emit("", Turned{To: c.to})
+		w.emit(f.call, Turned{To: c.to})
 		return w.followAlert(f)
 	}
 	return goOn
-}
-
-func (w *walker) alertIs(to string) bool {
-	for _, t := range w.s.turned {
-		if t.To == to {
-			return true
-		}
-	}
-	return false
 }
 
 // end says how the run, or the call that the frame is in, is to end.

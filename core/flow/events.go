@@ -280,9 +280,10 @@ type GateDecided struct {
 	StartAt *time.Time `json:"start_at,omitempty"`
 }
 
-// GateExpired says that nobody answered in time.
+// GateExpired says that nobody answered in time, or why nobody is asked any more.
 type GateExpired struct {
-	Gate string `json:"gate"`
+	Gate    string `json:"gate"`
+	Because string `json:"because,omitempty"`
 }
 
 // Cleared is the proposal that runs without a gate.
@@ -401,9 +402,10 @@ type QuestionAnswered struct {
 	Values []expr.Value   `json:"values,omitempty"` // why it answered itself
 }
 
-// QuestionExpired says that nobody answered in time.
+// QuestionExpired says that nobody answered in time, or why nobody is asked any more.
 type QuestionExpired struct {
 	Question string `json:"question"`
+	Because  string `json:"because,omitempty"`
 }
 
 // Changed says that a change step has been carried out on all its targets.
@@ -461,6 +463,8 @@ type CallEnded struct {
 	Because string         `json:"because,omitempty"`
 	To      string         `json:"to,omitempty"`
 	Results map[string]any `json:"results,omitempty"`
+	// Unsaid says of the results that could not be said why.
+	Unsaid map[string]string `json:"unsaid,omitempty"`
 }
 
 // Undoing begins the mode in which a run undoes what it changed; only Undone ends it. Touches are to be undone, the
@@ -511,7 +515,7 @@ type AlertChanged struct {
 	Worse    bool   `json:"worse,omitempty"` // than when the run began
 }
 
-// Turned says that the run follows what its runbook provides for a changed alert.
+// Turned says that the run, or the call at its place, follows what its runbook provides for a changed alert.
 type Turned struct {
 	To string `json:"to"` // if_cleared or if_worse
 }

@@ -3,6 +3,7 @@ package flow
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -110,6 +111,21 @@ func (s *State) apply(e Event) {
 	s.waiting(e.Path)
 }
 
+// results are the results of a call as its caller sees them: what could not be said says why.
+func results(b CallEnded) map[string]any {
+	if len(b.Unsaid) == 0 {
+		return b.Results
+	}
+	out := maps.Clone(b.Results)
+	if out == nil {
+		out = map[string]any{}
+	}
+	for name, why := range b.Unsaid {
+		out[name] = expr.Unsaid(why)
+	}
+	return out
+}
+
 // accepted brings inputs, which were JSON, to their types.
 func accepted(book *runbook.Book, given map[string]any) map[string]any {
 	out := make(map[string]any, len(given))
@@ -162,8 +178,9 @@ func (s *State) applyRun(e Event) bool {
 		}
 	case AlertChanged:
 		set(s, &s.alert, &b)
+		set(s, &s.alertSeq, e.Seq)
 	case Turned:
-		push(s, &s.turned, b)
+		push(s, &s.step(e.Path).turned, b.To)
 	case Resumed:
 		set(s, &s.resumed, e.Seq)
 		for path, on := range s.waits {
@@ -250,6 +267,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.beganAt, e.At)
 	case CallBegun:
 		set(s, &st.call, &b)
+		set(s, &st.calledAt, e.Seq)
 		set(s, &st.beganAt, e.At)
 		if step, book := Find(s.book, e.Path); step != nil && book.Callee(step.Callee) != nil {
 			set(s, &s.dataOf(e.Path+"/").inputs, accepted(book.Callee(step.Callee), b.Inputs))
@@ -258,7 +276,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.callEnded, &b)
 		if step, _ := Find(s.book, e.Path); step != nil && step.ID != "" {
 			s.noteFact("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome,
-				"because": b.Because, "results": b.Results})
+				"because": b.Because, "results": results(b)})
 		}
 	case Undoing:
 		s.beginUndoing(st, e.Path, b)

@@ -146,6 +146,9 @@ type callState struct {
 	call       *CallBegun
 	callEnding *Ending
 	callEnded  *CallEnded
+	calledAt   int64 // the number of the event that began it
+	// turned are the turns of the alert that it follows; those of the run are at its own place.
+	turned []string
 }
 
 // undoState is whether what was changed inside is being undone (undoing.go).
@@ -241,7 +244,7 @@ type courseState struct {
 	ending   *Ending
 	cancel   *CancelAsked
 	alert    *AlertChanged
-	turned   []Turned
+	alertSeq int64 // its number
 	locks    map[string]bool
 	approved map[string]*approval // by the place of a change that an answer approved
 	// lately is when an effect under an approval ended last, by the gate or the question: until then it was in use.

@@ -136,6 +136,9 @@ func (p *projection) rows(ev flow.Event) error {
 	case flow.GateDecided:
 		return p.decision(b)
 	case flow.GateExpired:
+		if b.Because != "" {
+			return p.tx.CloseGate(b.Gate, "withdrawn", "", "")
+		}
 		p.waited(b.Gate, "unanswered")
 		return p.tx.CloseGate(b.Gate, "expired", "", "")
 	case flow.QuestionRaised:
@@ -148,6 +151,9 @@ func (p *projection) rows(ev flow.Event) error {
 		}
 		return p.tx.CloseQuestion(b.Question, "answered")
 	case flow.QuestionExpired:
+		if b.Because != "" {
+			return p.tx.CloseQuestion(b.Question, "withdrawn")
+		}
 		return p.tx.CloseQuestion(b.Question, "expired")
 	case flow.Told:
 		if b.Source != "" {

@@ -202,7 +202,8 @@ func (t *story) event(ev flow.Event) {
 			"revision": b.Revision, "inputs": b.Inputs})
 	case flow.CallEnded:
 		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Path),
-			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results})
+			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results,
+				"unsaid": b.Unsaid})
 	case flow.Resumed:
 		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
 	case flow.Undoing, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:
@@ -230,8 +231,8 @@ func (t *story) event(ev flow.Event) {
 	case flow.GateDecided:
 		t.decided(ev, b)
 	case flow.GateExpired:
-		t.entry(ev, incident.GateExpired, "urgentis", "Nobody answered: "+t.title(ev.Path),
-			map[string]any{"gate": b.Gate})
+		t.entry(ev, incident.GateExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Path),
+			map[string]any{"gate": b.Gate, "because": b.Because})
 	case flow.Cleared:
 		t.entry(ev, incident.ChangeCleared, t.actor(), allowed(b)+t.title(ev.Path),
 			map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
@@ -244,8 +245,8 @@ func (t *story) event(ev flow.Event) {
 	case flow.QuestionAnswered:
 		t.answered(ev, b)
 	case flow.QuestionExpired:
-		t.entry(ev, incident.QuestionExpired, "urgentis", "Nobody answered the question",
-			map[string]any{"question": b.Question})
+		t.entry(ev, incident.QuestionExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Path),
+			map[string]any{"question": b.Question, "because": b.Because})
 	case flow.Told:
 		t.told(ev, b)
 	case flow.Noted:
@@ -253,6 +254,14 @@ func (t *story) event(ev flow.Event) {
 	case flow.Ended:
 		t.ended(ev, b)
 	}
+}
+
+// expired says that a gate or a question is open no more: why, or that its time is over.
+func expired(because string) string {
+	if because != "" {
+		return "No longer asked"
+	}
+	return "Nobody answered"
 }
 
 func undo(r task.Request) string {
