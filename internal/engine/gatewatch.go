@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -83,11 +84,12 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 	if err != nil {
 		return err
 	}
-	looks := map[string]flow.Intent{}
+	var looks []flow.Intent
 	for _, ground := range s.Grounds(g.Path) {
 		for _, in := range s.LooksAgain(ground) {
-			if len(looks) < maxGateLooks {
-				looks[in.Look+" "+in.Target] = in
+			same := func(x flow.Intent) bool { return x.Look == in.Look && x.Target == in.Target }
+			if len(looks) < maxGateLooks && !slices.ContainsFunc(looks, same) {
+				looks = append(looks, in)
 			}
 		}
 	}
@@ -110,27 +112,18 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 // takeForGate takes looks at once, and gives what they read, and the numbers among it. What does not answer is left
 // out: the age of what is shown tells.
 func (e *Engine) takeForGate(
-	ctx context.Context, gate store.Gate, s *flow.State, looks map[string]flow.Intent,
+	ctx context.Context, gate store.Gate, s *flow.State, looks []flow.Intent,
 ) (read taken, numbers []store.GateReading) {
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	for _, in := range looks {
-		wg.Go(func() {
-			in.Attempt = store.NewID("g")
-			o := e.lookOnly(ctx, s.Book(), in, e.now(), s.Sealed())
-			mu.Lock()
-			defer mu.Unlock()
-			read.look(s.Book(), in.Look, o.Readings, gate.Run)
-			for name, t := range o.Readings {
-				if v, ok := expr.AsNumber(t.Value); ok {
-					numbers = append(
-						numbers,
-						store.GateReading{Gate: gate.ID, At: t.At, Reading: name, Target: t.Target, Value: v},
-					)
-				}
+	e.takeAnew(ctx, s, looks, maxGateLooks, "g", func(in flow.Intent, o flow.Outcome) {
+		read.look(s.Book(), in.Look, o.Readings, gate.Run)
+		for name, t := range o.Readings {
+			if v, ok := expr.AsNumber(t.Value); ok {
+				numbers = append(
+					numbers,
+					store.GateReading{Gate: gate.ID, At: t.At, Reading: name, Target: t.Target, Value: v},
+				)
 			}
-		})
-	}
-	wg.Wait()
+		}
+	})
 	return read, numbers
 }

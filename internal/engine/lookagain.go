@@ -35,26 +35,44 @@ func (e *Engine) TakeAgain(
 	defer cancel()
 	out := map[string]flow.Outcome{}
 	var read taken
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	atOnce := make(chan struct{}, againAtOnce)
-	for _, in := range look.Again {
-		wg.Go(func() {
-			atOnce <- struct{}{}
-			defer func() { <-atOnce }()
-			in.Attempt = store.NewID("a")
-			o := e.safely(ctx, s, in)
-			mu.Lock()
-			defer mu.Unlock()
-			out[in.Target] = o
-			read.look(s.Book(), in.Look, o.Readings, run)
-		})
-	}
-	wg.Wait()
+	e.takeAnew(ctx, s, look.Again, againAtOnce, "a", func(in flow.Intent, o flow.Outcome) {
+		out[in.Target] = o
+		read.look(s.Book(), in.Look, o.Readings, run)
+	})
 	if err := read.identify(ctx, e.Store); err != nil {
 		return nil, err
 	}
 	return out, e.Write(ctx, func(sheet *Sheet) error { return store.Add(sheet.Bulk, read.rows) })
+}
+
+// takeAnew takes looks, of each on no more targets at once than it says itself, and than most. What each gave is told
+// one after the other.
+func (e *Engine) takeAnew(
+	ctx context.Context, s *flow.State, looks []flow.Intent, most int, kind string, told func(flow.Intent, flow.Outcome),
+) {
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	atOnce := map[string]chan struct{}{}
+	for _, in := range looks {
+		if atOnce[in.Look] == nil {
+			room := most
+			if step, _ := flow.Find(s.Book(), in.Look); step != nil && step.AtOnce > 0 {
+				room = min(room, step.AtOnce)
+			}
+			atOnce[in.Look] = make(chan struct{}, room)
+		}
+		room := atOnce[in.Look]
+		wg.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			in.Attempt = store.NewID(kind)
+			o := e.safely(ctx, s, in)
+			mu.Lock()
+			defer mu.Unlock()
+			told(in, o)
+		})
+	}
+	wg.Wait()
 }
 
 // safely takes a look; a program error in it is its failure.

@@ -1,8 +1,15 @@
 package engine_test
 
 import (
+	"context"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
+
+	"urgentis/core/flow"
+	"urgentis/core/runbook"
+	"urgentis/internal/act"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -45,4 +52,45 @@ func names(m map[string]int) (out []string) {
 		out = append(out, k)
 	}
 	return out
+}
+
+// narrow counts how many are asked at once.
+type narrow struct {
+	*queue
+	now, most atomic.Int32
+}
+
+func (n *narrow) Do(ctx context.Context, job act.Job) act.Result {
+	for at := n.now.Add(1); ; {
+		if was := n.most.Load(); at <= was || n.most.CompareAndSwap(was, at) {
+			break
+		}
+	}
+	defer n.now.Add(-1)
+	time.Sleep(20 * time.Millisecond)
+	return n.queue.Do(ctx, job)
+}
+
+// A look that says how many targets it asks at once asks no more when it is taken again for people.
+func TestALookTakenAgainAsksNoMoreAtOnce(t *testing.T) {
+	for atOnce, text := range map[int32]string{1: "    at_once: 1\n", 2: ""} {
+		b := set(t, strings.Replace(source(t), "    id: depth\n", "    id: depth\n"+text, 1))
+		n := &narrow{queue: b.q}
+		b.e.Hands["ssh"] = n
+		b.alert()
+		b.decide(true)
+		run := b.ended()
+		log, err := b.store.Log(t.Context(), run.ID, 0)
+		require.NoError(t, err)
+		book, found := runbook.Parse([]byte(strings.Replace(source(t), "    id: depth\n", "    id: depth\n"+text, 1)))
+		require.False(t, found.Failed(), found)
+		s, err := flow.Fold(book, log)
+		require.NoError(t, err)
+		n.most.Store(0)
+		for _, look := range s.LooksTaken() {
+			_, err := b.e.TakeAgain(t.Context(), s, run.ID, look)
+			require.NoError(t, err)
+		}
+		assert.Equal(t, atOnce, n.most.Load())
+	}
 }
