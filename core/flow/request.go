@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -245,6 +246,10 @@ func (r *render) sql(q *runbook.SQL, req *task.Request) {
 	}
 	if q.Port != nil {
 		req.SQL.Port = r.port(r.value(q.Port))
+	}
+	req.SQL.TLS, req.SQL.Authority = r.text(q.TLS), r.text(q.Authority)
+	if r.err == nil && !r.partly && q.TLS != nil && !slices.Contains(task.TLSWords, req.SQL.TLS) {
+		r.err = fmt.Errorf("tls is %q and must be one of %s", req.SQL.TLS, strings.Join(task.TLSWords, ", "))
 	}
 	if q.Dialect != runbook.PostgreSQL {
 		req.SQL.Dialect = q.Dialect

@@ -500,6 +500,7 @@ type SQL struct {
 	Names                  map[string]Identifier // [[NAME]] in the statement
 	Database, User, Secret *expr.Template
 	Port                   *Value // nil: where databases of the dialect usually listen
+	TLS, Authority         *expr.Template
 }
 
 // The dialects of SQL.

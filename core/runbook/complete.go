@@ -350,7 +350,7 @@ func (do *Do) Templates() []*expr.Template {
 		}
 	}
 	if q := do.SQL; q != nil {
-		out = append(out, q.Database, q.User, q.Secret)
+		out = append(out, q.Database, q.User, q.Secret, q.TLS, q.Authority)
 		add(q.Port)
 		for _, v := range q.With {
 			add(v)

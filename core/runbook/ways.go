@@ -12,6 +12,7 @@ import (
 
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/task"
 )
 
 // doKeys are the keys of a way of doing.
@@ -242,9 +243,17 @@ func (d *decoder) sql(n ast.Node) *SQL {
 				q.Names[e.Key] = d.identifier(e)
 			}
 		},
-		"database": text(&q.Database, expr.InTarget, "database"),
-		"user":     text(&q.User, expr.InTarget, "user"),
-		"password": text(&q.Secret, expr.InTarget.Secrets(), "password"),
+		"database":  text(&q.Database, expr.InTarget, "database"),
+		"user":      text(&q.User, expr.InTarget, "user"),
+		"password":  text(&q.Secret, expr.InTarget.Secrets(), "password"),
+		"authority": text(&q.Authority, expr.InTarget, "authority"),
+		"tls": func(n ast.Node) {
+			q.TLS = d.template(n, expr.InTarget, "tls")
+			if w := d.Word(n, "tls"); !strings.Contains(w, "{{") && !slices.Contains(task.TLSWords, w) {
+				d.At(doc.Position(n), 0, false, "tls must be one of "+strings.Join(task.TLSWords, ", "),
+					doc.Nearest(w, task.TLSWords))
+			}
+		},
 		"port": func(n ast.Node) {
 			if _, text := n.(*ast.StringNode); !text {
 				if p := d.Integer(n, "port"); p < 1 || p > 65535 {
@@ -257,7 +266,7 @@ func (d *decoder) sql(n ast.Node) *SQL {
 	needs := []string{"statement", "database", "user"}
 	if q.Dialect == SQLite {
 		needs = needs[:2]
-		for _, k := range []string{"user", "password", "port"} {
+		for _, k := range []string{"user", "password", "port", "tls", "authority"} {
 			if got[k] != nil {
 				d.Fail(got[k], "SQLite is a file and has no %s: database is its path", k)
 			}

@@ -54,7 +54,21 @@ type Statement struct {
 	User     string   `json:"user"`
 	Password string   `json:"password,omitempty"` // the mark of a secret
 	Port     int      `json:"port"`
+	// TLS says how the connection is kept from others: verify, or "", wants a certificate that is trusted (none on the
+	// host of the service itself, unless an authority is named), on is TLS with whoever answers, never is none.
+	TLS       string `json:"tls,omitempty"`
+	Authority string `json:"authority,omitempty"` // certificates to trust, PEM; "": those of the service's host
 }
+
+// The words of TLS.
+const (
+	TLSVerify = "verify"
+	TLSOn     = "on"
+	TLSNever  = "never"
+)
+
+// TLSWords lists them.
+var TLSWords = []string{TLSVerify, TLSOn, TLSNever}
 
 // JobMark stands where a request has what the job is known by.
 const JobMark = "⟨job⟩"

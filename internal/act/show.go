@@ -41,7 +41,7 @@ func Show(r task.Request) string {
 			fmt.Fprintf(&b, "\n(in the file %s of the service's own host)", visible(r.SQL.Database))
 			return b.String()
 		}
-		fmt.Fprintf(&b, "\n(in %s, as %s)", visible(r.SQL.Database), visible(r.SQL.User))
+		fmt.Fprintf(&b, "\n(in %s, as %s%s)", visible(r.SQL.Database), visible(r.SQL.User), showTLS(r.SQL.TLS))
 		return b.String()
 	case r.Probe != nil && r.Probe.Port > 0:
 		return fmt.Sprintf("connect to port %d", r.Probe.Port)
@@ -107,6 +107,19 @@ func Show(r task.Request) string {
 }
 
 // showJob writes the requests of a job elsewhere, each with what it is for.
+// showTLS says how a connection is kept from others, where that is not as usual.
+func showTLS(word string) string {
+	switch word {
+	case "", task.TLSVerify:
+		return ""
+	case task.TLSOn:
+		return ", over TLS with whoever answers"
+	case task.TLSNever:
+		return ", without TLS"
+	}
+	return ", TLS " + visible(word)
+}
+
 func showJob(j *task.Job) string {
 	var b strings.Builder
 	say := func(what string, c *task.Call) {

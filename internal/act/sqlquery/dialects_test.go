@@ -54,6 +54,12 @@ func TestMariaDB(t *testing.T) {
 	require.Equal(t, flow.OK, r.State, r.Error)
 	assert.JSONEq(t, `{"rows":[{"n":2}],"count":1}`, r.Stdout.Text(), "a remark before it hides no rows")
 
+	_, authority := certificate(t, "db")
+	r = asks(task.Statement{Dialect: "mysql", Database: "harbour", User: "ops", Password: "p w", Port: d.Port,
+		Authority: authority})(false, 10, "insert into berths values (9, 'x', 1, null)")
+	require.Equal(t, flow.Failed, r.State)
+	require.Nil(t, r.Exit, "it is nobody whom the runbook trusts: nothing was begun")
+
 	for _, touches := range []string{"insert into berths values (3, 'x', 1, null)", "create table looked (n int)",
 		"drop table berths", "truncate berths"} {
 		r = ask(true, 10, touches)

@@ -53,7 +53,11 @@ func mySQL(ctx context.Context, job act.Job) act.Result {
 	cfg := mysql.NewConfig()
 	cfg.Net, cfg.Addr = "tcp", net.JoinHostPort(r.Target.Address, strconv.Itoa(r.SQL.Port))
 	cfg.User, cfg.Passwd, cfg.DBName = r.SQL.User, r.SQL.Password, r.SQL.Database
-	cfg.TLSConfig, cfg.AllowFallbackToPlaintext, cfg.ParseTime, cfg.Logger = "preferred", true, true, silent{}
+	safe, either, err := security(r)
+	if err != nil {
+		return act.NotBegun(err.Error())
+	}
+	cfg.TLS, cfg.AllowFallbackToPlaintext, cfg.ParseTime, cfg.Logger = safe, either, true, silent{}
 	cfg.ConnectionAttributes = "program_name:urgentis " + job.Attempt
 	var flood *bounded
 	cfg.DialFunc = func(ctx context.Context, network, addr string) (net.Conn, error) {

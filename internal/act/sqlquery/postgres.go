@@ -16,9 +16,17 @@ import (
 // postgres runs a statement over PostgreSQL's protocol. A look runs in a transaction that the server keeps read-only.
 func postgres(ctx context.Context, job act.Job) act.Result {
 	r := job.Request
-	cfg, err := pgx.ParseConfig("sslmode=prefer connect_timeout=10")
+	safe, either, err := security(r)
 	if err != nil {
 		return act.NotBegun(err.Error())
+	}
+	mode := map[bool]string{true: "prefer", false: "disable"}[either]
+	cfg, err := pgx.ParseConfig("connect_timeout=10 sslmode=" + mode)
+	if err != nil {
+		return act.NotBegun(err.Error())
+	}
+	if !either {
+		cfg.TLSConfig, cfg.Fallbacks = safe, nil
 	}
 	cfg.Host, cfg.Port, cfg.Database, cfg.User, cfg.Password = r.Target.Address, uint16(
 		r.SQL.Port,
