@@ -182,6 +182,7 @@ type earth struct {
 	ran     map[string]int    // how often something was carried out, by run, place, target and purpose
 	yes     map[string]leave.Proposal
 	until   map[string]time.Time
+	within  map[string]time.Duration
 	faults  int
 	clock   time.Duration // how much the clock of the instance that plans is off
 }
@@ -306,7 +307,7 @@ func (p *mission) fact(e Event) {
 	}
 	// Whatever ends under an approval, or is let be done again, lets it stand on.
 	if in, _, _, ok := p.m.s.Attempt(attempt); ok && in.Under != "" && !in.Undoes() {
-		p.until[in.Under] = later(p.until[in.Under], p.now.Add(p.clock).Add(10*time.Minute+time.Second))
+		p.until[in.Under] = later(p.until[in.Under], p.now.Add(p.clock).Add(p.within[in.Under]+time.Second))
 	}
 }
 
@@ -596,6 +597,7 @@ func (p *mission) people() bool {
 				if d.StartAt != nil {
 					until = d.StartAt.Add(g.within())
 				}
+				p.within[g.raised.Gate] = g.within()
 				p.until[g.raised.Gate] = later(p.until[g.raised.Gate], until.Add(2*time.Second))
 			}
 			p.fact(Event{Path: path, Body: d})
@@ -716,7 +718,7 @@ func TestTheLastSentenceIsTrue(t *testing.T) {
 			ensured: map[string]bool{},
 			stance:  leave.Act, key: map[string]string{"10.0.0.1": "k", "10.0.0.2": "k", "10.0.0.3": "k"}, reason: 3,
 			holder: map[string]string{}, ran: map[string]int{},
-			yes: map[string]leave.Proposal{}, until: map[string]time.Time{},
+			yes: map[string]leave.Proposal{}, until: map[string]time.Time{}, within: map[string]time.Duration{},
 			faults: rapid.IntRange(0, 5).Draw(t, "faults"),
 		}
 		var runs []*mission
