@@ -57,6 +57,8 @@ type drive struct {
 	// in a row that never will.
 	retry    *backoff.ExponentialBackOff
 	refusals int
+	// refused says that the run was ended because it cannot go on.
+	refused bool
 }
 
 func newDrive(e *Engine, r *store.Run) *drive {
@@ -101,6 +103,7 @@ func (d *drive) drive() {
 	if err != nil {
 		if errors.Is(err, ErrUnsound) || errors.Is(err, flow.ErrNewer) || errors.Is(err, errLog) {
 			d.refuse(ctx, err)
+			d.released(ctx)
 			return
 		}
 		// The database did not answer. The run is ours and not driven: the next beat gives it back.

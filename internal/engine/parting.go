@@ -60,8 +60,12 @@ func (d *drive) fileLate(ctx context.Context) {
 		}
 	}
 	d.letGo() // whoever owns the run now follows its jobs
+	flew := d.flying > 0
 	if !d.landed() {
 		return
+	}
+	if flew || d.refused {
+		defer d.released(ctx)
 	}
 	for _, f := range d.facts {
 		if !isLate(f.Body) {
@@ -77,6 +81,13 @@ func (d *drive) fileLate(ctx context.Context) {
 		if err != nil && !errors.Is(err, errNothing) {
 			d.e.Log.Error("file a late fact", "run", d.run.ID, "attempt", id, "error", err)
 		}
+	}
+}
+
+// released gives back the locks of a run that was refused meanwhile: nothing of it is under way here any more.
+func (d *drive) released(ctx context.Context) {
+	if err := d.e.Store.Landed(ctx, d.run.ID, d.e.name()); err != nil {
+		d.e.Log.Error("give back the locks of a run that cannot go on", "run", d.run.ID, "error", err)
 	}
 }
 
@@ -99,4 +110,5 @@ func (d *drive) refuse(ctx context.Context, cause error) {
 	if err != nil {
 		d.e.Log.Error("end a run that cannot go on", "run", d.run.ID, "error", err)
 	}
+	d.refused = err == nil
 }

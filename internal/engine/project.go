@@ -459,7 +459,7 @@ func (s *Sheet) enter(run *store.Run, alter func(*store.Incident), entry store.N
 	return nil
 }
 
-// closeOpen takes back what a run that is over still has open, and its locks.
+// closeOpen takes back what a run that is over still has open, and, once nothing of it is under way, its locks.
 func (s *Sheet) closeOpen(run string) error {
 	if err := s.tx.Withdraw(run); err != nil {
 		return err
@@ -467,5 +467,5 @@ func (s *Sheet) closeOpen(run string) error {
 	if err := s.tx.SetTimer(run, nil); err != nil {
 		return err
 	}
-	return s.tx.ReleaseLocks(run)
+	return s.tx.ReleaseWhenLanded(run)
 }

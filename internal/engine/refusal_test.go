@@ -197,3 +197,33 @@ func TestAChangeIsMadeWhetherOrNotItsOutputCanBeKept(t *testing.T) {
 	said := eventually[string](b, "select content from entry where kind = 'change.ended'")
 	assert.Contains(t, said, "what was printed could not be kept")
 }
+
+// A run that cannot go on keeps its locks until what it began has landed: until then nobody else changes those hosts.
+func TestARefusedRunKeepsItsLocksUntilItsChangeLanded(t *testing.T) {
+	b := set(t, source(t))
+	hold, held := make(chan struct{}), make(chan struct{})
+	b.q.hold, b.q.held = hold, held
+	b.alert()
+	b.decide(true)
+	<-held
+	db := testdb.SQL(b.store)
+	holds := func() (keys []string) {
+		require.NoError(t, db.Raw("select key from hold order by key").Scan(&keys).Error)
+		return keys
+	}
+	locked := holds()
+	require.NotEmpty(t, locked)
+	require.NoError(t, db.Exec(`insert into event (run, seq, at, kind, path, body)
+		select id, version + 1, now(), 'change.repeated', '4', '{"target":"consumer-1"}' from run`).Error)
+	require.NoError(t, db.Exec("update run set version = version + 1").Error)
+	run := b.ended()
+	assert.Equal(t, flow.StateFail, run.State)
+	assert.Contains(t, run.Because, "cannot go on")
+	time.Sleep(1500 * time.Millisecond) // a sweep comes by
+	assert.Equal(t, locked, holds(), "its command runs on")
+	close(hold)
+	require.Eventually(t, func() bool { return len(holds()) == 0 }, 10*time.Second, 20*time.Millisecond)
+	var left int
+	require.NoError(t, db.Raw("select count(*) from landing").Scan(&left).Error)
+	assert.Zero(t, left)
+}

@@ -112,11 +112,14 @@ func (tx *Tx) MayTouch(id string) (alive, halted bool, by string, err error) {
 	return row.Alive, row.Value == "true", row.By, err
 }
 
-// Sweep frees the runs of fenced instances, and rings anew where a bell was not answered for 3 s. Only an instance
-// that beat a whole lease unbroken may call it.
+// Sweep frees the runs of fenced instances, gives back what runs held until something landed, and rings anew where a
+// bell was not answered for 3 s. Only an instance that beat a whole lease unbroken may call it.
 func (s *Store) Sweep(ctx context.Context) error {
 	return s.Tx(ctx, func(tx *Tx) error {
 		if err := tx.free(); err != nil {
+			return err
+		}
+		if err := tx.sweepLanded(); err != nil {
 			return err
 		}
 		return tx.ring(tx.db.Raw(`update run set rung_at = now() where id in

@@ -161,6 +161,60 @@ func (tx *Tx) ReleaseLocks(run string) error {
 	return tx.ringFor(keys)
 }
 
+// ReleaseWhenLanded gives back what a run holds that is over by no event of its log: at once, or when those who began
+// something for it have said what became of it, or are gone. What it waits for it gives up at once.
+func (tx *Tx) ReleaseWhenLanded(run string) error {
+	n, err := tx.exec(`insert into landing (run, instance) select distinct e.run, i.id from event e
+		join instance i on i.id = e.body::jsonb ->> 'by' and i.reported_at is null and i.gone_at is null
+		where e.run = ? and e.kind = 'attempt.intended' and not exists (select 1 from event o where o.run = e.run
+			and o.kind = 'attempt.ended' and o.body::jsonb ->> 'attempt' = e.body::jsonb ->> 'attempt')
+		on conflict do nothing`, run)
+	if err != nil {
+		return fmt.Errorf("find who may have something under way: %w", err)
+	}
+	if n == 0 {
+		return tx.ReleaseLocks(run)
+	}
+	return tx.run("delete from awaiting where run = ?", run)
+}
+
+// Landed says that an instance has nothing under way any more for a run that is over.
+func (s *Store) Landed(ctx context.Context, run, instance string) error {
+	return s.Tx(ctx, func(tx *Tx) error {
+		n, err := tx.exec("delete from landing where run = ? and instance = ?", run, instance)
+		if err != nil || n == 0 {
+			return err
+		}
+		return tx.releaseLanded([]string{run})
+	})
+}
+
+// sweepLanded gives back the locks of runs that are over, whose instances have reported meanwhile or are gone.
+func (tx *Tx) sweepLanded() error {
+	runs, err := scan[string](tx, `with over as (delete from landing l where not exists (select 1 from instance i
+		where i.id = l.instance and i.reported_at is null and i.gone_at is null) returning l.run)
+		select distinct run from over`)
+	if err != nil {
+		return fmt.Errorf("look for what has landed: %w", err)
+	}
+	return tx.releaseLanded(runs)
+}
+
+func (tx *Tx) releaseLanded(runs []string) error {
+	for _, run := range runs {
+		more, err := one[bool](tx, "select exists (select 1 from landing where run = ?)", run)
+		if err != nil {
+			return err
+		}
+		if !more {
+			if err := tx.ReleaseLocks(run); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // GiveLocksBack gives back some of what a run holds, and rings for those who wait for it.
 func (tx *Tx) GiveLocksBack(run string, keys []string) error {
 	if err := tx.keepOthersOff(keys); err != nil {
