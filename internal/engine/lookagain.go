@@ -48,7 +48,8 @@ func (e *Engine) TakeAgain(
 // takeAnew takes looks, of each on no more targets at once than it says itself, and than most. What each gave is told
 // one after the other.
 func (e *Engine) takeAnew(
-	ctx context.Context, s *flow.State, looks []flow.Intent, most int, kind string, told func(flow.Intent, flow.Outcome),
+	ctx context.Context, s *flow.State, looks []flow.Intent, most int, kind string,
+	told func(flow.Intent, flow.Outcome),
 ) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
