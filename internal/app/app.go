@@ -171,8 +171,16 @@ func pageOf[T any](rows []T, limit int) ([]T, bool) {
 
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
-// Ready reports whether the database answers.
-func (a *App) Ready(ctx context.Context) error { return a.store.Pool.Ping(ctx) }
+// Ready says why this instance can do nothing for anybody now: nil where its database answers, its beats too.
+func (a *App) Ready(ctx context.Context) error {
+	if quiet := a.engine.Silent(); quiet > store.Lease {
+		return fmt.Errorf("the database has not answered for %s", quiet.Round(time.Second))
+	}
+	if err := a.store.Pool.Ping(ctx); err != nil {
+		return errors.New("the database does not answer")
+	}
+	return nil
+}
 
-// Silent is how long the database has not answered this instance's beats.
-func (a *App) Silent() time.Duration { return a.engine.Silent() }
+// Stuck is how long this instance has not even tried to do anything.
+func (a *App) Stuck() time.Duration { return a.engine.Stuck() }

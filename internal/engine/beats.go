@@ -64,13 +64,11 @@ func (e *Engine) beat() {
 
 func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 	began, name := elapsed(), e.name()
+	e.beating.Store(began)
 	if began-e.lastBeat.Load() > int64(store.Lease) {
 		e.steady.Store(began)
 	}
-	if err := pulse.Connect(ctx); err != nil {
-		e.beatFailed(err)
-		return
-	}
+	pulse.Connect(ctx)
 	skew, sent := e.clock.skew(), time.Now()
 	alive, now, err := pulse.Beat(ctx, name, skew)
 	if err != nil {
@@ -243,6 +241,9 @@ func (e *Engine) leased() bool { return elapsed()-e.lastBeat.Load() < int64(stor
 
 // Silent is how long the database has not answered this instance's beats.
 func (e *Engine) Silent() time.Duration { return time.Duration(elapsed() - e.lastBeat.Load()) }
+
+// Stuck is how long this instance has not even tried to say that it is alive.
+func (e *Engine) Stuck() time.Duration { return time.Duration(elapsed() - e.beating.Load()) }
 
 // Skew is how far the clock of this machine is ahead of the database's.
 func (e *Engine) Skew() time.Duration { return e.clock.skew() }

@@ -86,6 +86,7 @@ type Engine struct {
 	slots    chan struct{}
 	working  atomic.Bool // it drives runs
 	lastBeat atomic.Int64
+	beating  atomic.Int64 // when it last tried to beat
 	steady   atomic.Int64 // since when this instance has beaten without a break; both as elapsed tells it
 	skewTold atomic.Int64
 	pulses   map[string]pulseSeen // of the loop that cleans up alone
@@ -212,6 +213,7 @@ func (e *Engine) register(ctx context.Context) error {
 	}
 	e.clock.heard(sent, time.Now(), now)
 	e.lastBeat.Store(elapsed())
+	e.beating.Store(elapsed())
 	e.steady.Store(elapsed())
 	self := store.Instance{ID: id, Host: host, PID: os.Getpid(), Version: e.Version}
 	self.Boot, self.BegunTicks = process(os.Getpid())

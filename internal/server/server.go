@@ -347,13 +347,14 @@ func writtenNUL(body []byte) bool {
 	return false
 }
 
-// silence is how long the database may not answer before the instance no longer calls itself healthy.
-const silence = 15 * time.Second
+// stuck is how long an instance may do nothing at all before it no longer calls itself alive. That its database does
+// not answer is said by ready: to begin the program anew would not help.
+const stuck = 15 * time.Second
 
 // health says whether this instance is at work: it is not where it has not beaten for a while.
 func (s *Server) health(c *gin.Context) {
-	if quiet := s.App.Silent(); quiet > silence {
-		c.String(http.StatusServiceUnavailable, "the database has not answered for %s\n", quiet.Round(time.Second))
+	if still := s.App.Stuck(); still > stuck {
+		c.String(http.StatusServiceUnavailable, "this instance has done nothing for %s\n", still.Round(time.Second))
 		return
 	}
 	c.String(http.StatusOK, "ok\n")
@@ -361,7 +362,7 @@ func (s *Server) health(c *gin.Context) {
 
 func (s *Server) ready(c *gin.Context) {
 	if err := s.App.Ready(c.Request.Context()); err != nil {
-		c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+		c.String(http.StatusServiceUnavailable, "%s\n", err)
 		return
 	}
 	c.String(http.StatusOK, "ready\n")

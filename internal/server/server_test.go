@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -563,4 +564,36 @@ func TestForgedCursorsAreRefused(t *testing.T) {
 			}
 		}
 	}
+}
+
+// While the database is away the service is alive and not ready: beginning it anew would help nobody.
+func TestAliveIsNotReady(t *testing.T) {
+	s := start(t)
+	cfg := s.Store.Pool.Config().ConnConfig
+	name := cfg.Database
+	cfg.Database = "postgres"
+	db, err := pgx.ConnectConfig(t.Context(), cfg)
+	require.NoError(t, err)
+	defer db.Close(context.Background()) //nolint:errcheck // the test is over
+	say := func(statement string) {
+		_, err := db.Exec(t.Context(), statement)
+		require.NoError(t, err)
+	}
+	say("alter database " + name + " allow_connections false")
+	defer say("alter database " + name + " allow_connections true")
+	say("select pg_terminate_backend(pid) from pg_stat_activity where datname = '" + name + "'")
+	status, _, said := s.do("GET", "/readyz", "")
+	assert.Equal(t, 503, status)
+	assert.Contains(t, said, "database")
+	require.Eventually(t, func() bool {
+		_, _, said := s.do("GET", "/readyz", "")
+		return strings.Contains(said, "has not answered for")
+	}, 15*time.Second, 200*time.Millisecond, "its beats are not answered")
+	status, _, said = s.do("GET", "/healthz", "")
+	assert.Equal(t, 200, status, said)
+	say("alter database " + name + " allow_connections true")
+	require.Eventually(t, func() bool {
+		status, _, _ := s.do("GET", "/readyz", "")
+		return status == 200
+	}, 15*time.Second, 200*time.Millisecond)
 }

@@ -8,6 +8,9 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
+// connectTime is how long a beat waits for a connection of its own.
+const connectTime = time.Second
+
 // Lease is how long an instance counts as alive after its last beat.
 const Lease = 5 * time.Second
 
@@ -29,26 +32,29 @@ type Pulse struct {
 // Pulse makes one; it connects with the first beat.
 func (s *Store) Pulse() *Pulse { return &Pulse{s: s} }
 
-// Connect sees to it that the next beat has a connection.
-func (p *Pulse) Connect(ctx context.Context) error {
+// Connect sees to it that the next beat has a connection of its own. Where the database gives no more of them, beats
+// borrow one of the others.
+func (p *Pulse) Connect(ctx context.Context) {
 	if p.conn != nil && !p.conn.IsClosed() {
-		return nil
+		return
 	}
-	conn, err := pgx.ConnectConfig(ctx, p.s.Pool.Config().ConnConfig.Copy())
-	if err != nil {
-		return fmt.Errorf("connect for beats: %w", err)
+	p.conn = nil
+	ctx, cancel := context.WithTimeout(ctx, connectTime)
+	defer cancel()
+	if conn, err := pgx.ConnectConfig(ctx, p.s.Pool.Config().ConnConfig.Copy()); err == nil {
+		p.conn = conn
 	}
-	p.conn = conn
-	return nil
 }
 
 // Beat says that an instance is alive, and how far its machine's clock is off. It gives the database's time, and
 // reports false for an instance that was fenced meanwhile.
 func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration) (alive bool, now time.Time, err error) {
-	if err := p.Connect(ctx); err != nil {
-		return false, now, err
+	p.Connect(ctx)
+	query := p.s.Pool.QueryRow
+	if p.conn != nil {
+		query = p.conn.QueryRow
 	}
-	err = p.conn.QueryRow(ctx, `with beat as (update instance set beat_at = now(), beats = beats + 1, skew_ms = $2
+	err = query(ctx, `with beat as (update instance set beat_at = now(), beats = beats + 1, skew_ms = $2
 		where id = $1 and fenced_at is null returning 1)
 		select exists (select 1 from beat), clock_timestamp()`, id, skew.Milliseconds()).Scan(&alive, &now)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -279,4 +280,31 @@ func TestWhatIsOfNoUseIsForgotten(t *testing.T) {
 func TestTooFewConnectionsAreRefused(t *testing.T) {
 	_, err := store.Open(ctx, "postgres://nobody@127.0.0.1:1/x?pool_max_conns=4", slog.New(slog.DiscardHandler))
 	assert.EqualError(t, err, "pool_max_conns is 4 in the database address, and an instance needs 12 at least")
+}
+
+// An instance of which the database takes no more connections goes on beating over one that it has.
+func TestBeatsBorrowAConnection(t *testing.T) {
+	ctx := context.Background()
+	url := testdb.URL(t)
+	s, err := store.Open(ctx, url, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	role := strings.ToLower(store.NewID("r"))
+	db := testdb.SQL(s)
+	require.NoError(t, db.Exec("create role "+role+" login").Error)
+	t.Cleanup(func() { db.Exec("drop owned by " + role); db.Exec("drop role " + role) })
+	require.NoError(t, db.Exec("grant all on all tables in schema public to "+role).Error)
+	require.NoError(t, db.Exec("grant all on all sequences in schema public to "+role).Error)
+	limited, err := store.Open(ctx, url+"&user="+role, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer limited.Close()
+	require.NoError(t, limited.Register(ctx, store.Instance{ID: "i1", Host: "gate-1"}))
+	require.NoError(t, db.Exec("alter role "+role+" connection limit 1").Error)
+
+	pulse := limited.Pulse()
+	defer pulse.Close()
+	alive, now, err := pulse.Beat(ctx, "i1", 0)
+	require.NoError(t, err)
+	assert.True(t, alive)
+	assert.WithinDuration(t, time.Now(), now, time.Minute)
 }

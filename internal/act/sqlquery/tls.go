@@ -58,6 +58,6 @@ func trusted(chain []*x509.Certificate, roots *x509.CertPool, names ...string) e
 			return nil
 		}
 	}
-	return fmt.Errorf("the database's certificate is not trusted, so the password was not sent (give sql an authority, "+
-		"or say tls: on or tls: never): %w", err)
+	return fmt.Errorf("the database's certificate is not trusted, so the password was not sent (give sql an "+
+		"authority, or say tls: on or tls: never): %w", err)
 }
