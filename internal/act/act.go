@@ -150,18 +150,49 @@ func (e withheldError) Unwrap() error { return e.error }
 
 // Captured is what was kept of a stream.
 type Captured struct {
+	// Kept is the beginning of it, or all; Bytes gives all.
 	Kept []byte
 	Size int64
+	rest *spill // what follows Kept, so many bytes of it
+	more int
 	// More says that more came that was not counted: rows of a database.
 	More bool
 }
 
+// Len is how many bytes are kept.
+func (c Captured) Len() int {
+	if c.rest != nil && c.rest.lost {
+		return len(c.Kept)
+	}
+	return len(c.Kept) + c.more
+}
+
 // Cut reports whether more came than was kept.
-func (c Captured) Cut() bool { return c.More || c.Size > int64(len(c.Kept)) }
+func (c Captured) Cut() bool { return c.More || c.Size > int64(c.Len()) }
+
+// Bytes is all that is kept. What cannot be read any more is not there, and the output is Cut.
+func (c Captured) Bytes() []byte {
+	if c.more == 0 {
+		return c.Kept
+	}
+	all := make([]byte, c.Len())
+	if err := c.rest.read(all[copy(all, c.Kept):]); err != nil {
+		c.rest.lost = true
+		return c.Kept
+	}
+	return all
+}
+
+// Free lets go of what is not in memory.
+func (c Captured) Free() {
+	if c.rest != nil {
+		c.rest.f.Close() //nolint:errcheck // it has no name any more
+	}
+}
 
 // Text is the kept output as the function Text makes text of it.
 func (c Captured) Text() string {
-	kept := c.Kept
+	kept := c.Bytes()
 	if int64(len(kept)) < c.Size {
 		kept = withoutHalf(kept)
 	}
@@ -216,6 +247,7 @@ type Stream struct {
 	mu   sync.Mutex
 	c    Captured
 	live func(string)
+	full bool // its file takes no more
 	// whole takes everything; it is nil once it took no more.
 	whole io.Writer
 }
@@ -224,9 +256,9 @@ type Stream struct {
 func (w *Stream) Write(p []byte) (int, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if room := KeptOutput - len(w.c.Kept); room > 0 {
+	if room := KeptOutput - w.c.Len(); room > 0 && !w.full {
 		piece := p[:min(room, len(p))]
-		w.c.Kept = append(w.c.Kept, piece...)
+		w.keep(piece)
 		if w.live != nil {
 			w.live(reading.Plain(string(piece)))
 		}
@@ -238,6 +270,29 @@ func (w *Stream) Write(p []byte) (int, error) {
 	}
 	w.c.Size += int64(len(p))
 	return len(p), nil
+}
+
+// keep keeps a piece: in memory, or in a file where it is much and there is room for one. Where that takes no more, the
+// rest is not kept.
+func (w *Stream) keep(piece []byte) {
+	if w.c.rest == nil {
+		room := headOutput - len(w.c.Kept)
+		if len(piece) > room {
+			w.c.rest, _ = newSpill() //nolint:errcheck // it stays in memory then
+		}
+		if w.c.rest == nil {
+			w.c.Kept = append(w.c.Kept, piece...)
+			return
+		}
+		if room > 0 {
+			w.c.Kept, piece = append(w.c.Kept, piece[:room]...), piece[room:]
+		}
+	}
+	if err := w.c.rest.add(piece); err != nil {
+		w.full = true
+		return
+	}
+	w.c.more = w.c.rest.size
 }
 
 // Taken is what was collected so far.

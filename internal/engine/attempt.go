@@ -39,19 +39,15 @@ func (e *Engine) attempt(
 	sealed []string,
 	b beside,
 ) flow.Event {
-	out, said := e.carryOut(ctx, run, book, path, in, sealed, b)
-	out.Output = e.storeOutput(ctx, said.stdout, said.out)
-	out.Stderr = e.storeOutput(ctx, said.stderr, said.err)
+	out := e.carryOut(ctx, run, book, path, in, sealed, b, e.storeOutput)
 	return flow.Event{At: e.now(), Path: path, Body: out}
 }
 
-// printed is what a hand printed, with nothing in it that is to be hidden.
-type printed struct {
-	stdout, stderr string
-	out, err       act.Captured
-}
+// kept makes of what was printed what stands in the record.
+type kept func(ctx context.Context, text string, c act.Captured) flow.Output
 
-// carryOut does one intent: its outcome, without what was printed, and that.
+// carryOut does one intent and makes its outcome. What is printed is taken in hand with that of few others at once: to
+// hide, to read and to keep it takes many times its size.
 func (e *Engine) carryOut(
 	ctx context.Context,
 	run *store.Run,
@@ -60,7 +56,8 @@ func (e *Engine) carryOut(
 	in flow.Intent,
 	sealed []string,
 	b beside,
-) (flow.Outcome, printed) {
+	keep kept,
+) flow.Outcome {
 	began := e.Clock()
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
@@ -72,6 +69,9 @@ func (e *Engine) carryOut(
 	out := flow.Outcome{
 		Attempt: in.Attempt, State: res.State, Exit: res.Exit, Took: e.Clock().Sub(began), Halted: res.Halted,
 	}
+	defer res.Stdout.Free()
+	defer res.Stderr.Free()
+	defer e.takeInHand(res.Stdout.Len() + res.Stderr.Len())()
 	raw := res.Stdout.Text()
 	if look != nil && res.State == flow.OK {
 		values = append(
@@ -91,7 +91,21 @@ func (e *Engine) carryOut(
 	if f := res.Attached; f != nil {
 		out.Attached = &flow.AttachedFile{ID: f.ID, Name: f.Name, Size: f.Size, Digest: f.Digest}
 	}
-	return out, printed{hide(m, res.Stdout), hide(m, res.Stderr), res.Stdout, res.Stderr}
+	if keep != nil {
+		out.Output = keep(ctx, hide(m, res.Stdout), res.Stdout)
+		out.Stderr = keep(ctx, hide(m, res.Stderr), res.Stderr)
+	}
+	return out
+}
+
+// inHand is how much of what was printed is taken in hand at once, in bytes.
+const inHand = 4 << 20
+
+// takeInHand waits until there is room for so many bytes; release makes room again.
+func (e *Engine) takeInHand(bytes int) (release func()) {
+	n := int64(min(bytes, inHand))
+	e.printed.Acquire(context.Background(), n) //nolint:errcheck // it ends with a release, not with a context
+	return func() { e.printed.Release(n) }
 }
 
 // failedOn says that the program itself failed, and how.
@@ -112,10 +126,11 @@ func kindOf(in flow.Intent) string {
 
 // hide is a stream without the values that are to be hidden.
 func hide(m *secret.Masker, c act.Captured) string {
-	if c.Size > int64(len(c.Kept)) {
-		return m.MaskCut(c.Text())
+	text := c.Text()
+	if c.Size > int64(c.Len()) {
+		return m.MaskCut(text)
 	}
-	return m.Mask(c.Text())
+	return m.Mask(text)
 }
 
 func (e *Engine) do(
@@ -360,9 +375,9 @@ func (e *Engine) storeOutput(ctx context.Context, text string, c act.Captured) f
 	}
 	id := store.NewID("o")
 	var z bytes.Buffer
-	w := gzip.NewWriter(&z)
-	w.Write([]byte(text)) //nolint:errcheck // a buffer takes everything
-	w.Close()             //nolint:errcheck // see above
+	w, _ := gzip.NewWriterLevel(&z, gzip.BestSpeed) //nolint:errcheck // the level is one that there is
+	w.Write([]byte(text))                           //nolint:errcheck // a buffer takes everything
+	w.Close()                                       //nolint:errcheck // see above
 	kept := &store.Artifact{ID: id, Size: int64(len(text)), Body: z.Bytes(), At: e.now()}
 	if err := e.Store.In(context.WithoutCancel(ctx)).AddArtifact(kept); err != nil {
 		e.Log.Warn("keep an output", "error", err)

@@ -14,6 +14,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
+	"golang.org/x/sync/semaphore"
 
 	"urgentis/core/route"
 	"urgentis/core/runbook"
@@ -86,8 +87,9 @@ type Engine struct {
 	slots    chan struct{}
 	working  atomic.Bool // it drives runs
 	lastBeat atomic.Int64
-	beating  atomic.Int64 // when it last tried to beat
-	steady   atomic.Int64 // since when this instance has beaten without a break; both as elapsed tells it
+	beating  atomic.Int64        // when it last tried to beat
+	printed  *semaphore.Weighted // what was printed and is in hand
+	steady   atomic.Int64        // since when this instance has beaten without a break; both as elapsed tells it
 	skewTold atomic.Int64
 	pulses   map[string]pulseSeen // of the loop that cleans up alone
 	clock    clock
@@ -134,6 +136,7 @@ func New(c Config) (*Engine, error) {
 		seen:     newSeen(),
 		active:   map[string]int{},
 		slots:    make(chan struct{}, maxDrives),
+		printed:  semaphore.NewWeighted(inHand),
 		evaluate: evaluate.New(maxEvaluations),
 
 		watchEvaluate: evaluate.New(maxWatchEvaluations),

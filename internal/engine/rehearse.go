@@ -12,6 +12,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
@@ -249,8 +250,8 @@ func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAns
 func (e *Engine) lookOnly(
 	ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time, sealed []string,
 ) flow.Outcome {
-	out, said := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed, beside{})
-	out.Output, out.Stderr = headAndTail(said.stdout, said.out), headAndTail(said.stderr, said.err)
+	head := func(_ context.Context, text string, c act.Captured) flow.Output { return headAndTail(text, c) }
+	out := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed, beside{}, head)
 	for n, t := range out.Readings {
 		t.At = now
 		out.Readings[n] = t

@@ -254,7 +254,7 @@ func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Inten
 				Error: failedOn(r)}
 		}
 	}()
-	out, _ = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, beside{watch: true})
+	out = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, beside{watch: true}, nil)
 	return out
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"net/url"
 	"slices"
+	"sort"
 	"strings"
 )
 
@@ -18,7 +19,13 @@ const hidden = "•••"
 // Masker hides values in text: as they are, escaped as JSON, in base64 and base64url (also inside of something longer
 // that is encoded), in hexadecimal, percent-encoded, and each of these broken into lines. What is reversed, put into
 // other letters, compressed or encrypted it cannot find.
-type Masker struct{ forms []string }
+type Masker struct {
+	forms []string // the longest first
+	// begin are the forms by their first two bytes, and may a bit for each pair of bytes with which one begins: a text
+	// is passed over once, however many forms there are.
+	begin map[uint16][]string
+	may   [1 << 16 / 64]uint64
+}
 
 // NewMasker makes a masker for values. A value of several lines is hidden line by line: whoever prints one of them
 // prints a part of it.
@@ -33,8 +40,17 @@ func NewMasker(values ...string) *Masker {
 	}
 	slices.SortFunc(m.forms, func(a, b string) int { return len(b) - len(a) })
 	m.forms = slices.Compact(m.forms)
+	m.begin = make(map[uint16][]string, len(m.forms))
+	for _, f := range m.forms {
+		p := pair(f)
+		m.begin[p] = append(m.begin[p], f)
+		m.may[p/64] |= 1 << (p % 64)
+	}
 	return m
 }
+
+// pair are the first two bytes of a text.
+func pair(s string) uint16 { return uint16(s[0])<<8 | uint16(s[1]) }
 
 func (m *Masker) add(v string) {
 	if len(v) < minMasked {
@@ -87,22 +103,37 @@ func lowerPercent(s string) string {
 
 func unbroken(s string) string { return strings.NewReplacer("\n", "", "\r", "").Replace(s) }
 
-// folded is a text without its line ends, with the place of each byte.
+// folded is a text without its line ends. ends are how many of its bytes stand before each of them.
 type folded struct {
 	text string
-	at   []int
+	ends []int
 }
 
 func fold(s string) folded {
-	f := folded{at: make([]int, 0, len(s))}
-	b := make([]byte, 0, len(s))
-	for i := range len(s) {
-		if s[i] != '\n' && s[i] != '\r' {
-			b, f.at = append(b, s[i]), append(f.at, i)
-		}
+	lines := strings.Count(s, "\n") + strings.Count(s, "\r")
+	if lines == 0 {
+		return folded{text: s}
 	}
-	f.text = string(b)
+	f := folded{ends: make([]int, 0, lines)}
+	var b strings.Builder
+	b.Grow(len(s) - lines)
+	for s != "" {
+		i := strings.IndexAny(s, "\n\r")
+		if i < 0 {
+			b.WriteString(s)
+			break
+		}
+		b.WriteString(s[:i])
+		f.ends = append(f.ends, b.Len())
+		s = s[i+1:]
+	}
+	f.text = b.String()
 	return f
+}
+
+// at is where a byte of the folded text stands in the text itself.
+func (f folded) at(i int) int {
+	return i + sort.Search(len(f.ends), func(n int) bool { return f.ends[n] > i })
 }
 
 type span struct{ from, to int }
@@ -110,17 +141,18 @@ type span struct{ from, to int }
 // found lists where a text holds any of the values, in order and without overlaps.
 func (m *Masker) found(f folded) []span {
 	var out []span
-	for _, form := range m.forms {
-		for i := 0; ; {
-			j := strings.Index(f.text[i:], form)
-			if j < 0 {
-				break
+	for i := 0; i+1 < len(f.text); i++ {
+		p := pair(f.text[i:])
+		if m.may[p/64]&(1<<(p%64)) == 0 {
+			continue
+		}
+		for _, form := range m.begin[p] {
+			if strings.HasPrefix(f.text[i:], form) {
+				out = append(out, span{f.at(i), f.at(i+len(form)-1) + 1})
+				break // it is the longest that begins here
 			}
-			out = append(out, span{f.at[i+j], f.at[i+j+len(form)-1] + 1})
-			i += j + 1
 		}
 	}
-	slices.SortFunc(out, func(a, b span) int { return a.from - b.from })
 	var merged []span
 	for _, s := range out {
 		if n := len(merged); n > 0 && s.from < merged[n-1].to {
@@ -137,9 +169,13 @@ func (m *Masker) Mask(text string) string {
 	if len(m.forms) == 0 || text == "" {
 		return text
 	}
+	found := m.found(fold(text))
+	if len(found) == 0 {
+		return text
+	}
 	var b strings.Builder
 	at := 0
-	for _, s := range m.found(fold(text)) {
+	for _, s := range found {
 		b.WriteString(text[at:s.from])
 		b.WriteString(hidden)
 		at = s.to
@@ -158,17 +194,31 @@ func (m *Masker) MaskCut(text string) string {
 
 // begins is where the last part of a text begins that could go on to be a value; its length where there is none.
 func (m *Masker) begins(text string) int {
-	f := fold(text)
-	first := len(text)
+	if len(m.forms) == 0 {
+		return len(text)
+	}
+	tail := tailOf(text, len(m.forms[0]))
+	f, first := fold(text[tail:]), len(text)
 	for _, form := range m.forms {
 		for i := max(0, len(f.text)-len(form)+1); i < len(f.text); i++ {
 			if f.text[i] == form[0] && strings.HasPrefix(form, f.text[i:]) {
-				first = min(first, f.at[i])
+				first = min(first, tail+f.at(i))
 				break
 			}
 		}
 	}
 	return first
+}
+
+// tailOf is where the last bytes of a text begin, so many besides its line ends.
+func tailOf(text string, bytes int) int {
+	i := len(text)
+	for ; i > 0 && bytes > 0; i-- {
+		if text[i-1] != '\n' && text[i-1] != '\r' {
+			bytes--
+		}
+	}
+	return i
 }
 
 // Stream hides values in a text that comes in pieces: what could be the beginning of one is held back until it is

@@ -11,7 +11,9 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"runtime/metrics"
 	"sync"
+	"time"
 
 	"github.com/riverqueue/river"
 
@@ -78,12 +80,27 @@ type Instance struct {
 }
 
 // Tune lets the garbage collector run less often than by default: the heap of a service that mostly waits is small,
-// and collecting it anew every few megabytes would take a fifth of the processor under load. GOGC wins where it is set.
+// and collecting it anew every few megabytes would take a fifth of the processor under load. It runs more often again
+// where the heap grows beyond softMemory, or twice what lives of it. GOGC and GOMEMLIMIT win where they are set.
 func Tune() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
+	if os.Getenv("GOMEMLIMIT") != "" {
+		return
+	}
+	debug.SetMemoryLimit(softMemory)
+	go func() {
+		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		for range time.Tick(5 * time.Second) {
+			metrics.Read(live)
+			debug.SetMemoryLimit(max(softMemory, 2*int64(live[0].Value.Uint64()))) //nolint:gosec // memory is smaller
+		}
+	}()
 }
+
+// softMemory is how much memory is used freely, in bytes.
+const softMemory = 256 << 20
 
 // Start brings an instance up; it does not answer before Serve.
 func Start(ctx context.Context, c Config) (*Instance, error) {

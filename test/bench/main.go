@@ -37,7 +37,7 @@ var (
 	only = flag.String(
 		"only",
 		"",
-		"measure one group: matching, latency, steps, intake, mapped, heard, storm, many, suggest, wide, kept, "+
+		"measure one group: matching, latency, steps, intake, mapped, heard, storm, many, suggest, wide, printed, kept, "+
 			"standing, chart, hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
@@ -90,7 +90,7 @@ func all() error {
 	for _, g := range []struct {
 		name    string
 		measure func() error
-	}{{"matching", b.matching}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
+	}{{"matching", b.matching}, {"printed", b.printed}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
 		{"heard", b.heard}, {"storm", b.storm}, {"many", b.many}, {"suggest", b.suggest}, {"wide", b.wide},
 		{"kept", b.kept}, {"standing", b.standing}, {"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
