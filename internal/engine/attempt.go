@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"urgentis/core/expr"
@@ -15,6 +16,7 @@ import (
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
+	"urgentis/internal/evaluate"
 	"urgentis/internal/meter"
 	"urgentis/internal/secret"
 	"urgentis/internal/store"
@@ -25,9 +27,12 @@ import (
 type beside struct {
 	known func(job string)
 	leave <-chan struct{}
-	// watch says that it only keeps watch: no run waits for its evaluations.
-	watch bool
+	// watch is set where it only keeps watch: no run waits for its evaluations.
+	watch *watching
 }
+
+// watching is how the evaluations of a watch went.
+type watching struct{ ranOut atomic.Bool }
 
 // attempt does one intent of a run and makes its outcome.
 func (e *Engine) attempt(
@@ -341,11 +346,17 @@ func (e *Engine) takeReadings(
 }
 
 // evaluator gives what evaluates for a run, or for what only keeps watch.
-func (e *Engine) evaluator(ctx context.Context, watch bool) flow.Evaluate {
-	if !watch {
+func (e *Engine) evaluator(ctx context.Context, watch *watching) flow.Evaluate {
+	if watch == nil {
 		return e.Evaluate(ctx)
 	}
-	return func(q *reading.Query, output []byte) (any, error) { return e.watchEvaluate.Query(ctx, q, output) }
+	return func(q *reading.Query, output []byte) (any, error) {
+		v, err := e.watchEvaluate.Query(ctx, q, output)
+		if errors.Is(err, evaluate.ErrRanOut) {
+			watch.ranOut.Store(true)
+		}
+		return v, err
+	}
 }
 
 // Evaluate gives what evaluates jq expressions with a bound on what they take.

@@ -139,7 +139,7 @@ func New(c Config) (*Engine, error) {
 		printed:  semaphore.NewWeighted(inHand),
 		evaluate: evaluate.New(maxEvaluations),
 
-		watchEvaluate: evaluate.New(maxWatchEvaluations),
+		watchEvaluate: evaluate.New(maxWatchEvaluations).Nice(10),
 		again:         make(chan struct{}, maxAgain),
 	}
 	if e.standing, err = newStanding(); err != nil {

@@ -31,7 +31,7 @@ func (e *Engine) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookb
 	readings := map[string]map[string]any{}
 	w := &watch.Watch{Name: l.Name, Service: l.Service, Looks: l.Looks}
 	st := Start{Book: l.Looks, Inputs: lookback.Inputs(seen.From, seen.Until)}
-	trouble, err := e.playLooks(ctx, w, st, est, func(x looked) {
+	trouble, err := e.playLooks(ctx, w, st, est, &watching{}, func(x looked) {
 		if x.out.State != flow.OK || len(x.out.Missing) > 0 {
 			seen.Missing = append(seen.Missing, titleOf(l.Looks, x.in.Look)+troubleOf(x.in.Target, x.out))
 		}

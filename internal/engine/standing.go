@@ -185,7 +185,8 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 			}
 		}
 	}()
-	trouble, err := e.playLooks(ctx, w, Start{Book: w.Looks}, est, func(x looked) {
+	watching := &watching{}
+	trouble, err := e.playLooks(ctx, w, Start{Book: w.Looks}, est, watching, func(x looked) {
 		whole := x.out.State == flow.OK && len(x.out.Missing) == 0
 		if was, asked := answered[x.in.Target]; !asked || was {
 			answered[x.in.Target] = whole
@@ -198,13 +199,19 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 	if out.row.Trouble == "" {
 		out.row.Trouble = trouble
 	}
+	if out.row.RanOut++; !watching.ranOut.Load() {
+		out.row.RanOut = 0
+	}
+	if rarer := out.row.Rarer(); rarer > 0 {
+		out.row.Trouble += fmt.Sprintf("; it is taken again in %s only, and rarer each time", rarer)
+	}
 	return err
 }
 
 // playLooks takes the looks of a watch one after another, each on as many targets at once as it says, and tells what
 // each came to; at its end why it did not go on.
 func (e *Engine) playLooks(
-	ctx context.Context, w *watch.Watch, st Start, est estateOf, told func(looked),
+	ctx context.Context, w *watch.Watch, st Start, est estateOf, watching *watching, told func(looked),
 ) (trouble string, err error) {
 	// A name of its own: by it what is under way on a target is ended, and nothing else.
 	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.now())
@@ -225,7 +232,7 @@ func (e *Engine) playLooks(
 		}
 		for _, in := range next {
 			flying++
-			go func() { results <- looked{in, e.standingLook(ctx, w, in)} }()
+			go func() { results <- looked{in, e.standingLook(ctx, w, in, watching)} }()
 		}
 		if flying == 0 {
 			break
@@ -241,7 +248,9 @@ func (e *Engine) playLooks(
 }
 
 // standingLook takes one look once there is a place for it; a program error in it is its failure.
-func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Intent) (out flow.Outcome) {
+func (e *Engine) standingLook(
+	ctx context.Context, w *watch.Watch, in flow.Intent, watching *watching,
+) (out flow.Outcome) {
 	select {
 	case e.standing.slots <- struct{}{}:
 		defer func() { <-e.standing.slots }()
@@ -254,8 +263,7 @@ func (e *Engine) standingLook(ctx context.Context, w *watch.Watch, in flow.Inten
 				Error: failedOn(r)}
 		}
 	}()
-	out = e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, beside{watch: true}, nil)
-	return out
+	return e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, beside{watch: watching}, nil)
 }
 
 // leastStatus is the least status that HTTP ends with; exits of commands are seldom as large.

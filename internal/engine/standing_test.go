@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"strings"
 	"testing"
 	"time"
 
@@ -92,4 +93,21 @@ func TestSlowAndBrokenWatches(t *testing.T) {
 	eventually[int](b, "select 1 from reading having count(*) >= 2")
 	due := eventually[time.Time](b, "select due_at from standing where watch = 'queue'")
 	assert.Less(t, time.Until(due), 2*time.Second)
+}
+
+// A watch whose evaluation always runs out is taken rarer and rarer, and says so; in its own beat once it does not.
+func TestAWatchThatRunsOutIsTakenRarer(t *testing.T) {
+	b := set(t, source(t))
+	b.watched(strings.Replace(queueWatch, "json: .depth", "json: '.depth | until(false; .)'", 1))
+	said := eventually[string](b, "select trouble from standing where ran_out > 0")
+	assert.Contains(t, said, "it is taken again in 2s only, and rarer each time")
+	after := eventually[float64](b, `select extract(epoch from due_at - taken_at)::float8 from standing
+		where ran_out > 1`)
+	assert.Greater(t, after, 4.0)
+	b.watched(queueWatch)
+	assert.Zero(t, eventually[int](b, "select ran_out from standing where answered = 2"))
+	for ran, rarer := range map[int]time.Duration{0: 0, 1: 2 * time.Minute, 3: 8 * time.Minute, 40: time.Hour} {
+		assert.Equal(t, rarer, store.Standing{Every: 60, RanOut: ran}.Rarer())
+	}
+	assert.Zero(t, store.Standing{Every: 7200, RanOut: 3}.Rarer())
 }

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"sync"
+	"syscall"
 	"time"
 
 	"urgentis/core/reading"
@@ -23,13 +24,23 @@ const Memory = 512 << 20
 // patience is how long a child may take for one evaluation; jq itself is told to end before that.
 const patience = 5 * time.Second
 
-// ErrTooMuch says that an evaluation took more than it may.
-var ErrTooMuch = fmt.Errorf("its evaluation needs more than %d MiB of memory", Memory>>20)
+// ErrRanOut says that an evaluation needed more time or memory than it may.
+var ErrRanOut = errors.New("its evaluation ran out")
+
+// ErrTooMuch says that an evaluation took more memory than it may.
+var ErrTooMuch error = ranOutError(fmt.Sprintf("its evaluation needs more than %d MiB of memory", Memory>>20))
+
+// ranOutError is an ErrRanOut in words of its own.
+type ranOutError string
+
+func (e ranOutError) Error() string { return string(e) }
+
+func (e ranOutError) Is(target error) bool { return target == ErrRanOut }
 
 // errEnded says that a child ended by something else.
 var errEnded = errors.New("its evaluation was ended from outside")
 
-var errTooLong = fmt.Errorf("its evaluation did not end within %s", patience)
+var errTooLong error = ranOutError(fmt.Sprintf("its evaluation did not end within %s", patience))
 
 // role is set in the environment of a child, and is all that it has of an environment.
 const role = "URGENTIS_EVALUATES"
@@ -43,11 +54,13 @@ type answer struct {
 	Value   json.RawMessage `json:"value,omitempty"`
 	Error   string          `json:"error,omitempty"`
 	Missing bool            `json:"missing,omitempty"`
+	RanOut  bool            `json:"ran_out,omitempty"` // of time
 }
 
 // Pool keeps children. The zero value is not usable; see New.
 type Pool struct {
 	program string
+	nice    int
 	idle    chan *child // nil where none runs in that place
 	closed  chan struct{}
 	once    sync.Once
@@ -59,6 +72,12 @@ func New(n int) *Pool {
 	for range n {
 		p.idle <- nil
 	}
+	return p
+}
+
+// Nice has the children yield the processor to all else, by so much.
+func (p *Pool) Nice(by int) *Pool {
+	p.nice = by
 	return p
 }
 
@@ -113,6 +132,8 @@ func (p *Pool) ask(ctx context.Context, c *child, r request) (any, *child, error
 		switch {
 		case err == nil && a.Missing:
 			return nil, c, fmt.Errorf("%w: %s gives nothing", reading.ErrMissing, r.Query)
+		case err == nil && a.RanOut:
+			return nil, c, ranOutError(a.Error)
 		case err == nil && a.Error != "":
 			return nil, c, errors.New(a.Error)
 		case err == nil:
@@ -157,6 +178,9 @@ func (p *Pool) begin() (*child, error) {
 	}
 	if err := cmd.Start(); err != nil {
 		return nil, err
+	}
+	if p.nice > 0 {
+		syscall.Setpriority(syscall.PRIO_PROCESS, cmd.Process.Pid, p.nice) //nolint:errcheck // it is as nice as it can
 	}
 	w := bufio.NewWriter(in)
 	return &child{cmd, w, json.NewEncoder(w), json.NewDecoder(out)}, nil
@@ -230,7 +254,7 @@ func evaluated(r request) answer {
 		return answer{Missing: true}
 	}
 	if err != nil {
-		return answer{Error: err.Error()}
+		return answer{Error: err.Error(), RanOut: errors.Is(err, context.DeadlineExceeded)}
 	}
 	value, err := json.Marshal(v)
 	if err != nil {

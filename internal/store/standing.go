@@ -19,6 +19,20 @@ type Standing struct {
 	Answered       int        // how many of them gave all that was to be read
 	Took           float64    // seconds
 	Trouble        string     // why not all did; "" where they did
+	// RanOut is how often in a row the evaluation of what it read needed more than it may.
+	RanOut int
+}
+
+// mostRarer is the longest beat of a watch whose evaluations run out, unless its own is longer.
+const mostRarer = time.Hour
+
+// Rarer is in how long a watch is taken again whose evaluations run out: each time twice as long. 0: in its own beat.
+func (s Standing) Rarer() time.Duration {
+	every := time.Duration(s.Every * float64(time.Second))
+	if s.RanOut == 0 || every >= mostRarer {
+		return 0
+	}
+	return min(mostRarer, every<<min(s.RanOut, 12))
 }
 
 // SetStanding has the newest revision of a watch taken, at once for the first time.
@@ -26,7 +40,7 @@ func (tx *Tx) SetStanding(w *watch.Watch) error {
 	return tx.run(`insert into standing (watch, service, number, every)
 		select ?, ?, number, ? * interval '1 second' from document where kind = 'watch' and name = ?
 		on conflict (watch) do update set service = excluded.service, number = excluded.number,
-			every = excluded.every, due_at = now()`, w.Name, w.Service, w.Every.Seconds(), w.Name)
+			every = excluded.every, due_at = now(), ran_out = 0`, w.Name, w.Service, w.Every.Seconds(), w.Name)
 }
 
 // RemoveStanding takes a watch out of use. What it read stays.
@@ -36,7 +50,7 @@ func (tx *Tx) RemoveStanding(name string) error {
 
 // standing are the columns of a Standing.
 const standing = `watch, service, number, extract(epoch from every) as every, due_at, taken_at, asked, answered,
-	extract(epoch from took) as took, trouble`
+	extract(epoch from took) as took, trouble, ran_out`
 
 // ListStanding lists watches by name; service "" is every service.
 func (tx *Tx) ListStanding(scope access.Scope, service string) ([]Standing, error) {
@@ -65,16 +79,20 @@ func (tx *Tx) StandingTaken(list []Standing) error {
 	var names, troubles []string
 	var asked, answered []int64
 	var at []time.Time
-	var took []float64
+	var took, rarer []float64
+	var ranOut []int64
 	for _, s := range list {
+		ranOut, rarer = append(ranOut, int64(s.RanOut)), append(rarer, s.Rarer().Seconds())
 		names, troubles, at = append(names, s.Watch), append(troubles, s.Trouble), append(at, *s.TakenAt)
 		asked, answered, took = append(asked, int64(s.Asked)), append(answered, int64(s.Answered)), append(took, s.Took)
 	}
 	return tx.run(`update standing set busy_until = null, taken_at = x.at, asked = x.asked, answered = x.answered,
-			took = x.took * interval '1 second', trouble = x.trouble
-		from (select * from unnest(?::text[], ?::timestamptz[], ?::bigint[], ?::bigint[], ?::float8[], ?::text[])
-			as v(name, at, asked, answered, took, trouble) order by name) x where watch = x.name`,
-		array{names}, array{at}, array{asked}, array{answered}, array{took}, array{troubles})
+			took = x.took * interval '1 second', trouble = x.trouble, ran_out = x.ran_out,
+			due_at = greatest(due_at, case when x.rarer > 0 then now() + x.rarer * interval '1 second' else due_at end)
+		from (select * from unnest(?::text[], ?::timestamptz[], ?::bigint[], ?::bigint[], ?::float8[], ?::text[],
+			?::bigint[], ?::float8[])
+			as v(name, at, asked, answered, took, trouble, ran_out, rarer) order by name) x where watch = x.name`,
+		array{names}, array{at}, array{asked}, array{answered}, array{took}, array{troubles}, array{ranOut}, array{rarer})
 }
 
 // StandingBack gives watches back that were taken in hand and could not be taken to their end; they are due at once.

@@ -82,8 +82,10 @@ func (b *bench) printed() error {
 	}
 	all := &sync.WaitGroup{}
 	all.Add(printers)
-	e, err := engine.New(engine.Config{Link: "http://u", Store: b.store, Secrets: hiding{}, Log: slog.New(slog.DiscardHandler),
-		Hands: engine.Hands{"ssh": printer{text.Bytes()[:act.KeptOutput], all}}})
+	e, err := engine.New(engine.Config{
+		Link: "http://u", Store: b.store, Secrets: hiding{}, Log: slog.New(slog.DiscardHandler),
+		Hands: engine.Hands{"ssh": printer{text.Bytes()[:act.KeptOutput], all}},
+	})
 	if err != nil {
 		return err
 	}
