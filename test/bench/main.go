@@ -37,8 +37,8 @@ var (
 	only = flag.String(
 		"only",
 		"",
-		"measure one group: matching, printed, latency, steps, intake, mapped, heard, storm, many, suggest, wide, kept, "+
-			"beside, standing, chart, hurt or parked",
+		"measure one group: matching, printed, latency, steps, intake, mapped, heard, storm, many, suggest, wide, "+
+			"kept, beside, standing, chart, hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	statements = flag.Bool("statements", false, "count the database's statements; makes all slower")
@@ -90,9 +90,10 @@ func all() error {
 	for _, g := range []struct {
 		name    string
 		measure func() error
-	}{{"matching", b.matching}, {"printed", b.printed}, {"latency", b.latency}, {"steps", b.steps}, {"intake", b.intake}, {"mapped", b.mapped},
-		{"heard", b.heard}, {"storm", b.storm}, {"many", b.many}, {"suggest", b.suggest}, {"wide", b.wide},
-		{"kept", b.kept}, {"beside", b.beside}, {"standing", b.standing}, {"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
+	}{{"matching", b.matching}, {"printed", b.printed}, {"latency", b.latency}, {"steps", b.steps},
+		{"intake", b.intake}, {"mapped", b.mapped}, {"heard", b.heard}, {"storm", b.storm}, {"many", b.many},
+		{"suggest", b.suggest}, {"wide", b.wide}, {"kept", b.kept}, {"beside", b.beside}, {"standing", b.standing},
+		{"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}

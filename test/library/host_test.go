@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"testing"
 	"time"
 
@@ -89,7 +90,10 @@ func TestHostZombies(t *testing.T) {
 	zombies := func() string { return sh(t, `ps -eo stat=,comm= | grep -c "^Z.*inattentive" || true`) }
 	require.Eventually(t, func() bool { return zombies() == "60" }, 10*time.Second, 50*time.Millisecond)
 	time.Sleep(1200 * time.Millisecond) // until it listens
-	at(t, "host").repairs("host-zombies", map[string]any{"most": 20})
+	// Where process 1 is no init, as in a container, what other tests leave behind stays with it.
+	all, err := strconv.Atoi(sh(t, `ps -eo stat= | grep -c "^Z"`))
+	require.NoError(t, err)
+	at(t, "host").repairs("host-zombies", map[string]any{"most": all - 60 + 40})
 	assert.Equal(t, "0", zombies())
 }
 
