@@ -11,6 +11,7 @@ import (
 
 // What the harbour's store has of the time around an incident is asked, drawn, grouped and kept in the record.
 func TestLookingBack(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	n := w.of(t, ctx, "berth-queue").Number
@@ -52,6 +53,7 @@ func TestLookingBack(t *testing.T) {
 
 // An alert that started nothing is told of what may help all the same.
 func TestWhatMayHelpWithAnAlert(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	n := w.of(t, ctx, "berth-queue").Number

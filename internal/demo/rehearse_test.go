@@ -19,6 +19,7 @@ func text(t *testing.T, name string) string {
 }
 
 func TestRehearsals(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	d := w.play(t, ctx, nobody)
@@ -114,6 +115,7 @@ func TestRehearsals(t *testing.T) {
 }
 
 func TestRehearsedAnswers(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t)
 	// As it stands the question answers itself while all is well.
 	src := strings.ReplaceAll(text(t, "boarding-passes-refused"), `r == "none"`, `r == "gone"`)
@@ -136,6 +138,7 @@ func TestRehearsedAnswers(t *testing.T) {
 }
 
 func TestOneStepAlone(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t)
 	src := text(t, "berth-queue-backlog")
 	try := api.NewTry{
@@ -172,6 +175,7 @@ func TestOneStepAlone(t *testing.T) {
 }
 
 func TestRunControl(t *testing.T) {
+	t.Parallel()
 	w, ctx := world(t)
 	const long = `urgentis: runbook/1
 name: long

@@ -92,7 +92,8 @@ func (tx *Tx) StandingTaken(list []Standing) error {
 		from (select * from unnest(?::text[], ?::timestamptz[], ?::bigint[], ?::bigint[], ?::float8[], ?::text[],
 			?::bigint[], ?::float8[])
 			as v(name, at, asked, answered, took, trouble, ran_out, rarer) order by name) x where watch = x.name`,
-		array{names}, array{at}, array{asked}, array{answered}, array{took}, array{troubles}, array{ranOut}, array{rarer})
+		array{names}, array{at}, array{asked}, array{answered}, array{took}, array{troubles}, array{ranOut},
+		array{rarer})
 }
 
 // StandingBack gives watches back that were taken in hand and could not be taken to their end; they are due at once.
