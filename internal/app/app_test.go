@@ -24,6 +24,7 @@ import (
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
 )
 
@@ -58,7 +59,7 @@ func open(t *testing.T) *site {
 	t.Cleanup(in.Stop)
 	door := signin.New(s)
 	a, err := app.New(app.Config{
-		Store: s, Engine: e, Intake: in, Door: door, Secrets: keeper,
+		Store: s, Engine: e, Teller: &telling.Teller{Engine: e}, Intake: in, Door: door, Secrets: keeper,
 		SSH:    ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: &taken{},
 		Log:    log, Version: "test", Link: "http://u",
@@ -80,7 +81,7 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	assert.EqualError(
 		t,
 		err,
-		"the use cases cannot do without Store, Engine, Intake, Door, Secrets, SSH, Outbox, Log, Link",
+		"the use cases cannot do without Store, Engine, Teller, Intake, Door, Secrets, SSH, Outbox, Log, Link",
 	)
 }
 

@@ -125,7 +125,7 @@ func (a *App) ShowMessage(ctx context.Context, who *access.Principal, name strin
 	if err != nil {
 		return nil, named(err, "notice about incident %d that could be worded", incident)
 	}
-	m, err := a.engine.Compose(ctx, n)
+	m, err := a.teller.Compose(ctx, n)
 	if err != nil {
 		return nil, err
 	}

@@ -216,7 +216,7 @@ func (a *App) ReadCalendars(ctx context.Context, who *access.Principal, team str
 		return nil, invalid("team", "the rota of %s is read from no calendar: first: {feed: https://…} in its document",
 			team)
 	}
-	if err := a.engine.ReadFeeds(ctx, t, now()); err != nil {
+	if err := a.teller.ReadFeeds(ctx, t, now()); err != nil {
 		return nil, err
 	}
 	list, err := a.OnCallAt(ctx, who, team, now())

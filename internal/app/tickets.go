@@ -10,6 +10,7 @@ import (
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 )
 
 // takeTickets takes what a desk tells of its tickets into the records of their incidents. What is only the echo of our
@@ -65,7 +66,7 @@ func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNe
 			return err
 		}
 		sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
-		return engine.TicketNews(tx, sheet.RecordWriter, t, i, news)
+		return telling.TicketNews(tx, sheet.RecordWriter, t, i, news)
 	})
 }
 

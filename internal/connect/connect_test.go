@@ -23,8 +23,8 @@ import (
 	"urgentis/core/estate"
 	"urgentis/core/message"
 	"urgentis/internal/act/httpcall"
-	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
 )
 
@@ -47,7 +47,7 @@ func (opened) Value(_ context.Context, name string) (string, error) {
 
 func namesOf(_ *store.Tx, inc *store.Incident) (map[string]any, error) {
 	return map[string]any{"incident": map[string]any{"number": inc.Number, "title": inc.Title,
-		"reference": engine.Reference("http://u", inc.Number), "outcome": inc.Outcome}}, nil
+		"reference": telling.Reference("http://u", inc.Number), "outcome": inc.Outcome}}, nil
 }
 
 func outbox(t *testing.T, s *store.Store) *Outbox {

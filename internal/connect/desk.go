@@ -11,8 +11,8 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/incident"
 	"urgentis/core/message"
-	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 )
 
 // DeskNames gives the values of an incident that a desk's requests see.
@@ -20,7 +20,7 @@ type DeskNames func(tx *store.Tx, inc *store.Incident) (map[string]any, error)
 
 // toDesk tells a ticket desk one word about an incident. before says that it may have been told already.
 func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Delivery, before bool) (string, error) {
-	var word engine.DeskWord
+	var word telling.DeskWord
 	if err := json.Unmarshal([]byte(d.Body), &word); err != nil || d.Incident == nil || c.Desk == nil {
 		return "", fmt.Errorf("%w: %s is told nothing that can be read", errForGood, c.Name)
 	}
@@ -40,13 +40,13 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	names["ticket"] = map[string]any{"number": t.Number, "link": t.Link}
 	names["comment"] = map[string]any{"text": word.Text, "internal": word.Inner, "key": d.Key}
 	switch word.Do {
-	case engine.DeskOpen:
+	case telling.DeskOpen:
 		return o.openTicket(ctx, c, d, t, names, before)
-	case engine.DeskFollowUp:
+	case telling.DeskFollowUp:
 		return o.fileFollowUp(ctx, c, d, inc.Number, names)
 	}
 	r := map[string]*message.Request{
-		engine.DeskComment: c.Desk.Comment, engine.DeskUpdate: c.Desk.Update, engine.DeskResolve: c.Desk.Resolve,
+		telling.DeskComment: c.Desk.Comment, telling.DeskUpdate: c.Desk.Update, telling.DeskResolve: c.Desk.Resolve,
 	}[word.Do]
 	if r == nil {
 		return "", fmt.Errorf("%w: %s is not told of %q any more", errForGood, c.Name, word.Do)
@@ -54,7 +54,7 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	if _, err := o.ask(ctx, c, r, names, d.Key); err != nil {
 		return "", err
 	}
-	if word.Do == engine.DeskResolve {
+	if word.Do == telling.DeskResolve {
 		return "ticket " + t.Number + " is resolved", tx.TicketIs(t, store.TicketResolved)
 	}
 	return "ticket " + t.Number, nil
@@ -180,7 +180,7 @@ func earlyNews(tx *store.Tx, r *store.RecordWriter, t *store.Ticket, i *store.In
 		if err := json.Unmarshal([]byte(text), &news); err != nil {
 			return fmt.Errorf("read what was kept of ticket %s: %w", t.Number, err)
 		}
-		if err := engine.TicketNews(tx, r, t, i, news); err != nil {
+		if err := telling.TicketNews(tx, r, t, i, news); err != nil {
 			return err
 		}
 	}

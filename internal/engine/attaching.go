@@ -31,7 +31,7 @@ func (e *Engine) attaching(ctx context.Context, run *store.Run, req task.Request
 	}
 	tx := e.Store.In(context.WithoutCancel(ctx))
 	f, err := tx.NewFile(store.Attachment{ID: store.NewID("f"), Incident: *run.Incident, Kind: store.FileAttached,
-		Name: req.Attach, AddedBy: "run " + run.ID, AddedAt: e.now()})
+		Name: req.Attach, AddedBy: "run " + run.ID, AddedAt: e.Now()})
 	if err != nil {
 		return nil, err
 	}

@@ -45,7 +45,7 @@ func (e *Engine) attempt(
 	b beside,
 ) flow.Event {
 	out := e.carryOut(ctx, run, book, path, in, sealed, b, e.storeOutput)
-	return flow.Event{At: e.now(), Path: path, Body: out}
+	return flow.Event{At: e.Now(), Path: path, Body: out}
 }
 
 // kept makes of what was printed what stands in the record.
@@ -242,7 +242,7 @@ func (e *Engine) doOrFollow(ctx context.Context, hand act.Hand, job act.Job, in 
 	}
 	left := time.Duration(0)
 	if in.Deadline != nil {
-		left = in.Deadline.Sub(e.now())
+		left = in.Deadline.Sub(e.Now())
 	}
 	return f.Follow(ctx, job, in.Request.Job.Known, left).Result()
 }
@@ -327,7 +327,7 @@ func (e *Engine) takeReadings(
 ) []string {
 	var hidden []string
 	flow.TakeReadings(out, look, target, flow.Taker{
-		At: e.now(),
+		At: e.Now(),
 		Text: func(spec reading.Spec) string {
 			if spec.Sealed {
 				return raw
@@ -389,7 +389,7 @@ func (e *Engine) storeOutput(ctx context.Context, text string, c act.Captured) f
 	w, _ := gzip.NewWriterLevel(&z, gzip.BestSpeed) //nolint:errcheck // the level is one that there is
 	w.Write([]byte(text))                           //nolint:errcheck // a buffer takes everything
 	w.Close()                                       //nolint:errcheck // see above
-	kept := &store.Artifact{ID: id, Size: int64(len(text)), Body: z.Bytes(), At: e.now()}
+	kept := &store.Artifact{ID: id, Size: int64(len(text)), Body: z.Bytes(), At: e.Now()}
 	if err := e.Store.In(context.WithoutCancel(ctx)).AddArtifact(kept); err != nil {
 		e.Log.Warn("keep an output", "error", err)
 		return o

@@ -20,6 +20,12 @@ func (e *Engine) survive(what string, f func()) {
 	f()
 }
 
+// Every begins every.
+func (e *Engine) Every(long time.Duration, what string, round func(ctx context.Context) error) {
+	e.loops.Add(1)
+	go e.every(long, what, round)
+}
+
 // every does a round of something each time that so long has passed, until the engine stops. What goes wrong in a
 // round, a program error too, is logged, and the next one comes.
 func (e *Engine) every(long time.Duration, what string, round func(ctx context.Context) error) {

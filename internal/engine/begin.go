@@ -64,7 +64,7 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 			Revision:  st.Book.Revision,
 			StartedBy: st.StartedBy,
 			State:     flow.Running,
-			BegunAt:   s.e.now(),
+			BegunAt:   s.e.Now(),
 			AgainOf:   st.AgainOf,
 			Service:   st.Book.Service,
 		}
@@ -80,7 +80,7 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 				"link":   fmt.Sprintf("%s/incidents/%d", s.e.Link, st.Incident.Number),
 			}
 		}
-		ev := flow.Event{Seq: 1, At: s.e.now(), Body: b}
+		ev := flow.Event{Seq: 1, At: s.e.Now(), Body: b}
 		state, err := flow.Fold(book, []flow.Event{ev})
 		if err != nil {
 			return nil, fmt.Errorf("begin a run: %w", err)

@@ -89,11 +89,6 @@ func (e *Engine) linkedUnder(
 
 // BookOf gives the runbook of a log, with what it calls as it was when the run began.
 func (e *Engine) BookOf(ctx context.Context, log []flow.Event) (*runbook.Book, error) {
-	return e.bookOf(ctx, log)
-}
-
-// bookOf gives the runbook of a log.
-func (e *Engine) bookOf(ctx context.Context, log []flow.Event) (*runbook.Book, error) {
 	if len(log) == 0 {
 		return nil, fmt.Errorf("%w: it is empty", errLog)
 	}

@@ -97,7 +97,7 @@ func (s *Sheet) closeAtSources(i *store.Incident) (told, not []string, err error
 				i.Entries,
 				a.ID,
 			), Kind: store.DeliverySource, Address: src.Name,
-			Body: string(body), Incident: &i.Number, State: "queued", QueuedAt: s.e.now(),
+			Body: string(body), Incident: &i.Number, State: "queued", QueuedAt: s.e.Now(),
 		})
 	}
 	return told, not, nil

@@ -82,7 +82,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	var head store.Head
 	err := d.e.Store.Tx(ctx, func(tx *store.Tx) error {
 		sheet := d.e.Sheet(tx)
-		at := d.e.now()
+		at := d.e.Now()
 		if n := len(d.pending); n > 0 {
 			at = d.pending[n-1].At
 		}

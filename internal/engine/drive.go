@@ -123,7 +123,7 @@ func (d *drive) drive() {
 			lost.By = in.By
 			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
 		}
-		if !d.takeFact(ctx, flow.Event{At: d.e.now(), Path: d.m.State().PathOf(in.Attempt), Body: lost}) {
+		if !d.takeFact(ctx, flow.Event{At: d.e.Now(), Path: d.m.State().PathOf(in.Attempt), Body: lost}) {
 			return
 		}
 	}
@@ -148,11 +148,12 @@ func (e *Engine) until(t time.Time) *time.Duration {
 	if t.IsZero() {
 		return nil
 	}
-	left := t.Sub(e.now())
+	left := t.Sub(e.Now())
 	return &left
 }
 
-func (e *Engine) now() time.Time { return e.Clock().UTC().Truncate(time.Microsecond) }
+// Now is the database's time.
+func (e *Engine) Now() time.Time { return e.Clock().UTC().Truncate(time.Microsecond) }
 
 var errLog = errors.New("its log cannot be read")
 
@@ -167,7 +168,7 @@ func (d *drive) read(ctx context.Context) error {
 		return err
 	}
 	if d.book == nil {
-		if d.book, err = d.e.bookOf(ctx, log); err != nil {
+		if d.book, err = d.e.BookOf(ctx, log); err != nil {
 			return err
 		}
 	}
@@ -266,7 +267,7 @@ func (d *drive) advance(ctx context.Context) (more bool, err error) {
 	var plan flow.Plan
 	var unplanned error
 	err = d.e.Closely(ctx, "run", d.run.ID, func() error {
-		plan, unplanned = d.m.Plan(d.e.now())
+		plan, unplanned = d.m.Plan(d.e.Now())
 		return nil
 	})
 	switch {
@@ -310,7 +311,7 @@ func (d *drive) advance(ctx context.Context) (more bool, err error) {
 func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error) {
 	var due <-chan time.Time
 	if !wake.IsZero() {
-		t := time.NewTimer(max(0, wake.Sub(d.e.now())))
+		t := time.NewTimer(max(0, wake.Sub(d.e.Now())))
 		defer t.Stop()
 		due = t.C
 	}
@@ -386,7 +387,7 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 			if in.Touches() {
 				out.State = flow.Unknown
 			}
-			ev = flow.Event{At: d.e.now(), Path: path, Body: out}
+			ev = flow.Event{At: d.e.Now(), Path: path, Body: out}
 		}
 	}()
 	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, beside{known: d.known(path, in), leave: d.leaving.Done()})
@@ -395,7 +396,7 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 // known has it written down what a job elsewhere is known by.
 func (d *drive) known(path string, in flow.Intent) func(string) {
 	return func(job string) {
-		d.tell(flow.Event{At: d.e.now(), Path: path, Body: flow.Followed{Attempt: in.Attempt, Job: job}})
+		d.tell(flow.Event{At: d.e.Now(), Path: path, Body: flow.Followed{Attempt: in.Attempt, Job: job}})
 	}
 }
 
@@ -406,7 +407,7 @@ func (d *drive) wantLocks(wants []flow.WantLocks) (again bool, err error) {
 		held := d.heldOf(w)
 		if held == nil {
 			d.want = append(d.want, w)
-			if err := d.takeDerived(w.Taken(d.e.now())); err != nil {
+			if err := d.takeDerived(w.Taken(d.e.Now())); err != nil {
 				return true, err
 			}
 			again = true
@@ -414,7 +415,7 @@ func (d *drive) wantLocks(wants []flow.WantLocks) (again bool, err error) {
 		}
 		is := flow.LocksAwaited{Key: held.Key, Holder: held.Holder, Circle: held.Circle, Of: w.Of}
 		if d.m.State().Waits(w.Path, w.Of) != is {
-			if err := d.takeDerived(flow.Event{At: d.e.now(), Path: w.Path, Body: is}); err != nil {
+			if err := d.takeDerived(flow.Event{At: d.e.Now(), Path: w.Path, Body: is}); err != nil {
 				return true, err
 			}
 			again = again || is.Circle // it does not wait: the flow decides what follows

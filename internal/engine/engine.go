@@ -16,7 +16,6 @@ import (
 	"github.com/riverqueue/river"
 	"golang.org/x/sync/semaphore"
 
-	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
 	"urgentis/internal/act"
@@ -60,8 +59,6 @@ type Config struct {
 	Link string `need:"yes"`
 	// Live is called with output as it comes; it must not block.
 	Live func(Output)
-	// FetchFeed reads the calendar of a rota; nil where none are read.
-	FetchFeed func(ctx context.Context, f *route.Feed) (string, error)
 	// Workers are registered with the queue beside the engine's own.
 	Workers func(*river.Workers)
 	// Clock is the database's time unless a test sets it.
@@ -171,16 +168,12 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("start the queue: %w", err)
 	}
 	e.working.Store(true)
-	e.loops.Add(12)
+	e.loops.Add(8)
 	go e.beat()
 	go e.clean()
 	go e.timers()
 	go e.gatherStatistics()
 	go e.watchGates()
-	go e.tellNotices()
-	go e.tellDesks()
-	go e.watchShifts()
-	go e.readFeeds()
 	go e.thinReadings()
 	go e.takeStanding()
 	go e.keepStanding()

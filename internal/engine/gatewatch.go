@@ -76,7 +76,7 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 	if err != nil {
 		return err
 	}
-	book, err := e.bookOf(ctx, log)
+	book, err := e.BookOf(ctx, log)
 	if err != nil {
 		return err
 	}

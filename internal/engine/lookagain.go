@@ -87,5 +87,5 @@ func (e *Engine) safely(ctx context.Context, s *flow.State, in flow.Intent) (out
 			}
 		}
 	}()
-	return e.lookOnly(ctx, s.Book(), in, e.now(), s.Sealed())
+	return e.lookOnly(ctx, s.Book(), in, e.Now(), s.Sealed())
 }

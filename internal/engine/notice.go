@@ -27,11 +27,11 @@ type Notice struct {
 
 // Notify notes that people are to be told of something. Where there is nobody who could be, nothing is noted.
 func (s *Sheet) Notify(n Notice) error {
-	w, err := s.world()
+	w, err := s.World()
 	if err != nil || w.Empty() {
 		return err
 	}
-	now := s.e.now()
+	now := s.e.Now()
 	at := now.Add(n.Hold)
 	s.notices = append(s.notices, store.Notice{
 		Key: n.Key, Kind: n.Kind, Asked: n.To, Urgent: n.Urgent || n.Kind.Asks(), Text: n.Text, Thing: n.Thing,
@@ -40,8 +40,8 @@ func (s *Sheet) Notify(n Notice) error {
 	return nil
 }
 
-// about puts what an incident is about into a notice, but for the labels of its alert.
-func (s *Sheet) about(n *route.Notice, inc *store.Incident) error {
+// About puts what an incident is about into a notice, but for the labels of its alert.
+func (s *Sheet) About(n *route.Notice, inc *store.Incident) error {
 	n.Incident, n.Title, n.Severity = inc.Number, inc.Title, inc.Severity
 	n.Service, n.Holder = inc.Service, inc.Holder
 	service, err := s.tx.Service(inc.Service)
@@ -54,21 +54,21 @@ func (s *Sheet) about(n *route.Notice, inc *store.Incident) error {
 // PageAfter is how long a runbook may work on an incident, opened by an alert with these labels, before somebody is
 // called.
 func (s *Sheet) PageAfter(inc *store.Incident, labels map[string]string) (time.Duration, error) {
-	w, err := s.world()
+	w, err := s.World()
 	if err != nil || !slices.ContainsFunc(w.Routes, func(r *route.Route) bool { return r.Page != 0 }) {
 		return route.DefaultPage, err
 	}
-	n := &route.Notice{Kind: route.IncidentPage, Urgent: true, Labels: labels, At: s.e.now()}
-	if err := s.about(n, inc); err != nil {
+	n := &route.Notice{Kind: route.IncidentPage, Urgent: true, Labels: labels, At: s.e.Now()}
+	if err := s.About(n, inc); err != nil {
 		return 0, err
 	}
-	return w.PageAfter(n, s.e.now()), nil
+	return w.PageAfter(n, s.e.Now()), nil
 }
 
 // TellNow lets what is held back about an incident be told now: nobody is there who would find out whether it is true,
 // or somebody did.
 func (s *Sheet) TellNow(incident int64) error {
-	now := s.e.now()
+	now := s.e.Now()
 	for i := range s.notices {
 		n := &s.notices[i]
 		if n.Kind == route.IncidentOpened && n.Incident != nil && *n.Incident == incident {

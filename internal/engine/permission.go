@@ -18,7 +18,7 @@ func (d *drive) askLeave(ctx context.Context, asks []flow.AskLeave) error {
 	}
 	for i, ask := range asks {
 		d.guards = append(d.guards, guard{ask, now[i]})
-		if err := d.takeDerived(ask.Given(now[i], d.e.now())); err != nil {
+		if err := d.takeDerived(ask.Given(now[i], d.e.Now())); err != nil {
 			return err
 		}
 	}

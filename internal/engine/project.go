@@ -82,7 +82,7 @@ func (p *projection) open() error {
 			return err
 		}
 	}
-	now := p.e.now()
+	now := p.e.Now()
 	i := &store.Incident{
 		Title: p.book.Title, State: "open", WaitingOn: "nobody", Severity: "warning", Service: p.book.Service,
 		OpenedAt: now,
@@ -406,7 +406,7 @@ func (p *projection) tellSource(s *flow.State) error {
 				Body:     string(body),
 				Incident: p.run.Incident,
 				State:    "queued",
-				QueuedAt: p.e.now(),
+				QueuedAt: p.e.Now(),
 			},
 		)
 	}
@@ -451,7 +451,7 @@ func (s *Sheet) enter(run *store.Run, alter func(*store.Incident), entry store.N
 	if i.State == "open" {
 		alter(i)
 	}
-	entry.At, entry.Run = s.e.now(), run.ID
+	entry.At, entry.Run = s.e.Now(), run.ID
 	if err := s.RecordWriter.Write(i, entry); err != nil {
 		return err
 	}

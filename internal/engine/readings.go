@@ -121,7 +121,7 @@ func (e *Engine) thinReadings() { e.every(thinEvery, "put old readings together"
 
 func (e *Engine) thinOnce(ctx context.Context) error {
 	for range maxSlices {
-		if more, err := e.Store.ThinReadings(ctx, e.now()); err != nil || !more {
+		if more, err := e.Store.ThinReadings(ctx, e.Now()); err != nil || !more {
 			return err
 		}
 	}

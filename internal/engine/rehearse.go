@@ -30,7 +30,7 @@ func (e *Engine) Read(ctx context.Context, run string) (*flow.State, error) {
 
 // ReadLog reads a log as far as it goes.
 func (e *Engine) ReadLog(ctx context.Context, log []flow.Event) (*flow.State, error) {
-	book, err := e.bookOf(ctx, log)
+	book, err := e.BookOf(ctx, log)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (e *Engine) Rehearse(
 	}
 	r := &rehearsal{e: e, ctx: ctx, book: book, made: made, said: what.Answers, after: map[string]bool{}}
 	r.out.Assumed = map[string][]string{}
-	stage := flow.Stage{Book: book, Begun: begun, Now: e.now(), Limit: maxRehearsed,
+	stage := flow.Stage{Book: book, Begun: begun, Now: e.Now(), Limit: maxRehearsed,
 		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt,
 		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "assumed", Digest: g.Digest}
@@ -268,7 +268,7 @@ func (e *Engine) Try(
 	readings map[string]any,
 	run bool,
 ) ([]flow.Rendered, error) {
-	lines, err := flow.RenderStep(book, begun, step, readings, e.now())
+	lines, err := flow.RenderStep(book, begun, step, readings, e.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -287,7 +287,7 @@ func (e *Engine) Try(
 			ctx,
 			book,
 			flow.Intent{Attempt: store.NewID("t"), Target: l.Target, Look: step.Path, Request: *l.Request},
-			e.now(),
+			e.Now(),
 			nil,
 		)
 		lines[i].Says = saysOutcome(o)

@@ -42,7 +42,7 @@ func (d *drive) askRest(attempts []string) {
 		reported := !d.m.State().Unreported(id)
 		go func() {
 			rests, says := d.e.rests(d.e.changes, in, reported)
-			ev := flow.Event{At: d.e.now(), Path: path, Body: flow.Rested{Attempt: id, Says: says}}
+			ev := flow.Event{At: d.e.Now(), Path: path, Body: flow.Rested{Attempt: id, Says: says}}
 			if !rests {
 				ev.Body = nil
 			}

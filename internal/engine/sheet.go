@@ -42,6 +42,47 @@ func (e *Engine) Write(ctx context.Context, f func(s *Sheet) error) error {
 	})
 }
 
+// Send puts a message into the outbox, and gives its place there.
+func (s *Sheet) Send(d store.Delivery) (place int) {
+	s.out = append(s.out, d)
+	return len(s.out) - 1
+}
+
+// Carries notes that the message at a place of the outbox carries a notice, at a rung of its ladder.
+func (s *Sheet) Carries(place int, notice int64, rung int) {
+	s.told = append(s.told, toldBy{notice: notice, out: place, rung: rung})
+}
+
+// Carried notes that a message which was sent before carries a notice too.
+func (s *Sheet) Carried(delivery, notice int64, rung int) {
+	s.told = append(s.told, toldBy{id: delivery, notice: notice, rung: rung})
+}
+
+// toldBy is that a message carries a notice: by its number, or by its place on the sheet where it has none yet.
+type toldBy struct {
+	id, notice int64
+	out, rung  int
+}
+
+// addTold notes which messages carry which notices, once those have numbers.
+func (s *Sheet) addTold() error {
+	rows := make([]store.NoticeTold, 0, len(s.told))
+	seen := map[[2]int64]bool{}
+	for _, t := range s.told {
+		if t.id == 0 {
+			t.id = s.out[t.out].ID
+		}
+		if key := [2]int64{t.notice, t.id}; !seen[key] {
+			seen[key] = true
+			rows = append(rows, store.NoticeTold{Notice: t.notice, Delivery: t.id, Rung: t.rung})
+		}
+	}
+	if err := s.tx.AddTold(rows); err != nil {
+		return fmt.Errorf("note who is told of what: %w", err)
+	}
+	return nil
+}
+
 // Tx is the transaction that the sheet is written in.
 func (s *Sheet) Tx() *store.Tx { return s.tx }
 

@@ -144,13 +144,13 @@ func (e *Engine) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error)
 
 // stand takes one watch. A program error in it ends there.
 func (e *Engine) stand(ctx context.Context, row store.Standing, est estateOf) (out stood) {
-	began := e.now()
+	began := e.Now()
 	defer func() {
 		if r := recover(); r != nil {
 			out = stood{row: row}
 			out.row.Trouble = failedOn(r)
 		}
-		out.row.TakenAt, out.row.Took = &began, e.now().Sub(began).Seconds()
+		out.row.TakenAt, out.row.Took = &began, e.Now().Sub(began).Seconds()
 		out.cut = e.ctx.Err() != nil
 	}()
 	out.row = row
@@ -214,7 +214,7 @@ func (e *Engine) playLooks(
 	ctx context.Context, w *watch.Watch, st Start, est estateOf, watching *watching, told func(looked),
 ) (trouble string, err error) {
 	// A name of its own: by it what is under way on a target is ended, and nothing else.
-	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.now())
+	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.Now())
 	if err != nil {
 		return "", err
 	}
@@ -226,7 +226,7 @@ func (e *Engine) playLooks(
 		}
 	}()
 	for {
-		next, err := taking.Next(e.now())
+		next, err := taking.Next(e.Now())
 		if err != nil {
 			return "", err
 		}
@@ -240,7 +240,7 @@ func (e *Engine) playLooks(
 		x := <-results
 		flying--
 		told(x)
-		if err := taking.Took(x.out, e.now()); err != nil {
+		if err := taking.Took(x.out, e.Now()); err != nil {
 			return "", err
 		}
 	}

@@ -38,7 +38,7 @@ type story struct {
 
 // Story tells a run from its beginning: entries as they stand, or would, in the record of an incident.
 func (e *Engine) Story(ctx context.Context, run *store.Run, log []flow.Event) ([]store.NewEntry, error) {
-	book, err := e.bookOf(ctx, log)
+	book, err := e.BookOf(ctx, log)
 	if err != nil {
 		return nil, err
 	}

@@ -67,8 +67,8 @@ func isAlike(alerts []store.Alert, p store.PastIncident) bool {
 	})
 }
 
-// currentBooks are the runbooks as they are now; those that this program cannot read are left out.
-func (e *Engine) currentBooks(tx *store.Tx) ([]*runbook.Book, error) {
+// CurrentBooks are the runbooks as they are now; those that this program cannot read are left out.
+func (e *Engine) CurrentBooks(tx *store.Tx) ([]*runbook.Book, error) {
 	rows, err := tx.Current()
 	if err != nil {
 		return nil, err

@@ -302,7 +302,7 @@ func (s *Sheet) speak(run string, j judge) error {
 	if err != nil {
 		return err
 	}
-	book, err := s.e.bookOf(s.tx.Context(), log)
+	book, err := s.e.BookOf(s.tx.Context(), log)
 	if err != nil {
 		return err
 	}
@@ -321,11 +321,11 @@ func (s *Sheet) speak(run string, j judge) error {
 	}
 	events := make([]flow.Event, len(say))
 	for i, b := range say {
-		if events[i], err = m.Append(flow.Event{At: s.e.now(), Path: path, Body: b}); err != nil {
+		if events[i], err = m.Append(flow.Event{At: s.e.Now(), Path: path, Body: b}); err != nil {
 			return err
 		}
 	}
-	if err := s.Bulk.Speak(r, events, headOf(m.State(), s.e.now())); err != nil {
+	if err := s.Bulk.Speak(r, events, headOf(m.State(), s.e.Now())); err != nil {
 		return err
 	}
 	s.tx.After(func(committed bool) {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"time"
 
 	"urgentis/core/calendar"
 	documents "urgentis/core/estate"
@@ -34,7 +35,8 @@ func (e *Engine) Connection(tx *store.Tx, name string) (*message.Connection, err
 	return w.Connections[name], nil
 }
 
-func (s *Sheet) world() (*World, error) {
+// World is who can be told, as the sheet's transaction sees it.
+func (s *Sheet) World() (*World, error) {
 	v, err := s.Config()
 	if err != nil {
 		return nil, err
@@ -77,10 +79,10 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 		w.add(docs[0])
 	}
 	for name, t := range w.Teams {
-		if err := e.fill(tx, t, e.now()); err != nil {
+		if err := e.fill(tx, t, e.Now()); err != nil {
 			return nil, err
 		}
-		in, err := tx.StandIns(name, e.now())
+		in, err := tx.StandIns(name, e.Now())
 		if err != nil {
 			return nil, err
 		}
@@ -130,6 +132,37 @@ func (w *World) addPeople(tx *store.Tx, e *Engine) error {
 		if p != nil && x.ProvenAt != nil && w.Connections[x.Connection] != nil {
 			p.Ways = append(p.Ways, route.Way{Connection: x.Connection, Address: x.Address})
 		}
+	}
+	return nil
+}
+
+// FeedBefore is how much of the past a calendar is kept for.
+const FeedBefore = 31 * 24 * time.Hour
+
+// fill puts what calendars said into the lines of a rota that are read from them.
+func (e *Engine) fill(tx *store.Tx, t *route.Team, at time.Time) error {
+	if len(t.Feeds) == 0 {
+		return nil
+	}
+	rows, err := tx.RotaFeeds(t.Name)
+	if err != nil {
+		return fmt.Errorf("read what the calendars of %s said: %w", t.Name, err)
+	}
+	for _, r := range rows {
+		f := t.Feeds[r.Line]
+		if f == nil || r.Line >= len(t.Rota.Lines) {
+			continue // its document was changed
+		}
+		if f.Trouble = r.Trouble; r.ReadAt == nil {
+			continue
+		}
+		f.ReadAt = *r.ReadAt
+		turns, _, err := t.Turns(r.Line, r.Text, at.Add(-FeedBefore))
+		if err != nil {
+			e.Log.Error("what a calendar said can be read no more", "team", t.Name, "line", r.Line, "error", err)
+			continue
+		}
+		t.Rota.Lines[r.Line] = turns
 	}
 	return nil
 }

@@ -10,8 +10,8 @@ import (
 	"urgentis/api"
 	"urgentis/core/calendar"
 	"urgentis/internal/app"
-	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 )
 
 // ListOnCall implements api.StrictServerInterface.
@@ -160,6 +160,6 @@ func (s *Server) HandOverShift(
 	list, err := s.App.HandOverShift(ctx, who(ctx), r.Name)
 	return api.HandOverShift200JSONResponse(mapped(list, func(o store.OpenIncident) api.OpenIncident {
 		return api.OpenIncident{Number: o.Number, Title: o.Title, Severity: o.Severity, Holder: o.Holder,
-			WaitingOn: o.WaitingOn, Promised: o.Promised, OpenedAt: o.OpenedAt.UTC(), Says: engine.HandedOn(o)}
+			WaitingOn: o.WaitingOn, Promised: o.Promised, OpenedAt: o.OpenedAt.UTC(), Says: telling.HandedOn(o)}
 	})), err
 }

@@ -36,6 +36,7 @@ import (
 	"urgentis/internal/server"
 	"urgentis/internal/signin"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 )
 
 // Config says how an instance is to run.
@@ -198,19 +199,19 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 		}
 	}()
 	var driver *engine.Engine
+	teller := &telling.Teller{}
 	outbox, err := connect.New(connect.Config{
 		Store: i.Store, Allowed: allowed, Secrets: keeper, Link: i.Link, Log: c.Log,
 		Connections: func(ctx context.Context, name string) (*message.Connection, error) {
 			return driver.Connection(i.Store.In(ctx), name)
 		},
-		Desk: func(tx *store.Tx, inc *store.Incident) (map[string]any, error) { return driver.DeskNames(tx, inc) },
+		Desk: func(tx *store.Tx, inc *store.Incident) (map[string]any, error) { return teller.DeskNames(tx, inc) },
 	})
 	if err != nil {
 		return err
 	}
 	driver, err = engine.New(
 		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
-			FetchFeed: outbox.FetchFeed,
 			Hands: engine.Hands{
 				"ssh":   i.ssh,
 				"local": here,
@@ -226,16 +227,18 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	if err != nil {
 		return err
 	}
+	teller.Engine, teller.FetchFeed = driver, outbox.FetchFeed
 	if err := driver.Start(ctx); err != nil {
 		return err
 	}
+	teller.Start()
 	i.engine = driver
 	i.intake, err = intake.New(intake.Config{Store: i.Store, Engine: i.engine, Log: c.Log})
 	if err != nil {
 		return err
 	}
 	i.App, err = app.New(app.Config{
-		Store: i.Store, Engine: i.engine, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
+		Store: i.Store, Engine: i.engine, Teller: teller, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
 		Outbox: outbox,
 		Log:    c.Log, Version: c.Version, Link: i.Link,
 	})

@@ -20,6 +20,7 @@ import (
 	"urgentis/internal/connect"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
 )
 
@@ -96,12 +97,13 @@ func (b *bench) hurt() error {
 	hand := &hurtHand{watch: watch{begun: map[string]time.Time{}}}
 	start := func() (*engine.Engine, error) {
 		var e *engine.Engine
+		teller := &telling.Teller{}
 		outbox, err := connect.New(connect.Config{
 			Store: b.store, Allowed: allowed, Secrets: noSecret{}, Link: "http://u", Log: slog.New(slog.DiscardHandler),
 			Connections: func(ctx context.Context, name string) (*message.Connection, error) {
 				return e.Connection(b.store.In(ctx), name)
 			},
-			Desk: func(tx *store.Tx, inc *store.Incident) (map[string]any, error) { return e.DeskNames(tx, inc) },
+			Desk: func(tx *store.Tx, inc *store.Incident) (map[string]any, error) { return teller.DeskNames(tx, inc) },
 		})
 		if err != nil {
 			return nil, err
@@ -119,7 +121,12 @@ func (b *bench) hurt() error {
 		if err != nil {
 			return nil, err
 		}
-		return e, e.Start(b.ctx)
+		teller.Engine = e
+		if err := e.Start(b.ctx); err != nil {
+			return nil, err
+		}
+		teller.Start()
+		return e, nil
 	}
 	e, err := start()
 	if err != nil {

@@ -1,4 +1,4 @@
-package engine
+package telling
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/route"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -40,17 +41,19 @@ rota:
 `
 
 // noSecrets opens nothing.
-type noSecrets struct{ Secrets }
+type noSecrets struct{ engine.Secrets }
 
-func newEngine(t *testing.T, s *store.Store) *Engine {
-	e, err := New(Config{Store: s, Secrets: noSecrets{}, Log: slog.New(slog.DiscardHandler), Link: "http://u"})
+func newTeller(t *testing.T, s *store.Store) *Teller {
+	e, err := engine.New(engine.Config{
+		Store: s, Secrets: noSecrets{}, Log: slog.New(slog.DiscardHandler), Link: "http://u",
+	})
 	require.NoError(t, err)
-	return e
+	return &Teller{Engine: e}
 }
 
 // teller is an engine that drives nothing, whose clock the test sets, with people who can be reached.
 type teller struct {
-	*Engine
+	*Teller
 	t  *testing.T
 	at time.Time
 	// ahead is how far that clock is before the database's.
@@ -61,7 +64,7 @@ type teller struct {
 func tellingTo(t *testing.T, documents string) *teller {
 	s := testdb.Open(t)
 	x := &teller{t: t, at: time.Now().UTC()}
-	x.Engine = newEngine(t, s)
+	x.Teller = newTeller(t, s)
 	x.Clock = func() time.Time { return x.at }
 	require.NoError(t, testdb.Push(s, documents))
 	db := testdb.SQL(s)
@@ -75,13 +78,13 @@ func tellingTo(t *testing.T, documents string) *teller {
 	}
 	i := &store.Incident{Title: "deep", State: "open", WaitingOn: "person", Severity: "major", Service: "berth-queue",
 		OpenedAt: x.at}
-	require.NoError(t, x.Write(context.Background(), func(s *Sheet) error { return s.Open(i) }))
+	require.NoError(t, x.Write(context.Background(), func(s *engine.Sheet) error { return s.Open(i) }))
 	x.inc = i.Number
 	return x
 }
 
-func (x *teller) notify(list ...Notice) {
-	require.NoError(x.t, x.Write(context.Background(), func(s *Sheet) error {
+func (x *teller) notify(list ...engine.Notice) {
+	require.NoError(x.t, x.Write(context.Background(), func(s *engine.Sheet) error {
 		for _, n := range list {
 			n.Incident = &x.inc
 			if err := s.Notify(n); err != nil {
@@ -129,7 +132,7 @@ func (x *teller) kinds() string {
 
 func TestAnUrgentNoticeClimbsUntilSomebodyHasIt(t *testing.T) {
 	x := tellingTo(t, harbour)
-	x.notify(Notice{Kind: route.RunStopped, Key: "a", Text: "it stands still"})
+	x.notify(engine.Notice{Kind: route.RunStopped, Key: "a", Text: "it stands still"})
 	assert.Equal(t, []string{"mara texts"}, x.look(0))
 	assert.Empty(t, x.look(30*time.Second))
 	assert.Equal(t, []string{"mara mail"}, x.look(31*time.Second))
@@ -147,7 +150,7 @@ func TestAnUrgentNoticeClimbsUntilSomebodyHasIt(t *testing.T) {
 
 func TestWhatDoesNotArriveIsToldAnotherWay(t *testing.T) {
 	x := tellingTo(t, harbour)
-	x.notify(Notice{Kind: route.RunStopped, Key: "a", Text: "it stands still"})
+	x.notify(engine.Notice{Kind: route.RunStopped, Key: "a", Text: "it stands still"})
 	assert.Equal(t, []string{"mara texts"}, x.look(0))
 	ctx := context.Background()
 	require.NoError(t, x.Store.Tx(ctx, func(tx *store.Tx) error {
@@ -163,14 +166,14 @@ func TestWhatDoesNotArriveIsToldAnotherWay(t *testing.T) {
 func TestOneMessageForOnePersonAndThing(t *testing.T) {
 	x := tellingTo(t, harbour+"---\nurgentis: connection/1\nname: quay\nkind: room\nurl: http://127.0.0.1:1/\n"+
 		"---\nurgentis: route/1\nname: all\ntell: [room/quay]\n")
-	x.notify(Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute},
-		Notice{Kind: route.IncidentWorse, Key: "b", Text: "worse"})
+	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute},
+		engine.Notice{Kind: route.IncidentWorse, Key: "b", Text: "worse"})
 	assert.Equal(t, []string{"room/quay quay"}, x.look(0))
 	assert.Empty(t, x.look(10*time.Second), "what is held is held")
-	x.notify(Notice{Kind: route.IncidentWorse, Key: "c", Text: "still worse"})
+	x.notify(engine.Notice{Kind: route.IncidentWorse, Key: "c", Text: "still worse"})
 	assert.Empty(t, x.look(0), "what can wait follows no sooner than after half a minute")
-	x.notify(Notice{Kind: route.IncidentWorse, Key: "d", Text: "worse yet"})
-	require.NoError(t, x.Write(context.Background(), func(s *Sheet) error { return s.TellNow(x.inc) }))
+	x.notify(engine.Notice{Kind: route.IncidentWorse, Key: "d", Text: "worse yet"})
+	require.NoError(t, x.Write(context.Background(), func(s *engine.Sheet) error { return s.TellNow(x.inc) }))
 	assert.Equal(t, []string{"room/quay quay"}, x.look(31*time.Second), "all of it in one message")
 	m, err := x.Store.In(context.Background()).LastMessage(x.inc, route.Way{Connection: "quay"})
 	require.NoError(t, err)
@@ -180,22 +183,24 @@ func TestOneMessageForOnePersonAndThing(t *testing.T) {
 
 func TestTheSameWordsAreNotSentTwice(t *testing.T) {
 	x := tellingTo(t, harbour)
-	x.notify(Notice{Kind: route.NobodyStarted, Key: "a", Text: "a person is needed", Urgent: true})
+	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "a", Text: "a person is needed", Urgent: true})
 	assert.Len(t, x.look(0), 1)
-	x.notify(Notice{Kind: route.NobodyStarted, Key: "b", Text: "a person is needed", Urgent: true})
+	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "b", Text: "a person is needed", Urgent: true})
 	assert.Empty(t, x.look(time.Second))
 }
 
 func TestTwoInstancesTellOnce(t *testing.T) {
 	x := tellingTo(t, harbour)
-	other := newEngine(t, x.Store)
+	other := newTeller(t, x.Store)
 	for i := range 30 {
 		x.notify(
-			Notice{Kind: route.RunStopped, Key: fmt.Sprint(i), Text: fmt.Sprint("no ", i), Thing: fmt.Sprint("x/", i)},
+			engine.Notice{
+				Kind: route.RunStopped, Key: fmt.Sprint(i), Text: fmt.Sprint("no ", i), Thing: fmt.Sprint("x/", i),
+			},
 		)
 	}
 	var wg sync.WaitGroup
-	for _, e := range []*Engine{x.Engine, other, x.Engine, other} {
+	for _, e := range []*Teller{x.Teller, other, x.Teller, other} {
 		wg.Go(func() { assert.NoError(t, e.tellDue(context.Background())) })
 	}
 	wg.Wait()
@@ -211,7 +216,7 @@ func TestTwoInstancesTellOnce(t *testing.T) {
 func TestThatNobodyCouldBeToldIsSaid(t *testing.T) {
 	x := tellingTo(t, harbour)
 	require.NoError(t, testdb.SQL(x.Store).Exec("delete from way").Error)
-	x.notify(Notice{Kind: route.HandOver, Key: "a", Text: "handed over", To: "on-call/quayside"})
+	x.notify(engine.Notice{Kind: route.HandOver, Key: "a", Text: "handed over", To: "on-call/quayside"})
 	assert.Empty(t, x.look(0))
 	assert.Contains(t, x.kinds(), "people.unreached")
 	assert.Empty(t, x.look(time.Hour))
@@ -222,21 +227,21 @@ func TestClosingIsToldToThoseWhoHeardOfIt(t *testing.T) {
 	x := tellingTo(t, harbour)
 	ctx := context.Background()
 	closeIt := func() {
-		require.NoError(t, x.Write(ctx, func(s *Sheet) error {
+		require.NoError(t, x.Write(ctx, func(s *engine.Sheet) error {
 			i, err := s.Incident(x.inc)
 			if err != nil {
 				return err
 			}
-			return s.Close(i, Closing{Outcome: "repaired", Because: "it fell", By: "mara", At: x.at})
+			return s.Close(i, engine.Closing{Outcome: "repaired", Because: "it fell", By: "mara", At: x.at})
 		}))
 		x.shift()
 	}
-	x.notify(Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute},
-		Notice{Kind: route.IncidentPage, Key: "b", Text: "page", Hold: 10 * time.Minute})
+	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute},
+		engine.Notice{Kind: route.IncidentPage, Key: "b", Text: "page", Hold: 10 * time.Minute})
 	closeIt()
 	assert.Empty(t, x.look(time.Hour), "nobody heard of it, and nobody does")
 	require.NoError(t, testdb.SQL(x.Store).Exec("update incident set state = 'open'").Error)
-	x.notify(Notice{Kind: route.IncidentPage, Key: "c", Text: "it is still there", Hold: 10 * time.Minute})
+	x.notify(engine.Notice{Kind: route.IncidentPage, Key: "c", Text: "it is still there", Hold: 10 * time.Minute})
 	assert.Empty(t, x.look(9*time.Minute))
 	assert.Equal(t, []string{"mara texts"}, x.look(2*time.Minute), "the page is released at its deadline")
 	closeIt()

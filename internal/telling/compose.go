@@ -1,4 +1,4 @@
-package engine
+package telling
 
 import (
 	"cmp"
@@ -14,11 +14,12 @@ import (
 	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
 // compose makes the message of a notice: the facts in the order in which whoever is woken needs them.
-func (s *Sheet) compose(row *store.Notice, n *route.Notice, inc *store.Incident) (*message.Message, error) {
+func (s *sheet) compose(row *store.Notice, n *route.Notice, inc *store.Incident) (*message.Message, error) {
 	m := &message.Message{
 		Kind: row.Kind, Urgent: row.Urgent, Subject: row.Text, Link: row.Link, Title: n.Title, Severity: n.Severity,
 		Service: n.Service, Incident: n.Incident, Refers: row.Thing, At: row.At,
@@ -57,12 +58,12 @@ func (s *Sheet) compose(row *store.Notice, n *route.Notice, inc *store.Incident)
 }
 
 // Compose makes the message that a notice would be, now, without sending it.
-func (e *Engine) Compose(ctx context.Context, n *store.Notice) (*message.Message, error) {
-	s := e.Sheet(e.Store.In(ctx))
-	g := &telling{sheet: s, now: e.now()}
+func (e *Teller) Compose(ctx context.Context, n *store.Notice) (*message.Message, error) {
+	s := &sheet{e.Sheet(e.Store.In(ctx)), e}
+	g := &telling{sheet: s, now: e.Now()}
 	if n.Incident != nil {
 		var err error
-		if g.inc, err = s.tx.Incident(*n.Incident); err != nil {
+		if g.inc, err = s.Tx().Incident(*n.Incident); err != nil {
 			return nil, err
 		}
 	}
@@ -74,13 +75,13 @@ func (e *Engine) Compose(ctx context.Context, n *store.Notice) (*message.Message
 }
 
 // aboutIncident adds what is wrong, how bad, since when, and whom it harms.
-func (s *Sheet) aboutIncident(m *message.Message, inc *store.Incident) error {
+func (s *sheet) aboutIncident(m *message.Message, inc *store.Incident) error {
 	about := fmt.Sprintf("%d, %s, since %s", inc.Number, inc.Severity, inc.OpenedAt.UTC().Format("15:04 MST"))
 	if !strings.Contains(m.Subject, inc.Title) {
 		about = inc.Title + " (" + about + ")"
 	}
 	m.Lines = append(m.Lines, message.Line{Name: "Incident", Text: about})
-	service, err := s.tx.Service(inc.Service)
+	service, err := s.Tx().Service(inc.Service)
 	if err != nil || service == nil {
 		return err
 	}
@@ -91,17 +92,17 @@ func (s *Sheet) aboutIncident(m *message.Message, inc *store.Incident) error {
 }
 
 // heard is what is known of a run: its runbook and its log.
-func (s *Sheet) heard(run string) (*runbook.Book, []flow.Event, error) {
-	log, err := s.tx.Log(run, 0)
+func (s *sheet) heard(run string) (*runbook.Book, []flow.Event, error) {
+	log, err := s.Tx().Log(run, 0)
 	if err != nil {
 		return nil, nil, fmt.Errorf("read the log of run %s: %w", run, err)
 	}
-	book, err := s.e.bookOf(s.tx.Context(), log)
+	book, err := s.e.BookOf(s.Tx().Context(), log)
 	return book, log, err
 }
 
 // nowCalled tells who a word such as on-call/quayside means now.
-func (s *Sheet) nowCalled(word string) string { return s.e.NameOf(s.tx, word, s.e.now()) }
+func (s *sheet) nowCalled(word string) string { return s.e.NameOf(s.Tx(), word, s.e.Now()) }
 
 // harm puts the words of a runbook about who suffers into the place of its service's.
 func harm(m *message.Message, text string) {
@@ -117,8 +118,8 @@ func harm(m *message.Message, text string) {
 	m.Lines = append(m.Lines, message.Line{Name: "Harm", Text: text})
 }
 
-func (s *Sheet) aboutGate(m *message.Message, id string) error {
-	g, err := s.tx.Gate(id)
+func (s *sheet) aboutGate(m *message.Message, id string) error {
+	g, err := s.Tx().Gate(id)
 	if err != nil {
 		return err
 	}
@@ -130,7 +131,7 @@ func (s *Sheet) aboutGate(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	b, err := flow.BriefOf(book, log, raised, g.Path, s.e.now(), s.nowCalled)
+	b, err := flow.BriefOf(book, log, raised, g.Path, s.e.Now(), s.nowCalled)
 	if err != nil {
 		return err
 	}
@@ -172,8 +173,8 @@ func addBrief(m *message.Message, b *flow.Brief, until time.Time) {
 	}
 }
 
-func (s *Sheet) aboutQuestion(m *message.Message, id string) error {
-	q, err := s.tx.Question(id)
+func (s *sheet) aboutQuestion(m *message.Message, id string) error {
+	q, err := s.Tx().Question(id)
 	if err != nil {
 		return err
 	}
@@ -185,7 +186,7 @@ func (s *Sheet) aboutQuestion(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	b, err := flow.BriefOfQuestion(book, log, raised, q.Path, s.e.now(), s.nowCalled)
+	b, err := flow.BriefOfQuestion(book, log, raised, q.Path, s.e.Now(), s.nowCalled)
 	if err != nil {
 		return err
 	}
@@ -203,25 +204,25 @@ func (s *Sheet) aboutQuestion(m *message.Message, id string) error {
 const mostMayHelp = 2
 
 // mayHelp adds which other runbooks may fit the incident of a run that was handed over, and why.
-func (s *Sheet) mayHelp(m *message.Message, run, but string) error {
-	row, err := s.tx.Run(run)
+func (s *sheet) mayHelp(m *message.Message, run, but string) error {
+	row, err := s.Tx().Run(run)
 	if err != nil || row.Incident == nil {
 		return err
 	}
-	inc, err := s.tx.Incident(*row.Incident)
+	inc, err := s.Tx().Incident(*row.Incident)
 	if err != nil {
 		return err
 	}
-	alerts, err := s.tx.AlertsOf(inc.Number)
+	alerts, err := s.Tx().AlertsOf(inc.Number)
 	if err != nil {
 		return err
 	}
-	books, err := s.e.currentBooks(s.tx)
+	books, err := s.e.CurrentBooks(s.Tx())
 	if err != nil {
 		return err
 	}
 	books = slices.DeleteFunc(books, func(b *runbook.Book) bool { return b.Name == but })
-	x, err := Suggest(s.tx, inc.Service, alerts, books, inc.Number, s.e.now())
+	x, err := engine.Suggest(s.Tx(), inc.Service, alerts, books, inc.Number, s.e.Now())
 	if err != nil {
 		return err
 	}
@@ -236,7 +237,7 @@ func (s *Sheet) mayHelp(m *message.Message, run, but string) error {
 }
 
 // aboutHandOver adds what was done and what was seen last, so that whoever is called does not begin anew.
-func (s *Sheet) aboutHandOver(m *message.Message, run string) error {
+func (s *sheet) aboutHandOver(m *message.Message, run string) error {
 	book, log, err := s.heard(run)
 	if err != nil {
 		return err

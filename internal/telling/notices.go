@@ -1,4 +1,4 @@
-package engine
+package telling
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/route"
+	"urgentis/internal/engine"
 	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
@@ -26,14 +27,12 @@ const (
 	again = time.Minute
 )
 
-// tellNotices looks for notices that are due, and puts the messages that follow into the outbox.
-func (e *Engine) tellNotices() { e.every(noticeEvery, "tell people", e.tellDue) }
-
-func (e *Engine) tellDue(ctx context.Context) error {
+// tellDue looks for notices that are due, and puts the messages that follow into the outbox.
+func (e *Teller) tellDue(ctx context.Context) error {
 	for {
 		n := 0
-		err := e.Write(ctx, func(s *Sheet) error {
-			due, err := s.tx.DueNotices(maxNotices)
+		err := e.write(ctx, func(s *sheet) error {
+			due, err := s.Tx().DueNotices(maxNotices)
 			n = len(due)
 			if err != nil || n == 0 {
 				return err
@@ -50,11 +49,11 @@ func (e *Engine) tellDue(ctx context.Context) error {
 }
 
 // tellEach looks at each notice that is due by itself, so that one on which the program fails holds up no other.
-func (e *Engine) tellEach(ctx context.Context) error {
+func (e *Teller) tellEach(ctx context.Context) error {
 	for range maxNotices {
 		var at *store.Notice
-		err := e.Write(ctx, func(s *Sheet) error {
-			due, err := s.tx.DueNotices(1)
+		err := e.write(ctx, func(s *sheet) error {
+			due, err := s.Tx().DueNotices(1)
 			if err != nil || len(due) == 0 {
 				return err
 			}
@@ -76,8 +75,8 @@ func (e *Engine) tellEach(ctx context.Context) error {
 }
 
 // tell decides about notices that are due: those of one incident together.
-func (s *Sheet) tell(due []store.Notice) error {
-	w, err := s.world()
+func (s *sheet) tell(due []store.Notice) error {
+	w, err := s.World()
 	if err != nil {
 		return err
 	}
@@ -85,7 +84,7 @@ func (s *Sheet) tell(due []store.Notice) error {
 	for i, n := range due {
 		ids[i] = n.ID
 	}
-	told, err := s.tx.ToldOf(ids)
+	told, err := s.Tx().ToldOf(ids)
 	if err != nil {
 		return err
 	}
@@ -104,7 +103,7 @@ func (s *Sheet) tell(due []store.Notice) error {
 	}
 	slices.Sort(order) // several lock incidents in one order
 	for _, number := range order {
-		g := &telling{sheet: s, world: w, told: told, now: s.e.now(), ways: map[route.Way]*parcel{}}
+		g := &telling{sheet: s, world: w, told: told, now: s.e.Now(), ways: map[route.Way]*parcel{}}
 		if err := g.group(number, groups[number]); err != nil {
 			return err
 		}
@@ -114,8 +113,8 @@ func (s *Sheet) tell(due []store.Notice) error {
 
 // telling is the notices of one incident, or of none, at a moment.
 type telling struct {
-	sheet *Sheet
-	world *World
+	sheet *sheet
+	world *engine.World
 	told  map[int64][]route.Told
 	now   time.Time
 	inc   *store.Incident // nil for none
@@ -141,7 +140,7 @@ type decided struct {
 func (g *telling) group(number int64, rows []*store.Notice) error {
 	if number > 0 {
 		var err error
-		if g.inc, err = g.sheet.tx.Incident(number); err != nil {
+		if g.inc, err = g.sheet.Tx().Incident(number); err != nil {
 			return fmt.Errorf("read incident %d: %w", number, err)
 		}
 	}
@@ -153,7 +152,7 @@ func (g *telling) group(number int64, rows []*store.Notice) error {
 		}
 		if over != "" {
 			row.State = over
-			if err := g.sheet.tx.SetNotice(row, -1); err != nil {
+			if err := g.sheet.Tx().SetNotice(row, -1); err != nil {
 				return err
 			}
 			continue
@@ -180,12 +179,12 @@ func (g *telling) over(n *store.Notice) (string, error) {
 	kind, id, _ := strings.Cut(n.Thing, "/")
 	switch kind {
 	case "gate":
-		gate, err := g.sheet.tx.Gate(id)
+		gate, err := g.sheet.Tx().Gate(id)
 		if err != nil || gate.State != "open" {
 			return store.NoticeOver, err
 		}
 	case "question":
-		q, err := g.sheet.tx.Question(id)
+		q, err := g.sheet.Tx().Question(id)
 		if err != nil || q.State != "open" {
 			return store.NoticeOver, err
 		}
@@ -198,7 +197,7 @@ func (g *telling) over(n *store.Notice) (string, error) {
 	case route.IncidentClosed, route.Said, route.LateNews:
 		return "", nil
 	case route.IncidentPage:
-		called, err := g.sheet.tx.UrgentSince(g.inc.Number, n.ID)
+		called, err := g.sheet.Tx().UrgentSince(g.inc.Number, n.ID)
 		if err != nil || called || resolved {
 			return store.NoticeOver, err
 		}
@@ -222,7 +221,7 @@ func (g *telling) decide(row *store.Notice) (*decided, error) {
 	d := &decided{row: row}
 	if row.Kind == route.IncidentClosed {
 		// Whoever heard of it hears that it is over, and nobody else: of a false alarm nobody ever hears.
-		told, err := g.sheet.tx.ToldAbout(g.inc.Number)
+		told, err := g.sheet.Tx().ToldAbout(g.inc.Number)
 		if err != nil {
 			return nil, err
 		}
@@ -263,10 +262,10 @@ func (g *telling) notice(row *store.Notice) (*route.Notice, error) {
 	if g.inc == nil {
 		return n, nil
 	}
-	if err := g.sheet.about(n, g.inc); err != nil {
+	if err := g.sheet.About(n, g.inc); err != nil {
 		return nil, err
 	}
-	worst, err := g.sheet.tx.WorstAlert(g.inc.Number)
+	worst, err := g.sheet.Tx().WorstAlert(g.inc.Number)
 	if err != nil || worst == nil {
 		return n, err
 	}
@@ -289,7 +288,7 @@ func (g *telling) pack() error {
 		m := message.Fold(list)
 		m.To, m.Address, m.Why = p.send.To, way.Address, p.send.Why
 		if g.inc != nil {
-			last, err := g.sheet.tx.LastMessage(g.inc.Number, way)
+			last, err := g.sheet.Tx().LastMessage(g.inc.Number, way)
 			if err != nil {
 				return err
 			}
@@ -314,7 +313,7 @@ func (g *telling) wait(p *parcel, m *message.Message, last *store.Delivery) bool
 	var before message.Message
 	if err := json.Unmarshal([]byte(last.Body), &before); err == nil && before.SameAs(m) {
 		for _, d := range p.notices {
-			g.sheet.told = append(g.sheet.told, toldBy{id: last.ID, notice: d.row.ID, rung: p.send.Rung})
+			g.sheet.Carried(last.ID, d.row.ID, p.send.Rung)
 		}
 		return true
 	}
@@ -331,14 +330,8 @@ func (g *telling) wait(p *parcel, m *message.Message, last *store.Delivery) bool
 	return true
 }
 
-// toldBy is that a message carries a notice: by its number, or by its place on the sheet where it has none yet.
-type toldBy struct {
-	id, notice int64
-	out, rung  int
-}
-
 // send puts a message into the outbox.
-func (s *Sheet) send(c *message.Connection, way route.Way, p *parcel, m *message.Message) error {
+func (s *sheet) send(c *message.Connection, way route.Way, p *parcel, m *message.Message) error {
 	m.Key = store.NewID("m")
 	body, err := json.Marshal(m)
 	if err != nil {
@@ -346,33 +339,14 @@ func (s *Sheet) send(c *message.Connection, way route.Way, p *parcel, m *message
 	}
 	d := store.Delivery{
 		Key: m.Key, Kind: c.Kind, Address: c.Name, Body: string(body), Receiver: p.send.To, AtAddress: way.Address,
-		Urgent: p.urgent, State: "queued", QueuedAt: s.e.now(),
+		Urgent: p.urgent, State: "queued", QueuedAt: s.e.Now(),
 	}
 	if m.Incident != 0 {
 		d.Incident = &m.Incident
 	}
-	s.out = append(s.out, d)
+	place := s.Send(d)
 	for _, x := range p.notices {
-		s.told = append(s.told, toldBy{notice: x.row.ID, out: len(s.out) - 1, rung: p.send.Rung})
-	}
-	return nil
-}
-
-// addTold notes which messages carry which notices, once those have numbers.
-func (s *Sheet) addTold() error {
-	rows := make([]store.NoticeTold, 0, len(s.told))
-	seen := map[[2]int64]bool{}
-	for _, t := range s.told {
-		if t.id == 0 {
-			t.id = s.out[t.out].ID
-		}
-		if key := [2]int64{t.notice, t.id}; !seen[key] {
-			seen[key] = true
-			rows = append(rows, store.NoticeTold{Notice: t.notice, Delivery: t.id, Rung: t.rung})
-		}
-	}
-	if err := s.tx.AddTold(rows); err != nil {
-		return fmt.Errorf("note who is told of what: %w", err)
+		s.Carries(place, x.row.ID, p.send.Rung)
 	}
 	return nil
 }
@@ -396,7 +370,7 @@ func (g *telling) keep(d *decided) error {
 	if err := g.record(d); err != nil {
 		return err
 	}
-	return g.sheet.tx.SetNotice(n, wait)
+	return g.sheet.Tx().SetNotice(n, wait)
 }
 
 // record tells the incident's record whom something urgent was told, and who could not be.

@@ -1,4 +1,4 @@
-package engine
+package telling
 
 import (
 	"context"
@@ -40,12 +40,12 @@ rota:
 	}
 	onCall := func() string {
 		t.Helper()
-		team, in, err := x.Team(x.Store.In(ctx), "quayside", x.now())
+		team, in, err := x.Team(x.Store.In(ctx), "quayside", x.Now())
 		require.NoError(t, err)
 		w, err := x.World(x.Store.In(ctx))
 		require.NoError(t, err)
-		d := team.OnCall(x.now(), in)[0]
-		assert.Equal(t, d.Person, w.Teams["quayside"].OnCall(x.now(), in)[0].Person, "as messages are told")
+		d := team.OnCall(x.Now(), in)[0]
+		assert.Equal(t, d.Person, w.Teams["quayside"].OnCall(x.Now(), in)[0].Person, "as messages are told")
 		return d.Person
 	}
 	told := func(kind route.Kind) (out []store.Notice) {
@@ -116,14 +116,14 @@ rota:
 	assert.Equal(t, "jonas", onCall())
 
 	says = whole(event("mara", daily))
-	team, _, err := x.Team(x.Store.In(ctx), "quayside", x.now())
+	team, _, err := x.Team(x.Store.In(ctx), "quayside", x.Now())
 	require.NoError(t, err)
 	n := len(asked)
 	done := make(chan error)
-	other := newEngine(t, x.Store)
+	other := newTeller(t, x.Store)
 	other.FetchFeed = x.FetchFeed
 	since := time.Now().Add(-time.Nanosecond)
-	for _, e := range []*Engine{x.Engine, other} {
+	for _, e := range []*Teller{x.Teller, other} {
 		go func() { done <- e.ReadFeeds(ctx, team, since) }()
 	}
 	require.NoError(t, errors.Join(<-done, <-done))

@@ -1,4 +1,4 @@
-package engine
+package telling
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/calendar"
 	"urgentis/core/route"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -23,12 +24,10 @@ const (
 	mostHandedOn = 10
 )
 
-// watchShifts tells teams of holes in their rotas beforehand, and whoever comes on call what is open.
-func (e *Engine) watchShifts() { e.every(shiftsEvery, "watch who is on call", e.shiftsOnce) }
-
-func (e *Engine) shiftsOnce(ctx context.Context) error {
-	return e.Write(ctx, func(s *Sheet) error {
-		w, err := s.world()
+// shiftsOnce tells teams of holes in their rotas beforehand, and whoever comes on call what is open.
+func (e *Teller) shiftsOnce(ctx context.Context) error {
+	return e.write(ctx, func(s *sheet) error {
+		w, err := s.World()
 		if err != nil {
 			return err
 		}
@@ -48,11 +47,11 @@ func (e *Engine) shiftsOnce(ctx context.Context) error {
 }
 
 // tellHoles tells a team, once, when nobody will be on call in its first line.
-func (s *Sheet) tellHoles(t *route.Team, in []calendar.StandIn) error {
+func (s *sheet) tellHoles(t *route.Team, in []calendar.StandIn) error {
 	if f := t.Feeds[0]; f != nil && f.ReadAt.IsZero() {
 		return nil // it is not known yet
 	}
-	now := s.e.now()
+	now := s.e.Now()
 	for _, h := range t.Rota.Holes(0, now, now.Add(lookForHoles), in) {
 		// A hole that goes on has another beginning each time it is looked at.
 		until := h.Until
@@ -60,13 +59,13 @@ func (s *Sheet) tellHoles(t *route.Team, in []calendar.StandIn) error {
 			until = h.From.Truncate(24 * time.Hour)
 		}
 		key := fmt.Sprintf("hole:%s:%d", t.Name, until.Unix())
-		if known, err := s.tx.NoticeKnown(key); err != nil || known {
+		if known, err := s.Tx().NoticeKnown(key); err != nil || known {
 			if err != nil {
 				return err
 			}
 			continue
 		}
-		err := s.Notify(Notice{
+		err := s.Notify(engine.Notice{
 			Kind: route.RotaHole, Key: key, To: "team/" + t.Name, Link: s.e.Link, Text: holeSays(t, h),
 		})
 		if err != nil {
@@ -88,21 +87,21 @@ const shiftTime = "Mon 2 Jan 15:04 MST"
 
 // tellShift tells whoever has just come on call what is open, whose it is and what others were told of it; where
 // nothing is open, nobody is told.
-func (s *Sheet) tellShift(t *route.Team, in []calendar.StandIn) error {
-	now := s.e.now()
+func (s *sheet) tellShift(t *route.Team, in []calendar.StandIn) error {
+	now := s.e.Now()
 	d, ok := t.Rota.OnCall(0, now, in)
 	if !ok || d.Person == "" || now.Sub(d.From) > justBegun {
 		return nil
 	}
 	key := fmt.Sprintf("shift:%s:%d:%s", t.Name, d.From.Unix(), d.Person)
-	if known, err := s.tx.NoticeKnown(key); err != nil || known {
+	if known, err := s.Tx().NoticeKnown(key); err != nil || known {
 		return err
 	}
 	before, _ := t.Rota.OnCall(0, d.From.Add(-time.Minute), in)
 	if before.Person == d.Person {
 		return nil
 	}
-	open, err := s.tx.OpenOf(t.Name)
+	open, err := s.Tx().OpenOf(t.Name)
 	if err != nil || len(open) == 0 {
 		return err
 	}
@@ -114,7 +113,7 @@ func (s *Sheet) tellShift(t *route.Team, in []calendar.StandIn) error {
 	if more := len(open) - mostHandedOn; more > 0 {
 		fmt.Fprintf(&b, "\nand %d more: urgentis team hand-over %s", more, t.Name)
 	}
-	return s.Notify(Notice{Kind: route.ShiftBegins, Key: key, To: "person/" + d.Person, Text: b.String(),
+	return s.Notify(engine.Notice{Kind: route.ShiftBegins, Key: key, To: "person/" + d.Person, Text: b.String(),
 		Link: s.e.Link + "/incidents"})
 }
 

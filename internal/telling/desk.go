@@ -1,4 +1,4 @@
-package engine
+package telling
 
 import (
 	"context"
@@ -42,20 +42,18 @@ const (
 	DeskFollowUp = "follow_up"
 )
 
-// tellDesks lets the tickets of desks follow the records.
-func (e *Engine) tellDesks() { e.every(deskEvery, "tell ticket desks", e.desksOnce) }
-
-func (e *Engine) desksOnce(ctx context.Context) error {
+// desksOnce lets the tickets of desks follow the records.
+func (e *Teller) desksOnce(ctx context.Context) error {
 	w, err := e.World(e.Store.In(ctx))
 	if err != nil {
 		return err
 	}
 	for _, name := range w.Desks {
 		c := w.Connections[name]
-		if err := e.Write(ctx, func(s *Sheet) error { return s.openTickets(c) }); err != nil {
+		if err := e.write(ctx, func(s *sheet) error { return s.openTickets(c) }); err != nil {
 			return fmt.Errorf("open tickets at %s: %w", name, err)
 		}
-		if err := e.Write(ctx, func(s *Sheet) error { return s.followTickets(c) }); err != nil {
+		if err := e.write(ctx, func(s *sheet) error { return s.followTickets(c) }); err != nil {
 			return fmt.Errorf("follow tickets at %s: %w", name, err)
 		}
 	}
@@ -63,8 +61,8 @@ func (e *Engine) desksOnce(ctx context.Context) error {
 }
 
 // openTickets asks for tickets of incidents that want one and have none.
-func (s *Sheet) openTickets(c *message.Connection) error {
-	list, err := s.tx.Ticketless(c.Name, maxTickets)
+func (s *sheet) openTickets(c *message.Connection) error {
+	list, err := s.Tx().Ticketless(c.Name, maxTickets)
 	if err != nil {
 		return err
 	}
@@ -78,7 +76,7 @@ func (s *Sheet) openTickets(c *message.Connection) error {
 		if !wanted {
 			state = store.TicketNone
 		}
-		fresh, err := s.tx.AddTicket(inc.Number, c.Name, state)
+		fresh, err := s.Tx().AddTicket(inc.Number, c.Name, state)
 		if err != nil || !fresh || !wanted {
 			if err != nil {
 				return err
@@ -93,11 +91,11 @@ func (s *Sheet) openTickets(c *message.Connection) error {
 }
 
 // wantsTicket judges the desk's condition. One that cannot be judged does not keep a ticket from being opened.
-func (s *Sheet) wantsTicket(c *message.Connection, inc *store.Incident) (bool, error) {
+func (s *sheet) wantsTicket(c *message.Connection, inc *store.Incident) (bool, error) {
 	if c.Desk.When == nil {
 		return true, nil
 	}
-	names, err := s.e.DeskNames(s.tx, inc)
+	names, err := s.e.DeskNames(s.Tx(), inc)
 	if err != nil {
 		return false, err
 	}
@@ -110,7 +108,7 @@ func (s *Sheet) wantsTicket(c *message.Connection, inc *store.Incident) (bool, e
 }
 
 // DeskNames are the values of an incident that a desk's requests see.
-func (e *Engine) DeskNames(tx *store.Tx, inc *store.Incident) (map[string]any, error) {
+func (e *Teller) DeskNames(tx *store.Tx, inc *store.Incident) (map[string]any, error) {
 	about := map[string]any{
 		"number": inc.Number, "title": inc.Title, "severity": inc.Severity, "service": inc.Service, "state": inc.State,
 		"outcome": inc.Outcome, "because": inc.Because, "waiting_on": inc.WaitingOn, "holder": inc.Holder,
@@ -146,8 +144,8 @@ func Reference(link string, incident int64) string {
 }
 
 // followTickets copies what went on in the records to their tickets, and resolves those whose incidents are over.
-func (s *Sheet) followTickets(c *message.Connection) error {
-	list, err := s.tx.TicketsBehind(c.Name, maxTickets)
+func (s *sheet) followTickets(c *message.Connection) error {
+	list, err := s.Tx().TicketsBehind(c.Name, maxTickets)
 	if err != nil {
 		return err
 	}
@@ -159,12 +157,12 @@ func (s *Sheet) followTickets(c *message.Connection) error {
 	return nil
 }
 
-func (s *Sheet) followTicket(c *message.Connection, t *store.Ticket) error {
-	inc, err := s.tx.Incident(t.Incident)
+func (s *sheet) followTicket(c *message.Connection, t *store.Ticket) error {
+	inc, err := s.Tx().Incident(t.Incident)
 	if err != nil {
 		return err
 	}
-	entries, err := s.tx.EntriesAfter(inc.Number, t.Copied, maxCopied)
+	entries, err := s.Tx().EntriesAfter(inc.Number, t.Copied, maxCopied)
 	if err != nil {
 		return err
 	}
@@ -202,20 +200,20 @@ func (s *Sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 			t.State = store.TicketResolved // nothing there says so
 		}
 	}
-	return s.tx.FollowTicket(t)
+	return s.Tx().FollowTicket(t)
 }
 
 // mitigated is the outcome of an incident that may return.
 const mitigated = "mitigated"
 
 // fileFollowUp asks a desk for a ticket about what is left to do, each time that an incident is closed as mitigated.
-func (s *Sheet) fileFollowUp(c *message.Connection, inc *store.Incident) error {
+func (s *sheet) fileFollowUp(c *message.Connection, inc *store.Incident) error {
 	if inc.Outcome != mitigated || c.Desk.FollowUp == nil || inc.ResolvedAt == nil {
 		return nil
 	}
 	// What is written down of it makes the record longer, and the ticket is followed again.
 	key := fmt.Sprintf("follow-up:%d", inc.ResolvedAt.UnixMicro())
-	if known, err := s.tx.DeliveryKnown(deskKey(inc.Number, c.Name, key)); err != nil || known {
+	if known, err := s.Tx().DeliveryKnown(deskKey(inc.Number, c.Name, key)); err != nil || known {
 		return err
 	}
 	text, err := s.leftToDo(inc)
@@ -230,9 +228,9 @@ func deskKey(incident int64, desk, key string) string {
 }
 
 // leftToDo tells what a follow-up rests on: why it was closed so, what was changed, and how often it was there before.
-func (s *Sheet) leftToDo(inc *store.Incident) (string, error) {
+func (s *sheet) leftToDo(inc *store.Incident) (string, error) {
 	lines := []string{"Mitigated, not cured: " + inc.Because}
-	entries, err := s.tx.EntriesOf(inc.Number, 0, []string{string(incident.ChangeBegun), string(incident.UndoBegun)})
+	entries, err := s.Tx().EntriesOf(inc.Number, 0, []string{string(incident.ChangeBegun), string(incident.UndoBegun)})
 	if err != nil {
 		return "", err
 	}
@@ -245,7 +243,7 @@ func (s *Sheet) leftToDo(inc *store.Incident) (string, error) {
 	if len(did) > 0 {
 		lines = append(lines, "What was done: "+strings.Join(did, "; "))
 	}
-	before, err := s.tx.Returns(inc)
+	before, err := s.Tx().Returns(inc)
 	if err != nil {
 		return "", err
 	}
@@ -266,14 +264,14 @@ func (s *Sheet) leftToDo(inc *store.Incident) (string, error) {
 }
 
 // tellDesk puts a word for a desk into the outbox, once per key.
-func (s *Sheet) tellDesk(desk string, incident int64, word DeskWord, key string) error {
+func (s *sheet) tellDesk(desk string, incident int64, word DeskWord, key string) error {
 	body, err := json.Marshal(word)
 	if err != nil {
 		return fmt.Errorf("write a word for a desk: %w", err)
 	}
-	s.out = append(s.out, store.Delivery{
+	s.Send(store.Delivery{
 		Key: deskKey(incident, desk, key), Kind: store.DeliveryDesk, Address: desk, Body: string(body),
-		Incident: &incident, State: "queued", QueuedAt: s.e.now(),
+		Incident: &incident, State: "queued", QueuedAt: s.e.Now(),
 	})
 	return nil
 }

@@ -1,0 +1,37 @@
+// Package telling decides who is told of what, and when: of notices that runs and incidents left, by ladders and ways;
+// desks, whose tickets follow the records; teams, of their rotas. It begins nothing and changes nothing but messages,
+// tickets and what calendars said. What is to be told is said elsewhere (engine.Sheet.Notify); who that is, core/route
+// decides; internal/connect sends it off.
+package telling
+
+import (
+	"context"
+
+	"urgentis/core/route"
+	"urgentis/internal/engine"
+)
+
+// Teller tells people and desks, beside an engine.
+type Teller struct {
+	*engine.Engine
+	// FetchFeed reads the calendar of a rota; nil where none are read.
+	FetchFeed func(ctx context.Context, f *route.Feed) (string, error)
+}
+
+// Start begins to look for what is to be told, until the engine stops.
+func (e *Teller) Start() {
+	e.Every(noticeEvery, "tell people", e.tellDue)
+	e.Every(deskEvery, "tell ticket desks", e.desksOnce)
+	e.Every(shiftsEvery, "watch who is on call", e.shiftsOnce)
+	e.Every(feedsEvery, "read rotas from calendars", e.feedsOnce)
+}
+
+// sheet is an engine's, with what is told.
+type sheet struct {
+	*engine.Sheet
+	e *Teller
+}
+
+func (e *Teller) write(ctx context.Context, f func(s *sheet) error) error {
+	return e.Write(ctx, func(s *engine.Sheet) error { return f(&sheet{s, e}) })
+}
