@@ -23,18 +23,20 @@ import (
 	"urgentis/internal/need"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 	"urgentis/internal/telling"
 )
 
 // Config is what the use cases work with.
 type Config struct {
-	Store   *store.Store    `need:"yes"`
-	Engine  *engine.Engine  `need:"yes"`
-	Teller  *telling.Teller `need:"yes"`
-	Intake  *intake.Intake  `need:"yes"`
-	Door    *signin.Door    `need:"yes"`
-	Secrets *secret.Keeper  `need:"yes"`
+	Store   *store.Store     `need:"yes"`
+	Engine  *engine.Engine   `need:"yes"`
+	Teller  *telling.Teller  `need:"yes"`
+	Looker  *standing.Looker `need:"yes"`
+	Intake  *intake.Intake   `need:"yes"`
+	Door    *signin.Door     `need:"yes"`
+	Secrets *secret.Keeper   `need:"yes"`
 	// SSH tries whether a target can be reached.
 	SSH act.Hand `need:"yes"`
 	// Outbox hands messages over at once, to try a way out.
@@ -55,6 +57,7 @@ type App struct {
 	store   *store.Store
 	engine  *engine.Engine
 	teller  *telling.Teller
+	looker  *standing.Looker
 	intake  *intake.Intake
 	door    *signin.Door
 	secrets *secret.Keeper
@@ -90,7 +93,8 @@ func New(c Config) (*App, error) {
 	}
 	return &App{
 		maps: maps, used: used, rates: rates,
-		store: c.Store, engine: c.Engine, teller: c.Teller, intake: c.Intake, door: c.Door, secrets: c.Secrets, ssh: c.SSH,
+		store: c.Store, engine: c.Engine, teller: c.Teller, looker: c.Looker, intake: c.Intake, door: c.Door,
+		secrets: c.Secrets, ssh: c.SSH,
 		outbox: c.Outbox,
 		log:    c.Log, version: c.Version, link: c.Link,
 	}, nil

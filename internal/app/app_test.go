@@ -23,6 +23,7 @@ import (
 	"urgentis/internal/intake"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
@@ -57,9 +58,12 @@ func open(t *testing.T) *site {
 	in, err := intake.New(intake.Config{Store: s, Engine: e, Log: log})
 	require.NoError(t, err)
 	t.Cleanup(in.Stop)
+	looker, err := standing.New(e)
+	require.NoError(t, err)
 	door := signin.New(s)
 	a, err := app.New(app.Config{
-		Store: s, Engine: e, Teller: &telling.Teller{Engine: e}, Intake: in, Door: door, Secrets: keeper,
+		Store: s, Engine: e, Teller: &telling.Teller{Engine: e}, Looker: looker, Intake: in,
+		Door: door, Secrets: keeper,
 		SSH:    ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: &taken{},
 		Log:    log, Version: "test", Link: "http://u",
@@ -81,7 +85,7 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	assert.EqualError(
 		t,
 		err,
-		"the use cases cannot do without Store, Engine, Teller, Intake, Door, Secrets, SSH, Outbox, Log, Link",
+		"the use cases cannot do without Store, Engine, Teller, Looker, Intake, Door, Secrets, SSH, Outbox, Log, Link",
 	)
 }
 

@@ -12,7 +12,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
-	"urgentis/internal/engine"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 )
 
@@ -117,8 +117,8 @@ func (a *App) LookAgain(
 				"taken again", number, step),
 		}
 	}
-	now, err := a.engine.TakeAgain(ctx, state, run.ID, found)
-	if errors.Is(err, engine.ErrBusy) {
+	now, err := a.looker.TakeAgain(ctx, state, run.ID, found)
+	if errors.Is(err, standing.ErrBusy) {
 		return nil, &Error{Kind: Conflict, Code: "busy", Says: err.Error()}
 	}
 	if err != nil {

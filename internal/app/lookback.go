@@ -13,7 +13,7 @@ import (
 	"urgentis/core/estate"
 	"urgentis/core/incident"
 	"urgentis/core/lookback"
-	"urgentis/internal/engine"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 )
 
@@ -97,7 +97,7 @@ func (a *App) lookBack(
 	}
 	seen := lookback.Seen{LookBack: l.Name, Title: l.Title, Onset: i.OpenedAt.UTC().Truncate(time.Second)}
 	seen.From, seen.Until = l.Span(i.OpenedAt, over, now())
-	if err := a.engine.LookBack(ctx, l, &seen); errors.Is(err, engine.ErrBusy) {
+	if err := a.looker.LookBack(ctx, l, &seen); errors.Is(err, standing.ErrBusy) {
 		return nil, &Error{Kind: Conflict, Code: "busy", Says: err.Error()}
 	} else if err != nil {
 		return nil, err

@@ -31,7 +31,7 @@ func (a *App) Watches(ctx context.Context, who *access.Principal, service string
 	out := make([]Watch, len(rows))
 	for i, r := range rows {
 		out[i].Standing = r
-		if w, err := a.engine.WatchOf(tx, r); err == nil {
+		if w, err := a.looker.WatchOf(tx, r); err == nil {
 			out[i].Readings = w.Looks.ReadingNames()
 		} else {
 			out[i].Trouble = err.Error()

@@ -10,6 +10,7 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 	"urgentis/internal/engine"
+	"urgentis/internal/rehearsal"
 	"urgentis/internal/signin"
 )
 
@@ -50,7 +51,7 @@ type Play struct {
 	Inputs map[string]any
 	Alert  string // the id of an alert that is taken for what started it; "" without one
 	// Assumed is what a rehearsal takes for granted.
-	Assumed engine.Assumed
+	Assumed rehearsal.Assumed
 }
 
 // mayCarryOut judges a try or a rehearsal that looks at real targets with a text that nobody has reviewed. Its steps
@@ -157,7 +158,7 @@ func (a *App) RehearseLooks(ctx context.Context, who *access.Principal, p Play) 
 	if err := a.mayCarryOut(ctx, who, "rehearse", b, everyStep(b)); err != nil {
 		return nil, err
 	}
-	played, err := a.engine.Rehearse(ctx, b, begun, p.Assumed)
+	played, err := (&rehearsal.Rehearser{Engine: a.engine}).Rehearse(ctx, b, begun, p.Assumed)
 	if err != nil {
 		return nil, invalid("rehearse", "%s", err)
 	}
@@ -188,7 +189,7 @@ func (a *App) TryStep(
 			return nil, err
 		}
 	}
-	lines, err := a.engine.Try(ctx, b, begun, step, readings, run)
+	lines, err := (&rehearsal.Rehearser{Engine: a.engine}).Try(ctx, b, begun, step, readings, run)
 	if err != nil {
 		return nil, invalid("try", "%s", err)
 	}

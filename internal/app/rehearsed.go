@@ -10,7 +10,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
 	"urgentis/internal/act"
-	"urgentis/internal/engine"
+	"urgentis/internal/rehearsal"
 )
 
 func rendered(list []flow.Rendered) []Line {
@@ -73,7 +73,7 @@ func totals(list []flow.Rendered) Totals {
 }
 
 // playedOut tells what happened on the stage, step by step.
-func playedOut(b *runbook.Book, played *engine.Played) *Rehearsal {
+func playedOut(b *runbook.Book, played *rehearsal.Played) *Rehearsal {
 	out := &Rehearsal{Lines: []Line{}, Because: played.Stopped, Totals: Totals{Targets: []string{}}}
 	out.Outcome, _ = flow.Came(b, played.Log)
 	intents := map[string]flow.Intent{}

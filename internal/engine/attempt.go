@@ -28,11 +28,11 @@ type beside struct {
 	known func(job string)
 	leave <-chan struct{}
 	// watch is set where it only keeps watch: no run waits for its evaluations.
-	watch *watching
+	watch *Watching
 }
 
-// watching is how the evaluations of a watch went.
-type watching struct{ ranOut atomic.Bool }
+// Watching is how the evaluations of a watch went.
+type Watching struct{ RanOut atomic.Bool }
 
 // attempt does one intent of a run and makes its outcome.
 func (e *Engine) attempt(
@@ -113,8 +113,8 @@ func (e *Engine) takeInHand(bytes int) (release func()) {
 	return func() { e.printed.Release(n) }
 }
 
-// failedOn says that the program itself failed, and how.
-func failedOn(panicked any) string {
+// FailedOn says that the program itself failed, and how.
+func FailedOn(panicked any) string {
 	return reading.Why(fmt.Sprintf("the program failed on it: %v", panicked))
 }
 
@@ -346,14 +346,14 @@ func (e *Engine) takeReadings(
 }
 
 // evaluator gives what evaluates for a run, or for what only keeps watch.
-func (e *Engine) evaluator(ctx context.Context, watch *watching) flow.Evaluate {
+func (e *Engine) evaluator(ctx context.Context, watch *Watching) flow.Evaluate {
 	if watch == nil {
 		return e.Evaluate(ctx)
 	}
 	return func(q *reading.Query, output []byte) (any, error) {
 		v, err := e.watchEvaluate.Query(ctx, q, output)
 		if errors.Is(err, evaluate.ErrRanOut) {
-			watch.ranOut.Store(true)
+			watch.RanOut.Store(true)
 		}
 		return v, err
 	}

@@ -10,8 +10,8 @@ import (
 	"urgentis/internal/store"
 )
 
-// survive does a round of a loop that must go on, whatever happens in it.
-func (e *Engine) survive(what string, f func()) {
+// Survive does a round of a loop that must go on, whatever happens in it.
+func (e *Engine) Survive(what string, f func()) {
 	defer func() {
 		if r := recover(); r != nil {
 			e.Log.Error("the program failed", "in", what, "panic", r, "stack", string(debug.Stack()))
@@ -20,16 +20,26 @@ func (e *Engine) survive(what string, f func()) {
 	f()
 }
 
-// Every begins every.
+// Every does a round of something each time that so long has passed, beside all else; see Round.
 func (e *Engine) Every(long time.Duration, what string, round func(ctx context.Context) error) {
-	e.loops.Add(1)
-	go e.every(long, what, round)
+	e.Go(func() { e.Round(long, what, round) })
 }
 
-// every does a round of something each time that so long has passed, until the engine stops. What goes wrong in a
+// Go does something that Stop waits for.
+func (e *Engine) Go(f func()) {
+	e.loops.Add(1)
+	go func() {
+		defer e.loops.Done()
+		f()
+	}()
+}
+
+// Context ends when the engine begins to stop.
+func (e *Engine) Context() context.Context { return e.ctx }
+
+// Round does a round of something each time that so long has passed, until the engine stops. What goes wrong in a
 // round, a program error too, is logged, and the next one comes.
-func (e *Engine) every(long time.Duration, what string, round func(ctx context.Context) error) {
-	defer e.loops.Done()
+func (e *Engine) Round(long time.Duration, what string, round func(ctx context.Context) error) {
 	tick := time.NewTicker(long)
 	defer tick.Stop()
 	for {
@@ -38,7 +48,7 @@ func (e *Engine) every(long time.Duration, what string, round func(ctx context.C
 			return
 		case <-tick.C:
 		}
-		e.survive(what, func() {
+		e.Survive(what, func() {
 			if err := round(e.ctx); err != nil && e.ctx.Err() == nil {
 				e.Log.Warn(what, "error", err)
 			}
@@ -63,7 +73,7 @@ func (e *Engine) beat() {
 		case <-tick.C:
 		}
 		ctx, cancel := context.WithTimeout(e.ctx, beatTime)
-		e.survive("beat", func() { e.beatOnce(ctx, pulse) })
+		e.Survive("beat", func() { e.beatOnce(ctx, pulse) })
 		cancel()
 	}
 }
@@ -129,7 +139,7 @@ func (e *Engine) clean() {
 		case <-tick.C:
 		}
 		ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
-		e.survive("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
+		e.Survive("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
 		cancel()
 	}
 }

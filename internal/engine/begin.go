@@ -25,8 +25,8 @@ type Start struct {
 	AgainOf string
 }
 
-// begun is the first event of a run, but for what it calls.
-func (st Start) begun(run string, est estateOf) flow.Begun {
+// Begun is the first event of a run, but for what it calls.
+func (st Start) Begun(run string, est Estate) flow.Begun {
 	return flow.Begun{
 		Rules:     flow.Rules,
 		Run:       run,
@@ -45,11 +45,11 @@ func (st Start) begun(run string, est estateOf) flow.Begun {
 func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 	first := len(s.runs)
 	for _, st := range starts {
-		est, err := s.estate(st.Book)
+		est, err := s.Estate(st.Book)
 		if err != nil {
 			return nil, err
 		}
-		b := st.begun(store.NewID("r"), est)
+		b := st.Begun(store.NewID("r"), est)
 		if b.Calls, err = s.e.resolve(s.tx.Context(), st.Book); err != nil {
 			return nil, fmt.Errorf("runbook %s: %w", st.Book.Name, err)
 		}

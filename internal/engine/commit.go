@@ -76,7 +76,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		}
 	}
 	read := takings(d.run, d.book, d.m.State(), d.pending)
-	if err := read.identify(ctx, d.e.Store); err != nil {
+	if err := read.Identify(ctx, d.e.Store); err != nil {
 		return err
 	}
 	var head store.Head
@@ -100,7 +100,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		if err := sheet.Bulk.Append(d.run, d.pending, park, head); err != nil {
 			return err
 		}
-		if err := store.Add(sheet.Bulk, read.rows); err != nil {
+		if err := store.Add(sheet.Bulk, read.Rows); err != nil {
 			return err
 		}
 		if changes {

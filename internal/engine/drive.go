@@ -382,7 +382,7 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 			out := flow.Outcome{
 				Attempt: in.Attempt,
 				State:   flow.Failed,
-				Error:   failedOn(r),
+				Error:   FailedOn(r),
 			}
 			if in.Touches() {
 				out.State = flow.Unknown

@@ -95,8 +95,6 @@ type Engine struct {
 	queue    *river.Client[pgx.Tx]
 	// evaluate is for runs and people; what only keeps watch has a place of its own, so that no run waits for it.
 	evaluate, watchEvaluate *evaluate.Pool
-	again                   chan struct{} // a place for each look that people take again
-	standing                *standing
 	loops                   sync.WaitGroup
 }
 
@@ -137,10 +135,6 @@ func New(c Config) (*Engine, error) {
 		evaluate: evaluate.New(maxEvaluations),
 
 		watchEvaluate: evaluate.New(maxWatchEvaluations).Nice(10),
-		again:         make(chan struct{}, maxAgain),
-	}
-	if e.standing, err = newStanding(); err != nil {
-		return nil, err
 	}
 	e.clock.fixed = c.Clock
 	e.Clock = e.clock.now
@@ -168,35 +162,20 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("start the queue: %w", err)
 	}
 	e.working.Store(true)
-	e.loops.Add(8)
+	e.loops.Add(3)
 	go e.beat()
 	go e.clean()
 	go e.timers()
-	go e.gatherStatistics()
-	go e.watchGates()
-	go e.thinReadings()
-	go e.takeStanding()
-	go e.keepStanding()
+	e.Every(3*time.Second, "gather statistics", e.gatherStatistics)
+	e.Every(thinEvery, "put old readings together", e.thinOnce)
 	return nil
 }
 
 // gatherStatistics keeps the database's statistics in step with a young installation.
-func (e *Engine) gatherStatistics() {
-	defer e.loops.Done()
-	tick := time.NewTicker(3 * time.Second)
-	defer tick.Stop()
-	for {
-		select {
-		case <-e.ctx.Done():
-			return
-		case <-tick.C:
-		}
-		ctx, cancel := context.WithTimeout(e.ctx, 30*time.Second)
-		if err := e.Store.GatherStatistics(ctx); err != nil && e.ctx.Err() == nil {
-			e.Log.Warn("gather statistics", "error", err)
-		}
-		cancel()
-	}
+func (e *Engine) gatherStatistics(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	return e.Store.GatherStatistics(ctx)
 }
 
 func (e *Engine) register(ctx context.Context) error {

@@ -24,6 +24,7 @@ import (
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -102,6 +103,7 @@ type bench struct {
 	t     testing.TB
 	store *store.Store
 	e     *engine.Engine
+	looks *standing.Looker
 	in    *intake.Intake
 	q     *queue
 	// secrets are those of the next engine that starts.
@@ -164,7 +166,10 @@ func (b *bench) start() {
 		},
 	)
 	require.NoError(b.t, err)
+	b.looks, err = standing.New(b.e)
+	require.NoError(b.t, err)
 	require.NoError(b.t, b.e.Start(context.Background()))
+	b.looks.Start()
 	b.in, err = intake.New(intake.Config{Store: b.store, Engine: b.e, Log: slog.New(slog.DiscardHandler)})
 	require.NoError(b.t, err)
 	e, in := b.e, b.in

@@ -13,14 +13,14 @@ type known struct {
 	mu      sync.Mutex
 	version int64
 	world   *World // nil before it was read
-	estates map[string]estateOf
+	estates map[string]Estate
 }
 
 // under locks what is known under a version; what was known under another one is dropped.
 func (k *known) under(version int64) (unlock func()) {
 	k.mu.Lock()
 	if k.version != version || k.estates == nil {
-		k.version, k.world, k.estates = version, nil, map[string]estateOf{}
+		k.version, k.world, k.estates = version, nil, map[string]Estate{}
 	}
 	return k.mu.Unlock
 }
@@ -40,16 +40,17 @@ func (s *Sheet) Config() (int64, error) {
 // KnowConfig tells it that version, where a statement of its transaction gave it already.
 func (s *Sheet) KnowConfig(version int64) { s.config = &version }
 
-type estateOf struct {
+// Estate is a service and its targets, as they were at a moment.
+type Estate struct {
 	service map[string]any
 	targets []flow.Target
 }
 
-// estate is what a run of a runbook begins with: the service and its targets as they are now.
-func (s *Sheet) estate(b *runbook.Book) (estateOf, error) {
+// Estate is what a run of a runbook begins with: the service and its targets as they are now.
+func (s *Sheet) Estate(b *runbook.Book) (Estate, error) {
 	v, err := s.Config()
 	if err != nil {
-		return estateOf{}, err
+		return Estate{}, err
 	}
 	k := &s.e.known
 	defer k.under(v)()
@@ -57,15 +58,15 @@ func (s *Sheet) estate(b *runbook.Book) (estateOf, error) {
 	est, ok := k.estates[key]
 	if !ok {
 		if est, err = readEstate(s.tx, b); err != nil {
-			return estateOf{}, err
+			return Estate{}, err
 		}
 		k.estates[key] = est
 	}
 	return est, nil
 }
 
-func readEstate(tx *store.Tx, b *runbook.Book) (estateOf, error) {
-	e := estateOf{service: map[string]any{"name": b.Service, "owner": b.Owner}}
+func readEstate(tx *store.Tx, b *runbook.Book) (Estate, error) {
+	e := Estate{service: map[string]any{"name": b.Service, "owner": b.Owner}}
 	service, err := tx.Service(b.Service)
 	if err != nil {
 		return e, err

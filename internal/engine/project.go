@@ -186,7 +186,7 @@ func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
 		return err
 	}
 	p.changed("gate", b.Gate)
-	lookAt := ev.At.Add(lookEvery(0))
+	lookAt := ev.At.Add(GateLookEvery(0))
 	return p.tx.AddGate(&store.Gate{
 		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.gateTitle(ev.Path, b),
 		State:    "open",
@@ -468,4 +468,20 @@ func (s *Sheet) closeOpen(run string) error {
 		return err
 	}
 	return s.tx.ReleaseWhenLanded(run)
+}
+
+// GateLookEvery is how long it is until the readings of a gate are taken anew, after so many times: often at first,
+// then rarer. 0: no more.
+func GateLookEvery(looks int) time.Duration {
+	switch {
+	case looks < 10:
+		return 3 * time.Second
+	case looks < 25:
+		return 10 * time.Second
+	case looks < 60:
+		return 30 * time.Second
+	case looks < 180:
+		return time.Minute
+	}
+	return 0
 }

@@ -15,15 +15,15 @@ import (
 	"urgentis/internal/store"
 )
 
-// taken is what looks read that just ended, as it outlives their run.
-type taken struct {
+// Readings are what looks read that just ended, as it outlives their run.
+type Readings struct {
 	series []store.Series
-	rows   []store.Reading // Series is where in series it stands, until that has a number
+	Rows   []store.Reading // Series is where in series it stands, until that has a number
 }
 
 // takings collects what the looks among events read. What is sealed is kept nowhere but in the run's own log.
-func takings(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) taken {
-	var t taken
+func takings(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) Readings {
+	var t Readings
 	for _, ev := range events {
 		b, ok := ev.Body.(flow.Outcome)
 		if !ok || len(b.Readings) == 0 {
@@ -33,23 +33,23 @@ func takings(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Ev
 		if !ok {
 			continue
 		}
-		t.look(book, in.Look, b.Readings, run.ID)
+		t.Look(book, in.Look, b.Readings, run.ID)
 	}
 	return t
 }
 
-// join takes in what another one has.
-func (t *taken) join(o taken) {
+// Join takes in what another one has.
+func (t *Readings) Join(o Readings) {
 	above := int64(len(t.series))
-	for _, r := range o.rows {
+	for _, r := range o.Rows {
 		r.Series += above
-		t.rows = append(t.rows, r)
+		t.Rows = append(t.Rows, r)
 	}
 	t.series = append(t.series, o.series...)
 }
 
-// look takes in what one look read; run is "" outside of one.
-func (t *taken) look(book *runbook.Book, path string, readings map[string]expr.Taking, run string) {
+// Look takes in what one look read; run is "" outside of one.
+func (t *Readings) Look(book *runbook.Book, path string, readings map[string]expr.Taking, run string) {
 	look, of := flow.Find(book, path)
 	if look == nil {
 		return
@@ -64,7 +64,7 @@ func (t *taken) look(book *runbook.Book, path string, readings map[string]expr.T
 	}
 }
 
-func (t *taken) add(s store.Series, x expr.Taking, run string) {
+func (t *Readings) add(s store.Series, x expr.Taking, run string) {
 	r := store.Reading{Series: int64(len(t.series)), At: x.At}
 	if run != "" {
 		r.Run = &run
@@ -75,7 +75,7 @@ func (t *taken) add(s store.Series, x expr.Taking, run string) {
 		said := saidAs(x.Value)
 		r.Said = &said
 	}
-	t.series, t.rows = append(t.series, s), append(t.rows, r)
+	t.series, t.Rows = append(t.series, s), append(t.Rows, r)
 }
 
 // saidAs is a value that is no number as it is kept: text as it is, what has a structure as JSON.
@@ -94,17 +94,17 @@ func saidAs(v any) string {
 	return text
 }
 
-// identify finds the numbers of the series, and begins those that are new.
-func (t *taken) identify(ctx context.Context, s *store.Store) error {
-	if len(t.rows) == 0 {
+// Identify finds the numbers of the series, and begins those that are new.
+func (t *Readings) Identify(ctx context.Context, s *store.Store) error {
+	if len(t.Rows) == 0 {
 		return nil
 	}
 	ids, err := s.IdentifySeries(ctx, t.series)
 	if err != nil {
 		return err
 	}
-	for i := range t.rows {
-		t.rows[i].Series = ids[t.series[i].Key()]
+	for i := range t.Rows {
+		t.Rows[i].Series = ids[t.series[i].Key()]
 	}
 	return nil
 }
@@ -116,9 +116,7 @@ const (
 	maxSlices = 200
 )
 
-// thinReadings puts readings together that have become old.
-func (e *Engine) thinReadings() { e.every(thinEvery, "put old readings together", e.thinOnce) }
-
+// thinOnce puts readings together that have become old.
 func (e *Engine) thinOnce(ctx context.Context) error {
 	for range maxSlices {
 		if more, err := e.Store.ThinReadings(ctx, e.Now()); err != nil || !more {

@@ -88,7 +88,7 @@ func TestALookTakenAgainAsksNoMoreAtOnce(t *testing.T) {
 		require.NoError(t, err)
 		n.most.Store(0)
 		for _, look := range s.LooksTaken() {
-			_, err := b.e.TakeAgain(t.Context(), s, run.ID, look)
+			_, err := b.looks.TakeAgain(t.Context(), s, run.ID, look)
 			require.NoError(t, err)
 		}
 		assert.Equal(t, atOnce, n.most.Load())

@@ -9,7 +9,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/runbook"
 	"urgentis/internal/app"
-	"urgentis/internal/engine"
+	"urgentis/internal/rehearsal"
 )
 
 // ListRunbooks implements api.StrictServerInterface.
@@ -116,7 +116,7 @@ func (s *Server) Rehearse(ctx context.Context, r api.RehearseRequestObject) (api
 	}
 	out, err := rehearse(ctx, who(ctx), app.Play{
 		Text: r.Body.Text, Inputs: r.Body.Inputs, Alert: r.Body.Alert,
-		Assumed: engine.Assumed{Made: r.Body.Assume, Answers: r.Body.Answers},
+		Assumed: rehearsal.Assumed{Made: r.Body.Assume, Answers: r.Body.Answers},
 	})
 	if err != nil {
 		return nil, err

@@ -35,6 +35,7 @@ import (
 	"urgentis/internal/secret"
 	"urgentis/internal/server"
 	"urgentis/internal/signin"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 	"urgentis/internal/telling"
 )
@@ -232,15 +233,20 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 		return err
 	}
 	teller.Start()
+	looker, err := standing.New(driver)
+	if err != nil {
+		return err
+	}
+	looker.Start()
 	i.engine = driver
 	i.intake, err = intake.New(intake.Config{Store: i.Store, Engine: i.engine, Log: c.Log})
 	if err != nil {
 		return err
 	}
 	i.App, err = app.New(app.Config{
-		Store: i.Store, Engine: i.engine, Teller: teller, Intake: i.intake, Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh,
-		Outbox: outbox,
-		Log:    c.Log, Version: c.Version, Link: i.Link,
+		Store: i.Store, Engine: i.engine, Teller: teller, Looker: looker, Intake: i.intake,
+		Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh, Outbox: outbox,
+		Log: c.Log, Version: c.Version, Link: i.Link,
 	})
 	if err != nil {
 		return err

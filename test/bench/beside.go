@@ -61,7 +61,7 @@ func (b *bench) beside() error {
 		return err
 	}
 	defer e.Stop()
-	if err := e.Start(b.ctx); err != nil {
+	if err := startLooking(b.ctx, e); err != nil {
 		return err
 	}
 	quiet, err := b.middleRun(e)

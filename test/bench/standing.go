@@ -12,6 +12,7 @@ import (
 	"urgentis/core/estate"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/engine"
+	"urgentis/internal/standing"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -50,7 +51,7 @@ func (b *bench) standing() error {
 		return err
 	}
 	defer e.Stop()
-	if err := e.Start(b.ctx); err != nil {
+	if err := startLooking(b.ctx, e); err != nil {
 		return err
 	}
 	time.Sleep(watchWarm)
@@ -73,6 +74,19 @@ func (b *bench) standing() error {
 		}
 	}
 	return b.dropWatches()
+}
+
+// startLooking starts an engine that takes watches.
+func startLooking(ctx context.Context, e *engine.Engine) error {
+	looker, err := standing.New(e)
+	if err != nil {
+		return err
+	}
+	if err := e.Start(ctx); err != nil {
+		return err
+	}
+	looker.Start()
+	return nil
 }
 
 // pushWatches has watches taken, each of one target.

@@ -1,4 +1,4 @@
-package engine
+package standing
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"urgentis/core/lookback"
 	"urgentis/core/runbook"
 	"urgentis/core/watch"
+	"urgentis/internal/engine"
 )
 
 // lookBackTime bounds one look into the past.
@@ -15,7 +16,7 @@ const lookBackTime = time.Minute
 
 // LookBack asks outside stores for what they have of a time. Nothing is kept. ErrBusy says that so many looks are taken
 // already that no other one is.
-func (e *Engine) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookback.Seen) error {
+func (e *Looker) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookback.Seen) error {
 	select {
 	case e.again <- struct{}{}:
 		defer func() { <-e.again }()
@@ -24,14 +25,14 @@ func (e *Engine) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookb
 	}
 	ctx, cancel := context.WithTimeout(ctx, lookBackTime)
 	defer cancel()
-	est, err := e.Sheet(e.Store.In(ctx)).estate(l.Looks)
+	est, err := e.Sheet(e.Store.In(ctx)).Estate(l.Looks)
 	if err != nil {
 		return err
 	}
 	readings := map[string]map[string]any{}
 	w := &watch.Watch{Name: l.Name, Service: l.Service, Looks: l.Looks}
-	st := Start{Book: l.Looks, Inputs: lookback.Inputs(seen.From, seen.Until)}
-	trouble, err := e.playLooks(ctx, w, st, est, &watching{}, func(x looked) {
+	st := engine.Start{Book: l.Looks, Inputs: lookback.Inputs(seen.From, seen.Until)}
+	trouble, err := e.playLooks(ctx, w, st, est, &engine.Watching{}, func(x looked) {
 		if x.out.State != flow.OK || len(x.out.Missing) > 0 {
 			seen.Missing = append(seen.Missing, titleOf(l.Looks, x.in.Look)+troubleOf(x.in.Target, x.out))
 		}

@@ -1,4 +1,4 @@
-package engine
+package standing
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"urgentis/core/flow"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -22,7 +23,7 @@ var ErrBusy = errors.New("several looks are being taken again already; ask again
 
 // TakeAgain takes a look of a run anew, with the words that the run used, and keeps what it reads. The run does not see
 // it. What every target gave comes back, by the target.
-func (e *Engine) TakeAgain(
+func (e *Looker) TakeAgain(
 	ctx context.Context, s *flow.State, run string, look *flow.LookTaken,
 ) (map[string]flow.Outcome, error) {
 	select {
@@ -34,20 +35,20 @@ func (e *Engine) TakeAgain(
 	ctx, cancel := context.WithTimeout(ctx, againLookTime)
 	defer cancel()
 	out := map[string]flow.Outcome{}
-	var read taken
+	var read engine.Readings
 	e.takeAnew(ctx, s, look.Again, againAtOnce, "a", func(in flow.Intent, o flow.Outcome) {
 		out[in.Target] = o
-		read.look(s.Book(), in.Look, o.Readings, run)
+		read.Look(s.Book(), in.Look, o.Readings, run)
 	})
-	if err := read.identify(ctx, e.Store); err != nil {
+	if err := read.Identify(ctx, e.Store); err != nil {
 		return nil, err
 	}
-	return out, e.Write(ctx, func(sheet *Sheet) error { return store.Add(sheet.Bulk, read.rows) })
+	return out, e.Write(ctx, func(sheet *engine.Sheet) error { return store.Add(sheet.Bulk, read.Rows) })
 }
 
 // takeAnew takes looks, of each on no more targets at once than it says itself, and than most. What each gave is told
 // one after the other.
-func (e *Engine) takeAnew(
+func (e *Looker) takeAnew(
 	ctx context.Context, s *flow.State, looks []flow.Intent, most int, kind string,
 	told func(flow.Intent, flow.Outcome),
 ) {
@@ -77,15 +78,15 @@ func (e *Engine) takeAnew(
 }
 
 // safely takes a look; a program error in it is its failure.
-func (e *Engine) safely(ctx context.Context, s *flow.State, in flow.Intent) (out flow.Outcome) {
+func (e *Looker) safely(ctx context.Context, s *flow.State, in flow.Intent) (out flow.Outcome) {
 	defer func() {
 		if r := recover(); r != nil {
 			out = flow.Outcome{
 				Attempt: in.Attempt,
 				State:   flow.Failed,
-				Error:   failedOn(r),
+				Error:   engine.FailedOn(r),
 			}
 		}
 	}()
-	return e.lookOnly(ctx, s.Book(), in, e.Now(), s.Sealed())
+	return e.LookOnly(ctx, s.Book(), in, e.Now(), s.Sealed())
 }

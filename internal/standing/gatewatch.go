@@ -1,4 +1,4 @@
-package engine
+package standing
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -20,34 +21,14 @@ const (
 	gateLookTime = 20 * time.Second
 )
 
-// lookEvery is how long it is until the readings of a gate are taken anew, after so many times: often at first, then
-// rarer. 0: no more.
-func lookEvery(looks int) time.Duration {
-	switch {
-	case looks < 10:
-		return 3 * time.Second
-	case looks < 25:
-		return 10 * time.Second
-	case looks < 60:
-		return 30 * time.Second
-	case looks < 180:
-		return time.Minute
-	}
-	return 0
-}
-
-// watchGates takes the readings anew that open gates rest on, so that whoever decides sees how it stands now. The runs
-// do not see them.
-func (e *Engine) watchGates() {
-	e.every(time.Second, "take the readings of open gates anew", e.watchDue)
-}
-
-func (e *Engine) watchDue(ctx context.Context) error {
+// watchDue takes the readings anew that open gates rest on, so that whoever decides sees how it stands now. The runs do
+// not see them.
+func (e *Looker) watchDue(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, gateLookTime)
 	defer cancel()
 	var due []store.Gate
 	err := e.Store.Tx(ctx, func(tx *store.Tx) (err error) {
-		due, err = tx.LookAgain(maxWatched, lookEvery)
+		due, err = tx.LookAgain(maxWatched, engine.GateLookEvery)
 		return err
 	})
 	if err != nil {
@@ -56,7 +37,7 @@ func (e *Engine) watchDue(ctx context.Context) error {
 	var wg sync.WaitGroup
 	for _, g := range due {
 		wg.Go(func() {
-			if err := e.watchGate(ctx, g); err != nil && e.ctx.Err() == nil {
+			if err := e.watchGate(ctx, g); err != nil && e.Context().Err() == nil {
 				e.Log.Warn("take the readings of a gate anew", "gate", g.ID, "error", err)
 			}
 		})
@@ -66,7 +47,7 @@ func (e *Engine) watchDue(ctx context.Context) error {
 }
 
 // watchGate takes the readings of one gate anew. A program error in it ends there.
-func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
+func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 	defer func() {
 		if r := recover(); r != nil {
 			err = fmt.Errorf("the program failed on it: %v", r)
@@ -97,25 +78,25 @@ func (e *Engine) watchGate(ctx context.Context, g store.Gate) (err error) {
 		return e.Store.In(ctx).NoMoreLooks(g.ID)
 	}
 	read, numbers := e.takeForGate(ctx, g, s, looks)
-	if err := read.identify(ctx, e.Store); err != nil {
+	if err := read.Identify(ctx, e.Store); err != nil {
 		return err
 	}
-	return e.Write(ctx, func(sheet *Sheet) error {
-		if err := store.Add(sheet.Bulk, read.rows); err != nil || len(numbers) == 0 {
+	return e.Write(ctx, func(sheet *engine.Sheet) error {
+		if err := store.Add(sheet.Bulk, read.Rows); err != nil || len(numbers) == 0 {
 			return err
 		}
 		sheet.Changed(store.Feed{Topic: "gate", Ref: g.ID, Service: book.Service})
-		return sheet.tx.AddGateReadings(g.ID, numbers)
+		return sheet.Tx().AddGateReadings(g.ID, numbers)
 	})
 }
 
 // takeForGate takes looks at once, and gives what they read, and the numbers among it. What does not answer is left
 // out: the age of what is shown tells.
-func (e *Engine) takeForGate(
+func (e *Looker) takeForGate(
 	ctx context.Context, gate store.Gate, s *flow.State, looks []flow.Intent,
-) (read taken, numbers []store.GateReading) {
+) (read engine.Readings, numbers []store.GateReading) {
 	e.takeAnew(ctx, s, looks, maxGateLooks, "g", func(in flow.Intent, o flow.Outcome) {
-		read.look(s.Book(), in.Look, o.Readings, gate.Run)
+		read.Look(s.Book(), in.Look, o.Readings, gate.Run)
 		for name, t := range o.Readings {
 			if v, ok := expr.AsNumber(t.Value); ok {
 				numbers = append(

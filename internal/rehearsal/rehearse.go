@@ -1,4 +1,6 @@
-package engine
+// Package rehearsal plays runbooks that change nothing: looks are taken for real, changes are assumed, gates approved.
+// It writes nothing down.
+package rehearsal
 
 import (
 	"context"
@@ -12,61 +14,12 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
-	"urgentis/internal/act"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
-// Read gives a run's log, read.
-func (e *Engine) Read(ctx context.Context, run string) (*flow.State, error) {
-	log, err := e.Store.Log(ctx, run, 0)
-	if err != nil {
-		return nil, err
-	}
-	if len(log) == 0 {
-		return nil, store.ErrNotFound
-	}
-	return e.ReadLog(ctx, log)
-}
-
-// ReadLog reads a log as far as it goes.
-func (e *Engine) ReadLog(ctx context.Context, log []flow.Event) (*flow.State, error) {
-	book, err := e.BookOf(ctx, log)
-	if err != nil {
-		return nil, err
-	}
-	return flow.Fold(book, log)
-}
-
-// Pretend makes the beginning of a run that is only played, with the estate as it is, and links its runbook.
-func (e *Engine) Pretend(ctx context.Context, st Start) (flow.Begun, *runbook.Book, error) {
-	est, err := readEstate(e.Store.In(ctx), st.Book)
-	if err != nil {
-		return flow.Begun{}, nil, err
-	}
-	b := st.begun("rehearsal", est)
-	if b.Calls, err = e.resolve(ctx, st.Book); err != nil {
-		return b, nil, err
-	}
-	linked := st.Book
-	if len(b.Calls) > 0 {
-		var found runbook.Findings
-		var failed error
-		linked, found = st.Book.Link(func(name string) *runbook.Book {
-			c, err := e.Book(ctx, b.Calls[name])
-			if err != nil {
-				failed = err
-			}
-			return c
-		})
-		if failed != nil {
-			return b, nil, failed
-		}
-		if linked == nil {
-			return b, nil, found
-		}
-	}
-	return b, linked, nil
-}
+// Rehearser plays with what an engine knows.
+type Rehearser struct{ *engine.Engine }
 
 // Assumed is what a rehearsal takes for granted.
 type Assumed struct {
@@ -92,7 +45,7 @@ const maxAfterChange = 2
 
 // rehearsal plays the parts of the world and of people for a runbook that changes nothing.
 type rehearsal struct {
-	e     *Engine
+	e     *Rehearser
 	ctx   context.Context
 	book  *runbook.Book
 	made  *flow.Assumption
@@ -105,7 +58,7 @@ type rehearsal struct {
 
 // Rehearse plays a runbook: looks are taken for real, changes are assumed to happen, gates to be approved. What cannot
 // be assumed is an error.
-func (e *Engine) Rehearse(
+func (e *Rehearser) Rehearse(
 	ctx context.Context,
 	book *runbook.Book,
 	begun flow.Begun,
@@ -134,15 +87,6 @@ func (e *Engine) Rehearse(
 	}
 	r.out.Blind = r.blindness()
 	return &r.out, err
-}
-
-// Leave judges whether a change may happen as everything stands now.
-func (e *Engine) Leave(ctx context.Context, book *runbook.Book, ask flow.AskLeave) (flow.LeaveGiven, error) {
-	given, err := e.leavesNow(e.Store.In(ctx), book, []flow.AskLeave{ask})
-	if err != nil {
-		return flow.LeaveGiven{}, err
-	}
-	return given[0], nil
 }
 
 func (r *rehearsal) leave(a flow.AskLeave) flow.LeaveGiven {
@@ -190,7 +134,7 @@ func (r *rehearsal) look(in flow.Intent, now time.Time) flow.Outcome {
 	if r.halt() != "" {
 		return flow.Outcome{}
 	}
-	return r.e.lookOnly(r.ctx, r.book, in, now, nil)
+	return r.e.LookOnly(r.ctx, r.book, in, now, nil)
 }
 
 // halt says why the play goes no further: looks show the world, and a change that was only assumed is not in it.
@@ -245,22 +189,8 @@ func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAns
 	return &flow.QuestionAnswered{Question: q.Question, Choice: choice, By: "assumed", Fields: fields}
 }
 
-// lookOnly takes one look outside of any run. Nothing of it is kept. sealed are the marks of what its run keeps out of
-// every record.
-func (e *Engine) lookOnly(
-	ctx context.Context, book *runbook.Book, in flow.Intent, now time.Time, sealed []string,
-) flow.Outcome {
-	head := func(_ context.Context, text string, c act.Captured) flow.Output { return headAndTail(text, c) }
-	out := e.carryOut(ctx, &store.Run{ID: "rehearsal"}, book, in.Look, in, sealed, beside{}, head)
-	for n, t := range out.Readings {
-		t.At = now
-		out.Readings[n] = t
-	}
-	return out
-}
-
 // Try renders one step with values given by hand, and carries it out if it is a look and run is set.
-func (e *Engine) Try(
+func (e *Rehearser) Try(
 	ctx context.Context,
 	book *runbook.Book,
 	begun flow.Begun,
@@ -283,7 +213,7 @@ func (e *Engine) Try(
 			continue
 		}
 		l.Request.Looks = step.OnlyReads == ""
-		o := e.lookOnly(
+		o := e.LookOnly(
 			ctx,
 			book,
 			flow.Intent{Attempt: store.NewID("t"), Target: l.Target, Look: step.Path, Request: *l.Request},

@@ -1,9 +1,10 @@
-package engine
+package standing
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/reading"
 	"urgentis/core/watch"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -46,7 +48,7 @@ type standing struct {
 // stood is a watch that was taken.
 type stood struct {
 	row  store.Standing
-	read taken
+	read engine.Readings
 	cut  bool // the service ended meanwhile
 }
 
@@ -64,13 +66,8 @@ func newStanding() (*standing, error) {
 	}, nil
 }
 
-// takeStanding takes the watches that are due.
-func (e *Engine) takeStanding() {
-	defer close(e.standing.ended)
-	e.every(standingEvery, "take standing looks", e.standingOnce)
-}
-
-func (e *Engine) standingOnce(ctx context.Context) error {
+// standingOnce takes the watches that are due.
+func (e *Looker) standingOnce(ctx context.Context) error {
 	free := maxInHand - len(e.standing.inHand)
 	if free == 0 {
 		return nil
@@ -102,18 +99,18 @@ func (e *Engine) standingOnce(ctx context.Context) error {
 }
 
 // estatesOf reads the services of watches, and their targets.
-func (e *Engine) estatesOf(ctx context.Context, due []store.Standing) (map[string]estateOf, error) {
-	out := map[string]estateOf{}
-	err := e.Write(ctx, func(s *Sheet) error {
+func (e *Looker) estatesOf(ctx context.Context, due []store.Standing) (map[string]engine.Estate, error) {
+	out := map[string]engine.Estate{}
+	err := e.Write(ctx, func(s *engine.Sheet) error {
 		for _, row := range due {
 			if _, known := out[row.Service]; known {
 				continue
 			}
-			w, err := e.WatchOf(s.tx, row)
+			w, err := e.WatchOf(s.Tx(), row)
 			if err != nil {
 				continue // its own taking says so
 			}
-			est, err := s.estate(w.Looks)
+			est, err := s.Estate(w.Looks)
 			if err != nil {
 				return err
 			}
@@ -125,7 +122,7 @@ func (e *Engine) estatesOf(ctx context.Context, due []store.Standing) (map[strin
 }
 
 // WatchOf is the watch that a row stands for, as its revision says it.
-func (e *Engine) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error) {
+func (e *Looker) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error) {
 	key := fmt.Sprint(row.Watch, " ", row.Number)
 	if w, ok := e.standing.watches.Get(key); ok {
 		return w, nil
@@ -136,22 +133,22 @@ func (e *Engine) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error)
 	}
 	docs, found := estate.Parse([]estate.File{{Name: row.Watch, Text: d.Text}})
 	if len(docs) != 1 || docs[0].Watch == nil {
-		return nil, fmt.Errorf("watch %s: %w: %v", row.Watch, ErrUnsound, found)
+		return nil, fmt.Errorf("watch %s: %w: %v", row.Watch, engine.ErrUnsound, found)
 	}
 	e.standing.watches.Add(key, docs[0].Watch)
 	return docs[0].Watch, nil
 }
 
 // stand takes one watch. A program error in it ends there.
-func (e *Engine) stand(ctx context.Context, row store.Standing, est estateOf) (out stood) {
+func (e *Looker) stand(ctx context.Context, row store.Standing, est engine.Estate) (out stood) {
 	began := e.Now()
 	defer func() {
 		if r := recover(); r != nil {
 			out = stood{row: row}
-			out.row.Trouble = failedOn(r)
+			out.row.Trouble = engine.FailedOn(r)
 		}
 		out.row.TakenAt, out.row.Took = &began, e.Now().Sub(began).Seconds()
-		out.cut = e.ctx.Err() != nil
+		out.cut = e.Context().Err() != nil
 	}()
 	out.row = row
 	out.row.Asked, out.row.Answered, out.row.Trouble = 0, 0, ""
@@ -175,7 +172,7 @@ type looked struct {
 }
 
 // takeAll takes the looks of a watch one after another, each on as many targets at once as it says.
-func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out *stood) error {
+func (e *Looker) takeAll(ctx context.Context, w *watch.Watch, est engine.Estate, out *stood) error {
 	answered := map[string]bool{} // by target: whether all that was asked of it was to be had
 	defer func() {
 		out.row.Asked = len(answered)
@@ -185,8 +182,8 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 			}
 		}
 	}()
-	watching := &watching{}
-	trouble, err := e.playLooks(ctx, w, Start{Book: w.Looks}, est, watching, func(x looked) {
+	watching := &engine.Watching{}
+	trouble, err := e.playLooks(ctx, w, engine.Start{Book: w.Looks}, est, watching, func(x looked) {
 		whole := x.out.State == flow.OK && len(x.out.Missing) == 0
 		if was, asked := answered[x.in.Target]; !asked || was {
 			answered[x.in.Target] = whole
@@ -194,12 +191,12 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 		if !whole && out.row.Trouble == "" {
 			out.row.Trouble = troubleOf(x.in.Target, x.out)
 		}
-		out.read.look(w.Looks, x.in.Look, x.out.Readings, "")
+		out.read.Look(w.Looks, x.in.Look, x.out.Readings, "")
 	})
 	if out.row.Trouble == "" {
 		out.row.Trouble = trouble
 	}
-	if out.row.RanOut++; !watching.ranOut.Load() {
+	if out.row.RanOut++; !watching.RanOut.Load() {
 		out.row.RanOut = 0
 	}
 	if rarer := out.row.Rarer(); rarer > 0 {
@@ -210,11 +207,12 @@ func (e *Engine) takeAll(ctx context.Context, w *watch.Watch, est estateOf, out 
 
 // playLooks takes the looks of a watch one after another, each on as many targets at once as it says, and tells what
 // each came to; at its end why it did not go on.
-func (e *Engine) playLooks(
-	ctx context.Context, w *watch.Watch, st Start, est estateOf, watching *watching, told func(looked),
+func (e *Looker) playLooks(
+	ctx context.Context, w *watch.Watch, st engine.Start, est engine.Estate, watching *engine.Watching,
+	told func(looked),
 ) (trouble string, err error) {
 	// A name of its own: by it what is under way on a target is ended, and nothing else.
-	taking, err := w.Begin(st.begun(store.NewID("w"), est), e.Now())
+	taking, err := w.Begin(st.Begun(store.NewID("w"), est), e.Now())
 	if err != nil {
 		return "", err
 	}
@@ -248,8 +246,8 @@ func (e *Engine) playLooks(
 }
 
 // standingLook takes one look once there is a place for it; a program error in it is its failure.
-func (e *Engine) standingLook(
-	ctx context.Context, w *watch.Watch, in flow.Intent, watching *watching,
+func (e *Looker) standingLook(
+	ctx context.Context, w *watch.Watch, in flow.Intent, watching *engine.Watching,
 ) (out flow.Outcome) {
 	select {
 	case e.standing.slots <- struct{}{}:
@@ -260,10 +258,10 @@ func (e *Engine) standingLook(
 	defer func() {
 		if r := recover(); r != nil {
 			out = flow.Outcome{Attempt: in.Attempt, State: flow.Failed,
-				Error: failedOn(r)}
+				Error: engine.FailedOn(r)}
 		}
 	}()
-	return e.carryOut(ctx, &store.Run{ID: "watch"}, w.Looks, in.Look, in, nil, beside{watch: watching}, nil)
+	return e.LookFor(ctx, w.Looks, in, watching)
 }
 
 // leastStatus is the least status that HTTP ends with; exits of commands are seldom as large.
@@ -288,14 +286,13 @@ func troubleOf(target string, o flow.Outcome) string {
 		says = target + ": " + says
 	}
 	if len(says) > store.MaxSaid {
-		says = clean(says[:store.MaxSaid]) + "…"
+		says = strings.ToValidUTF8(says[:store.MaxSaid], "") + "…"
 	}
 	return says
 }
 
 // keepStanding writes what watches read, many in one commit. It ends after the last of them.
-func (e *Engine) keepStanding() {
-	defer e.loops.Done()
+func (e *Looker) keepStanding() {
 	over := make(chan struct{})
 	go func() {
 		<-e.standing.ended
@@ -323,9 +320,9 @@ func (e *Engine) keepStanding() {
 				t = nil
 			}
 		}
-		e.survive("keep what watches read", func() {
+		e.Survive("keep what watches read", func() {
 			// What the service's end cut off is written too, as far as it was read.
-			if err := e.keepStood(context.WithoutCancel(e.ctx), batch); err != nil {
+			if err := e.keepStood(context.WithoutCancel(e.Context()), batch); err != nil {
 				e.Log.Warn("keep what watches read", "error", err)
 			}
 		})
@@ -335,31 +332,31 @@ func (e *Engine) keepStanding() {
 // keepTime bounds one commit of what watches read.
 const keepTime = 20 * time.Second
 
-func (e *Engine) keepStood(ctx context.Context, batch []stood) error {
+func (e *Looker) keepStood(ctx context.Context, batch []stood) error {
 	ctx, cancel := context.WithTimeout(ctx, keepTime)
 	defer cancel()
-	var read taken
+	var read engine.Readings
 	var rows []store.Standing
 	var cut []string
 	for _, s := range batch {
-		if read.join(s.read); s.cut {
+		if read.Join(s.read); s.cut {
 			cut = append(cut, s.row.Watch)
 		} else {
 			rows = append(rows, s.row)
 		}
 	}
-	if err := read.identify(ctx, e.Store); err != nil {
+	if err := read.Identify(ctx, e.Store); err != nil {
 		return err
 	}
-	return e.Write(ctx, func(s *Sheet) error {
-		if err := store.Add(s.Bulk, read.rows); err != nil {
+	return e.Write(ctx, func(s *engine.Sheet) error {
+		if err := store.Add(s.Bulk, read.Rows); err != nil {
 			return err
 		}
 		if len(cut) > 0 {
-			if err := s.tx.StandingBack(cut); err != nil {
+			if err := s.Tx().StandingBack(cut); err != nil {
 				return err
 			}
 		}
-		return s.tx.StandingTaken(rows)
+		return s.Tx().StandingTaken(rows)
 	})
 }

@@ -1,0 +1,36 @@
+// Package standing takes looks that no run waits for: watches in their beat, the readings that open gates rest on,
+// looks that people take again, and looks into the past. It keeps what they read, tells no run of it, and changes
+// nothing.
+package standing
+
+import (
+	"time"
+
+	"urgentis/internal/engine"
+)
+
+// Looker takes such looks with the hands of an engine.
+type Looker struct {
+	*engine.Engine
+	standing *standing
+	again    chan struct{} // a place for each look that people take
+}
+
+// New makes one; Start begins its work.
+func New(e *engine.Engine) (*Looker, error) {
+	s, err := newStanding()
+	if err != nil {
+		return nil, err
+	}
+	return &Looker{e, s, make(chan struct{}, maxAgain)}, nil
+}
+
+// Start begins to take what is due, until the engine stops.
+func (e *Looker) Start() {
+	e.Every(time.Second, "take the readings of open gates anew", e.watchDue)
+	e.Go(func() {
+		defer close(e.standing.ended)
+		e.Round(standingEvery, "take standing looks", e.standingOnce)
+	})
+	e.Go(e.keepStanding)
+}
