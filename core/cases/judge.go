@@ -8,6 +8,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 )
 
 // judge holds what happened against what the case wants.
@@ -18,7 +19,7 @@ func (p *player) judge(log []flow.Event, stopped string) {
 			end = &x
 		}
 	}
-	p.out.CameTo, p.out.Steps = flow.Came(p.book, log)
+	p.out.CameTo, p.out.Steps = tell.Came(p.book, log)
 	p.cover(log)
 	if end == nil {
 		p.wrong("it came to no end: %s", stopped)
@@ -124,7 +125,7 @@ func (p *player) cover(log []flow.Event) {
 		}
 	}
 	if s, err := flow.Fold(p.book, log); err == nil {
-		p.out.been = s.Been(log[len(log)-1].At)
+		p.out.been = tell.Been(s, log[len(log)-1].At)
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
+	"urgentis/core/tell"
 )
 
 // Result is how a case came out.
@@ -169,7 +170,7 @@ func (p *player) alert() map[string]any {
 	}, p.of.Alert)
 }
 
-func (p *player) stage(inputs map[string]any) flow.Stage {
+func (p *player) stage(inputs map[string]any) tell.Stage {
 	begun := flow.Begun{
 		Rules: flow.Rules, Run: "r-case", Runbook: p.book.Name, Revision: p.book.Revision, Inputs: inputs,
 		Service:   merged(map[string]any{"name": p.book.Service, "owner": p.book.Owner}, p.of.Service),
@@ -185,7 +186,7 @@ func (p *player) stage(inputs map[string]any) flow.Stage {
 	if p.of.Alert != nil {
 		begun.Alert = p.alert()
 	}
-	return flow.Stage{
+	return tell.Stage{
 		Book: p.book, Begun: begun, Now: p.of.At, Limit: maxAttempts, Patient: true,
 		Do: p.do, Leave: p.leave, Decide: p.decide, Answer: p.answer, News: p.news,
 		Halt: func() string { return p.halt },

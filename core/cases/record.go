@@ -16,6 +16,7 @@ import (
 	"urgentis/core/leave"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 )
 
 // hidden stands in a case for what a reading kept out of every record.
@@ -214,7 +215,7 @@ func (r *recorder) seen(look *runbook.Step, x flow.Outcome) yaml.MapSlice {
 // text writes the file.
 func (r *recorder) text(begun flow.Begun, log []flow.Event, name string) (string, error) {
 	did := r.p.doneIn(log)
-	came, _ := flow.Came(r.p.book, log)
+	came, _ := tell.Came(r.p.book, log)
 	one := yaml.MapSlice{
 		{Key: "about", Value: fmt.Sprintf("Run %s, as it went.", begun.Run)},
 		{Key: "at", Value: log[0].At.UTC().Format(time.RFC3339)},

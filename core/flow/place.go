@@ -131,3 +131,18 @@ func named(path string) string { return inNames.Replace(path) }
 
 // questionOf names the question what became of an attempt.
 func questionOf(attempt string) string { return "q:" + named(attempt) }
+
+// Static is a place's path in the text of its runbook, without marks.
+func Static(path string) string { return static(path) }
+
+// FrameOf is the part of a place up to the innermost item or branch that runs beside others.
+func FrameOf(path string) string { return frameOf(path) }
+
+// Inside reports whether a place is within the frame or block at prefix.
+func Inside(path, prefix string) bool { return inside(path, prefix) }
+
+// Sees reports whether what happened at q can be seen from p: not where they run beside each other.
+func Sees(p, q string) bool { return visible(p, q) }
+
+// SeenFrom gives the place of a step of the same book as it is seen from p.
+func SeenFrom(p string, s *runbook.Step) string { return placeSeenFrom(p, s) }

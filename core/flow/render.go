@@ -227,7 +227,7 @@ func RenderStep(
 	}
 	d := r.w.s.dataOf("")
 	for name, v := range readings {
-		g, err := giveReading(book, begun, name, v)
+		g, err := GiveReading(book, begun, name, v)
 		if err != nil {
 			return nil, err
 		}

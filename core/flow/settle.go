@@ -25,7 +25,8 @@ const (
 	followAgain = time.Second
 )
 
-func (o *Outcome) reason() string {
+// Reason tells why it did not end well, in a few words.
+func (o *Outcome) Reason() string {
 	why := o.Error
 	if why == "" && o.Exit != nil {
 		why = fmt.Sprintf("it ended with %d", *o.Exit)

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
+	"urgentis/core/tell"
 )
 
 const forANight = `urgentis: runbook/1
@@ -49,7 +50,7 @@ func played(t *testing.T, text string, fails bool) (did []string, log []flow.Eve
 	begin := time.Date(2026, 12, 1, 22, 0, 0, 0, time.UTC)
 	begun := flow.Begun{Rules: flow.Rules, Run: "r", Runbook: "night", Estate: []flow.Target{
 		{Name: "t1", Labels: map[string]string{"role": "a"}}, {Name: "t2", Labels: map[string]string{"role": "a"}}}}
-	stage := flow.Stage{Book: book, Begun: begun, Now: begin, Limit: 500,
+	stage := tell.Stage{Book: book, Begun: begun, Now: begin, Limit: 500,
 		Leave: func(a flow.AskLeave) flow.LeaveGiven {
 			var facts []task.Facts
 			for _, n := range a.Targets {

@@ -236,7 +236,7 @@ func (o *Outcome) fate() Fate {
 func (s *State) endEffect(a *attempt, o *Outcome, seq int64, late bool) {
 	t, e := s.effectOf(a)
 	f := o.fate()
-	why := Cause{Seq: seq, Who: ByHand, By: a.intent.By, Says: o.reason()}
+	why := Cause{Seq: seq, Who: ByHand, By: a.intent.By, Says: o.Reason()}
 	if !late {
 		s.becomes(e, f, why)
 		switch {

@@ -11,8 +11,8 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/expr"
-	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/tell"
 	"urgentis/internal/store"
 )
 
@@ -181,10 +181,10 @@ func readingCourses(tx *store.Tx, service string, opened, until time.Time) ([]Re
 	most := map[string]*ReadingCourse{}
 	moved := map[string]float64{}
 	for _, s := range now {
-		c := ReadingCourse{Reading: s.Name, Target: s.Target, Unit: s.Unit, Now: *s.Value, NowAt: s.At, Says: flow.Gone}
+		c := ReadingCourse{Reading: s.Name, Target: s.Target, Unit: s.Unit, Now: *s.Value, NowAt: s.At, Says: tell.Gone}
 		by := 0.0
 		if w, ok := was[s.ID]; ok {
-			c.Then, c.ThenAt, c.Says = w.Value, w.At, flow.CompareNumbers(s.Good, *w.Value, *s.Value)
+			c.Then, c.ThenAt, c.Says = w.Value, w.At, tell.CompareNumbers(s.Good, *w.Value, *s.Value)
 			by = math.Abs(*s.Value - *w.Value)
 		}
 		old := most[s.Name]
@@ -200,7 +200,7 @@ func readingCourses(tx *store.Tx, service string, opened, until time.Time) ([]Re
 	for _, c := range most {
 		out = append(out, *c)
 	}
-	order := []string{flow.Worse, flow.Other, flow.Gone, flow.Better, flow.Alike}
+	order := []string{tell.Worse, tell.Other, tell.Gone, tell.Better, tell.Alike}
 	slices.SortFunc(out, func(a, b ReadingCourse) int {
 		return cmp.Or(cmp.Compare(slices.Index(order, a.Says), slices.Index(order, b.Says)),
 			cmp.Compare(a.Reading, b.Reading))

@@ -15,13 +15,14 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
+	"urgentis/core/tell"
 	"urgentis/internal/act"
 	"urgentis/internal/store"
 )
 
 // Brief is what somebody needs to decide a gate, in the order in which it is shown.
 type Brief struct {
-	*flow.Brief
+	*tell.Brief
 	Harm    string
 	Service string
 	History incident.History
@@ -65,15 +66,15 @@ func (a *App) brief(ctx context.Context, g *Gate, log []flow.Event) (*Brief, err
 	if err != nil {
 		return nil, err
 	}
-	b, err := flow.BriefOf(book, log, g.Raised, g.Path, time.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOf(book, log, g.Raised, g.Path, time.Now(), a.nowCalled(ctx))
 	if err != nil {
 		// What would run is shown whatever else cannot be told: somebody waits to decide it.
 		a.log.Error("tell what somebody needs to decide a gate", "gate", g.ID, "error", err)
 		const unknown = "it could not be foreseen; the log of the service says why"
-		b = &flow.Brief{
+		b = &tell.Brief{
 			Headline: runbook.Headline{What: g.Title}, Yes: []string{unknown}, No: unknown, Silence: unknown,
 		}
-		if b.Parts, err = flow.Table(g.Raised.Proposal); err != nil {
+		if b.Parts, err = tell.Table(g.Raised.Proposal); err != nil {
 			return nil, fmt.Errorf("gate %s: %w", g.ID, err)
 		}
 	}
@@ -99,7 +100,7 @@ func (a *App) questionBrief(ctx context.Context, q *Question, log []flow.Event) 
 	if err != nil {
 		return nil, err
 	}
-	b, err := flow.BriefOfQuestion(book, log, q.Raised, q.Path, time.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOfQuestion(book, log, q.Raised, q.Path, time.Now(), a.nowCalled(ctx))
 	if err != nil {
 		return nil, fmt.Errorf("question %s: %w", q.ID, err)
 	}
@@ -117,7 +118,7 @@ func (a *App) nowCalled(ctx context.Context) func(word string) string {
 
 // briefOn adds what only the service knows: whom it harms, how it went before, and the change as people read it.
 func (a *App) briefOn(
-	tx *store.Tx, book *runbook.Book, b *flow.Brief, path string, evidence []Evidence,
+	tx *store.Tx, book *runbook.Book, b *tell.Brief, path string, evidence []Evidence,
 ) (*Brief, error) {
 	out := &Brief{Brief: b, Harm: b.Harm, Service: book.Service}
 	var err error
@@ -238,7 +239,7 @@ func partOf(p task.Part) (Part, error) {
 }
 
 // withReadings adds what the targets were found to be, where the change rests on that.
-func (p Part) withReadings(step *runbook.Step, evidence []Evidence, grounds []flow.Ground) Part {
+func (p Part) withReadings(step *runbook.Step, evidence []Evidence, grounds []tell.Ground) Part {
 	if step == nil {
 		return p
 	}
@@ -365,7 +366,7 @@ func together(list []Evidence, now time.Time) []Fact {
 }
 
 // addTaken adds what was taken for a gate alone, while it stood open.
-func addTaken(tx *store.Tx, gate string, grounds []flow.Ground) error {
+func addTaken(tx *store.Tx, gate string, grounds []tell.Ground) error {
 	taken, err := tx.GateReadings(gate)
 	if err != nil {
 		return err
@@ -373,7 +374,7 @@ func addTaken(tx *store.Tx, gate string, grounds []flow.Ground) error {
 	for _, t := range taken {
 		for i := range grounds {
 			if ground := &grounds[i]; ground.Reading == t.Reading {
-				ground.Add(flow.Point{At: t.At.UTC(), Target: t.Target, Value: t.Value, ForGate: true})
+				ground.Add(tell.Point{At: t.At.UTC(), Target: t.Target, Value: t.Value, ForGate: true})
 			}
 		}
 	}

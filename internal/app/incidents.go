@@ -14,6 +14,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/tell"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
@@ -179,7 +180,7 @@ type Incident struct {
 
 // HandedOver is what a run left that ended without closing the incident.
 type HandedOver struct {
-	*flow.HandOverBrief
+	*tell.HandOverBrief
 	Run  store.Run
 	Harm string
 	// Before tells how runs of the runbook ended.
@@ -205,7 +206,7 @@ func (a *App) handedOver(tx *store.Tx, i *Incident) (*HandedOver, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := flow.BriefOfHandOver(book, log)
+	b, err := tell.BriefOfHandOver(book, log)
 	if err != nil || b == nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
+	"urgentis/core/tell"
 	"urgentis/internal/standing"
 	"urgentis/internal/store"
 )
@@ -27,7 +28,7 @@ type Look struct {
 func (a *App) Looks(ctx context.Context, who *access.Principal, number int64) ([]Look, error) {
 	out := []Look{}
 	err := a.eachRun(ctx, who, number, access.See, func(run *store.Run, s *flow.State) bool {
-		for _, l := range s.LooksTaken() {
+		for _, l := range tell.LooksTaken(s) {
 			x := Look{Run: run.ID, Runbook: run.Runbook, Path: l.Path, ID: l.Step.ID, Title: l.Step.Title, At: l.At}
 			for _, in := range l.Again {
 				x.Targets = append(x.Targets, in.Target)
@@ -82,7 +83,7 @@ func (a *App) eachRun(
 // Looked is a look that was taken again, then and now.
 type Looked struct {
 	Look
-	Compared []flow.Compared
+	Compared []tell.Compared
 	Entry    *store.Entry
 }
 
@@ -91,14 +92,14 @@ type Looked struct {
 func (a *App) LookAgain(
 	ctx context.Context, who *access.Principal, number int64, step, ofRun string,
 ) (*Looked, error) {
-	var found *flow.LookTaken
+	var found *tell.LookTaken
 	var run *store.Run
 	var state *flow.State
 	err := a.eachRun(ctx, who, number, access.Respond, func(r *store.Run, s *flow.State) bool {
 		if ofRun != "" && r.ID != ofRun {
 			return true
 		}
-		for _, l := range s.LooksTaken() {
+		for _, l := range tell.LooksTaken(s) {
 			if l.Named(step) {
 				found, run, state = l, r, s
 				return false
@@ -149,7 +150,7 @@ func comparedEntry(who *access.Principal, l *Looked) store.NewEntry {
 		lines = append(lines, fmt.Sprintf("and %d more", more))
 	}
 	var sums []string
-	for _, says := range []string{flow.Worse, flow.Better, flow.Other, flow.Alike, flow.Gone} {
+	for _, says := range []string{tell.Worse, tell.Better, tell.Other, tell.Alike, tell.Gone} {
 		if count[says] > 0 {
 			sums = append(sums, fmt.Sprintf("%d %s", count[says], says))
 		}
@@ -168,12 +169,12 @@ const maxComparedKept = 200
 const maxCompared = 120
 
 // saysCompared is one reading then and now, in a line.
-func saysCompared(c flow.Compared) string {
+func saysCompared(c tell.Compared) string {
 	on := c.Name
 	if c.Target != "" {
 		on += " on " + c.Target
 	}
-	if c.Says == flow.Gone {
+	if c.Says == tell.Gone {
 		return strings.TrimSuffix(fmt.Sprintf("%s: not to be had now: %s", on, c.Missing), ": ")
 	}
 	then := "nothing"

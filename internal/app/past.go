@@ -8,6 +8,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/store"
 )
 
@@ -53,9 +54,9 @@ func (a *App) RehearsePast(ctx context.Context, who *access.Principal, text stri
 }
 
 func replayed(old, b *runbook.Book, r store.Run, log []flow.Event) PastRun {
-	then, before := flow.Came(old, log)
-	out := PastRun{Run: r.ID, BegunAt: r.BegunAt.UTC(), Then: then, AskedThen: flow.Asked(log)}
-	stage, err := flow.Replay(b, log)
+	then, before := tell.Came(old, log)
+	out := PastRun{Run: r.ID, BegunAt: r.BegunAt.UTC(), Then: then, AskedThen: tell.Asked(log)}
+	stage, err := tell.Replay(b, log)
 	if err != nil {
 		out.Now = err.Error()
 		return out
@@ -71,11 +72,11 @@ func replayed(old, b *runbook.Book, r store.Run, log []flow.Event) PastRun {
 		return out
 	}
 	after := []string(nil)
-	out.Now, after = flow.Came(b, played)
+	out.Now, after = tell.Came(b, played)
 	if stopped != "" {
 		out.Now = stopped
 	}
-	out.AskedNow, out.PartsAt = flow.Asked(played), parting(before, after)
+	out.AskedNow, out.PartsAt = tell.Asked(played), parting(before, after)
 	out.Same = out.PartsAt == "" && out.Now == then
 	return out
 }

@@ -9,6 +9,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/act"
 	"urgentis/internal/rehearsal"
 )
@@ -75,7 +76,7 @@ func totals(list []flow.Rendered) Totals {
 // playedOut tells what happened on the stage, step by step.
 func playedOut(b *runbook.Book, played *rehearsal.Played) *Rehearsal {
 	out := &Rehearsal{Lines: []Line{}, Because: played.Stopped, Totals: Totals{Targets: []string{}}}
-	out.Outcome, _ = flow.Came(b, played.Log)
+	out.Outcome, _ = tell.Came(b, played.Log)
 	intents := map[string]flow.Intent{}
 	told := map[string]bool{}
 	for _, e := range played.Log {

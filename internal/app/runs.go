@@ -8,6 +8,7 @@ import (
 	"urgentis/core/cases"
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -47,7 +48,7 @@ type Run struct {
 	Log   []flow.Event
 	Story []store.NewEntry
 	// Going are the looks that are being taken.
-	Going []flow.Going
+	Going []tell.Going
 }
 
 // Run reads one run with its log. Where this program cannot read the log there is no story.
@@ -66,7 +67,7 @@ func (a *App) Run(ctx context.Context, who *access.Principal, id string) (*Run, 
 	}
 	if r.EndedAt == nil {
 		if s, err := a.engine.ReadLog(ctx, out.Log); err == nil {
-			out.Going = s.Going()
+			out.Going = tell.GoingOf(s)
 		}
 	}
 	return out, nil
@@ -90,7 +91,7 @@ func (a *App) Been(
 	if err != nil {
 		return nil, nil, err
 	}
-	return s.Book(), s.Been(time.Now()), nil
+	return s.Book(), tell.Been(s, time.Now()), nil
 }
 
 // RunCase is a run as a case of its runbook.

@@ -11,6 +11,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
@@ -277,7 +278,7 @@ func (p *projection) finish(s *flow.State) error {
 // went keeps how the changes of a run that is over went.
 func (p *projection) went(s *flow.State) error {
 	var rows []store.Went
-	for _, w := range s.Went() {
+	for _, w := range tell.Went(s) {
 		rows = append(rows, store.Went{
 			Run: p.run.ID, Step: w.Step, Title: w.Title, Runbook: w.Runbook, Service: p.book.Service,
 			Incident: p.run.Incident, At: p.at, Fate: string(w.Fate), Targets: w.Targets,

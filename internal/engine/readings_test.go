@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/act"
 
 	"github.com/stretchr/testify/assert"
@@ -87,7 +88,7 @@ func TestALookTakenAgainAsksNoMoreAtOnce(t *testing.T) {
 		s, err := flow.Fold(book, log)
 		require.NoError(t, err)
 		n.most.Store(0)
-		for _, look := range s.LooksTaken() {
+		for _, look := range tell.LooksTaken(s) {
 			_, err := b.looks.TakeAgain(t.Context(), s, run.ID, look)
 			require.NoError(t, err)
 		}

@@ -14,6 +14,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -48,7 +49,7 @@ type rehearsal struct {
 	e     *Rehearser
 	ctx   context.Context
 	book  *runbook.Book
-	made  *flow.Assumption
+	made  *tell.Assumption
 	said  map[string]string
 	out   Played
 	blind *runbook.Step   // the first change that was assumed, and of which nothing was said
@@ -64,7 +65,7 @@ func (e *Rehearser) Rehearse(
 	begun flow.Begun,
 	what Assumed,
 ) (*Played, error) {
-	made, err := flow.Assume(book, begun, what.Made)
+	made, err := tell.Assume(book, begun, what.Made)
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +76,7 @@ func (e *Rehearser) Rehearse(
 	}
 	r := &rehearsal{e: e, ctx: ctx, book: book, made: made, said: what.Answers, after: map[string]bool{}}
 	r.out.Assumed = map[string][]string{}
-	stage := flow.Stage{Book: book, Begun: begun, Now: e.Now(), Limit: maxRehearsed,
+	stage := tell.Stage{Book: book, Begun: begun, Now: e.Now(), Limit: maxRehearsed,
 		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt,
 		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "assumed", Digest: g.Digest}

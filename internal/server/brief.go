@@ -3,8 +3,8 @@ package server
 import (
 	"urgentis/api"
 	"urgentis/core/expr"
-	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/tell"
 	"urgentis/internal/app"
 )
 
@@ -29,11 +29,11 @@ func apiBrief(b *app.Brief) *api.Brief {
 	return out
 }
 
-func apiTrend(g flow.Ground) api.Trend {
+func apiTrend(g tell.Ground) api.Trend {
 	return api.Trend{
 		Reading: g.Reading, Unit: g.Unit, Says: g.Says(), Trend: g.Trend(), Gone: g.Gone(),
 		Wanted: apiLimit(g.Wanted), Held: apiLimit(g.Held),
-		Points: mapped(g.Points, func(p flow.Point) api.TrendPoint {
+		Points: mapped(g.Points, func(p tell.Point) api.TrendPoint {
 			return api.TrendPoint{At: p.At, Target: p.Target, Value: p.Value, ForGate: p.ForGate}
 		}),
 	}

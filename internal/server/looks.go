@@ -5,7 +5,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/expr"
-	"urgentis/core/flow"
+	"urgentis/core/tell"
 	"urgentis/internal/app"
 )
 
@@ -31,7 +31,7 @@ func (s *Server) LookAgain(ctx context.Context, r api.LookAgainRequestObject) (a
 	}, nil
 }
 
-func apiCompared(c flow.Compared) api.Compared {
+func apiCompared(c tell.Compared) api.Compared {
 	out := api.Compared{Target: c.Target, Reading: c.Name, Unit: c.Unit, Missing: c.Missing,
 		Says: api.ComparedSays(c.Says)}
 	if c.Then != nil {

@@ -6,6 +6,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/tell"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
 )
@@ -63,7 +64,7 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 		Inputs: map[string]any{},
 		Events: []api.Event{},
 		Story:  []api.Entry{},
-		Going: append([]api.Going{}, mapped(run.Going, func(g flow.Going) api.Going {
+		Going: append([]api.Going{}, mapped(run.Going, func(g tell.Going) api.Going {
 			return api.Going{Path: g.Path, Title: g.Look.Title, Asked: g.Asked, Answered: g.Answered, Silent: g.Silent,
 				Says: g.Says()}
 		})...),

@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/flow"
+	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -66,8 +67,8 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 		return err
 	}
 	var looks []flow.Intent
-	for _, ground := range s.Grounds(g.Path) {
-		for _, in := range s.LooksAgain(ground) {
+	for _, ground := range tell.Grounds(s, g.Path) {
+		for _, in := range tell.LooksAgain(s, ground) {
 			same := func(x flow.Intent) bool { return x.Look == in.Look && x.Target == in.Target }
 			if len(looks) < maxGateLooks && !slices.ContainsFunc(looks, same) {
 				looks = append(looks, in)

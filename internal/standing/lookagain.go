@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"urgentis/core/flow"
+	"urgentis/core/tell"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -24,7 +25,7 @@ var ErrBusy = errors.New("several looks are being taken again already; ask again
 // TakeAgain takes a look of a run anew, with the words that the run used, and keeps what it reads. The run does not see
 // it. What every target gave comes back, by the target.
 func (e *Looker) TakeAgain(
-	ctx context.Context, s *flow.State, run string, look *flow.LookTaken,
+	ctx context.Context, s *flow.State, run string, look *tell.LookTaken,
 ) (map[string]flow.Outcome, error) {
 	select {
 	case e.again <- struct{}{}:

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/message"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
@@ -131,7 +132,7 @@ func (s *sheet) aboutGate(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	b, err := flow.BriefOf(book, log, raised, g.Path, s.e.Now(), s.nowCalled)
+	b, err := tell.BriefOf(book, log, raised, g.Path, s.e.Now(), s.nowCalled)
 	if err != nil {
 		return err
 	}
@@ -152,7 +153,7 @@ func (s *sheet) aboutGate(m *message.Message, id string) error {
 const mostShown = 3
 
 // addBrief adds the trend, and what follows each word.
-func addBrief(m *message.Message, b *flow.Brief, until time.Time) {
+func addBrief(m *message.Message, b *tell.Brief, until time.Time) {
 	for _, g := range b.Grounds {
 		text := g.Says()
 		if gone := g.Gone(); gone != "" {
@@ -186,7 +187,7 @@ func (s *sheet) aboutQuestion(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	b, err := flow.BriefOfQuestion(book, log, raised, q.Path, s.e.Now(), s.nowCalled)
+	b, err := tell.BriefOfQuestion(book, log, raised, q.Path, s.e.Now(), s.nowCalled)
 	if err != nil {
 		return err
 	}
@@ -195,7 +196,7 @@ func (s *sheet) aboutQuestion(m *message.Message, id string) error {
 		label := cmp.Or(raised.Labels[c], c)
 		m.Lines = append(m.Lines, message.Line{Name: "Answer", Text: strings.TrimSpace(label + ". " + b.Answers[c])})
 	}
-	addBrief(m, &flow.Brief{Grounds: b.Grounds, Silence: b.Silence}, raised.Until)
+	addBrief(m, &tell.Brief{Grounds: b.Grounds, Silence: b.Silence}, raised.Until)
 	m.Choices = []message.Choice{{Name: "open", Label: "See the evidence, and answer", Link: m.Link}}
 	return nil
 }
@@ -242,7 +243,7 @@ func (s *sheet) aboutHandOver(m *message.Message, run string) error {
 	if err != nil {
 		return err
 	}
-	b, err := flow.BriefOfHandOver(book, log)
+	b, err := tell.BriefOfHandOver(book, log)
 	if err != nil || b == nil {
 		return err
 	}
@@ -256,7 +257,7 @@ func (s *sheet) aboutHandOver(m *message.Message, run string) error {
 		changed = strings.Join(words, ", ")
 	}
 	m.Lines = append(m.Lines, message.Line{Name: "Changed so far", Text: changed})
-	addBrief(m, &flow.Brief{Grounds: b.Grounds}, time.Time{})
+	addBrief(m, &tell.Brief{Grounds: b.Grounds}, time.Time{})
 	if err := s.mayHelp(m, run, book.Name); err != nil {
 		s.e.Log.Warn("suggest what may help", "run", run, "error", err) // whoever is called is told all the same
 	}

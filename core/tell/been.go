@@ -1,4 +1,4 @@
-package flow
+package tell
 
 import (
 	"slices"
@@ -6,34 +6,37 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/flow"
+
 	"urgentis/core/runbook"
 )
 
 // Been tells where the run has been in its runbook, and at which of its ends it arrived. Steps of calls belong to the
 // call.
-func (s *State) Been(now time.Time) *runbook.Been {
+func Been(s *flow.State, now time.Time) *runbook.Been {
 	out := &runbook.Been{Visits: map[string]runbook.Visit{}}
 	lists := map[string]bool{} // the lists of steps that were entered
-	for path, st := range s.steps {
+	for _, path := range s.Places() {
+		st := s.Progress(path)
 		outer, _, inCall := strings.Cut(path, "/")
-		key := static(outer)
+		key := flow.Static(outer)
 		if i := strings.LastIndexByte(key, '.'); i > 0 {
 			lists[key[:i]] = true
 		}
-		if s.book.Step(key) == nil {
+		if s.Book().Step(key) == nil {
 			continue
 		}
-		s.visit(out, path, key, st, inCall)
+		visit(s, out, path, key, st, inCall)
 	}
-	for _, step := range s.book.All() {
+	for _, step := range s.Book().All() {
 		for _, l := range step.Lists() {
 			if lists[step.Path+"."+l.Name] {
 				wayTaken(out, step.Path, l.Name)
 			}
 		}
 	}
-	s.timed(out, now)
-	s.arrived(out)
+	timed(s, out, now)
+	arrived(s, out)
 	return out
 }
 
@@ -46,19 +49,19 @@ func wayTaken(out *runbook.Been, key string, way string) {
 }
 
 // visit adds what happened at one place to what is known of its step, and of the gate before it.
-func (s *State) visit(out *runbook.Been, path, key string, st *stepState, inCall bool) {
-	gate := s.visitGate(out, key, st, inCall)
+func visit(s *flow.State, out *runbook.Been, path, key string, st flow.Progress, inCall bool) {
+	gate := visitGate(s, out, key, st, inCall)
 	v, had := out.Visits[key]
 	switch {
 	case gate && !had:
 		return // it was not begun
-	case st.trouble != nil && !inCall && !gate:
+	case st.Trouble != nil && !inCall && !gate:
 		v.State = "failed"
-	case s.waits[path] != "" && s.Ended == nil && !gate:
+	case st.WaitsOn != "" && s.Ended == nil && !gate:
 		v.State = "waiting"
-	case st.skipped != nil && v.State == "":
+	case st.Skipped && v.State == "":
 		v.State = "skipped"
-	case v.State == "" || v.State == "skipped" && st.skipped == nil:
+	case v.State == "" || v.State == "skipped" && !st.Skipped:
 		v.State = "taken"
 	}
 	if !inCall {
@@ -74,41 +77,41 @@ func (s *State) visit(out *runbook.Been, path, key string, st *stepState, inCall
 }
 
 // waysOf lists the ways on that were taken at one place, where the step says them: a check's result, answers.
-func waysOf(st *stepState) []string {
+func waysOf(st flow.Progress) []string {
 	var out []string
-	if n := len(st.judged); n > 0 && st.judged[n-1].Final {
-		out = append(out, st.judged[n-1].Result)
+	if st.Judged != nil && st.Judged.Final {
+		out = append(out, st.Judged.Result)
 	}
-	for _, q := range st.asks {
+	for _, q := range st.Asks {
 		switch {
-		case q.expired:
+		case q.Expired:
 			out = append(out, "unanswered")
-		case q.answered == nil:
-		case q.answered.Choice == runbook.NoneOfThese:
+		case q.Answered == nil:
+		case q.Answered.Choice == runbook.NoneOfThese:
 			out = append(out, "none")
-		case len(q.raised.Choices) == 0 || q.answered.Choice == runbook.Back:
+		case len(q.Raised.Choices) == 0 || q.Answered.Choice == runbook.Back:
 			out = append(out, "answered")
 		default:
-			out = append(out, "choices."+q.answered.Choice)
+			out = append(out, "choices."+q.Answered.Choice)
 		}
 	}
 	return out
 }
 
 // visitGate tells what became of the newest gate at a place. It reports whether the step behind it was not begun.
-func (s *State) visitGate(out *runbook.Been, key string, st *stepState, inCall bool) (before bool) {
-	if len(st.gates) == 0 || inCall {
+func visitGate(s *flow.State, out *runbook.Been, key string, st flow.Progress, inCall bool) (before bool) {
+	if len(st.Gates) == 0 || inCall {
 		return false
 	}
-	g, at := st.gates[len(st.gates)-1], key+".gate"
+	g, at := st.Gates[len(st.Gates)-1], key+".gate"
 	v := out.Visits[at]
-	v.Times += len(st.gates)
+	v.Times += len(st.Gates)
 	switch {
-	case g.refused != nil:
+	case g.Refused:
 		v.State, v.Ways = "failed", append(v.Ways, "refused")
-	case g.expired:
+	case g.Expired:
 		v.State, v.Ways = "failed", append(v.Ways, "unanswered")
-	case g.enough():
+	case g.Enough:
 		v.State, v.Ways = "taken", append(v.Ways, "approved")
 	case s.Ended == nil:
 		v.State = "waiting"
@@ -116,20 +119,20 @@ func (s *State) visitGate(out *runbook.Been, key string, st *stepState, inCall b
 		v.State = "taken"
 	}
 	out.Visits[at] = v
-	return !g.enough()
+	return !g.Enough
 }
 
 // timed adds how long each step took in all.
-func (s *State) timed(out *runbook.Been, now time.Time) {
+func timed(s *flow.State, out *runbook.Been, now time.Time) {
 	first, last := map[string]time.Time{}, map[string]time.Time{}
-	for path, t := range s.times {
+	for path, t := range s.Times() {
 		outer, _, _ := strings.Cut(path, "/")
-		key := static(outer)
-		if f, ok := first[key]; !ok || t.first.Before(f) {
-			first[key] = t.first
+		key := flow.Static(outer)
+		if f, ok := first[key]; !ok || t[0].Before(f) {
+			first[key] = t[0]
 		}
-		if t.last.After(last[key]) {
-			last[key] = t.last
+		if t[1].After(last[key]) {
+			last[key] = t[1]
 		}
 	}
 	for key, v := range out.Visits {
@@ -146,31 +149,31 @@ func (s *State) timed(out *runbook.Been, now time.Time) {
 
 // arrived tells at which end the run arrived: at a step that ends it, at the way of a step that leads nowhere else, or
 // at the end of its steps. A run that was cancelled, or that a bound ended, arrived at none.
-func (s *State) arrived(out *runbook.Been) {
+func arrived(s *flow.State, out *runbook.Been) {
 	e := s.Ended
-	if e == nil || e.State == Cancelled {
+	if e == nil || e.State == flow.Cancelled {
 		return
 	}
-	if at := s.closedAt(out); at != "" {
+	if at := closedAt(s, out); at != "" {
 		out.Ended, out.End = true, at
-		s.enteredAt(out, at)
+		enteredAt(s, out, at)
 		return
 	}
-	if e.State == Done || s.troubledAt == "" {
-		out.Ended = e.State == Done
+	if e.State == flow.Done || s.TroubledAt() == "" {
+		out.Ended = e.State == flow.Done
 		return
 	}
-	outer, _, inCall := strings.Cut(s.troubledAt, "/")
-	at := static(outer)
+	outer, _, inCall := strings.Cut(s.TroubledAt(), "/")
+	at := flow.Static(outer)
 	out.Ended, out.End = true, at
-	if around, is := strings.CutSuffix(at, ".on_error"); is && s.book.Step(around) != nil && !inCall {
+	if around, is := strings.CutSuffix(at, ".on_error"); is && s.Book().Step(around) != nil && !inCall {
 		out.End, out.Way = around, "on_error" // its word, such as undo, came to this
 		wayTaken(out, around, "on_error")
 		return
 	}
-	st := s.step(s.troubledAt)
-	if !st.trouble.Final || inCall {
-		if by := s.takenAt(at); by != "" {
+	st := s.Progress(s.TroubledAt())
+	if !st.Trouble.Final || inCall {
+		if by := takenAt(s, at); by != "" {
 			out.End, out.Way = by, "on_error"
 			wayTaken(out, by, "on_error")
 			return
@@ -186,8 +189,8 @@ func (s *State) arrived(out *runbook.Been) {
 }
 
 // enteredAt marks the way to a step that ends the run: of its list nothing else may stand in the log.
-func (s *State) enteredAt(out *runbook.Been, at string) {
-	for _, around := range s.book.All() {
+func enteredAt(s *flow.State, out *runbook.Been, at string) {
+	for _, around := range s.Book().All() {
 		for _, l := range around.Lists() {
 			if strings.HasPrefix(at, around.Path+"."+l.Name+".") {
 				wayTaken(out, around.Path, l.Name)
@@ -198,17 +201,17 @@ func (s *State) enteredAt(out *runbook.Been, at string) {
 
 // closedAt is the step by which the run ended; "" where none did. Where something ran after it, the log does not name
 // it: it is the one that was arrived at.
-func (s *State) closedAt(out *runbook.Been) string {
+func closedAt(s *flow.State, out *runbook.Been) string {
 	ends := func(st *runbook.Step) bool {
 		return st != nil && (st.Verb == runbook.Close || st.Verb == runbook.HandOver)
 	}
-	if at := static(s.endedAt); ends(s.book.Step(at)) {
+	if at := flow.Static(s.EndedAt()); ends(s.Book().Step(at)) {
 		return at
 	}
-	if s.book.Finally == nil {
+	if s.Book().Finally == nil {
 		return ""
 	}
-	for _, st := range s.book.All() {
+	for _, st := range s.Book().All() {
 		if !ends(st) {
 			continue
 		}
@@ -222,7 +225,7 @@ func (s *State) closedAt(out *runbook.Been) string {
 			}
 			continue
 		}
-		for _, around := range s.book.All() {
+		for _, around := range s.Book().All() {
 			way, in := strings.CutPrefix(strings.TrimSuffix(list, "."), around.Path+".")
 			if in && slices.Contains(out.Visits[around.Path].Ways, way) {
 				return st.Path
@@ -233,9 +236,9 @@ func (s *State) closedAt(out *runbook.Been) string {
 }
 
 // takenAt is the innermost step around a place whose on_error says with a word how the run ends; "" without one.
-func (s *State) takenAt(path string) string {
+func takenAt(s *flow.State, path string) string {
 	for p := path; p != ""; {
-		if st := s.book.Step(p); st != nil && st.OnError.Word != "" && st.OnError.Word != runbook.GoOn {
+		if st := s.Book().Step(p); st != nil && st.OnError.Word != "" && st.OnError.Word != runbook.GoOn {
 			return p
 		}
 		i := strings.LastIndexByte(p, '.')

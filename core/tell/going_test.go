@@ -1,4 +1,4 @@
-package flow_test
+package tell_test
 
 import (
 	"fmt"
@@ -11,6 +11,7 @@ import (
 
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
+	"urgentis/core/tell"
 )
 
 // A look asks so many targets at once and no more, each once, and tells how far it is.
@@ -44,7 +45,7 @@ func TestALookAsksSoManyAtOnce(t *testing.T) {
 				break
 			}
 			if len(asked) == 137 {
-				going := m.State().Going()
+				going := tell.GoingOf(m.State())
 				require.Len(t, going, 1)
 				done := strings.Split(going[0].Says(), " ")
 				assert.Equal(t, fmt.Sprint(len(asked)-len(open)), done[0])
@@ -60,6 +61,6 @@ func TestALookAsksSoManyAtOnce(t *testing.T) {
 			open = open[1:]
 		}
 		assert.Len(t, asked, targets)
-		assert.Empty(t, m.State().Going())
+		assert.Empty(t, tell.GoingOf(m.State()))
 	}
 }

@@ -1,10 +1,12 @@
-package flow
+package tell
 
 import (
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/expr"
 	"urgentis/core/reading"
@@ -39,13 +41,12 @@ const (
 )
 
 // Grounds lists the numbers that the change at a place rests on, the most telling first.
-func (s *State) Grounds(path string) []Ground {
-	step, book := Find(s.book, path)
+func Grounds(s *flow.State, path string) []Ground {
+	step, book := flow.Find(s.Book(), path)
 	if step == nil {
 		return nil
 	}
-	w := &walker{s: s}
-	inputs := s.dataOf(path).inputs
+	inputs := s.Inputs(path)
 	var out []Ground
 	add := func(name string) *Ground {
 		if i := slices.IndexFunc(out, func(g Ground) bool { return g.Reading == name }); i >= 0 {
@@ -55,7 +56,7 @@ func (s *State) Grounds(path string) []Ground {
 		if look == nil || typ != expr.Integer && typ != expr.Number || len(out) == maxGrounds {
 			return nil
 		}
-		g := Ground{Reading: name, Look: look, Path: placeSeenFrom(path, look)}
+		g := Ground{Reading: name, Look: look, Path: flow.SeenFrom(path, look)}
 		for _, r := range look.Read {
 			if r.Name == name {
 				g.Unit, g.Good = r.Unit, r.Good
@@ -74,7 +75,7 @@ func (s *State) Grounds(path string) []Ground {
 			}
 		}
 	}
-	for _, cond := range w.heldBefore(book, step, path) {
+	for _, cond := range heldBefore(s, book, step, path) {
 		for _, l := range cond.Limits(inputs) {
 			if g := add(l.Reading); g != nil && g.Held == nil {
 				g.Held = &l
@@ -82,14 +83,14 @@ func (s *State) Grounds(path string) []Ground {
 		}
 	}
 	for i := range out {
-		out[i].settle(s.dataOf(path).readings[out[i].Reading])
+		out[i].settle(s.Rounds(path, out[i].Reading))
 	}
 	return slices.DeleteFunc(out, func(g Ground) bool { return len(g.Points) == 0 })
 }
 
 // heldBefore lists the conditions that hold as the change is proposed: checks that passed before it, the newest first,
 // and its own reasons.
-func (w *walker) heldBefore(book *runbook.Book, step *runbook.Step, path string) []*expr.Program {
+func heldBefore(s *flow.State, book *runbook.Book, step *runbook.Step, path string) []*expr.Program {
 	var out []*expr.Program
 	for _, c := range step.Changes() {
 		if c.Still != nil {
@@ -101,14 +102,15 @@ func (w *walker) heldBefore(book *runbook.Book, step *runbook.Step, path string)
 		that *expr.Program
 	}
 	var checks []passed
-	for place, st := range w.s.steps {
-		check, b := Find(w.s.book, place)
-		if b != book || check == nil || check.Verb != runbook.Check || check.That == nil || len(st.judged) == 0 ||
-			!visible(path, place) {
+	for _, place := range s.Places() {
+		st := s.Progress(place)
+		check, b := flow.Find(s.Book(), place)
+		if b != book || check == nil || check.Verb != runbook.Check || check.That == nil || st.Judged == nil ||
+			!flow.Sees(path, place) {
 			continue
 		}
-		if last := st.judged[len(st.judged)-1]; last.Final && last.Result == Passes {
-			checks = append(checks, passed{last.at, check.That})
+		if st.Judged.Final && st.Judged.Result == flow.Passes {
+			checks = append(checks, passed{st.JudgedAt, check.That})
 		}
 	}
 	slices.SortFunc(checks, func(a, b passed) int { return b.at.Compare(a.at) })

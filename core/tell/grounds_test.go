@@ -1,4 +1,4 @@
-package flow
+package tell
 
 import (
 	"testing"
@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/expr"
-	"urgentis/core/leave"
+	"urgentis/core/flow"
 	"urgentis/core/reading"
 )
 
@@ -37,22 +37,11 @@ steps:
   - close: repaired
     because: done
 `)
-	p.gates = func(GateRaised) *GateDecided { return nil }
-	p.says = func(in Intent) string { return `{"n": 31` + in.Target[1:] + `, "name": "x"}` }
-	p.m.s.Begun.Inputs = map[string]any{"low": int64(200)}
-	p.m.s.dataOf("").inputs = p.m.s.Begun.Inputs
-	for range 40 {
-		plan, err := p.m.Plan(p.now)
-		require.NoError(t, err)
-		p.log = append(p.log, plan.Events...)
-		p.grant(plan, leave.Gate)
-		for _, in := range plan.Begin {
-			p.add(p.m.s.PathOf(in.Attempt), p.do(in))
-		}
-	}
-	gate := find[GateRaised](p)
-	require.Len(t, gate, 1)
-	list := p.m.s.Grounds("3")
+	p.Decide = nil
+	p.says = func(in flow.Intent) string { return `{"n": 31` + in.Target[1:] + `, "name": "x"}` }
+	s := p.run()
+	require.Len(t, find[flow.GateRaised](p.log), 1)
+	list := Grounds(s, "3")
 	require.Len(t, list, 1, "a text is no trend")
 	g := list[0]
 	assert.Equal(t, &expr.Limit{Reading: "depth", Op: "<", Value: 200}, g.Wanted)
@@ -60,10 +49,10 @@ steps:
 	assert.Equal(t, reading.Low, g.Good, "what is wanted says which way is better")
 	assert.Equal(t, "depth 316 messages (wanted below 200), taken once", g.Says())
 	assert.Empty(t, g.Gone())
-	g.Add(Point{At: p.now.Add(time.Minute), Target: "g2", Value: 500, ForGate: true})
+	g.Add(Point{At: p.Now.Add(time.Minute), Target: "g2", Value: 500, ForGate: true})
 	assert.Equal(t, "depth 316 → 500 messages (wanted below 200), getting worse", g.Says())
 	for _, x := range []string{"g1", "g2", "g3", "g4", "g5", "g6"} {
-		g.Add(Point{At: p.now.Add(2 * time.Minute), Target: x, Value: 12, ForGate: true})
+		g.Add(Point{At: p.Now.Add(2 * time.Minute), Target: x, Value: 12, ForGate: true})
 	}
 	assert.Equal(t, "depth 316 → 12 messages (wanted below 200), getting better", g.Says())
 	assert.Equal(t, "depth is 12 now; it was above 300 when this was asked, and is so no longer", g.Gone())

@@ -1,12 +1,12 @@
-package flow
+package tell
 
 import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
 	"time"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
@@ -16,18 +16,20 @@ import (
 // Stage plays a run with somebody else in the parts of the world and of people: recorded, pretended, or real.
 type Stage struct {
 	Book  *runbook.Book
-	Begun Begun
+	Begun flow.Begun
 	Now   time.Time
 	// Do gives the outcome of an attempt of the step at a path; Leave whether a change may happen.
-	Do    func(path string, in Intent, now time.Time) Outcome
-	Leave func(ask AskLeave) LeaveGiven
+	Do    func(path string, in flow.Intent, now time.Time) flow.Outcome
+	Leave func(ask flow.AskLeave) flow.LeaveGiven
 	// Decide and Answer give a person's word; nil: nobody says anything, and the play stops there.
-	Decide func(path string, g GateRaised) *GateDecided
-	Answer func(path string, q QuestionRaised) *QuestionAnswered
+	Decide func(path string, g flow.GateRaised) *flow.GateDecided
+	Answer func(path string, q flow.QuestionRaised) *flow.QuestionAnswered
+	// Watch is told all that happened so far, before a person's word is asked for; nil: nobody watches.
+	Watch func(log []flow.Event)
 	// Patient lets time run out where nobody says anything, instead of stopping there.
 	Patient bool
 	// News tells what became of the alert meanwhile, by all that happened so far; nil: nothing does.
-	News func(log []Event) *AlertChanged
+	News func(log []flow.Event) *flow.AlertChanged
 	// Halt says why the play is to stop here; "" while it goes on. nil: it never does.
 	Halt func() string
 	// Limit bounds the attempts.
@@ -35,22 +37,23 @@ type Stage struct {
 }
 
 // Play plays until the run ends, or says why it stopped. Time passes only where the runbook waits.
-func (p Stage) Play() (log []Event, stopped string, err error) {
-	m := &Machine{book: p.Book, s: newState(p.Book)}
+func (p Stage) Play() (log []flow.Event, stopped string, err error) {
 	now := p.Now
-	add := func(e Event) error {
+	log = []flow.Event{{Seq: 1, At: now, Body: p.Begun}}
+	m, err := flow.Open(p.Book, log)
+	if err != nil {
+		return nil, "", err
+	}
+	add := func(e flow.Event) error {
 		e, err := m.Append(e)
 		log = append(log, e)
 		return err
-	}
-	if err := add(Event{At: now, Body: p.Begun}); err != nil {
-		return nil, "", err
 	}
 	attempts := 0
 	for range 20 * runbook.MaxSteps {
 		if p.News != nil {
 			if news := p.News(log); news != nil {
-				if err := add(Event{At: now, Body: *news}); err != nil {
+				if err := add(flow.Event{At: now, Body: *news}); err != nil {
 					return log, "", err
 				}
 			}
@@ -63,6 +66,9 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 		if plan.Ended {
 			return log, "", nil
 		}
+		if p.Watch != nil {
+			p.Watch(log)
+		}
 		moved, err := p.part(m, plan, now, add)
 		if err != nil {
 			return log, "", err
@@ -71,14 +77,14 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 			if attempts++; attempts > p.Limit {
 				return log, fmt.Sprintf("it was stopped after %d attempts", p.Limit), nil
 			}
-			path := m.s.PathOf(in.Attempt)
+			path := m.State().PathOf(in.Attempt)
 			done := p.Do(path, in, now)
 			if p.Halt != nil {
 				if why := p.Halt(); why != "" {
 					return log, why, nil
 				}
 			}
-			if err := add(Event{At: now, Path: path, Body: done}); err != nil {
+			if err := add(flow.Event{At: now, Path: path, Body: done}); err != nil {
 				return log, "", err
 			}
 			moved = true
@@ -106,7 +112,9 @@ func (p Stage) Play() (log []Event, stopped string, err error) {
 }
 
 // part plays the part of leave, locks and people.
-func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error) (moved bool, err error) {
+func (p Stage) part(
+	m *flow.Machine, plan flow.Plan, now time.Time, add func(flow.Event) error,
+) (moved bool, err error) {
 	for _, a := range plan.AskLeave {
 		if err := add(a.Given(p.Leave(a), now)); err != nil {
 			return true, err
@@ -120,8 +128,8 @@ func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error)
 		moved = true
 	}
 	for _, id := range plan.AskRest {
-		if e := m.s.EffectOf(id); e != nil && !e.Rests {
-			if err := add(Event{At: now, Path: m.s.PathOf(id), Body: Rested{Attempt: id}}); err != nil {
+		if e := m.State().EffectOf(id); e != nil && !e.Rests {
+			if err := add(flow.Event{At: now, Path: m.State().PathOf(id), Body: flow.Rested{Attempt: id}}); err != nil {
 				return true, err
 			}
 			moved = true
@@ -130,51 +138,57 @@ func (p Stage) part(m *Machine, plan Plan, now time.Time, add func(Event) error)
 	if moved {
 		return true, nil
 	}
-	for _, path := range slices.Sorted(maps.Keys(m.s.waits)) {
-		st := m.s.steps[path]
-		for _, g := range st.allGates() {
-			if g.open() && p.Decide != nil {
-				if d := p.Decide(path, g.raised); d != nil {
-					return true, add(Event{At: now, Path: path, Body: *d})
-				}
+	return p.person(m.State(), now, add)
+}
+
+// person plays the part of whoever is asked.
+func (p Stage) person(s *flow.State, now time.Time, add func(flow.Event) error) (moved bool, err error) {
+	if p.Decide != nil {
+		places, gates := s.OpenGates()
+		for i, g := range gates {
+			if d := p.Decide(places[i], g); d != nil {
+				return true, add(flow.Event{At: now, Path: places[i], Body: *d})
 			}
 		}
-		for _, q := range st.questions {
-			if q.open() && p.Answer != nil {
-				if a := p.Answer(path, q.raised); a != nil {
-					if e := m.s.EffectOf(q.raised.Attempt); e != nil && !e.Rests && SaysNotBegun(a.Choice) {
-						rests := Rested{Attempt: q.raised.Attempt}
-						if err := add(Event{At: now, Path: path, Body: rests}); err != nil {
-							return true, err
-						}
-					}
-					return true, add(Event{At: now, Path: path, Body: *a})
-				}
+	}
+	if p.Answer == nil {
+		return false, nil
+	}
+	places, questions := s.OpenQuestions()
+	for i, q := range questions {
+		a := p.Answer(places[i], q)
+		if a == nil {
+			continue
+		}
+		if e := s.EffectOf(q.Attempt); e != nil && !e.Rests && flow.SaysNotBegun(a.Choice) {
+			if err := add(flow.Event{At: now, Path: places[i], Body: flow.Rested{Attempt: q.Attempt}}); err != nil {
+				return true, err
 			}
 		}
+		return true, add(flow.Event{At: now, Path: places[i], Body: *a})
 	}
 	return false, nil
 }
 
-func (p Stage) waitsForPeople(m *Machine) string {
-	switch m.s.WaitsOn() {
-	case OnApproval:
+func (p Stage) waitsForPeople(m *flow.Machine) string {
+	switch m.State().WaitsOn() {
+	case flow.OnApproval:
 		return "here a person would be asked for approval"
-	case OnAnswer:
+	case flow.OnAnswer:
 		return "here a person would be asked"
 	}
 	return ""
 }
 
 // Asked counts how often people were asked in a log.
-func Asked(log []Event) int {
+func Asked(log []flow.Event) int {
 	n := 0
 	for _, e := range log {
 		switch b := e.Body.(type) {
-		case GateRaised, QuestionRaised:
+		case flow.GateRaised, flow.QuestionRaised:
 			n++
-		case QuestionAnswered:
-			if b.By == Itself {
+		case flow.QuestionAnswered:
+			if b.By == flow.Itself {
 				n--
 			}
 		}
@@ -183,21 +197,21 @@ func Asked(log []Event) int {
 }
 
 // Came is what a log came to, in words, and the steps that were taken, by verb and title in their order.
-func Came(book *runbook.Book, log []Event) (end string, steps []string) {
+func Came(book *runbook.Book, log []flow.Event) (end string, steps []string) {
 	end = "not over"
 	last := ""
 	for _, e := range log {
-		if b, ok := e.Body.(Ended); ok {
+		if b, ok := e.Body.(flow.Ended); ok {
 			end = b.State
 			if b.Outcome != "" {
 				end = b.Outcome
 			}
 		}
-		s, _ := Find(book, e.Path)
+		s, _ := flow.Find(book, e.Path)
 		if s == nil || e.Path == last {
 			continue
 		}
-		if _, skipped := e.Body.(Skipped); skipped {
+		if _, skipped := e.Body.(flow.Skipped); skipped {
 			continue
 		}
 		last = e.Path
@@ -208,42 +222,42 @@ func Came(book *runbook.Book, log []Event) (end string, steps []string) {
 
 // Replay is a stage on which everything that a recorded run met comes back: outcomes by what was asked of
 // which target, leave by its step, and people's words by what they were asked.
-func Replay(book *runbook.Book, log []Event) (Stage, error) {
+func Replay(book *runbook.Book, log []flow.Event) (Stage, error) {
 	if len(log) == 0 {
 		return Stage{}, errors.New("the log is empty")
 	}
-	begun, ok := log[0].Body.(Begun)
+	begun, ok := log[0].Body.(flow.Begun)
 	if !ok {
 		return Stage{}, errors.New("the log does not begin with run.begun")
 	}
-	begun.Rules, begun.Revision = Rules, book.Revision
-	outcomes := map[string][]Outcome{}
+	begun.Rules, begun.Revision = flow.Rules, book.Revision
+	outcomes := map[string][]flow.Outcome{}
 	asked := map[string]string{}
-	var leaves []LeaveGiven
-	var decisions []GateDecided
-	var answers []QuestionAnswered
+	var leaves []flow.LeaveGiven
+	var decisions []flow.GateDecided
+	var answers []flow.QuestionAnswered
 	for _, e := range log {
 		switch b := e.Body.(type) {
-		case Intent:
+		case flow.Intent:
 			asked[b.Attempt] = requestKey(b)
-		case Outcome:
+		case flow.Outcome:
 			outcomes[asked[b.Attempt]] = append(outcomes[asked[b.Attempt]], b)
-		case LeaveGiven:
+		case flow.LeaveGiven:
 			leaves = append(leaves, b)
-		case GateDecided:
+		case flow.GateDecided:
 			decisions = append(decisions, b)
-		case QuestionAnswered:
-			if b.By != Itself {
+		case flow.QuestionAnswered:
+			if b.By != flow.Itself {
 				answers = append(answers, b)
 			}
 		}
 	}
 	return Stage{Book: book, Begun: begun, Now: log[0].At, Limit: 5000,
-		Do: func(_ string, in Intent, _ time.Time) Outcome {
+		Do: func(_ string, in flow.Intent, _ time.Time) flow.Outcome {
 			key := requestKey(in)
 			list := outcomes[key]
 			if len(list) == 0 {
-				return Outcome{Attempt: in.Attempt, State: Failed, Error: "nothing like it was recorded"}
+				return flow.Outcome{Attempt: in.Attempt, State: flow.Failed, Error: "nothing like it was recorded"}
 			}
 			o := list[0]
 			if len(list) > 1 {
@@ -252,11 +266,11 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 			o.Attempt = in.Attempt
 			return o
 		},
-		Leave: func(a AskLeave) LeaveGiven {
+		Leave: func(a flow.AskLeave) flow.LeaveGiven {
 			if a.Look {
-				return LeaveGiven{Verdict: leave.Yes, Reasons: []string{"as recorded"}}
+				return flow.LeaveGiven{Verdict: leave.Yes, Reasons: []string{"as recorded"}}
 			}
-			g := LeaveGiven{Verdict: leave.Gate, Reasons: []string{"as recorded"}}
+			g := flow.LeaveGiven{Verdict: leave.Gate, Reasons: []string{"as recorded"}}
 			if len(leaves) > 0 {
 				g.Verdict = leaves[0].Verdict
 			}
@@ -268,15 +282,15 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 			}
 			return g
 		},
-		Decide: func(_ string, g GateRaised) *GateDecided {
-			d := GateDecided{Gate: g.Gate, Approved: true, By: "as recorded", Digest: g.Digest}
+		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
+			d := flow.GateDecided{Gate: g.Gate, Approved: true, By: "as recorded", Digest: g.Digest}
 			if len(decisions) > 0 {
 				d.Approved, d.By = decisions[0].Approved, decisions[0].By
 				decisions = decisions[1:]
 			}
 			return &d
 		},
-		Answer: func(_ string, q QuestionRaised) *QuestionAnswered {
+		Answer: func(_ string, q flow.QuestionRaised) *flow.QuestionAnswered {
 			if len(answers) == 0 {
 				return nil
 			}
@@ -288,7 +302,7 @@ func Replay(book *runbook.Book, log []Event) (Stage, error) {
 	}, nil
 }
 
-func requestKey(in Intent) string {
+func requestKey(in flow.Intent) string {
 	r := in.Request
 	r.Target = task.Facts{Name: in.Target}
 	r.Undo, r.Looks, r.Timeout, r.Secrets = nil, false, 0, nil

@@ -1,9 +1,11 @@
 package flow
 
 import (
+	"maps"
 	"slices"
 	"time"
 
+	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 )
@@ -51,9 +53,9 @@ func (o *Outcome) Says() string {
 	case OK:
 		return "it ended well"
 	case Failed:
-		return "it failed: " + o.reason()
+		return "it failed: " + o.Reason()
 	}
-	return "its end is unknown: " + o.reason()
+	return "its end is unknown: " + o.Reason()
 }
 
 // PathOf gives the place of the step to which an attempt belongs.
@@ -231,3 +233,125 @@ func (s *State) Raised() bool {
 	}
 	return false
 }
+
+// Tried is one attempt and what became of it.
+type Tried struct {
+	Intent  Intent
+	Path    string
+	At      time.Time
+	Outcome *Outcome // nil while it is under way, or where it was lost
+	Over    bool
+}
+
+// Tried lists all attempts in the order in which they were begun.
+func (s *State) Tried() []Tried {
+	out := make([]Tried, len(s.order))
+	for i, a := range s.order {
+		out[i] = Tried{a.intent, a.path, a.at, a.outcome, a.over()}
+	}
+	return out
+}
+
+// Progress is how far one place of a run has come.
+type Progress struct {
+	Path    string
+	Skipped bool
+	Trouble *Troubled
+	// Judged is the newest result of a check; nil before.
+	Judged   *Judged
+	JudgedAt time.Time
+	Gates    []GateProgress // of its change, the oldest first
+	Asks     []AskProgress  // of a question, by its rounds
+	Leave    *LeaveGiven    // the newest
+	WaitsOn  string         // what the place itself waits on; "" for nothing
+	// First and Last are when something happened there.
+	First, Last time.Time
+}
+
+// GateProgress is how far a gate has come.
+type GateProgress struct {
+	Raised           GateRaised
+	Refused, Expired bool
+	Enough           bool // as many people approved as must
+}
+
+// AskProgress is how far a round of a question has come.
+type AskProgress struct {
+	Raised   QuestionRaised
+	Answered *QuestionAnswered
+	Expired  bool
+}
+
+// Places lists where something happened, in the order of their text.
+func (s *State) Places() []string { return slices.Sorted(maps.Keys(s.steps)) }
+
+// Progress tells how far a place has come.
+func (s *State) Progress(path string) Progress {
+	out := Progress{Path: path, WaitsOn: s.waits[path]}
+	if t := s.times[path]; t != nil {
+		out.First, out.Last = t.first, t.last
+	}
+	st := s.steps[path]
+	if st == nil {
+		return out
+	}
+	out.Skipped, out.Trouble = st.skipped != nil, st.trouble
+	if n := len(st.judged); n > 0 {
+		out.Judged, out.JudgedAt = &st.judged[n-1].Judged, st.judged[n-1].at
+	}
+	for _, g := range st.gates {
+		out.Gates = append(out.Gates, GateProgress{g.raised, g.refused != nil, g.expired, g.enough()})
+	}
+	for _, q := range st.asks {
+		out.Asks = append(out.Asks, AskProgress{q.raised, q.answered, q.expired})
+	}
+	if n := len(st.leaves); n > 0 {
+		out.Leave = &st.leaves[n-1].LeaveGiven
+	}
+	return out
+}
+
+// Times tells when something happened at each place first and last.
+func (s *State) Times() map[string][2]time.Time {
+	out := make(map[string][2]time.Time, len(s.times))
+	for path, t := range s.times {
+		out[path] = [2]time.Time{t.first, t.last}
+	}
+	return out
+}
+
+// OpenGates are the gates that wait for a word, by the place of their step.
+func (s *State) OpenGates() (places []string, gates []GateRaised) {
+	for _, path := range slices.Sorted(maps.Keys(s.waits)) {
+		for _, g := range s.steps[path].allGates() {
+			if g.open() {
+				places, gates = append(places, path), append(gates, g.raised)
+			}
+		}
+	}
+	return places, gates
+}
+
+// OpenQuestions are the questions that wait for an answer, by the place of their step.
+func (s *State) OpenQuestions() (places []string, questions []QuestionRaised) {
+	for _, path := range slices.Sorted(maps.Keys(s.waits)) {
+		for _, id := range slices.Sorted(maps.Keys(s.steps[path].questions)) {
+			if q := s.steps[path].questions[id]; q.open() {
+				places, questions = append(places, path), append(questions, q.raised)
+			}
+		}
+	}
+	return places, questions
+}
+
+// EndedAt is the place of the step that ended the run; "" where that is not known.
+func (s *State) EndedAt() string { return s.endedAt }
+
+// TroubledAt is the place of the newest trouble; "" without one.
+func (s *State) TroubledAt() string { return s.troubledAt }
+
+// Inputs are those of the runbook, or of the call, that a place lies in.
+func (s *State) Inputs(path string) map[string]any { return s.dataOf(path).inputs }
+
+// Rounds are the takings of a reading in the runbook, or the call, that a place lies in; the oldest first.
+func (s *State) Rounds(path, reading string) []*expr.Round { return s.dataOf(path).readings[reading] }

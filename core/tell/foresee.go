@@ -1,4 +1,4 @@
-package flow
+package tell
 
 import (
 	"errors"
@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/expr"
 	"urgentis/core/leave"
@@ -38,13 +40,24 @@ type Move struct {
 // errNotOpen says that nothing is to be foreseen of a gate that is over.
 var errNotOpen = errors.New("the gate is not open")
 
+// ahead is a run that is played on for a while: of it nothing happens.
+type ahead struct {
+	*flow.Machine
+	err error // why its log cannot be
+}
+
+func lookAhead(book *runbook.Book, log []flow.Event) (*ahead, error) {
+	m, err := flow.Open(book, slices.Clip(log))
+	return &ahead{Machine: m}, err
+}
+
 // Foresee tells what follows each word on an open gate. The log is not altered.
-func Foresee(book *runbook.Book, log []Event, gate string, now time.Time) (Foresight, error) {
+func Foresee(book *runbook.Book, log []flow.Event, gate string, now time.Time) (Foresight, error) {
 	var out Foresight
 	for word, way := range map[runbook.Word]*Way{
 		runbook.Yes: &out.Yes, runbook.No: &out.No, runbook.Silence: &out.Silence,
 	} {
-		m, err := Open(book, slices.Clip(log))
+		m, err := lookAhead(book, log)
 		if err != nil {
 			return out, err
 		}
@@ -57,18 +70,18 @@ func Foresee(book *runbook.Book, log []Event, gate string, now time.Time) (Fores
 
 // ForeseeAnswers tells what follows each choice of an open question, and what follows if nobody answers, by "". Of what
 // is foreseen nothing happens, and the log is not altered.
-func ForeseeAnswers(book *runbook.Book, log []Event, question string, now time.Time) (map[string]Way, error) {
-	m, err := Open(book, slices.Clip(log))
+func ForeseeAnswers(book *runbook.Book, log []flow.Event, question string, now time.Time) (map[string]Way, error) {
+	m, err := lookAhead(book, log)
 	if err != nil {
 		return nil, err
 	}
-	raised, _ := m.s.OpenQuestion(question)
+	raised, _ := m.State().OpenQuestion(question)
 	if raised == nil {
 		return nil, errNotOpen
 	}
 	out := map[string]Way{}
 	for _, choice := range append(slices.Clone(raised.Choices), "") {
-		if m, err = Open(book, slices.Clip(log)); err != nil {
+		if m, err = lookAhead(book, log); err != nil {
 			return nil, err
 		}
 		if out[choice], err = m.foreseeAnswer(question, choice, now); err != nil {
@@ -80,8 +93,8 @@ func ForeseeAnswers(book *runbook.Book, log []Event, question string, now time.T
 
 // foreseeAnswer plays on from a question as if it were answered; with "" as if nobody did. The machine is of no further
 // use.
-func (m *Machine) foreseeAnswer(question, choice string, now time.Time) (Way, error) {
-	raised, path := m.s.OpenQuestion(question)
+func (m *ahead) foreseeAnswer(question, choice string, now time.Time) (Way, error) {
+	raised, path := m.State().OpenQuestion(question)
 	word := runbook.Answer(choice)
 	if choice == "" && len(raised.Choices) > 0 {
 		word, now = runbook.Silence, raised.Until
@@ -90,26 +103,26 @@ func (m *Machine) foreseeAnswer(question, choice string, now time.Time) (Way, er
 		for _, f := range raised.Fields {
 			fields[f.Name] = f.Suggest
 		}
-		if e := m.s.EffectOf(raised.Attempt); e != nil && !e.Rests {
-			m.say(path, Rested{Attempt: raised.Attempt}, now)
+		if e := m.State().EffectOf(raised.Attempt); e != nil && !e.Rests {
+			m.say(path, flow.Rested{Attempt: raised.Attempt}, now)
 		}
-		m.say(path, QuestionAnswered{Question: question, Choice: choice, By: "somebody", Fields: fields}, now)
+		m.say(path, flow.QuestionAnswered{Question: question, Choice: choice, By: "somebody", Fields: fields}, now)
 	}
 	return m.wayOn(path, word, now)
 }
 
 // foresee plays on from a gate as if it were told a word. The machine is of no further use.
-func (m *Machine) foresee(gate string, word runbook.Word, now time.Time) (Way, error) {
-	raised, path, by := m.s.OpenGate(gate)
+func (m *ahead) foresee(gate string, word runbook.Word, now time.Time) (Way, error) {
+	raised, path, by := m.State().OpenGate(gate)
 	if raised == nil {
 		return Way{}, errNotOpen
 	}
 	switch word {
 	case runbook.No:
-		m.say(path, GateDecided{Gate: gate, By: "somebody", Digest: raised.Digest}, now)
+		m.say(path, flow.GateDecided{Gate: gate, By: "somebody", Digest: raised.Digest}, now)
 	case runbook.Yes:
 		for i := len(by); i < max(1, raised.People); i++ {
-			m.say(path, GateDecided{
+			m.say(path, flow.GateDecided{
 				Gate: gate, Approved: true, By: fmt.Sprint("somebody ", i), Digest: raised.Digest,
 			}, now)
 		}
@@ -120,31 +133,33 @@ func (m *Machine) foresee(gate string, word runbook.Word, now time.Time) (Way, e
 }
 
 // wayOn plays on after a word was told at a place.
-func (m *Machine) wayOn(path string, word runbook.Word, now time.Time) (Way, error) {
+func (m *ahead) wayOn(path string, word runbook.Word, now time.Time) (Way, error) {
 	way := Way{}
-	before := m.s.Last
+	before := m.State().Last
 	if err := m.foreseeMoves(&way, path, now); err != nil {
 		return way, err
 	}
-	if e := m.s.Ended; e != nil && m.s.Last > before {
+	if e := m.State().Ended; e != nil && m.State().Last > before {
 		end := howItEnded(*e)
 		way.Ended, way.Ends = &end, []runbook.End{end}
 		return way, nil
 	}
-	way.Ends = m.book.EndsAfter(path, word)
+	way.Ends = m.State().Book().EndsAfter(path, word)
 	return way, nil
 }
 
 // say adds what somebody would say; whatever comes of it is seen when the machine plans.
-func (m *Machine) say(path string, b Body, now time.Time) {
-	_ = m.append(&Event{At: now, Path: path, Body: b})
+func (m *ahead) say(path string, b flow.Body, now time.Time) {
+	if _, err := m.Append(flow.Event{At: now, Path: path, Body: b}); err != nil && m.err == nil {
+		m.err = err
+	}
 }
 
 // maxForeseen bounds how far is looked ahead.
 const maxForeseen = 64
 
 // foreseeMoves plans on until something would be begun, somebody would be asked, or the run would end.
-func (m *Machine) foreseeMoves(way *Way, gate string, now time.Time) error {
+func (m *ahead) foreseeMoves(way *Way, gate string, now time.Time) error {
 	for range maxForeseen {
 		plan, err := m.Plan(now)
 		if err != nil {
@@ -169,45 +184,44 @@ func (m *Machine) foreseeMoves(way *Way, gate string, now time.Time) error {
 		case len(plan.Events) == 0:
 			return nil
 		}
-		if m.s.err != nil {
-			return m.s.err
+		if m.err != nil {
+			return m.err
 		}
 	}
 	return nil
 }
 
 // leaveAsBefore supposes that leave is given as it was for the gate.
-func (m *Machine) leaveAsBefore(gate string, ask AskLeave) LeaveGiven {
-	given := LeaveGiven{Verdict: leave.Gate}
-	if list := m.s.step(ask.Path).leaves; len(list) > 0 {
-		return list[len(list)-1].LeaveGiven
-	}
-	if list := m.s.step(gate).leaves; len(list) > 0 {
-		given = list[len(list)-1].LeaveGiven
+func (m *ahead) leaveAsBefore(gate string, ask flow.AskLeave) flow.LeaveGiven {
+	given := flow.LeaveGiven{Verdict: leave.Gate}
+	for _, place := range []string{ask.Path, gate} {
+		if was := m.State().Progress(place).Leave; was != nil {
+			return *was
+		}
 	}
 	return given
 }
 
 // foreseeMove notes what an event does where the gate stands; what runs beside it does not follow from it. asks: people
 // are asked.
-func (m *Machine) foreseeMove(way *Way, gate string, e Event) (asks bool) {
+func (m *ahead) foreseeMove(way *Way, gate string, e flow.Event) (asks bool) {
 	x := Move{Path: e.Path}
 	target := ""
 	switch b := e.Body.(type) {
-	case Intent:
+	case flow.Intent:
 		x.Undo, target = b.Undoes(), b.Target
-	case GateRaised, QuestionRaised:
+	case flow.GateRaised, flow.QuestionRaised:
 		x.Asks = true
-	case Told, Noted:
+	case flow.Told, flow.Noted:
 	default:
 		return false
 	}
-	if !inside(x.Path, frameOf(gate)) {
+	if !flow.Inside(x.Path, flow.FrameOf(gate)) {
 		return false
 	}
-	x.Step, _ = Find(m.book, x.Path)
-	if in, ok := e.Body.(Intent); ok && !in.Touches() && in.Look != "" && in.Look != e.Path {
-		x.Step, _ = Find(m.book, in.Look)
+	x.Step, _ = flow.Find(m.State().Book(), x.Path)
+	if in, ok := e.Body.(flow.Intent); ok && !in.Touches() && in.Look != "" && in.Look != e.Path {
+		x.Step, _ = flow.Find(m.State().Book(), in.Look)
 		x.Again = true
 	}
 	i := slices.IndexFunc(way.First, func(y Move) bool { return y.Path == x.Path && y.Undo == x.Undo })
@@ -222,11 +236,11 @@ func (m *Machine) foreseeMove(way *Way, gate string, e Event) (asks bool) {
 }
 
 // howItEnded is how a run ended, as the runbook's text foresees it.
-func howItEnded(e Ended) runbook.End {
+func howItEnded(e flow.Ended) runbook.End {
 	switch {
-	case e.State == HandedOver:
+	case e.State == flow.HandedOver:
 		return runbook.End{Kind: runbook.EndHandedOver, To: e.To}
-	case e.State == StateFail:
+	case e.State == flow.StateFail:
 		return runbook.End{Kind: runbook.EndFailed}
 	case e.Outcome != "":
 		return runbook.End{Kind: runbook.EndClosed, Outcome: e.Outcome}

@@ -1,7 +1,9 @@
-package flow
+package tell
 
 import (
 	"slices"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/incident"
 	"urgentis/core/runbook"
@@ -9,12 +11,12 @@ import (
 
 // Went tells how each change of a run went, as it stands now; and each block of changes behind one gate, as its worst
 // change did. What was not begun is not among them.
-func (s *State) Went() []incident.Went {
+func Went(s *flow.State) []incident.Went {
 	out := []incident.Went{}
 	targets := map[string]map[string]bool{}
 	add := func(step *runbook.Step, book *runbook.Book, target string, fate incident.Fate) {
 		x := incident.Went{Runbook: book.Name, Step: step.ID, Title: step.Title, Fate: fate}
-		x.Runbook, x.Step = StepKey(s.book, book, step)
+		x.Runbook, x.Step = StepKey(s.Book(), book, step)
 		i := slices.IndexFunc(out, func(y incident.Went) bool { return y.Runbook == x.Runbook && y.Step == x.Step })
 		if i < 0 {
 			i = len(out)
@@ -28,14 +30,14 @@ func (s *State) Went() []incident.Went {
 		out[i].Targets = len(targets[x.Runbook+"/"+x.Step])
 	}
 	for _, t := range s.Touches() {
-		step, book := Find(s.book, t.Place)
+		step, book := flow.Find(s.Book(), t.Place)
 		if step == nil || t.Change.MayBegin() {
 			continue
 		}
-		add(step, book, t.Target, t.went())
+		add(step, book, t.Target, went(t))
 		for _, around := range book.All() {
-			if around != step && around.Gate != nil && inside(step.Path, around.Path) {
-				add(around, book, t.Target, t.went())
+			if around != step && around.Gate != nil && flow.Inside(step.Path, around.Path) {
+				add(around, book, t.Target, went(t))
 			}
 		}
 	}
@@ -56,17 +58,17 @@ func StepKey(root, book *runbook.Book, s *runbook.Step) (name, step string) {
 }
 
 // went is how a touch went.
-func (t *Touch) went() incident.Fate {
+func went(t *flow.Touch) incident.Fate {
 	switch {
-	case t.Undo.Fate == WasDone:
+	case t.Undo.Fate == flow.WasDone:
 		return incident.TakenBack
 	case t.Unsaid():
 		return incident.Unknown
-	case t.Change.Fate != WasDone:
+	case t.Change.Fate != flow.WasDone:
 		return incident.Failed
-	case t.Proof == Passes:
+	case t.Proof == flow.Passes:
 		return incident.Proven
-	case t.Proof == Fails:
+	case t.Proof == flow.Fails:
 		return incident.NotHelped
 	}
 	return incident.Done

@@ -1,9 +1,11 @@
-package flow
+package tell
 
 import (
 	"slices"
 	"strings"
 	"time"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/expr"
 	"urgentis/core/reading"
@@ -12,20 +14,20 @@ import (
 
 // LooksAgain lists, for a ground, the newest attempt of its look on each target: what is to be done to take it anew,
 // with the words that the run used. None for a look that is costly, or one only by the runbook's word.
-func (s *State) LooksAgain(g Ground) []Intent {
+func LooksAgain(s *flow.State, g Ground) []flow.Intent {
 	if g.Look.Costly || g.Look.OnlyReads != "" {
 		return nil
 	}
-	return s.newestOf(func(in Intent) bool { return in.Look == g.Path })
+	return newestOf(s, func(in flow.Intent) bool { return in.Look == g.Path })
 }
 
 // newestOf lists the newest attempt on each target among those of looks that are meant.
-func (s *State) newestOf(meant func(Intent) bool) []Intent {
-	var out []Intent
-	for _, a := range slices.Backward(s.order) {
-		in := a.intent
+func newestOf(s *flow.State, meant func(flow.Intent) bool) []flow.Intent {
+	var out []flow.Intent
+	for _, a := range slices.Backward(s.Tried()) {
+		in := a.Intent
 		if in.Touches() || !meant(in) ||
-			slices.ContainsFunc(out, func(o Intent) bool { return o.Target == in.Target && o.Look == in.Look }) {
+			slices.ContainsFunc(out, func(o flow.Intent) bool { return o.Target == in.Target && o.Look == in.Look }) {
 			continue
 		}
 		out = append(out, in)
@@ -39,7 +41,7 @@ type LookTaken struct {
 	Step *runbook.Step
 	// Path is its place in the run; Again what is to be done to take it anew, the newest words of each target.
 	Path  string
-	Again []Intent
+	Again []flow.Intent
 	At    time.Time // when it was first taken
 	// First holds what was read first, by target and reading.
 	First map[string]map[string]expr.Taking
@@ -47,27 +49,27 @@ type LookTaken struct {
 
 // LooksTaken lists the looks that a run took and that read something, in the order in which it came to them. A look
 // that is one only by the runbook's word is left out: nobody but the run takes it.
-func (s *State) LooksTaken() []*LookTaken {
+func LooksTaken(s *flow.State) []*LookTaken {
 	var out []*LookTaken
 	byPath := map[string]*LookTaken{}
-	for _, a := range s.order {
-		in := a.intent
+	for _, a := range s.Tried() {
+		in := a.Intent
 		if in.Touches() || in.Look == "" {
 			continue
 		}
 		t := byPath[in.Look]
 		if t == nil {
-			step, _ := Find(s.book, in.Look)
+			step, _ := flow.Find(s.Book(), in.Look)
 			if step == nil || step.OnlyReads != "" || len(step.Read) == 0 {
 				continue
 			}
-			t = &LookTaken{Step: step, Path: in.Look, At: a.at, First: map[string]map[string]expr.Taking{}}
-			t.Again = s.newestOf(func(x Intent) bool { return x.Look == in.Look })
+			t = &LookTaken{Step: step, Path: in.Look, At: a.At, First: map[string]map[string]expr.Taking{}}
+			t.Again = newestOf(s, func(x flow.Intent) bool { return x.Look == in.Look })
 			byPath[in.Look] = t
 			out = append(out, t)
 		}
-		if a.outcome != nil && t.First[in.Target] == nil && len(a.outcome.Readings) > 0 {
-			t.First[in.Target] = a.outcome.Readings
+		if a.Outcome != nil && t.First[in.Target] == nil && len(a.Outcome.Readings) > 0 {
+			t.First[in.Target] = a.Outcome.Readings
 		}
 	}
 	return out
@@ -75,7 +77,8 @@ func (s *State) LooksTaken() []*LookTaken {
 
 // Named reports whether a look is called so: by its id or by its place in the runbook.
 func (t *LookTaken) Named(name string) bool {
-	return name == t.Path || t.Step.ID == name && name != "" || !strings.Contains(t.Path, "/") && static(t.Path) == name
+	return name == t.Path || t.Step.ID == name && name != "" ||
+		!strings.Contains(t.Path, "/") && flow.Static(t.Path) == name
 }
 
 // Compared is one reading then and now.
@@ -89,7 +92,7 @@ type Compared struct {
 }
 
 // Compare holds what a look reads now against what it read first. What is sealed is left out.
-func (t *LookTaken) Compare(now map[string]Outcome) []Compared {
+func (t *LookTaken) Compare(now map[string]flow.Outcome) []Compared {
 	var out []Compared
 	for _, in := range t.Again {
 		o := now[in.Target]
@@ -106,7 +109,7 @@ func (t *LookTaken) Compare(now map[string]Outcome) []Compared {
 			switch {
 			case !is:
 				if c.Says, c.Missing = Gone, o.Missing[spec.Name]; c.Missing == "" {
-					c.Missing = o.reason()
+					c.Missing = o.Reason()
 				}
 			case !was:
 				c.Now, c.Says = taken.Value, Other

@@ -1,4 +1,4 @@
-package flow
+package tell
 
 import (
 	"errors"
@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/expr"
 
@@ -33,20 +35,20 @@ type Brief struct {
 
 // BriefOf makes the brief of a gate that stands at a place. name tells who somebody is; nil leaves it as it is written.
 func BriefOf(
-	book *runbook.Book, log []Event, raised GateRaised, path string, now time.Time, name func(string) string,
+	book *runbook.Book, log []flow.Event, raised flow.GateRaised, path string, now time.Time, name func(string) string,
 ) (*Brief, error) {
-	s, err := Fold(book, log)
+	s, err := flow.Fold(book, log)
 	if err != nil {
 		return nil, err
 	}
-	step, own := Find(book, path)
+	step, own := flow.Find(book, path)
 	if step == nil {
 		return &Brief{Harm: book.Harm}, nil
 	}
 	b := &Brief{
 		Headline: own.Headline(step, extentOf(s, step, raised.Proposal)),
 		Harm:     own.Harm,
-		Grounds:  s.Grounds(path),
+		Grounds:  Grounds(s, path),
 	}
 	if raised.Undo {
 		on := expr.Words(extentOf(s, step, raised.Proposal).Targets)
@@ -74,21 +76,22 @@ func BriefOf(
 // BriefOfQuestion makes the brief of a question that stands at a place. Where an answer approves a change, that is what
 // its headline and its parts are about.
 func BriefOfQuestion(
-	book *runbook.Book, log []Event, raised QuestionRaised, path string, now time.Time, name func(string) string,
+	book *runbook.Book, log []flow.Event, raised flow.QuestionRaised, path string, now time.Time,
+	name func(string) string,
 ) (*Brief, error) {
-	s, err := Fold(book, log)
+	s, err := flow.Fold(book, log)
 	if err != nil {
 		return nil, err
 	}
 	b := &Brief{Harm: book.Harm, Answers: map[string]string{}}
-	step, own := Find(book, path)
+	step, own := flow.Find(book, path)
 	if step == nil {
 		return b, nil
 	}
-	b.Grounds = s.Grounds(path)
+	b.Grounds = Grounds(s, path)
 	for _, choice := range raised.Choices {
 		a, approves := raised.Approves[choice]
-		change, of := Find(book, a.Path)
+		change, of := flow.Find(book, a.Path)
 		if !approves || change == nil {
 			continue
 		}
@@ -118,23 +121,23 @@ func BriefOfQuestion(
 
 // HandOverBrief is what somebody needs who takes over from a run that is over without having closed its incident.
 type HandOverBrief struct {
-	Ended   Ended
+	Ended   flow.Ended
 	Harm    string
 	Grounds []Ground
 	Changed []incident.Went
 }
 
 // BriefOfHandOver makes it; nil where the run is not over, or closed its incident.
-func BriefOfHandOver(book *runbook.Book, log []Event) (*HandOverBrief, error) {
-	s, err := Fold(book, log)
+func BriefOfHandOver(book *runbook.Book, log []flow.Event) (*HandOverBrief, error) {
+	s, err := flow.Fold(book, log)
 	if err != nil || s.Ended == nil || s.Ended.Outcome != "" {
 		return nil, err
 	}
-	b := &HandOverBrief{Ended: *s.Ended, Harm: book.Harm, Changed: s.Went()}
+	b := &HandOverBrief{Ended: *s.Ended, Harm: book.Harm, Changed: Went(s)}
 	for _, e := range slices.Backward(log) {
 		switch e.Body.(type) {
-		case GateRaised, Judged:
-			if b.Grounds = s.Grounds(e.Path); len(b.Grounds) > 0 {
+		case flow.GateRaised, flow.Judged:
+			if b.Grounds = Grounds(s, e.Path); len(b.Grounds) > 0 {
 				return b, nil
 			}
 		}
@@ -144,10 +147,10 @@ func BriefOfHandOver(book *runbook.Book, log []Event) (*HandOverBrief, error) {
 
 // Table tells the requests of a proposal by the steps of the text that they belong to.
 func Table(p leave.Proposal) ([]task.Part, error) {
-	return task.Table(p.Requests, func(r task.Request) string { return static(r.Step) })
+	return task.Table(p.Requests, func(r task.Request) string { return flow.Static(r.Step) })
 }
 
-func extentOf(s *State, step *runbook.Step, p leave.Proposal) runbook.Extent {
+func extentOf(s *flow.State, step *runbook.Step, p leave.Proposal) runbook.Extent {
 	x := runbook.Extent{Of: len(s.Begun.Estate)}
 	for _, r := range p.Requests {
 		if !slices.Contains(x.Targets, r.Target.Name) {

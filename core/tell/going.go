@@ -1,7 +1,9 @@
-package flow
+package tell
 
 import (
 	"fmt"
+
+	"urgentis/core/flow"
 
 	"urgentis/core/runbook"
 )
@@ -23,39 +25,40 @@ func (g Going) Says() string {
 	return out
 }
 
-// Going lists the looks of which attempts are under way, in the order in which they were begun.
-func (s *State) Going() []Going {
+// GoingOf lists the looks of which attempts are under way, in the order in which they were begun.
+func GoingOf(s *flow.State) []Going {
 	type at struct {
 		path  string
-		round Purpose
+		round flow.Purpose
 	}
+	tried := s.Tried()
 	var order []at
 	by := map[at]*Going{}
-	for _, a := range s.order {
-		if a.over() || a.intent.Touches() {
+	for _, a := range tried {
+		if a.Over || a.Intent.Touches() {
 			continue
 		}
-		k := at{a.path, a.intent.Purpose}
+		k := at{a.Path, a.Intent.Purpose}
 		if by[k] != nil {
 			continue
 		}
-		look, _ := Find(s.book, a.intent.Look)
+		look, _ := flow.Find(s.Book(), a.Intent.Look)
 		if look == nil {
 			continue
 		}
-		order, by[k] = append(order, k), &Going{Path: a.path, Look: look}
+		order, by[k] = append(order, k), &Going{Path: a.Path, Look: look}
 	}
-	for _, a := range s.order {
-		g := by[at{a.path, a.intent.Purpose}]
+	for _, a := range tried {
+		g := by[at{a.Path, a.Intent.Purpose}]
 		switch {
-		case g == nil || a.intent.Touches():
-		case a.outcome != nil && a.outcome.State == OK:
+		case g == nil || a.Intent.Touches():
+		case a.Outcome != nil && a.Outcome.State == flow.OK:
 			g.Answered++
-		case a.outcome != nil:
+		case a.Outcome != nil:
 			g.Silent++
 		}
-		if g != nil && len(a.intent.Asked) > 0 {
-			g.Asked = len(a.intent.Asked)
+		if g != nil && len(a.Intent.Asked) > 0 {
+			g.Asked = len(a.Intent.Asked)
 		}
 	}
 	out := make([]Going, len(order))

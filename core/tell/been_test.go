@@ -1,16 +1,18 @@
-package flow
+package tell
 
 import (
 	"testing"
 	"time"
+
+	"urgentis/core/flow"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // ends lists the nodes of a run's picture at which it arrived, and those that failed.
-func ends(p *theatre, now time.Time) (reached, failed []string) {
-	for _, n := range p.m.book.Graph(p.m.s.Been(now)).Nodes {
+func ends(s *flow.State) (reached, failed []string) {
+	for _, n := range s.Book().Graph(Been(s, time.Now())).Nodes {
 		switch n.State {
 		case "reached":
 			reached = append(reached, n.ID)
@@ -63,14 +65,9 @@ func TestAtWhichEndARunArrived(t *testing.T) {
 		"a trouble of a lonely change": {bad("g1 restart"), "on_error.end", []string{"3"}},
 	} {
 		p := play(t, ending)
-		p.says = func(Intent) string { return `{"n": 7}` }
+		p.says = func(flow.Intent) string { return `{"n": 7}` }
 		c.set(p)
-		p.run()
-		// As the service draws it: read anew.
-		folded, err := Fold(p.m.book, p.log)
-		require.NoError(t, err)
-		p.m.s = folded
-		reached, failed := ends(p, p.now)
+		reached, failed := ends(p.run())
 		assert.Equal(t, []string{c.reached}, reached, name)
 		assert.Equal(t, c.failed, failed, name)
 	}
@@ -80,47 +77,48 @@ func TestAtWhichEndARunArrivedThatHasALastWord(t *testing.T) {
 	for n, want := range map[string]string{"1": "2.fails.1", "7": "end"} {
 		p := play(t, ending+"finally:\n  - tell: Over\n")
 		says(n)(p)
-		p.run()
-		folded, err := Fold(p.m.book, p.log)
-		require.NoError(t, err)
-		p.m.s = folded
-		reached, _ := ends(p, p.now)
+		reached, _ := ends(p.run())
 		assert.Equal(t, []string{want}, reached, n)
 	}
 }
 
 func says(n string) func(*theatre) {
-	return func(p *theatre) { p.says = func(Intent) string { return `{"n": ` + n + `}` } }
+	return func(p *theatre) { p.says = func(flow.Intent) string { return `{"n": ` + n + `}` } }
 }
 
-func bad(what string) func(*theatre) { return func(p *theatre) { p.bad[what] = badEnd } }
+func bad(what string) func(*theatre) { return func(p *theatre) { p.bad[what] = true } }
 
 func refuses(word string) func(*theatre) {
 	return func(p *theatre) {
-		p.gates = func(g GateRaised) *GateDecided {
-			yes := g.Proposal.Requests[0].Words[0] != word
-			return &GateDecided{Gate: g.Gate, Approved: yes, By: "mara", Digest: g.Digest}
+		p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
+			d := yes(g)
+			d.Approved = g.Proposal.Requests[0].Words[0] != word
+			return d
 		}
 	}
 }
 
 func silent(word string) func(*theatre) {
 	return func(p *theatre) {
-		p.gates = func(g GateRaised) *GateDecided {
+		p.Patient = true
+		p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
 			if g.Proposal.Requests[0].Words[0] == word {
 				return nil
 			}
-			return &GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
+			return yes(g)
 		}
 	}
 }
 
 func TestWhereARunWaitsIsDrawn(t *testing.T) {
 	p := play(t, ending)
-	p.says = func(Intent) string { return `{"n": 7}` }
+	p.says = func(flow.Intent) string { return `{"n": 7}` }
 	var gate, step string
-	p.gates = func(g GateRaised) *GateDecided {
-		for _, n := range p.m.book.Graph(p.m.s.Been(p.now)).Nodes {
+	p.Watch = func(log []flow.Event) { p.log = log }
+	p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
+		s, err := flow.Fold(p.Book, p.log)
+		require.NoError(t, err)
+		for _, n := range p.Book.Graph(Been(s, p.Now)).Nodes {
 			switch n.ID {
 			case "3.gate":
 				gate = n.State
@@ -128,7 +126,7 @@ func TestWhereARunWaitsIsDrawn(t *testing.T) {
 				step = n.State
 			}
 		}
-		return &GateDecided{Gate: g.Gate, By: "mara", Digest: g.Digest}
+		return &flow.GateDecided{Gate: g.Gate, By: "mara", Digest: g.Digest}
 	}
 	p.run()
 	assert.Equal(t, "waiting", gate)

@@ -1,4 +1,4 @@
-package flow
+package tell
 
 import (
 	"testing"
@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"urgentis/core/expr"
+	"urgentis/core/flow"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 )
@@ -36,14 +37,14 @@ func TestComparedWithWhatIsMissing(t *testing.T) {
 	l := LookTaken{
 		Step: &runbook.Step{Read: []reading.Spec{{Name: "depth", Good: reading.Low, Unit: "messages"}, {Name: "key",
 			Sealed: true}}},
-		Again: []Intent{{Target: "a"}, {Target: "b"}, {Target: "c"}},
+		Again: []flow.Intent{{Target: "a"}, {Target: "b"}, {Target: "c"}},
 		First: map[string]map[string]expr.Taking{
 			"a": {"depth": {Value: int64(9)}, "key": {Value: "x"}}, "b": {"depth": {Value: int64(9)}}},
 	}
-	got := l.Compare(map[string]Outcome{
-		"a": {State: OK, Readings: map[string]expr.Taking{"depth": {Value: int64(7)}, "key": {Value: "y"}}},
-		"b": {State: Failed, Error: "no route to it"},
-		"c": {State: OK, Readings: map[string]expr.Taking{"depth": {Value: int64(1)}}},
+	got := l.Compare(map[string]flow.Outcome{
+		"a": {State: flow.OK, Readings: map[string]expr.Taking{"depth": {Value: int64(7)}, "key": {Value: "y"}}},
+		"b": {State: flow.Failed, Error: "no route to it"},
+		"c": {State: flow.OK, Readings: map[string]expr.Taking{"depth": {Value: int64(1)}}},
 	})
 	says := map[string]string{}
 	for _, c := range got {
