@@ -82,6 +82,10 @@ func (w *whole) takesBack(s *Step) {
 		w.key(s, "of", "", "%s does not stand before this step", s.TakesBack)
 	case !strings.HasPrefix(s.Path, concurrent(b, c.Path)):
 		w.key(s, "of", "", "%s stands inside an each or a together: take back all of that", s.TakesBack)
+	default:
+		if why := b.neverSees(s, c); why != "" {
+			w.key(s, "of", "", "%s %s: there would be nothing to take back", s.TakesBack, why)
+		}
 	}
 	if c == nil {
 		return
@@ -126,6 +130,8 @@ func (w *whole) references(s *Step) {
 			meant := doc.Nearest(s.Proves, ids)
 			w.key(s, "proves", meant, "proves names no change: there is none with the id %s", s.Proves)
 			w.proved[meant] = true // that nothing proves it would be said of the same slip
+		} else if why := b.neverSees(s, c); why != "" {
+			w.key(s, "proves", "", "the change %s %s: this check can prove nothing of it", s.Proves, why)
 		}
 	}
 	if q := s.Ask; q != nil {
@@ -135,15 +141,7 @@ func (w *whole) references(s *Step) {
 				w.line(s, false, "", "nobody can reach the choice %s: another one has the same label", c.Name)
 			}
 			labels[strings.ToLower(c.Label)] = true
-			if a := b.byID[c.Approves]; c.Approves != "" && (a == nil || a.Verb != Change) {
-				w.line(
-					s,
-					false,
-					doc.Nearest(c.Approves, ids),
-					"approves names no change: there is none with the id %s",
-					c.Approves,
-				)
-			}
+			w.approves(s, c.Name, c.Approves)
 		}
 	}
 	for _, p := range s.programs() {
@@ -152,6 +150,21 @@ func (w *whole) references(s *Step) {
 				w.line(s, false, doc.Nearest(c.Value, a.Ask.names()), "the question %s has no choice %s", c.Of, c.Value)
 			}
 		}
+	}
+}
+
+// approves refuses a choice that approves what is no change, or one that does not follow it.
+func (w *whole) approves(s *Step, choice, id string) {
+	a := w.book.byID[id]
+	own := s.Path + ".choices."
+	switch {
+	case id == "":
+	case a == nil || a.Verb != Change:
+		w.line(s, false, doc.Nearest(id, keys(w.book.byID)), "approves names no change: there is none with the id %s", id)
+	case w.book.neverSees(a, s) != "":
+		w.line(s, false, "", "the choice %s approves the change %s, which does not come after it", choice, id)
+	case strings.HasPrefix(a.Path, own) && !strings.HasPrefix(a.Path, own+choice+"."):
+		w.line(s, false, "", "the choice %s approves the change %s, which stands in another choice", choice, id)
 	}
 }
 
