@@ -12,8 +12,8 @@ import (
 const (
 	// questionTime is how long a question about an unknown outcome stands before it is handed over.
 	questionTime = time.Hour
-	// restRetry is how often is found out whether what is unknown can still begin or run.
-	restRetry = 10 * time.Second
+	// RestRetry is how often is found out whether what is unknown can still begin or run.
+	RestRetry = 10 * time.Second
 	// restPatience is how long that is waited for before a person is asked.
 	restPatience = 30 * time.Second
 	// maxRepeats bounds how often a change that may be repeated is begun once more by itself, firstRepeat and
@@ -50,7 +50,7 @@ func (w *walker) settle(f *frame, book *runbook.Book, s *runbook.Step, t *Touch,
 	}
 	if !undo && (s.Happened != nil || s.Repeatable) && !e.Rests {
 		w.plan.AskRest = append(w.plan.AskRest, e.Newest())
-		w.wake(w.now.Add(restRetry))
+		w.wake(w.now.Add(RestRetry))
 	}
 	if !undo && s.Happened != nil {
 		if r := w.judgeHappened(f, s, t, e); r != goOn || !e.Open() {

@@ -158,7 +158,7 @@ func (a *App) RehearseLooks(ctx context.Context, who *access.Principal, p Play) 
 	if err := a.mayCarryOut(ctx, who, "rehearse", b, everyStep(b)); err != nil {
 		return nil, err
 	}
-	played, err := (&rehearsal.Rehearser{Engine: a.engine}).Rehearse(ctx, b, begun, p.Assumed)
+	played, err := a.rehearser().Rehearse(ctx, b, begun, p.Assumed)
 	if err != nil {
 		return nil, invalid("rehearse", "%s", err)
 	}
@@ -189,7 +189,7 @@ func (a *App) TryStep(
 			return nil, err
 		}
 	}
-	lines, err := (&rehearsal.Rehearser{Engine: a.engine}).Try(ctx, b, begun, step, readings, run)
+	lines, err := a.rehearser().Try(ctx, b, begun, step, readings, run)
 	if err != nil {
 		return nil, invalid("try", "%s", err)
 	}
@@ -267,3 +267,5 @@ func everyStep(b *runbook.Book) []*runbook.Step {
 	add(b)
 	return out
 }
+
+func (a *App) rehearser() *rehearsal.Rehearser { return &rehearsal.Rehearser{Engine: a.engine} }

@@ -15,9 +15,6 @@ const restTime = 20 * time.Second
 // maxResting bounds of how many attempts of a run that is found out at once.
 const maxResting = 32
 
-// restRetry is how soon it is tried again.
-const restRetry = 9 * time.Second
-
 // takeRest takes in what was found out of an attempt.
 func (d *drive) takeRest(ctx context.Context, x restSeen) bool {
 	delete(d.resting, x.attempt)
@@ -35,7 +32,7 @@ func (d *drive) askRest(attempts []string) {
 	for _, id := range attempts {
 		in, path, over, ok := d.m.State().Attempt(id)
 		if _, asked := d.resting[id]; asked || !ok || !over || len(d.resting) >= maxResting ||
-			time.Since(d.restless[id]) < restRetry {
+			time.Since(d.restless[id]) < flow.RestRetry-time.Second {
 			continue
 		}
 		d.resting[id] = struct{}{}
