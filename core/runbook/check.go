@@ -160,7 +160,8 @@ func (w *whole) approves(s *Step, choice, id string) {
 	switch {
 	case id == "":
 	case a == nil || a.Verb != Change:
-		w.line(s, false, doc.Nearest(id, keys(w.book.byID)), "approves names no change: there is none with the id %s", id)
+		meant := doc.Nearest(id, keys(w.book.byID))
+		w.line(s, false, meant, "approves names no change: there is none with the id %s", id)
 	case w.book.neverSees(a, s) != "":
 		w.line(s, false, "", "the choice %s approves the change %s, which does not come after it", choice, id)
 	case strings.HasPrefix(a.Path, own) && !strings.HasPrefix(a.Path, own+choice+"."):
