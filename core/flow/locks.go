@@ -58,8 +58,8 @@ func (s *State) lockOn(facts []task.Facts, target string) string {
 	return s.keyOf(target, "")
 }
 
-// missing lists, sorted, those of some locks that this run does not hold.
-func (s *State) missing(keys ...string) []string {
+// Missing lists, sorted, those of some locks that this run does not hold.
+func (s *State) Missing(keys ...string) []string {
 	var out []string
 	for _, k := range keys {
 		if k != "" && !s.locks[k] {

@@ -398,9 +398,9 @@ func (x *touching) locked() (result, bool) { return x.lockedOn(x.given.Facts) }
 
 func (x *touching) lockedOn(facts []task.Facts) (result, bool) {
 	w := x.w
-	keys := w.s.missing(w.s.lockOn(facts, x.target))
+	keys := w.s.Missing(w.s.lockOn(facts, x.target))
 	if x.undo == nil && len(keys) > 0 {
-		keys = w.s.missing(append(keys, w.keysAhead()...)...)
+		keys = w.s.Missing(append(keys, w.keysAhead()...)...)
 	}
 	if len(keys) == 0 {
 		return goOn, true

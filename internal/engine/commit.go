@@ -159,8 +159,12 @@ var errFree = errors.New("the lock is free again")
 // moveLocks takes the locks that are wanted, enters the run into the queue for those that are held, and gives all
 // back when the run has ended.
 func (d *drive) moveLocks(tx *store.Tx) error {
+	var keys []string
 	for _, w := range d.want {
-		if err := tx.TakeLocks(d.run.ID, w.Keys); err != nil {
+		keys = append(keys, w.Keys...)
+	}
+	if len(d.want) > 0 {
+		if err := tx.TakeLocks(d.run.ID, keys); err != nil {
 			return err
 		}
 	}

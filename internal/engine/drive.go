@@ -406,11 +406,15 @@ func (d *drive) wantLocks(wants []flow.WantLocks) (again bool, err error) {
 	for _, w := range wants {
 		held := d.heldOf(w)
 		if held == nil {
+			again = true
+			// What another place of the same plan wants is taken once.
+			if w.Keys = d.m.State().Missing(w.Keys...); len(w.Keys) == 0 && d.m.State().Waits(w.Path, w.Of).Key == "" {
+				continue
+			}
 			d.want = append(d.want, w)
 			if err := d.takeDerived(w.Taken(d.e.Now())); err != nil {
 				return true, err
 			}
-			again = true
 			continue
 		}
 		is := flow.LocksAwaited{Key: held.Key, Holder: held.Holder, Circle: held.Circle, Of: w.Of}

@@ -106,8 +106,9 @@ type bench struct {
 	looks *standing.Looker
 	in    *intake.Intake
 	q     *queue
-	// secrets are those of the next engine that starts.
+	// secrets are those of the next engine that starts, and jobs its hand for jobs elsewhere.
 	secrets engine.Secrets
+	jobs    act.Hand
 	stop    func()
 }
 
@@ -159,7 +160,7 @@ func (b *bench) start() {
 	b.e, err = engine.New(
 		engine.Config{
 			Store:   b.store,
-			Hands:   engine.Hands{"ssh": b.q, "http": b.q},
+			Hands:   engine.Hands{"ssh": b.q, "http": b.q, "job": b.jobs},
 			Secrets: b.secrets,
 			Log:     slog.New(slog.DiscardHandler),
 			Link:    "http://u",

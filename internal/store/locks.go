@@ -34,46 +34,61 @@ func (tx *Tx) TakeLocks(run string, keys []string) error {
 	if err := tx.db.Raw("select exists (select 1 from hold where run = ?)", run).Scan(&holds).Error; err != nil {
 		return fmt.Errorf("read what the run holds: %w", err)
 	}
-	for _, key := range all {
-		var holders []string
-		if err := tx.db.Raw("select run from hold where key = ? and run <> ? order by at limit 1", key, run).
-			Scan(&holders).Error; err != nil {
-			return fmt.Errorf("read who holds %s: %w", key, err)
-		}
-		if len(holders) == 0 && !holds {
-			err := tx.db.Raw(`select q.run from (`+queue+`) q where q.key = ? and q.run <> ?
-				and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?)
-					order by q.rank, q.run limit 1`, key, run, run, run).Scan(&holders).Error
-			if err != nil {
-				return fmt.Errorf("read who waits for %s: %w", key, err)
-			}
-		}
-		if len(holders) > 0 {
-			circle, err := tx.waitsFor(holders[0], run)
-			if err != nil {
-				return err
-			}
-			return &HeldError{key, holders[0], holds && circle}
-		}
+	before, err := tx.before(run, all, holds)
+	if err != nil {
+		return err
 	}
-	for _, key := range all {
-		err := tx.db.Exec("insert into hold (key, run, shared) values (?, ?, false) on conflict (key, run) do update "+
-			"set shared = false", key, run).Error
+	if before != nil {
+		circle, err := tx.waitsFor(before.Run, run)
 		if err != nil {
-			return fmt.Errorf("take %s: %w", key, err)
+			return err
 		}
+		return &HeldError{before.Key, before.Run, holds && circle}
+	}
+	if err := tx.run(`insert into hold (key, run, shared) select unnest(?::text[]), ?, false
+		on conflict (key, run) do update set shared = false`, array{all}, run); err != nil {
+		return fmt.Errorf("take locks: %w", err)
 	}
 	return tx.quit(run, waited)
+}
+
+// heldBy is who has a key before another run may.
+type heldBy struct{ Key, Run string }
+
+// before is who holds the first of the keys, in their order, or waits for it longer, where the run must yield to that;
+// nil where all of them may be had.
+func (tx *Tx) before(run string, keys []string, holds bool) (*heldBy, error) {
+	list, err := scan[heldBy](tx, `select key, run from hold where key = any (?::text[]) and run <> ?
+		order by key, at limit 1`, array{keys}, run)
+	if err != nil {
+		return nil, fmt.Errorf("read who holds what is wanted: %w", err)
+	}
+	if len(list) == 0 && !holds {
+		list, err = scan[heldBy](tx, `select q.key, q.run from (`+queue+`) q where q.key = any (?::text[]) and q.run <> ?
+			and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?)
+				order by q.key, q.rank, q.run limit 1`, array{keys}, run, run, run)
+		if err != nil {
+			return nil, fmt.Errorf("read who waits for what is wanted: %w", err)
+		}
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	return &list[0], nil
 }
 
 // keepOthersOff keeps everybody else from taking, giving back or waiting for keys until the end of the transaction:
 // who looks whether a key is free and then waits for it must not miss its release in between. Sorted keys cannot wait
 // in a circle.
 func (tx *Tx) keepOthersOff(keys []string) error {
-	for _, key := range slices.Compact(slices.Sorted(slices.Values(keys))) {
-		if err := tx.alone(aloneLock, "lock:"+key); err != nil {
-			return err
-		}
+	sorted := slices.Compact(slices.Sorted(slices.Values(keys)))
+	if len(sorted) == 0 {
+		return nil
+	}
+	// One after the other, in the order of the list: nothing in this statement sorts it anew.
+	if err := tx.run(`select pg_advisory_xact_lock(hashtextextended('lock:' || key, ?))
+		from unnest(?::text[]) as key`, aloneLock, array{sorted}); err != nil {
+		return fmt.Errorf("keep others off: %w", err)
 	}
 	return nil
 }
