@@ -64,8 +64,9 @@ func (tx *Tx) before(run string, keys []string, holds bool) (*heldBy, error) {
 		return nil, fmt.Errorf("read who holds what is wanted: %w", err)
 	}
 	if len(list) == 0 && !holds {
-		list, err = scan[heldBy](tx, `select q.key, q.run from (`+queue+`) q where q.key = any (?::text[]) and q.run <> ?
-			and (q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?)
+		list, err = scan[heldBy](tx, `select q.key, q.run from (`+queue+`) q
+			where q.key = any (?::text[]) and q.run <> ? and
+			(q.rank, q.run) < (coalesce((select min(since) from awaiting where run = ?), now()), ?)
 				order by q.key, q.rank, q.run limit 1`, array{keys}, run, run, run)
 		if err != nil {
 			return nil, fmt.Errorf("read who waits for what is wanted: %w", err)
