@@ -16,7 +16,6 @@ import (
 
 // The second desk has quite another interface, and only its document knows.
 func TestAnotherDeskNeedsNoCode(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Gates.Break()
 	require.Eventually(t, func() bool { return len(w.Requests.Tickets()) == 1 }, 30*time.Second, 50*time.Millisecond)
@@ -30,7 +29,6 @@ func TestAnotherDeskNeedsNoCode(t *testing.T) {
 
 // What is closed as mitigated is filed at the desk once, with what it rests on.
 func TestWhatIsMitigatedIsFollowedUp(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "gate.raised") })
@@ -62,7 +60,6 @@ func TestWhatIsMitigatedIsFollowedUp(t *testing.T) {
 
 // A room calls back: what somebody presses there is done with their own rights, and no more.
 func TestARoomThatCallsBack(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Clocks.Break()
 	var asked RoomMessage

@@ -63,7 +63,6 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 func nobody(api.Question) string { return "none_of_these" }
 
 func TestClocksAreSetRight(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	broken := w.Fleet.Clocks.Break()
 	d := w.play(t, ctx, nobody)
@@ -81,7 +80,6 @@ func TestClocksAreSetRight(t *testing.T) {
 }
 
 func TestTheGateThatStandsApartIsRolledBack(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Gates.Break()
 	d := w.play(t, ctx, func(q api.Question) string {
@@ -102,7 +100,6 @@ func TestTheGateThatStandsApartIsRolledBack(t *testing.T) {
 }
 
 func TestPassesAreTakenAgain(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Gates.BreakKey()
 	d := w.play(t, ctx, nobody)
@@ -118,7 +115,6 @@ func TestPassesAreTakenAgain(t *testing.T) {
 }
 
 func TestIdleSessionsAreEnded(t *testing.T) {
-	t.Parallel()
 	// The account postgres must reach the directory when root runs the tests.
 	dir, err := os.MkdirTemp("", "urgentis-fares-")
 	require.NoError(t, err)

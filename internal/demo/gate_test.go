@@ -15,7 +15,6 @@ import (
 // TestAnOpenGateKnowsHowItStandsNow mends the trouble by hand while a gate stands: the gate says so, and the run has
 // taken no reading more.
 func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	var g *api.Gate
@@ -67,7 +66,6 @@ func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
 }
 
 func TestItIsKnownHowAStepWentBefore(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	mara, err := w.As(ctx, "mara-by-script", access.Approver)
 	require.NoError(t, err)

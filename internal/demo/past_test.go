@@ -11,7 +11,6 @@ import (
 
 // What the harbour's store has of the time around an incident is asked, drawn, grouped and kept in the record.
 func TestLookingBack(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	n := w.of(t, ctx, "berth-queue").Number
@@ -53,7 +52,6 @@ func TestLookingBack(t *testing.T) {
 
 // An alert that started nothing is told of what may help all the same.
 func TestWhatMayHelpWithAnAlert(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	n := w.of(t, ctx, "berth-queue").Number

@@ -19,7 +19,6 @@ func text(t *testing.T, name string) string {
 }
 
 func TestRehearsals(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	d := w.play(t, ctx, nobody)
@@ -115,7 +114,6 @@ func TestRehearsals(t *testing.T) {
 }
 
 func TestRehearsedAnswers(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	// As it stands the question answers itself while all is well.
 	src := strings.ReplaceAll(text(t, "boarding-passes-refused"), `r == "none"`, `r == "gone"`)
@@ -138,7 +136,6 @@ func TestRehearsedAnswers(t *testing.T) {
 }
 
 func TestOneStepAlone(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	src := text(t, "berth-queue-backlog")
 	try := api.NewTry{
@@ -175,7 +172,6 @@ func TestOneStepAlone(t *testing.T) {
 }
 
 func TestRunControl(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	const long = `urgentis: runbook/1
 name: long

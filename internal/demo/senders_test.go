@@ -27,7 +27,6 @@ func (w *World) of(t *testing.T, ctx context.Context, service string) *api.Incid
 
 // Every thing that speaks no HTTP is heard, and what it reports is the incident that its source's document makes of it.
 func TestTheOlderThingsAreHeard(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	time.Sleep(2500 * time.Millisecond) // until listeners know the keys of this installation
 	for _, trouble := range w.Senders.troubles() {

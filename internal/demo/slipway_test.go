@@ -14,7 +14,6 @@ import (
 
 // A trap begins a runbook that speaks with the switch in a dialogue: pages, a mode behind a word, and a proof.
 func TestALinkOfTheSwitchIsRestarted(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	mara, err := w.As(ctx, "mara-by-script", access.Approver)
 	require.NoError(t, err)

@@ -16,7 +16,6 @@ import (
 // TestWhoeverIsOnCallIsNamed enters a stand-in: gate, record and message name that person, and the feed of the rota,
 // read by a library that did not write it, has the same.
 func TestWhoeverIsOnCallIsNamed(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	now := time.Now().Truncate(time.Second)
 	for says, b := range map[string]api.NewStandIn{
@@ -97,7 +96,6 @@ func TestWhoeverIsOnCallIsNamed(t *testing.T) {
 
 // The fares desk's rota is read from the office's calendar, and two of its duties change hands together.
 func TestARotaFromACalendarAndASwap(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	onCall := func(at time.Time) api.OnCall {
 		r, err := w.Admin.ListOnCallWithResponse(ctx, &api.ListOnCallParams{Team: "fares", At: at})

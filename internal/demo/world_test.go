@@ -63,7 +63,6 @@ func kinds(d *api.IncidentDetail) string {
 }
 
 func TestTheWholeStory(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	mara, err := w.As(ctx, "mara-by-script", access.Approver)
 	require.NoError(t, err)
@@ -105,7 +104,6 @@ func TestTheWholeStory(t *testing.T) {
 }
 
 func TestASilentHostIsNeverAFalseAlarm(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	w.Fleet.Hosts[1].SetDown(true)
 	// The queue is well, as far as anybody can see: only one consumer answers.
@@ -155,7 +153,6 @@ steps:
 
 // Whatever an alert holds arrives on the host as it is, as one argument; through a pattern it does not get in.
 func TestHostileTextStaysData(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	r, err := w.Admin.PushRunbookWithResponse(
 		ctx,
@@ -222,7 +219,6 @@ func TestHostileTextStaysData(t *testing.T) {
 }
 
 func TestAChangedHostKeyIsRefused(t *testing.T) {
-	t.Parallel()
 	w, ctx := world(t)
 	h := w.Fleet.Hosts[0]
 	try := func() *api.Tried {
