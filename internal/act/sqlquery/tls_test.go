@@ -128,6 +128,13 @@ func TestThePasswordIsForTheDatabaseAlone(t *testing.T) {
 			assert.Equal(t, x.told, bytes.Contains(db.told.Bytes(), []byte("hunter22")), r.Error)
 		})
 	}
+	block, _ := pem.Decode([]byte(authority))
+	own, err := x509.ParseCertificate(block.Bytes)
+	require.NoError(t, err)
+	roots := x509.NewCertPool()
+	roots.AddCert(own)
+	require.NoError(t, trusted([]*x509.Certificate{own}, roots, "", "fares-db"))
+	assert.Error(t, trusted([]*x509.Certificate{own}, roots, "", ""), "a target without a name trusts nobody")
 	safe, either, err := security(task.Request{Target: task.Facts{Address: "10.0.3.7"}, SQL: &task.Statement{}})
 	require.NoError(t, err)
 	assert.NotNil(t, safe.VerifyConnection, "elsewhere a certificate is wanted")
