@@ -61,12 +61,12 @@ func (p *player) doneIn(log []flow.Event) done {
 	for _, e := range log {
 		switch x := e.Body.(type) {
 		case flow.GateRaised, flow.QuestionRaised:
-			out.asks = append(out.asks, p.at(e.Path))
+			out.asks = append(out.asks, p.at(e.Place))
 		case flow.Intent:
 			if !x.Touches() {
 				continue
 			}
-			name := p.at(e.Path)
+			name := p.at(e.Place)
 			if x.Undoes() {
 				name = undone + name
 			}
@@ -78,7 +78,7 @@ func (p *player) doneIn(log []flow.Event) done {
 			out.tells = append(out.tells, x.Text+x.Source)
 		case flow.Judged:
 			if x.Final {
-				out.checks[p.at(e.Path)] = x.Result
+				out.checks[p.at(e.Place)] = x.Result
 			}
 		}
 	}
@@ -119,7 +119,7 @@ func quoted(list []string) string {
 func (p *player) cover(log []flow.Event) {
 	p.out.inner = map[string]bool{}
 	for _, e := range log {
-		step, of := flow.Find(p.book, e.Path)
+		step, of := flow.Find(p.book, e.Place)
 		if step != nil && of != p.book && p.book.Parts[of.Name] != nil {
 			p.out.inner[of.Name+"/"+step.Path] = true
 		}

@@ -45,7 +45,7 @@ func Play(book *runbook.Book, c *Case, evaluate flow.Evaluate) *Result {
 		of:       c,
 		evaluate: evaluate,
 		taken:    map[string]int{},
-		did:      map[string]string{},
+		did:      map[string]flow.Place{},
 		out:      &Result{Case: c},
 	}
 	p.knowsItsSteps()
@@ -70,8 +70,8 @@ type player struct {
 	book  *runbook.Book
 	of    *Case
 	out   *Result
-	taken map[string]int    // how many were taken, by list
-	did   map[string]string // the place of each attempt
+	taken map[string]int        // how many were taken, by list
+	did   map[string]flow.Place // the place of each attempt
 
 	evaluate flow.Evaluate
 	halt     string // what the case does not say and should
@@ -145,10 +145,10 @@ func nameOf(book, of *runbook.Book, s *runbook.Step) string {
 }
 
 // at is how cases call the step at a place of the run.
-func (p *player) at(path string) string {
-	step, of := flow.Find(p.book, path)
+func (p *player) at(place flow.Place) string {
+	step, of := flow.Find(p.book, place)
 	if step == nil {
-		return path
+		return place.String()
 	}
 	return nameOf(p.book, of, step)
 }
@@ -200,10 +200,10 @@ func next[T any](p *player, list []T, at string) T {
 	return list[i]
 }
 
-func (p *player) do(path string, in flow.Intent, now time.Time) flow.Outcome {
+func (p *player) do(place flow.Place, in flow.Intent, now time.Time) flow.Outcome {
 	look, _ := flow.Find(p.book, in.Look)
-	p.did[in.Attempt] = path
-	name := p.at(path)
+	p.did[in.Attempt] = place
+	name := p.at(place)
 	switch {
 	case in.Undoes():
 		name = undone + name
@@ -297,7 +297,7 @@ func (p *player) read(out *flow.Outcome, m Meeting, look *runbook.Step, target s
 	}
 	for name := range m.Read {
 		if !given[name] {
-			p.stuck("%s takes no reading %s", p.at(look.Path), name)
+			p.stuck("%s takes no reading %s", p.at(flow.PlaceOf(look.Path)), name)
 		}
 	}
 }
@@ -307,7 +307,7 @@ func (p *player) leave(a flow.AskLeave) flow.LeaveGiven {
 	if a.Look || a.Undo {
 		g.Verdict = leave.Yes
 	}
-	if v, ok := p.of.Leave[p.at(a.Path)]; ok {
+	if v, ok := p.of.Leave[p.at(a.Place)]; ok {
 		g.Verdict = v
 	}
 	if a.HasGate && g.Verdict == leave.Yes {
@@ -319,8 +319,8 @@ func (p *player) leave(a flow.AskLeave) flow.LeaveGiven {
 	return g
 }
 
-func (p *player) decide(path string, g flow.GateRaised) *flow.GateDecided {
-	name := p.at(path)
+func (p *player) decide(place flow.Place, g flow.GateRaised) *flow.GateDecided {
+	name := p.at(place)
 	d := &flow.GateDecided{Gate: g.Gate, By: fmt.Sprintf("person %d", p.taken["yes "+g.Gate]+1), Digest: g.Digest}
 	list := p.of.People[name]
 	if len(list) == 0 {
@@ -346,8 +346,8 @@ func (p *player) decide(path string, g flow.GateRaised) *flow.GateDecided {
 	return d
 }
 
-func (p *player) answer(path string, q flow.QuestionRaised) *flow.QuestionAnswered {
-	name := p.at(path)
+func (p *player) answer(place flow.Place, q flow.QuestionRaised) *flow.QuestionAnswered {
+	name := p.at(place)
 	list := p.of.People[name]
 	if len(list) == 0 {
 		p.stuck("the case does not say what people answer to %s: %s or %s", name, strings.Join(q.Choices, ", "), Nobody)
@@ -367,7 +367,7 @@ func (p *player) answer(path string, q flow.QuestionRaised) *flow.QuestionAnswer
 			strings.Join(q.Choices, ", "))
 		return nil
 	}
-	if step, _ := flow.Find(p.book, path); step != nil && step.Ask != nil && q.Attempt == "" {
+	if step, _ := flow.Find(p.book, place); step != nil && step.Ask != nil && q.Attempt == "" {
 		fields, err := step.Ask.AcceptFields(w.Fields)
 		if err != nil {
 			p.stuck("line %d: the question %s is not answered so: %s", w.Line, name, err)
@@ -384,10 +384,10 @@ func (p *player) news(log []flow.Event) *flow.AlertChanged {
 		return nil
 	}
 	for _, e := range log {
-		if e.Path == "" {
+		if e.Place.IsZero() {
 			continue
 		}
-		name := p.at(e.Path)
+		name := p.at(e.Place)
 		to := p.of.Becomes[name]
 		if to == "" || p.taken["becomes "+name] > 0 {
 			continue

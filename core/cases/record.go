@@ -33,7 +33,7 @@ func Of(book *runbook.Book, log []flow.Event, name string, evaluate flow.Evaluat
 		return "", errors.New("the log does not begin with run.begun")
 	}
 	r := &recorder{
-		p:     &player{book: book, did: map[string]string{}, evaluate: evaluate},
+		p:     &player{book: book, did: map[string]flow.Place{}, evaluate: evaluate},
 		asked: map[string]flow.Intent{}, at: map[string]string{},
 		meets: map[string][]any{}, people: map[string][]any{}, leave: map[string]string{}, becomes: map[string]string{},
 	}
@@ -60,10 +60,10 @@ type recorder struct {
 }
 
 func (r *recorder) event(e flow.Event) error {
-	name := r.p.at(e.Path)
+	name := r.p.at(e.Place)
 	switch x := e.Body.(type) {
 	case flow.Intent:
-		r.asked[x.Attempt], r.p.did[x.Attempt] = x, e.Path
+		r.asked[x.Attempt], r.p.did[x.Attempt] = x, e.Place
 	case flow.Outcome:
 		if x.State != flow.Held {
 			r.outcome(x)
@@ -100,7 +100,7 @@ func (r *recorder) event(e flow.Event) error {
 	case flow.Ended:
 		r.end = &x
 	}
-	if e.Path != "" {
+	if !e.Place.IsZero() {
 		r.last = name
 	}
 	return nil
@@ -134,7 +134,7 @@ func (r *recorder) meet(in flow.Intent, how yaml.MapSlice) {
 	switch {
 	case in.Undoes():
 		name = undone + name
-	case in.Look != "":
+	case !in.Look.IsZero():
 		name = r.p.at(in.Look)
 	}
 	if in.Target != "" {

@@ -2,8 +2,6 @@ package flow
 
 import (
 	"fmt"
-	"strconv"
-	"strings"
 	"time"
 
 	"urgentis/core/leave"
@@ -11,20 +9,20 @@ import (
 )
 
 // ask puts a question to people, follows the choice, and asks again where the runbook says so.
-func (w *walker) ask(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) ask(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	for round := 0; !st.done; round++ {
 		if round >= len(st.asks) {
 			if round >= s.Ask.Rounds {
 				return w.fail(
-					path,
+					place,
 					Troubled{Because: fmt.Sprintf("The question %q was asked %d times.", s.Title, round)},
 				)
 			}
-			if r := w.raiseQuestion(f, s, path, st, round); r != goOn {
+			if r := w.raiseQuestion(f, s, place, st, round); r != goOn {
 				return r
 			}
 		}
-		r := w.answer(f, s, path, st, st.asks[round], round)
+		r := w.answer(f, s, place, st, st.asks[round], round)
 		switch {
 		case r == goBack && !f.asking && w.wasSentBack(st.asks[round]):
 			continue // there is nothing to go back to: asked anew
@@ -39,15 +37,15 @@ func (w *walker) ask(f *frame, s *runbook.Step, path string, st *stepState) resu
 			continue
 		}
 		if s.Ask.AskAgain != nil {
-			again, err := s.Ask.AskAgain.Bool(w.scope(f, path, ""))
+			again, err := s.Ask.AskAgain.Bool(w.scope(f, place, ""))
 			if err != nil {
-				return w.broken(path, s, fmt.Errorf("whether to ask again is unsure: %w", err))
+				return w.broken(place, s, fmt.Errorf("whether to ask again is unsure: %w", err))
 			}
 			if again {
 				continue
 			}
 		}
-		w.emit(path, StepEnded{})
+		w.emit(place, StepEnded{})
 	}
 	return goOn
 }
@@ -58,10 +56,10 @@ func (w *walker) wasSentBack(q *questionState) bool {
 }
 
 // raiseQuestion asks, or lets the question answer itself. goOn: it is asked.
-func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepState, round int) result {
-	q, sc := s.Ask, w.scope(f, path, "")
+func (w *walker) raiseQuestion(f *frame, s *runbook.Step, place Place, st *stepState, round int) result {
+	q, sc := s.Ask, w.scope(f, place, "")
 	raised := QuestionRaised{
-		Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), round+1),
+		Question: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, place.Named(), round+1),
 		Round:    round,
 		Ask:      q.To,
 		Labels:   map[string]string{},
@@ -70,8 +68,8 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 		raised.Ask = f.book.Team()
 	}
 	var err error
-	if raised.Text, err = w.prose(f, q.Text, path); err != nil {
-		return w.broken(path, s, err)
+	if raised.Text, err = w.prose(f, q.Text, place); err != nil {
+		return w.broken(place, s, err)
 	}
 	for _, c := range q.Choices {
 		raised.Choices = append(raised.Choices, c.Name)
@@ -94,11 +92,11 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 		}
 		raised.Fields = append(raised.Fields, x)
 	}
-	if r := w.approvable(f, s, path, st, round, &raised); r != goOn {
+	if r := w.approvable(f, s, place, st, round, &raised); r != goOn {
 		return r
 	}
 	raised.Until = w.now.Add(q.Within).Truncate(time.Second)
-	w.emit(path, raised)
+	w.emit(place, raised)
 	if len(q.Fields) == 0 {
 		for _, c := range q.Choices {
 			if c.Itself == nil || c.Approves != "" {
@@ -106,7 +104,7 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 			}
 			if holds, values, err := c.Itself.Explain(sc); err == nil && holds {
 				w.emit(
-					path,
+					place,
 					QuestionAnswered{
 						Question: raised.Question,
 						Choice:   c.Name,
@@ -126,24 +124,24 @@ func (w *walker) raiseQuestion(f *frame, s *runbook.Step, path string, st *stepS
 func (w *walker) approvable(
 	f *frame,
 	s *runbook.Step,
-	path string,
+	place Place,
 	st *stepState,
 	round int,
 	raised *QuestionRaised,
 ) result {
-	ask := AskLeave{Path: path, HasGate: true} // for all choices at once
+	ask := AskLeave{Place: place, HasGate: true} // for all choices at once
 	for _, c := range s.Ask.Choices {
 		change := f.book.ByID(c.Approves)
 		if change == nil {
 			continue
 		}
-		place := placeSeenFrom(path, change)
-		if rest, own := strings.CutPrefix(change.Path, s.Path+".choices."+c.Name+"."); own {
-			place = fmt.Sprintf("%s.choices.%s#%d.%s", path, c.Name, round, rest)
+		at := place.Seen(change)
+		if own, is := place.inChoice(s, change, c.Name, round); is {
+			at = own
 		}
-		targets, err := w.targets(f, change.Where, place)
+		targets, err := w.targets(f, change.Where, at)
 		if err != nil {
-			return w.broken(path, s, err)
+			return w.broken(place, s, err)
 		}
 		if len(st.leaves) <= round {
 			ask.add(change, targets)
@@ -157,14 +155,14 @@ func (w *walker) approvable(
 		if people > 1 {
 			continue // one person's answer is not enough: it stands at its own gate
 		}
-		p, d, err := w.propose(f, change, place, targets, given, w.now.Add(s.Ask.Within).Truncate(time.Second))
+		p, d, err := w.propose(f, change, at, targets, given, w.now.Add(s.Ask.Within).Truncate(time.Second))
 		if err != nil {
-			return w.broken(path, s, err)
+			return w.broken(place, s, err)
 		}
 		if raised.Approves == nil {
 			raised.Approves = map[string]Approvable{}
 		}
-		raised.Approves[c.Name] = Approvable{Path: place, Proposal: p, Digest: d, Comment: comment}
+		raised.Approves[c.Name] = Approvable{Place: at, Proposal: p, Digest: d, Comment: comment}
 	}
 	if len(ask.Targets) > 0 {
 		w.plan.AskLeave = append(w.plan.AskLeave, ask)
@@ -174,21 +172,20 @@ func (w *walker) approvable(
 }
 
 // answer follows one round of a question: its choice, or what is provided for no answer.
-func (w *walker) answer(f *frame, s *runbook.Step, path string, st *stepState, q *questionState, round int) result {
+func (w *walker) answer(f *frame, s *runbook.Step, place Place, st *stepState, q *questionState, round int) result {
 	if q.open() {
 		if w.now.Before(q.raised.Until) {
 			w.wake(q.raised.Until)
 			return blocked
 		}
-		w.emit(path, QuestionExpired{Question: q.raised.Question})
+		w.emit(place, QuestionExpired{Question: q.raised.Question})
 	}
-	mark := "#" + strconv.Itoa(round) + "."
 	if q.answered == nil {
 		return w.branch(
 			f,
 			s.Ask.Unanswered.Or(runbook.HandOverWord),
-			path,
-			path+".unanswered"+mark,
+			place,
+			place.Round("unanswered", round),
 			fmt.Sprintf("Nobody answered the question %q in time.", s.Title),
 		)
 	}
@@ -199,8 +196,8 @@ func (w *walker) answer(f *frame, s *runbook.Step, path string, st *stepState, q
 		return w.branch(
 			f,
 			s.Ask.None.Or(runbook.HandOverWord),
-			path,
-			path+".none"+mark,
+			place,
+			place.Round("none", round),
 			fmt.Sprintf("%s answered %q with none of these.", q.answered.By, s.Title),
 		)
 	default:
@@ -208,7 +205,7 @@ func (w *walker) answer(f *frame, s *runbook.Step, path string, st *stepState, q
 			if c.Name == choice {
 				g := *f
 				g.asking = true
-				return w.list(&g, c.Steps, path+".choices."+c.Name+mark)
+				return w.list(&g, c.Steps, place.Round("choices."+c.Name, round))
 			}
 		}
 	}

@@ -3,7 +3,6 @@ package flow
 import (
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -13,13 +12,13 @@ import (
 )
 
 // block walks the steps of a block, behind its gate if it has one: one yes for all changes in it.
-func (w *walker) block(f *frame, s *runbook.Step, path string, st *stepState, walk func(*frame) result) result {
+func (w *walker) block(f *frame, s *runbook.Step, place Place, st *stepState, walk func(*frame) result) result {
 	if st.done {
 		return goOn
 	}
 	g := *f
 	if s.Gate != nil && f.approval == nil {
-		ap, r := w.blockGate(f, s, path, st)
+		ap, r := w.blockGate(f, s, place, st)
 		if ap == nil {
 			return r
 		}
@@ -27,7 +26,7 @@ func (w *walker) block(f *frame, s *runbook.Step, path string, st *stepState, wa
 	}
 	r := walk(&g)
 	if r == goOn {
-		w.emit(path, StepEnded{})
+		w.emit(place, StepEnded{})
 	}
 	return r
 }
@@ -36,42 +35,42 @@ func (w *walker) block(f *frame, s *runbook.Step, path string, st *stepState, wa
 type planned struct {
 	f       *frame
 	step    *runbook.Step
-	path    string
+	place   Place
 	targets []string
 }
 
 // blockGate raises and follows the gate of a block. nil: it is not approved, or not yet.
-func (w *walker) blockGate(f *frame, s *runbook.Step, path string, st *stepState) (*approval, result) {
+func (w *walker) blockGate(f *frame, s *runbook.Step, place Place, st *stepState) (*approval, result) {
 	if len(st.gates) == 0 {
 		if !w.over(st.pause) {
 			return nil, blocked
 		}
 		var list []planned
-		if err := w.planned(f, s, path, st, &list); err != nil {
-			return nil, w.broken(path, s, err)
+		if err := w.planned(f, s, place, st, &list); err != nil {
+			return nil, w.broken(place, s, err)
 		}
 		n := len(st.leaves)
 		if n == 0 || !w.s.openLeaves[st.leaves[n-1].seq] {
-			ask := AskLeave{Path: path, HasGate: true}
+			ask := AskLeave{Place: place, HasGate: true}
 			for _, p := range list {
 				ask.add(p.step, p.targets)
 			}
 			w.plan.AskLeave = append(w.plan.AskLeave, ask)
 			return nil, blocked
 		}
-		return nil, w.raiseBlock(f, s, path, st, list)
+		return nil, w.raiseBlock(f, s, place, st, list)
 	}
 	g := st.gates[len(st.gates)-1]
-	if r, ok := w.decision(f, s, path, g); !ok {
+	if r, ok := w.decision(f, s, place, g); !ok {
 		if r == goOn && !st.done {
 			// Refused or unanswered, and the runbook provides for that: the block is passed over.
-			w.emit(path, StepEnded{})
+			w.emit(place, StepEnded{})
 		}
 		return nil, r
 	}
 	if start := g.startAt(); w.now.Before(start) {
 		if p := st.pause; p == nil || p.on != OnStart {
-			w.emit(path, Waits{On: OnStart, Until: start})
+			w.emit(place, Waits{On: OnStart, Until: start})
 		}
 		w.wake(start)
 		return nil, blocked
@@ -90,53 +89,53 @@ func by(list []GateDecided) string {
 	return strings.Join(names, " and ")
 }
 
-func (w *walker) raiseBlock(f *frame, s *runbook.Step, path string, st *stepState, list []planned) result {
+func (w *walker) raiseBlock(f *frame, s *runbook.Step, place Place, st *stepState, list []planned) result {
 	given := st.leaves[len(st.leaves)-1].LeaveGiven
 	if given.Verdict == leave.No {
 		if given.Halted {
 			until := w.now.Add(haltRetry)
-			w.emit(path, Waits{On: OnHalt, Until: until})
+			w.emit(place, Waits{On: OnHalt, Until: until})
 			w.wake(until)
 			return blocked
 		}
-		return w.notAllowed(s, path, given)
+		return w.notAllowed(s, place, given)
 	}
 	until := w.now.Add(gateOf(s).Within).Truncate(time.Second)
-	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}
+	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: place.String(), Until: untilText(until)}
 	for _, c := range list {
 		for _, t := range c.targets {
-			r, err := w.requestFor(c.f, c.step, c.path, t, given, true)
+			r, err := w.requestFor(c.f, c.step, c.place, t, given, true)
 			if err != nil {
-				return w.broken(path, s, fmt.Errorf("%s: %w", c.step.Title, err))
+				return w.broken(place, s, fmt.Errorf("%s: %w", c.step.Title, err))
 			}
-			r.Step = c.path
+			r.Step = c.place.String()
 			p.Requests = append(p.Requests, r)
 		}
 	}
 	if len(p.Requests) == 0 {
-		return w.broken(path, s, errors.New("there is nothing to approve: no target is selected"))
+		return w.broken(place, s, errors.New("there is nothing to approve: no target is selected"))
 	}
 	d, err := p.Digest()
 	if err != nil {
-		return w.broken(path, s, err)
+		return w.broken(place, s, err)
 	}
-	return w.emitGate(f, s, path, st, p, d, until, given.Reasons)
+	return w.emitGate(f, s, place, st, p, d, until, given.Reasons)
 }
 
 // planned lists the changes within a block, on every path through it.
-func (w *walker) planned(f *frame, s *runbook.Step, path string, st *stepState, out *[]planned) error {
+func (w *walker) planned(f *frame, s *runbook.Step, place Place, st *stepState, out *[]planned) error {
 	switch s.Verb {
 	case runbook.Each:
 		each := st.each
 		if each == nil {
-			items, err := w.items(f, s, path)
+			items, err := w.items(f, s, place)
 			if err != nil {
 				return err
 			}
 			each = &EachBegun{Items: items}
 		}
 		for i := range each.Items {
-			g, prefix := w.itemFrame(f, s, path, each, i)
+			g, prefix := w.itemFrame(f, s, place, each, i)
 			if err := w.plannedIn(g, s.Steps, prefix, out); err != nil {
 				return err
 			}
@@ -144,27 +143,27 @@ func (w *walker) planned(f *frame, s *runbook.Step, path string, st *stepState, 
 		return nil
 	case runbook.Together:
 		for _, b := range s.Branches {
-			if err := w.plannedIn(f, b.Steps, path+".branches."+b.Name+"~.", out); err != nil {
+			if err := w.plannedIn(f, b.Steps, place.Branch(b.Name), out); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
-	return w.plannedIn(f, s.Steps, path+".do.", out)
+	return w.plannedIn(f, s.Steps, place.List("do"), out)
 }
 
-func (w *walker) plannedIn(f *frame, steps []*runbook.Step, prefix string, out *[]planned) error {
+func (w *walker) plannedIn(f *frame, steps []*runbook.Step, in Place, out *[]planned) error {
 	for i, s := range steps {
-		path := prefix + strconv.Itoa(i+1)
+		place := in.Step(i + 1)
 		if s.Verb == runbook.Change && s.Do != nil {
-			targets, err := w.targets(f, s.Where, path)
+			targets, err := w.targets(f, s.Where, place)
 			if err != nil {
 				return fmt.Errorf("%s: %w", s.Title, err)
 			}
-			*out = append(*out, planned{f, s, path, targets})
+			*out = append(*out, planned{f, s, place, targets})
 		}
 		if s.Verb == runbook.Each || s.Verb == runbook.Together || s.Verb == runbook.Change && s.Do == nil {
-			if err := w.planned(f, s, path, w.s.step(path), out); err != nil {
+			if err := w.planned(f, s, place, w.s.step(place), out); err != nil {
 				return err
 			}
 		}
@@ -173,7 +172,7 @@ func (w *walker) plannedIn(f *frame, steps []*runbook.Step, prefix string, out *
 			steps []*runbook.Step
 		}{{"passes", s.Passes.Steps}, {"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"otherwise",
 			s.Otherwise}, {"on_error", s.OnError.Steps}} {
-			if err := w.plannedIn(f, l.steps, path+"."+l.name+".", out); err != nil {
+			if err := w.plannedIn(f, l.steps, place.List(l.name), out); err != nil {
 				return err
 			}
 		}
@@ -182,11 +181,11 @@ func (w *walker) plannedIn(f *frame, steps []*runbook.Step, prefix string, out *
 }
 
 // items gives what an each goes over, frozen when it begins.
-func (w *walker) items(f *frame, s *runbook.Step, path string) ([]Item, error) {
+func (w *walker) items(f *frame, s *runbook.Step, place Place) ([]Item, error) {
 	it := s.Each
 	var out []Item
 	if it.Over != nil {
-		v, err := it.Over.Eval(w.scope(f, path, ""))
+		v, err := it.Over.Eval(w.scope(f, place, ""))
 		if err != nil {
 			return nil, err
 		}
@@ -202,13 +201,13 @@ func (w *walker) items(f *frame, s *runbook.Step, path string) ([]Item, error) {
 			out = append(out, item)
 		}
 	} else {
-		targets, err := w.targets(f, it.Where, path)
+		targets, err := w.targets(f, it.Where, place)
 		if err != nil {
 			return nil, err
 		}
 		peers := []string{""}
 		if it.Peers != nil {
-			if peers, err = w.targets(f, it.Peers, path); err != nil {
+			if peers, err = w.targets(f, it.Peers, place); err != nil {
 				return nil, err
 			}
 		}
@@ -230,10 +229,10 @@ func (w *walker) items(f *frame, s *runbook.Step, path string) ([]Item, error) {
 }
 
 // itemFrame is what surrounds the steps of one item, and the prefix of their places.
-func (w *walker) itemFrame(f *frame, s *runbook.Step, path string, each *EachBegun, i int) (*frame, string) {
+func (w *walker) itemFrame(f *frame, s *runbook.Step, place Place, each *EachBegun, i int) (*frame, Place) {
 	item := each.Items[i]
 	g := *f
-	g.block, g.asking = path+".do@"+strconv.Itoa(i), false
+	g.block, g.asking = place.Item(i), false
 	g.names = map[string]any{}
 	for k, v := range f.names {
 		g.names[k] = v
@@ -250,34 +249,34 @@ func (w *walker) itemFrame(f *frame, s *runbook.Step, path string, each *EachBeg
 	} else if s.Each.Named != "item" {
 		g.names[s.Each.Named] = w.s.target(item.Target)
 	}
-	return &g, g.block + "."
+	return &g, g.block
 }
 
-func (w *walker) each(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) each(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	if st.done {
 		return goOn
 	}
 	if st.each == nil {
-		items, err := w.items(f, s, path)
+		items, err := w.items(f, s, place)
 		if err != nil {
-			return w.broken(path, s, err)
+			return w.broken(place, s, err)
 		}
 		n := s.Each.AtOnce
 		if s.Each.Percent {
 			n = max(1, len(items)*n/100)
 		}
-		w.emit(path, EachBegun{Items: items, AtOnce: n})
+		w.emit(place, EachBegun{Items: items, AtOnce: n})
 	}
 	if len(st.each.Items) == 0 {
-		w.emit(path, StepEnded{})
+		w.emit(place, StepEnded{})
 		return goOn
 	}
-	return w.block(f, s, path, st, func(g *frame) result { return w.eachItem(g, s, path, st) })
+	return w.block(f, s, place, st, func(g *frame) result { return w.eachItem(g, s, place, st) })
 }
 
 // eachItem walks the items, so many at once. It stops beginning items when too many have failed, and lets
 // those under way end.
-func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) eachItem(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	share := 0
 	running, bad, unsaid := 0, 0, false
 	var first *Troubled
@@ -287,12 +286,12 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 			if running > 0 || bad > s.Each.Tolerate {
 				break
 			}
-			if r := w.list(f, s.Each.Between, path+".between#"+strconv.Itoa(share)+"."); r != goOn {
+			if r := w.list(f, s.Each.Between, place.Round("between", share)); r != goOn {
 				return r
 			}
 			share++
 		}
-		g, prefix := w.itemFrame(f, s, path, st.each, i)
+		g, prefix := w.itemFrame(f, s, place, st.each, i)
 		if !item.over {
 			if !item.begun {
 				set(w.s, &item.begun, w.s.step(g.block).begun != nil)
@@ -301,7 +300,7 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 				continue
 			}
 			if !item.begun {
-				if r := w.mayBegin(path); r != goOn {
+				if r := w.mayBegin(place); r != goOn {
 					return r
 				}
 				w.emit(g.block, ItemBegun{})
@@ -316,7 +315,7 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 			case r == blocked:
 				running++
 			default:
-				w.err = fmt.Errorf("item %s of step %s ended the run", st.each.Items[i].Label, path)
+				w.err = fmt.Errorf("item %s of step %s ended the run", st.each.Items[i].Label, place)
 				return blocked
 			}
 		}
@@ -335,19 +334,19 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, path string, st *stepState)
 		return blocked
 	case bad > s.Each.Tolerate || unsaid: // failures are tolerated, not what nobody can say
 		first.Because = fmt.Sprintf("%d of %d failed in %q. %s", bad, len(st.items), s.Title, first.Because)
-		return trouble(first, path)
+		return trouble(first, place)
 	}
 	return goOn
 }
 
-func (w *walker) together(f *frame, s *runbook.Step, path string, st *stepState) result {
-	return w.block(f, s, path, st, func(f *frame) result {
+func (w *walker) together(f *frame, s *runbook.Step, place Place, st *stepState) result {
+	return w.block(f, s, place, st, func(f *frame) result {
 		running := false
 		first := goOn
 		for _, b := range s.Branches {
 			g := *f
-			g.block, g.asking = path+".branches."+b.Name+"~", false
-			switch r := w.list(&g, b.Steps, g.block+"."); {
+			g.block, g.asking = place.Branch(b.Name), false
+			switch r := w.list(&g, b.Steps, g.block); {
 			case r == blocked:
 				running = true
 			case r.failed():
@@ -356,7 +355,7 @@ func (w *walker) together(f *frame, s *runbook.Step, path string, st *stepState)
 				}
 			case r == goOn:
 			default:
-				w.err = fmt.Errorf("branch %s of step %s ended the run", b.Name, path)
+				w.err = fmt.Errorf("branch %s of step %s ended the run", b.Name, place)
 				return blocked
 			}
 		}

@@ -13,7 +13,7 @@ const (
 )
 
 // mayBegin refuses a step beyond the bound of the run. What a run does at its end is not counted.
-func (w *walker) mayBegin(path string) result {
+func (w *walker) mayBegin(place Place) result {
 	if w.s.ending != nil {
 		return goOn
 	}
@@ -25,7 +25,7 @@ func (w *walker) mayBegin(path string) result {
 		return goOn
 	}
 	return w.fail(
-		path,
+		place,
 		Troubled{
 			Final: true,
 			Because: fmt.Sprintf(
@@ -49,7 +49,7 @@ func (w *walker) outgrown(f *frame) bool {
 	if because == "" {
 		return false
 	}
-	w.end(f, Ended{State: HandedOver, To: f.book.OnCall(), Because: because}, "")
+	w.end(f, Ended{State: HandedOver, To: f.book.OnCall(), Because: because}, Place{})
 	return true
 }
 

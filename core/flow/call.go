@@ -10,35 +10,35 @@ import (
 )
 
 // call walks another runbook, or a part, as a part of this run.
-func (w *walker) call(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) call(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	callee := f.book.Callee(s.Callee)
 	if callee == nil {
-		return w.broken(path, s, fmt.Errorf("there is no runbook %s", s.Callee))
+		return w.broken(place, s, fmt.Errorf("there is no runbook %s", s.Callee))
 	}
 	if st.call == nil {
-		sc := w.scope(f, path, "")
+		sc := w.scope(f, place, "")
 		given := map[string]any{}
 		for k, t := range s.Given {
 			v, err := t.Value(sc)
 			if err != nil {
-				return w.broken(path, s, fmt.Errorf("input %s: %w", k, err))
+				return w.broken(place, s, fmt.Errorf("input %s: %w", k, err))
 			}
 			given[k] = v
 		}
 		inputs, err := callee.AcceptAll(given)
 		if err != nil {
-			return w.broken(path, s, err)
+			return w.broken(place, s, err)
 		}
-		w.emit(path, CallBegun{Runbook: callee.Name, Revision: callee.Revision, Inputs: inputs})
+		w.emit(place, CallBegun{Runbook: callee.Name, Revision: callee.Revision, Inputs: inputs})
 	}
-	if r := w.called(w.callFrame(f, s, path), st); r != goOn {
+	if r := w.called(w.callFrame(f, s, place), st); r != goOn {
 		return r
 	}
 	e := st.callEnded
 	if e.State == Done {
 		return goOn
 	}
-	return w.fail(path, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
+	return w.fail(place, Troubled{Because: e.Because, To: e.To, Stop: e.State == StateFail})
 }
 
 // called walks what is called to its end.
@@ -74,7 +74,7 @@ func (w *walker) calleeGivesUp(g *frame, st *stepState) (waits bool) {
 		return false
 	}
 	for _, in := range w.s.OpenAttempts() {
-		if inside(w.s.PathOf(in.Attempt), g.block) {
+		if w.s.PlaceOf(in.Attempt).In(g.block) {
 			if !in.Touches() {
 				w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
 			}
@@ -91,10 +91,10 @@ func (w *walker) calleeGivesUp(g *frame, st *stepState) (waits bool) {
 }
 
 // callFrame is what surrounds the steps of what is called.
-func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
+func (w *walker) callFrame(f *frame, s *runbook.Step, place Place) *frame {
 	g := *f
 	g.outer = slices.Concat(f.outer, f.book.GatesAround(s))
-	g.book, g.call, g.block, g.asking = f.book.Callee(s.Callee), path, path+"/", false
+	g.book, g.call, g.block, g.asking = f.book.Callee(s.Callee), place, place.Call(), false
 	return &g
 }
 
@@ -102,10 +102,10 @@ func (w *walker) callFrame(f *frame, s *runbook.Step, path string) *frame {
 func (w *walker) callee(f *frame) result {
 	r := w.followAlert(f)
 	if r == goOn {
-		r = w.list(f, f.book.Steps, f.call+"/")
+		r = w.list(f, f.book.Steps, f.call.Call())
 	}
 	if first := r; r.failed() {
-		if r = w.catch(f, first, f.book.OnError, f.call+"/", f.call+"/"); r == goOn {
+		if r = w.catch(f, first, f.book.OnError, f.call.Call()); r == goOn {
 			r = first
 		}
 	}
@@ -136,18 +136,18 @@ func (w *walker) endCall(f *frame, e Ended) result {
 // askNoMore withdraws the gates and the questions of a call that ends. What became of a change is still asked.
 func (w *walker) askNoMore(f *frame) {
 	because := fmt.Sprintf("“%s”, which asked, is over", f.book.Title)
-	for _, path := range slices.Sorted(maps.Keys(w.s.waits)) {
-		if !inside(path, f.block) {
+	for _, place := range slices.SortedFunc(maps.Keys(w.s.waits), byText) {
+		if !place.In(f.block) {
 			continue
 		}
-		for _, g := range w.s.step(path).allGates() {
+		for _, g := range w.s.step(place).allGates() {
 			if g.open() {
-				w.emit(path, GateExpired{Gate: g.raised.Gate, Because: because})
+				w.emit(place, GateExpired{Gate: g.raised.Gate, Because: because})
 			}
 		}
-		for _, q := range w.s.step(path).asks {
+		for _, q := range w.s.step(place).asks {
 			if q.open() {
-				w.emit(path, QuestionExpired{Question: q.raised.Question, Because: because})
+				w.emit(place, QuestionExpired{Question: q.raised.Question, Because: because})
 			}
 		}
 	}
@@ -157,15 +157,15 @@ func (w *walker) askNoMore(f *frame) {
 func (w *walker) emitCallEnded(f *frame, e Ended) {
 	w.emit(f.call, w.callEnded(f, e))
 	if p := f.book.Limits.OneAtATime; p != nil {
-		if v, err := p.Eval(w.scope(f, f.call+"/0", "")); err == nil && w.s.locks[turnOf(f, v)] {
-			w.emit("", LocksGivenBack{Keys: []string{turnOf(f, v)}})
+		if v, err := p.Eval(w.scope(f, f.call.Call(), "")); err == nil && w.s.locks[turnOf(f, v)] {
+			w.emit(Place{}, LocksGivenBack{Keys: []string{turnOf(f, v)}})
 		}
 	}
 }
 
 func (w *walker) callEnded(f *frame, e Ended) CallEnded {
 	out := CallEnded{State: e.State, Outcome: e.Outcome, Because: e.Because, To: e.To}
-	sc := w.scope(f, f.call+"/0", "")
+	sc := w.scope(f, f.call.Call(), "")
 	for _, r := range f.book.Results {
 		v, err := r.Value.Value(sc)
 		if err == nil {
@@ -188,7 +188,7 @@ func (w *walker) callEnded(f *frame, e Ended) CallEnded {
 
 func (w *walker) finishCall(f *frame, st *stepState) result {
 	e := Ended(*st.callEnding)
-	switch r := w.list(f, f.book.Finally, f.call+"/finally."); {
+	switch r := w.list(f, f.book.Finally, f.call.Call().List("finally")); {
 	case r == goOn, r == ended:
 	case r.failed():
 		e.Because += " And then: " + r.trouble.Because

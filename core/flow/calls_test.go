@@ -121,8 +121,8 @@ if_worse: go on
 	plan, err := p.m.Plan(p.now)
 	require.NoError(t, err)
 	p.log = append(p.log, plan.Events...)
-	p.add("", AlertChanged{State: "open", Severity: "critical", Worse: true})
-	p.add("", AlertChanged{State: "cleared", Severity: "critical", Cleared: true})
+	p.add(Place{}, AlertChanged{State: "open", Severity: "critical", Worse: true})
+	p.add(Place{}, AlertChanged{State: "cleared", Severity: "critical", Cleared: true})
 	assert.Equal(t, Ended{State: Done, Outcome: "cleared-itself", Because: "it is cleared"}, p.run())
 }
 
@@ -146,10 +146,10 @@ steps:
 		switch {
 		case p.grant(plan, leave.Yes):
 		case len(plan.Begin) > 0:
-			p.add(p.m.s.PathOf(plan.Begin[0].Attempt), p.do(plan.Begin[0]))
+			p.add(p.m.s.PlaceOf(plan.Begin[0].Attempt), p.do(plan.Begin[0]))
 		}
 	}
-	p.add("", CancelAsked{By: "mara", Because: "wrong quay", Undo: true})
+	p.add(Place{}, CancelAsked{By: "mara", Because: "wrong quay", Undo: true})
 	end := p.run()
 	assert.Equal(t, Cancelled, end.State)
 	assert.Equal(t, "Cancelled by mara: wrong quay. \"Restart\" on g1: undone.", end.Because)
@@ -272,7 +272,7 @@ steps:
 	cleared := AlertChanged{State: "cleared", Severity: "critical", Cleared: true}
 	p := playBook(t, book)
 	p.gates = func(GateRaised) *GateDecided {
-		p.add("", cleared)
+		p.add(Place{}, cleared)
 		return nil
 	}
 	assert.Equal(t, Ended{State: Done, Outcome: "false-alarm", Because: "cleared-itself: it is cleared"}, p.run())
@@ -282,7 +282,7 @@ steps:
 	assert.Empty(t, p.m.s.waits)
 
 	p = playBook(t, book)
-	p.add("", cleared) // before the call: it was called all the same
+	p.add(Place{}, cleared) // before the call: it was called all the same
 	end := p.run()
 	assert.Equal(t, []string{"g1 restart"}, p.done)
 	assert.Equal(t, "false-alarm", end.Outcome)

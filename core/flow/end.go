@@ -23,11 +23,7 @@ func (w *walker) awaitOthers(f *frame) result {
 	if p == nil {
 		return goOn
 	}
-	at := f.call
-	if at != "" {
-		at += "/0" // with the inputs of the call
-	}
-	v, err := p.Eval(w.scope(f, at, ""))
+	v, err := p.Eval(w.scope(f, f.call.Call(), ""))
 	if err != nil {
 		return w.end(
 			f,
@@ -36,7 +32,7 @@ func (w *walker) awaitOthers(f *frame) result {
 				To:      f.book.OnCall(),
 				Because: fmt.Sprintf("`one_at_a_time` could not be evaluated: %s.", err),
 			},
-			"",
+			Place{},
 		)
 	}
 	key := turnOf(f, v)
@@ -46,7 +42,7 @@ func (w *walker) awaitOthers(f *frame) result {
 	if x := w.s.step(f.call).awaits[""]; x != nil {
 		w.wake(w.now.Add(lockRetry))
 	}
-	w.plan.WantLocks = append(w.plan.WantLocks, WantLocks{Path: f.call, Keys: []string{key}})
+	w.plan.WantLocks = append(w.plan.WantLocks, WantLocks{Place: f.call, Keys: []string{key}})
 	return blocked
 }
 
@@ -61,8 +57,8 @@ func (w *walker) followAlert(f *frame) result {
 		if to == "if_worse" {
 			b = f.book.IfWorse
 		}
-		at := f.block + to
-		if r := w.branch(f, b, at, at+".", "The alert changed while the runbook was at work."); r != goOn {
+		at := f.call.Call().List(to)
+		if r := w.branch(f, b, at, at, "The alert changed while the runbook was at work."); r != goOn {
 			return r
 		}
 	}
@@ -79,7 +75,7 @@ func (w *walker) followAlert(f *frame) result {
 			continue
 		}
 		for _, in := range w.s.OpenAttempts() {
-			if in.Touches() && inside(w.s.PathOf(in.Attempt), f.block) {
+			if in.Touches() && w.s.PlaceOf(in.Attempt).In(f.block) {
 				return blocked
 			}
 		}
@@ -90,21 +86,21 @@ func (w *walker) followAlert(f *frame) result {
 }
 
 // end says how the run, or the call that the frame is in, is to end.
-func (w *walker) end(f *frame, e Ended, path string) result {
-	if f.call != "" {
+func (w *walker) end(f *frame, e Ended, place Place) result {
+	if !f.call.IsZero() {
 		return w.endCall(f, e)
 	}
 	if f.book.Finally == nil && len(w.s.open) == 0 {
-		w.emitEnd(path, e)
+		w.emitEnd(place, e)
 	} else {
-		w.emit("", Ending(e))
+		w.emit(Place{}, Ending(e))
 	}
 	return ended
 }
 
 // emitEnd ends the run, with what became of all that it changed. Nothing closes an incident of which nobody can say
 // what became of a change, or in which something stayed that was to be undone: that is handed over.
-func (w *walker) emitEnd(path string, e Ended) {
+func (w *walker) emitEnd(place Place, e Ended) {
 	unsaid := slices.ContainsFunc(w.s.touchOrder, (*Touch).Unsaid)
 	if e.State == Done && e.Outcome != "" && (unsaid || w.s.stayed) {
 		what := "nobody can say what became of all that it changed"
@@ -121,7 +117,7 @@ func (w *walker) emitEnd(path string, e Ended) {
 	if e.State != Done || !w.s.plainly() {
 		e.Because = strings.TrimSpace(stopped(e.Because) + " " + w.s.Changed())
 	}
-	w.emit(path, e)
+	w.emit(place, e)
 }
 
 // finish ends the run once nothing of it is under way and its finally is done. A cancel during it cuts it off.
@@ -138,10 +134,10 @@ func (w *walker) finish(f *frame) {
 	// The way here must not wake the run again.
 	w.plan.Wake = time.Time{}
 	if w.s.finallyCut() {
-		w.emitEnd("", e)
+		w.emitEnd(Place{}, e)
 		return
 	}
-	switch r := w.list(f, f.book.Finally, "finally."); {
+	switch r := w.list(f, f.book.Finally, Place{}.List("finally")); {
 	case r == goOn, r == ended:
 	case r.failed():
 		e.Because += " And then: " + r.trouble.Because
@@ -151,7 +147,7 @@ func (w *walker) finish(f *frame) {
 	default:
 		return
 	}
-	w.emitEnd("", e)
+	w.emitEnd(Place{}, e)
 }
 
 // finallyCut reports whether the run was cancelled while it was on its way to its end.
@@ -160,8 +156,8 @@ func (s *State) finallyCut() bool {
 }
 
 func (w *walker) finallyBegun() bool {
-	for path := range w.s.steps {
-		if inside(path, "finally.") {
+	for place := range w.s.steps {
+		if place.In(Place{}.List("finally")) {
 			return true
 		}
 	}
@@ -187,8 +183,8 @@ func (w *walker) cancelled(f *frame) {
 	if !w.goOnUndoing() || waits {
 		return
 	}
-	if c.Undo && w.undo("cancel", within("")) == blocked {
-		if !w.s.step("cancel").undone {
+	if c.Undo && w.undo(Place{}.List("cancel"), within(Place{})) == blocked {
+		if !w.s.step(Place{}.List("cancel")).undone {
 			return
 		}
 	}
@@ -203,7 +199,7 @@ func (w *walker) cancelled(f *frame) {
 		}
 		because = stopped(because) + fmt.Sprintf(" It was about to end as %s: %s", was, w.s.ending.Because)
 	}
-	w.emit("", Ending{State: Cancelled, Because: stopped(because)})
+	w.emit(Place{}, Ending{State: Cancelled, Because: stopped(because)})
 }
 
 // stopped ends a sentence that has no end.
@@ -237,7 +233,7 @@ func (w *walker) handOverOlder(book *runbook.Book) {
 	if !said {
 		return
 	}
-	w.emitEnd("", Ended{State: HandedOver, To: book.OnCall(), Because: fmt.Sprintf(
+	w.emitEnd(Place{}, Ended{State: HandedOver, To: book.OnCall(), Because: fmt.Sprintf(
 		"The run was begun under version %d of the rules, and this program begins nothing under them any more.",
 		w.s.Begun.Rules)})
 }

@@ -24,10 +24,10 @@ const OldestRules = 6
 
 // Event is one entry of a run's log.
 type Event struct {
-	Seq  int64     `json:"seq"` // from 1, without gaps
-	At   time.Time `json:"at"`
-	Path string    `json:"path,omitempty"` // the step's path
-	Body Body      `json:"body"`
+	Seq   int64     `json:"seq"` // from 1, without gaps
+	At    time.Time `json:"at"`
+	Place Place     `json:"path,omitzero"`
+	Body  Body      `json:"body"`
 }
 
 // Body is what happened.
@@ -104,7 +104,7 @@ type Intent struct {
 	Attempt string       `json:"attempt"` // RUN:PLACE:PURPOSE:TARGET:TRY
 	Target  string       `json:"target,omitempty"`
 	Purpose Purpose      `json:"purpose"`
-	Look    string       `json:"look,omitempty"` // the path of the look whose request this is
+	Look    Place        `json:"look,omitzero"` // where the look stands whose request this is
 	Request task.Request `json:"request"`
 	// Asked is set on the first intent of a round: every target that the round asks.
 	Asked []string `json:"asked,omitempty"`
@@ -358,7 +358,7 @@ type Field struct {
 
 // Approvable is a change as it would run, and the place of its step.
 type Approvable struct {
-	Path     string         `json:"path"`
+	Place    Place          `json:"path"`
 	Proposal leave.Proposal `json:"proposal"`
 	Digest   string         `json:"digest"`
 	Comment  bool           `json:"comment,omitempty"` // a gate around the change wants one

@@ -50,8 +50,8 @@ func ExampleNext() {
 		}
 		for _, e := range plan.Events {
 			write(e.Body)
-			log[len(log)-1].Path = e.Path
-			fmt.Println(e.Path, e.Body.Kind())
+			log[len(log)-1].Place = e.Place
+			fmt.Println(e.Place, e.Body.Kind())
 		}
 		for _, intent := range plan.Begin {
 			fmt.Println("  the hand does", intent.Request.Words, "on", intent.Target)

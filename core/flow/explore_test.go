@@ -117,7 +117,7 @@ func (x *explored) settle(t *testing.T, b *runbook.Book) (m *Machine, over bool)
 			m.Stored()
 			for _, id := range plan.AskRest {
 				if !slices.Contains(x.frozen, id) {
-					add(Event{At: x.now, Path: m.s.PathOf(id), Body: Rested{Attempt: id}})
+					add(Event{At: x.now, Place: m.s.PlaceOf(id), Body: Rested{Attempt: id}})
 					m.Stored()
 				}
 			}
@@ -166,9 +166,9 @@ func (x *explored) key(m *Machine) string {
 				len(e.Attempts), at.Left)
 		}
 	}
-	for _, path := range slices.Sorted(maps.Keys(m.s.steps)) {
-		st := m.s.steps[path]
-		out += fmt.Sprint("|", path, st.begun != nil, st.changed, st.done, st.trouble, st.undone, st.pause != nil,
+	for _, place := range slices.SortedFunc(maps.Keys(m.s.steps), byText) {
+		st := m.s.steps[place]
+		out += fmt.Sprint("|", place, st.begun != nil, st.changed, st.done, st.trouble, st.undone, st.pause != nil,
 			len(st.questions))
 	}
 	for _, in := range m.s.OpenAttempts() {
@@ -193,18 +193,18 @@ func (x *explored) moves(m *Machine) (out []*explored) {
 	three := 3
 	open := m.s.OpenAttempts()
 	for _, in := range open {
-		path := m.s.PathOf(in.Attempt)
+		place := m.s.PlaceOf(in.Attempt)
 		end := func(state string, exit *int, halted bool) Event {
-			return Event{Path: path, Body: Outcome{Attempt: in.Attempt, State: state, Exit: exit, Halted: halted}}
+			return Event{Place: place, Body: Outcome{Attempt: in.Attempt, State: state, Exit: exit, Halted: halted}}
 		}
 		if x.halted {
 			add(nil, end(Held, nil, true))
 			continue
 		}
-		add(func(y *explored) { y.act(in, path, 2) }, end(OK, nil, false))
+		add(func(y *explored) { y.act(in, place, 2) }, end(OK, nil, false))
 		if x.bad > 0 {
 			worse := func(how int) func(y *explored) {
-				return func(y *explored) { y.bad--; y.act(in, path, how) }
+				return func(y *explored) { y.bad--; y.act(in, place, how) }
 			}
 			add(worse(0), end(Failed, nil, false))
 			add(worse(1), end(Failed, &three, false))
@@ -212,23 +212,23 @@ func (x *explored) moves(m *Machine) (out []*explored) {
 			add(worse(0), end(Unknown, nil, false))
 		}
 		if x.faults > 0 {
-			lost := Event{Path: path, Body: Lost{Attempt: in.Attempt, Because: "the service stopped"}}
+			lost := Event{Place: place, Body: Lost{Attempt: in.Attempt, Because: "the service stopped"}}
 			add(func(y *explored) { y.faults-- }, lost)
-			add(func(y *explored) { y.faults--; y.act(in, path, 2) }, lost)
+			add(func(y *explored) { y.faults--; y.act(in, place, 2) }, lost)
 			add(func(y *explored) { y.faults--; y.frozen = append(y.frozen, in.Attempt) },
-				Event{Path: path, Body: Lost{Attempt: in.Attempt, By: "n1", Because: "frozen"}})
+				Event{Place: place, Body: Lost{Attempt: in.Attempt, By: "n1", Because: "frozen"}})
 		}
 	}
 	for _, id := range x.frozen {
-		in, path, _, _ := m.s.Attempt(id)
+		in, place, _, _ := m.s.Attempt(id)
 		woken := func(how int) func(y *explored) {
 			return func(y *explored) {
 				y.frozen = slices.DeleteFunc(y.frozen, func(s string) bool { return s == id })
-				y.act(in, path, how)
+				y.act(in, place, how)
 			}
 		}
-		add(woken(0), Event{Path: path, Body: Outcome{Attempt: id, State: Held}})
-		add(woken(2), Event{Path: path, Body: Outcome{Attempt: id, State: OK}})
+		add(woken(0), Event{Place: place, Body: Outcome{Attempt: id, State: Held}})
+		add(woken(2), Event{Place: place, Body: Outcome{Attempt: id, State: OK}})
 	}
 	if x.faults > 0 {
 		add(func(y *explored) { y.faults--; y.halted = true })
@@ -246,13 +246,13 @@ func (x *explored) moves(m *Machine) (out []*explored) {
 
 // answers are what people who look at the host may say, and that nobody does.
 func (x *explored) answers(m *Machine, id string, add func(func(*explored), ...Event)) {
-	_, path, _, _ := m.s.Attempt(id)
+	_, place, _, _ := m.s.Attempt(id)
 	answer := func(choice string) Event {
-		return Event{Path: path, Body: QuestionAnswered{Question: questionOf(id), Choice: choice, By: "ola"}}
+		return Event{Place: place, Body: QuestionAnswered{Question: questionOf(id), Choice: choice, By: "ola"}}
 	}
 	q, _ := m.s.OpenQuestion(questionOf(id))
 	add(func(y *explored) { y.now = q.Until })
-	rests := Event{Path: path, Body: Rested{Attempt: id}}
+	rests := Event{Place: place, Body: Rested{Attempt: id}}
 	switch {
 	case slices.Contains(x.frozen, id):
 	case x.did[id]:
@@ -261,26 +261,28 @@ func (x *explored) answers(m *Machine, id string, add func(func(*explored), ...E
 		add(nil, rests, answer(DidNot))
 		if x.again > 0 && slices.Contains(q.Choices, DoItAgain) {
 			in, _, _, _ := m.s.Attempt(id)
-			add(func(y *explored) { y.again--; y.saidMore[ranKey(in, path)]++ }, rests, answer(DoItAgain))
+			add(func(y *explored) { y.again--; y.saidMore[ranKey(in, place)]++ }, rests, answer(DoItAgain))
 		}
 	}
 }
 
-func ranKey(in Intent, path string) string { return path + " " + in.Target + " " + in.Purpose.For }
+func ranKey(in Intent, place Place) string {
+	return place.String() + " " + in.Target + " " + in.Purpose.For
+}
 
 // act carries out all, half or nothing of a request.
-func (x *explored) act(in Intent, path string, how int) {
+func (x *explored) act(in Intent, place Place, how int) {
 	if how == 0 {
 		return
 	}
 	n, _ := strconv.Atoi(in.Request.Words[1])
-	if place := path + " " + in.Target; in.Undoes() {
+	if place := place.String() + " " + in.Target; in.Undoes() {
 		n = -x.gave[place] // an undo takes off what its change gave
 	} else {
 		x.gave[place] = n * how / 2
 	}
 	x.number[in.Target] += n * how / 2
-	x.ran[ranKey(in, path)]++
+	x.ran[ranKey(in, place)]++
 	x.did[in.Attempt] = true
 }
 
@@ -309,7 +311,7 @@ func (x *explored) judge(t *testing.T, m *Machine) {
 func (x *explored) told() string {
 	out := ""
 	for _, e := range x.log {
-		out += fmt.Sprintf("%d %s %s %+v\n", e.Seq, e.Path, e.Body.Kind(), e.Body)
+		out += fmt.Sprintf("%d %s %s %+v\n", e.Seq, e.Place, e.Body.Kind(), e.Body)
 	}
 	return out
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"urgentis/core/expr"
@@ -36,28 +35,28 @@ func (s *State) atLeast(at time.Time) time.Time {
 	return at
 }
 
-func (s *State) step(path string) *stepState {
-	st := s.steps[path]
+func (s *State) step(place Place) *stepState {
+	st := s.steps[place]
 	if st == nil {
 		st = &stepState{}
-		put(s, s.steps, path, st)
-		if step, _ := Find(s.book, path); step != nil {
-			put(s, s.instances, step, append(slices.Clip(s.instances[step]), path))
+		put(s, s.steps, place, st)
+		if step, _ := Find(s.book, place); step != nil {
+			put(s, s.instances, step, append(slices.Clip(s.instances[step]), place))
 		}
 	}
 	return st
 }
 
 // dataOf is the data of the call that a place is in.
-func (s *State) dataOf(path string) *data {
-	scope := scopeOf(path)
+func (s *State) dataOf(place Place) *data {
+	scope := place.Whole()
 	d := s.data[scope]
 	if d == nil {
 		d = &data{
 			readings: map[string][]*expr.Round{},
 			units:    map[string]string{},
 			facts:    map[string]map[string][]fact{},
-			views:    map[string]map[string]*expr.Series{},
+			views:    map[Place]map[string]*expr.Series{},
 		}
 		put(s, s.data, scope, d)
 	}
@@ -65,12 +64,12 @@ func (s *State) dataOf(path string) *data {
 }
 
 // noteFact notes a fact at a place.
-func (s *State) noteFact(kind, id, path string, value map[string]any) {
-	facts := s.dataOf(path).facts
+func (s *State) noteFact(kind, id string, place Place, value map[string]any) {
+	facts := s.dataOf(place).facts
 	if facts[kind] == nil {
 		put(s, facts, kind, map[string][]fact{})
 	}
-	put(s, facts[kind], id, append(facts[kind][id], fact{path, value}))
+	put(s, facts[kind], id, append(facts[kind][id], fact{place, value}))
 }
 
 func (s *State) apply(e Event) {
@@ -91,15 +90,15 @@ func (s *State) apply(e Event) {
 			)
 		}
 		s.Begun, s.BegunAt = &b, e.At
-		s.dataOf("").inputs = accepted(s.book, b.Inputs)
+		s.dataOf(Place{}).inputs = accepted(s.book, b.Inputs)
 		return
 	}
 	if s.Begun == nil {
 		s.err = errors.New("the log does not begin with run.begun")
 		return
 	}
-	if t := s.times[e.Path]; t == nil {
-		put(s, s.times, e.Path, &span{e.At, e.At})
+	if t := s.times[e.Place]; t == nil {
+		put(s, s.times, e.Place, &span{e.At, e.At})
 	} else {
 		set(s, &t.last, e.At)
 	}
@@ -107,8 +106,8 @@ func (s *State) apply(e Event) {
 	if s.applyRun(e) {
 		return
 	}
-	s.applyStep(s.step(e.Path), e)
-	s.waiting(e.Path)
+	s.applyStep(s.step(e.Place), e)
+	s.waiting(e.Place)
 }
 
 // results are the results of a call as its caller sees them: what could not be said says why.
@@ -170,8 +169,8 @@ func (s *State) applyRun(e Event) bool {
 		for _, k := range b.Keys {
 			put(s, s.locks, k, true)
 		}
-		drop(s, s.step(e.Path).awaits, b.Of)
-		s.waiting(e.Path)
+		drop(s, s.step(e.Place).awaits, b.Of)
+		s.waiting(e.Place)
 	case LocksGivenBack:
 		for _, k := range b.Keys {
 			drop(s, s.locks, k)
@@ -180,12 +179,12 @@ func (s *State) applyRun(e Event) bool {
 		set(s, &s.alert, &b)
 		set(s, &s.alertSeq, e.Seq)
 	case Turned:
-		push(s, &s.step(e.Path).turned, b.To)
+		push(s, &s.step(e.Place).turned, b.To)
 	case Resumed:
 		set(s, &s.resumed, e.Seq)
-		for path, on := range s.waits {
+		for place, on := range s.waits {
 			if on == OnHalt {
-				drop(s, s.waits, path)
+				drop(s, s.waits, place)
 			}
 		}
 	case CancelAsked:
@@ -195,8 +194,8 @@ func (s *State) applyRun(e Event) bool {
 		}
 	case Older:
 	case Ending:
-		if e.Path != "" && verbAt(s.book, e.Path) == runbook.Call {
-			set(s, &s.step(e.Path).callEnding, &b)
+		if !e.Place.IsZero() && verbAt(s.book, e.Place) == runbook.Call {
+			set(s, &s.step(e.Place).callEnding, &b)
 			return true
 		}
 		set(s, &s.ending, &b)
@@ -205,7 +204,7 @@ func (s *State) applyRun(e Event) bool {
 		}
 	case Ended:
 		set(s, &s.Ended, &b)
-		set(s, &s.endedAt, e.Path)
+		set(s, &s.endedAt, e.Place)
 	default:
 		return false
 	}
@@ -213,8 +212,8 @@ func (s *State) applyRun(e Event) bool {
 }
 
 // verbAt gives the verb of the step at a place; "" for none.
-func verbAt(book *runbook.Book, path string) runbook.Verb {
-	if st, _ := Find(book, path); st != nil {
+func verbAt(book *runbook.Book, place Place) runbook.Verb {
+	if st, _ := Find(book, place); st != nil {
 		return st.Verb
 	}
 	return ""
@@ -235,9 +234,9 @@ func (s *State) applyStep(st *stepState, e Event) {
 		s.intend(st, e, b)
 	case Judged:
 		push(s, &st.judged, judgedAt{b, e.At})
-		step, _ := Find(s.book, e.Path)
+		step, _ := Find(s.book, e.Place)
 		if b.Final && step != nil && step.Proves != "" {
-			s.proveTouches(e.Path, step.Proves, b.Result)
+			s.proveTouches(e.Place, step.Proves, b.Result)
 		}
 		if b.Final && step != nil && step.ID != "" {
 			differing := []string{}
@@ -246,7 +245,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 					differing = append(differing, d.Target)
 				}
 			}
-			s.noteFact("checks", step.ID, e.Path, map[string]any{"result": b.Result, "passed": b.Result == Passes,
+			s.noteFact("checks", step.ID, e.Place, map[string]any{"result": b.Result, "passed": b.Result == Passes,
 				"differing": differing})
 		}
 	case QuestionRaised, QuestionAnswered, QuestionExpired:
@@ -257,7 +256,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.done, true)
 	case Troubled:
 		set(s, &st.trouble, &b)
-		set(s, &s.troubledAt, e.Path)
+		set(s, &s.troubledAt, e.Place)
 	case EachBegun:
 		set(s, &st.each, &b)
 		set(s, &st.items, make([]itemState, len(b.Items)))
@@ -269,17 +268,17 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.call, &b)
 		set(s, &st.calledAt, e.Seq)
 		set(s, &st.beganAt, e.At)
-		if step, book := Find(s.book, e.Path); step != nil && book.Callee(step.Callee) != nil {
-			set(s, &s.dataOf(e.Path+"/").inputs, accepted(book.Callee(step.Callee), b.Inputs))
+		if step, book := Find(s.book, e.Place); step != nil && book.Callee(step.Callee) != nil {
+			set(s, &s.dataOf(e.Place.Call()).inputs, accepted(book.Callee(step.Callee), b.Inputs))
 		}
 	case CallEnded:
 		set(s, &st.callEnded, &b)
-		if step, _ := Find(s.book, e.Path); step != nil && step.ID != "" {
-			s.noteFact("calls", step.ID, e.Path, map[string]any{"state": b.State, "outcome": b.Outcome,
+		if step, _ := Find(s.book, e.Place); step != nil && step.ID != "" {
+			s.noteFact("calls", step.ID, e.Place, map[string]any{"state": b.State, "outcome": b.Outcome,
 				"because": b.Because, "results": results(b)})
 		}
 	case Undoing:
-		s.beginUndoing(st, e.Path, b)
+		s.beginUndoing(st, e.Place, b)
 	case UndoLeft:
 		if t := s.touches[b.TouchKey]; t != nil {
 			set(s, &t.Left, b.Why)
@@ -287,7 +286,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		}
 	case Undone:
 		set(s, &st.undone, true)
-		set(s, &s.undoings, slices.DeleteFunc(slices.Clone(s.undoings), func(p string) bool { return p == e.Path }))
+		set(s, &s.undoings, slices.DeleteFunc(slices.Clone(s.undoings), func(p Place) bool { return p == e.Place }))
 		for _, k := range st.undoing.Touches {
 			if t := s.touches[k]; t.Undo.Fate != WasDone {
 				set(s, &s.stayed, true)
@@ -327,7 +326,7 @@ func (s *State) applyChange(st *stepState, e Event) bool {
 			set(s, &st.still, map[stillKey]*StillJudged{})
 		}
 		put(s, st.still, stillKey{b.Lap, b.Target}, &b)
-		if step, _ := Find(s.book, e.Path); b.Result == Fails && step != nil && step.Otherwise != nil {
+		if step, _ := Find(s.book, e.Place); b.Result == Fails && step != nil && step.Otherwise != nil {
 			set(s, &st.gone, true)
 		}
 	case Settled:
@@ -341,13 +340,13 @@ func (s *State) applyChange(st *stepState, e Event) bool {
 		}
 	case Waits:
 		p := &pause{b.On, e.Seq, b.Until}
-		if t := s.touch(e.Path, b.Target); b.Undo && t != nil {
+		if t := s.touch(e.Place, b.Target); b.Undo && t != nil {
 			set(s, &t.Undo.pause, p)
 		} else {
 			s.closeLap(st, p)
 		}
 	case Repeated:
-		s.fails(s.repeatEffect(e.Path, b.Target, e.Seq))
+		s.fails(s.repeatEffect(e.Place, b.Target, e.Seq))
 	default:
 		return false
 	}
@@ -355,9 +354,9 @@ func (s *State) applyChange(st *stepState, e Event) bool {
 }
 
 // beginUndoing begins the mode. What could not be undone before, as nothing of it was begun, is tried once more.
-func (s *State) beginUndoing(st *stepState, path string, b Undoing) {
+func (s *State) beginUndoing(st *stepState, place Place, b Undoing) {
 	set(s, &st.undoing, &b)
-	push(s, &s.undoings, path)
+	push(s, &s.undoings, place)
 	for _, k := range b.Touches {
 		if t := s.touches[k]; t == nil {
 			s.fails(fmt.Errorf("what was never begun at %s on %s is undone", k.Place, here(k.Target)))
@@ -469,17 +468,17 @@ func (s *State) question(st *stepState, e Event) {
 				put(s, s.lately, a.intent.Under, e.At) // whoever says so approves these very words
 			}
 		}
-		if step, _ := Find(s.book, e.Path); step != nil && step.Ask != nil && step.ID != "" {
+		if step, _ := Find(s.book, e.Place); step != nil && step.Ask != nil && step.ID != "" {
 			v := map[string]any{"choice": b.Choice, "by": b.By, "comment": b.Comment}
 			for _, f := range step.Ask.Fields {
 				if x, err := reading.Convert(b.Fields[f.Name], f.Type); err == nil {
 					v[f.Name] = x
 				}
 			}
-			s.noteFact("answers", step.ID, e.Path, v)
+			s.noteFact("answers", step.ID, e.Place, v)
 		}
 		if a, ok := q.raised.Approves[b.Choice]; ok {
-			put(s, s.approved, a.Path, &approval{
+			put(s, s.approved, a.Place, &approval{
 				proposal: a.Proposal, digest: a.Digest, by: b.By, id: b.Question, until: untilOf(a.Proposal),
 				within: q.raised.Until.Sub(q.at),
 			})
@@ -498,10 +497,10 @@ func (s *State) question(st *stepState, e Event) {
 
 // closeQuestion closes the question what became of an attempt, where it stands: it was found out.
 func (s *State) closeQuestion(a *attempt) {
-	st := s.step(a.path)
+	st := s.step(a.place)
 	if q := st.questions[questionOf(a.intent.Attempt)]; q != nil && q.open() {
 		set(s, &q.settled, true)
-		s.waiting(a.path)
+		s.waiting(a.place)
 	}
 }
 
@@ -510,7 +509,7 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 		s.err = fmt.Errorf("attempt %s is begun twice", b.Attempt)
 		return
 	}
-	a := &attempt{intent: b, path: e.Path, seq: e.Seq, at: e.At}
+	a := &attempt{intent: b, place: e.Place, seq: e.Seq, at: e.At}
 	put(s, s.attempts, b.Attempt, a)
 	put(s, s.open, b.Attempt, a)
 	push(s, &s.order, a)
@@ -527,12 +526,12 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 			set(s, &st.pause, nil)
 		}
 	}
-	d := s.dataOf(e.Path)
+	d := s.dataOf(e.Place)
 	if b.Touches() {
-		push(s, &s.changes, changeAt{e.Seq, e.Path})
-		for scope := scopeOf(e.Path); ; scope = scopeOf(strings.TrimSuffix(scope, "/")) {
-			clear(s.dataOf(scope).views)
-			if scope == "" {
+		push(s, &s.changes, changeAt{e.Seq, e.Place})
+		for at := e.Place; ; at = at.Caller() {
+			clear(s.dataOf(at).views)
+			if at.Whole().IsZero() {
 				return
 			}
 		}
@@ -541,7 +540,8 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 		clear(d.views)
 		for _, r := range look.Read {
 			put(s, d.readings, r.Name, append(d.readings[r.Name], &expr.Round{
-				Seq: e.Seq, Path: e.Path, No: b.Purpose.String(), Asked: b.Asked, Takings: map[string]expr.Taking{},
+				Seq: e.Seq, Path: e.Place.String(), No: b.Purpose.String(), Asked: b.Asked,
+				Takings: map[string]expr.Taking{},
 			}))
 		}
 	}
@@ -569,13 +569,13 @@ func (s *State) end(b Outcome, e Event) {
 		if a.intent.Under != "" && !a.intent.Undoes() && b.State != Held {
 			put(s, s.lately, a.intent.Under, e.At)
 		}
-		s.waiting(a.path)
+		s.waiting(a.place)
 	}
 	look, _ := Find(s.book, a.intent.Look)
 	if look == nil {
 		return
 	}
-	d := s.dataOf(a.path)
+	d := s.dataOf(a.place)
 	clear(d.views)
 	for _, spec := range look.Read {
 		taking, ok := b.Readings[spec.Name]
@@ -594,8 +594,8 @@ func (s *State) end(b Outcome, e Event) {
 		rounds := d.readings[spec.Name]
 		for i := len(rounds) - 1; i >= 0; i-- {
 			// The round of the same step that was asked last before this attempt.
-			if rounds[i].Seq <= a.seq && rounds[i].Path == a.path && rounds[i].No == a.intent.Purpose.String() {
-				put(s, rounds[i].Takings, a.intent.Target, taking)
+			if r := rounds[i]; r.Seq <= a.seq && r.Path == a.place.String() && r.No == a.intent.Purpose.String() {
+				put(s, r.Takings, a.intent.Target, taking)
 				break
 			}
 		}

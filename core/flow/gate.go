@@ -34,8 +34,8 @@ func (a *AskLeave) add(s *runbook.Step, targets []string) {
 }
 
 // WouldAsk is what a change at a place asks leave for.
-func WouldAsk(s *runbook.Step, path string, targets []string) AskLeave {
-	ask := AskLeave{Path: path, Targets: targets, HasGate: s.Gate != nil, Secrets: s.Secrets(),
+func WouldAsk(s *runbook.Step, place Place, targets []string) AskLeave {
+	ask := AskLeave{Place: place, Targets: targets, HasGate: s.Gate != nil, Secrets: s.Secrets(),
 		Files: s.Files()}
 	if needsKey(s) {
 		ask.NeedsKey = targets
@@ -52,14 +52,14 @@ func needsKey(s *runbook.Step) bool {
 func (w *walker) propose(
 	f *frame,
 	s *runbook.Step,
-	path string,
+	place Place,
 	targets []string,
 	given LeaveGiven,
 	until time.Time,
 ) (leave.Proposal, string, error) {
-	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: path, Until: untilText(until)}
+	p := leave.Proposal{Runbook: f.book.Name, Revision: f.book.Revision, Path: place.String(), Until: untilText(until)}
 	for _, t := range targets {
-		r, err := w.requestFor(f, s, path, t, given, false)
+		r, err := w.requestFor(f, s, place, t, given, false)
 		if err != nil {
 			return p, "", err
 		}
@@ -103,18 +103,18 @@ func strictest(f *frame, s *runbook.Step) (people int, comment bool) {
 func (x *touching) raiseGate(given *leaveState, first ...string) result {
 	w := x.w
 	until := w.now.Add(gateOf(x.step).Within).Truncate(time.Second)
-	p, d, err := w.propose(x.f, x.step, x.path, x.left(), given.LeaveGiven, until)
+	p, d, err := w.propose(x.f, x.step, x.place, x.left(), given.LeaveGiven, until)
 	if err != nil {
-		return w.broken(x.path, x.step, err)
+		return w.broken(x.place, x.step, err)
 	}
-	return w.emitGate(x.f, x.step, x.path, x.st, p, d, until, append(first, given.Reasons...))
+	return w.emitGate(x.f, x.step, x.place, x.st, p, d, until, append(first, given.Reasons...))
 }
 
 // emitGate puts the question to people: what would run, word for word.
 func (w *walker) emitGate(
 	f *frame,
 	s *runbook.Step,
-	path string,
+	place Place,
 	st *stepState,
 	p leave.Proposal,
 	d string,
@@ -124,8 +124,8 @@ func (w *walker) emitGate(
 	g, n := gateOf(s), len(st.gates)+1
 	people, comment := strictest(f, s)
 	w.emit(
-		path,
-		GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, named(path), n), Round: n, Proposal: p, Digest: d,
+		place,
+		GateRaised{Gate: fmt.Sprintf("%s:%s:%d", w.s.Begun.Run, place.Named(), n), Round: n, Proposal: p, Digest: d,
 			Ask: whoIsAsked(g, f.book), Comment: comment, Until: until, Reasons: reasons, People: people},
 	)
 	w.wake(until)
@@ -133,7 +133,7 @@ func (w *walker) emitGate(
 }
 
 // decision follows a gate to a person's yes. ok: it is there.
-func (w *walker) decision(f *frame, s *runbook.Step, path string, g *gateState) (r result, ok bool) {
+func (w *walker) decision(f *frame, s *runbook.Step, place Place, g *gateState) (r result, ok bool) {
 	gate := gateOf(s)
 	switch {
 	case g.refused != nil:
@@ -141,7 +141,8 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, g *gateState) 
 		if g.refused.Comment != "" {
 			because += ": " + g.refused.Comment
 		}
-		return w.unapproved(f, gate.Refused, path, ".refused.", strings.TrimSuffix(because, ".")+"."), false
+		because = strings.TrimSuffix(because, ".") + "."
+		return w.branchOrTrouble(f, gate.Refused, place, place.List("refused"), because), false
 	case g.enough():
 		return goOn, true
 	case !g.expired:
@@ -149,22 +150,13 @@ func (w *walker) decision(f *frame, s *runbook.Step, path string, g *gateState) 
 			w.wake(g.raised.Until)
 			return blocked, false
 		}
-		w.emit(path, GateExpired{Gate: g.raised.Gate})
+		w.emit(place, GateExpired{Gate: g.raised.Gate})
 	}
-	return w.unapproved(
+	return w.branchOrTrouble(
 		f,
 		gate.Unanswered,
-		path,
-		".unanswered.",
+		place,
+		place.List("unanswered"),
 		fmt.Sprintf("Nobody answered the gate before %q in time.", s.Title),
 	), false
-}
-
-// unapproved follows what the gate provides for no yes. Where it provides nothing, that is a trouble, which an on_error
-// around may take.
-func (w *walker) unapproved(f *frame, b runbook.Branch, path, prefix, because string) result {
-	if b.Word == "" && b.Steps == nil {
-		return w.fail(path, Troubled{Because: because})
-	}
-	return w.branch(f, b, path, path+prefix, because)
 }

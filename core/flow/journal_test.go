@@ -23,13 +23,13 @@ func requireSame(t require.TestingT, book *runbook.Book, log []Event, m *Machine
 		for _, d := range s.data {
 			clear(d.views)
 		}
-		for path, st := range s.steps {
+		for place, st := range s.steps {
 			for n := range st.items {
 				// Kept so that an item that is over is not walked again; it follows from the log.
 				st.items[n] = itemState{}
 			}
 			if reflect.ValueOf(*st).IsZero() {
-				delete(s.steps, path) // somebody looked whether anything is known of it
+				delete(s.steps, place) // somebody looked whether anything is known of it
 			}
 		}
 	}
@@ -79,7 +79,7 @@ func readRecorded(t *testing.T, file string) (*runbook.Book, []Event) {
 	for _, e := range r.Log {
 		body, err := Decode(e.Kind, e.Body)
 		require.NoError(t, err)
-		log = append(log, Event{e.Seq, e.At, e.Path, body})
+		log = append(log, Event{e.Seq, e.At, PlaceOf(e.Path), body})
 	}
 	return b, log
 }

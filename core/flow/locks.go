@@ -5,7 +5,6 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -73,13 +72,14 @@ func (s *State) Missing(keys ...string) []string {
 // keysAhead are the locks on the targets of what comes if all goes well, by the addresses as the run knows them.
 func (w *walker) keysAhead() []string {
 	var out []string
-	w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, "", func(t string) { out = append(out, w.s.keyOf(t, "")) })
+	add := func(target string) { out = append(out, w.s.keyOf(target, "")) }
+	w.targetsAhead(&frame{book: w.s.book}, w.s.book.Steps, Place{}, add)
 	return out
 }
 
 // wantLocks asks for locks. waits: they are asked for or waited for; else why says why they cannot be had.
-func (w *walker) wantLocks(path, of string, keys []string) (why string, waits bool) {
-	if x := w.s.step(path).awaits[of]; x != nil {
+func (w *walker) wantLocks(place Place, of string, keys []string) (why string, waits bool) {
+	if x := w.s.step(place).awaits[of]; x != nil {
 		until := x.since.Add(lockTime)
 		on := w.s.HostOf(x.Key)
 		if !w.now.Before(until) {
@@ -91,7 +91,7 @@ func (w *walker) wantLocks(path, of string, keys []string) (why string, waits bo
 		// Asked again from time to time: a circle of waiting runs shows when the last of them waits.
 		w.wake(minTime(until, w.now.Add(lockRetry)))
 	}
-	w.plan.WantLocks = append(w.plan.WantLocks, WantLocks{Path: path, Of: of, Keys: keys})
+	w.plan.WantLocks = append(w.plan.WantLocks, WantLocks{Place: place, Of: of, Keys: keys})
 	return "", true
 }
 
@@ -112,41 +112,41 @@ func (s *State) HostOf(key string) string {
 // targetsAhead adds the targets of the changes that will come if all goes well, as far as they can be named now: a run
 // takes them with its first lock, all or none, so that two runs that touch the same targets in another order
 // do not end up waiting for one another. What a reading must name first is locked when it is known.
-func (w *walker) targetsAhead(f *frame, steps []*runbook.Step, prefix string, add func(target string)) {
+func (w *walker) targetsAhead(f *frame, steps []*runbook.Step, in Place, add func(target string)) {
 	for i, s := range steps {
-		path := prefix + strconv.Itoa(i+1)
-		st := w.s.steps[path]
+		place := in.Step(i + 1)
+		st := w.s.steps[place]
 		if st == nil {
 			st = &stepState{}
 		}
 		if st.skipped != nil {
-			w.targetsAhead(f, s.Otherwise, path+".otherwise.", add)
+			w.targetsAhead(f, s.Otherwise, place.List("otherwise"), add)
 			continue
 		}
 		if s.When != nil && st.begun == nil {
-			if ok, err := s.When.Bool(w.scope(f, path, "")); err != nil || !ok {
+			if ok, err := s.When.Bool(w.scope(f, place, "")); err != nil || !ok {
 				continue
 			}
 		}
-		w.aheadIn(f, s, path, st, add)
-		w.targetsAhead(f, s.Passes.Steps, path+".passes.", add)
+		w.aheadIn(f, s, place, st, add)
+		w.targetsAhead(f, s.Passes.Steps, place.List("passes"), add)
 		for _, b := range []struct {
 			name  string
 			steps []*runbook.Step
 		}{{"fails", s.Fails.Steps}, {"unsure", s.Unsure.Steps}, {"on_error", s.OnError.Steps}} {
-			if w.stepBegun(path + "." + b.name + ".1") {
-				w.targetsAhead(f, b.steps, path+"."+b.name+".", add)
+			if w.stepBegun(place.List(b.name).Step(1)) {
+				w.targetsAhead(f, b.steps, place.List(b.name), add)
 			}
 		}
 	}
 }
 
 // aheadIn adds what one step itself will touch.
-func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, add func(target string)) {
+func (w *walker) aheadIn(f *frame, s *runbook.Step, place Place, st *stepState, add func(target string)) {
 	switch {
 	case s.Verb == runbook.Change && (st.changed || st.done || st.trouble != nil):
 	case s.Verb == runbook.TakeBack && !st.undone:
-		for _, t := range w.s.standing(w.s.ofStep(path, f.book.ByID(s.TakesBack))) {
+		for _, t := range w.s.standing(w.s.ofStep(place, f.book.ByID(s.TakesBack))) {
 			add(t.Target)
 		}
 	case s.Verb == runbook.Change && s.Do != nil:
@@ -154,41 +154,41 @@ func (w *walker) aheadIn(f *frame, s *runbook.Step, path string, st *stepState, 
 		if st.begun != nil {
 			targets = st.begun.Targets
 		} else if s.Where == nil || !s.Where.PickOne {
-			targets, _ = w.targets(f, s.Where, path) //nolint:errcheck // what cannot be named yet is left for later
+			targets, _ = w.targets(f, s.Where, place) //nolint:errcheck // what cannot be named yet is left for later
 		}
 		for _, t := range targets {
 			add(t)
 		}
 	case s.Verb == runbook.Change:
-		w.targetsAhead(f, s.Steps, path+".do.", add)
+		w.targetsAhead(f, s.Steps, place.List("do"), add)
 	case s.Verb == runbook.Each:
 		begun := st.each
 		if begun == nil {
-			items, err := w.items(f, s, path)
+			items, err := w.items(f, s, place)
 			if err != nil {
 				return
 			}
 			begun = &EachBegun{Items: items}
 		}
 		for i := range begun.Items {
-			g, prefix := w.itemFrame(f, s, path, begun, i)
+			g, prefix := w.itemFrame(f, s, place, begun, i)
 			w.targetsAhead(g, s.Steps, prefix, add)
 		}
 	case s.Verb == runbook.Together:
 		for _, b := range s.Branches {
 			g := *f
-			g.block = path + ".branches." + b.Name + "~"
-			w.targetsAhead(&g, b.Steps, g.block+".", add)
+			g.block = place.Branch(b.Name)
+			w.targetsAhead(&g, b.Steps, g.block, add)
 		}
 	case s.Verb == runbook.Call && st.call != nil && f.book.Callee(s.Callee) != nil:
-		g := w.callFrame(f, s, path)
-		w.targetsAhead(g, g.book.Steps, path+"/", add)
+		g := w.callFrame(f, s, place)
+		w.targetsAhead(g, g.book.Steps, place.Call(), add)
 	}
 }
 
 // stepBegun reports whether a step has begun in any way.
-func (w *walker) stepBegun(path string) bool {
-	st := w.s.steps[path]
+func (w *walker) stepBegun(place Place) bool {
+	st := w.s.steps[place]
 	return st != nil && (st.begun != nil || st.each != nil || st.call != nil || st.skipped != nil || st.done)
 }
 
@@ -215,7 +215,7 @@ func (w *walker) giveBack() {
 		}
 	}
 	if len(free) > 0 {
-		w.emit("", LocksGivenBack{Keys: free})
+		w.emit(Place{}, LocksGivenBack{Keys: free})
 	}
 }
 
@@ -224,11 +224,11 @@ func (w *walker) mayBeUndone(t *Touch) bool {
 	if w.s.book.OnError.Word == runbook.UndoWord {
 		return true
 	}
-	for path, st := range w.s.steps {
-		if st.done || st.callEnded != nil || path == t.Place || !inside(t.Place, path) {
+	for place, st := range w.s.steps {
+		if st.done || st.callEnded != nil || place == t.Place || !t.Place.In(place) {
 			continue
 		}
-		if s, _ := Find(w.s.book, path); s != nil && s.OnError.Word == runbook.UndoWord {
+		if s, _ := Find(w.s.book, place); s != nil && s.OnError.Word == runbook.UndoWord {
 			return true
 		}
 	}

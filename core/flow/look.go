@@ -15,22 +15,22 @@ import (
 
 // targets selects from the estate as it was when the run began, by name. Without a selector it is the item
 // at hand, or nothing in particular ("").
-func (w *walker) targets(f *frame, sel *runbook.Selector, path string) ([]string, error) {
+func (w *walker) targets(f *frame, sel *runbook.Selector, place Place) ([]string, error) {
 	if sel == nil {
 		return []string{f.target}, nil
 	}
-	out, err := w.selected(f, sel, path)
+	out, err := w.selected(f, sel, place)
 	if err != nil {
 		return nil, err
 	}
 	if sel.PickOne && len(out) > 1 {
-		out = w.pickOne(path, out)
+		out = w.pickOne(place, out)
 	}
 	return out, nil
 }
 
-func (w *walker) selected(f *frame, sel *runbook.Selector, path string) ([]string, error) {
-	sc := w.scope(f, path, "")
+func (w *walker) selected(f *frame, sel *runbook.Selector, place Place) ([]string, error) {
+	sc := w.scope(f, place, "")
 	want := map[string]string{}
 	for k, t := range sel.Labels {
 		v, err := t.Text(sc)
@@ -70,15 +70,15 @@ func asked(f *frame, begun *StepBegun) []string {
 
 // pickOne chooses one target: the first by name that answered the newest look that can be seen from the place, else
 // the first.
-func (w *walker) pickOne(path string, names []string) []string {
+func (w *walker) pickOne(place Place, names []string) []string {
 	for i := len(w.s.order) - 1; i >= 0; i-- {
 		a := w.s.order[i]
-		if a.intent.Touches() || !slices.Contains(names, a.intent.Target) || !visible(path, a.path) {
+		if a.intent.Touches() || !slices.Contains(names, a.intent.Target) || !place.Sees(a.place) {
 			continue
 		}
 		for _, n := range names {
 			for _, b := range w.s.order {
-				if b.path == a.path && b.intent.Purpose == a.intent.Purpose && b.intent.Target == n &&
+				if b.place == a.place && b.intent.Purpose == a.intent.Purpose && b.intent.Target == n &&
 					b.outcome != nil && b.outcome.State == OK {
 					return []string{n}
 				}
@@ -93,13 +93,13 @@ func (w *walker) pickOne(path string, names []string) []string {
 // lookAt is the place of the look.
 func (w *walker) round(
 	f *frame,
-	path string,
+	place Place,
 	purpose Purpose,
 	look *runbook.Step,
-	lookAt string,
+	lookAt Place,
 	targets []string,
 ) (bool, result) {
-	st := w.s.step(path)
+	st := w.s.step(place)
 	over := true
 	free := look.LooksAtOnce()
 	for _, tries := range st.rounds[purpose] {
@@ -126,13 +126,13 @@ func (w *walker) round(
 			continue // it is asked as soon as one of the others is done with
 		}
 		free--
-		req, err := w.lookRequest(f, path, look, t)
+		req, err := w.lookRequest(f, place, look, t)
 		if err != nil {
-			return false, w.broken(path, look, err)
+			return false, w.broken(place, look, err)
 		}
 		req.Looks = look.OnlyReads == ""
 		in := Intent{
-			Attempt: w.attempt(path, purpose, t, len(tries)),
+			Attempt: w.attempt(place, purpose, t, len(tries)),
 			Target:  t,
 			Purpose: purpose,
 			Look:    lookAt,
@@ -141,35 +141,35 @@ func (w *walker) round(
 		if i == 0 && len(tries) == 0 {
 			in.Asked = targets
 		}
-		w.emit(path, in)
+		w.emit(place, in)
 	}
 	return over, goOn
 }
 
 // lookRequest renders a look; where people approved it, what they approved is what runs.
-func (w *walker) lookRequest(f *frame, path string, look *runbook.Step, target string) (task.Request, error) {
-	st := w.s.step(path)
+func (w *walker) lookRequest(f *frame, place Place, look *runbook.Step, target string) (task.Request, error) {
+	st := w.s.step(place)
 	if n := len(st.gates); n > 0 && look.OnlyReads != "" && st.gates[n-1].enough() {
 		return requestIn(st.gates[n-1].raised.Proposal, target)
 	}
-	return w.request(f, look.Do, path, target, look.Timeout, false)
+	return w.request(f, look.Do, place, target, look.Timeout, false)
 }
 
 // mayLook asks for leave for a look that is one only by the runbook's word, once for its step. Where the service's
 // stance wants it, a person approves it word for word.
-func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) mayLook(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	if s.OnlyReads == "" || len(st.rounds[ownRound(0)]) > 0 {
 		return goOn
 	}
 	if n := len(st.gates); n > 0 {
-		r, _ := w.decision(f, s, path, st.gates[n-1])
+		r, _ := w.decision(f, s, place, st.gates[n-1])
 		return r
 	}
-	x := &touching{w: w, f: f, step: s, path: path, st: st}
+	x := &touching{w: w, f: f, step: s, place: place, st: st}
 	given := x.leaveFor(st.begun.Targets...)
 	if given == nil {
 		w.plan.AskLeave = append(w.plan.AskLeave, AskLeave{
-			Path: path, Targets: st.begun.Targets, Look: true, Secrets: s.Secrets(),
+			Place: place, Targets: st.begun.Targets, Look: true, Secrets: s.Secrets(),
 		})
 		return blocked
 	}
@@ -182,12 +182,12 @@ func (w *walker) mayLook(f *frame, s *runbook.Step, path string, st *stepState) 
 // ownRound is the n-th round of what a step itself asks.
 func ownRound(n int) Purpose { return Purpose{For: ForLook, Lap: n} }
 
-func (w *walker) look(f *frame, s *runbook.Step, path string, st *stepState) result {
-	if r := w.mayLook(f, s, path, st); r != goOn {
+func (w *walker) look(f *frame, s *runbook.Step, place Place, st *stepState) result {
+	if r := w.mayLook(f, s, place, st); r != goOn {
 		return r
 	}
 	for round := 0; ; round++ {
-		over, r := w.round(f, path, ownRound(round), s, path, st.begun.Targets)
+		over, r := w.round(f, place, ownRound(round), s, place, st.begun.Targets)
 		if r != goOn {
 			return r
 		}
@@ -244,7 +244,7 @@ func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, b
 
 // judgeUntilFinal judges a condition, on readings taken anew where the step says so, until the answer is final.
 // final is nil while it is not.
-func (w *walker) judgeUntilFinal(f *frame, s *runbook.Step, path string, st *stepState) (final *Judged, r result) {
+func (w *walker) judgeUntilFinal(f *frame, s *runbook.Step, place Place, st *stepState) (final *Judged, r result) {
 	n := len(st.judged)
 	if n > 0 && st.judged[n-1].Final {
 		return &st.judged[n-1].Judged, goOn
@@ -260,11 +260,11 @@ func (w *walker) judgeUntilFinal(f *frame, s *runbook.Step, path string, st *ste
 		}
 		if s.Retake != "" {
 			look := f.book.ByID(s.Retake)
-			place, begun := w.instance(path, look)
+			at, begun := w.instance(place, look)
 			if begun == nil {
-				return nil, w.broken(path, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
+				return nil, w.broken(place, s, fmt.Errorf("look %s was not taken on this path", s.Retake))
 			}
-			over, r := w.round(f, path, ownRound(round), look, place, asked(f, begun))
+			over, r := w.round(f, place, ownRound(round), look, at, asked(f, begun))
 			if r != goOn {
 				return nil, r
 			}
@@ -272,20 +272,20 @@ func (w *walker) judgeUntilFinal(f *frame, s *runbook.Step, path string, st *ste
 				return nil, blocked
 			}
 		}
-		j := w.judge(f, s, path, st, round)
-		w.emit(path, j)
+		j := w.judge(f, s, place, st, round)
+		w.emit(place, j)
 		if j.Final {
 			return &j, goOn
 		}
 	}
 }
 
-func (w *walker) judge(f *frame, s *runbook.Step, path string, st *stepState, round int) Judged {
+func (w *walker) judge(f *frame, s *runbook.Step, place Place, st *stepState, round int) Judged {
 	j := Judged{Round: round, Result: Fails, Final: true}
 	if s.Agrees != nil {
-		w.compare(f, s.Agrees, path, &j)
+		w.compare(f, s.Agrees, place, &j)
 	} else {
-		ok, values, err := s.That.Explain(w.scope(f, path, ""))
+		ok, values, err := s.That.Explain(w.scope(f, place, ""))
 		j.Values = values
 		switch {
 		case err != nil:
@@ -327,8 +327,8 @@ const steadyMargin = 10 * time.Second
 func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ") }
 
 // compare holds the newest taking of each target against a schema or the target's known facts.
-func (w *walker) compare(f *frame, a *runbook.Agrees, path string, j *Judged) {
-	series := w.s.view(path, f.target)[a.Reading]
+func (w *walker) compare(f *frame, a *runbook.Agrees, place Place, j *Judged) {
+	series := w.s.view(place, f.target)[a.Reading]
 	if series == nil {
 		j.Result, j.Unsure = Unsure, "reading "+a.Reading+" was not taken"
 		return
@@ -363,8 +363,8 @@ func (w *walker) compare(f *frame, a *runbook.Agrees, path string, j *Judged) {
 	j.Values = append(j.Values, expr.Value{Part: "differences", Text: fmt.Sprint(len(j.Differences))})
 }
 
-func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) result {
-	j, r := w.judgeUntilFinal(f, s, path, st)
+func (w *walker) check(f *frame, s *runbook.Step, place Place, st *stepState) result {
+	j, r := w.judgeUntilFinal(f, s, place, st)
 	if r != goOn {
 		return r
 	}
@@ -378,29 +378,30 @@ func (w *walker) check(f *frame, s *runbook.Step, path string, st *stepState) re
 	}
 	switch j.Result {
 	case Passes:
-		return w.branch(f, s.Passes.Or(runbook.GoOn), path, path+".passes.", "")
+		return w.branch(f, s.Passes.Or(runbook.GoOn), place, place.List("passes"), "")
 	case Unsure:
 		return w.branchOrTrouble(
 			f,
 			s.Unsure,
-			path,
-			path+".unsure.",
+			place,
+			place.List("unsure"),
 			fmt.Sprintf("The check %q is unsure: %s.", s.Title, j.Unsure),
 		)
 	}
-	return w.branchOrTrouble(f, s.Fails, path, path+".fails.", fmt.Sprintf("The check %q fails%s.", s.Title, about))
+	because := fmt.Sprintf("The check %q fails%s.", s.Title, about)
+	return w.branchOrTrouble(f, s.Fails, place, place.List("fails"), because)
 }
 
 // branchOrTrouble follows a branch, or lets the trouble travel outward where the runbook provides for nothing.
-func (w *walker) branchOrTrouble(f *frame, b runbook.Branch, path, prefix, because string) result {
+func (w *walker) branchOrTrouble(f *frame, b runbook.Branch, place, in Place, because string) result {
 	if b.Word == "" && b.Steps == nil {
-		return w.fail(path, Troubled{Because: because})
+		return w.fail(place, Troubled{Because: because})
 	}
-	return w.branch(f, b, path, prefix, because)
+	return w.branch(f, b, place, in, because)
 }
 
 // await is a wait: a time, or until something holds. Running out of time is a trouble.
-func (w *walker) await(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) await(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	if st.done {
 		return goOn
 	}
@@ -409,22 +410,22 @@ func (w *walker) await(f *frame, s *runbook.Step, path string, st *stepState) re
 			w.wake(due)
 			return blocked
 		}
-		w.emit(path, Waited{})
+		w.emit(place, Waited{})
 		return goOn
 	}
-	j, r := w.judgeUntilFinal(f, s, path, st)
+	j, r := w.judgeUntilFinal(f, s, place, st)
 	if r != goOn {
 		return r
 	}
 	if j.Result == Passes {
-		w.emit(path, Waited{})
+		w.emit(place, Waited{})
 		return goOn
 	}
 	because := fmt.Sprintf("The wait %q came to its end, and %s does not hold.", s.Title, s.That.Source)
 	if j.Result == Unsure {
 		because = fmt.Sprintf("The wait %q came to its end unsure: %s.", s.Title, j.Unsure)
 	}
-	return w.fail(path, Troubled{Because: because})
+	return w.fail(place, Troubled{Because: because})
 }
 
 func here(target string) string {
@@ -432,4 +433,16 @@ func here(target string) string {
 		return "this host"
 	}
 	return target
+}
+
+// instance gives the place of the newest instance of a step that can be seen from a place, and what it began with; nil
+// where none was begun.
+func (w *walker) instance(from Place, step *runbook.Step) (Place, *StepBegun) {
+	list := w.s.instances[step]
+	for i := len(list) - 1; i >= 0; i-- {
+		if st := w.s.steps[list[i]]; st != nil && st.begun != nil && from.Sees(list[i]) {
+			return list[i], st.begun
+		}
+	}
+	return Place{}, nil
 }

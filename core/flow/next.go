@@ -3,7 +3,6 @@ package flow
 import (
 	"errors"
 	"fmt"
-	"strconv"
 	"time"
 
 	"urgentis/core/expr"
@@ -35,7 +34,7 @@ type Plan struct {
 
 // AskLeave asks whether a change may happen.
 type AskLeave struct {
-	Path    string
+	Place   Place
 	Targets []string
 	HasGate bool
 	// Look says that it is no change but a look that is one only by the runbook's word; Undo that it undoes what was
@@ -52,20 +51,20 @@ type AskLeave struct {
 // Given is the event that answers a question for leave.
 func (a AskLeave) Given(g LeaveGiven, at time.Time) Event {
 	g.Targets = a.Targets
-	return Event{At: at, Path: a.Path, Body: g}
+	return Event{At: at, Place: a.Place, Body: g}
 }
 
 // WantLocks asks for locks, all or none, for what happens at a place: the change there where Of is "", or the undo of
 // that on one target.
 type WantLocks struct {
-	Path string
-	Of   string
-	Keys []string
+	Place Place
+	Of    string
+	Keys  []string
 }
 
 // Taken is the event that they were taken.
 func (w WantLocks) Taken(at time.Time) Event {
-	return Event{At: at, Path: w.Path, Body: LocksTaken{Keys: w.Keys, Of: w.Of}}
+	return Event{At: at, Place: w.Place, Body: LocksTaken{Keys: w.Keys, Of: w.Of}}
 }
 
 // Machine is a run: its log, read once, and what must happen next. It is not safe for concurrent use.
@@ -145,7 +144,7 @@ type result struct {
 	kind kind
 	// trouble travels outward with kindFailed, from the step at the place at.
 	trouble *Troubled
-	at      string
+	at      Place
 }
 
 type kind int
@@ -167,7 +166,7 @@ var (
 )
 
 // trouble is the result of what cannot go on: a trouble travels outward from a place.
-func trouble(t *Troubled, at string) result { return result{kindFailed, t, at} }
+func trouble(t *Troubled, at Place) result { return result{kindFailed, t, at} }
 
 // failed reports whether a trouble travels outward.
 func (r result) failed() bool { return r.kind == kindFailed }
@@ -175,8 +174,8 @@ func (r result) failed() bool { return r.kind == kindFailed }
 // frame is what surrounds the steps that are walked.
 type frame struct {
 	book  *runbook.Book
-	call  string // the place of the call; "" outside
-	block string // the place of the innermost item, branch or call: what undo takes back
+	call  Place // the place of the call; "" outside
+	block Place // the place of the innermost item, branch or call: what undo takes back
 	// target is that of the item at hand, and names what the items around are called.
 	target string
 	names  map[string]any
@@ -188,7 +187,7 @@ type frame struct {
 	asking bool
 	// trouble is what an on_error follows.
 	trouble   *Troubled
-	troubleAt string
+	troubleAt Place
 }
 
 // walker walks the steps from the first; what the log says is over is passed, what is not is begun.
@@ -204,8 +203,8 @@ type walker struct {
 // maxLooksLost bounds how often a look is taken again because its outcome was lost.
 const maxLooksLost = 20
 
-func (w *walker) emit(path string, b Body) {
-	e := Event{Seq: w.s.Last + 1, At: w.now, Path: path, Body: b}
+func (w *walker) emit(place Place, b Body) {
+	e := Event{Seq: w.s.Last + 1, At: w.now, Place: place, Body: b}
 	w.s.apply(e)
 	if w.s.err != nil && w.err == nil {
 		w.err = w.s.err
@@ -246,10 +245,10 @@ func (w *walker) steps(f *frame) {
 	}
 	r := w.followAlert(f)
 	if r == goOn {
-		r = w.list(f, f.book.Steps, "")
+		r = w.list(f, f.book.Steps, Place{})
 	}
 	if first := r; r.failed() {
-		r = w.catch(f, first, f.book.OnError, "", "")
+		r = w.catch(f, first, f.book.OnError, Place{})
 		if r == goOn {
 			// on_error did something, and did not end the run.
 			w.end(f, Ended{State: HandedOver, To: whom(f, first.trouble), Because: first.trouble.Because}, first.at)
@@ -258,7 +257,7 @@ func (w *walker) steps(f *frame) {
 	}
 	switch {
 	case r == goOn:
-		w.end(f, Ended{State: Done, Because: "The runbook came to its end without closing the incident."}, "")
+		w.end(f, Ended{State: Done, Because: "The runbook came to its end without closing the incident."}, Place{})
 	case r.failed():
 		t := r.trouble
 		state := HandedOver
@@ -286,26 +285,26 @@ func (w *walker) givesUp(f *frame) bool {
 	}
 	w.end(f, Ended{
 		State: HandedOver, To: f.book.OnCall(), Because: fmt.Sprintf("The runbook gives up after %s.", after),
-	}, "")
+	}, Place{})
 	return true
 }
 
 // fail lets a trouble travel outward from a step. It is written down once, so that it stays what it was.
-func (w *walker) fail(path string, t Troubled) result {
-	st := w.s.step(path)
+func (w *walker) fail(place Place, t Troubled) result {
+	st := w.s.step(place)
 	if st.trouble == nil {
-		w.emit(path, t)
+		w.emit(place, t)
 	}
-	return trouble(&t, path)
+	return trouble(&t, place)
 }
 
-func (w *walker) broken(path string, s *runbook.Step, err error) result {
-	return w.fail(path, Troubled{Because: fmt.Sprintf("Step %s, %s, cannot be done: %s.", path, s.Title, err)})
+func (w *walker) broken(place Place, s *runbook.Step, err error) result {
+	return w.fail(place, Troubled{Because: fmt.Sprintf("Step %s, %s, cannot be done: %s.", place, s.Title, err)})
 }
 
-// catch follows what was provided for a trouble. place is that of the step or block, prefix that of its on_error. goOn:
-// the trouble is over.
-func (w *walker) catch(f *frame, r result, b runbook.Branch, place, prefix string) result {
+// catch follows what was provided for a trouble. place is that of the step, the call or the run. goOn: the trouble is
+// over.
+func (w *walker) catch(f *frame, r result, b runbook.Branch, place Place) result {
 	t := r.trouble
 	if t.Final || b.Word == "" && b.Steps == nil {
 		return r
@@ -319,10 +318,10 @@ func (w *walker) catch(f *frame, r result, b runbook.Branch, place, prefix strin
 		return trouble(&Troubled{Because: t.Because, To: t.To, Final: true}, r.at)
 	case runbook.UndoWord:
 		scope := place
-		if scope == "" {
+		if scope.IsZero() {
 			scope = f.block
 		}
-		undone := w.undo(prefix+"on_error", within(scope))
+		undone := w.undo(place.List("on_error"), within(scope))
 		if undone == blocked {
 			return blocked
 		}
@@ -331,157 +330,157 @@ func (w *walker) catch(f *frame, r result, b runbook.Branch, place, prefix strin
 	}
 	g := *f
 	g.trouble, g.troubleAt = t, r.at
-	return w.list(&g, b.Steps, prefix+"on_error.")
+	return w.list(&g, b.Steps, place.List("on_error"))
 }
 
-func (w *walker) list(f *frame, steps []*runbook.Step, prefix string) result {
+func (w *walker) list(f *frame, steps []*runbook.Step, in Place) result {
 	for i, s := range steps {
-		if r := w.step(f, s, prefix+strconv.Itoa(i+1)); r != goOn {
+		if r := w.step(f, s, in.Step(i+1)); r != goOn {
 			return r
 		}
 	}
 	return goOn
 }
 
-// branch follows a branch that is not empty: steps under prefix, or a word.
-func (w *walker) branch(f *frame, b runbook.Branch, path, prefix, because string) result {
+// branch follows a branch that is not empty: steps of a list, or a word.
+func (w *walker) branch(f *frame, b runbook.Branch, place, in Place, because string) result {
 	switch b.Word {
 	case runbook.GoOn:
 		return goOn
 	case runbook.Stop:
-		return w.fail(path, Troubled{Because: because, Stop: true, Final: true})
+		return w.fail(place, Troubled{Because: because, Stop: true, Final: true})
 	case runbook.HandOverWord:
-		return w.fail(path, Troubled{Because: because, Final: true})
+		return w.fail(place, Troubled{Because: because, Final: true})
 	case runbook.UndoWord:
-		r := w.undo(path, within(f.block))
+		r := w.undo(place, within(f.block))
 		if r == blocked {
 			return blocked
 		}
-		return w.fail(path, Troubled{Because: because, Final: r.failed()})
+		return w.fail(place, Troubled{Because: because, Final: r.failed()})
 	}
-	return w.list(f, b.Steps, prefix)
+	return w.list(f, b.Steps, in)
 }
 
-func (w *walker) step(f *frame, s *runbook.Step, path string) result {
-	r := w.stepInside(f, s, path)
+func (w *walker) step(f *frame, s *runbook.Step, place Place) result {
+	r := w.stepInside(f, s, place)
 	if r.failed() {
-		r = w.catch(f, r, s.OnError, path, path+".")
+		r = w.catch(f, r, s.OnError, place)
 	}
 	return r
 }
 
-func (w *walker) stepInside(f *frame, s *runbook.Step, path string) result {
-	st := w.s.step(path)
+func (w *walker) stepInside(f *frame, s *runbook.Step, place Place) result {
+	st := w.s.step(place)
 	switch {
 	case st.skipped != nil:
-		return w.list(f, s.Otherwise, path+".otherwise.")
+		return w.list(f, s.Otherwise, place.List("otherwise"))
 	case st.trouble != nil:
-		return trouble(st.trouble, path)
+		return trouble(st.trouble, place)
 	}
 	if st.begun == nil && st.each == nil && st.call == nil && !st.done {
-		if r := w.beginStep(f, s, path); r != goOn {
+		if r := w.beginStep(f, s, place); r != goOn {
 			return r
 		}
 		if st.skipped != nil {
-			return w.list(f, s.Otherwise, path+".otherwise.")
+			return w.list(f, s.Otherwise, place.List("otherwise"))
 		}
 	}
 	switch s.Verb {
 	case runbook.Look:
-		return w.look(f, s, path, st)
+		return w.look(f, s, place, st)
 	case runbook.Check:
-		return w.check(f, s, path, st)
+		return w.check(f, s, place, st)
 	case runbook.Wait:
-		return w.await(f, s, path, st)
+		return w.await(f, s, place, st)
 	case runbook.Ask:
-		return w.ask(f, s, path, st)
+		return w.ask(f, s, place, st)
 	case runbook.Change:
-		return w.change(f, s, path, st)
+		return w.change(f, s, place, st)
 	case runbook.Each:
-		return w.each(f, s, path, st)
+		return w.each(f, s, place, st)
 	case runbook.Together:
-		return w.together(f, s, path, st)
+		return w.together(f, s, place, st)
 	case runbook.Call:
-		return w.call(f, s, path, st)
+		return w.call(f, s, place, st)
 	case runbook.TakeBack:
-		return w.undoStep(f, s, path, st)
+		return w.undoStep(f, s, place, st)
 	case runbook.Tell, runbook.Note:
-		return w.say(f, s, path, st)
+		return w.say(f, s, place, st)
 	case runbook.Close:
-		because, err := w.prose(f, s.Because, path)
+		because, err := w.prose(f, s.Because, place)
 		if err != nil {
-			return w.broken(path, s, err)
+			return w.broken(place, s, err)
 		}
-		return w.end(f, Ended{State: Done, Outcome: s.Outcome, Because: because}, path)
+		return w.end(f, Ended{State: Done, Outcome: s.Outcome, Because: because}, place)
 	case runbook.HandOver:
-		because, err := w.prose(f, s.Because, path)
+		because, err := w.prose(f, s.Because, place)
 		if err != nil {
 			// The words fail, the hand-over must not.
 			because = fmt.Sprintf("%s (the reason cannot be written: %s)", s.Because.Source, err)
 		}
-		return w.end(f, Ended{State: HandedOver, To: s.To, Because: because}, path)
+		return w.end(f, Ended{State: HandedOver, To: s.To, Because: because}, place)
 	}
-	w.err = fmt.Errorf("step %s has the unknown verb %s", path, s.Verb)
+	w.err = fmt.Errorf("step %s has the unknown verb %s", place, s.Verb)
 	return blocked
 }
 
 // beginStep judges a step's condition and freezes its targets.
-func (w *walker) beginStep(f *frame, s *runbook.Step, path string) result {
-	if r := w.mayBegin(path); r != goOn {
+func (w *walker) beginStep(f *frame, s *runbook.Step, place Place) result {
+	if r := w.mayBegin(place); r != goOn {
 		return r
 	}
 	if s.When != nil {
-		ok, values, err := s.When.Explain(w.scope(f, path, ""))
+		ok, values, err := s.When.Explain(w.scope(f, place, ""))
 		if err != nil {
-			return w.broken(path, s, fmt.Errorf("its condition %s is unsure: %w", s.When.Source, err))
+			return w.broken(place, s, fmt.Errorf("its condition %s is unsure: %w", s.When.Source, err))
 		}
 		if !ok {
-			w.emit(path, Skipped{Expression: s.When.Source, Values: values})
+			w.emit(place, Skipped{Expression: s.When.Source, Values: values})
 			return goOn
 		}
 	}
 	switch {
 	case s.Do != nil:
-		targets, err := w.targets(f, s.Where, path)
+		targets, err := w.targets(f, s.Where, place)
 		if err != nil {
-			return w.broken(path, s, err)
+			return w.broken(place, s, err)
 		}
 		if kind := s.Do.Kind(); s.Where == nil && f.target == "" && (kind == "ssh" || kind == "sql") {
-			return w.broken(path, s, errors.New("the item at hand is no target"))
+			return w.broken(place, s, errors.New("the item at hand is no target"))
 		}
 		if len(targets) == 0 && s.Verb == runbook.Change {
-			return w.broken(path, s, errors.New("no target is selected"))
+			return w.broken(place, s, errors.New("no target is selected"))
 		}
-		w.emit(path, StepBegun{Targets: targets})
+		w.emit(place, StepBegun{Targets: targets})
 	case s.Verb == runbook.Check || s.Verb == runbook.Wait || s.Verb == runbook.Ask || s.Verb == runbook.Together ||
 		s.Verb == runbook.Change || s.Verb == runbook.TakeBack:
-		w.emit(path, StepBegun{})
+		w.emit(place, StepBegun{})
 	}
 	return goOn
 }
 
 // prose renders a text for people.
-func (w *walker) prose(f *frame, t *expr.Template, path string) (string, error) {
-	return t.Prose(w.scope(f, path, ""))
+func (w *walker) prose(f *frame, t *expr.Template, place Place) (string, error) {
+	return t.Prose(w.scope(f, place, ""))
 }
 
-func (w *walker) say(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) say(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	if st.done {
 		return goOn
 	}
-	text, err := w.prose(f, s.Text, path)
+	text, err := w.prose(f, s.Text, place)
 	if err != nil {
-		return w.broken(path, s, err)
+		return w.broken(place, s, err)
 	}
 	if s.Verb == runbook.Note {
-		w.emit(path, Noted{Text: text})
+		w.emit(place, Noted{Text: text})
 	} else {
-		w.emit(path, Told{Text: text, Source: s.Source})
+		w.emit(place, Told{Text: text, Source: s.Source})
 	}
 	return goOn
 }
 
 // attempt names an attempt for good: run, step, purpose, target, and which try.
-func (w *walker) attempt(path string, p Purpose, target string, try int) string {
-	return fmt.Sprintf("%s:%s:%s:%s:%d", w.s.Begun.Run, path, p, target, try+1)
+func (w *walker) attempt(place Place, p Purpose, target string, try int) string {
+	return fmt.Sprintf("%s:%s:%s:%s:%d", w.s.Begun.Run, place, p, target, try+1)
 }

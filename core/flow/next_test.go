@@ -72,7 +72,7 @@ func newWorld(t require.TestingT, b *runbook.Book) *world {
 	inputs, err := b.AcceptAll(map[string]any{"queue": "north"})
 	require.NoError(t, err)
 	w.append(
-		"",
+		Place{},
 		Begun{
 			Rules:     Rules,
 			Run:       "r1",
@@ -93,12 +93,12 @@ func newWorld(t require.TestingT, b *runbook.Book) *world {
 }
 
 // append stores an event as the database would: through JSON.
-func (w *world) append(path string, b Body) {
+func (w *world) append(place Place, b Body) {
 	data, err := json.Marshal(b)
 	require.NoError(w.t, err)
 	back, err := Decode(b.Kind(), data)
 	require.NoError(w.t, err)
-	w.log = append(w.log, Event{Seq: int64(len(w.log)) + 1, At: w.now, Path: path, Body: back})
+	w.log = append(w.log, Event{Seq: int64(len(w.log)) + 1, At: w.now, Place: place, Body: back})
 }
 
 func (w *world) do(in Intent) Outcome {
@@ -128,7 +128,7 @@ func (w *world) do(in Intent) Outcome {
 		}
 		return o
 	}
-	if look := w.book.Step(in.Look); look != nil {
+	if look := w.book.Step(in.Look.Static()); look != nil {
 		for _, spec := range look.Read {
 			v, err := reading.Take(spec, []byte(out), nil)
 			if err == nil {
@@ -158,10 +158,10 @@ func (w *world) play() Ended {
 			continue
 		}
 		for _, e := range p.Events {
-			w.append(e.Path, e.Body)
+			w.append(e.Place, e.Body)
 		}
 		for _, l := range p.WantLocks {
-			w.append(l.Path, l.Taken(w.now).Body)
+			w.append(l.Place, l.Taken(w.now).Body)
 		}
 		for _, ask := range p.AskLeave {
 			var facts []task.Facts
@@ -169,7 +169,7 @@ func (w *world) play() Ended {
 				facts = append(facts, task.Facts{Name: t, HostKey: w.hostKy})
 			}
 			a := leave.Decide(leave.Question{Stance: w.stance, HasGate: ask.HasGate})
-			w.append(ask.Path, ask.Given(LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Facts: facts}, w.now).Body)
+			w.append(ask.Place, ask.Given(LeaveGiven{Verdict: a.Verdict, Reasons: a.Reasons, Facts: facts}, w.now).Body)
 		}
 		if len(p.WantLocks)+len(p.AskLeave) > 0 {
 			continue
@@ -187,7 +187,7 @@ func (w *world) play() Ended {
 			}
 			s, err := Fold(w.book, w.log)
 			require.NoError(w.t, err)
-			w.append(s.PathOf(in.Attempt), o)
+			w.append(s.PlaceOf(in.Attempt), o)
 		}
 		if crashed {
 			w.recover()
@@ -213,7 +213,7 @@ func (w *world) recover() {
 	s, err := Fold(w.book, w.log)
 	require.NoError(w.t, err)
 	for _, in := range s.OpenAttempts() {
-		w.append(s.PathOf(in.Attempt), Lost{Attempt: in.Attempt, Because: "the service stopped"})
+		w.append(s.PlaceOf(in.Attempt), Lost{Attempt: in.Attempt, Because: "the service stopped"})
 	}
 }
 
@@ -236,9 +236,9 @@ func (w *world) answer() bool {
 		if open {
 			if a := w.person(w, e.Body); a != nil {
 				if q, ok := e.Body.(QuestionRaised); ok && s.EffectOf(q.Attempt) != nil {
-					w.append(e.Path, Rested{Attempt: q.Attempt})
+					w.append(e.Place, Rested{Attempt: q.Attempt})
 				}
-				w.append(e.Path, a)
+				w.append(e.Place, a)
 				return true
 			}
 		}
@@ -418,7 +418,7 @@ func TestRunsThatNobodyProvidedForHandOver(t *testing.T) {
 				crash:  func(string) bool { return false },
 				stance: leave.Act,
 			}
-			w.append("", Begun{Rules: Rules, Run: "r", Alert: map[string]any{"summary": "deep"}})
+			w.append(Place{}, Begun{Rules: Rules, Run: "r", Alert: map[string]any{"summary": "deep"}})
 			end := w.play()
 			assert.Equal(t, c.state, end.State)
 			assert.Contains(t, end.Because, c.want)

@@ -87,7 +87,7 @@ func (p *stagehand) play() {
 			for _, in := range m.s.OpenAttempts() {
 				p.fact(
 					m,
-					Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: Lost{Attempt: in.Attempt, Because: "crash"}},
+					Event{At: p.now, Place: m.s.PlaceOf(in.Attempt), Body: Lost{Attempt: in.Attempt, Because: "crash"}},
 				)
 			}
 		}
@@ -132,18 +132,19 @@ func (p *stagehand) play() {
 				}
 				p.derive(m, ask.Given(given, p.now))
 			}
-		case len(plan.WantLocks) > 0 && p.refused(plan.WantLocks[0].Path) < hashed(p.seed, plan.WantLocks[0].Path)%3:
+		case len(plan.WantLocks) > 0 &&
+			p.refused(plan.WantLocks[0].Place) < hashed(p.seed, plan.WantLocks[0].Place.String())%3:
 			want := plan.WantLocks[0]
-			p.fact(m, Event{At: p.now, Path: want.Path,
+			p.fact(m, Event{At: p.now, Place: want.Place,
 				Body: LocksAwaited{Key: want.Keys[0], Of: want.Of, Holder: "r9"}})
-		case len(plan.WantLocks) > 0 && p.recently(plan.WantLocks[0].Path) && plan.Wake.After(p.now):
+		case len(plan.WantLocks) > 0 && p.recently(plan.WantLocks[0].Place) && plan.Wake.After(p.now):
 			p.now = minTime(plan.Wake, p.now.Add(20*time.Second)) // it is granted late
 		case len(plan.WantLocks) > 0:
 			for _, want := range plan.WantLocks {
 				p.derive(m, want.Taken(p.now))
 			}
 		case len(plan.AskRest) > 0 && !m.s.EffectOf(plan.AskRest[0]).Rests:
-			p.fact(m, Event{At: p.now, Path: m.s.PathOf(plan.AskRest[0]), Body: Rested{Attempt: plan.AskRest[0]}})
+			p.fact(m, Event{At: p.now, Place: m.s.PlaceOf(plan.AskRest[0]), Body: Rested{Attempt: plan.AskRest[0]}})
 		case len(open) > 0:
 			in := open[0]
 			o := p.carryOut(in)
@@ -151,7 +152,7 @@ func (p *stagehand) play() {
 				m = nil // it was carried out, and nobody heard of it
 				continue
 			}
-			p.fact(m, Event{At: p.now, Path: m.s.PathOf(in.Attempt), Body: o})
+			p.fact(m, Event{At: p.now, Place: m.s.PlaceOf(in.Attempt), Body: o})
 		case p.person(m):
 		case !plan.Wake.IsZero() && plan.Wake.After(p.now):
 			p.now = plan.Wake
@@ -211,13 +212,13 @@ func (p *stagehand) carryOut(in Intent) Outcome {
 
 // person approves, and knows from the host what became of a change.
 func (p *stagehand) person(m *Machine) bool {
-	paths := make([]string, 0, len(m.s.waits))
-	for path := range m.s.waits {
-		paths = append(paths, path)
+	paths := make([]Place, 0, len(m.s.waits))
+	for place := range m.s.waits {
+		paths = append(paths, place)
 	}
-	slices.Sort(paths)
-	for _, path := range paths {
-		st := m.s.steps[path]
+	slices.SortFunc(paths, byText)
+	for _, place := range paths {
+		st := m.s.steps[place]
 		for _, g := range st.allGates() {
 			if g.open() {
 				word := runbook.Yes
@@ -230,8 +231,8 @@ func (p *stagehand) person(m *Machine) bool {
 				p.fact(
 					m,
 					Event{
-						At:   p.now,
-						Path: path,
+						At:    p.now,
+						Place: place,
 						Body: GateDecided{
 							Gate:     g.raised.Gate,
 							Approved: word == runbook.Yes,
@@ -259,14 +260,14 @@ func (p *stagehand) person(m *Machine) bool {
 				choice = DidNot
 			}
 			if e := m.s.EffectOf(q.raised.Attempt); e != nil && SaysNotBegun(choice) && !e.Rests {
-				p.fact(m, Event{At: p.now, Path: path, Body: Rested{Attempt: q.raised.Attempt}})
+				p.fact(m, Event{At: p.now, Place: place, Body: Rested{Attempt: q.raised.Attempt}})
 			}
 			p.fact(
 				m,
 				Event{
-					At:   p.now,
-					Path: path,
-					Body: QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "mara"},
+					At:    p.now,
+					Place: place,
+					Body:  QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "mara"},
 				},
 			)
 			return true
@@ -291,9 +292,9 @@ func (p *stagehand) turned() bool {
 }
 
 // refused counts how often the locks at a place were refused.
-func (p *stagehand) refused(path string) (n int) {
+func (p *stagehand) refused(place Place) (n int) {
 	for _, e := range p.log {
-		if _, ok := e.Body.(LocksAwaited); ok && e.Path == path {
+		if _, ok := e.Body.(LocksAwaited); ok && e.Place == place {
 			n++
 		}
 	}
@@ -301,9 +302,9 @@ func (p *stagehand) refused(path string) (n int) {
 }
 
 // recently reports whether locks were refused at a place just now.
-func (p *stagehand) recently(path string) bool {
+func (p *stagehand) recently(place Place) bool {
 	for _, e := range slices.Backward(p.log) {
-		if _, ok := e.Body.(LocksAwaited); ok && e.Path == path {
+		if _, ok := e.Body.(LocksAwaited); ok && e.Place == place {
 			return e.At.Equal(p.now)
 		}
 	}
@@ -342,7 +343,7 @@ func story(book *runbook.Book, log []Event) map[string][]string {
 		case Ended:
 			kind += " " + b.State + " " + b.Outcome
 		}
-		out[e.Path] = append(out[e.Path], kind)
+		out[e.Place.String()] = append(out[e.Place.String()], kind)
 	}
 	return out
 }

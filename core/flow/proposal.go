@@ -17,7 +17,7 @@ func (x *touching) approved() (result, bool) {
 	if n := len(st.gates); n > 0 {
 		return x.underGate(st.gates[n-1])
 	}
-	ap := w.approvalFor(x.f, x.path)
+	ap := w.approvalFor(x.f, x.place)
 	if ap != nil {
 		if over := w.overSince(ap.id, ap.until, ap.within); !over.IsZero() {
 			return x.askAnew(approvalOver(over))
@@ -39,11 +39,11 @@ func (x *touching) approved() (result, bool) {
 	if given.Verdict == leave.Gate {
 		return x.raiseGate(given), false
 	}
-	p, d, err := w.propose(x.f, x.step, x.path, x.left(), given.LeaveGiven, time.Time{})
+	p, d, err := w.propose(x.f, x.step, x.place, x.left(), given.LeaveGiven, time.Time{})
 	if err != nil {
-		return w.broken(x.path, x.step, err), false
+		return w.broken(x.place, x.step, err), false
 	}
-	w.emit(x.path, Cleared{Proposal: p, Digest: d, Reasons: given.Reasons})
+	w.emit(x.place, Cleared{Proposal: p, Digest: d, Reasons: given.Reasons})
 	return x.approved()
 }
 
@@ -67,7 +67,7 @@ func (x *touching) leaveForLeft() (given *leaveState, r result, ok bool) {
 // underGate follows the newest gate of the change.
 func (x *touching) underGate(g *gateState) (result, bool) {
 	w := x.w
-	if r, ok := w.decision(x.f, x.step, x.path, g); !ok {
+	if r, ok := w.decision(x.f, x.step, x.place, g); !ok {
 		return r, false
 	}
 	if start := g.startAt(); w.now.Before(start) {
@@ -116,11 +116,11 @@ func approvalOver(since time.Time) string {
 }
 
 // approvalFor is the yes that somebody gave before this change was reached; nil without one.
-func (w *walker) approvalFor(f *frame, path string) *approval {
+func (w *walker) approvalFor(f *frame, place Place) *approval {
 	if f.approval != nil {
 		return f.approval
 	}
-	return w.s.approved[path]
+	return w.s.approved[place]
 }
 
 // underApproval goes on under a yes that was given before, if it allows what would run now; else the gate stands.
@@ -131,14 +131,14 @@ func (x *touching) underApproval(ap *approval) (result, bool) {
 		if !ok {
 			return r, false
 		}
-		p, d, err := w.propose(x.f, x.step, x.path, x.left(), given.LeaveGiven, time.Time{})
+		p, d, err := w.propose(x.f, x.step, x.place, x.left(), given.LeaveGiven, time.Time{})
 		if err != nil {
-			return w.broken(x.path, x.step, err), false
+			return w.broken(x.place, x.step, err), false
 		}
-		if why := w.whyNotCovered(x.path, p, ap); why != "" {
+		if why := w.whyNotCovered(x.place, p, ap); why != "" {
 			return x.raiseGate(given, "what was approved does not cover it: "+why), false
 		}
-		w.emit(x.path, Cleared{
+		w.emit(x.place, Cleared{
 			Proposal: p, Digest: d, Approval: ap.id,
 			Reasons: []string{fmt.Sprintf("%s approved it before (%s)", ap.by, ap.id)},
 		})
@@ -152,12 +152,12 @@ func (x *touching) underApproval(ap *approval) (result, bool) {
 }
 
 // whyNotCovered tells why an approval does not cover a proposal; "" where it does.
-func (w *walker) whyNotCovered(path string, p leave.Proposal, ap *approval) string {
+func (w *walker) whyNotCovered(place Place, p leave.Proposal, ap *approval) string {
 	for _, r := range p.Requests {
 		r.Step = ""
 		why := "nothing like it was shown for " + here(r.Target.Name)
 		for _, a := range ap.proposal.Requests {
-			if a.Target.Name != r.Target.Name || a.Step != "" && a.Step != path {
+			if a.Target.Name != r.Target.Name || a.Step != "" && a.Step != place.String() {
 				continue
 			}
 			a.Step = ""
@@ -185,7 +185,7 @@ func (x *touching) approvedOnce() (result, bool) {
 			w.wake(g.raised.Until)
 			return blocked, false
 		case g.open():
-			w.emit(x.path, GateExpired{Gate: g.raised.Gate})
+			w.emit(x.place, GateExpired{Gate: g.raised.Gate})
 			return x.leave("nobody approved how it would be undone now")
 		case g.refused != nil:
 			return x.leave(g.refused.By + " refused to have it undone")
@@ -209,9 +209,9 @@ func (x *touching) raiseUndoGate(given *leaveState, why string) result {
 	secretsAsGiven(&r, given.LeaveGiven)
 	fileAsGiven(&r, given.LeaveGiven)
 	until := w.now.Add(gateOf(x.step).Within).Truncate(time.Second)
-	_, book := Find(w.s.book, x.path)
+	_, book := Find(w.s.book, x.place)
 	p := leave.Proposal{
-		Runbook: book.Name, Revision: book.Revision, Path: x.path, Until: untilText(until),
+		Runbook: book.Name, Revision: book.Revision, Path: x.place.String(), Until: untilText(until),
 		Requests: []task.Request{r},
 	}
 	d, err := p.Digest()
@@ -220,8 +220,8 @@ func (x *touching) raiseUndoGate(given *leaveState, why string) result {
 		return r
 	}
 	g := gateOf(x.step)
-	w.emit(x.path, GateRaised{
-		Gate:  fmt.Sprintf("%s:%s:undo-%d", w.s.Begun.Run, named(x.path), len(x.st.undoGates)+1),
+	w.emit(x.place, GateRaised{
+		Gate:  fmt.Sprintf("%s:%s:undo-%d", w.s.Begun.Run, x.place.Named(), len(x.st.undoGates)+1),
 		Round: len(x.st.undoGates) + 1, Proposal: p, Digest: d, Ask: whoIsAsked(g, book), Comment: g.Comment,
 		Until: until, People: g.People, Undo: true,
 		Reasons: []string{why},
@@ -241,11 +241,11 @@ func whoIsAsked(g *runbook.Gate, book *runbook.Book) string {
 func (w *walker) requestFor(
 	f *frame,
 	s *runbook.Step,
-	path, target string,
+	place Place, target string,
 	given LeaveGiven,
 	bounded bool,
 ) (task.Request, error) {
-	r, err := w.request(f, s.Do, path, target, s.Timeout, bounded)
+	r, err := w.request(f, s.Do, place, target, s.Timeout, bounded)
 	if err != nil {
 		return r, err
 	}
@@ -257,7 +257,7 @@ func (w *walker) requestFor(
 	secretsAsGiven(&r, given)
 	fileAsGiven(&r, given)
 	if s.Undo != nil {
-		u, err := w.request(f, s.Undo, path, target, s.Timeout, bounded)
+		u, err := w.request(f, s.Undo, place, target, s.Timeout, bounded)
 		if err != nil {
 			return r, fmt.Errorf("its undo: %w", err)
 		}
@@ -294,7 +294,7 @@ func fileAsGiven(r *task.Request, given LeaveGiven) {
 func storedAs(f *task.File) string { return fmt.Sprintf("%s %d", f.Digest, f.Size) }
 
 // notAllowed is the trouble of a change that may not happen as everything stands.
-func (w *walker) notAllowed(s *runbook.Step, path string, given LeaveGiven) result {
+func (w *walker) notAllowed(s *runbook.Step, place Place, given LeaveGiven) result {
 	because := fmt.Sprintf("The change %q is not allowed now: %s.", s.Title, strings.Join(given.Reasons, "; "))
-	return w.fail(path, Troubled{Final: true, Because: because})
+	return w.fail(place, Troubled{Final: true, Because: because})
 }

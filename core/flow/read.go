@@ -25,12 +25,12 @@ func (s *State) OpenAttempts() []Intent {
 }
 
 // Attempt gives the intent of an attempt, the place of its step, and whether its outcome is in the log.
-func (s *State) Attempt(id string) (in Intent, path string, over, ok bool) {
+func (s *State) Attempt(id string) (in Intent, place Place, over, ok bool) {
 	a := s.attempts[id]
 	if a == nil {
-		return Intent{}, "", false, false
+		return Intent{}, Place{}, false, false
 	}
-	return a.intent, a.path, a.over(), true
+	return a.intent, a.place, a.over(), true
 }
 
 // Unreported reports whether an attempt is one of a change of which no outcome was ever reported.
@@ -59,45 +59,45 @@ func (o *Outcome) Says() string {
 }
 
 // PathOf gives the place of the step to which an attempt belongs.
-func (s *State) PathOf(id string) string {
+func (s *State) PlaceOf(id string) Place {
 	if a := s.attempts[id]; a != nil {
-		return a.path
+		return a.place
 	}
-	return ""
+	return Place{}
 }
 
 // OpenGate gives the gate that waits for a decision, the place of its step and the people who approved so far; nil
 // without one.
-func (s *State) OpenGate(id string) (*GateRaised, string, []string) {
-	for path := range s.waits {
-		for _, g := range s.steps[path].allGates() {
+func (s *State) OpenGate(id string) (*GateRaised, Place, []string) {
+	for place := range s.waits {
+		for _, g := range s.steps[place].allGates() {
 			if g.raised.Gate == id && g.open() && s.Ended == nil && s.ending == nil {
 				var by []string
 				for _, a := range g.approvals {
 					by = append(by, a.Decider())
 				}
-				return &g.raised, path, by
+				return &g.raised, place, by
 			}
 		}
 	}
-	return nil, "", nil
+	return nil, Place{}, nil
 }
 
 // OpenQuestion gives the question that waits for an answer and the place of its step; nil without one.
-func (s *State) OpenQuestion(id string) (*QuestionRaised, string) {
-	for path := range s.waits {
-		for _, q := range s.steps[path].questions {
+func (s *State) OpenQuestion(id string) (*QuestionRaised, Place) {
+	for place := range s.waits {
+		for _, q := range s.steps[place].questions {
 			if q.raised.Question == id && q.open() && s.Ended == nil && s.ending == nil {
-				return &q.raised, path
+				return &q.raised, place
 			}
 		}
 	}
-	return nil, ""
+	return nil, Place{}
 }
 
 // waiting brings up to date on what the step at a place waits.
-func (s *State) waiting(path string) {
-	st := s.steps[path]
+func (s *State) waiting(place Place) {
+	st := s.steps[place]
 	on := ""
 	switch {
 	case st == nil:
@@ -105,39 +105,39 @@ func (s *State) waiting(path string) {
 		on = OnApproval
 	case st.asked():
 		on = OnAnswer
-	case s.pausedOn(path, OnHalt):
+	case s.pausedOn(place, OnHalt):
 		on = OnHalt
-	case len(st.awaits) > 0 && verbAt(s.book, path) != runbook.Change:
+	case len(st.awaits) > 0 && verbAt(s.book, place) != runbook.Change:
 		on = OnTurn
 	case len(st.awaits) > 0:
 		on = OnLock
 	case len(st.judged) > 0 && !st.judged[len(st.judged)-1].Final && !st.done:
 		on = OnTime
-	case s.pausedOn(path, ""):
+	case s.pausedOn(place, ""):
 		on = OnTime
-	case st.begun != nil && !st.done && verbAt(s.book, path) == runbook.Wait:
+	case st.begun != nil && !st.done && verbAt(s.book, place) == runbook.Wait:
 		on = OnTime
 	}
 	if on == OnTime && st.trouble != nil {
 		on = "" // it is over; what was changed may still be undone there
 	}
 	if on == "" {
-		drop(s, s.waits, path)
+		drop(s, s.waits, place)
 		return
 	}
-	put(s, s.waits, path, on)
+	put(s, s.waits, place, on)
 }
 
 // allGates are the gates of a change and of its undo.
 func (st *stepState) allGates() []*gateState { return slices.Concat(st.gates, st.undoGates) }
 
 // pausedOn reports whether a change at a place, or the undo of one, waits for something; "" for anything.
-func (s *State) pausedOn(path, on string) bool {
+func (s *State) pausedOn(place Place, on string) bool {
 	is := func(p *pause) bool { return p != nil && !p.until.IsZero() && (p.on == on || on == "") }
-	if is(s.steps[path].pause) {
+	if is(s.steps[place].pause) {
 		return true
 	}
-	for _, t := range s.steps[path].touches {
+	for _, t := range s.steps[place].touches {
 		if is(t.Undo.pause) {
 			return true
 		}
@@ -173,11 +173,11 @@ func (s *State) WaitsOn() string {
 
 // Awaited tells which run holds what this one waits for; "" for none.
 func (s *State) Awaited() LocksAwaited {
-	for path, on := range s.waits {
+	for place, on := range s.waits {
 		if on != OnTurn && on != OnLock {
 			continue
 		}
-		for _, x := range s.steps[path].awaits {
+		for _, x := range s.steps[place].awaits {
 			return x.LocksAwaited
 		}
 	}
@@ -185,8 +185,8 @@ func (s *State) Awaited() LocksAwaited {
 }
 
 // Waits tells what a place waits for that another run holds, for what a lock is of.
-func (s *State) Waits(path, of string) LocksAwaited {
-	if st := s.steps[path]; st != nil && st.awaits[of] != nil {
+func (s *State) Waits(place Place, of string) LocksAwaited {
+	if st := s.steps[place]; st != nil && st.awaits[of] != nil {
 		return st.awaits[of].LocksAwaited
 	}
 	return LocksAwaited{}
@@ -220,7 +220,7 @@ func (s *State) SettledQuestion(attempt string) (id string, is bool) {
 	if a == nil {
 		return "", false
 	}
-	q := s.step(a.path).questions[questionOf(attempt)]
+	q := s.step(a.place).questions[questionOf(attempt)]
 	return questionOf(attempt), q != nil && q.settled
 }
 
@@ -237,7 +237,7 @@ func (s *State) Raised() bool {
 // Tried is one attempt and what became of it.
 type Tried struct {
 	Intent  Intent
-	Path    string
+	Place   Place
 	At      time.Time
 	Outcome *Outcome // nil while it is under way, or where it was lost
 	Over    bool
@@ -247,14 +247,14 @@ type Tried struct {
 func (s *State) Tried() []Tried {
 	out := make([]Tried, len(s.order))
 	for i, a := range s.order {
-		out[i] = Tried{a.intent, a.path, a.at, a.outcome, a.over()}
+		out[i] = Tried{a.intent, a.place, a.at, a.outcome, a.over()}
 	}
 	return out
 }
 
 // Progress is how far one place of a run has come.
 type Progress struct {
-	Path    string
+	Place   Place
 	Skipped bool
 	Trouble *Troubled
 	// Judged is the newest result of a check; nil before.
@@ -283,15 +283,15 @@ type AskProgress struct {
 }
 
 // Places lists where something happened, in the order of their text.
-func (s *State) Places() []string { return slices.Sorted(maps.Keys(s.steps)) }
+func (s *State) Places() []Place { return slices.SortedFunc(maps.Keys(s.steps), byText) }
 
 // Progress tells how far a place has come.
-func (s *State) Progress(path string) Progress {
-	out := Progress{Path: path, WaitsOn: s.waits[path]}
-	if t := s.times[path]; t != nil {
+func (s *State) Progress(place Place) Progress {
+	out := Progress{Place: place, WaitsOn: s.waits[place]}
+	if t := s.times[place]; t != nil {
 		out.First, out.Last = t.first, t.last
 	}
-	st := s.steps[path]
+	st := s.steps[place]
 	if st == nil {
 		return out
 	}
@@ -312,20 +312,20 @@ func (s *State) Progress(path string) Progress {
 }
 
 // Times tells when something happened at each place first and last.
-func (s *State) Times() map[string][2]time.Time {
-	out := make(map[string][2]time.Time, len(s.times))
-	for path, t := range s.times {
-		out[path] = [2]time.Time{t.first, t.last}
+func (s *State) Times() map[Place][2]time.Time {
+	out := make(map[Place][2]time.Time, len(s.times))
+	for place, t := range s.times {
+		out[place] = [2]time.Time{t.first, t.last}
 	}
 	return out
 }
 
 // OpenGates are the gates that wait for a word, by the place of their step.
-func (s *State) OpenGates() (places []string, gates []GateRaised) {
-	for _, path := range slices.Sorted(maps.Keys(s.waits)) {
-		for _, g := range s.steps[path].allGates() {
+func (s *State) OpenGates() (places []Place, gates []GateRaised) {
+	for _, place := range slices.SortedFunc(maps.Keys(s.waits), byText) {
+		for _, g := range s.steps[place].allGates() {
 			if g.open() {
-				places, gates = append(places, path), append(gates, g.raised)
+				places, gates = append(places, place), append(gates, g.raised)
 			}
 		}
 	}
@@ -333,11 +333,11 @@ func (s *State) OpenGates() (places []string, gates []GateRaised) {
 }
 
 // OpenQuestions are the questions that wait for an answer, by the place of their step.
-func (s *State) OpenQuestions() (places []string, questions []QuestionRaised) {
-	for _, path := range slices.Sorted(maps.Keys(s.waits)) {
-		for _, id := range slices.Sorted(maps.Keys(s.steps[path].questions)) {
-			if q := s.steps[path].questions[id]; q.open() {
-				places, questions = append(places, path), append(questions, q.raised)
+func (s *State) OpenQuestions() (places []Place, questions []QuestionRaised) {
+	for _, place := range slices.SortedFunc(maps.Keys(s.waits), byText) {
+		for _, id := range slices.Sorted(maps.Keys(s.steps[place].questions)) {
+			if q := s.steps[place].questions[id]; q.open() {
+				places, questions = append(places, place), append(questions, q.raised)
 			}
 		}
 	}
@@ -345,13 +345,15 @@ func (s *State) OpenQuestions() (places []string, questions []QuestionRaised) {
 }
 
 // EndedAt is the place of the step that ended the run; "" where that is not known.
-func (s *State) EndedAt() string { return s.endedAt }
+func (s *State) EndedAt() Place { return s.endedAt }
 
 // TroubledAt is the place of the newest trouble; "" without one.
-func (s *State) TroubledAt() string { return s.troubledAt }
+func (s *State) TroubledAt() Place { return s.troubledAt }
 
 // Inputs are those of the runbook, or of the call, that a place lies in.
-func (s *State) Inputs(path string) map[string]any { return s.dataOf(path).inputs }
+func (s *State) Inputs(place Place) map[string]any { return s.dataOf(place).inputs }
 
 // Rounds are the takings of a reading in the runbook, or the call, that a place lies in; the oldest first.
-func (s *State) Rounds(path, reading string) []*expr.Round { return s.dataOf(path).readings[reading] }
+func (s *State) Rounds(place Place, reading string) []*expr.Round {
+	return s.dataOf(place).readings[reading]
+}

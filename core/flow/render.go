@@ -2,7 +2,6 @@ package flow
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -13,9 +12,9 @@ import (
 
 // Rendered is one step as it would be done, for one target where it acts on targets.
 type Rendered struct {
-	Step *runbook.Step
-	Book *runbook.Book // that the step stands in
-	Path string
+	Step  *runbook.Step
+	Book  *runbook.Book // that the step stands in
+	Place Place
 	// Depth is how deep the step stands in others; Branch is set on the first step of a list: the way that leads there.
 	Depth  int
 	Branch string
@@ -52,7 +51,7 @@ func Render(book *runbook.Book, begun Begun, now time.Time) ([]Rendered, error) 
 	}
 	r.items = itemsShown
 	f := &frame{book: book}
-	r.list(f, "", "", book.Steps)
+	r.list(f, "", Place{}, book.Steps)
 	for _, l := range []struct {
 		name  string
 		steps []*runbook.Step
@@ -60,7 +59,7 @@ func Render(book *runbook.Book, begun Begun, now time.Time) ([]Rendered, error) 
 		{"on_error", book.OnError.Steps}, {"finally", book.Finally},
 		{"if_cleared", book.IfCleared.Steps}, {"if_worse", book.IfWorse.Steps},
 	} {
-		r.list(f, strings.ReplaceAll(l.name, "_", " "), l.name+".", l.steps)
+		r.list(f, strings.ReplaceAll(l.name, "_", " "), Place{}.List(l.name), l.steps)
 	}
 	return r.out, nil
 }
@@ -74,13 +73,13 @@ func newRenderer(book *runbook.Book, begun Begun, now time.Time) (*renderer, err
 }
 
 // list renders the steps of one list, which branch leads to.
-func (r *renderer) list(f *frame, branch, prefix string, steps []*runbook.Step) {
+func (r *renderer) list(f *frame, branch string, in Place, steps []*runbook.Step) {
 	for i, s := range steps {
 		r.branch = ""
 		if i == 0 {
 			r.branch = branch
 		}
-		r.step(f, s, prefix+strconv.Itoa(i+1))
+		r.step(f, s, in.Step(i+1))
 	}
 }
 
@@ -91,103 +90,103 @@ func (r *renderer) inside(do func()) {
 	r.depth--
 }
 
-func (r *renderer) add(f *frame, s *runbook.Step, path string, x Rendered) {
+func (r *renderer) add(f *frame, s *runbook.Step, place Place, x Rendered) {
 	switch {
 	case len(r.out) > maxRendered:
 		return
 	case len(r.out) == maxRendered:
 		x.Says, x.Request, x.Target = "what follows is not shown: it is too much", nil, ""
 	}
-	x.Step, x.Book, x.Path, x.Depth, x.Branch = s, f.book, path, r.depth, r.branch
+	x.Step, x.Book, x.Place, x.Depth, x.Branch = s, f.book, place, r.depth, r.branch
 	r.branch = ""
 	r.out = append(r.out, x)
 }
 
-func (r *renderer) step(f *frame, s *runbook.Step, path string) {
-	sc := r.w.scope(f, path, "")
+func (r *renderer) step(f *frame, s *runbook.Step, place Place) {
+	sc := r.w.scope(f, place, "")
 	switch {
 	case s.Do != nil:
-		r.do(f, s, path)
+		r.do(f, s, place)
 	case s.That != nil:
-		r.add(f, s, path, Rendered{Says: s.That.Source})
+		r.add(f, s, place, Rendered{Says: s.That.Source})
 	case s.Ask != nil:
-		r.add(f, s, path, Rendered{Says: s.Ask.Text.Partly(sc)})
+		r.add(f, s, place, Rendered{Says: s.Ask.Text.Partly(sc)})
 	case s.Text != nil:
-		r.add(f, s, path, Rendered{Says: s.Text.Partly(sc)})
+		r.add(f, s, place, Rendered{Says: s.Text.Partly(sc)})
 	case s.Because != nil:
-		r.add(f, s, path, Rendered{Says: s.Because.Partly(sc)})
+		r.add(f, s, place, Rendered{Says: s.Because.Partly(sc)})
 	case s.Verb == runbook.Call:
-		r.add(f, s, path, Rendered{Says: "follows " + s.Callee})
+		r.add(f, s, place, Rendered{Says: "follows " + s.Callee})
 	default:
-		r.add(f, s, path, Rendered{})
+		r.add(f, s, place, Rendered{})
 	}
-	r.inside(func() { r.within(f, s, path) })
+	r.inside(func() { r.within(f, s, place) })
 }
 
 // within renders the lists in a step: those of what it calls, of its items, and its branches.
-func (r *renderer) within(f *frame, s *runbook.Step, path string) {
+func (r *renderer) within(f *frame, s *runbook.Step, place Place) {
 	callee := f.book.Callee(s.Callee)
 	if s.Verb == runbook.Call && callee != nil && r.calls < runbook.MaxCalls {
 		r.calls++
-		r.w.s.dataOf(path + "/").inputs = r.given(f, s, callee, path)
-		r.list(&frame{book: callee, target: f.target, names: f.names}, callee.Title, path+"/", callee.Steps)
+		r.w.s.dataOf(place.Call()).inputs = r.given(f, s, callee, place)
+		r.list(&frame{book: callee, target: f.target, names: f.names}, callee.Title, place.Call(), callee.Steps)
 		r.calls--
 	}
 	for _, br := range s.Lists() {
 		if s.Each != nil && br.Name == "do" {
-			r.each(f, s, path, br.Steps)
+			r.each(f, s, place, br.Steps)
 			continue
 		}
-		r.list(f, f.book.BranchLabel(s, br.Name), path+"."+br.Name+".", br.Steps)
+		r.list(f, f.book.BranchLabel(s, br.Name), place.List(br.Name), br.Steps)
 	}
 }
 
 // each renders the steps for the first items, or, where they are not known yet, for one that stands for all.
-func (r *renderer) each(f *frame, s *runbook.Step, path string, steps []*runbook.Step) {
-	items, err := r.w.items(f, s, path)
+func (r *renderer) each(f *frame, s *runbook.Step, place Place, steps []*runbook.Step) {
+	items, err := r.w.items(f, s, place)
 	if err != nil {
 		outer := r.item
 		r.item = "each " + s.Each.Named
 		unknown := Item{Label: s.Each.Named, Value: "⟨" + s.Each.Named + "⟩"}
-		g, _ := r.w.itemFrame(f, s, path, &EachBegun{Items: []Item{unknown}}, 0)
-		r.list(g, r.item, path+".do.", steps)
+		g, _ := r.w.itemFrame(f, s, place, &EachBegun{Items: []Item{unknown}}, 0)
+		r.list(g, r.item, place.List("do"), steps)
 		r.item = outer
 		return
 	}
 	if len(items) == 0 {
-		r.add(f, s, path, Rendered{Says: "no item is selected"})
+		r.add(f, s, place, Rendered{Says: "no item is selected"})
 	}
 	begun := &EachBegun{Items: items}
 	for i, item := range items {
 		if i == r.items {
-			r.add(f, s, path, Rendered{Says: fmt.Sprintf("and %d more, alike", len(items)-i)})
+			r.add(f, s, place, Rendered{Says: fmt.Sprintf("and %d more, alike", len(items)-i)})
 			return
 		}
-		g, prefix := r.w.itemFrame(f, s, path, begun, i)
+		g, prefix := r.w.itemFrame(f, s, place, begun, i)
 		r.list(g, "for "+item.Label, prefix, steps)
 	}
 }
 
-func (r *renderer) do(f *frame, s *runbook.Step, path string) {
-	targets, err := r.w.targets(f, s.Where, path)
+func (r *renderer) do(f *frame, s *runbook.Step, place Place) {
+	targets, err := r.w.targets(f, s.Where, place)
 	switch {
 	case err != nil:
-		r.requests(f, s, path, []string{""}, s.Where.Partly(r.w.scope(f, path, "")))
+		r.requests(f, s, place, []string{""}, s.Where.Partly(r.w.scope(f, place, "")))
 	case len(targets) == 0:
-		r.add(f, s, path, Rendered{Says: "no target is selected"})
+		r.add(f, s, place, Rendered{Says: "no target is selected"})
 	case s.Where == nil && targets[0] == "" && !s.Do.FromHere:
-		r.requests(f, s, path, targets, r.item)
+		r.requests(f, s, place, targets, r.item)
 	default:
-		r.requests(f, s, path, targets, "")
+		r.requests(f, s, place, targets, "")
 	}
 }
 
-func (r *renderer) requests(f *frame, s *runbook.Step, path string, targets []string, on string) {
+func (r *renderer) requests(f *frame, s *runbook.Step, place Place, targets []string, on string) {
 	for _, t := range targets {
-		fill := &render{sc: r.w.scope(f, path, t), partly: true}
+		fill := &render{sc: r.w.scope(f, place, t), partly: true}
 		req, err := fill.request(s.Do, t, s.Timeout)
 		if err != nil {
-			r.add(f, s, path, Rendered{Target: t, On: on, Says: err.Error()})
+			r.add(f, s, place, Rendered{Target: t, On: on, Says: err.Error()})
 			continue
 		}
 		if s.Undo != nil {
@@ -195,16 +194,16 @@ func (r *renderer) requests(f *frame, s *runbook.Step, path string, targets []st
 				req.Undo = &u
 			}
 		}
-		r.add(f, s, path, Rendered{Target: t, On: on, Request: &req})
+		r.add(f, s, place, Rendered{Target: t, On: on, Request: &req})
 	}
 }
 
-func (r *renderer) given(f *frame, s *runbook.Step, callee *runbook.Book, path string) map[string]any {
+func (r *renderer) given(f *frame, s *runbook.Step, callee *runbook.Book, place Place) map[string]any {
 	out := map[string]any{}
 	for _, in := range callee.Inputs {
 		out[in.Name] = in.Default
 		if t := s.Given[in.Name]; t != nil {
-			if v, err := t.Value(r.w.scope(f, path, "")); err == nil {
+			if v, err := t.Value(r.w.scope(f, place, "")); err == nil {
 				out[in.Name] = v
 			}
 		}
@@ -225,7 +224,7 @@ func RenderStep(
 	if err != nil {
 		return nil, err
 	}
-	d := r.w.s.dataOf("")
+	d := r.w.s.dataOf(Place{})
 	for name, v := range readings {
 		g, err := GiveReading(book, begun, name, v)
 		if err != nil {
@@ -238,7 +237,7 @@ func RenderStep(
 		d.readings[name] = []*expr.Round{round}
 	}
 	f := &frame{book: book}
-	r.step(f, step, step.Path)
+	r.step(f, step, PlaceOf(step.Path))
 	if step.That != nil {
 		r.out[0].Says = r.judged(f, step)
 	}
@@ -247,7 +246,7 @@ func RenderStep(
 
 // judged tells what a check comes to, and by which values.
 func (r *renderer) judged(f *frame, step *runbook.Step) string {
-	holds, values, err := step.That.Explain(r.w.scope(f, step.Path, ""))
+	holds, values, err := step.That.Explain(r.w.scope(f, PlaceOf(step.Path), ""))
 	says := Fails
 	if holds {
 		says = Passes

@@ -80,11 +80,11 @@ func (r *render) path(t *expr.Template) string {
 func (w *walker) request(
 	f *frame,
 	do *runbook.Do,
-	path, target string,
+	place Place, target string,
 	timeout time.Duration,
 	bounded bool,
 ) (task.Request, error) {
-	return (&render{sc: w.scope(f, path, target), bounded: bounded}).request(do, target, timeout)
+	return (&render{sc: w.scope(f, place, target), bounded: bounded}).request(do, target, timeout)
 }
 
 func (r *render) request(do *runbook.Do, target string, timeout time.Duration) (task.Request, error) {

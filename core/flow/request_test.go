@@ -217,7 +217,7 @@ finally:
 	require.NoError(t, err)
 	got := map[string]Rendered{}
 	for _, r := range list {
-		got[r.Path+" "+r.Target] = r
+		got[r.Place.String()+" "+r.Target] = r
 	}
 	assert.Equal(t, "max(readings.n) > 1", got["2 "].Says)
 	assert.Equal(t, "It is ⟨max(readings.n)⟩.", got["2.fails.1 "].Says)

@@ -51,7 +51,7 @@ func TestOlderLogsAreHandedOver(t *testing.T) {
 func handedOver(t *testing.T, m *Machine, now time.Time) Ended {
 	for range 50 {
 		for _, in := range m.s.OpenAttempts() {
-			_, err := m.Append(Event{At: now, Path: m.s.PathOf(in.Attempt), Body: Lost{Attempt: in.Attempt}})
+			_, err := m.Append(Event{At: now, Place: m.s.PlaceOf(in.Attempt), Body: Lost{Attempt: in.Attempt}})
 			require.NoError(t, err)
 		}
 		plan, err := m.Plan(now)

@@ -114,7 +114,7 @@ func (s *State) lines(touches []*Touch) []Line {
 	var out []Line
 	at := map[[2]string]int{}
 	for _, t := range touches {
-		title := t.Place
+		title := t.Place.String()
 		if step, _ := Find(s.book, t.Place); step != nil {
 			title = step.Title
 		}
@@ -150,8 +150,8 @@ func (s *State) Changed() string {
 }
 
 // UndoneAt tells what became of what was to be undone at a place.
-func (s *State) UndoneAt(path string) string {
-	st := s.steps[path]
+func (s *State) UndoneAt(place Place) string {
+	st := s.steps[place]
 	if st == nil || st.undoing == nil {
 		return ""
 	}

@@ -92,7 +92,7 @@ func (w *walker) asked(book *runbook.Book, s *runbook.Step, t *Touch, undo, agai
 		e, what = &t.Undo, "undo of the change"
 	}
 	last := w.s.attempts[e.Newest()]
-	q := w.s.step(last.path).questions[questionOf(e.Newest())]
+	q := w.s.step(last.place).questions[questionOf(e.Newest())]
 	if q == nil {
 		w.askWhatBecame(book, s, t, last, what, again)
 		return false
@@ -102,7 +102,7 @@ func (w *walker) asked(book *runbook.Book, s *runbook.Step, t *Touch, undo, agai
 			w.wake(q.raised.Until)
 			return false
 		}
-		w.emit(last.path, QuestionExpired{Question: q.raised.Question})
+		w.emit(last.place, QuestionExpired{Question: q.raised.Question})
 	}
 	return true
 }
@@ -125,7 +125,7 @@ func (w *walker) askWhatBecame(
 		choices = append(choices, DoItAgain)
 	}
 	until := w.now.Add(questionTime).Truncate(time.Second)
-	w.emit(last.path, QuestionRaised{
+	w.emit(last.place, QuestionRaised{
 		Question: questionOf(last.intent.Attempt), Attempt: last.intent.Attempt, Until: until, By: by,
 		Text: fmt.Sprintf(
 			"The %s %q was begun on %s and its outcome is unknown (%s). What became of it?",
@@ -174,3 +174,6 @@ func (w *walker) judgeHappened(f *frame, s *runbook.Step, t *Touch, e *Effect) r
 	w.emit(t.Place, b)
 	return goOn
 }
+
+// questionOf names the question what became of an attempt.
+func questionOf(attempt string) string { return "q:" + inAddress.Replace(attempt) }

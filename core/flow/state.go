@@ -10,7 +10,7 @@ import (
 // attempt is one intent and what became of it.
 type attempt struct {
 	intent  Intent
-	path    string
+	place   Place
 	seq     int64
 	at      time.Time
 	outcome *Outcome
@@ -171,7 +171,7 @@ type judgedAt struct {
 
 // fact is what one step at one place has made known.
 type fact struct {
-	path  string
+	place Place
 	value map[string]any
 }
 
@@ -181,12 +181,12 @@ type data struct {
 	readings map[string][]*expr.Round
 	units    map[string]string
 	facts    map[string]map[string][]fact // checks, answers, calls: by kind and id
-	views    map[string]map[string]*expr.Series
+	views    map[Place]map[string]*expr.Series
 }
 
 type changeAt struct {
-	seq  int64
-	path string
+	seq   int64
+	place Place
 }
 
 // State is a run's log, read. It is brought up to date by each event and never read from the start again. It belongs to
@@ -210,16 +210,16 @@ type State struct {
 
 // placesState is how far each place of the runbook has come.
 type placesState struct {
-	steps map[string]*stepState
-	waits map[string]string // places that wait, and on what
+	steps map[Place]*stepState
+	waits map[Place]string // places that wait, and on what
 	// times are when something happened at a place, first and last.
-	times map[string]*span
+	times map[Place]*span
 	// instances are the places of a step, in the order in which they were come to.
-	instances map[*runbook.Step][]string
+	instances map[*runbook.Step][]Place
 	// begun counts the steps and items that were begun or skipped.
 	begun int
 	// troubledAt is the place of the newest trouble; endedAt that of the step that ended the run, where that is known.
-	troubledAt, endedAt string
+	troubledAt, endedAt Place
 }
 
 // attemptedState is everything that hands were given to do, in the order of the log, and what became of each change.
@@ -234,9 +234,9 @@ type attemptedState struct {
 
 // knownState is what the run has learned.
 type knownState struct {
-	data   map[string]*data // by the call that it was learned in
-	sealed []string         // the marks of all sealed readings
-	taken  int              // the weight of all readings, in bytes
+	data   map[Place]*data // by the call that it was learned in
+	sealed []string        // the marks of all sealed readings
+	taken  int             // the weight of all readings, in bytes
 }
 
 // courseState is what was said to the run as a whole, and what it holds.
@@ -246,7 +246,7 @@ type courseState struct {
 	alert    *AlertChanged
 	alertSeq int64 // its number
 	locks    map[string]bool
-	approved map[string]*approval // by the place of a change that an answer approved
+	approved map[Place]*approval // by the place of a change that an answer approved
 	// lately is when an effect under an approval ended last, by the gate or the question: until then it was in use.
 	lately map[string]time.Time
 	// resumed is the number of the newest word that changes go on.
@@ -254,7 +254,7 @@ type courseState struct {
 	// openLeaves are those on which an intent may rest.
 	openLeaves map[int64]bool
 	// undoings are the places where what was changed is being undone: while there is one, nothing else turns the run.
-	undoings []string
+	undoings []Place
 	// stayed says that something was to be undone and was not: the run is handed over.
 	stayed bool
 	// cancelSeq and endingSeq are the numbers of the newest such events.
@@ -267,17 +267,17 @@ func newState(book *runbook.Book) *State {
 	return &State{
 		book: book,
 		placesState: placesState{
-			steps:     map[string]*stepState{},
-			waits:     map[string]string{},
-			times:     map[string]*span{},
-			instances: map[*runbook.Step][]string{},
+			steps:     map[Place]*stepState{},
+			waits:     map[Place]string{},
+			times:     map[Place]*span{},
+			instances: map[*runbook.Step][]Place{},
 		},
 		attemptedState: attemptedState{
 			attempts: map[string]*attempt{}, open: map[string]*attempt{}, touches: map[TouchKey]*Touch{},
 		},
-		knownState: knownState{data: map[string]*data{}},
+		knownState: knownState{data: map[Place]*data{}},
 		courseState: courseState{
-			locks: map[string]bool{}, approved: map[string]*approval{}, lately: map[string]time.Time{},
+			locks: map[string]bool{}, approved: map[Place]*approval{}, lately: map[string]time.Time{},
 			openLeaves: map[int64]bool{},
 		},
 	}

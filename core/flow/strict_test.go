@@ -67,8 +67,8 @@ steps:
 			assert.Equal(t, 2, g.People, "%s: %s", name, g.Gate)
 			assert.True(t, g.Comment, "%s: %s", name, g.Gate)
 			for _, by := range []string{"mara", "iva"} {
-				for path := range p.m.s.waits {
-					p.add(path, GateDecided{Gate: g.Gate, Approved: true, By: by, Comment: "yes", Digest: g.Digest})
+				for place := range p.m.s.waits {
+					p.add(place, GateDecided{Gate: g.Gate, Approved: true, By: by, Comment: "yes", Digest: g.Digest})
 				}
 			}
 			return &GateDecided{Gate: g.Gate, Approved: true, By: "third", Comment: "yes", Digest: g.Digest}
@@ -111,8 +111,8 @@ func TestAnAnswerThatApprovesIsAsStrictAsTheGate(t *testing.T) {
 			raised++
 			assert.Equal(t, c.people, g.People)
 			by := "mara"
-			for path := range p.m.s.waits {
-				p.add(path, GateDecided{Gate: g.Gate, Approved: true, By: "iva", Digest: g.Digest})
+			for place := range p.m.s.waits {
+				p.add(place, GateDecided{Gate: g.Gate, Approved: true, By: "iva", Digest: g.Digest})
 			}
 			return &GateDecided{Gate: g.Gate, Approved: true, By: by, Digest: g.Digest}
 		}

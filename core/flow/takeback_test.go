@@ -58,10 +58,10 @@ func played(t *testing.T, text string, fails bool) (did []string, log []flow.Eve
 			}
 			return flow.LeaveGiven{Verdict: leave.Gate, Facts: facts}
 		},
-		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
+		Decide: func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
 		},
-		Do: func(path string, in flow.Intent, now time.Time) flow.Outcome {
+		Do: func(place flow.Place, in flow.Intent, now time.Time) flow.Outcome {
 			exit := 0
 			o := flow.Outcome{Attempt: in.Attempt, State: flow.OK, Exit: &exit}
 			if !in.Touches() {

@@ -85,13 +85,13 @@ func playBook(t testing.TB, b *runbook.Book) *theatre {
 		)
 	}
 	p.m = &Machine{book: b, s: newState(b)}
-	p.add("", begun)
+	p.add(Place{}, begun)
 	return p
 }
 
-func (p *theatre) add(path string, b Body) {
+func (p *theatre) add(place Place, b Body) {
 	if p.t == nil {
-		e, _ := p.m.Append(Event{At: p.now, Path: path, Body: b})
+		e, _ := p.m.Append(Event{At: p.now, Place: place, Body: b})
 		p.log = append(p.log, e)
 		return
 	}
@@ -99,7 +99,7 @@ func (p *theatre) add(path string, b Body) {
 	require.NoError(p.t, err)
 	back, err := Decode(b.Kind(), data)
 	require.NoError(p.t, err)
-	e, err := p.m.Append(Event{At: p.now, Path: path, Body: back})
+	e, err := p.m.Append(Event{At: p.now, Place: place, Body: back})
 	require.NoError(p.t, err)
 	p.log = append(p.log, e)
 }
@@ -138,23 +138,23 @@ func (p *theatre) run() Ended {
 					given.Facts = append(given.Facts, task.Facts{Name: t, HostKey: "k"})
 				}
 				e := ask.Given(given, p.now)
-				p.add(e.Path, e.Body)
+				p.add(e.Place, e.Body)
 			}
 		case len(plan.WantLocks) > 0 && p.held != "":
 			want := plan.WantLocks[0]
-			p.add(want.Path, LocksAwaited{Key: want.Keys[0], Of: want.Of, Holder: p.held})
+			p.add(want.Place, LocksAwaited{Key: want.Keys[0], Of: want.Of, Holder: p.held})
 			p.held = ""
 		case len(plan.WantLocks) > 0:
 			for _, want := range plan.WantLocks {
 				e := want.Taken(p.now)
-				p.add(e.Path, e.Body)
+				p.add(e.Place, e.Body)
 			}
 		case len(plan.AskRest) > 0:
 			for _, id := range plan.AskRest {
-				p.add(p.m.s.PathOf(id), Rested{Attempt: id})
+				p.add(p.m.s.PlaceOf(id), Rested{Attempt: id})
 			}
 		case len(open) > 0:
-			p.add(p.m.s.PathOf(open[0].Attempt), p.do(open[0]))
+			p.add(p.m.s.PlaceOf(open[0].Attempt), p.do(open[0]))
 		case p.person():
 		case !plan.Wake.IsZero() && plan.Wake.After(p.now):
 			p.now = plan.Wake
@@ -175,7 +175,7 @@ func (p *theatre) record() {
 	for _, e := range p.log {
 		body, err := json.Marshal(e.Body)
 		require.NoError(p.t, err)
-		out.Log = append(out.Log, recordedEvent{e.Seq, e.At, e.Path, e.Body.Kind(), body})
+		out.Log = append(out.Log, recordedEvent{e.Seq, e.At, e.Place.String(), e.Body.Kind(), body})
 	}
 	text, err := json.Marshal(out)
 	require.NoError(p.t, err)
@@ -204,7 +204,7 @@ func (p *theatre) do(in Intent) Outcome {
 	}
 	if p.cancelAt == in.Target+" "+word {
 		p.cancelAt = ""
-		p.add("", CancelAsked{By: "mara", Undo: true})
+		p.add(Place{}, CancelAsked{By: "mara", Undo: true})
 	}
 	if why, ok := p.bad[in.Target+" "+word]; ok {
 		o.State, o.Error = why, "it went wrong"
@@ -239,14 +239,14 @@ func (p *theatre) do(in Intent) Outcome {
 }
 
 func (p *theatre) person() bool {
-	for path := range p.m.s.waits {
-		st := p.m.s.steps[path]
+	for place := range p.m.s.waits {
+		st := p.m.s.steps[place]
 		for _, g := range st.allGates() {
 			if !g.open() {
 				continue
 			}
 			if d := p.gates(g.raised); d != nil {
-				p.add(path, *d)
+				p.add(place, *d)
 				return true
 			}
 		}
@@ -256,9 +256,9 @@ func (p *theatre) person() bool {
 			}
 			if a := p.asks(q.raised); a != nil {
 				if SaysNotBegun(a.Choice) && p.m.s.EffectOf(q.raised.Attempt) != nil {
-					p.add(path, Rested{Attempt: q.raised.Attempt})
+					p.add(place, Rested{Attempt: q.raised.Attempt})
 				}
-				p.add(path, *a)
+				p.add(place, *a)
 				return true
 			}
 		}
@@ -269,7 +269,7 @@ func (p *theatre) person() bool {
 func (p *theatre) kinds() []string {
 	var out []string
 	for _, e := range p.log {
-		out = append(out, e.Path+" "+e.Body.Kind())
+		out = append(out, e.Place.String()+" "+e.Body.Kind())
 	}
 	return out
 }
@@ -306,11 +306,11 @@ func (p *theatre) grant(plan Plan, v leave.Verdict) (granted bool) {
 			given.Facts = append(given.Facts, task.Facts{Name: t})
 		}
 		e := ask.Given(given, p.now)
-		p.add(e.Path, e.Body)
+		p.add(e.Place, e.Body)
 		granted = true
 	}
 	for _, want := range plan.WantLocks {
-		p.add(want.Path, want.Taken(p.now).Body)
+		p.add(want.Place, want.Taken(p.now).Body)
 		granted = true
 	}
 	return granted

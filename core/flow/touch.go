@@ -90,7 +90,7 @@ func (e *Effect) unknown() bool { return e.Fate == NotKnown || e.Perhaps && e.Ma
 
 // TouchKey names a touch: the place of the change in the run, and its target.
 type TouchKey struct {
-	Place  string `json:"place"`
+	Place  Place  `json:"place"`
 	Target string `json:"target,omitempty"`
 }
 
@@ -128,10 +128,10 @@ func (s *State) Touches() []*Touch {
 }
 
 // touch gives the touch of a place and a target; nil where nothing was begun there.
-func (s *State) touch(place, target string) *Touch { return s.touches[TouchKey{place, target}] }
+func (s *State) touch(place Place, target string) *Touch { return s.touches[TouchKey{place, target}] }
 
 // fateAt is what became of the change at a place on a target.
-func (s *State) fateAt(place, target string) Fate {
+func (s *State) fateAt(place Place, target string) Fate {
 	if t := s.touch(place, target); t != nil {
 		return t.Change.Fate
 	}
@@ -140,9 +140,9 @@ func (s *State) fateAt(place, target string) Fate {
 
 // effectOf gives the touch and the effect that an attempt is of.
 func (s *State) effectOf(a *attempt) (*Touch, *Effect) {
-	place := a.path
+	place := a.place
 	if undone := s.attempts[a.intent.takes]; undone != nil {
-		place = undone.path
+		place = undone.place
 	}
 	t := s.touch(place, a.intent.Target)
 	if t == nil {
@@ -341,7 +341,7 @@ func (s *State) sayEffect(a *attempt, b QuestionAnswered, seq int64) error {
 }
 
 // repeatEffect takes in that a change at rest is to begin once more by itself.
-func (s *State) repeatEffect(place, target string, seq int64) error {
+func (s *State) repeatEffect(place Place, target string, seq int64) error {
 	t := s.touch(place, target)
 	if t == nil || t.Change.Fate != NotKnown || !t.Change.Rests {
 		return fmt.Errorf("the change at %s on %s is repeated, and is not at rest", place, here(target))
@@ -357,9 +357,9 @@ func (s *State) repeatEffect(place, target string, seq int64) error {
 }
 
 // proveTouches notes on the touches that a check proves, as far as it sees them, what it found.
-func (s *State) proveTouches(place, change, result string) {
+func (s *State) proveTouches(place Place, change, result string) {
 	for _, t := range s.touchOrder {
-		if step, _ := Find(s.book, t.Place); step != nil && step.ID == change && visible(place, t.Place) {
+		if step, _ := Find(s.book, t.Place); step != nil && step.ID == change && place.Sees(t.Place) {
 			set(s, &t.Proof, result)
 		}
 	}
@@ -377,20 +377,20 @@ func (s *State) standing(in func(*Touch) bool) []*Touch {
 }
 
 // within reports of touches whether they lie within a block.
-func within(block string) func(*Touch) bool {
-	return func(t *Touch) bool { return inside(t.Place, block) }
+func within(block Place) func(*Touch) bool {
+	return func(t *Touch) bool { return t.Place.In(block) }
 }
 
 // ofStep reports of touches whether they lie in one of a step's instances that are seen from a place: of a change, or
 // of all that stands in an each, a together or a block.
-func (s *State) ofStep(from string, step *runbook.Step) func(*Touch) bool {
-	var instances []string
+func (s *State) ofStep(from Place, step *runbook.Step) func(*Touch) bool {
+	var instances []Place
 	for _, place := range s.instances[step] {
-		if visible(from, place) {
+		if from.Sees(place) {
 			instances = append(instances, place)
 		}
 	}
 	return func(t *Touch) bool {
-		return slices.ContainsFunc(instances, func(place string) bool { return inside(t.Place, place) })
+		return slices.ContainsFunc(instances, func(place Place) bool { return t.Place.In(place) })
 	}
 }

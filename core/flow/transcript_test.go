@@ -86,13 +86,13 @@ func (x *tale) command(d *datadriven.TestData) {
 	case "resume":
 		x.pass(arg(d, "after"))
 		x.halted = false
-		x.add("", Resumed{By: "mara"})
+		x.add(Place{}, Resumed{By: "mara"})
 	case "pass":
 		x.pass(d.CmdArgs[0].Key)
 	case "alert":
-		x.add("", AlertChanged{State: "cleared", Cleared: true})
+		x.add(Place{}, AlertChanged{State: "cleared", Cleared: true})
 	case "cancel":
-		x.add("", CancelAsked{By: "mara", Undo: has(d, "undo")})
+		x.add(Place{}, CancelAsked{By: "mara", Undo: has(d, "undo")})
 	case "dies":
 		x.loses("", "the service stopped while it was under way")
 	case "freeze":
@@ -107,17 +107,17 @@ func (x *tale) command(d *datadriven.TestData) {
 		x.answer(d.CmdArgs[0].Key)
 	case "rests":
 		for _, in := range x.unknown() {
-			x.add(x.m.s.PathOf(in), Rested{Attempt: in})
+			x.add(x.m.s.PlaceOf(in), Rested{Attempt: in})
 		}
 	case "lock":
 		x.locked[d.CmdArgs[0].Key] = "r9"
 	case "unlock":
 		delete(x.locked, d.CmdArgs[0].Key)
 	case "refuse":
-		g, path := x.gate()
-		x.add(path, GateDecided{Gate: g.Gate, By: "mara", Digest: g.Digest})
+		g, place := x.gate()
+		x.add(place, GateDecided{Gate: g.Gate, By: "mara", Digest: g.Digest})
 	case "approve":
-		g, path := x.gate()
+		g, place := x.gate()
 		d2 := GateDecided{Gate: g.Gate, Approved: true, By: "mara", Digest: g.Digest}
 		if at := arg(d, "at"); at != "" {
 			after, err := time.ParseDuration(at)
@@ -125,7 +125,7 @@ func (x *tale) command(d *datadriven.TestData) {
 			start := x.now.Add(after)
 			d2.StartAt = &start
 		}
-		x.add(path, d2)
+		x.add(place, d2)
 	default:
 		d.Fatalf(x.t, "unknown command %s", d.Cmd)
 	}
@@ -165,12 +165,12 @@ func (x *tale) append(e Event) error {
 		x.say("refused: %s", err)
 		return err
 	}
-	x.happened(e.Path, e.Body)
+	x.happened(e.Place, e.Body)
 	return nil
 }
 
-func (x *tale) add(path string, b Body) {
-	if x.append(Event{At: x.now, Path: path, Body: b}) == nil {
+func (x *tale) add(place Place, b Body) {
+	if x.append(Event{At: x.now, Place: place, Body: b}) == nil {
 		x.m.Stored()
 	}
 }
@@ -191,7 +191,7 @@ func (x *tale) play(until string) {
 		plan, err := x.m.Plan(x.now)
 		require.NoError(x.t, err)
 		for _, e := range plan.Events {
-			x.happened(e.Path, e.Body)
+			x.happened(e.Place, e.Body)
 		}
 		if plan.Ended {
 			x.numbers()
@@ -241,10 +241,10 @@ func (x *tale) grant(plan Plan) bool {
 		held := slices.IndexFunc(want.Keys, func(k string) bool { return x.locked[x.m.s.HostOf(k)] != "" })
 		if held >= 0 {
 			is := LocksAwaited{Key: want.Keys[held], Holder: "r9", Of: want.Of}
-			if x.m.s.Waits(want.Path, want.Of) == is {
+			if x.m.s.Waits(want.Place, want.Of) == is {
 				return false
 			}
-			x.append(Event{At: x.now, Path: want.Path, Body: is}) //nolint:errcheck // it is told
+			x.append(Event{At: x.now, Place: want.Place, Body: is}) //nolint:errcheck // it is told
 			continue
 		}
 		require.NoError(x.t, x.append(want.Taken(x.now)))
@@ -252,23 +252,23 @@ func (x *tale) grant(plan Plan) bool {
 	return true
 }
 
-func (x *tale) gate() (GateRaised, string) {
-	for path, st := range x.m.s.steps {
+func (x *tale) gate() (GateRaised, Place) {
+	for place, st := range x.m.s.steps {
 		for _, g := range st.allGates() {
 			if g.open() {
-				return g.raised, path
+				return g.raised, place
 			}
 		}
 	}
 	require.Fail(x.t, "there is no gate")
-	return GateRaised{}, ""
+	return GateRaised{}, Place{}
 }
 
 func (x *tale) oblige() bool {
-	for path, st := range x.m.s.steps {
+	for place, st := range x.m.s.steps {
 		for _, g := range st.allGates() {
 			if g.open() && x.now.Before(g.raised.Until) {
-				x.add(path, GateDecided{Gate: g.raised.Gate, Approved: true, By: x.yes, Digest: g.raised.Digest})
+				x.add(place, GateDecided{Gate: g.raised.Gate, Approved: true, By: x.yes, Digest: g.raised.Digest})
 				return true
 			}
 		}
@@ -313,12 +313,12 @@ func (x *tale) ends(in Intent, how string) {
 		n /= 2
 	}
 	x.number[in.Target] += n
-	x.add(x.m.s.PathOf(in.Attempt), o)
+	x.add(x.m.s.PlaceOf(in.Attempt), o)
 }
 
 func (x *tale) loses(by, why string) {
 	for _, in := range x.m.s.OpenAttempts() {
-		x.add(x.m.s.PathOf(in.Attempt), Lost{Attempt: in.Attempt, By: by, Because: why})
+		x.add(x.m.s.PlaceOf(in.Attempt), Lost{Attempt: in.Attempt, By: by, Because: why})
 	}
 }
 
@@ -334,10 +334,10 @@ func (x *tale) unknown() (out []string) {
 }
 
 func (x *tale) answer(choice string) {
-	for path, st := range x.m.s.steps {
+	for place, st := range x.m.s.steps {
 		for _, q := range st.questions {
 			if q.open() {
-				x.add(path, QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "ola"})
+				x.add(place, QuestionAnswered{Question: q.raised.Question, Choice: choice, By: "ola"})
 				return
 			}
 		}
@@ -345,11 +345,11 @@ func (x *tale) answer(choice string) {
 	require.Fail(x.t, "there is no question")
 }
 
-func where(path, target string) string {
+func where(place Place, target string) string {
 	if target == "" {
-		return path
+		return place.String()
 	}
-	return path + " " + target
+	return place.String() + " " + target
 }
 
 func keys(list []TouchKey) string {
@@ -364,44 +364,44 @@ func keys(list []TouchKey) string {
 }
 
 // happened writes down what an event says to whoever reads the story.
-func (x *tale) happened(path string, b Body) {
+func (x *tale) happened(place Place, b Body) {
 	switch b := b.(type) {
 	case Intent:
 		switch {
 		case b.Undoes():
-			x.say("%s: undo under way", where(path, b.Target))
+			x.say("%s: undo under way", where(place, b.Target))
 		case b.Touches():
-			x.say("%s: under way", where(path, b.Target))
+			x.say("%s: under way", where(place, b.Target))
 		case b.Asked != nil && b.Purpose.For != ForLook:
-			x.say("%s: looks (%s)", path, b.Purpose.For)
+			x.say("%s: looks (%s)", place, b.Purpose.For)
 		}
 	case Outcome:
 		if in, _, _, _ := x.m.s.Attempt(b.Attempt); in.Touches() {
-			x.fate(path, in)
+			x.fate(place, in)
 		}
 	case Lost:
 		if in, _, _, _ := x.m.s.Attempt(b.Attempt); in.Touches() {
-			x.fate(path, in)
+			x.fate(place, in)
 		}
 	case Rested:
 		in, _, _, _ := x.m.s.Attempt(b.Attempt)
-		x.say("%s: rests", where(path, in.Target))
+		x.say("%s: rests", where(place, in.Target))
 	case Settled:
 		in, _, _, _ := x.m.s.Attempt(b.Attempt)
-		x.say("%s: did it happen? %s", where(path, in.Target), b.Result)
-		x.fate(path, in)
+		x.say("%s: did it happen? %s", where(place, in.Target), b.Result)
+		x.fate(place, in)
 	case Repeated:
-		x.say("%s: once more", where(path, b.Target))
+		x.say("%s: once more", where(place, b.Target))
 	case Judged:
 		if b.Final {
-			x.say("%s: %s", path, b.Result)
+			x.say("%s: %s", place, b.Result)
 		}
 	case StillJudged:
-		x.say("%s: still %s", where(path, b.Target), b.Result)
+		x.say("%s: still %s", where(place, b.Target), b.Result)
 	case Waits:
-		x.say("%s: waits, %s", where(path, b.Target), b.On)
+		x.say("%s: waits, %s", where(place, b.Target), b.On)
 	case LocksAwaited:
-		x.say("%s: waits for %s, which run %s holds", path, x.m.s.HostOf(b.Key), b.Holder)
+		x.say("%s: waits for %s, which run %s holds", place, x.m.s.HostOf(b.Key), b.Holder)
 	case LocksGivenBack:
 		x.say("locks given back: %s", strings.Join(b.Keys, ", "))
 	case GateRaised:
@@ -413,45 +413,45 @@ func (x *tale) happened(path string, b Body) {
 		if b.Undo {
 			what = "gate of the undo"
 		}
-		x.say("%s: %s %d on %s until %s (%s)", path, what, b.Round, strings.Join(on, ", "), b.Until.Format("15:04"),
+		x.say("%s: %s %d on %s until %s (%s)", place, what, b.Round, strings.Join(on, ", "), b.Until.Format("15:04"),
 			strings.Join(b.Reasons, "; "))
 	case GateDecided:
-		x.say("%s: %s", path, map[bool]string{true: "approved by ", false: "refused by "}[b.Approved]+b.By)
+		x.say("%s: %s", place, map[bool]string{true: "approved by ", false: "refused by "}[b.Approved]+b.By)
 	case GateExpired:
-		x.say("%s: nobody answered", path)
+		x.say("%s: nobody answered", place)
 	case Cleared:
-		x.say("%s: cleared (%s)", path, strings.Join(b.Reasons, "; "))
+		x.say("%s: cleared (%s)", place, strings.Join(b.Reasons, "; "))
 	case QuestionRaised:
 		if in, _, _, ok := x.m.s.Attempt(b.Attempt); ok {
 			_, why, _ := strings.Cut(b.Text, "unknown (")
 			why, _, _ = strings.Cut(why, ").")
-			x.say("%s: asked what became of the %s (%s)", where(path, in.Target), in.Purpose.For, why)
+			x.say("%s: asked what became of the %s (%s)", where(place, in.Target), in.Purpose.For, why)
 		}
 	case QuestionAnswered:
-		x.say("%s: %s says %s", path, b.By, b.Choice)
+		x.say("%s: %s says %s", place, b.By, b.Choice)
 	case QuestionExpired:
-		x.say("%s: nobody could say", path)
+		x.say("%s: nobody could say", place)
 	case Undoing:
-		x.say("%s: undoing %s", path, keys(b.Touches))
+		x.say("%s: undoing %s", place, keys(b.Touches))
 		for _, l := range b.Left {
 			x.say("%s: left, %s", where(l.Place, l.Target), l.Why)
 		}
 	case UndoLeft:
 		x.say("%s: left, %s", where(b.Place, b.Target), b.Why)
 	case Undone:
-		x.say("%s: undoing is over", path)
+		x.say("%s: undoing is over", place)
 	case Turned:
 		x.say("turned %s", b.To)
 	case Skipped:
-		x.say("%s: skipped", path)
+		x.say("%s: skipped", place)
 	case Troubled:
-		x.say("%s: trouble: %s", path, b.Because)
+		x.say("%s: trouble: %s", place, b.Because)
 	case Ended:
 		x.say("ended %s: %s", strings.TrimSpace(b.State+" "+b.Outcome), b.Because)
 	}
 }
 
-func (x *tale) fate(path string, in Intent) {
+func (x *tale) fate(place Place, in Intent) {
 	e, what := x.m.s.EffectOf(in.Attempt), ""
 	if in.Undoes() {
 		what = "undo "
@@ -463,7 +463,7 @@ func (x *tale) fate(path string, in Intent) {
 	if e.Cause.Who == ByLate {
 		why = ", told late"
 	}
-	x.say("%s: %s%s%s", where(path, in.Target), what, e.Fate, why)
+	x.say("%s: %s%s%s", where(place, in.Target), what, e.Fate, why)
 }
 
 func (x *tale) tell() {

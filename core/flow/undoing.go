@@ -11,41 +11,41 @@ import (
 func (s *State) undoes() bool { return len(s.undoings) > 0 }
 
 // undoStep undoes what the instances of a step changed that can be seen from a place.
-func (w *walker) undoStep(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) undoStep(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	of := f.book.ByID(s.TakesBack)
-	r := w.undo(path, w.s.ofStep(path, of))
+	r := w.undo(place, w.s.ofStep(place, of))
 	if r.failed() {
-		return w.fail(path, Troubled{Final: true, Because: fmt.Sprintf("Not all of %q was undone.", of.Title)})
+		return w.fail(place, Troubled{Final: true, Because: fmt.Sprintf("Not all of %q was undone.", of.Title)})
 	}
 	return r
 }
 
 // undo undoes, newest first, what stands of the touches that are meant. What became of an unknown change is asked
 // first. goOn: all of it is undone, or there was nothing; failed: something stays.
-func (w *walker) undo(path string, meant func(*Touch) bool) result {
-	st := w.s.step(path)
+func (w *walker) undo(place Place, meant func(*Touch) bool) result {
+	st := w.s.step(place)
 	if st.undoing == nil {
 		list := w.s.standing(meant)
 		if !w.allSaid(list) {
 			return blocked
 		}
-		w.emit(path, toUndo(w.s.standing(meant)))
+		w.emit(place, toUndo(w.s.standing(meant)))
 	}
 	if !st.undone {
 		if !w.carryUndo(st) {
 			return blocked
 		}
-		w.emit(path, Undone{})
+		w.emit(place, Undone{})
 		w.anew = true
 		return blocked
 	}
 	for _, k := range st.undoing.Touches {
 		if w.s.touches[k].Undo.Fate != WasDone {
-			return trouble(&Troubled{Final: true}, path)
+			return trouble(&Troubled{Final: true}, place)
 		}
 	}
 	if len(st.undoing.Left) > 0 {
-		return trouble(&Troubled{Final: true}, path)
+		return trouble(&Troubled{Final: true}, place)
 	}
 	return goOn
 }
@@ -108,7 +108,7 @@ func (w *walker) carryUndo(st *stepState) (over bool) {
 		switch {
 		case t.Undo.Fate == UnderWay:
 			w.followOn(t, &t.Undo, t.Place)
-			over, flying, of = false, flying+1, static(t.Place)
+			over, flying, of = false, flying+1, t.Place.Static()
 			waits[at] = true
 			continue
 		case t.Undo.Open():
@@ -128,11 +128,11 @@ func (w *walker) carryUndo(st *stepState) (over bool) {
 		case waits[at] || waits[""] || at == "" && len(waits) > 0:
 			over = false
 			waits[at] = true
-		case flying > 0 && (of != static(t.Place) || flying >= w.undoesAtOnce(t)):
+		case flying > 0 && (of != t.Place.Static() || flying >= w.undoesAtOnce(t)):
 			over = false
 			waits[at] = true
 		default:
-			x := &touching{w: w, step: step, path: t.Place, st: w.s.step(t.Place), target: t.Target, undo: t}
+			x := &touching{w: w, step: step, place: t.Place, st: w.s.step(t.Place), target: t.Target, undo: t}
 			x.along(undoWay())
 			if t.Left != "" {
 				kept[at] = step.Title
@@ -141,7 +141,7 @@ func (w *walker) carryUndo(st *stepState) (over bool) {
 			over = false
 			waits[at] = true
 			if t.Undo.Fate == UnderWay {
-				flying, of = flying+1, static(t.Place)
+				flying, of = flying+1, t.Place.Static()
 			}
 		}
 	}
@@ -164,8 +164,8 @@ func keptBy(kept map[string]string, at string) string {
 
 // undoesAtOnce is how many undos of one step may be under way at once: as many as its each goes over.
 func (w *walker) undoesAtOnce(t *Touch) int {
-	each, _ := eachOf(frameOf(t.Place))
-	if st := w.s.steps[each]; each != "" && st != nil && st.each != nil {
+	each, _, _ := t.Place.Frame().ItemOf()
+	if st := w.s.steps[each]; st != nil && st.each != nil {
 		return max(1, st.each.AtOnce)
 	}
 	return 1
@@ -183,13 +183,13 @@ func (s *State) addressOf(t *Touch) string {
 // goOnUndoing goes on with everything that is being undone, whatever else the run does. It reports whether all is over.
 func (w *walker) goOnUndoing() bool {
 	over := true
-	for _, path := range slices.Clone(w.s.undoings) {
-		st := w.s.step(path)
+	for _, place := range slices.Clone(w.s.undoings) {
+		st := w.s.step(place)
 		if !w.carryUndo(st) {
 			over = false
 			continue
 		}
-		w.emit(path, Undone{})
+		w.emit(place, Undone{})
 	}
 	return over
 }

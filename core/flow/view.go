@@ -1,25 +1,26 @@
 package flow
 
 import (
-	"strings"
 	"time"
 
 	"urgentis/core/expr"
 )
 
 // scope is what expressions see at one place, on one target where the step acts on targets.
-func (w *walker) scope(f *frame, path, target string) *expr.Scope {
+func (w *walker) scope(f *frame, place Place, target string) *expr.Scope {
 	s, b := w.s, w.s.Begun
-	d := s.dataOf(path)
+	d := s.dataOf(place)
 	sc := &expr.Scope{
 		Alert: b.Alert, AlertNow: s.alertNow(), Inputs: d.inputs, Incident: b.Incident, Service: b.Service,
 		Now: w.now, Names: f.names,
 		Run:      map[string]any{"id": b.Run, "runbook": b.Runbook, "started_by": b.StartedBy, "begun_at": s.BegunAt},
-		Readings: s.view(path, f.target),
-		Checks:   d.seen("checks", path), Answers: d.seen("answers", path), Calls: d.seen("calls", path),
+		Readings: s.view(place, f.target),
+		Checks:   d.seen("checks", place), Answers: d.seen("answers", place), Calls: d.seen("calls", place),
 	}
 	if f.trouble != nil {
-		sc.Error = map[string]any{"because": f.trouble.Because, "step": f.troubleAt, "title": w.title(f.troubleAt)}
+		sc.Error = map[string]any{
+			"because": f.trouble.Because, "step": f.troubleAt.String(), "title": w.title(f.troubleAt),
+		}
 	}
 	if target == "" {
 		target = f.target
@@ -28,11 +29,11 @@ func (w *walker) scope(f *frame, path, target string) *expr.Scope {
 	return sc
 }
 
-func (w *walker) title(path string) string {
-	if st, _ := Find(w.s.book, path); st != nil {
+func (w *walker) title(place Place) string {
+	if st, _ := Find(w.s.book, place); st != nil {
 		return st.Title
 	}
-	return path
+	return place.String()
 }
 
 // target is what expressions see of a target; nil without one.
@@ -76,11 +77,11 @@ func (s *State) alertNow() map[string]any {
 }
 
 // seen gives, by id, the newest fact of a kind that can be seen from a place.
-func (d *data) seen(kind, path string) map[string]any {
+func (d *data) seen(kind string, place Place) map[string]any {
 	out := map[string]any{}
 	for id, list := range d.facts[kind] {
 		for i := len(list) - 1; i >= 0; i-- {
-			if visible(path, list[i].path) {
+			if place.Sees(list[i].place) {
 				out[id] = list[i].value
 				break
 			}
@@ -91,20 +92,20 @@ func (d *data) seen(kind, path string) map[string]any {
 
 // view gives the readings as they are seen from a place. What runs beside it is not seen; inside an item
 // readings narrow to its target; from outside, the items of an each count as one taking.
-func (s *State) view(path, target string) map[string]*expr.Series {
-	d := s.dataOf(path)
-	frame := frameOf(path)
+func (s *State) view(place Place, target string) map[string]*expr.Series {
+	d := s.dataOf(place)
+	frame := place.Frame()
 	if v := d.views[frame]; v != nil {
 		return v
 	}
 	out := make(map[string]*expr.Series, len(d.readings))
 	for name, rounds := range d.readings {
 		series := &expr.Series{
-			Name: name, Item: frame != scopeOf(path), ChangeSeq: s.newestChange(path), Scored: s.Begun.Rules < 6,
+			Name: name, Item: frame != place.Whole(), ChangeSeq: s.newestChange(place), Scored: s.Begun.Rules < 6,
 		}
 		for _, r := range rounds {
-			if visible(path, r.Path) {
-				series.Rounds = append(series.Rounds, s.round(path, target, *r))
+			if place.Sees(PlaceOf(r.Path)) {
+				series.Rounds = append(series.Rounds, s.round(place, target, *r))
 			}
 		}
 		s.addSilent(series)
@@ -116,15 +117,9 @@ func (s *State) view(path, target string) map[string]*expr.Series {
 
 // newestChange is where the newest change that can be seen from a place began. What a call changed, its caller
 // changed.
-func (s *State) newestChange(path string) int64 {
-	scope := scopeOf(path)
+func (s *State) newestChange(place Place) int64 {
 	for i := len(s.changes) - 1; i >= 0; i-- {
-		c := s.changes[i].path
-		if s.Begun.Rules >= 3 && len(scopeOf(c)) > len(scope) && strings.HasPrefix(c, scope) {
-			call, _, _ := strings.Cut(c[len(scope):], "/")
-			c = scope + call
-		}
-		if visible(path, c) {
+		if place.Sees(s.changes[i].place.asCaller(place)) {
 			return s.changes[i].seq
 		}
 	}
@@ -132,11 +127,12 @@ func (s *State) newestChange(path string) int64 {
 }
 
 // round gives one round as it is seen from a place.
-func (s *State) round(path, target string, r expr.Round) expr.Round {
-	if inner := frameOf(r.Path); strings.Contains(inner, "@") && !inside(path, inner) {
+func (s *State) round(place Place, target string, r expr.Round) expr.Round {
+	at := PlaceOf(r.Path)
+	if inner := at.Frame(); inner.inItem() && !place.In(inner) {
 		// Taken for an item that is over: its own changes count, and its fellows belong to it.
-		r.Change, r.Group = s.newestChange(r.Path), static(r.Path)
-		if item := s.itemOf(r.Path); item != nil && item.Target == "" {
+		r.Change, r.Group = s.newestChange(at), at.Static()
+		if item := s.itemOf(at); item != nil && item.Target == "" {
 			r = labelled(r, item.Label)
 		}
 		return r
@@ -175,10 +171,9 @@ func labelled(r expr.Round, label string) expr.Round {
 }
 
 // itemOf gives the innermost item that a place is in; nil without one.
-func (s *State) itemOf(path string) *Item {
-	frame := frameOf(path)
-	each, i := eachOf(frame)
-	if st := s.steps[each]; each != "" && st != nil && st.each != nil && i < len(st.each.Items) {
+func (s *State) itemOf(place Place) *Item {
+	each, i, _ := place.Frame().ItemOf()
+	if st := s.steps[each]; st != nil && st.each != nil && i < len(st.each.Items) {
 		return &st.each.Items[i]
 	}
 	return nil
@@ -193,14 +188,14 @@ func (s *State) addSilent(series *expr.Series) {
 	if last.Group == "" {
 		return
 	}
-	each, _ := eachOf(frameOf(last.Path))
+	each, _, _ := PlaceOf(last.Path).Frame().ItemOf()
 	st := s.steps[each]
 	if st == nil || st.each == nil {
 		return
 	}
 	asked := map[int]bool{}
 	for _, r := range series.Rounds {
-		if e, i := eachOf(frameOf(r.Path)); e == each {
+		if e, i, is := PlaceOf(r.Path).Frame().ItemOf(); is && e == each {
 			asked[i] = true
 		}
 	}
@@ -216,8 +211,8 @@ func (s *State) addSilent(series *expr.Series) {
 }
 
 // ageOf is how long ago the oldest of the newest takings of a reading was taken; false where one is missing.
-func (s *State) ageOf(path, target, name string, now time.Time) (time.Duration, bool) {
-	series := s.view(path, target)[name]
+func (s *State) ageOf(place Place, target, name string, now time.Time) (time.Duration, bool) {
+	series := s.view(place, target)[name]
 	if series == nil {
 		return 0, false
 	}

@@ -21,7 +21,7 @@ type touching struct {
 	w      *walker
 	f      *frame // nil for an undo
 	step   *runbook.Step
-	path   string // the place of the change
+	place  Place // the place of the change
 	st     *stepState
 	target string
 	undo   *Touch // set where the change is undone
@@ -70,58 +70,58 @@ func (x *touching) along(way []stage) result {
 }
 
 // change takes a change from one target to the next.
-func (w *walker) change(f *frame, s *runbook.Step, path string, st *stepState) result {
+func (w *walker) change(f *frame, s *runbook.Step, place Place, st *stepState) result {
 	if s.Do == nil {
-		return w.block(f, s, path, st, func(g *frame) result {
-			g.block = path
-			return w.list(g, s.Steps, path+".do.")
+		return w.block(f, s, place, st, func(g *frame) result {
+			g.block = place
+			return w.list(g, s.Steps, place.List("do"))
 		})
 	}
 	if st.changed || st.done {
 		return goOn
 	}
 	for _, t := range st.begun.Targets {
-		if r := w.changeOn(f, s, path, st, t); r != goOn {
+		if r := w.changeOn(f, s, place, st, t); r != goOn {
 			return r
 		}
-		if w.s.fateAt(path, t) != WasDone {
+		if w.s.fateAt(place, t) != WasDone {
 			return goOn // it is passed over: its reason is gone, or there was no yes
 		}
 	}
-	w.emit(path, Changed{Targets: st.begun.Targets})
+	w.emit(place, Changed{Targets: st.begun.Targets})
 	return goOn
 }
 
 // changeOn follows a change on one target to its end. goOn: it is done, or the step is passed over.
-func (w *walker) changeOn(f *frame, s *runbook.Step, path string, st *stepState, t string) result {
+func (w *walker) changeOn(f *frame, s *runbook.Step, place Place, st *stepState, t string) result {
 	if st.gone {
-		return w.passOver(f, s, path, st)
+		return w.passOver(f, s, place, st)
 	}
-	touch := w.s.touch(path, t)
+	touch := w.s.touch(place, t)
 	if touch != nil && touch.Change.Fate == NotKnown {
 		if r := w.settle(f, f.book, s, touch, false); r != goOn {
 			return r
 		}
 	}
 	if touch == nil || touch.Change.MayBegin() {
-		x := &touching{w: w, f: f, step: s, path: path, st: st, target: t}
+		x := &touching{w: w, f: f, step: s, place: place, st: st, target: t}
 		return x.along(changeWay())
 	}
 	switch e := &touch.Change; e.Fate {
 	case WasDone:
 		return goOn
 	case UnderWay:
-		w.followOn(touch, e, path)
+		w.followOn(touch, e, place)
 		return blocked
 	default:
-		return w.fail(path, Troubled{
+		return w.fail(place, Troubled{
 			Because: e.trouble(s.Title, here(t)), Final: e.Fate == NotKnown, Unsaid: e.Fate == NotKnown,
 		})
 	}
 }
 
 // followOn begins to look after a job that goes on elsewhere and that nobody follows.
-func (w *walker) followOn(t *Touch, e *Effect, path string) {
+func (w *walker) followOn(t *Touch, e *Effect, place Place) {
 	last := w.s.attempts[e.Newest()]
 	if last == nil || !last.over() || e.Job == "" || !w.over(e.pause) {
 		return
@@ -134,8 +134,8 @@ func (w *walker) followOn(t *Touch, e *Effect, path string) {
 		until = w.now // it is to be stopped, which whoever follows it does once its time is over
 	}
 	p := last.intent.Purpose
-	w.emit(path, Intent{
-		Attempt: w.attempt(path, p, t.Target, len(e.Attempts)), Target: t.Target, Purpose: p, Request: req,
+	w.emit(place, Intent{
+		Attempt: w.attempt(place, p, t.Target, len(e.Attempts)), Target: t.Target, Purpose: p, Request: req,
 		Digest: last.intent.Digest, Under: last.intent.Under, Deadline: &until,
 	})
 }
@@ -153,7 +153,7 @@ func (w *walker) over(p *pause) bool {
 
 // wait makes what is on its way wait: it begins at the first stage after it.
 func (x *touching) wait(on string, until time.Time) (result, bool) {
-	x.w.emit(x.path, Waits{On: on, Until: until, Target: x.undoTarget(), Undo: x.undo != nil})
+	x.w.emit(x.place, Waits{On: on, Until: until, Target: x.undoTarget(), Undo: x.undo != nil})
 	if !until.IsZero() {
 		x.w.wake(until)
 	}
@@ -189,7 +189,7 @@ func (x *touching) left() []string {
 	}
 	var out []string
 	for _, t := range x.st.begun.Targets {
-		if f := x.w.s.fateAt(x.path, t); f == NotBegun || f == HeldBack {
+		if f := x.w.s.fateAt(x.place, t); f == NotBegun || f == HeldBack {
 			out = append(out, t)
 		}
 	}
@@ -212,7 +212,7 @@ func (x *touching) leaveFor(targets ...string) *leaveState {
 
 // askLeave asks for leave for targets.
 func (x *touching) askLeave(targets ...string) (result, bool) {
-	ask := WouldAsk(x.step, x.path, targets)
+	ask := WouldAsk(x.step, x.place, targets)
 	ask.Undo = x.undo != nil
 	if ask.Undo {
 		ask.HasGate = false
@@ -229,7 +229,7 @@ func (x *touching) refused(given *leaveState) (result, bool) {
 	if x.undo != nil {
 		return x.leave("it is not allowed now: " + strings.Join(given.Reasons, "; "))
 	}
-	return x.w.notAllowed(x.step, x.path, given.LeaveGiven), false
+	return x.w.notAllowed(x.step, x.place, given.LeaveGiven), false
 }
 
 // leave leaves a change as it is.
@@ -249,12 +249,12 @@ func (x *touching) evidence() (result, bool) {
 		limit = stillFresh
 	}
 	for i, look := range w.looksOf(x.f, s.Still.Refers("readings")) {
-		place, begun := w.instance(x.path, look)
+		place, begun := w.instance(x.place, look)
 		if begun == nil {
-			return w.broken(x.path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
+			return w.broken(x.place, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
 		}
 		p := Purpose{For: ForStill, Lap: x.st.lap, Look: i}
-		over, r := w.round(x.f, x.path, p, look, place, asked(x.f, begun))
+		over, r := w.round(x.f, x.place, p, look, place, asked(x.f, begun))
 		if r != goOn {
 			return r, false
 		}
@@ -263,7 +263,7 @@ func (x *touching) evidence() (result, bool) {
 		}
 		at := x.st.roundEnded(p)
 		if age := w.now.Sub(at); !at.IsZero() && (age < 0 || age > limit) {
-			x.w.emit(x.path, Waits{On: OnEvidence})
+			x.w.emit(x.place, Waits{On: OnEvidence})
 			return x.evidence()
 		}
 	}
@@ -289,35 +289,35 @@ func (x *touching) still() (result, bool) {
 	}
 	key := stillKey{x.st.lap, x.target}
 	if x.st.still[key] == nil {
-		holds, values, err := s.Still.Explain(w.scope(x.f, x.path, x.target))
+		holds, values, err := s.Still.Explain(w.scope(x.f, x.place, x.target))
 		j := StillJudged{
 			Lap: key.lap, Target: x.target, Expr: s.Still.Source, Values: values, Result: judged(holds, err),
 		}
 		if err != nil {
 			j.Unsure = unsure(err)
 		}
-		w.emit(x.path, j)
+		w.emit(x.place, j)
 	}
 	switch j := x.st.still[key]; {
 	case j.Result == Passes:
 		return goOn, true
 	case j.Result == Fails && s.Otherwise != nil:
-		return w.passOver(x.f, s, x.path, x.st), false
+		return w.passOver(x.f, s, x.place, x.st), false
 	case j.Result == Fails:
 		because := fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s.", s.Title, j.Expr,
 			here(x.target))
-		return w.fail(x.path, Troubled{Because: because}), false
+		return w.fail(x.place, Troubled{Because: because}), false
 	default:
 		because := fmt.Sprintf("Whether the change %q is still wanted is unsure: %s.", s.Title, j.Unsure)
-		return w.fail(x.path, Troubled{Because: because}), false
+		return w.fail(x.place, Troubled{Because: because}), false
 	}
 }
 
 // passOver follows what is provided for a change whose reason is gone, and passes it over.
-func (w *walker) passOver(f *frame, s *runbook.Step, path string, st *stepState) result {
-	r := w.list(f, s.Otherwise, path+".otherwise.")
+func (w *walker) passOver(f *frame, s *runbook.Step, place Place, st *stepState) result {
+	r := w.list(f, s.Otherwise, place.List("otherwise"))
 	if r == goOn && !st.done {
-		w.emit(path, StepEnded{})
+		w.emit(place, StepEnded{})
 	}
 	return r
 }
@@ -405,14 +405,14 @@ func (x *touching) lockedOn(facts []task.Facts) (result, bool) {
 	if len(keys) == 0 {
 		return goOn, true
 	}
-	why, waits := w.wantLocks(x.path, x.of(), keys)
+	why, waits := w.wantLocks(x.place, x.of(), keys)
 	switch {
 	case waits:
 		return blocked, false
 	case x.undo != nil:
 		return x.leave(why)
 	}
-	return w.fail(x.path, Troubled{Because: fmt.Sprintf("The change %q cannot begin: %s.", x.step.Title, why)}), false
+	return w.fail(x.place, Troubled{Because: fmt.Sprintf("The change %q cannot begin: %s.", x.step.Title, why)}), false
 }
 
 // of is what its locks are for.
@@ -426,7 +426,7 @@ func (x *touching) of() string {
 // intended writes down that it is begun, by the leave that was given.
 func (x *touching) intended() (result, bool) {
 	w, e, p := x.w, (*Effect)(nil), Purpose{For: ForChange}
-	if t := w.s.touch(x.path, x.target); t != nil {
+	if t := w.s.touch(x.place, x.target); t != nil {
 		e = &t.Change
 	}
 	if x.undo != nil {
@@ -436,8 +436,8 @@ func (x *touching) intended() (result, bool) {
 	if e != nil {
 		try = len(e.Attempts)
 	}
-	w.emit(x.path, Intent{
-		Attempt: w.attempt(x.path, p, x.target, try), Target: x.target, Purpose: p, Request: x.request,
+	w.emit(x.place, Intent{
+		Attempt: w.attempt(x.place, p, x.target, try), Target: x.target, Purpose: p, Request: x.request,
 		Digest: x.digest, Under: x.under, Leave: x.given.seq,
 	})
 	return blocked, true
@@ -461,17 +461,17 @@ func (x *touching) fresh() (result, bool) {
 		return goOn, true
 	}
 	for i, look := range w.looksOf(x.f, s.Readings()) {
-		place, begun := w.instance(x.path, look)
+		place, begun := w.instance(x.place, look)
 		if begun == nil {
-			return w.broken(x.path, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
+			return w.broken(x.place, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
 		}
 		p := Purpose{For: ForFresh, Lap: x.st.lap, Look: i}
 		if len(x.st.rounds[p]) == 0 {
-			if age, ok := w.s.ageOf(x.path, x.f.target, look.Read[0].Name, w.now); ok && age >= 0 && age <= s.Fresh {
+			if age, ok := w.s.ageOf(x.place, x.f.target, look.Read[0].Name, w.now); ok && age >= 0 && age <= s.Fresh {
 				continue
 			}
 		}
-		if over, r := w.round(x.f, x.path, p, look, place, asked(x.f, begun)); r != goOn {
+		if over, r := w.round(x.f, x.place, p, look, place, asked(x.f, begun)); r != goOn {
 			return r, false
 		} else if !over {
 			return blocked, false

@@ -194,7 +194,7 @@ var addresses = map[string]string{"g1": "10.0.0.1", "g2": "10.0.0.2", "g3": "10.
 // flight is an attempt in somebody's hands.
 type flight struct {
 	in     Intent
-	path   string
+	place  Place
 	frozen bool // with an instance that does not answer
 	gone   bool // with one that is dead
 }
@@ -216,16 +216,16 @@ type mission struct {
 	about   map[string]string // the attempt of a question
 }
 
-func (p *mission) key1(in Intent, path string) string {
-	return p.id + " " + path + " " + in.Target + " " + in.Purpose.For
+func (p *mission) key1(in Intent, place Place) string {
+	return p.id + " " + place.String() + " " + in.Target + " " + in.Purpose.For
 }
 
 // act carries a request out, wholly, in half or not at all, and gives what it did: 2, 1 or 0.
 func (p *mission) act(f *flight, how int) {
 	in := f.in
 	n, _ := strconv.Atoi(in.Request.Words[1])
-	at, place := addresses[in.Target], f.path+" "+in.Target
-	p.ran[p.key1(in, f.path)]++
+	at, place := addresses[in.Target], f.place.String()+" "+in.Target
+	p.ran[p.key1(in, f.place)]++
 	switch in.Request.Words[0] {
 	case "ensure":
 		if how == 2 && !p.ensured[p.id+place] {
@@ -315,7 +315,7 @@ func (p *mission) fact(e Event) {
 func (p *mission) store() {
 	for _, e := range p.log[p.stored:] {
 		if in, ok := e.Body.(Intent); ok && in.Touches() {
-			p.mayBegin(in, e.Path)
+			p.mayBegin(in, e.Place)
 		}
 	}
 	p.m.Stored()
@@ -323,7 +323,7 @@ func (p *mission) store() {
 }
 
 // mayBegin holds what is begun against the world's own book.
-func (p *mission) mayBegin(in Intent, path string) {
+func (p *mission) mayBegin(in Intent, place Place) {
 	say := func(ok bool, what string) {
 		require.True(p.t, ok, "%s is begun: %s\n%s\n%s", in.Attempt, what, p.source, p.told())
 	}
@@ -362,7 +362,7 @@ func (p *mission) told() string {
 		if len(b) > 300 {
 			b = b[:300]
 		}
-		out += fmt.Sprintf("%d %s %s %s %s\n", e.Seq, e.At.Format("15:04:05"), e.Path, e.Body.Kind(), b)
+		out += fmt.Sprintf("%d %s %s %s %s\n", e.Seq, e.At.Format("15:04:05"), e.Place, e.Body.Kind(), b)
 	}
 	return out
 }
@@ -398,11 +398,11 @@ func (p *mission) step() (moved bool, wake time.Time) {
 		return true, plan.Wake
 	}
 	for _, in := range begin {
-		p.flying = append(p.flying, &flight{in: in, path: p.m.s.PathOf(in.Attempt)})
+		p.flying = append(p.flying, &flight{in: in, place: p.m.s.PlaceOf(in.Attempt)})
 	}
 	for _, id := range plan.AskRest {
 		if p.rests(id) {
-			p.fact(Event{Path: p.m.s.PathOf(id), Body: Rested{Attempt: id}})
+			p.fact(Event{Place: p.m.s.PlaceOf(id), Body: Rested{Attempt: id}})
 			return true, plan.Wake
 		}
 	}
@@ -452,7 +452,7 @@ func (p *mission) open() {
 		if !p.rests(in.Attempt) {
 			lost.By = "n1"
 		}
-		p.fact(Event{Path: m.s.PathOf(in.Attempt), Body: lost})
+		p.fact(Event{Place: m.s.PlaceOf(in.Attempt), Body: lost})
 	}
 }
 
@@ -478,7 +478,7 @@ func (p *mission) fault() bool {
 
 func (p *mission) land(f *flight, o Outcome) {
 	p.flying = slices.DeleteFunc(p.flying, func(x *flight) bool { return x == f })
-	p.fact(Event{Path: f.path, Body: o})
+	p.fact(Event{Place: f.place, Body: o})
 }
 
 func (p *mission) outcome(f *flight) Outcome {
@@ -511,7 +511,7 @@ func (p *mission) thaw() bool {
 		p.open()
 		p.flying = slices.DeleteFunc(p.flying, func(x *flight) bool { return x == f })
 		if f.in.Touches() && p.m.s.Unreported(f.in.Attempt) {
-			p.fact(Event{Path: f.path, Body: o})
+			p.fact(Event{Place: f.place, Body: o})
 		}
 		return true
 	}
@@ -546,8 +546,8 @@ func (p *mission) grant(plan Plan) bool {
 			continue
 		}
 		is := LocksAwaited{Key: held, Holder: p.holder[held], Of: want.Of}
-		if p.m.s.Waits(want.Path, want.Of) != is {
-			p.add(Event{Path: want.Path, Body: is})
+		if p.m.s.Waits(want.Place, want.Of) != is {
+			p.add(Event{Place: want.Place, Body: is})
 			return true
 		}
 		waits++
@@ -574,13 +574,13 @@ func (p *mission) release() {
 
 // people decide, and know from the hosts what became of a change.
 func (p *mission) people() bool {
-	paths := []string{}
-	for path := range p.m.s.waits {
-		paths = append(paths, path)
+	paths := []Place{}
+	for place := range p.m.s.waits {
+		paths = append(paths, place)
 	}
-	slices.Sort(paths)
-	for _, path := range paths {
-		st := p.m.s.steps[path]
+	slices.SortFunc(paths, byText)
+	for _, place := range paths {
+		st := p.m.s.steps[place]
 		for _, g := range st.allGates() {
 			if !g.open() || !p.now.Add(p.clock).Before(g.raised.Until) {
 				continue
@@ -600,7 +600,7 @@ func (p *mission) people() bool {
 				p.within[g.raised.Gate] = g.within()
 				p.until[g.raised.Gate] = later(p.until[g.raised.Gate], until.Add(2*time.Second))
 			}
-			p.fact(Event{Path: path, Body: d})
+			p.fact(Event{Place: place, Body: d})
 			return true
 		}
 		var qs []string
@@ -611,7 +611,7 @@ func (p *mission) people() bool {
 		}
 		slices.Sort(qs)
 		for _, id := range qs {
-			if p.answer(path, st.questions[id].raised) {
+			if p.answer(place, st.questions[id].raised) {
 				return true
 			}
 		}
@@ -619,10 +619,10 @@ func (p *mission) people() bool {
 	return false
 }
 
-func (p *mission) answer(path string, q QuestionRaised) bool {
+func (p *mission) answer(place Place, q QuestionRaised) bool {
 	p.about[q.Question] = q.Attempt
 	if q.Attempt == "" {
-		p.fact(Event{Path: path, Body: QuestionAnswered{Question: q.Question, Choice: q.Choices[0], By: "mara"}})
+		p.fact(Event{Place: place, Body: QuestionAnswered{Question: q.Question, Choice: q.Choices[0], By: "mara"}})
 		return true
 	}
 	if !p.rests(q.Attempt) {
@@ -633,9 +633,9 @@ func (p *mission) answer(path string, q QuestionRaised) bool {
 		choice = DoItAgain
 	}
 	if e := p.m.s.EffectOf(q.Attempt); SaysNotBegun(choice) && !e.Rests {
-		p.fact(Event{Path: path, Body: Rested{Attempt: q.Attempt}})
+		p.fact(Event{Place: place, Body: Rested{Attempt: q.Attempt}})
 	}
-	p.fact(Event{Path: path, Body: QuestionAnswered{Question: q.Question, Choice: choice, By: "ola"}})
+	p.fact(Event{Place: place, Body: QuestionAnswered{Question: q.Question, Choice: choice, By: "ola"}})
 	return true
 }
 
@@ -790,7 +790,7 @@ func (p *mission) agains(what string) (n int) {
 	for _, e := range p.log {
 		switch b := e.Body.(type) {
 		case Intent:
-			about[b.Attempt] = p.key1(b, e.Path)
+			about[b.Attempt] = p.key1(b, e.Place)
 		case QuestionRaised:
 			about[b.Question] = about[b.Attempt]
 		case QuestionAnswered:
@@ -798,7 +798,7 @@ func (p *mission) agains(what string) (n int) {
 				n++
 			}
 		case Repeated:
-			if p.key1(Intent{Target: b.Target, Purpose: Purpose{For: ForChange}}, e.Path) == what {
+			if p.key1(Intent{Target: b.Target, Purpose: Purpose{For: ForChange}}, e.Place) == what {
 				n++
 			}
 		}

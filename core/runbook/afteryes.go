@@ -7,40 +7,27 @@ import (
 	"strings"
 )
 
-// AfterYes says in a few lines what follows a yes for the step at a place in a run: what is looked at once more before
-// anything is touched, what decides whether it helped, and where each way ends. name tells who somebody is; nil leaves
-// that as it is written.
-func (b *Book) AfterYes(place string, name func(string) string) []string {
-	pieces := strings.Split(place, "/")
-	book := b
-	for _, p := range pieces[:len(pieces)-1] {
-		call := book.Step(staticPath(p))
-		if call == nil || book.Callee(call.Callee) == nil {
-			return nil
-		}
-		book = book.Callee(call.Callee)
-	}
-	s := book.Step(staticPath(pieces[len(pieces)-1]))
-	if s == nil {
-		return nil
-	}
+// AfterYes says in a few lines what follows a yes for a step of this book: what is looked at once more before anything
+// is touched, what decides whether it helped, and where each way ends. name tells who somebody is; nil leaves that as
+// it is written.
+func (b *Book) AfterYes(s *Step, name func(string) string) []string {
 	var out []string
 	changes := changesIn(s)
 	if line := looksAgain(changes); line != "" {
 		out = append(out, line)
 	}
 	proven := false
-	for _, p := range book.proofsAfter(s, changes) {
+	for _, p := range b.proofsAfter(s, changes) {
 		if strings.HasPrefix(p.Path, s.Path+".") {
 			out = append(out, fmt.Sprintf("Each is proven by “%s”%s; if it is not, %s.", p.Title, p.Again.within(),
-				book.leadsTo(p, p.Fails.Or(trouble), name)))
+				b.leadsTo(p, p.Fails.Or(trouble), name)))
 			continue
 		}
-		out = append(out, book.decides(p, name))
+		out = append(out, b.decides(p, name))
 		proven = true
 	}
 	if !proven {
-		out = append(out, "Then: "+book.leadsTo(s, Branch{Word: GoOn}, name)+".")
+		out = append(out, "Then: "+b.leadsTo(s, Branch{Word: GoOn}, name)+".")
 	}
 	return out
 }

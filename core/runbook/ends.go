@@ -65,11 +65,12 @@ const (
 
 // EndsAfter lists every way in which a run of the runbook can end after the gate, or the question, of the step at a
 // place is told a word, those of what calls the step's runbook included. What cannot be foreseen (a cancel, or what the
-// runbook provides for where its alert turns) is not among them. place is the step's in a run, such as 6/2.do@1.3.
-func (b *Book) EndsAfter(place string, word Word) []End {
-	books, paths := []*Book{b}, strings.Split(place, "/")
+// runbook provides for where its alert turns) is not among them. paths are those of the steps that call, one in the
+// other, and of the step itself.
+func (b *Book) EndsAfter(paths []string, word Word) []End {
+	books := []*Book{b}
 	for _, p := range paths[:len(paths)-1] {
-		call := books[len(books)-1].Step(staticPath(p))
+		call := books[len(books)-1].Step(p)
 		if call == nil {
 			return nil
 		}
@@ -78,9 +79,9 @@ func (b *Book) EndsAfter(place string, word Word) []End {
 	var set map[End]bool
 	for i := len(paths) - 1; i >= 0; i-- {
 		f := follower{book: books[i]}
-		s := books[i].Step(staticPath(paths[i]))
+		s := books[i].Step(paths[i])
 		if s == nil && set == nil {
-			set = f.takenBack(staticPath(paths[i]))
+			set = f.takenBack(paths[i])
 			continue
 		}
 		if s == nil {
@@ -98,9 +99,9 @@ func (b *Book) EndsAfter(place string, word Word) []End {
 }
 
 // takenBack are the ends that may come where somebody is asked while changes are taken back, by the word undo at a
-// place: that of a branch of a step, or on_error of the whole. What is taken back is in trouble, and nothing provides
+// path: that of a branch of a step, or on_error of the whole. What is taken back is in trouble, and nothing provides
 // for that.
-func (f follower) takenBack(place string) map[End]bool {
+func (f follower) takenBack(path string) map[End]bool {
 	final := func(c course) course {
 		out := newCourse()
 		for t := range c.troubles {
@@ -109,26 +110,15 @@ func (f follower) takenBack(place string) map[End]bool {
 		}
 		return out
 	}
-	at := strings.LastIndexByte(place, '.')
+	at := strings.LastIndexByte(path, '.')
 	if at < 0 {
 		return f.ends(final(f.list(f.book.Steps)))
 	}
-	s := f.book.Step(place[:at])
+	s := f.book.Step(path[:at])
 	if s == nil {
 		return nil
 	}
 	return f.onward(s, final(f.step(s)))
-}
-
-// staticPath is the path of a step in its text, from its place in a run.
-func staticPath(place string) string {
-	pieces := strings.Split(place, ".")
-	for i, p := range pieces {
-		if at := strings.IndexAny(p, "@#~"); at >= 0 {
-			pieces[i] = p[:at]
-		}
-	}
-	return strings.Join(pieces, ".")
 }
 
 // mishap is a trouble that travels outward.

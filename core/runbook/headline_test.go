@@ -84,6 +84,6 @@ func TestAfterYes(t *testing.T) {
 			"“Are they gone?” within 1m: if so, closed as repaired; if not, handed over to on-call/fares."}},
 	} {
 		b := ferry(t, c.book)
-		assert.Equal(t, c.says, b.AfterYes(b.ByID(c.step).Path, c.name), c.book)
+		assert.Equal(t, c.says, b.AfterYes(b.ByID(c.step), c.name), c.book)
 	}
 }

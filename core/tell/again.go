@@ -2,7 +2,6 @@ package tell
 
 import (
 	"slices"
-	"strings"
 	"time"
 
 	"urgentis/core/flow"
@@ -18,7 +17,7 @@ func LooksAgain(s *flow.State, g Ground) []flow.Intent {
 	if g.Look.Costly || g.Look.OnlyReads != "" {
 		return nil
 	}
-	return newestOf(s, func(in flow.Intent) bool { return in.Look == g.Path })
+	return newestOf(s, func(in flow.Intent) bool { return in.Look == g.Place })
 }
 
 // newestOf lists the newest attempt on each target among those of looks that are meant.
@@ -40,7 +39,7 @@ func newestOf(s *flow.State, meant func(flow.Intent) bool) []flow.Intent {
 type LookTaken struct {
 	Step *runbook.Step
 	// Path is its place in the run; Again what is to be done to take it anew, the newest words of each target.
-	Path  string
+	Place flow.Place
 	Again []flow.Intent
 	At    time.Time // when it was first taken
 	// First holds what was read first, by target and reading.
@@ -51,10 +50,10 @@ type LookTaken struct {
 // that is one only by the runbook's word is left out: nobody but the run takes it.
 func LooksTaken(s *flow.State) []*LookTaken {
 	var out []*LookTaken
-	byPath := map[string]*LookTaken{}
+	byPath := map[flow.Place]*LookTaken{}
 	for _, a := range s.Tried() {
 		in := a.Intent
-		if in.Touches() || in.Look == "" {
+		if in.Touches() || in.Look.IsZero() {
 			continue
 		}
 		t := byPath[in.Look]
@@ -63,7 +62,7 @@ func LooksTaken(s *flow.State) []*LookTaken {
 			if step == nil || step.OnlyReads != "" || len(step.Read) == 0 {
 				continue
 			}
-			t = &LookTaken{Step: step, Path: in.Look, At: a.At, First: map[string]map[string]expr.Taking{}}
+			t = &LookTaken{Step: step, Place: in.Look, At: a.At, First: map[string]map[string]expr.Taking{}}
 			t.Again = newestOf(s, func(x flow.Intent) bool { return x.Look == in.Look })
 			byPath[in.Look] = t
 			out = append(out, t)
@@ -77,8 +76,7 @@ func LooksTaken(s *flow.State) []*LookTaken {
 
 // Named reports whether a look is called so: by its id or by its place in the runbook.
 func (t *LookTaken) Named(name string) bool {
-	return name == t.Path || t.Step.ID == name && name != "" ||
-		!strings.Contains(t.Path, "/") && flow.Static(t.Path) == name
+	return name == t.Place.String() || t.Step.ID == name && name != "" || t.Place.Static() == name
 }
 
 // Compared is one reading then and now.

@@ -16,17 +16,15 @@ import (
 func Been(s *flow.State, now time.Time) *runbook.Been {
 	out := &runbook.Been{Visits: map[string]runbook.Visit{}}
 	lists := map[string]bool{} // the lists of steps that were entered
-	for _, path := range s.Places() {
-		st := s.Progress(path)
-		outer, _, inCall := strings.Cut(path, "/")
-		key := flow.Static(outer)
-		if i := strings.LastIndexByte(key, '.'); i > 0 {
-			lists[key[:i]] = true
-		}
+	for _, place := range s.Places() {
+		st := s.Progress(place)
+		outer, inCall := place.Outermost()
+		key := outer.Static()
+		lists[outer.Around()] = true
 		if s.Book().Step(key) == nil {
 			continue
 		}
-		visit(s, out, path, key, st, inCall)
+		visit(s, out, place, key, st, inCall)
 	}
 	for _, step := range s.Book().All() {
 		for _, l := range step.Lists() {
@@ -49,7 +47,7 @@ func wayTaken(out *runbook.Been, key string, way string) {
 }
 
 // visit adds what happened at one place to what is known of its step, and of the gate before it.
-func visit(s *flow.State, out *runbook.Been, path, key string, st flow.Progress, inCall bool) {
+func visit(s *flow.State, out *runbook.Been, place flow.Place, key string, st flow.Progress, inCall bool) {
 	gate := visitGate(s, out, key, st, inCall)
 	v, had := out.Visits[key]
 	switch {
@@ -125,9 +123,9 @@ func visitGate(s *flow.State, out *runbook.Been, key string, st flow.Progress, i
 // timed adds how long each step took in all.
 func timed(s *flow.State, out *runbook.Been, now time.Time) {
 	first, last := map[string]time.Time{}, map[string]time.Time{}
-	for path, t := range s.Times() {
-		outer, _, _ := strings.Cut(path, "/")
-		key := flow.Static(outer)
+	for place, t := range s.Times() {
+		outer, _ := place.Outermost()
+		key := outer.Static()
 		if f, ok := first[key]; !ok || t[0].Before(f) {
 			first[key] = t[0]
 		}
@@ -159,12 +157,12 @@ func arrived(s *flow.State, out *runbook.Been) {
 		enteredAt(s, out, at)
 		return
 	}
-	if e.State == flow.Done || s.TroubledAt() == "" {
+	if e.State == flow.Done || s.TroubledAt().IsZero() {
 		out.Ended = e.State == flow.Done
 		return
 	}
-	outer, _, inCall := strings.Cut(s.TroubledAt(), "/")
-	at := flow.Static(outer)
+	outer, inCall := s.TroubledAt().Outermost()
+	at := outer.Static()
 	out.Ended, out.End = true, at
 	if around, is := strings.CutSuffix(at, ".on_error"); is && s.Book().Step(around) != nil && !inCall {
 		out.End, out.Way = around, "on_error" // its word, such as undo, came to this
@@ -205,7 +203,7 @@ func closedAt(s *flow.State, out *runbook.Been) string {
 	ends := func(st *runbook.Step) bool {
 		return st != nil && (st.Verb == runbook.Close || st.Verb == runbook.HandOver)
 	}
-	if at := flow.Static(s.EndedAt()); ends(s.Book().Step(at)) {
+	if at := s.EndedAt().Static(); ends(s.Book().Step(at)) {
 		return at
 	}
 	if s.Book().Finally == nil {

@@ -90,7 +90,7 @@ func bad(what string) func(*theatre) { return func(p *theatre) { p.bad[what] = t
 
 func refuses(word string) func(*theatre) {
 	return func(p *theatre) {
-		p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
+		p.Decide = func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			d := yes(g)
 			d.Approved = g.Proposal.Requests[0].Words[0] != word
 			return d
@@ -101,7 +101,7 @@ func refuses(word string) func(*theatre) {
 func silent(word string) func(*theatre) {
 	return func(p *theatre) {
 		p.Patient = true
-		p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
+		p.Decide = func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			if g.Proposal.Requests[0].Words[0] == word {
 				return nil
 			}
@@ -115,7 +115,7 @@ func TestWhereARunWaitsIsDrawn(t *testing.T) {
 	p.says = func(flow.Intent) string { return `{"n": 7}` }
 	var gate, step string
 	p.Watch = func(log []flow.Event) { p.log = log }
-	p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
+	p.Decide = func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 		s, err := flow.Fold(p.Book, p.log)
 		require.NoError(t, err)
 		for _, n := range p.Book.Graph(Been(s, p.Now)).Nodes {

@@ -35,20 +35,21 @@ type Brief struct {
 
 // BriefOf makes the brief of a gate that stands at a place. name tells who somebody is; nil leaves it as it is written.
 func BriefOf(
-	book *runbook.Book, log []flow.Event, raised flow.GateRaised, path string, now time.Time, name func(string) string,
+	book *runbook.Book, log []flow.Event, raised flow.GateRaised, place flow.Place, now time.Time,
+	name func(string) string,
 ) (*Brief, error) {
 	s, err := flow.Fold(book, log)
 	if err != nil {
 		return nil, err
 	}
-	step, own := flow.Find(book, path)
+	step, own := flow.Find(book, place)
 	if step == nil {
 		return &Brief{Harm: book.Harm}, nil
 	}
 	b := &Brief{
 		Headline: own.Headline(step, extentOf(s, step, raised.Proposal)),
 		Harm:     own.Harm,
-		Grounds:  Grounds(s, path),
+		Grounds:  Grounds(s, place),
 	}
 	if raised.Undo {
 		on := expr.Words(extentOf(s, step, raised.Proposal).Targets)
@@ -69,14 +70,14 @@ func BriefOf(
 	case err != nil:
 		return nil, err
 	}
-	b.Yes, b.No, b.Silence = book.AfterYes(path, name), seen.No.Says(name), seen.Silence.Says(name)
+	b.Yes, b.No, b.Silence = own.AfterYes(step, name), seen.No.Says(name), seen.Silence.Says(name)
 	return b, nil
 }
 
 // BriefOfQuestion makes the brief of a question that stands at a place. Where an answer approves a change, that is what
 // its headline and its parts are about.
 func BriefOfQuestion(
-	book *runbook.Book, log []flow.Event, raised flow.QuestionRaised, path string, now time.Time,
+	book *runbook.Book, log []flow.Event, raised flow.QuestionRaised, place flow.Place, now time.Time,
 	name func(string) string,
 ) (*Brief, error) {
 	s, err := flow.Fold(book, log)
@@ -84,14 +85,14 @@ func BriefOfQuestion(
 		return nil, err
 	}
 	b := &Brief{Harm: book.Harm, Answers: map[string]string{}}
-	step, own := flow.Find(book, path)
+	step, own := flow.Find(book, place)
 	if step == nil {
 		return b, nil
 	}
-	b.Grounds = Grounds(s, path)
+	b.Grounds = Grounds(s, place)
 	for _, choice := range raised.Choices {
 		a, approves := raised.Approves[choice]
-		change, of := flow.Find(book, a.Path)
+		change, of := flow.Find(book, a.Place)
 		if !approves || change == nil {
 			continue
 		}
@@ -137,7 +138,7 @@ func BriefOfHandOver(book *runbook.Book, log []flow.Event) (*HandOverBrief, erro
 	for _, e := range slices.Backward(log) {
 		switch e.Body.(type) {
 		case flow.GateRaised, flow.Judged:
-			if b.Grounds = Grounds(s, e.Path); len(b.Grounds) > 0 {
+			if b.Grounds = Grounds(s, e.Place); len(b.Grounds) > 0 {
 				return b, nil
 			}
 		}
@@ -147,7 +148,7 @@ func BriefOfHandOver(book *runbook.Book, log []flow.Event) (*HandOverBrief, erro
 
 // Table tells the requests of a proposal by the steps of the text that they belong to.
 func Table(p leave.Proposal) ([]task.Part, error) {
-	return task.Table(p.Requests, func(r task.Request) string { return flow.Static(r.Step) })
+	return task.Table(p.Requests, func(r task.Request) string { return flow.PlaceOf(r.Step).Static() })
 }
 
 func extentOf(s *flow.State, step *runbook.Step, p leave.Proposal) runbook.Extent {

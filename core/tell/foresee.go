@@ -30,7 +30,7 @@ type Way struct {
 // Move is one thing that the run does.
 type Move struct {
 	Step    *runbook.Step
-	Path    string
+	Place   flow.Place
 	Targets []string
 	Undo    bool // it takes the step back
 	Again   bool // it takes the readings of the step anew
@@ -94,7 +94,7 @@ func ForeseeAnswers(book *runbook.Book, log []flow.Event, question string, now t
 // foreseeAnswer plays on from a question as if it were answered; with "" as if nobody did. The machine is of no further
 // use.
 func (m *ahead) foreseeAnswer(question, choice string, now time.Time) (Way, error) {
-	raised, path := m.State().OpenQuestion(question)
+	raised, place := m.State().OpenQuestion(question)
 	word := runbook.Answer(choice)
 	if choice == "" && len(raised.Choices) > 0 {
 		word, now = runbook.Silence, raised.Until
@@ -104,39 +104,39 @@ func (m *ahead) foreseeAnswer(question, choice string, now time.Time) (Way, erro
 			fields[f.Name] = f.Suggest
 		}
 		if e := m.State().EffectOf(raised.Attempt); e != nil && !e.Rests {
-			m.say(path, flow.Rested{Attempt: raised.Attempt}, now)
+			m.say(place, flow.Rested{Attempt: raised.Attempt}, now)
 		}
-		m.say(path, flow.QuestionAnswered{Question: question, Choice: choice, By: "somebody", Fields: fields}, now)
+		m.say(place, flow.QuestionAnswered{Question: question, Choice: choice, By: "somebody", Fields: fields}, now)
 	}
-	return m.wayOn(path, word, now)
+	return m.wayOn(place, word, now)
 }
 
 // foresee plays on from a gate as if it were told a word. The machine is of no further use.
 func (m *ahead) foresee(gate string, word runbook.Word, now time.Time) (Way, error) {
-	raised, path, by := m.State().OpenGate(gate)
+	raised, place, by := m.State().OpenGate(gate)
 	if raised == nil {
 		return Way{}, errNotOpen
 	}
 	switch word {
 	case runbook.No:
-		m.say(path, flow.GateDecided{Gate: gate, By: "somebody", Digest: raised.Digest}, now)
+		m.say(place, flow.GateDecided{Gate: gate, By: "somebody", Digest: raised.Digest}, now)
 	case runbook.Yes:
 		for i := len(by); i < max(1, raised.People); i++ {
-			m.say(path, flow.GateDecided{
+			m.say(place, flow.GateDecided{
 				Gate: gate, Approved: true, By: fmt.Sprint("somebody ", i), Digest: raised.Digest,
 			}, now)
 		}
 	case runbook.Silence:
 		now = raised.Until
 	}
-	return m.wayOn(path, word, now)
+	return m.wayOn(place, word, now)
 }
 
 // wayOn plays on after a word was told at a place.
-func (m *ahead) wayOn(path string, word runbook.Word, now time.Time) (Way, error) {
+func (m *ahead) wayOn(place flow.Place, word runbook.Word, now time.Time) (Way, error) {
 	way := Way{}
 	before := m.State().Last
-	if err := m.foreseeMoves(&way, path, now); err != nil {
+	if err := m.foreseeMoves(&way, place, now); err != nil {
 		return way, err
 	}
 	if e := m.State().Ended; e != nil && m.State().Last > before {
@@ -144,13 +144,13 @@ func (m *ahead) wayOn(path string, word runbook.Word, now time.Time) (Way, error
 		way.Ended, way.Ends = &end, []runbook.End{end}
 		return way, nil
 	}
-	way.Ends = m.State().Book().EndsAfter(path, word)
+	way.Ends = m.State().Book().EndsAfter(place.Paths(), word)
 	return way, nil
 }
 
 // say adds what somebody would say; whatever comes of it is seen when the machine plans.
-func (m *ahead) say(path string, b flow.Body, now time.Time) {
-	if _, err := m.Append(flow.Event{At: now, Path: path, Body: b}); err != nil && m.err == nil {
+func (m *ahead) say(place flow.Place, b flow.Body, now time.Time) {
+	if _, err := m.Append(flow.Event{At: now, Place: place, Body: b}); err != nil && m.err == nil {
 		m.err = err
 	}
 }
@@ -159,7 +159,7 @@ func (m *ahead) say(path string, b flow.Body, now time.Time) {
 const maxForeseen = 64
 
 // foreseeMoves plans on until something would be begun, somebody would be asked, or the run would end.
-func (m *ahead) foreseeMoves(way *Way, gate string, now time.Time) error {
+func (m *ahead) foreseeMoves(way *Way, gate flow.Place, now time.Time) error {
 	for range maxForeseen {
 		plan, err := m.Plan(now)
 		if err != nil {
@@ -175,11 +175,11 @@ func (m *ahead) foreseeMoves(way *Way, gate string, now time.Time) error {
 		case len(plan.AskLeave) > 0:
 			for _, ask := range plan.AskLeave {
 				e := ask.Given(m.leaveAsBefore(gate, ask), now)
-				m.say(e.Path, e.Body, now)
+				m.say(e.Place, e.Body, now)
 			}
 		case len(plan.WantLocks) > 0:
 			for _, l := range plan.WantLocks {
-				m.say(l.Path, l.Taken(now).Body, now)
+				m.say(l.Place, l.Taken(now).Body, now)
 			}
 		case len(plan.Events) == 0:
 			return nil
@@ -192,9 +192,9 @@ func (m *ahead) foreseeMoves(way *Way, gate string, now time.Time) error {
 }
 
 // leaveAsBefore supposes that leave is given as it was for the gate.
-func (m *ahead) leaveAsBefore(gate string, ask flow.AskLeave) flow.LeaveGiven {
+func (m *ahead) leaveAsBefore(gate flow.Place, ask flow.AskLeave) flow.LeaveGiven {
 	given := flow.LeaveGiven{Verdict: leave.Gate}
-	for _, place := range []string{ask.Path, gate} {
+	for _, place := range []flow.Place{ask.Place, gate} {
 		if was := m.State().Progress(place).Leave; was != nil {
 			return *was
 		}
@@ -204,8 +204,8 @@ func (m *ahead) leaveAsBefore(gate string, ask flow.AskLeave) flow.LeaveGiven {
 
 // foreseeMove notes what an event does where the gate stands; what runs beside it does not follow from it. asks: people
 // are asked.
-func (m *ahead) foreseeMove(way *Way, gate string, e flow.Event) (asks bool) {
-	x := Move{Path: e.Path}
+func (m *ahead) foreseeMove(way *Way, gate flow.Place, e flow.Event) (asks bool) {
+	x := Move{Place: e.Place}
 	target := ""
 	switch b := e.Body.(type) {
 	case flow.Intent:
@@ -216,15 +216,15 @@ func (m *ahead) foreseeMove(way *Way, gate string, e flow.Event) (asks bool) {
 	default:
 		return false
 	}
-	if !flow.Inside(x.Path, flow.FrameOf(gate)) {
+	if !x.Place.In(gate.Frame()) {
 		return false
 	}
-	x.Step, _ = flow.Find(m.State().Book(), x.Path)
-	if in, ok := e.Body.(flow.Intent); ok && !in.Touches() && in.Look != "" && in.Look != e.Path {
+	x.Step, _ = flow.Find(m.State().Book(), x.Place)
+	if in, ok := e.Body.(flow.Intent); ok && !in.Touches() && !in.Look.IsZero() && in.Look != e.Place {
 		x.Step, _ = flow.Find(m.State().Book(), in.Look)
 		x.Again = true
 	}
-	i := slices.IndexFunc(way.First, func(y Move) bool { return y.Path == x.Path && y.Undo == x.Undo })
+	i := slices.IndexFunc(way.First, func(y Move) bool { return y.Place == x.Place && y.Undo == x.Undo })
 	if i < 0 {
 		i = len(way.First)
 		way.First = append(way.First, x)
@@ -272,7 +272,7 @@ func saysEnds(list []runbook.End, name func(string) string) string {
 }
 
 func (m Move) says() string {
-	title := m.Path
+	title := m.Place.String()
 	verb := runbook.Verb("")
 	if m.Step != nil {
 		title, verb = m.Step.Title, m.Step.Verb

@@ -35,8 +35,8 @@ func TestWhatIsForeseenComes(t *testing.T) {
 		p := playBook(t, b)
 		p.Patient = true
 		p.Watch = func(log []flow.Event) { p.log = log }
-		p.Do = func(_ string, in flow.Intent, now time.Time) flow.Outcome { return p.any(t, in, now) }
-		p.Decide = func(_ string, g flow.GateRaised) *flow.GateDecided {
+		p.Do = func(_ flow.Place, in flow.Intent, now time.Time) flow.Outcome { return p.any(t, in, now) }
+		p.Decide = func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			i := slices.IndexFunc(all, func(s said) bool { return s.gate == g.Gate })
 			if i < 0 {
 				i = len(all)
@@ -57,7 +57,7 @@ func TestWhatIsForeseenComes(t *testing.T) {
 			}
 			return d
 		}
-		p.Answer = func(_ string, q flow.QuestionRaised) *flow.QuestionAnswered {
+		p.Answer = func(_ flow.Place, q flow.QuestionRaised) *flow.QuestionAnswered {
 			if slices.ContainsFunc(all, func(s said) bool { return s.gate == q.Question }) {
 				return nil
 			}
@@ -133,7 +133,7 @@ func alone(t require.TestingT, b *runbook.Book, log []flow.Event) bool {
 func told(log []flow.Event) (out string) {
 	for _, e := range log {
 		body, err := json.Marshal(e.Body)
-		out += fmt.Sprintf("%d %s %s %s %.160s %v\n", e.Seq, e.At.Format("15:04:05"), e.Path, e.Body.Kind(), body, err)
+		out += fmt.Sprintf("%d %s %s %s %.160s %v\n", e.Seq, e.At.Format("15:04:05"), e.Place, e.Body.Kind(), body, err)
 	}
 	return out
 }
@@ -143,11 +143,11 @@ func came(log []flow.Event, m Move) bool {
 	for _, e := range log {
 		switch b := e.Body.(type) {
 		case flow.Intent:
-			if m.Undo && b.Undoes() || !m.Undo && e.Path == m.Path {
+			if m.Undo && b.Undoes() || !m.Undo && e.Place == m.Place {
 				return true
 			}
 		case flow.GateRaised, flow.QuestionRaised, flow.Told, flow.Noted:
-			if e.Path == m.Path {
+			if e.Place == m.Place {
 				return true
 			}
 		}
@@ -202,6 +202,6 @@ func TestWhereItEndsIsForeseenWhileItIsTakenBack(t *testing.T) {
 			"    undo: {run: [undo]}\n" + onError + "  - close: repaired\n    because: done\n"))
 		require.NotNil(t, b, "%s", found)
 		assert.Equal(t, []runbook.End{{Kind: runbook.EndHandedOver, To: "on-call/quayside"}},
-			b.EndsAfter(place, runbook.Answer(flow.DoItAgain)), place)
+			b.EndsAfter([]string{place}, runbook.Answer(flow.DoItAgain)), place)
 	}
 }

@@ -10,8 +10,8 @@ import (
 
 // Going is a look that is being taken: how far it is.
 type Going struct {
-	Path string
-	Look *runbook.Step
+	Place flow.Place
+	Look  *runbook.Step
 	// Asked is of how many targets it is to be taken, Answered how many answered, Silent how many did not.
 	Asked, Answered, Silent int
 }
@@ -28,7 +28,7 @@ func (g Going) Says() string {
 // GoingOf lists the looks of which attempts are under way, in the order in which they were begun.
 func GoingOf(s *flow.State) []Going {
 	type at struct {
-		path  string
+		place flow.Place
 		round flow.Purpose
 	}
 	tried := s.Tried()
@@ -38,7 +38,7 @@ func GoingOf(s *flow.State) []Going {
 		if a.Over || a.Intent.Touches() {
 			continue
 		}
-		k := at{a.Path, a.Intent.Purpose}
+		k := at{a.Place, a.Intent.Purpose}
 		if by[k] != nil {
 			continue
 		}
@@ -46,10 +46,10 @@ func GoingOf(s *flow.State) []Going {
 		if look == nil {
 			continue
 		}
-		order, by[k] = append(order, k), &Going{Path: a.Path, Look: look}
+		order, by[k] = append(order, k), &Going{Place: a.Place, Look: look}
 	}
 	for _, a := range tried {
-		g := by[at{a.Path, a.Intent.Purpose}]
+		g := by[at{a.Place, a.Intent.Purpose}]
 		switch {
 		case g == nil || a.Intent.Touches():
 		case a.Outcome != nil && a.Outcome.State == flow.OK:

@@ -56,7 +56,7 @@ func TestALookAsksSoManyAtOnce(t *testing.T) {
 			if len(asked)%10 == 0 {
 				out.State = flow.Failed
 			}
-			_, err = m.Append(flow.Event{At: now, Path: m.State().PathOf(out.Attempt), Body: out})
+			_, err = m.Append(flow.Event{At: now, Place: m.State().PlaceOf(out.Attempt), Body: out})
 			require.NoError(t, err)
 			open = open[1:]
 		}

@@ -18,7 +18,7 @@ type Ground struct {
 	Reading, Unit string
 	Good          reading.Good // which way is better; "" where nothing says so
 	Look          *runbook.Step
-	Path          string // where the look stands, as it is seen from the change
+	Place         flow.Place // where the look stands, as it is seen from the change
 	// Wanted is what the reading must fulfil for the change to count as a success, Held what it fulfilled when the
 	// change was proposed; nil where nothing says so.
 	Wanted, Held *expr.Limit
@@ -41,12 +41,12 @@ const (
 )
 
 // Grounds lists the numbers that the change at a place rests on, the most telling first.
-func Grounds(s *flow.State, path string) []Ground {
-	step, book := flow.Find(s.Book(), path)
+func Grounds(s *flow.State, place flow.Place) []Ground {
+	step, book := flow.Find(s.Book(), place)
 	if step == nil {
 		return nil
 	}
-	inputs := s.Inputs(path)
+	inputs := s.Inputs(place)
 	var out []Ground
 	add := func(name string) *Ground {
 		if i := slices.IndexFunc(out, func(g Ground) bool { return g.Reading == name }); i >= 0 {
@@ -56,7 +56,7 @@ func Grounds(s *flow.State, path string) []Ground {
 		if look == nil || typ != expr.Integer && typ != expr.Number || len(out) == maxGrounds {
 			return nil
 		}
-		g := Ground{Reading: name, Look: look, Path: flow.SeenFrom(path, look)}
+		g := Ground{Reading: name, Look: look, Place: place.Seen(look)}
 		for _, r := range look.Read {
 			if r.Name == name {
 				g.Unit, g.Good = r.Unit, r.Good
@@ -75,7 +75,7 @@ func Grounds(s *flow.State, path string) []Ground {
 			}
 		}
 	}
-	for _, cond := range heldBefore(s, book, step, path) {
+	for _, cond := range heldBefore(s, book, step, place) {
 		for _, l := range cond.Limits(inputs) {
 			if g := add(l.Reading); g != nil && g.Held == nil {
 				g.Held = &l
@@ -83,14 +83,14 @@ func Grounds(s *flow.State, path string) []Ground {
 		}
 	}
 	for i := range out {
-		out[i].settle(s.Rounds(path, out[i].Reading))
+		out[i].settle(s.Rounds(place, out[i].Reading))
 	}
 	return slices.DeleteFunc(out, func(g Ground) bool { return len(g.Points) == 0 })
 }
 
 // heldBefore lists the conditions that hold as the change is proposed: checks that passed before it, the newest first,
 // and its own reasons.
-func heldBefore(s *flow.State, book *runbook.Book, step *runbook.Step, path string) []*expr.Program {
+func heldBefore(s *flow.State, book *runbook.Book, step *runbook.Step, place flow.Place) []*expr.Program {
 	var out []*expr.Program
 	for _, c := range step.Changes() {
 		if c.Still != nil {
@@ -102,11 +102,11 @@ func heldBefore(s *flow.State, book *runbook.Book, step *runbook.Step, path stri
 		that *expr.Program
 	}
 	var checks []passed
-	for _, place := range s.Places() {
-		st := s.Progress(place)
-		check, b := flow.Find(s.Book(), place)
+	for _, at := range s.Places() {
+		st := s.Progress(at)
+		check, b := flow.Find(s.Book(), at)
 		if b != book || check == nil || check.Verb != runbook.Check || check.That == nil || st.Judged == nil ||
-			!flow.Sees(path, place) {
+			!place.Sees(at) {
 			continue
 		}
 		if st.Judged.Final && st.Judged.Result == flow.Passes {

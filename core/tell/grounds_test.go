@@ -41,7 +41,7 @@ steps:
 	p.says = func(in flow.Intent) string { return `{"n": 31` + in.Target[1:] + `, "name": "x"}` }
 	s := p.run()
 	require.Len(t, find[flow.GateRaised](p.log), 1)
-	list := Grounds(s, "3")
+	list := Grounds(s, flow.PlaceOf("3"))
 	require.Len(t, list, 1, "a text is no trend")
 	g := list[0]
 	assert.Equal(t, &expr.Limit{Reading: "depth", Op: "<", Value: 200}, g.Wanted)

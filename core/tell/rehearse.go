@@ -19,11 +19,11 @@ type Stage struct {
 	Begun flow.Begun
 	Now   time.Time
 	// Do gives the outcome of an attempt of the step at a path; Leave whether a change may happen.
-	Do    func(path string, in flow.Intent, now time.Time) flow.Outcome
+	Do    func(place flow.Place, in flow.Intent, now time.Time) flow.Outcome
 	Leave func(ask flow.AskLeave) flow.LeaveGiven
 	// Decide and Answer give a person's word; nil: nobody says anything, and the play stops there.
-	Decide func(path string, g flow.GateRaised) *flow.GateDecided
-	Answer func(path string, q flow.QuestionRaised) *flow.QuestionAnswered
+	Decide func(place flow.Place, g flow.GateRaised) *flow.GateDecided
+	Answer func(place flow.Place, q flow.QuestionRaised) *flow.QuestionAnswered
 	// Watch is told all that happened so far, before a person's word is asked for; nil: nobody watches.
 	Watch func(log []flow.Event)
 	// Patient lets time run out where nobody says anything, instead of stopping there.
@@ -77,14 +77,14 @@ func (p Stage) Play() (log []flow.Event, stopped string, err error) {
 			if attempts++; attempts > p.Limit {
 				return log, fmt.Sprintf("it was stopped after %d attempts", p.Limit), nil
 			}
-			path := m.State().PathOf(in.Attempt)
-			done := p.Do(path, in, now)
+			place := m.State().PlaceOf(in.Attempt)
+			done := p.Do(place, in, now)
 			if p.Halt != nil {
 				if why := p.Halt(); why != "" {
 					return log, why, nil
 				}
 			}
-			if err := add(flow.Event{At: now, Path: path, Body: done}); err != nil {
+			if err := add(flow.Event{At: now, Place: place, Body: done}); err != nil {
 				return log, "", err
 			}
 			moved = true
@@ -129,7 +129,8 @@ func (p Stage) part(
 	}
 	for _, id := range plan.AskRest {
 		if e := m.State().EffectOf(id); e != nil && !e.Rests {
-			if err := add(flow.Event{At: now, Path: m.State().PathOf(id), Body: flow.Rested{Attempt: id}}); err != nil {
+			rests := flow.Event{At: now, Place: m.State().PlaceOf(id), Body: flow.Rested{Attempt: id}}
+			if err := add(rests); err != nil {
 				return true, err
 			}
 			moved = true
@@ -147,7 +148,7 @@ func (p Stage) person(s *flow.State, now time.Time, add func(flow.Event) error) 
 		places, gates := s.OpenGates()
 		for i, g := range gates {
 			if d := p.Decide(places[i], g); d != nil {
-				return true, add(flow.Event{At: now, Path: places[i], Body: *d})
+				return true, add(flow.Event{At: now, Place: places[i], Body: *d})
 			}
 		}
 	}
@@ -161,11 +162,11 @@ func (p Stage) person(s *flow.State, now time.Time, add func(flow.Event) error) 
 			continue
 		}
 		if e := s.EffectOf(q.Attempt); e != nil && !e.Rests && flow.SaysNotBegun(a.Choice) {
-			if err := add(flow.Event{At: now, Path: places[i], Body: flow.Rested{Attempt: q.Attempt}}); err != nil {
+			if err := add(flow.Event{At: now, Place: places[i], Body: flow.Rested{Attempt: q.Attempt}}); err != nil {
 				return true, err
 			}
 		}
-		return true, add(flow.Event{At: now, Path: places[i], Body: *a})
+		return true, add(flow.Event{At: now, Place: places[i], Body: *a})
 	}
 	return false, nil
 }
@@ -199,7 +200,7 @@ func Asked(log []flow.Event) int {
 // Came is what a log came to, in words, and the steps that were taken, by verb and title in their order.
 func Came(book *runbook.Book, log []flow.Event) (end string, steps []string) {
 	end = "not over"
-	last := ""
+	last := flow.Place{}
 	for _, e := range log {
 		if b, ok := e.Body.(flow.Ended); ok {
 			end = b.State
@@ -207,14 +208,14 @@ func Came(book *runbook.Book, log []flow.Event) (end string, steps []string) {
 				end = b.Outcome
 			}
 		}
-		s, _ := flow.Find(book, e.Path)
-		if s == nil || e.Path == last {
+		s, _ := flow.Find(book, e.Place)
+		if s == nil || e.Place == last {
 			continue
 		}
 		if _, skipped := e.Body.(flow.Skipped); skipped {
 			continue
 		}
-		last = e.Path
+		last = e.Place
 		steps = append(steps, string(s.Verb)+": "+s.Title)
 	}
 	return end, steps
@@ -253,7 +254,7 @@ func Replay(book *runbook.Book, log []flow.Event) (Stage, error) {
 		}
 	}
 	return Stage{Book: book, Begun: begun, Now: log[0].At, Limit: 5000,
-		Do: func(_ string, in flow.Intent, _ time.Time) flow.Outcome {
+		Do: func(_ flow.Place, in flow.Intent, _ time.Time) flow.Outcome {
 			key := requestKey(in)
 			list := outcomes[key]
 			if len(list) == 0 {
@@ -282,7 +283,7 @@ func Replay(book *runbook.Book, log []flow.Event) (Stage, error) {
 			}
 			return g
 		},
-		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
+		Decide: func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			d := flow.GateDecided{Gate: g.Gate, Approved: true, By: "as recorded", Digest: g.Digest}
 			if len(decisions) > 0 {
 				d.Approved, d.By = decisions[0].Approved, decisions[0].By
@@ -290,7 +291,7 @@ func Replay(book *runbook.Book, log []flow.Event) (Stage, error) {
 			}
 			return &d
 		},
-		Answer: func(_ string, q flow.QuestionRaised) *flow.QuestionAnswered {
+		Answer: func(_ flow.Place, q flow.QuestionRaised) *flow.QuestionAnswered {
 			if len(answers) == 0 {
 				return nil
 			}

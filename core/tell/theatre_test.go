@@ -44,7 +44,7 @@ func playBook(t require.TestingT, b *runbook.Book) *theatre {
 			Address: fmt.Sprintf("127.0.10.%d", i), Labels: map[string]string{"role": "gate"}})
 	}
 	p.Stage = Stage{Book: b, Begun: begun, Now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), Limit: 3000,
-		Do: func(_ string, in flow.Intent, now time.Time) flow.Outcome { return p.do(in, now) },
+		Do: func(_ flow.Place, in flow.Intent, now time.Time) flow.Outcome { return p.do(in, now) },
 		Leave: func(a flow.AskLeave) flow.LeaveGiven {
 			given := flow.LeaveGiven{Verdict: leave.Gate, Reasons: []string{"ask"}}
 			if a.Look || a.Undo {
@@ -55,7 +55,7 @@ func playBook(t require.TestingT, b *runbook.Book) *theatre {
 			}
 			return given
 		},
-		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided { return yes(g) },
+		Decide: func(_ flow.Place, g flow.GateRaised) *flow.GateDecided { return yes(g) },
 	}
 	return p
 }

@@ -36,7 +36,7 @@ func Went(s *flow.State) []incident.Went {
 		}
 		add(step, book, t.Target, went(t))
 		for _, around := range book.All() {
-			if around != step && around.Gate != nil && flow.Inside(step.Path, around.Path) {
+			if around != step && around.Gate != nil && flow.PlaceOf(step.Path).In(flow.PlaceOf(around.Path)) {
 				add(around, book, t.Target, went(t))
 			}
 		}

@@ -121,7 +121,7 @@ func (t *Taking) Next(now time.Time) ([]flow.Intent, error) {
 
 // Took takes in what a look came to.
 func (t *Taking) Took(o flow.Outcome, now time.Time) error {
-	_, err := t.m.Append(flow.Event{At: now, Path: t.m.State().PathOf(o.Attempt), Body: o})
+	_, err := t.m.Append(flow.Event{At: now, Place: t.m.State().PlaceOf(o.Attempt), Body: o})
 	return err
 }
 

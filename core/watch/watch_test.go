@@ -49,9 +49,9 @@ func TestATaking(t *testing.T) {
 	for len(open) > 0 {
 		in := open[0]
 		open = open[1:]
-		asked[in.Target+in.Look] = in.Request.Words[1]
+		asked[in.Target+in.Look.String()] = in.Request.Words[1]
 		o := flow.Outcome{Attempt: in.Attempt, State: flow.OK}
-		if in.Look == "1" {
+		if in.Look.String() == "1" {
 			o.Readings = map[string]expr.Taking{"stuck": {Value: "m-7", Target: in.Target, At: now}}
 		} else {
 			assert.Equal(t, []string{"queue", "age", "m-7"}, in.Request.Words)

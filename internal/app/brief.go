@@ -66,7 +66,7 @@ func (a *App) brief(ctx context.Context, g *Gate, log []flow.Event) (*Brief, err
 	if err != nil {
 		return nil, err
 	}
-	b, err := tell.BriefOf(book, log, g.Raised, g.Path, time.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOf(book, log, g.Raised, flow.PlaceOf(g.Path), time.Now(), a.nowCalled(ctx))
 	if err != nil {
 		// What would run is shown whatever else cannot be told: somebody waits to decide it.
 		a.log.Error("tell what somebody needs to decide a gate", "gate", g.ID, "error", err)
@@ -100,7 +100,7 @@ func (a *App) questionBrief(ctx context.Context, q *Question, log []flow.Event) 
 	if err != nil {
 		return nil, err
 	}
-	b, err := tell.BriefOfQuestion(book, log, q.Raised, q.Path, time.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOfQuestion(book, log, q.Raised, flow.PlaceOf(q.Path), time.Now(), a.nowCalled(ctx))
 	if err != nil {
 		return nil, fmt.Errorf("question %s: %w", q.ID, err)
 	}
@@ -141,7 +141,7 @@ func (a *App) briefOn(
 		if place == "" {
 			place = path
 		}
-		step, _ := flow.Find(book, place)
+		step, _ := flow.Find(book, flow.PlaceOf(place))
 		if step != nil {
 			part.Title = step.Title
 		}

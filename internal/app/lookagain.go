@@ -29,7 +29,9 @@ func (a *App) Looks(ctx context.Context, who *access.Principal, number int64) ([
 	out := []Look{}
 	err := a.eachRun(ctx, who, number, access.See, func(run *store.Run, s *flow.State) bool {
 		for _, l := range tell.LooksTaken(s) {
-			x := Look{Run: run.ID, Runbook: run.Runbook, Path: l.Path, ID: l.Step.ID, Title: l.Step.Title, At: l.At}
+			x := Look{
+				Run: run.ID, Runbook: run.Runbook, Path: l.Place.String(), ID: l.Step.ID, Title: l.Step.Title, At: l.At,
+			}
 			for _, in := range l.Again {
 				x.Targets = append(x.Targets, in.Target)
 			}
@@ -125,7 +127,7 @@ func (a *App) LookAgain(
 	if err != nil {
 		return nil, err
 	}
-	out := &Looked{Look: Look{Run: run.ID, Runbook: run.Runbook, Path: found.Path, ID: found.Step.ID,
+	out := &Looked{Look: Look{Run: run.ID, Runbook: run.Runbook, Path: found.Place.String(), ID: found.Step.ID,
 		Title: found.Step.Title, At: found.At}, Compared: found.Compare(now)}
 	_, out.Entry, err = a.enter(ctx, who, number, func(*store.Tx, *store.Incident) (store.NewEntry, error) {
 		return comparedEntry(who, out), nil

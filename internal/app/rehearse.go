@@ -204,13 +204,13 @@ func (a *App) foretell(ctx context.Context, list []flow.Rendered, out *Rehearsal
 			continue
 		}
 		first, targets := i, []string{}
-		for ; i < len(list) && list[i].Path == x.Path; i++ {
+		for ; i < len(list) && list[i].Place == x.Place; i++ {
 			if list[i].Target != "" {
 				targets = append(targets, list[i].Target)
 			}
 		}
 		i--
-		given, err := a.engine.Leave(ctx, x.Book, flow.WouldAsk(x.Step, x.Path, targets))
+		given, err := a.engine.Leave(ctx, x.Book, flow.WouldAsk(x.Step, x.Place, targets))
 		if err != nil {
 			return err
 		}

@@ -16,16 +16,16 @@ import (
 
 func rendered(list []flow.Rendered) []Line {
 	out := make([]Line, len(list))
-	last := ""
+	last := flow.Place{}
 	for i, x := range list {
 		out[i] = Line{
-			Path: x.Path, Verb: string(x.Step.Verb), Title: x.Step.Title, Depth: x.Depth, Branch: x.Branch,
+			Path: x.Place.String(), Verb: string(x.Step.Verb), Title: x.Step.Title, Depth: x.Depth, Branch: x.Branch,
 			Target: x.Target, On: x.On, Says: x.Says,
 		}
-		if x.Path != last {
+		if x.Place != last {
 			out[i].Notes = notes(x.Book, x.Step)
 		}
-		last = x.Path
+		last = x.Place
 		if x.Request == nil {
 			continue
 		}
@@ -48,15 +48,15 @@ func notes(b *runbook.Book, s *runbook.Step) []string {
 
 func totals(list []flow.Rendered) Totals {
 	out := Totals{Targets: []string{}}
-	last := ""
+	last := flow.Place{}
 	for _, x := range list {
 		if x.Target != "" && !slices.Contains(out.Targets, x.Target) {
 			out.Targets = append(out.Targets, x.Target)
 		}
-		if x.Path == last {
+		if x.Place == last {
 			continue
 		}
-		last = x.Path
+		last = x.Place
 		switch {
 		case x.Step.Verb == runbook.Look:
 			out.Looks++
@@ -78,16 +78,16 @@ func playedOut(b *runbook.Book, played *rehearsal.Played) *Rehearsal {
 	out := &Rehearsal{Lines: []Line{}, Because: played.Stopped, Totals: Totals{Targets: []string{}}}
 	out.Outcome, _ = tell.Came(b, played.Log)
 	intents := map[string]flow.Intent{}
-	told := map[string]bool{}
+	told := map[flow.Place]bool{}
 	for _, e := range played.Log {
 		if x, ok := e.Body.(flow.Ended); ok {
 			out.State, out.Because = x.State, x.Because
 		}
-		st, of := flow.Find(b, e.Path)
+		st, of := flow.Find(b, e.Place)
 		if st == nil {
 			continue
 		}
-		l := Line{Path: e.Path, Verb: string(st.Verb), Title: st.Title, Depth: depthOf(e.Path)}
+		l := Line{Path: e.Place.String(), Verb: string(st.Verb), Title: st.Title, Depth: e.Place.Depth()}
 		switch x := e.Body.(type) {
 		case flow.Intent:
 			intents[x.Attempt] = x
@@ -105,8 +105,8 @@ func playedOut(b *runbook.Book, played *rehearsal.Played) *Rehearsal {
 			}
 			out.Totals.asked(e.Body)
 		}
-		if !told[e.Path] {
-			told[e.Path] = true
+		if !told[e.Place] {
+			told[e.Place] = true
 			l.Notes = notes(of, st)
 		}
 		out.Lines = append(out.Lines, l)
@@ -116,17 +116,6 @@ func playedOut(b *runbook.Book, played *rehearsal.Played) *Rehearsal {
 	}
 	slices.Sort(out.Totals.Targets)
 	return out
-}
-
-// depthOf is how deep a place stands in other steps.
-func depthOf(path string) int {
-	steps := 0
-	for _, seg := range strings.FieldsFunc(path, func(r rune) bool { return r == '.' || r == '/' }) {
-		if seg[0] >= '0' && seg[0] <= '9' {
-			steps++
-		}
-	}
-	return max(0, steps-1)
 }
 
 // notTaken reports whether a look was not taken, as all that it reads is assumed.

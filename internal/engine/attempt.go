@@ -39,13 +39,13 @@ func (e *Engine) attempt(
 	ctx context.Context,
 	run *store.Run,
 	book *runbook.Book,
-	path string,
+	place flow.Place,
 	in flow.Intent,
 	sealed []string,
 	b beside,
 ) flow.Event {
-	out := e.carryOut(ctx, run, book, path, in, sealed, b, e.storeOutput)
-	return flow.Event{At: e.Now(), Path: path, Body: out}
+	out := e.carryOut(ctx, run, book, place, in, sealed, b, e.storeOutput)
+	return flow.Event{At: e.Now(), Place: place, Body: out}
 }
 
 // kept makes of what was printed what stands in the record.
@@ -57,7 +57,7 @@ func (e *Engine) carryOut(
 	ctx context.Context,
 	run *store.Run,
 	book *runbook.Book,
-	path string,
+	place flow.Place,
 	in flow.Intent,
 	sealed []string,
 	b beside,
@@ -67,7 +67,7 @@ func (e *Engine) carryOut(
 	look, _ := flow.Find(book, in.Look)
 	// What is printed live cannot be masked by a value that is only known once all of it is read.
 	holdsSealed := look != nil && slices.ContainsFunc(look.Read, func(s reading.Spec) bool { return s.Sealed })
-	res, values := e.do(ctx, run, book, path, in, sealed, holdsSealed, b)
+	res, values := e.do(ctx, run, book, place, in, sealed, holdsSealed, b)
 	kind := kindOf(in)
 	meter.Steps.WithLabelValues(kind, res.State).Inc()
 	meter.StepSeconds.WithLabelValues(kind).Observe(e.Clock().Sub(began).Seconds())
@@ -142,7 +142,7 @@ func (e *Engine) do(
 	ctx context.Context,
 	run *store.Run,
 	book *runbook.Book,
-	path string,
+	place flow.Place,
 	in flow.Intent,
 	sealed []string,
 	holdsSealed bool,
@@ -201,7 +201,7 @@ func (e *Engine) do(
 			return act.NotSent(err), nil
 		}
 	}
-	o := Output{Run: run.ID, Attempt: in.Attempt, Path: path, Target: in.Target}
+	o := Output{Run: run.ID, Attempt: in.Attempt, Path: place.String(), Target: in.Target}
 	if run.Incident != nil {
 		o.Incident = *run.Incident
 	}

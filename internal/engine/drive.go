@@ -123,7 +123,7 @@ func (d *drive) drive() {
 			lost.By = in.By
 			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
 		}
-		if !d.takeFact(ctx, flow.Event{At: d.e.Now(), Path: d.m.State().PathOf(in.Attempt), Body: lost}) {
+		if !d.takeFact(ctx, flow.Event{At: d.e.Now(), Place: d.m.State().PlaceOf(in.Attempt), Body: lost}) {
 			return
 		}
 	}
@@ -357,15 +357,15 @@ func (d *drive) begin(in flow.Intent) {
 	}
 	ctx, cancel := context.WithCancel(parent)
 	d.cancels[in.Attempt] = cancel
-	path, sealed := d.m.State().PathOf(in.Attempt), d.m.State().Sealed()
+	place, sealed := d.m.State().PlaceOf(in.Attempt), d.m.State().Sealed()
 	go func() {
 		defer cancel()
-		d.results <- d.attempted(ctx, path, in, sealed)
+		d.results <- d.attempted(ctx, place, in, sealed)
 	}()
 }
 
 // attempted does an attempt. Where the program itself fails, a look failed, and of a change nobody knows.
-func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, sealed []string) (ev flow.Event) {
+func (d *drive) attempted(ctx context.Context, place flow.Place, in flow.Intent, sealed []string) (ev flow.Event) {
 	defer func() {
 		if r := recover(); r != nil {
 			d.e.Log.Error(
@@ -387,16 +387,17 @@ func (d *drive) attempted(ctx context.Context, path string, in flow.Intent, seal
 			if in.Touches() {
 				out.State = flow.Unknown
 			}
-			ev = flow.Event{At: d.e.Now(), Path: path, Body: out}
+			ev = flow.Event{At: d.e.Now(), Place: place, Body: out}
 		}
 	}()
-	return d.e.attempt(ctx, d.run, d.book, path, in, sealed, beside{known: d.known(path, in), leave: d.leaving.Done()})
+	b := beside{known: d.known(place, in), leave: d.leaving.Done()}
+	return d.e.attempt(ctx, d.run, d.book, place, in, sealed, b)
 }
 
 // known has it written down what a job elsewhere is known by.
-func (d *drive) known(path string, in flow.Intent) func(string) {
+func (d *drive) known(place flow.Place, in flow.Intent) func(string) {
 	return func(job string) {
-		d.tell(flow.Event{At: d.e.Now(), Path: path, Body: flow.Followed{Attempt: in.Attempt, Job: job}})
+		d.tell(flow.Event{At: d.e.Now(), Place: place, Body: flow.Followed{Attempt: in.Attempt, Job: job}})
 	}
 }
 
@@ -408,7 +409,7 @@ func (d *drive) wantLocks(wants []flow.WantLocks) (again bool, err error) {
 		if held == nil {
 			again = true
 			// What another place of the same plan wants is taken once.
-			if w.Keys = d.m.State().Missing(w.Keys...); len(w.Keys) == 0 && d.m.State().Waits(w.Path, w.Of).Key == "" {
+			if w.Keys = d.m.State().Missing(w.Keys...); len(w.Keys) == 0 && d.m.State().Waits(w.Place, w.Of).Key == "" {
 				continue
 			}
 			d.want = append(d.want, w)
@@ -418,8 +419,8 @@ func (d *drive) wantLocks(wants []flow.WantLocks) (again bool, err error) {
 			continue
 		}
 		is := flow.LocksAwaited{Key: held.Key, Holder: held.Holder, Circle: held.Circle, Of: w.Of}
-		if d.m.State().Waits(w.Path, w.Of) != is {
-			if err := d.takeDerived(flow.Event{At: d.e.Now(), Path: w.Path, Body: is}); err != nil {
+		if d.m.State().Waits(w.Place, w.Of) != is {
+			if err := d.takeDerived(flow.Event{At: d.e.Now(), Place: w.Place, Body: is}); err != nil {
 				return true, err
 			}
 			again = again || is.Circle // it does not wait: the flow decides what follows

@@ -72,11 +72,11 @@ func (d *drive) fileLate(ctx context.Context) {
 			continue
 		}
 		id := attemptOf(f.Body)
-		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (string, []flow.Body, error) {
+		err := d.e.speakTo(ctx, d.run.ID, func(s *flow.State) (flow.Place, []flow.Body, error) {
 			if !s.Unreported(id) {
-				return "", nil, errNothing
+				return flow.Place{}, nil, errNothing
 			}
-			return f.Path, []flow.Body{f.Body}, nil
+			return f.Place, []flow.Body{f.Body}, nil
 		})
 		if err != nil && !errors.Is(err, errNothing) {
 			d.e.Log.Error("file a late fact", "run", d.run.ID, "attempt", id, "error", err)

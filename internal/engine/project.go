@@ -189,7 +189,7 @@ func (p *projection) gateRow(ev flow.Event, b flow.GateRaised) error {
 	p.changed("gate", b.Gate)
 	lookAt := ev.At.Add(GateLookEvery(0))
 	return p.tx.AddGate(&store.Gate{
-		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.gateTitle(ev.Path, b),
+		ID: b.Gate, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Place.String(), Title: p.gateTitle(ev.Place, b),
 		State:    "open",
 		RaisedAt: ev.At, Until: b.Until, Raised: raised, LookAt: &lookAt,
 	})
@@ -221,7 +221,7 @@ func (p *projection) decision(b flow.GateDecided) error {
 
 func (p *projection) questionRow(ev flow.Event, b flow.QuestionRaised) error {
 	if b.Text == "" {
-		b.Text = p.title(ev.Path)
+		b.Text = p.title(ev.Place)
 	}
 	raised, err := json.Marshal(b)
 	if err != nil {
@@ -229,7 +229,8 @@ func (p *projection) questionRow(ev flow.Event, b flow.QuestionRaised) error {
 	}
 	p.changed("question", b.Question)
 	return p.tx.AddQuestion(&store.Question{
-		ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Path, Title: p.title(ev.Path), State: "open",
+		ID: b.Question, Run: p.run.ID, Incident: p.run.Incident, Path: ev.Place.String(),
+		Title: p.title(ev.Place), State: "open",
 		RaisedAt: ev.At, Until: b.Until, Raised: raised,
 	})
 }

@@ -49,8 +49,8 @@ func (t *Readings) Join(o Readings) {
 }
 
 // Look takes in what one look read; run is "" outside of one.
-func (t *Readings) Look(book *runbook.Book, path string, readings map[string]expr.Taking, run string) {
-	look, of := flow.Find(book, path)
+func (t *Readings) Look(book *runbook.Book, place flow.Place, readings map[string]expr.Taking, run string) {
+	look, of := flow.Find(book, place)
 	if look == nil {
 		return
 	}

@@ -30,7 +30,7 @@ func (d *drive) takeRest(ctx context.Context, x restSeen) bool {
 // enough that nobody can begin it.
 func (d *drive) askRest(attempts []string) {
 	for _, id := range attempts {
-		in, path, over, ok := d.m.State().Attempt(id)
+		in, place, over, ok := d.m.State().Attempt(id)
 		if _, asked := d.resting[id]; asked || !ok || !over || len(d.resting) >= maxResting ||
 			time.Since(d.restless[id]) < flow.RestRetry-time.Second {
 			continue
@@ -39,7 +39,7 @@ func (d *drive) askRest(attempts []string) {
 		reported := !d.m.State().Unreported(id)
 		go func() {
 			rests, says := d.e.rests(d.e.changes, in, reported)
-			ev := flow.Event{At: d.e.Now(), Path: path, Body: flow.Rested{Attempt: id, Says: says}}
+			ev := flow.Event{At: d.e.Now(), Place: place, Body: flow.Rested{Attempt: id, Says: says}}
 			if !rests {
 				ev.Body = nil
 			}

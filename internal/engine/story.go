@@ -59,7 +59,7 @@ func (e *Engine) Story(ctx context.Context, run *store.Run, log []flow.Event) ([
 func (t *story) actor() string { return "runbook:" + t.book.Name }
 
 func (t *story) entry(ev flow.Event, kind incident.Kind, actor, title string, content map[string]any) {
-	if s := t.step(ev.Path); s != nil {
+	if s := t.step(ev.Place); s != nil {
 		content["verb"] = s.Verb
 		content["step_title"] = s.Title
 	}
@@ -70,7 +70,7 @@ func (t *story) entry(ev flow.Event, kind incident.Kind, actor, title string, co
 			Kind:    kind,
 			Actor:   actor,
 			Run:     t.run.ID,
-			Step:    ev.Path,
+			Step:    ev.Place.String(),
 			Title:   title,
 			Content: content,
 		},
@@ -83,15 +83,15 @@ func (t *story) tell(ev flow.Event, kind route.Kind, to, thing, text string) {
 	})
 }
 
-func (t *story) title(path string) string {
-	if s := t.step(path); s != nil {
+func (t *story) title(place flow.Place) string {
+	if s := t.step(place); s != nil {
 		return s.Title
 	}
-	return path
+	return place.String()
 }
 
-func (t *story) step(path string) *runbook.Step {
-	s, _ := flow.Find(t.book, path)
+func (t *story) step(place flow.Place) *runbook.Step {
+	s, _ := flow.Find(t.book, place)
 	return s
 }
 
@@ -116,17 +116,17 @@ func (t *story) undone(ev flow.Event) {
 		t.entry(ev, incident.UndoPlanned, t.actor(), undoing(b), map[string]any{
 			"touches": b.Touches, "left": b.Left})
 	case flow.UndoLeft:
-		t.entry(ev, incident.UndoLeft, t.actor(), "Not undone: "+t.title(ev.Path), map[string]any{
+		t.entry(ev, incident.UndoLeft, t.actor(), "Not undone: "+t.title(ev.Place), map[string]any{
 			"target": b.Target, "because": b.Why})
 	case flow.Undone:
 		t.entry(ev, incident.UndoEnded, t.actor(), "What was undone",
-			map[string]any{"because": t.s.UndoneAt(ev.Path)})
+			map[string]any{"because": t.s.UndoneAt(ev.Place)})
 	case flow.Settled:
-		t.entry(ev, incident.ChangeSettled, t.actor(), "Did it happen? "+t.title(ev.Path), map[string]any{
+		t.entry(ev, incident.ChangeSettled, t.actor(), "Did it happen? "+t.title(ev.Place), map[string]any{
 			"target": b.Target, "attempt": b.Attempt, "result": b.Result, "expression": b.Expr, "values": b.Values,
 			"unsure": b.Unsure})
 	case flow.Repeated:
-		t.entry(ev, incident.ChangeRepeated, t.actor(), "Begins once more: "+t.title(ev.Path), map[string]any{
+		t.entry(ev, incident.ChangeRepeated, t.actor(), "Begins once more: "+t.title(ev.Place), map[string]any{
 			"target": b.Target, "because": "it may be repeated, and nothing of it runs any more"})
 	}
 }
@@ -134,7 +134,7 @@ func (t *story) undone(ev flow.Event) {
 // intended tells that a change is begun; of a look its end is told.
 func (t *story) intended(ev flow.Event, b flow.Intent) {
 	if b.Touches() {
-		kind, title := incident.ChangeBegun, t.title(ev.Path)
+		kind, title := incident.ChangeBegun, t.title(ev.Place)
 		if b.Undoes() {
 			kind, title = incident.UndoBegun, "Undo begins: "+title
 		}
@@ -150,21 +150,21 @@ func (t *story) event(ev flow.Event) {
 		t.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+t.book.Title, map[string]any{
 			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
 	case flow.Skipped:
-		t.entry(ev, incident.StepSkipped, t.actor(), "Skipped: "+t.title(ev.Path),
+		t.entry(ev, incident.StepSkipped, t.actor(), "Skipped: "+t.title(ev.Place),
 			map[string]any{"expression": b.Expression, "values": b.Values})
 	case flow.Intent:
 		t.intended(ev, b)
 	case flow.Outcome:
 		t.outcome(ev, b)
 	case flow.Followed:
-		t.entry(ev, incident.JobFollowed, "urgentis", "Follows the job "+plain.Line(b.Job)+": "+t.title(ev.Path),
+		t.entry(ev, incident.JobFollowed, "urgentis", "Follows the job "+plain.Line(b.Job)+": "+t.title(ev.Place),
 			map[string]any{"attempt": b.Attempt, "job": b.Job})
 	case flow.Lost:
 		in := t.intent(b.Attempt)
-		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Path),
+		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Place),
 			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Touches()})
 	case flow.Judged:
-		if st := t.step(ev.Path); b.Final && st != nil {
+		if st := t.step(ev.Place); b.Final && st != nil {
 			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
 				"rounds": b.Round + 1, "proves": st.Proves}
 			if st.That != nil {
@@ -173,35 +173,35 @@ func (t *story) event(ev flow.Event) {
 			if b.Differences != nil {
 				content["differences"] = b.Differences
 			}
-			t.entry(ev, incident.CheckKind(b.Result), t.actor(), t.title(ev.Path), content)
+			t.entry(ev, incident.CheckKind(b.Result), t.actor(), t.title(ev.Place), content)
 		}
 	case flow.LeaveGiven:
 	case flow.Waits:
 		if b.On == flow.OnHalt {
-			t.entry(ev, incident.HaltAwaited, t.actor(), "Waits until changes go on: "+t.title(ev.Path),
+			t.entry(ev, incident.HaltAwaited, t.actor(), "Waits until changes go on: "+t.title(ev.Place),
 				map[string]any{"because": "all changes are halted"})
 		}
 	// What the alert became stands in the record already.
 	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
 	case flow.StepBegun:
-		if st := t.step(ev.Path); st != nil && st.Verb == runbook.Wait {
+		if st := t.step(ev.Place); st != nil && st.Verb == runbook.Wait {
 			t.entry(ev, incident.WaitBegun, t.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
 		}
 	case flow.Troubled:
-		t.entry(ev, incident.StepTroubled, t.actor(), "Trouble: "+t.title(ev.Path),
+		t.entry(ev, incident.StepTroubled, t.actor(), "Trouble: "+t.title(ev.Place),
 			map[string]any{"because": b.Because})
 	case flow.EachBegun:
 		var labels []string
 		for _, i := range b.Items {
 			labels = append(labels, i.Label)
 		}
-		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Path)),
+		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Place)),
 			map[string]any{"items": labels, "at_once": b.AtOnce})
 	case flow.CallBegun:
 		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
 			"revision": b.Revision, "inputs": b.Inputs})
 	case flow.CallEnded:
-		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Path),
+		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Place),
 			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results,
 				"unsaid": b.Unsaid})
 	case flow.Resumed:
@@ -215,7 +215,7 @@ func (t *story) event(ev flow.Event) {
 		t.entry(ev, incident.AlertTurned, t.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
 			"if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
 	case flow.Waited:
-		t.entry(ev, incident.WaitEnded, t.actor(), "Goes on: "+t.title(ev.Path), map[string]any{})
+		t.entry(ev, incident.WaitEnded, t.actor(), "Goes on: "+t.title(ev.Place), map[string]any{})
 	case flow.LocksGivenBack:
 		t.entry(ev, incident.LockGivenBack, t.actor(), "Free for others again", map[string]any{"keys": t.hosts(b.Keys)})
 	case flow.LocksTaken:
@@ -231,13 +231,13 @@ func (t *story) event(ev flow.Event) {
 	case flow.GateDecided:
 		t.decided(ev, b)
 	case flow.GateExpired:
-		t.entry(ev, incident.GateExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Path),
+		t.entry(ev, incident.GateExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Place),
 			map[string]any{"gate": b.Gate, "because": b.Because})
 	case flow.Cleared:
-		t.entry(ev, incident.ChangeCleared, t.actor(), allowed(b)+t.title(ev.Path),
+		t.entry(ev, incident.ChangeCleared, t.actor(), allowed(b)+t.title(ev.Place),
 			map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
 	case flow.StillJudged:
-		t.entry(ev, incident.ChangeStill, t.actor(), "Still wanted? "+t.title(ev.Path),
+		t.entry(ev, incident.ChangeStill, t.actor(), "Still wanted? "+t.title(ev.Place),
 			map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values,
 				"unsure": b.Unsure})
 	case flow.QuestionRaised:
@@ -245,12 +245,12 @@ func (t *story) event(ev flow.Event) {
 	case flow.QuestionAnswered:
 		t.answered(ev, b)
 	case flow.QuestionExpired:
-		t.entry(ev, incident.QuestionExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Path),
+		t.entry(ev, incident.QuestionExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Place),
 			map[string]any{"question": b.Question, "because": b.Because})
 	case flow.Told:
 		t.told(ev, b)
 	case flow.Noted:
-		t.entry(ev, incident.Note, t.actor(), t.title(ev.Path), map[string]any{"text": b.Text})
+		t.entry(ev, incident.Note, t.actor(), t.title(ev.Place), map[string]any{"text": b.Text})
 	case flow.Ended:
 		t.ended(ev, b)
 	}
@@ -304,14 +304,14 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 	if in.Undoes() {
 		kind = incident.UndoDone
 	}
-	t.entry(ev, kind, t.actor(), t.title(ev.Path), content)
+	t.entry(ev, kind, t.actor(), t.title(ev.Place), content)
 	if f := b.Attached; f != nil {
 		t.entry(ev, incident.Attached, t.actor(), "File: "+f.Name,
 			map[string]any{"name": f.Name, "size": f.Size, "sha256": f.Digest, "id": f.ID, "attempt": b.Attempt})
 	}
 	if t.s.Late(b.Attempt) != nil {
 		t.tell(ev, route.LateNews, "", "", fmt.Sprintf(
-			"What became of %s on %s, which was unknown, is reported now: %s", t.title(ev.Path), in.Target, b.Says()))
+			"What became of %s on %s, which was unknown, is reported now: %s", t.title(ev.Place), in.Target, b.Says()))
 	}
 }
 
@@ -324,7 +324,7 @@ func (t *story) gate(ev flow.Event, b flow.GateRaised) {
 		ev,
 		incident.GateRaised,
 		t.actor(),
-		"Asked for approval: "+t.gateTitle(ev.Path, b),
+		"Asked for approval: "+t.gateTitle(ev.Place, b),
 		map[string]any{
 			"gate":     b.Gate,
 			"ask":      b.Ask,
@@ -335,15 +335,15 @@ func (t *story) gate(ev flow.Event, b flow.GateRaised) {
 		},
 	)
 	t.tell(ev, route.ApprovalWanted, b.Ask, "gate/"+b.Gate, fmt.Sprintf("Approval wanted from %s until %s: %s",
-		t.named(b.Ask, ev.At), b.Until.UTC().Format("15:04 MST"), t.gateTitle(ev.Path, b)))
+		t.named(b.Ask, ev.At), b.Until.UTC().Format("15:04 MST"), t.gateTitle(ev.Place, b)))
 }
 
 // gateTitle is what a gate is about: the change of its step, or the undo of it.
-func (t *story) gateTitle(path string, b flow.GateRaised) string {
+func (t *story) gateTitle(place flow.Place, b flow.GateRaised) string {
 	if b.Undo {
-		return "Undo: " + t.title(path)
+		return "Undo: " + t.title(place)
 	}
-	return t.title(path)
+	return t.title(place)
 }
 
 func (t *story) decided(ev flow.Event, b flow.GateDecided) {
@@ -355,7 +355,7 @@ func (t *story) decided(ev flow.Event, b flow.GateDecided) {
 	if b.StartAt != nil {
 		content["start_at"] = b.StartAt
 	}
-	t.entry(ev, kind, b.By, word+t.title(ev.Path), content)
+	t.entry(ev, kind, b.By, word+t.title(ev.Place), content)
 }
 
 func (t *story) question(ev flow.Event, b flow.QuestionRaised) {
@@ -364,13 +364,13 @@ func (t *story) question(ev flow.Event, b flow.QuestionRaised) {
 		title = "What became of it? "
 	}
 	if b.Text == "" {
-		b.Text = t.title(ev.Path)
+		b.Text = t.title(ev.Place)
 	}
 	t.entry(
 		ev,
 		incident.QuestionRaised,
 		t.actor(),
-		title+t.title(ev.Path),
+		title+t.title(ev.Place),
 		map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until},
 	)
 	if b.Attempt != "" || !t.itself(b.Question) {
@@ -390,9 +390,9 @@ func (t *story) told(ev flow.Event, b flow.Told) {
 	if b.Source != "" && t.deaf != "" {
 		content["not_told"] = t.deaf
 	}
-	t.entry(ev, incident.Told, t.actor(), t.title(ev.Path), content)
+	t.entry(ev, incident.Told, t.actor(), t.title(ev.Place), content)
 	if b.Text != "" {
-		t.tell(ev, route.Said, "", "", t.title(ev.Path)+": "+b.Text)
+		t.tell(ev, route.Said, "", "", t.title(ev.Place)+": "+b.Text)
 	}
 }
 
@@ -407,7 +407,7 @@ func undoing(b flow.Undoing) string {
 
 func (t *story) answered(ev flow.Event, b flow.QuestionAnswered) {
 	said := b.Choice
-	if st := t.step(ev.Path); st != nil && st.Ask != nil {
+	if st := t.step(ev.Place); st != nil && st.Ask != nil {
 		for _, c := range st.Ask.Choices {
 			if c.Name == b.Choice {
 				said = c.Label

@@ -45,29 +45,29 @@ const maxDelay = 7 * 24 * time.Hour
 // Decide gives a person's decision on a gate to its run. Where it is not taken, refused says why in one sentence; the
 // sheet is to be written all the same, for some refusals stand in the record.
 func (s *Sheet) Decide(gate *store.Gate, w Word) (refused, err error) {
-	err = s.speak(gate.Run, func(st *flow.State) (string, []flow.Body, error) {
-		g, path, before := st.OpenGate(gate.ID)
+	err = s.speak(gate.Run, func(st *flow.State) (flow.Place, []flow.Body, error) {
+		g, place, before := st.OpenGate(gate.ID)
 		d := flow.GateDecided{
 			Gate: gate.ID, Approved: w.Approve, By: w.By, Person: w.Person, Comment: w.Comment, Digest: w.Digest,
 			StartAt: w.StartAt,
 		}
 		switch {
 		case g == nil || !s.e.Clock().Before(g.Until):
-			return "", nil, ErrNotOpen
+			return flow.Place{}, nil, ErrNotOpen
 		case g.Digest != w.Digest:
-			return "", nil, ErrOtherDigest
+			return flow.Place{}, nil, ErrOtherDigest
 		case w.StartAt != nil && w.StartAt.After(s.e.Clock().Add(maxDelay)):
-			return "", nil, ErrTooLate
+			return flow.Place{}, nil, ErrTooLate
 		case !w.Approve && g.Comment && w.Comment == "":
-			return "", nil, leave.ErrNoComment
+			return flow.Place{}, nil, leave.ErrNoComment
 		case !w.Approve:
-			return path, []flow.Body{d}, nil
+			return place, []flow.Body{d}, nil
 		}
 		author, senders, err := s.authors(g.Proposal)
 		if err != nil {
-			return "", nil, err
+			return flow.Place{}, nil, err
 		}
-		return path, []flow.Body{d}, leave.Approval{
+		return place, []flow.Body{d}, leave.Approval{
 			Person: d.Decider(), Requester: st.Begun.Requester(), Author: author, Senders: senders, Before: before,
 			People:  g.People,
 			Comment: w.Comment, CommentWanted: g.Comment,
@@ -121,31 +121,31 @@ type Reply struct {
 // Answer gives a person's answer to a question to its run; see Decide. Whoever calls it asks StillRunning first,
 // outside of any transaction.
 func (s *Sheet) Answer(question *store.Question, r Reply) (refused, err error) {
-	err = s.speak(question.Run, func(st *flow.State) (string, []flow.Body, error) {
-		q, path := st.OpenQuestion(question.ID)
+	err = s.speak(question.Run, func(st *flow.State) (flow.Place, []flow.Body, error) {
+		q, place := st.OpenQuestion(question.ID)
 		switch {
 		case q == nil || !s.e.Clock().Before(q.Until):
-			return "", nil, ErrNotOpen
+			return flow.Place{}, nil, ErrNotOpen
 		case len(q.Choices) > 0 && !slices.Contains(q.Choices, r.Choice):
-			return "", nil, ErrNoChoice
+			return flow.Place{}, nil, ErrNoChoice
 		case r.Choice == flow.DoItAgain && q.Attempt != "" && !r.MayApprove:
-			return "", nil, ErrNoRight
+			return flow.Place{}, nil, ErrNoRight
 		}
 		var say []flow.Body
 		if flow.SaysNotBegun(r.Choice) && q.Attempt != "" {
 			if err := s.notBegun(st, q); err != nil {
-				return "", nil, err
+				return flow.Place{}, nil, err
 			}
 			// Whoever calls this saw that it does not run, or that nobody can see it.
 			say = append(say, flow.Rested{Attempt: q.Attempt})
 		}
 		if a, approves := q.Approves[r.Choice]; approves {
 			if err := s.mayApprove(st, a, r); err != nil {
-				return "", nil, err
+				return flow.Place{}, nil, err
 			}
 		}
-		fields, err := accepted(st, path, q, r)
-		return path, append(say, flow.QuestionAnswered{
+		fields, err := accepted(st, place, q, r)
+		return place, append(say, flow.QuestionAnswered{
 			Question: question.ID, Choice: r.Choice, By: r.By, Person: r.Person, Comment: r.Comment, Fields: fields,
 		}), err
 	})
@@ -207,11 +207,11 @@ func (s *Sheet) mayApprove(st *flow.State, a flow.Approvable, r Reply) error {
 }
 
 // accepted checks the fields of an answer as the runbook wants them.
-func accepted(s *flow.State, path string, q *flow.QuestionRaised, r Reply) (map[string]any, error) {
+func accepted(s *flow.State, place flow.Place, q *flow.QuestionRaised, r Reply) (map[string]any, error) {
 	if r.Choice == runbook.Back || r.Choice == runbook.NoneOfThese || q.Attempt != "" {
 		return nil, nil
 	}
-	step, _ := flow.Find(s.Book(), path)
+	step, _ := flow.Find(s.Book(), place)
 	if step == nil || step.Ask == nil {
 		return nil, nil
 	}
@@ -228,11 +228,11 @@ func (s *Sheet) Cancel(run string, c flow.CancelAsked) error {
 	if was, err := s.endAside(run, c.By, c.Because); was || err != nil {
 		return err
 	}
-	return s.speak(run, func(st *flow.State) (string, []flow.Body, error) {
+	return s.speak(run, func(st *flow.State) (flow.Place, []flow.Body, error) {
 		if st.Ended != nil || st.Cancelled() && !(c.Undo && st.MayAskUndo()) {
-			return "", nil, ErrNotOpen
+			return flow.Place{}, nil, ErrNotOpen
 		}
-		return "", []flow.Body{c}, nil
+		return flow.Place{}, []flow.Body{c}, nil
 	})
 }
 
@@ -245,11 +245,11 @@ func (e *Engine) Resume(ctx context.Context, by string) error {
 	}
 	var failed error
 	for _, id := range runs {
-		err := e.speakTo(ctx, id, func(s *flow.State) (string, []flow.Body, error) {
+		err := e.speakTo(ctx, id, func(s *flow.State) (flow.Place, []flow.Body, error) {
 			if s.Ended != nil {
-				return "", nil, errNothing
+				return flow.Place{}, nil, errNothing
 			}
-			return "", []flow.Body{flow.Resumed{By: by}}, nil
+			return flow.Place{}, []flow.Body{flow.Resumed{By: by}}, nil
 		})
 		if err != nil && !errors.Is(err, errNothing) && !errors.Is(err, ErrNotOpen) {
 			failed = err
@@ -265,11 +265,11 @@ func (s *Sheet) AlertChanged(alert string, c flow.AlertChanged) error {
 		return err
 	}
 	for _, id := range runs {
-		err := s.speak(id, func(st *flow.State) (string, []flow.Body, error) {
+		err := s.speak(id, func(st *flow.State) (flow.Place, []flow.Body, error) {
 			if st.Ended != nil {
-				return "", nil, errNothing
+				return flow.Place{}, nil, errNothing
 			}
-			return "", []flow.Body{c}, nil
+			return flow.Place{}, []flow.Body{c}, nil
 		})
 		switch {
 		case err == nil, errors.Is(err, errNothing), errors.Is(err, flow.ErrNewer):
@@ -284,7 +284,7 @@ func (s *Sheet) AlertChanged(alert string, c flow.AlertChanged) error {
 }
 
 // judge says what is to be added to a log, as it is, and where; or why nothing is.
-type judge func(*flow.State) (path string, say []flow.Body, err error)
+type judge func(*flow.State) (place flow.Place, say []flow.Body, err error)
 
 // speakTo appends events to a run's log without owning it, in a transaction of its own.
 func (e *Engine) speakTo(ctx context.Context, run string, j judge) error {
@@ -312,7 +312,7 @@ func (s *Sheet) speak(run string, j judge) error {
 	} else if err != nil {
 		return fmt.Errorf("%w: %w", errLog, err)
 	}
-	path, say, err := j(m.State())
+	place, say, err := j(m.State())
 	if err != nil {
 		return err
 	}
@@ -321,7 +321,7 @@ func (s *Sheet) speak(run string, j judge) error {
 	}
 	events := make([]flow.Event, len(say))
 	for i, b := range say {
-		if events[i], err = m.Append(flow.Event{At: s.e.Now(), Path: path, Body: b}); err != nil {
+		if events[i], err = m.Append(flow.Event{At: s.e.Now(), Place: place, Body: b}); err != nil {
 			return err
 		}
 	}

@@ -78,7 +78,7 @@ func (e *Rehearser) Rehearse(
 	r.out.Assumed = map[string][]string{}
 	stage := tell.Stage{Book: book, Begun: begun, Now: e.Now(), Limit: maxRehearsed,
 		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt,
-		Decide: func(_ string, g flow.GateRaised) *flow.GateDecided {
+		Decide: func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "assumed", Digest: g.Digest}
 		},
 	}
@@ -98,8 +98,8 @@ func (r *rehearsal) leave(a flow.AskLeave) flow.LeaveGiven {
 	return given
 }
 
-func (r *rehearsal) do(path string, in flow.Intent, now time.Time) flow.Outcome {
-	step, of := flow.Find(r.book, path)
+func (r *rehearsal) do(place flow.Place, in flow.Intent, now time.Time) flow.Outcome {
+	step, of := flow.Find(r.book, place)
 	own := of == r.book // what is assumed is said of the runbook's own steps
 	if in.Touches() {
 		if own && step != nil && r.made.Said(step) {
@@ -109,7 +109,7 @@ func (r *rehearsal) do(path string, in flow.Intent, now time.Time) flow.Outcome 
 		}
 		return flow.Outcome{Attempt: in.Attempt, State: flow.OK}
 	}
-	look := r.book.Step(in.Look)
+	look, _ := flow.Find(r.book, in.Look)
 	if !own || look == nil {
 		return r.look(in, now)
 	}
@@ -160,8 +160,8 @@ func (r *rehearsal) blindness() string {
 }
 
 // answer gives what somebody said a question is answered with; nil where nothing was said.
-func (r *rehearsal) answer(path string, q flow.QuestionRaised) *flow.QuestionAnswered {
-	step, book := flow.Find(r.book, path)
+func (r *rehearsal) answer(place flow.Place, q flow.QuestionRaised) *flow.QuestionAnswered {
+	step, book := flow.Find(r.book, place)
 	if step == nil || step.Ask == nil || book != r.book {
 		return nil
 	}
@@ -217,7 +217,9 @@ func (e *Rehearser) Try(
 		o := e.LookOnly(
 			ctx,
 			book,
-			flow.Intent{Attempt: store.NewID("t"), Target: l.Target, Look: step.Path, Request: *l.Request},
+			flow.Intent{
+				Attempt: store.NewID("t"), Target: l.Target, Look: flow.PlaceOf(step.Path), Request: *l.Request,
+			},
 			e.Now(),
 			nil,
 		)

@@ -221,7 +221,7 @@ func apiQuestion(q app.Question) api.Question {
 			o.Label = strings.ReplaceAll(c, "-", " ")
 		}
 		if a, ok := raised.Approves[c]; ok {
-			o.Approves, o.Requests = a.Path, apiRequests(a.Proposal)
+			o.Approves, o.Requests = a.Place.String(), apiRequests(a.Proposal)
 		}
 		out.Options = append(out.Options, o)
 	}

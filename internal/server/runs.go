@@ -65,8 +65,10 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 		Events: []api.Event{},
 		Story:  []api.Entry{},
 		Going: append([]api.Going{}, mapped(run.Going, func(g tell.Going) api.Going {
-			return api.Going{Path: g.Path, Title: g.Look.Title, Asked: g.Asked, Answered: g.Answered, Silent: g.Silent,
-				Says: g.Says()}
+			return api.Going{
+				Path: g.Place.String(), Title: g.Look.Title, Asked: g.Asked, Answered: g.Answered, Silent: g.Silent,
+				Says: g.Says(),
+			}
 		})...),
 	}
 	for _, e := range run.Log {
@@ -77,7 +79,9 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 		if err != nil {
 			return nil, err
 		}
-		out.Events = append(out.Events, api.Event{Seq: e.Seq, At: e.At, Kind: e.Body.Kind(), Path: e.Path, Body: body})
+		out.Events = append(out.Events, api.Event{
+			Seq: e.Seq, At: e.At, Kind: e.Body.Kind(), Path: e.Place.String(), Body: body,
+		})
 	}
 	for n, e := range run.Story {
 		content, err := asMap(e.Content)

@@ -67,7 +67,7 @@ func (e *Looker) watchGate(ctx context.Context, g store.Gate) (err error) {
 		return err
 	}
 	var looks []flow.Intent
-	for _, ground := range tell.Grounds(s, g.Path) {
+	for _, ground := range tell.Grounds(s, flow.PlaceOf(g.Path)) {
 		for _, in := range tell.LooksAgain(s, ground) {
 			same := func(x flow.Intent) bool { return x.Look == in.Look && x.Target == in.Target }
 			if len(looks) < maxGateLooks && !slices.ContainsFunc(looks, same) {

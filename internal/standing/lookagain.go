@@ -55,7 +55,7 @@ func (e *Looker) takeAnew(
 ) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
-	atOnce := map[string]chan struct{}{}
+	atOnce := map[flow.Place]chan struct{}{}
 	for _, in := range looks {
 		if atOnce[in.Look] == nil {
 			room := most

@@ -54,8 +54,8 @@ func (e *Looker) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookb
 }
 
 // titleOf names a look before what is said of it.
-func titleOf(book *runbook.Book, path string) string {
-	if look, _ := flow.Find(book, path); look != nil {
+func titleOf(book *runbook.Book, place flow.Place) string {
+	if look, _ := flow.Find(book, place); look != nil {
 		return look.Title + ": "
 	}
 	return ""

@@ -66,7 +66,7 @@ func (tx *Tx) Log(run string, after int64) ([]flow.Event, error) {
 		if err != nil {
 			return nil, err
 		}
-		out[i] = flow.Event{Seq: r.Seq, At: r.At.UTC(), Path: r.Path, Body: b}
+		out[i] = flow.Event{Seq: r.Seq, At: r.At.UTC(), Place: flow.PlaceOf(r.Path), Body: b}
 	}
 	return out, nil
 }
@@ -79,7 +79,7 @@ func addEvents(b *Bulk, run string, events []flow.Event) error {
 		if err != nil {
 			return fmt.Errorf("write event %s: %w", e.Body.Kind(), err)
 		}
-		rows[i] = Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Path, Kind: e.Body.Kind(), Body: string(body)}
+		rows[i] = Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Place.String(), Kind: e.Body.Kind(), Body: string(body)}
 	}
 	return Add(b, rows)
 }

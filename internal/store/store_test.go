@@ -38,7 +38,7 @@ func run(t *testing.T, s *store.Store, id string) {
 }
 
 func note(n int64) flow.Event {
-	return flow.Event{Seq: n, At: time.Now(), Path: "1", Body: flow.Noted{Text: fmt.Sprint(n)}}
+	return flow.Event{Seq: n, At: time.Now(), Place: flow.PlaceOf("1"), Body: flow.Noted{Text: fmt.Sprint(n)}}
 }
 
 func add(s *store.Store, r *store.Run, park bool, events ...flow.Event) error {

@@ -132,7 +132,7 @@ func (s *sheet) aboutGate(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	b, err := tell.BriefOf(book, log, raised, g.Path, s.e.Now(), s.nowCalled)
+	b, err := tell.BriefOf(book, log, raised, flow.PlaceOf(g.Path), s.e.Now(), s.nowCalled)
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func (s *sheet) aboutQuestion(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	b, err := tell.BriefOfQuestion(book, log, raised, q.Path, s.e.Now(), s.nowCalled)
+	b, err := tell.BriefOfQuestion(book, log, raised, flow.PlaceOf(q.Path), s.e.Now(), s.nowCalled)
 	if err != nil {
 		return err
 	}
