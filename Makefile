@@ -6,7 +6,7 @@ BIN := bin/urgentis
 CONSOLE := console/dist/index.html
 GOFILES := $(shell find cmd core internal api examples console -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) $(shell find internal/store/migrations examples -type f 2>/dev/null)
 
-.PHONY: build demo example dev test fresh format check crash explore fuzz bench screenshots generate clean setup-db setup-test
+.PHONY: build demo example dev test fresh format check crash explore race fuzz bench screenshots generate clean setup-db setup-test
 
 build: $(BIN)
 
@@ -56,8 +56,19 @@ check: console/node_modules
 	$(GO) tool staticcheck ./...
 	cd console && npm run --silent check && npm run --silent test
 
-test: setup-test check build ## everything
-	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 15m ./...
+# Whole worlds, with every outside system played in the same process: under the race detector they take a third of an
+# hour more. What they are made of is watched in its own tests.
+WORLDS := ./internal/demo ./test/browser ./test/library
+
+test: setup-test check build ## everything; the race detector watches all but the worlds, see make race
+	trap '$(GO) run ./internal/testdb/stop' EXIT; left=0; \
+	$(GO) test -race -count=1 -timeout 15m \
+		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(WORLDS))") || left=$$?; \
+	CGO_ENABLED=0 $(GO) test -trimpath -count=1 -timeout 15m $(WORLDS) || left=$$?; \
+	exit $$left
+
+race: setup-test build ## the worlds under the race detector
+	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 60m $(WORLDS)
 
 fresh: ## the same commands on bare machines: minimal Debians in folders; needs root
 	build/fresh.sh $(FRESH)

@@ -64,7 +64,8 @@ func run[T any](p *Page, what string, a chromedp.Action[T]) (T, error) {
 
 func only[T any](_ T, err error) error { return err }
 
-const patience = 20 * time.Second
+// patience is long: under load a page is slow, and that is no fault.
+const patience = time.Minute
 
 // Go opens an address.
 func (p *Page) Go(url string) error { return only(run(p, "open "+url, chromedp.Navigate(url))) }
