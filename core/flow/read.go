@@ -58,7 +58,7 @@ func (o *Outcome) Says() string {
 	return "its end is unknown: " + o.Reason()
 }
 
-// PathOf gives the place of the step to which an attempt belongs.
+// PlaceOf gives the place of the step to which an attempt belongs.
 func (s *State) PlaceOf(id string) Place {
 	if a := s.attempts[id]; a != nil {
 		return a.place
