@@ -73,8 +73,8 @@ race: setup-test build ## the worlds under the race detector
 fresh: ## the same commands on bare machines: minimal Debians in folders; needs root
 	build/fresh.sh $(FRESH)
 
-crash: setup-test build ## hundreds of faults on three processes and their database; prints its seed
-	URGENTIS_STORM_FAULTS=$${URGENTIS_STORM_FAULTS:-300} $(GO) test -count=1 -timeout 60m -run TestStorm -v ./test/crash
+crash: setup-test build ## hundreds of faults on three processes with clocks that step, and their database; prints its seed
+	URGENTIS_STORM_FAULTS=$${URGENTIS_STORM_FAULTS:-300} $(GO) test -count=1 -timeout 180m -run TestStorm -v ./test/crash
 
 explore: ## every way of two changes with two faults, and 30,000 generated runbooks in a world that counts
 	URGENTIS_EXPLORE=$${URGENTIS_EXPLORE:-2,1} $(GO) test -count=1 -timeout 120m -v \

@@ -114,7 +114,7 @@ func (w *walker) emitEnd(place Place, e Ended) {
 		}
 	}
 	e.Changes = w.s.Changes()
-	if e.State != Done || !w.s.plainly() {
+	if e.State != Done || !w.s.plainly() || w.s.putBack != nil {
 		e.Because = strings.TrimSpace(stopped(e.Because) + " " + w.s.Changed())
 	}
 	w.emit(place, e)

@@ -527,6 +527,12 @@ type CancelAsked struct {
 	Undo    bool   `json:"undo,omitempty"` // take the changes back first
 }
 
+// PutBack says that the database was put back to an older state while the run was under way: what was begun shortly
+// before is not known. Whatever was not begun is asked for anew, and the last sentence says so.
+type PutBack struct {
+	At time.Time `json:"at"`
+}
+
 // Resumed says that changes are no longer halted: what waited for that is tried again.
 type Resumed struct {
 	By string `json:"by"`
@@ -610,6 +616,7 @@ func (AlertChanged) Kind() string     { return "alert.changed" }
 func (Turned) Kind() string           { return "alert.turned" }
 func (CancelAsked) Kind() string      { return "cancel.asked" }
 func (Ending) Kind() string           { return "run.ending" }
+func (PutBack) Kind() string          { return "database.put-back" }
 func (Resumed) Kind() string          { return "halt.lifted" }
 
 var kinds = map[string]reflect.Type{}
@@ -623,7 +630,7 @@ func init() {
 		Undoing{}, UndoLeft{}, Undone{},
 		Rested{}, Settled{}, Waits{}, Repeated{}, Older{},
 		LocksTaken{}, LocksAwaited{}, LocksGivenBack{},
-		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, Resumed{}} {
+		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, PutBack{}, Resumed{}} {
 		kinds[b.Kind()] = reflect.TypeOf(b)
 	}
 }

@@ -187,6 +187,9 @@ func (s *State) applyRun(e Event) bool {
 				drop(s, s.waits, place)
 			}
 		}
+	case PutBack:
+		set(s, &s.putBack, &b)
+		set(s, &s.putBackSeq, e.Seq)
 	case CancelAsked:
 		if s.cancel == nil || b.Undo && !s.cancel.Undo && s.ending == nil {
 			set(s, &s.cancel, &b)
@@ -395,7 +398,8 @@ func (s *State) closeLeaves(e Event) {
 	switch e.Body.(type) {
 	case LeaveGiven:
 		put(s, s.openLeaves, e.Seq, true)
-	case Outcome, Lost, Followed, Rested, GateDecided, QuestionAnswered, AlertChanged, CancelAsked, Resumed:
+	case Outcome, Lost, Followed, Rested, GateDecided, QuestionAnswered, AlertChanged, CancelAsked, PutBack,
+		Resumed:
 		s.endLeaves()
 	}
 }
@@ -411,6 +415,7 @@ func (s *State) gate(st *stepState, e Event) {
 	switch b := e.Body.(type) {
 	case GateRaised:
 		g := &gateState{raised: b, seq: e.Seq, at: e.At}
+		put(s, s.raised, b.Gate, e.Seq)
 		if b.Undo {
 			push(s, &st.undoGates, g)
 			return
@@ -451,6 +456,7 @@ func (s *State) question(st *stepState, e Event) {
 			set(s, &st.questions, map[string]*questionState{})
 		}
 		q := &questionState{raised: b, at: e.At}
+		put(s, s.raised, b.Question, e.Seq)
 		put(s, st.questions, b.Question, q)
 		if b.Attempt != "" {
 			return

@@ -39,6 +39,14 @@ func (s *State) Unreported(id string) bool {
 	return a != nil && a.intent.Touches() && a.outcome == nil && a.late == nil
 }
 
+// PutBackAt is when the database was put back to an older state, as far as the run knows.
+func (s *State) PutBackAt() time.Time {
+	if s.putBack == nil {
+		return time.Time{}
+	}
+	return s.putBack.At
+}
+
 // Late is what was reported of a change after it was given up; nil where nothing was.
 func (s *State) Late(attempt string) *Outcome {
 	if a := s.attempts[attempt]; a != nil {

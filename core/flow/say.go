@@ -141,12 +141,26 @@ func sentence(lines []Line) string {
 // Changes says what became of all that the run changed, or began to, in the order in which it began.
 func (s *State) Changes() []Line { return s.lines(s.Touches()) }
 
-// Changed tells it in a sentence.
+// Changed tells it in a sentence, and what is not known of it because the log lost it.
 func (s *State) Changed() string {
-	if len(s.touchOrder) == 0 {
+	const unknown = ": what was changed shortly before is not known"
+	switch lost := s.putBack.says(); {
+	case lost != "" && len(s.touchOrder) == 0:
+		return strings.ToUpper(lost[:1]) + lost[1:] + unknown + "; nothing else was."
+	case lost != "":
+		return sentence(s.Changes()) + " And " + lost + unknown + "."
+	case len(s.touchOrder) == 0:
 		return "Nothing was changed."
 	}
 	return sentence(s.Changes())
+}
+
+// says tells it in a clause; "" where the database was not put back.
+func (p *PutBack) says() string {
+	if p == nil {
+		return ""
+	}
+	return "the database was put back to an older state at " + p.At.UTC().Format("15:04:05")
 }
 
 // UndoneAt tells what became of what was to be undone at a place.

@@ -247,6 +247,11 @@ type courseState struct {
 	alertSeq int64 // its number
 	locks    map[string]bool
 	approved map[Place]*approval // by the place of a change that an answer approved
+	// raised are the numbers of the gates and questions whose yes may allow a change.
+	raised map[string]int64
+	// putBack says that the database was put back to an older state, by the event with a number.
+	putBack    *PutBack
+	putBackSeq int64
 	// lately is when an effect under an approval ended last, by the gate or the question: until then it was in use.
 	lately map[string]time.Time
 	// resumed is the number of the newest word that changes go on.
@@ -278,6 +283,7 @@ func newState(book *runbook.Book) *State {
 		knownState: knownState{data: map[Place]*data{}},
 		courseState: courseState{
 			locks: map[string]bool{}, approved: map[Place]*approval{}, lately: map[string]time.Time{},
+			raised:     map[string]int64{},
 			openLeaves: map[int64]bool{},
 		},
 	}

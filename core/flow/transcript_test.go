@@ -34,6 +34,8 @@ type tale struct {
 	targets []string
 	yes     string
 	frozen  []Intent
+	log     []Event
+	saved   []Event // a copy of the database
 }
 
 // TestTranscripts reads the stories in testdata. A new one, or one that is to change, is written anew with -rewrite.
@@ -103,6 +105,15 @@ func (x *tale) command(d *datadriven.TestData) {
 			x.ends(in, arg(d, "ends"))
 		}
 		x.frozen = nil
+	case "backup":
+		x.saved = slices.Clone(x.log)
+	case "put-back":
+		var err error
+		x.m, err = Open(x.m.book, x.saved)
+		require.NoError(x.t, err)
+		x.m.s.journal.on = true
+		x.log, x.halted = slices.Clone(x.saved), true
+		x.add(Place{}, PutBack{At: x.now})
 	case "answer":
 		x.answer(d.CmdArgs[0].Key)
 	case "rests":
@@ -139,6 +150,7 @@ func (x *tale) book(d *datadriven.TestData) {
 	x.m.s.journal.on = true
 	x.stance, x.key, x.reads, x.told, x.halted = leave.Stance(d.CmdArgs[0].Key), "k", 0, 0, false
 	x.locked, x.number, x.targets, x.frozen = map[string]string{}, map[string]int{}, nil, nil
+	x.log, x.saved = nil, nil
 	begun := Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x",
 		Inputs: map[string]any{}, Service: map[string]any{"name": "gates"}}
 	for i, a := range d.CmdArgs[1:] {
@@ -159,12 +171,13 @@ func (x *tale) numbers() {
 }
 
 func (x *tale) append(e Event) error {
-	_, err := x.m.Append(e)
+	e, err := x.m.Append(e)
 	if err != nil {
 		x.m.Discard()
 		x.say("refused: %s", err)
 		return err
 	}
+	x.log = append(x.log, e)
 	x.happened(e.Place, e.Body)
 	return nil
 }
@@ -190,6 +203,7 @@ func (x *tale) play(until string) {
 	for range 300 {
 		plan, err := x.m.Plan(x.now)
 		require.NoError(x.t, err)
+		x.log = append(x.log, plan.Events...)
 		for _, e := range plan.Events {
 			x.happened(e.Place, e.Body)
 		}

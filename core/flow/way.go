@@ -346,6 +346,8 @@ func (x *touching) allowed() (result, bool) {
 		why = "what was approved is no longer so: " + strings.Join(diff, "; ")
 	} else if given.Verdict == leave.Gate && x.under == "" && x.undo == nil {
 		why = "it was allowed without asking before it waited"
+	} else if x.w.s.raised[x.under] < x.w.s.putBackSeq {
+		why = x.w.s.putBack.says() + ": whether this was begun shortly before is not known"
 	}
 	if why == "" {
 		x.given = given

@@ -75,9 +75,9 @@ func (a *scribe) onError() string {
 	return a.pick("", "", "", "on_error: go on", "on_error: undo", "on_error: hand_over")
 }
 
-func lines(indent, head string, rest ...string) string {
-	out := indent + "- " + head + "\n"
-	for _, r := range rest {
+func lines(indent string, of ...string) string {
+	out := indent + "- " + of[0] + "\n"
+	for _, r := range of[1:] {
 		if r != "" {
 			out += indent + "  " + r + "\n"
 		}
@@ -113,12 +113,33 @@ func (a *scribe) change(indent string, inEach bool) string {
 	id := strings.ToLower(title)
 	a.ids = append(a.ids, id)
 	repeat := a.pick("", "", "", "", "repeatable: true")
-	verb := "add"
-	if repeat != "" {
-		verb = "ensure" // twice is once
+	return lines(indent, append(append([]string{"change: " + title, "id: " + id, where}, a.does(add, repeat != "")...),
+		undo, gate, still, repeat, a.onError())...)
+}
+
+// does writes how a change does it: by a command, with a secret or without, or by a job of another system.
+func (a *scribe) does(add int, repeatable bool) []string {
+	switch {
+	case repeatable: // twice is once
+		return []string{fmt.Sprintf("run: [ensure, %q]", strconv.Itoa(add))}
+	case a.chance(6):
+		return []string{fmt.Sprintf("job: {start: {url: \"http://10.9.9.9/add/%d\"}, id: .id, "+
+			"follow: {url: \"http://10.9.9.9/of/{{ job.id }}\"}, state: .state, good: [done], bad: [failed]}", add),
+			"timeout: 30m"}
+	case a.chance(6):
+		return []string{fmt.Sprintf("run: [add, %q]", strconv.Itoa(add)), "env: {KEY: \"{{ secrets.pass }}\"}"}
 	}
-	return lines(indent, "change: "+title, "id: "+id, where, fmt.Sprintf("run: [%s, %q]", verb, strconv.Itoa(add)), undo,
-		gate, still, repeat, a.onError())
+	return []string{fmt.Sprintf("run: [add, %q]", strconv.Itoa(add))}
+}
+
+// work is what a request does to its host.
+func work(r task.Request) (verb string, n int) {
+	words := r.Words
+	if r.Job != nil {
+		words = strings.Split(strings.TrimPrefix(r.Job.Start.URL, "http://10.9.9.9/"), "/")
+	}
+	n, _ = strconv.Atoi(words[1])
+	return words[0], n
 }
 
 func (a *scribe) step(indent string, depth int, inEach bool) string {
@@ -184,6 +205,8 @@ type earth struct {
 	until   map[string]time.Time
 	within  map[string]time.Duration
 	faults  int
+	secret  int           // the version of the secret
+	jobs    int           // that other systems began
 	clock   time.Duration // how much the clock of the instance that plans is off
 }
 
@@ -214,6 +237,7 @@ type mission struct {
 	attempt map[string]bool
 	refused map[string]time.Time
 	about   map[string]string // the attempt of a question
+	jobs    map[string]int    // how much each job did, as act says it; by its id
 }
 
 func (p *mission) key1(in Intent, place Place) string {
@@ -223,10 +247,10 @@ func (p *mission) key1(in Intent, place Place) string {
 // act carries a request out, wholly, in half or not at all, and gives what it did: 2, 1 or 0.
 func (p *mission) act(f *flight, how int) {
 	in := f.in
-	n, _ := strconv.Atoi(in.Request.Words[1])
+	verb, n := work(in.Request)
 	at, place := addresses[in.Target], f.place.String()+" "+in.Target
 	p.ran[p.key1(in, f.place)]++
-	switch in.Request.Words[0] {
+	switch verb {
 	case "ensure":
 		if how == 2 && !p.ensured[p.id+place] {
 			p.ensured[p.id+place] = true
@@ -244,9 +268,15 @@ func (p *mission) act(f *flight, how int) {
 // ends makes how a flight ends: what it did, and what is told of it. sent is false where it never left.
 func (p *mission) ends(f *flight) Outcome {
 	o := Outcome{Attempt: f.in.Attempt, State: OK}
+	if f.in.FollowsOn() {
+		return p.followed(f, o)
+	}
 	if p.halted {
 		o.State, o.Halted = Held, true
 		return o
+	}
+	if f.in.Request.Job != nil {
+		return p.startsJob(f, o)
 	}
 	three := 3
 	switch p.draw("end", 10) {
@@ -275,6 +305,66 @@ func (p *mission) ends(f *flight) Outcome {
 		p.gaveOf(f, how)
 	default:
 		p.act(f, 2)
+	}
+	return o
+}
+
+// startsJob makes how the start of a job elsewhere ends.
+func (p *mission) startsJob(f *flight, o Outcome) Outcome {
+	how := p.draw("how much", 3)
+	switch p.draw("job", 6) {
+	case 0:
+		o.State, o.Error = Failed, "refused"
+		return o
+	case 1:
+		o.State, o.Error = Unknown, "the answer did not come, and nobody knows its id"
+		if how > 0 {
+			p.act(f, how)
+			p.attempt[f.in.Attempt] = true
+		}
+		p.gaveOf(f, how)
+		return o
+	case 2:
+		p.isKnown(f, how)
+		o.State = StillRuns
+	case 3:
+		p.isKnown(f, how)
+		return p.jobEnds(f, o, how)
+	default:
+		p.isKnown(f, 2)
+	}
+	return o
+}
+
+// isKnown begins a job that has an id.
+func (p *mission) isKnown(f *flight, how int) {
+	p.earth.jobs++
+	id := fmt.Sprint("j", p.earth.jobs)
+	p.jobs[id] = how
+	p.act(f, how)
+	p.attempt[f.in.Attempt] = how > 0
+	p.gaveOf(f, how)
+	p.fact(Event{Place: f.place, Body: Followed{Attempt: f.in.Attempt, Job: id}})
+}
+
+func (p *mission) jobEnds(f *flight, o Outcome, how int) Outcome {
+	three := 3
+	if how < 2 {
+		o.State, o.Exit = Failed, &three
+	}
+	return o
+}
+
+// followed makes what whoever looks after a job on sees of it.
+func (p *mission) followed(f *flight, o Outcome) Outcome {
+	how := p.jobs[f.in.Request.Job.Known]
+	switch p.draw("followed", 8) {
+	case 0:
+		o.State = StillRuns
+	case 1:
+		o.State, o.Error = Unknown, "nobody knows it there any more"
+	default:
+		return p.jobEnds(f, o, how)
 	}
 	return o
 }
@@ -327,7 +417,15 @@ func (p *mission) mayBegin(in Intent, place Place) {
 	say := func(ok bool, what string) {
 		require.True(p.t, ok, "%s is begun: %s\n%s\n%s", in.Attempt, what, p.source, p.told())
 	}
+	if in.FollowsOn() {
+		_, own := p.jobs[in.Request.Job.Known]
+		say(own, "it follows another's job") // it begins nothing
+		return
+	}
 	at := addresses[in.Target]
+	for name, version := range in.Request.Secrets {
+		say(version == p.secret, "the secret "+name+" is another")
+	}
 	say(!p.halted, "all is halted")
 	say(in.Request.Target.HostKey == p.key[at], "the host key is another")
 	say(p.holder["host:"+at] == p.id, "the lock is "+p.holder["host:"+at]+"'s")
@@ -423,11 +521,8 @@ func (p *mission) step() (moved bool, wake time.Time) {
 			f.frozen = p.draw("freezes", 2) == 0
 			if !f.frozen {
 				f.gone = true
-				if f.in.Touches() && p.draw("had begun", 2) == 0 {
-					how := 2
-					p.act(f, how)
-					p.attempt[f.in.Attempt] = true
-					p.gaveOf(f, how)
+				if f.in.Touches() && !f.in.FollowsOn() && p.draw("had begun", 2) == 0 {
+					p.hadBegun(f)
 				}
 			}
 			p.die()
@@ -437,6 +532,17 @@ func (p *mission) step() (moved bool, wake time.Time) {
 		return true, plan.Wake
 	}
 	return p.people(), plan.Wake
+}
+
+// hadBegun carries out what an instance had in hand that nobody hears of any more; of a job its id may be on disk.
+func (p *mission) hadBegun(f *flight) {
+	if f.in.Request.Job != nil && p.draw("its id is known", 2) == 0 {
+		p.isKnown(f, 2)
+		return
+	}
+	p.act(f, 2)
+	p.attempt[f.in.Attempt] = true
+	p.gaveOf(f, 2)
 }
 
 // open lets an instance take the run in hand that nobody has. What is under way is lost.
@@ -503,7 +609,10 @@ func (p *mission) thaw() bool {
 			continue
 		}
 		o := Outcome{Attempt: f.in.Attempt, State: Held, Error: "this instance lost its lease"}
-		if f.in.Touches() && p.draw("was about to send", 2) == 0 {
+		switch {
+		case f.in.FollowsOn():
+			o.State, o.Error = StillRuns, ""
+		case f.in.Touches() && p.draw("was about to send", 2) == 0:
 			o.State, o.Error = OK, ""
 			p.act(f, 2)
 			p.attempt[f.in.Attempt] = true
@@ -527,6 +636,12 @@ func (p *mission) grant(plan Plan) bool {
 		for _, t := range ask.Targets {
 			at := addresses[t]
 			g.Facts = append(g.Facts, task.Facts{Name: t, Address: at, HostKey: p.key[at]})
+		}
+		for _, name := range ask.Secrets {
+			if g.Secrets == nil {
+				g.Secrets = map[string]int{}
+			}
+			g.Secrets[name] = p.secret
 		}
 		p.add(ask.Given(g, p.now))
 	}
@@ -689,6 +804,8 @@ func (w *earth) turn(runs []*mission) {
 		}
 	case 9:
 		runs[w.draw("run", len(runs))].thaw()
+	case 10:
+		w.secret++
 	}
 }
 
@@ -716,6 +833,7 @@ func TestTheLastSentenceIsTrue(t *testing.T) {
 		w := &earth{
 			t: t, now: time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC), number: map[string]int{},
 			ensured: map[string]bool{},
+			secret:  1,
 			stance:  leave.Act, key: map[string]string{"10.0.0.1": "k", "10.0.0.2": "k", "10.0.0.3": "k"}, reason: 3,
 			holder: map[string]string{}, ran: map[string]int{},
 			yes: map[string]leave.Proposal{}, until: map[string]time.Time{}, within: map[string]time.Duration{},
@@ -809,7 +927,7 @@ func (p *mission) agains(what string) (n int) {
 func newMission(w *earth, id string, b *runbook.Book, src string) *mission {
 	p := &mission{
 		earth: w, id: id, book: b, gave: map[string]int{}, source: src,
-		attempt: map[string]bool{}, refused: map[string]time.Time{}, about: map[string]string{},
+		attempt: map[string]bool{}, refused: map[string]time.Time{}, about: map[string]string{}, jobs: map[string]int{},
 	}
 	begun := Begun{
 		Rules: Rules, Run: id, Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x",

@@ -69,6 +69,8 @@ const (
 	LockGivenBack Kind = "lock.given-back"
 	HaltAwaited   Kind = "halt.awaited"
 	HaltLifted    Kind = "halt.lifted"
+	// DatabasePutBack says that the record may lack what happened shortly before.
+	DatabasePutBack Kind = "database.put-back"
 
 	Told           Kind = "told"
 	Note           Kind = "note"
@@ -166,6 +168,7 @@ var Kinds = []About{
 	{Kind: LockGivenBack, Word: "free"},
 	{Kind: HaltAwaited, Word: "waits"},
 	{Kind: HaltLifted, Word: "goes on", Said: true},
+	{Kind: DatabasePutBack, Word: "lost", Said: true},
 
 	{Kind: Told, Word: "tell"},
 	{Kind: Note, Word: "note", Said: true},

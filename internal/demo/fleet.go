@@ -250,6 +250,15 @@ func (f *Fleet) start(h *Host, k, client keyPair) error {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 		}
 	})
+	mux.HandleFunc("POST /works/jobs/{key}", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, map[string]string{"id": f.Works.start(h, r.PathValue("key"), r.Header.Get("Idempotency-Key"))})
+	})
+	mux.HandleFunc("GET /works/jobs/{key}", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, map[string]string{"state": f.Works.state(h, r.PathValue("key"))})
+	})
+	mux.HandleFunc("POST /works/jobs/{key}/stop", func(_ http.ResponseWriter, r *http.Request) {
+		f.Works.stop(h, r.PathValue("key"))
+	})
 	mux.HandleFunc("GET /changes", func(w http.ResponseWriter, _ *http.Request) { answer(w, h.changes()) })
 	h.http, err = serve(fmt.Sprintf("%s:%d", h.Address, HTTPPort), mux, f.conns.add)
 	return err

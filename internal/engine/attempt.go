@@ -297,13 +297,17 @@ func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
 			return errors.New("this instance lost its lease before it started; nothing ran")
 		}
 		if e.leased() {
-			alive, halted, by, err := e.Store.In(ctx).MayTouch(*run.Owner)
+			may, err := e.Store.In(ctx).MayTouch(run)
+			if err == nil {
+				e.saw(may.Mark)
+			}
 			switch {
-			case err == nil && !alive:
+			case err != nil || may.Unheard: // whoever is not heard is taken for dead after a lease
+			case !may.Claimed:
 				return errors.New("this instance lost its lease before it started; nothing ran")
-			case err == nil && halted:
-				return fmt.Errorf("%w by %s; nothing ran", act.ErrHeld, by)
-			case err == nil && e.leased() && *run.Owner == e.name():
+			case may.Halted:
+				return fmt.Errorf("%w by %s; nothing ran", act.ErrHeld, may.HaltedBy)
+			case e.leased() && *run.Owner == e.name():
 				return nil
 			}
 		}

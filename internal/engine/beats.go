@@ -85,15 +85,20 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 		e.steady.Store(began)
 	}
 	pulse.Connect(ctx)
+	if err := e.compare(ctx, pulse); err != nil {
+		e.beatFailed(err)
+		return
+	}
 	skew, sent := e.clock.skew(), time.Now()
-	alive, now, err := pulse.Beat(ctx, name, skew)
+	heard, err := pulse.Beat(ctx, name, skew)
 	if err != nil {
 		e.beatFailed(err)
 		return
 	}
-	e.clock.heard(sent, time.Now(), now)
+	e.saw(heard.Mark)
+	e.clock.heard(sent, time.Now(), heard.Now)
 	e.tellSkew(e.clock.skew())
-	if alive {
+	if heard.Alive {
 		meter.BeatSeconds.WithLabelValues().
 			Observe(max(0, time.Duration(began-e.lastBeat.Load()-int64(time.Second)).Seconds()))
 		e.lastBeat.Store(began)

@@ -223,6 +223,12 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 	}
 	for pause := paced(); ; {
 		mine, err := d.e.Store.Owns(ctx, d.run)
+		if errors.Is(err, store.ErrPutBack) {
+			// What this drive remembers is no longer the run's log: whoever reads it anew goes on.
+			if err = d.e.putBack(ctx, *d.run.Owner); err == nil {
+				return false
+			}
+		}
 		if err == nil && !mine {
 			return false // whoever owns it finds our intents open and decides
 		}

@@ -110,6 +110,11 @@ func (d *drive) drive() {
 		d.e.Log.Warn("read a run", "run", d.run.ID, "error", err)
 		return
 	}
+	if err := d.noticePutBack(ctx); err != nil {
+		// Not known is not as it was: see above.
+		d.e.Log.Warn("ask whether the database was put back", "run", d.run.ID, "error", err)
+		return
+	}
 	// What is open now was begun by somebody who is gone, or who may be.
 	for _, in := range d.m.State().OpenAttempts() {
 		lost := flow.Lost{Attempt: in.Attempt, Because: "the service stopped while it was under way"}
@@ -358,14 +363,17 @@ func (d *drive) begin(in flow.Intent) {
 	ctx, cancel := context.WithCancel(parent)
 	d.cancels[in.Attempt] = cancel
 	place, sealed := d.m.State().PlaceOf(in.Attempt), d.m.State().Sealed()
+	run := *d.run // as it is now: with the intent in its log
 	go func() {
 		defer cancel()
-		d.results <- d.attempted(ctx, place, in, sealed)
+		d.results <- d.attempted(ctx, &run, place, in, sealed)
 	}()
 }
 
 // attempted does an attempt. Where the program itself fails, a look failed, and of a change nobody knows.
-func (d *drive) attempted(ctx context.Context, place flow.Place, in flow.Intent, sealed []string) (ev flow.Event) {
+func (d *drive) attempted(
+	ctx context.Context, run *store.Run, place flow.Place, in flow.Intent, sealed []string,
+) (ev flow.Event) {
 	defer func() {
 		if r := recover(); r != nil {
 			d.e.Log.Error(
@@ -391,7 +399,7 @@ func (d *drive) attempted(ctx context.Context, place flow.Place, in flow.Intent,
 		}
 	}()
 	b := beside{known: d.known(place, in), leave: d.leaving.Done()}
-	return d.e.attempt(ctx, d.run, d.book, place, in, sealed, b)
+	return d.e.attempt(ctx, run, d.book, place, in, sealed, b)
 }
 
 // known has it written down what a job elsewhere is known by.

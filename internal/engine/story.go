@@ -204,6 +204,9 @@ func (t *story) event(ev flow.Event) {
 		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Place),
 			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results,
 				"unsaid": b.Unsaid})
+	case flow.PutBack:
+		t.entry(ev, incident.DatabasePutBack, t.actor(), "The database was put back to an older state", map[string]any{
+			"because": "what was begun shortly before " + b.At.UTC().Format("15:04:05") + " is not known"})
 	case flow.Resumed:
 		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
 	case flow.Undoing, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:

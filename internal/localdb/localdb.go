@@ -248,6 +248,27 @@ func (s *Server) Crash(ctx context.Context, after time.Duration) error {
 	return s.launch(ctx)
 }
 
+// PutBack crashes the server, and crashes it again after a while, to go on with what it had before: as where a backup
+// takes its place. For tests.
+func (s *Server) PutBack(ctx context.Context, lost time.Duration) error {
+	backup := s.data + ".backup"
+	stop := func() error { return s.run(ctx, "pg_ctl", "-D", s.data, "-m", "immediate", "-w", "stop") }
+	if err := errors.Join(stop(), os.RemoveAll(backup)); err != nil {
+		return err
+	}
+	if err := exec.CommandContext(ctx, "cp", "-a", s.data, backup).Run(); err != nil {
+		return fmt.Errorf("back up the database: %w", err)
+	}
+	if err := s.launch(ctx); err != nil {
+		return err
+	}
+	time.Sleep(lost)
+	if err := errors.Join(stop(), os.RemoveAll(s.data), os.Rename(backup, s.data)); err != nil {
+		return err
+	}
+	return s.launch(ctx)
+}
+
 // binaries finds initdb and pg_ctl: on the path, or where Debian puts them, the newest first.
 func binaries() (string, error) {
 	if p, err := exec.LookPath("initdb"); err == nil {

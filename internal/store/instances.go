@@ -46,21 +46,42 @@ func (p *Pulse) Connect(ctx context.Context) {
 	}
 }
 
-// Beat says that an instance is alive, and how far its machine's clock is off. It gives the database's time, and
-// reports false for an instance that was fenced meanwhile.
-func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration) (alive bool, now time.Time, err error) {
+// Answer is what the database says to a beat.
+type Answer struct {
+	Alive bool      // the instance was not fenced meanwhile
+	Now   time.Time // by the database
+	// Mark is up to where the database's log was on its disk, in bytes: see Began.
+	Mark int64
+}
+
+// Beat says that an instance is alive, and how far its machine's clock is off.
+func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration) (h Answer, err error) {
+	err = p.ask(ctx, `with beat as (update instance set beat_at = now(), beats = beats + 1, skew_ms = $2
+		where id = $1 and fenced_at is null returning 1)
+		select exists (select 1 from beat), clock_timestamp(), (pg_current_wal_flush_lsn() - '0/0')::bigint`,
+		[]any{id, skew.Milliseconds()}, &h.Alive, &h.Now, &h.Mark)
+	return h, err
+}
+
+// Began tells when the database's server began, and from which mark on it writes. A server that goes on where it
+// stopped begins at no smaller mark than anybody ever saw; where it does, it was put back to an older state.
+func (p *Pulse) Began(ctx context.Context) (at time.Time, from int64, err error) {
+	err = p.ask(ctx, `select pg_postmaster_start_time(), (redo_lsn - '0/0')::bigint from pg_control_checkpoint()`, nil,
+		&at, &from)
+	return at, from, err
+}
+
+func (p *Pulse) ask(ctx context.Context, sql string, args []any, into ...any) error {
 	p.Connect(ctx)
 	query := p.s.Pool.QueryRow
 	if p.conn != nil {
 		query = p.conn.QueryRow
 	}
-	err = query(ctx, `with beat as (update instance set beat_at = now(), beats = beats + 1, skew_ms = $2
-		where id = $1 and fenced_at is null returning 1)
-		select exists (select 1 from beat), clock_timestamp()`, id, skew.Milliseconds()).Scan(&alive, &now)
+	err := query(ctx, sql, args...).Scan(into...)
 	if err != nil {
 		p.Close()
 	}
-	return alive, now, err
+	return err
 }
 
 // Close ends the connection.
@@ -104,18 +125,54 @@ func (s *Store) Fence(ctx context.Context, id string, beats int64) (bool, error)
 	return res.RowsAffected > 0, res.Error
 }
 
-// MayTouch tells, at one moment, whether an instance is still one that may begin changes, and whether all are halted,
-// and by whom.
-func (tx *Tx) MayTouch(id string) (alive, halted bool, by string, err error) {
-	var row struct {
-		Alive bool
-		Value string
-		By    string
+// Touching is whether a change may leave an instance now.
+type Touching struct {
+	Claimed  bool // the instance may begin changes, and has the run as it knows it
+	Halted   bool
+	HaltedBy string
+	// Unheard says that the database's server began anew, and that not every instance that may know more than it was
+	// heard since.
+	Unheard bool
+	Mark    int64 // see Answer
+}
+
+// MayTouch tells it, at one moment, for a run of which the instance has the log up to its version.
+func (tx *Tx) MayTouch(r *Run) (Touching, error) {
+	var t Touching
+	err := tx.db.Raw(`select
+		exists (select 1 from instance where id = ? and fenced_at is null) and exists
+			(select 1 from run where id = ? and owner = ? and epoch = ? and version >= ?) as claimed,
+		exists (select 1 from setting where key = 'halted' and value = 'true') as halted,
+		coalesce((select by from setting where key = 'halted'), '') as halted_by,
+		exists (select 1 from instance where fenced_at is null and beat_at < pg_postmaster_start_time()) as unheard,
+		(pg_current_wal_flush_lsn() - '0/0')::bigint as mark`,
+		*r.Owner, r.ID, *r.Owner, r.Epoch, r.Version).Scan(&t).Error
+	return t, err
+}
+
+// PutBack notes that the database was put back to an older state: everything is halted by somebody's name, and the
+// instance that saw it counts as dead, so that nothing goes on by what it remembers. It reports false where that was
+// noted since the server began.
+func (tx *Tx) PutBack(instance, by string) (bool, error) {
+	n, err := tx.exec(`insert into setting (key, value, by) values ('put_back', pg_postmaster_start_time()::text, ?)
+		on conflict (key) do update set value = excluded.value, by = excluded.by, at = now()
+		where setting.value <> excluded.value`, by)
+	if err == nil && n > 0 {
+		err = tx.SetHalted(true, by)
 	}
-	err = tx.db.Raw(`select exists (select 1 from instance where id = ? and fenced_at is null) as alive,
-		coalesce((select value from setting where key = 'halted'), '') as value,
-		coalesce((select by from setting where key = 'halted'), '') as by`, id).Scan(&row).Error
-	return row.Alive, row.Value == "true", row.By, err
+	if err == nil {
+		err = tx.db.Exec("update instance set fenced_at = now() where id = ? and fenced_at is null", instance).Error
+	}
+	return n > 0, err
+}
+
+// PutBackAt is when the database was last put back to an older state; zero where it never was.
+func (tx *Tx) PutBackAt() (time.Time, error) {
+	at, err := scan[time.Time](tx, "select at from setting where key = 'put_back'")
+	if err != nil || len(at) == 0 {
+		return time.Time{}, err
+	}
+	return at[0].UTC(), nil
 }
 
 // Sweep frees the runs of fenced instances, gives back what runs held until something landed, and rings anew where a

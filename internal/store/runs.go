@@ -109,7 +109,10 @@ func (b *Bulk) Append(r *Run, events []flow.Event, park bool, h Head) error {
 	return addEvents(b, r.ID, events)
 }
 
-// Owns reports whether this instance still owns the run, and at which version it stands.
+// ErrPutBack says that the database knows less of a run than was written there.
+var ErrPutBack = errors.New("the database was put back to an older state")
+
+// Owns reports whether this instance still owns the run.
 func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 	var now Run
 	err := s.gorm.WithContext(ctx).Where("id = ?", r.ID).Take(&now).Error
@@ -118,6 +121,9 @@ func (s *Store) Owns(ctx context.Context, r *Run) (bool, error) {
 	}
 	if err != nil {
 		return false, err
+	}
+	if now.Version < r.Version {
+		return false, ErrPutBack
 	}
 	return now.Owner != nil && *now.Owner == *r.Owner && now.Epoch == r.Epoch, nil
 }

@@ -77,7 +77,8 @@ func (p *Page) See(text string) error {
 
 // Until waits until an expression is true.
 func (p *Page) Until(js string) error {
-	err := only(run(p, "wait for "+js, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond))))
+	err := only(run(p, "wait for "+js, chromedp.Poll[bool](js, chromedp.WithPollingInterval(50*time.Millisecond),
+		chromedp.WithPollingTimeout(patience))))
 	if err != nil {
 		said, _ := p.Text("document.body.innerText.slice(0, 600)")
 		return fmt.Errorf("%w; the page says: %s", err, said)
@@ -109,8 +110,18 @@ func (p *Page) Fill(selector, text string) error {
 	return fmt.Errorf("%s does not take what is typed", selector)
 }
 
-// Click clicks an element.
+// Click clicks an element once it rests: on a page that still moves, a click goes where it was.
 func (p *Page) Click(selector string) error {
+	rests := fmt.Sprintf(`(() => {
+		const r = document.querySelector(%q)?.getBoundingClientRect()
+		const at = r ? [r.x, r.y, r.width, r.height].join() : ''
+		window.rested = at && at === window.restedAt ? (window.rested ?? 0) + 1 : 0
+		window.restedAt = at
+		return window.rested >= 2
+	})()`, selector)
+	if err := p.Until(rests); err != nil {
+		return err
+	}
 	return only(run(p, "click "+selector, chromedp.Click(chromedp.CSS(selector))))
 }
 

@@ -65,6 +65,7 @@ export const kinds: Record<string, About> = {
   "lock.given-back": {"word":"free"},
   "halt.awaited": {"word":"waits"},
   "halt.lifted": {"word":"goes on","said":true},
+  "database.put-back": {"word":"lost","said":true},
   "told": {"word":"tell"},
   "note": {"word":"note","said":true},
   "readings.compared": {"word":"compared","said":true},

@@ -1,0 +1,87 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"urgentis/core/flow"
+	"urgentis/core/route"
+	"urgentis/internal/store"
+)
+
+// dbSeen is what this instance saw of the database, to notice where it is put back to an older state: what was written
+// there last, a change that was begun, is gone then, and beginning it again would be a second time.
+type dbSeen struct {
+	began time.Time // when its server began; of the goroutine that beats
+	told  bool      // that it cannot be compared
+}
+
+// saw notes up to where the database's log was on its disk.
+func (e *Engine) saw(mark int64) {
+	for {
+		was := e.mark.Load()
+		if mark <= was || e.mark.CompareAndSwap(was, mark) {
+			return
+		}
+	}
+}
+
+// compare notices, before the first beat to a server that began anew, whether it knows less than it did. No instance
+// begins a change before all that may know were heard.
+func (e *Engine) compare(ctx context.Context, pulse *store.Pulse) error {
+	began, from, err := pulse.Began(ctx)
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && refused.Code == "42501" { // insufficient privilege
+		if !e.db.told {
+			e.db.told = true
+			e.Log.Warn("whether the database is put back to an older state cannot be seen", "error", err)
+		}
+		return nil
+	}
+	if err != nil || began.Equal(e.db.began) {
+		return err
+	}
+	if !e.db.began.IsZero() && from < e.mark.Load() {
+		if err := e.putBack(ctx, e.name()); err != nil {
+			return err
+		}
+		e.mark.Store(from)
+	}
+	e.db.began = began
+	return nil
+}
+
+// itself is who halts changes where no person did.
+const itself = "urgentis"
+
+// putBack halts all changes, because the database was put back to an older state, and has this instance,
+// which had a name, begin anew under another: it goes on by nothing that it remembers.
+func (e *Engine) putBack(ctx context.Context, name string) error {
+	e.Log.Error("the database was put back to an older state; all changes are halted")
+	return e.Write(ctx, func(s *Sheet) error {
+		first, err := s.tx.PutBack(name, itself)
+		if err != nil || !first {
+			return err
+		}
+		const text = "All changes are halted: the database was put back to an older state, and what was begun " +
+			"shortly before is not known. Look at what was under way, and let changes go on when you know it. " +
+			"Runs from before ask again before each change."
+		if err := s.tx.Audit(itself, "halt", "", text); err != nil {
+			return err
+		}
+		s.Changed(store.Feed{Topic: "halt", Ref: "halt"})
+		return s.Notify(Notice{Kind: route.HaltChanged, Key: store.NewID("halt"), Text: text, Link: e.Link})
+	})
+}
+
+// noticePutBack tells a run that the database was put back to an older state while it was under way.
+func (d *drive) noticePutBack(ctx context.Context) error {
+	at, err := d.e.Store.In(ctx).PutBackAt()
+	if s := d.m.State(); err != nil || at.IsZero() || s.BegunAt.After(at) || s.PutBackAt().Equal(at) || s.Ended != nil {
+		return err
+	}
+	return d.takeDerived(flow.Event{At: d.e.Now(), Body: flow.PutBack{At: at}})
+}
