@@ -96,6 +96,7 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 		return
 	}
 	e.saw(heard.Mark)
+	e.db.heard = heard.Now
 	e.clock.heard(sent, time.Now(), heard.Now)
 	e.tellSkew(e.clock.skew())
 	if heard.Alive {

@@ -41,6 +41,16 @@ steps:
     because: pressed
 `
 
+// presses adds so many targets.
+func (b *bench) presses(n int) {
+	rows := make([]store.Target, n)
+	for i := range rows {
+		rows[i] = store.Target{Name: fmt.Sprintf("press-%03d", i), Service: "berth-queue", HostKey: "k",
+			Address: fmt.Sprintf("10.4.0.%d", i), Labels: store.Labels{"role": "press"}}
+	}
+	require.NoError(b.t, testdb.SQL(b.store).Create(&rows).Error)
+}
+
 // press is another system that takes jobs, and ends them once it is told to.
 type press struct {
 	begun, followed atomic.Int32
@@ -77,12 +87,7 @@ func TestTwoHundredJobsAreFollowedOn(t *testing.T) {
 	p := &press{over: make(chan struct{})}
 	b := set(t, presses)
 	db := testdb.SQL(b.store)
-	rows := make([]store.Target, all)
-	for i := range rows {
-		rows[i] = store.Target{Name: fmt.Sprintf("press-%03d", i), Service: "berth-queue",
-			Address: fmt.Sprintf("10.4.0.%d", i), Labels: store.Labels{"role": "press"}}
-	}
-	require.NoError(t, db.Create(&rows).Error)
+	b.presses(all)
 	b.e.Hands["job"] = p
 	b.jobs = p
 	b.begin("night-job", "iva")
@@ -103,4 +108,50 @@ func TestTwoHundredJobsAreFollowedOn(t *testing.T) {
 	require.NoError(t, db.Raw(`select count(distinct body::jsonb ->> 'job') from event where kind = 'attempt.followed'`).
 		Scan(&kept).Error)
 	assert.Equal(t, all, kept)
+}
+
+const pressed = `urgentis: runbook/1
+name: pressed
+title: Pressed
+owner: quayside
+service: berth-queue
+inputs:
+  queue: {type: text, pattern: '^[a-z]+$'}
+steps:
+  - look: How full they are
+    id: full
+    where: {role: press}
+    at_once: 200
+    run: [press, depth]
+    read:
+      full: {json: .depth, type: integer}
+  - each: All of them
+    where: {role: press}
+    at_once: 200
+    gate: {ask: team/quayside}
+    steps:
+      - change: Press
+        run: [press, go]
+        still: own(readings.full) > 0
+  - close: repaired
+    because: pressed
+`
+
+// Two hundred changes at once, each with its reason looked at once more, are a handful of write transactions: what
+// comes in together is written together.
+func TestTwoHundredAtOnceAreFewWrites(t *testing.T) {
+	const all = 200
+	b := set(t, pressed)
+	b.presses(all)
+	b.begin("night-job", "iva")
+	b.decide(true)
+	run := b.ended()
+	require.Equal(t, flow.Done, run.State, run.Because)
+	var n struct{ Writes, Changes int }
+	require.NoError(t, testdb.SQL(b.store).Raw(`select count(distinct xmin::text) as writes,
+		count(*) filter (where kind = 'attempt.intended' and body like '%"for":"change"%') as changes
+		from event where run = ?`, run.ID).Scan(&n).Error)
+	assert.Equal(t, all, n.Changes)
+	t.Log(n.Writes, "write transactions")
+	assert.Less(t, n.Writes, 60, "they do not come one by one")
 }

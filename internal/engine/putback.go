@@ -15,7 +15,8 @@ import (
 // dbSeen is what this instance saw of the database, to notice where it is put back to an older state: what was written
 // there last, a change that was begun, is gone then, and beginning it again would be a second time.
 type dbSeen struct {
-	began time.Time // when its server began; of the goroutine that beats
+	began time.Time // when its server began; all of the goroutine that beats
+	heard time.Time // when it answered last, by its own clock
 	told  bool      // that it cannot be compared
 }
 
@@ -32,7 +33,7 @@ func (e *Engine) saw(mark int64) {
 // compare notices, before the first beat to a server that began anew, whether it knows less than it did. No instance
 // begins a change before all that may know were heard.
 func (e *Engine) compare(ctx context.Context, pulse *store.Pulse) error {
-	began, from, err := pulse.Began(ctx)
+	is, err := pulse.Server(ctx)
 	var refused *pgconn.PgError
 	if errors.As(err, &refused) && refused.Code == "42501" { // insufficient privilege
 		if !e.db.told {
@@ -41,17 +42,26 @@ func (e *Engine) compare(ctx context.Context, pulse *store.Pulse) error {
 		}
 		return nil
 	}
-	if err != nil || began.Equal(e.db.began) {
+	if err != nil || is.Began.Equal(e.db.began) {
 		return err
 	}
-	if !e.db.began.IsZero() && from < e.mark.Load() {
+	if from := e.db.goesOn(is); !e.db.began.IsZero() && from < e.mark.Load() {
 		if err := e.putBack(ctx, e.name()); err != nil {
 			return err
 		}
 		e.mark.Store(from)
 	}
-	e.db.began = began
+	e.db.began = is.Began
 	return nil
+}
+
+// goesOn is from which mark on a server goes on: where it recovered as it began, or, where it stood by while another
+// served, where it is now.
+func (d *dbSeen) goesOn(is store.Server) int64 {
+	if is.Began.Before(d.heard) {
+		return is.Mark
+	}
+	return is.Start
 }
 
 // itself is who halts changes where no person did.

@@ -50,7 +50,7 @@ func (p *Pulse) Connect(ctx context.Context) {
 type Answer struct {
 	Alive bool      // the instance was not fenced meanwhile
 	Now   time.Time // by the database
-	// Mark is up to where the database's log was on its disk, in bytes: see Began.
+	// Mark is up to where the database's log was on its disk, in bytes.
 	Mark int64
 }
 
@@ -63,12 +63,19 @@ func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration) (h Answ
 	return h, err
 }
 
-// Began tells when the database's server began, and from which mark on it writes. A server that goes on where it
-// stopped begins at no smaller mark than anybody ever saw; where it does, it was put back to an older state.
-func (p *Pulse) Began(ctx context.Context) (at time.Time, from int64, err error) {
-	err = p.ask(ctx, `select pg_postmaster_start_time(), (redo_lsn - '0/0')::bigint from pg_control_checkpoint()`, nil,
-		&at, &from)
-	return at, from, err
+// Server is what tells whether the database's server goes on where another stopped.
+type Server struct {
+	Began time.Time
+	// Start is from which mark on it writes, where it recovered as it began; Mark up to where its log is now. See
+	// Answer.
+	Start, Mark int64
+}
+
+// Server tells it of the one that answers now.
+func (p *Pulse) Server(ctx context.Context) (v Server, err error) {
+	err = p.ask(ctx, `select pg_postmaster_start_time(), (redo_lsn - '0/0')::bigint,
+		(pg_current_wal_flush_lsn() - '0/0')::bigint from pg_control_checkpoint()`, nil, &v.Began, &v.Start, &v.Mark)
+	return v, err
 }
 
 func (p *Pulse) ask(ctx context.Context, sql string, args []any, into ...any) error {

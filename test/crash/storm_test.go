@@ -422,7 +422,7 @@ func TestStorm(t *testing.T) {
 	stop := make(chan struct{})
 	var people, senders sync.WaitGroup
 	people.Go(func() { s.person(stop) })
-	runs := 0
+	runs, began := 0, time.Now()
 	for range faults {
 		key := fmt.Sprintf("k%d", runs)
 		sender := rand.New(rand.NewPCG(seed, uint64(runs)+1)) //nolint:gosec // it is a test
@@ -436,7 +436,10 @@ func TestStorm(t *testing.T) {
 	}
 	s.fleet.SignIn.Store(0)
 	senders.Wait()
+	stormed := time.Now()
 	s.settles(runs)
+	t.Logf("the storm took %s, settling %s", stormed.Sub(began).Round(time.Second),
+		time.Since(stormed).Round(time.Second))
 	close(stop)
 	people.Wait()
 	s.prove(runs)
