@@ -207,7 +207,7 @@ func started(t *testing.T, a *site) store.Gate {
 	require.Eventually(t, func() bool {
 		open, err = a.Gates(ctx, mara)
 		return err == nil && len(open) == 1
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	return open[0].Gate
 }
 
@@ -321,7 +321,7 @@ func TestListsTakeAScope(t *testing.T) {
 		var err error
 		rows, err = a.Store.FeedAfter(ctx, "0", 0)
 		return assert.NoError(t, err) && len(rows) > 0
-	}, 30*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	for _, r := range rows {
 		assert.NotEmpty(t, r.Service, "%s %s", r.Topic, r.Ref)
 		assert.True(t, app.Hears(jonas, &r))

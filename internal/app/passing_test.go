@@ -32,7 +32,7 @@ func TestOutputIsSeenAtAnyProcess(t *testing.T) {
 		there.passing.mu.Lock()
 		defer there.passing.mu.Unlock()
 		return there.passing.others.Listen
-	}, 10*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	want := ""
 	for i := range 200 {
 		line := fmt.Sprintf("line %d\n", i)

@@ -245,7 +245,7 @@ func TestAdminOnTheMachine(t *testing.T) {
 	ok(t, "halt")
 	assert.Eventually(t, func() bool {
 		return strings.Contains(ok(t, "message", "list", "--state", "queued"), "All changes are halted by iva.")
-	}, 10*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	ok(t, "connection", "remove", "quayside")
 	ok(t, "service", "remove", "berths")
 	assert.Equal(t, 2, strings.Count(ok(t, "audit", "list", "--limit", "2", "-o", "json"), `"subject"`))
@@ -284,7 +284,7 @@ func TestTheStoryByCommands(t *testing.T) {
 	require.Eventually(t, func() bool {
 		gate = regexp.MustCompile(`r[a-z2-7]+:5:1`).FindString(ok(t, "gate", "list"))
 		return gate != ""
-	}, 30*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	shown := ok(t, "gate", "show", gate)
 	for _, want := range []string{"berthq park --queue quay-north m-4711", "address 127.0.", "account ",
 		"undo: berthq unpark", "Harm:", "After yes:", "Never done before.", "depth", "the service's stance is ask"} {
@@ -501,7 +501,7 @@ steps:
 	require.Eventually(
 		t,
 		func() bool { return strings.Contains(ok(t, "question", "list"), "The pilot waits.") },
-		20*time.Second,
+		time.Minute,
 		50*time.Millisecond,
 	)
 	listed := ok(t, "question", "list")
@@ -516,7 +516,7 @@ steps:
 	require.Eventually(
 		t,
 		func() bool { return strings.Contains(ok(t, "run", "show", started), "berth 4") },
-		20*time.Second,
+		time.Minute,
 		50*time.Millisecond,
 	)
 	ok(t, "run", "cancel", started, "--because", "enough")

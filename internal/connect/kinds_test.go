@@ -150,7 +150,7 @@ func TestAMailToARealServer(t *testing.T) {
 			c.Close()
 		}
 		return err == nil
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	document := fmt.Sprintf("urgentis: connection/1\nname: mail\nkind: mail\nserver: 127.0.0.1:%d\n"+
 		"from: Urgentis <urgentis@merrow.example>\nauthority: |\n  %s\n", port,
 		strings.ReplaceAll(strings.TrimSpace(authority), "\n", "\n  "))

@@ -18,7 +18,7 @@ import (
 func TestAnotherDeskNeedsNoCode(t *testing.T) {
 	w, ctx := world(t)
 	w.Fleet.Gates.Break()
-	require.Eventually(t, func() bool { return len(w.Requests.Tickets()) == 1 }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(w.Requests.Tickets()) == 1 }, time.Minute, 50*time.Millisecond)
 	ticket := w.Requests.Tickets()[0]
 	assert.Equal(t, "REQ0001", ticket.Number)
 	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "ticket.made") })
@@ -32,7 +32,7 @@ func TestWhatIsMitigatedIsFollowedUp(t *testing.T) {
 	w, ctx := world(t)
 	w.Fleet.Queue.Break()
 	w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "gate.raised") })
-	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, time.Minute, 50*time.Millisecond)
 	r, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Active: true})
 	require.NoError(t, err)
 	for _, run := range r.JSON200.Items {
@@ -44,7 +44,7 @@ func TestWhatIsMitigatedIsFollowedUp(t *testing.T) {
 		Because: "the message was dropped"})
 	require.NoError(t, err)
 	require.Less(t, c.StatusCode(), 300, string(c.Body))
-	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 2 }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 2 }, time.Minute, 50*time.Millisecond)
 	time.Sleep(3 * time.Second) // what it writes down must not file it again
 	list := w.Desk.Tickets()
 	require.Len(t, list, 2)
@@ -70,7 +70,7 @@ func TestARoomThatCallsBack(t *testing.T) {
 			}
 		}
 		return asked.Digest != ""
-	}, 30*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	press := func(who, what string) string {
 		said, err := w.Room.Press(who, what, asked.Refers, asked.Digest)
 		require.NoError(t, err)
@@ -111,7 +111,7 @@ func TestADeskAndARoomThatAreSlow(t *testing.T) {
 	mara, err := w.As(ctx, "mara-by-script", access.Approver)
 	require.NoError(t, err)
 	w.Fleet.Queue.Break()
-	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, time.Minute, 20*time.Millisecond)
 	number := w.Desk.Tickets()[0].Number
 	require.True(t, w.Desk.Note(number, "otto", "The pilot asks how long.", false, ""))
 	_, err = w.Approve(ctx, mara, "seen")

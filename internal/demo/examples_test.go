@@ -56,7 +56,7 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 		require.NoError(t, err)
 		got = r.JSON200
 		return got != nil && (got.Incident.State == "resolved" || got.Incident.WaitingOn == "person")
-	}, 20*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	return got
 }
 

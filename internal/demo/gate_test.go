@@ -31,7 +31,7 @@ func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
 			}
 			g = one.JSON200
 			return is(g.Brief)
-		}, 30*time.Second, 100*time.Millisecond, what)
+		}, time.Minute, 100*time.Millisecond, what)
 	}
 	forGate := func(b *api.Brief) (n int) {
 		for _, p := range b.Trends[0].Points {

@@ -50,7 +50,7 @@ func TestRehearsals(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { depth, _ := w.Fleet.Queue.Depth(); return depth > 250 },
-		20*time.Second,
+		time.Minute,
 		50*time.Millisecond,
 	)
 	r, err = w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: src, Inputs: inputs, How: api.LooksOnly})
@@ -200,7 +200,7 @@ steps:
 			require.NoError(t, err)
 			got = r.JSON200.Run
 			return want(got)
-		}, 20*time.Second, 20*time.Millisecond, "%+v", &got)
+		}, time.Minute, 20*time.Millisecond, "%+v", &got)
 		return got
 	}
 	first := start()

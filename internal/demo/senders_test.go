@@ -21,7 +21,7 @@ func (w *World) of(t *testing.T, ctx context.Context, service string) *api.Incid
 			found = &r.JSON200.Items[0]
 		}
 		return found != nil
-	}, 20*time.Second, 50*time.Millisecond, service)
+	}, time.Minute, 50*time.Millisecond, service)
 	return found
 }
 
@@ -41,10 +41,10 @@ func TestTheOlderThingsAreHeard(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := w.Admin.ListIncidentsWithResponse(ctx, &api.ListIncidentsParams{Text: "winch-4"})
 		return err == nil && r.JSON200 != nil && len(r.JSON200.Items) == 1
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	require.NoError(t, w.Senders.Log(5, "pier-2", "gaugecast", "STALL", "tide gauge 2 reads again"))
 	require.Eventually(t, func() bool {
 		r, err := w.Admin.ListAlertsWithResponse(ctx, &api.ListAlertsParams{Source: "pier-hosts", State: "cleared"})
 		return err == nil && r.JSON200 != nil && len(r.JSON200.Items) == 1
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 }

@@ -79,7 +79,7 @@ func TestWhoeverIsOnCallIsNamed(t *testing.T) {
 		d, err := mara.DecideGateWithResponse(ctx, g.JSON200.Id, api.Decision{Digest: g.JSON200.Digest, Comment: "No."})
 		require.NoError(t, err)
 		return d.StatusCode() == 200
-	}, 30*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return d.Incident.WaitingOn == "person" })
 	said := ""
 	for _, e := range d.Entries {

@@ -44,7 +44,7 @@ func (d *drive) takeBack(ctx context.Context) error {
 				d.facts, d.pending = append(d.facts, f), append(d.pending, f)
 			}
 		}
-		return nil
+		return d.noticePutBack(ctx) // which is no fact of an attempt
 	})
 }
 

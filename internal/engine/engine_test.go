@@ -195,7 +195,7 @@ func eventually[T any](b *bench, q string, args ...any) T {
 	require.Eventually(b.t, func() bool {
 		require.NoError(b.t, testdb.SQL(b.store).Raw(q, args...).Scan(&out).Error)
 		return len(out) > 0
-	}, 20*time.Second, 5*time.Millisecond, q)
+	}, time.Minute, 5*time.Millisecond, q)
 	return out[0]
 }
 

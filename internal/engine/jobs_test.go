@@ -92,14 +92,14 @@ func TestTwoHundredJobsAreFollowedOn(t *testing.T) {
 	b.jobs = p
 	b.begin("night-job", "iva")
 	b.decide(true)
-	if !assert.Eventually(t, func() bool { return p.begun.Load() == all }, 30*time.Second, 10*time.Millisecond) {
+	if !assert.Eventually(t, func() bool { return p.begun.Load() == all }, 2*time.Minute, 10*time.Millisecond) {
 		var rows []map[string]any
 		db.Raw("select kind, count(*) from event group by 1 order by 1").Scan(&rows)
 		t.Fatal(p.begun.Load(), rows)
 	}
 	b.stop()
 	b.start()
-	require.Eventually(t, func() bool { return p.followed.Load() == all }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return p.followed.Load() == all }, 2*time.Minute, 10*time.Millisecond)
 	close(p.over)
 	run := b.ended()
 	assert.Equal(t, flow.Done, run.State, run.Because)

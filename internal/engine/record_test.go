@@ -64,7 +64,7 @@ func TestWhileAnotherRunGoesOnTheApprovalIsStillWaitedFor(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		require.NoError(t, testdb.SQL(b.store).Where("number = ?", taken.Incident).Take(&inc).Error)
 		return inc.WaitingOn == "person"
-	}, 10*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 }
 
 // content is what the newest entry of a kind holds.

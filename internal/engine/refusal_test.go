@@ -222,7 +222,7 @@ func TestARefusedRunKeepsItsLocksUntilItsChangeLanded(t *testing.T) {
 	time.Sleep(1500 * time.Millisecond) // a sweep comes by
 	assert.Equal(t, locked, holds(), "its command runs on")
 	close(hold)
-	require.Eventually(t, func() bool { return len(holds()) == 0 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(holds()) == 0 }, time.Minute, 20*time.Millisecond)
 	var left int
 	require.NoError(t, db.Raw("select count(*) from landing").Scan(&left).Error)
 	assert.Zero(t, left)

@@ -230,7 +230,7 @@ func TestOneStartThatCannotBeBegunHarmsNoOther(t *testing.T) {
 		require.NoError(t, testdb.SQL(s).Raw("select count(*) from starting").Scan(&left).Error)
 		require.NoError(t, testdb.SQL(s).Raw("select count(*) from run where incident = 2").Scan(&runs).Error)
 		return left == 0 && runs == 1
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	assert.Contains(t, told(t, s, 1), "run.refused")
 }
 

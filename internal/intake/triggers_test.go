@@ -145,7 +145,7 @@ func TestMutes(t *testing.T) {
 	i, err := s.In(ctx).Incident(taken.Incident)
 	require.NoError(t, err)
 	assert.Equal(t, "nobody", i.WaitingOn, "nobody is asked to look at planned work")
-	require.Eventually(t, func() bool { return len(firings(t, s)) == 3 }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(firings(t, s)) == 3 }, time.Minute, 50*time.Millisecond)
 	assert.Equal(t, "started", firings(t, s)[2])
 	runs, err := s.In(ctx).RunsOf(gone.Incident)
 	require.NoError(t, err)

@@ -88,5 +88,5 @@ func TestKeepStartsAKilledServerAgain(t *testing.T) {
 		require.NoError(t, c.QueryRow(ctx, "select pg_postmaster_start_time()").Scan(&started))
 		now, err := os.ReadFile(filepath.Join(s.data, "postmaster.pid"))
 		return err == nil && !strings.HasPrefix(string(now), strconv.Itoa(pid)+"\n")
-	}, 30*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 }

@@ -267,5 +267,5 @@ func TestASourceRevokedInAStorm(t *testing.T) {
 			}
 		}
 		return false
-	}, 10*time.Second, 200*time.Millisecond)
+	}, time.Minute, 200*time.Millisecond)
 }

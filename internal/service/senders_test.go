@@ -99,7 +99,7 @@ func (h *hearing) alert(source, has string) store.Alert {
 			}
 		}
 		return false
-	}, 10*time.Second, 50*time.Millisecond, "no alert of %s with %q", source, has)
+	}, time.Minute, 50*time.Millisecond, "no alert of %s with %q", source, has)
 	return found
 }
 
@@ -204,7 +204,7 @@ func TestTrapsOfRealSenders(t *testing.T) {
 	require.Eventually(t, func() bool {
 		u, err := h.App.UnreadPayloads(context.Background(), root, "devices")
 		return err == nil && len(u) == 1
-	}, 5*time.Second, 50*time.Millisecond, "what has no standard meaning is kept unread")
+	}, time.Minute, 50*time.Millisecond, "what has no standard meaning is kept unread")
 	list, err := h.Store.In(context.Background()).
 		Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 100)
 	require.NoError(t, err)

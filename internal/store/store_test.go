@@ -225,7 +225,7 @@ func TestTheFeedMissesNoLateCommit(t *testing.T) {
 	require.Eventually(t, func() bool {
 		rows, err = s.FeedAfter(ctx, "0", 0)
 		return err == nil && len(rows) == 2
-	}, 5*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	rows, err = s.FeedAfter(ctx, rows[1].Xid, rows[1].ID)
 	require.NoError(t, err)
 	assert.Empty(t, rows)

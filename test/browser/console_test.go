@@ -304,7 +304,7 @@ func TestADocumentIsWritten(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := w.Admin.ListSeenWithResponse(context.Background(), &api.ListSeenParams{Field: "service"})
 		return err == nil && len(*r.JSON200) > 0
-	}, 30*time.Second, 200*time.Millisecond)
+	}, time.Minute, 200*time.Millisecond)
 	p := open(t, 1280)
 	require.NoError(t, p.SignIn(w.Link, "iva", w.SignIn["iva"]))
 	require.NoError(t, p.Go(w.Link+"/documents"))
@@ -368,7 +368,7 @@ func TestWhatMayHelpIsSuggested(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: 10})
 		return err == nil && len(r.JSON200.Items) == 1 && r.JSON200.Items[0].Incident == opened.JSON201.Number
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 }
 
 // A runbook of the library is read, bound to a service, and is a runbook of ours.

@@ -118,7 +118,7 @@ func TestAGateIsJudgedFromOneScreen(t *testing.T) {
 	require.Eventually(t, func() bool {
 		list, err := w.Admin.ListGatesWithResponse(ctx)
 		return err == nil && list.JSON200 != nil && len(*list.JSON200) == 3
-	}, 30*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	list, err := w.Admin.ListGatesWithResponse(ctx)
 	require.NoError(t, err)
 	for _, g := range *list.JSON200 {
@@ -179,14 +179,14 @@ func unknown(ctx context.Context, t *testing.T, w *demo.World, approver *api.Cli
 		return err == nil && d.JSON200 != nil && slices.ContainsFunc(d.JSON200.Entries, func(e api.Entry) bool {
 			return e.Kind == "change.begun"
 		})
-	}, 20*time.Second, 10*time.Millisecond)
+	}, time.Minute, 10*time.Millisecond)
 	w.Fleet.DropConnections()
 	require.Eventually(t, func() bool {
 		list, err := approver.ListQuestionsWithResponse(ctx)
 		return err == nil && list.JSON200 != nil && slices.ContainsFunc(*list.JSON200, func(q api.Question) bool {
 			return q.Incident == 1
 		})
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 }
 
 // rolling starts a runbook whose change rolls over twenty targets.

@@ -34,7 +34,7 @@ func called(t *testing.T, w *demo.World, number string) string {
 			}
 		}
 		return link != ""
-	}, 40*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	return link
 }
 

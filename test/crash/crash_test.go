@@ -107,7 +107,7 @@ func (s *stage) up() {
 		}
 		r.Body.Close()
 		return r.StatusCode == 200
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 }
 
 // kill is kill -9.
@@ -128,7 +128,7 @@ func (s *stage) alert() {
 	require.Eventually(
 		s.t,
 		func() bool { d, _ := s.fleet.Queue.Depth(); return d > 250 },
-		20*time.Second,
+		time.Minute,
 		50*time.Millisecond,
 	)
 	require.Eventually(s.t, func() bool {
@@ -143,7 +143,7 @@ func (s *stage) alert() {
 		}
 		res.Body.Close()
 		return res.StatusCode == http.StatusAccepted
-	}, 30*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 }
 
 // person approves gates, and answers what became of a change by looking at the hosts. It reports whether the incident
@@ -260,7 +260,7 @@ func TestKillAtEveryStage(t *testing.T) {
 				require.Eventually(
 					t,
 					func() bool { d, _ := s.fleet.Queue.Depth(); return d > 900 },
-					30*time.Second,
+					time.Minute,
 					50*time.Millisecond,
 				)
 			}
@@ -290,7 +290,7 @@ func TestKillWhileTheGateWaits(t *testing.T) {
 	require.Eventually(t, func() bool {
 		g, err := s.admin.ListGatesWithResponse(context.Background())
 		return err == nil && g.JSON200 != nil && len(*g.JSON200) == 1
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	s.kill()
 	assert.Empty(t, s.fleet.Queue.Changes())
 	s.up()

@@ -84,7 +84,7 @@ func TestTheServicesOwnDiskIsFull(t *testing.T) {
 	require.Eventually(t, func() bool {
 		g, err := s.admin.ListGatesWithResponse(ctx)
 		return err == nil && g.JSON200 != nil && len(*g.JSON200) == 1
-	}, 20*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 
 	free := fill(t, dir)
 	// What only repeats needs no more room; each of these does.

@@ -193,7 +193,7 @@ func TestNothingThatWasHeardIsLostWhileTheDatabaseIsAway(t *testing.T) {
 		r, err := e.nodes[0].admin.ListListenersWithResponse(context.Background())
 		return err == nil && r.JSON200 != nil && len(*r.JSON200) == 1 && (*r.JSON200)[0].Heard == int64(heard) &&
 			(*r.JSON200)[0].Lost == 0
-	}, 15*time.Second, 100*time.Millisecond, "what was heard is accounted for")
+	}, time.Minute, 100*time.Millisecond, "what was heard is accounted for")
 }
 
 // A process that is killed while its spool is full leaves it to the next one, which hands all of it on.

@@ -91,7 +91,7 @@ func (s *stage) job() (*batch, string) {
 	require.Eventually(s.t, func() bool {
 		s.person() //nolint:errcheck // asked again
 		return b.set("") > 2
-	}, 30*time.Second, 100*time.Millisecond, "the service said: %s", &s.log)
+	}, time.Minute, 100*time.Millisecond, "the service said: %s", &s.log)
 	return b, run.JSON202.Id
 }
 
@@ -104,7 +104,7 @@ func (s *stage) run(id, state string) *api.RunDetail {
 		}
 		d = r.JSON200
 		return string(d.Run.State) == state
-	}, 40*time.Second, 100*time.Millisecond, "%v; the service said: %s", d, &s.log)
+	}, time.Minute, 100*time.Millisecond, "%v; the service said: %s", d, &s.log)
 	return d
 }
 
@@ -127,7 +127,7 @@ func TestAJobElsewhereIsFollowedOn(t *testing.T) {
 			end(s)
 			s.up()
 			seen := b.set("")
-			require.Eventually(t, func() bool { return b.set("") > seen+1 }, 30*time.Second, 100*time.Millisecond,
+			require.Eventually(t, func() bool { return b.set("") > seen+1 }, time.Minute, 100*time.Millisecond,
 				"it is followed on; the service said: %s", &s.log)
 			b.set("done")
 			s.run(id, "done")

@@ -176,7 +176,7 @@ func (s *storm) ready(n *node) {
 		}
 		r.Body.Close()
 		return r.StatusCode == http.StatusOK
-	}, 30*time.Second, 50*time.Millisecond, "%s", &n.log)
+	}, time.Minute, 50*time.Millisecond, "%s", &n.log)
 }
 
 func (s *storm) kill(n *node) {

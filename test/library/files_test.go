@@ -103,7 +103,7 @@ func TestFilesGoBothWays(t *testing.T) {
 			require.NoError(t, err)
 			g = one.JSON200
 			return strings.Contains(g.Brief.Parts[0].Shown, digest)
-		}, 30*time.Second, 50*time.Millisecond)
+		}, time.Minute, 50*time.Millisecond)
 		return g
 	}
 	g := gate(sha(first))

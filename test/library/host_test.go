@@ -88,7 +88,7 @@ func TestHostZombies(t *testing.T) {
 	program(t, "inattentive", "perl", "-e", `for (1..60) { my $p = fork; exit 0 unless $p } sleep 1;
 		use POSIX ":sys_wait_h"; $SIG{CHLD} = sub { 1 while waitpid(-1, WNOHANG) > 0 }; sleep 10 while 1`)
 	zombies := func() string { return sh(t, `ps -eo stat=,comm= | grep -c "^Z.*inattentive" || true`) }
-	require.Eventually(t, func() bool { return zombies() == "60" }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return zombies() == "60" }, time.Minute, 50*time.Millisecond)
 	time.Sleep(1200 * time.Millisecond) // until it listens
 	// Where process 1 is no init, as in a container, what other tests leave behind stays with it.
 	all, err := strconv.Atoi(sh(t, `ps -eo stat= | grep -c "^Z"`))
@@ -106,7 +106,7 @@ func TestHostDescriptorsShort(t *testing.T) {
 	require.Eventually(t, func() bool {
 		list, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", cmd.Process.Pid))
 		return err == nil && len(list) > 890
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	at(t, "host").repairs("host-descriptors-short", map[string]any{"program": name, "limit": 4096})
 }
 
@@ -176,7 +176,7 @@ func TestHostJobHeld(t *testing.T) {
 	ended := make(chan end, 1)
 	inputs := map[string]any{"job": job, "other": other}
 	go func() { ended <- p.plays("host-job-held", inputs) }()
-	require.Eventually(t, func() bool { return state() == "T" }, 30*time.Second, 100*time.Millisecond, "it is held")
+	require.Eventually(t, func() bool { return state() == "T" }, time.Minute, 100*time.Millisecond, "it is held")
 	time.Sleep(2 * time.Second)
 	assert.Equal(t, "T", state(), "and stays so")
 	require.NoError(t, disturbed.Process.Kill())

@@ -70,7 +70,7 @@ func TestMariaDBBlocking(t *testing.T) {
 	}()
 	require.Eventually(t, func() bool {
 		return d.Run(t, "select count(*) from information_schema.innodb_lock_waits") == "1\n"
-	}, 10*time.Second, 50*time.Millisecond)
+	}, time.Minute, 50*time.Millisecond)
 	at(t, "database").repairs("mariadb-blocking", map[string]any{"port": d.Port})
 	assert.NoError(t, <-done, "whoever waited goes on")
 }
@@ -114,7 +114,7 @@ func TestMariaDBReplicationStopped(t *testing.T) {
 		require.Eventually(
 			t,
 			func() bool { return replica.Run(t, "select taken from harbour.seat where n = 2") == n+"\n" },
-			20*time.Second,
+			time.Minute,
 			100*time.Millisecond,
 		)
 	}
@@ -133,6 +133,6 @@ func TestMariaDBReplicationStopped(t *testing.T) {
 	primary.Run(t, "set session binlog_format = row", "delete from harbour.seat where n = 1")
 	require.Eventually(t, func() bool {
 		return strings.Contains(replica.Run(t, "show slave status\\G"), "Could not execute Delete_rows")
-	}, 20*time.Second, 100*time.Millisecond)
+	}, time.Minute, 100*time.Millisecond)
 	p.finds("mariadb-replication-stopped", inputs, "handed-over")
 }

@@ -204,7 +204,7 @@ func TestCancelEndsTheProcessGroup(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { _, err := os.Stat(mark); return err == nil },
-		10*time.Second,
+		time.Minute,
 		20*time.Millisecond,
 	)
 	cancel()
@@ -218,7 +218,7 @@ func TestCancelEndsTheProcessGroup(t *testing.T) {
 		b, err := os.ReadFile(mark)
 		require.NoError(t, err)
 		return string(a) == string(b)
-	}, 5*time.Second, 10*time.Millisecond, "the loop in the background has ended too")
+	}, time.Minute, 10*time.Millisecond, "the loop in the background has ended too")
 }
 
 // connections counts those that the host has open from us.
@@ -273,7 +273,7 @@ func TestAConnectionIsNotClosedWhileItIsUsed(t *testing.T) {
 	r := <-done
 	assert.Equal(t, flow.OK, r.State, r.Error)
 	assert.Equal(t, "on\nover\n", r.Stdout.Text())
-	require.Eventually(t, func() bool { return h.connections(hand) == 1 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return h.connections(hand) == 1 }, time.Minute, 10*time.Millisecond)
 }
 
 // A command whose exit has come is done, although what it left behind holds its output open; and that goes on.
@@ -301,7 +301,7 @@ func TestADaemonThatHoldsTheOutputIsNotWaitedFor(t *testing.T) {
 		b, err := os.ReadFile(mark)
 		require.NoError(t, err)
 		return string(a) != string(b)
-	}, 5*time.Second, 50*time.Millisecond, "nobody ended the daemon")
+	}, time.Minute, 50*time.Millisecond, "nobody ended the daemon")
 }
 
 // Looks that hang end with a signal each; nobody walks through the processes of the host for every one of them.
@@ -337,7 +337,7 @@ func TestWhatIgnoresTheSignalIsFoundByItsAttempt(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { _, err := os.Stat(mark); return err == nil },
-		10*time.Second,
+		time.Minute,
 		20*time.Millisecond,
 	)
 	cancel()
