@@ -33,13 +33,15 @@ func TestWhatIsMitigatedIsFollowedUp(t *testing.T) {
 	w.Fleet.Queue.Break()
 	w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "gate.raised") })
 	require.Eventually(t, func() bool { return len(w.Desk.Tickets()) == 1 }, time.Minute, 50*time.Millisecond)
-	r, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Active: true})
-	require.NoError(t, err)
-	for _, run := range r.JSON200.Items {
-		_, err := w.Admin.CancelRunWithResponse(ctx, run.Id, api.Cancel{Because: "by hand"})
+	require.Eventually(t, func() bool {
+		r, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Active: true})
 		require.NoError(t, err)
-	}
-	w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return strings.Contains(kinds(d), "run.cancelled") })
+		for _, run := range r.JSON200.Items {
+			_, err := w.Admin.CancelRunWithResponse(ctx, run.Id, api.Cancel{Because: "by hand"})
+			require.NoError(t, err)
+		}
+		return len(r.JSON200.Items) == 0
+	}, time.Minute, 200*time.Millisecond, "a run is still at work")
 	c, err := w.Admin.CloseIncidentWithResponse(ctx, 1, api.Closing{Outcome: "mitigated",
 		Because: "the message was dropped"})
 	require.NoError(t, err)
