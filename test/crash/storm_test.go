@@ -43,6 +43,7 @@ type node struct {
 	admin    *api.ClientWithResponses
 	approver *api.ClientWithResponses
 	proc     *exec.Cmd
+	gone     chan struct{} // closed once the process has ended
 	frozen   time.Time
 	step     string // the file by which its wall clock steps
 	log      bytes.Buffer
@@ -166,10 +167,23 @@ func (s *storm) up(n *node) {
 	n.proc.Stderr = &n.log
 	n.proc.Env = append(os.Environ(), stepFile+"="+n.step)
 	require.NoError(s.t, n.proc.Start())
+	proc, gone := n.proc, make(chan struct{})
+	n.gone = gone
+	go func() {
+		proc.Wait() //nolint:errcheck // however it ended
+		close(gone)
+	}()
 }
 
+// ready waits until a process answers. One that ended, because its database was away as it began, begins again, as a
+// supervisor has it.
 func (s *storm) ready(n *node) {
 	require.Eventually(s.t, func() bool {
+		select {
+		case <-n.gone:
+			s.up(n)
+		default:
+		}
 		r, err := quick.Get("http://" + n.listen + "/readyz")
 		if err != nil {
 			return false
@@ -182,7 +196,7 @@ func (s *storm) ready(n *node) {
 func (s *storm) kill(n *node) {
 	if n.proc != nil {
 		n.proc.Process.Kill() //nolint:errcheck // it may be dead
-		n.proc.Wait()         //nolint:errcheck // it was killed
+		<-n.gone
 		n.proc = nil
 	}
 }
