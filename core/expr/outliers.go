@@ -37,9 +37,6 @@ func (s *Series) outliers() ([]string, error) {
 		}
 	}
 	which := apart(xs)
-	if s.Scored {
-		which = farOff(xs)
-	}
 	out := []string{}
 	for i := range ts {
 		if which[i] {

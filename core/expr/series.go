@@ -50,9 +50,7 @@ type Series struct {
 	Own string
 	// Item is set where an item of an each is at hand: what one target gave is its own.
 	Item bool
-	// Scored has outliers() go by scores alone, as it did under older rules.
-	Scored bool
-	now    time.Time
+	now  time.Time
 	// narrowed is the round that functions speak of instead of the newest; see back.
 	narrowed *Round
 }

@@ -101,7 +101,7 @@ func (s *State) view(place Place, target string) map[string]*expr.Series {
 	out := make(map[string]*expr.Series, len(d.readings))
 	for name, rounds := range d.readings {
 		series := &expr.Series{
-			Name: name, Item: frame != place.Whole(), ChangeSeq: s.newestChange(place), Scored: s.Begun.Rules < 6,
+			Name: name, Item: frame != place.Whole(), ChangeSeq: s.newestChange(place),
 		}
 		for _, r := range rounds {
 			if place.Sees(PlaceOf(r.Path)) {

@@ -304,7 +304,7 @@ func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
 			switch {
 			case err != nil || may.Unheard: // whoever is not heard is taken for dead after a lease
 			case !may.Claimed:
-				return errors.New("this instance lost its lease before it started; nothing ran")
+				return errors.New("this instance lost its lease, or the run, before it started; nothing ran")
 			case may.Halted:
 				return fmt.Errorf("%w by %s; nothing ran", act.ErrHeld, may.HaltedBy)
 			case e.leased() && *run.Owner == e.name():
