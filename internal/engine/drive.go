@@ -207,20 +207,20 @@ func attemptOf(b flow.Body) string {
 	return ""
 }
 
-// takeResult takes in how an attempt ended, after what was told of it.
-func (d *drive) takeResult(ctx context.Context, ev flow.Event) bool {
-	d.flying--
-	return d.takeTold(ctx) && d.takeFact(ctx, ev)
-}
-
-// takeTold takes in what was told of attempts.
-func (d *drive) takeTold(ctx context.Context) bool {
-	for _, ev := range d.allTold() {
-		if !d.takeFact(ctx, ev) {
+// takeFacts takes in what came from the world, in order. It reports false where the run cannot go on.
+func (d *drive) takeFacts(ctx context.Context, facts []flow.Event) bool {
+	for _, f := range facts {
+		if !d.takeFact(ctx, f) {
 			return false
 		}
 	}
 	return true
+}
+
+// ended is how an attempt ended, after all that was told before: what a job is known by counts only until then.
+func (d *drive) ended(ev flow.Event) []flow.Event {
+	d.flying--
+	return append(d.allTold(), ev)
 }
 
 // allTold is what was told since it was asked last.
@@ -322,13 +322,13 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 	}
 	select {
 	case ev := <-d.results:
-		if !d.takeResult(ctx, ev) {
+		if !d.takeFacts(ctx, d.ended(ev)) {
 			return false, nil
 		}
 	case x := <-d.rest:
 		return d.takeRest(ctx, x), nil
 	case <-d.news:
-		return d.takeTold(ctx), nil
+		return d.takeFacts(ctx, d.allTold()), nil
 	case <-due:
 		return true, nil
 	case <-d.poke:
@@ -342,7 +342,7 @@ func (d *drive) wait(ctx context.Context, wake time.Time) (more bool, err error)
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
-			if !d.takeResult(ctx, ev) {
+			if !d.takeFacts(ctx, d.ended(ev)) {
 				return false, nil
 			}
 		case <-t.C:

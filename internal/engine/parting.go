@@ -16,8 +16,7 @@ func (d *drive) landed() bool {
 	for d.flying > 0 {
 		select {
 		case ev := <-d.results:
-			d.flying--
-			d.facts = append(d.facts, ev)
+			d.facts = append(d.facts, d.ended(ev)...)
 		case <-d.e.changes.Done():
 			return false
 		}

@@ -79,10 +79,8 @@ func newEar(t *testing.T, spool string) *ear {
 
 func (e *ear) up() {
 	n := e.nodes[0]
-	n.proc = exec.Command(program, "serve", "--database", e.db.URL, "--data-dir", e.dir, "--listen", n.listen,
-		"--syslog-udp", e.udp, "--spool", e.spool, "--log-level", "error")
-	n.proc.Stderr = &n.log
-	require.NoError(e.t, n.proc.Start())
+	n.begin(e.t, exec.Command(program, "serve", "--database", e.db.URL, "--data-dir", e.dir, "--listen", n.listen,
+		"--syslog-udp", e.udp, "--spool", e.spool, "--log-level", "error"))
 }
 
 // syslog sends messages, each about a condition of its own, until it is told to stop, and gives how many it sent.

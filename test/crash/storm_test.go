@@ -150,29 +150,10 @@ func newStorm(t *testing.T, clocks bool) *storm {
 }
 
 func (s *storm) up(n *node) {
-	n.proc = exec.Command(
-		s.program,
-		"serve",
-		"--database",
-		s.db.URL,
-		"--data-dir",
-		s.dir,
-		"--listen",
-		n.listen,
-		"--allow-net",
-		"127.0.0.0/8",
-		"--log-level",
-		"error",
-	)
-	n.proc.Stderr = &n.log
-	n.proc.Env = append(os.Environ(), stepFile+"="+n.step)
-	require.NoError(s.t, n.proc.Start())
-	proc, gone := n.proc, make(chan struct{})
-	n.gone = gone
-	go func() {
-		proc.Wait() //nolint:errcheck // however it ended
-		close(gone)
-	}()
+	c := exec.Command(s.program, "serve", "--database", s.db.URL, "--data-dir", s.dir, "--listen", n.listen,
+		"--allow-net", "127.0.0.0/8", "--log-level", "error")
+	c.Env = append(os.Environ(), stepFile+"="+n.step)
+	n.begin(s.t, c)
 }
 
 // ready waits until a process answers. One that ended, because its database was away as it began, begins again, as a
@@ -191,6 +172,18 @@ func (s *storm) ready(n *node) {
 		r.Body.Close()
 		return r.StatusCode == http.StatusOK
 	}, time.Minute, 50*time.Millisecond, "%s", &n.log)
+}
+
+// begin starts a process, and sees when it ends.
+func (n *node) begin(t *testing.T, c *exec.Cmd) {
+	c.Stderr = &n.log
+	require.NoError(t, c.Start())
+	gone := make(chan struct{})
+	n.proc, n.gone = c, gone
+	go func() {
+		c.Wait() //nolint:errcheck // however it ended
+		close(gone)
+	}()
 }
 
 func (s *storm) kill(n *node) {
