@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
 	"urgentis/core/route"
 )
 
@@ -72,12 +75,16 @@ type NoticeTold struct {
 	Rung     int
 }
 
-// AddTold notes which messages carry which notices.
+// AddTold notes which messages carry which notices. What is noted already stands, at the higher rung.
 func (tx *Tx) AddTold(list []NoticeTold) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return tx.db.Table("notice_told").Create(&list).Error
+	higher := clause.OnConflict{
+		Columns:   []clause.Column{{Name: "notice"}, {Name: "delivery"}},
+		DoUpdates: clause.Assignments(map[string]any{"rung": gorm.Expr("greatest(notice_told.rung, excluded.rung)")}),
+	}
+	return tx.db.Clauses(higher).Table("notice_told").Create(&list).Error
 }
 
 // failing is what counts as not having arrived: what failed, and what is urgent and was tried twice in vain.

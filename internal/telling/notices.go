@@ -226,7 +226,8 @@ func (g *telling) decide(row *store.Notice) (*decided, error) {
 			return nil, err
 		}
 		for _, t := range told {
-			if !t.Failed {
+			has := slices.ContainsFunc(g.told[row.ID], func(x route.Told) bool { return x.Way == t.Way })
+			if !t.Failed && !has {
 				d.Send = append(d.Send, route.Send{To: t.To, Way: t.Way, Why: "you were told of it before"})
 			}
 		}
@@ -360,7 +361,7 @@ func (g *telling) keep(d *decided) error {
 	} else {
 		n.State = store.NoticeDone
 	}
-	if d.Silent != "" || n.Kind == route.IncidentClosed && len(d.Send) == 0 {
+	if d.Silent != "" || n.Kind == route.IncidentClosed && len(d.Send)+len(g.told[n.ID]) == 0 {
 		n.State = store.NoticeOver
 	}
 	n.Rung = d.Stood.Rung

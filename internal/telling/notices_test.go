@@ -2,6 +2,7 @@ package telling
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -251,4 +252,15 @@ func TestClosingIsToldToThoseWhoHeardOfIt(t *testing.T) {
 		x.look(time.Second),
 		"whoever was woken hears that it is over, and nobody else",
 	)
+	var last int64
+	db := testdb.SQL(x.Store)
+	require.NoError(t, db.Raw("select max(id) from delivery").Scan(&last).Error)
+	require.NoError(t, x.Store.Tx(ctx, func(tx *store.Tx) error {
+		return errors.Join(tx.NotSent(last, "queued", "down"), tx.NoticesAgain(last))
+	}))
+	assert.Empty(t, x.look(time.Second), "it is tried on, and nobody hears it twice")
+	var due []string
+	require.NoError(t, db.Raw("select kind from notice where kind = ? and look_at is not null",
+		route.IncidentClosed).Scan(&due).Error)
+	assert.Empty(t, due, "and nothing is left to decide")
 }

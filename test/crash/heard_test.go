@@ -79,7 +79,7 @@ func newEar(t *testing.T, spool string) *ear {
 
 func (e *ear) up() {
 	n := e.nodes[0]
-	n.begin(e.t, exec.Command(program, "serve", "--database", e.db.URL, "--data-dir", e.dir, "--listen", n.listen,
+	n.begin(e.t, e.dir, exec.Command(program, "serve", "--database", e.db.URL, "--data-dir", e.dir, "--listen", n.listen,
 		"--syslog-udp", e.udp, "--spool", e.spool, "--log-level", "error"))
 }
 
