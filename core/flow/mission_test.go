@@ -471,7 +471,9 @@ func (p *mission) leaveFor(ask AskLeave) LeaveGiven {
 // stands reports whether all leave that was given since the last write is as it was: whoever writes an intent down asks
 // that once more.
 func (p *mission) stands() bool {
-	return !slices.ContainsFunc(p.guards, func(g guarded) bool { return !reflect.DeepEqual(g.given, p.leaveFor(g.ask)) })
+	return !slices.ContainsFunc(p.guards, func(g guarded) bool {
+		return !reflect.DeepEqual(g.given, p.leaveFor(g.ask))
+	})
 }
 
 // grant gives leave and locks, as the world has them.
