@@ -252,13 +252,6 @@ func (p *mission) mayBegin(in Intent, place Place) {
 	say(p.now.Add(p.clock).Before(p.until[in.Under]), "the approval is over")
 }
 
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
-}
-
 func (p *mission) told() string {
 	out := ""
 	for _, e := range p.log {

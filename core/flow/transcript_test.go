@@ -310,7 +310,11 @@ func (x *tale) ends(in Intent, how string) {
 	}
 	switch {
 	case !in.Touches():
-		o.Readings = map[string]expr.Taking{"n": {Value: x.reads, Target: in.Target, At: x.now}}
+		look, _ := Find(x.m.book, in.Look)
+		o.Readings = map[string]expr.Taking{}
+		for _, r := range look.Read {
+			o.Readings[r.Name] = expr.Taking{Value: x.reads, Target: in.Target, At: x.now}
+		}
 	case how == "refused" || how == "lost":
 		n = 0
 		if o.State, o.Error = Failed, "connection refused"; how == "lost" {

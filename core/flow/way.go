@@ -12,7 +12,8 @@ import (
 	"urgentis/core/task"
 )
 
-// stillFresh is how old evidence may be on which a change is judged still wanted, where it does not say fresh.
+// stillFresh is how long ago the evidence may have been complete on which a change is judged still wanted, where it
+// does not say fresh.
 const stillFresh = time.Minute
 
 // touching is one target of a change, or its undo, on its way. There is one way: what stages lists, from the first to
@@ -238,36 +239,46 @@ func (x *touching) leave(why string) (result, bool) {
 	return goOn, false
 }
 
-// evidence takes what the change's reason reads anew, once in each lap, and again where it has become old.
+// evidence takes what the change's reason reads anew, all at once, in each lap, and again where it has become old since
+// all of it was there.
 func (x *touching) evidence() (result, bool) {
 	w, s := x.w, x.step
 	if s.Still == nil {
 		return goOn, true
 	}
-	limit := s.Fresh
-	if limit == 0 {
-		limit = stillFresh
-	}
+	over, last := true, time.Time{}
 	for i, look := range w.looksOf(x.f, s.Still.Refers("readings")) {
 		place, begun := w.instance(x.place, look)
 		if begun == nil {
 			return w.broken(x.place, s, fmt.Errorf("look %s was not taken on this path", look.Title)), false
 		}
 		p := Purpose{For: ForStill, Lap: x.st.lap, Look: i}
-		over, r := w.round(x.f, x.place, p, look, place, asked(x.f, begun))
+		all, r := w.round(x.f, x.place, p, look, place, asked(x.f, begun))
 		if r != goOn {
 			return r, false
 		}
-		if !over {
-			return blocked, false
-		}
-		at := x.st.roundEnded(p)
-		if age := w.now.Sub(at); !at.IsZero() && (age < 0 || age > limit) {
-			x.w.emit(x.place, Waits{On: OnEvidence})
-			return x.evidence()
-		}
+		over = over && all
+		last = later(last, x.st.roundEnded(p))
+	}
+	limit := s.Fresh
+	if limit == 0 {
+		limit = stillFresh
+	}
+	if age := w.now.Sub(last); over && !last.IsZero() && (age < 0 || age > limit) {
+		w.emit(x.place, Waits{On: OnEvidence})
+		return x.evidence()
+	}
+	if !over {
+		return blocked, false
 	}
 	return goOn, true
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // roundEnded is when the last outcome of a round came.
