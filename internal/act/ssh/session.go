@@ -3,6 +3,7 @@ package ssh
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"sync"
@@ -160,8 +161,13 @@ for f in $p; do f=${f#/proc/}; f=${f%/environ}; [ "$f" = $$ ] || kill -"$2" "$f"
 // errSearched says that a search came to its end, and not to a good one.
 var errSearched = errors.New("the search for it failed")
 
-// searchTime bounds one search, the wait for its turn included; there is one at a time for each host.
-const searchTime = 10 * time.Second
+var errTurn = fmt.Errorf("%w: too much else is looked for on this host", errSearched)
+
+// There is one search at a time for each host. turnTime bounds the wait for its turn, searchTime the search.
+const (
+	turnTime   = time.Minute
+	searchTime = 10 * time.Second
+)
 
 // signalAttempt gives an error where it could not look for the attempt.
 func (h *Hand) signalAttempt(job act.Job, sig string) error {
@@ -183,15 +189,19 @@ func (h *Hand) Running(ctx context.Context, job act.Job) (bool, error) {
 
 // search runs a script that looks for an attempt.
 func (h *Hand) search(ctx context.Context, job act.Job, script string, out io.Writer, args ...string) error {
-	ctx, cancel := context.WithTimeout(ctx, searchTime)
-	defer cancel()
 	x := h.host(job.Request.Target)
+	turn := time.NewTimer(turnTime)
+	defer turn.Stop()
 	select {
 	case <-x.search:
 		defer func() { x.search <- struct{}{} }()
+	case <-turn.C:
+		return errTurn
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+	ctx, cancel := context.WithTimeout(ctx, searchTime)
+	defer cancel()
 	ch, reqs, done, err := h.channel(ctx, job.Request.Target)
 	if err != nil {
 		return err
