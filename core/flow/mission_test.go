@@ -40,6 +40,8 @@ type mission struct {
 	about   map[string]string // the attempt of a question
 	jobs    map[string]int    // how much each job did, as act says it; by its id
 	guards  []guarded         // what leave was given for and is not on disk yet
+	own     int               // how many looks it took itself
+	anew    map[string]int    // how often evidence was taken anew, by place and by how often time jumped before
 }
 
 func (p *mission) key1(in Intent, place Place) string {
@@ -274,6 +276,7 @@ func (p *mission) step() (moved bool, wake time.Time) {
 		plan, err = p.m.Plan(p.now.Add(p.clock))
 		require.NoError(p.t, err, "%s\n%s", p.source, p.told())
 		p.log, begin = append(p.log, plan.Events...), append(begin, plan.Begin...)
+		p.noLoop(plan.Events)
 		if len(plan.AskLeave)+len(plan.WantLocks) == 0 || !p.grant(plan) {
 			break
 		}
@@ -343,6 +346,18 @@ func (p *mission) discard() {
 	p.returned()
 }
 
+// noLoop holds that evidence is not taken anew for ever.
+func (p *mission) noLoop(events []Event) {
+	for _, e := range events {
+		if b, ok := e.Body.(Waits); ok && b.On == OnEvidence {
+			at := fmt.Sprint(e.Place, p.jumps-p.own)
+			p.anew[at]++
+			require.Less(p.t, p.anew[at], 4, "%s takes its evidence anew again and again\n%s\n%s", e.Place, p.source,
+				p.told())
+		}
+	}
+}
+
 // hadBegun carries out what an instance had in hand that nobody hears of any more; of a job its id may be on disk.
 func (p *mission) hadBegun(f *flight) {
 	if f.in.Request.Job != nil && p.draw("its id is known", 2) == 0 {
@@ -400,9 +415,14 @@ func (p *mission) outcome(f *flight) Outcome {
 	if f.in.Touches() {
 		return p.ends(f)
 	}
-	o := Outcome{Attempt: f.in.Attempt, State: OK, Readings: map[string]expr.Taking{
-		"reason": {Value: p.reason, Target: f.in.Target, At: p.now.Add(p.clock)},
-	}}
+	p.now = p.now.Add(p.looks)
+	p.jumps++ // for the other run
+	p.own++
+	o := Outcome{Attempt: f.in.Attempt, State: OK, Readings: map[string]expr.Taking{}}
+	look, _ := Find(p.book, f.in.Look)
+	for _, r := range look.Read {
+		o.Readings[r.Name] = expr.Taking{Value: p.reason, Target: f.in.Target, At: p.now.Add(p.clock)}
+	}
 	return o
 }
 
@@ -629,6 +649,7 @@ func newMission(w *earth, id string, b *runbook.Book, src string) *mission {
 	p := &mission{
 		earth: w, id: id, book: b, gave: map[string]int{}, source: src,
 		attempt: map[string]bool{}, refused: map[string]time.Time{}, about: map[string]string{}, jobs: map[string]int{},
+		anew: map[string]int{},
 	}
 	begun := Begun{
 		Rules: Rules, Run: id, Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x",

@@ -48,7 +48,8 @@ func (a *scribe) book() string {
 	}
 	a.ids = nil
 	return out + part + "steps:\n  - look: R\n    id: r\n    where: {role: gate}\n    run: [look, reason]\n" +
-		"    read: {reason: {json: .n, type: integer}}\n" + a.steps("  ", 2, false) +
+		"    read: {reason: {json: .n, type: integer}}\n  - look: O\n    id: o\n    where: {name: g1}\n" +
+		"    run: [look, other]\n    read: {other: {json: .n, type: integer}}\n" + a.steps("  ", 2, false) +
 		"  - close: repaired\n    because: done\n"
 }
 
@@ -94,7 +95,8 @@ func (a *scribe) change(indent string, inEach bool) string {
 	}
 	still := ""
 	if a.chance(3) {
-		still = "still: " + a.pick("own(readings.reason) == 3", "min(readings.reason) == 3")
+		still = "still: " + a.pick("own(readings.reason) == 3", "min(readings.reason) == 3",
+			"min(readings.reason) == 3 && max(readings.other) == 3")
 		if where == "where: {name: alias}" {
 			still = "still: min(readings.reason) == 3"
 		}

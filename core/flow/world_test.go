@@ -36,6 +36,8 @@ type earth struct {
 	secret  int           // the version of the secret
 	file    int           // the version of the file in the store
 	jobs    int           // that other systems began
+	looks   time.Duration // what a look takes
+	jumps   int           // how often time went on, or a clock stepped, while nobody did anything
 	clock   time.Duration // how much the clock of the instance that plans is off
 }
 
@@ -61,8 +63,10 @@ func (w *earth) turn(runs []*mission) {
 	case 3:
 		w.reason = int64(w.draw("reason", 2) + 2)
 	case 4:
+		w.jumps++
 		w.now = w.now.Add(time.Duration(w.draw("hours", 9)) * time.Hour)
 	case 5:
+		w.jumps++
 		w.clock = time.Duration(w.draw("off", 3)-1) * time.Hour
 	case 6, 7:
 		p := runs[w.draw("run", len(runs))]
@@ -129,6 +133,7 @@ func TestTheLastSentenceIsTrue(t *testing.T) {
 			holder: map[string]string{}, ran: map[string]int{},
 			yes: map[string]leave.Proposal{}, until: map[string]time.Time{}, within: map[string]time.Duration{},
 			faults: rapid.IntRange(0, 5).Draw(t, "faults"),
+			looks:  rapid.SampledFrom([]time.Duration{0, 0, 0, 70 * time.Second}).Draw(t, "looks"),
 		}
 		var runs []*mission
 		adds := map[string]int{}
@@ -162,6 +167,7 @@ func TestTheLastSentenceIsTrue(t *testing.T) {
 				}
 			}
 			if !moved {
+				w.jumps++
 				w.now = later(w.now.Add(time.Second), wake.Add(-w.clock))
 				w.halted = w.halted && n < 3000
 			}
