@@ -298,9 +298,6 @@ func (e *Engine) mayTouch(ctx context.Context, run *store.Run) error {
 		}
 		if e.leased() {
 			may, err := e.Store.In(ctx).MayTouch(run)
-			if err == nil {
-				e.saw(may.Mark)
-			}
 			switch {
 			case err != nil || may.Unheard: // whoever is not heard is taken for dead after a lease
 			case !may.Claimed:

@@ -90,12 +90,12 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 		return
 	}
 	skew, sent := e.clock.skew(), time.Now()
-	heard, err := pulse.Beat(ctx, name, skew)
+	heard, err := pulse.Beat(ctx, name, skew, e.db.server())
 	if err != nil {
 		e.beatFailed(err)
 		return
 	}
-	e.saw(heard.Mark)
+	e.db.saw(heard.Mark)
 	e.db.heard = heard.Now
 	e.clock.heard(sent, time.Now(), heard.Now)
 	e.tellSkew(e.clock.skew())

@@ -80,6 +80,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		return err
 	}
 	var head store.Head
+	var mark store.LogMark
 	err := d.e.Store.Tx(ctx, func(tx *store.Tx) error {
 		sheet := d.e.Sheet(tx)
 		at := d.e.Now()
@@ -97,7 +98,8 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 		if err := d.moveLocks(tx); err != nil {
 			return err
 		}
-		if err := sheet.Bulk.Append(d.run, d.pending, park, head); err != nil {
+		var err error
+		if mark, err = sheet.Bulk.Append(d.run, d.pending, park, head); err != nil {
 			return err
 		}
 		if err := store.Add(sheet.Bulk, read.Rows); err != nil {
@@ -124,6 +126,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 	if err != nil {
 		return err
 	}
+	d.e.db.saw(mark)
 	d.m.Stored()
 	d.isStored(d.run.Version + int64(len(d.pending)))
 	d.run.Awaits = head.Awaits

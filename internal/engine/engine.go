@@ -90,7 +90,6 @@ type Engine struct {
 	skewTold atomic.Int64
 	pulses   map[string]pulseSeen // of the loop that cleans up alone
 	clock    clock
-	mark     atomic.Int64 // up to where the database's log was seen on its disk
 	db       dbSeen
 	careful  atomic.Int64 // until when what is taken in hand is marked on disk; see drive.closely
 	inHand   sync.Mutex   // held by whoever has marked something

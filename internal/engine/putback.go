@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -15,19 +16,50 @@ import (
 // dbSeen is what this instance saw of the database, to notice where it is put back to an older state: what was written
 // there last, a change that was begun, is gone then, and beginning it again would be a second time.
 type dbSeen struct {
-	began time.Time // when its server began; all of the goroutine that beats
-	heard time.Time // when it answered last, by its own clock
+	heard time.Time // when it answered last, by its own clock; of the goroutine that beats
 	told  bool      // that it cannot be compared
+	mu    sync.Mutex
+	mark  store.LogMark // how far it has kept what was written here
 }
 
-// saw notes up to where the database's log was on its disk.
-func (e *Engine) saw(mark int64) {
-	for {
-		was := e.mark.Load()
-		if mark <= was || e.mark.CompareAndSwap(was, mark) {
-			return
-		}
+// saw notes how far the database has kept what was written here. What another server says than the one that it was
+// compared with says nothing yet.
+func (d *dbSeen) saw(m store.LogMark) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if m.Began.Equal(d.mark.Began) {
+		d.mark.At = max(d.mark.At, m.At)
 	}
+}
+
+// server is when the server began that was compared last; zero before the first.
+func (d *dbSeen) server() time.Time {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.mark.Began
+}
+
+// lost reports whether a server knows less than another one had kept.
+func (d *dbSeen) lost(is store.Server) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return !d.mark.Began.IsZero() && d.goesOn(is) < d.mark.At
+}
+
+// goesOn is from which place on a server goes on: where it recovered as it began, or, where it stood by while another
+// served, where it is now.
+func (d *dbSeen) goesOn(is store.Server) int64 {
+	if is.Began.Before(d.heard) {
+		return is.At
+	}
+	return is.Start
+}
+
+// goOnWith goes on with a server that was compared.
+func (d *dbSeen) goOnWith(is store.Server) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.mark = store.LogMark{Began: is.Began, At: d.goesOn(is)}
 }
 
 // compare notices, before the first beat to a server that began anew, whether it knows less than it did. No instance
@@ -42,26 +74,16 @@ func (e *Engine) compare(ctx context.Context, pulse *store.Pulse) error {
 		}
 		return nil
 	}
-	if err != nil || is.Began.Equal(e.db.began) {
+	if err != nil || is.Began.Equal(e.db.server()) {
 		return err
 	}
-	if from := e.db.goesOn(is); !e.db.began.IsZero() && from < e.mark.Load() {
+	if e.db.lost(is) {
 		if err := e.putBack(ctx, e.name()); err != nil {
 			return err
 		}
-		e.mark.Store(from)
 	}
-	e.db.began = is.Began
+	e.db.goOnWith(is)
 	return nil
-}
-
-// goesOn is from which mark on a server goes on: where it recovered as it began, or, where it stood by while another
-// served, where it is now.
-func (d *dbSeen) goesOn(is store.Server) int64 {
-	if is.Began.Before(d.heard) {
-		return is.Mark
-	}
-	return is.Start
 }
 
 // itself is who halts changes where no person did.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -46,35 +47,49 @@ func (p *Pulse) Connect(ctx context.Context) {
 	}
 }
 
+// LogMark is a place in the log of one server of the database, in bytes. Where a transaction that wrote read it, the
+// database has kept all that is before it once the transaction is answered, and so has whoever it waits for.
+type LogMark struct {
+	Began time.Time // when the server began
+	At    int64
+}
+
+const markNow = "pg_postmaster_start_time() as began, (pg_current_wal_insert_lsn() - '0/0')::bigint as at"
+
 // Answer is what the database says to a beat.
 type Answer struct {
 	Alive bool      // the instance was not fenced meanwhile
 	Now   time.Time // by the database
-	// Mark is up to where the database's log was on its disk, in bytes.
-	Mark int64
+	Mark  LogMark
 }
 
-// Beat says that an instance is alive, and how far its machine's clock is off.
-func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration) (h Answer, err error) {
+// ErrOtherServer says that a beat met another server than it was meant for; it does not count.
+var ErrOtherServer = errors.New("the database's server began anew")
+
+// Beat says that an instance is alive, and how far its machine's clock is off, to the server that began at a time; a
+// zero time is any.
+func (p *Pulse) Beat(ctx context.Context, id string, skew time.Duration, began time.Time) (h Answer, err error) {
 	err = p.ask(ctx, `with beat as (update instance set beat_at = now(), beats = beats + 1, skew_ms = $2
-		where id = $1 and fenced_at is null returning 1)
-		select exists (select 1 from beat), clock_timestamp(), (pg_current_wal_flush_lsn() - '0/0')::bigint`,
-		[]any{id, skew.Milliseconds()}, &h.Alive, &h.Now, &h.Mark)
+		where id = $1 and fenced_at is null and ($3 or pg_postmaster_start_time() = $4) returning 1)
+		select exists (select 1 from beat), clock_timestamp(), `+markNow,
+		[]any{id, skew.Milliseconds(), began.IsZero(), began}, &h.Alive, &h.Now, &h.Mark.Began, &h.Mark.At)
+	if err == nil && !began.IsZero() && !h.Mark.Began.Equal(began) {
+		err = ErrOtherServer
+	}
 	return h, err
 }
 
-// Server is what tells whether the database's server goes on where another stopped.
+// Server is what tells whether the database's server goes on where another stopped: where its log is, and from where on
+// it wrote, where it recovered as it began.
 type Server struct {
-	Began time.Time
-	// Start is from which mark on it writes, where it recovered as it began; Mark up to where its log is now. See
-	// Answer.
-	Start, Mark int64
+	LogMark
+	Start int64
 }
 
 // Server tells it of the one that answers now.
 func (p *Pulse) Server(ctx context.Context) (v Server, err error) {
-	err = p.ask(ctx, `select pg_postmaster_start_time(), (redo_lsn - '0/0')::bigint,
-		(pg_current_wal_flush_lsn() - '0/0')::bigint from pg_control_checkpoint()`, nil, &v.Began, &v.Start, &v.Mark)
+	err = p.ask(ctx, "select "+markNow+", (redo_lsn - '0/0')::bigint from pg_control_checkpoint()", nil,
+		&v.Began, &v.At, &v.Start)
 	return v, err
 }
 
@@ -140,7 +155,6 @@ type Touching struct {
 	// Unheard says that the database's server began anew, and that not every instance that may know more than it was
 	// heard since.
 	Unheard bool
-	Mark    int64 // see Answer
 }
 
 // MayTouch tells it, at one moment, for a run of which the instance has the log up to its version.
@@ -151,8 +165,7 @@ func (tx *Tx) MayTouch(r *Run) (Touching, error) {
 			(select 1 from run where id = ? and owner = ? and epoch = ? and version >= ?) as claimed,
 		exists (select 1 from setting where key = 'halted' and value = 'true') as halted,
 		coalesce((select by from setting where key = 'halted'), '') as halted_by,
-		exists (select 1 from instance where fenced_at is null and beat_at < pg_postmaster_start_time()) as unheard,
-		(pg_current_wal_flush_lsn() - '0/0')::bigint as mark`,
+		exists (select 1 from instance where fenced_at is null and beat_at < pg_postmaster_start_time()) as unheard`,
 		*r.Owner, r.ID, *r.Owner, r.Epoch, r.Version).Scan(&t).Error
 	return t, err
 }

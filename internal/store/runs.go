@@ -92,21 +92,23 @@ type Head struct {
 
 // Append raises the version of a run that this instance owns, at the version that was seen, and takes in the events
 // of its log: both hold once the bulk is written. With park, the claim is given back in the same statement. The
-// events carry their numbers.
-func (b *Bulk) Append(r *Run, events []flow.Event, park bool, h Head) error {
+// events carry their numbers. It gives where the database's log is by then; see LogMark.
+func (b *Bulk) Append(r *Run, events []flow.Event, park bool, h Head) (LogMark, error) {
 	set := "version = version + ?, state = ?, waits_on = ?, because = ?, ended_at = ?, awaits = ?"
 	if park {
 		set += ", owner = null, rung_at = null"
 	}
-	res := b.tx.db.Exec("update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ?",
-		len(events), h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID, *r.Owner, r.Epoch, r.Version)
-	if res.Error != nil {
-		return res.Error
+	marks, err := scan[LogMark](
+		b.tx, "update run set "+set+" where id = ? and owner = ? and epoch = ? and version = ? returning "+markNow,
+		len(events), h.State, h.WaitsOn, h.Because, h.EndedAt, h.Awaits, r.ID, *r.Owner, r.Epoch, r.Version,
+	)
+	if err != nil {
+		return LogMark{}, err
 	}
-	if res.RowsAffected == 0 {
-		return ErrMoved
+	if len(marks) == 0 {
+		return LogMark{}, ErrMoved
 	}
-	return addEvents(b, r.ID, events)
+	return marks[0], addEvents(b, r.ID, events)
 }
 
 // ErrPutBack says that the database knows less of a run than was written there.

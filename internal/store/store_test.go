@@ -44,7 +44,7 @@ func note(n int64) flow.Event {
 func add(s *store.Store, r *store.Run, park bool, events ...flow.Event) error {
 	err := s.Tx(ctx, func(tx *store.Tx) error {
 		b := store.NewBulk(tx)
-		if err := b.Append(r, events, park, store.Head{State: flow.Running}); err != nil {
+		if _, err := b.Append(r, events, park, store.Head{State: flow.Running}); err != nil {
 			return err
 		}
 		return b.Write()
@@ -152,10 +152,10 @@ func TestSilentInstancesAreFenced(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, fenced)
 	require.NoError(t, s.Sweep(ctx))
-	heard, err := s.Pulse().Beat(ctx, "dead", 0)
+	heard, err := s.Pulse().Beat(ctx, "dead", 0, time.Time{})
 	require.NoError(t, err)
 	assert.False(t, heard.Alive, "whoever was fenced learns of it")
-	heard, err = s.Pulse().Beat(ctx, "alive", 0)
+	heard, err = s.Pulse().Beat(ctx, "alive", 0, time.Time{})
 	require.NoError(t, err)
 	assert.True(t, heard.Alive)
 	r, err := s.Claim(ctx, "r1", "alive")
@@ -172,7 +172,7 @@ func TestTimersAreTakenOnce(t *testing.T) {
 		require.NoError(t, err)
 		due := time.Duration(i-1) * time.Hour
 		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
-			if err := store.NewBulk(tx).Append(r, nil, true, store.Head{State: flow.Waiting}); err != nil {
+			if _, err := store.NewBulk(tx).Append(r, nil, true, store.Head{State: flow.Waiting}); err != nil {
 				return err
 			}
 			return tx.SetTimer(id, &due)
@@ -303,7 +303,7 @@ func TestBeatsBorrowAConnection(t *testing.T) {
 
 	pulse := limited.Pulse()
 	defer pulse.Close()
-	heard, err := pulse.Beat(ctx, "i1", 0)
+	heard, err := pulse.Beat(ctx, "i1", 0, time.Time{})
 	require.NoError(t, err)
 	assert.True(t, heard.Alive)
 	assert.WithinDuration(t, time.Now(), heard.Now, time.Minute)

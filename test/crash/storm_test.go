@@ -472,6 +472,27 @@ func TestStorm(t *testing.T) {
 	s.prove(runs)
 }
 
+// TestARestartOfTheDatabaseLosesNothing restarts the database while runs write: nobody says that it was put back.
+func TestARestartOfTheDatabaseLosesNothing(t *testing.T) {
+	s := newStorm(t, false)
+	r := rand.New(rand.NewPCG(1, 0)) //nolint:gosec // it is a test
+	stop := make(chan struct{})
+	var people sync.WaitGroup
+	people.Go(func() { s.person(stop) })
+	const runs = 12
+	for i := range runs {
+		s.send(r, fmt.Sprintf("k%d", i))
+		time.Sleep(time.Second)
+		if i%2 == 1 {
+			s.outage(0)
+		}
+	}
+	s.settles(runs)
+	close(stop)
+	people.Wait()
+	s.prove(runs)
+}
+
 // settles waits until no run is under way.
 func (s *storm) settles(runs int) {
 	ctx := context.Background()
@@ -530,6 +551,11 @@ func (s *storm) prove(runs int) {
 			ends[ids.ReplaceAllString(x.Because, "…")]++
 		}
 		assert.Contains(s.t, []string{flow.Done, flow.HandedOver}, x.State, x.Because)
+	}
+	if s.faults["database put back"] == 0 {
+		var noted int
+		require.NoError(s.t, testdb.SQL(st).Raw("select count(*) from setting where key = 'put_back'").Scan(&noted).Error)
+		assert.Zero(s.t, noted, "a database that was restarted is none that was put back")
 	}
 	// Nothing was begun twice, but where a person said so, having seen that it had not begun.
 	var intents []store.Event
