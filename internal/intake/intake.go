@@ -283,6 +283,9 @@ func together(batch []*item) int {
 	return len(batch)
 }
 
+// raced is how often a batch is written that meets what another instance raised in the same moment.
+const raced = 5
+
 // commit writes a batch; one that is refused is repeated row by row, so that one bad row harms no other.
 func (in *Intake) commit(batch []*item) {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
@@ -295,7 +298,12 @@ func (in *Intake) commit(batch []*item) {
 	}
 	var taken []Taken
 	err := in.engine.Closely(ctx, "alert", batch[0].source+"/"+batch[0].report.Key, func() (err error) {
-		taken, err = in.batch(ctx, batch)
+		for range raced {
+			// What another instance raised in the same moment is there when it is looked at anew.
+			if taken, err = in.batch(ctx, batch); !errors.Is(err, store.ErrExists) {
+				break
+			}
+		}
 		return err
 	})
 	if err != nil && len(batch) > 1 && !store.Transient(err) {

@@ -97,6 +97,29 @@ func TestManyAtOnceAreEachKeptOnce(t *testing.T) {
 	}
 }
 
+// Two instances hear of the same conditions at the same moment: each is one alert, and no report is refused.
+func TestTwoInstancesHearOfOneCondition(t *testing.T) {
+	in, s := open(t)
+	other, err := New(Config{Store: s, Engine: engineOn(t, s), Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	t.Cleanup(other.Stop)
+	const keys = 60
+	for i := range keys {
+		var wg sync.WaitGroup
+		for _, x := range []*Intake{in, other} {
+			wg.Go(func() {
+				_, err := x.Take(context.Background(), "mon", report(fmt.Sprint("k", i), alert.Major))
+				assert.NoError(t, err)
+			})
+		}
+		wg.Wait()
+	}
+	var got struct{ Alerts, Times int }
+	require.NoError(t, testdb.SQL(s).Raw("select count(*) as alerts, sum(count) as times from alert").Scan(&got).Error)
+	assert.Equal(t, keys, got.Alerts)
+	assert.Equal(t, 2*keys, got.Times)
+}
+
 // TestReportsOfOneConditionKeepTheirOrder has conditions whose service is now this, now that, or left out as they
 // clear.
 func TestReportsOfOneConditionKeepTheirOrder(t *testing.T) {
