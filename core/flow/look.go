@@ -218,16 +218,20 @@ func (w *walker) complete(st *stepState, round int) bool {
 	return true
 }
 
-// again tells when the round after this one is due, and whether there is to be one.
-func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, bool) {
-	var asked time.Time
+// roundBegan is when a round of what a step asks itself began; zero where nothing was asked.
+func (st *stepState) roundBegan(round int) time.Time {
+	var at time.Time
 	for _, tries := range st.rounds[ownRound(round)] {
-		for _, t := range tries[:1] {
-			if asked.IsZero() || t.at.Before(asked) {
-				asked = t.at
-			}
+		if first := tries[0].at; at.IsZero() || first.Before(at) {
+			at = first
 		}
 	}
+	return at
+}
+
+// again tells when the round after this one is due, and whether there is to be one.
+func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, bool) {
+	asked := st.roundBegan(round)
 	if asked.IsZero() {
 		// Nothing was asked: a condition that changes by itself. What counts is when it was judged.
 		asked = st.beganAt
@@ -302,14 +306,7 @@ func (w *walker) judge(f *frame, s *runbook.Step, place Place, st *stepState, ro
 		if s.Again.Steady == 0 {
 			return j
 		}
-		since := w.now
-		for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
-			if since.Sub(st.judged[i].at) > 2*s.Again.Every+steadyMargin {
-				break // nobody looked in between
-			}
-			since = st.judged[i].at
-		}
-		if w.now.Sub(since) >= s.Again.Steady {
+		if w.now.Sub(w.heldSince(s.Again, st)) >= s.Again.Steady {
 			return j
 		}
 		if !more {
@@ -320,9 +317,37 @@ func (w *walker) judge(f *frame, s *runbook.Step, place Place, st *stepState, ro
 	return j
 }
 
-// steadyMargin is how much longer than two beats of a check may lie between two looks, for it to count as looked at all
-// the time: what a look itself takes.
-const steadyMargin = 10 * time.Second
+// mayRest is how long nobody may look between two looks of a check whose beats are short, for it to count as looked at
+// all the time: what a machine may be late.
+const mayRest = 10 * time.Second
+
+// heldSince is since when what was judged, and holds now, held at each look, with no time between two looks in which
+// nobody looked: more than two beats from the end of one to the begin of the next.
+func (w *walker) heldSince(a *runbook.Again, st *stepState) time.Time {
+	since := w.now
+	for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
+		began := st.heardBegan(i + 1)
+		if began.IsZero() {
+			began = since // nothing is asked: a condition that changes by itself
+		}
+		if began.Sub(st.judged[i].at) > max(2*a.Every, mayRest) {
+			break
+		}
+		since = st.judged[i].at
+	}
+	return since
+}
+
+// heardBegan is when the first of those looks of a round began that were heard of: lost ones saw nothing.
+func (st *stepState) heardBegan(round int) time.Time {
+	var at time.Time
+	for _, tries := range st.rounds[ownRound(round)] {
+		if last := tries[len(tries)-1].at; at.IsZero() || last.Before(at) {
+			at = last
+		}
+	}
+	return at
+}
 
 func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ") }
 
