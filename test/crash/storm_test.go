@@ -166,15 +166,19 @@ func (s *storm) up(n *node) {
 	n.begin(s.t, s.dir, c)
 }
 
-// ready waits until a process answers. One that ended, because its database was away as it began, begins again, as a
-// supervisor has it.
+// supervise has a process begin again that ended, because its database was away as it began.
+func (s *storm) supervise(n *node) {
+	select {
+	case <-n.gone:
+		s.up(n)
+	default:
+	}
+}
+
+// ready waits until a process answers.
 func (s *storm) ready(n *node) {
 	require.Eventually(s.t, func() bool {
-		select {
-		case <-n.gone:
-			s.up(n)
-		default:
-		}
+		s.supervise(n)
 		r, err := quick.Get("http://" + n.listen + "/readyz")
 		if err != nil {
 			return false
@@ -347,6 +351,7 @@ func (s *storm) answer(ctx context.Context, n *node, q api.Question) {
 // fault hurts something.
 func (s *storm) fault(r *rand.Rand) {
 	for _, n := range s.nodes {
+		s.supervise(n)
 		if time.Now().After(n.frozen) {
 			s.wake(n)
 		}
@@ -393,11 +398,27 @@ func (s *storm) fault(r *rand.Rand) {
 	s.faults[what]++
 }
 
+// String is what the processes said last, and whether they are there.
+func (s *storm) String() string {
+	out := ""
+	for _, n := range s.nodes {
+		said, is := n.log.String(), "there"
+		select {
+		case <-n.gone:
+			is = "gone"
+		default:
+		}
+		out += fmt.Sprintf("%s is %s, frozen until %s, and said …%s\n", n.listen, is, n.frozen, said[max(0, len(said)-1000):])
+	}
+	return out
+}
+
 // halt stops all changes, or lets them go on, by whichever process answers.
 func (s *storm) halt(halted bool) {
 	because := api.Halt{Halted: halted, Because: "the storm"}
 	require.Eventually(s.t, func() bool {
 		for _, n := range s.nodes {
+			s.supervise(n)
 			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 			r, err := n.admin.SetHaltWithResponse(ctx, because)
 			cancel()
@@ -406,7 +427,7 @@ func (s *storm) halt(halted bool) {
 			}
 		}
 		return false
-	}, 2*time.Minute, 100*time.Millisecond, "halted: %v", halted)
+	}, 2*time.Minute, 100*time.Millisecond, "halted: %v; %s", halted, s)
 }
 
 // putBack loses the last second of the database. All changes are halted by that until somebody lets them go on.
@@ -503,6 +524,9 @@ func (s *storm) settles(runs int) {
 	var left []store.Run
 	before, ok := -1, false
 	for moved := time.Now(); !ok && time.Since(moved) < 3*time.Minute; time.Sleep(200 * time.Millisecond) {
+		for _, n := range s.nodes {
+			s.supervise(n)
+		}
 		var now []store.Run
 		if err := testdb.SQL(st).Raw("select * from run where ended_at is null").Scan(&now).Error; err != nil {
 			continue
