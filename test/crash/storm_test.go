@@ -166,12 +166,16 @@ func (s *storm) up(n *node) {
 	n.begin(s.t, s.dir, c)
 }
 
-// supervise has a process begin again that ended, because its database was away as it began.
+// supervise has a process begin again that ended, because its database was away as it began, and one go on that was
+// frozen for long enough.
 func (s *storm) supervise(n *node) {
 	select {
 	case <-n.gone:
 		s.up(n)
 	default:
+	}
+	if time.Now().After(n.frozen) {
+		s.wake(n)
 	}
 }
 
@@ -352,9 +356,6 @@ func (s *storm) answer(ctx context.Context, n *node, q api.Question) {
 func (s *storm) fault(r *rand.Rand) {
 	for _, n := range s.nodes {
 		s.supervise(n)
-		if time.Now().After(n.frozen) {
-			s.wake(n)
-		}
 	}
 	n := s.nodes[r.IntN(len(s.nodes))]
 	what := ""
