@@ -6,6 +6,7 @@ import (
 
 	"github.com/riverqueue/river"
 
+	"urgentis/core/flow"
 	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
@@ -34,14 +35,16 @@ func (e *Engine) answer(ctx context.Context, run string) error {
 		<-e.slots // what was claimed while this instance stops is freed when it takes its leave
 		return err
 	}
-	e.adopt(r)
+	e.adopt(r, nil)
 	return nil
 }
 
-// adopt drives a run that this instance owns, in a slot that was taken for it.
-func (e *Engine) adopt(r *store.Run) {
+// adopt drives a run that this instance owns, in a slot that was taken for it. log is all of its log, where this
+// instance has just begun it.
+func (e *Engine) adopt(r *store.Run, log []flow.Event) {
 	name := *r.Owner
 	d := newDrive(e, r)
+	d.log = log
 	e.drives.Store(r.ID, d)
 	e.countDrives(name, 1)
 	e.driving.Go(func() {
@@ -134,7 +137,7 @@ func (e *Engine) timers() {
 			runs = nil // they are freed when this instance takes its leave
 		}
 		for i := range runs {
-			e.adopt(&runs[i])
+			e.adopt(&runs[i], nil)
 		}
 		for range free - len(runs) {
 			<-e.slots

@@ -23,6 +23,7 @@ type drive struct {
 	run  *store.Run
 	book *runbook.Book
 	m    *flow.Machine
+	log  []flow.Event // where it need not be read, as it was just written
 	// pending is part of the machine's log and not on disk yet; facts are those of it that came from the
 	// world. Where pending cannot be written, it is discarded and only the facts are kept.
 	pending, facts []flow.Event
@@ -95,6 +96,7 @@ func (d *drive) safely() {
 func (d *drive) drive() {
 	defer d.letGo()
 	ctx := d.e.changes // a commit is not torn by the stop of the service
+	fresh := d.log != nil
 	err := d.load(ctx)
 	if errors.Is(err, ErrPoison) {
 		d.setAside(ctx, err)
@@ -110,28 +112,39 @@ func (d *drive) drive() {
 		d.e.Log.Warn("read a run", "run", d.run.ID, "error", err)
 		return
 	}
+	if fresh || d.pickUp(ctx) {
+		d.goOn(ctx)
+	}
+}
+
+// pickUp takes in what happened to a run before it came into these hands. It reports false where the run cannot go on,
+// or where the database did not say: the next beat gives it back then.
+func (d *drive) pickUp(ctx context.Context) bool {
 	if err := d.noticePutBack(ctx); err != nil {
-		// Not known is not as it was: see above.
 		d.e.Log.Warn("ask whether the database was put back", "run", d.run.ID, "error", err)
-		return
+		return false
 	}
 	// What is open now was begun by somebody who is gone, or who may be.
 	for _, in := range d.m.State().OpenAttempts() {
 		lost := flow.Lost{Attempt: in.Attempt, Because: "the service stopped while it was under way"}
 		may, host, err := d.e.Store.In(ctx).MayBegin(in.By)
 		if err != nil {
-			// Not known is not gone: see above.
-			d.e.Log.Warn("ask who may begin", "run", d.run.ID, "error", err)
-			return
+			d.e.Log.Warn("ask who may begin", "run", d.run.ID, "error", err) // not known is not gone
+			return false
 		}
 		if may && in.Touches() {
 			lost.By = in.By
 			lost.Because = fmt.Sprintf("instance %s on %s stopped answering while it was under way", in.By, host)
 		}
 		if !d.takeFact(ctx, flow.Event{At: d.e.Now(), Place: d.m.State().PlaceOf(in.Attempt), Body: lost}) {
-			return
+			return false
 		}
 	}
+	return true
+}
+
+// goOn takes a run that was read as far as it goes.
+func (d *drive) goOn(ctx context.Context) {
 	for {
 		more, err := d.advance(ctx)
 		if err == nil {
@@ -168,7 +181,10 @@ func (d *drive) load(ctx context.Context) error {
 }
 
 func (d *drive) read(ctx context.Context) error {
-	log, err := d.e.Store.Log(ctx, d.run.ID, 0)
+	log, err := d.log, error(nil)
+	if d.log = nil; log == nil {
+		log, err = d.e.Store.Log(ctx, d.run.ID, 0)
+	}
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 
 	"github.com/riverqueue/river"
@@ -90,27 +91,39 @@ func (s *Sheet) Tx() *store.Tx { return s.tx }
 // no bell need go round for them. Where the commit fails, or nobody knows, they are nobody's or given back.
 func (s *Sheet) take() {
 	name := s.e.name()
-	var taken []store.Run
+	var taken []int
 	for i := range s.runs {
 		if s.e.takeSlot() {
 			s.runs[i].Owner = &name
-			taken = append(taken, s.runs[i])
+			taken = append(taken, i)
 		}
 	}
 	if len(taken) == 0 {
 		return
 	}
 	s.tx.After(func(committed bool) {
-		for i := range taken {
-			r := taken[i]
+		for _, i := range taken {
 			if !committed || s.e.ctx.Err() != nil {
 				<-s.e.slots
 				continue
 			}
+			r := s.runs[i]
 			r.Version, r.Epoch, r.State, r.Rules = 1, 1, flow.Running, flow.Rules
-			s.e.adopt(&r)
+			s.e.adopt(&r, asRead(s.events[i]))
 		}
 	})
+}
+
+// asRead is an event as whoever reads the log finds it; nothing where it is to be read.
+func asRead(ev flow.Event) []flow.Event {
+	body, err := json.Marshal(ev.Body)
+	if err == nil {
+		ev.Body, err = flow.Decode(ev.Body.Kind(), body)
+	}
+	if err != nil {
+		return nil
+	}
+	return []flow.Event{ev}
 }
 
 // Flush writes all that was collected, and what was added to the bulk besides.
