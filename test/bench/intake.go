@@ -92,6 +92,9 @@ var tps = regexp.MustCompile(`tps = ([0-9.]+)`)
 
 // singleRows tells how many rows a second pgbench inserts from 32 clients, each in a transaction of its own.
 func (b *bench) singleRows() (float64, error) {
+	if _, err := b.commit(); err != nil { // which makes the table
+		return 0, err
+	}
 	script := filepath.Join(b.dir, "insert.sql")
 	if err := os.WriteFile(script, []byte("insert into bench_row (text) values ('x');\n"),
 		0o644); err != nil { //nolint:gosec // another account reads it
