@@ -218,20 +218,14 @@ func (w *walker) complete(st *stepState, round int) bool {
 	return true
 }
 
-// roundBegan is when a round of what a step asks itself began; zero where nothing was asked.
-func (st *stepState) roundBegan(round int) time.Time {
-	var at time.Time
-	for _, tries := range st.rounds[ownRound(round)] {
-		if first := tries[0].at; at.IsZero() || first.Before(at) {
-			at = first
-		}
-	}
-	return at
-}
-
 // again tells when the round after this one is due, and whether there is to be one.
 func (w *walker) again(a *runbook.Again, st *stepState, round int) (time.Time, bool) {
-	asked := st.roundBegan(round)
+	var asked time.Time
+	for _, tries := range st.rounds[ownRound(round)] {
+		if first := tries[0].at; asked.IsZero() || first.Before(asked) {
+			asked = first
+		}
+	}
 	if asked.IsZero() {
 		// Nothing was asked: a condition that changes by itself. What counts is when it was judged.
 		asked = st.beganAt
@@ -321,16 +315,12 @@ func (w *walker) judge(f *frame, s *runbook.Step, place Place, st *stepState, ro
 // all the time: what a machine may be late.
 const mayRest = 10 * time.Second
 
-// heldSince is since when what was judged, and holds now, held at each look, with no time between two looks in which
-// nobody looked: more than two beats from the end of one to the begin of the next.
+// heldSince is since when what was judged, and holds now, held at each look, with no time in between of more than two
+// beats in which nobody looked.
 func (w *walker) heldSince(a *runbook.Again, st *stepState) time.Time {
 	since := w.now
 	for i := len(st.judged) - 1; i >= 0 && st.judged[i].Result == Passes; i-- {
-		began := st.heardBegan(i + 1)
-		if began.IsZero() {
-			began = since // nothing is asked: a condition that changes by itself
-		}
-		if began.Sub(st.judged[i].at) > max(2*a.Every, mayRest) {
+		if st.unlooked(i+1, st.judged[i].at, since) > max(2*a.Every, mayRest) {
 			break
 		}
 		since = st.judged[i].at
@@ -338,15 +328,19 @@ func (w *walker) heldSince(a *runbook.Again, st *stepState) time.Time {
 	return since
 }
 
-// heardBegan is when the first of those looks of a round began that were heard of: lost ones saw nothing.
-func (st *stepState) heardBegan(round int) time.Time {
-	var at time.Time
+// unlooked is the longest time between two moments in which no look of a round was under way. Lost looks saw nothing.
+func (st *stepState) unlooked(round int, from, to time.Time) time.Duration {
+	var heard []*attempt
 	for _, tries := range st.rounds[ownRound(round)] {
-		if last := tries[len(tries)-1].at; at.IsZero() || last.Before(at) {
-			at = last
-		}
+		heard = append(heard, tries[len(tries)-1])
 	}
-	return at
+	slices.SortFunc(heard, func(a, b *attempt) int { return a.at.Compare(b.at) })
+	longest := time.Duration(0)
+	for _, x := range heard {
+		longest = max(longest, x.at.Sub(from))
+		from = later(from, x.overAt)
+	}
+	return max(longest, to.Sub(from))
 }
 
 func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrUnsure.Error()+": ") }

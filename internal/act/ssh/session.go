@@ -161,6 +161,7 @@ for f in $p; do f=${f#/proc/}; f=${f%/environ}; [ "$f" = $$ ] || kill -"$2" "$f"
 // errSearched says that a search came to its end, and not to a good one.
 var errSearched = errors.New("the search for it failed")
 
+// errTurn says that its turn to be looked for did not come.
 var errTurn = fmt.Errorf("%w: too much else is looked for on this host", errSearched)
 
 // There is one search at a time for each host. turnTime bounds the wait for its turn, searchTime the search.
