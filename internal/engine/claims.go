@@ -6,7 +6,6 @@ import (
 
 	"github.com/riverqueue/river"
 
-	"urgentis/core/flow"
 	"urgentis/internal/meter"
 	"urgentis/internal/store"
 )
@@ -35,16 +34,14 @@ func (e *Engine) answer(ctx context.Context, run string) error {
 		<-e.slots // what was claimed while this instance stops is freed when it takes its leave
 		return err
 	}
-	e.adopt(r, nil)
+	e.adopt(r, false)
 	return nil
 }
 
-// adopt drives a run that this instance owns, in a slot that was taken for it. log is all of its log, where this
-// instance has just begun it.
-func (e *Engine) adopt(r *store.Run, log []flow.Event) {
+// adopt drives a run that this instance owns, in a slot that was taken for it. fresh is one that it has just begun.
+func (e *Engine) adopt(r *store.Claimed, fresh bool) {
 	name := *r.Owner
-	d := newDrive(e, r)
-	d.log = log
+	d := newDrive(e, r, fresh)
 	e.drives.Store(r.ID, d)
 	e.countDrives(name, 1)
 	e.driving.Go(func() {
@@ -118,7 +115,7 @@ func (e *Engine) timers() {
 		for free < most && e.takeSlot() {
 			free++
 		}
-		runs, n, next, err := []store.Run(nil), 0, 20*time.Millisecond, error(nil)
+		runs, n, next, err := []store.Claimed(nil), 0, 20*time.Millisecond, error(nil)
 		if free > 0 {
 			var late []time.Duration
 			runs, late, next, err = e.Store.ClaimDue(e.ctx, e.name(), free)
@@ -137,7 +134,7 @@ func (e *Engine) timers() {
 			runs = nil // they are freed when this instance takes its leave
 		}
 		for i := range runs {
-			e.adopt(&runs[i], nil)
+			e.adopt(&runs[i], false)
 		}
 		for range free - len(runs) {
 			<-e.slots

@@ -44,7 +44,11 @@ func (d *drive) takeBack(ctx context.Context) error {
 				d.facts, d.pending = append(d.facts, f), append(d.pending, f)
 			}
 		}
-		return d.noticePutBack(ctx) // which is no fact of an attempt
+		at, err := d.e.Store.In(ctx).PutBackAt()
+		if err != nil {
+			return err
+		}
+		return d.noticePutBack(at) // which is no fact of an attempt
 	})
 }
 
@@ -110,7 +114,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 				return err
 			}
 		}
-		if park {
+		if park && (d.timed || !wake.IsZero()) {
 			if err := tx.SetTimer(d.run.ID, d.e.until(wake)); err != nil {
 				return err
 			}

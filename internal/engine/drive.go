@@ -23,7 +23,13 @@ type drive struct {
 	run  *store.Run
 	book *runbook.Book
 	m    *flow.Machine
-	log  []flow.Event // where it need not be read, as it was just written
+	// log is all of its log, where it was read as the run was claimed; fresh says that nothing happened since it was
+	// begun here.
+	log   []store.Event
+	fresh bool
+	// putBackAt is when the database was last put back, as of the claim; timed is whether a timer may be set.
+	putBackAt time.Time
+	timed     bool
 	// pending is part of the machine's log and not on disk yet; facts are those of it that came from the
 	// world. Where pending cannot be written, it is discarded and only the facts are kept.
 	pending, facts []flow.Event
@@ -62,19 +68,23 @@ type drive struct {
 	refused bool
 }
 
-func newDrive(e *Engine, r *store.Run) *drive {
+func newDrive(e *Engine, r *store.Claimed, fresh bool) *drive {
 	d := &drive{
-		e:        e,
-		run:      r,
-		begun:    map[string]bool{},
-		cancels:  map[string]context.CancelFunc{},
-		results:  make(chan flow.Event, 64),
-		news:     make(chan struct{}, 1),
-		resting:  map[string]struct{}{},
-		restless: map[string]time.Time{},
-		rest:     make(chan restSeen, maxResting),
-		poke:     make(chan struct{}, 1),
-		retry:    paced(),
+		e:         e,
+		run:       &r.Run,
+		log:       r.Log,
+		fresh:     fresh,
+		putBackAt: r.PutBackAt,
+		timed:     r.Timed,
+		begun:     map[string]bool{},
+		cancels:   map[string]context.CancelFunc{},
+		results:   make(chan flow.Event, 64),
+		news:      make(chan struct{}, 1),
+		resting:   map[string]struct{}{},
+		restless:  map[string]time.Time{},
+		rest:      make(chan restSeen, maxResting),
+		poke:      make(chan struct{}, 1),
+		retry:     paced(),
 	}
 	d.leaving, d.letGo = context.WithCancel(e.ctx)
 	return d
@@ -96,7 +106,6 @@ func (d *drive) safely() {
 func (d *drive) drive() {
 	defer d.letGo()
 	ctx := d.e.changes // a commit is not torn by the stop of the service
-	fresh := d.log != nil
 	err := d.load(ctx)
 	if errors.Is(err, ErrPoison) {
 		d.setAside(ctx, err)
@@ -112,7 +121,7 @@ func (d *drive) drive() {
 		d.e.Log.Warn("read a run", "run", d.run.ID, "error", err)
 		return
 	}
-	if fresh || d.pickUp(ctx) {
+	if d.fresh || d.pickUp(ctx) {
 		d.goOn(ctx)
 	}
 }
@@ -120,8 +129,8 @@ func (d *drive) drive() {
 // pickUp takes in what happened to a run before it came into these hands. It reports false where the run cannot go on,
 // or where the database did not say: the next beat gives it back then.
 func (d *drive) pickUp(ctx context.Context) bool {
-	if err := d.noticePutBack(ctx); err != nil {
-		d.e.Log.Warn("ask whether the database was put back", "run", d.run.ID, "error", err)
+	if err := d.noticePutBack(d.putBackAt); err != nil {
+		d.e.Log.Warn("take in that the database was put back", "run", d.run.ID, "error", err)
 		return false
 	}
 	// What is open now was begun by somebody who is gone, or who may be.
@@ -181,10 +190,11 @@ func (d *drive) load(ctx context.Context) error {
 }
 
 func (d *drive) read(ctx context.Context) error {
-	log, err := d.log, error(nil)
-	if d.log = nil; log == nil {
+	log, err := store.Decoded(d.log)
+	if len(d.log) == 0 {
 		log, err = d.e.Store.Log(ctx, d.run.ID, 0)
 	}
+	d.log = nil
 	if err != nil {
 		return err
 	}

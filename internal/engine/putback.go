@@ -110,10 +110,10 @@ func (e *Engine) putBack(ctx context.Context, name string) error {
 }
 
 // noticePutBack tells a run that the database was put back to an older state while it was under way.
-func (d *drive) noticePutBack(ctx context.Context) error {
-	at, err := d.e.Store.In(ctx).PutBackAt()
-	if s := d.m.State(); err != nil || at.IsZero() || s.BegunAt.After(at) || s.PutBackAt().Equal(at) || s.Ended != nil {
-		return err
+func (d *drive) noticePutBack(at time.Time) error {
+	at = at.UTC()
+	if s := d.m.State(); at.IsZero() || s.BegunAt.After(at) || s.PutBackAt().Equal(at) || s.Ended != nil {
+		return nil
 	}
 	return d.takeDerived(flow.Event{At: d.e.Now(), Body: flow.PutBack{At: at}})
 }

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 
 	"github.com/riverqueue/river"
@@ -109,21 +108,14 @@ func (s *Sheet) take() {
 			}
 			r := s.runs[i]
 			r.Version, r.Epoch, r.State, r.Rules = 1, 1, flow.Running, flow.Rules
-			s.e.adopt(&r, asRead(s.events[i]))
+			c := store.Claimed{Run: r}
+			row, err := store.RowOf(r.ID, s.events[i])
+			if err == nil {
+				c.Log = []store.Event{row}
+			}
+			s.e.adopt(&c, err == nil)
 		}
 	})
-}
-
-// asRead is an event as whoever reads the log finds it; nothing where it is to be read.
-func asRead(ev flow.Event) []flow.Event {
-	body, err := json.Marshal(ev.Body)
-	if err == nil {
-		ev.Body, err = flow.Decode(ev.Body.Kind(), body)
-	}
-	if err != nil {
-		return nil
-	}
-	return []flow.Event{ev}
 }
 
 // Flush writes all that was collected, and what was added to the bulk besides.

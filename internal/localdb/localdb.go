@@ -248,9 +248,9 @@ func (s *Server) Crash(ctx context.Context, after time.Duration) error {
 	return s.launch(ctx)
 }
 
-// PutBack crashes the server, and crashes it again after a while, to go on with what it had before: as where a backup
-// takes its place. For tests.
-func (s *Server) PutBack(ctx context.Context, lost time.Duration) error {
+// PutBack crashes the server, and crashes it again once more was written, to go on with what it had before: as where a
+// backup takes its place. For tests.
+func (s *Server) PutBack(ctx context.Context, more func() error) error {
 	backup := s.data + ".backup"
 	stop := func() error { return s.run(ctx, "pg_ctl", "-D", s.data, "-m", "immediate", "-w", "stop") }
 	if err := errors.Join(stop(), os.RemoveAll(backup)); err != nil {
@@ -262,7 +262,9 @@ func (s *Server) PutBack(ctx context.Context, lost time.Duration) error {
 	if err := s.launch(ctx); err != nil {
 		return err
 	}
-	time.Sleep(lost)
+	if err := more(); err != nil {
+		return err
+	}
 	if err := errors.Join(stop(), os.RemoveAll(s.data), os.Rename(backup, s.data)); err != nil {
 		return err
 	}

@@ -36,16 +36,27 @@ func (s *Store) WorkQueue(instance string, workers *river.Workers, log *slog.Log
 	})
 }
 
+// Claimed is a run that was just taken.
+type Claimed struct {
+	Run
+	PutBackAt time.Time // when the database was last put back to an older state; zero where it never was
+	Log       []Event   `gorm:"-"` // all of it; nil where it is still to be read
+	Timed     bool      `gorm:"-"` // whether a timer may be set for it
+}
+
+// claimed is what a claim returns.
+const claimed = "returning *, (select at from setting where key = 'put_back') as put_back_at"
+
 // Claim takes a run that nobody owns. It returns nil where somebody does, where the run is over, or where it
 // was begun under rules that this program does not know: its bell stays out until a newer instance answers.
-func (s *Store) Claim(ctx context.Context, run, owner string) (*Run, error) {
-	var rows []Run
-	err := s.gorm.WithContext(ctx).Raw(`update run set owner = ?, epoch = epoch + 1, rung_at = null
-		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ?
-			returning *`, owner, run, flow.Rules).Scan(&rows).Error
+func (s *Store) Claim(ctx context.Context, run, owner string) (*Claimed, error) {
+	rows, err := scan[Claimed](s.In(ctx), `update run set owner = ?, epoch = epoch + 1, rung_at = null
+		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ? `+claimed,
+		owner, run, flow.Rules)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
+	rows[0].Timed = true
 	return &rows[0], nil
 }
 
@@ -60,6 +71,11 @@ func (tx *Tx) Log(run string, after int64) ([]flow.Event, error) {
 	if err := tx.db.Where("run = ? and seq > ?", run, after).Order("seq").Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read the log of run %s: %w", run, err)
 	}
+	return Decoded(rows)
+}
+
+// Decoded is the log that rows tell.
+func Decoded(rows []Event) ([]flow.Event, error) {
 	out := make([]flow.Event, len(rows))
 	for i, r := range rows {
 		b, err := flow.Decode(r.Kind, []byte(r.Body))
@@ -71,15 +87,52 @@ func (tx *Tx) Log(run string, after int64) ([]flow.Event, error) {
 	return out, nil
 }
 
+// RowOf is an event of a run as it is kept.
+func RowOf(run string, e flow.Event) (Event, error) {
+	body, err := json.Marshal(e.Body)
+	if err != nil {
+		return Event{}, fmt.Errorf("write event %s: %w", e.Body.Kind(), err)
+	}
+	return Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Place.String(), Kind: e.Body.Kind(), Body: string(body)}, nil
+}
+
+// shortLog and smallLog are up to how many events and bytes a log is read together with those of others.
+const (
+	shortLog = 50
+	smallLog = 64 << 10
+)
+
+// readShort reads the logs of runs that this transaction has just taken, where they are short.
+func (tx *Tx) readShort(runs []Claimed) error {
+	at := map[string]*Claimed{}
+	var ids []string
+	for i, r := range runs {
+		if r.Version <= shortLog {
+			at[r.ID], ids = &runs[i], append(ids, r.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	rows, err := list[Event](tx, "run, seq", `run in (select run from event where run in ? group by run
+		having sum(octet_length(body)) <= ?)`, ids, smallLog)
+	if err != nil {
+		return fmt.Errorf("read the logs of runs that are due: %w", err)
+	}
+	for _, row := range rows {
+		at[row.Run].Log = append(at[row.Run].Log, row)
+	}
+	return nil
+}
+
 // addEvents takes in events under the numbers they carry.
 func addEvents(b *Bulk, run string, events []flow.Event) error {
 	rows := make([]Event, len(events))
 	for i, e := range events {
-		body, err := json.Marshal(e.Body)
-		if err != nil {
-			return fmt.Errorf("write event %s: %w", e.Body.Kind(), err)
+		var err error
+		if rows[i], err = RowOf(run, e); err != nil {
+			return err
 		}
-		rows[i] = Event{Run: run, Seq: e.Seq, At: e.At, Path: e.Place.String(), Kind: e.Body.Kind(), Body: string(body)}
 	}
 	return Add(b, rows)
 }
@@ -176,11 +229,10 @@ func AddRuns(b *Bulk, runs []Run, begun []flow.Event) error {
 		} else {
 			runs[i].Epoch = 1
 		}
-		body, err := json.Marshal(begun[i].Body)
-		if err != nil {
+		var err error
+		if events[i], err = RowOf(runs[i].ID, begun[i]); err != nil {
 			return err
 		}
-		events[i] = Event{Run: runs[i].ID, Seq: 1, At: begun[i].At, Kind: begun[i].Body.Kind(), Body: string(body)}
 	}
 	if err := Add(b, runs); err != nil {
 		return err
@@ -201,14 +253,14 @@ func (tx *Tx) SetTimer(run string, after *time.Duration) error {
 	).Error
 }
 
-// ClaimDue takes up to most due timers, and the runs that wait for them, for an owner who drives them at once. Runs of
-// rules that this program does not know are left to a newer one. It returns how late each timer
-// was taken, and when the next is due by the database's clock; zero without one.
+// ClaimDue takes up to most due timers, and the runs that wait for them, for an owner who drives them at once, with
+// their logs where these are short. Runs of rules that this program does not know are left to a newer one. It returns
+// how late each timer was taken, and when the next is due by the database's clock; zero without one.
 func (s *Store) ClaimDue(
 	ctx context.Context,
 	owner string,
 	most int,
-) (runs []Run, late []time.Duration, next time.Duration, err error) {
+) (runs []Claimed, late []time.Duration, next time.Duration, err error) {
 	err = s.Tx(ctx, func(tx *Tx) error {
 		type taken struct {
 			Run  string
@@ -231,12 +283,12 @@ func (s *Store) ClaimDue(
 			late = append(late, time.Duration(t.Late*float64(time.Second)))
 		}
 		if len(due) > 0 {
-			err := tx.db.Raw(`update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null
-				and rung_at is null and ended_at is null
-				and set_aside_at is null returning *`, owner, due).
-				Scan(&runs).
-				Error
+			runs, err = scan[Claimed](tx, `update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null
+				and rung_at is null and ended_at is null and set_aside_at is null `+claimed, owner, due)
 			if err != nil {
+				return err
+			}
+			if err := tx.readShort(runs); err != nil {
 				return err
 			}
 		}

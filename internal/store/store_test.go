@@ -59,7 +59,7 @@ func TestOneOwnerAtATime(t *testing.T) {
 	s := testdb.Open(t)
 	run(t, s, "r1")
 	var wg sync.WaitGroup
-	claims := make([]*store.Run, 8)
+	claims := make([]*store.Claimed, 8)
 	for i := range claims {
 		wg.Go(func() {
 			var err error
@@ -72,7 +72,7 @@ func TestOneOwnerAtATime(t *testing.T) {
 	for _, c := range claims {
 		if c != nil {
 			assert.Nil(t, mine, "two instances own one run")
-			mine = c
+			mine = &c.Run
 		}
 	}
 	require.NotNil(t, mine)
@@ -87,7 +87,7 @@ func TestOneOwnerAtATime(t *testing.T) {
 	owns, err := s.Owns(ctx, mine)
 	require.NoError(t, err)
 	assert.False(t, owns)
-	require.NoError(t, add(s, next, false, note(4)))
+	require.NoError(t, add(s, &next.Run, false, note(4)))
 	log, err := s.Log(ctx, "r1", 0)
 	require.NoError(t, err)
 	assert.Len(t, log, 4)
@@ -120,9 +120,9 @@ func TestASignalIsNeverLost(t *testing.T) {
 	before := bells()
 	speak()
 	assert.Equal(t, before, bells(), "whoever drives the run sees it when parking")
-	assert.ErrorIs(t, add(s, r, true), store.ErrMoved, "the run cannot be parked over a signal")
+	assert.ErrorIs(t, add(s, &r.Run, true), store.ErrMoved, "the run cannot be parked over a signal")
 	r.Version++
-	require.NoError(t, add(s, r, true))
+	require.NoError(t, add(s, &r.Run, true))
 	speak()
 	speak()
 	assert.Equal(t, before+1, bells(), "one bell for a parked run, not one for each signal")
@@ -163,6 +163,33 @@ func TestSilentInstancesAreFenced(t *testing.T) {
 	assert.NotNil(t, r)
 }
 
+// TestLogsComeAlongWithWhatIsDue: a run that is taken with others has its log, unless it is long.
+func TestLogsComeAlongWithWhatIsDue(t *testing.T) {
+	s := testdb.Open(t)
+	for id, size := range map[string]int{"large": 100 << 10, "small": 10} {
+		run(t, s, id)
+		r, err := s.Claim(ctx, id, "me")
+		require.NoError(t, err)
+		body := flow.Event{Seq: 2, At: time.Now(), Body: flow.Noted{Text: strings.Repeat("x", size)}}
+		require.NoError(t, add(s, &r.Run, true, body))
+		require.NoError(t, s.In(ctx).SetTimer(id, new(time.Duration)))
+	}
+	runs, _, _, err := s.ClaimDue(ctx, "you", 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 2)
+	for _, r := range runs {
+		log, err := store.Decoded(r.Log)
+		require.NoError(t, err)
+		if r.ID == "large" {
+			assert.Empty(t, log)
+			continue
+		}
+		want, err := s.Log(ctx, r.ID, 0)
+		require.NoError(t, err)
+		assert.Equal(t, want, log)
+	}
+}
+
 func TestTimersAreTakenOnce(t *testing.T) {
 	s := testdb.Open(t)
 	for i := range 3 {
@@ -172,7 +199,7 @@ func TestTimersAreTakenOnce(t *testing.T) {
 		require.NoError(t, err)
 		due := time.Duration(i-1) * time.Hour
 		require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
-			if _, err := store.NewBulk(tx).Append(r, nil, true, store.Head{State: flow.Waiting}); err != nil {
+			if _, err := store.NewBulk(tx).Append(&r.Run, nil, true, store.Head{State: flow.Waiting}); err != nil {
 				return err
 			}
 			return tx.SetTimer(id, &due)
@@ -186,6 +213,7 @@ func TestTimersAreTakenOnce(t *testing.T) {
 		assert.Equal(t, want, runs[0].ID)
 		assert.Equal(t, "you", *runs[0].Owner)
 		assert.EqualValues(t, 2, runs[0].Epoch, "whoever owned it before cannot write any more")
+		assert.Zero(t, runs[0].PutBackAt)
 		if want == "r1" {
 			assert.InDelta(t, time.Hour.Seconds(), next.Seconds(), 5)
 		}
