@@ -52,13 +52,19 @@ func Open(t testing.TB) *store.Store {
 	return s
 }
 
+// opened are what SQL opened, by the store's pool.
+var opened sync.Map
+
 // SQL runs statements of a test on a store's connections. The program itself has its statements in the store.
 func SQL(s *store.Store) *gorm.DB {
-	db, err := store.Gorm(stdlib.OpenDBFromPool(s.Pool))
-	if err != nil {
-		panic(err) // it connects to nothing by itself
-	}
-	return db
+	once, _ := opened.LoadOrStore(s.Pool, sync.OnceValue(func() *gorm.DB {
+		db, err := store.Gorm(stdlib.OpenDBFromPool(s.Pool))
+		if err != nil {
+			panic(err) // it connects to nothing by itself
+		}
+		return db
+	}))
+	return once.(func() *gorm.DB)()
 }
 
 func begin() error {
