@@ -47,11 +47,13 @@ type Claimed struct {
 // claimed is what a claim returns.
 const claimed = "returning *, (select at from setting where key = 'put_back') as put_back_at"
 
-// Claim takes a run that nobody owns. It returns nil where somebody does, where the run is over, or where it
-// was begun under rules that this program does not know: its bell stays out until a newer instance answers.
+// Claim takes a run that was rung for and that nobody owns. It returns nil where somebody does, where another bell for
+// it was answered, where the run is over, or where it was begun under rules that this program does not know: its bell
+// stays out until a newer instance answers.
 func (s *Store) Claim(ctx context.Context, run, owner string) (*Claimed, error) {
 	rows, err := scan[Claimed](s.In(ctx), `update run set owner = ?, epoch = epoch + 1, rung_at = null
-		where id = ? and owner is null and ended_at is null and set_aside_at is null and rules <= ? `+claimed,
+		where id = ? and owner is null and rung_at is not null and ended_at is null and set_aside_at is null
+			and rules <= ? `+claimed,
 		owner, run, flow.Rules)
 	if err != nil || len(rows) == 0 {
 		return nil, err

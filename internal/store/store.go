@@ -133,6 +133,7 @@ func Gorm(db *sql.DB) (*gorm.DB, error) {
 		NamingStrategy: schema.NamingStrategy{
 			SingularTable: true, NameReplacer: strings.NewReplacer("URL", "Url"),
 		},
+		DisableAutomaticPing:   true, // it connects to nothing by itself
 		Logger:                 logger.Discard,
 		SkipDefaultTransaction: true,
 		TranslateError:         true,

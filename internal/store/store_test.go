@@ -131,6 +131,19 @@ func TestASignalIsNeverLost(t *testing.T) {
 	assert.EqualValues(t, 4, again.Version)
 }
 
+// TestABellIsAnsweredOnce: a second bell for one ring, because the first was not answered for a while, drives nothing.
+func TestABellIsAnsweredOnce(t *testing.T) {
+	s := testdb.Open(t)
+	run(t, s, "r1")
+	r, err := s.Claim(ctx, "r1", "me")
+	require.NoError(t, err)
+	require.NotNil(t, r)
+	require.NoError(t, add(s, &r.Run, true))
+	r, err = s.Claim(ctx, "r1", "me")
+	require.NoError(t, err)
+	assert.Nil(t, r, "nobody rang for it since it was parked")
+}
+
 func TestSilentInstancesAreFenced(t *testing.T) {
 	s := testdb.Open(t)
 	run(t, s, "r1")

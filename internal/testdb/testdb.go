@@ -60,7 +60,7 @@ func SQL(s *store.Store) *gorm.DB {
 	once, _ := opened.LoadOrStore(s.Pool, sync.OnceValue(func() *gorm.DB {
 		db, err := store.Gorm(stdlib.OpenDBFromPool(s.Pool))
 		if err != nil {
-			panic(err) // it connects to nothing by itself
+			panic(err)
 		}
 		return db
 	}))
