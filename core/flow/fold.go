@@ -190,6 +190,7 @@ func (s *State) applyRun(e Event) bool {
 	case PutBack:
 		set(s, &s.putBack, &b)
 		set(s, &s.putBackSeq, e.Seq)
+		s.loseTouches()
 	case CancelAsked:
 		if s.cancel == nil || b.Undo && !s.cancel.Undo && s.ending == nil {
 			set(s, &s.cancel, &b)

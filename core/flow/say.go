@@ -42,17 +42,17 @@ func (t *Touch) Says() string {
 		}
 		return "undone" + twice(undo)
 	case FailedBefore:
-		return change + "; not undone" + comma(undo.Cause.Says)
+		return change + "; " + undo.not("undone") + comma(undo.Cause.Says)
 	case DoneInPart, FailedAfter:
 		return "may be undone in part" + comma(undo.Cause.Says)
 	case NotKnown, UnderWay:
 		return "whether it was undone is unknown" + comma(undo.Cause.Says)
 	}
 	if t.Left != "" {
-		return change + "; not undone, " + t.Left
+		return change + "; " + undo.not("undone") + ", " + t.Left
 	}
 	if undo.Fate == HeldBack {
-		return change + "; not undone" + comma(undo.Cause.Says)
+		return change + "; " + undo.not("undone") + comma(undo.Cause.Says)
 	}
 	return change
 }
@@ -77,7 +77,15 @@ func (e *Effect) changeSays() string {
 	case UnderWay:
 		return "outcome unknown, it may still run"
 	}
-	return "not begun" + why
+	return e.not("begun") + why
+}
+
+// not says that something was not done, or what is not known of that because the log lost it.
+func (e *Effect) not(done string) string {
+	if e.Lost {
+		return "whether it was " + done + " before the database was put back is not known"
+	}
+	return "not " + done
 }
 
 // trouble says of a change that did not come to a good end what came of it.

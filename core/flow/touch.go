@@ -61,7 +61,9 @@ type Effect struct {
 	// newest attempt began nothing does not say that nothing happened.
 	Perhaps bool
 	Earlier string // why that is not known
-	pause   *pause
+	// Lost says that the database was put back while it could have been begun: not begun is only what the log knows.
+	Lost  bool
+	pause *pause
 }
 
 // pause is what an effect, or the way to a change, waits for.
@@ -317,6 +319,18 @@ func (s *State) settleEffect(a *attempt, b Settled, seq int64) {
 		why.Says = b.Expr + " does not hold"
 		s.becomes(e, FailedBefore, why)
 		s.closeQuestion(a)
+	}
+}
+
+// loseTouches takes in that the database was put back: what could have been begun may have been.
+func (s *State) loseTouches() {
+	for _, t := range s.touchOrder {
+		if t.Change.MayBegin() {
+			set(s, &t.Change.Lost, true)
+		}
+		if t.Undo.MayBegin() && t.Left == "" {
+			set(s, &t.Undo.Lost, true)
+		}
 	}
 }
 
