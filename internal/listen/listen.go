@@ -83,6 +83,7 @@ func (c Config) Any() bool {
 type Ears struct {
 	c     Config
 	table atomic.Pointer[table]
+	read  atomic.Int64
 	// closers end what listens.
 	closers   []func() error
 	listeners []*counts
@@ -288,8 +289,12 @@ func (e *Ears) refresh(ctx context.Context) error {
 		t.traps = newTrapTable(trapping, e.c.Log)
 	}
 	e.table.Store(t)
+	e.read.Add(1)
 	return nil
 }
+
+// Read counts how often it was read which sources are heard: what is pushed is known when two more were.
+func (e *Ears) Read() int64 { return e.read.Load() }
 
 // syslogOf finds the source that an address reports for: the one whose networks name it most closely, and of several
 // the first by name; "" without one.

@@ -123,16 +123,22 @@ map:
   severity: major
 `
 
+// known waits until listeners have read what is heard from now on.
+func (h *hearing) known() {
+	read := h.ears.Read()
+	require.Eventually(h.t, func() bool { return h.ears.Read() >= read+2 }, time.Minute, 20*time.Millisecond)
+}
+
 func (h *hearing) key(n app.NewKey) *app.Shown {
 	k, err := h.App.AddSource(context.Background(), root, n)
 	require.NoError(h.t, err)
-	time.Sleep(2500 * time.Millisecond) // until listeners know it, as they say
+	h.known()
 	return k
 }
 
 func TestSyslogOfRealSenders(t *testing.T) {
 	h := hear(t, everything)
-	time.Sleep(2500 * time.Millisecond)
+	h.known()
 	h.run("logger", "-d", "-n", "127.0.0.1", "-P", h.port("syslog-udp"), "-p", "daemon.err", "-t", "consumer",
 		"--rfc5424", "--msgid", "STUCK", "over udp by 5424")
 	h.run("logger", "-d", "-n", "127.0.0.1", "-P", h.port("syslog-udp"), "-p", "mail.crit", "-t", "mailer", "--rfc3164",
