@@ -292,7 +292,7 @@ func (s *State) applyStep(st *stepState, e Event) {
 		set(s, &st.undone, true)
 		set(s, &s.undoings, slices.DeleteFunc(slices.Clone(s.undoings), func(p Place) bool { return p == e.Place }))
 		for _, k := range st.undoing.Touches {
-			if t := s.touches[k]; t.Undo.Fate != WasDone {
+			if !s.touches[k].Undone() {
 				set(s, &s.stayed, true)
 			}
 		}

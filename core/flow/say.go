@@ -31,30 +31,61 @@ func (l Line) String() string {
 
 // Says tells in words what became of a touch: no more than was seen or said.
 func (t *Touch) Says() string {
-	change, undo := t.Change.changeSays(), &t.Undo
+	change, undo := t.Change.changeSays(), t.undoSays()
+	switch {
+	case undo == "":
+		return change
+	case t.Undo.MayBegin() || t.Undo.Fate == FailedBefore || t.Change.Twice:
+		return change + "; " + undo
+	}
+	return undo
+}
+
+// undoSays tells what became of its undo; "" where it is not to be undone.
+func (t *Touch) undoSays() string {
+	undo := &t.Undo
+	why := comma(undo.Cause.Says)
 	switch undo.Fate {
 	case WasDone:
-		switch {
-		case undo.Cause.Who == ByLate && undo.Cause.By != "":
-			return "undone (late: reported by " + undo.Cause.By + ")"
-		case undo.Cause.Who == ByLate:
-			return "undone (reported late)"
-		}
-		return "undone" + twice(undo)
-	case FailedBefore:
-		return change + "; " + undo.not("undone") + comma(undo.Cause.Says)
+		return "undone" + undo.times(t.Change.Twice) + undo.told()
 	case DoneInPart, FailedAfter:
-		return "may be undone in part" + comma(undo.Cause.Says)
+		return "may be undone in part" + why
 	case NotKnown, UnderWay:
-		return "whether it was undone is unknown" + comma(undo.Cause.Says)
+		return "whether it was undone is unknown" + why
+	case FailedBefore:
+		return undo.not("undone") + why
 	}
-	if t.Left != "" {
-		return change + "; " + undo.not("undone") + ", " + t.Left
+	switch {
+	case t.Left != "":
+		return undo.not("undone") + ", " + t.Left
+	case undo.Fate == HeldBack:
+		return undo.not("undone") + why
 	}
-	if undo.Fate == HeldBack {
-		return change + "; " + undo.not("undone") + comma(undo.Cause.Says)
+	return ""
+}
+
+// times tells how often something was done: nothing where that was once, as is to be expected.
+func (e *Effect) times(once bool) string {
+	switch {
+	case e.Twice:
+		return ", twice"
+	case once:
+		return " once"
 	}
-	return change
+	return ""
+}
+
+// told tells of what was done who says so, where it was not seen in time.
+func (e *Effect) told() string {
+	switch {
+	case e.Cause.Who == ByPerson:
+		return comma(e.Cause.Says)
+	case e.Cause.Who == ByLate && e.Cause.By != "":
+		return " (late: reported by " + e.Cause.By + ")"
+	case e.Cause.Who == ByLate:
+		return " (reported late)"
+	}
+	return ""
 }
 
 func (e *Effect) changeSays() string {
@@ -64,7 +95,7 @@ func (e *Effect) changeSays() string {
 	}
 	switch e.Fate {
 	case WasDone:
-		return "done" + twice(e)
+		return "done" + e.times(false) + e.told()
 	case DoneInPart:
 		return "done in part" + why
 	case FailedAfter:
@@ -101,13 +132,6 @@ func (e *Effect) trouble(title, on string) string {
 		return fmt.Sprintf("The change %q did not happen on %s%s.", title, on, comma(e.Cause.Says))
 	}
 	return fmt.Sprintf("The change %q failed on %s: %s.", title, on, strings.TrimSuffix(e.Cause.Says, "."))
-}
-
-func twice(e *Effect) string {
-	if e.Twice {
-		return ", twice"
-	}
-	return ""
 }
 
 func comma(why string) string {

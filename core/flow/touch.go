@@ -109,17 +109,20 @@ type Touch struct {
 func (t *Touch) Stands() bool {
 	switch t.Change.Fate {
 	case WasDone, DoneInPart, FailedAfter, NotKnown, UnderWay:
-		return t.Undo.Fate != WasDone
+		return !t.Undone()
 	}
 	return t.Change.unknown()
 }
+
+// Undone reports whether the change was undone, as often as it was done.
+func (t *Touch) Undone() bool { return t.Undo.Fate == WasDone && t.Undo.Twice == t.Change.Twice }
 
 // Unsaid reports whether nobody can say what became of it, or of its undo.
 func (t *Touch) Unsaid() bool {
 	if t.Undo.unknown() || t.Undo.Fate == UnderWay {
 		return true
 	}
-	return (t.Change.unknown() || t.Change.Fate == UnderWay) && t.Undo.Fate != WasDone
+	return (t.Change.unknown() || t.Change.Fate == UnderWay) && !t.Undone()
 }
 
 // Touches lists the touches of the run in the order in which they were begun.
@@ -255,7 +258,7 @@ func (s *State) endEffect(a *attempt, o *Outcome, seq int64, late bool) {
 	case f == NotKnown || f == UnderWay:
 	case a.intent.Attempt != e.Newest():
 		if happened && e.Begun > a.seq && e.Fate != FailedBefore && e.Fate != NotBegun && e.Fate != HeldBack {
-			set(s, &e.Twice, true)
+			s.happenedTwice(t, e)
 		} else if happened {
 			s.becomes(e, f, why)
 		}
@@ -268,6 +271,15 @@ func (s *State) endEffect(a *attempt, o *Outcome, seq int64, late bool) {
 	case e.Fate != f:
 		s.becomes(e, f, why)
 	}
+}
+
+// happenedTwice takes in that an effect was carried out once more. What may be repeated is then as it is after once.
+func (s *State) happenedTwice(t *Touch, e *Effect) {
+	if step, _ := Find(s.book, t.Place); e == &t.Change && step != nil && step.Repeatable {
+		return
+	}
+	set(s, &e.Twice, true)
+	set(s, &s.stayed, s.stayed || t.Undo.Fate == WasDone && !t.Undone())
 }
 
 // heldUntil is when what was held back is tried again by itself.

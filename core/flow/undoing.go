@@ -40,7 +40,7 @@ func (w *walker) undo(place Place, meant func(*Touch) bool) result {
 		return blocked
 	}
 	for _, k := range st.undoing.Touches {
-		if w.s.touches[k].Undo.Fate != WasDone {
+		if !w.s.touches[k].Undone() {
 			return trouble(&Troubled{Final: true}, place)
 		}
 	}
@@ -62,6 +62,8 @@ func toUndo(list []*Touch) Undoing {
 			why = "it has no undo in this runbook"
 		case undo.OnlyIfDone && t.Change.Fate != WasDone:
 			why = "its undo is only for what was done whole"
+		case t.Undo.Fate == WasDone:
+			why = "it was not undone as often as it was done" // late reports; the words of both tell the rest
 		case t.Undo.Fate == DoneInPart || t.Undo.Fate == FailedAfter || t.Undo.Fate == NotKnown:
 			why = "its undo was begun before, and is not begun a second time" // the words of its undo tell the rest
 		}

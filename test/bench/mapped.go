@@ -14,6 +14,8 @@ import (
 	"urgentis/internal/app"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
+	"urgentis/internal/standing"
+	"urgentis/internal/telling"
 )
 
 // noOutbox is where nothing is sent.
@@ -96,9 +98,14 @@ func (b *bench) app() (*app.App, func(), error) {
 		return nil, nil, err
 	}
 	keeper := &secret.Keeper{Store: b.store, Box: box}
+	looker, err := standing.New(e)
+	if err != nil {
+		return nil, nil, err
+	}
 	a, err := app.New(app.Config{
-		Store: b.store, Engine: e, Intake: in, Door: signin.New(b.store), Secrets: keeper,
-		SSH: ssh.New(ssh.Config{Credential: keeper.Credential}), Outbox: noOutbox{}, Log: log, Link: "http://u",
+		Store: b.store, Engine: e, Teller: &telling.Teller{Engine: e}, Looker: looker, Intake: in,
+		Door: signin.New(b.store), Secrets: keeper, SSH: ssh.New(ssh.Config{Credential: keeper.Credential}),
+		Outbox: noOutbox{}, Log: log, Link: "http://u",
 	})
 	return a, in.Stop, err
 }
