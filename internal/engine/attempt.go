@@ -15,6 +15,7 @@ import (
 	"urgentis/core/flow"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
+	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/evaluate"
 	"urgentis/internal/meter"
@@ -138,6 +139,21 @@ func hide(m *secret.Masker, c act.Captured) string {
 	return m.Mask(text)
 }
 
+// factsNow is what is known now of the target of a look; where it only reads, with the account for that.
+func (e *Engine) factsNow(ctx context.Context, r task.Request) (task.Facts, error) {
+	if r.Looks {
+		return e.Store.In(ctx).FactsToLook(r.Target.Name)
+	}
+	facts, err := e.Store.In(ctx).Facts([]string{r.Target.Name})
+	if err == nil && len(facts) == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return task.Facts{}, err
+	}
+	return facts[0], nil
+}
+
 func (e *Engine) do(
 	ctx context.Context,
 	run *store.Run,
@@ -150,17 +166,14 @@ func (e *Engine) do(
 ) (act.Result, []string) {
 	req := in.Request
 	if !in.Touches() && req.Target.Name != "" {
-		facts, err := e.Store.In(ctx).Facts([]string{req.Target.Name})
-		if err != nil || len(facts) == 0 {
+		facts, err := e.factsNow(ctx, req)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
 			return act.NotBegun("the target is no longer known"), nil
+		case err != nil:
+			return act.NotBegun("what is known of the target could not be read"), nil
 		}
-		req.Target = facts[0]
-	}
-	if req.Looks {
-		var err error
-		if req.Target, err = e.Store.In(ctx).LookingAccount(req.Target); err != nil {
-			return act.NotBegun("the account for looking could not be read"), nil
-		}
+		req.Target = facts
 	}
 	hand := e.Hands[req.Kind]
 	if hand == nil {

@@ -18,6 +18,32 @@ func (tx *Tx) Facts(names []string) ([]task.Facts, error) {
 	if err := tx.db.Where("name in ?", names).Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("read targets: %w", err)
 	}
+	return tx.factsOf(rows, names)
+}
+
+// FactsToLook is what is known of a target now, with the account that it has for looking, where it has one.
+func (tx *Tx) FactsToLook(target string) (task.Facts, error) {
+	var rows []Target
+	if err := tx.db.Where("name = ?", target).Find(&rows).Error; err != nil {
+		return task.Facts{}, fmt.Errorf("read the target %s: %w", target, err)
+	}
+	if len(rows) == 0 {
+		return task.Facts{}, ErrNotFound
+	}
+	if t := &rows[0]; t.LookAccount != "" {
+		t.Account = t.LookAccount
+		if t.LookSecret != "" {
+			t.Secret = t.LookSecret
+		}
+	}
+	facts, err := tx.factsOf(rows, []string{target})
+	if err != nil {
+		return task.Facts{}, err
+	}
+	return facts[0], nil
+}
+
+func (tx *Tx) factsOf(rows []Target, names []string) ([]task.Facts, error) {
 	versions, err := tx.secretVersions(rows)
 	if err != nil {
 		return nil, err
@@ -138,24 +164,4 @@ func (tx *Tx) SecretVersions(names []string) (map[string]int, error) {
 		out[r.Name] = r.Version
 	}
 	return out, nil
-}
-
-// LookingAccount gives a target's facts with the account that it has for looking, where it has one.
-func (tx *Tx) LookingAccount(f task.Facts) (task.Facts, error) {
-	if f.Name == "" {
-		return f, nil
-	}
-	var rows []Target
-	if err := tx.db.Where("name = ? and look_account <> ''", f.Name).Find(&rows).Error; err != nil || len(rows) == 0 {
-		return f, err
-	}
-	f.Account = rows[0].LookAccount
-	if rows[0].LookSecret != "" {
-		versions, err := tx.SecretVersions([]string{rows[0].LookSecret})
-		if err != nil {
-			return f, err
-		}
-		f.Secret = fmt.Sprintf("%s@%d", rows[0].LookSecret, versions[rows[0].LookSecret])
-	}
-	return f, nil
 }
