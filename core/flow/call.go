@@ -73,6 +73,7 @@ func (w *walker) calleeGivesUp(g *frame, st *stepState) (waits bool) {
 	if w.s.undoes() {
 		return false
 	}
+	waits = !w.landed(g.block)
 	for _, in := range w.s.OpenAttempts() {
 		if w.s.PlaceOf(in.Attempt).In(g.block) {
 			if !in.Touches() {

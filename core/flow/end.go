@@ -63,7 +63,7 @@ func (w *walker) followAlert(f *frame) result {
 		}
 	}
 	a := w.s.alert
-	if a == nil || w.s.alertSeq < w.s.step(f.call).calledAt || w.s.undoes() || w.s.stayed {
+	if a == nil || w.s.alertSeq < w.s.step(f.call).calledAt || w.s.undoes() || w.s.stayed() {
 		return goOn // what is being undone is undone first; where something stayed, people are needed
 	}
 	for _, c := range []struct {
@@ -74,10 +74,8 @@ func (w *walker) followAlert(f *frame) result {
 		if !c.is || c.b.Word == "" && c.b.Steps == nil || slices.Contains(w.s.step(f.call).turned, c.to) {
 			continue
 		}
-		for _, in := range w.s.OpenAttempts() {
-			if in.Touches() && w.s.PlaceOf(in.Attempt).In(f.block) {
-				return blocked
-			}
+		if !w.landed(f.block) {
+			return blocked
 		}
 		w.emit(f.call, Turned{To: c.to})
 		return w.followAlert(f)
@@ -90,7 +88,7 @@ func (w *walker) end(f *frame, e Ended, place Place) result {
 	if !f.call.IsZero() {
 		return w.endCall(f, e)
 	}
-	if f.book.Finally == nil && len(w.s.open) == 0 {
+	if f.book.Finally == nil && w.landed(Place{}) && len(w.s.open) == 0 {
 		w.emitEnd(place, e)
 	} else {
 		w.emit(Place{}, Ending(e))
@@ -102,7 +100,7 @@ func (w *walker) end(f *frame, e Ended, place Place) result {
 // what became of a change, or in which something stayed that was to be undone: that is handed over.
 func (w *walker) emitEnd(place Place, e Ended) {
 	unsaid := slices.ContainsFunc(w.s.touchOrder, (*Touch).Unsaid)
-	if e.State == Done && e.Outcome != "" && (unsaid || w.s.stayed) {
+	if e.State == Done && e.Outcome != "" && (unsaid || w.s.stayed()) {
 		what := "nobody can say what became of all that it changed"
 		if !unsaid {
 			what = "not all that was to be undone was"
@@ -123,7 +121,7 @@ func (w *walker) emitEnd(place Place, e Ended) {
 // finish ends the run once nothing of it is under way and its finally is done. A cancel during it cuts it off.
 func (w *walker) finish(f *frame) {
 	e := Ended(*w.s.ending)
-	if open := w.s.OpenAttempts(); len(open) > 0 && !w.finallyBegun() {
+	if open := w.s.OpenAttempts(); !w.finallyBegun() && (!w.landed(Place{}) || len(open) > 0) {
 		for _, in := range open {
 			if !in.Touches() || e.State == Cancelled {
 				w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
@@ -174,13 +172,8 @@ func (w *walker) cancelled(f *frame) {
 			waits = true
 		}
 	}
-	for _, t := range w.s.touchOrder {
-		if t.Change.Fate == UnderWay {
-			w.followOn(t, &t.Change, t.Place) // with no time left, so that it is stopped
-			waits = true
-		}
-	}
-	if !w.goOnUndoing() || waits {
+	landed := w.landed(Place{}) // changes with no time left, so that they are stopped
+	if !w.goOnUndoing() || waits || !landed {
 		return
 	}
 	if c.Undo && w.undo(Place{}.List("cancel"), within(Place{})) == blocked {

@@ -159,7 +159,7 @@ func (x *explored) question(m *Machine) string {
 // key tells states apart by all that decides what follows: what is known of each touch, where the run is, the world.
 func (x *explored) key(m *Machine) string {
 	out := fmt.Sprint(x.number, x.ran, x.did, x.frozen, x.halted, x.faults, x.bad, x.again, m.s.cancel,
-		m.s.ending != nil, m.s.Ended, m.s.stayed, m.s.undoings)
+		m.s.ending != nil, m.s.Ended, m.s.stayed(), m.s.undoings)
 	for _, at := range m.s.Touches() {
 		for _, e := range []*Effect{&at.Change, &at.Undo} {
 			out += fmt.Sprint("|", at.TouchKey, e.Fate, e.Cause.Who, e.Rests, e.Perhaps, e.Twice, e.pause != nil,

@@ -286,16 +286,10 @@ func (s *State) applyStep(st *stepState, e Event) {
 	case UndoLeft:
 		if t := s.touches[b.TouchKey]; t != nil {
 			set(s, &t.Left, b.Why)
-			set(s, &s.stayed, true)
 		}
 	case Undone:
 		set(s, &st.undone, true)
 		set(s, &s.undoings, slices.DeleteFunc(slices.Clone(s.undoings), func(p Place) bool { return p == e.Place }))
-		for _, k := range st.undoing.Touches {
-			if !s.touches[k].Undone() {
-				set(s, &s.stayed, true)
-			}
-		}
 	case LocksAwaited:
 		since := e.At
 		if x := st.awaits[b.Of]; x != nil {
@@ -373,7 +367,6 @@ func (s *State) beginUndoing(st *stepState, place Place, b Undoing) {
 	for _, l := range b.Left {
 		if t := s.touches[l.TouchKey]; t != nil {
 			set(s, &t.Left, l.Why)
-			set(s, &s.stayed, true)
 		}
 	}
 }

@@ -135,7 +135,9 @@ func work(r task.Request) (verb string, n int) {
 	case r.File != nil:
 		words = strings.Split(strings.TrimPrefix(r.File.To, "/"), "/")
 	}
-	n, _ = strconv.Atoi(words[1])
+	if len(words) > 1 {
+		n, _ = strconv.Atoi(words[1])
+	}
 	return words[0], n
 }
 

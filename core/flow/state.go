@@ -260,8 +260,6 @@ type courseState struct {
 	openLeaves map[int64]bool
 	// undoings are the places where what was changed is being undone: while there is one, nothing else turns the run.
 	undoings []Place
-	// stayed says that something was to be undone and was not: the run is handed over.
-	stayed bool
 	// cancelSeq and endingSeq are the numbers of the newest such events.
 	cancelSeq, endingSeq int64
 }

@@ -117,6 +117,12 @@ func (t *Touch) Stands() bool {
 // Undone reports whether the change was undone, as often as it was done.
 func (t *Touch) Undone() bool { return t.Undo.Fate == WasDone && t.Undo.Twice == t.Change.Twice }
 
+// Stayed reports whether it was to be undone, and stands.
+func (t *Touch) Stayed() bool { return t.Stands() && (t.Left != "" || t.Undo.Fate != NotBegun) }
+
+// stayed reports whether something did. What a late report says of it counts.
+func (s *State) stayed() bool { return slices.ContainsFunc(s.touchOrder, (*Touch).Stayed) }
+
 // Unsaid reports whether nobody can say what became of it, or of its undo.
 func (t *Touch) Unsaid() bool {
 	if t.Undo.unknown() || t.Undo.Fate == UnderWay {
@@ -279,7 +285,6 @@ func (s *State) happenedTwice(t *Touch, e *Effect) {
 		return
 	}
 	set(s, &e.Twice, true)
-	set(s, &s.stayed, s.stayed || t.Undo.Fate == WasDone && !t.Undone())
 }
 
 // heldUntil is when what was held back is tried again by itself.

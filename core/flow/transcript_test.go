@@ -301,12 +301,13 @@ func (x *tale) lands(host, how string) {
 	require.Fail(x.t, "nothing is under way there")
 }
 
-// ends lets an attempt end: with an exit, seen or not (unseen; lost, of which nothing was done), or refused.
+// ends lets an attempt end: with an exit, seen or not (unseen; lost, of which nothing was done), or refused. A job
+// elsewhere runs on, and nobody follows it at the moment.
 func (x *tale) ends(in Intent, how string) {
 	o := Outcome{Attempt: in.Attempt, State: OK}
 	n := 0
-	if w := in.Request.Words; len(w) > 1 && w[0] == "add" {
-		n, _ = strconv.Atoi(w[1])
+	if in.Touches() {
+		_, n = work(in.Request)
 	}
 	switch {
 	case !in.Touches():
@@ -322,6 +323,9 @@ func (x *tale) ends(in Intent, how string) {
 		}
 	case how == "unseen":
 		o.State, o.Error = Unknown, "the connection was lost"
+	case how == "runs":
+		n, o.State = 0, StillRuns
+		x.add(x.m.s.PlaceOf(in.Attempt), Followed{Attempt: in.Attempt, Job: "j1"})
 	case how == "held":
 		n, o.State, o.Error = 0, Held, "this instance lost its lease"
 	case how != "0":

@@ -141,6 +141,20 @@ func (w *walker) followOn(t *Touch, e *Effect, place Place) {
 	})
 }
 
+// landed reports whether nothing that touches is under way in a place, and follows on the jobs that nobody follows.
+func (w *walker) landed(in Place) bool {
+	landed := true
+	for _, t := range w.s.touchOrder {
+		for _, e := range []*Effect{&t.Change, &t.Undo} {
+			if e.Fate == UnderWay && t.Place.In(in) {
+				w.followOn(t, e, t.Place)
+				landed = false
+			}
+		}
+	}
+	return landed
+}
+
 // over reports whether a pause is; else it wakes the run at its end.
 func (w *walker) over(p *pause) bool {
 	if p == nil || !p.until.IsZero() && !w.now.Before(p.until) || p.on == OnHalt && w.s.resumed > p.seq {

@@ -180,6 +180,7 @@ func TestTheLastSentenceIsTrue(t *testing.T) {
 			low, high, said := 0, 0, ""
 			for i, p := range runs {
 				for _, l := range p.end.Changes {
+					require.NotContains(t, l.Says, "it may still run", "a job is left alone:\n%s\n%s", p.source, p.told())
 					for _, on := range l.Targets {
 						if addresses[on] == at {
 							a, b := interval(l.Says, adds[fmt.Sprint(i, l.Title)])
