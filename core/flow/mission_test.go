@@ -152,6 +152,17 @@ func (p *mission) isKnown(f *flight, how int) {
 	p.fact(Event{Place: f.place, Body: Followed{Attempt: f.in.Attempt, Job: id}})
 }
 
+// adrift reports whether a job of the run goes on elsewhere, and nobody looks after it at the moment.
+func (p *mission) adrift() bool {
+	if p.end != nil || p.m == nil || p.stored != len(p.log) {
+		return false
+	}
+	return slices.ContainsFunc(p.m.s.touchOrder, func(t *Touch) bool {
+		last := p.m.s.attempts[t.Change.Newest()]
+		return t.Change.Fate == UnderWay && last != nil && last.over()
+	})
+}
+
 func (p *mission) jobEnds(f *flight, o Outcome, how int) Outcome {
 	three := 3
 	if how < 2 {

@@ -47,6 +47,17 @@ var addresses = map[string]string{"g1": "10.0.0.1", "g2": "10.0.0.2", "g3": "10.
 
 // turn lets something happen in the world between the steps of runs.
 func (w *earth) turn(runs []*mission) {
+	for _, p := range runs {
+		// The second in which nobody looks after a job is short: what could make the run forget it happens then.
+		switch {
+		case !p.adrift() || w.draw("adrift", 3) != 0:
+		case w.draw("clears", 2) == 0:
+			p.fact(Event{Body: AlertChanged{State: "cleared", Cleared: true}})
+		default:
+			w.jumps++
+			w.now = w.now.Add(3 * time.Hour)
+		}
+	}
 	switch w.draw("turn", 60) {
 	case 0:
 		w.stance = []leave.Stance{leave.Ask, leave.Act, leave.Act, leave.Suggest}[w.draw("stance", 4)]
