@@ -566,6 +566,7 @@ func (e NewSourcePriv) Valid() bool {
 const (
 	PushStepWhatAdded   PushStepWhat = "added"
 	PushStepWhatChanged PushStepWhat = "changed"
+	PushStepWhatMoved   PushStepWhat = "moved"
 	PushStepWhatRemoved PushStepWhat = "removed"
 	PushStepWhatSame    PushStepWhat = "same"
 )
@@ -576,6 +577,8 @@ func (e PushStepWhat) Valid() bool {
 	case PushStepWhatAdded:
 		return true
 	case PushStepWhatChanged:
+		return true
+	case PushStepWhatMoved:
 		return true
 	case PushStepWhatRemoved:
 		return true
@@ -2366,10 +2369,12 @@ type PushStep struct {
 	KeptAt string       `json:"kept_at,omitempty,omitzero"`
 	Kind   DocumentKind `json:"kind"`
 	Name   string       `json:"name"`
-	What   PushStepWhat `json:"what"`
+
+	// What moved where it says the same and is kept at another origin from then on
+	What PushStepWhat `json:"what"`
 }
 
-// PushStepWhat defines model for PushStep.What.
+// PushStepWhat moved where it says the same and is kept at another origin from then on
 type PushStepWhat string
 
 // Question defines model for Question.

@@ -204,7 +204,7 @@ func TestPlan(t *testing.T) {
 			)},
 	}
 	said := func(prune bool) (out []string) {
-		for _, s := range estate.Plan(have, docs, prune) {
+		for _, s := range estate.Plan(have, docs, "", prune) {
 			out = append(out, strings.TrimSpace(s.What+" "+s.Name+" "+strings.Join(s.Fields, "; ")))
 		}
 		return out
@@ -212,6 +212,36 @@ func TestPlan(t *testing.T) {
 	assert.Equal(t, []string{"added b", `changed harbour-watch ignore: "item.station == \"test\"", new; ` +
 		`map.severity.otherwise: "warning", was "minor"`}, said(false))
 	assert.Contains(t, said(true), "removed old")
+}
+
+// Values are compared whole, and told around what differs. What is empty is told from what is missing, a number from a
+// text.
+func TestCompareTellsWhatDiffers(t *testing.T) {
+	long := strings.Repeat("a", 100)
+	for _, c := range []struct{ older, newer, want string }{
+		{"x: " + long + "b", "x: " + long + "c",
+			`x: …` + strings.Repeat("a", 20) + `c", was …` + strings.Repeat("a", 20) + `b"`},
+		{"x: " + long, "x: b" + long, `x: "b` + strings.Repeat("a", 58) + `…, was "` + strings.Repeat("a", 59) + `…`},
+		{"x: {}", "y: 1", `x: gone, was {}; y: 1, new`},
+		{"x: [1]", "x: []", `x: [], new; x[1]: gone, was 1`},
+		{"x: 1", `x: "1"`, `x: "1", was 1`},
+		{"x: " + long, "x:   " + long, ""},
+	} {
+		assert.Equal(t, c.want, strings.Join(estate.Compare(c.older, c.newer), "; "))
+	}
+}
+
+// A document whose text stays and that is kept elsewhere from then on is a change of its own.
+func TestAPlanSaysWhatIsTakenFromElsewhere(t *testing.T) {
+	docs, found := estate.Parse([]estate.File{{Name: "a.yaml", Text: watch}})
+	require.Empty(t, found)
+	have := []estate.Have{{Kind: estate.Source, Name: docs[0].Name, Text: docs[0].Text, Digest: docs[0].Digest,
+		Origin: "harbour"}}
+	s := estate.Plan(have, docs, "quay", false)
+	assert.Equal(t, estate.Moved, s[0].What)
+	assert.Equal(t, "harbour", s[0].KeptAt)
+	assert.False(t, estate.Nothing(s))
+	assert.Equal(t, estate.Same, estate.Plan(have, docs, "harbour", false)[0].What)
 }
 
 // What was applied is there: a second plan has nothing to do, in whatever order the documents come.
@@ -230,12 +260,12 @@ func TestPlanTwiceDoesNothing(t *testing.T) {
 		docs, found := estate.Parse([]estate.File{{Name: "a", Text: text.String()}})
 		require.Empty(t, found)
 		var have []estate.Have
-		for _, s := range estate.Plan(nil, docs, true) {
+		for _, s := range estate.Plan(nil, docs, "", true) {
 			require.Equal(t, estate.Added, s.What)
 			have = append(have, estate.Have{
 				Kind: s.Kind, Name: s.Name, Text: s.Document.Text, Digest: s.Document.Digest})
 		}
-		assert.True(t, estate.Nothing(estate.Plan(rapid.Permutation(have).Draw(t, "order"), docs, true)))
+		assert.True(t, estate.Nothing(estate.Plan(rapid.Permutation(have).Draw(t, "order"), docs, "", true)))
 	})
 }
 

@@ -14,6 +14,7 @@ const (
 	Added   = "added"
 	Changed = "changed"
 	Removed = "removed"
+	Moved   = "moved" // it says the same, and is kept elsewhere from then on
 	Same    = "same"
 )
 
@@ -24,6 +25,7 @@ type Have struct {
 	Text   string
 	Digest string
 	Number int
+	Origin string // where it is kept as text
 }
 
 // Step is what a push does about one document.
@@ -33,31 +35,46 @@ type Step struct {
 	What string `json:"what"`
 	// Fields tells what is altered, one line each; a change of the text that alters none is of its form alone.
 	Fields []string `json:"fields,omitempty"`
+	// Was and Is are the digests of what is there and of what is wanted: what a plan is known by.
+	Was string `json:"was,omitempty"`
+	Is  string `json:"is,omitempty"`
+	// KeptAt is the other origin that it is taken from; "" without one.
+	KeptAt string `json:"kept_at,omitempty"`
 	// Document is what is wanted; nil for one that is removed.
 	Document *Document `json:"-"`
 }
 
 // Plan compares what is there with what is wanted: what must be added, changed and, with prune, removed, in an order
-// that does not depend on theirs. What is there and not wanted stays without prune. It is pure.
-func Plan(have []Have, want []*Document, prune bool) []Step {
+// that does not depend on theirs. What is wanted is kept at an origin; what is there and not wanted stays without
+// prune. It is pure.
+func Plan(have []Have, want []*Document, origin string, prune bool) []Step {
 	there := make(map[string]Have, len(have))
 	for _, h := range have {
 		there[id(h.Kind, h.Name)] = h
 	}
 	var out []Step
 	for _, d := range want {
-		s := Step{Kind: d.Kind, Name: d.Name, What: Added, Document: d}
+		s := Step{Kind: d.Kind, Name: d.Name, What: Added, Is: d.Digest, Document: d}
 		if h, ok := there[id(d.Kind, d.Name)]; ok {
 			delete(there, id(d.Kind, d.Name))
-			if s.What = Same; h.Digest != d.Digest {
+			s.Was = h.Digest
+			if h.Origin != origin {
+				s.KeptAt = h.Origin
+			}
+			switch {
+			case h.Digest != d.Digest:
 				s.What, s.Fields = Changed, Compare(h.Text, d.Text)
+			case h.Origin != origin:
+				s.What = Moved
+			default:
+				s.What = Same
 			}
 		}
 		out = append(out, s)
 	}
 	if prune {
 		for _, h := range there {
-			out = append(out, Step{Kind: h.Kind, Name: h.Name, What: Removed})
+			out = append(out, Step{Kind: h.Kind, Name: h.Name, What: Removed, Was: h.Digest})
 		}
 	}
 	slices.SortFunc(
@@ -74,13 +91,15 @@ func Nothing(steps []Step) bool {
 
 func id(k Kind, name string) string { return string(k) + "/" + name }
 
-// maxFields bounds how many altered fields of one document are told, maxValue how much of a value.
+// maxFields bounds how many altered fields of one document are told, maxValue how much of a value, in characters, and
+// beforeIt how much of that stands before the first that differs.
 const (
 	maxFields = 50
 	maxValue  = 60
+	beforeIt  = 20
 )
 
-// Compare tells which fields of two sound documents differ, one line each.
+// Compare tells which fields of two sound documents differ, one line each. They are compared whole, and told in part.
 func Compare(older, newer string) []string {
 	a, b := map[string]string{}, map[string]string{}
 	leaves("", tree(older), a)
@@ -93,17 +112,44 @@ func Compare(older, newer string) []string {
 		is, now := b[k]
 		switch {
 		case !before:
-			out = append(out, fmt.Sprintf("%s: %s, new", k, is))
+			out = append(out, fmt.Sprintf("%s: %s, new", k, excerpt(is, 0)))
 		case !now:
-			out = append(out, fmt.Sprintf("%s: gone, was %s", k, was))
+			out = append(out, fmt.Sprintf("%s: gone, was %s", k, excerpt(was, 0)))
 		case was != is:
-			out = append(out, fmt.Sprintf("%s: %s, was %s", k, is, was))
+			from := differFrom(is, was)
+			out = append(out, fmt.Sprintf("%s: %s, was %s", k, excerpt(is, from), excerpt(was, from)))
 		}
 	}
 	if more := len(out) - maxFields; more > 0 {
 		out = append(out[:maxFields], fmt.Sprintf("and %d more", more))
 	}
 	return out
+}
+
+// differFrom is where two texts begin to differ, in characters.
+func differFrom(a, b string) int {
+	x, y := []rune(a), []rune(b)
+	n := 0
+	for n < len(x) && n < len(y) && x[n] == y[n] {
+		n++
+	}
+	return n
+}
+
+// excerpt is a value as it is told: around the character that counts where it is too long.
+func excerpt(text string, from int) string {
+	r := []rune(text)
+	if len(r) <= maxValue {
+		return text
+	}
+	out := ""
+	if from > maxValue-beforeIt {
+		r, out = r[min(from-beforeIt, len(r)-beforeIt):], "…"
+	}
+	if len(r) > maxValue {
+		return out + string(r[:maxValue]) + "…"
+	}
+	return out + string(r)
 }
 
 func tree(text string) any {
@@ -118,19 +164,23 @@ func tree(text string) any {
 func leaves(path string, v any, out map[string]string) {
 	switch x := v.(type) {
 	case map[string]any:
+		if len(x) == 0 {
+			out[path] = "{}"
+		}
 		for k, item := range x {
 			leaves(join(path, k), item, out)
 		}
 	case []any:
+		if len(x) == 0 {
+			out[path] = "[]"
+		}
 		for i, item := range x {
 			leaves(fmt.Sprintf("%s[%d]", path, i+1), item, out)
 		}
+	case string:
+		out[path] = fmt.Sprintf("%q", x)
 	default:
-		text := fmt.Sprint(v)
-		if r := []rune(text); len(r) > maxValue {
-			text = string(r[:maxValue]) + "…"
-		}
-		out[path] = fmt.Sprintf("%q", text)
+		out[path] = fmt.Sprint(x)
 	}
 }
 

@@ -32,16 +32,9 @@ type Pushing struct {
 	Origin string
 }
 
-// PushStep is a step of a plan, with where the document was kept before.
-type PushStep struct {
-	estate.Step
-	// KeptAt is the other origin that the document is taken from; "" without one.
-	KeptAt string
-}
-
 // Pushed is what a push does, or did.
 type Pushed struct {
-	Steps []PushStep
+	Steps []estate.Step
 	// Plan names the plan; see Pushing.Expect.
 	Plan  string
 	Found []estate.Found
@@ -58,6 +51,14 @@ func (a *App) Push(ctx context.Context, who *access.Principal, p Pushing) (*Push
 	want, found := estate.Parse(p.Files)
 	if estate.Failed(found) {
 		return nil, mistaken(found)
+	}
+	if p.Prune && len(want) == 0 {
+		return nil, &Error{
+			Kind: Invalid,
+			Code: "nothing-wanted",
+			Says: "there is no document in what was sent, so that pruning would remove all that came from " + p.Origin +
+				"; nothing was changed",
+		}
 	}
 	out := &Pushed{Found: found}
 	err := a.tx(ctx, func(tx *store.Tx) error {
@@ -114,7 +115,6 @@ func (a *App) plan(tx *store.Tx, p Pushing, want []*estate.Document, out *Pushed
 	if err != nil {
 		return err
 	}
-	origins := map[string]string{}
 	wanted := map[string]bool{}
 	for _, d := range want {
 		wanted[string(d.Kind)+" "+d.Name] = true
@@ -122,23 +122,14 @@ func (a *App) plan(tx *store.Tx, p Pushing, want []*estate.Document, out *Pushed
 	var have []estate.Have
 	for _, d := range all {
 		key := string(d.Kind) + " " + d.Name
-		origins[key] = d.Origin
 		// What another origin keeps is not this one's to remove.
 		if wanted[key] || p.Origin != "" && d.Origin == p.Origin {
 			have = append(have, estate.Have{
-				Kind: d.Kind, Name: d.Name, Text: d.Text, Digest: d.Digest, Number: d.Number})
+				Kind: d.Kind, Name: d.Name, Text: d.Text, Digest: d.Digest, Number: d.Number, Origin: d.Origin})
 		}
 	}
-	var shown []estate.Step
-	for _, s := range estate.Plan(have, want, p.Prune && p.Origin != "") {
-		step := PushStep{Step: s}
-		if was := origins[string(s.Kind)+" "+s.Name]; was != p.Origin {
-			step.KeptAt = was
-		}
-		out.Steps = append(out.Steps, step)
-		shown = append(shown, s)
-	}
-	out.Plan = version(shown)
+	out.Steps = estate.Plan(have, want, p.Origin, p.Prune && p.Origin != "")
+	out.Plan = version(out.Steps)
 	return nil
 }
 
@@ -182,12 +173,9 @@ func (a *App) carryOut(tx *store.Tx, who *access.Principal, p Pushing, out *Push
 	}
 	for _, s := range out.Steps {
 		if s.What == estate.Same {
-			if err := tx.SetOrigin(s.Kind, s.Name, p.Origin); err != nil {
-				return err
-			}
 			continue
 		}
-		if err := a.carryOutOne(tx, who, push, s.Step); err != nil {
+		if err := a.carryOutOne(tx, who, push, s); err != nil {
 			return fmt.Errorf("%s %s: %w", s.Kind, s.Name, err)
 		}
 		if err := tx.Audit(who.Name, string(s.Kind)+"."+s.What, s.Name, p.Message); err != nil {
@@ -202,7 +190,7 @@ func (a *App) carryOut(tx *store.Tx, who *access.Principal, p Pushing, out *Push
 // select, call and use.
 func (a *App) checkPushed(tx *store.Tx, out *Pushed) error {
 	for _, s := range out.Steps {
-		if s.Document == nil || s.What == estate.Same {
+		if s.Document == nil || s.What == estate.Same || s.What == estate.Moved {
 			continue
 		}
 		found, err := a.findings(tx, s.Document)
@@ -373,6 +361,8 @@ func (a *App) newestIn(tx *store.Tx, name string) (*runbook.Book, error) {
 
 func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push, s estate.Step) error {
 	switch {
+	case s.What == estate.Moved:
+		return tx.SetOrigin(s.Kind, s.Name, push.Origin)
 	case s.What == estate.Removed && s.Kind == estate.Runbook:
 		row, err := tx.Newest(s.Name)
 		if err != nil {

@@ -106,6 +106,61 @@ func TestPush(t *testing.T) {
 	assert.Equal(t, 2, d.Number, "and a later one goes on from them")
 }
 
+// Where a document is kept decides what a prune removes: whoever may not write it may not move it, and a move is
+// audited.
+func TestWhoMovesADocumentMayWriteIt(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(panel, note))
+	require.NoError(t, err)
+	elsewhere := pushing(panel)
+	elsewhere.Origin = "jonas-home"
+	_, err = a.Push(ctx, jonas, elsewhere)
+	assert.EqualError(t, err, "this needs the role admin")
+	_, err = a.Push(ctx, jonas, pushing(panel))
+	require.NoError(t, err, "what changes nothing needs no right")
+
+	out, err := a.Push(ctx, iva, elsewhere)
+	require.NoError(t, err)
+	assert.Equal(t, "moved panel", did(out))
+	assert.Equal(t, "harbour", out.Steps[0].KeptAt)
+	acts, _, err := a.Acts(ctx, iva, "", 0, 50)
+	require.NoError(t, err)
+	assert.Equal(t, "source.moved", acts[0].Act)
+}
+
+// What was shown is what is done, also where only the end of a long value differs.
+func TestAPlanIsOfTheWholeText(t *testing.T) {
+	a := open(t)
+	long := func(end string) app.Pushing {
+		return pushing(strings.Replace(note, "title: ", "title: "+strings.Repeat("long ", 20)+end+" ", 1))
+	}
+	_, err := a.Push(ctx, iva, long("one"))
+	require.NoError(t, err)
+	check := long("two")
+	check.Check = true
+	shown, err := a.Push(ctx, iva, check)
+	require.NoError(t, err)
+	_, err = a.Push(ctx, iva, long("three"))
+	require.NoError(t, err)
+	do := long("two")
+	do.Expect = shown.Plan
+	_, err = a.Push(ctx, iva, do)
+	assert.EqualError(t, err, "what is there changed since the plan was shown; look at it again")
+}
+
+func TestAPruneOfNothingIsRefused(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(panel, note))
+	require.NoError(t, err)
+	empty := pushing("# all of it is commented out\n")
+	empty.Prune = true
+	_, err = a.Push(ctx, iva, empty)
+	assert.ErrorContains(t, err, "pruning would remove all that came from harbour; nothing was changed")
+	list, err := a.Documents(ctx, jonas, "")
+	require.NoError(t, err)
+	assert.Len(t, list, 2)
+}
+
 // One document that is wrong lets none of the push happen, also where that is seen only with all of it in place.
 func TestAPushIsAllOrNothing(t *testing.T) {
 	a := open(t)

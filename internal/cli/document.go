@@ -71,6 +71,7 @@ func (a *app) pushDocuments(ctx context.Context, cl *client, ask api.NewPush, ye
 		slices.Clone(r.JSON200.Steps),
 		func(s api.PushStep) bool { return s.What == api.PushStepWhatSame },
 	)
+	a.showFound(ask.Files, r.JSON200.Findings)
 	if ask.Check || len(changes) == 0 {
 		if err := a.print(r.JSON200, func() { a.steps(changes) }); err != nil {
 			return err
@@ -91,6 +92,30 @@ func (a *app) pushDocuments(ctx context.Context, cl *client, ask api.NewPush, ye
 		return err
 	}
 	return a.print(r.JSON200, func() { a.say("Done, as push %d.\n", r.JSON200.Push) })
+}
+
+// showFound shows what the service found in documents, at its lines.
+func (a *app) showFound(files []api.PushFile, found []api.Finding) {
+	list := make([]estate.Found, len(found))
+	for i, f := range found {
+		list[i] = estate.Found{File: f.File, Finding: doc.Finding{
+			Line: f.Line, Column: f.Column, Message: f.Message, Meant: f.Meant, Warning: f.Warning}}
+	}
+	a.tellFound(files, list)
+}
+
+func (a *app) tellFound(files []api.PushFile, found []estate.Found) {
+	for _, f := range files {
+		var here doc.Findings
+		for _, x := range found {
+			if x.File == f.Name {
+				here = append(here, x.Finding)
+			}
+		}
+		if len(here) > 0 {
+			fmt.Fprint(a.err, plain.Text(here.Format(f.Name, []byte(f.Text))))
+		}
+	}
 }
 
 // agreed asks a person who is there.
@@ -174,17 +199,7 @@ func (a *app) sound(files []api.PushFile) error {
 	if !estate.Failed(found) {
 		return nil
 	}
-	for _, f := range files {
-		var here doc.Findings
-		for _, x := range found {
-			if x.File == f.Name {
-				here = append(here, x.Finding)
-			}
-		}
-		if len(here) > 0 {
-			fmt.Fprint(a.err, plain.Text(here.Format(f.Name, []byte(f.Text))))
-		}
-	}
+	a.tellFound(files, found)
 	return &failure{code: exitFailed, err: errors.New("the documents have mistakes; nothing was changed")}
 }
 

@@ -35,6 +35,18 @@ func signedIn(t *testing.T) *service.Instance {
 	return i
 }
 
+// What is sound and may not be meant is said before anything is changed.
+func TestAPushShowsWarnings(t *testing.T) {
+	signedIn(t)
+	book := filepath.Join(t.TempDir(), "book.yaml")
+	require.NoError(t, os.WriteFile(book, []byte("urgentis: runbook/1\nname: lamp\ntitle: A lamp\nowner: quay\n"+
+		"service: lamps\nsteps:\n  - note: Seen\n    text: It was seen.\n"), 0o600))
+	code, out, errOut := run(t, "", "push", book, "--yes")
+	require.Equal(t, 0, code, errOut)
+	assert.Contains(t, errOut, "warning: there is no service lamps", "what may not be meant is said")
+	assert.Contains(t, out, "Done, as push")
+}
+
 // An administrator's day: sources as text, a payload of a shape of its own, one that cannot be read and is read later.
 func TestSourcesAsDocuments(t *testing.T) {
 	i := signedIn(t)
@@ -61,6 +73,10 @@ func TestSourcesAsDocuments(t *testing.T) {
 	assert.Contains(t, errOut, "say yes, or --yes")
 	assert.Contains(t, ok(t, "push", dir, "--yes"), "Done, as push")
 	assert.Contains(t, ok(t, "push", dir, "--check"), "Nothing to do.")
+
+	out = ok(t, "push", dir, "--origin", "quay", "--yes")
+	assert.Contains(t, out, "moved    source panel\n           was kept at harbour")
+	ok(t, "push", dir, "--yes")
 
 	token := strings.TrimSpace(ok(t, "source", "add", "panel"))
 	token = token[strings.LastIndexByte(token, '\n')+1:]

@@ -27,7 +27,7 @@ func (s *Server) Push(ctx context.Context, r api.PushRequestObject) (api.PushRes
 	}, nil
 }
 
-func apiStep(s app.PushStep) api.PushStep {
+func apiStep(s estate.Step) api.PushStep {
 	fields := s.Fields
 	if fields == nil {
 		fields = []string{}

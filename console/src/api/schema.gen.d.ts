@@ -2900,8 +2900,11 @@ export interface components {
         PushStep: {
             kind: components["schemas"]["DocumentKind"];
             name: string;
-            /** @enum {string} */
-            what: "added" | "changed" | "removed" | "same";
+            /**
+             * @description moved where it says the same and is kept at another origin from then on
+             * @enum {string}
+             */
+            what: "added" | "changed" | "removed" | "moved" | "same";
             /** @description what is altered; none for a change of form alone */
             fields: string[];
             /** @description another origin that it is taken from */
