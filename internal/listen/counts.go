@@ -1,8 +1,10 @@
 package listen
 
 import (
+	"log/slog"
 	"net/netip"
 	"sync/atomic"
+	"time"
 )
 
 // counts are what one listener heard.
@@ -12,9 +14,20 @@ type counts struct {
 	heard   atomic.Int64 // all that arrived
 	kept    atomic.Int64 // that is in a spool, or handed on
 	strange atomic.Int64 // of no source, or not proven
-	lost    atomic.Int64 // that there was no room for
+	lost    atomic.Int64 // that there was no room for, or that came damaged
 	dropped atomic.Int64 // by the system, before it was heard
 	last    atomic.Pointer[string]
+	said    atomic.Int64 // when damage was last logged, in seconds
+}
+
+// damaged counts a message that came damaged, and says so at most once a minute: whoever sends in a wrong form does so
+// all the time.
+func (n *counts) damaged(log *slog.Logger, from netip.Addr, kind string) {
+	n.lost.Add(1)
+	now := time.Now().Unix()
+	if was := n.said.Load(); now-was >= 60 && n.said.CompareAndSwap(was, now) {
+		log.Warn("what is heard is damaged", "for", n.name, "from", from, "why", kind, "lost_so_far", n.lost.Load())
+	}
 }
 
 // Status is what a listener heard since its instance began.

@@ -1,14 +1,12 @@
 package listen
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
 	"io"
 	"log/slog"
 	"net/netip"
-	"strings"
 	"testing"
 
 	"github.com/gosnmp/gosnmp"
@@ -18,55 +16,6 @@ import (
 
 	"urgentis/core/alert"
 )
-
-// frames reads a stream to its end.
-func frames(text []byte) [][]byte {
-	r := bufio.NewReaderSize(bytes.NewReader(text), alert.MaxSyslog)
-	var out [][]byte
-	for {
-		body, err := frame(r)
-		if len(body) > 0 {
-			out = append(out, body)
-		}
-		if err != nil {
-			return out
-		}
-	}
-}
-
-func TestFrames(t *testing.T) {
-	long := strings.Repeat("x", alert.MaxSyslog+100)
-	for stream, want := range map[string][]string{
-		"5 hello3 abc":           {"hello", "abc"},
-		"<1>a\n<2>b\r\n<3>c":     {"<1>a", "<2>b", "<3>c"},
-		"5 hello<1>a\n2 ab":      {"hello", "<1>a", "ab"},
-		"99 short":               {"short"},
-		"1x2 a":                  nil,
-		"12345678901 a":          nil,
-		"":                       nil,
-		"\n\n\n":                 nil,
-		"<1>" + long + "\n<2>b":  {("<1>" + long)[:alert.MaxSyslog], "<2>b"},
-		"65636 " + long + "2 ab": {long[:alert.MaxSyslog], "ab"},
-	} {
-		var got []string
-		for _, f := range frames([]byte(stream)) {
-			got = append(got, string(f))
-		}
-		assert.Equal(t, want, got, "%.40q", stream)
-	}
-}
-
-func FuzzFrame(f *testing.F) {
-	f.Add([]byte("5 hello3 abc<1>x\n"))
-	f.Fuzz(func(t *testing.T, stream []byte) {
-		n := 0
-		for _, b := range frames(stream) {
-			n += len(b)
-			require.LessOrEqual(t, len(b), alert.MaxSyslog)
-		}
-		require.LessOrEqual(t, n, len(stream), "nothing is made up")
-	})
-}
 
 // packets are good ones to begin with.
 func packets(t testing.TB) [][]byte {

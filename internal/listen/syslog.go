@@ -1,14 +1,12 @@
 package listen
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"errors"
 	"io"
 	"net"
 	"net/netip"
-	"strconv"
 	"time"
 
 	"urgentis/core/alert"
@@ -189,9 +187,15 @@ func (e *Ears) stream(conn net.Conn, n *counts, over string) {
 		n.stranger(from)
 		return
 	}
-	r := bufio.NewReaderSize(conn, alert.MaxSyslog)
+	f := newFramer(conn, func(kind string) { n.damaged(e.c.Log, from, kind) }, func(d time.Duration) {
+		until := time.Time{}
+		if d > 0 {
+			until = time.Now().Add(d)
+		}
+		conn.SetReadDeadline(until) //nolint:errcheck // a connection that is closed ends the reading
+	})
 	for {
-		body, err := frame(r)
+		body, err := f.next()
 		if len(body) > 0 {
 			n.heard.Add(1)
 			e.hearSyslog(n, from, over, body, true)
@@ -200,46 +204,4 @@ func (e *Ears) stream(conn net.Conn, n *counts, over string) {
 			return
 		}
 	}
-}
-
-// errFrame says that a stream cannot be read on: where the next message begins is not known.
-var errFrame = errors.New("the length of a message is no number")
-
-// frame reads the next message by RFC 6587: one whose length stands before it, or one that ends with a line feed. What
-// is longer than a message may be is cut there.
-func frame(r *bufio.Reader) ([]byte, error) {
-	first, err := r.Peek(1)
-	if err != nil {
-		return nil, err
-	}
-	if first[0] < '1' || first[0] > '9' {
-		return line(r)
-	}
-	digits, err := r.ReadSlice(' ')
-	if err != nil || len(digits) > 10 {
-		return nil, errors.Join(errFrame, err)
-	}
-	size, err := strconv.Atoi(string(digits[:len(digits)-1]))
-	if err != nil {
-		return nil, errFrame
-	}
-	body := make([]byte, min(size, alert.MaxSyslog))
-	got, err := io.ReadFull(r, body)
-	if err == nil {
-		_, err = io.CopyN(io.Discard, r, int64(size-len(body)))
-	}
-	return body[:got], err
-}
-
-// line reads up to a line feed.
-func line(r *bufio.Reader) ([]byte, error) {
-	body, err := r.ReadSlice('\n')
-	out := append([]byte(nil), body...)
-	for errors.Is(err, bufio.ErrBufferFull) {
-		_, err = r.ReadSlice('\n')
-	}
-	for len(out) > 0 && (out[len(out)-1] == '\n' || out[len(out)-1] == '\r') {
-		out = out[:len(out)-1]
-	}
-	return out, err
 }
