@@ -18,9 +18,13 @@ const MailType = "message/rfc822"
 
 // Limits of a mail: its bytes, its parts, and how deep they nest.
 const (
-	MaxMail  = 1 << 20
-	maxParts = 100
+	MaxMail   = 1 << 20
+	maxParts  = 100
+	maxNested = 10 // each deeper one is read through all around it
 )
+
+// errEnough ends the reading of a mail that has more parts than are read.
+var errEnough = errors.New("more parts than are read")
 
 // readMail reads a mail (RFC 5322, MIME). text is its plain text, or what of its HTML is text; attachments are listed
 // by name and size.
@@ -28,10 +32,7 @@ func (p Payload) readMail() (any, error) {
 	if len(p.Body) > MaxMail {
 		return nil, invalid("the mail has %d bytes, %d are allowed", len(p.Body), MaxMail)
 	}
-	if deepMail(p.Body) {
-		return nil, invalid("the mail nests parts in more than %d parts", maxParts)
-	}
-	r, err := mail.CreateReader(bytes.NewReader(p.Body))
+	whole, err := message.Read(bytes.NewReader(p.Body))
 	if err != nil && !message.IsUnknownCharset(err) {
 		return nil, invalid("this is no mail: %s", err)
 	}
@@ -43,18 +44,29 @@ func (p Payload) readMail() (any, error) {
 		"files":   []any{},
 		"headers": map[string]any{},
 	}
-	head(&r.Header, out)
-	for n := 0; n < maxParts; n++ {
-		part, err := r.NextPart()
-		if errors.Is(err, io.EOF) {
-			break
+	head(whole.Header, out)
+	parts := 0
+	err = whole.Walk(func(path []int, part *message.Entity, err error) error {
+		switch {
+		case err != nil && !message.IsUnknownCharset(err):
+			return err
+		case len(path) > maxNested:
+			return invalid("the mail nests parts more than %d deep", maxNested)
 		}
-		if err != nil && !message.IsUnknownCharset(err) {
-			return nil, invalid("the mail's parts cannot be read: %s", err)
+		if kind, _, err := part.Header.ContentType(); err == nil && strings.HasPrefix(kind, "multipart/") {
+			return nil
 		}
-		if err := put(part, out); err != nil {
-			return nil, invalid("the mail's parts cannot be read: %s", err)
+		if parts++; parts > maxParts {
+			return errEnough
 		}
+		return put(part, out)
+	})
+	var refused *Invalid
+	switch {
+	case errors.As(err, &refused):
+		return nil, err
+	case err != nil && !errors.Is(err, errEnough):
+		return nil, invalid("the mail's parts cannot be read: %s", err)
 	}
 	if out["text"] == "" {
 		out["text"] = textOf(out["html"].(string))
@@ -62,13 +74,9 @@ func (p Payload) readMail() (any, error) {
 	return out, nil
 }
 
-// deepMail bounds the work before anything is parsed: parts nest no deeper than a mail names boundaries.
-func deepMail(body []byte) bool {
-	return bytes.Count(bytes.ToLower(body), []byte("boundary=")) > maxParts
-}
-
 // head takes what a mail says about itself.
-func head(h *mail.Header, out map[string]any) {
+func head(of message.Header, out map[string]any) {
+	h := mail.Header{Header: of}
 	headers := map[string]any{}
 	for f := h.Fields(); f.Next(); {
 		name := strings.ToLower(f.Key())
@@ -92,28 +100,27 @@ func head(h *mail.Header, out map[string]any) {
 }
 
 // put takes one part of a mail: its text, or that it is there.
-func put(part *mail.Part, out map[string]any) error {
+func put(part *message.Entity, out map[string]any) error {
 	body, err := io.ReadAll(io.LimitReader(part.Body, MaxMail))
 	if err != nil {
 		return err
 	}
-	switch h := part.Header.(type) {
-	case *mail.InlineHeader:
-		kind, _, err := h.ContentType()
-		switch {
-		case err != nil, kind != "text/html" && kind != "text/plain":
-			return nil
-		case kind == "text/html" && out["html"] == "":
-			out["html"] = plainText(string(body))
-		case kind == "text/plain" && out["text"] == "":
-			out["text"] = strings.ReplaceAll(strings.TrimSpace(plainText(string(body))), "\r\n", "\n")
-		}
-	case *mail.AttachmentHeader:
-		name, err := h.Filename()
+	kind, _, err := part.Header.ContentType()
+	disposition, _, _ := part.Header.ContentDisposition() //nolint:errcheck // one that cannot be read is none
+	if disposition != "inline" && (disposition == "attachment" || !strings.HasPrefix(kind, "text/")) {
+		name, err := (&mail.AttachmentHeader{Header: part.Header}).Filename()
 		if err != nil {
 			name = ""
 		}
 		out["files"] = append(out["files"].([]any), map[string]any{"name": plainText(name), "size": int64(len(body))})
+		return nil
+	}
+	switch {
+	case err != nil:
+	case kind == "text/html" && out["html"] == "":
+		out["html"] = plainText(string(body))
+	case kind == "text/plain" && out["text"] == "":
+		out["text"] = strings.ReplaceAll(strings.TrimSpace(plainText(string(body))), "\r\n", "\n")
 	}
 	return nil
 }
