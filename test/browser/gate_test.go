@@ -166,6 +166,7 @@ func TestAGateIsJudgedFromOneScreen(t *testing.T) {
 // unknown approves the change of the first incident, and breaks its connection while it is under way.
 func unknown(ctx context.Context, t *testing.T, w *demo.World, approver *api.ClientWithResponses) {
 	t.Helper()
+	w.Fleet.Queue.ParkTime = 10 * time.Second // so that its connection breaks meanwhile, on any machine
 	gates, err := w.Admin.ListGatesWithResponse(ctx)
 	require.NoError(t, err)
 	for _, g := range *gates.JSON200 {
