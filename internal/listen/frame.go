@@ -3,7 +3,9 @@ package listen
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"io"
+	"os"
 	"time"
 
 	"urgentis/core/alert"
@@ -20,8 +22,9 @@ const (
 const (
 	// restOfMessage is how long the rest of a message is waited for.
 	restOfMessage = 30 * time.Second
-	// restOfHead is how long is waited for what follows a message, where its length looks wrong.
-	restOfHead = time.Second
+	// restOfHead is how long is waited for what follows a message whose length may be wrong: one that ends in a digit,
+	// too.
+	restOfHead = 200 * time.Millisecond
 	// maxHead is how long a length with the begin of its message may be: ten digits, a blank, "<191>".
 	maxHead = 16
 )
@@ -81,7 +84,7 @@ func (f *framer) skip() error {
 		switch {
 		case err != nil:
 			return err
-		case b == '\n' || b == '\r' || b == 0:
+		case between(b):
 			f.after = false
 		default:
 			return f.r.UnreadByte()
@@ -198,6 +201,9 @@ func (f *framer) frame(size int64, length int) ([]byte, error) {
 	}
 	body := f.take(n)
 	rest, err := f.text()
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		err = nil // what there is of it was read
+	}
 	body = append(body, rest...)
 	return body[:min(len(body), alert.MaxSyslog)], err
 }
@@ -211,31 +217,34 @@ func (f *framer) take(n int) []byte {
 }
 
 // filledFrom is where within the first n bytes other messages with their lengths begin that fill the rest of the n,
-// which no message does by chance; -1 where none do.
+// which no message does by chance; -1 where none do: a length that is wrong by just as much as those that follow are
+// long, and perhaps by the begin of one more.
 func filledFrom(b []byte, n int) int {
-	for i := 1; i < n; i++ {
-		if _, length, _ := headOf(b[i:]); length > 0 && fill(b[i:n]) {
-			return i
+	if n == 0 || !bytes.Contains(b[1:n], []byte(" <")) {
+		return -1
+	}
+	fills, at := make([]bool, n+1), -1
+	fills[n] = true
+	for i := n - 1; i > 0; i-- {
+		size, length, whole := headOf(b[i:n])
+		switch {
+		case !whole:
+			fills[i] = true
+		case length > 0 && size <= int64(n-i-length):
+			end := i + length + int(size)
+			for end < n && between(b[end]) {
+				end++
+			}
+			if fills[i] = fills[end]; fills[i] {
+				at = i
+			}
 		}
 	}
-	return -1
+	return at
 }
 
-// fill reports whether messages with their lengths fill some bytes to the end: a length that is wrong by just as
-// much as those that follow are long.
-func fill(b []byte) bool {
-	for len(b) > 0 {
-		size, length, whole := headOf(b)
-		switch {
-		case length == 0:
-			return !whole // the begin of one more
-		case size > int64(len(b)-length):
-			return false
-		}
-		b = bytes.TrimLeft(b[int64(length)+size:], "\r\n\x00")
-	}
-	return true
-}
+// between reports whether a byte may stand between messages.
+func between(b byte) bool { return b == '\n' || b == '\r' || b == 0 }
 
 // ahead gives the first n bytes, which are there, and what there is after them. That is waited for only where the n
 // look as if another message began in them.
@@ -261,7 +270,7 @@ func endsInHead(b []byte) bool {
 
 // begins reports whether what follows a message may be the begin of the next one.
 func begins(b []byte) bool {
-	if len(b) == 0 || b[0] == '\n' || b[0] == '\r' || b[0] == 0 {
+	if len(b) == 0 || between(b[0]) {
 		return true
 	}
 	_, length, whole := headOf(b)

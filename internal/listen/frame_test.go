@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"slices"
 	"strings"
 	"testing"
@@ -130,6 +131,25 @@ func damagedStream(r *rand.Rand) (stream []byte, sound []string, damaged int) {
 		}
 	}
 	return b.Bytes(), sound, damaged
+}
+
+// Patience has an end: what came of a damaged message is given, and the stream goes on.
+func TestAStreamGoesOnAfterWaiting(t *testing.T) {
+	here, there := net.Pipe()
+	defer there.Close()
+	f := newFramer(here, func(string) {}, func(d time.Duration) {
+		until := time.Time{}
+		if d > 0 {
+			until = time.Now().Add(min(d, 200*time.Millisecond))
+		}
+		assert.NoError(t, here.SetReadDeadline(until))
+	})
+	for _, sent := range []string{"6 <1>hello", "99 <1>hello", "7 <1>hell", "9 <1>gate-5"} {
+		go there.Write([]byte(sent)) //nolint:errcheck // what is missing is missed below
+		got, err := f.next()
+		require.NoError(t, err, sent)
+		assert.Equal(t, sent[strings.IndexByte(sent, ' ')+1:], string(got))
+	}
 }
 
 func FuzzFrame(f *testing.F) {
