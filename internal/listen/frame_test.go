@@ -102,7 +102,8 @@ func TestDamageCostsWhatIsDamaged(t *testing.T) {
 		}
 		require.LessOrEqual(t, len(damage), 3*damaged, "more damage than there is: %q", stream)
 	}
-	t.Logf("of %d sound messages %d were lost; of %d streams the damage of %d was not noticed", all, lost, streams, unnoticed)
+	t.Logf("of %d sound messages %d were lost; of %d streams the damage of %d was not noticed", all, lost, streams,
+		unnoticed)
 	assert.Less(t, lost*200, all, "seed %d", seed)
 	assert.Less(t, unnoticed*100, streams, "seed %d", seed)
 }
