@@ -242,6 +242,7 @@ func TestAPlanSaysWhatIsTakenFromElsewhere(t *testing.T) {
 	assert.Equal(t, "harbour", s[0].KeptAt)
 	assert.False(t, estate.Nothing(s))
 	assert.Equal(t, estate.Same, estate.Plan(have, docs, "harbour", false)[0].What)
+	assert.Equal(t, estate.Same, estate.Plan(have, docs, "", false)[0].What, "whoever names no place moves nothing")
 }
 
 // What was applied is there: a second plan has nothing to do, in whatever order the documents come.

@@ -45,8 +45,8 @@ type Step struct {
 }
 
 // Plan compares what is there with what is wanted: what must be added, changed and, with prune, removed, in an order
-// that does not depend on theirs. What is wanted is kept at an origin; what is there and not wanted stays without
-// prune. It is pure.
+// that does not depend on theirs. What is wanted is kept at an origin; where that is "", what says the same stays where
+// it is kept. What is there and not wanted stays without prune. It is pure.
 func Plan(have []Have, want []*Document, origin string, prune bool) []Step {
 	there := make(map[string]Have, len(have))
 	for _, h := range have {
@@ -64,7 +64,7 @@ func Plan(have []Have, want []*Document, origin string, prune bool) []Step {
 			switch {
 			case h.Digest != d.Digest:
 				s.What, s.Fields = Changed, Compare(h.Text, d.Text)
-			case h.Origin != origin:
+			case h.Origin != origin && origin != "":
 				s.What = Moved
 			default:
 				s.What = Same
