@@ -1005,19 +1005,29 @@ type Affected struct {
 
 // Alert defines model for Alert.
 type Alert struct {
-	Count    int64             `json:"count"`
-	FirstAt  time.Time         `json:"first_at"`
-	Id       string            `json:"id"`
-	Incident int64             `json:"incident,omitempty,omitzero"`
-	Key      string            `json:"key"`
-	Labels   map[string]string `json:"labels"`
-	LastAt   time.Time         `json:"last_at"`
-	Link     string            `json:"link,omitempty,omitzero"`
-	Service  string            `json:"service,omitempty,omitzero"`
-	Severity string            `json:"severity"`
-	Source   string            `json:"source"`
-	State    AlertState        `json:"state"`
-	Summary  string            `json:"summary"`
+	Count int64 `json:"count"`
+
+	// FirstAt when it was heard first
+	FirstAt time.Time `json:"first_at"`
+
+	// FirstSaid what its sender says of the first time; shown only, as a sender's clock may be wrong
+	FirstSaid time.Time         `json:"first_said,omitempty,omitzero"`
+	Id        string            `json:"id"`
+	Incident  int64             `json:"incident,omitempty,omitzero"`
+	Key       string            `json:"key"`
+	Labels    map[string]string `json:"labels"`
+
+	// LastAt when it was heard last
+	LastAt time.Time `json:"last_at"`
+
+	// LastSaid what its sender says of the last time
+	LastSaid time.Time  `json:"last_said,omitempty,omitzero"`
+	Link     string     `json:"link,omitempty,omitzero"`
+	Service  string     `json:"service,omitempty,omitzero"`
+	Severity string     `json:"severity"`
+	Source   string     `json:"source"`
+	State    AlertState `json:"state"`
+	Summary  string     `json:"summary"`
 }
 
 // AlertState defines model for Alert.State.
@@ -1025,14 +1035,24 @@ type AlertState string
 
 // AlertDetail defines model for AlertDetail.
 type AlertDetail struct {
-	Count    int64             `json:"count"`
-	FirstAt  time.Time         `json:"first_at"`
-	Id       string            `json:"id"`
-	Incident int64             `json:"incident,omitempty,omitzero"`
-	Key      string            `json:"key"`
-	Labels   map[string]string `json:"labels"`
-	LastAt   time.Time         `json:"last_at"`
-	Link     string            `json:"link,omitempty,omitzero"`
+	Count int64 `json:"count"`
+
+	// FirstAt when it was heard first
+	FirstAt time.Time `json:"first_at"`
+
+	// FirstSaid what its sender says of the first time; shown only, as a sender's clock may be wrong
+	FirstSaid time.Time         `json:"first_said,omitempty,omitzero"`
+	Id        string            `json:"id"`
+	Incident  int64             `json:"incident,omitempty,omitzero"`
+	Key       string            `json:"key"`
+	Labels    map[string]string `json:"labels"`
+
+	// LastAt when it was heard last
+	LastAt time.Time `json:"last_at"`
+
+	// LastSaid what its sender says of the last time
+	LastSaid time.Time `json:"last_said,omitempty,omitzero"`
+	Link     string    `json:"link,omitempty,omitzero"`
 
 	// Next the cursor for the triggers that follow
 	Next string `json:"next,omitempty,omitzero"`

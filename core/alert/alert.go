@@ -63,7 +63,8 @@ type Report struct {
 	Service  string            `json:"service"`
 	Link     string            `json:"link"`
 	Labels   map[string]string `json:"labels"`
-	At       time.Time         `json:"at"`
+	// At is when it happened, as its sender says; where that says nothing or lies ahead, when it was heard.
+	At Said `json:"at"`
 }
 
 // Invalid is a report that cannot be taken, in one sentence.
@@ -148,7 +149,7 @@ func readOne(body []byte, event cloudEvent, wrapped bool, now time.Time) (Report
 		}
 		if r.At.IsZero() && event.Time != "" {
 			var err error
-			if r.At, err = time.Parse(time.RFC3339, event.Time); err != nil {
+			if r.At.Time, err = time.Parse(time.RFC3339, event.Time); err != nil {
 				return Report{}, invalid("the event's time is not RFC 3339")
 			}
 		}
@@ -242,7 +243,7 @@ func (r *Report) complete(now time.Time) error {
 		return invalid("at is in the year %d; it must be 1970 or later", r.At.Year())
 	}
 	if r.At.IsZero() || r.At.After(now.Add(time.Minute)) {
-		r.At = now
+		r.At = SaidAt(now)
 	}
 	return nil
 }

@@ -35,7 +35,7 @@ func TestReadForms(t *testing.T) {
 	want, err := read(ours, "Content-Type", "application/json; charset=utf-8")
 	require.NoError(t, err)
 	assert.Equal(t, "north/depth", want.Key)
-	assert.Equal(t, now, want.At)
+	assert.Equal(t, now, want.At.Time)
 
 	got, err := read(
 		`{"specversion":"1.0","id":"1","source":"mon","type":"t","subject":"s","time":"2031-03-01T02:00:00Z","data":`+ours+`}`,

@@ -272,7 +272,7 @@ func (m *Mapped) put(name string, f *Field, scope *expr.Scope) (why string) {
 		if v == "" {
 			break // it names no time: now
 		}
-		if r.At, err = Moment(v); err != nil {
+		if r.At.Time, err = Moment(v); err != nil {
 			return err.Error()
 		}
 	}

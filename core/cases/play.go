@@ -166,7 +166,7 @@ func (p *player) alert() map[string]any {
 	return merged(map[string]any{
 		"id": "a-case", "source": "cases", "key": "case", "severity": "major", "state": "open", "summary": "",
 		"service": p.book.Service, "link": "", "labels": map[string]any{}, "count": 1,
-		"first_at": p.of.At, "last_at": p.of.At,
+		"first_at": p.of.At, "last_at": p.of.At, "first_said": p.of.At, "last_said": p.of.At,
 	}, p.of.Alert)
 }
 

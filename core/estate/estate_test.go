@@ -57,7 +57,7 @@ func TestMapping(t *testing.T) {
 	require.Len(t, got, 5)
 	assert.Equal(t, alert.Report{
 		Key: "quay-1/queue_depth", Severity: alert.Critical, Summary: "812 wait", Service: "berth-queue",
-		Labels: map[string]string{"station": "quay-1", "signal": "queue_depth"}, At: now.Add(-time.Minute),
+		Labels: map[string]string{"station": "quay-1", "signal": "queue_depth"}, At: alert.SaidAt(now.Add(-time.Minute)),
 	}, got[0].Report)
 	assert.Contains(t, got[0].Made, alert.Made{Field: "severity", Value: "critical", From: "of: item.level"})
 	assert.Equal(t, alert.Cleared, got[1].Report.Severity)

@@ -27,22 +27,22 @@ func TestSyslogWithoutAMap(t *testing.T) {
 	for body, want := range map[string]alert.Report{
 		"<11>1 2031-03-01T01:59:00Z quay-1 consumer 77 STUCK - \ufeffno progress": {
 			Key: "quay-1/consumer/STUCK", Severity: alert.Minor, Summary: "no progress", Service: "consumer",
-			Labels: map[string]string{"host": "quay-1", "app": "consumer", "facility": "user"}, At: now.Add(-time.Minute)},
+			Labels: map[string]string{"host": "quay-1", "app": "consumer", "facility": "user"}, At: alert.SaidAt(now.Add(-time.Minute))},
 		"<18>Mar  1 01:58:00 quay-2 mailer[9]: spool is full\n": {
 			Key: "quay-2/mailer/", Severity: alert.Major, Summary: "spool is full", Service: "mailer",
-			Labels: map[string]string{"host": "quay-2", "app": "mailer", "facility": "mail"}, At: now.Add(-2 * time.Minute)},
+			Labels: map[string]string{"host": "quay-2", "app": "mailer", "facility": "mail"}, At: alert.SaidAt(now.Add(-2 * time.Minute))},
 		// December, read in March, was last year.
 		"<24>Dec 24 01:58:00 quay-2 mailer: x": {
 			Key: "quay-2/mailer/", Severity: alert.Critical, Summary: "x", Service: "mailer",
 			Labels: map[string]string{"host": "quay-2", "app": "mailer", "facility": "daemon"},
-			At:     time.Date(2030, 12, 24, 1, 58, 0, 0, time.UTC)},
+			At:     alert.SaidAt(time.Date(2030, 12, 24, 1, 58, 0, 0, time.UTC))},
 		`<189>1 2031-03-01T01:59:00Z pump-3 alarmd - LINK [alarm resource="pump-3/p1" probableCause="315" ` +
 			`perceivedSeverity="major"] pressure`: {
 			Key: "pump-3/pump-3/p1/315", Severity: alert.Major, Summary: "pressure", Service: "alarmd",
-			Labels: map[string]string{"host": "pump-3", "app": "alarmd", "facility": "local7"}, At: now.Add(-time.Minute)},
+			Labels: map[string]string{"host": "pump-3", "app": "alarmd", "facility": "local7"}, At: alert.SaidAt(now.Add(-time.Minute))},
 		"<11>\xff broken": {
 			Key: "10.1.0.7//", Severity: alert.Minor, Summary: "\ufffd broken",
-			Labels: map[string]string{"host": "10.1.0.7", "app": "", "facility": "user"}, At: now},
+			Labels: map[string]string{"host": "10.1.0.7", "app": "", "facility": "user"}, At: alert.SaidAt(now)},
 	} {
 		m := one(t, s, alert.SyslogType, body)
 		assert.Empty(t, m.Unread, body)
@@ -53,7 +53,7 @@ func TestSyslogWithoutAMap(t *testing.T) {
 		assert.True(t, one(t, s, alert.SyslogType, body).Ignored, body)
 	}
 	m := one(t, s, alert.SyslogType, "<11>1 2031-09-01T01:59:00Z quay-1 consumer 77 STUCK - x")
-	assert.Equal(t, now, m.Report.At, "what says a year is held to it: it lies ahead, and is taken for now")
+	assert.Equal(t, now, m.Report.At.Time, "what says a year is held to it: it lies ahead, and is taken for now")
 	assert.Contains(t, m.Made, alert.Made{Field: "at", Value: "2031-09-01T01:59:00Z",
 		From: "no map: messages are read by RFC 5674"})
 	m = one(t, s, alert.SyslogType, `<189>1 - pump-3 alarmd - - [alarm resource="a" probableCause="315" `+
@@ -74,7 +74,7 @@ map:
 	assert.Equal(t, "none", m.Report.Labels["depth"])
 	m = one(t, s, alert.SyslogType, `<13>1 - - - - - [queue depth="812"] x`)
 	assert.Equal(t, "812", m.Report.Labels["depth"])
-	assert.Equal(t, now, m.Report.At)
+	assert.Equal(t, now, m.Report.At.Time)
 }
 
 func TestTrapsWithoutAMap(t *testing.T) {
@@ -138,7 +138,7 @@ ignore: mail.headers["x-test"] == "1"
 		assert.Equal(t, "ramp é", m.Report.Key)
 		assert.Equal(t, "Ramp 2 is dark", m.Report.Summary)
 		assert.Equal(t, want, m.Report.Labels["files"])
-		assert.Equal(t, now.Add(-time.Minute), m.Report.At)
+		assert.Equal(t, now.Add(-time.Minute), m.Report.At.Time)
 	}
 	_, err := s.Mapping(alert.Payload{Body: make([]byte, alert.MaxMail+1)}, now)
 	assert.EqualError(t, err, "the mail has 1048577 bytes, 1048576 are allowed")

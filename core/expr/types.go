@@ -95,6 +95,7 @@ func objects(s Schema) map[string]fields {
 			"id": cel.StringType, "source": cel.StringType, "key": cel.StringType, "severity": cel.StringType,
 			"state": cel.StringType, "summary": cel.StringType, "service": cel.StringType, "link": cel.StringType,
 			"labels": strings, "count": cel.IntType, "first_at": cel.TimestampType, "last_at": cel.TimestampType,
+			"first_said": cel.TimestampType, "last_said": cel.TimestampType,
 		},
 		"incident": {"id": cel.StringType, "number": cel.IntType, "title": cel.StringType, "link": cel.StringType},
 		"service":  {"name": cel.StringType, "owner": cel.StringType},

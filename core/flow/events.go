@@ -702,7 +702,7 @@ func snapshot(a map[string]any) map[string]any {
 		return nil
 	}
 	a = whole(a)
-	for _, k := range []string{"first_at", "last_at"} {
+	for _, k := range []string{"first_at", "last_at", "first_said", "last_said"} {
 		if s, ok := a[k].(string); ok {
 			if t, err := time.Parse(time.RFC3339Nano, s); err == nil {
 				a[k] = t

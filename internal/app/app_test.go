@@ -282,7 +282,7 @@ func TestListsTakeAScope(t *testing.T) {
 	a := open(t)
 	for _, service := range []string{"berths", "fares"} {
 		_, err := a.Intake.Take(ctx, "mon", alert.Report{
-			Key: service, Severity: alert.Major, Summary: "deep", Service: service, At: time.Now(),
+			Key: service, Severity: alert.Major, Summary: "deep", Service: service, At: alert.SaidAt(time.Now()),
 		})
 		require.NoError(t, err)
 		text := strings.NewReplacer("name: parked", "name: of-"+service, "service: berths", "service: "+service).

@@ -25,7 +25,7 @@ func told(t *testing.T, a *site, key string, ends time.Duration) int64 {
 	got, err := a.Intake.Take(
 		ctx,
 		"mon",
-		alert.Report{Key: key, Severity: alert.Major, Summary: "deep", At: time.Now()},
+		alert.Report{Key: key, Severity: alert.Major, Summary: "deep", At: alert.SaidAt(time.Now())},
 	)
 	require.NoError(t, err)
 	require.NoError(t, a.Store.Tx(ctx, func(tx *store.Tx) error {

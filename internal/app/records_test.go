@@ -26,7 +26,7 @@ import (
 // raised raises an alert and gives it with its incident.
 func raised(t require.TestingT, a *site, service, key string, sev alert.Severity) (string, int64) {
 	taken, err := a.Intake.Take(context.Background(), "mon", alert.Report{Key: key, Service: service, Severity: sev,
-		Summary: key + " is " + string(sev), Labels: map[string]string{"quay": service}, At: time.Now()})
+		Summary: key + " is " + string(sev), Labels: map[string]string{"quay": service}, At: alert.SaidAt(time.Now())})
 	require.NoError(t, err)
 	return taken.Alert, taken.Incident
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -183,9 +184,21 @@ func (a *app) alertShow() *cobra.Command {
 	return c
 }
 
+const clockTime = "15:04:05 MST"
+
+// says is what an alert's sender says of when it was, where that is not when it was heard.
+func says(x *api.AlertDetail) string {
+	const near = time.Minute
+	if x.FirstSaid.IsZero() || x.FirstAt.Sub(x.FirstSaid).Abs() < near && x.LastAt.Sub(x.LastSaid).Abs() < near {
+		return ""
+	}
+	return fmt.Sprintf("; its source says first %s, last %s", x.FirstSaid.UTC().Format(time.DateTime+" MST"),
+		x.LastSaid.UTC().Format(time.DateTime+" MST"))
+}
+
 func (a *app) showAlert(x *api.AlertDetail) {
-	a.say("%s\n%s from %s, %s, %d times, first %s, last %s\nincident %d%s\n\n", a.paint(bold, x.Summary), x.Severity,
-		x.Source, x.State, x.Count, x.FirstAt.UTC().Format("15:04:05 MST"), x.LastAt.UTC().Format("15:04:05 MST"),
+	a.say("%s\n%s from %s, %s, %d times, first %s, last %s%s\nincident %d%s\n\n", a.paint(bold, x.Summary), x.Severity,
+		x.Source, x.State, x.Count, x.FirstAt.UTC().Format(clockTime), x.LastAt.UTC().Format(clockTime), says(x),
 		x.Incident, labels(x.Labels))
 	rows := make([][]string, len(x.Verdicts))
 	for i, v := range x.Verdicts {

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
+	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/message"
 	"urgentis/internal/act/httpcall"
@@ -228,7 +229,7 @@ tell_back:
 `}).Error)
 	inc := incidentIn(t, s)
 	require.NoError(t, testdb.SQL(s).Create(&store.Alert{ID: "a1", Source: "watch", Key: "quay north", State: "open",
-		Severity: "major", Labels: map[string]string{}, FirstAt: time.Now(), LastAt: time.Now(), Verdicts: json.RawMessage("[]")}).Error)
+		Severity: "major", Labels: map[string]string{}, FirstAt: alert.HeardAt(time.Now()), LastAt: alert.HeardAt(time.Now()), Verdicts: json.RawMessage("[]")}).Error)
 	queue := func(key, do string) int64 {
 		list := []store.Delivery{
 			{Key: key, Kind: store.DeliverySource, Address: "watch", Incident: &inc, State: "queued",

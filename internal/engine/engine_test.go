@@ -184,7 +184,7 @@ func (b *bench) alert() intake.Taken {
 		context.Background(),
 		"mon",
 		alert.Report{Key: "north", Severity: "major", Summary: "deep", Service: "berth-queue",
-			Labels: map[string]string{"signal": "queue_depth", "queue": "north"}, At: time.Now()},
+			Labels: map[string]string{"signal": "queue_depth", "queue": "north"}, At: alert.SaidAt(time.Now())},
 	)
 	require.NoError(b.t, err)
 	return taken
@@ -305,7 +305,7 @@ func TestRepeatsAreOneAndChangesShow(t *testing.T) {
 		got, err := b.in.Take(
 			context.Background(),
 			"mon",
-			alert.Report{Key: "north", Severity: c.sev, Summary: "deep", Labels: map[string]string{}, At: time.Now()},
+			alert.Report{Key: "north", Severity: c.sev, Summary: "deep", Labels: map[string]string{}, At: alert.SaidAt(time.Now())},
 		)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got.Change)
@@ -329,7 +329,7 @@ func TestAHostileQueueNameIsRefusedInTheRecord(t *testing.T) {
 			Severity: "major",
 			Summary:  hostile,
 			Labels:   map[string]string{"signal": "queue_depth", "queue": hostile},
-			At:       time.Now(),
+			At:       alert.SaidAt(time.Now()),
 		},
 	)
 	require.NoError(t, err)

@@ -186,7 +186,7 @@ func (w *writing) expect(batch []*item) error {
 			continue
 		}
 		seen[id] = true
-		k := w.keysOf(raised(it.source, it.report).Snapshot())
+		k := w.keysOf(raised(it.source, it.report, w.heard()).Snapshot())
 		if k.Own == "" {
 			own++
 			continue
@@ -303,14 +303,14 @@ func (w *writing) takeIt(it *item) (Taken, error) {
 	case alert.Idle:
 		return taken, nil
 	case alert.New:
-		a = raised(it.source, r)
+		a = raised(it.source, r, w.heard())
 		a.Count = int64(it.times)
 		if err := w.raise(a); err != nil {
 			return taken, err
 		}
 		w.open[id] = a
 	case alert.Repeat:
-		a.Count, a.LastAt = a.Count+int64(it.times), r.At
+		a.Count, a.LastAt, a.LastSaid = a.Count+int64(it.times), w.heard(), r.At
 		w.countLater(a, it)
 		if err := w.stillThere(id, a); err != nil {
 			return taken, err
@@ -400,8 +400,11 @@ func (w *writing) flush() error {
 	return w.sheet.Flush()
 }
 
+// heard is when this batch is heard.
+func (w *writing) heard() alert.Heard { return alert.HeardAt(w.now) }
+
 // raised is the alert that a first report makes.
-func raised(source string, r alert.Report) *store.Alert {
+func raised(source string, r alert.Report, heard alert.Heard) *store.Alert {
 	return &store.Alert{
 		ID:       store.NewID("a"),
 		Source:   source,
@@ -413,8 +416,8 @@ func raised(source string, r alert.Report) *store.Alert {
 		Link:     r.Link,
 		Labels:   r.Labels,
 		Count:    1,
-		FirstAt:  r.At,
-		LastAt:   r.At,
+		FirstAt:  heard, LastAt: heard,
+		FirstSaid: r.At, LastSaid: r.At,
 		Verdicts: json.RawMessage("[]"),
 	}
 }

@@ -413,10 +413,10 @@ func (w *writing) notice(inc *store.Incident, kind route.Kind, key, text string)
 func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 	was, r := a.Severity, it.report
 	if it.why == "" {
-		a.Count, a.LastAt = a.Count+int64(it.times), r.At
+		a.Count, a.LastAt, a.LastSaid = a.Count+int64(it.times), w.heard(), r.At
 	}
 	if change == alert.Clear {
-		a.State = "cleared"
+		a.State, a.ClearedAt = "cleared", w.heard()
 	} else {
 		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
 	}

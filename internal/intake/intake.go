@@ -356,7 +356,7 @@ func (in *Intake) WouldStart(ctx context.Context, source string, r alert.Report)
 	if err != nil {
 		return nil, err
 	}
-	snapshot := raised(source, r).Snapshot()
+	snapshot := raised(source, r, alert.HeardAt(in.clock())).Snapshot()
 	out := l.verdicts(snapshot, alert.New)
 	for i, v := range out {
 		if !v.Started {

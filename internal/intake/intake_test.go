@@ -45,7 +45,7 @@ func report(key string, severity alert.Severity) alert.Report {
 		Severity: severity,
 		Summary:  "deep " + key,
 		Labels:   map[string]string{"a": "b"},
-		At:       time.Now(),
+		At:       alert.SaidAt(time.Now()),
 	}
 }
 
@@ -199,9 +199,9 @@ func TestOneBadReportHarmsNoOther(t *testing.T) {
 	_, _, err := s.PushRunbook(context.Background(), book, "iva")
 	require.NoError(t, err)
 	old, nul, endless := report("old", alert.Major), report("nul", alert.Major), report("endless", alert.Major)
-	old.At = time.Date(-5, 1, 1, 0, 0, 0, 0, time.UTC)
+	old.At = alert.SaidAt(time.Date(-5, 1, 1, 0, 0, 0, 0, time.UTC))
 	nul.Summary = "a\x00b"
-	endless.At = time.Date(999_999, 1, 1, 0, 0, 0, 0, time.UTC)
+	endless.At = alert.SaidAt(time.Date(999_999, 1, 1, 0, 0, 0, 0, time.UTC))
 	var items []*item
 	for _, r := range []alert.Report{report("a", alert.Major), old, report("b", alert.Major), nul, endless,
 		report("c", alert.Critical)} {

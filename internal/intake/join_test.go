@@ -278,7 +278,7 @@ func TestWhatIsOverIsClosed(t *testing.T) {
 	}
 	assert.Equal(t, "open ", state(over), "it has been over for a moment only")
 	sql := testdb.SQL(s)
-	require.NoError(t, sql.Exec("update alert set last_at = now() - interval '11 minutes'").Error)
+	require.NoError(t, sql.Exec("update alert set cleared_at = now() - interval '11 minutes'").Error)
 	require.NoError(t, sql.Exec("update incident set holder = 'mara' where number = ?", held).Error)
 	require.NoError(t, sql.Exec("update incident set waiting_on = 'approval' where number = ?", waits).Error)
 	require.NoError(t, in.closeQuiet(ctx))

@@ -207,7 +207,7 @@ func (in *Intake) tellObjective(ctx context.Context, name string) error {
 
 // tellOfObjective is an alert about an objective, or its end.
 func (in *Intake) tellOfObjective(ctx context.Context, o *objective.Objective, a objective.Alert) error {
-	r := alert.Report{Key: a.Key, Severity: alert.Cleared, At: in.clock().UTC(), Service: o.Service,
+	r := alert.Report{Key: a.Key, Severity: alert.Cleared, At: alert.SaidAt(in.clock().UTC()), Service: o.Service,
 		Summary: a.Summary + ": over", Labels: map[string]string{"signal": signalObjective, "objective": o.Name}}
 	if a.On {
 		r.Severity, r.Summary = a.Severity, a.Summary
@@ -232,7 +232,7 @@ func (in *Intake) endForgotten(ctx context.Context) error {
 			continue
 		}
 		if _, err := in.Take(ctx, store.OurSource, alert.Report{Key: key, Severity: alert.Cleared,
-			At: in.clock().UTC(), Summary: "The objective " + name + " is there no more"}); err != nil {
+			At: alert.SaidAt(in.clock().UTC()), Summary: "The objective " + name + " is there no more"}); err != nil {
 			return err
 		}
 	}

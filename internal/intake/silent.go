@@ -72,7 +72,7 @@ func (in *Intake) endQuiet(ctx context.Context, expected map[string]expectation)
 		items := make([]Item, len(quiet))
 		for i, a := range quiet {
 			items[i] = Item{
-				Report: alert.Report{Key: a.Key, Severity: alert.Cleared, At: in.clock().UTC()},
+				Report: alert.Report{Key: a.Key, Severity: alert.Cleared, At: alert.SaidAt(in.clock().UTC())},
 				Why:    "nothing reported it again for " + plain.Span(x.over),
 			}
 		}
@@ -162,7 +162,7 @@ func expect(says string) expectation {
 // tellSilence is an alert of our own about a source, or its end.
 func (in *Intake) tellSilence(ctx context.Context, source string, is bool, after, quiet time.Duration) error {
 	r := alert.Report{
-		Key: "silent/" + source, Severity: alert.Cleared, At: in.clock().UTC(),
+		Key: "silent/" + source, Severity: alert.Cleared, At: alert.SaidAt(in.clock().UTC()),
 		Summary: fmt.Sprintf("The source %s is heard again", source),
 		Labels:  map[string]string{"signal": "source_silent", "source": source},
 	}
@@ -206,7 +206,7 @@ func (in *Intake) TellLosses(ctx context.Context, listener, host string, count i
 		was.at = in.clock()
 	}
 	r := alert.Report{
-		Key: "lost/" + listener + "/" + host, Severity: alert.Cleared, At: in.clock().UTC(),
+		Key: "lost/" + listener + "/" + host, Severity: alert.Cleared, At: alert.SaidAt(in.clock().UTC()),
 		Labels: map[string]string{"signal": "messages_lost", "listener": listener, "host": host},
 	}
 	switch {

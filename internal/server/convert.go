@@ -62,19 +62,21 @@ func apiAlert(a store.Alert) api.Alert {
 		labels = map[string]string{}
 	}
 	return api.Alert{
-		Id:       a.ID,
-		Source:   a.Source,
-		Key:      a.Key,
-		State:    api.AlertState(a.State),
-		Severity: a.Severity,
-		Summary:  a.Summary,
-		Service:  a.Service,
-		Link:     a.Link,
-		Labels:   labels,
-		Count:    a.Count,
-		FirstAt:  a.FirstAt.UTC(),
-		LastAt:   a.LastAt.UTC(),
-		Incident: deref(a.Incident),
+		Id:        a.ID,
+		Source:    a.Source,
+		Key:       a.Key,
+		State:     api.AlertState(a.State),
+		Severity:  a.Severity,
+		Summary:   a.Summary,
+		Service:   a.Service,
+		Link:      a.Link,
+		Labels:    labels,
+		Count:     a.Count,
+		FirstAt:   a.FirstAt.UTC(),
+		LastAt:    a.LastAt.UTC(),
+		FirstSaid: a.FirstSaid.UTC(),
+		LastSaid:  a.LastSaid.UTC(),
+		Incident:  deref(a.Incident),
 	}
 }
 

@@ -106,7 +106,7 @@ func (s *Server) ListAlerts(ctx context.Context, r api.ListAlertsRequestObject) 
 		State: string(r.Params.State), Service: r.Params.Service, Source: r.Params.Source,
 	}, p)
 	out := api.ListAlerts200JSONResponse{Items: mapped(list, apiAlert)}
-	out.Next = next(list, more, func(a store.Alert) string { return cursor(a.FirstAt, a.ID) })
+	out.Next = next(list, more, func(a store.Alert) string { return cursor(a.FirstAt.Time, a.ID) })
 	return out, err
 }
 
@@ -121,6 +121,7 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 		Id: a.Id, Source: a.Source, Key: a.Key, State: api.AlertDetailState(a.State), Severity: a.Severity,
 		Summary: a.Summary,
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
+		FirstSaid: a.FirstSaid, LastSaid: a.LastSaid,
 		Incident: a.Incident, Verdicts: mapped(row.Verdicts, apiVerdict), Next: place(app.PageOfVerdicts, row.More),
 	}
 	out.Payload = apiPayload(row.Payload)

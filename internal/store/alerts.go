@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"urgentis/core/alert"
+
 	"urgentis/core/access"
 )
 
@@ -127,7 +129,7 @@ type Repeat struct {
 	Identity
 	Severity string
 	Times    int64
-	At       time.Time
+	At       alert.Said
 }
 
 // Counted is what reports repeat.
@@ -156,7 +158,7 @@ func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 	sources, keys, severities := make([]string, n), make([]string, n), make([]string, n)
 	times, ats := make([]int64, n), make([]time.Time, n)
 	for i, r := range reports {
-		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At
+		sources[i], keys[i], severities[i], times[i], ats[i] = r.Source, r.Key, r.Severity, r.Times, r.At.Time
 	}
 	// A row is found again by its place, so that nothing is looked up twice: at another place it is another version.
 	rows, err := tx.db.Raw(`with v as materialized (
@@ -165,7 +167,7 @@ func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 				as v(source, key, severity, times, at, n)
 			cross join lateral (select ctid, severity from alert
 				where state = 'open' and source = v.source and key = v.key limit 1) a),
-		a as (update alert a set count = a.count + v.times, last_at = v.at from v
+		a as (update alert a set count = a.count + v.times, last_at = now(), last_said = v.at from v
 			where a.ctid = v.place and v.open_as = v.severity
 			returning v.n - 1 as report, a.id, a.incident,
 				exists (select from incident i where i.number = a.incident and i.state = 'resolved') as closed)
@@ -286,17 +288,19 @@ func (a *Alert) Snapshot() map[string]any {
 		labels = map[string]string{}
 	}
 	return map[string]any{
-		"id":       a.ID,
-		"source":   a.Source,
-		"key":      a.Key,
-		"severity": a.Severity,
-		"state":    a.State,
-		"summary":  a.Summary,
-		"service":  a.Service,
-		"link":     a.Link,
-		"labels":   labels,
-		"count":    a.Count,
-		"first_at": a.FirstAt.UTC(),
-		"last_at":  a.LastAt.UTC(),
+		"id":         a.ID,
+		"source":     a.Source,
+		"key":        a.Key,
+		"severity":   a.Severity,
+		"state":      a.State,
+		"summary":    a.Summary,
+		"service":    a.Service,
+		"link":       a.Link,
+		"labels":     labels,
+		"count":      a.Count,
+		"first_at":   a.FirstAt.UTC(),
+		"last_at":    a.LastAt.UTC(),
+		"first_said": a.FirstSaid.UTC(),
+		"last_said":  a.LastSaid.UTC(),
 	}
 }

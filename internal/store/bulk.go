@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"urgentis/core/alert"
+
 	"gorm.io/gorm"
 	"gorm.io/gorm/schema"
 )
@@ -104,6 +106,7 @@ type column struct {
 	as       reflect.Type
 	sql      string
 	json     bool // goes over as text
+	clock    bool // goes over as a time, or as none
 	optional bool // the database has a value of its own
 }
 
@@ -131,6 +134,8 @@ func columnsOf(tx *gorm.DB, row any) ([]column, string, error) {
 		switch {
 		case serialized || base == reflect.TypeFor[json.RawMessage]():
 			c.json, c.as, c.sql = true, reflect.TypeFor[*string](), "text"
+		case base == reflect.TypeFor[alert.Heard]() || base == reflect.TypeFor[alert.Said]():
+			c.clock, c.as, c.sql = true, reflect.TypeFor[*time.Time](), "timestamptz"
 		case base == reflect.TypeFor[time.Time]():
 			c.sql = "timestamptz"
 		case base == reflect.TypeFor[[]byte]():
@@ -154,6 +159,14 @@ func columnsOf(tx *gorm.DB, row any) ([]column, string, error) {
 
 // convert gives a field's value as it goes over.
 func (c column) convert(field reflect.Value) (reflect.Value, error) {
+	if c.clock {
+		v, err := field.Interface().(driver.Valuer).Value()
+		at, some := v.(time.Time)
+		if err != nil || !some {
+			return reflect.Zero(c.as), err
+		}
+		return reflect.ValueOf(&at), nil
+	}
 	if !c.json {
 		return field, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/core/alert"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -37,8 +38,8 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 			Severity: "major",
 			Summary:  "{\"quoted\", and, a comma}\n' \\ ü",
 			Count:    int64(i),
-			FirstAt:  at,
-			LastAt:   at.Add(time.Second),
+			FirstAt:  alert.HeardAt(at),
+			LastAt:   alert.HeardAt(at.Add(time.Second)),
 			Verdicts: json.RawMessage(`[{"x": "NULL"}]`),
 			Labels:   store.Labels{"a": "NULL", "b": `"{}"`},
 		}
@@ -52,7 +53,7 @@ func TestInsertKeepsEveryValue(t *testing.T) {
 	require.NoError(t, testdb.SQL(s).Order("id").Find(&back).Error)
 	require.Len(t, back, 3)
 	for i, a := range back {
-		a.FirstAt, a.LastAt = a.FirstAt.UTC(), a.LastAt.UTC()
+		a.FirstAt, a.LastAt = alert.HeardAt(a.FirstAt.UTC()), alert.HeardAt(a.LastAt.UTC())
 		assert.JSONEq(t, string(alerts[i].Verdicts), string(a.Verdicts))
 		a.Verdicts = alerts[i].Verdicts
 		assert.Equal(t, alerts[i], a)

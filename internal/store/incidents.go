@@ -175,7 +175,7 @@ func (tx *Tx) Quiet(after time.Duration, number int64, most int) ([]int64, error
 	return scan[int64](tx, `select i.number from incident i where i.state = 'open' and i.holder = '' and i.alerts > 0
 		and i.waiting_on in ('nobody', 'person')
 		and not exists (select from alert a where a.incident = i.number and (a.state = 'open'
-			or a.last_at > now() - ? * interval '1 second'))
+			or coalesce(a.cleared_at, a.last_at) > now() - ? * interval '1 second'))
 		and not exists (select from run r where r.incident = i.number and (r.ended_at is null or r.state <> 'done'))
 		and (? = 0 or i.number = ?) order by i.number limit ?`, after.Seconds(), number, number, most)
 }

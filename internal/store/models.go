@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"strings"
 	"time"
+
+	"urgentis/core/alert"
 )
 
 // The models are rows, one for one. They never leave the service: answers are api types.
@@ -200,10 +202,12 @@ type Alert struct {
 	Link     string
 	Labels   Labels `gorm:"serializer:json"`
 	Count    int64
-	FirstAt  time.Time
-	LastAt   time.Time
-	Incident *int64
-	Verdicts json.RawMessage `gorm:"type:jsonb"`
+	// FirstAt and LastAt are when it was reported, ClearedAt when it was over; zero while it is not.
+	FirstAt, LastAt, ClearedAt alert.Heard
+	// FirstSaid and LastSaid are what its sender says of that; zero where it was not kept.
+	FirstSaid, LastSaid alert.Said
+	Incident            *int64
+	Verdicts            json.RawMessage `gorm:"type:jsonb"`
 }
 
 // Run is the head of a run's log, with its claim.

@@ -296,7 +296,7 @@ func report(n string) alert.Report {
 		Summary:  "bench " + n,
 		Service:  "bench-" + n, // an incident of its own
 		Labels:   map[string]string{"signal": "bench", "n": n},
-		At:       time.Now(),
+		At:       alert.SaidAt(time.Now()),
 	}
 }
 

@@ -3155,10 +3155,26 @@ export interface components {
             };
             /** Format: int64 */
             count: number;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description when it was heard first
+             */
             first_at: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description when it was heard last
+             */
             last_at: string;
+            /**
+             * Format: date-time
+             * @description what its sender says of the first time; shown only, as a sender's clock may be wrong
+             */
+            first_said?: string;
+            /**
+             * Format: date-time
+             * @description what its sender says of the last time
+             */
+            last_said?: string;
             /** Format: int64 */
             incident?: number;
         };

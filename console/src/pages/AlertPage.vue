@@ -36,6 +36,11 @@ const showMore = async () => {
 }
 const named = (v: Schemas['Verdict']) =>
   v.name.startsWith('trigger/') ? v.name.slice('trigger/'.length) : `${v.runbook}/${v.name}`
+const saidOtherwise = (x: { first_at: string; first_said?: string; last_at: string; last_said?: string }) =>
+  [
+    [x.first_at, x.first_said],
+    [x.last_at, x.last_said],
+  ].some(([at, said]) => said && Math.abs(Date.parse(at!) - Date.parse(said)) >= 60_000)
 const decided = (v: Schemas['Verdict']) =>
   [...(v.values ?? []).map((p) => `${p.part} is ${p.text}`), v.error].filter(Boolean).join(', ')
 </script>
@@ -51,6 +56,9 @@ const decided = (v: Schemas['Verdict']) =>
         <StateWord :state="a.state" />
         <span class="faint num">reported {{ a.count }} times</span>
         <span class="faint">first <TimeAgo :at="a.first_at" />, last <TimeAgo :at="a.last_at" /></span>
+        <span v-if="a.first_said && saidOtherwise(a)" class="faint">
+          its source says first <TimeAgo :at="a.first_said" />, last <TimeAgo :at="a.last_said ?? a.first_said" />
+        </span>
         <router-link v-if="a.incident" :to="`/incidents/${a.incident}`">incident {{ a.incident }}</router-link>
         <a v-if="a.link" :href="a.link" target="_blank" rel="noreferrer">at the source</a>
       </p>
