@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"urgentis/core/alert"
 	"urgentis/core/expr"
 )
 
@@ -52,13 +53,16 @@ func (j *Join) Key(alert map[string]any) string {
 	return j.Name + ":" + hex.EncodeToString(h.Sum(nil))[:20]
 }
 
-// Keys are what an alert joins by; without Own it joins nothing.
+// Keys are what an alert joins by; without Own it joins nothing but what its own condition was in.
 type Keys struct {
-	// Own is what its incident is found by, where it opens one.
+	// Own leads to its incident as long as it is open, and for Within after.
 	Own string
-	// Others are what else it is looked for by where there is no such incident, in this order.
+	// Wide leads to its incident for Within after it was raised, however long it is open; "" for none. So what goes on
+	// for weeks does not take in all that its service suffers meanwhile.
+	Wide string
+	// Others are what else an incident is looked for by where there is none by Own, in this order; Wide is among them.
 	Others []string
-	// Within is how long after it another alert may join.
+	// Within is for how long another alert may join.
 	Within time.Duration
 }
 
@@ -70,8 +74,20 @@ func (k Keys) All() []string {
 	return append([]string{k.Own}, k.Others...)
 }
 
-// KeysOf are those of the first of several joins that speaks of an alert, in their order; without one, alerts of a
-// service are one incident.
+// Set are those that lead to the incident of an alert from then on.
+func (k Keys) Set() []string {
+	switch {
+	case k.Own == "":
+		return nil
+	case k.Wide == "":
+		return []string{k.Own}
+	}
+	return []string{k.Own, k.Wide}
+}
+
+// KeysOf are those of the first of several joins that speaks of an alert, in their order. Without one, alerts of a
+// service that tell of the same (by their label signal, or by source and the shape of their keys) are one incident as
+// long as one of them is open, and alerts of a service are, as long as each is raised shortly after the last one.
 func KeysOf(joins []*Join, depends *Depends, alert map[string]any) Keys {
 	service, _ := alert["service"].(string)
 	for _, j := range joins {
@@ -86,7 +102,22 @@ func KeysOf(joins []*Join, depends *Depends, alert map[string]any) Keys {
 	if service == "" {
 		return Keys{}
 	}
-	return Keys{Own: OfService(service), Within: DefaultWithin}
+	wide := OfService(service)
+	return Keys{Own: ofSignal(service, alert), Wide: wide, Others: []string{wide}, Within: DefaultWithin}
+}
+
+// ofSignal is the key of what tells of the same in a service.
+func ofSignal(service string, a map[string]any) string {
+	var what []string
+	if labels, _ := a["labels"].(map[string]string); labels["signal"] != "" {
+		what = []string{"signal", labels["signal"]}
+	} else {
+		source, _ := a["source"].(string)
+		key, _ := a["key"].(string)
+		what = []string{"shape", source, alert.Shape(key)}
+	}
+	h := sha256.Sum256(fmt.Appendf(nil, "%q", what))
+	return OfService(service) + ":" + hex.EncodeToString(h[:10])
 }
 
 // OfService is the key of incidents of a service of which no join speaks.

@@ -114,6 +114,18 @@ func TestKeysAlongDependencies(t *testing.T) {
 	some := &Join{Name: "some", When: compile(t, `alert.service == "gates"`), By: along.By, Also: along.Also}
 	assert.Equal(t, []string{"service:gates"}, KeysOf([]*Join{some}, d, here("gates")).Others,
 		"the join does not speak of the others")
-	assert.Equal(t, Keys{Own: "service:fares", Within: DefaultWithin}, KeysOf([]*Join{some}, d, here("fares")))
+	k := KeysOf([]*Join{some}, d, here("fares"))
+	assert.Equal(t, "service:fares", k.Wide)
+	assert.Equal(t, []string{k.Own, "service:fares"}, k.All())
+	assert.Equal(t, k.All(), k.Set())
+	assert.Equal(t, []string{gates.Own}, gates.Set(), "what a join speaks of joins by nothing else")
 	assert.Empty(t, KeysOf(nil, d, here("")).All())
+	own := func(labels map[string]string, source, key string) string {
+		return KeysOf(nil, d, map[string]any{"service": "s", "labels": labels, "source": source, "key": key}).Own
+	}
+	assert.Equal(t, own(nil, "mon", "quay-1/disk"), own(nil, "mon", "quay-23/disk"))
+	assert.NotEqual(t, own(nil, "mon", "quay-1/disk"), own(nil, "mon", "quay-1/load"))
+	assert.NotEqual(t, own(nil, "mon", "quay-1/disk"), own(nil, "other", "quay-1/disk"))
+	signal := map[string]string{"signal": "disk"}
+	assert.Equal(t, own(signal, "mon", "a"), own(signal, "other", "b"), "two monitors that tell of the same")
 }

@@ -60,11 +60,6 @@ func TestRunbooksAreRankedWithTheirReasons(t *testing.T) {
 	assert.Empty(t, Runbooks(Trouble{}, books, nil, now), "nothing is known, nothing is suggested")
 }
 
-func TestShape(t *testing.T) {
-	assert.Equal(t, Shape("quay-12/disk 97%"), Shape("quay-3/disk 8%"))
-	assert.NotEqual(t, Shape("quay/disk"), Shape("quay/load"))
-}
-
 // What is looked at is a reason: a reading, or a target like those that a runbook acts on.
 func TestOfAChartAndOfATarget(t *testing.T) {
 	text := "urgentis: runbook/1\nname: %s\ntitle: T\nowner: o\nservice: queue\nsteps:\n  - look: L\n    where: {role: %s}\n" +

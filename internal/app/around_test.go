@@ -30,12 +30,12 @@ func TestAround(t *testing.T) {
 	for i, ago := range []string{"3 days", "90 days"} {
 		_, n := raised(t, a, "north", "ramp", alert.Major)
 		require.NoError(t, sql.Exec("update alert set state = 'cleared' where incident = ?", n).Error)
-		require.NoError(t, sql.Exec(`update incident set state = 'resolved', join_until = now(), outcome = ?,
+		require.NoError(t, sql.Exec(`update incident set state = 'resolved', outcome = ?,
 			resolved_at = now() - cast(? as interval) where number = ?`, []string{"mitigated", "repaired"}[i], ago, n).Error)
 	}
 	_, other := raised(t, a, "north", "door", alert.Major)
 	require.NoError(t, sql.Exec("update alert set state = 'cleared' where incident = ?", other).Error)
-	require.NoError(t, sql.Exec(`update incident set state = 'resolved', join_until = now(), resolved_at = now()
+	require.NoError(t, sql.Exec(`update incident set state = 'resolved', resolved_at = now()
 		where number = ?`, other).Error)
 
 	_, db := raised(t, a, "db", "lag", alert.Minor)

@@ -119,13 +119,16 @@ func (a *App) Reopen(
 	number int64,
 	because string,
 ) (*store.Incident, error) {
-	i, _, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	i, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
 		switch {
 		case i.MergedInto != nil:
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "merged", Says: fmt.Sprintf(
 				"it is part of incident %d; split that instead", *i.MergedInto)}
 		case i.State == "open":
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "open", Says: "the incident is open"}
+		}
+		if err := tx.KeepKeys(number); err != nil {
+			return store.NewEntry{}, err
 		}
 		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", "person", "", "", nil
 		return store.NewEntry{At: now(), Kind: incident.Reopened, Actor: who.Name, Title: "Open again: " + because,
@@ -146,9 +149,8 @@ func (a *App) Merge(
 		return nil, invalid("into", "an incident cannot be part of itself")
 	}
 	var out *store.Incident
-	err := a.write(ctx, func(s *engine.Sheet) error {
-		moved, err := s.Tx().AlertsToMove(from, nil)
-		if err != nil {
+	merge := func(s *engine.Sheet) error {
+		if _, err := s.Tx().LockAlerts(from, nil); err != nil {
 			return err
 		}
 		two, err := a.both(s, who, from, into)
@@ -172,10 +174,21 @@ func (a *App) Merge(
 			}
 		}
 		out = i
-		return a.merge(s, who, f, i, moved, because)
-	})
+		return a.merge(s, who, f, i, because)
+	}
+	// Whoever takes in alerts of it meanwhile locks the same rows in other orders.
+	err := a.write(ctx, merge)
+	for range mergeAgain {
+		if !store.Raced(err) {
+			break
+		}
+		err = a.write(ctx, merge)
+	}
 	return out, err
 }
+
+// mergeAgain bounds how often a merge is begun anew that met alerts which were taken in at the same moment.
+const mergeAgain = 20
 
 // both locks two incidents in the order of their numbers, and asks for the right to each.
 func (a *App) both(s *engine.Sheet, who *access.Principal, x, y int64) (map[int64]*store.Incident, error) {
@@ -197,25 +210,21 @@ func (a *App) merge(
 	s *engine.Sheet,
 	who *access.Principal,
 	f, i *store.Incident,
-	moved []store.Alert,
 	because string,
 ) error {
 	at := now()
-	ids := make([]string, len(moved))
-	for n, m := range moved {
-		ids[n] = m.ID
-	}
-	if err := s.Tx().MoveAlerts(ids, i.Number); err != nil {
+	ids, err := s.Tx().MergeInto(f.Number, i.Number)
+	if err != nil {
 		return err
 	}
 	f.MergedInto, f.Alerts = &i.Number, 0
-	i.Alerts += int64(len(moved))
+	i.Alerts += int64(len(ids))
 	i.Say(f.Title)
 	if i.SeverityBy == "" && alert.Worth(f.Severity) > alert.Worth(i.Severity) {
 		i.Severity = f.Severity
 	}
 	about := map[string]any{"from": f.Number, "into": i.Number, "alerts": ids, "because": because}
-	err := s.Close(f, engine.Closing{Outcome: "merged", Because: fmt.Sprintf("part of incident %d", i.Number),
+	err = s.Close(f, engine.Closing{Outcome: "merged", Because: fmt.Sprintf("part of incident %d", i.Number),
 		By: who.Name, At: at, Kind: incident.Merged, Content: map[string]any{"from": f.Number, "into": i.Number,
 			"alerts": ids, "because": because}, SourceTold: true,
 		Says: fmt.Sprintf("Part of incident %d from here on: %s", i.Number, i.Title)})
@@ -246,7 +255,7 @@ func (a *App) Split(ctx context.Context, who *access.Principal, number int64, al
 	}
 	var out *store.Incident
 	err := a.write(ctx, func(s *engine.Sheet) error {
-		moved, err := s.Tx().AlertsToMove(number, alerts)
+		moved, err := s.Tx().LockAlerts(number, alerts)
 		if err != nil {
 			return err
 		}
@@ -301,7 +310,7 @@ func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, m
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Tx().MoveAlerts(ids, out.Number); err != nil {
+	if err := s.Tx().SplitInto(ids, out.Number); err != nil {
 		return nil, err
 	}
 	a.fed(s, i, out)

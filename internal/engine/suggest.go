@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"urgentis/core/alert"
 	"urgentis/core/runbook"
 	"urgentis/core/suggest"
 	"urgentis/internal/store"
@@ -63,7 +64,7 @@ func SuggestAbout(
 func isAlike(alerts []store.Alert, p store.PastIncident) bool {
 	return slices.ContainsFunc(alerts, func(a store.Alert) bool {
 		return p.Signal != "" && a.Labels["signal"] == p.Signal ||
-			a.Source == p.Source && suggest.Shape(a.Key) == suggest.Shape(p.Key)
+			a.Source == p.Source && alert.Shape(a.Key) == alert.Shape(p.Key)
 	})
 }
 

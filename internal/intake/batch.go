@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -64,14 +65,16 @@ type writing struct {
 	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
 	// run works, working the runs by what they are for.
 	firings []*store.Firing
-	// joinable are open incidents by what alerts have in common with theirs.
-	joinable map[string]int64
-	// returning are incidents that were closed, by conditions of theirs that are reported anew.
-	returning map[store.Identity]store.ClosedIncident
-	opened    []int64
-	hasOpen   map[int64]bool // incidents that are known to have an open alert
-	begun     map[int64]bool
-	working   map[onceIn]store.Firing
+	// joinable are open incidents by what alerts have in common with theirs, keys those that the batch sets.
+	joinable, keys map[string]store.IncidentKey
+	// last are incidents that are open, or were closed a moment ago, by conditions of theirs that are reported anew.
+	last map[store.Identity]store.LastIncident
+	// cleared are the keys of alerts that were open until now, with their incidents.
+	cleared map[string]int64
+	opened  []int64
+	hasOpen map[int64]bool // incidents that are known to have an open alert
+	begun   map[int64]bool
+	working map[onceIn]store.Firing
 	// names are what inputs of a start see that is not about an alert, request the payload that it came with.
 	names   map[string]any
 	request string
@@ -92,7 +95,8 @@ func (in *Intake) writing(tx *store.Tx, config int64) (*writing, error) {
 		kept:     map[*store.Payload]bool{},
 		begun:    map[int64]bool{},
 		working:  map[onceIn]store.Firing{},
-		joinable: map[string]int64{}, returning: map[store.Identity]store.ClosedIncident{},
+		joinable: map[string]store.IncidentKey{}, keys: map[string]store.IncidentKey{},
+		last: map[store.Identity]store.LastIncident{}, cleared: map[string]int64{},
 		hasOpen: map[int64]bool{},
 		now:     in.clock().UTC().Truncate(time.Microsecond),
 		sheet:   in.engine.Sheet(tx),
@@ -175,10 +179,14 @@ func (w *writing) isOpen(id store.Identity) bool {
 }
 
 // expect finds the incidents that alerts of a batch will join, and reserves numbers for those that will be opened.
-// Where one joins what another of the batch opens, or comes back, a number is left over.
 func (w *writing) expect(batch []*item) error {
-	looked, opens, own := map[string]bool{}, map[string]incident.Keys{}, 0
-	var returning []store.Returning
+	type raising struct {
+		store.Identity
+		incident.Keys
+	}
+	looked := map[string]bool{}
+	var fresh []raising
+	var ids []store.Identity
 	seen := map[store.Identity]bool{}
 	for _, it := range batch {
 		id := it.identity()
@@ -187,15 +195,10 @@ func (w *writing) expect(batch []*item) error {
 		}
 		seen[id] = true
 		k := w.keysOf(raised(it.source, it.report, w.heard()).Snapshot())
-		if k.Own == "" {
-			own++
-			continue
-		}
-		opens[k.Own] = k
 		for _, key := range k.All() {
 			looked[key] = true
 		}
-		returning = append(returning, store.Returning{JoinKey: k.Own, Identity: id})
+		fresh, ids = append(fresh, raising{id, k}), append(ids, id)
 	}
 	if len(looked) > maxLooked && len(batch) > 1 {
 		return errTooWide
@@ -203,15 +206,23 @@ func (w *writing) expect(batch []*item) error {
 	if err := w.findJoinable(slices.Collect(maps.Keys(looked))); err != nil {
 		return err
 	}
-	for _, k := range opens {
-		if !slices.ContainsFunc(k.All(), func(key string) bool { return w.joinable[key] != 0 }) {
-			own++
-		}
-	}
-	if err := w.findReturning(returning); err != nil {
+	if err := w.findLast(ids); err != nil {
 		return err
 	}
-	return w.sheet.Reserve(own)
+	opens, within := 0, map[string]bool{}
+	for _, r := range fresh {
+		if _, back := w.last[r.Identity]; back {
+			continue
+		}
+		joins := slices.ContainsFunc(r.All(), func(key string) bool { return within[key] || w.joinable[key].Incident != 0 })
+		if !joins {
+			opens++
+		}
+		for _, key := range r.Set() {
+			within[key] = true
+		}
+	}
+	return w.sheet.Reserve(opens)
 }
 
 // maxLooked bounds by how many keys incidents are looked for in one transaction: each may be a lock, of which the
@@ -221,33 +232,43 @@ const maxLooked = 1024
 // errTooWide lets a batch be taken alert by alert.
 var errTooWide = errors.New("the alerts of this batch could join too many incidents to look for all at once")
 
+// errMoved lets a batch be taken anew: an incident that it would join was closed, or became part of another one, in
+// the same moment.
+var errMoved = errors.New("the incident was closed meanwhile")
+
 // keysOf gives what an alert joins by.
 func (w *writing) keysOf(snapshot map[string]any) incident.Keys {
 	return incident.KeysOf(w.index.joins, w.index.depends, snapshot)
 }
 
-// findReturning finds the incidents that conditions had which are reported anew, where they were closed not long ago.
-func (w *writing) findReturning(list []store.Returning) error {
-	list = slices.DeleteFunc(list, func(r store.Returning) bool { return w.joinable[r.JoinKey] != 0 })
-	closed, err := w.tx.ClosedLately(list, w.now.Add(-longestQuiet))
+// findLast finds the incidents that conditions had which are reported anew: those that are open, and those that were
+// closed within their quiet time.
+func (w *writing) findLast(ids []store.Identity) error {
+	found, err := w.tx.LastIncidents(ids)
 	if err != nil {
-		return fmt.Errorf("find incidents that were closed: %w", err)
+		return err
 	}
-	for _, c := range closed {
-		w.returning[c.Identity] = c
+	for _, l := range found {
+		if l.State != "open" {
+			quiet, err := w.quiet(l.Service)
+			if err != nil {
+				return err
+			}
+			if l.ResolvedAt == nil || l.ResolvedAt.Before(w.now.Add(-quiet)) {
+				continue
+			}
+		}
+		w.last[l.Identity] = l
 	}
 	return nil
 }
-
-// longestQuiet is the longest quiet time that a service may have.
-const longestQuiet = 24 * time.Hour
 
 // findJoinable finds the incidents that alerts may join. For what there is none yet, nobody else opens one meanwhile.
 func (w *writing) findJoinable(keys []string) error {
 	if len(keys) == 0 {
 		return nil
 	}
-	found, err := w.tx.Joinable(keys, w.now)
+	found, err := w.tx.Joinable(keys)
 	if err != nil {
 		return err
 	}
@@ -261,7 +282,7 @@ func (w *writing) findJoinable(keys []string) error {
 		if err := w.tx.JoinLock(missing); err != nil {
 			return err
 		}
-		late, err := w.tx.Joinable(missing, w.now)
+		late, err := w.tx.Joinable(missing)
 		if err != nil {
 			return err
 		}
@@ -397,7 +418,20 @@ func (w *writing) flush() error {
 	for _, a := range w.fresh {
 		w.in.saw(a)
 	}
-	return w.sheet.Flush()
+	if err := w.sheet.Flush(); err != nil {
+		return err
+	}
+	return w.setKeys()
+}
+
+// setKeys writes by what alerts join from now on, once their incidents are written.
+func (w *writing) setKeys() error {
+	if err := w.tx.KeepKeysOf(w.cleared); err != nil {
+		return err
+	}
+	return w.tx.SetKeys(slices.SortedFunc(maps.Values(w.keys), func(a, b store.IncidentKey) int {
+		return cmp.Compare(a.Key, b.Key) // in one order, so that two do not wait for each other
+	}))
 }
 
 // heard is when this batch is heard.

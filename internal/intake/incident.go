@@ -62,16 +62,17 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 			return err
 		}
 		i.State, i.WaitingOn, i.OpenedAt = "open", "person", w.now
-		if i.Service != "" {
-			i.JoinKey = incident.OfService(i.Service)
-			until := w.now.Add(incident.DefaultWithin)
-			i.JoinUntil = &until
-			if err := w.findJoinable([]string{i.JoinKey}); err != nil {
-				return err
-			}
-		}
 		if err := w.sheet.Open(i); err != nil {
 			return err
+		}
+		if i.Service != "" {
+			// What is opened by hand is what its service's alerts are about from now on.
+			key := incident.OfService(i.Service)
+			if err := w.tx.JoinLock([]string{key}); err != nil {
+				return err
+			}
+			w.keys[key] = store.IncidentKey{Key: key, Incident: i.Number, Until: w.now.Add(incident.DefaultWithin),
+				Within: int64(incident.DefaultWithin.Seconds())}
 		}
 		if err := w.sheet.Write(i, store.NewEntry{At: w.now, Kind: incident.Opened, Actor: by, Title: i.Title,
 			Content: map[string]any{"severity": i.Severity, "service": i.Service}}); err != nil {
@@ -100,66 +101,95 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 	})
 }
 
-// incidentOf gives the incident that a new alert joins, or opens one.
+// incidentOf gives the incident that a new alert joins, or opens one: that of its own condition where it is open, then
+// that of those who tell of the same, then that of its own condition which was closed a moment ago, then others that
+// its keys lead to.
 func (w *writing) incidentOf(a *store.Alert, snapshot map[string]any) (inc *store.Incident, joined bool, err error) {
 	k := w.keysOf(snapshot)
-	key, until := k.Own, w.now.Add(k.Within)
-	for _, by := range k.All() {
-		number, ok := w.joinable[by]
-		if !ok {
-			continue
-		}
-		if inc, err = w.sheet.Incident(number); err != nil {
-			return nil, false, err
-		}
-		if inc.State == "open" {
-			inc.JoinUntil = &until
-			return inc, true, nil
-		}
-	}
-	if inc, err = w.comesBack(a); err != nil || inc != nil {
-		if inc != nil {
-			inc.JoinUntil = &until
-			w.joinable[key] = inc.Number
-		}
-		return inc, true, err
-	}
-	inc = &store.Incident{
-		Title:     titleOf(a),
-		State:     "open",
-		WaitingOn: "nobody",
-		Severity:  a.Severity,
-		Service:   a.Service,
-		OpenedAt:  w.now,
-		JoinKey:   key,
-	}
-	if key != "" {
-		inc.JoinUntil = &until
-	}
-	if err := w.sheet.Open(inc); err != nil {
+	if inc, err = w.joins(a, k); err != nil {
 		return nil, false, err
 	}
-	w.opened = append(w.opened, inc.Number)
-	if key != "" {
-		w.joinable[key] = inc.Number
+	if joined = inc != nil; !joined {
+		inc = &store.Incident{Title: titleOf(a), State: "open", WaitingOn: "nobody", Severity: a.Severity,
+			Service: a.Service, OpenedAt: w.now}
+		if err := w.sheet.Open(inc); err != nil {
+			return nil, false, err
+		}
+		w.opened = append(w.opened, inc.Number)
 	}
-	return inc, false, nil
+	a.JoinKey = w.lead(k, inc)
+	return inc, joined, nil
 }
 
-// comesBack opens the incident again that an alert's condition had, where that was closed within its quiet time; nil
-// without one.
-func (w *writing) comesBack(a *store.Alert) (*store.Incident, error) {
-	closed, was := w.returning[store.Identity{Source: a.Source, Key: a.Key}]
-	if !was {
-		return nil, nil
+// joins gives the incident that an alert joins; nil where there is none.
+func (w *writing) joins(a *store.Alert, k incident.Keys) (*store.Incident, error) {
+	last, was := w.last[store.Identity{Source: a.Source, Key: a.Key}]
+	if was && last.State == "open" {
+		return w.stillOpen(last.Number)
 	}
-	quiet, err := w.quiet(a.Service)
-	if err != nil || closed.ResolvedAt.Before(w.now.Add(-quiet)) {
+	if own := w.joinable[k.Own]; own.Incident != 0 {
+		return w.stillOpen(own.Incident)
+	}
+	if was {
+		return w.comesBack(a, last)
+	}
+	for _, key := range k.Others {
+		if other := w.joinable[key]; other.Incident != 0 {
+			return w.stillOpen(other.Incident)
+		}
+	}
+	return nil, nil
+}
+
+// stillOpen locks an incident that was found open. Where it is open no more the batch is taken anew: its alerts and
+// keys may be another's.
+func (w *writing) stillOpen(number int64) (*store.Incident, error) {
+	inc, err := w.sheet.Incident(number)
+	if err == nil && inc.State != "open" {
+		return nil, errMoved
+	}
+	return inc, err
+}
+
+// lead has the keys of an alert lead to its incident, but for those that lead to another one that is open, and gives
+// the one that the alert keeps alive while it is open.
+func (w *writing) lead(k incident.Keys, inc *store.Incident) (alive string) {
+	until := w.now.Add(k.Within)
+	for _, key := range k.Set() {
+		was, found := w.joinable[key]
+		if found && was.Incident != inc.Number {
+			continue
+		}
+		if key == k.Own {
+			alive = key
+		}
+		if found && until.Sub(was.Until) < leadAnew {
+			continue
+		}
+		now := store.IncidentKey{Key: key, Incident: inc.Number, Until: until, Within: int64(k.Within.Seconds())}
+		w.joinable[key], w.keys[key] = now, now
+	}
+	return alive
+}
+
+// leadAnew is how exact it is until when a key leads to an incident: in a storm not every alert writes it.
+const leadAnew = time.Second
+
+// comesBack opens the incident again that an alert's condition had, where that was closed within its quiet time.
+func (w *writing) comesBack(a *store.Alert, last store.LastIncident) (*store.Incident, error) {
+	inc, err := w.sheet.Incident(last.Number)
+	if err != nil {
 		return nil, err
 	}
-	inc, err := w.sheet.Incident(closed.Number)
-	if err != nil || inc.State == "open" {
-		return inc, err
+	if inc.MergedInto != nil {
+		return nil, errMoved
+	}
+	if inc.State == "open" {
+		return inc, nil // another alert of this batch opened it again
+	}
+	quiet, err := w.quiet(last.Service)
+	if err != nil {
+		return nil, err
 	}
 	if err := w.reopen(inc, fmt.Sprintf("the same condition is reported again within %s",
 		plain.Span(quiet))); err != nil {
@@ -417,6 +447,9 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 	}
 	if change == alert.Clear {
 		a.State, a.ClearedAt = "cleared", w.heard()
+		if a.JoinKey != "" && a.Incident != nil {
+			w.cleared[a.JoinKey] = *a.Incident
+		}
 	} else {
 		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
 	}
@@ -528,6 +561,9 @@ func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 }
 
 func (w *writing) reopen(inc *store.Incident, because string) error {
+	if err := w.tx.KeepKeys(inc.Number); err != nil {
+		return err
+	}
 	inc.State, inc.WaitingOn, inc.Outcome, inc.Because, inc.ResolvedAt = "open", "nobody", "", "", nil
 	return w.sheet.Write(
 		inc,

@@ -299,14 +299,15 @@ func (in *Intake) commit(batch []*item) {
 	var taken []Taken
 	err := in.engine.Closely(ctx, "alert", batch[0].source+"/"+batch[0].report.Key, func() (err error) {
 		for range raced {
-			// What another instance raised in the same moment is there when it is looked at anew.
-			if taken, err = in.batch(ctx, batch); !errors.Is(err, store.ErrExists) {
+			// What another instance raised, or a person merged, in the same moment is there when it is looked at anew.
+			if taken, err = in.batch(ctx, batch); !store.Raced(err) && !errors.Is(err, errMoved) {
 				break
 			}
 		}
 		return err
 	})
-	if err != nil && len(batch) > 1 && !store.Transient(err) {
+	busy := err != nil && store.Transient(err) || errors.Is(err, errMoved)
+	if err != nil && len(batch) > 1 && !busy {
 		for _, it := range batch {
 			in.commit([]*item{it})
 		}
@@ -318,7 +319,7 @@ func (in *Intake) commit(batch []*item) {
 		case err == nil:
 			meter.Alerts.WithLabelValues(string(taken[i].Change)).Inc()
 			it.answer <- Outcome{Taken: taken[i]}
-		case store.Transient(err):
+		case busy:
 			in.log.Warn("keep an alert", "source", it.source, "error", err)
 			it.answer <- Outcome{Err: ErrUncertain}
 		case errors.Is(err, engine.ErrPoison):

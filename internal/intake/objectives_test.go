@@ -216,7 +216,7 @@ func TestWhatStartsNothingIsLookedAt(t *testing.T) {
 		)
 		require.NoError(t, testdb.SQL(s).Raw("select waiting_on from incident where number = ?", taken.Incident).Row().
 			Scan(&waits))
-		require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', join_until = now()").Error)
+		require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved'").Error)
 		return by, waits
 	}
 	by, waits := take("first", map[string]string{"x": "y"})

@@ -17,7 +17,8 @@ name: heard
 title: Hears of its alert
 owner: o
 service: s
-starts: {any: {alert: alert.severity != "info"}}
+inputs: {of: {type: text}}
+starts: {any: {alert: alert.severity != "info", inputs: {of: "{{ alert.id }}"}}}
 steps: [{note: N, text: n}]
 `
 

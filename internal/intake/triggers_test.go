@@ -71,8 +71,8 @@ func TestTriggersBesideARunbook(t *testing.T) {
 		want   []string
 	}{
 		"new and worse":    {all, []alert.Severity{"minor", "minor", "major", "minor", "cleared"}, []string{"started"}},
-		"only what is new": {all + "on: [new]\n", []alert.Severity{"minor", "major", "cleared", "minor"}, []string{"started", "started"}},
-		"what clears":      {all + "on: [cleared]\n", []alert.Severity{"minor", "cleared", "minor", "cleared"}, []string{"started", "started"}},
+		"only what is new": {all + "on: [new]\n", []alert.Severity{"minor", "major", "cleared", "minor"}, []string{"started", "already"}},
+		"what clears":      {all + "on: [cleared]\n", []alert.Severity{"minor", "cleared", "minor", "cleared"}, []string{"started", "already"}},
 		"what is better":   {all + "on: [better]\n", []alert.Severity{"major", "minor", "warning"}, []string{"started", "started"}},
 		"each report": {all + "on: [new, repeat]\n", []alert.Severity{"minor", "minor", "minor"},
 			[]string{"started", "started", "started"}},

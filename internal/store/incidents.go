@@ -2,7 +2,6 @@ package store
 
 import (
 	"encoding/json"
-	"fmt"
 	"strings"
 	"time"
 
@@ -59,25 +58,6 @@ func (tx *Tx) Incidents(s access.Scope, which WhichIncidents, before int64, most
 	return out, err
 }
 
-// AlertsToMove gives alerts of an incident, so that nobody else alters them until the end of the transaction; ids nil
-// is all of them.
-func (tx *Tx) AlertsToMove(incident int64, ids []string) ([]Alert, error) {
-	if ids == nil {
-		return scan[Alert](tx, "select * from alert where incident = ? order by id for update", incident)
-	}
-	return scan[Alert](
-		tx,
-		"select * from alert where incident = ? and id = any (?::text[]) order by id for update",
-		incident,
-		array{ids},
-	)
-}
-
-// MoveAlerts gives alerts to another incident.
-func (tx *Tx) MoveAlerts(ids []string, to int64) error {
-	return tx.run("update alert set incident = ? where id = any (?::text[])", to, array{ids})
-}
-
 // Incident reads the head of a record.
 func (tx *Tx) Incident(number int64) (*Incident, error) {
 	return take[Incident](tx, "number = ?", number)
@@ -93,70 +73,6 @@ func (tx *Tx) Entries(incident, after int64, most int) ([]Entry, error) {
 // EntriesOf reads those entries of some kinds.
 func (tx *Tx) EntriesOf(incident, after int64, kinds []string) ([]Entry, error) {
 	return list[Entry](tx, "seq", "incident = ? and seq > ? and kind in ?", incident, after, kinds)
-}
-
-// JoinLock lets nobody else open an incident for keys until the end of the transaction. They are locked in one order,
-// so that two do not wait for each other, and in one statement.
-func (tx *Tx) JoinLock(keys []string) error {
-	err := tx.run(`select pg_advisory_xact_lock(h) from (select distinct hashtextextended(k, ?) as h
-		from unnest(?::text[]) k order by h) x`, aloneJoin, array{keys})
-	if err != nil {
-		return fmt.Errorf("lock what alerts have in common: %w", err)
-	}
-	return nil
-}
-
-// Joinable gives the newest open incidents that alerts of keys may join at a time, by their keys.
-func (tx *Tx) Joinable(keys []string, at time.Time) (map[string]int64, error) {
-	type found struct {
-		JoinKey string
-		Number  int64
-	}
-	// What was merged into another one leads there. Each key is one probe of the index of keys, which has none that is
-	// empty.
-	rows, err := scan[found](tx, `select v.k as join_key, coalesce(i.merged_into, i.number) as number
-		from unnest(?::text[]) as v(k) cross join lateral (select number, merged_into from incident
-			where join_key = v.k and join_key <> '' and (state = 'open' or merged_into is not null)
-				and join_until >= ? order by number desc limit 1) i`, array{keys}, at)
-	if err != nil {
-		return nil, fmt.Errorf("find incidents to join: %w", err)
-	}
-	out := make(map[string]int64, len(rows))
-	for _, r := range rows {
-		out[r.JoinKey] = r.Number
-	}
-	return out, nil
-}
-
-// Returning is a condition that is reported anew, and what its alert has in common with others.
-type Returning struct {
-	JoinKey string `json:"join_key"`
-	Identity
-}
-
-// ClosedIncident is one that was closed, and when.
-type ClosedIncident struct {
-	Identity
-	Number     int64
-	ResolvedAt time.Time
-}
-
-// ClosedLately finds, for conditions that are reported anew, the newest incident that had such an alert, has the same
-// in common, and was closed since a time.
-func (tx *Tx) ClosedLately(list []Returning, since time.Time) ([]ClosedIncident, error) {
-	if len(list) == 0 {
-		return nil, nil
-	}
-	wanted, err := json.Marshal(list)
-	if err != nil {
-		return nil, err
-	}
-	return scan[ClosedIncident](tx, `select distinct on (v.source, v.key) v.source, v.key, i.number, i.resolved_at
-		from json_to_recordset(?::json) as v(join_key text, source text, key text)
-		join incident i on i.join_key = v.join_key and i.join_key <> '' and i.state = 'resolved'
-			and i.resolved_at >= ? and i.merged_into is null
-		where exists (select from alert a where a.incident = i.number and a.source = v.source and a.key = v.key)
-		order by v.source, v.key, i.number desc`, string(wanted), since)
 }
 
 // WorstAlert is the worst open alert of an incident, of several the one that was raised first; nil without one.

@@ -149,9 +149,6 @@ type Incident struct {
 	ResolvedAt *time.Time
 	Entries    int64
 	LastHash   string
-	// JoinKey is by what alerts join it, JoinUntil until when another one may.
-	JoinKey   string
-	JoinUntil *time.Time
 	// TitleBy and SeverityBy set them by hand; "" where they follow the worst alert.
 	TitleBy, SeverityBy string
 	// Holder looks after it; "" for nobody.
@@ -207,7 +204,9 @@ type Alert struct {
 	// FirstSaid and LastSaid are what its sender says of that; zero where it was not kept.
 	FirstSaid, LastSaid alert.Said
 	Incident            *int64
-	Verdicts            json.RawMessage `gorm:"type:jsonb"`
+	// JoinKey is by what others join its incident as long as it is open; "" where it has none, or the key leads elsewhere.
+	JoinKey  string
+	Verdicts json.RawMessage `gorm:"type:jsonb"`
 }
 
 // Run is the head of a run's log, with its claim.

@@ -236,6 +236,8 @@ var passing = []struct{ table, over string }{
 	{"attachment", "size < 0 and added_at < now() - interval '1 day'"},
 	{"deployment", "at < now() - interval '90 days'"},
 	{"seen", "at < now() - interval '90 days'"},
+	{"incident_key", `until < now() - interval '1 day'
+		and not exists (select from alert a where a.join_key = incident_key.key and a.state = 'open')`},
 	{"suspect", "at < now() - interval '30 days'"},
 	{"instance", "coalesce(reported_at, gone_at) < now() - interval '30 days'"},
 }

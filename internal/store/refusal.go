@@ -5,11 +5,19 @@ import (
 	"errors"
 	"io"
 	"net"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 )
+
+// Raced reports whether an error says that somebody else was in the way: what was done is undone, and may be begun anew
+// at once.
+func Raced(err error) bool {
+	var pg *pgconn.PgError
+	return errors.Is(err, ErrExists) || errors.As(err, &pg) && slices.Contains([]string{"40P01", "40001", "55P03"}, pg.Code)
+}
 
 // Transient reports whether an error says that the database could not be asked, or not now: it is away, it stops, its
 // connections are used up, somebody else was first. What is not transient is refused for what it is: asking again will
