@@ -87,8 +87,8 @@ func (tx *Tx) KeepKeys(incident int64) error {
 }
 
 // MergeInto gives all alerts of an incident, and by what alerts joined it, to another one, and gives those alerts.
-// Whoever holds both incidents finds every alert that was committed to the first one, and no other comes after it.
-// It waits a moment only for who alters one of them, and fails then so that Raced says yes.
+// Whoever holds both incidents finds every alert that was committed to the first one, and no other comes after it. It
+// waits a moment only for who alters one of them, and fails then so that Raced says yes.
 func (tx *Tx) MergeInto(from, to int64) ([]string, error) {
 	if err := tx.run("set local lock_timeout = '200ms'"); err != nil {
 		return nil, err
@@ -109,7 +109,8 @@ func (tx *Tx) LockAlerts(incident int64, ids []string) ([]Alert, error) {
 	if ids == nil {
 		return scan[Alert](tx, "select * from alert where incident = ? order by source, key, id for update", incident)
 	}
-	return scan[Alert](tx, "select * from alert where incident = ? and id = any (?::text[]) order by source, key, id for update",
+	return scan[Alert](tx, `select * from alert where incident = ? and id = any (?::text[])
+		order by source, key, id for update`,
 		incident, array{ids})
 }
 

@@ -204,7 +204,7 @@ type Alert struct {
 	// FirstSaid and LastSaid are what its sender says of that; zero where it was not kept.
 	FirstSaid, LastSaid alert.Said
 	Incident            *int64
-	// JoinKey is by what others join its incident as long as it is open; "" where it has none, or the key leads elsewhere.
+	// JoinKey is by what others join its incident as long as it is open; "" where that key leads elsewhere.
 	JoinKey  string
 	Verdicts json.RawMessage `gorm:"type:jsonb"`
 }

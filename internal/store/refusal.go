@@ -16,7 +16,8 @@ import (
 // at once.
 func Raced(err error) bool {
 	var pg *pgconn.PgError
-	return errors.Is(err, ErrExists) || errors.As(err, &pg) && slices.Contains([]string{"40P01", "40001", "55P03"}, pg.Code)
+	return errors.Is(err, ErrExists) ||
+		errors.As(err, &pg) && slices.Contains([]string{"40P01", "40001", "55P03"}, pg.Code)
 }
 
 // Transient reports whether an error says that the database could not be asked, or not now: it is away, it stops, its
