@@ -895,6 +895,27 @@ func (e TakenChange) Valid() bool {
 	}
 }
 
+// Defines values for TreatsHow.
+const (
+	TreatsHowByHand  TreatsHow = "by-hand"
+	TreatsHowSame    TreatsHow = "same"
+	TreatsHowStarted TreatsHow = "started"
+)
+
+// Valid indicates whether the value is a known member of the TreatsHow enum.
+func (e TreatsHow) Valid() bool {
+	switch e {
+	case TreatsHowByHand:
+		return true
+	case TreatsHowSame:
+		return true
+	case TreatsHowStarted:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListAlertsParamsState.
 const (
 	ListAlertsParamsStateCleared ListAlertsParamsState = "cleared"
@@ -2018,6 +2039,8 @@ type NewRehearsalHow string
 
 // NewRun defines model for NewRun.
 type NewRun struct {
+	// For the alerts of the incident that it is to treat; unless said those that its starts fit, else the only open one
+	For      []string               `json:"for,omitempty,omitzero"`
 	Incident int64                  `json:"incident,omitempty,omitzero"`
 	Inputs   map[string]interface{} `json:"inputs,omitempty,omitzero"`
 	Runbook  string                 `json:"runbook"`
@@ -2659,6 +2682,9 @@ type RunDetail struct {
 
 	// Story the run as people read it
 	Story []Entry `json:"story"`
+
+	// Treats the alerts that it was begun for
+	Treats []Treats `json:"treats"`
 }
 
 // Runbook defines model for Runbook.
@@ -3092,6 +3118,20 @@ type TokenShown struct {
 	// User the name of a user of SNMP v3
 	User string `json:"user,omitempty,omitzero"`
 }
+
+// Treats defines model for Treats.
+type Treats struct {
+	Alert string `json:"alert"`
+
+	// Enough it was enough for the alert as it is now
+	Enough   bool      `json:"enough"`
+	How      TreatsHow `json:"how"`
+	Severity string    `json:"severity"`
+	Summary  string    `json:"summary"`
+}
+
+// TreatsHow defines model for Treats.How.
+type TreatsHow string
 
 // Trend defines model for Trend.
 type Trend struct {
@@ -3616,6 +3656,9 @@ type CancelRunJSONRequestBody = Cancel
 
 // ReleaseRunJSONRequestBody defines body for ReleaseRun for application/json ContentType.
 type ReleaseRunJSONRequestBody = Release
+
+// SettleRunJSONRequestBody defines body for SettleRun for application/json ContentType.
+type SettleRunJSONRequestBody = Release
 
 // KeepSearchJSONRequestBody defines body for KeepSearch for application/json ContentType.
 type KeepSearchJSONRequestBody = Search
@@ -4465,6 +4508,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
 	ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleRunWithBody Say that what a run handed over is done with; its incident may end.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+	SettleRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleRun Say that what a run handed over is done with; its incident may end.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+	SettleRun(ctx context.Context, id Id, body SettleRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	//
@@ -6787,6 +6844,40 @@ func (c *Client) ReleaseRunWithBody(ctx context.Context, id Id, contentType stri
 // Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
 func (c *Client) ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReleaseRunRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleRunWithBody Say that what a run handed over is done with; its incident may end.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+func (c *Client) SettleRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleRunRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleRun Say that what a run handed over is done with; its incident may end.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+func (c *Client) SettleRun(ctx context.Context, id Id, body SettleRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleRunRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11953,6 +12044,53 @@ func NewReleaseRunRequestWithBody(server string, id Id, contentType string, body
 	return req, nil
 }
 
+// NewSettleRunRequest calls the generic SettleRun builder with application/json body
+func NewSettleRunRequest(server string, id Id, body SettleRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleRunRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSettleRunRequestWithBody constructs an http.Request for the SettleRun method, with any body, and a specified content type
+func NewSettleRunRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/settle", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRunbookSchemaRequest constructs an http.Request for the GetRunbookSchema method
 func NewGetRunbookSchemaRequest(server string) (*http.Request, error) {
 	var err error
@@ -14988,6 +15126,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
 	ReleaseRunWithResponse(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error)
+
+	// SettleRunWithBodyWithResponse Say that what a run handed over is done with; its incident may end.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+	SettleRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleRunResponse, error)
+
+	// SettleRunWithResponse Say that what a run handed over is done with; its incident may end.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+	SettleRunWithResponse(ctx context.Context, id Id, body SettleRunJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleRunResponse, error)
 
 	// GetRunbookSchemaWithResponse The JSON Schema of the runbook language, for editors.
 	//
@@ -19749,6 +19901,47 @@ func (r ReleaseRunResponse) ContentType() string {
 	return ""
 }
 
+type SettleRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunbookSchemaResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23790,6 +23983,32 @@ func (c *ClientWithResponses) ReleaseRunWithResponse(ctx context.Context, id Id,
 	return ParseReleaseRunResponse(rsp)
 }
 
+// SettleRunWithBodyWithResponse Say that what a run handed over is done with; its incident may end.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+func (c *ClientWithResponses) SettleRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleRunResponse, error) {
+	rsp, err := c.SettleRunWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleRunResponse(rsp)
+}
+
+// SettleRunWithResponse Say that what a run handed over is done with; its incident may end.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/runs/{id}/settle (the `SettleRun` operationId).
+func (c *ClientWithResponses) SettleRunWithResponse(ctx context.Context, id Id, body SettleRunJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleRunResponse, error) {
+	rsp, err := c.SettleRun(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleRunResponse(rsp)
+}
+
 // GetRunbookSchemaWithResponse The JSON Schema of the runbook language, for editors.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27619,6 +27838,35 @@ func ParseReleaseRunResponse(rsp *http.Response) (*ReleaseRunResponse, error) {
 	return response, nil
 }
 
+// ParseSettleRunResponse parses an HTTP response from a SettleRunWithResponse call
+func ParseSettleRunResponse(rsp *http.Response) (*SettleRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunbookSchemaResponse parses an HTTP response from a GetRunbookSchemaWithResponse call
 func ParseGetRunbookSchemaResponse(rsp *http.Response) (*GetRunbookSchemaResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29617,6 +29865,9 @@ type ServerInterface interface {
 	// ReleaseRun Let a run go on that was set aside because the program died of it.
 	// (POST /api/v1/runs/{id}/release)
 	ReleaseRun(c *gin.Context, id Id)
+	// SettleRun Say that what a run handed over is done with; its incident may end.
+	// (POST /api/v1/runs/{id}/settle)
+	SettleRun(c *gin.Context, id Id)
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	// (GET /api/v1/schema/runbook)
 	GetRunbookSchema(c *gin.Context)
@@ -32322,6 +32573,31 @@ func (siw *ServerInterfaceWrapper) ReleaseRun(c *gin.Context) {
 	siw.Handler.ReleaseRun(c, id)
 }
 
+// SettleRun operation middleware
+func (siw *ServerInterfaceWrapper) SettleRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SettleRun(c, id)
+}
+
 // GetRunbookSchema operation middleware
 func (siw *ServerInterfaceWrapper) GetRunbookSchema(c *gin.Context) {
 
@@ -33784,6 +34060,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/runs/:id", wrapper.GetRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/cancel", wrapper.CancelRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/release", wrapper.ReleaseRun)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/settle", wrapper.SettleRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/again", wrapper.RunAgain)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/graph", wrapper.GetRunGraph)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/case", wrapper.GetRunCase)
@@ -37366,6 +37643,40 @@ func (response ReleaseRundefaultApplicationProblemPlusJSONResponse) VisitRelease
 	return err
 }
 
+type SettleRunRequestObject struct {
+	Id   Id `json:"id"`
+	Body *SettleRunJSONRequestBody
+}
+
+type SettleRunResponseObject interface {
+	VisitSettleRunResponse(w http.ResponseWriter) error
+}
+
+type SettleRun204Response struct {
+}
+
+func (response SettleRun204Response) VisitSettleRunResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SettleRundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettleRundefaultApplicationProblemPlusJSONResponse) VisitSettleRunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetRunbookSchemaRequestObject struct {
 }
 
@@ -39665,6 +39976,9 @@ type StrictServerInterface interface {
 	// ReleaseRun Let a run go on that was set aside because the program died of it.
 	// (POST /api/v1/runs/{id}/release)
 	ReleaseRun(ctx context.Context, request ReleaseRunRequestObject) (ReleaseRunResponseObject, error)
+	// SettleRun Say that what a run handed over is done with; its incident may end.
+	// (POST /api/v1/runs/{id}/settle)
+	SettleRun(ctx context.Context, request SettleRunRequestObject) (SettleRunResponseObject, error)
 	// GetRunbookSchema The JSON Schema of the runbook language, for editors.
 	// (GET /api/v1/schema/runbook)
 	GetRunbookSchema(ctx context.Context, request GetRunbookSchemaRequestObject) (GetRunbookSchemaResponseObject, error)
@@ -42753,6 +43067,50 @@ func (sh *strictHandler) ReleaseRun(ctx *gin.Context, id Id) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ReleaseRunResponseObject); ok {
 		if err := validResponse.VisitReleaseRunResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SettleRun operation middleware
+func (sh *strictHandler) SettleRun(ctx *gin.Context, id Id) {
+	var request SettleRunRequestObject
+
+	request.Id = id
+
+	var body SettleRunJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SettleRun(ctx, request.(SettleRunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SettleRun")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SettleRunResponseObject); ok {
+		if err := validResponse.VisitSettleRunResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

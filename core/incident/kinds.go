@@ -88,6 +88,7 @@ const (
 	TicketNews     Kind = "ticket.news"      // what somebody did to it there
 	Unreached      Kind = "people.unreached" // and who could not be
 	KeptOpen       Kind = "incident.kept-open"
+	RunSettled     Kind = "run.settled" // what it handed over is done with
 	Opened         Kind = "incident.opened"
 	Reopened       Kind = "incident.reopened"
 	Closed         Kind = "incident.closed"
@@ -179,7 +180,8 @@ var Kinds = []About{
 	{Kind: TicketMade, Word: "ticket"},
 	{Kind: TicketNews, Word: "ticket", Said: true},
 	{Kind: Unreached, Word: "not told", Wanted: true},
-	{Kind: KeptOpen, Word: "kept open"},
+	{Kind: KeptOpen, Word: "stays open"},
+	{Kind: RunSettled, Word: "done with", Said: true},
 	{Kind: Outward, Word: "for others", Said: true},
 	{Kind: Attached, Word: "attached", Said: true},
 	{Kind: Held, Word: "holder", Said: true},

@@ -12,6 +12,7 @@ import (
 
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/incident"
 	"urgentis/core/reading"
 	"urgentis/core/trigger"
 )
@@ -596,7 +597,10 @@ func (b Branch) Or(word string) Branch {
 }
 
 // Outcomes lists how an incident can be closed.
-var Outcomes = []string{"repaired", "repaired-by-hand", "mitigated", "false-alarm", "cleared-itself", "not-repaired"}
+var Outcomes = []string{
+	incident.Repaired, incident.RepairedByHand, incident.Mitigated, incident.FalseAlarm, incident.ClearedItself,
+	incident.NotRepaired,
+}
 
 // Secrets lists the secrets that a step would use.
 func (s *Step) Secrets() []string {

@@ -29,11 +29,12 @@ type Trouble struct {
 	Reading string
 }
 
-// Past is a run of a runbook on an incident that is over.
+// Past is how an alert ended that a run was begun for. What came back soon is not repaired, whatever the run said; that
+// a false alarm stood is to the runbook's credit.
 type Past struct {
 	Runbook, Outcome string
 	At               time.Time
-	// Alike says that the incident was like this one, and not only of the same service.
+	// Alike says that the alert was like this one, and not only of the same service.
 	Alike bool
 }
 
@@ -200,7 +201,7 @@ func (s *Suggestion) history(past []Past, now time.Time) {
 				continue
 			}
 			all++
-			if p.Outcome == "repaired" || p.Outcome == "mitigated" {
+			if p.Outcome == "repaired" || p.Outcome == "mitigated" || p.Outcome == "false-alarm" {
 				good++
 			}
 			if p.At.After(last) {
@@ -210,13 +211,13 @@ func (s *Suggestion) history(past []Past, now time.Time) {
 		if all == 0 {
 			continue
 		}
-		what, weight := "incidents like this one", helped
+		what, weight := "alerts like this one", helped
 		if !alike {
-			what, weight = "other incidents of the service", helpedNear
+			what, weight = "other alerts of the service", helpedNear
 		}
 		s.reason(
 			weight*good/all-(weight/3)*(all-good)/all,
-			"%d of %d %s on which it worked ended well, the last one %s",
+			"%d of %d %s for which it was begun ended well, the last one %s",
 			good,
 			all,
 			what,

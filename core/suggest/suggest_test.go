@@ -50,11 +50,11 @@ func TestRunbooksAreRankedWithTheirReasons(t *testing.T) {
 	}
 	assert.Equal(t, []string{"fits", "helped", "failed", "needed"}, names, "words alone are no reason")
 	assert.Equal(t, []string{"its start deep fits the alert", "it is for berth-queue",
-		"1 of 1 other incidents of the service on which it worked ended well, the last one today"}, got[0].Reasons)
+		"1 of 1 other alerts of the service for which it was begun ended well, the last one today"}, got[0].Reasons)
 	assert.Equal(t, map[string]any{"queue": "north"}, got[0].Inputs)
 	assert.Empty(t, got[0].Missing)
 	assert.Equal(t, []string{"it is for berth-queue", "it speaks of consumer",
-		"1 of 2 incidents like this one on which it worked ended well, the last one 2 days ago"}, got[1].Reasons)
+		"1 of 2 alerts like this one for which it was begun ended well, the last one 2 days ago"}, got[1].Reasons)
 	assert.Equal(t, []string{"why"}, got[1].Missing)
 	assert.Equal(t, []string{"it is for fares-db, which berth-queue needs"}, got[3].Reasons)
 	assert.Empty(t, Runbooks(Trouble{}, books, nil, now), "nothing is known, nothing is suggested")

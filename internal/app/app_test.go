@@ -156,7 +156,7 @@ func TestWhatIsNotThereIsNamed(t *testing.T) {
 	assert.EqualError(t, err, "there is no runbook berth-queue")
 	_, err = a.Incident(ctx, iva, 7)
 	assert.EqualError(t, err, "there is no incident 7")
-	_, err = a.StartRun(ctx, iva, "berth-queue", nil, 0)
+	_, err = a.StartRun(ctx, iva, "berth-queue", nil, app.On{})
 	assert.EqualError(t, err, "there is no runbook berth-queue")
 	err = a.RemoveTarget(ctx, iva, "broker-1")
 	assert.EqualError(t, err, "there is no target broker-1")
@@ -201,7 +201,7 @@ func started(t *testing.T, a *site) store.Gate {
 	}
 	_, err := a.PushRunbook(ctx, iva, gated)
 	require.NoError(t, err)
-	_, err = a.StartRun(ctx, jonasAsOperator, "parked", nil, 0)
+	_, err = a.StartRun(ctx, jonasAsOperator, "parked", nil, app.On{})
 	require.NoError(t, err)
 	var open []app.Gate
 	require.Eventually(t, func() bool {
@@ -357,7 +357,7 @@ func TestARunbookIsTakenOutOfUseAndBack(t *testing.T) {
 	require.NoError(t, a.RemoveRunbook(ctx, iva, "parked"))
 	_, err = a.Runbook(ctx, iva, "parked")
 	assert.True(t, app.IsMissing(err))
-	_, err = a.StartRun(ctx, iva, "parked", nil, 0)
+	_, err = a.StartRun(ctx, iva, "parked", nil, app.On{})
 	assert.EqualError(t, err, "there is no runbook parked")
 	list, err := a.Revisions(ctx, jonas, "parked")
 	require.NoError(t, err)

@@ -328,7 +328,7 @@ func (a *App) Verify(ctx context.Context, who *access.Principal, number int64) (
 
 // enter appends an entry to a record by the hand of a person. alter may change the incident.
 func (a *App) enter(ctx context.Context, who *access.Principal, number int64,
-	alter func(tx *store.Tx, i *store.Incident) (store.NewEntry, error),
+	alter func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error),
 ) (i *store.Incident, row *store.Entry, err error) {
 	err = a.write(ctx, func(s *engine.Sheet) error {
 		if i, err = s.Incident(number); err != nil {
@@ -337,7 +337,7 @@ func (a *App) enter(ctx context.Context, who *access.Principal, number int64,
 		if err := access.Can(who, access.Respond, ofIncident(i)); err != nil {
 			return err
 		}
-		entry, err := alter(s.Tx(), i)
+		entry, err := alter(s, i)
 		if err != nil {
 			return err
 		}
@@ -360,7 +360,7 @@ func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, 
 	if outward {
 		kind, title = incident.Outward, "For others"
 	}
-	_, row, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	_, row, err := a.enter(ctx, who, number, func(_ *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(text)
 		return store.NewEntry{
 			At: now(), Kind: kind, Actor: who.Name, Title: title, Content: map[string]any{"text": text},
@@ -389,7 +389,15 @@ func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number i
 		if active > 0 {
 			return &Error{Kind: Conflict, Code: "run-active", Says: "a runbook still works on it; let it end first"}
 		}
-		err = s.Close(i, engine.Closing{Outcome: outcome, Because: because, By: who.Name, At: now()})
+		still, err := a.leaves(s.Tx(), i)
+		if err != nil {
+			return err
+		}
+		if err := s.Tx().SettleHandOvers(i.Number, who.Name); err != nil {
+			return err
+		}
+		err = s.Close(i, engine.Closing{Outcome: outcome, Because: because, By: who.Name, At: now(),
+			TellSources: true, Content: still})
 		if err != nil {
 			return err
 		}
@@ -397,6 +405,25 @@ func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number i
 	})
 	return i, err
 }
+
+// leaves tells what a person closes who closes an incident: the open alerts for which nothing was enough.
+func (a *App) leaves(tx *store.Tx, i *store.Incident) (map[string]any, error) {
+	open, more, err := tx.Unsettled(i.Number)
+	if err != nil || len(open) == 0 {
+		return nil, err
+	}
+	var list []string
+	for _, u := range open[:min(len(open), mostLeft)] {
+		list = append(list, fmt.Sprintf("%s (%s): %s", u.Summary, u.Severity, u.Why))
+	}
+	if n := len(open) + more - len(list); n > 0 {
+		list = append(list, fmt.Sprintf("%d more alerts", n))
+	}
+	return map[string]any{"still_open": list}, nil
+}
+
+// mostLeft bounds how many open alerts are named that a person closes with an incident.
+const mostLeft = 20
 
 // Artifact is the whole of an output.
 func (a *App) Artifact(ctx context.Context, who *access.Principal, id string) ([]byte, error) {

@@ -383,3 +383,43 @@ func TestJoinsAgainstAPlainReference(t *testing.T) {
 		whole(t, a)
 	})
 }
+
+// How it went before is what runs said of the alerts that they were begun for, and not how incidents ended: what came
+// back soon was not repaired, and what no run was begun for is to no runbook's credit.
+func TestHowItWentBefore(t *testing.T) {
+	a := open(t)
+	sql := testdb.SQL(a.Store)
+	treated := func(run, alert, outcome string, n int64) {
+		require.NoError(t, sql.Exec(`insert into run (id, runbook, title, revision, incident, state, started_by, begun_at,
+			ended_at) values (?, ?, '', '', ?, 'done', 'x', now(), now())`, run, "mend-"+run, n).Error)
+		require.NoError(t, sql.Exec(`insert into treats (run, alert, how, worth, outcome, because, at)
+			values (?, ?, 'started', 2, ?, 'said so', now())`, run, alert, outcome).Error)
+	}
+	ramp, n := raised(t, a, "north", "ramp", alert.Minor)
+	lamp, _ := raised(t, a, "north", "lamp", alert.Minor)
+	raised(t, a, "north", "door", alert.Critical)
+	treated("ramp", ramp, "false-alarm", n)
+	treated("lamp", lamp, "repaired", n)
+	cleared(t, a, "north", "lamp")
+	later(t, a, 5*time.Minute)
+	require.NoError(t, sql.Exec("update treats set at = now() - interval '5 minutes'").Error)
+	raised(t, a, "north", "lamp", alert.Minor)
+	_, err := a.CloseIncident(ctx, mara, n, "repaired-by-hand", "It was the door.")
+	require.NoError(t, err)
+	list, err := a.Store.In(ctx).PastIncidents("north", 0)
+	require.NoError(t, err)
+	var says []string
+	for _, p := range list {
+		says = append(says, p.Key+" "+p.Runbook+" "+p.Outcome+": "+p.Because)
+	}
+	slices.Sort(says)
+	assert.Equal(t, []string{"lamp mend-lamp not-repaired: it came back: said so", "ramp mend-ramp false-alarm: said so"},
+		says)
+	_, south := raised(t, a, "south", "wind", alert.Minor)
+	_, err = a.CloseIncident(ctx, mara, south, "mitigated", "It fell.")
+	require.NoError(t, err)
+	list, err = a.Store.In(ctx).PastIncidents("south", 0)
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "wind  mitigated", list[0].Key+" "+list[0].Runbook+" "+list[0].Outcome)
+}

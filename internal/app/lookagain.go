@@ -13,6 +13,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/plain"
 	"urgentis/core/tell"
+	"urgentis/internal/engine"
 	"urgentis/internal/standing"
 	"urgentis/internal/store"
 )
@@ -129,7 +130,7 @@ func (a *App) LookAgain(
 	}
 	out := &Looked{Look: Look{Run: run.ID, Runbook: run.Runbook, Path: found.Place.String(), ID: found.Step.ID,
 		Title: found.Step.Title, At: found.At}, Compared: found.Compare(now)}
-	_, out.Entry, err = a.enter(ctx, who, number, func(*store.Tx, *store.Incident) (store.NewEntry, error) {
+	_, out.Entry, err = a.enter(ctx, who, number, func(*engine.Sheet, *store.Incident) (store.NewEntry, error) {
 		return comparedEntry(who, out), nil
 	})
 	return out, err

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/estate"
 	"urgentis/core/incident"
 	"urgentis/core/lookback"
+	"urgentis/internal/engine"
 	"urgentis/internal/standing"
 	"urgentis/internal/store"
 )
@@ -107,7 +108,7 @@ func (a *App) lookBack(
 		return nil, err
 	}
 	at := now()
-	_, _, err = a.enter(ctx, who, i.Number, func(*store.Tx, *store.Incident) (store.NewEntry, error) {
+	_, _, err = a.enter(ctx, who, i.Number, func(*engine.Sheet, *store.Incident) (store.NewEntry, error) {
 		return store.NewEntry{At: at, Kind: incident.LookedBack, Actor: who.Name,
 			Title: "Looked back: " + l.Title + saysSeen(&seen), Content: content}, nil
 	})

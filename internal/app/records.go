@@ -54,7 +54,7 @@ func (a *App) Hold(
 	number int64,
 	to, because string,
 ) (*store.Incident, error) {
-	i, _, err := a.enter(ctx, who, number, func(_ *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	i, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		if i.State != "open" {
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed"}
 		}
@@ -64,6 +64,7 @@ func (a *App) Hold(
 		switch to {
 		case "":
 			title, i.HeldAt = "Nobody holds it any more", nil
+			s.MayEnd(i)
 		case who.Behind():
 			title = "Taken by " + to
 		}
@@ -83,7 +84,7 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 	if title == "" && severity == "" {
 		return nil, invalid("title", "say what is to be altered: the title or the severity")
 	}
-	i, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	i, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		content := map[string]any{"title_was": i.Title, "severity_was": i.Severity}
 		if title != "" {
 			i.Title, i.TitleBy = title, who.Name
@@ -92,7 +93,7 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 		case "":
 		case auto:
 			i.SeverityBy = ""
-			worst, err := tx.WorstAlert(number)
+			worst, err := s.Tx().WorstAlert(number)
 			if err != nil {
 				return store.NewEntry{}, err
 			}
@@ -119,7 +120,7 @@ func (a *App) Reopen(
 	number int64,
 	because string,
 ) (*store.Incident, error) {
-	i, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	i, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		switch {
 		case i.MergedInto != nil:
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "merged", Says: fmt.Sprintf(
@@ -127,7 +128,7 @@ func (a *App) Reopen(
 		case i.State == "open":
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "open", Says: "the incident is open"}
 		}
-		if err := tx.KeepKeys(number); err != nil {
+		if err := s.Tx().KeepKeys(number); err != nil {
 			return store.NewEntry{}, err
 		}
 		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", "person", "", "", nil
@@ -217,6 +218,9 @@ func (a *App) merge(
 	if err != nil {
 		return err
 	}
+	if err := s.Tx().MoveHandOvers(f.Number, i.Number); err != nil {
+		return err
+	}
 	f.MergedInto, f.Alerts = &i.Number, 0
 	i.Alerts += int64(len(ids))
 	i.Say(f.Title)
@@ -226,7 +230,7 @@ func (a *App) merge(
 	about := map[string]any{"from": f.Number, "into": i.Number, "alerts": ids, "because": because}
 	err = s.Close(f, engine.Closing{Outcome: "merged", Because: fmt.Sprintf("part of incident %d", i.Number),
 		By: who.Name, At: at, Kind: incident.Merged, Content: map[string]any{"from": f.Number, "into": i.Number,
-			"alerts": ids, "because": because}, SourceTold: true,
+			"alerts": ids, "because": because},
 		Says: fmt.Sprintf("Part of incident %d from here on: %s", i.Number, i.Title)})
 	if err != nil {
 		return err
@@ -330,10 +334,10 @@ func (a *App) AddLink(
 	}
 	row := &store.Attachment{ID: store.NewID("f"), Incident: number, Kind: store.LinkAttached, Name: name, URL: url,
 		AddedBy: who.Behind(), AddedAt: now()}
-	_, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	_, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(name)
 		return store.NewEntry{At: row.AddedAt, Kind: incident.Attached, Actor: who.Name, Title: "Link: " + name,
-			Content: map[string]any{"name": name, "url": url}}, tx.AddAttachment(row)
+			Content: map[string]any{"name": name, "url": url}}, s.Tx().AddAttachment(row)
 	})
 	return row, err
 }
@@ -388,11 +392,11 @@ func (a *App) keepFile(ctx context.Context, row store.Attachment, r io.Reader,
 }
 
 func (a *App) enterFile(ctx context.Context, who *access.Principal, number int64, row *store.Attachment) error {
-	_, _, err := a.enter(ctx, who, number, func(tx *store.Tx, i *store.Incident) (store.NewEntry, error) {
+	_, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(row.Name)
 		return store.NewEntry{At: now(), Kind: incident.Attached, Actor: who.Name, Title: "File: " + row.Name,
 			Content: map[string]any{"name": row.Name, "size": row.Size, "sha256": row.Digest, "id": row.ID},
-		}, tx.SaveAttachment(row)
+		}, s.Tx().SaveAttachment(row)
 	})
 	return err
 }

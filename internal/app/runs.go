@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"urgentis/core/access"
@@ -49,6 +50,8 @@ type Run struct {
 	Story []store.NewEntry
 	// Going are the looks that are being taken.
 	Going []tell.Going
+	// Treats are the alerts that it was begun for.
+	Treats []store.TreatedAlert
 }
 
 // Run reads one run with its log. Where this program cannot read the log there is no story.
@@ -60,6 +63,9 @@ func (a *App) Run(ctx context.Context, who *access.Principal, id string) (*Run, 
 	}
 	out := &Run{Run: *r}
 	if out.Log, err = tx.Log(id, 0); err != nil {
+		return nil, err
+	}
+	if out.Treats, err = tx.TreatedAlerts(id); err != nil {
 		return nil, err
 	}
 	if out.Story, err = a.engine.Story(ctx, r, out.Log); err != nil {
@@ -136,8 +142,16 @@ func (a *App) newest(ctx context.Context, name string) (*runbook.Book, error) {
 	return a.engine.Book(ctx, rev.Revision)
 }
 
-// StartRun begins a run of the newest revision of a runbook, on an open incident if its number is not 0.
-func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, given map[string]any, incident int64,
+// On is what a run is begun on by hand.
+type On struct {
+	Incident int64 // 0 for none
+	// For are the alerts of the incident that it is to treat; nil for those that its starts fit, else the only open
+	// one.
+	For []string
+}
+
+// StartRun begins a run of the newest revision of a runbook, on an open incident if one is named.
+func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, given map[string]any, on On,
 ) (*store.Run, error) {
 	b, err := a.newest(ctx, name)
 	if err != nil {
@@ -152,7 +166,7 @@ func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, 
 		return nil, invalid("inputs", "%s", err)
 	}
 	start := engine.Start{Book: b, Inputs: inputs, StartedBy: who.Name, Person: who.Owner}
-	return a.begin(ctx, who, start, incident, true)
+	return a.begin(ctx, who, start, on, true)
 }
 
 // RunAgain begins a run of the newest revision with the inputs of an earlier one.
@@ -185,17 +199,28 @@ func (a *App) RunAgain(ctx context.Context, who *access.Principal, id string) (*
 	if old.Incident != nil {
 		incident = *old.Incident
 	}
-	return a.begin(ctx, who, start, incident, false)
+	if start.Treats, err = tx.TreatedBy(id); err != nil {
+		return nil, err
+	}
+	for i := range start.Treats {
+		start.Treats[i].How = store.TreatsByHand
+	}
+	return a.begin(ctx, who, start, On{Incident: incident}, false)
 }
 
-// begin begins a run, on an incident if its number is not 0. mustBeOpen refuses one that is closed; else the run is
-// without an incident then.
-func (a *App) begin(ctx context.Context, who *access.Principal, start engine.Start, incident int64, mustBeOpen bool,
+// begin begins a run, on an incident if one is named. mustBeOpen refuses one that is closed; else the run is without an
+// incident then.
+func (a *App) begin(ctx context.Context, who *access.Principal, start engine.Start, on On, mustBeOpen bool,
 ) (run *store.Run, err error) {
 	err = a.write(ctx, func(s *engine.Sheet) error {
-		if incident != 0 {
-			if start.Incident, err = s.Incident(incident); err != nil {
-				return named(err, "incident %d", incident)
+		if on.Incident != 0 {
+			if start.Incident, err = s.Incident(on.Incident); err != nil {
+				return named(err, "incident %d", on.Incident)
+			}
+			if start.AgainOf == "" {
+				if start.Treats, err = a.toTreat(s.Tx(), start.Book.Name, on); err != nil {
+					return err
+				}
 			}
 			switch {
 			case start.Incident.State != "open" && mustBeOpen:
@@ -212,6 +237,70 @@ func (a *App) begin(ctx context.Context, who *access.Principal, start engine.Sta
 		return s.Tx().Audit(who.Name, "run.start", run.ID, start.Book.Name)
 	})
 	return run, err
+}
+
+// toTreat are the alerts of an incident that a runbook which is begun by hand is for: those that are named, else those
+// that its starts fit, else the only open one. Where the incident never had an alert it is for that.
+func (a *App) toTreat(tx *store.Tx, runbook string, on On) ([]store.Treats, error) {
+	alerts, more, err := tx.OpenAlertsOf(on.Incident, store.MostAlertsOf)
+	if err != nil {
+		return nil, err
+	}
+	treats := func(a *store.Alert) store.Treats { return engine.ForAlert(store.TreatsByHand, a.Snapshot()) }
+	var out []store.Treats
+	for _, id := range on.For {
+		i := slices.IndexFunc(alerts, func(a store.Alert) bool { return a.ID == id })
+		if i < 0 {
+			return nil, invalid("for", "incident %d has no open alert %s", on.Incident, id)
+		}
+		out = append(out, treats(&alerts[i]))
+	}
+	if len(out) > 0 {
+		return out, nil
+	}
+	fits, err := a.intake.Fits(tx, runbook)
+	if err != nil {
+		return nil, err
+	}
+	for i := range alerts {
+		if fits(alerts[i].Snapshot()) {
+			out = append(out, treats(&alerts[i]))
+		}
+	}
+	switch {
+	case len(out) > 0:
+	case len(alerts) == 1 && more == 0:
+		out = append(out, treats(&alerts[0]))
+	case len(alerts) == 0:
+		out = append(out, store.Treats{How: store.TreatsByHand})
+	}
+	return out, nil
+}
+
+// SettleRun notes that what a run handed over is done with; its incident may end.
+func (a *App) SettleRun(ctx context.Context, who *access.Principal, id, because string) error {
+	return a.write(ctx, func(s *engine.Sheet) error {
+		r, err := s.Tx().Run(id)
+		if err != nil {
+			return named(err, "run %s", id)
+		}
+		if err := access.Can(who, access.Respond, ofRun(r)); err != nil {
+			return err
+		}
+		done, err := s.Tx().SettleHandOver(id, who.Name)
+		if err != nil {
+			return err
+		}
+		if !done {
+			return &Error{
+				Kind: Conflict, Code: "nothing-left", Says: "the run handed nothing over that is not done with",
+			}
+		}
+		if err := s.Settled(r, who.Name, because); err != nil {
+			return err
+		}
+		return s.Tx().Audit(who.Name, "run.settle", id, because)
+	})
 }
 
 // CancelRun stops a run; with undo, what it changed is taken back first.

@@ -23,6 +23,7 @@ func (a *app) run() *cobra.Command {
 		a.offers(a.runAgain(), runIDs(false)),
 		a.offers(a.runCancel(), runIDs(true)),
 		a.offers(a.runRelease(), runIDs(true)),
+		a.offers(a.runSettle(), runIDs(false)),
 		a.offers(a.runGraph(), runIDs(false)),
 		a.offers(a.runSaveAsCase(), runIDs(false)),
 	)
@@ -32,6 +33,7 @@ func (a *app) runStart() *cobra.Command {
 	var given map[string]string
 	var incident int64
 	var follow bool
+	var treats []string
 	c := verb(
 		"start RUNBOOK",
 		"Start a runbook by hand",
@@ -43,7 +45,9 @@ func (a *app) runStart() *cobra.Command {
 				in[k] = v
 			}
 			r, err := check(
-				cl.StartRunWithResponse(cmd.Context(), api.NewRun{Runbook: args[0], Inputs: in, Incident: incident}),
+				cl.StartRunWithResponse(cmd.Context(), api.NewRun{
+					Runbook: args[0], Inputs: in, Incident: incident, For: treats,
+				}),
 			)
 			if err != nil {
 				return err
@@ -53,16 +57,39 @@ func (a *app) runStart() *cobra.Command {
 	)
 	c.Flags().StringToStringVar(&given, "input", nil, "`NAME=VALUE`, as often as wanted")
 	c.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of the incident that it works on")
+	c.Flags().StringSliceVar(&treats, "for", nil, "the `ALERT` of the incident that it is for, as often as wanted; "+
+		"unless said those that its starts fit, else the only open one")
 	c.Flags().BoolVar(&follow, "follow", false, "tell what it does until it ends")
 	return c
 }
 
 // started says that a run was started, and follows it where that is wanted.
 func (a *app) started(cmd *cobra.Command, cl *client, run *api.Run, follow bool) error {
-	if err := a.print(run, func() { a.say("Started as run %s.\n", run.Id) }); err != nil || !follow {
+	what := ""
+	if run.Incident != 0 {
+		r, err := check(cl.GetRunWithResponse(cmd.Context(), run.Id))
+		if err != nil {
+			return err
+		}
+		what = worksFor(r.JSON200)
+	}
+	if err := a.print(run, func() { a.say("Started as run %s.%s\n", run.Id, what) }); err != nil || !follow {
 		return err
 	}
 	return a.followRun(cmd, cl, run.Id, false)
+}
+
+// worksFor tells which alerts of its incident a run was begun for.
+func worksFor(r *api.RunDetail) string {
+	if len(r.Treats) == 0 {
+		return fmt.Sprintf("\nIt is for no single alert of incident %d: what it says of the end ends none of them. "+
+			"Name them with --for.", r.Run.Incident)
+	}
+	list := make([]string, len(r.Treats))
+	for i, t := range r.Treats {
+		list[i] = clip(t.Summary, 60)
+	}
+	return fmt.Sprintf("\nIt is for: %s", strings.Join(list, "; "))
 }
 
 func (a *app) runList() *cobra.Command {
@@ -252,6 +279,24 @@ func (a *app) runCancel() *cobra.Command {
 	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
 	cmd.Flags().BoolVar(&c.Undo, "undo", false, "take its changes back first, the newest first")
+	return cmd
+}
+
+func (a *app) runSettle() *cobra.Command {
+	var c api.Release
+	cmd := verb(
+		"settle ID",
+		"Say that what a run handed over is done with",
+		`urgentis run settle r3k… --because "The certificate is renewed."`,
+		cobra.ExactArgs(1),
+		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
+			if _, err := check(cl.SettleRunWithResponse(cmd.Context(), args[0], c)); err != nil {
+				return err
+			}
+			return a.done("It is done with.")
+		}),
+	)
+	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
 	return cmd
 }
 

@@ -11,6 +11,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/core/incident"
 )
 
 // Play is a scene at the Merrow Line, played from its beginning to its end without people. It fails where it does not
@@ -313,6 +314,17 @@ climb_after: 10s
 	p.say("iva is called by mail, and opens the link of it")
 	if err := p.byLink(key); err != nil {
 		return n, err
+	}
+	if _, err := p.incident(n, "it stays open, as iva has it", func(d *api.IncidentDetail) bool {
+		return slices.ContainsFunc(d.Entries, func(e api.Entry) bool { return e.Kind == string(incident.KeptOpen) })
+	}); err != nil {
+		return n, err
+	}
+	status, body, err := said(p.Admin.CloseIncidentWithResponse(p.ctx, n, api.Closing{
+		Outcome: "repaired", Because: "The queue drains; I looked at it until it was empty.",
+	}))
+	if err != nil || status >= 300 {
+		return n, fmt.Errorf("close it: %s %w", body, err)
 	}
 	if err := p.closed(n, "repaired"); err != nil {
 		return n, err

@@ -48,7 +48,7 @@ func suggested(t *testing.T, w *World) {
 	s := r.JSON200.Runbooks[0]
 	assert.Equal(t, "berth-queue-backlog", s.Runbook)
 	assert.Equal(t, []string{"it is for berth-queue",
-		"1 of 1 other incidents of the service on which it worked ended well, the last one today"}, s.Reasons)
+		"1 of 1 other alerts of the service for which it was begun ended well, the last one today"}, s.Reasons)
 	assert.Equal(t, []string{"queue"}, s.Missing, "no alert says which")
 	assert.Equal(t, 1, s.Changes)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"urgentis/core/alert"
 	"urgentis/core/flow"
 	"urgentis/core/runbook"
 	"urgentis/internal/store"
@@ -23,6 +24,8 @@ type Start struct {
 	Person string
 	// AgainOf is the run whose inputs it takes over.
 	AgainOf string
+	// Treats are what it is begun for, by whom the row says; nil for nothing.
+	Treats []store.Treats
 }
 
 // Begun is the first event of a run, but for what it calls.
@@ -88,9 +91,23 @@ func (s *Sheet) Begin(starts ...Start) ([]store.Run, error) {
 		if err := s.project(&run, book, state, []flow.Event{ev}); err != nil {
 			return nil, fmt.Errorf("begin a run: %w", err)
 		}
+		for _, t := range st.Treats {
+			t.Run = run.ID
+			s.treats = append(s.treats, t)
+		}
 		s.runs, s.events = append(s.runs, run), append(s.events, ev)
 	}
 	return s.runs[first:], nil
+}
+
+// Same notes that a run which is under way is for an alert too.
+func (s *Sheet) Same(t store.Treats) { s.treats = append(s.treats, t) }
+
+// ForAlert is that a run is begun for an alert, as it is seen; for its incident as a whole where it is nil.
+func ForAlert(how string, snapshot map[string]any) store.Treats {
+	id, _ := snapshot["id"].(string)
+	severity, _ := snapshot["severity"].(string)
+	return store.Treats{Alert: id, How: how, Worth: max(0, alert.Worth(severity))}
 }
 
 // BeginNow begins runs in a transaction of its own.

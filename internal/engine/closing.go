@@ -22,8 +22,8 @@ type Closing struct {
 	Says string
 	// Content goes into the entry beside outcome and because.
 	Content map[string]any
-	// SourceTold says that there is nothing to tell the sources of its alerts: a runbook did, or they go on elsewhere.
-	SourceTold bool
+	// TellSources has the sources of its open alerts told to close them: a person says that all of it is over.
+	TellSources bool
 }
 
 // Close resolves an incident, and closes the loop: it is the one place for runs, people, merges and what clears by
@@ -35,17 +35,18 @@ func (s *Sheet) Close(i *store.Incident, c Closing) error {
 	for k, v := range c.Content {
 		content[k] = v
 	}
-	if !c.SourceTold {
-		told, not, err := s.closeAtSources(i)
+	if c.TellSources {
+		alerts, more, err := s.tx.OpenAlertsOf(i.Number, mostToldBack)
 		if err != nil {
-			return err
+			return fmt.Errorf("read the alerts of an incident: %w", err)
 		}
-		if len(told) > 0 {
-			content["sources_told"] = told
+		t := &tellingBack{s: s, incident: i.Number, more: more}
+		for n := range alerts {
+			if err := t.over(&alerts[n], c.Outcome); err != nil {
+				return err
+			}
 		}
-		if len(not) > 0 {
-			content["sources_not_told"] = not
-		}
+		t.into(content)
 	}
 	title, kind := cmp.Or(c.Says, "Closed: "+c.Outcome), cmp.Or(c.Kind, incident.Closed)
 	if err := s.RecordWriter.Write(i, store.NewEntry{
@@ -61,47 +62,91 @@ func (s *Sheet) Close(i *store.Incident, c Closing) error {
 	})
 }
 
-// closeAtSources tells the sources of an incident's alerts that they are over. It says which were told of, and of which
-// why not.
-func (s *Sheet) closeAtSources(i *store.Incident) (told, not []string, err error) {
-	alerts, err := s.tx.AlertsOf(i.Number)
+// tellingBack tells the sources of alerts of an incident what became of them.
+type tellingBack struct {
+	s         *Sheet
+	incident  int64 // 0 for none
+	more      int   // alerts that are not told of
+	told, not []string
+}
+
+// over tells the source of an alert that it is taken care of, unless it was told, and, but where it was not repaired,
+// to close it. Both arrive in this order.
+func (t *tellingBack) over(a *store.Alert, outcome string) error {
+	words := []string{"acknowledge", "close"}
+	if outcome == incident.NotRepaired {
+		words = words[:1]
+	}
+	src, err := t.s.tx.Source(a.Source)
 	if err != nil {
-		return nil, nil, fmt.Errorf("read the alerts of an incident: %w", err)
+		return err
 	}
-	if len(alerts) > mostToldBack {
-		not = append(not, fmt.Sprintf("%d more alerts", len(alerts)-mostToldBack))
-		alerts = alerts[:mostToldBack]
-	}
-	for _, a := range alerts {
-		if a.State != "open" {
-			continue // its source says itself that it is over
-		}
-		src, err := s.tx.Source(a.Source)
-		if err != nil {
-			return nil, nil, err
-		}
-		name := a.Source + " " + a.Key
-		if src == nil || !HearsBack(src, "close") {
-			not = append(not, name+": how it is told of that is not configured")
+	name := a.Source + " " + a.Key
+	for _, do := range words {
+		if src == nil || !HearsBack(src, do) {
+			if do == "close" {
+				t.not = append(t.not, name+": how it is told of that is not configured")
+			}
 			continue
 		}
-		body, err := json.Marshal(map[string]any{"alert": a.ID, "key": a.Key, "do": "close", "incident": i.Number})
+		before, err := t.s.toldBack(a.ID, do)
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
-		told = append(told, name)
-		s.out = append(s.out, store.Delivery{
-			Key: fmt.Sprintf(
-				"i%d:close:%d:%s",
-				i.Number,
-				i.Entries,
-				a.ID,
-			), Kind: store.DeliverySource, Address: src.Name,
-			Body: string(body), Incident: &i.Number, State: "queued", QueuedAt: s.e.Now(),
-		})
+		if before {
+			continue
+		}
+		if err := t.s.tellBack(src.Name, a.ID, a.Key, do, t.incident, store.NewID("t")); err != nil {
+			return err
+		}
+		if do == words[len(words)-1] {
+			t.told = append(t.told, name)
+		}
 	}
-	return told, not, nil
+	return nil
+}
+
+// into says in an entry which sources were told, and which could not be.
+func (t *tellingBack) into(content map[string]any) {
+	if t.more > 0 {
+		t.not = append(t.not, fmt.Sprintf("%d more alerts", t.more))
+	}
+	if len(t.told) > 0 {
+		content["sources_told"] = t.told
+	}
+	if len(t.not) > 0 {
+		content["sources_not_told"] = t.not
+	}
+}
+
+// toldBack reports whether the source of an alert was told something of it, or is by this transaction.
+func (s *Sheet) toldBack(alert, do string) (bool, error) {
+	thread := store.SourceThread(alert)
+	for _, d := range s.out {
+		if d.Thread == thread && d.Does == do {
+			return true, nil
+		}
+	}
+	return s.tx.ToldBack(thread, do)
+}
+
+// tellBack puts into the outbox what the source of an alert is told of it. What it is told of one alert arrives in its
+// order.
+func (s *Sheet) tellBack(source, alert, key, do string, number int64, once string) error {
+	about := map[string]any{"alert": alert, "key": key, "do": do}
+	d := store.Delivery{Key: once, Kind: store.DeliverySource, Address: source, State: "queued", QueuedAt: s.e.Now(),
+		Thread: store.SourceThread(alert), Does: do}
+	if number != 0 {
+		about["incident"], d.Incident = number, &number
+	}
+	body, err := json.Marshal(about)
+	if err != nil {
+		return err
+	}
+	d.Body = string(body)
+	s.out = append(s.out, d)
+	return nil
 }
 
 // mostToldBack bounds how many alerts of an incident their sources are told about as it is closed.
-const mostToldBack = 200
+const mostToldBack = 1000

@@ -104,6 +104,7 @@ func (d *drive) refuse(ctx context.Context, cause error) {
 		if err := s.closeOpen(d.run.ID); err != nil {
 			return err
 		}
+		s.leave(d.run, "", flow.Ended{State: flow.StateFail, Because: because})
 		return s.tellStopped(d.run, incident.RunFailed, "The run cannot go on", because)
 	})
 	if err != nil {

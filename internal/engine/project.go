@@ -42,12 +42,19 @@ func (sheet *Sheet) project(run *store.Run, book *runbook.Book, s *flow.State, e
 			return err
 		}
 	}
-	if slices.ContainsFunc(events, func(e flow.Event) bool { _, over := e.Body.(flow.Ended); return over }) {
+	if s.Ended != nil && slices.ContainsFunc(events, ends) {
+		sheet.ended = append(sheet.ended, run.ID)
 		if err := p.went(s); err != nil {
 			return err
 		}
 	}
 	return p.finish(s)
+}
+
+// ends reports whether a run ends with an event.
+func ends(e flow.Event) bool {
+	_, over := e.Body.(flow.Ended)
+	return over
 }
 
 // wantsPeople reports whether people must look at a run from this event on.
@@ -112,13 +119,14 @@ type projection struct {
 	tx      *store.Tx
 	sheet   *Sheet
 	words   []word // for the alert's source
-	closing *flow.Ended
+	closing *Closing
+	over    bool // the run ends here
 	release bool // what is held back about the incident may be told now
 	at      time.Time
 }
 
 // word is what an alert's source is told, once per key.
-type word struct{ key, do string }
+type word struct{ once, do string }
 
 // rows writes what one event alters besides the record: gates and questions as they are listed, and the audit log.
 func (p *projection) rows(ev flow.Event) error {
@@ -162,9 +170,11 @@ func (p *projection) rows(ev flow.Event) error {
 		}
 	case flow.Ended:
 		p.counted(func() { meter.Runs.WithLabelValues(b.State).Inc() })
-		if b.Outcome != "" {
-			p.closing = &b
+		if p.over = true; b.Outcome != "" {
+			p.closing = &Closing{Outcome: b.Outcome, Because: b.Because, By: p.actor(), Run: p.run.ID, At: p.at,
+				Content: map[string]any{}}
 		}
+		p.leave(b)
 		if p.s.Raised() {
 			return p.tx.Withdraw(p.run.ID)
 		}
@@ -256,6 +266,13 @@ func headOf(s *flow.State, at time.Time) store.Head {
 func (p *projection) finish(s *flow.State) error {
 	p.changed("run", p.run.ID)
 	link := p.e.Link + "/runs/" + p.run.ID
+	// Alerts are locked before their incident, and their sources hear what the run said itself before anything else.
+	if err := p.tellSource(s); err != nil {
+		return err
+	}
+	if err := p.treated(); err != nil {
+		return err
+	}
 	if p.run.Incident != nil {
 		link = fmt.Sprintf("%s/incidents/%d", p.e.Link, *p.run.Incident)
 		if err := p.writeRecord(s); err != nil {
@@ -273,7 +290,52 @@ func (p *projection) finish(s *flow.State) error {
 			return fmt.Errorf("let people be told: %w", err)
 		}
 	}
-	return p.tellSource(s)
+	return nil
+}
+
+// treated notes how what the run was begun for ended, where it says so, and tells the sources of those alerts for which
+// it was enough.
+func (p *projection) treated() error {
+	if p.closing == nil {
+		return nil
+	}
+	alerts, err := p.tx.Treated(p.run.ID, p.closing.Outcome, p.closing.Because)
+	if err != nil {
+		return err
+	}
+	t := &tellingBack{s: p.sheet}
+	if p.run.Incident != nil {
+		t.incident = *p.run.Incident
+	}
+	worth, err := p.worths()
+	if err != nil {
+		return err
+	}
+	for n := range alerts {
+		a := &alerts[n]
+		if !enough(a, worth[a.ID]) {
+			continue
+		}
+		if n >= mostToldBack {
+			t.more++
+			continue
+		}
+		if err := t.over(a, p.closing.Outcome); err != nil {
+			return err
+		}
+	}
+	t.into(p.closing.Content)
+	return nil
+}
+
+// worths are how bad the alerts were that the run was begun for.
+func (p *projection) worths() (map[string]int, error) {
+	rows, err := p.tx.TreatedBy(p.run.ID)
+	out := make(map[string]int, len(rows))
+	for _, r := range rows {
+		out[r.Alert] = r.Worth
+	}
+	return out, err
 }
 
 // went keeps how the changes of a run that is over went.
@@ -296,10 +358,8 @@ func (p *projection) writeRecord(s *flow.State) error {
 	if err != nil {
 		return fmt.Errorf("read the incident: %w", err)
 	}
-	if p.closing != nil {
-		if err := p.close(i); err != nil {
-			return err
-		}
+	if p.over {
+		p.sheet.mayEnd(i, p.closing)
 	}
 	if i.State == "open" {
 		switch {
@@ -345,40 +405,6 @@ func (p *projection) othersWait(i *store.Incident) (string, error) {
 	return "nobody", nil
 }
 
-// close resolves the incident, unless another run still works on it.
-func (p *projection) close(i *store.Incident) error {
-	if i.State != "open" {
-		return nil
-	}
-	others, err := p.tx.Working(i.Number, p.run.ID)
-	if err != nil {
-		return err
-	}
-	if others > 0 {
-		p.entries = append(p.entries, store.NewEntry{At: p.at, Kind: incident.KeptOpen, Actor: p.actor(), Run: p.run.ID,
-			Title: fmt.Sprintf(
-				"Not closed: %d other run is still under way",
-				others,
-			), Content: map[string]any{"outcome": p.closing.Outcome, "because": p.closing.Because}})
-		return nil
-	}
-	told := slices.ContainsFunc(p.words, func(w word) bool { return w.do == "close" })
-	if !told {
-		if told, err = p.tx.SourceToldBy(p.run.ID, i.Number, "close"); err != nil {
-			return err
-		}
-	}
-	// What the run says before stands in the record before.
-	if err := p.sheet.Write(i, p.entries...); err != nil {
-		return err
-	}
-	p.entries = nil
-	return p.sheet.Close(i, Closing{
-		Outcome: p.closing.Outcome, Because: p.closing.Because, By: p.actor(), Run: p.run.ID, At: p.at,
-		SourceTold: told,
-	})
-}
-
 func (p *projection) tellSource(s *flow.State) error {
 	if len(p.words) == 0 || s.Begun.Alert == nil {
 		return nil
@@ -387,30 +413,16 @@ func (p *projection) tellSource(s *flow.State) error {
 	if err != nil || src == nil {
 		return err
 	}
+	id, _ := s.Begun.Alert["id"].(string)
+	key, _ := s.Begun.Alert["key"].(string)
+	number := int64(0)
+	if p.run.Incident != nil {
+		number = *p.run.Incident
+	}
 	for _, w := range p.words {
-		body, err := json.Marshal(
-			map[string]any{
-				"alert":    s.Begun.Alert["id"],
-				"key":      s.Begun.Alert["key"],
-				"do":       w.do,
-				"incident": p.run.Incident,
-			},
-		)
-		if err != nil {
+		if err := p.sheet.tellBack(src.Name, id, key, w.do, number, w.once); err != nil {
 			return err
 		}
-		p.sheet.out = append(
-			p.sheet.out,
-			store.Delivery{
-				Key:      w.key,
-				Kind:     "source",
-				Address:  src.Name,
-				Body:     string(body),
-				Incident: p.run.Incident,
-				State:    "queued",
-				QueuedAt: p.e.Now(),
-			},
-		)
 	}
 	return nil
 }

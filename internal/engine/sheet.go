@@ -24,6 +24,12 @@ type Sheet struct {
 	runs    []store.Run
 	events  []flow.Event
 	config  *int64
+
+	treats    []store.Treats   // what new runs were begun for
+	ending    map[int64]mayEnd // incidents that may be over
+	growing   map[int64]bool   // incidents in which alerts are raised
+	ended     []string         // runs that end
+	handOvers []handOver       // what they leave to people
 }
 
 // Sheet begins to collect.
@@ -120,6 +126,9 @@ func (s *Sheet) take() {
 
 // Flush writes all that was collected, and what was added to the bulk besides.
 func (s *Sheet) Flush() error {
+	if err := s.ends(); err != nil {
+		return fmt.Errorf("end what is over: %w", err)
+	}
 	s.take()
 	if err := store.AddRuns(s.Bulk, s.runs, s.events); err != nil {
 		return fmt.Errorf("begin runs: %w", err)
@@ -132,6 +141,12 @@ func (s *Sheet) Flush() error {
 	}
 	if err := s.Bulk.Write(); err != nil {
 		return fmt.Errorf("write what follows: %w", err)
+	}
+	if err := s.tx.AddTreats(s.treats); err != nil {
+		return err
+	}
+	if err := s.tx.AddHandOvers(mapHandOvers(s.handOvers)); err != nil {
+		return err
 	}
 	jobs := make([]river.JobArgs, 0, len(s.runs)+len(s.out))
 	for _, r := range s.runs {

@@ -214,7 +214,9 @@ func (w *writing) expect(batch []*item) error {
 		if _, back := w.last[r.Identity]; back {
 			continue
 		}
-		joins := slices.ContainsFunc(r.All(), func(key string) bool { return within[key] || w.joinable[key].Incident != 0 })
+		joins := slices.ContainsFunc(r.All(), func(key string) bool {
+			return within[key] || w.joinable[key].Incident != 0
+		})
 		if !joins {
 			opens++
 		}

@@ -38,6 +38,7 @@ func (w *writing) raise(a *store.Alert) error {
 	}
 	w.changed(a)
 	w.fresh = append(w.fresh, a)
+	w.sheet.Grows(inc)
 	if m := w.index.muted(snapshot, w.now); m != nil {
 		return w.mute(a, inc, m)
 	}
@@ -110,7 +111,7 @@ func (w *writing) incidentOf(a *store.Alert, snapshot map[string]any) (inc *stor
 		return nil, false, err
 	}
 	if joined = inc != nil; !joined {
-		inc = &store.Incident{Title: titleOf(a), State: "open", WaitingOn: "nobody", Severity: a.Severity,
+		inc = &store.Incident{Title: engine.TitleOf(a), State: "open", WaitingOn: "nobody", Severity: a.Severity,
 			Service: a.Service, OpenedAt: w.now}
 		if err := w.sheet.Open(inc); err != nil {
 			return nil, false, err
@@ -211,14 +212,6 @@ func (w *writing) quiet(service string) (time.Duration, error) {
 	return quietTime, nil
 }
 
-// titleOf is the title that an alert gives its incident.
-func titleOf(a *store.Alert) string {
-	if r := []rune(a.Summary); len(r) > 200 {
-		return string(r[:199]) + "…"
-	}
-	return a.Summary
-}
-
 // join starts what a joined alert starts. It is told only where it is worse than what was known.
 func (w *writing) join(a *store.Alert, inc *store.Incident) error {
 	first, err := w.firstOpen(inc)
@@ -226,9 +219,9 @@ func (w *writing) join(a *store.Alert, inc *store.Incident) error {
 		return err
 	}
 	if first {
-		w.follow(inc, a, true)
+		engine.Follow(inc, a, true)
 	} else if alert.Worth(a.Severity) > alert.Worth(inc.Severity) {
-		w.follow(inc, a, false)
+		engine.Follow(inc, a, false)
 		text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 		if err := w.send(inc, route.IncidentWorse, "joined:"+a.ID, text); err != nil {
 			return err
@@ -246,34 +239,6 @@ func (w *writing) firstOpen(inc *store.Incident) (bool, error) {
 	w.hasOpen[inc.Number] = true
 	worst, err := w.tx.WorstAlert(inc.Number)
 	return worst == nil, err
-}
-
-// follow lets an incident's severity and title be those of its worst alert, where nobody set them by hand. That an
-// objective suffers says nothing of what is wrong: it gives a title only to an incident that nothing else is about.
-func (w *writing) follow(inc *store.Incident, worst *store.Alert, alone bool) {
-	if inc.SeverityBy == "" {
-		inc.Severity = worst.Severity
-	}
-	if inc.TitleBy == "" && (alone || !ofObjective(worst)) {
-		inc.Title = titleOf(worst)
-	}
-}
-
-// ofObjective reports whether an alert is one of ours about an objective.
-func ofObjective(a *store.Alert) bool {
-	return a.Source == store.OurSource && a.Labels["signal"] == signalObjective
-}
-
-// easier lets an incident follow its worst alert where one of several became better, or is over.
-func (w *writing) easier(inc *store.Incident) error {
-	if inc.State != "open" || inc.SeverityBy != "" && inc.TitleBy != "" {
-		return nil
-	}
-	worst, err := w.tx.WorstAlert(inc.Number)
-	if err == nil && worst != nil {
-		w.follow(inc, worst, false)
-	}
-	return err
 }
 
 // onlyNew gives the items that raise alerts, in their order, after those that alter some: whoever alters an alert locks
@@ -497,10 +462,13 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 		}
 		inc.Say(a.Summary)
 		w.changed(a)
+		if change == alert.Clear || change == alert.Better {
+			w.sheet.MayEnd(inc)
+		}
 		if err := w.tx.Save(a); err != nil || change == alert.Worse {
 			return err
 		}
-		return w.easier(inc)
+		return w.sheet.FollowWorst(inc)
 	}
 	return w.tx.Save(a)
 }
@@ -518,7 +486,7 @@ func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.
 		}
 	}
 	if alert.Worth(a.Severity) >= alert.Worth(inc.Severity) {
-		w.follow(inc, a, false)
+		engine.Follow(inc, a, false)
 	}
 	return verdicts, w.send(inc, kind, fmt.Sprintf("worse:%d", a.Count), text)
 }

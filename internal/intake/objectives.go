@@ -11,11 +11,9 @@ import (
 	"urgentis/core/estate"
 	"urgentis/core/objective"
 	"urgentis/core/reading"
+	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
-
-// signalObjective is the label by which alerts about objectives are known.
-const signalObjective = "objective"
 
 // measureEvery is how often it is asked which objectives have a minute to be measured; tests measure themselves.
 var measureEvery = 2 * time.Second
@@ -208,7 +206,7 @@ func (in *Intake) tellObjective(ctx context.Context, name string) error {
 // tellOfObjective is an alert about an objective, or its end.
 func (in *Intake) tellOfObjective(ctx context.Context, o *objective.Objective, a objective.Alert) error {
 	r := alert.Report{Key: a.Key, Severity: alert.Cleared, At: alert.SaidAt(in.clock().UTC()), Service: o.Service,
-		Summary: a.Summary + ": over", Labels: map[string]string{"signal": signalObjective, "objective": o.Name}}
+		Summary: a.Summary + ": over", Labels: map[string]string{"signal": engine.SignalObjective, "objective": o.Name}}
 	if a.On {
 		r.Severity, r.Summary = a.Severity, a.Summary
 	}

@@ -11,7 +11,6 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/plain"
-	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
 
@@ -105,14 +104,7 @@ func (in *Intake) closeQuiet(ctx context.Context) error {
 			if err != nil || len(still) == 0 {
 				return err // it is not over after all
 			}
-			at := in.clock().UTC()
-			err = sheet.Close(i, engine.Closing{
-				Outcome: "cleared-itself", By: "urgentis", At: at,
-				Because: "all its alerts have been over for " + plain.Span(closeAfter) + ", and nobody holds it",
-			})
-			if err != nil {
-				return err
-			}
+			sheet.Quiet(i)
 			return sheet.Flush()
 		})
 		if err != nil {

@@ -183,6 +183,11 @@ func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.
 		}
 		if run != "" {
 			v.Started, v.Error = false, "a run for the same is under way: "+run
+			if snapshot != nil {
+				same := engine.ForAlert(store.TreatsSame, snapshot)
+				same.Run = run
+				w.sheet.Same(same)
+			}
 			w.fire(*v, snapshot, inc, store.FiredAlready)
 			return nil
 		}
@@ -330,7 +335,8 @@ func (w *writing) prepare(v trigger.Verdict, snapshot map[string]any, inc *store
 	if b == nil {
 		return engine.Start{}, fmt.Errorf("there is no runbook %s", v.Runbook)
 	}
-	st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: actor(v)}
+	st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: actor(v),
+		Treats: []store.Treats{engine.ForAlert(store.TreatsStarted, snapshot)}}
 	given := map[string]any{}
 	for name, t := range w.occasion(v).Inputs {
 		val, err := t.Value(&expr.Scope{Alert: snapshot, Names: w.names})

@@ -12,6 +12,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/calendar"
 	"urgentis/core/estate"
+	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
@@ -236,6 +237,27 @@ func (in *Intake) Explain(ctx context.Context, a *store.Alert, from, n int) ([]t
 		return nil, false, err
 	}
 	return l.index.ExplainSome(a.Snapshot(), alert.New, from, n), from+n < l.index.Len(), nil
+}
+
+// Fits gives what tells whether a start of a runbook, one beside it too, is about an alert.
+func (in *Intake) Fits(tx *store.Tx, runbook string) (func(snapshot map[string]any) bool, error) {
+	version, err := tx.ConfigVersion()
+	if err != nil {
+		return nil, err
+	}
+	l, err := in.triggers.load(tx, in.engine, version)
+	if err != nil {
+		return nil, err
+	}
+	return func(snapshot map[string]any) bool {
+		return slices.ContainsFunc(l.order, func(w Which) bool {
+			if s := l.starts[w]; w.Runbook == runbook && s.Alert != nil {
+				ok, err := s.Alert.Bool(&expr.Scope{Alert: snapshot})
+				return err == nil && ok
+			}
+			return false
+		})
+	}, nil
 }
 
 // Listed is a trigger as it is now.

@@ -168,6 +168,12 @@ func apiRun(r store.Run) api.Run {
 	}
 }
 
+func apiTreats(t store.TreatedAlert) api.Treats {
+	return api.Treats{
+		Alert: t.Alert, Severity: t.Severity, Summary: t.Summary, How: api.TreatsHow(t.How), Enough: t.Enough,
+	}
+}
+
 func apiGate(g app.Gate) api.Gate {
 	raised := g.Raised
 	return api.Gate{

@@ -27,7 +27,8 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 
 // StartRun implements api.StrictServerInterface.
 func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api.StartRunResponseObject, error) {
-	run, err := s.App.StartRun(ctx, who(ctx), r.Body.Runbook, r.Body.Inputs, r.Body.Incident)
+	run, err := s.App.StartRun(ctx, who(ctx), r.Body.Runbook, r.Body.Inputs,
+		app.On{Incident: r.Body.Incident, For: r.Body.For})
 	if err != nil {
 		return nil, err
 	}
@@ -53,6 +54,11 @@ func (s *Server) ReleaseRun(ctx context.Context, r api.ReleaseRunRequestObject) 
 	return api.ReleaseRun204Response{}, s.App.ReleaseRun(ctx, who(ctx), r.Id, r.Body.Because)
 }
 
+// SettleRun implements api.StrictServerInterface.
+func (s *Server) SettleRun(ctx context.Context, r api.SettleRunRequestObject) (api.SettleRunResponseObject, error) {
+	return api.SettleRun204Response{}, s.App.SettleRun(ctx, who(ctx), r.Id, r.Body.Because)
+}
+
 // GetRun implements api.StrictServerInterface.
 func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.GetRunResponseObject, error) {
 	run, err := s.App.Run(ctx, who(ctx), r.Id)
@@ -61,6 +67,7 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 	}
 	out := api.GetRun200JSONResponse{
 		Run:    apiRun(run.Run),
+		Treats: mapped(run.Treats, apiTreats),
 		Inputs: map[string]any{},
 		Events: []api.Event{},
 		Story:  []api.Entry{},

@@ -71,6 +71,17 @@ func (tx *Tx) AlertsOf(incident int64) ([]Alert, error) {
 	)
 }
 
+// OpenAlertsOf lists the open alerts of an incident, the worst first, and counts those that are not listed.
+func (tx *Tx) OpenAlertsOf(incident int64, most int) ([]Alert, int, error) {
+	list, err := scan[Alert](tx, `select * from alert where incident = ? and state = 'open' order by
+		array_position(array['critical', 'major', 'minor', 'warning'], severity), first_at, id limit ?`, incident, most)
+	if err != nil || len(list) < most {
+		return list, 0, err
+	}
+	n, err := one[int](tx, "select count(*) from alert where incident = ? and state = 'open'", incident)
+	return list, n - len(list), err
+}
+
 // Identity is what one condition is known by.
 type Identity struct {
 	Source string `json:"source"`

@@ -31,15 +31,22 @@ func (tx *Tx) NotSent(id int64, state, because string) error {
 	return tx.run("update delivery set state = ?, tries = tries + 1, error = ? where id = ?", state, because, id)
 }
 
-// SourceToldBy reports whether a run told the source of its alert something, such as close.
-func (tx *Tx) SourceToldBy(run string, incident int64, do string) (bool, error) {
-	return one[bool](tx, `select exists (select from delivery where incident = ? and kind = ?
-		and starts_with(key, ?) and body::jsonb ->> 'do' = ?)`, incident, DeliverySource, run+":", do)
+// SourceThread is that of what the source of an alert is told of it.
+func SourceThread(alert string) string { return "alert/" + alert }
+
+// ToldBack reports whether what a thread is about was told something, such as close, or will be.
+func (tx *Tx) ToldBack(thread, do string) (bool, error) {
+	return one[bool](tx, `select exists (select from delivery where thread = ? and does = ?
+		and state in ('queued', 'sent'))`, thread, do)
 }
 
-// Before reports whether another message about the same incident is still on its way to the same place: they arrive in
-// order.
+// Before reports whether another message of the same thread is still on its way, or without one, another about the same
+// incident to the same place: they arrive in order.
 func (tx *Tx) Before(d *Delivery) (bool, error) {
+	if d.Thread != "" {
+		return one[bool](tx, `select exists (select from delivery where thread = ? and state = 'queued' and id < ?)`,
+			d.Thread, d.ID)
+	}
 	if d.Incident == nil {
 		return false, nil
 	}

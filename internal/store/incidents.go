@@ -75,14 +75,26 @@ func (tx *Tx) EntriesOf(incident, after int64, kinds []string) ([]Entry, error) 
 	return list[Entry](tx, "seq", "incident = ? and seq > ? and kind in ?", incident, after, kinds)
 }
 
-// WorstAlert is the worst open alert of an incident, of several the one that was raised first; nil without one.
+// WorstAlert is the worst open alert of an incident, of several the one that was raised first, and one for which
+// nothing was enough yet before all others; nil without one.
 func (tx *Tx) WorstAlert(incident int64) (*Alert, error) {
-	rows, err := scan[Alert](tx, `select * from alert where incident = ? and state = 'open' order by
-		array_position(array['critical', 'major', 'minor', 'warning'], severity), first_at, id limit 1`, incident)
-	if err != nil || len(rows) == 0 {
-		return nil, err
+	for _, narrow := range []string{"not " + settled, "true"} {
+		rows, err := scan[Alert](tx, `select * from alert a where incident = ? and state = 'open' and `+narrow+`
+			order by array_position(array['critical', 'major', 'minor', 'warning'], severity), first_at, id limit 1`,
+			incident)
+		if err != nil || len(rows) > 0 {
+			return first(rows), err
+		}
 	}
-	return &rows[0], nil
+	return nil, nil
+}
+
+// first is the first of several; nil where there is none.
+func first[T any](rows []T) *T {
+	if len(rows) == 0 {
+		return nil
+	}
+	return &rows[0]
 }
 
 // Quiet gives incidents all of whose alerts have been over for a time, on which nothing works or came to another end
@@ -92,7 +104,9 @@ func (tx *Tx) Quiet(after time.Duration, number int64, most int) ([]int64, error
 		and i.waiting_on in ('nobody', 'person')
 		and not exists (select from alert a where a.incident = i.number and (a.state = 'open'
 			or coalesce(a.cleared_at, a.last_at) > now() - ? * interval '1 second'))
-		and not exists (select from run r where r.incident = i.number and (r.ended_at is null or r.state <> 'done'))
+		and not exists (select from run r where r.incident = i.number
+			and (r.ended_at is null or r.state not in ('done', 'handed-over', 'failed')))
+		and not exists (select from hand_over h where h.incident = i.number and h.settled_at is null)
 		and (? = 0 or i.number = ?) order by i.number limit ?`, after.Seconds(), number, number, most)
 }
 

@@ -205,8 +205,15 @@ type Alert struct {
 	FirstSaid, LastSaid alert.Said
 	Incident            *int64
 	// JoinKey is by what others join its incident as long as it is open; "" where that key leads elsewhere.
-	JoinKey  string
-	Verdicts json.RawMessage `gorm:"type:jsonb"`
+	JoinKey string
+	// TreatedRun treated it last: TreatedAs is how it said that ended, TreatedWorth how bad the alert was as it began.
+	TreatedRun, TreatedAs string
+	TreatedWorth          int
+	TreatedAt             alert.Heard
+	// MutedBy is the planned work that holds it back until MutedUntil; "" for none.
+	MutedBy    string
+	MutedUntil alert.Heard
+	Verdicts   json.RawMessage `gorm:"type:jsonb"`
 }
 
 // Run is the head of a run's log, with its claim.
@@ -294,6 +301,8 @@ type Delivery struct {
 	Answer   string
 	QueuedAt time.Time
 	SentAt   *time.Time
+	// Thread is what arrives in its order; "" for none. Does is what a source is told to do.
+	Thread, Does string
 }
 
 // What deliveries are that are no message to people.

@@ -25,16 +25,17 @@ func (r RunsBefore) Says() string {
 	if n == 0 {
 		return "The runbook never ran before."
 	}
-	return fmt.Sprintf("Of the %d last runs of the runbook %d closed their incident, %d were handed over.", n, r.Closed,
-		r.HandedOver)
+	return fmt.Sprintf("Of the %d last runs of the runbook %d said how what they were begun for ended, %d were handed "+
+		"over.", n, r.Closed, r.HandedOver)
 }
 
 // RunsBeforeOf tells how the last runs of a runbook ended, of the last hundred that are over, but for one.
 func (tx *Tx) RunsBeforeOf(runbook, but string) (RunsBefore, error) {
-	list, err := scan[RunsBefore](tx, `select count(*) filter (where state = 'done') as closed,
+	list, err := scan[RunsBefore](tx, `select count(*) filter (where state = 'done' and ended_it) as closed,
 			count(*) filter (where state = 'handed-over') as handed_over,
-			count(*) filter (where state not in ('done', 'handed-over')) as others
-		from (select state from run where runbook = ? and id <> ? and ended_at is not null
+			count(*) filter (where state <> 'handed-over' and not (state = 'done' and ended_it)) as others
+		from (select state, exists (select from treats t where t.run = run.id and t.outcome <> '') as ended_it
+			from run where runbook = ? and id <> ? and ended_at is not null
 			order by begun_at desc limit 100) r`, runbook, but)
 	if err != nil || len(list) == 0 {
 		return RunsBefore{}, err

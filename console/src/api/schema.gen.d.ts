@@ -1954,6 +1954,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that what a run handed over is done with; its incident may end. */
+        post: operations["settleRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/again": {
         parameters: {
             query?: never;
@@ -3681,6 +3698,8 @@ export interface components {
             next?: string;
         };
         RunDetail: {
+            /** @description the alerts that it was begun for */
+            treats: components["schemas"]["Treats"][];
             /** @description the looks that are being taken and how far they are */
             going: components["schemas"]["Going"][];
             /** @description the run as people read it */
@@ -3690,6 +3709,15 @@ export interface components {
                 [key: string]: unknown;
             };
             events: components["schemas"]["Event"][];
+        };
+        Treats: {
+            alert: string;
+            severity: string;
+            summary: string;
+            /** @enum {string} */
+            how: "started" | "same" | "by-hand";
+            /** @description it was enough for the alert as it is now */
+            enough: boolean;
         };
         Going: {
             path: string;
@@ -3719,6 +3747,8 @@ export interface components {
             };
             /** Format: int64 */
             incident?: number;
+            /** @description the alerts of the incident that it is to treat; unless said those that its starts fit, else the only open one */
+            for?: string[];
         };
         Gate: {
             id: string;
@@ -7457,6 +7487,31 @@ export interface operations {
         };
         responses: {
             /** @description it goes on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Release"];
+            };
+        };
+        responses: {
+            /** @description it is done with */
             204: {
                 headers: {
                     [name: string]: unknown;
