@@ -3489,7 +3489,10 @@ type ReadingCoursesParams struct {
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Active only those that are not over
-	Active   bool   `form:"active,omitempty" json:"active,omitempty,omitzero"`
+	Active bool `form:"active,omitempty" json:"active,omitempty,omitzero"`
+
+	// Left only those that left something to people which is not done with
+	Left     bool   `form:"left,omitempty" json:"left,omitempty,omitzero"`
 	Runbook  string `form:"runbook,omitempty" json:"runbook,omitempty,omitzero"`
 	Incident int64  `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
 
@@ -11713,6 +11716,14 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		var rawQueryFragments []string
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "active", params.Active, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", params.Left, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -32357,6 +32368,14 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "active", c.Request.URL.Query(), &params.Active, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter active: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "left" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "left", c.Request.URL.Query(), &params.Left, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter left: %w", err), http.StatusBadRequest)
 		return
 	}
 

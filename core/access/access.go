@@ -5,6 +5,7 @@ package access
 import (
 	"fmt"
 	"slices"
+	"strings"
 )
 
 // Role is what somebody was given, installation-wide.
@@ -132,6 +133,15 @@ type Scope struct {
 
 // ScopeOf is what a principal sees. Roles are installation-wide: it is all or nothing.
 func ScopeOf(p *Principal) Scope { return Scope{All: p.Has(needs[See])} }
+
+// PersonWith is a person with roles, as they are kept: separated by spaces.
+func PersonWith(name, roles string) *Principal {
+	p := &Principal{Name: name, Person: true}
+	for _, r := range strings.Fields(roles) {
+		p.Roles = append(p.Roles, Role(r))
+	}
+	return p
+}
 
 // OnTheMachine is whoever acts on the machine of the service itself, under a name: whoever can do that may do all.
 func OnTheMachine(name string) *Principal {

@@ -88,7 +88,7 @@ func TestWhatKeepsAnIncidentOpenIsSaid(t *testing.T) {
 			"worked on it; The disk is full is open (critical): no runbook worked on it; 7 more alerts are open": {
 			Unsettled: []Unsettled{disk, disk, disk, disk, disk}, More: 5},
 		"planned work until 02:10 UTC": {Unsettled: []Unsettled{{Summary: "x", MutedUntil: at}}},
-		"": {},
+		"":                             {},
 	} {
 		assert.Equal(t, want, Ends(n).Says())
 	}

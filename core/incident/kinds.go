@@ -88,7 +88,8 @@ const (
 	TicketNews     Kind = "ticket.news"      // what somebody did to it there
 	Unreached      Kind = "people.unreached" // and who could not be
 	KeptOpen       Kind = "incident.kept-open"
-	RunSettled     Kind = "run.settled" // what it handed over is done with
+	AlertLapsed    Kind = "alert.lapsed" // it is reported still, a while after it was treated
+	RunSettled     Kind = "run.settled"  // what it handed over is done with
 	Opened         Kind = "incident.opened"
 	Reopened       Kind = "incident.reopened"
 	Closed         Kind = "incident.closed"
@@ -181,6 +182,7 @@ var Kinds = []About{
 	{Kind: TicketNews, Word: "ticket", Said: true},
 	{Kind: Unreached, Word: "not told", Wanted: true},
 	{Kind: KeptOpen, Word: "stays open"},
+	{Kind: AlertLapsed, Word: "still so"},
 	{Kind: RunSettled, Word: "done with", Said: true},
 	{Kind: Outward, Word: "for others", Said: true},
 	{Kind: Attached, Word: "attached", Said: true},

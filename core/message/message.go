@@ -189,5 +189,6 @@ func weight(m *Message) int {
 
 // SameAs reports whether two messages say the same.
 func (m *Message) SameAs(o *Message) bool {
-	return m.Kind == o.Kind && m.Subject == o.Subject && slices.Equal(m.Lines, o.Lines) && slices.Equal(m.Also, o.Also)
+	return m.Kind == o.Kind && m.Refers == o.Refers && m.Subject == o.Subject &&
+		slices.Equal(m.Lines, o.Lines) && slices.Equal(m.Also, o.Also)
 }

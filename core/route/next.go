@@ -75,12 +75,25 @@ func Next(n *Notice, stood Stood, told []Told, w *World, now time.Time) Decision
 			return d
 		}
 		d.LookAt = on.lookAt
-		d.Nobody = len(d.Send) == 0 && d.LookAt.IsZero() && !slices.ContainsFunc(told, arrived)
-		return d
+		return w.lastly(n, d, told, len(rungs), now)
 	}
 	// It stays on the last rung, where a message that fails is told another way.
 	d.Stood.Rung = max(0, len(rungs)-1)
-	d.Nobody = len(d.Send) == 0 && !slices.ContainsFunc(told, arrived)
+	return w.lastly(n, d, told, len(rungs), now)
+}
+
+// lastly has administrators told of what is urgent where nobody else could be, and says where not even they are.
+func (w *World) lastly(n *Notice, d Decision, told []Told, rung int, now time.Time) Decision {
+	nobody := len(d.Send) == 0 && d.LookAt.IsZero() && !slices.ContainsFunc(told, arrived)
+	if nobody && n.Urgent {
+		on := telling{notice: n, world: w, told: told, rung: rung, now: now}
+		for _, name := range w.Admins {
+			on.person(name, "nobody else could be called")
+		}
+		d.Send, d.None, d.LookAt = on.send, append(d.None, on.none...), on.lookAt
+		nobody = len(d.Send) == 0 && d.LookAt.IsZero()
+	}
+	d.Nobody = nobody
 	return d
 }
 
@@ -162,6 +175,10 @@ func (t *telling) person(name, why string) {
 	p := t.world.People[name]
 	if p == nil || len(p.Ways) == 0 {
 		t.none = append(t.none, name+" has no proven way to be reached")
+		return
+	}
+	if !t.world.May(name, t.notice.Kind) {
+		t.none = append(t.none, name+" may not "+t.notice.Kind.wants())
 		return
 	}
 	if !t.notice.Urgent && p.Quiet != nil && p.Quiet.Inside(t.now) {

@@ -31,7 +31,7 @@ func condition(t require.TestingT, text string) *expr.Program {
 }
 
 func person(name string, kinds ...string) *Person {
-	p := &Person{Name: name}
+	p := &Person{Name: name, Responds: true, Decides: true}
 	for _, k := range kinds {
 		p.Ways = append(p.Ways, Way{k, name + "@" + k})
 	}
@@ -171,6 +171,10 @@ func anyWorld(t *rapid.T) *World {
 		if rapid.Bool().Draw(t, "shares an address") && len(p.Ways) > 0 {
 			p.Ways[0].Address = "everybody"
 		}
+		p.Decides = rapid.IntRange(0, 2).Draw(t, "decides") > 0
+		if p.Decides && rapid.IntRange(0, 4).Draw(t, "administers") == 0 {
+			w.Admins = append(w.Admins, name)
+		}
 		if rapid.IntRange(0, 3).Draw(t, "quiet") == 0 {
 			p.Quiet = &calendar.Calendar{Zone: time.UTC, Weekly: []calendar.Hours{
 				{Days: [7]bool{true, true, true, true, true, true, true}, From: 60, To: 7 * 60}}}
@@ -216,15 +220,42 @@ func reachable(n *Notice, w *World, at time.Time, fails func(Send) bool) bool {
 				}
 			}
 			for _, name := range people {
-				if p := w.People[name]; p != nil && slices.ContainsFunc(p.Ways, func(x Way) bool {
-					return !fails(Send{To: name, Way: x})
-				}) {
+				if byAny(name, w, n, fails) {
 					return true
 				}
 			}
 		}
 	}
-	return false
+	return n.Urgent && slices.ContainsFunc(w.Admins, func(name string) bool { return byAny(name, w, n, fails) })
+}
+
+func byAny(name string, w *World, n *Notice, fails func(Send) bool) bool {
+	p := w.People[name]
+	return p != nil && w.May(name, n.Kind) &&
+		slices.ContainsFunc(p.Ways, func(x Way) bool { return !fails(Send{To: name, Way: x}) })
+}
+
+// Who may not decide a gate is not called for it, and that is said; where nobody else can be, administrators are.
+func TestOnlyWhoMayIsCalled(t *testing.T) {
+	w := quayside(t)
+	w.Routes, w.Rooms = nil, nil
+	w.Teams["quayside"].Room = ""
+	for _, name := range []string{"mara", "jonas", "iva"} {
+		w.People[name].Decides = false
+	}
+	gate := &Notice{Kind: ApprovalWanted, Urgent: true, To: "on-call/quayside", Owner: "quayside", At: night}
+	_, told, last := play(gate, w, night, none, none)
+	assert.Empty(t, told)
+	assert.True(t, last.Nobody)
+	assert.Contains(t, last.None, "mara may not decide it")
+	w.Admins = []string{"otto"}
+	_, told, last = play(gate, w, night, none, none)
+	require.Len(t, told, 1)
+	assert.Equal(t, "otto", told[0].To)
+	assert.False(t, last.Nobody)
+	w.People["mara"].Decides = true
+	_, told, _ = play(gate, w, night, none, none)
+	assert.Equal(t, "mara", told[0].To)
 }
 
 func TestNoUrgentNoticeIsToldToNobodyAndNoneTwiceByOneWay(t *testing.T) {

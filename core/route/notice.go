@@ -21,6 +21,7 @@ const (
 	IncidentOpened   Kind = "incident.opened"
 	IncidentPage     Kind = "incident.page" // it is bad, and still open after the time that a runbook had for it
 	IncidentWorse    Kind = "incident.worse"
+	HandedOn         Kind = "incident.handed-on" // somebody was given it by somebody else
 	IncidentReopened Kind = "incident.reopened"
 	IncidentClosed   Kind = "incident.closed"
 	NobodyStarted    Kind = "nobody.started" // no runbook starts by itself
@@ -35,7 +36,7 @@ const (
 // Kinds lists the kinds.
 var Kinds = []Kind{
 	ApprovalWanted, AnswerWanted, HandOver, RunOver, RunStopped, RunRefused, LateNews, Said, IncidentOpened,
-	IncidentPage, IncidentWorse, IncidentReopened, IncidentClosed, NobodyStarted, AlertSetAside,
+	IncidentPage, IncidentWorse, HandedOn, IncidentReopened, IncidentClosed, NobodyStarted, AlertSetAside,
 	HaltChanged, KeyExpiring, RotaHole, RotaUnread, ShiftBegins,
 }
 
@@ -48,9 +49,29 @@ func KindNames() []string {
 	return out
 }
 
+// wants is what somebody is asked to do who is told of a kind.
+func (k Kind) wants() string {
+	if k == ApprovalWanted {
+		return "decide it"
+	}
+	return "answer it"
+}
+
+// whole reports whether a kind is about an incident as a whole: whoever has it is called for it before all others.
+func (k Kind) whole() bool { return slices.Contains([]Kind{IncidentPage, NobodyStarted, HandedOn}, k) }
+
 // Asks reports whether a kind always wants somebody to act: it is urgent whatever it is about.
 func (k Kind) Asks() bool {
-	return slices.Contains([]Kind{ApprovalWanted, AnswerWanted, HandOver, RunStopped, IncidentPage}, k)
+	return slices.Contains([]Kind{ApprovalWanted, AnswerWanted, HandOver, HandedOn, RunStopped, IncidentPage}, k)
+}
+
+// Calls reports whether somebody is called for a kind of notice, of an incident of a severity: of one as a whole only
+// where it is bad.
+func (k Kind) Calls(severity string) bool {
+	if k == IncidentPage || k == NobodyStarted {
+		return Bad(severity)
+	}
+	return k.Asks()
 }
 
 // Notice is something that people are told, once per key.
@@ -69,8 +90,9 @@ type Notice struct {
 	Service  string            `json:"service,omitempty"`
 	Owner    string            `json:"owner,omitempty"` // the team that answers for the service
 	Labels   map[string]string `json:"labels,omitempty"`
-	// Holder is who has the incident; "" for nobody.
+	// Holder is who has the incident, Former who had it before them; "" for nobody.
 	Holder string    `json:"holder,omitempty"`
+	Former string    `json:"former,omitempty"`
 	At     time.Time `json:"at"`
 }
 

@@ -17,6 +17,22 @@ type Person struct {
 	Ways []Way
 	// Quiet are the hours in which they are not told of what can wait; nil: none.
 	Quiet *calendar.Calendar
+	// Responds and Decides are the rights to answer, and to decide gates.
+	Responds, Decides bool
+}
+
+// May reports whether somebody has the right to what a kind of notice asks for. Nobody who is not known has any.
+func (w *World) May(name string, k Kind) bool {
+	p := w.People[name]
+	switch {
+	case p == nil:
+		return false
+	case k == ApprovalWanted:
+		return p.Decides
+	case k.Asks() || k == NobodyStarted:
+		return p.Responds
+	}
+	return true
 }
 
 // Way is a connection and an address there: a mail address, a number, a name in a room.
@@ -74,6 +90,8 @@ type World struct {
 	Calendars map[string]*calendar.Calendar
 	// Desks are the connections to ticket desks. They are told of incidents, by no route.
 	Desks []string
+	// Admins are those who have all rights: who is called for what nobody else could be.
+	Admins []string
 }
 
 // Empty reports whether there is nobody at all whom anything could be told.
@@ -176,7 +194,8 @@ func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Durati
 	if p := PersonOf(n.To); p != "" {
 		first.words, first.why = append(first.words, n.To), cmp.Or(first.why, "it is asked of them")
 	}
-	if n.Holder != "" && n.Kind.Asks() {
+	has := n.Holder != "" && n.Urgent
+	if has && !n.Kind.whole() {
 		first.words = append(first.words, personPrefix+n.Holder)
 	}
 	if len(first.words) == 0 {
@@ -184,6 +203,12 @@ func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Durati
 			first.words = append(first.words, roomPrefix+r)
 		}
 		first.why = "no route and no team is for it"
+	}
+	if has && n.Kind.whole() {
+		rungs = append(rungs, rung{[]string{personPrefix + n.Holder}, "you have it"})
+		if n.Former != "" {
+			rungs = append(rungs, rung{[]string{personPrefix + n.Former}, "you had it before"})
+		}
 	}
 	rungs = append(rungs, first)
 	if n.Urgent {

@@ -20,7 +20,10 @@ import (
 func later(t require.TestingT, a *site, by time.Duration) {
 	for _, c := range [][2]string{
 		{"incident_key", "until"}, {"alert", "first_at"}, {"alert", "last_at"}, {"alert", "cleared_at"},
-		{"incident", "opened_at"}, {"incident", "resolved_at"},
+		{"incident", "opened_at"}, {"incident", "resolved_at"}, {"incident", "held_at"}, {"incident", "wanted_at"},
+		{"incident", "severity_at"}, {"alert", "since"}, {"alert", "treated_at"}, {"alert", "muted_until"},
+		{"starting", "due"}, {"attention", "due"}, {"notice", "at"}, {"notice", "since"}, {"notice", "look_at"},
+		{"notice", "rung_since"}, {"delivery", "queued_at"},
 	} {
 		require.NoError(t, testdb.SQL(a.Store).Exec(fmt.Sprintf("update %s set %[2]s = %[2]s - ? * interval '1 second'",
 			c[0], c[1]), by.Seconds()).Error)

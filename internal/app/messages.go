@@ -94,7 +94,7 @@ func (a *App) WhoIsTold(ctx context.Context, who *access.Principal, x Asked) (*F
 	if n.Kind == "" {
 		n.Kind = route.HandOver
 	}
-	n.Urgent = n.Kind.Asks() || n.Kind == route.NobodyStarted || n.Kind == route.RunRefused
+	n.Urgent = n.Kind.Calls(x.Severity)
 	s, err := tx.Service(x.Service)
 	if err != nil {
 		return nil, err

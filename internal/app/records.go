@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,22 +33,26 @@ func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewInci
 	if alert.Worth(n.Severity) < 1 {
 		return nil, invalid("severity", "severity must be critical, major, minor or warning")
 	}
+	at := now()
 	i := &store.Incident{
 		Title:      n.Title,
+		SeverityAt: &at,
+		WantedAt:   &at,
 		Service:    n.Service,
 		Severity:   n.Severity,
 		TitleBy:    who.Name,
 		SeverityBy: who.Name,
 		Holder:     who.Behind(),
 	}
-	at := now()
 	i.HeldAt = &at
 	return i, a.intake.OpenByHand(ctx, i, who.Name, func(tx *store.Tx) error {
 		return tx.Audit(who.Name, "incident.open", fmt.Sprintf("incident %d", i.Number), n.Title)
 	})
 }
 
-// Hold makes somebody the holder of an incident: whoever takes it, or whom it is handed on to; "" gives it back.
+// Hold makes somebody the holder of an incident: whoever takes it, or whom it is handed on to; "" gives it back. Who
+// takes it has what was there by then. Who is handed it has nothing yet: they are called until they take it, and then
+// others. What is given back is anybody's again.
 func (a *App) Hold(
 	ctx context.Context,
 	who *access.Principal,
@@ -58,8 +63,11 @@ func (a *App) Hold(
 		if i.State != "open" {
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "not-open", Says: "the incident is closed"}
 		}
+		if err := a.mayHold(s.Tx(), who, to); err != nil {
+			return store.NewEntry{}, err
+		}
 		at, was := now(), i.Holder
-		i.Holder, i.HeldAt = to, &at
+		i.Holder, i.HeldAt, i.Former = to, &at, ""
 		title := "Handed on to " + to
 		switch to {
 		case "":
@@ -67,11 +75,34 @@ func (a *App) Hold(
 			s.MayEnd(i)
 		case who.Behind():
 			title = "Taken by " + to
+		default:
+			i.HeldAt, i.Former = nil, cmp.Or(was, who.Behind())
+			if err := s.HandedOn(i, who.Name, because); err != nil {
+				return store.NewEntry{}, err
+			}
 		}
 		return store.NewEntry{At: at, Kind: incident.Held, Actor: who.Name, Title: title,
 			Content: map[string]any{"holder": to, "was": was, "because": because}}, nil
 	})
 	return i, err
+}
+
+// mayHold refuses to hand an incident to somebody who is not there, or may do nothing about it.
+func (a *App) mayHold(tx *store.Tx, who *access.Principal, to string) error {
+	if to == "" || to == who.Behind() {
+		return nil
+	}
+	p, err := tx.Person(to)
+	switch {
+	case err != nil:
+		return err
+	case p == nil:
+		return invalid("holder", "there is nobody named %s", to)
+	}
+	if err := access.Can(access.PersonWith(p.Name, p.Roles), access.Respond, access.Installation); err != nil {
+		return invalid("holder", "%s may not answer for an incident: that needs the role %s", to, access.Responder)
+	}
+	return nil
 }
 
 // EditIncident sets title and severity by hand: they follow the worst alert no more. "" leaves one as it is; "auto"
@@ -101,7 +132,8 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 				i.Severity = worst.Severity
 			}
 		default:
-			i.Severity, i.SeverityBy = severity, who.Name
+			at := now()
+			i.Severity, i.SeverityBy, i.SeverityAt = severity, who.Name, &at
 		}
 		content["title"], content["severity"] = i.Title, i.Severity
 		return store.NewEntry{At: now(), Kind: incident.Retitled, Actor: who.Name,
@@ -131,7 +163,17 @@ func (a *App) Reopen(
 		if err := s.Tx().KeepKeys(number); err != nil {
 			return store.NewEntry{}, err
 		}
+		if err := s.Tx().SinceNow(number); err != nil {
+			return store.NewEntry{}, err
+		}
+		open, err := s.Tx().HasOpen(number)
+		if err != nil {
+			return store.NewEntry{}, err
+		}
 		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", "person", "", "", nil
+		if at := now(); !open {
+			i.WantedAt = &at
+		}
 		return store.NewEntry{At: now(), Kind: incident.Reopened, Actor: who.Name, Title: "Open again: " + because,
 			Content: map[string]any{"because": because}}, nil
 	})
@@ -292,7 +334,7 @@ func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, m
 		func(x, y store.Alert) int { return alert.Worth(x.Severity) - alert.Worth(y.Severity) },
 	)
 	out := &store.Incident{Title: worst.Summary, State: "open", WaitingOn: "person", Severity: worst.Severity,
-		Service: worst.Service, OpenedAt: at, Alerts: int64(len(moved)), Holder: i.Holder, HeldAt: i.HeldAt}
+		Service: worst.Service, OpenedAt: at, Alerts: int64(len(moved))}
 	if err := s.Open(out); err != nil {
 		return nil, err
 	}

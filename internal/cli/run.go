@@ -98,7 +98,7 @@ func (a *app) runList() *cobra.Command {
 	c := doerList(
 		a,
 		"List runs, the newest first",
-		"urgentis run list --active\nurgentis run list --runbook berth-queue-backlog",
+		"urgentis run list --active\nurgentis run list --left\nurgentis run list --runbook berth-queue-backlog",
 		&limit,
 		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Run, string, error) {
 			p.Cursor, p.Limit = cursor, n
@@ -121,6 +121,7 @@ func (a *app) runList() *cobra.Command {
 		},
 	)
 	c.Flags().BoolVar(&p.Active, "active", false, "only those that are not over")
+	c.Flags().BoolVar(&p.Left, "left", false, "only those that handed something over which is not done with")
 	c.Flags().StringVar(&p.Runbook, "runbook", "", "only those of this `RUNBOOK`")
 	c.Flags().StringVar(&p.Service, "service", "", "only those of this `SERVICE`")
 	c.Flags().Int64Var(&p.Incident, "incident", 0, "only those of this incident's `NUMBER`")

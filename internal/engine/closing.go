@@ -31,6 +31,7 @@ type Closing struct {
 // (see the desk). What cannot be told is said in the entry.
 func (s *Sheet) Close(i *store.Incident, c Closing) error {
 	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", c.Outcome, c.Because, &c.At
+	i.WantedAt = nil
 	content := map[string]any{"outcome": c.Outcome, "because": c.Because}
 	for k, v := range c.Content {
 		content[k] = v

@@ -165,8 +165,12 @@ func (s *Sheet) leave(run *store.Run, to string, b flow.Ended) {
 func (s *Sheet) Settled(run *store.Run, by, because string) error {
 	err := s.enter(run, func(*store.Incident) {}, store.NewEntry{Kind: incident.RunSettled, Actor: by,
 		Title: "Done with, what was handed over: " + because, Content: map[string]any{"because": because}})
-	if err != nil || run.Incident == nil {
+	if err != nil {
 		return err
+	}
+	if run.Incident == nil {
+		s.Due(store.OfRun(run.ID))
+		return nil
 	}
 	i, err := s.Incident(*run.Incident)
 	if err != nil {
@@ -174,6 +178,19 @@ func (s *Sheet) Settled(run *store.Run, by, because string) error {
 	}
 	s.MayEnd(i)
 	return nil
+}
+
+// HandedOn tells whoever was given an incident that they were: where it is bad, until they take it.
+func (s *Sheet) HandedOn(i *store.Incident, by, because string) error {
+	n := Notice{
+		Kind: route.HandedOn, Key: fmt.Sprintf("i%d:on:%d", i.Number, i.Entries), To: "person/" + i.Holder,
+		Thing: "holder/" + i.Holder, Incident: &i.Number, Link: fmt.Sprintf("%s/incidents/%d", s.e.Link, i.Number),
+		Text: fmt.Sprintf("Incident %d (%s) is handed on to you by %s: %s", i.Number, i.Severity, by, i.Title),
+	}
+	if because != "" {
+		n.Text += " (" + because + ")"
+	}
+	return s.Notify(n)
 }
 
 // FollowWorst lets an incident's severity and title be those of its worst open alert for which nothing was enough yet,

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"slices"
 	"time"
 
 	"urgentis/core/route"
@@ -16,27 +15,39 @@ type Notice struct {
 	Text string
 	// Thing is what it is about, such as gate/ID; "" for its incident, or for none.
 	Thing string
-	// Urgent ones climb until somebody takes them; what asks for something always is.
-	Urgent bool
-	// Incident is what it belongs to; nil for none.
+	// Incident is what it belongs to; nil for none. Run is the run that asks, where it belongs to no incident; "" else.
 	Incident *int64
+	Run      string
 	Link     string
 	// Hold is how long it waits before anybody is told.
 	Hold time.Duration
 }
 
-// Notify notes that people are to be told of something. Where there is nobody who could be, nothing is noted.
+// Notify notes that people are to be told of something: once, and what asks for something until it is decided. Where
+// there is nobody who could be told, only what asks is noted, so that it is said that nobody was.
 func (s *Sheet) Notify(n Notice) error {
 	w, err := s.World()
-	if err != nil || w.Empty() {
+	if err != nil || w.Empty() && !n.Kind.Asks() {
 		return err
 	}
 	now := s.e.Now()
 	at := now.Add(n.Hold)
 	s.notices = append(s.notices, store.Notice{
-		Key: n.Key, Kind: n.Kind, Asked: n.To, Urgent: n.Urgent || n.Kind.Asks(), Text: n.Text, Thing: n.Thing,
+		Key: n.Key, Kind: n.Kind, Asked: n.To, Urgent: n.Kind.Asks(), Text: n.Text, Thing: n.Thing,
 		Link: n.Link, Incident: n.Incident, At: now, State: store.NoticeOpen, LookAt: &at,
 	})
+	if row := &s.notices[len(s.notices)-1]; row.Urgent {
+		row.Since = &now
+		switch {
+		case n.Incident != nil:
+			row.Subject = store.OfIncident(*n.Incident)
+		case n.Run != "":
+			row.Subject = store.OfRun(n.Run)
+		}
+		if row.Subject != "" {
+			s.Due(row.Subject)
+		}
+	}
 	return nil
 }
 
@@ -44,25 +55,14 @@ func (s *Sheet) Notify(n Notice) error {
 func (s *Sheet) About(n *route.Notice, inc *store.Incident) error {
 	n.Incident, n.Title, n.Severity = inc.Number, inc.Title, inc.Severity
 	n.Service, n.Holder = inc.Service, inc.Holder
+	if inc.HeldAt == nil {
+		n.Former = inc.Former
+	}
 	service, err := s.tx.Service(inc.Service)
 	if err == nil && service != nil {
 		n.Owner = service.Owner
 	}
 	return err
-}
-
-// PageAfter is how long a runbook may work on an incident, opened by an alert with these labels, before somebody is
-// called.
-func (s *Sheet) PageAfter(inc *store.Incident, labels map[string]string) (time.Duration, error) {
-	w, err := s.World()
-	if err != nil || !slices.ContainsFunc(w.Routes, func(r *route.Route) bool { return r.Page != 0 }) {
-		return route.DefaultPage, err
-	}
-	n := &route.Notice{Kind: route.IncidentPage, Urgent: true, Labels: labels, At: s.e.Now()}
-	if err := s.About(n, inc); err != nil {
-		return 0, err
-	}
-	return w.PageAfter(n, s.e.Now()), nil
 }
 
 // TellNow lets what is held back about an incident be told now: nobody is there who would find out whether it is true,

@@ -68,6 +68,17 @@ func wantsPeople(ev flow.Event) bool {
 	return false
 }
 
+// decides reports whether with an event people are asked for something no more.
+func decides(ev flow.Event) bool {
+	switch b := ev.Body.(type) {
+	case flow.GateDecided, flow.GateExpired, flow.QuestionAnswered, flow.QuestionExpired:
+		return true
+	case flow.Ended:
+		return b.State != flow.Done
+	}
+	return false
+}
+
 // real reports whether an event shows that the trouble is no false alarm, or that people must look at it: from then on
 // they are told that it began.
 func real(ev flow.Event) bool {
@@ -121,6 +132,7 @@ type projection struct {
 	words   []word // for the alert's source
 	closing *Closing
 	over    bool // the run ends here
+	settles bool // what people were asked for is decided
 	release bool // what is held back about the incident may be told now
 	at      time.Time
 }
@@ -136,6 +148,7 @@ func (p *projection) rows(ev flow.Event) error {
 			return err
 		}
 	}
+	p.settles = p.settles || decides(ev)
 	p.release = p.release || p.run.Incident != nil && real(ev)
 	switch b := ev.Body.(type) {
 	case flow.CancelAsked:
@@ -265,6 +278,9 @@ func headOf(s *flow.State, at time.Time) store.Head {
 // finish writes entries into the incident, closes it where the run says so, and sends messages off.
 func (p *projection) finish(s *flow.State) error {
 	p.changed("run", p.run.ID)
+	if p.run.Incident == nil && p.settles {
+		p.sheet.Due(store.OfRun(p.run.ID))
+	}
 	link := p.e.Link + "/runs/" + p.run.ID
 	// Alerts are locked before their incident, and their sources hear what the run said itself before anything else.
 	if err := p.tellSource(s); err != nil {
@@ -280,7 +296,7 @@ func (p *projection) finish(s *flow.State) error {
 		}
 	}
 	for _, n := range p.notices {
-		n.Incident, n.Link = p.run.Incident, link
+		n.Incident, n.Run, n.Link = p.run.Incident, p.run.ID, link
 		if err := p.sheet.Notify(n); err != nil {
 			return err
 		}
@@ -441,7 +457,7 @@ func (s *Sheet) tellStopped(run *store.Run, kind incident.Kind, title, because s
 	}
 	return s.Notify(Notice{
 		Kind: route.RunStopped, Key: store.NewID(run.ID + ":"), Text: "Runbook " + run.Runbook + ": " + because,
-		Incident: run.Incident, Link: link,
+		Thing: "stopped/" + run.ID, Incident: run.Incident, Run: run.ID, Link: link,
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"urgentis/core/access"
 	"urgentis/core/calendar"
 	documents "urgentis/core/estate"
 	"urgentis/core/message"
@@ -121,7 +122,13 @@ func (w *World) addPeople(tx *store.Tx, e *Engine) error {
 		if err != nil {
 			e.Log.Error("quiet hours cannot be read", "person", p.Name, "error", err)
 		}
-		w.People[p.Name] = &route.Person{Name: p.Name, Quiet: q}
+		who := access.PersonWith(p.Name, p.Roles)
+		w.People[p.Name] = &route.Person{Name: p.Name, Quiet: q,
+			Responds: access.Can(who, access.Respond, access.Installation) == nil,
+			Decides:  access.Can(who, access.Decide, access.Installation) == nil}
+		if who.Has(access.Admin) {
+			w.Admins = append(w.Admins, p.Name)
+		}
 	}
 	ways, err := tx.Ways("")
 	if err != nil {

@@ -338,6 +338,9 @@ func (w *writing) takeIt(it *item) (Taken, error) {
 		if err := w.stillThere(id, a); err != nil {
 			return taken, err
 		}
+		if err := w.lapsed(a); err != nil {
+			return taken, err
+		}
 		if err := w.repeated(a, it.times); err != nil {
 			return taken, err
 		}
@@ -453,6 +456,7 @@ func raised(source string, r alert.Report, heard alert.Heard) *store.Alert {
 		Labels:   r.Labels,
 		Count:    1,
 		FirstAt:  heard, LastAt: heard,
+		Since:     heard,
 		FirstSaid: r.At, LastSaid: r.At,
 		Verdicts: json.RawMessage("[]"),
 	}

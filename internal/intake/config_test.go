@@ -76,9 +76,9 @@ func TestTriggersThatCouldNotBeReadAreNotKept(t *testing.T) {
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
-		_, err := in.triggers.load(tx.With(gone), in.engine, 1)
+		_, err := in.triggers.load(tx.With(gone), in.engine, 99)
 		assert.ErrorIs(t, err, context.Canceled)
-		l, err := in.triggers.load(tx, in.engine, 1)
+		l, err := in.triggers.load(tx, in.engine, 99)
 		require.NoError(t, err)
 		assert.Len(t, l.books, 1)
 		return nil

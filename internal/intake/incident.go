@@ -21,6 +21,10 @@ import (
 // raise gives a new alert its incident, one that it joins or one of its own, with its facts, and starts what matches.
 func (w *writing) raise(a *store.Alert) error {
 	snapshot := a.Snapshot()
+	planned := w.index.muted(snapshot, w.now)
+	if planned != nil {
+		a.MutedBy, a.MutedUntil = planned.Name, alert.HeardAt(planned.Until)
+	}
 	inc, joined, err := w.incidentOf(a, snapshot)
 	if err != nil {
 		return err
@@ -39,8 +43,8 @@ func (w *writing) raise(a *store.Alert) error {
 	w.changed(a)
 	w.fresh = append(w.fresh, a)
 	w.sheet.Grows(inc)
-	if m := w.index.muted(snapshot, w.now); m != nil {
-		return w.mute(a, inc, m)
+	if planned != nil {
+		return w.mute(a, inc, planned)
 	}
 	if joined {
 		return w.join(a, inc)
@@ -131,7 +135,7 @@ func (w *writing) joins(a *store.Alert, k incident.Keys) (*store.Incident, error
 	if own := w.joinable[k.Own]; own.Incident != 0 {
 		return w.stillOpen(own.Incident)
 	}
-	if was {
+	if was && a.MutedBy == "" { // planned work opens nothing again
 		return w.comesBack(a, last)
 	}
 	for _, key := range k.Others {
@@ -287,29 +291,16 @@ func (w *writing) onIncident(inc *store.Incident) error {
 }
 
 // tellOpened tells that an incident was opened, once its first check has passed or nobody works on it, or after a
-// while: a false alarm disturbs nobody. Where it is bad, somebody is called who has not been by then.
+// while: a false alarm disturbs nobody. Whether somebody is called is judged elsewhere (core/route.Attention).
 func (w *writing) tellOpened(a *store.Alert, inc *store.Incident) error {
 	n := w.notice(inc, route.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
 		a.Summary))
 	n.Hold = holdOpening
-	if err := w.sheet.Notify(n); err != nil || !bad(a.Severity) {
-		return err
-	}
-	hold, err := w.sheet.PageAfter(inc, a.Labels)
-	if err != nil {
-		return err
-	}
-	n = w.notice(inc, route.IncidentPage, "page", fmt.Sprintf("Incident %d (%s) is still open after %s: %s", inc.Number,
-		a.Severity, plain.Span(hold), a.Summary))
-	n.Hold = hold
 	return w.sheet.Notify(n)
 }
 
 // holdOpening is how long the first check of a runbook may take before people are told of an incident.
 const holdOpening = time.Minute
-
-// bad reports whether a severity is one for which somebody is called at any hour.
-func bad(severity string) bool { return alert.Worth(severity) >= alert.Worth(string(alert.Major)) }
 
 // mute writes down that planned work holds an alert back: nothing starts and nobody is told, until that is over and the
 // alert still there.
@@ -328,10 +319,15 @@ func (w *writing) mute(a *store.Alert, inc *store.Incident, m *trigger.Mute) err
 	if err := w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until); err != nil {
 		return err
 	}
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "mute:" + m.Name,
+	return w.sheet.Write(inc, w.mutedEntry(m))
+}
+
+// mutedEntry says by what planned work an alert is held back.
+func (w *writing) mutedEntry(m *trigger.Mute) store.NewEntry {
+	return store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "mute:" + m.Name,
 		Title: fmt.Sprintf("Planned work until %s: nothing starts and nobody is told",
 			m.Until.UTC().Format("2006-01-02 15:04 MST")),
-		Content: map[string]any{"mute": m.Name, "until": m.Until.UTC(), "because": m.Because}})
+		Content: map[string]any{"mute": m.Name, "until": m.Until.UTC(), "because": m.Because}}
 }
 
 // muteEnds is what waits for the end of a mute, in the place of a start.
@@ -342,15 +338,35 @@ func (w *writing) unmute(a *store.Alert) error {
 	if err := w.tx.DropWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}); err != nil || a.Incident == nil {
 		return err
 	}
-	if a.State != "open" {
+	if a.State != "open" || a.MutedBy == "" {
 		return nil
 	}
 	inc, err := w.sheet.Incident(*a.Incident)
-	if err != nil || inc.State != "open" {
+	if err != nil {
 		return err
 	}
 	if m := w.index.muted(a.Snapshot(), w.now); m != nil {
-		return w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until)
+		a.MutedBy, a.MutedUntil = m.Name, alert.HeardAt(m.Until)
+		if err := w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until); err != nil {
+			return err
+		}
+		return w.tx.KeepMute(a)
+	}
+	a.MutedBy, a.MutedUntil, a.Since = "", alert.Heard{}, w.heard()
+	if err := w.tx.KeepMute(a); err != nil {
+		return err
+	}
+	if inc.State != "open" {
+		still, err := w.goesOn(a, inc.ResolvedAt)
+		if err != nil || !still {
+			return err // whoever closed it judged it as it was
+		}
+		if err := w.reopen(inc, "the planned work is over, and the alert is still there"); err != nil {
+			return err
+		}
+		if err := w.tx.Lapse(a.ID); err != nil {
+			return err
+		}
 	}
 	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "urgentis",
 		Title: "The planned work is over, and the alert is still there", Content: a.Snapshot()}); err != nil {
@@ -363,7 +379,45 @@ func (w *writing) unmute(a *store.Alert) error {
 		return err
 	}
 	w.changed(a)
-	return w.tx.Save(a)
+	return w.tx.KeepVerdicts(a)
+}
+
+// goesOn reports whether an alert was reported after its quiet time had passed since a moment.
+func (w *writing) goesOn(a *store.Alert, since *time.Time) (bool, error) {
+	quiet, err := w.quiet(a.Service)
+	return err == nil && since != nil && a.LastAt.After(since.Add(quiet)), err
+}
+
+// lapsed has a treatment count no more whose alert is still reported, its quiet time after: it is open as if it were
+// raised now.
+func (w *writing) lapsed(a *store.Alert) error {
+	if a.TreatedRun == "" || a.Incident == nil || a.MutedBy != "" {
+		return nil
+	}
+	on, err := w.goesOn(a, &a.TreatedAt.Time)
+	if err != nil || !on {
+		return err
+	}
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil || inc.State != "open" {
+		return err
+	}
+	since := plain.Span(w.now.Sub(a.TreatedAt.Time).Round(time.Minute))
+	a.TreatedRun, a.TreatedAs, a.TreatedWorth, a.TreatedAt, a.Since = "", "", 0, alert.Heard{}, w.heard()
+	if err := w.tx.Lapse(a.ID); err != nil {
+		return err
+	}
+	if err := w.sheet.Write(inc, store.NewEntry{
+		At: w.now, Kind: incident.AlertLapsed, Actor: "source:" + a.Source, Content: a.Snapshot(),
+		Title: fmt.Sprintf("Still there, %s after it was treated: %s", since, a.Summary),
+	}); err != nil {
+		return err
+	}
+	if err := w.start(a, inc, alert.New, nil); err != nil {
+		return err
+	}
+	w.changed(a)
+	return w.tx.KeepVerdicts(a)
 }
 
 // repeated begins what starts at each report of an alert, where anything does.
@@ -394,13 +448,12 @@ func (w *writing) send(inc *store.Incident, kind route.Kind, key, text string) e
 	return w.sheet.Notify(w.notice(inc, kind, key, text))
 }
 
-// notice is something to tell about an incident. What says that nobody works on a bad one is urgent.
+// notice is something to tell about an incident.
 func (w *writing) notice(inc *store.Incident, kind route.Kind, key, text string) engine.Notice {
-	needed := kind == route.NobodyStarted || kind == route.RunRefused
 	return engine.Notice{
 		// The same may happen to it again, such as that it comes back and nothing starts.
 		Kind: kind, Key: fmt.Sprintf("i%d:%s:%d", inc.Number, key, inc.Entries), Text: text, Incident: &inc.Number,
-		Link: fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number), Urgent: needed && bad(inc.Severity),
+		Link: fmt.Sprintf("%s/incidents/%d", w.in.engine.Link, inc.Number),
 	}
 }
 
@@ -417,6 +470,9 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 		}
 	} else {
 		a.Severity, a.Summary, a.Labels, a.Link = string(r.Severity), r.Summary, r.Labels, r.Link
+		if change == alert.Worse {
+			a.Since = w.heard()
+		}
 	}
 	// The runs first, then their incident: in that order everybody locks them.
 	news := flow.AlertChanged{
@@ -452,7 +508,7 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 			if verdicts, err = w.worse(a, inc, verdicts); err != nil {
 				return err
 			}
-			if w.index.muted(a.Snapshot(), w.now) == nil {
+			if a.MutedBy == "" {
 				if err := w.start(a, inc, alert.Worse, verdicts); err != nil {
 					return err
 				}
@@ -478,7 +534,7 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) ([]trigger.Verdict, error) {
 	kind := route.IncidentWorse
 	text := fmt.Sprintf("Incident %d is worse (%s): %s", inc.Number, a.Severity, a.Summary)
-	if inc.State != "open" {
+	if inc.State != "open" && a.MutedBy == "" {
 		verdicts, kind = nil, route.IncidentReopened
 		text = fmt.Sprintf("Incident %d is open again, its alert is worse (%s): %s", inc.Number, a.Severity, a.Summary)
 		if err := w.reopen(inc, "the alert became worse after it was closed"); err != nil {
@@ -487,6 +543,9 @@ func (w *writing) worse(a *store.Alert, inc *store.Incident, verdicts []trigger.
 	}
 	if alert.Worth(a.Severity) >= alert.Worth(inc.Severity) {
 		engine.Follow(inc, a, false)
+	}
+	if a.MutedBy != "" {
+		return verdicts, nil // planned work tells nobody
 	}
 	return verdicts, w.send(inc, kind, fmt.Sprintf("worse:%d", a.Count), text)
 }
@@ -497,7 +556,7 @@ const quietTime = 15 * time.Minute
 // stillThere opens an incident again whose alert goes on after it was closed.
 func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 	closed, was := w.closed[id]
-	if !was || a.Incident == nil {
+	if !was || a.Incident == nil || a.MutedBy != "" {
 		return nil
 	}
 	quiet, err := w.quiet(a.Service)
@@ -516,6 +575,10 @@ func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 		plain.Span(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
+	a.TreatedRun, a.TreatedAs, a.TreatedWorth, a.TreatedAt, a.Since = "", "", 0, alert.Heard{}, w.heard()
+	if err := w.tx.Lapse(a.ID); err != nil {
+		return err
+	}
 	if err := w.send(inc, route.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is "+
 		"open again, its alert is "+
 		"still there (%s): %s", inc.Number, a.Severity, a.Summary)); err != nil {
@@ -530,6 +593,9 @@ func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 
 func (w *writing) reopen(inc *store.Incident, because string) error {
 	if err := w.tx.KeepKeys(inc.Number); err != nil {
+		return err
+	}
+	if err := w.tx.SinceNow(inc.Number); err != nil {
 		return err
 	}
 	inc.State, inc.WaitingOn, inc.Outcome, inc.Because, inc.ResolvedAt = "open", "nobody", "", "", nil

@@ -52,6 +52,10 @@ type Intake struct {
 	waiting map[string]int // how many reports of each source wait to be kept
 
 	losses losses
+
+	// judgedBy is by which planned work all open alerts are held back, as this instance knows; the one who watches
+	// alone reads it.
+	judgedBy judgedBy
 }
 
 // Item is a report as it is taken.

@@ -92,8 +92,8 @@ func (w *writing) nothingStarted(inc *store.Incident, verdicts []trigger.Verdict
 	if err := w.firstLook(inc, snapshot); err != nil {
 		return err
 	}
-	if err := w.sheet.TellNow(inc.Number); err != nil {
-		return err
+	if err := w.sheet.TellNow(inc.Number); err != nil || route.Bad(inc.Severity) {
+		return err // somebody is called for what is bad
 	}
 	return w.send(inc, route.NobodyStarted, "nobody", fmt.Sprintf(
 		"No runbook starts by itself for incident %d; a person is needed: %s", inc.Number, inc.Title))

@@ -49,6 +49,7 @@ type loaded struct {
 	off       map[Which]store.SwitchedOff
 	calendars map[string]*calendar.Calendar
 	mutes     []*trigger.Mute
+	mutesSay  map[string]string // their documents, by name
 	joins     []*incident.Join
 	depends   *incident.Depends
 	firstLook map[string]string // by service: the runbook that looks first
@@ -109,7 +110,7 @@ func (c *cache) load(tx *store.Tx, e *engine.Engine, version int64) (*loaded, er
 	}
 	l := &loaded{
 		books: map[string]*runbook.Book{}, starts: map[Which]*trigger.Start{}, off: map[Which]store.SwitchedOff{},
-		calendars: map[string]*calendar.Calendar{},
+		calendars: map[string]*calendar.Calendar{}, mutesSay: map[string]string{},
 	}
 	if err := l.readBooks(tx, e); err != nil {
 		return nil, err
@@ -197,6 +198,7 @@ func (l *loaded) readDocuments(tx *store.Tx, e *engine.Engine) error {
 			l.calendars[d.Name] = d.Calendar
 		case estate.Mute:
 			l.mutes = append(l.mutes, d.Mute)
+			l.mutesSay[d.Name] = r.Text
 		case estate.Join:
 			l.joins = append(l.joins, d.Join)
 		case estate.Runbook, estate.Source:

@@ -254,10 +254,17 @@ func (in *Intake) watch() {
 		if err != nil && !store.Transient(err) {
 			n, next, err = in.ripenSingly(ctx)
 		}
-		cancel()
 		if err != nil {
 			in.log.Warn("begin starts that have waited", "error", err)
 			n, next = 0, longest
+		}
+		more, err := in.judgeMutes(ctx)
+		cancel()
+		if err != nil {
+			in.log.Warn("judge what planned work holds back", "error", err)
+		}
+		if more {
+			continue
 		}
 		if n == maxRipe {
 			continue

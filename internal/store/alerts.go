@@ -71,6 +71,11 @@ func (tx *Tx) AlertsOf(incident int64) ([]Alert, error) {
 	)
 }
 
+// SinceNow has all open alerts of an incident be as bad as they are since now: it is opened again.
+func (tx *Tx) SinceNow(incident int64) error {
+	return tx.run("update alert set since = now() where incident = ? and state = 'open'", incident)
+}
+
 // OpenAlertsOf lists the open alerts of an incident, the worst first, and counts those that are not listed.
 func (tx *Tx) OpenAlertsOf(incident int64, most int) ([]Alert, int, error) {
 	list, err := scan[Alert](tx, `select * from alert where incident = ? and state = 'open' order by
@@ -158,7 +163,7 @@ type CountedAlert struct {
 	ID       string
 	Report   int    // which of the reports repeats it, from 0
 	Incident *int64 // nil without one
-	Closed   bool   // its incident is closed
+	Closed   bool   // its incident is closed, or it was treated a while ago
 }
 
 // CountRepeats counts reports of alerts that are open just as they are reported; nobody else alters those until the end
@@ -181,7 +186,8 @@ func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 		a as (update alert a set count = a.count + v.times, last_at = now(), last_said = v.at from v
 			where a.ctid = v.place and v.open_as = v.severity
 			returning v.n - 1 as report, a.id, a.incident,
-				exists (select from incident i where i.number = a.incident and i.state = 'resolved') as closed)
+				exists (select from incident i where i.number = a.incident and i.state = 'resolved')
+				or case when a.treated_run = '' then false else now() > a.treated_at + `+quietOf+` end as closed)
 		select config.version, (select count(*) from v) - (select count(*) from a), coalesce(a.report, 0),
 			coalesce(a.id, ''), a.incident, coalesce(a.closed, false)
 		from config left join a on true`,
@@ -201,6 +207,24 @@ func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 		}
 	}
 	return out, rows.Err()
+}
+
+// Lapse has a treatment of an alert count no more: it goes on to be reported.
+func (tx *Tx) Lapse(id string) error {
+	return tx.run(`update alert set treated_run = '', treated_as = '', treated_worth = 0, treated_at = null,
+		since = now() where id = ?`, id)
+}
+
+// KeepMute writes the planned work that holds an alert back, and nothing else of it.
+func (tx *Tx) KeepMute(a *Alert) error {
+	return tx.run("update alert set muted_by = ?, muted_until = ?, since = ? where id = ?", a.MutedBy, a.MutedUntil,
+		a.Since, a.ID)
+}
+
+// OpenAfter lists open alerts in the order of their identities, after one.
+func (tx *Tx) OpenAfter(after Identity, most int) ([]Alert, error) {
+	return scan[Alert](tx, `select * from alert where state = 'open' and (source, key) > (?, ?)
+		order by source, key limit ?`, after.Source, after.Key, most)
 }
 
 // KeepVerdicts writes what an alert started, and nothing else of it.

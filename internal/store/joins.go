@@ -117,7 +117,8 @@ func (tx *Tx) LockAlerts(incident int64, ids []string) ([]Alert, error) {
 // SplitInto gives alerts to another incident. They keep no key of the first one alive any more: what else joins by it
 // joins that one.
 func (tx *Tx) SplitInto(ids []string, to int64) error {
-	return tx.run("update alert set incident = ?, join_key = '' where id = any (?::text[])", to, array{ids})
+	return tx.run(`update alert set incident = ?, join_key = '', since = now()
+		where id = any (?::text[])`, to, array{ids})
 }
 
 // LastIncident is the incident of the last alert of a condition.

@@ -153,7 +153,14 @@ type Incident struct {
 	TitleBy, SeverityBy string
 	// Holder looks after it; "" for nobody.
 	Holder string
+	// HeldAt is when that person took it; nil where it was handed to them and they did not. Former had it before.
 	HeldAt *time.Time
+	Former string
+	// WantedAt is since when the incident itself wants somebody, without an alert: a person opened it, or opened it
+	// again.
+	WantedAt *time.Time
+	// SeverityAt is when its severity was set by hand.
+	SeverityAt *time.Time
 	// MergedInto took its alerts over; nil for none.
 	MergedInto *int64
 	Alerts     int64
@@ -213,7 +220,9 @@ type Alert struct {
 	// MutedBy is the planned work that holds it back until MutedUntil; "" for none.
 	MutedBy    string
 	MutedUntil alert.Heard
-	Verdicts   json.RawMessage `gorm:"type:jsonb"`
+	// Since is since when it is as bad as it is: raised, worse, opened again, split off, or its planned work ended.
+	Since    alert.Heard
+	Verdicts json.RawMessage `gorm:"type:jsonb"`
 }
 
 // Run is the head of a run's log, with its claim.

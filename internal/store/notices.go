@@ -21,9 +21,15 @@ type Notice struct {
 	Thing    string // what it is about, such as gate/ID; "" for its incident, or for none
 	Link     string
 	Incident *int64
-	At       time.Time
-	State    string // NoticeOpen and the like
-	Rung     int
+	// Subject is what may call somebody: an incident, or a run that belongs to none; "" for neither.
+	Subject string
+	// Since is since when an urgent one calls: who was told before that was told of something else. Worth is how bad
+	// that was.
+	Since *time.Time
+	Worth int
+	At    time.Time
+	State string // NoticeOpen and the like
+	Rung  int
 	// RungSince is since when it stands on its rung; nil before it was looked at.
 	RungSince *time.Time
 	LookAt    *time.Time // nil: never again
@@ -109,7 +115,8 @@ func (tx *Tx) ToldOf(notices []int64) (map[int64][]route.Told, error) {
 	rows, err := scan[toldRow](
 		tx,
 		`select t.notice, d.receiver, d.address, d.at_address, t.rung, d.queued_at, `+failing+
-			` as failed from notice_told t join delivery d on d.id = t.delivery where t.notice = any (?) order by d.id`,
+			` as failed from notice_told t join delivery d on d.id = t.delivery join notice n on n.id = t.notice
+			where t.notice = any (?) and (n.since is null or d.queued_at >= n.since) order by d.id`,
 		array{notices},
 	)
 	if err != nil {
@@ -156,19 +163,10 @@ func (tx *Tx) ReleaseNotices(incident int64) error {
 // OpenNotices lists the urgent notices that climb, oldest first; incident 0: of all. What is only held back yet, and
 // what is over or taken since it was looked at, is none of them.
 func (tx *Tx) OpenNotices(incident int64) ([]Notice, error) {
-	return scan[Notice](tx, `select n.* from notice n left join incident i on i.number = n.incident
-		left join gate g on n.thing = 'gate/' || g.id left join question q on n.thing = 'question/' || q.id
+	return scan[Notice](tx, `select n.* from notice n
 		where n.urgent and n.state = ? and n.look_at is not null and n.rung_since is not null
-		and (? = 0 or n.incident = ?) and coalesce(g.state, q.state, i.state, 'open') = 'open'
-		and coalesce(i.state, 'open') = 'open'
-		and (i.holder is null or i.holder = '' or i.held_at < n.at) order by n.id limit 500`,
+		and (? = 0 or n.incident = ?) and (n.subject = '' or `+wanted+`) order by n.id limit 500`,
 		NoticeOpen, incident, incident)
-}
-
-// UrgentSince reports whether somebody was called about an incident by another notice.
-func (tx *Tx) UrgentSince(incident, but int64) (bool, error) {
-	return one[bool](tx, `select exists (select from notice n join notice_told t on t.notice = n.id
-		where n.incident = ? and n.id <> ? and n.urgent and n.state in ('open', 'told', 'taken'))`, incident, but)
 }
 
 // Notice reads a notice.
@@ -187,8 +185,7 @@ func (tx *Tx) NoticesAgain(delivery int64) error {
 func (tx *Tx) WantedStill(delivery int64) (bool, error) {
 	return one[bool](tx, `select not exists (select from notice_told where delivery = ?) or exists (
 		select from notice_told t join notice n on n.id = t.notice
-		left join gate g on n.thing = 'gate/' || g.id left join question q on n.thing = 'question/' || q.id
-		where t.delivery = ? and n.state in ('open', 'told') and coalesce(g.state, q.state, 'open') = 'open')`,
+		where t.delivery = ? and n.state in ('open', 'told') and (not n.urgent or n.subject = '' or `+wanted+`))`,
 		delivery, delivery)
 }
 

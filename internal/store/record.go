@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -33,6 +34,8 @@ type RecordWriter struct {
 	altered  []*Incident
 	entries  []Entry
 	feed     []Feed
+	due      []string // of what it is judged again whether somebody must be called
+	quiet    bool
 }
 
 // NewRecordWriter begins to collect.
@@ -135,6 +138,13 @@ func (r *RecordWriter) Last() *Entry {
 // Changed enters into the feed that something is new; readers learn of it once the transaction commits.
 func (r *RecordWriter) Changed(rows ...Feed) { r.feed = append(r.feed, rows...) }
 
+// Due has it judged again whether somebody must be called for something; for each incident that is altered it is
+// anyway.
+func (r *RecordWriter) Due(subject string) { r.due = append(r.due, subject) }
+
+// Quietly writes without having anything judged again: what is written is what followed of a judgement.
+func (r *RecordWriter) Quietly() { r.quiet = true }
+
 // Flush writes all that was collected.
 func (r *RecordWriter) Flush() error {
 	b := NewBulk(r.tx)
@@ -151,6 +161,9 @@ func (r *RecordWriter) AddTo(b *Bulk) error {
 			return fmt.Errorf("save an incident: %w", err)
 		}
 	}
+	if err := r.judge(); err != nil {
+		return err
+	}
 	if err := Add(b, r.fresh); err != nil {
 		return err
 	}
@@ -158,6 +171,18 @@ func (r *RecordWriter) AddTo(b *Bulk) error {
 		return err
 	}
 	return Add(b, r.feed)
+}
+
+func (r *RecordWriter) judge() error {
+	if r.quiet {
+		return r.tx.AttentionDue(r.due...)
+	}
+	due := r.due
+	for _, i := range slices.Concat(r.altered, r.fresh) {
+		due = append(due, OfIncident(i.Number))
+	}
+	slices.Sort(due)
+	return r.tx.AttentionDue(slices.Compact(due)...)
 }
 
 // Verify checks the chain of one record; nil when it is whole.

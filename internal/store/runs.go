@@ -315,6 +315,7 @@ func (tx *Tx) ring(ids *gorm.DB) error {
 // WhichRuns narrows a list of runs; what is "" or 0 narrows nothing.
 type WhichRuns struct {
 	Active           bool // only those that are not over
+	Left             bool // only those that left something to people which is not done with
 	Runbook, Service string
 	Incident         int64
 }
@@ -324,6 +325,9 @@ func (tx *Tx) Runs(s access.Scope, which WhichRuns, from Place, most int) ([]Run
 	where, args := from.after("begun_at")
 	if which.Active {
 		where += " and ended_at is null"
+	}
+	if which.Left {
+		where += " and exists (select from hand_over h where h.run = run.id and h.settled_at is null)"
 	}
 	where, args = and(where, args, "runbook", which.Runbook)
 	where, args = and(where, args, "service", which.Service)

@@ -125,11 +125,14 @@ func (tx *Tx) MoveHandOvers(from, to int64) error {
 	return tx.run("update hand_over set incident = ? where incident = ?", to, from)
 }
 
+// quietOf is the quiet time of an alert's service.
+const quietOf = `coalesce((select make_interval(mins => nullif(quiet_minutes, 0)) from service where name = a.service),
+	interval '15 minutes')`
+
 // settled is the condition that an open alert was treated as it is, and is not reported any more.
 const settled = `(a.treated_run <> '' and a.treated_worth >= array_position(array['cleared', 'warning', 'minor',
 		'major', 'critical'], a.severity) - 1
-	and a.last_at <= a.treated_at + coalesce((select make_interval(mins => nullif(quiet_minutes, 0)) from service
-		where name = a.service), interval '15 minutes')
+	and a.last_at <= a.treated_at + ` + quietOf + `
 	and not exists (select from starting w where w.alert = a.id and w.start <> 'mute'))`
 
 // mostUnsettled bounds how many open alerts are told for which nothing was enough.

@@ -76,9 +76,9 @@ func (tx *Tx) PersonAt(connection, address string) (string, error) {
 }
 
 // PersonQuiet is somebody who signs in, and when they are not told of what can wait.
-type PersonQuiet struct{ Name, Quiet, QuietZone string }
+type PersonQuiet struct{ Name, Quiet, QuietZone, Roles string }
 
 // PeopleQuiet lists those who sign in, with their quiet hours.
 func (tx *Tx) PeopleQuiet() ([]PersonQuiet, error) {
-	return scan[PersonQuiet](tx, "select name, quiet, quiet_zone from person order by name")
+	return scan[PersonQuiet](tx, "select name, quiet, quiet_zone, roles from person order by name")
 }

@@ -25,18 +25,20 @@ func (s *sheet) compose(row *store.Notice, n *route.Notice, inc *store.Incident)
 		Kind: row.Kind, Urgent: row.Urgent, Subject: row.Text, Link: row.Link, Title: n.Title, Severity: n.Severity,
 		Service: n.Service, Incident: n.Incident, Refers: row.Thing, At: row.At,
 	}
-	if inc == nil {
-		return m, nil
-	}
-	if m.Urgent {
-		m.Refers = cmp.Or(m.Refers, fmt.Sprintf("incident/%d", inc.Number))
+	kind, id, _ := strings.Cut(row.Thing, "/")
+	if m.Urgent && inc != nil {
+		if !slices.Contains([]string{"gate", "question", "run"}, kind) {
+			m.Refers = fmt.Sprintf("incident/%d", inc.Number)
+		}
 		m.Choices = []message.Choice{{Name: "take", Label: "Look at it, and take it", Link: m.Link}}
 	}
-	if err := s.aboutIncident(m, inc); err != nil {
+	var err error
+	if inc != nil {
+		err = s.aboutIncident(m, inc)
+	}
+	if err != nil {
 		return nil, err
 	}
-	kind, id, _ := strings.Cut(row.Thing, "/")
-	var err error
 	switch kind {
 	case "gate":
 		err = s.aboutGate(m, id)

@@ -27,8 +27,11 @@ const (
 	again = time.Minute
 )
 
-// tellDue looks for notices that are due, and puts the messages that follow into the outbox.
-func (e *Teller) tellDue(ctx context.Context) error {
+// TellDue judges who must be called, looks for notices that are due, and puts the messages that follow into the outbox.
+func (e *Teller) TellDue(ctx context.Context) error {
+	if err := e.attend(ctx); err != nil {
+		return err
+	}
 	for {
 		n := 0
 		err := e.write(ctx, func(s *sheet) error {
@@ -146,11 +149,7 @@ func (g *telling) group(number int64, rows []*store.Notice) error {
 	}
 	var open []*decided
 	for _, row := range rows {
-		over, err := g.over(row)
-		if err != nil {
-			return err
-		}
-		if over != "" {
+		if over := g.over(row); over != "" {
 			row.State = over
 			if err := g.sheet.Tx().SetNotice(row, -1); err != nil {
 				return err
@@ -174,42 +173,17 @@ func (g *telling) group(number int64, rows []*store.Notice) error {
 	return nil
 }
 
-// over tells what became of a notice before it was told, or while it climbs; "" where it stands.
-func (g *telling) over(n *store.Notice) (string, error) {
-	kind, id, _ := strings.Cut(n.Thing, "/")
-	switch kind {
-	case "gate":
-		gate, err := g.sheet.Tx().Gate(id)
-		if err != nil || gate.State != "open" {
-			return store.NoticeOver, err
-		}
-	case "question":
-		q, err := g.sheet.Tx().Question(id)
-		if err != nil || q.State != "open" {
-			return store.NoticeOver, err
-		}
+// over tells what became of a notice that is told once, before it was told; "" where it stands. Of calls it is judged
+// elsewhere (see attend).
+func (g *telling) over(n *store.Notice) string {
+	if n.Urgent || g.inc == nil || g.inc.State == "open" {
+		return ""
 	}
-	if g.inc == nil {
-		return "", nil
-	}
-	resolved := g.inc.State != "open"
 	switch n.Kind {
 	case route.IncidentClosed, route.Said, route.LateNews:
-		return "", nil
-	case route.IncidentPage:
-		called, err := g.sheet.Tx().UrgentSince(g.inc.Number, n.ID)
-		if err != nil || called || resolved {
-			return store.NoticeOver, err
-		}
+		return ""
 	}
-	switch {
-	case resolved:
-		return store.NoticeOver, nil
-	case n.Urgent && g.inc.Holder != "" && g.inc.HeldAt != nil && g.inc.HeldAt.After(n.At):
-		n.TakenBy, n.TakenAt = g.inc.Holder, g.inc.HeldAt
-		return store.NoticeTaken, nil
-	}
-	return "", nil
+	return store.NoticeOver
 }
 
 // decide asks core/route what follows for a notice, and collects it by ways.
@@ -312,7 +286,7 @@ func (g *telling) wait(p *parcel, m *message.Message, last *store.Delivery) bool
 		return false
 	}
 	var before message.Message
-	if err := json.Unmarshal([]byte(last.Body), &before); err == nil && before.SameAs(m) {
+	if err := json.Unmarshal([]byte(last.Body), &before); err == nil && before.SameAs(m) && g.lately(p, last) {
 		for _, d := range p.notices {
 			g.sheet.Carried(last.ID, d.row.ID, p.send.Rung)
 		}
@@ -329,6 +303,17 @@ func (g *telling) wait(p *parcel, m *message.Message, last *store.Delivery) bool
 		d.Nobody = false
 	}
 	return true
+}
+
+// sameFor is for how long the same words are not said again.
+const sameFor = 10 * time.Minute
+
+// lately reports whether a message was sent so that it says what a parcel would: since all of its calls began, and not
+// long ago.
+func (g *telling) lately(p *parcel, last *store.Delivery) bool {
+	return g.now.Sub(last.QueuedAt) < sameFor && !slices.ContainsFunc(p.notices, func(d *decided) bool {
+		return d.row.Since != nil && last.QueuedAt.Before(*d.row.Since)
+	})
 }
 
 // send puts a message into the outbox.
@@ -361,7 +346,10 @@ func (g *telling) keep(d *decided) error {
 	} else {
 		n.State = store.NoticeDone
 	}
-	if d.Silent != "" || n.Kind == route.IncidentClosed && len(d.Send)+len(g.told[n.ID]) == 0 {
+	switch {
+	case d.Silent != "" && n.Urgent:
+		n.State = store.NoticeDone
+	case d.Silent != "", n.Kind == route.IncidentClosed && len(d.Send)+len(g.told[n.ID]) == 0:
 		n.State = store.NoticeOver
 	}
 	n.Rung = d.Stood.Rung
@@ -377,6 +365,9 @@ func (g *telling) keep(d *decided) error {
 // record tells the incident's record whom something urgent was told, and who could not be.
 func (g *telling) record(d *decided) error {
 	missed := strings.Join(d.None, "; ")
+	if d.Silent != "" && d.row.Urgent {
+		missed = "the route " + d.Silent + " tells nobody"
+	}
 	if d.Nobody {
 		missed = strings.Join(append([]string{"nobody could be told"}, d.None...), ": ")
 		meter.Unreached.WithLabelValues().Inc()
@@ -389,7 +380,10 @@ func (g *telling) record(d *decided) error {
 	}
 	if missed != "" && !again {
 		title := "Not everybody could be told: "
-		if d.Nobody {
+		switch {
+		case d.Nobody && d.row.Kind == route.ApprovalWanted:
+			title = "Nobody here can decide this: "
+		case d.Nobody, d.Silent != "":
 			title = "Nobody was told: "
 		}
 		err := g.enter(store.NewEntry{

@@ -71,7 +71,7 @@ func tellingTo(t *testing.T, documents string) *teller {
 	db := testdb.SQL(s)
 	require.NoError(t, db.Create(&store.Service{Name: "berth-queue", Owner: "quayside", Stance: "ask"}).Error)
 	for i, p := range []string{"mara", "jonas"} {
-		require.NoError(t, db.Create(&store.Person{Name: p, AddedAt: x.at}).Error)
+		require.NoError(t, db.Create(&store.Person{Name: p, Roles: "operator approver", AddedAt: x.at}).Error)
 		for place, c := range []string{"texts", "mail"} {
 			require.NoError(t, db.Create(&store.Way{Person: p, Place: place, Connection: c,
 				Address: fmt.Sprintf("%s-%d", p, i), ProvenAt: &x.at, AddedAt: x.at}).Error)
@@ -114,7 +114,7 @@ func (x *teller) look(after time.Duration) []string {
 		x.t,
 		db.Exec("update notice set look_at = look_at - ? * interval '1 second'", after.Seconds()).Error,
 	)
-	require.NoError(x.t, x.tellDue(context.Background()))
+	require.NoError(x.t, x.TellDue(context.Background()))
 	var rows []store.Delivery
 	require.NoError(x.t, db.Raw("select * from delivery where id > ? order by id", last).Scan(&rows).Error)
 	out := []string{}
@@ -122,6 +122,11 @@ func (x *teller) look(after time.Duration) []string {
 		out = append(out, d.Receiver+" "+d.Address)
 	}
 	return out
+}
+
+// due has it judged anew who must be called.
+func (x *teller) due() {
+	require.NoError(x.t, testdb.SQL(x.Store).Exec("update attention set due = now()").Error)
 }
 
 func (x *teller) kinds() string {
@@ -142,6 +147,7 @@ func TestAnUrgentNoticeClimbsUntilSomebodyHasIt(t *testing.T) {
 	at := x.at
 	require.NoError(t, testdb.SQL(x.Store).Exec("update incident set holder = 'jonas', held_at = ? where number = ?",
 		at.Add(time.Second), x.inc).Error)
+	x.due()
 	assert.Empty(t, x.look(time.Hour), "jonas has it")
 	n, err := x.Store.In(context.Background()).NoticeAbout(x.inc, route.RunStopped)
 	require.NoError(t, err)
@@ -184,10 +190,12 @@ func TestOneMessageForOnePersonAndThing(t *testing.T) {
 
 func TestTheSameWordsAreNotSentTwice(t *testing.T) {
 	x := tellingTo(t, harbour)
-	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "a", Text: "a person is needed", Urgent: true})
+	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "a", Text: "a person is needed"})
 	assert.Len(t, x.look(0), 1)
-	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "b", Text: "a person is needed", Urgent: true})
+	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "b", Text: "a person is needed"})
 	assert.Empty(t, x.look(time.Second))
+	x.notify(engine.Notice{Kind: route.NobodyStarted, Key: "c", Text: "a person is needed"})
+	assert.Len(t, x.look(time.Hour), 1, "hours later it is another matter")
 }
 
 func TestTwoInstancesTellOnce(t *testing.T) {
@@ -202,7 +210,7 @@ func TestTwoInstancesTellOnce(t *testing.T) {
 	}
 	var wg sync.WaitGroup
 	for _, e := range []*Teller{x.Teller, other, x.Teller, other} {
-		wg.Go(func() { assert.NoError(t, e.tellDue(context.Background())) })
+		wg.Go(func() { assert.NoError(t, e.TellDue(context.Background())) })
 	}
 	wg.Wait()
 	var twice int
@@ -237,14 +245,12 @@ func TestClosingIsToldToThoseWhoHeardOfIt(t *testing.T) {
 		}))
 		x.shift()
 	}
-	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute},
-		engine.Notice{Kind: route.IncidentPage, Key: "b", Text: "page", Hold: 10 * time.Minute})
+	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute})
 	closeIt()
 	assert.Empty(t, x.look(time.Hour), "nobody heard of it, and nobody does")
 	require.NoError(t, testdb.SQL(x.Store).Exec("update incident set state = 'open'").Error)
-	x.notify(engine.Notice{Kind: route.IncidentPage, Key: "c", Text: "it is still there", Hold: 10 * time.Minute})
-	assert.Empty(t, x.look(9*time.Minute))
-	assert.Equal(t, []string{"mara texts"}, x.look(2*time.Minute), "the page is released at its deadline")
+	x.notify(engine.Notice{Kind: route.RunStopped, Key: "c", Text: "it stands still"})
+	assert.Equal(t, []string{"mara texts"}, x.look(0))
 	closeIt()
 	assert.Equal(
 		t,

@@ -20,7 +20,7 @@ type Teller struct {
 
 // Start begins to look for what is to be told, until the engine stops.
 func (e *Teller) Start() {
-	e.Every(noticeEvery, "tell people", e.tellDue)
+	e.Every(noticeEvery, "tell people", e.TellDue)
 	e.Every(deskEvery, "tell ticket desks", e.desksOnce)
 	e.Every(shiftsEvery, "watch who is on call", e.shiftsOnce)
 	e.Every(feedsEvery, "read rotas from calendars", e.feedsOnce)

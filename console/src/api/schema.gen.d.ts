@@ -7372,6 +7372,8 @@ export interface operations {
             query?: {
                 /** @description only those that are not over */
                 active?: boolean;
+                /** @description only those that left something to people which is not done with */
+                left?: boolean;
                 runbook?: string;
                 incident?: number;
                 /** @description only what belongs to this service */

@@ -76,6 +76,7 @@ export const kinds: Record<string, About> = {
   "ticket.news": {"word":"ticket","said":true},
   "people.unreached": {"word":"not told","wanted":true},
   "incident.kept-open": {"word":"stays open"},
+  "alert.lapsed": {"word":"still so"},
   "run.settled": {"word":"done with","said":true},
   "note.outward": {"word":"for others","said":true},
   "attached": {"word":"attached","said":true},
