@@ -18,7 +18,8 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 		return nil, err
 	}
 	list, more, err := s.App.Runs(ctx, who(ctx), store.WhichRuns{
-		Active: r.Params.Active, Left: r.Params.Left, Runbook: r.Params.Runbook, Service: r.Params.Service, Incident: r.Params.Incident,
+		Active: r.Params.Active, Left: r.Params.Left, Runbook: r.Params.Runbook, Service: r.Params.Service,
+		Incident: r.Params.Incident,
 	}, p)
 	out := api.ListRuns200JSONResponse{Items: mapped(list, apiRun)}
 	out.Next = next(list, more, func(x store.Run) string { return cursor(x.BegunAt, x.ID) })

@@ -137,8 +137,13 @@ func (tx *Tx) CallsOf(subject string) (list []Called, all bool, err error) {
 	return list, n == len(list), err
 }
 
-// AddCall notes that somebody is to be called.
-func (tx *Tx) AddCall(n *Notice) error { return tx.db.Create(n).Error }
+// AddCall notes that somebody is to be called, now.
+func (tx *Tx) AddCall(n *Notice) error {
+	if err := tx.db.Create(n).Error; err != nil {
+		return err
+	}
+	return tx.SetNotice(n, 0)
+}
 
 // SetCall writes what a call is for, and has it looked at in a while; less than 0: never again.
 func (tx *Tx) SetCall(n *Notice, wait time.Duration) error {

@@ -47,10 +47,12 @@ const (
 )
 
 // DueNotices takes up to so many notices that are due, so that no other instance does until the end of the transaction,
-// the oldest first.
+// the oldest first. Those of an incident of which it is still to be judged who must be called come after that, with the
+// call.
 func (tx *Tx) DueNotices(most int) ([]Notice, error) {
-	return scan[Notice](tx, `select * from notice where look_at <= now() order by look_at, id limit ?
-		for update skip locked`, most)
+	return scan[Notice](tx, `select * from notice where look_at <= now() and not exists (select from attention a
+			where a.subject = 'incident/' || notice.incident and a.due <= now())
+		order by look_at, id limit ? for update skip locked`, most)
 }
 
 // NextNotice is when the next notice is due; the zero time for none.
