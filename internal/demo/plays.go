@@ -30,6 +30,9 @@ var Plays = []Play{
 	{"by-night", "the same by night: it climbs to the second on call, who approves from a message",
 		played((*playing).byNight)},
 	{"storm", "5,000 reports of one outage: one incident, three messages", played((*playing).storm)},
+	{"two-troubles", "two troubles of one service: the runbook of one does not close the other",
+		played((*playing).twoTroubles)},
+	{"worse-at-night", "a warning becomes critical at night: it calls, and climbs", played((*playing).worseAtNight)},
 	{"held", "a call is held back while a runbook works, and made when that takes too long", played((*playing).held)},
 }
 
@@ -278,53 +281,26 @@ climb_after: 10s
 `); err != nil {
 		return 0, err
 	}
-	now := time.Now()
-	for line, who := range map[int]string{1: "mara", 2: "iva"} {
-		status, body, err := said(p.Admin.AddStandInWithResponse(p.ctx, "quayside", api.NewStandIn{Line: line,
-			Person: who, From: now.Add(-time.Minute), Until: now.Add(time.Hour), Why: "for this play"}))
-		if err != nil || status >= 300 {
-			return 0, fmt.Errorf("enter who is on call: %s %w", body, err)
-		}
+	if err := p.onCall(); err != nil {
+		return 0, err
 	}
-	p.say("mara is on call, iva is the second; each has ten seconds before the next is called")
 	n, err := p.breakQueue()
 	if err != nil {
 		return n, err
 	}
-	texts := len(p.Texts.To("+351 900 000 001"))
-	if err := p.until("mara is called", func() (bool, error) {
-		return len(p.Texts.To("+351 900 000 001")) > texts, nil
-	}); err != nil {
-		return n, err
-	}
-	p.say("mara's phone rings, and she does not hear it")
-	key := ""
-	if err := p.until("iva is called", func() (bool, error) {
-		for _, m := range p.Mail.To("iva@merrow.example") {
-			for _, l := range m.Links() {
-				if _, k, ok := strings.Cut(l, "/a#"); ok {
-					key = k
-				}
-			}
-		}
-		return key != "", nil
-	}); err != nil {
+	key, err := p.climbs(len(p.Texts.To(marasPhone)))
+	if err != nil {
 		return n, err
 	}
 	p.say("iva is called by mail, and opens the link of it")
 	if err := p.byLink(key); err != nil {
 		return n, err
 	}
-	if _, err := p.incident(n, "it stays open, as iva has it", func(d *api.IncidentDetail) bool {
-		return slices.ContainsFunc(d.Entries, func(e api.Entry) bool { return e.Kind == string(incident.KeptOpen) })
-	}); err != nil {
+	if _, err := p.incident(n, "it stays open, as iva has it", keptOpen); err != nil {
 		return n, err
 	}
-	status, body, err := said(p.Admin.CloseIncidentWithResponse(p.ctx, n, api.Closing{
-		Outcome: "repaired", Because: "The queue drains; I looked at it until it was empty.",
-	}))
-	if err != nil || status >= 300 {
-		return n, fmt.Errorf("close it: %s %w", body, err)
+	if err := p.close(n, "repaired", "The queue drains; I looked at it until it was empty."); err != nil {
+		return n, err
 	}
 	if err := p.closed(n, "repaired"); err != nil {
 		return n, err
@@ -335,6 +311,146 @@ climb_after: 10s
 			len(p.Room.Messages()))
 	}
 	return n, err
+}
+
+const marasPhone = "+351 900 000 001"
+
+// onCall has mara on call, and iva as the second.
+func (p *playing) onCall() error {
+	now := time.Now()
+	for line, who := range map[int]string{1: "mara", 2: "iva"} {
+		status, body, err := said(p.Admin.AddStandInWithResponse(p.ctx, "quayside", api.NewStandIn{Line: line,
+			Person: who, From: now.Add(-time.Minute), Until: now.Add(time.Hour), Why: "for this play"}))
+		if err != nil || status >= 300 {
+			return fmt.Errorf("enter who is on call: %s %w", body, err)
+		}
+	}
+	p.say("mara is on call, iva is the second; each has ten seconds before the next is called")
+	return nil
+}
+
+// climbs waits until mara is called, who had so many texts before, and after her iva, and gives the key of her link.
+func (p *playing) climbs(texts int) (key string, err error) {
+	if err := p.until("mara is called", func() (bool, error) {
+		return len(p.Texts.To(marasPhone)) > texts, nil
+	}); err != nil {
+		return "", err
+	}
+	p.say("mara's phone rings, and she does not hear it")
+	return key, p.until("iva is called", func() (bool, error) {
+		for _, m := range p.Mail.To("iva@merrow.example") {
+			for _, l := range m.Links() {
+				if _, k, ok := strings.Cut(l, "/a#"); ok {
+					key = k
+				}
+			}
+		}
+		return key != "", nil
+	})
+}
+
+// close closes an incident by hand.
+func (p *playing) close(n int64, outcome, because string) error {
+	status, body, err := said(p.Admin.CloseIncidentWithResponse(p.ctx, n, api.Closing{
+		Outcome: api.ClosingOutcome(outcome), Because: because,
+	}))
+	if err == nil && status >= 300 {
+		err = fmt.Errorf("close it: %s", body)
+	}
+	return err
+}
+
+func keptOpen(d *api.IncidentDetail) bool {
+	return slices.ContainsFunc(d.Entries, func(e api.Entry) bool { return e.Kind == string(incident.KeptOpen) })
+}
+
+func (p *playing) twoTroubles() (int64, error) {
+	mara, err := p.As(p.ctx, "mara-by-script", access.Approver)
+	if err != nil {
+		return 0, err
+	}
+	n, err := p.breakQueue()
+	if err != nil {
+		return n, err
+	}
+	before := p.heard()
+	p.say("while its runbook asks, another trouble of the same service is reported, for which there is no runbook")
+	if err := p.report("quay-north/certificate", "certificate", "critical",
+		"the berth queue's certificate ends tonight"); err != nil {
+		return n, err
+	}
+	if err := p.until("somebody is called", func() (bool, error) { return p.heard() > before, nil }); err != nil {
+		return n, err
+	}
+	p.say("somebody is called for it at once, though a runbook works on the other one")
+	if _, err := p.Approve(p.ctx, mara, "Both consumers stand at the same message."); err != nil {
+		return n, fmt.Errorf("wait for the gate: %w", err)
+	}
+	d, err := p.incident(n, "the queue is repaired, and the incident open", keptOpen)
+	if err != nil {
+		return n, err
+	}
+	last := d.Entries[slices.IndexFunc(d.Entries, func(e api.Entry) bool { return e.Kind == string(incident.KeptOpen) })]
+	p.say("the queue is repaired; the record says: %s", last.Title)
+	if d.Incident.State != "open" || d.Incident.Severity != "critical" {
+		return n, fmt.Errorf("the incident is %s and %s", d.Incident.State, d.Incident.Severity)
+	}
+	p.say("the certificate is renewed, and the monitor says so: now nothing is open in it")
+	if err := p.report("quay-north/certificate", "certificate", "cleared", "renewed"); err != nil {
+		return n, err
+	}
+	return n, p.closed(n, "repaired")
+}
+
+func (p *playing) worseAtNight() (int64, error) {
+	if err := p.clock(false); err != nil {
+		return 0, err
+	}
+	if err := p.push(`urgentis: route/1
+name: quayside-at-night
+when: notice.owner == "quayside" && notice.urgent
+hours: {outside: quayside-staffed}
+tell: [on-call/quayside]
+climb_after: 10s
+`); err != nil {
+		return 0, err
+	}
+	if err := p.onCall(); err != nil {
+		return 0, err
+	}
+	texts := len(p.Texts.To(marasPhone))
+	p.say("a warning comes, for which there is no runbook")
+	if err := p.report("quay-north/leak", "leak", "warning", "water in the cable duct of quay north"); err != nil {
+		return 0, err
+	}
+	if _, err := p.incident(1, "there is an incident", func(*api.IncidentDetail) bool { return true }); err != nil {
+		return 0, err
+	}
+	time.Sleep(2 * time.Second)
+	if n := len(p.Texts.To(marasPhone)); n != texts {
+		return 1, errors.New("somebody was woken for a warning")
+	}
+	p.say("nobody is woken for that; then it is critical")
+	if err := p.report("quay-north/leak", "leak", "critical", "the cable duct of quay north is full of water"); err != nil {
+		return 1, err
+	}
+	key, err := p.climbs(texts)
+	if err != nil {
+		return 1, err
+	}
+	anybody, err := api.NewClientWithResponses(p.Link)
+	if err != nil {
+		return 1, err
+	}
+	status, body, err := said(anybody.ActByLinkWithResponse(p.ctx, api.LinkAct{Key: key, Do: "take"}))
+	if err != nil || status >= 300 {
+		return 1, fmt.Errorf("take it by a link: %s %w", body, err)
+	}
+	p.say("iva is called by mail, and takes it")
+	if err := p.close(1, "repaired-by-hand", "The pump runs; the duct is dry."); err != nil {
+		return 1, err
+	}
+	return 1, p.closed(1, "repaired-by-hand")
 }
 
 // byLink takes an incident and approves its change by a link that somebody was sent.

@@ -113,6 +113,22 @@ func sortedNames(list []string) []string {
 
 // shows are what else is to be seen of plays.
 var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messages []api.Message){
+	"two-troubles": func(t *testing.T, w *World, d *api.IncidentDetail, _ []api.Message) {
+		assert.Len(t, w.Fleet.Queue.Changes(), 1)
+		kinds := kindsOf(d)
+		assert.Less(t, slices.Index(kinds, "incident.kept-open"), slices.Index(kinds, "incident.closed"))
+	},
+	"worse-at-night": func(t *testing.T, _ *World, d *api.IncidentDetail, _ []api.Message) {
+		var called []string
+		for _, e := range d.Entries {
+			if e.Kind == "people.called" {
+				called = append(called, e.Title)
+			}
+		}
+		require.GreaterOrEqual(t, len(called), 2)
+		assert.Contains(t, called[0], "mara")
+		assert.Contains(t, strings.Join(called[1:], " "), "iva")
+	},
 	"repaired": func(t *testing.T, w *World, d *api.IncidentDetail, _ []api.Message) {
 		ctx := context.Background()
 		now, err := w.Admin.ListReadingsWithResponse(
