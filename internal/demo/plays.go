@@ -360,9 +360,7 @@ func (p *playing) close(n int64, outcome, because string) error {
 	return err
 }
 
-func keptOpen(d *api.IncidentDetail) bool {
-	return slices.ContainsFunc(d.Entries, func(e api.Entry) bool { return e.Kind == string(incident.KeptOpen) })
-}
+func keptOpen(d *api.IncidentDetail) bool { return slices.Contains(kindsOf(d), string(incident.KeptOpen)) }
 
 func (p *playing) twoTroubles() (int64, error) {
 	mara, err := p.As(p.ctx, "mara-by-script", access.Approver)
@@ -390,7 +388,7 @@ func (p *playing) twoTroubles() (int64, error) {
 	if err != nil {
 		return n, err
 	}
-	last := d.Entries[slices.IndexFunc(d.Entries, func(e api.Entry) bool { return e.Kind == string(incident.KeptOpen) })]
+	last := d.Entries[slices.Index(kindsOf(d), string(incident.KeptOpen))]
 	p.say("the queue is repaired; the record says: %s", last.Title)
 	if d.Incident.State != "open" || d.Incident.Severity != "critical" {
 		return n, fmt.Errorf("the incident is %s and %s", d.Incident.State, d.Incident.Severity)
@@ -431,7 +429,8 @@ climb_after: 10s
 		return 1, errors.New("somebody was woken for a warning")
 	}
 	p.say("nobody is woken for that; then it is critical")
-	if err := p.report("quay-north/leak", "leak", "critical", "the cable duct of quay north is full of water"); err != nil {
+	if err := p.report("quay-north/leak", "leak", "critical",
+		"the cable duct of quay north is full of water"); err != nil {
 		return 1, err
 	}
 	key, err := p.climbs(texts)
