@@ -32,7 +32,8 @@ type IncidentKey struct {
 func (tx *Tx) Joinable(keys []string) (map[string]IncidentKey, error) {
 	rows, err := scan[IncidentKey](tx, `select k.* from unnest(?::text[]) as v(key)
 		join incident_key k on k.key = v.key join incident i on i.number = k.incident and i.state = 'open'
-		where k.until >= now() or exists (select from alert a where a.join_key = k.key and a.state = 'open')`,
+		where k.until >= now() or exists (select from alert a where a.join_key = k.key and a.state = 'open'
+			and a.incident = k.incident)`,
 		array{keys})
 	if err != nil {
 		return nil, fmt.Errorf("find incidents to join: %w", err)
