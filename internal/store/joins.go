@@ -142,8 +142,8 @@ func (tx *Tx) LastIncidents(ids []Identity) ([]LastIncident, error) {
 	}
 	found, err := scan[LastIncident](tx, `select v.source, v.key, i.number, a.service, i.state, i.resolved_at
 		from unnest(?::text[], ?::text[]) as v(source, key)
-		cross join lateral (select incident, service from alert where source = v.source and key = v.key
-			order by first_at desc limit 1) a
+		cross join lateral (select incident, service from alert
+			where source = v.source and key = v.key and state = 'cleared' order by first_at desc limit 1) a
 		join incident i on i.number = a.incident`, array{sources}, array{keys})
 	if err != nil {
 		return nil, fmt.Errorf("find the incidents that conditions had: %w", err)

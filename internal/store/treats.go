@@ -5,8 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"gorm.io/gorm/clause"
-
 	"urgentis/core/incident"
 )
 
@@ -30,7 +28,13 @@ func (tx *Tx) AddTreats(rows []Treats) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	err := tx.db.Clauses(clause.OnConflict{DoNothing: true}).Table("treats").CreateInBatches(&rows, 1000).Error
+	n := len(rows)
+	runs, alerts, hows, worths := make([]string, n), make([]string, n), make([]string, n), make([]int64, n)
+	for i, r := range rows {
+		runs[i], alerts[i], hows[i], worths[i] = r.Run, r.Alert, r.How, int64(r.Worth)
+	}
+	err := tx.run(`insert into treats (run, alert, how, worth) select * from unnest(?::text[], ?::text[], ?::text[],
+		?::bigint[]) on conflict do nothing`, array{runs}, array{alerts}, array{hows}, array{worths})
 	if err != nil {
 		return fmt.Errorf("note what runs were begun for: %w", err)
 	}

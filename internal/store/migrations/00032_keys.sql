@@ -7,8 +7,9 @@ create index on incident_key (incident);
 -- The key that an alert keeps alive while it is open; '' for none.
 alter table alert add column join_key text not null default '';
 create index alert_join on alert (join_key, state) where join_key <> '';
--- By its identity, the last alert of a condition: it says in which incident that is, or was.
-create index alert_identity on alert (source, key, first_at desc);
+-- By its identity, the last alert of a condition that is over: it says in which incident that was. Whoever raises an
+-- alert writes nothing here.
+create index alert_identity on alert (source, key, first_at desc) where state = 'cleared';
 -- What was left behind in incidents that are part of others, while both were written to, goes where they went.
 with recursive way as (
   select number, merged_into as into_ from incident where merged_into is not null
