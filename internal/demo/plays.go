@@ -360,7 +360,9 @@ func (p *playing) close(n int64, outcome, because string) error {
 	return err
 }
 
-func keptOpen(d *api.IncidentDetail) bool { return slices.Contains(kindsOf(d), string(incident.KeptOpen)) }
+func keptOpen(d *api.IncidentDetail) bool {
+	return slices.Contains(kindsOf(d), string(incident.KeptOpen))
+}
 
 func (p *playing) twoTroubles() (int64, error) {
 	mara, err := p.As(p.ctx, "mara-by-script", access.Approver)
