@@ -108,6 +108,7 @@ func TestADialogueOnARealTerminal(t *testing.T) {
 }
 
 func TestFaultsOfADialogue(t *testing.T) {
+	t.Parallel()
 	hand, job, told := onGateway(t)
 	ctx := context.Background()
 	for name, c := range map[string]struct {

@@ -108,6 +108,7 @@ func TestAGigabyteTakesLittleMemory(t *testing.T) {
 
 // Whatever goes wrong on the way is told in a sentence, within the time that the step has and a little more.
 func TestFaultsEndInTimeAndAreTold(t *testing.T) {
+	t.Parallel()
 	h := sshd(t)
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // it takes connections, and says nothing on them
 	require.NoError(t, err)
@@ -136,6 +137,7 @@ func TestFaultsEndInTimeAndAreTold(t *testing.T) {
 		}, state: flow.Failed, says: "4"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			hand := h.hand(t)
 			job := c.job()
 			begun := make(chan struct{}, 100)
