@@ -482,3 +482,19 @@ func (x *night) raise(t *rapid.T, o *oracle, round int) {
 		o.reopen(n)
 	}
 }
+
+// An incident on which the judgement fails is looked at again later, and holds up no other.
+func TestOneThatCannotBeJudgedHoldsUpNoOther(t *testing.T) {
+	x := atNight(t, watchers)
+	_, bad := raised(t, x.site, "north", "ramp", alert.Critical)
+	_, good := raised(t, x.site, "south", "lamp", alert.Critical)
+	require.NotEqual(t, bad, good)
+	db := testdb.SQL(x.Store)
+	require.NoError(t, db.Exec(`create function no() returns trigger language plpgsql as
+		$$ begin raise exception 'not this one'; end $$`).Error)
+	require.NoError(t, db.Exec(fmt.Sprintf(`create trigger no before insert on notice for each row
+		when (new.urgent and new.incident = %d) execute function no()`, bad)).Error)
+	assert.Equal(t, []string{"mara texts"}, x.calls(0), "for the other")
+	require.NoError(t, db.Exec("drop trigger no on notice").Error)
+	assert.Contains(t, x.calls(61*time.Second), "mara texts", "and then for this one")
+}

@@ -180,7 +180,7 @@ func (s *Sheet) Settled(run *store.Run, by, because string) error {
 	return nil
 }
 
-// HandedOn tells whoever was given an incident that they were: where it is bad, until they take it.
+// HandedOn calls whoever was given an incident, however bad it is, until they take it: somebody counts on them.
 func (s *Sheet) HandedOn(i *store.Incident, by, because string) error {
 	n := Notice{
 		Kind: route.HandedOn, Key: fmt.Sprintf("i%d:on:%d", i.Number, i.Entries), To: "person/" + i.Holder,

@@ -364,7 +364,7 @@ func (w *writing) unmute(a *store.Alert) error {
 		if err := w.reopen(inc, "the planned work is over, and the alert is still there"); err != nil {
 			return err
 		}
-		if err := w.tx.Lapse(a.ID); err != nil {
+		if err := w.untreat(a); err != nil {
 			return err
 		}
 	}
@@ -388,6 +388,12 @@ func (w *writing) goesOn(a *store.Alert, since *time.Time) (bool, error) {
 	return err == nil && since != nil && a.LastAt.After(since.Add(quiet)), err
 }
 
+// untreat has a treatment of an alert count no more.
+func (w *writing) untreat(a *store.Alert) error {
+	a.TreatedRun, a.TreatedAs, a.TreatedWorth, a.TreatedAt, a.Since = "", "", 0, alert.Heard{}, w.heard()
+	return w.tx.Lapse(a.ID)
+}
+
 // lapsed has a treatment count no more whose alert is still reported, its quiet time after: it is open as if it were
 // raised now.
 func (w *writing) lapsed(a *store.Alert) error {
@@ -403,8 +409,7 @@ func (w *writing) lapsed(a *store.Alert) error {
 		return err
 	}
 	since := plain.Span(w.now.Sub(a.TreatedAt.Time).Round(time.Minute))
-	a.TreatedRun, a.TreatedAs, a.TreatedWorth, a.TreatedAt, a.Since = "", "", 0, alert.Heard{}, w.heard()
-	if err := w.tx.Lapse(a.ID); err != nil {
+	if err := w.untreat(a); err != nil {
 		return err
 	}
 	if err := w.sheet.Write(inc, store.NewEntry{
@@ -575,8 +580,7 @@ func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 		plain.Span(w.now.Sub(closed).Round(time.Minute)))); err != nil {
 		return err
 	}
-	a.TreatedRun, a.TreatedAs, a.TreatedWorth, a.TreatedAt, a.Since = "", "", 0, alert.Heard{}, w.heard()
-	if err := w.tx.Lapse(a.ID); err != nil {
+	if err := w.untreat(a); err != nil {
 		return err
 	}
 	if err := w.send(inc, route.IncidentReopened, fmt.Sprintf("still:%d", a.Count), fmt.Sprintf("Incident %d is "+

@@ -38,10 +38,45 @@ func (e *Teller) attend(ctx context.Context) error {
 			done, err = s.judge(due, config)
 			return err
 		})
+		if err != nil && !store.Transient(err) && n > 0 {
+			return e.attendEach(ctx)
+		}
 		if err != nil || n < maxAttended || done == 0 {
 			return err
 		}
 	}
+}
+
+// attendEach judges what is due one by one, so that one on which the program fails holds up no other.
+func (e *Teller) attendEach(ctx context.Context) error {
+	for range maxAttended {
+		var at *store.Attention
+		var config int64
+		err := e.write(ctx, func(s *sheet) (err error) {
+			s.Quietly()
+			if config, err = s.Config(); err != nil {
+				return err
+			}
+			due, err := s.Tx().DueAttention(config, 1)
+			if err != nil || len(due) == 0 {
+				return err
+			}
+			at = &due[0]
+			_, err = s.judge(due, config)
+			return err
+		})
+		if at == nil || err != nil && store.Transient(err) {
+			return err
+		}
+		if err == nil {
+			continue
+		}
+		e.Log.Error("judge who must be called", "of", at.Subject, "error", err)
+		if err := e.Store.In(ctx).Judged(at.Subject, config, again, false); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // judge judges what is due, and counts that; what somebody else has in hand comes with the next look.

@@ -14,6 +14,9 @@ create index notice_calls on notice (subject) where urgent and state <> 'over';
 -- its planned work ended.
 alter table alert add column since timestamptz;
 update alert set since = first_at where state = 'open';
+-- What planned work holds back already is marked so; by which, it is judged with the first look.
+update alert a set muted_by = 'planned work', muted_until = s.due from starting s
+  where s.alert = a.id and s.runbook = '' and s.start = 'mute' and a.state = 'open';
 -- Since when an incident itself wants somebody, without an alert: a person opened it, or opened it again. severity_at is
 -- when its severity was set by hand.
 alter table incident add column wanted_at timestamptz, add column severity_at timestamptz,
