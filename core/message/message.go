@@ -37,6 +37,8 @@ type Message struct {
 	Refers string    `json:"refers,omitempty"`
 	Digest string    `json:"digest,omitempty"`
 	At     time.Time `json:"at"`
+	// Repeat: it may have arrived before.
+	Repeat bool `json:"-"`
 }
 
 // Line is one fact.
@@ -57,6 +59,12 @@ type Choice struct {
 // MostLine bounds one fact, in characters.
 const MostLine = 1200
 
+// mayRepeat is said of what may have arrived before.
+const mayRepeat = "You may have this already: nobody knows whether it arrived before."
+
+// MayRepeat is what is said of a repeat.
+func (*Message) MayRepeat() string { return mayRepeat }
+
 // Text is the message for rooms and mails that show plain text.
 func (m *Message) Text() string {
 	var b strings.Builder
@@ -70,6 +78,9 @@ func (m *Message) Text() string {
 	}
 	for _, a := range m.Also {
 		b.WriteString("Also: " + a + "\n")
+	}
+	if m.Repeat {
+		b.WriteString(mayRepeat + "\n")
 	}
 	for _, c := range m.Choices {
 		fmt.Fprintf(&b, "%s: %s\n", c.Label, c.Link)
@@ -92,6 +103,9 @@ func (m *Message) Short(most int) string {
 		room = most
 	}
 	text := m.Subject
+	if m.Repeat {
+		text = "(May be a repeat) " + text
+	}
 	for _, l := range m.Lines {
 		next := text + " " + l.Name + ": " + plain.Line(l.Text) + "."
 		if len([]rune(next)) > room {
@@ -123,6 +137,7 @@ var page = template.Must(template.New("mail").Parse(`<!doctype html><html lang="
 <td style="white-space:pre-wrap{{if .Fixed}};font-family:ui-monospace,monospace{{end}}">{{.Text}}</td></tr>
 {{end}}{{range .Also}}<tr><th scope="row" align="left" valign="top" style="color:#5b6673;font-weight:400">Also</th>
 <td>{{.}}</td></tr>{{end}}</table>
+{{if .Repeat}}<p>{{.MayRepeat}}</p>{{end}}
 {{range .Choices}}<p><a href="{{.Link}}" style="display:inline-block;padding:.6em 1.1em;border:1px solid #20605b;
 border-radius:6px;color:#20605b;text-decoration:none">{{.Label}}</a></p>{{end}}
 {{if .Link}}<p><a href="{{.Link}}" style="color:#20605b">{{.Link}}</a></p>{{end}}
@@ -143,7 +158,8 @@ func (m *Message) Names(most int) map[string]any {
 		"key": m.Key, "kind": string(m.Kind), "urgent": m.Urgent, "subject": m.Subject, "text": m.Text(),
 		"short": m.Short(most), "lines": lines, "also": words(m.Also), "choices": choices, "link": m.Link,
 		"incident": m.Incident, "title": m.Title, "severity": m.Severity, "service": m.Service, "to": m.To,
-		"address": m.Address, "refers": m.Refers, "digest": m.Digest, "at": m.At.UTC().Format(time.RFC3339),
+		"address": m.Address, "refers": m.Refers, "digest": m.Digest, "repeat": m.Repeat,
+		"at": m.At.UTC().Format(time.RFC3339),
 	}
 }
 

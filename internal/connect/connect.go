@@ -63,7 +63,7 @@ func New(c Config) (*Outbox, error) {
 		return nil, err
 	}
 	return &Outbox{store: c.Store, connections: c.Connections, secrets: c.Secrets, allowed: c.Allowed,
-		client: c.Allowed.Client(10 * time.Second), link: c.Link, deskNames: c.Desk, log: c.Log,
+		client: c.Allowed.Client(callTime), link: c.Link, deskNames: c.Desk, log: c.Log,
 		busy: map[string]int{}}, nil
 }
 
@@ -111,7 +111,9 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 		meter.Deliveries.WithLabelValues("dropped").Inc()
 		return o.store.In(ctx).Dropped(d.ID, "what it was about was over before it was sent")
 	}
-	answer, err := o.deliver(ctx, d, job.Attempt > 1)
+	// A try whose end was not written down may have arrived.
+	d.Unsure = d.Unsure || job.Attempt-1 > d.Tries
+	answer, err := o.deliver(ctx, d)
 	// How it ended is written down even where the service stops meanwhile: what is not counts as a death.
 	ctx = context.WithoutCancel(ctx)
 	if err == nil {
@@ -176,7 +178,7 @@ func (o *Outbox) NextRetry(job *river.Job[store.Deliver]) time.Time {
 func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, cause error) error {
 	why := reading.Why(cause.Error())
 	return o.store.Tx(ctx, func(tx *store.Tx) error {
-		if err := tx.NotSent(d.ID, state, why); err != nil {
+		if err := tx.NotSent(d.ID, state, why, d.Unsure || errors.Is(cause, errUnsure)); err != nil {
 			return err
 		}
 		if err := tx.NoticesAgain(d.ID); err != nil {
@@ -203,8 +205,8 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 	})
 }
 
-// deliver hands one message over. before says that it was tried before, and may have arrived.
-func (o *Outbox) deliver(ctx context.Context, d *store.Delivery, before bool) (string, error) {
+// deliver hands one message over. Of what may have arrived before it says so.
+func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) (string, error) {
 	if d.Kind == store.DeliverySource {
 		return "", o.callBack(ctx, d)
 	}
@@ -216,12 +218,13 @@ func (o *Outbox) deliver(ctx context.Context, d *store.Delivery, before bool) (s
 		return "", fmt.Errorf("%w: there is no connection %s any more", errForGood, d.Address)
 	}
 	if d.Kind == store.DeliveryDesk {
-		return o.toDesk(ctx, c, d, before)
+		return o.toDesk(ctx, c, d)
 	}
 	var m message.Message
 	if err := json.Unmarshal([]byte(d.Body), &m); err != nil {
 		return "", errors.Join(errForGood, err)
 	}
+	m.Repeat = d.Unsure
 	send := registry[c.Kind]
 	if send == nil {
 		return "", fmt.Errorf("%w: %s carries no messages", errForGood, c.Name)
@@ -256,7 +259,7 @@ func (o *Outbox) callBack(ctx context.Context, d *store.Delivery) error {
 	if err != nil {
 		return err
 	}
-	_, _, err = o.do(ctx, d.Address, &message.Call{
+	_, err = o.do(ctx, d.Address, &message.Call{
 		Method: http.MethodPost, URL: src.CallBack, Body: string(out), ContentType: "application/json"}, d.Key)
 	return err
 }
@@ -276,7 +279,7 @@ func (o *Outbox) tellBack(ctx context.Context, r *message.Request, d *store.Deli
 	for k, v := range a.Labels {
 		labels[k] = v
 	}
-	_, err = o.ask(ctx, &message.Connection{Name: d.Address}, r, map[string]any{
+	_, _, err = o.ask(ctx, &message.Connection{Name: d.Address}, r, map[string]any{
 		"alert": map[string]any{"id": a.ID, "key": a.Key, "summary": a.Summary, "severity": a.Severity,
 			"service": a.Service, "link": a.Link, "labels": labels},
 		"incident": about,

@@ -107,7 +107,7 @@ func TestDeliveries(t *testing.T) {
 	room := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		calls.Add(1)
 		if fail.Load() {
-			w.WriteHeader(http.StatusBadGateway)
+			w.WriteHeader(http.StatusServiceUnavailable)
 			return
 		}
 		b, _ := io.ReadAll(r.Body)
@@ -123,11 +123,11 @@ func TestDeliveries(t *testing.T) {
 	id := queue(t, s, "room", "quayside-room", "k1", nil)
 
 	fail.Store(true)
-	assert.ErrorContains(t, o.Work(ctx, job(id, 1)), "502")
+	assert.ErrorContains(t, o.Work(ctx, job(id, 1)), "503")
 	d := state(t, s, id)
 	assert.Equal(t, "queued", d.State)
 	assert.Equal(t, 1, d.Tries)
-	assert.Contains(t, d.Error, "502")
+	assert.Contains(t, d.Error, "503")
 
 	fail.Store(false)
 	require.NoError(t, o.Work(ctx, job(id, 2)))
@@ -229,7 +229,8 @@ tell_back:
 `}).Error)
 	inc := incidentIn(t, s)
 	require.NoError(t, testdb.SQL(s).Create(&store.Alert{ID: "a1", Source: "watch", Key: "quay north", State: "open",
-		Severity: "major", Labels: map[string]string{}, FirstAt: alert.HeardAt(time.Now()), LastAt: alert.HeardAt(time.Now()), Verdicts: json.RawMessage("[]")}).Error)
+		Severity: "major", Labels: map[string]string{}, FirstAt: alert.HeardAt(time.Now()),
+		LastAt: alert.HeardAt(time.Now()), Verdicts: json.RawMessage("[]")}).Error)
 	queue := func(key, do string) int64 {
 		list := []store.Delivery{
 			{Key: key, Kind: store.DeliverySource, Address: "watch", Incident: &inc, State: "queued",

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -18,8 +19,8 @@ import (
 // DeskNames gives the values of an incident that a desk's requests see.
 type DeskNames func(tx *store.Tx, inc *store.Incident) (map[string]any, error)
 
-// toDesk tells a ticket desk one word about an incident. before says that it may have been told already.
-func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Delivery, before bool) (string, error) {
+// toDesk tells a ticket desk one word about an incident.
+func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Delivery) (string, error) {
 	var word telling.DeskWord
 	if err := json.Unmarshal([]byte(d.Body), &word); err != nil || d.Incident == nil || c.Desk == nil {
 		return "", fmt.Errorf("%w: %s is told nothing that can be read", errForGood, c.Name)
@@ -41,7 +42,7 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	names["comment"] = map[string]any{"text": word.Text, "internal": word.Inner, "key": d.Key}
 	switch word.Do {
 	case telling.DeskOpen:
-		return o.openTicket(ctx, c, d, t, names, before)
+		return o.openTicket(ctx, c, d, t, names)
 	case telling.DeskFollowUp:
 		return o.fileFollowUp(ctx, c, d, inc.Number, names)
 	}
@@ -51,7 +52,7 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	if r == nil {
 		return "", fmt.Errorf("%w: %s is not told of %q any more", errForGood, c.Name, word.Do)
 	}
-	if _, err := o.ask(ctx, c, r, names, d.Key); err != nil {
+	if _, _, err := o.ask(ctx, c, r, names, d.Key); err != nil {
 		return "", err
 	}
 	if word.Do == telling.DeskResolve {
@@ -60,33 +61,82 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	return "ticket " + t.Number, nil
 }
 
-// openTicket opens a ticket, and notes its number. Where it may have been opened before, the desk is asked first.
+// openTicket opens a ticket, and notes its number. That it is asked for is written down before it is, so that a try
+// whose end nobody knows leaves a ticket of which nobody knows: message.Asked says what comes next then.
 func (o *Outbox) openTicket(ctx context.Context, c *message.Connection, d *store.Delivery, t *store.Ticket,
-	names map[string]any, before bool,
+	names map[string]any,
 ) (string, error) {
 	if t.Number != "" {
 		return "ticket " + t.Number, nil
 	}
-	if before && c.Desk.Find != nil {
-		found, err := o.ask(ctx, c, c.Desk.Find, names, d.Key)
-		if err == nil {
-			return o.ticketMade(ctx, c, t, found, "found again")
-		}
-		if !errors.Is(err, errNoAnswer) {
+	known := message.Asked{As: t.Asked, NoneAt: t.NoneAt}
+	if known.Next(c.Desk.Find != nil) == message.FindIt {
+		found, err := o.findTicket(ctx, c, names, d.Key)
+		if err != nil {
 			return "", err // nobody knows whether there is one
 		}
+		if found != nil {
+			return o.ticketMade(ctx, c, t, found, "found again")
+		}
+		known = known.None(time.Now().UTC())
+		if err := o.asked(ctx, t, known); err != nil {
+			return "", err
+		}
 	}
-	made, err := o.ask(ctx, c, c.Desk.Open, names, d.Key)
-	if errors.Is(err, errNoAnswer) && c.Desk.Find == nil {
-		// It said yes, and nobody knows what it made. Asking again might make a second one.
-		return "", fmt.Errorf("%w: %w; a ticket may have been opened: look there, and send this again if not",
-			errForGood, err)
+	switch known.Next(c.Desk.Find != nil) {
+	case message.LeaveIt:
+		return "", fmt.Errorf("%w: %s", errForGood, mayBeThere(c, "a ticket may have been opened", known))
+	case message.FindIt:
+		return "", errors.New(mayBeThere(c, "it knows no such ticket yet", known))
 	}
-	if err != nil {
+	if err := o.asked(ctx, t, message.Asked{As: message.AskedUnsure}); err != nil {
 		return "", err
 	}
-	return o.ticketMade(ctx, c, t, made, "opened")
+	a, made, err := o.ask(ctx, c, c.Desk.Open, names, d.Key)
+	if err == nil {
+		return o.ticketMade(ctx, c, t, made, "opened")
+	}
+	now := message.AskedWith(a.Status)
+	if errors.Is(err, errUnsure) {
+		now.As = message.AskedUnsure
+	}
+	if noted := o.asked(ctx, t, now); noted != nil {
+		return "", errors.Join(err, noted)
+	}
+	if now.Next(c.Desk.Find != nil) == message.LeaveIt {
+		err = fmt.Errorf("%w: %s: %w", errForGood, mayBeThere(c, "a ticket may have been opened", now), err)
+	}
+	return "", err
 }
+
+// mayBeThere says what is known of a ticket without a number, and what a person does about it.
+func mayBeThere(c *message.Connection, what string, a message.Asked) string {
+	if a.As == message.AskedTaken {
+		what += ": " + c.Name + " said that it took it, and gave no number"
+	}
+	return what + "; look there, and send this again if there is none"
+}
+
+// asked writes down what is known of a ticket, whatever ends meanwhile.
+func (o *Outbox) asked(ctx context.Context, t *store.Ticket, a message.Asked) error {
+	return o.store.In(context.WithoutCancel(ctx)).TicketAsked(t, a)
+}
+
+// findTicket asks a desk whether it has a ticket; nil where it says that it has none, which many say with 404. What it
+// says with another status that is no 2xx settles nothing, unless a number can be read of it.
+func (o *Outbox) findTicket(ctx context.Context, c *message.Connection, names map[string]any, key string,
+) (map[string]string, error) {
+	a, found, err := o.askAny(ctx, c, c.Desk.Find, names, key)
+	if err == nil {
+		return found, nil
+	}
+	if a.Cut || !a.good() && a.Status != http.StatusNotFound {
+		return nil, err
+	}
+	return nil, nil
+}
+
+const mayBeFiled = "a follow-up may have been filed: look there, and send this again if not"
 
 // fileFollowUp files what is left to do, and notes in the record where.
 func (o *Outbox) fileFollowUp(ctx context.Context, c *message.Connection, d *store.Delivery, number int64,
@@ -95,12 +145,14 @@ func (o *Outbox) fileFollowUp(ctx context.Context, c *message.Connection, d *sto
 	if c.Desk.FollowUp == nil {
 		return "", fmt.Errorf("%w: %s takes no follow-ups any more", errForGood, c.Name)
 	}
-	read, err := o.ask(ctx, c, c.Desk.FollowUp, names, d.Key)
-	if errors.Is(err, errNoAnswer) {
-		return "", fmt.Errorf("%w: %w; a follow-up may have been filed: look there, and send this again if not",
-			errForGood, err)
+	if d.Unsure {
+		return "", fmt.Errorf("%w: %s", errForGood, mayBeFiled)
 	}
+	a, read, err := o.ask(ctx, c, c.Desk.FollowUp, names, d.Key)
 	if err != nil {
+		if errors.Is(err, errUnsure) || message.AskedWith(a.Status).As != message.AskedNever {
+			err = fmt.Errorf("%w: %w; %s", errForGood, err, mayBeFiled)
+		}
 		return "", err
 	}
 	says := fmt.Sprintf("Follow-up %s at %s, filed", read["number"], c.Name)
@@ -118,25 +170,37 @@ func (o *Outbox) fileFollowUp(ctx context.Context, c *message.Connection, d *sto
 	})
 }
 
-// errNoAnswer says that what must be read of an answer is not there.
-var errNoAnswer = errors.New("its answer cannot be read")
-
-// ask makes a request of a desk, and reads what is to be kept of the answer.
+// ask makes a request of a desk, and reads what is to be kept of an answer that says yes. With an error stands the
+// answer that there was, if there was one.
 func (o *Outbox) ask(ctx context.Context, c *message.Connection, r *message.Request, names map[string]any, key string,
-) (map[string]string, error) {
+) (answered, map[string]string, error) {
+	a, out, err := o.askAny(ctx, c, r, names, key)
+	if err == nil && !a.good() {
+		err = fmt.Errorf("%s answered %s", c.Name, a.Said)
+	}
+	return a, out, err
+}
+
+// askAny is ask, where what can be read of an answer counts with any status.
+func (o *Outbox) askAny(ctx context.Context, c *message.Connection, r *message.Request, names map[string]any,
+	key string,
+) (answered, map[string]string, error) {
 	call, err := r.Render(names, nil)
 	if err != nil {
-		return nil, errors.Join(errForGood, fmt.Errorf("%s: %w", c.Name, err))
+		return answered{}, nil, errors.Join(errForGood, fmt.Errorf("%s: %w", c.Name, err))
 	}
-	status, body, err := o.do(ctx, c.Name, call, key)
+	a, err := o.call(ctx, c.Name, call, key)
 	if err != nil {
-		return nil, err
+		return a, nil, err
 	}
-	out, err := r.ReadAnswer(status, body)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w: %w", c.Name, errNoAnswer, err)
+	out, err := r.ReadAnswer(a.Status, a.Body)
+	switch {
+	case err == nil:
+		return a, out, nil
+	case !a.good():
+		return a, nil, fmt.Errorf("%s answered %s", c.Name, a.Said)
 	}
-	return out, nil
+	return a, nil, fmt.Errorf("%s: its answer cannot be read: %w", c.Name, err)
 }
 
 // ticketMade notes a ticket's number and link, in the record too.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
@@ -14,8 +15,11 @@ import (
 	"urgentis/core/message"
 )
 
-// maxAnswer bounds how much of an answer is read.
-const maxAnswer = 256 << 10
+const (
+	// maxAnswer bounds how much of an answer is read, callTime how long a call takes.
+	maxAnswer = 256 << 10
+	callTime  = 10 * time.Second
+)
 
 // overHTTP posts a message to a room, to a sender of text messages or to a program.
 func overHTTP(ctx context.Context, o *Outbox, c *message.Connection, m *message.Message) (string, error) {
@@ -32,11 +36,11 @@ func overHTTP(ctx context.Context, o *Outbox, c *message.Connection, m *message.
 			return "", err
 		}
 	}
-	status, _, err := o.do(ctx, c.Name, call, m.Key)
+	a, err := o.do(ctx, c.Name, call, m.Key)
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("answered %d", status), nil
+	return fmt.Sprintf("answered %d", a.Status), nil
 }
 
 // sign signs a call as https://www.standardwebhooks.com says.
@@ -60,27 +64,64 @@ func (o *Outbox) sign(ctx context.Context, c *message.Connection, m *message.Mes
 	return nil
 }
 
-// do makes a call, with a key by which the other side may know one that comes twice. name is what the address is
-// called where it must not be said. An answer that is no 2xx is an error, and given all the same.
-func (o *Outbox) do(ctx context.Context, name string, call *message.Call, key string) (int, string, error) {
+// answered is what the other side said to a call.
+type answered struct {
+	Status     int
+	Said, Body string // Said is the status with its words
+	// Cut says that the answer broke off: its status holds, what it said is not all there.
+	Cut bool
+}
+
+// good reports whether the other side took a call.
+func (a answered) good() bool { return a.Status >= 200 && a.Status <= 299 }
+
+// errUnsure says that a call may have arrived: it left, and nothing that settles it came back.
+var errUnsure = errors.New("whether it arrived is not known")
+
+// unsure reports whether a status leaves open what became of a call: a gateway answers so in the place of the one that
+// it asked (RFC 9110, 15.6.3 and 15.6.5).
+func unsure(status int) bool {
+	return status == http.StatusBadGateway || status == http.StatusGatewayTimeout
+}
+
+// call makes a call, at most once, with a key by which the other side may know one that comes twice. name is what the
+// address is called where it must not be said. Whatever status comes back is an answer. Where none comes, the error is
+// errUnsure unless it is certain that nothing left.
+func (o *Outbox) call(ctx context.Context, name string, call *message.Call, key string) (answered, error) {
 	req, err := o.request(ctx, call)
 	if err != nil {
-		return 0, "", fmt.Errorf("%s: %w", name, err)
+		return answered{}, fmt.Errorf("%s: %w", name, err)
 	}
 	req.Header.Set("Idempotency-Key", key)
-	res, err := o.client.Do(req)
+	ctx, cancel := context.WithTimeout(ctx, callTime)
+	defer cancel()
+	client, sent := o.client, &atomic.Bool{}
+	if req.Method != http.MethodGet && req.Method != http.MethodHead {
+		client, sent = o.allowed.Once(nil)
+		defer client.CloseIdleConnections()
+	}
+	res, err := client.Do(req.WithContext(ctx))
 	if err != nil {
-		return 0, "", fmt.Errorf("%s: %w", name, withoutAddress(err))
+		if err = withoutAddress(err); sent.Load() {
+			err = fmt.Errorf("%w: %w", errUnsure, err)
+		}
+		return answered{}, fmt.Errorf("%s: %w", name, err)
 	}
 	defer res.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))
-	if err != nil {
-		return res.StatusCode, "", fmt.Errorf("%s: its answer broke off: %w", name, err)
+	return answered{Status: res.StatusCode, Said: res.Status, Body: string(body), Cut: err != nil}, nil
+}
+
+// do makes a call, of whose answer only that it was taken matters: one that is no 2xx is an error.
+func (o *Outbox) do(ctx context.Context, name string, call *message.Call, key string) (answered, error) {
+	a, err := o.call(ctx, name, call, key)
+	if err != nil || a.good() {
+		return a, err
 	}
-	if res.StatusCode < 200 || res.StatusCode > 299 {
-		return res.StatusCode, string(body), fmt.Errorf("%s answered %s", name, res.Status)
+	if err = fmt.Errorf("%s answered %s", name, a.Said); unsure(a.Status) {
+		err = fmt.Errorf("%w: %w", errUnsure, err)
 	}
-	return res.StatusCode, string(body), nil
+	return a, err
 }
 
 var errAddress = errors.New("its address cannot be used")

@@ -31,15 +31,26 @@ func byMail(ctx context.Context, o *Outbox, c *message.Connection, m *message.Me
 	}
 	ctx, cancel := context.WithTimeout(ctx, mailTime)
 	defer cancel()
-	if err := client.DialAndSendWithContext(ctx, msg); err != nil {
-		var refused *mail.SendError
-		// A server that lists greyly says 4xx, and takes the mail when it comes again.
-		if errors.As(err, &refused) && !refused.IsTemp() && refused.ErrorCode() >= 500 {
-			err = errors.Join(errForGood, err)
-		}
-		return "", fmt.Errorf("%s: %w", c.Name, err)
+	if err := client.DialAndSendWithContext(ctx, msg); err != nil && !msg.IsDelivered() {
+		return "", fmt.Errorf("%s: %w", c.Name, mailFate(err))
 	}
 	return "the mail server took it", nil
+}
+
+// mailFate tells what an error of a mail server means for the mail. A server that lists greyly says 4xx, and takes it
+// when it comes again. One that says nothing once all of it was there may have taken it.
+func mailFate(err error) error {
+	var at *mail.SendError
+	if !errors.As(err, &at) {
+		return err
+	}
+	switch code := at.ErrorCode(); {
+	case code >= 500 && !at.IsTemp():
+		return errors.Join(errForGood, err)
+	case at.Reason == mail.ErrSMTPDataClose && code == 0:
+		return fmt.Errorf("%w: %w", errUnsure, err)
+	}
+	return err
 }
 
 func (o *Outbox) mail(c *message.Connection, m *message.Message) (*mail.Msg, error) {

@@ -26,9 +26,11 @@ func (tx *Tx) Sent(id int64, answer string) error {
 		where id = ?`, answer, id)
 }
 
-// NotSent says why a message did not arrive, and what becomes of it: queued or failed.
-func (tx *Tx) NotSent(id int64, state, because string) error {
-	return tx.run("update delivery set state = ?, tries = tries + 1, error = ? where id = ?", state, because, id)
+// NotSent says why a message did not arrive, or that nobody knows whether it did, and what becomes of it: queued or
+// failed.
+func (tx *Tx) NotSent(id int64, state, because string, unsure bool) error {
+	return tx.run("update delivery set state = ?, tries = tries + 1, error = ?, unsure = unsure or ? where id = ?",
+		state, because, unsure, id)
 }
 
 // SourceThread is that of what the source of an alert is told of it.
@@ -59,14 +61,19 @@ func (tx *Tx) Dropped(id int64, because string) error {
 	return tx.run("update delivery set state = 'dropped', error = ? where id = ? and state = 'queued'", because, id)
 }
 
-// SendAgain queues a message anew that failed or was dropped; ErrNotFound where there is none such.
+// SendAgain queues a message anew that failed or was dropped; ErrNotFound where there is none such. What a
+// desk is told counts as never told, and its ticket as never asked for: whoever sends it again has looked there.
 func (tx *Tx) SendAgain(id int64) error {
-	n, err := tx.exec(`update delivery set state = 'queued', tries = 0, error = ''
-		where id = ? and state in ('failed', 'dropped')`, id)
+	n, err := tx.exec(`update delivery set state = 'queued', tries = 0, error = '', unsure = unsure and kind <> ?
+		where id = ? and state in ('failed', 'dropped')`, DeliveryDesk, id)
 	if err == nil && n == 0 {
 		err = ErrNotFound
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return tx.run(`update ticket t set asked = '', none_at = null from delivery d where d.id = ? and d.kind = ?
+		and t.incident = d.incident and t.connection = d.address and t.number = ''`, id, DeliveryDesk)
 }
 
 // freeDeliveries lets messages be tried again that an instance had in hand whose process is gone. The queue itself

@@ -305,7 +305,9 @@ type Delivery struct {
 	Incident            *int64
 	State               string // queued, sent or failed
 	Tries               int
-	Error               string
+	// Unsure: of a try before nobody knows whether it arrived.
+	Unsure bool
+	Error  string
 	// Answer is what the other side said as it took it.
 	Answer   string
 	QueuedAt time.Time

@@ -3,6 +3,7 @@ package store
 import (
 	"time"
 
+	"urgentis/core/message"
 	"urgentis/core/route"
 )
 
@@ -16,6 +17,10 @@ type Ticket struct {
 	Copied     int64  // up to which entry of the record the desk was told
 	Shown      string // how the incident was when the desk was told of it last
 	OpenedAt   time.Time
+	// Asked is what is known of it before it has a number.
+	Asked message.AskedAs
+	// NoneAt is since when the desk says that it knows no such ticket, ToldAt when it was last written to.
+	NoneAt, ToldAt *time.Time
 }
 
 // The states of tickets.
@@ -103,6 +108,12 @@ func (tx *Tx) FollowTicket(t *Ticket) error {
 func (tx *Tx) TicketMade(t *Ticket) error {
 	return tx.run("update ticket set number = ?, link = ?, state = ? where incident = ? and connection = ?",
 		t.Number, t.Link, TicketOpen, t.Incident, t.Connection)
+}
+
+// TicketAsked writes what is known of a ticket that has no number yet.
+func (tx *Tx) TicketAsked(t *Ticket, a message.Asked) error {
+	return tx.run("update ticket set asked = ?, none_at = ? where incident = ? and connection = ? and number = ''",
+		a.As, a.NoneAt, t.Incident, t.Connection)
 }
 
 // TicketIs writes the state of a ticket.

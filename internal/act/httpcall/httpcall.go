@@ -74,17 +74,17 @@ func (a Allowed) transport() *http.Transport {
 		MaxResponseHeaderBytes: 64 << 10, IdleConnTimeout: 30 * time.Second, MaxIdleConnsPerHost: 8, MaxIdleConns: 256}
 }
 
-// once makes a client for one request that is sent at most once. Go's transport repeats a request on a kept
+// Once makes a client for one request that is sent at most once. Go's transport repeats a request on a kept
 // connection that dies, a POST too where it carries an Idempotency-Key; on a connection of its own it does not.
-// HTTP/2, which repeats what a server refused, is not spoken. ready is asked when the connection stands, and sent
-// tells from then on that the request may have left.
-func (a Allowed) once(ready func(context.Context) error) (c *http.Client, sent *atomic.Bool) {
+// HTTP/2, which repeats what a server refused, is not spoken. ready is asked when the connection stands (nil: nobody
+// is), and sent tells from then on that the request may have left. Whoever has it closes its idle connections.
+func (a Allowed) Once(ready func(context.Context) error) (c *http.Client, sent *atomic.Bool) {
 	sent = &atomic.Bool{}
 	leave := func(ctx context.Context, conn net.Conn, err error) (net.Conn, error) {
 		if err == nil && sent.Load() {
 			err = errTwice
 		}
-		if err == nil {
+		if err == nil && ready != nil {
 			err = ready(ctx)
 		}
 		if err != nil {
@@ -135,7 +135,7 @@ func (h *Hand) Do(ctx context.Context, job act.Job) act.Result {
 	req.Header.Set("Idempotency-Key", job.Attempt)
 	client, sent := h.looks, &atomic.Bool{}
 	if !r.Looks {
-		client, sent = h.allowed.once(job.MaySend)
+		client, sent = h.allowed.Once(job.MaySend)
 		defer client.CloseIdleConnections()
 	}
 	res, err := client.Do(req)

@@ -76,7 +76,7 @@ type following struct {
 
 // start begins the job, at most once. sent: it is known by its id; else res is the end.
 func (f *following) start(ctx context.Context, job act.Job) (sent bool, res act.Result) {
-	client, left := f.h.allowed.once(job.MaySend)
+	client, left := f.h.allowed.Once(job.MaySend)
 	defer client.CloseIdleConnections()
 	status, body, err := f.call(ctx, client, f.job.Start, 0)
 	switch {
@@ -202,7 +202,7 @@ func (f *following) stop(ctx context.Context, r task.Request) act.Sent {
 	if f.job.Stop == nil {
 		return unknown(why + ", and it is not said how it is stopped")
 	}
-	client, _ := f.h.allowed.once(func(context.Context) error { return nil })
+	client, _ := f.h.allowed.Once(nil)
 	defer client.CloseIdleConnections()
 	if status, body, err := f.call(ctx, client, *f.job.Stop, 0); err != nil {
 		return unknown(why + ", and could not be stopped: " + err.Error())
