@@ -11,6 +11,7 @@ import (
 
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/runbook"
 )
@@ -29,7 +30,7 @@ var keysOf = map[string]struct{ needed, may []string }{
 	message.Webhook: {[]string{"sign"}, []string{"url", "headers", "body"}},
 	message.Mail:    {[]string{"server", "from"}, []string{"tls", "authority", "account", "password", "links"}},
 	message.Syslog:  {[]string{"server"}, []string{"over", "authority"}},
-	message.Desk:    {[]string{"open"}, []string{"when", "find", "comment", "update", "resolve", "follow_up"}},
+	message.Desk:    {[]string{"open"}, []string{"when", "find", "comment", "copies", "update", "resolve", "follow_up"}},
 }
 
 // connection decodes a way out to people or to another system.
@@ -67,6 +68,7 @@ func (x *decoder) connection(root ast.Node) {
 		"open":      func(n ast.Node) { desk.Open = x.request(n, "open", inDesk) },
 		"find":      func(n ast.Node) { desk.Find = x.request(n, "find", inDesk) },
 		"comment":   func(n ast.Node) { desk.Comment = x.request(n, "comment", inDesk) },
+		"copies":    func(n ast.Node) { desk.Copies = x.copies(n) },
 		"update":    func(n ast.Node) { desk.Update = x.request(n, "update", inDesk) },
 		"resolve":   func(n ast.Node) { desk.Resolve = x.request(n, "resolve", inDesk) },
 		"follow_up": func(n ast.Node) { desk.FollowUp = x.request(n, "follow_up", inDesk) },
@@ -102,6 +104,23 @@ func (x *decoder) connection(root ast.Node) {
 	if c.Back != nil && c.Sign == nil && !x.Findings.Failed() {
 		x.Fail(got["back"], "what calls back must be signed: say with which secret, as in sign: '{{ secrets.room }}'")
 	}
+}
+
+// copies reads which kinds of entries a desk is told of.
+func (x *decoder) copies(n ast.Node) []string {
+	var out []string
+	for _, item := range x.List(n, "copies") {
+		w := x.Word(item, "copies")
+		if !slices.Contains(incident.Choices(), w) {
+			x.At(doc.Position(item), 0, false, w+" is no kind of entry", doc.Nearest(w, incident.Choices()))
+		}
+		out = append(out, w)
+	}
+	if n != nil && len(out) == 0 {
+		x.Fail(n, "copies says which entries follow as comments, as in copies: [gate, change, note]; "+
+			"leave it out for all that matters")
+	}
+	return out
 }
 
 // deskRead sees to it that a ticket's number is read where one is opened.

@@ -219,9 +219,11 @@ func connectionSchema() map[string]any {
 		}, "back": object(x.Probe["a call-back"], nil, "person", "do", "refers"),
 		"open": request, "find": request, "comment": request, "update": request, "resolve": request,
 		"follow_up": request,
-		"links":     map[string]any{"enum": []string{message.LinksAct, message.LinksLook}},
-		"tls":       map[string]any{"enum": []string{"start", "on", "never"}},
-		"over":      map[string]any{"enum": []string{"udp", "tcp", "tls"}},
+		"copies": map[string]any{"type": "array", "minItems": 1,
+			"items": map[string]any{"enum": incident.Choices()}},
+		"links": map[string]any{"enum": []string{message.LinksAct, message.LinksLook}},
+		"tls":   map[string]any{"enum": []string{"start", "on", "never"}},
+		"over":  map[string]any{"enum": []string{"udp", "tcp", "tls"}},
 	}
 }
 

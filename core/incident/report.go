@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,12 +61,22 @@ func (r *Report) Lasted() string {
 // MoreAlerts is how many alerts are not listed.
 func (r *Report) MoreAlerts() int64 { return r.AllAlerts - int64(len(r.Alerts)) }
 
-// Told are the entries that a person who was not there wants to read: all but the steps of the machinery between them.
+// undos are the kinds that tell of taking back.
+var undos = []Kind{UndoPlanned, UndoBegun, UndoDone, UndoEnded, UndoLeft}
+
+// Matters reports whether somebody who was not there wants to read an entry: all but the steps of the machinery between
+// what was seen, done, said and wanted, and what failed.
+func (e *Entry) Matters() bool {
+	a := e.Kind.About()
+	return a.Drawn || a.Said || a.Wanted || e.Failed() || slices.Contains(undos, e.Kind)
+}
+
+// Told are the entries that matter.
 func (r *Report) Told() []Entry {
 	var out []Entry
-	for _, e := range r.Entries {
-		if a := e.Kind.About(); a.Drawn || a.Said || a.Wanted {
-			out = append(out, e)
+	for i := range r.Entries {
+		if r.Entries[i].Matters() {
+			out = append(out, r.Entries[i])
 		}
 	}
 	return out
@@ -169,11 +180,11 @@ func (r *Report) Markdown() string {
 	}
 	say("\n## What happened\n\n| Time | | What | By |\n| --- | --- | --- | --- |")
 	for _, e := range r.Told() {
-		title := e.Title
-		if text := e.text(); text != "" {
-			title += ": " + text
+		what := md(e.Title)
+		for _, fact := range e.Facts() {
+			what += "<br>" + md(fact)
 		}
-		say("| %s | %s | %s | %s |", e.At.Format(onlyTime), e.Kind.About().Word, md(title), md(e.Actor))
+		say("| %s | %s | %s | %s |", e.At.Format(onlyTime), e.Word(), what, md(e.Actor))
 	}
 	if len(r.Files) > 0 {
 		say("\n## Files and links\n")
@@ -202,10 +213,10 @@ func orNone(s string) string {
 var reportPage string
 
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"day":  func(t time.Time) string { return t.Format(dayTime) },
-	"time": func(t time.Time) string { return t.Format(onlyTime) },
-	"text": func(e Entry) string { return e.text() }, "line": plain.Line, "size": sizeOf,
-	"word": func(e Entry) string { return e.Kind.About().Word },
+	"day":   func(t time.Time) string { return t.Format(dayTime) },
+	"time":  func(t time.Time) string { return t.Format(onlyTime) },
+	"facts": func(e Entry) []string { return e.Facts() }, "line": plain.Line, "size": sizeOf,
+	"word": func(e Entry) string { return e.Word() }, "failed": func(e Entry) bool { return e.Failed() },
 }).Parse(reportPage))
 
 // HTML writes it as one page that stands alone, with the strip as SVG.

@@ -1,9 +1,6 @@
 package message
 
-import (
-	"net/http"
-	"time"
-)
+import "time"
 
 // Asked is what is known of a ticket that a desk was asked to open, as long as it has no number.
 type Asked struct {
@@ -51,6 +48,12 @@ func (a Asked) Next(finds bool) ToDo {
 	return LeaveIt
 }
 
+// Statuses that say no and may still have made something: RFC 9110, 15.5.9 and 15.5.10.
+const (
+	requestTimeout = 408
+	conflict       = 409
+)
+
 // None is what is known after the desk said that it has none. What nobody knows was taken counts as not taken once it
 // has said so for a minute; what it took by its own word never does.
 func (a Asked) None(now time.Time) Asked {
@@ -69,7 +72,7 @@ func AskedWith(status int) Asked {
 	switch {
 	case status >= 200 && status <= 299:
 		return Asked{As: AskedTaken}
-	case status >= 500 || status == http.StatusConflict || status == http.StatusRequestTimeout:
+	case status >= 500 || status == conflict || status == requestTimeout:
 		return Asked{As: AskedUnsure}
 	}
 	return Asked{}

@@ -69,6 +69,8 @@ type DeskRequests struct {
 	// When says for which incidents a ticket is opened; nil: for all.
 	When                                 *expr.Program
 	Open, Find, Comment, Update, Resolve *Request
+	// Copies are the kinds of entries that comments have, or their first words; none: whatever matters.
+	Copies []string
 	// FollowUp files what is left to do, as an incident is closed as mitigated.
 	FollowUp *Request
 }

@@ -50,6 +50,8 @@ type Config struct {
 // Outbox hands a message over at once, and says what the other side answered, or why it did not arrive.
 type Outbox interface {
 	Send(ctx context.Context, c *message.Connection, m *message.Message) (answer string, err error)
+	// TryDesk opens a ticket for an incident that is none, and resolves it.
+	TryDesk(ctx context.Context, c *message.Connection, inc *store.Incident) (says string, err error)
 }
 
 // App is the use cases of one instance.

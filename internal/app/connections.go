@@ -86,6 +86,9 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name, to
 	if c == nil {
 		return Tried{}, named(store.ErrNotFound, "connection %s", name)
 	}
+	if c.Kind == message.Desk {
+		return a.tryDesk(ctx, who, c)
+	}
 	if to == "" && (c.Kind == message.Mail || c.Kind == message.Text) {
 		return Tried{}, invalid("to", "say to whom the try goes: a %s needs an address", c.Kind)
 	}
@@ -97,6 +100,17 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name, to
 		return Tried{Says: strings.TrimPrefix(err.Error(), name+": ")}, nil
 	}
 	return Tried{OK: true, Says: "it took the message: " + answer}, nil
+}
+
+// tryDesk opens a ticket that says that it is a try, and resolves it.
+func (a *App) tryDesk(ctx context.Context, who *access.Principal, c *message.Connection) (Tried, error) {
+	says, err := a.outbox.TryDesk(ctx, c, &store.Incident{
+		Title: "A try of Urgentis by " + who.Name, Severity: "minor", State: "open", WaitingOn: "nobody", OpenedAt: now(),
+	})
+	if err != nil {
+		return Tried{Says: strings.TrimPrefix(err.Error(), c.Name+": ")}, nil
+	}
+	return Tried{OK: true, Says: says}, nil
 }
 
 // WordedMessage is what a connection would carry of an incident, in its own words. Nothing is sent.

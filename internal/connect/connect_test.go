@@ -48,7 +48,7 @@ func (opened) Value(_ context.Context, name string) (string, error) {
 
 func namesOf(_ *store.Tx, inc *store.Incident) (map[string]any, error) {
 	return map[string]any{"incident": map[string]any{"number": inc.Number, "title": inc.Title,
-		"reference": telling.Reference("http://u", inc.Number), "outcome": inc.Outcome}}, nil
+		"reference": telling.Reference("http://u", inc.Number), "outcome": inc.Outcome, "handed_over": false}}, nil
 }
 
 func outbox(t *testing.T, s *store.Store) *Outbox {

@@ -61,6 +61,51 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	return "ticket " + t.Number, nil
 }
 
+// TryDesk opens a ticket at a desk that says that it is a try, writes to it, looks for it, and resolves it, as far as the
+// desk's document says how. It tells what was done; with an error too, as a ticket may stay there.
+func (o *Outbox) TryDesk(ctx context.Context, c *message.Connection, inc *store.Incident) (string, error) {
+	key := store.NewID("try")
+	names, err := o.deskNames(o.store.In(ctx), inc)
+	if err != nil {
+		return "", err
+	}
+	about := names["incident"].(map[string]any)
+	about["link"], about["reference"] = o.link, "urgentis:"+o.link+"/tries/"+key
+	_, made, err := o.ask(ctx, c, c.Desk.Open, names, key+":open")
+	if err != nil {
+		return "", fmt.Errorf("open a ticket: %w", err)
+	}
+	names["ticket"] = map[string]any{"number": made["number"], "link": made["link"]}
+	names["comment"] = map[string]any{"text": "This note is a try.", "internal": true, "key": key + ":comment"}
+	says := []string{"opened ticket " + made["number"]}
+	for _, step := range []struct {
+		name, says string
+		r          *message.Request
+	}{
+		{"find", "found it again", c.Desk.Find}, {"comment", "wrote to it", c.Desk.Comment},
+		{"update", "updated it", c.Desk.Update}, {"resolve", "resolved it", c.Desk.Resolve},
+	} {
+		if step.r == nil {
+			continue
+		}
+		if step.name == "resolve" {
+			about["state"], about["outcome"], about["because"] = "resolved", "false-alarm", "It was a try."
+		}
+		_, read, err := o.ask(ctx, c, step.r, names, key+":"+step.name)
+		if err == nil && step.name == "find" && read["number"] != made["number"] {
+			err = fmt.Errorf("it found %s", read["number"])
+		}
+		if err != nil {
+			return strings.Join(says, ", "), fmt.Errorf("%s, then %s: %w", strings.Join(says, ", "), step.name, err)
+		}
+		says = append(says, step.says)
+	}
+	if c.Desk.Resolve == nil {
+		says = append(says, "and left it open: the desk's document does not say how one is resolved")
+	}
+	return strings.Join(says, ", "), nil
+}
+
 // openTicket opens a ticket, and notes its number. That it is asked for is written down before it is, so that a try
 // whose end nobody knows leaves a ticket of which nobody knows: message.Asked says what comes next then.
 func (o *Outbox) openTicket(ctx context.Context, c *message.Connection, d *store.Delivery, t *store.Ticket,

@@ -327,3 +327,30 @@ func TestADeskThatDropsAKeptConnection(t *testing.T) {
 	assert.Equal(t, "T2", ticket.Number)
 	assert.Empty(t, w.bodies[2], "it was asked whether it has it")
 }
+
+// A desk can be tried before it is real: the ticket that says so is resolved again, and what fails is said with what
+// stays there.
+func TestADeskIsTried(t *testing.T) {
+	s := testdb.Open(t)
+	w := startWire(t, `answer {"id": "T9"}`, `answer {"id": "T9"}`, "answer", "answer", `answer {"id": "T10"}`, "answer500")
+	text := strings.ReplaceAll(`urgentis: connection/1
+name: desk
+kind: desk
+open: {url: 'AT/', body: {about: "{{ incident.title }} {{ incident.handed_over }}"}, read: {number: answer.body.id}}
+find: {method: GET, url: 'AT/?r={{ incident.reference }}', read: {number: answer.body.id}}
+comment: {url: 'AT/{{ ticket.number }}', body: {text: "{{ comment.text }}"}}
+resolve: {url: 'AT/{{ ticket.number }}', body: {code: "{{ incident.outcome }}"}}
+`, "AT", w.addr)
+	require.NoError(t, testdb.Push(s, text))
+	o := outbox(t, s)
+	c, err := o.connections(context.Background(), "desk")
+	require.NoError(t, err)
+	try := &store.Incident{Title: "A try", Severity: "minor", State: "open", OpenedAt: time.Now()}
+	says, err := o.TryDesk(context.Background(), c, try)
+	require.NoError(t, err)
+	assert.Equal(t, "opened ticket T9, found it again, wrote to it, resolved it", says)
+	assert.JSONEq(t, `{"about":"A try false"}`, w.bodies[0])
+	assert.JSONEq(t, `{"code":"false-alarm"}`, w.bodies[3])
+	_, err = o.TryDesk(context.Background(), c, try)
+	assert.ErrorContains(t, err, "opened ticket T10, then find: desk answered 500")
+}

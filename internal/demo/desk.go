@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -101,9 +102,16 @@ func StartHarbourDesk(addr string) (*Desk, error) {
 		}
 	})
 	mux.HandleFunc("PATCH /tickets/{number}", func(w http.ResponseWriter, r *http.Request) {
-		var b struct{ State, Urgency, Waits, Code string }
+		var b struct {
+			State, Urgency, Waits, Code string
+			Unsuccessful                bool
+		}
 		if read(w, r, &b) {
-			d.change(w, r.PathValue("number"), us, words("waits for ", b.Waits)+words("code ", b.Code), true, b.State)
+			text := words("waits for ", b.Waits) + words("code ", b.Code)
+			if b.Unsuccessful {
+				text = strings.TrimSpace(text + " unsuccessful")
+			}
+			d.change(w, r.PathValue("number"), us, text, true, b.State)
 		}
 	})
 	return d, d.serve(addr, mux)
@@ -260,5 +268,5 @@ func (d *Desk) Stop() {
 
 var deskPage = template.Must(template.New("desk").Parse(pageHead + `<title>{{.Title}}</title><h1>{{.Title}}</h1>
 {{range .List}}<h2 id="{{.Number}}">{{.Number}} · {{.State}} · {{.Short}}</h2>
-{{range .Notes}}<p><small>{{.At.Format "15:04:05 MST"}} {{.By}}{{if .Inner}}, internal{{end}}</small>
-{{.Text}}</p>{{end}}{{else}}<p>No ticket is open.</p>{{end}}`))
+{{range .Notes}}<p><small>{{.At.Format "15:04:05 MST"}} {{.By}}{{if .Inner}}, internal{{end}}</small></p>
+<p style="white-space:pre-wrap">{{.Text}}</p>{{end}}{{else}}<p>No ticket is open.</p>{{end}}`))

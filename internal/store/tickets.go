@@ -87,21 +87,26 @@ func (tx *Tx) TakeEarly(desk, ticket string) ([]string, error) {
 		select news from taken order by id`, desk, ticket)
 }
 
+// gatherFor is how long what goes on in a record is gathered before its ticket is written to again, in seconds. What is
+// over is told at once.
+const gatherFor = 30
+
 // TicketsBehind takes up to so many open tickets whose incident went on, or is over, and nothing of which is on its
 // way, so that no other instance does.
 func (tx *Tx) TicketsBehind(connection string, most int) ([]Ticket, error) {
 	return scan[Ticket](tx, `select t.* from ticket t join incident i on i.number = t.incident
 		where t.connection = ? and (t.state = 'open' and (i.entries > t.copied or i.state = 'resolved')
 			or t.state = 'resolved' and i.state = 'open')
+		and (i.state = 'resolved' or t.told_at is null or t.told_at <= now() - make_interval(secs => ?))
 		and not exists (select from delivery d where d.incident = t.incident and d.kind = ? and d.address = ?
 			and d.state = 'queued')
-		order by t.incident limit ? for update of t skip locked`, connection, DeliveryDesk, connection, most)
+		order by t.incident limit ? for update of t skip locked`, connection, gatherFor, DeliveryDesk, connection, most)
 }
 
 // FollowTicket writes how far a desk is told of a ticket, and its state.
 func (tx *Tx) FollowTicket(t *Ticket) error {
-	return tx.run("update ticket set copied = ?, shown = ?, state = ? where incident = ? and connection = ?",
-		t.Copied, t.Shown, t.State, t.Incident, t.Connection)
+	return tx.run(`update ticket set copied = ?, shown = ?, state = ?, told_at = ?
+		where incident = ? and connection = ?`, t.Copied, t.Shown, t.State, t.ToldAt, t.Incident, t.Connection)
 }
 
 // TicketMade writes the number and the link that a desk gave.

@@ -111,6 +111,12 @@ func (tx *Tx) AddHandOvers(rows []HandOver) error {
 	return nil
 }
 
+// LeftOf tells what runs of an incident left to people and nobody is done with: each by its runbook, and why.
+func (tx *Tx) LeftOf(incident int64) ([]string, error) {
+	return scan[string](tx, `select r.runbook || ': ' || h.because from hand_over h join run r on r.id = h.run
+		where h.incident = ? and h.settled_at is null order by h.at, h.run`, incident)
+}
+
 // SettleHandOver notes that somebody says that what a run left is done with; false where there is no such any more.
 func (tx *Tx) SettleHandOver(run, by string) (bool, error) {
 	n, err := tx.exec(`update hand_over set settled_at = now(), settled_by = ?

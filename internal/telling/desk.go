@@ -12,6 +12,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/message"
+	"urgentis/core/plain"
 	"urgentis/internal/store"
 )
 
@@ -124,6 +125,11 @@ func (e *Teller) DeskNames(tx *store.Tx, inc *store.Incident) (map[string]any, e
 	if service != nil {
 		about["owner"], about["harm"] = service.Owner, service.Harm
 	}
+	left, err := tx.LeftOf(inc.Number)
+	if err != nil {
+		return nil, err
+	}
+	about["handed_over"], about["left"] = len(left) > 0, strings.Join(left, "; ")
 	worst, err := tx.WorstAlert(inc.Number)
 	if err != nil {
 		return nil, err
@@ -166,17 +172,24 @@ func (s *sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 	if err != nil {
 		return err
 	}
+	now := s.e.Now().UTC()
 	if len(entries) > 0 {
 		from := t.Copied
-		t.Copied = entries[len(entries)-1].Seq
-		if text := copied(entries); text != "" && c.Desk.Comment != nil {
+		t.Copied, t.ToldAt = entries[len(entries)-1].Seq, &now
+		if text := copied(entries, c.Desk.Copies); text != "" && c.Desk.Comment != nil {
 			if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskComment, Text: text, Inner: inner(entries)},
 				fmt.Sprintf("comment:%d", from)); err != nil {
 				return err
 			}
 		}
 	}
-	shown := strings.Join([]string{inc.Severity, inc.Title, inc.WaitingOn, inc.Holder, inc.State}, "\x1f")
+	left, err := s.Tx().LeftOf(inc.Number)
+	if err != nil {
+		return err
+	}
+	shown := strings.Join([]string{
+		inc.Severity, inc.Title, inc.WaitingOn, inc.Holder, inc.State, strings.Join(left, "; "),
+	}, "\x1f")
 	t.State = store.TicketOpen // it may have been resolved, and its incident be open again
 	over := inc.State == "resolved" && t.Copied >= inc.Entries
 	if shown != t.Shown && c.Desk.Update != nil && !over {
@@ -276,23 +289,22 @@ func (s *sheet) tellDesk(desk string, incident int64, word DeskWord, key string)
 	return nil
 }
 
-// copied is entries as a comment: one line each, with a person's own words below theirs. What desks said themselves,
-// and what is only about messages, is not sent back.
-func copied(entries []store.Entry) string {
+// copied is entries as a comment: a line for each with its facts below. What desks said themselves, and what is only
+// about messages, is not sent back.
+func copied(entries []store.Entry, wants []string) string {
 	var b strings.Builder
-	for _, e := range entries {
-		switch incident.Kind(e.Kind) {
+	for _, row := range entries {
+		e := row.Sealed()
+		switch e.Kind {
 		case incident.TicketMade, incident.TicketNews, incident.DeliveryFailed:
 			continue
 		}
-		fmt.Fprintf(&b, "%s  %s  (%s)\n", e.At.UTC().Format("15:04:05 MST"), e.Title, e.Actor)
-		var content struct{ Text, Because, Comment string }
-		if e.Content != nil && json.Unmarshal([]byte(*e.Content), &content) == nil {
-			for _, text := range []string{content.Text, content.Because, content.Comment} {
-				if text != "" {
-					b.WriteString("    " + strings.ReplaceAll(text, "\n", "\n    ") + "\n")
-				}
-			}
+		if !e.Among(wants) {
+			continue
+		}
+		fmt.Fprintf(&b, "%s  %s: %s  (%s)\n", e.At.UTC().Format("15:04:05 MST"), e.Word(), plain.Line(e.Title), e.Actor)
+		for _, fact := range e.Facts() {
+			b.WriteString("    " + fact + "\n")
 		}
 	}
 	return strings.TrimSuffix(b.String(), "\n")

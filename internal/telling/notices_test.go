@@ -161,10 +161,10 @@ func TestWhatDoesNotArriveIsToldAnotherWay(t *testing.T) {
 	assert.Equal(t, []string{"mara texts"}, x.look(0))
 	ctx := context.Background()
 	require.NoError(t, x.Store.Tx(ctx, func(tx *store.Tx) error {
-		if err := tx.NotSent(1, "queued", "down"); err != nil {
+		if err := tx.NotSent(1, "queued", "down", false); err != nil {
 			return err
 		}
-		return tx.NotSent(1, "queued", "down")
+		return tx.NotSent(1, "queued", "down", false)
 	}))
 	require.NoError(t, x.Store.In(ctx).NoticesAgain(1))
 	assert.Equal(t, []string{"mara mail"}, x.look(0), "after two tries, while the first is tried on")
@@ -262,7 +262,7 @@ func TestClosingIsToldToThoseWhoHeardOfIt(t *testing.T) {
 	db := testdb.SQL(x.Store)
 	require.NoError(t, db.Raw("select max(id) from delivery").Scan(&last).Error)
 	require.NoError(t, x.Store.Tx(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.NotSent(last, "queued", "down"), tx.NoticesAgain(last))
+		return errors.Join(tx.NotSent(last, "queued", "down", false), tx.NoticesAgain(last))
 	}))
 	assert.Empty(t, x.look(time.Second), "it is tried on, and nobody hears it twice")
 	var due []string

@@ -15,6 +15,7 @@ import (
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
 	"urgentis/internal/standing"
+	"urgentis/internal/store"
 	"urgentis/internal/telling"
 )
 
@@ -22,6 +23,10 @@ import (
 type noOutbox struct{}
 
 func (noOutbox) Send(context.Context, *message.Connection, *message.Message) (string, error) {
+	return "", nil
+}
+
+func (noOutbox) TryDesk(context.Context, *message.Connection, *store.Incident) (string, error) {
 	return "", nil
 }
 
