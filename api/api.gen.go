@@ -2317,9 +2317,12 @@ type OpenIncident struct {
 
 // OpenedLink defines model for OpenedLink.
 type OpenedLink struct {
-	EndsAt   time.Time `json:"ends_at"`
-	Gate     Gate      `json:"gate,omitempty,omitzero"`
-	Incident int64     `json:"incident,omitempty,omitzero"`
+	EndsAt time.Time `json:"ends_at"`
+	Gate   Gate      `json:"gate,omitempty,omitzero"`
+
+	// Happened what came of that, in a sentence
+	Happened string `json:"happened,omitempty,omitzero"`
+	Incident int64  `json:"incident,omitempty,omitzero"`
 
 	// May the roles that the person has
 	May      []Role    `json:"may"`

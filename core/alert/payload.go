@@ -16,6 +16,9 @@ import (
 
 	htmlcharset "golang.org/x/net/html/charset"
 
+	"urgentis/core/doc"
+	"urgentis/core/reading"
+
 	"github.com/clbanning/mxj/v2"
 )
 
@@ -57,6 +60,31 @@ func (p Payload) Request() (map[string]any, error) {
 		return nil, err
 	}
 	return map[string]any{"body": body, "headers": texts(p.Headers), "query": texts(p.Query)}, nil
+}
+
+// ID is what its sender calls it, so that it counts once: by webhook-id (Standard Webhooks), Idempotency-Key, or as an
+// event of CloudEvents in the mode whose attributes are headers; "" where it says nothing.
+func (p Payload) ID() string {
+	for _, name := range []string{"webhook-id", "idempotency-key"} {
+		if id := p.Headers[name]; id != "" {
+			return clipID(name + " " + id)
+		}
+	}
+	if id := p.Headers["ce-id"]; id != "" {
+		return clipID("ce " + p.Headers["ce-source"] + " " + id)
+	}
+	return ""
+}
+
+// mostID bounds an identity that is kept, in bytes.
+const mostID = 300
+
+// clipID is an identity that can be kept: what is longer is known by its digest.
+func clipID(id string) string {
+	if id = reading.Plain(id); len(id) <= mostID {
+		return id
+	}
+	return doc.Sum([]byte(id))
 }
 
 func texts(m map[string]string) map[string]any {

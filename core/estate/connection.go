@@ -30,7 +30,9 @@ var keysOf = map[string]struct{ needed, may []string }{
 	message.Webhook: {[]string{"sign"}, []string{"url", "headers", "body"}},
 	message.Mail:    {[]string{"server", "from"}, []string{"tls", "authority", "account", "password", "links"}},
 	message.Syslog:  {[]string{"server"}, []string{"over", "authority"}},
-	message.Desk:    {[]string{"open"}, []string{"when", "find", "comment", "copies", "update", "resolve", "follow_up"}},
+	message.Desk: {[]string{"open"}, []string{
+		"when", "find", "comment", "copies", "update", "resolve", "follow_up",
+	}},
 }
 
 // connection decodes a way out to people or to another system.

@@ -58,8 +58,8 @@ func (e *Entry) said() (c said, ok bool) {
 // fine are the states of an attempt that are no failure.
 var fine = []string{"", "ok"}
 
-// Failed reports whether an entry tells of something that did not come about as it was meant: a trouble, an attempt that
-// failed or of which nobody saw the end, evidence that could not be had, an undo that was left.
+// Failed reports whether an entry tells of something that did not come about as it was meant: a trouble, an attempt
+// that failed or of which nobody saw the end, evidence that could not be had, an undo that was left.
 func (e *Entry) Failed() bool {
 	switch e.Kind {
 	case StepTroubled, UndoLeft, LookIncomplete, AttemptLost, RunFailed, DeliveryFailed, Unreached:

@@ -80,6 +80,10 @@ func (x *taken) Send(_ context.Context, _ *message.Connection, m *message.Messag
 	return "answered 200", nil
 }
 
+func (x *taken) TryDesk(context.Context, *message.Connection, *store.Incident) (string, error) {
+	return "opened ticket T1", nil
+}
+
 func TestWhatIsMissingIsSaid(t *testing.T) {
 	_, err := app.New(app.Config{})
 	assert.EqualError(

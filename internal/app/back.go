@@ -3,14 +3,18 @@ package app
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"strings"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"urgentis/core/access"
+	"urgentis/core/alert"
+	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/message"
+	"urgentis/internal/store"
 )
 
 // HearBack takes a call-back of a room: somebody pressed something on a message there. It is signed as
@@ -58,14 +62,41 @@ func (a *App) HearBack(ctx context.Context, connection string, headers http.Head
 		return "", &Error{Kind: Denied, Code: "unmapped", Says: "nobody has proven that " + said.person + " of " +
 			connection + " is theirs: urgentis way add"}
 	}
-	id := headers.Get(standardwebhooks.HeaderWebhookID)
-	fresh, err := tx.HeardBack(connection, id)
+	once := store.Once{Door: "back/" + connection, ID: headers.Get(standardwebhooks.HeaderWebhookID),
+		Digest: doc.Sum(body)}
+	before, err := tx.Hear(once)
 	if err != nil {
-		return "", err
+		return "", onceError(err)
 	}
-	if !fresh {
-		return "", &Error{Kind: Conflict, Code: "again", Says: "this call-back was heard already"}
+	if before != nil {
+		return *before, nil
 	}
+	says, err := a.doPressed(ctx, connection, who, said)
+	ctx = context.WithoutCancel(ctx) // it is done, or it is not: what is noted of it says so
+	if err != nil {
+		return "", errors.Join(err, a.store.In(ctx).Unheard(once))
+	}
+	return says, a.store.In(ctx).Answered(once, says)
+}
+
+// onceIn is what a sender calls a payload at a door.
+func onceIn(door string, p alert.Payload) store.Once {
+	return store.Once{Door: door, ID: p.ID(), Digest: doc.Sum(p.Body)}
+}
+
+// onceError says what a sender made of an identity.
+func onceError(err error) error {
+	switch {
+	case errors.Is(err, store.ErrOtherwise):
+		return &Error{Kind: Unsound, Code: "identity", Says: err.Error()}
+	case errors.Is(err, store.ErrUnderWay):
+		return &Error{Kind: Conflict, Code: "under-way", Says: err.Error() + "; ask again in a minute"}
+	}
+	return err
+}
+
+// doPressed does what somebody pressed.
+func (a *App) doPressed(ctx context.Context, connection string, who *access.Principal, said *pressed) (string, error) {
 	incident, err := a.incidentOf(ctx, said.refers)
 	if err != nil {
 		return "", err
@@ -73,7 +104,7 @@ func (a *App) HearBack(ctx context.Context, connection string, headers http.Head
 	if err := a.act(ctx, who, said.refers, incident, said.Act, "in "+connection); err != nil {
 		return "", err
 	}
-	return person + ": " + said.Do + " " + said.refers, nil
+	return who.Behind() + ": " + said.Do + " " + said.refers, nil
 }
 
 // pressed is what is read of a call-back.

@@ -105,7 +105,8 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name, to
 // tryDesk opens a ticket that says that it is a try, and resolves it.
 func (a *App) tryDesk(ctx context.Context, who *access.Principal, c *message.Connection) (Tried, error) {
 	says, err := a.outbox.TryDesk(ctx, c, &store.Incident{
-		Title: "A try of Urgentis by " + who.Name, Severity: "minor", State: "open", WaitingOn: "nobody", OpenedAt: now(),
+		Title: "A try of Urgentis by " + who.Name, Severity: "minor", State: "open", WaitingOn: "nobody",
+		OpenedAt: now(),
 	})
 	if err != nil {
 		return Tried{Says: strings.TrimPrefix(err.Error(), c.Name+": ")}, nil

@@ -24,8 +24,8 @@ func (a *App) takeDeployments(ctx context.Context, s *alert.Source, p alert.Payl
 	if len(list) == 0 {
 		return out, nil
 	}
-	out.Deployments, err = a.intake.Deployed(ctx, s.Name, list, p)
-	return out, err
+	out.Deployments, err = a.intake.Deployed(ctx, s.Name, list, p, onceIn("in/"+s.Name, p))
+	return out, onceError(err)
 }
 
 // tryDeployments tells what a payload of deployments says, field by field, without any effect.

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,8 @@ type Opened struct {
 	Incident *store.Incident // nil for none
 	EndsAt   time.Time
 	Used     string // what it was used for; "" where it still counts
+	// Happened says in a sentence what came of that; "" where it was not used.
+	Happened string
 	Gate     *Gate
 	Question *Question
 }
@@ -78,7 +81,34 @@ func (a *App) OpenLink(ctx context.Context, seated *access.Principal, key string
 			o.Question = nil
 		}
 	}
+	if err == nil && l.UsedFor != "" {
+		o.Happened = happened(l, o.Gate)
+	}
 	return o, err
+}
+
+// happened says what came of a link that was used. g is the gate that it was about; nil for none.
+func happened(l *store.Link, g *Gate) string {
+	at := ""
+	if l.UsedAt != nil {
+		at = l.UsedAt.UTC().Format("15:04 MST")
+	}
+	did := map[string]string{
+		DoApprove: "You approved it at " + at, DoRefuse: "You refused it at " + at, DoAnswer: "You answered at " + at,
+	}[l.UsedFor]
+	switch {
+	case l.UsedFor == DoAnswer:
+		return did + ". The run goes on with your answer."
+	case g == nil:
+		return did + "."
+	case l.UsedFor == DoRefuse:
+		return did + ". It is not carried out; the run goes on with what its text says for a no."
+	case g.State == "open":
+		return did + ". It does not run yet: it waits for somebody else's yes as well, or for its time."
+	case g.State == "approved":
+		return did + ". The run carries it out; the incident tells how it ends."
+	}
+	return fmt.Sprintf("%s. It is %s now, by %s.", did, g.State, cmp.Or(g.DecidedBy, "nobody"))
 }
 
 // What is done by a link or a call-back.
@@ -115,7 +145,7 @@ func (a *App) ActByLink(ctx context.Context, seated *access.Principal, key strin
 		return err
 	}
 	if !used {
-		return &Error{Kind: Denied, Code: "used", Says: "this link was used already; sign in instead"}
+		return a.usedBefore(ctx, l.Hash, act)
 	}
 	err = a.act(ctx, who, l.Refers, d.Incident, act, fmt.Sprintf("by the link of message %d", d.ID))
 	if err != nil {
@@ -123,6 +153,19 @@ func (a *App) ActByLink(ctx context.Context, seated *access.Principal, key strin
 		return errors.Join(err, a.store.In(context.WithoutCancel(ctx)).UnuseLink(l.Hash))
 	}
 	return nil
+}
+
+// usedBefore answers whoever uses a link again: the same word, whose answer may have been lost on its way, is no error.
+func (a *App) usedBefore(ctx context.Context, hash []byte, act Act) error {
+	l, err := a.store.In(ctx).Link(hash)
+	if err != nil {
+		return err
+	}
+	if l.UsedFor == act.Do && act.Do != DoAnswer && act.Digest == l.Digest {
+		return nil
+	}
+	return &Error{Kind: Denied, Code: "used", Says: "this link was used already (" + l.UsedFor +
+		"), and decides once; sign in to say more"}
 }
 
 // act does something about what a message referred to.

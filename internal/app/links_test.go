@@ -14,6 +14,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/core/doc"
 	"urgentis/internal/app"
 	"urgentis/internal/connect"
 	"urgentis/internal/store"
@@ -77,8 +78,15 @@ func TestALinkIsForOnePerson(t *testing.T) {
 	used, err := a.Store.In(ctx).UseLink(connect.LinkHash("key-1"), "approve")
 	require.NoError(t, err)
 	assert.True(t, used)
-	assert.EqualError(t, a.ActByLink(ctx, nil, "key-1", app.Act{Do: app.DoApprove, Digest: "x"}),
-		"this link was used already; sign in instead")
+	assert.EqualError(t, a.ActByLink(ctx, nil, "key-1", app.Act{Do: app.DoRefuse, Digest: "x"}),
+		"this link was used already (approve), and decides once; sign in to say more")
+	o, err = a.OpenLink(ctx, nil, "key-1")
+	require.NoError(t, err)
+	assert.Contains(t, o.Happened, "You approved it at ")
+	l, err := a.Store.In(ctx).Link(connect.LinkHash("key-1"))
+	require.NoError(t, err)
+	assert.NoError(t, a.ActByLink(ctx, nil, "key-1", app.Act{Do: app.DoApprove, Digest: l.Digest}),
+		"the same word again: its answer may have been lost")
 
 	told(t, a, "key-3", -time.Second)
 	_, err = a.OpenLink(ctx, nil, "key-3")
@@ -145,11 +153,26 @@ func TestARoomCallsBack(t *testing.T) {
 	i, err := a.Store.In(ctx).Incident(number)
 	require.NoError(t, err)
 	assert.Equal(t, "mara", i.Holder)
-	_, err = a.HearBack(ctx, "room", signed("1", time.Now(), body), []byte(body))
-	assert.EqualError(t, err, "this call-back was heard already")
+	again, err := a.HearBack(ctx, "room", signed("1", time.Now(), body), []byte(body))
+	require.NoError(t, err)
+	assert.Equal(t, said, again, "what is sent again has the same answer, and does nothing")
 	press := `{"who": "@mara", "press": "approve", "about": "gate/g1"}`
-	_, err = a.HearBack(ctx, "room", signed("2", time.Now(), press), []byte(press))
-	assert.ErrorContains(t, err, "there is no gate g1")
+	_, err = a.HearBack(ctx, "room", signed("1", time.Now(), press), []byte(press))
+	assert.ErrorContains(t, err, "something else was sent under this identity")
+	for range 2 { // what was refused may come again
+		_, err = a.HearBack(ctx, "room", signed("2", time.Now(), press), []byte(press))
+		assert.ErrorContains(t, err, "there is no gate g1")
+	}
+	// Whoever did it died: what nobody answered for a minute is done when it comes again.
+	once := store.Once{Door: "back/room", ID: "3", Digest: doc.Sum([]byte(body))}
+	_, err = a.Store.In(ctx).Hear(once)
+	require.NoError(t, err)
+	_, err = a.HearBack(ctx, "room", signed("3", time.Now(), body), []byte(body))
+	assert.ErrorContains(t, err, "being done at the moment")
+	require.NoError(t, testdb.SQL(a.Store).Exec("update heard_id set at = at - interval '2 minutes'").Error)
+	said, err = a.HearBack(ctx, "room", signed("3", time.Now(), body), []byte(body))
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("mara: take incident/%d", number), said)
 }
 
 func TestACodeIsTriedFiveTimes(t *testing.T) {

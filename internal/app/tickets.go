@@ -38,10 +38,12 @@ func (a *App) takeTickets(ctx context.Context, s *alert.Source, p alert.Payload)
 func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNews) error {
 	return a.write(ctx, func(sheet *engine.Sheet) error {
 		tx := sheet.Tx()
-		if news.ID != "" {
-			if fresh, err := tx.HeardBack("source/"+s.Name, news.ID); err != nil || !fresh {
-				return err
-			}
+		once := store.Once{Door: "in/" + s.Name, ID: news.ID}
+		if before, err := tx.Hear(once); err != nil || before != nil {
+			return err
+		}
+		if err := tx.Answered(once, ""); err != nil {
+			return err
 		}
 		t, err := tx.TicketNumbered(s.Desk, news.Ticket)
 		if errors.Is(err, store.ErrNotFound) {
@@ -49,7 +51,12 @@ func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNe
 			if err != nil {
 				return err
 			}
-			if kept, err := tx.KeepEarly(s.Desk, news.Ticket, text); err != nil || kept {
+			kept, err := tx.KeepEarly(s.Desk, news.Ticket, text)
+			if errors.Is(err, store.ErrFull) {
+				return &Error{Kind: Full, Code: "early", Says: "much is told already of tickets whose " +
+					"numbers " + s.Desk + " has not said; tell it again later"}
+			}
+			if err != nil || kept {
 				return err
 			}
 			// It may have been said meanwhile; else it is none of ours.

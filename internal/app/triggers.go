@@ -279,9 +279,9 @@ func (a *App) StartByKey(ctx context.Context, key string, p alert.Payload) (stri
 			return "", err
 		}
 	}
-	began, err := a.intake.StartBy(ctx, d.which, request, store.NewPayload(p, now()))
+	began, err := a.intake.StartBy(ctx, d.which, request, store.NewPayload(p, now()), onceIn("start/"+d.Name, p))
 	if err != nil {
-		return "", err
+		return "", onceError(err)
 	}
 	if began.Run == "" {
 		return "", &Error{Kind: Conflict, Code: "not-started", Says: "the runbook did not start: " + began.Why}

@@ -225,14 +225,10 @@ func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) (string, error)
 		return "", errors.Join(errForGood, err)
 	}
 	m.Repeat = d.Unsure
-	send := registry[c.Kind]
-	if send == nil {
-		return "", fmt.Errorf("%w: %s carries no messages", errForGood, c.Name)
-	}
 	if err := o.linked(ctx, d, c, &m); err != nil {
 		return "", err
 	}
-	return send(ctx, o, c, &m)
+	return o.send(ctx, c, &m)
 }
 
 // callBack tells the source of an alert something about it: by the request of its document, or in our own JSON.
@@ -290,11 +286,16 @@ func (o *Outbox) tellBack(ctx context.Context, r *message.Request, d *store.Deli
 // Send hands a message over at once, outside of the outbox: nothing of it is kept, and it is not repeated. It says what
 // the other side answered.
 func (o *Outbox) Send(ctx context.Context, c *message.Connection, m *message.Message) (string, error) {
-	send := registry[c.Kind]
-	if send == nil {
-		return "", fmt.Errorf("%s carries no messages", c.Name)
-	}
 	ctx, cancel := context.WithTimeout(ctx, mailTime)
 	defer cancel()
-	return send(ctx, o, c, m)
+	return o.send(ctx, c, m)
+}
+
+// send hands a message to its kind of connection: the one place where messages leave.
+func (o *Outbox) send(ctx context.Context, c *message.Connection, m *message.Message) (string, error) {
+	send := registry[c.Kind]
+	if send == nil {
+		return "", fmt.Errorf("%w: %s carries no messages", errForGood, c.Name)
+	}
+	return send(ctx, o, c, m.Outward())
 }

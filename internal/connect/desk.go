@@ -61,8 +61,8 @@ func (o *Outbox) toDesk(ctx context.Context, c *message.Connection, d *store.Del
 	return "ticket " + t.Number, nil
 }
 
-// TryDesk opens a ticket at a desk that says that it is a try, writes to it, looks for it, and resolves it, as far as the
-// desk's document says how. It tells what was done; with an error too, as a ticket may stay there.
+// TryDesk opens a ticket at a desk that says that it is a try, writes to it, looks for it, and resolves it, as far as
+// the desk's document says how. It tells what was done; with an error too, as a ticket may stay there.
 func (o *Outbox) TryDesk(ctx context.Context, c *message.Connection, inc *store.Incident) (string, error) {
 	key := store.NewID("try")
 	names, err := o.deskNames(o.store.In(ctx), inc)

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"mime"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -172,7 +173,9 @@ func TestAMailToARealServer(t *testing.T) {
 		m, err := mail.ReadMessage(strings.NewReader(string(b)))
 		require.NoError(t, err)
 		threads = append(threads, m.Header.Get("References"))
-		assert.Equal(t, fmt.Sprintf("[%d] deep", inc), m.Header.Get("Subject"))
+		subject, err := (&mime.WordDecoder{}).DecodeHeader(m.Header.Get("Subject"))
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf("Approve? Park it: äöü · deep [%d]", inc), subject)
 		assert.Contains(t, m.Header.Get("Content-Type"), "multipart/alternative")
 		assert.Equal(t, "auto-generated", m.Header.Get("Auto-Submitted"))
 	}

@@ -65,11 +65,7 @@ func (o *Outbox) mail(c *message.Connection, m *message.Message) (*mail.Msg, err
 	if err := msg.To(m.Address); err != nil {
 		return nil, fmt.Errorf("the address %s: %w", m.Address, err)
 	}
-	subject := m.Subject
-	if m.Title != "" {
-		subject = fmt.Sprintf("[%d] %s", m.Incident, m.Title)
-	}
-	msg.Subject(subject)
+	msg.Subject(m.Heading())
 	msg.SetMessageIDWithValue(m.Key + "@" + o.host())
 	if m.Incident != 0 {
 		// RFC 5322, 3.6.4: what refers to one message is one thread, whether or not that was ever sent.

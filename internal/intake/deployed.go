@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"strings"
 
 	"urgentis/core/alert"
 	"urgentis/core/expr"
@@ -11,9 +12,18 @@ import (
 
 // Deployed keeps deployments that a source reported, in one transaction with what starts on them, and gives their ids.
 func (in *Intake) Deployed(ctx context.Context, source string, list []alert.Deployment, p alert.Payload,
+	once store.Once,
 ) ([]string, error) {
 	var ids []string
 	err := in.store.Tx(ctx, func(tx *store.Tx) error {
+		before, err := tx.Hear(once)
+		if err != nil {
+			return err
+		}
+		if before != nil {
+			ids = strings.Fields(*before)
+			return nil
+		}
 		w, err := in.writing(tx, 0)
 		if err != nil {
 			return err
@@ -40,6 +50,9 @@ func (in *Intake) Deployed(ctx context.Context, source string, list []alert.Depl
 			if err := store.Add(w.sheet.Bulk, []*store.Payload{kept}); err != nil {
 				return err
 			}
+		}
+		if err := tx.Answered(once, strings.Join(ids, " ")); err != nil {
+			return err
 		}
 		return w.flush()
 	})

@@ -235,9 +235,18 @@ func (in *Intake) StartBy(
 	w Which,
 	request map[string]any,
 	payload *store.Payload,
+	once store.Once,
 ) (*Began, error) {
 	out := &Began{}
 	err := in.store.Tx(ctx, func(tx *store.Tx) error {
+		before, err := tx.Hear(once)
+		if err != nil {
+			return err
+		}
+		if before != nil {
+			out.Run = *before
+			return nil
+		}
 		b, err := in.writing(tx, 0)
 		if err != nil {
 			return err
@@ -255,6 +264,13 @@ func (in *Intake) StartBy(
 			if f.Run != "" {
 				out.Run = f.Run
 			}
+		}
+		noted := tx.Answered(once, out.Run)
+		if out.Run == "" {
+			noted = tx.Unheard(once) // it may be sent again once it can start
+		}
+		if noted != nil {
+			return noted
 		}
 		return b.flush()
 	})

@@ -201,7 +201,8 @@ func (s *Server) OpenLink(ctx context.Context, r api.OpenLinkRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
-	out := api.OpenLink200JSONResponse{Person: o.Person, May: apiRoles(o.May), EndsAt: o.EndsAt.UTC(), Used: o.Used}
+	out := api.OpenLink200JSONResponse{Person: o.Person, May: apiRoles(o.May), EndsAt: o.EndsAt.UTC(), Used: o.Used,
+		Happened: o.Happened}
 	if i := o.Incident; i != nil {
 		out.Incident, out.Title, out.Severity, out.OpenedAt = i.Number, i.Title, i.Severity, i.OpenedAt.UTC()
 	}

@@ -41,9 +41,3 @@ func (tx *Tx) UseLink(hash []byte, what string) (bool, error) {
 func (tx *Tx) UnuseLink(hash []byte) error {
 	return tx.run("update link set used_at = null, used_for = '' where hash = ?", hash)
 }
-
-// HeardBack notes a call-back by its identity; false where it was heard before.
-func (tx *Tx) HeardBack(connection, id string) (bool, error) {
-	n, err := tx.exec("insert into heard_back (connection, id) values (?, ?) on conflict do nothing", connection, id)
-	return n == 1, err
-}

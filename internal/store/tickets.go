@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"time"
 
 	"urgentis/core/message"
@@ -66,19 +67,27 @@ func (tx *Tx) TicketNumbered(connection, number string) (*Ticket, error) {
 	return only(scan[Ticket](tx, "select * from ticket where connection = ? and number = ?", connection, number))
 }
 
+// ErrFull says that no more of it is kept.
+var ErrFull = errors.New("no more of it is kept")
+
 // mostEarly bounds how much news of tickets that are not known yet is kept of a desk.
 const mostEarly = 1000
 
 // KeepEarly keeps news of a ticket whose number is not known yet, where a ticket is being opened at that desk; false
-// where none is. Nobody can note a number at that desk before the transaction is over.
+// where none is, ErrFull where more is kept of the desk already than may be. Nobody can note a number at that desk before
+// the transaction is over.
 func (tx *Tx) KeepEarly(desk, ticket string, news []byte) (bool, error) {
 	opening, err := scan[int64](tx, `select incident from ticket where connection = ? and number = ''
 		and state = ? order by incident for share`, desk, TicketWanted)
 	if err != nil || len(opening) == 0 {
 		return false, err
 	}
-	return true, tx.run(`insert into early_news (desk, ticket, news) select ?, ?, ?
+	n, err := tx.exec(`insert into early_news (desk, ticket, news) select ?, ?, ?
 		where (select count(*) from early_news where desk = ?) < ?`, desk, ticket, string(news), desk, mostEarly)
+	if err == nil && n == 0 {
+		err = ErrFull
+	}
+	return n == 1, err
 }
 
 // TakeEarly takes what was kept of a ticket before its number was known, in the order in which it came.

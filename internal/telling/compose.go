@@ -52,12 +52,7 @@ func (s *sheet) compose(row *store.Notice, n *route.Notice, inc *store.Incident)
 		s.e.Log.Error("tell what somebody needs to know", "thing", row.Thing, "error", err)
 		m.Lines = append(m.Lines, message.Line{Name: "Missing", Text: "more could not be told; the page has it"})
 	}
-	for i, l := range m.Lines {
-		if r := []rune(l.Text); len(r) > message.MostLine {
-			m.Lines[i].Text = string(r[:message.MostLine-1]) + "…"
-		}
-	}
-	return m, nil
+	return m.Outward(), nil
 }
 
 // Compose makes the message that a notice would be, now, without sending it.
@@ -138,7 +133,7 @@ func (s *sheet) aboutGate(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
-	m.Subject, m.Digest = "Approve? "+b.Headline.Says(), raised.Digest
+	m.Subject, m.Digest = untilWords("Approval needed", raised.Until)+": "+b.Headline.Says(), raised.Digest
 	harm(m, b.Harm)
 	addBrief(m, b, raised.Until)
 	for _, r := range raised.Proposal.Requests[:min(len(raised.Proposal.Requests), mostShown)] {
@@ -149,6 +144,14 @@ func (s *sheet) aboutGate(m *message.Message, id string) error {
 	}
 	m.Choices = []message.Choice{{Name: "open", Label: "See exactly what would run, and decide", Link: m.Link}}
 	return nil
+}
+
+// untilWords says until when something is wanted.
+func untilWords(what string, until time.Time) string {
+	if until.IsZero() {
+		return what
+	}
+	return what + " until " + until.UTC().Format("15:04 MST")
 }
 
 // mostShown bounds how many requests of a change a message shows; the page has them all.
@@ -193,6 +196,7 @@ func (s *sheet) aboutQuestion(m *message.Message, id string) error {
 	if err != nil {
 		return err
 	}
+	m.Subject = untilWords("Answer needed", raised.Until) + ": " + cmp.Or(raised.Text, q.Title)
 	harm(m, b.Harm)
 	for _, c := range raised.Choices {
 		label := cmp.Or(raised.Labels[c], c)

@@ -21,6 +21,8 @@ const (
 	deskEvery = time.Second
 	// maxTickets bounds how many tickets of a desk are looked at in one transaction.
 	maxTickets = 50
+	// maxTitle bounds the title of a ticket, in characters.
+	maxTitle = 200
 	// maxCopied bounds how many entries go over to a desk as one comment.
 	maxCopied = 50
 )
@@ -111,8 +113,10 @@ func (s *sheet) wantsTicket(c *message.Connection, inc *store.Incident) (bool, e
 // DeskNames are the values of an incident that a desk's requests see.
 func (e *Teller) DeskNames(tx *store.Tx, inc *store.Incident) (map[string]any, error) {
 	about := map[string]any{
-		"number": inc.Number, "title": inc.Title, "severity": inc.Severity, "service": inc.Service, "state": inc.State,
-		"outcome": inc.Outcome, "because": inc.Because, "waiting_on": inc.WaitingOn, "holder": inc.Holder,
+		"number": inc.Number, "title": message.Foreign(inc.Title, maxTitle),
+		"severity": inc.Severity, "service": inc.Service, "state": inc.State,
+		"outcome": inc.Outcome, "because": message.Foreign(inc.Because, message.MostLine),
+		"waiting_on": inc.WaitingOn, "holder": inc.Holder,
 		"opened_at": inc.OpenedAt.UTC().Format(time.RFC3339),
 		"link":      fmt.Sprintf("%s/incidents/%d", e.Link, inc.Number),
 		"reference": Reference(e.Link, inc.Number), "owner": "", "harm": "", "labels": map[string]any{},

@@ -408,7 +408,7 @@ func (b *bench) clear() error {
 	_, err := b.store.Pool.Exec(
 		b.ctx,
 		"truncate alert, incident, entry, run, went, event, feed, timer, question, hold, "+
-			"awaiting, delivery, notice, link, heard_back, early_news, reading, "+
+			"awaiting, delivery, notice, link, heard_id, early_news, reading, "+
 			"starting, started, firing, occasion, seen, unread, payload, river_job cascade",
 	)
 	return err

@@ -3126,6 +3126,8 @@ export interface components {
             ends_at: string;
             /** @description what it was used for already */
             used?: string;
+            /** @description what came of that, in a sentence */
+            happened?: string;
             gate?: components["schemas"]["Gate"];
             question?: components["schemas"]["Question"];
         };

@@ -59,9 +59,9 @@ const ByLink = defineComponent({
         >
       </p>
       <p v-if="link.opened.used" role="status" class="empty">
-        This link was used already ({{ link.opened.used }}). It decides no more;
-        <router-link to="/">sign in</router-link>
-        to go on.
+        <strong>{{ link.opened.happened }}</strong> A link decides once:
+        <router-link :to="link.opened.incident ? `/incidents/${link.opened.incident}` : '/'">sign in</router-link>
+        to see how it goes on.
       </p>
       <ByLink v-else :link="link">
         <GatePanel v-if="link.opened.gate?.state === 'open'" :gate="link.opened.gate" @said="look" />

@@ -1,0 +1,82 @@
+package app_test
+
+import (
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"urgentis/core/alert"
+	"urgentis/internal/app"
+	"urgentis/internal/testdb"
+)
+
+// A sender that heard no answer sends again, under the same identity: it counts once, has the same answer, and starts
+// nothing twice. Something else under the same identity is refused.
+func TestADeploymentThatIsSentAgainCountsOnce(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(desk))
+	require.NoError(t, err)
+	token := key(t, a, app.NewKey{Source: "desk"})
+	post := func(id, body string) (*app.Received, error) {
+		return a.TakeAlerts(ctx, "desk", bearer(token), alert.Payload{ContentType: "application/json", Body: []byte(body),
+			Headers: map[string]string{"webhook-id": id}})
+	}
+	const one = `{"service": "north", "version": "v7"}`
+	first, err := post("d1", one)
+	require.NoError(t, err)
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			again, err := post("d1", one)
+			if assert.NoError(t, err) {
+				assert.Equal(t, first.Deployments, again.Deployments)
+			}
+		})
+	}
+	wg.Wait()
+	_, err = post("d1", `{"service": "north", "version": "v8"}`)
+	assert.ErrorContains(t, err, "something else was sent under this identity before")
+	_, err = post("d2", one)
+	require.NoError(t, err, "another identity is another deployment")
+	list, err := a.Deployments(ctx, jonas, "")
+	require.NoError(t, err)
+	assert.Len(t, list, 2)
+	var runs int
+	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from run").Scan(&runs).Error)
+	assert.Equal(t, 2, runs)
+}
+
+const addressed = `urgentis: runbook/1
+name: by-address
+title: Started by an address
+owner: o
+service: north
+starts:
+  door: {address: true}
+steps:
+  - wait: A while
+    for: 5m
+  - close: false-alarm
+    because: All is well.
+`
+
+func TestAStartThatIsSentAgainStartsOnce(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(addressed))
+	require.NoError(t, err)
+	made, _, err := a.AddStartKey(ctx, iva, "by-address/door", time.Hour, 0)
+	require.NoError(t, err)
+	start := func(id string) string {
+		run, err := a.StartByKey(ctx, made, alert.Payload{ContentType: "application/json", Body: []byte(`{}`),
+			Headers: map[string]string{"idempotency-key": id}})
+		require.NoError(t, err)
+		return run
+	}
+	first := start("s1")
+	assert.Equal(t, first, start("s1"))
+	assert.NotEqual(t, first, start("s2"))
+	assert.NotEqual(t, start(""), start(""), "what has no identity is each time another")
+}
