@@ -59,8 +59,8 @@ func (x *decoder) patience(n ast.Node, what string) time.Duration {
 // told reads the word for somebody who is told.
 func (x *decoder) told(n ast.Node) string {
 	w := x.Word(n, "tell")
-	if team, _ := route.TeamOf(w); team == "" && route.Room(w) == "" && route.PersonOf(w) == "" {
-		x.Fail(n, "%q is nobody: write room/NAME, team/NAME, on-call/NAME or person/NAME", w)
+	if !route.IsWord(w) {
+		x.Fail(n, "%q is nobody: write room/NAME, team/NAME, on-call/NAME, person/NAME or connection/NAME", w)
 	}
 	return w
 }

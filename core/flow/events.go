@@ -543,8 +543,9 @@ type Ending Ended
 
 // Told is a message that goes out once.
 type Told struct {
-	Text   string `json:"text,omitempty"`
-	Source string `json:"source,omitempty"`
+	Text   string   `json:"text,omitempty"`
+	Source string   `json:"source,omitempty"`
+	To     []string `json:"to,omitempty"` // whom it is for; none: as routes say
 }
 
 // Noted is text for the incident record.

@@ -475,7 +475,7 @@ func (w *walker) say(f *frame, s *runbook.Step, place Place, st *stepState) resu
 	if s.Verb == runbook.Note {
 		w.emit(place, Noted{Text: text})
 	} else {
-		w.emit(place, Told{Text: text, Source: s.Source})
+		w.emit(place, Told{Text: text, Source: s.Source, To: s.Tells})
 	}
 	return goOn
 }

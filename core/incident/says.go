@@ -34,6 +34,7 @@ type said struct {
 	Text    string            `json:"text"`
 	Because string            `json:"because"`
 	Comment string            `json:"comment"`
+	To      any               `json:"to"`
 	By      string            `json:"by"`
 }
 
@@ -79,6 +80,13 @@ func (e *Entry) Among(chosen []string) bool {
 	}
 	first, _, _ := strings.Cut(string(e.Kind), ".")
 	return slices.Contains(chosen, first) || slices.Contains(chosen, string(e.Kind))
+}
+
+// For reports whether an entry was told to somebody by a word, such as ticket.
+func (e *Entry) For(word string) bool {
+	c, _ := e.said()
+	list, _ := c.To.([]any)
+	return slices.Contains(list, any(word))
 }
 
 // Choices are what may be chosen of entries.

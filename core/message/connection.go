@@ -214,6 +214,9 @@ func (c *Connection) NamesFor(m *Message) (map[string]any, error) {
 	return map[string]any{"message": names}, nil
 }
 
+// Sink reports whether it carries messages to no single person: it can be told by its name.
+func (c *Connection) Sink() bool { return c.Kind == Room || c.Kind == Webhook || c.Kind == Syslog }
+
 // Reaches reports whether people are reached by this kind of connection.
 func (c *Connection) Reaches() bool {
 	return slices.Contains(Personal, c.Kind)

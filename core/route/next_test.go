@@ -124,6 +124,26 @@ func TestByDayTheRoomFirst(t *testing.T) {
 	assert.False(t, d.Nobody)
 }
 
+// Whom a runbook names is told, in the place of whoever routes and teams would tell.
+func TestWhomARunbookNamesIsTold(t *testing.T) {
+	w := quayside(t)
+	w.Sinks = []string{"quay", "office", "log-host"}
+	w.Routes = append(w.Routes, &Route{Name: "all", Tell: []string{"room/quay"}})
+	for to, want := range map[string][]string{
+		"team/quayside":       {"0 mara by text", "0 jonas by text", "0 iva by mail"},
+		"on-call/quayside":    {"0 mara by text"},
+		"person/otto":         {"0 otto by text"},
+		"room/office":         {"0 room/office by office"},
+		"connection/log-host": {"0 room/log-host by log-host"},
+		"":                    {"0 room/quay by quay"},
+		"connection/mail":     nil,
+	} {
+		sent, _, d := play(&Notice{Kind: Said, To: to, Owner: "quayside"}, w, night.Add(8*time.Hour), none, none)
+		assert.Equal(t, want, sent, to)
+		assert.Equal(t, want == nil, d.Nobody, to)
+	}
+}
+
 func TestQuietHoursHoldWhatCanWait(t *testing.T) {
 	w := quayside(t)
 	w.Teams["quayside"].Room = ""

@@ -65,7 +65,19 @@ type Route struct {
 const (
 	roomPrefix   = "room/"
 	personPrefix = "person/"
+	// connectionPrefix is for whatever carries messages to no single person: rooms, signed webhooks, logs.
+	connectionPrefix = "connection/"
 )
+
+// Connection is the connection that a word such as connection/log-host names; "" for a word that names none.
+func Connection(word string) string { return after(word, connectionPrefix) }
+
+// IsWord reports whether a word names somebody or something that can be told: room/, team/, on-call/, person/ or
+// connection/ and a name.
+func IsWord(word string) bool {
+	team, _ := TeamOf(word)
+	return team != "" || Room(word) != "" || PersonOf(word) != "" || Connection(word) != ""
+}
 
 // Room is the room that a word such as room/quayside-room names; "" for a word that names none.
 func Room(word string) string { return after(word, roomPrefix) }
@@ -82,11 +94,13 @@ func after(word, prefix string) string {
 
 // World is who there is, as it is when a notice is looked at.
 type World struct {
-	Routes    []*Route
-	Teams     map[string]*Team
-	StandIns  map[string][]calendar.StandIn // by team
-	People    map[string]*Person
-	Rooms     []string // the connections that are rooms
+	Routes   []*Route
+	Teams    map[string]*Team
+	StandIns map[string][]calendar.StandIn // by team
+	People   map[string]*Person
+	Rooms    []string // the connections that are rooms
+	// Sinks are the connections that carry messages to no single person, rooms among them.
+	Sinks     []string
 	Calendars map[string]*calendar.Calendar
 	// Desks are the connections to ticket desks. They are told of incidents, by no route.
 	Desks []string
@@ -96,7 +110,7 @@ type World struct {
 
 // Empty reports whether there is nobody at all whom anything could be told.
 func (w *World) Empty() bool {
-	return len(w.Rooms) == 0 && len(w.Teams) == 0 && len(w.Routes) == 0 && len(w.Desks) == 0
+	return len(w.Sinks)+len(w.Rooms) == 0 && len(w.Teams) == 0 && len(w.Routes) == 0 && len(w.Desks) == 0
 }
 
 // How urgent notices climb.
@@ -155,6 +169,9 @@ func (w *World) PageAfter(n *Notice, at time.Time) time.Duration {
 // ladder is who is told of a notice, rung by rung, and how long each rung has. silent says which route tells nobody; ""
 // where somebody is told.
 func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Duration, silent string) {
+	if n.Kind == Said && n.To != "" {
+		return []rung{{[]string{n.To}, "the runbook says so"}}, DefaultClimb, ""
+	}
 	routes := w.matching(n, at)
 	climb = DefaultClimb
 	var first rung
@@ -265,6 +282,12 @@ func (w *World) who(word string, at time.Time) (people, rooms []string, none str
 			return nil, nil, "there is no room " + room
 		}
 		return nil, []string{room}, ""
+	}
+	if c := Connection(word); c != "" {
+		if !slices.Contains(w.Sinks, c) {
+			return nil, nil, "there is no connection " + c + " that carries messages by itself"
+		}
+		return nil, []string{c}, ""
 	}
 	if p := PersonOf(word); p != "" {
 		return []string{p}, nil, ""

@@ -308,12 +308,21 @@ type Step struct {
 	Given  map[string]*expr.Template
 
 	// Tell, note, close and hand_over.
-	Text    *expr.Template
-	Source  string // what the alert's source is told: acknowledge or close
+	Text   *expr.Template
+	Source string // what the alert's source is told: acknowledge or close
+	// Tells are those whom a tell is for, as words of route, and TicketWord and TicketOpenly; none: whoever is told of
+	// the incident by routes.
+	Tells   []string
 	Outcome string
 	Because *expr.Template
 	To      string
 }
+
+// The words for the tickets of the run's incident: what stands there is for those who work on it, or for others too.
+const (
+	TicketWord   = "ticket"
+	TicketOpenly = "ticket/openly"
+)
 
 // NamedSteps is one branch of a together.
 type NamedSteps struct {

@@ -60,7 +60,7 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 			d.Fail(n, "a together needs at least two branches")
 		}
 	case Tell:
-		if s.Text == nil && s.Source == "" {
+		if s.Text == nil && (s.Source == "" || len(s.Tells) > 0) {
 			s.Text = titleText(d, s.Title)
 		}
 	case Note:

@@ -56,6 +56,9 @@ func TestFindings(t *testing.T) {
 		"unknown key": {head + tail + "  - check: Deep?\n    taht: max(readings.depth) > 1\n",
 			"x.yaml:17:5: error: a check has no key taht; did you mean that?\n    17 |     taht: " +
 				"max(readings.depth) > 1\n       |     ^\n"},
+		"a tell to nobody": {head + "  - tell: A\n    to: [ticket, mara]\n", "x.yaml:11:18: error: \"mara\" is nobody: " +
+			"write team/NAME, on-call/NAME, person/NAME, room/NAME, connection/NAME, ticket or ticket/openly\n" +
+			"    11 |     to: [ticket, mara]\n       |                  ^\n"},
 		"two verbs": {head + "  - look: A\n    check: B\n", "x.yaml:11:5: error: this step has two verbs, " +
 			"look and check\n"},
 		"no verb": {head + "  - lok: A\n", "x.yaml:10:5: error: this step has no verb; it needs one of " +

@@ -10,6 +10,7 @@ import (
 
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/route"
 )
 
 func (d *decoder) stepList(n ast.Node, prefix string, depth int) []*Step {
@@ -163,6 +164,7 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 		known["of"] = func(n ast.Node) { s.TakesBack = d.Word(n, "of") }
 	case Tell:
 		text("text", &s.Text)
+		known["to"] = func(n ast.Node) { s.Tells = d.tells(n) }
 		known["source"] = func(n ast.Node) {
 			if s.Source = d.Word(n, "source"); s.Source != "acknowledge" && s.Source != "close" {
 				d.Fail(n, "source can be told to acknowledge or close, not %s", s.Source)
@@ -347,6 +349,33 @@ func (d *decoder) gate(n ast.Node, place string, depth int) *Gate {
 	})
 	return g
 }
+
+// tells reads whom a tell is for: one word or a list, written out.
+func (d *decoder) tells(n ast.Node) []string {
+	list := []ast.Node{n}
+	if s, ok := n.(*ast.SequenceNode); ok {
+		list = s.Values
+	}
+	var out []string
+	for _, item := range list {
+		w := d.Word(item, "to")
+		switch {
+		case w != TicketWord && w != TicketOpenly && !route.IsWord(w):
+			d.Fail(item, "%q is nobody: write team/NAME, on-call/NAME, person/NAME, room/NAME, connection/NAME, %s or %s",
+				w, TicketWord, TicketOpenly)
+		case slices.Contains(out, w):
+			d.Fail(item, "%s is told once", w)
+		}
+		out = append(out, w)
+	}
+	if len(out) == 0 || len(out) > maxTells {
+		d.Fail(n, "a tell is for one to %d", maxTells)
+	}
+	return out
+}
+
+// maxTells bounds whom one tell is for.
+const maxTells = 20
 
 // people reads team/NAME or on-call/NAME: written out, never from readings or alerts.
 func (d *decoder) people(n ast.Node, what string) string {

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -301,7 +302,7 @@ func objectiveFindings(tx *store.Tx, o *objective.Objective) (doc.Findings, erro
 func missingTold(tx *store.Tx, words []string) (doc.Findings, error) {
 	var found doc.Findings
 	for _, w := range words {
-		kind, name := estate.Connection, route.Room(w)
+		kind, name := estate.Connection, cmp.Or(route.Room(w), route.Connection(w))
 		if name == "" {
 			kind = estate.Team
 			name, _ = route.TeamOf(w)
@@ -313,7 +314,11 @@ func missingTold(tx *store.Tx, words []string) (doc.Findings, error) {
 				err = store.ErrNotFound
 			}
 		} else {
-			_, err = tx.Document(kind, name)
+			var row *store.Document
+			if row, err = tx.Document(kind, name); err == nil && route.Connection(w) != "" && !carries(row.Text) {
+				found = append(found, doc.Finding{Line: 1, Column: 1, Warning: true, Message: w +
+					" cannot be told by itself: that can be rooms, webhooks and logs"})
+			}
 		}
 		if errors.Is(err, store.ErrNotFound) {
 			found = append(found, doc.Finding{Line: 1, Column: 1, Warning: true, Message: w + " is not there: " +
@@ -458,4 +463,10 @@ func (a *App) DocumentRevisions(ctx context.Context, who *access.Principal, kind
 		err = store.ErrNotFound
 	}
 	return list, named(err, "%s %s", kind, name)
+}
+
+// carries reports whether the text of a connection is of one that can be told by itself.
+func carries(text string) bool {
+	docs, _ := estate.Parse([]estate.File{{Name: "connection", Text: text}})
+	return len(docs) == 1 && docs[0].Connection != nil && docs[0].Connection.Sink()
 }

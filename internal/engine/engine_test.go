@@ -651,3 +651,35 @@ func TestALogOfANewerProgramIsRefusedPlainly(t *testing.T) {
 	inc := eventually[store.Incident](b, "select * from incident where waiting_on = 'person'")
 	assert.Equal(t, "open", inc.State)
 }
+
+const teller = `urgentis: runbook/1
+name: teller
+title: Tells
+owner: quayside
+service: berth-queue
+starts:
+  any: {alert: "true"}
+steps:
+  - tell: Ships wait
+    text: At the north quay.
+    to: [team/quayside, connection/log-host, ticket, ticket/openly]
+  - close: false-alarm
+    because: It was told.
+`
+
+// Whom a tell names is told, each once; the tickets follow the record, in which what is for others stands as such.
+func TestATellNamesWhomItIsFor(t *testing.T) {
+	b := set(t, teller)
+	require.NoError(t, testdb.Push(b.store, "urgentis: team/1\nname: quayside\nmembers: [mara]\n"))
+	b.alert()
+	b.ended()
+	type row struct{ Asked, Text string }
+	var told []row
+	require.NoError(t, testdb.SQL(b.store).Raw("select asked, text from notice where kind = 'said' order by asked").
+		Scan(&told).Error)
+	const text = "Ships wait: At the north quay."
+	assert.Equal(t, []row{{"connection/log-host", text}, {"team/quayside", text}}, told)
+	kinds := b.kinds(1)
+	assert.Contains(t, kinds, "told")
+	assert.Contains(t, kinds, "note.outward")
+}

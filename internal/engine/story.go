@@ -393,9 +393,27 @@ func (t *story) told(ev flow.Event, b flow.Told) {
 	if b.Source != "" && t.deaf != "" {
 		content["not_told"] = t.deaf
 	}
+	if len(b.To) > 0 {
+		content["to"] = b.To
+	}
 	t.entry(ev, incident.Told, t.actor(), t.title(ev.Place), content)
-	if b.Text != "" {
+	if b.Text == "" {
+		return
+	}
+	if len(b.To) == 0 {
 		t.tell(ev, route.Said, "", "", t.title(ev.Place)+": "+b.Text)
+	}
+	for _, w := range b.To {
+		switch w {
+		case runbook.TicketWord: // tickets follow the record
+		case runbook.TicketOpenly:
+			t.entry(ev, incident.Outward, t.actor(), "For others: "+t.title(ev.Place),
+				map[string]any{"text": b.Text, "to": b.To})
+		default:
+			t.tell(ev, route.Said, w, "", t.title(ev.Place)+": "+b.Text)
+			last := &t.notices[len(t.notices)-1]
+			last.Key += ":" + w
+		}
 	}
 }
 

@@ -105,6 +105,9 @@ func (w *World) add(d *documents.Document) {
 		if d.Connection.Kind == message.Room {
 			w.Rooms = append(w.Rooms, d.Name)
 		}
+		if d.Connection.Sink() {
+			w.Sinks = append(w.Sinks, d.Name)
+		}
 		if d.Connection.Kind == message.Desk {
 			w.Desks = append(w.Desks, d.Name)
 		}

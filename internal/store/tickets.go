@@ -74,8 +74,8 @@ var ErrFull = errors.New("no more of it is kept")
 const mostEarly = 1000
 
 // KeepEarly keeps news of a ticket whose number is not known yet, where a ticket is being opened at that desk; false
-// where none is, ErrFull where more is kept of the desk already than may be. Nobody can note a number at that desk before
-// the transaction is over.
+// where none is, ErrFull where more is kept of the desk already than may be. Nobody can note a number at that desk
+// before the transaction is over.
 func (tx *Tx) KeepEarly(desk, ticket string, news []byte) (bool, error) {
 	opening, err := scan[int64](tx, `select incident from ticket where connection = ? and number = ''
 		and state = ? order by incident for share`, desk, TicketWanted)

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/plain"
+	"urgentis/core/runbook"
 	"urgentis/internal/store"
 )
 
@@ -180,11 +181,8 @@ func (s *sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 	if len(entries) > 0 {
 		from := t.Copied
 		t.Copied, t.ToldAt = entries[len(entries)-1].Seq, &now
-		if text := copied(entries, c.Desk.Copies); text != "" && c.Desk.Comment != nil {
-			if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskComment, Text: text, Inner: inner(entries)},
-				fmt.Sprintf("comment:%d", from)); err != nil {
-				return err
-			}
+		if err := s.comment(c, inc.Number, from, entries); err != nil {
+			return err
 		}
 	}
 	left, err := s.Tx().LeftOf(inc.Number)
@@ -293,8 +291,38 @@ func (s *sheet) tellDesk(desk string, incident int64, word DeskWord, key string)
 	return nil
 }
 
+// comment tells a desk of entries: in one comment what is for those who work on the incident, in another what is for
+// others too.
+func (s *sheet) comment(c *message.Connection, number, from int64, entries []store.Entry) error {
+	if c.Desk.Comment == nil {
+		return nil
+	}
+	var inner, openly []store.Entry
+	for _, e := range entries {
+		if incident.Kind(e.Kind) == incident.Outward {
+			openly = append(openly, e)
+		} else {
+			inner = append(inner, e)
+		}
+	}
+	for _, of := range []struct {
+		key  string
+		list []store.Entry
+	}{{"comment", inner}, {"openly", openly}} {
+		text := copied(of.list, c.Desk.Copies)
+		if text == "" {
+			continue
+		}
+		if err := s.tellDesk(c.Name, number, DeskWord{Do: DeskComment, Text: text, Inner: of.key == "comment"},
+			fmt.Sprintf("%s:%d", of.key, from)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // copied is entries as a comment: a line for each with its facts below. What desks said themselves, and what is only
-// about messages, is not sent back.
+// about messages, is not sent back; what a runbook tells the ticket is, whatever was chosen.
 func copied(entries []store.Entry, wants []string) string {
 	var b strings.Builder
 	for _, row := range entries {
@@ -303,7 +331,7 @@ func copied(entries []store.Entry, wants []string) string {
 		case incident.TicketMade, incident.TicketNews, incident.DeliveryFailed:
 			continue
 		}
-		if !e.Among(wants) {
+		if !e.Among(wants) && !e.For(runbook.TicketWord) && !e.For(runbook.TicketOpenly) {
 			continue
 		}
 		fmt.Fprintf(&b, "%s  %s: %s  (%s)\n", e.At.UTC().Format("15:04:05 MST"), e.Word(), plain.Line(e.Title), e.Actor)
@@ -314,23 +342,17 @@ func copied(entries []store.Entry, wants []string) string {
 	return strings.TrimSuffix(b.String(), "\n")
 }
 
-// inner reports whether entries are for those who work on an incident only; what is written for others alone is not.
-func inner(entries []store.Entry) bool {
-	for _, e := range entries {
-		if incident.Kind(e.Kind) != incident.Outward {
-			return true
-		}
-	}
-	return false
-}
-
 // TicketNews writes what a desk told of a ticket into the record of its incident.
 func TicketNews(
 	tx *store.Tx, w *store.RecordWriter, t *store.Ticket, i *store.Incident, news alert.TicketNews,
 ) error {
-	title := fmt.Sprintf("Ticket %s at %s: %s", t.Number, t.Connection, news.Text)
+	by := ""
+	if news.By != "" {
+		by = " by " + news.By
+	}
+	title := strings.TrimSuffix(fmt.Sprintf("Ticket %s at %s%s: %s", t.Number, t.Connection, by, news.Text), ": ")
 	if news.Closed {
-		if title = fmt.Sprintf("Ticket %s was closed at %s", t.Number, t.Connection); i.State == "open" {
+		if title = fmt.Sprintf("Ticket %s was closed at %s%s", t.Number, t.Connection, by); i.State == "open" {
 			title += "; the incident is still open here"
 		}
 		if err := tx.TicketIs(t, store.TicketClosed); err != nil {

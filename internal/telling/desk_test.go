@@ -59,8 +59,8 @@ func (x *desk) follow(seconds int) []DeskWord {
 	require.NoError(x.t, db.Exec("update ticket set told_at = told_at - ? * interval '1 second'", seconds).Error)
 	require.NoError(x.t, x.desksOnce(context.Background()))
 	var rows []store.Delivery
-	require.NoError(x.t, db.Raw("update delivery set state = 'sent' where kind = 'desk' and state = 'queued' returning *").
-		Scan(&rows).Error)
+	require.NoError(x.t, db.Raw(`update delivery set state = 'sent' where kind = 'desk' and state = 'queued'
+		returning *`).Scan(&rows).Error)
 	out := make([]DeskWord, len(rows))
 	for i, r := range rows {
 		require.NoError(x.t, json.Unmarshal([]byte(r.Body), &out[i]))
@@ -78,8 +78,8 @@ func TestATicketIsWrittenToInPieces(t *testing.T) {
 		x.write(incident.LockTaken, "Waits for no other run any more", nil)
 		assert.Empty(t, x.follow(2))
 	}
-	x.write(incident.ChangeEnded, "Park the poison", map[string]any{"target": "queue-1", "shown": "park 7", "state": "failed",
-		"exit": 4, "stderr": map[string]any{"head": "no such message"}})
+	x.write(incident.ChangeEnded, "Park the poison", map[string]any{"target": "queue-1", "shown": "park 7",
+		"state": "failed", "exit": 4, "stderr": map[string]any{"head": "no such message"}})
 	words := x.follow(30)
 	require.Len(t, words, 1)
 	for i := range 5 {
@@ -106,9 +106,9 @@ func TestADeskIsToldOfWhatItsDocumentChose(t *testing.T) {
 	x.write(incident.Note, "Seen", map[string]any{"text": "It leaks."})
 	x.write(incident.Outward, "For others", map[string]any{"text": "We work on it."})
 	words := x.follow(30)
-	require.Len(t, words, 1)
+	require.Len(t, words, 2)
 	assert.Contains(t, words[0].Text, "other run")
-	assert.Contains(t, words[0].Text, "We work on it.")
+	assert.Contains(t, words[1].Text, "We work on it.")
 	assert.NotContains(t, words[0].Text, "It leaks.")
 }
 
@@ -134,4 +134,30 @@ func TestATicketOfWhatWasHandedOver(t *testing.T) {
 	tickets, err := x.Store.In(context.Background()).TicketsOf(x.inc)
 	require.NoError(t, err)
 	assert.Equal(t, store.TicketOpen, tickets[0].State)
+}
+
+// What a runbook tells the ticket is copied whatever was chosen; what is for others too stands in a note of its own,
+// even where it comes between others.
+func TestARunbookWritesToTheTicket(t *testing.T) {
+	x := deskOf(t, bureau+"copies: [gate]\n")
+	x.write(incident.GateRaised, "Asked for approval", nil)
+	x.write(incident.Told, "Ships wait", map[string]any{"text": "For the desk.", "to": []string{"ticket", "room/quay"}})
+	x.write(incident.Told, "In the room", map[string]any{"text": "Not for the desk.", "to": []string{"room/quay"}})
+	x.write(incident.Outward, "For others: Ships wait", map[string]any{"text": "We work on it."})
+	x.write(incident.GateApproved, "Approved", nil)
+	words := x.follow(30)
+	require.Len(t, words, 1, "copies leaves notes for others out")
+	assert.True(t, words[0].Inner)
+	assert.Contains(t, words[0].Text, "For the desk.")
+	assert.NotContains(t, words[0].Text, "Not for")
+
+	y := deskOf(t, bureau)
+	y.write(incident.GateRaised, "Asked for approval", nil)
+	y.write(incident.Outward, "For others: Ships wait", map[string]any{"text": "We work on it."})
+	words = y.follow(30)
+	require.Len(t, words, 2)
+	assert.True(t, words[0].Inner)
+	assert.NotContains(t, words[0].Text, "We work on it.")
+	assert.False(t, words[1].Inner)
+	assert.Contains(t, words[1].Text, "We work on it.")
 }
