@@ -361,8 +361,8 @@ func (d *decoder) tells(n ast.Node) []string {
 		w := d.Word(item, "to")
 		switch {
 		case w != TicketWord && w != TicketOpenly && !route.IsWord(w):
-			d.Fail(item, "%q is nobody: write team/NAME, on-call/NAME, person/NAME, room/NAME, connection/NAME, %s or %s",
-				w, TicketWord, TicketOpenly)
+			d.Fail(item, "%q is nobody: write team/NAME, on-call/NAME, person/NAME, room/NAME, connection/NAME, "+
+				"%s or %s", w, TicketWord, TicketOpenly)
 		case slices.Contains(out, w):
 			d.Fail(item, "%s is told once", w)
 		}
