@@ -24,7 +24,7 @@ setup-db:
 	@build/setup.sh postgresql
 
 setup-test:
-	@build/setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl python3-aiosmtpd \
+	@build/setup.sh postgresql chromium openssh-server gcc snmp bsdutils curl strace python3-aiosmtpd \
 		mariadb-server-core mariadb-client-core nginx redis-server
 
 demo: setup-db build ## the service with a simulated ferry operator around it

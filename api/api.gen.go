@@ -143,6 +143,7 @@ const (
 	DocumentKindLookback   DocumentKind = "lookback"
 	DocumentKindMute       DocumentKind = "mute"
 	DocumentKindObjective  DocumentKind = "objective"
+	DocumentKindReader     DocumentKind = "reader"
 	DocumentKindRoute      DocumentKind = "route"
 	DocumentKindRunbook    DocumentKind = "runbook"
 	DocumentKindSource     DocumentKind = "source"
@@ -169,6 +170,8 @@ func (e DocumentKind) Valid() bool {
 	case DocumentKindMute:
 		return true
 	case DocumentKindObjective:
+		return true
+	case DocumentKindReader:
 		return true
 	case DocumentKindRoute:
 		return true
@@ -3058,6 +3061,9 @@ type Target struct {
 
 	// LookAccount an account without rights to write
 	LookAccount string `json:"look_account,omitempty,omitzero"`
+
+	// LookCannotWrite the account that it is looked at with cannot write there: looks of which it is not known that they only read are taken with it
+	LookCannotWrite bool `json:"look_cannot_write,omitempty,omitzero"`
 
 	// LookSecret the secret of look_account
 	LookSecret string    `json:"look_secret,omitempty,omitzero"`

@@ -34,6 +34,8 @@ type Kind struct {
 	Modes  map[string]*Mode
 	// Leave is typed at the end.
 	Leave []string
+	// Reads are the forms of lines that only read (see package reads).
+	Reads []string
 	// Settle is how long it must be silent before its last line counts as a prompt.
 	Settle time.Duration
 }

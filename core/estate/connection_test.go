@@ -111,7 +111,7 @@ func TestMistakesInConnectionsAndRoutes(t *testing.T) {
 			"signed: say with which secret, as in sign: '{{ secrets.room }}'",
 		of("room", "url: http://x/\nsays: {gate: x}"): "5: there is no notice gate; they are",
 		"urgentis: route/1\nname: a\n":                "1: a route either tells somebody (tell: [on-call/quayside]), or says nobody: true",
-		"urgentis: route/1\nname: a\ntell: [mara]":    `3: "mara" is nobody: write room/NAME, team/NAME, on-call/NAME or person/NAME`,
+		"urgentis: route/1\nname: a\ntell: [mara]":    `3: "mara" is nobody: write room/NAME, team/NAME, on-call/NAME, person/NAME or connection/NAME`,
 		"urgentis: route/1\nname: a\ntell: [person/a]\nlast_resort: true\nwhen: notice.urgent": "1: the last resort is " +
 			"told at any time of whatever nobody took: it has no when, hours, page_after or nobody",
 	} {

@@ -8,6 +8,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/device"
+	"urgentis/core/reads"
 )
 
 var modePattern = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,31}$`)
@@ -28,6 +29,7 @@ func (x *decoder) device(root ast.Node) {
 		"refused": func(n ast.Node) { k.Refused = x.pattern(n, "refused") },
 		"secret":  func(n ast.Node) { k.Secret = x.named(n, "secret") },
 		"leave":   func(n ast.Node) { k.Leave = x.typedList(n, "leave") },
+		"reads":   func(n ast.Node) { k.Reads = x.lineForms(n) },
 		"settle": func(n ast.Node) {
 			if k.Settle = x.Duration(n, "settle"); k.Settle < 10*time.Millisecond || k.Settle > device.MaxSettle {
 				x.Fail(n, "settle is from 10ms to 10s")
@@ -60,6 +62,19 @@ func (x *decoder) device(root ast.Node) {
 			x.Fail(got["modes"], "mode %s asks for a secret: say which one, as in secret: switch-raised", name)
 		}
 	}
+}
+
+// lineForms reads which lines only read.
+func (x *decoder) lineForms(n ast.Node) []string {
+	var out []string
+	for _, item := range x.List(n, "reads") {
+		w := x.Word(item, "reads")
+		if _, err := reads.Lines([]string{w}); err != nil {
+			x.Fail(item, "%s", err)
+		}
+		out = append(out, w)
+	}
+	return out
 }
 
 func (x *decoder) mode(name string, n ast.Node) *device.Mode {

@@ -19,6 +19,7 @@ import (
 	"urgentis/core/lookback"
 	"urgentis/core/message"
 	"urgentis/core/objective"
+	"urgentis/core/reads"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/trigger"
@@ -50,11 +51,13 @@ const (
 	Device Kind = "device"
 	// LookBack is looks into the past.
 	LookBack Kind = "lookback"
+	// Reader is what else is known to only read.
+	Reader Kind = "reader"
 )
 
 // Kinds lists the kinds that are known.
 var Kinds = []Kind{Runbook, Source, Trigger, Calendar, Mute, Join, Team, Connection, Route, Binding, Watch, Objective,
-	Device, LookBack}
+	Device, LookBack, Reader}
 
 // MaxDocuments bounds how many documents one push has.
 const MaxDocuments = 5000
@@ -87,6 +90,7 @@ type Document struct {
 	Objective  *objective.Objective
 	Device     *device.Kind
 	LookBack   *lookback.LookBack
+	Reader     *reads.Extension
 	// FromBinding says that the runbook is made of the library's by a binding of the same name.
 	FromBinding bool
 }
@@ -271,6 +275,8 @@ func (x *decoder) decode(root ast.Node) {
 		x.device(root)
 	case LookBack:
 		x.lookBack(root)
+	case Reader:
+		x.reader(root)
 	case Runbook: // read by its own package
 	}
 }

@@ -121,11 +121,11 @@ func TestBodiesOfOtherKinds(t *testing.T) {
 func TestMistakes(t *testing.T) {
 	for text, want := range map[string]string{
 		"name: a": "1: a document begins with urgentis: KIND/1, where " +
-			"KIND is runbook, source, trigger, calendar, mute, join, team, connection, route, binding, watch, objective, device or lookback",
+			"KIND is runbook, source, trigger, calendar, mute, join, team, connection, route, binding, watch, objective, device, lookback or reader",
 		"urgentis: sorce/1": "1: urgentis must be KIND/1, where KIND is runbook, source, " +
-			"trigger, calendar, mute, join, team, connection, route, binding, watch, objective, device or lookback; did you mean source/1?",
+			"trigger, calendar, mute, join, team, connection, route, binding, watch, objective, device, lookback or reader; did you mean source/1?",
 		"urgentis: source/2": "1: urgentis must be KIND/1, where KIND is runbook, source, " +
-			"trigger, calendar, mute, join, team, connection, route, binding, watch, objective, device or lookback; did you mean source/1?",
+			"trigger, calendar, mute, join, team, connection, route, binding, watch, objective, device, lookback or reader; did you mean source/1?",
 		"urgentis: source/1": "1: the source has no name",
 		"urgentis: source/1\nname: a\nproof: [bearr]": "3: there is no proof bearr of what comes by http; " +
 			"they are bearer, basic, address, signed; did you mean bearer?",

@@ -136,7 +136,14 @@ func addOthers(defs map[string]any) {
 			[]string{"service", "every", "looks"}},
 		Objective: {(*decoder).objective, "an objective", objectiveSchema(),
 			[]string{"service", "title", "target", "window"}},
-		LookBack:   {(*decoder).lookBack, "a look back", lookBackSchema(), []string{"service", "title", "looks"}},
+		LookBack: {(*decoder).lookBack, "a look back", lookBackSchema(), []string{"service", "title", "looks"}},
+		Reader: {(*decoder).reader, "a reader", map[string]any{
+			"programs": map[string]any{"type": "object", "additionalProperties": map[string]any{"anyOf": []any{
+				map[string]any{"type": "string"}, texts}}},
+			"elsewhere": texts,
+			"scripts": map[string]any{"type": "array", "items": map[string]any{
+				"type": "string", "pattern": digestPattern.String()}},
+		}, nil},
 		Device:     {(*decoder).device, "a device", deviceSchema(), []string{"ready"}},
 		Connection: {(*decoder).connection, "a connection", connectionSchema(), []string{"kind"}},
 	} {
@@ -176,7 +183,8 @@ func deviceSchema() map[string]any {
 	texts := map[string]any{"type": "array", "items": map[string]any{"type": "string"}, "maxItems": device.MaxBefore}
 	return map[string]any{
 		"before": texts, "leave": texts, "settle": ref("span"),
-		"more": object(x.Probe["more"], nil, "seen"),
+		"reads": map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
+		"more":  object(x.Probe["more"], nil, "seen"),
 		"modes": map[string]any{"type": "object", "maxProperties": device.MaxModes,
 			"additionalProperties": object(x.Probe["a mode"], nil, "type", "ready")},
 	}

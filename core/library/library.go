@@ -8,12 +8,14 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
 	"urgentis/core/doc"
+	"urgentis/core/reads"
 	"urgentis/core/runbook"
 	"urgentis/library"
 )
@@ -292,3 +294,21 @@ func rolesIn(text string) []string {
 	slices.Sort(out)
 	return out
 }
+
+// Reads is what is known to only read where nobody says more: the table, and the scripts by which the runbooks of the
+// library look.
+var Reads = sync.OnceValue(func() *reads.Set {
+	s := reads.Builtin()
+	books, err := All()
+	if err != nil {
+		return s // a test of the library fails
+	}
+	for _, r := range books {
+		for _, st := range r.Book.Everything() {
+			if st.Verb == runbook.Look && st.Do.Script != nil {
+				s.AddScript(reads.Digest(st.Do.Script.Text))
+			}
+		}
+	}
+	return s
+})

@@ -1,6 +1,6 @@
 // Package reads knows which commands only read. It is asked of each look before it leaves: a look is what is known to
-// read, by the forms of words of a table that an administrator extends, or what a target's account cannot write, or what
-// somebody took the word of its author for. A shell is not understood: a script is known by its whole text.
+// read, by the forms of words of a table that an administrator extends, or what a target's account cannot write, or
+// what somebody took the word of its author for. A shell is not understood: a script is known by its whole text.
 //
 // What is known is a claim about programs as they are shipped: one of the same name that does something else is beyond
 // it, which is why only bare names and the paths of the system count.
@@ -11,6 +11,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -60,10 +61,12 @@ func (s *Set) AddScript(digest string) { s.scripts[digest] = true }
 // its interpreter, or what it calls, is found and begun.
 func (s *Set) Script(text string, env []string) bool {
 	return s.scripts[Digest(text)] && !slices.ContainsFunc(env, func(name string) bool {
-		return name == "PATH" || name == "IFS" || name == "ENV" || name == "BASH_ENV" || slices.ContainsFunc(
-			[]string{"LD_", "PYTHON", "PERL", "RUBY", "NODE"}, func(p string) bool { return strings.HasPrefix(name, p) })
+		return steers.MatchString(name)
 	})
 }
+
+// steers are the names in the environment by which an interpreter, or what it calls, is found or begun in another way.
+var steers = regexp.MustCompile(`^(PATH|IFS|ENV|BASH_ENV|(LD_|PYTHON|PERL|RUBY|NODE).*)$`)
 
 // Verdict is what is known of a command.
 type Verdict int
@@ -79,8 +82,8 @@ const (
 	Elsewhere
 )
 
-// Hole stands in a command for a word that is not known yet, as it is filled with a value later. It may not begin with a
-// dash then: the whole command is asked about once more when it is there.
+// Hole stands in a command for a word that is not known yet, as it is filled with a value later. It may not begin with
+// a dash then: the whole command is asked about once more when it is there.
 const Hole = "\x00"
 
 // systemPaths are where programs of the system are.
@@ -125,3 +128,34 @@ func (s *Set) Command(words []string, env []string) (v Verdict, why string) {
 
 // Program reports whether anything is known of a program.
 func (s *Set) Program(name string) bool { return len(s.forms[path.Base(name)]) > 0 }
+
+// Extension is what else is known to read, by the word of whoever may say so.
+type Extension struct {
+	// Forms are as Add reads them, Scripts digests.
+	Forms, Scripts []string
+}
+
+// Extend adds what an extension knows.
+func (s *Set) Extend(e *Extension) error {
+	for _, f := range e.Forms {
+		if err := s.Add(f); err != nil {
+			return err
+		}
+	}
+	for _, d := range e.Scripts {
+		s.AddScript(d)
+	}
+	return nil
+}
+
+// Lines is a set of lines that are typed on devices: forms whose first word stands where a program's name does.
+func Lines(forms []string) (*Set, error) {
+	s := &Set{forms: map[string][]form{}, scripts: map[string]bool{}}
+	for _, f := range forms {
+		first, rest, _ := strings.Cut(strings.TrimSpace(f), " ")
+		if err := s.Add(first + ": " + rest); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}

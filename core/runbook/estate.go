@@ -7,22 +7,37 @@ import (
 	"strings"
 
 	"urgentis/core/doc"
+	"urgentis/core/reads"
 )
 
 // Estate is what a runbook is held against: what is there, as far as it matters to a text.
 type Estate struct {
 	Services []string       `json:"services"`
 	Targets  []EstateTarget `json:"targets"` // those of the runbook's service
+	// Reads is what is known to only read; nil: looks are not judged.
+	Reads *reads.Set `json:"-"`
 }
 
 // EstateTarget is a target that selectors may select.
 type EstateTarget struct {
 	Name   string            `json:"name"`
 	Labels map[string]string `json:"labels,omitempty"`
+	// CannotWrite: the account that it is looked at with cannot write there.
+	CannotWrite bool `json:"cannot_write,omitempty"`
 }
 
-// Against tells, as warnings, what a runbook names and the estate does not have: its service, and targets.
+// Against tells, as warnings, what a runbook names and the estate does not have: its service, and targets; and which of
+// its looks are not known to only read.
 func (b *Book) Against(e Estate) Findings {
+	var looks Findings
+	if e.Reads != nil {
+		looks = b.Looks(e.Reads, append([]EstateTarget{}, e.Targets...))
+	}
+	return append(b.missing(e), looks...)
+}
+
+// missing tells what a runbook names and the estate does not have.
+func (b *Book) missing(e Estate) Findings {
 	if !slices.Contains(e.Services, b.Service) {
 		return Findings{{
 			Line: b.LineOf("service"), Column: 1, Warning: true,

@@ -48,7 +48,7 @@ func (d *decoder) doKeys(do *Do, known map[string]func(ast.Node)) {
 		if do.Script == nil {
 			do.Script = &Script{}
 		}
-		names := keys(scriptFlags)
+		names := keys(task.Interpreters)
 		if do.Script.Interpreter = d.Word(n, "interpreter"); !slices.Contains(names, do.Script.Interpreter) {
 			d.At(
 				doc.Position(n),
@@ -130,17 +130,6 @@ var (
 	namesInSQL  = regexp.MustCompile(`\[\[([a-z][a-z0-9_]*)\]\]`)
 )
 
-// scriptFlags tells how each interpreter takes program text as a word.
-var scriptFlags = map[string]string{
-	"sh":      "-c",
-	"bash":    "-c",
-	"dash":    "-c",
-	"python3": "-c",
-	"perl":    "-e",
-	"ruby":    "-e",
-	"node":    "-e",
-}
-
 // filledIn finds what its author took for a value that is filled in.
 var filledIn = regexp.MustCompile(
 	`\{\{\s*(?:[a-z]+\()*(?:inputs|readings|alert|alert_now|answers|checks|calls|` +
@@ -149,7 +138,7 @@ var filledIn = regexp.MustCompile(
 
 // Words gives the command that runs the script, with its arguments: they are data to it, whatever they begin with.
 func (s *Script) Words(args []string) []string {
-	words := []string{s.Interpreter, scriptFlags[s.Interpreter], s.Text}
+	words := []string{s.Interpreter, task.Interpreters[s.Interpreter], s.Text}
 	if len(args) == 0 {
 		return words
 	}

@@ -142,6 +142,19 @@ type Facts struct {
 	DeviceSecret string `json:"device_secret,omitempty"`
 }
 
+// Interpreters tells how each that scripts may be for takes program text as a word.
+var Interpreters = map[string]string{
+	"sh": "-c", "bash": "-c", "dash": "-c", "python3": "-c", "perl": "-e", "ruby": "-e", "node": "-e",
+}
+
+// ScriptOf is the script that words hand to an interpreter; false where they are another command.
+func ScriptOf(words []string) (text string, ok bool) {
+	if len(words) < 3 || Interpreters[words[0]] == "" || Interpreters[words[0]] != words[1] {
+		return "", false
+	}
+	return words[2], true
+}
+
 // SecretNames lists the secrets that stand in a request, by their marks.
 func (r Request) SecretNames() []string {
 	texts := []string{r.Stdin}

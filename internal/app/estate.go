@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -51,7 +52,9 @@ type Target struct {
 	Known       map[string]any    `json:"known,omitempty"`
 	LookAccount string            `json:"look_account,omitempty"`
 	LookSecret  string            `json:"look_secret,omitempty"`
-	Device      string            `json:"device,omitempty"`
+	// LookCannotWrite: the account that it is looked at with cannot write there.
+	LookCannotWrite bool   `json:"look_cannot_write,omitempty"`
+	Device          string `json:"device,omitempty"`
 }
 
 func serviceOf(r store.Service) Service {
@@ -65,7 +68,7 @@ func targetOf(r store.Target) Target {
 	return Target{
 		Name: r.Name, Service: r.Service, Address: r.Address, Port: r.Port, Account: r.Account, Secret: r.Secret,
 		HostKey: r.HostKey, Labels: r.Labels, Known: r.Known, LookAccount: r.LookAccount, LookSecret: r.LookSecret,
-		Device: r.Device,
+		LookCannotWrite: r.LookCannotWrite, Device: r.Device,
 	}
 }
 
@@ -328,6 +331,9 @@ func acceptTarget(tx *store.Tx, row *store.Target, t Target) error {
 	if strings.ContainsAny(t.Address, "/ @") {
 		return invalid("address", "address must be the name or the number of a host")
 	}
+	if host, port, err := net.SplitHostPort(t.Address); err == nil {
+		return invalid("address", "the port stands beside the address: --address %s --port %s", host, port)
+	}
 	if t.HostKey != "" {
 		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(t.HostKey))
 		if err != nil {
@@ -361,7 +367,7 @@ func acceptTarget(tx *store.Tx, row *store.Target, t Target) error {
 	*row = store.Target{
 		Name: row.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret,
 		HostKey: t.HostKey, Labels: t.Labels, Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret,
-		Device: t.Device,
+		LookCannotWrite: t.LookCannotWrite, Device: t.Device,
 	}
 	return nil
 }

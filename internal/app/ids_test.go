@@ -78,5 +78,14 @@ func TestAStartThatIsSentAgainStartsOnce(t *testing.T) {
 	first := start("s1")
 	assert.Equal(t, first, start("s1"))
 	assert.NotEqual(t, first, start("s2"))
+	acts, _, err := a.Acts(ctx, iva, "", 0, 100)
+	require.NoError(t, err)
+	begun := 0
+	for _, x := range acts {
+		if x.Act == "run.start" && x.Actor == "start/by-address/door" {
+			begun++
+		}
+	}
+	assert.Equal(t, 2, begun, "what is begun by an address stands in the audit log, once")
 	assert.NotEqual(t, start(""), start(""), "what has no identity is each time another")
 }

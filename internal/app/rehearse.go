@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"urgentis/core/access"
@@ -65,6 +66,11 @@ func (a *App) mayCarryOut(
 	steps []*runbook.Step,
 ) error {
 	role, why := access.Operator, "looks at targets"
+	if slices.ContainsFunc(steps, func(st *runbook.Step) bool { return st.OnlyReads != "" }) {
+		if err := a.byItsWord(ctx, b.Service); err != nil {
+			return err
+		}
+	}
 	for _, st := range steps {
 		switch {
 		case len(st.Secrets()) > 0:
@@ -93,6 +99,26 @@ func (a *App) mayCarryOut(
 			"carrying this out %s: it needs the role %s; without carrying it out it can be rendered", why, role)}
 	}
 	return nil
+}
+
+// byItsWord refuses to carry out looks that are some only by their author's word where a run would not: while all
+// changes are halted, and on a service with the stance suggest.
+func (a *App) byItsWord(ctx context.Context, service string) error {
+	tx := a.store.In(ctx)
+	const one = "one of these is a look only by the runbook's own word (only_reads)"
+	halted, _, err := tx.Halted()
+	if err != nil {
+		return err
+	}
+	if halted {
+		return &Error{Kind: Conflict, Code: "halted", Says: one + ": none is taken while all changes are halted"}
+	}
+	s, err := tx.Service(service)
+	if err != nil || s == nil || leave.Stance(s.Stance) != leave.Suggest {
+		return err
+	}
+	return &Error{Kind: Conflict, Code: "stance", Says: one + ", and the stance of " + service +
+		" is suggest: a run asks a person first"}
 }
 
 // pretend checks a text, and makes the beginning of a run of it that is only played.

@@ -201,7 +201,12 @@ func (a *App) estateFindings(ctx context.Context, b *runbook.Book) (runbook.Find
 		estate.Services = append(estate.Services, s.Name)
 	}
 	for _, t := range targets {
-		estate.Targets = append(estate.Targets, runbook.EstateTarget{Name: t.Name, Labels: t.Labels})
+		estate.Targets = append(estate.Targets, runbook.EstateTarget{
+			Name: t.Name, Labels: t.Labels, CannotWrite: t.LookCannotWrite,
+		})
+	}
+	if estate.Reads, err = a.engine.Reads(tx); err != nil {
+		return nil, err
 	}
 	found := b.Against(estate)
 	warn := func(st *runbook.Step, format string, args ...any) {

@@ -241,7 +241,7 @@ func TestAdminOnTheMachine(t *testing.T) {
 	code, out, errOut = run(t, "", "connection", "try", "quayside")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "quayside: dial tcp")
-	assert.Contains(t, errOut, "no message arrives at quayside")
+	assert.Contains(t, errOut, "nothing arrives at quayside")
 	ok(t, "halt")
 	assert.Eventually(t, func() bool {
 		return strings.Contains(ok(t, "message", "list", "--state", "queued"), "All changes are halted by iva.")

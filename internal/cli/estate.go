@@ -334,11 +334,11 @@ func (a *app) targetSet() *cobra.Command {
 					"account":      &t.Account,
 					"secret":       &t.Secret,
 					"host-key":     &t.HostKey,
-					"look-account": &t.LookAccount,
-					"device":       &t.Device,
-					"look-secret":  &t.LookSecret,
-					"label":        t.Labels,
-					"known":        facts,
+					"look-account": &t.LookAccount, "look-cannot-write": t.LookCannotWrite,
+					"device":      &t.Device,
+					"look-secret": &t.LookSecret,
+					"label":       t.Labels,
+					"known":       facts,
 				},
 			)
 			if err != nil {
@@ -367,6 +367,8 @@ func (a *app) targetSet() *cobra.Command {
 		"",
 		"an `ACCOUNT` for looking only, without rights to write; '' takes it away",
 	)
+	f.BoolVar(&t.LookCannotWrite, "look-cannot-write", false, "say of the account that it is looked at with that it "+
+		"cannot write there: looks of which nothing is known are taken with it; =false takes it back")
 	f.StringVar(&t.LookSecret, "look-secret", "", "the `SECRET` of that account")
 	f.StringVar(&t.Device, "device", "", "the `KIND` of device that it is, for a dialogue; '' is a host with a shell")
 	f.StringVar(&t.Service, "service", "", "the `SERVICE` it belongs to")

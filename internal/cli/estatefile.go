@@ -7,6 +7,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"urgentis/api"
+	"urgentis/core/estate"
+	"urgentis/core/library"
+	"urgentis/core/reads"
 	"urgentis/core/runbook"
 )
 
@@ -16,6 +20,8 @@ type remembered struct {
 	Server   string                            `json:"server"`
 	Services []string                          `json:"services"`
 	Targets  map[string][]runbook.EstateTarget `json:"targets"` // by service
+	// Readers is what was known there to only read, beside what every program knows.
+	Readers reads.Extension `json:"readers"`
 }
 
 func estateFile() (string, error) {
@@ -55,8 +61,11 @@ func rememberEstate(ctx context.Context, cl *client) {
 		e.Services = append(e.Services, s.Name)
 	}
 	for _, t := range *targets.JSON200 {
-		e.Targets[t.Service] = append(e.Targets[t.Service], runbook.EstateTarget{Name: t.Name, Labels: t.Labels})
+		e.Targets[t.Service] = append(e.Targets[t.Service], runbook.EstateTarget{
+			Name: t.Name, Labels: t.Labels, CannotWrite: t.LookCannotWrite,
+		})
 	}
+	e.Readers = readersOf(ctx, cl)
 	file, err := estateFile()
 	if err != nil {
 		return
@@ -72,5 +81,31 @@ func (e *remembered) against(b *runbook.Book) runbook.Findings {
 	if e == nil || b == nil {
 		return nil
 	}
-	return b.Against(runbook.Estate{Services: e.Services, Targets: e.Targets[b.Service]})
+	known := library.Reads().Clone()
+	if known.Extend(&e.Readers) != nil {
+		known = library.Reads() // of a newer program
+	}
+	return b.Against(runbook.Estate{Services: e.Services, Targets: e.Targets[b.Service], Reads: known})
+}
+
+// readersOf reads what a service knows to only read.
+func readersOf(ctx context.Context, cl *client) (out reads.Extension) {
+	list, err := check(cl.ListDocumentsWithResponse(ctx, &api.ListDocumentsParams{Kind: api.DocumentKindReader}))
+	if err != nil {
+		return out
+	}
+	for _, d := range *list.JSON200 {
+		r, err := check(cl.GetDocumentWithResponse(ctx, api.Kind(estate.Reader), d.Name, nil))
+		if err != nil {
+			continue
+		}
+		docs, _ := estate.Parse([]estate.File{{Name: d.Name, Text: r.JSON200.Text}})
+		for _, x := range docs {
+			if x.Reader != nil {
+				out.Forms = append(out.Forms, x.Reader.Forms...)
+				out.Scripts = append(out.Scripts, x.Reader.Scripts...)
+			}
+		}
+	}
+	return out
 }

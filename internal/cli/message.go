@@ -33,7 +33,7 @@ func (a *app) connection() *cobra.Command {
 	remove := remover(a, "Take a connection out of use; what is on its way there is not delivered",
 		"urgentis connection remove quayside-room", "Removed.", (*client).RemoveConnectionWithResponse)
 	try := a.trier("Send a message that says that it is a try; at a desk, open a ticket that does, and resolve it",
-		"urgentis connection try harbour-mail --to mara@merrow.example", "%s cannot be used so",
+		"urgentis connection try harbour-mail --to mara@merrow.example", "nothing arrives at %s",
 		func(ctx context.Context, cl *client, name string) (*api.Tried, error) {
 			r, err := check(cl.TryConnectionWithResponse(ctx, name, &api.TryConnectionParams{To: to}))
 			if err != nil {

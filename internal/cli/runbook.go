@@ -16,6 +16,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/cases"
+	"urgentis/core/library"
 	"urgentis/core/runbook"
 )
 
@@ -170,6 +171,9 @@ func (a *app) runbookCheck() *cobra.Command {
 			for _, b := range list {
 				found := estate.against(b.book)
 				warned = warned || len(found) > 0
+				if estate == nil && b.book != nil {
+					found = b.book.Looks(library.Reads(), nil)
+				}
 				b.found = append(b.found, found...)
 				all.Items = append(all.Items, checked{b.path, append(runbook.Findings{}, b.found...)})
 				if b.found.Failed() {

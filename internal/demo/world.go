@@ -360,8 +360,8 @@ func said[R answered](r R, err error) (int, []byte, error) {
 // written there, that is put into its place.
 func documents(network string) []api.PushFile {
 	var out []api.PushFile
-	for _, folder := range []string{"devices", "connections", "teams", "runbooks", "bindings", "sources", "triggers",
-		"watches", "lookbacks", "objectives"} {
+	for _, folder := range []string{"readers", "devices", "connections", "teams", "runbooks", "bindings", "sources",
+		"triggers", "watches", "lookbacks", "objectives"} {
 		names, _ := fs.Glob(examples.Ferry, "ferry/"+folder+"/*.yaml")
 		for _, n := range slices.DeleteFunc(names, cases.IsFile) {
 			if b, err := fs.ReadFile(examples.Ferry, n); err == nil {

@@ -146,6 +146,7 @@ steps:
     where: {role: consumer, pick: one}
     run: [echo-words, "{{ inputs.text }}", "a {{ inputs.text }} b", "", "it's"]
     as_data: it only shows the words
+    only_reads: it shows the words that arrive
     read: {words: {json: ., type: json}}
   - hand_over: team/quayside
     because: "{{ own(readings.words).size() }}"

@@ -7,7 +7,9 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/calendar"
 	documents "urgentis/core/estate"
+	"urgentis/core/library"
 	"urgentis/core/message"
+	"urgentis/core/reads"
 	"urgentis/core/route"
 	"urgentis/internal/store"
 )
@@ -16,6 +18,8 @@ import (
 type World struct {
 	*route.World
 	Connections map[string]*message.Connection
+	// Reads is what is known to only read.
+	Reads *reads.Set
 }
 
 // World reads who can be told; it is kept as long as the configuration is the same.
@@ -64,9 +68,10 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 			Teams: map[string]*route.Team{}, StandIns: map[string][]calendar.StandIn{},
 			People: map[string]*route.Person{}, Calendars: map[string]*calendar.Calendar{},
 		},
-		Connections: map[string]*message.Connection{},
+		Connections: map[string]*message.Connection{}, Reads: library.Reads().Clone(),
 	}
-	rows, err := tx.DocumentsOf(documents.Team, documents.Route, documents.Connection, documents.Calendar)
+	rows, err := tx.DocumentsOf(documents.Team, documents.Route, documents.Connection, documents.Calendar,
+		documents.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +82,9 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 			e.Log.Error("a document cannot be read", "kind", row.Kind, "name", row.Name, "finding", found[0].Sentence())
 			continue
 		}
-		w.add(docs[0])
+		if err := w.add(docs[0]); err != nil {
+			e.Log.Error("a document cannot be used", "kind", row.Kind, "name", row.Name, "error", err)
+		}
 	}
 	for name, t := range w.Teams {
 		if err := e.fill(tx, t, e.Now()); err != nil {
@@ -92,8 +99,19 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 	return w, w.addPeople(tx, e)
 }
 
-func (w *World) add(d *documents.Document) {
+// Reads is what is known to only read now.
+func (e *Engine) Reads(tx *store.Tx) (*reads.Set, error) {
+	w, err := e.World(tx)
+	if err != nil {
+		return nil, err
+	}
+	return w.Reads, nil
+}
+
+func (w *World) add(d *documents.Document) error {
 	switch {
+	case d.Reader != nil:
+		return w.Reads.Extend(d.Reader)
 	case d.Team != nil:
 		w.Teams[d.Name] = d.Team
 	case d.Route != nil:
@@ -112,6 +130,7 @@ func (w *World) add(d *documents.Document) {
 			w.Desks = append(w.Desks, d.Name)
 		}
 	}
+	return nil
 }
 
 // addPeople adds those who sign in, with the ways that they proved and that lead somewhere.

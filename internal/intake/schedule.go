@@ -265,14 +265,14 @@ func (in *Intake) StartBy(
 				out.Run = f.Run
 			}
 		}
-		noted := tx.Answered(once, out.Run)
-		if out.Run == "" {
-			noted = tx.Unheard(once) // it may be sent again once it can start
+		if out.Run == "" { // it may be sent again once it can start
+			return errors.Join(tx.Unheard(once), b.flush())
 		}
-		if noted != nil {
-			return noted
-		}
-		return b.flush()
+		return errors.Join(
+			tx.Answered(once, out.Run),
+			tx.Audit("start/"+w.Full(), "run.start", out.Run, "by its address"),
+			b.flush(),
+		)
 	})
 	return out, err
 }

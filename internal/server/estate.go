@@ -158,7 +158,7 @@ func apiTarget(v app.Versioned[app.Target]) api.Target {
 	return api.Target{
 		Name: t.Name, Service: t.Service, Address: t.Address, Port: t.Port, Account: t.Account, Secret: t.Secret,
 		HostKey: t.HostKey, Labels: t.Labels, Known: t.Known, LookAccount: t.LookAccount, LookSecret: t.LookSecret,
-		Device:  t.Device,
+		LookCannotWrite: t.LookCannotWrite, Device: t.Device,
 		Version: v.Version, Changed: v.Changed,
 	}
 }

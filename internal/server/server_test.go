@@ -26,6 +26,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/internal/app"
 	"urgentis/internal/service"
+	"urgentis/internal/store"
 	"urgentis/internal/testapi"
 	"urgentis/internal/testdb"
 )
@@ -471,6 +472,20 @@ func TestATryNeedsMoreThanAnAuthorsRights(t *testing.T) {
 			bearer(author)...)
 		assert.Equal(t, 200, status, "rendering is an author's: %s", said)
 	}
+	// What is a look only by its author's word nobody carries out under a halt, or where changes are only proposed.
+	text, err := json.Marshal(fmt.Sprintf(peek, "script: date > /tmp/x\n    only_reads: it only prints"))
+	require.NoError(t, err)
+	try := fmt.Sprintf(`{"text":%s,"step":"peek","run":true}`, text)
+	require.NoError(t, s.Store.In(context.Background()).SetHalted(true, "iva"))
+	status, _, said := s.do("POST", "/api/v1/tries", try, bearer(admin)...)
+	assert.Equal(t, 409, status, said)
+	assert.Contains(t, said, "none is taken while all changes are halted")
+	require.NoError(t, s.Store.In(context.Background()).SetHalted(false, "iva"))
+	require.NoError(t, testdb.SQL(s.Store).Create(&store.Service{Name: "berth-queue", Owner: "o", Stance: "suggest"}).Error)
+	status, _, said = s.do("POST", "/api/v1/tries", try, bearer(admin)...)
+	assert.Equal(t, 409, status, said)
+	assert.Contains(t, said, "a run asks a person first")
+
 	_, _, audit := s.do("GET", "/api/v1/audit?limit=100", "", bearer(admin)...)
 	assert.Contains(t, audit, `"runbook.try"`)
 	assert.Contains(t, audit, "refused on service berth-queue")

@@ -21,6 +21,8 @@ import (
 	"urgentis/core/device"
 	"urgentis/core/message"
 	"urgentis/core/reading"
+	"urgentis/core/reads"
+	"urgentis/internal/act"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/act/local"
 	"urgentis/internal/act/probe"
@@ -173,6 +175,27 @@ func localHand(c Config) (local.Hand, error) {
 	return h, err
 }
 
+// known is what is known when a look leaves.
+type known struct {
+	store  *store.Store
+	engine func() *engine.Engine
+}
+
+// Reads implements act.Known.
+func (k known) Reads(ctx context.Context) (*reads.Set, error) {
+	return k.engine().Reads(k.store.In(ctx))
+}
+
+// CannotWrite implements act.Known.
+func (k known) CannotWrite(ctx context.Context, target, account string) (bool, error) {
+	return k.store.In(ctx).LookCannotWrite(target, account)
+}
+
+// Device implements act.Known.
+func (k known) Device(ctx context.Context, kind string) (*device.Kind, error) {
+	return k.store.In(ctx).DeviceKind(kind)
+}
+
 // deviceKind reads how devices of a kind are spoken with.
 func (i *Instance) deviceKind(ctx context.Context, kind string) (*device.Kind, error) {
 	return i.Store.In(ctx).DeviceKind(kind)
@@ -213,11 +236,12 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	if err != nil {
 		return err
 	}
+	looks := known{i.Store, func() *engine.Engine { return driver }}
 	driver, err = engine.New(
 		engine.Config{Store: i.Store, Secrets: keeper, Log: c.Log, Version: c.Version, Link: i.Link, Live: feed.Output,
 			Hands: engine.Hands{
-				"ssh":   i.ssh,
-				"local": here,
+				"ssh":   act.Honest{Hand: i.ssh, Known: looks},
+				"local": act.Honest{Hand: here, Known: looks},
 				"http":  httpcall.New(allowed),
 				"job": httpcall.NewJobs(allowed, func(ctx context.Context, q *reading.Query, out []byte) (any, error) {
 					return driver.Evaluate(ctx)(q, out)

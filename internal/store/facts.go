@@ -43,6 +43,13 @@ func (tx *Tx) FactsToLook(target string) (task.Facts, error) {
 	return facts[0], nil
 }
 
+// LookCannotWrite reports whether an account is the one by which a target is looked at, and it was said of it that it
+// cannot write there.
+func (tx *Tx) LookCannotWrite(target, account string) (bool, error) {
+	return one[bool](tx, `select exists (select from target where name = ? and look_cannot_write
+		and coalesce(nullif(look_account, ''), account) = ?)`, target, account)
+}
+
 func (tx *Tx) factsOf(rows []Target, names []string) ([]task.Facts, error) {
 	versions, err := tx.secretVersions(rows)
 	if err != nil {

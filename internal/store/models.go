@@ -104,6 +104,8 @@ type Target struct {
 	Known   map[string]any `gorm:"serializer:json"`
 	// LookAccount and LookSecret are for looking only: an account without rights to write.
 	LookAccount, LookSecret string
+	// LookCannotWrite: whatever account it is looked at with cannot write there, by an administrator's word.
+	LookCannotWrite bool
 	// Device is the kind of device that it is, spoken with in a dialogue; "" is a host with a shell.
 	Device string
 }

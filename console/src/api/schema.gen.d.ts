@@ -2880,7 +2880,7 @@ export interface components {
             body: string;
         };
         /** @enum {string} */
-        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding" | "watch" | "objective" | "device" | "lookback";
+        DocumentKind: "runbook" | "source" | "trigger" | "calendar" | "mute" | "join" | "team" | "connection" | "route" | "binding" | "watch" | "objective" | "device" | "lookback" | "reader";
         NewPush: {
             files: components["schemas"]["PushFile"][];
             /**
@@ -2989,6 +2989,8 @@ export interface components {
             device?: string | null;
             /** @description the secret of look_account */
             look_secret?: string | null;
+            /** @description the account that it is looked at with cannot write there: looks of which it is not known that they only read are taken with it */
+            look_cannot_write?: boolean | null;
             version?: components["schemas"]["Version"];
             changed?: components["schemas"]["Changed"];
         };

@@ -115,5 +115,11 @@ title: Switches of the quays
 ready: '[a-z0-9-]+>'
 before: ['terminal length 0']
 refused: '^% '
+reads: ['show **']
+`,
+  reader: `urgentis: reader/1
+name: harbour
+programs:
+  berthq: ['depth --queue= **', 'list']
 `,
 }
