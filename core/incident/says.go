@@ -27,15 +27,18 @@ type said struct {
 	} `json:"readings"`
 	Missing map[string]string `json:"missing"`
 	Result  string            `json:"result"`
-	Values  map[string]any    `json:"values"`
-	Unsure  any               `json:"unsure"`
-	Output  printed           `json:"output"`
-	Stderr  printed           `json:"stderr"`
-	Text    string            `json:"text"`
-	Because string            `json:"because"`
-	Comment string            `json:"comment"`
-	To      any               `json:"to"`
-	By      string            `json:"by"`
+	Values  []struct {
+		Part string `json:"part"`
+		Text string `json:"text"`
+	} `json:"values"`
+	Unsure  any     `json:"unsure"`
+	Output  printed `json:"output"`
+	Stderr  printed `json:"stderr"`
+	Text    string  `json:"text"`
+	Because string  `json:"because"`
+	Comment string  `json:"comment"`
+	To      any     `json:"to"`
+	By      string  `json:"by"`
 }
 
 // printed is the head of what was printed.
@@ -146,8 +149,8 @@ func (e *Entry) Facts() []string {
 		f.add("%s", c.Result)
 		fallthrough
 	case CheckPasses, CheckFails, CheckUnsure, StepSkipped:
-		for _, name := range sorted(c.Values) {
-			f.add("%s", name+" = "+value(c.Values[name]))
+		for _, v := range c.Values {
+			f.add("%s", v.Part+" = "+v.Text)
 		}
 		if c.Unsure != nil && c.Unsure != "" {
 			f.add("unsure: %s", value(c.Unsure))

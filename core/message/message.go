@@ -107,7 +107,7 @@ func (m *Message) Short(most int) string {
 		text = "(May be a repeat) " + text
 	}
 	for _, l := range m.Lines {
-		next := text + " " + l.Name + ": " + plain.Line(l.Text) + "."
+		next := text + " " + l.Name + ": " + strings.TrimRight(plain.Line(l.Text), ".") + "."
 		if len([]rune(next)) > room {
 			break
 		}

@@ -174,7 +174,7 @@ func TestWhatAltersIsNeverKnown(t *testing.T) {
 		"-sSo x", "-fsSd x", "--output x", "-c x", "-D x"} {
 		lines = append(lines, "curl "+o+" http://a", "curl http://a "+o)
 	}
-	for _, l := range []string{"ss -K", "ss -tK", "ss --kill", "ss --k", "ss -D x", "ss --diag=x", "dig -f x", "hostname x",
+	lines = append(lines, []string{"ss -K", "ss -tK", "ss --kill", "ss --k", "ss -D x", "ss --diag=x", "dig -f x", "hostname x",
 		"hostname -F x", "hostname -b x", "date -s x", "date --set=x", "date 0101", "dmesg -c", "dmesg -C", "dmesg --clear",
 		"dmesg -n 1", "dmesg -D", "dmesg -E", "journalctl --rotate", "journalctl --flush", "journalctl --vacuum-time=1s",
 		"journalctl --sync", "journalctl --relinquish-var", "journalctl --setup-keys", "uniq a b", "uniq -c a b",
@@ -182,9 +182,7 @@ func TestWhatAltersIsNeverKnown(t *testing.T) {
 		"rm x", "mv a b", "cp a b", "dd if=a of=b", "tee x", "sed -i s/a/b/ x", "awk x", "sh -c ls", "bash x", "env rm x",
 		"xargs rm", "sudo ls", "nice rm x", "nohup rm", "timeout 1 rm x", "python3 -c x", "perl -e x", "vi x", "apt update",
 		"dpkg -i x", "kill 1", "pkill x", "mount x y", "sysctl -w a=b", "iptables -F", "crontab -r", "tar xf a", "ln a b",
-		"chmod 0 x", "useradd x", "passwd x", "truncate -s 0 x", "shred x", "mkfs x", "reboot", "findmnt --poll", "stdbuf -o0 rm"} {
-		lines = append(lines, l)
-	}
+		"chmod 0 x", "useradd x", "passwd x", "truncate -s 0 x", "shred x", "mkfs x", "reboot", "findmnt --poll", "stdbuf -o0 rm"}...)
 	assert.Greater(t, len(lines), 300)
 	for _, l := range lines {
 		v, _ := s.Command(strings.Fields(l), nil)
