@@ -197,18 +197,31 @@ func payloadOf(m listen.Message) alert.Payload {
 	}
 }
 
-// TakeMail implements listen.Door.
-func (h *Heard) TakeMail(ctx context.Context, proof listen.MailProof, m listen.Message) error {
+// KnowsMail implements listen.Door.
+func (h *Heard) KnowsMail(ctx context.Context, proof listen.MailProof) error {
+	_, err := h.mailSource(ctx, proof)
+	return err
+}
+
+// mailSource is the source of a mail that proves itself. Nothing of its proof is in what it says.
+func (h *Heard) mailSource(ctx context.Context, proof listen.MailProof) (*alert.Source, error) {
 	s, err := h.app.proven(ctx, proof.Source, Proof{
-		Address: proof.Address, Password: proof.Password, From: proof.From}, m.Body)
+		Address: proof.Address, Password: proof.Password, From: proof.From}, nil)
 	var no *Error
 	if errors.As(err, &no) && no.Kind == Nobody || err == nil && s.Takes != alert.Mail {
-		return listen.ErrUnproven
+		return nil, listen.ErrUnproven
 	}
+	return s, err
+}
+
+// TakeMail implements listen.Door.
+func (h *Heard) TakeMail(ctx context.Context, proof listen.MailProof, m listen.Message) error {
+	s, err := h.mailSource(ctx, proof)
 	if err != nil {
 		return err
 	}
 	_, err = h.app.takeMapped(ctx, s, payloadOf(m))
+	var no *Error
 	if errors.As(err, &no) && no.Kind == Full && no.Code == "unread" || errors.Is(err, intake.ErrRefused) {
 		return fmt.Errorf("%w: %w", listen.ErrRefused, err)
 	}

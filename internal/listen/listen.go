@@ -54,6 +54,8 @@ type Door interface {
 	// TakeHeard keeps what arrived for a source. It returns nil once all of it is on disk or refused for good, which it
 	// notes; an error says that it must be handed on again.
 	TakeHeard(ctx context.Context, source string, messages []Message) error
+	// KnowsMail tells, before a mail comes, whether it is for a source and proves itself: ErrUnproven where not.
+	KnowsMail(ctx context.Context, proof MailProof) error
 	// TakeMail keeps a mail for a source that a recipient names, where it proves itself; errors say what the sender is
 	// to be told.
 	TakeMail(ctx context.Context, proof MailProof, m Message) error

@@ -118,6 +118,18 @@ func (s *letter) Rcpt(to string, _ *smtp.RcptOptions) error {
 	}
 	p := MailProof{From: s.from, Password: s.password}
 	p.Source, p.Address, _ = strings.Cut(local, "+")
+	// Nothing is read for whom nobody knows.
+	ctx, cancel := context.WithTimeout(context.Background(), mailTimeout)
+	defer cancel()
+	switch err := s.ears.c.Door.KnowsMail(ctx, p); {
+	case errors.Is(err, ErrUnproven):
+		s.counts.heard.Add(1)
+		s.counts.stranger(s.from)
+		return smtpError(550, ErrUnproven.Error())
+	case err != nil:
+		s.ears.c.Log.Warn("judge the recipient of a mail", "source", p.Source, "error", err)
+		return smtpError(451, "it cannot be judged now; send it again later")
+	}
 	s.to = append(s.to, p)
 	return nil
 }

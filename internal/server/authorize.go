@@ -42,11 +42,13 @@ func (s *Server) authorize(c *gin.Context) {
 		return
 	}
 	p, err := s.principal(c)
-	if err != nil {
-		s.problem(c, err)
-		return
+	if err == nil {
+		err = admits(p, rule)
 	}
-	if err := admits(p, rule); err != nil {
+	if err != nil {
+		if c.Request.ContentLength != 0 {
+			c.Header("Connection", "close") // nobody waits for what comes after
+		}
 		s.problem(c, err)
 		return
 	}

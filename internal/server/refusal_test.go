@@ -21,7 +21,7 @@ func TestTheEscapeOfNULIsFoundAndNothingElse(t *testing.T) {
 // A NUL in an address is refused, also where the rest of it cannot be read.
 func TestNoAddressHoldsANUL(t *testing.T) {
 	g := gin.New()
-	g.Use(keepable)
+	g.Use((&Server{}).begins)
 	g.GET("/at/:name", func(c *gin.Context) { c.Status(http.StatusOK) })
 	for path, want := range map[string]int{
 		"/at/a?x=1": http.StatusOK, "/at/a?x=%2500": http.StatusOK, "/at/a%00": http.StatusBadRequest,

@@ -3,11 +3,9 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -54,6 +52,7 @@ type Server struct {
 	http *http.Server
 	// rules tells the rule of each operation, by method and path as Gin writes it.
 	rules map[string]string
+	room  *room
 }
 
 // Limits of requests.
@@ -76,7 +75,7 @@ func New(c Config) (*Server, error) {
 	if all := []string{"", MetricsOpen, MetricsSignedIn, MetricsOff}; !slices.Contains(all, c.Metrics) {
 		return nil, fmt.Errorf("metrics are %s, not %q", strings.Join(all[1:], ", "), c.Metrics)
 	}
-	s := &Server{Config: c}
+	s := &Server{Config: c, room: newRoom()}
 	doc, err := openapi3.NewLoader().LoadFromData(api.Document)
 	if err != nil {
 		return nil, fmt.Errorf("read the API document: %w", err)
@@ -150,9 +149,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	if err := g.SetTrustedProxies(s.TrustedProxies); err != nil {
 		return nil, err
 	}
-	g.Use(s.recovered, s.headers, func(c *gin.Context) {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, bodyLimit(c.Request))
-	}, keepable)
+	g.Use(s.recovered, s.headers, s.begins)
 	g.GET("/healthz", s.health)
 	g.GET("/readyz", s.ready)
 	switch s.Metrics {
@@ -176,17 +173,17 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	}
 	g.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.Document) })
 	g.GET("/api", s.reference(doc))
-	g.POST("/in/:source", s.postAlert)
-	g.POST("/in/:source/:key", s.postAlert)
-	g.POST("/start/:key", s.postStart)
+	g.POST("/in/:source", s.bodies, s.postAlert)
+	g.POST("/in/:source/:key", s.bodies, s.postAlert)
+	g.POST("/start/:key", s.bodies, s.postStart)
 	g.GET("/start/:key", s.getStart)
-	g.POST("/back/:connection", s.postBack)
+	g.POST("/back/:connection", s.bodies, s.postBack)
 
 	check, err := validator(doc)
 	if err != nil {
 		return nil, err
 	}
-	v1 := g.Group("", s.authorize)
+	v1 := g.Group("", s.authorize, s.bodies)
 	v1.GET("/api/v1/stream", s.getStream)
 	options := api.StrictGinServerOptions{
 		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { problem(c, bad("bad-request", "%s", err)) },
@@ -278,59 +275,20 @@ func (s *Server) headers(c *gin.Context) {
 	}
 }
 
-// rawBody is where keepable keeps a request's body as it came: a merge tells what is null from what is not given.
+// rawBody is where bodies keeps a request's body as it came: a merge tells what is null from what is not given.
 const rawBody = "body as it came"
 
-// keepable refuses the one character that the database cannot keep, wherever in a request it stands.
-func keepable(c *gin.Context) {
+// begins refuses an address that cannot be kept, and bounds how long a request takes to come in and an answer to leave.
+func (s *Server) begins(c *gin.Context) {
 	if strings.ContainsRune(c.Request.URL.Path, 0) || strings.Contains(c.Request.URL.RawQuery, "%00") {
 		problem(c, bad("nul", "the address holds the NUL character, which cannot be kept"))
 		return
 	}
 	conn := http.NewResponseController(c.Writer)
 	conn.SetWriteDeadline(time.Now().Add(answerTime)) //nolint:errcheck // a recorder in a test has no connection
-	if c.Request.Body == nil || c.Request.ContentLength == 0 {
-		return
+	if c.Request.Body != nil && c.Request.ContentLength != 0 {
+		conn.SetReadDeadline(time.Now().Add(bodyTime)) //nolint:errcheck // a recorder in a test has no connection
 	}
-	if isFile(c.Request) {
-		conn.SetReadDeadline(time.Now().Add(fileTime))  //nolint:errcheck // a recorder in a test has no connection
-		conn.SetWriteDeadline(time.Now().Add(fileTime)) //nolint:errcheck // a recorder in a test has no connection
-		return
-	}
-	conn.SetReadDeadline(time.Now().Add(bodyTime)) //nolint:errcheck // a recorder in a test has no connection
-	body, err := io.ReadAll(c.Request.Body)
-	var large *http.MaxBytesError
-	switch {
-	case errors.As(err, &large):
-		problem(
-			c,
-			&Problem{
-				http.StatusRequestEntityTooLarge,
-				"too-large",
-				fmt.Sprintf("the body is larger than %d kB", bodyLimit(c.Request)>>10),
-				nil,
-			},
-		)
-		return
-	case err != nil:
-		problem(
-			c,
-			&Problem{
-				http.StatusRequestTimeout,
-				"body",
-				fmt.Sprintf("the body did not come whole within %s", bodyTime),
-				nil,
-			},
-		)
-		return
-	}
-	conn.SetReadDeadline(time.Time{}) //nolint:errcheck // see above
-	if bytes.IndexByte(body, 0) >= 0 || writtenNUL(body) {
-		problem(c, bad("nul", "the body holds the NUL character, which cannot be kept"))
-		return
-	}
-	c.Set(rawBody, body)
-	c.Request.Body = io.NopCloser(bytes.NewReader(body))
 }
 
 // writtenNUL finds the escape of NUL in JSON; a backslash that is itself escaped begins none.

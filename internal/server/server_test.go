@@ -1,6 +1,7 @@
 package server_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/base64"
@@ -8,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -611,4 +613,44 @@ func TestAliveIsNotReady(t *testing.T) {
 		status, _, _ := s.do("GET", "/readyz", "")
 		return status == 200
 	}, time.Minute, 200*time.Millisecond)
+}
+
+// Before somebody is known nothing of what they send is kept, and nobody waits for it: strangers who hold back the end of
+// large bodies are answered at once, take no room, and keep no sender out.
+func TestStrangersFillNothing(t *testing.T) {
+	s := start(t)
+	at := strings.TrimPrefix(s.Link, "http://")
+	hold := func(method, path, more string, size int) net.Conn {
+		c, err := net.Dial("tcp", at)
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close() })
+		fmt.Fprintf(c, "%s %s HTTP/1.1\r\nHost: x\r\n%sContent-Length: %d\r\n\r\n", method, path, more, size)
+		go c.Write(make([]byte, size-1)) //nolint:errcheck // it is not taken
+		return c
+	}
+	for path, method := range map[string]string{
+		"/api/v1/push": "POST", "/api/v1/files/x": "PUT", "/api/v1/incidents/1/files?name=x": "POST", "/api/v1/sources": "POST",
+	} {
+		c := hold(method, path, "Content-Type: application/json\r\n", 500<<10)
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(5*time.Second)))
+		answer, err := bufio.NewReader(c).ReadString('\n')
+		require.NoError(t, err, path)
+		assert.Contains(t, answer, "401", path)
+	}
+	// Who signs in says little.
+	c := hold("POST", "/api/v1/session", "Content-Type: application/json\r\n", 500<<10)
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(5*time.Second)))
+	answer, err := bufio.NewReader(c).ReadString('\n')
+	require.NoError(t, err)
+	assert.Contains(t, answer, "413")
+
+	// At the door of a source the body comes before its proof: those who hold it back share what their network has.
+	for range 60 {
+		hold("POST", "/in/mon", "", 1<<20)
+	}
+	status, _, said := s.do("POST", "/in/mon", `{"key":"k","severity":"minor","summary":"s"}`, bearer("nobody")...)
+	assert.Equal(t, 401, status, said)
+	status, _, said = s.do("POST", "/in/mon", `{"key":"k","severity":"minor","summary":"`+strings.Repeat("x", 100<<10)+`"}`,
+		bearer("nobody")...)
+	assert.Contains(t, []int{401, 503}, status, said)
 }

@@ -239,7 +239,7 @@ func TestMailOfARealSender(t *testing.T) {
 		}
 		require.NoError(t, c.Mail("panel@quay.example"))
 		if err := c.Rcpt(to); err != nil {
-			return err
+			return fmt.Errorf("before anything of it is read: %w", err)
 		}
 		w, err := c.Data()
 		require.NoError(t, err)
@@ -253,7 +253,9 @@ func TestMailOfARealSender(t *testing.T) {
 	)
 	h.alert("old-panel", "by address: Ramp 2 is dark")
 	h.alert("old-panel", "by auth: Ramp 2 is dark")
-	assert.ErrorContains(t, send(nil, "old-panel@urgentis.example", "x"), "the source or its token is unknown")
+	unknown := send(nil, "old-panel@urgentis.example", "x")
+	assert.ErrorContains(t, unknown, "the source or its token is unknown")
+	assert.ErrorContains(t, unknown, "before anything of it is read")
 	assert.ErrorContains(t, send(nil, "old-panel+no@urgentis.example", "x"), "550")
 	assert.ErrorContains(t, send(nil, "nobody+"+token+"@urgentis.example", "x"), "550")
 	assert.ErrorContains(t, send(nil, "devices+"+token+"@urgentis.example", "x"), "550")
