@@ -70,6 +70,8 @@ type Principal struct {
 	Name   string
 	Roles  []Role
 	Person bool // false: a token
+	// Machine: they act on the machine of the service itself, and need not be somebody who signs in.
+	Machine bool
 	// Owner is the person who made the token, and answers for it; "" for a person.
 	Owner string
 }
@@ -145,5 +147,5 @@ func PersonWith(name, roles string) *Principal {
 
 // OnTheMachine is whoever acts on the machine of the service itself, under a name: whoever can do that may do all.
 func OnTheMachine(name string) *Principal {
-	return &Principal{Name: name, Roles: []Role{Admin}, Person: true}
+	return &Principal{Name: name, Roles: []Role{Admin}, Person: true, Machine: true}
 }

@@ -73,6 +73,9 @@ func (a *App) Push(ctx context.Context, who *access.Principal, p Pushing) (*Push
 			if err := mayPush(who, s.Kind, s.Name, s.Document); s.What != estate.Same && err != nil {
 				return err
 			}
+			if err := mayHandOut(tx, who, s); err != nil {
+				return err
+			}
 		}
 		if p.Expect != "" && p.Expect != out.Plan {
 			return &Error{
@@ -164,6 +167,37 @@ func mayPush(who *access.Principal, kind estate.Kind, name string, d *estate.Doc
 		return access.Can(who, access.Write, o)
 	}
 	return administer(who, string(kind), name)
+}
+
+// mayHandOut judges what a step of a plan newly hands out of secrets.
+func mayHandOut(tx *store.Tx, who *access.Principal, s estate.Step) error {
+	if s.Document == nil || s.What == estate.Same || s.What == estate.Moved {
+		return nil
+	}
+	var was string
+	switch d, err := tx.Document(s.Kind, s.Name); {
+	case err == nil:
+		was = d.Text
+	case !errors.Is(err, store.ErrNotFound):
+		return err
+	}
+	old := &estate.Document{}
+	if docs, _ := estate.Parse([]estate.File{{Name: s.Name, Text: was}}); len(docs) > 0 {
+		old = docs[0]
+	}
+	switch d := s.Document; {
+	case d.Runbook != nil:
+		return mayUseSecrets(who, d.Runbook, was)
+	case d.Watch != nil && old.Watch != nil:
+		return usesNew(who, d.Watch.Looks, old.Watch.Looks)
+	case d.Watch != nil:
+		return usesNew(who, d.Watch.Looks, nil)
+	case d.LookBack != nil && old.LookBack != nil:
+		return usesNew(who, d.LookBack.Looks, old.LookBack.Looks)
+	case d.LookBack != nil:
+		return usesNew(who, d.LookBack.Looks, nil)
+	}
+	return nil
 }
 
 // carryOut does the steps of a plan.

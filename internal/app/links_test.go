@@ -175,6 +175,26 @@ func TestARoomCallsBack(t *testing.T) {
 	assert.Equal(t, fmt.Sprintf("mara: take incident/%d", number), said)
 }
 
+// Nobody has codes sent without end, to whatever numbers: adding and removing ways is no way round.
+func TestCodesAreBounded(t *testing.T) {
+	a := open(t)
+	withPeople(t, a)
+	require.NoError(t, testdb.Room(a.Store, "room", "http://127.0.0.1:1/"))
+	sent := 0
+	for i := range 20 {
+		w, err := a.AddWay(ctx, mara, "mara", "room", fmt.Sprintf("@number-%d", i))
+		if err == nil {
+			sent++
+		} else {
+			assert.ErrorContains(t, err, "5 an hour go out")
+		}
+		require.NoError(t, a.RemoveWay(ctx, mara, "mara", w.ID))
+	}
+	assert.Equal(t, 5, sent)
+	_, err := a.AddWay(ctx, jonas, "jonas", "room", "@jonas")
+	assert.NoError(t, err, "another person is another matter")
+}
+
 func TestACodeIsTriedFiveTimes(t *testing.T) {
 	a := open(t)
 	withPeople(t, a)

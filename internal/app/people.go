@@ -102,6 +102,7 @@ func (a *App) AddToken(ctx context.Context, who *access.Principal, name string, 
 		return "", time.Time{}, err
 	}
 	value, t := signin.NewToken(name, roles, life, who.Behind())
+	t.OnMachine = who.Machine
 	return value, t.ExpiresAt, a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.AddToken(t); err != nil {
 			return err

@@ -120,6 +120,13 @@ func (a *App) PushRunbook(ctx context.Context, who *access.Principal, text strin
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
+		was := ""
+		if before != nil {
+			was = before.Text
+		}
+		if err := mayUseSecrets(who, checked.Book, was); err != nil {
+			return err
+		}
 		row, err := tx.PushRunbook(checked.Book, text, who.Behind())
 		if err != nil {
 			return err
@@ -127,6 +134,27 @@ func (a *App) PushRunbook(ctx context.Context, who *access.Principal, text strin
 		checked.Revision, checked.Unchanged = *row, before != nil && before.Number == row.Number
 		return nil
 	})
+}
+
+// mayUseSecrets asks for an administrator where a text hands out secrets that the one before did not hand out, or not
+// so: whoever may write texts could send them anywhere otherwise. was is the text before; "" for none.
+func mayUseSecrets(who *access.Principal, b *runbook.Book, was string) error {
+	var before *runbook.Book
+	if was != "" {
+		before, _ = runbook.Parse([]byte(was)) // one that cannot be read any more used none
+	}
+	return usesNew(who, b, before)
+}
+
+// usesNew is that for runbooks that were read.
+func usesNew(who *access.Principal, b, before *runbook.Book) error {
+	uses := b.NewUses(before)
+	if len(uses) == 0 || administer(who, "secret", uses[0].Secrets[0]) == nil {
+		return nil
+	}
+	return &Error{Kind: Denied, Code: "secrets", Says: fmt.Sprintf(
+		"line %d hands out the secret %s, which the text before did not, or not so: an administrator must push it",
+		uses[0].Line, uses[0].Secrets[0])}
 }
 
 // RemoveRunbook takes a runbook out of use: it starts no more. Runs that are under way go on, and its revisions stay.

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"urgentis/core/access"
 	"urgentis/core/message"
 	"urgentis/core/route"
@@ -170,9 +172,37 @@ func (a *App) SendCode(ctx context.Context, who *access.Principal, person string
 			"proving that %s is reached here; it is worth %s. Whoever did not ask for it may forget it.", person,
 			"15 minutes")}},
 	}
+	if err := a.mayCode(person, w.Connection); err != nil {
+		return err
+	}
 	if _, err := a.outbox.Send(ctx, c, m); err != nil {
 		return &Error{Kind: Conflict, Code: "not-sent", Says: "the way is kept, and its code could not be sent: " +
 			err.Error()}
+	}
+	return nil
+}
+
+// How many codes go out: of one person, and over one connection, in an hour. Whoever pays for messages pays for those.
+const (
+	codesOfPerson     = 5
+	codesOfConnection = 60
+)
+
+// mayCode refuses more codes than may go out.
+func (a *App) mayCode(person, connection string) error {
+	for _, of := range []struct {
+		key  string
+		most int
+	}{{"code of " + person, codesOfPerson}, {"code by " + connection, codesOfConnection}} {
+		l, ok := a.rates.Get(of.key)
+		if !ok {
+			l = rate.NewLimiter(rate.Every(time.Hour/time.Duration(of.most)), of.most)
+			a.rates.Add(of.key, l)
+		}
+		if !l.AllowN(now(), 1) {
+			return &Error{Kind: Full, Code: "codes", Says: fmt.Sprintf(
+				"the way is kept, and its code was not sent: %d an hour go out, and no more (%s)", of.most, of.key)}
+		}
 	}
 	return nil
 }

@@ -160,7 +160,8 @@ func refuseBody(c *gin.Context, err error, most int64) {
 			fmt.Sprintf("the body is larger than %d kB", most>>10), nil})
 	case errors.Is(err, errNoRoom):
 		c.Header("Retry-After", "5")
-		problem(c, &Problem{http.StatusServiceUnavailable, "busy", err.Error() + "; send it again in a few seconds", nil})
+		problem(c, &Problem{http.StatusServiceUnavailable, "busy",
+			err.Error() + "; send it again in a few seconds", nil})
 	default:
 		problem(c, &Problem{http.StatusRequestTimeout, "body",
 			fmt.Sprintf("the body did not come whole within %s", bodyTime), nil})

@@ -615,8 +615,8 @@ func TestAliveIsNotReady(t *testing.T) {
 	}, time.Minute, 200*time.Millisecond)
 }
 
-// Before somebody is known nothing of what they send is kept, and nobody waits for it: strangers who hold back the end of
-// large bodies are answered at once, take no room, and keep no sender out.
+// Before somebody is known nothing of what they send is kept, and nobody waits for it: strangers who hold back the end
+// of large bodies are answered at once, take no room, and keep no sender out.
 func TestStrangersFillNothing(t *testing.T) {
 	s := start(t)
 	at := strings.TrimPrefix(s.Link, "http://")

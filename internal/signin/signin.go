@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -200,18 +201,21 @@ func (d *Door) SignIn(ctx context.Context, name, password, from string) (string,
 	return value, &access.Principal{Name: name, Roles: Split(person.Roles), Person: true}, err
 }
 
-// A try counts against the name where it came from, and against the address: whoever tries names or passwords
-// slows down themselves, and nobody who signs in from elsewhere.
+// A try counts against the name where it came from, and against the network that it came from: whoever tries names or
+// passwords slows down themselves. Those who try one name from many networks slow down each other, and nobody who
+// signed in as it from where they are.
 const (
 	triesPerName    = 10 // at once, then one in six seconds
-	triesPerAddress = 100
+	triesPerNetwork = 100
+	triesOfName     = 60 // from wherever nobody signed in as it
 )
 
-// throttle keeps who tried lately; what is oldest is forgotten when it is full.
+// throttle keeps who tried lately, and who signed in from where; what is oldest is forgotten when it is full.
 type throttle struct {
-	mu   sync.Mutex
-	seen *lru.Cache[string, *rate.Limiter]
-	now  func() time.Time
+	mu    sync.Mutex
+	seen  *lru.Cache[string, *rate.Limiter]
+	known *lru.Cache[string, bool]
+	now   func() time.Time
 }
 
 func newThrottle() *throttle {
@@ -219,7 +223,11 @@ func newThrottle() *throttle {
 	if err != nil {
 		panic(err) // its size is ours
 	}
-	return &throttle{seen: c, now: time.Now}
+	known, err := lru.New[string, bool](maxLimiters)
+	if err != nil {
+		panic(err) // see above
+	}
+	return &throttle{seen: c, known: known, now: time.Now}
 }
 
 func (t *throttle) limiter(key string, burst int) *rate.Limiter {
@@ -236,15 +244,33 @@ func (t *throttle) try(name, from string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	now := t.now()
-	return t.limiter("from "+from, triesPerAddress).AllowN(now, 1) &&
-		t.limiter("name "+name+" from "+from, triesPerName).AllowN(now, 1)
+	from = network(from)
+	return t.limiter("from "+from, triesPerNetwork).AllowN(now, 1) &&
+		t.limiter("name "+name+" from "+from, triesPerName).AllowN(now, 1) &&
+		(t.known.Contains(name+" from "+from) || t.limiter("name "+name, triesOfName).AllowN(now, 1))
+}
+
+// network is what of an address tells one who tries from others: all of IPv4, 64 bits of IPv6, of which one host may
+// have any (RFC 7421).
+func network(from string) string {
+	a, err := netip.ParseAddr(from)
+	if err != nil {
+		return from
+	}
+	if a = a.Unmap(); a.Is4() {
+		return a.String()
+	}
+	p, _ := a.Prefix(64) // it fits
+	return p.String()
 }
 
 // right forgets the wrong tries of whoever then knew the password.
 func (t *throttle) right(name, from string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	from = network(from)
 	t.seen.Remove("name " + name + " from " + from)
+	t.known.Add(name+" from "+from, true)
 }
 
 // SignOut ends a session.

@@ -97,7 +97,7 @@ func TestTheThrottleTurnsAgainstNobodyElse(t *testing.T) {
 		require.NoError(t, err, "the right password counts against nobody")
 	}
 	// Many names do not empty the throttle of whoever tries them.
-	for i := range triesPerAddress {
+	for i := range triesPerNetwork {
 		a.slow.try(fmt.Sprint("n", i), "attacker")
 	}
 	for i := range 2 * maxLimiters {
@@ -109,6 +109,60 @@ func TestTheThrottleTurnsAgainstNobodyElse(t *testing.T) {
 	at = at.Add(time.Minute)
 	_, _, err = a.SignIn(ctx, "mara", "the right password", "attacker")
 	assert.NoError(t, err, "after a while anybody may try again")
+}
+
+// Whoever is removed while they make a token leaves none: of two that come at once one waits for the other.
+func TestARemovedMakerLeavesNoToken(t *testing.T) {
+	s := testdb.Open(t)
+	a := New(s)
+	ctx := context.Background()
+	require.NoError(t, addPerson(s, "mara", "the right password", []access.Role{access.Admin}))
+	value, row := NewToken("late", []access.Role{access.Admin}, time.Hour, "mara")
+	_, err := removePerson(s, "mara")
+	require.NoError(t, err)
+	err = s.Tx(ctx, func(tx *store.Tx) error { return tx.AddToken(row) })
+	assert.ErrorIs(t, err, store.ErrNotFound, "a request that was under way")
+	row.OnMachine = true
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error { return tx.AddToken(row) }))
+	p, err := a.ByToken(ctx, value)
+	require.NoError(t, err)
+	assert.NotNil(t, p, "on the machine nobody need be there")
+	require.NoError(t, testdb.SQL(s).Exec("update token set on_machine = false").Error)
+	p, err = a.ByToken(ctx, value)
+	require.NoError(t, err)
+	assert.Nil(t, p, "whose maker is not known may nothing")
+}
+
+// One name is not tried without end from many addresses: those of one network of IPv6 are one, and many networks slow
+// down each other, but nobody who signed in from where they are.
+func TestOneNameFromManyAddresses(t *testing.T) {
+	s := testdb.Open(t)
+	ctx := context.Background()
+	a := New(s)
+	at := time.Now()
+	a.slow.now = func() time.Time { return at }
+	require.NoError(t, addPerson(s, "mara", "the right password", []access.Role{access.Viewer}))
+	_, _, err := a.SignIn(ctx, "mara", "the right password", "10.9.9.9")
+	require.NoError(t, err)
+	judged := 0
+	try := func(from string) {
+		if a.slow.try("mara", from) {
+			judged++
+		}
+	}
+	for i := range 60 {
+		try(fmt.Sprintf("2001:db8::%x", i+1))
+	}
+	assert.Equal(t, triesPerName, judged, "one network")
+	for i := range 200 {
+		try(fmt.Sprintf("10.1.%d.1", i))
+	}
+	assert.Equal(t, triesOfName, judged+1, "many networks; the first that signed in counts")
+	_, _, err = a.SignIn(ctx, "mara", "the right password", "10.9.9.9")
+	assert.NoError(t, err, "whoever signed in from there before is not kept out")
+	assert.True(t, a.slow.try("jonas", "10.1.7.1"), "another name is another matter")
+	at = at.Add(time.Minute)
+	assert.True(t, a.slow.try("mara", "10.2.0.1"), "after a while anybody may try")
 }
 
 func TestLongPasswordsThatAreNotASCII(t *testing.T) {
@@ -178,7 +232,7 @@ func TestATokenMayNoMoreThanItsPerson(t *testing.T) {
 			if i == 0 {
 				err = addPerson(s, "both", "the right password", []access.Role{access.Viewer})
 			} else {
-				_, err = addToken(s, "both", []access.Role{access.Viewer}, "x")
+				_, err = addToken(s, "both", []access.Role{access.Viewer}, "iva")
 			}
 			mu.Lock()
 			defer mu.Unlock()

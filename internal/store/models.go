@@ -59,6 +59,8 @@ type Token struct {
 	MadeBy     string
 	ExpiresAt  time.Time
 	LastUsedAt *time.Time
+	// OnMachine: it was made on the machine of the service, where its maker need not be a person who signs in.
+	OnMachine bool
 }
 
 // Act is one line of the audit log.

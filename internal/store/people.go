@@ -99,15 +99,17 @@ func (tx *Tx) SignedIn(hash []byte) (*Person, error) {
 // TokenHolder is a token with the roles of the person who answers for it; nil: that person is not known here.
 type TokenHolder struct {
 	Token
-	Makers *string
+	Makers *string // the roles of whoever answers for it; nil: made on the machine by nobody who signs in
 }
 
-// TokenBy finds a token that has not run out, by what is kept of it, and notes that it was used; nil for none.
+// TokenBy finds a token that has not run out and whose maker is still there, by what is kept of it, and notes that it
+// was used; nil for none.
 func (tx *Tx) TokenBy(hash []byte) (*TokenHolder, error) {
 	found, err := scan[TokenHolder](tx, `with t as (select * from token where hash = ? and expires_at > now()),
 		u as (update token set last_used_at = now() where name in (select name from t)
 			and (last_used_at is null or last_used_at < now() - interval '1 minute'))
-		select t.*, p.roles as makers from t left join person p on p.name = t.made_by`, hash)
+		select t.*, p.roles as makers from t left join person p on p.name = t.made_by
+		where t.on_machine or p.name is not null`, hash)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}
@@ -117,9 +119,17 @@ func (tx *Tx) TokenBy(hash []byte) (*TokenHolder, error) {
 // Tokens lists the tokens by name.
 func (tx *Tx) Tokens() ([]Token, error) { return list[Token](tx, "name", "true") }
 
-// AddToken adds a token. ErrNameTaken: a person has the name.
+// AddToken adds a token. ErrNameTaken: a person has the name. ErrNotFound: whoever it is of is gone; they cannot go
+// before the transaction is over.
 func (tx *Tx) AddToken(t *Token) error {
 	if err := tx.freeName(&Person{}, t.Name); err != nil {
+		return err
+	}
+	maker, err := scan[string](tx, "select name from person where name = ? for key share", t.MadeBy)
+	if err == nil && len(maker) == 0 && !t.OnMachine {
+		err = ErrNotFound
+	}
+	if err != nil {
 		return err
 	}
 	return tx.db.Create(t).Error

@@ -34,6 +34,7 @@ steps:
     where: {role: our-host}
     run: [cat, DIR/report]
     env: {WORD: "{{ secrets.database_looker }}"}
+    only_reads: the word is there to be masked
     attach: true
     timeout: 1m
     read:
