@@ -3870,6 +3870,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
 	ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemoveDocument Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too.
+	//
+	// Corresponds with DELETE /api/v1/documents/{kind}/{name} (the `RemoveDocument` operationId).
+	RemoveDocument(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetDocument A document with its text.
 	//
 	// Corresponds with GET /api/v1/documents/{kind}/{name} (the `GetDocument` operationId).
@@ -5155,6 +5160,21 @@ func (c *Client) ListDeployments(ctx context.Context, params *ListDeploymentsPar
 // Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
 func (c *Client) ListDocuments(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDocumentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveDocument Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too.
+//
+// Corresponds with DELETE /api/v1/documents/{kind}/{name} (the `RemoveDocument` operationId).
+func (c *Client) RemoveDocument(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDocumentRequest(c.Server, kind, name)
 	if err != nil {
 		return nil, err
 	}
@@ -8661,6 +8681,47 @@ func NewListDocumentsRequest(server string, params *ListDocumentsParams) (*http.
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveDocumentRequest constructs an http.Request for the RemoveDocument method
+func NewRemoveDocumentRequest(server string, kind Kind, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/documents/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -14398,6 +14459,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/documents (the `ListDocuments` operationId).
 	ListDocumentsWithResponse(ctx context.Context, params *ListDocumentsParams, reqEditors ...RequestEditorFn) (*ListDocumentsResponse, error)
 
+	// RemoveDocumentWithResponse Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/documents/{kind}/{name} (the `RemoveDocument` operationId).
+	RemoveDocumentWithResponse(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*RemoveDocumentResponse, error)
+
 	// GetDocumentWithResponse A document with its text.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16290,6 +16358,47 @@ func (r ListDocumentsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDocumentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveDocumentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveDocumentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDocumentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDocumentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDocumentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDocumentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22624,6 +22733,19 @@ func (c *ClientWithResponses) ListDocumentsWithResponse(ctx context.Context, par
 	return ParseListDocumentsResponse(rsp)
 }
 
+// RemoveDocumentWithResponse Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/documents/{kind}/{name} (the `RemoveDocument` operationId).
+func (c *ClientWithResponses) RemoveDocumentWithResponse(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*RemoveDocumentResponse, error) {
+	rsp, err := c.RemoveDocument(ctx, kind, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDocumentResponse(rsp)
+}
+
 // GetDocumentWithResponse A document with its text.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25351,6 +25473,35 @@ func ParseListDocumentsResponse(rsp *http.Response) (*ListDocumentsResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveDocumentResponse parses an HTTP response from a RemoveDocumentWithResponse call
+func ParseRemoveDocumentResponse(rsp *http.Response) (*RemoveDocumentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDocumentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -29651,6 +29802,9 @@ type ServerInterface interface {
 	// ListDocuments The documents in use by kind and name, runbooks too.
 	// (GET /api/v1/documents)
 	ListDocuments(c *gin.Context, params ListDocumentsParams)
+	// RemoveDocument Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too.
+	// (DELETE /api/v1/documents/{kind}/{name})
+	RemoveDocument(c *gin.Context, kind Kind, name Name)
 	// GetDocument A document with its text.
 	// (GET /api/v1/documents/{kind}/{name})
 	GetDocument(c *gin.Context, kind Kind, name Name, params GetDocumentParams)
@@ -30489,6 +30643,40 @@ func (siw *ServerInterfaceWrapper) ListDocuments(c *gin.Context) {
 	}
 
 	siw.Handler.ListDocuments(c, params)
+}
+
+// RemoveDocument operation middleware
+func (siw *ServerInterfaceWrapper) RemoveDocument(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind Kind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", c.Param("kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveDocument(c, kind, name)
 }
 
 // GetDocument operation middleware
@@ -33988,6 +34176,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
 	router.POST(options.BaseURL+"/api/v1/push", wrapper.Push)
 	router.GET(options.BaseURL+"/api/v1/documents", wrapper.ListDocuments)
+	router.DELETE(options.BaseURL+"/api/v1/documents/:kind/:name", wrapper.RemoveDocument)
 	router.GET(options.BaseURL+"/api/v1/documents/:kind/:name", wrapper.GetDocument)
 	router.GET(options.BaseURL+"/api/v1/documents/:kind/:name/revisions", wrapper.ListDocumentRevisions)
 	router.GET(options.BaseURL+"/api/v1/services", wrapper.ListServices)
@@ -34634,6 +34823,40 @@ type ListDocumentsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDocumentsdefaultApplicationProblemPlusJSONResponse) VisitListDocumentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDocumentRequestObject struct {
+	Kind Kind `json:"kind"`
+	Name Name `json:"name"`
+}
+
+type RemoveDocumentResponseObject interface {
+	VisitRemoveDocumentResponse(w http.ResponseWriter) error
+}
+
+type RemoveDocument204Response struct {
+}
+
+func (response RemoveDocument204Response) VisitRemoveDocumentResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveDocumentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveDocumentdefaultApplicationProblemPlusJSONResponse) VisitRemoveDocumentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -39770,6 +39993,9 @@ type StrictServerInterface interface {
 	// ListDocuments The documents in use by kind and name, runbooks too.
 	// (GET /api/v1/documents)
 	ListDocuments(ctx context.Context, request ListDocumentsRequestObject) (ListDocumentsResponseObject, error)
+	// RemoveDocument Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too.
+	// (DELETE /api/v1/documents/{kind}/{name})
+	RemoveDocument(ctx context.Context, request RemoveDocumentRequestObject) (RemoveDocumentResponseObject, error)
 	// GetDocument A document with its text.
 	// (GET /api/v1/documents/{kind}/{name})
 	GetDocument(ctx context.Context, request GetDocumentRequestObject) (GetDocumentResponseObject, error)
@@ -40599,6 +40825,33 @@ func (sh *strictHandler) ListDocuments(ctx *gin.Context, params ListDocumentsPar
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDocumentsResponseObject); ok {
 		if err := validResponse.VisitListDocumentsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveDocument operation middleware
+func (sh *strictHandler) RemoveDocument(ctx *gin.Context, kind Kind, name Name) {
+	var request RemoveDocumentRequestObject
+
+	request.Kind = kind
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDocument(ctx, request.(RemoveDocumentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDocument")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveDocumentResponseObject); ok {
+		if err := validResponse.VisitRemoveDocumentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -398,6 +398,43 @@ func (a *App) newestIn(tx *store.Tx, name string) (*runbook.Book, error) {
 	return book, nil
 }
 
+// RemoveDocument takes one document out of use, wherever it was pushed from; of a binding, the runbook that it makes
+// too.
+func (a *App) RemoveDocument(ctx context.Context, who *access.Principal, kind estate.Kind, name string) error {
+	return a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.LockDocuments(); err != nil {
+			return err
+		}
+		push := &store.Push{By: who.Behind(), Message: "document remove"}
+		if err := tx.AddPush(push); err != nil {
+			return err
+		}
+		if err := a.removeOne(tx, who, push, kind, name); err != nil || kind != estate.Binding {
+			return err
+		}
+		err := a.removeOne(tx, who, push, estate.Runbook, name)
+		if IsMissing(err) {
+			return nil
+		}
+		return err
+	})
+}
+
+// removeOne takes one document out of use.
+func (a *App) removeOne(tx *store.Tx, who *access.Principal, push *store.Push, kind estate.Kind, name string) error {
+	if err := mayPush(who, kind, name, nil); err != nil {
+		return err
+	}
+	if _, err := tx.Document(kind, name); err != nil {
+		return named(err, "%s %s", kind, name)
+	}
+	if err := a.carryOutOne(tx, who, push, estate.Step{Kind: kind, Name: name, What: estate.Removed}); err != nil {
+		return err
+	}
+	return tx.Audit(who.Name, string(kind)+"."+estate.Removed, name, push.Message)
+}
+
+// carryOutOne does one step of a plan.
 func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push, s estate.Step) error {
 	switch {
 	case s.What == estate.Moved:

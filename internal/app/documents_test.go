@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/core/access"
 	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/internal/app"
@@ -303,4 +304,28 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	var n int64
 	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unread where read_at is null").Scan(&n).Error)
 	assert.EqualValues(t, 1, n)
+}
+
+// One document is taken out of use by its name, with what is done for it; whoever may not push it may not remove it.
+func TestADocumentIsRemoved(t *testing.T) {
+	a := open(t)
+	const calendar = "urgentis: calendar/1\nname: staffed\nzone: UTC\nweekly: [mon-fri 06:00-22:00]\n"
+	anna := &access.Principal{Name: "anna", Roles: []access.Role{access.Author}, Person: true}
+	_, err := a.Push(ctx, iva, pushing(calendar))
+	require.NoError(t, err)
+	_, err = a.Push(ctx, iva, pushing(desk))
+	require.NoError(t, err)
+	assert.ErrorContains(t, a.RemoveDocument(ctx, anna, estate.Calendar, "staffed"), "needs")
+	require.NoError(t, a.RemoveDocument(ctx, iva, estate.Calendar, "staffed"))
+	assert.ErrorContains(t, a.RemoveDocument(ctx, iva, estate.Calendar, "staffed"), "there is no calendar staffed")
+	require.NoError(t, a.RemoveDocument(ctx, anna, estate.Runbook, "after-deployment"))
+	require.NoError(t, a.RemoveDocument(ctx, iva, estate.Source, "desk"))
+	list, err := a.Documents(ctx, iva, "")
+	require.NoError(t, err)
+	for _, d := range list {
+		assert.NotContains(t, []string{"staffed", "after-deployment", "desk"}, d.Name)
+	}
+	acts, _, err := a.Acts(ctx, iva, "", 0, 100)
+	require.NoError(t, err)
+	assert.Equal(t, "source.removed", acts[0].Act)
 }

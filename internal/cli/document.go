@@ -249,8 +249,16 @@ func (a *app) pull() *cobra.Command {
 				}
 				wrote = append(wrote, path)
 			}
-			err = a.print(map[string]any{"wrote": emptyNotNull(wrote), "differ": emptyNotNull(other)}, func() {
+			off, err := switchedOff(cmd.Context(), cl)
+			if err != nil {
+				return err
+			}
+			err = a.print(map[string]any{"wrote": emptyNotNull(wrote), "differ": emptyNotNull(other),
+				"switched_off": emptyNotNull(off)}, func() {
 				a.say("Documents: %d, written: %d.\n", len(*r.JSON200), len(wrote))
+				for _, t := range off {
+					a.say("Switched off here, which no document says: %s\n", t)
+				}
 			})
 			if err != nil || len(other) == 0 {
 				return err
@@ -265,6 +273,21 @@ func (a *app) pull() *cobra.Command {
 	return c
 }
 
+// switchedOff names the triggers that are switched off: that is a matter of the installation and not of their texts.
+func switchedOff(ctx context.Context, cl *client) ([]string, error) {
+	r, err := check(cl.ListTriggersWithResponse(ctx))
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, t := range *r.JSON200 {
+		if t.Off.By != "" {
+			out = append(out, plain.Line(fmt.Sprintf("%s (by %s: %s)", t.Name, t.Off.By, t.Off.Because)))
+		}
+	}
+	return out, nil
+}
+
 func emptyNotNull(list []string) []string {
 	if list == nil {
 		return []string{}
@@ -274,7 +297,8 @@ func emptyNotNull(list []string) []string {
 
 func (a *app) document() *cobra.Command {
 	return noun("document", "What is configured, as documents with all their revisions", a.documentList(),
-		a.documentShow(), a.documentSchema(), a.documentRevisions(), a.documentCompare(), a.documentBringBack())
+		a.documentShow(), a.documentSchema(), a.documentRevisions(), a.documentCompare(), a.documentBringBack(),
+		a.documentRemove())
 }
 
 func (a *app) documentList() *cobra.Command {
@@ -285,9 +309,18 @@ func (a *app) documentList() *cobra.Command {
 			r, err := check(cl.ListDocumentsWithResponse(cmd.Context(), &p))
 			return r.JSON200, err
 		}, documentRow)
-	c.Flags().StringVar((*string)(&p.Kind), "kind", "", "only those of a `KIND`: runbook or source")
-	complete(c, "kind", "runbook", "source")
+	c.Flags().StringVar((*string)(&p.Kind), "kind", "", "only those of a `KIND`, such as source")
+	complete(c, "kind", kindWords()...)
 	return c
+}
+
+// kindWords are the kinds of documents.
+func kindWords() []string {
+	out := make([]string, len(estate.Kinds))
+	for i, k := range estate.Kinds {
+		out[i] = string(k)
+	}
+	return out
 }
 
 var documentHeads = []string{"kind", "name", "rev", "digest", "kept at", "pushed by", "at"}
@@ -316,6 +349,16 @@ func (a *app) documentShow() *cobra.Command {
 		}))
 	c.Flags().IntVar(&number, "revision", 0, "the `NUMBER` of a revision")
 	return c
+}
+
+func (a *app) documentRemove() *cobra.Command {
+	return doer(a, "remove KIND NAME", "Take a document out of use; its revisions stay",
+		"urgentis document remove watch gate-errors", cobra.ExactArgs(2),
+		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
+			_, err := check(cl.RemoveDocumentWithResponse(cmd.Context(), api.Kind(args[0]), args[1]))
+			back := "urgentis document bring-back " + args[0] + " " + args[1] + " NUMBER"
+			return nil, "Removed. Bring it back with: " + back, err
+		})
 }
 
 func (a *app) documentSchema() *cobra.Command {

@@ -149,4 +149,13 @@ func TestSourcesAsDocuments(t *testing.T) {
 	assert.Contains(t, ok(t, "push", folder, "--check", "--origin", "harbour"), "Nothing to do.")
 	require.NoError(t, os.WriteFile(file, []byte("urgentis: source/1\nname: other\n"), 0o600))
 	assert.Regexp(t, `(?s)added +source other.*removed +source panel`, ok(t, "push", dir, "--prune", "--yes"))
+	assert.Contains(t, ok(t, "document", "remove", "source", "other"), "document bring-back source other NUMBER")
+	_, _, errOut = run(t, "", "document", "remove", "source", "other")
+	assert.Contains(t, errOut, "there is no source other")
+	require.NoError(t, os.WriteFile(file, []byte("urgentis: runbook/1\nname: nightly\ntitle: Nightly\nowner: o\n"+
+		"service: s\nstarts:\n  night: {schedule: 0 2 * * *}\nsteps:\n  - close: false-alarm\n    because: x\n"), 0o600))
+	ok(t, "push", dir, "--yes")
+	ok(t, "trigger", "off", "nightly/night", "--because", "the store is moved")
+	assert.Contains(t, ok(t, "pull", filepath.Join(t.TempDir(), "off")),
+		"Switched off here, which no document says: nightly/night (by iva: the store is moved)")
 }

@@ -71,6 +71,13 @@ func (s *Server) GetDocument(
 	return api.GetDocument200JSONResponse(out), nil
 }
 
+// RemoveDocument implements api.StrictServerInterface.
+func (s *Server) RemoveDocument(
+	ctx context.Context, r api.RemoveDocumentRequestObject,
+) (api.RemoveDocumentResponseObject, error) {
+	return api.RemoveDocument204Response{}, s.App.RemoveDocument(ctx, who(ctx), estate.Kind(r.Kind), r.Name)
+}
+
 // ListDocumentRevisions implements api.StrictServerInterface.
 func (s *Server) ListDocumentRevisions(
 	ctx context.Context, r api.ListDocumentRevisionsRequestObject,

@@ -534,7 +534,8 @@ export interface paths {
         get: operations["getDocument"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Take a document out of use, with what is done for it by itself; its revisions stay. Of a binding the runbook that it makes goes too. */
+        delete: operations["removeDocument"];
         options?: never;
         head?: never;
         patch?: never;
@@ -5069,6 +5070,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EstateDocument"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDocument: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["parameters"]["kind"];
+                name: components["parameters"]["name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
