@@ -188,6 +188,9 @@ func (f *feed) occurrences(e ical.Event) (*rrule.Set, error) {
 		if rule.Freq > rrule.DAILY {
 			return nil, errors.New("it comes more often than once a day")
 		}
+		if never(rule) {
+			return nil, errors.New("it never comes about: there is no such day")
+		}
 		rule.Dtstart = begin
 		r, err := rrule.NewRRule(*rule)
 		if err != nil {

@@ -26,6 +26,48 @@ type Turn struct {
 	Days   int
 	Time   time.Duration
 	People []string
+	// foreseen are its beginnings in a stretch of time; nil: they are reckoned from its first one each time.
+	foreseen *foreseen
+}
+
+// foreseen are the beginnings of a turn from one moment to another, with the last one before and the first one after, as
+// far as there are any. first is the how manieth the first of them is, from 0.
+type foreseen struct {
+	from, until time.Time
+	begins      []time.Time
+	first       int
+}
+
+// Foresee reckons when all turns begin from one moment to another, once: whoever asks about that time has not to go
+// through all that was before it.
+func (r *Rota) Foresee(from, until time.Time) {
+	for _, line := range r.Lines {
+		for i := range line {
+			line[i].foreseen = line[i].foresee(from, until)
+		}
+	}
+}
+
+func (t *Turn) foresee(from, until time.Time) *foreseen {
+	f := &foreseen{from: from, until: until}
+	next := t.begins()
+	for n := range maxOccurring {
+		b, more := next()
+		if !more {
+			return f
+		}
+		if !b.After(from) {
+			f.begins, f.first = append(f.begins[:0], b), n
+			continue
+		}
+		if len(f.begins) == 0 {
+			f.first = n
+		}
+		if f.begins = append(f.begins, b); b.After(until) {
+			return f
+		}
+	}
+	return nil
 }
 
 // StandIn is somebody who is on call instead of whoever would be.
@@ -76,6 +118,9 @@ func ParseTurn(zone *time.Location, from, every string) (*rrule.RRule, error) {
 			"from says at what time of the day a turn begins: leave BYHOUR, BYMINUTE and BYSECOND out",
 		)
 	}
+	if never(o) {
+		return nil, fmt.Errorf("%q never comes about: there is no such day", every)
+	}
 	o.Dtstart = begin
 	r, err := rrule.NewRRule(*o)
 	if err != nil {
@@ -120,21 +165,7 @@ func (t Turn) at(zone *time.Location, at time.Time) stretch {
 	if t.Zone != nil {
 		zone = t.Zone
 	}
-	next := t.begins()
-	var begun time.Time
-	after, n := farAway(at), -1
-	for range maxOccurring {
-		b, more := next()
-		if !more {
-			break
-		}
-		if b.After(at) {
-			after = b
-			break
-		}
-		begun = b
-		n++
-	}
+	begun, after, n := t.around(at)
 	if n < 0 {
 		return stretch{until: after}
 	}
@@ -146,6 +177,59 @@ func (t Turn) at(zone *time.Location, at time.Time) stretch {
 		return stretch{from: until, until: after}
 	}
 	return stretch{t.People[n%len(t.People)], begun, until}
+}
+
+// around gives the last beginning until a moment and how manieth it is, from 0, or -1; and the first one after it.
+func (t Turn) around(at time.Time) (begun, after time.Time, n int) {
+	after, n = farAway(at), -1
+	if f := t.foreseen; f != nil && !at.Before(f.from) && at.Before(f.until) {
+		i, _ := slices.BinarySearchFunc(f.begins, at, func(b, at time.Time) int {
+			if b.After(at) {
+				return 1
+			}
+			return -1
+		})
+		if i < len(f.begins) {
+			after = f.begins[i]
+		}
+		if i > 0 {
+			begun, n = f.begins[i-1], f.first+i-1
+		}
+		return begun, after, n
+	}
+	next := t.begins()
+	for range maxOccurring {
+		b, more := next()
+		if !more {
+			break
+		}
+		if b.After(at) {
+			return begun, b, n
+		}
+		begun = b
+		n++
+	}
+	return begun, after, n
+}
+
+// never reports whether a rule names only days that its months do not have, such as 30 February: to look for one would
+// take until the year 9999.
+func never(o *rrule.ROption) bool {
+	if len(o.Bymonth) == 0 || len(o.Bymonthday) == 0 {
+		return false
+	}
+	most := []int{31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}
+	for _, m := range o.Bymonth {
+		for _, d := range o.Bymonthday {
+			if d < 0 {
+				d = -d
+			}
+			if m >= 1 && m <= 12 && d >= 1 && d <= most[m-1] {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // begins gives, one after the other, when a turn begins.

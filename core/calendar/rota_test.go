@@ -73,6 +73,22 @@ func TestWhoIsOnCall(t *testing.T) {
 	assert.Equal(t, "edda", d.Person, "noor stands in for somebody else")
 }
 
+// A year of a long rota is told in the time of one walk through what was before it.
+func BenchmarkAYearOfDuties(b *testing.B) {
+	zone := zoneOf(b, "Europe/Lisbon")
+	r := &Rota{Zone: zone, Lines: [][]Turn{{
+		turn(b, zone, "2010-01-04 09:00", "FREQ=DAILY", 0, 12*time.Hour, "a", "b"),
+		turn(b, zone, "2010-01-04 21:00", "FREQ=DAILY", 0, 12*time.Hour, "b", "a"),
+	}}}
+	at := time.Date(2026, 11, 1, 0, 0, 0, 0, zone)
+	for range b.N {
+		r.Foresee(at, at.AddDate(2, 0, 0))
+		for x := at; x.Before(at.AddDate(0, 0, 400)); x = x.Add(12 * time.Hour) {
+			r.OnCall(0, x, nil)
+		}
+	}
+}
+
 func TestTurnsThatCannotBe(t *testing.T) {
 	for from, every := range map[string]string{
 		"2026-01-05":       "FREQ=WEEKLY",
@@ -81,6 +97,8 @@ func TestTurnsThatCannotBe(t *testing.T) {
 		"2026-01-05 09:02": "FREQ=DAILY;BYHOUR=3",
 		"2026-01-05 09:03": "DTSTART:20260105T090000Z\nRRULE:FREQ=DAILY",
 		"2026-01-05 09:04": "FREQ=WEEKLY;BYDAY=XX",
+		"2026-01-05 09:05": "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30",
+		"2026-01-05 09:06": "FREQ=MONTHLY;BYMONTH=4,6;BYMONTHDAY=31",
 	} {
 		_, err := ParseTurn(time.UTC, from, every)
 		assert.Error(t, err, "%s %s", from, every)
@@ -122,6 +140,10 @@ func TestRotasAgainstASlowReference(t *testing.T) {
 			month := rapid.SampledFrom([]time.Month{3, 4, 10, 11}).Draw(t, "month")
 			at = time.Date(year, month, 1, 0, 0, 0, 0, zone).Add(
 				time.Duration(rapid.IntRange(0, 31*24*60).Draw(t, "minute of month")) * time.Minute)
+		}
+		if rapid.Bool().Draw(t, "foreseen") {
+			from := at.Add(-time.Duration(rapid.IntRange(-1000, 500*24*60).Draw(t, "seen from")) * time.Minute)
+			r.Foresee(from, from.Add(time.Duration(rapid.IntRange(0, 800*24*60).Draw(t, "seen for"))*time.Minute))
 		}
 		want, n := "", -1
 		for day := 0; day < 11*366; day += days {

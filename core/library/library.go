@@ -8,7 +8,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -296,8 +295,8 @@ func rolesIn(text string) []string {
 }
 
 // Reads is what is known to only read where nobody says more: the table, and the scripts by which the runbooks of the
-// library look.
-var Reads = sync.OnceValue(func() *reads.Set {
+// library look. It is made anew each time.
+func Reads() *reads.Set {
 	s := reads.Builtin()
 	books, err := All()
 	if err != nil {
@@ -311,4 +310,4 @@ var Reads = sync.OnceValue(func() *reads.Set {
 		}
 	}
 	return s
-})
+}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"sync"
 	"time"
 
 	"urgentis/core/access"
@@ -62,13 +63,17 @@ func (e *Engine) worldUnder(tx *store.Tx, version int64) (*World, error) {
 	return k.world, nil
 }
 
+// foreseenMonths is how long before now it is reckoned whose turn it was, as the configuration is read; and eight times as
+// long after it.
+const foreseenMonths = 3
+
 func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 	w := &World{
 		World: &route.World{
 			Teams: map[string]*route.Team{}, StandIns: map[string][]calendar.StandIn{},
 			People: map[string]*route.Person{}, Calendars: map[string]*calendar.Calendar{},
 		},
-		Connections: map[string]*message.Connection{}, Reads: library.Reads().Clone(),
+		Connections: map[string]*message.Connection{}, Reads: shipped().Clone(),
 	}
 	rows, err := tx.DocumentsOf(documents.Team, documents.Route, documents.Connection, documents.Calendar,
 		documents.Reader)
@@ -90,6 +95,9 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 		if err := e.fill(tx, t, e.Now()); err != nil {
 			return nil, err
 		}
+		if t.Rota != nil {
+			t.Rota.Foresee(e.Now().AddDate(0, -foreseenMonths, 0), e.Now().AddDate(0, 8*foreseenMonths, 0))
+		}
 		in, err := tx.StandIns(name, e.Now())
 		if err != nil {
 			return nil, err
@@ -98,6 +106,9 @@ func readWorld(tx *store.Tx, e *Engine) (*World, error) {
 	}
 	return w, w.addPeople(tx, e)
 }
+
+// shipped is what is known to only read where nobody says more.
+var shipped = sync.OnceValue(library.Reads)
 
 // Reads is what is known to only read now.
 func (e *Engine) Reads(tx *store.Tx) (*reads.Set, error) {
