@@ -30,8 +30,8 @@ type Turn struct {
 	foreseen *foreseen
 }
 
-// foreseen are the beginnings of a turn from one moment to another, with the last one before and the first one after, as
-// far as there are any. first is the how manieth the first of them is, from 0.
+// foreseen are the beginnings of a turn from one moment to another, with the last one before and the first one after,
+// as far as there are any. first is the how manieth the first of them is, from 0.
 type foreseen struct {
 	from, until time.Time
 	begins      []time.Time

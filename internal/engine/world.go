@@ -63,8 +63,8 @@ func (e *Engine) worldUnder(tx *store.Tx, version int64) (*World, error) {
 	return k.world, nil
 }
 
-// foreseenMonths is how long before now it is reckoned whose turn it was, as the configuration is read; and eight times as
-// long after it.
+// foreseenMonths is how long before now it is reckoned whose turn it was, as the configuration is read; and eight times
+// as long after it.
 const foreseenMonths = 3
 
 func readWorld(tx *store.Tx, e *Engine) (*World, error) {
