@@ -59,16 +59,18 @@ check: console/node_modules
 # Whole worlds, with every outside system played in the same process: under the race detector they take a third of an
 # hour more. What they are made of is watched in its own tests.
 WORLDS := ./internal/demo ./test/browser ./test/library
+# The core begins nothing beside itself and locks nothing (core/deps_test.go), so that there is nothing to race with.
+CORE := ./core/...
 
-test: setup-test check build ## everything; the race detector watches all but the worlds, see make race
+test: setup-test check build ## everything; the race detector watches all but the worlds and the core, see make race
 	trap '$(GO) run ./internal/testdb/stop' EXIT; left=0; \
 	$(GO) test -race -count=1 -timeout 15m \
-		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(WORLDS))") || left=$$?; \
-	CGO_ENABLED=0 $(GO) test -trimpath -count=1 -timeout 15m $(WORLDS) || left=$$?; \
+		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(WORLDS) $(CORE))") || left=$$?; \
+	CGO_ENABLED=0 $(GO) test -trimpath -count=1 -timeout 15m $(WORLDS) $(CORE) || left=$$?; \
 	exit $$left
 
-race: setup-test build ## the worlds under the race detector
-	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 60m $(WORLDS)
+race: setup-test build ## the worlds and the core under the race detector
+	trap '$(GO) run ./internal/testdb/stop' EXIT; $(GO) test -race -count=1 -timeout 60m $(WORLDS) $(CORE)
 
 fresh: ## the same commands on bare machines: minimal Debians in folders; needs root
 	build/fresh.sh $(FRESH)

@@ -208,13 +208,16 @@ func (a *App) Merge(
 		if err != nil {
 			return err
 		}
+		there, err := s.Tx().Working(into, "")
+		if err != nil {
+			return err
+		}
 		if active > 0 {
-			return &Error{
-				Kind: Conflict,
-				Code: "run-active",
-				Says: fmt.Sprintf("a runbook still works on incident %d: "+
-					"let it end or cancel it first, or merge %d into %d", from, into, from),
+			says := fmt.Sprintf("a runbook still works on incident %d: let it end or cancel it first", from)
+			if there == 0 {
+				says += fmt.Sprintf(", or merge %d into %d", into, from)
 			}
+			return &Error{Kind: Conflict, Code: "run-active", Says: says}
 		}
 		out = i
 		return a.merge(s, who, f, i, because)
