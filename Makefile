@@ -81,6 +81,7 @@ crash: setup-test build ## hundreds of faults on three processes with clocks tha
 explore: ## every way of two changes with two faults, and 30,000 generated runbooks in a world that counts
 	URGENTIS_EXPLORE=$${URGENTIS_EXPLORE:-2,1} $(GO) test -count=1 -timeout 120m -v \
 		-run 'TestEveryWayOfTwoChanges|TestTheLastSentenceIsTrue' ./core/flow -rapid.checks=$${CHECKS:-15000}
+	URGENTIS_LOOKS=all $(GO) test -count=1 -timeout 30m ./core/reads
 
 fuzz: ## every reader of outside input, one after the other, FUZZTIME each
 	build/fuzz.sh $${FUZZTIME:-5m}
