@@ -3,6 +3,7 @@ package incident
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -137,11 +138,11 @@ func (e *Entry) Facts() []string {
 	if more := len(c.Requests) - mostRequests; more > 0 {
 		f.add("and %s more", fmt.Sprint(more))
 	}
-	for _, name := range sorted(c.Readings) {
+	for _, name := range slices.Sorted(maps.Keys(c.Readings)) {
 		r := c.Readings[name]
 		f.add("%s", strings.TrimSpace(name+" = "+value(r.Value)+" "+r.Unit))
 	}
-	for _, name := range sorted(c.Missing) {
+	for _, name := range slices.Sorted(maps.Keys(c.Missing)) {
 		f.add("%s", name+" is missing: "+c.Missing[name])
 	}
 	switch e.Kind {
@@ -212,13 +213,4 @@ func value(v any) string {
 		return fmt.Sprint(v)
 	}
 	return string(b)
-}
-
-func sorted[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
 }

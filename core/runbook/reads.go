@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -37,11 +38,7 @@ func (b *Book) Looks(set *reads.Set, targets []EstateTarget) Findings {
 
 // reads tells what is known of a look as it is written. Where it is filled in, it is asked once more when it leaves.
 func (d *Do) reads(set *reads.Set) (reads.Verdict, string) {
-	env := make([]string, 0, len(d.Env))
-	for name := range d.Env {
-		env = append(env, name)
-	}
-	slices.Sort(env)
+	env := slices.Sorted(maps.Keys(d.Env))
 	switch {
 	case d.Plain: // typed on a device, whose kind judges it
 	case d.Script != nil:

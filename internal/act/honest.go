@@ -3,6 +3,7 @@ package act
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -75,11 +76,7 @@ func (h Honest) judged(ctx context.Context, r task.Request) (reads.Verdict, stri
 	if err != nil {
 		return reads.Unknown, "", err
 	}
-	env := make([]string, 0, len(r.Env))
-	for name := range r.Env {
-		env = append(env, name)
-	}
-	slices.Sort(env)
+	env := slices.Sorted(maps.Keys(r.Env))
 	if text, ok := task.ScriptOf(r.Words); ok {
 		if set.Script(text, env) {
 			return reads.Reads, "", nil
