@@ -14,7 +14,7 @@ date: -u +*
 hostname: -f -s -I
 jq: any! --run-tests -L --library-path
 find: any! -delete -exec -execdir -ok -okdir -fprint -fprint0 -fprintf -fls
-dmesg: -T -x -k -l= -H
+dmesg: -T -x -k -l=
 journalctl: -u= -n= -p= -S= -U= -g= -t= -b -k -q -r -o= --no-pager --since= --until= --unit= --lines= --output=
 systemctl: --no-pager -p= --property= --value -l -n= (status|show|is-active|is-enabled|is-failed|cat) **
 systemctl: --no-pager --no-legend --plain --all --state= --type= (list-units|list-timers|list-sockets|list-jobs) **

@@ -69,6 +69,8 @@ func TestLooksThatNobodyKnowsToRead(t *testing.T) {
 		{"script: rm -rf /var/www\n    only_reads: it is a try", nil, "", false},
 		{"run: [berthq, depth]", []EstateTarget{}, "nothing is known of berthq: it is taken only where", true},
 		{"run: [berthq, depth]\n    env: {LD_PRELOAD: x}", []EstateTarget{may}, "nothing is known of berthq", false},
+		{"run: [berthq, depth]\n    as: root", []EstateTarget{cannot}, "as root, by way of sudo", false},
+		{"run: [df]\n    as: root", []EstateTarget{may}, "", false},
 		{"run: [df]\n    env: {LD_PRELOAD: x}", []EstateTarget{may}, "df with LD_PRELOAD set", false},
 	} {
 		b, found := Parse([]byte(head + c.does + end))

@@ -77,6 +77,9 @@ func (d *Do) unread(v reads.Verdict, why string, targets []EstateTarget) Finding
 	case d.FromHere:
 		return Finding{Message: why + "; a look only reads, and on the host of the service no account holds it back: " +
 			wayOfLooks}
+	case d.As != "":
+		return Finding{Message: why + "; a look only reads, and as " + d.As + ", by way of sudo, no account holds it " +
+			"back: " + wayOfLooks}
 	case v == reads.Elsewhere:
 		return Finding{Message: why + "; a look only reads, and it acts on other hosts, where no account holds it " +
 			"back: " + wayOfLooks}

@@ -54,6 +54,8 @@ func TestALookIsKeptToReading(t *testing.T) {
 	}
 	preload := as(plain, "df")
 	preload.Env = map[string]string{"LD_PRELOAD": "x"}
+	raised := as(marked, "berthq", "depth")
+	raised.As = "root"
 	change := as(plain, "rm", "-rf", "/var/www")
 	change.Looks = false
 	for name, c := range map[string]struct {
@@ -71,6 +73,7 @@ func TestALookIsKeptToReading(t *testing.T) {
 		"nobody knows it":              {as(plain, "berthq", "depth"), false, "nobody has said of the account by which web-1"},
 		"the account cannot write":     {as(marked, "berthq", "depth"), true, ""},
 		"a script, it cannot write":    {as(marked, "sh", "-c", "date > x"), true, ""},
+		"as somebody else, by sudo":    {raised, false, "as root, by way of sudo"},
 		"another account of it":        {as(task.Facts{Name: "web-2", Account: "ops"}, "berthq"), false, "nothing is known of berthq"},
 		"it acts elsewhere":            {as(marked, "docker", "rm", "-f", "x"), false, "it acts on other hosts"},
 		"a post":                       {as(marked, "curl", "-X", "POST", "http://a"), false, "it acts on other hosts"},
