@@ -60,7 +60,7 @@ func (h Honest) holds(ctx context.Context, r task.Request) (string, error) {
 		return fmt.Sprintf("%s, and on the host of the service no account does either: %s", why, way), nil
 	}
 	if r.As != "" && r.Target.Device == "" {
-		return fmt.Sprintf("%s, and as %s, by way of sudo, it is not the account that cannot write: %s", why, r.As, way), nil
+		return why + ", and as " + r.As + ", by way of sudo, it is not the account that cannot write: " + way, nil
 	}
 	marked, err := h.Known.CannotWrite(ctx, r.Target.Name, r.Target.Account)
 	if err != nil || marked {
