@@ -85,6 +85,7 @@ func Read(header func(string) string, body []byte, now time.Time) (reports []Rep
 	if !utf8.Valid(body) {
 		return nil, false, invalid("the body is not UTF-8")
 	}
+	body = withoutNUL(body)
 	media, _, err := mime.ParseMediaType(header("Content-Type"))
 	if err != nil && header("Content-Type") != "" {
 		return nil, false, invalid("the Content-Type cannot be read")

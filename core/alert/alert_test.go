@@ -111,7 +111,6 @@ func TestBadReports(t *testing.T) {
 		"summary is missing":                `{"severity":"major"}`,
 		"labels must be text":               `{"severity":"major","summary":"x","labels":{"a":1}}`,
 		"severity must be text, not number": `{"severity":3}`,
-		"NUL":                               `{"severity":"major","summary":"x\u0000"}`,
 		"there are 65 labels": `{"severity":"major","summary":"x","labels":{` + strings.Join(many,
 			",") + `}}`,
 		"the summary has":      `{"severity":"major","summary":"` + strings.Repeat("x", MaxText+1) + `"}`,

@@ -149,6 +149,9 @@ func inUTF8(body []byte, label string) ([]byte, error) {
 	if e == nil {
 		return nil, invalid("the body is in %s, a character set that is not known", label)
 	}
+	if name == "utf-16le" && bytes.HasPrefix(body, []byte{0xFE, 0xFF}) {
+		e, _ = htmlcharset.Lookup("utf-16be") // its own mark says so
+	}
 	if name != "utf-8" {
 		out, err := e.NewDecoder().Bytes(body)
 		if err != nil {
@@ -160,7 +163,7 @@ func inUTF8(body []byte, label string) ([]byte, error) {
 	if !utf8.Valid(body) {
 		return nil, invalid("the body is not UTF-8, and nothing says what else it is")
 	}
-	return body, nil
+	return withoutNUL(body), nil
 }
 
 func readJSON(body []byte) (any, error) {

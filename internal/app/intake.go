@@ -39,7 +39,11 @@ func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p aler
 	if s.Takes != alert.HTTP && s.Takes != "" {
 		return nil, errUnproven
 	}
-	return a.takePayload(ctx, s, p)
+	unpacked, err := p.Unpacked()
+	if err != nil {
+		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
+	}
+	return a.takePayload(ctx, s, unpacked)
 }
 
 // takePayload keeps what a source sent.
@@ -148,6 +152,9 @@ func sorted(items []alert.Mapped) (reports []alert.Report, unread []int, finding
 func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
 	items, err := s.Mapping(p, now())
 	if err != nil {
+		if err := a.withinRate(s, 1); err != nil {
+			return nil, err
+		}
 		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
 	}
 	reports, unread, finding := sorted(items)

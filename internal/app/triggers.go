@@ -270,6 +270,9 @@ func (a *App) StartByKey(ctx context.Context, key string, p alert.Payload) (stri
 	if err != nil {
 		return "", err
 	}
+	if p, err = p.Unpacked(); err != nil {
+		return "", invalid("body", "%s", err)
+	}
 	request, err := p.Request()
 	if err != nil {
 		return "", invalid("body", "%s", err)

@@ -142,13 +142,18 @@ func (s *Server) bodies(c *gin.Context) {
 		return
 	}
 	conn.SetReadDeadline(time.Time{}) //nolint:errcheck // see above
-	if bytes.IndexByte(body, 0) >= 0 || writtenNUL(body) {
+	if !ofSender(c.Request) && (bytes.IndexByte(body, 0) >= 0 || writtenNUL(body)) {
 		problem(c, bad("nul", "the body holds the NUL character, which cannot be kept"))
 		return
 	}
 	c.Set(rawBody, body)
 	c.Request.Body = io.NopCloser(bytes.NewReader(body))
 	c.Next()
+}
+
+// ofSender reports whether a request is of a source or a start address, whose bytes are kept whatever they are.
+func ofSender(r *http.Request) bool {
+	return strings.HasPrefix(r.URL.Path, "/in/") || strings.HasPrefix(r.URL.Path, "/start/")
 }
 
 func refuseBody(c *gin.Context, err error, most int64) {

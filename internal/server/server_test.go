@@ -3,6 +3,7 @@ package server_test
 import (
 	"bufio"
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -23,6 +24,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/unicode"
 
 	"urgentis/api"
 	"urgentis/core/access"
@@ -653,4 +655,37 @@ func TestStrangersFillNothing(t *testing.T) {
 	status, _, said = s.do("POST", "/in/mon", `{"key":"k","severity":"minor","summary":"`+strings.Repeat("x", 100<<10)+`"}`,
 		bearer("nobody")...)
 	assert.Contains(t, []int{401, 503}, status, said)
+}
+
+// Nothing that a source sends is refused for what its bytes are: NUL, gzip and other character sets are read, and what
+// cannot be unpacked is kept unread.
+func TestWhateverASourceSendsIsKept(t *testing.T) {
+	s := start(t)
+	admin := bearer(s.token(access.Admin))
+	status, _, said := s.do("POST", "/api/v1/push", `{"files":[{"name":"p.yaml","text":"urgentis: source/1\nname: panel\n`+
+		`map:\n  key: \"{{ body.key }}\"\n  summary: \"{{ body.text }}\"\n  severity: major\n"}]}`, admin...)
+	require.Equal(t, 200, status, said)
+	_, _, said = s.do("POST", "/api/v1/sources", `{"name":"panel"}`, admin...)
+	var key struct{ Token string }
+	require.NoError(t, json.Unmarshal([]byte(said), &key))
+	var gz bytes.Buffer
+	w := gzip.NewWriter(&gz)
+	_, err := w.Write([]byte(`{"key":"c","text":"packed"}`))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	wide, err := unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder().String(`{"key":"d","text":"wide"}`)
+	require.NoError(t, err)
+	for _, c := range []struct{ body, media, coding, want string }{
+		{`{"key":"a","text":"one\u0000two"}`, "application/json", "", "one\uFFFDtwo"},
+		{"{\"key\":\"b\",\"text\":\"raw\"}\x00", "application/json", "", "unread"},
+		{gz.String(), "application/json", "gzip", "packed"},
+		{wide, "application/json; charset=utf-16", "", "wide"},
+		{"no gzip", "application/json", "gzip", "is no gzip"},
+	} {
+		status, _, said := s.do("POST", "/in/panel", c.body, append(bearer(key.Token), "Content-Type", c.media,
+			"Content-Encoding", c.coding)...)
+		assert.Equal(t, 202, status, said)
+		_, _, alerts := s.do("GET", "/api/v1/alerts", "", admin...)
+		assert.Contains(t, alerts+said, c.want)
+	}
 }
