@@ -401,6 +401,9 @@ func (a *App) newestIn(tx *store.Tx, name string) (*runbook.Book, error) {
 // RemoveDocument takes one document out of use, wherever it was pushed from; of a binding, the runbook that it makes
 // too.
 func (a *App) RemoveDocument(ctx context.Context, who *access.Principal, kind estate.Kind, name string) error {
+	if err := mayPush(who, kind, name, nil); err != nil {
+		return err
+	}
 	return a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.LockDocuments(); err != nil {
 			return err
