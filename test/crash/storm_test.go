@@ -147,7 +147,8 @@ func newStorm(t *testing.T, clocks bool) *storm {
 	}
 	// Each alert is an incident of its own, as each run is to close one.
 	p, err := s.nodes[0].admin.PushWithResponse(ctx, api.NewPush{Files: []api.PushFile{{Name: "join.yaml",
-		Text: "urgentis: join/1\nname: each\nby: [alert.key]\nwithin: 1m\n"}}})
+		Text: "urgentis: join/1\nname: each\nby: [alert.key]\nwithin: 1m\n---\n" +
+			"urgentis: reader/1\nname: storm\nprograms: {works: any}\n"}}})
 	require.NoError(t, err)
 	require.NotNil(t, p.JSON200, string(p.Body))
 	r, err := s.nodes[0].admin.PushRunbookWithResponse(ctx, api.RunbookText{Text: stormBook})
