@@ -71,7 +71,7 @@ func TestWhatIsChosenOfEntries(t *testing.T) {
 	}
 }
 
-// A report says of what failed that it failed, and of what was taken back what became of that.
+// A report says of what failed that it failed, and of what was undone what became of that.
 func TestAReportShowsWhatFailed(t *testing.T) {
 	r := &Report{Title: "x", OpenedAt: time.Now(), Entries: []Entry{
 		said1(LookTaken, "How full?", `{"target":"web-1","readings":{"used":{"value":91}}}`),
