@@ -312,5 +312,5 @@ func (d *Door) ByToken(ctx context.Context, token string) (*access.Principal, er
 		maker := &access.Principal{Roles: Split(*t.Makers)}
 		roles = slices.DeleteFunc(roles, func(r access.Role) bool { return !maker.Has(r) })
 	}
-	return &access.Principal{Name: t.Name, Roles: roles, Owner: t.MadeBy}, nil
+	return &access.Principal{Name: t.Name, Roles: roles, Owner: t.MadeBy, Machine: t.OnMachine}, nil
 }
