@@ -79,7 +79,7 @@ func TestAChangeIsApprovedFromAMessage(t *testing.T) {
 	assert.Contains(t, kinds, "incident.held mara")
 	assert.Contains(t, kinds, "gate.approved mara")
 	require.NoError(t, phone.Go(link))
-	require.NoError(t, phone.See("This link was used already"))
+	require.NoError(t, phone.See("You approved it at "))
 
 	require.NoError(t, phone.Go(w.Link+"/a#nonsense"))
 	require.NoError(t, phone.See("it is worth nothing"))
