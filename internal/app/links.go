@@ -98,15 +98,15 @@ func happened(l *store.Link, g *Gate) string {
 	}[l.UsedFor]
 	switch {
 	case l.UsedFor == DoAnswer:
-		return did + ". The run goes on with your answer."
+		return did + ". Your answer was taken; the incident tells what came of it."
 	case g == nil:
 		return did + "."
 	case l.UsedFor == DoRefuse:
-		return did + ". It is not carried out; the run goes on with what its text says for a no."
+		return did + ". Your no was taken; the incident tells what the run did then."
 	case g.State == "open":
-		return did + ". It does not run yet: it waits for somebody else's yes as well, or for its time."
+		return did + ". Your yes was taken, and the gate is still open: somebody else's yes is wanted as well."
 	case g.State == "approved":
-		return did + ". The run carries it out; the incident tells how it ends."
+		return did + ". Your yes was taken; the incident tells what came of it."
 	}
 	return fmt.Sprintf("%s. It is %s now, by %s.", did, g.State, cmp.Or(g.DecidedBy, "nobody"))
 }
