@@ -40,6 +40,8 @@ const message = ref('')
 // What it would change is asked for as it is written, and nothing else than what is shown is carried out.
 const asked = refDebounced(text, 350)
 const plan = ref<Schemas['Push']>()
+/** The text that the plan was made of. */
+const planned = ref('')
 const refused = ref('')
 const mistakes = ref<Schemas['Finding'][]>([])
 const pushing = (t: string, check: boolean) => ({
@@ -53,22 +55,23 @@ watch(
     if (!t.trim() || !mayWrite.value) return
     try {
       const p = await got(api.POST('/api/v1/push', { body: pushing(t, true) }))
-      if (t === asked.value) told(p)
+      if (t === asked.value) told(t, p)
     } catch (e) {
       const found = e instanceof Refusal ? e.findings : []
-      if (t === asked.value) told(undefined, found.length ? '' : e instanceof Error ? e.message : String(e), found)
+      if (t === asked.value) told(t, undefined, found.length ? '' : e instanceof Error ? e.message : String(e), found)
     }
   },
   { immediate: true },
 )
-function told(p?: Schemas['Push'], why = '', found: Schemas['Finding'][] = []) {
+function told(of: string, p?: Schemas['Push'], why = '', found: Schemas['Finding'][] = []) {
+  planned.value = of
   plan.value = p
   refused.value = why
   mistakes.value = found
 }
 const findings = computed(() => plan.value?.findings ?? mistakes.value)
 const changes = computed(() => (plan.value?.steps ?? []).filter((s) => s.what !== 'same'))
-const current = computed(() => asked.value === text.value && changes.value.length > 0)
+const current = computed(() => planned.value === text.value && changes.value.length > 0)
 
 const keep = () =>
   attempt(async () => {
