@@ -811,6 +811,27 @@ func (e SourceKeyKind) Valid() bool {
 	}
 }
 
+// Defines values for SourceTryItemReports.
+const (
+	SourceTryItemReportsAlerts      SourceTryItemReports = "alerts"
+	SourceTryItemReportsDeployments SourceTryItemReports = "deployments"
+	SourceTryItemReportsTickets     SourceTryItemReports = "tickets"
+)
+
+// Valid indicates whether the value is a known member of the SourceTryItemReports enum.
+func (e SourceTryItemReports) Valid() bool {
+	switch e {
+	case SourceTryItemReportsAlerts:
+		return true
+	case SourceTryItemReportsDeployments:
+		return true
+	case SourceTryItemReportsTickets:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SpanLane.
 const (
 	SpanLaneChange   SpanLane = "change"
@@ -1078,10 +1099,13 @@ type AlertDetail struct {
 	LastSaid time.Time `json:"last_said,omitempty,omitzero"`
 	Link     string    `json:"link,omitempty,omitzero"`
 
+	// Meant the service that it probably means, where there is none of the name that it gives
+	Meant string `json:"meant,omitempty,omitzero"`
+
 	// Next the cursor for the triggers that follow
 	Next string `json:"next,omitempty,omitzero"`
 
-	// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
+	// Payload what its source sent when the alert was raised or last changed; kept for 30 days
 	Payload  Payload          `json:"payload,omitempty,omitzero"`
 	Service  string           `json:"service,omitempty,omitzero"`
 	Severity string           `json:"severity"`
@@ -1532,7 +1556,7 @@ type Firing struct {
 	Id       int64     `json:"id"`
 	Incident int64     `json:"incident,omitempty,omitzero"`
 
-	// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
+	// Payload what its source sent when the alert was raised or last changed; kept for 30 days
 	Payload Payload      `json:"payload,omitempty,omitzero"`
 	Result  FiringResult `json:"result"`
 	Run     string       `json:"run,omitempty,omitzero"`
@@ -2087,6 +2111,8 @@ type NewSourcePriv string
 
 // NewSourceTry defines model for NewSourceTry.
 type NewSourceTry struct {
+	// At when it would be heard, for hours and times; now unless it says otherwise
+	At          time.Time         `json:"at,omitempty,omitzero"`
 	Body        string            `json:"body"`
 	ContentType string            `json:"content_type,omitempty,omitzero"`
 	Headers     map[string]string `json:"headers,omitempty,omitzero"`
@@ -2359,7 +2385,7 @@ type Option struct {
 // Password defines model for Password.
 type Password = string
 
-// Payload what a mapped source sent when the alert was raised or last changed; kept for 30 days
+// Payload what its source sent when the alert was raised or last changed; kept for 30 days
 type Payload struct {
 	At time.Time `json:"at"`
 
@@ -2879,15 +2905,24 @@ type SourceTry struct {
 
 // SourceTryItem defines model for SourceTryItem.
 type SourceTryItem struct {
-	// Ignored the source is told to make nothing of it
+	// Ignored the source is told to make nothing of it, or it tells of our own doing
 	Ignored bool   `json:"ignored"`
 	Made    []Made `json:"made"`
-	Report  Report `json:"report,omitempty,omitzero"`
+
+	// Meant the service that it probably means, where there is none of the name that it gives
+	Meant  string `json:"meant,omitempty,omitzero"`
+	Report Report `json:"report,omitempty,omitzero"`
+
+	// Reports what it is; missing of what is ignored or unread
+	Reports SourceTryItemReports `json:"reports,omitempty,omitzero"`
 
 	// Unread which field could not be had, and why
 	Unread   string    `json:"unread,omitempty,omitzero"`
 	Verdicts []Verdict `json:"verdicts"`
 }
+
+// SourceTryItemReports what it is; missing of what is ignored or unread
+type SourceTryItemReports string
 
 // Span defines model for Span.
 type Span struct {

@@ -15,6 +15,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/message"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 )
 
@@ -24,35 +25,35 @@ var fenced = regexp.MustCompile("(?s)```(yaml|json)\n(.*?)```")
 func TestTheDocumentationIsTrue(t *testing.T) {
 	text, err := os.ReadFile("../../docs/sources.md")
 	require.NoError(t, err)
-	sources := map[string]*alert.Source{"": source(t, "urgentis: source/1\nname: devices\ntakes: trap\n")}
+	sources := map[string]*source.Source{"": sourceOf(t, "urgentis: source/1\nname: devices\ntakes: trap\n")}
 	var samples []string
 	for _, m := range fenced.FindAllStringSubmatch(string(text), -1) {
 		if m[1] == "yaml" {
-			s := source(t, m[2])
+			s := sourceOf(t, m[2])
 			sources[s.Name] = s
 		} else {
 			samples = append(samples, m[2])
 		}
 	}
-	got, err := sources["quay-panel"].Mapping(json(samples[0]), now)
+	got, err := mapping(sources["quay-panel"], json(samples[0]), now)
 	require.NoError(t, err)
 	require.Len(t, got, 2)
 	assert.Equal(t, "north/ramp-2", got[0].Report.Key)
 	assert.Equal(t, alert.Major, got[0].Report.Severity)
 	assert.Equal(t, "ramp_blocked", got[0].Report.Labels["signal"])
 	assert.Equal(t, alert.Cleared, got[1].Report.Severity)
-	trap, err := sources[""].Mapping(json(samples[len(samples)-1]), now)
+	trap, err := mapping(sources[""], json(samples[len(samples)-1]), now)
 	require.NoError(t, err)
 	assert.Equal(t, "The link winch-4 is down", trap[0].Report.Summary)
-	for _, takes := range alert.Takes {
-		for _, n := range append(alert.Names(takes), alert.WaysOf(takes)...) {
+	for _, takes := range source.Takes {
+		for _, n := range append(source.Names(takes), source.WaysOf(takes)...) {
 			assert.True(t, strings.Contains(string(text), n), n)
 		}
 	}
 	for _, k := range append(estate.Kinds, "push", "pull") {
 		assert.True(t, strings.Contains(string(text), string(k)), k)
 	}
-	for _, n := range alert.FieldNames {
+	for _, n := range source.FieldNames {
 		assert.True(t, strings.Contains(string(text), "`"+n+"`"), n)
 	}
 }
@@ -128,11 +129,11 @@ func TestTheDemosSources(t *testing.T) {
 	const folder = "../../examples/ferry/"
 	files, err := filepath.Glob(folder + "sources/*.yaml")
 	require.NoError(t, err)
-	sources := map[string]*alert.Source{}
+	sources := map[string]*source.Source{}
 	for _, f := range files {
 		text, err := os.ReadFile(f)
 		require.NoError(t, err)
-		s := source(t, string(text))
+		s := sourceOf(t, string(text))
 		sources[s.Name] = s
 	}
 	samples, err := filepath.Glob(folder + "samples/*")
@@ -142,7 +143,7 @@ func TestTheDemosSources(t *testing.T) {
 		body, err := os.ReadFile(f)
 		require.NoError(t, err)
 		s := sources[strings.TrimSuffix(filepath.Base(f), filepath.Ext(f))]
-		got, err := s.Mapping(alert.Payload{ContentType: "text/xml", Body: body}, now)
+		got, err := mapping(s, source.Payload{ContentType: "text/xml", Body: body}, now)
 		require.NoError(t, err, f)
 		for _, m := range got {
 			assert.Empty(t, m.Unread, f)

@@ -9,7 +9,6 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"urgentis/core/alert"
 	"urgentis/core/calendar"
 	"urgentis/core/device"
 	"urgentis/core/doc"
@@ -22,6 +21,7 @@ import (
 	"urgentis/core/reads"
 	"urgentis/core/route"
 	"urgentis/core/runbook"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 	"urgentis/core/watch"
 )
@@ -75,7 +75,7 @@ type Document struct {
 
 	// One of them is what it says.
 	Runbook *runbook.Book
-	Source  *alert.Source
+	Source  *source.Source
 	// TellBack is how a source is told what becomes of its alerts: acknowledge and close, as far as it is.
 	TellBack   map[string]*message.Request
 	Trigger    *trigger.Beside

@@ -1,6 +1,7 @@
 package estate_test
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/source"
 )
 
 const watch = `urgentis: source/1
@@ -31,21 +33,48 @@ silent_after: 10m
 
 var now = time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
 
-func source(t require.TestingT, text string) *alert.Source {
+func sourceOf(t require.TestingT, text string) *source.Source {
 	docs, found := estate.Parse([]estate.File{{Name: "watch.yaml", Text: text}})
 	require.Empty(t, found)
 	require.Len(t, docs, 1)
 	return docs[0].Source
 }
 
-func json(body string) alert.Payload {
-	return alert.Payload{ContentType: "application/json", Body: []byte(body)}
+// seen is what was read of an item, with what is said of an alert.
+type seen struct {
+	Report  alert.Report
+	Made    []source.Made
+	Ignored bool
+	Unread  string
+}
+
+// mapping reads a payload; an error says why nothing of it can be read.
+func mapping(s *source.Source, p source.Payload, at time.Time) ([]seen, error) {
+	r := s.Read(p, alert.HeardAt(at))
+	if r.Unread != "" {
+		return nil, errors.New(r.Unread)
+	}
+	out := make([]seen, len(r.Items))
+	for i, x := range r.Items {
+		out[i] = seen{Made: x.Made(), Unread: x.Unread}
+		switch e := x.Event.(type) {
+		case *source.Alert:
+			out[i].Report = e.Report
+		case source.Ignored:
+			out[i].Ignored = true
+		}
+	}
+	return out, nil
+}
+
+func json(body string) source.Payload {
+	return source.Payload{ContentType: "application/json", Body: []byte(body)}
 }
 
 func TestMapping(t *testing.T) {
-	s := source(t, watch)
+	s := sourceOf(t, watch)
 	assert.Equal(t, 10*time.Minute, s.SilentAfter)
-	got, err := s.Mapping(json(`{"conditions": [
+	got, err := mapping(s, json(`{"conditions": [
 		{"station": "quay-1", "what": "queue_depth", "words": "812 wait", "level": 1, "text": "x service=berth-queue y",
 			"since": "2031-03-01T01:59:00Z", "state": "bad"},
 		{"station": "quay-2", "what": "queue_depth", "level": "odd", "text": "", "since": 1930096740, "state": "ok"},
@@ -59,7 +88,7 @@ func TestMapping(t *testing.T) {
 		Key: "quay-1/queue_depth", Severity: alert.Critical, Summary: "812 wait", Service: "berth-queue",
 		Labels: map[string]string{"station": "quay-1", "signal": "queue_depth"}, At: alert.SaidAt(now.Add(-time.Minute)),
 	}, got[0].Report)
-	assert.Contains(t, got[0].Made, alert.Made{Field: "severity", Value: "critical", From: "of: item.level"})
+	assert.Contains(t, got[0].Made, source.Made{Field: "severity", Value: "critical", From: "of: item.level"})
 	assert.Equal(t, alert.Cleared, got[1].Report.Severity)
 	assert.Equal(t, "unknown", got[1].Report.Service)
 	assert.True(t, got[2].Ignored)
@@ -69,18 +98,39 @@ func TestMapping(t *testing.T) {
 		`{"conditions": 3`: "the body is not JSON: unexpected EOF",
 		`{}`:               "each: there is no conditions",
 		`{} {}`:            "the body is not JSON: something follows the first value",
-		strings.Repeat("[", 70) + strings.Repeat("]", 70):                   "the body is nested more than 64 deep",
-		`{"conditions": [` + strings.Repeat("1,", alert.MaxReports) + `1]}`: "each has 101 items, 100 are allowed",
+		strings.Repeat("[", 70) + strings.Repeat("]", 70):                  "the body is nested more than 64 deep",
+		`{"conditions": [` + strings.Repeat("1,", source.MaxItems) + `1]}`: "there are 101 items, 100 are allowed",
 	} {
-		_, err := s.Mapping(json(body), now)
+		_, err := mapping(s, json(body), now)
 		assert.EqualError(t, err, want, body)
 	}
 }
 
+// What stands where a value is missing may be made of others.
+func TestOtherwiseIsFilledIn(t *testing.T) {
+	s := sourceOf(t, `urgentis: source/1
+name: a
+map:
+  summary: {of: body.text, otherwise: "{{ body.host }} is ill"}
+  severity: {of: body.level, otherwise: "{{ body.bad ? 'major' : 'minor' }}"}
+`)
+	got, err := mapping(s, json(`{"host": "quay-1", "bad": true}`), now)
+	require.NoError(t, err)
+	assert.Equal(t, "quay-1 is ill", got[0].Report.Summary)
+	assert.Equal(t, alert.Major, got[0].Report.Severity)
+	got, err = mapping(s, json(`{"bad": true}`), now)
+	require.NoError(t, err)
+	assert.Equal(t, "summary: {{ body.host }}: there is no host", got[0].Unread)
+	_, found := estate.Parse([]estate.File{{Name: "a", Text: "urgentis: source/1\nname: a\nmap:\n" +
+		"  summary: {of: body.text, otherwise: '{{ bodyy }}'}\n  severity: {of: body.x, otherwise: odd}\n"}})
+	require.Len(t, found, 2)
+	assert.Equal(t, "body", found[0].Meant)
+}
+
 func TestBodiesOfOtherKinds(t *testing.T) {
 	one := func(m, contentType, body string) (alert.Report, string) {
-		s := source(t, "urgentis: source/1\nname: a\nmap:\n  severity: major\n"+m)
-		got, err := s.Mapping(alert.Payload{
+		s := sourceOf(t, "urgentis: source/1\nname: a\nmap:\n  severity: major\n"+m)
+		got, err := mapping(s, source.Payload{
 			ContentType: contentType, Body: []byte(body), Query: map[string]string{"key": "k1"},
 			Headers: map[string]string{"x-station": "quay-1"},
 		}, now)
@@ -272,15 +322,15 @@ func TestPlanTwiceDoesNothing(t *testing.T) {
 
 // A mapping is a pure function that never fails otherwise than in words.
 func FuzzMapping(f *testing.F) {
-	s := source(f, watch)
+	s := sourceOf(f, watch)
 	f.Add("application/json", `{"conditions": [{"station": "a"}]}`)
 	f.Add("text/xml", `<conditions><station>a</station></conditions>`)
 	f.Add("application/x-www-form-urlencoded", "a=b&conditions=1")
 	f.Add("text/plain", "words")
 	f.Fuzz(func(t *testing.T, contentType, body string) {
-		p := alert.Payload{ContentType: contentType, Body: []byte(body)}
-		a, errA := s.Mapping(p, now)
-		b, errB := s.Mapping(p, now)
+		p := source.Payload{ContentType: contentType, Body: []byte(body)}
+		a, errA := mapping(s, p, now)
+		b, errB := mapping(s, p, now)
 		require.Equal(t, errA, errB)
 		require.Equal(t, a, b)
 		for _, m := range a {

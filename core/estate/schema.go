@@ -16,6 +16,7 @@ import (
 	"urgentis/core/objective"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
+	"urgentis/core/source"
 	"urgentis/core/watch"
 	"urgentis/library"
 )
@@ -53,35 +54,35 @@ func ref(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" 
 func addSource(defs map[string]any) {
 	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
 	x.source(nil)
-	x.fieldMap(nil, &alert.Source{})
-	x.Fields(nil, "a field", x.fieldKeys(&alert.Field{}, "a field"))
+	x.fieldMap(nil, &source.Source{})
+	x.Fields(nil, "a field", x.fieldKeys(&source.Field{}, "a field"))
 	defs["field"] = map[string]any{"anyOf": []any{
 		map[string]any{"type": []string{"string", "number", "boolean"}},
 		object(x.Probe["a field"], nil, "of"),
 	}}
 	waysOfAll := []string{}
-	for _, t := range alert.Takes {
-		for _, w := range alert.WaysOf(t) {
+	for _, t := range source.Takes {
+		for _, w := range source.WaysOf(t) {
 			if !slices.Contains(waysOfAll, w) {
 				waysOfAll = append(waysOfAll, w)
 			}
 		}
 	}
 	fields := map[string]any{"labels": map[string]any{"type": "object", "additionalProperties": ref("field")}}
-	for _, k := range slices.Concat(alert.FieldNames, alert.DeploymentFields, alert.TicketFields) {
+	for _, k := range slices.Concat(source.FieldNames, source.DeploymentFields, source.TicketFields) {
 		fields[k] = ref("field")
 	}
 	source := object(x.Probe["a source"], map[string]any{
 		"urgentis": map[string]any{"const": "source/1"}, "map": map[string]any{"anyOf": []any{
-			object(append([]string{"labels"}, alert.FieldNames...), fields, "severity", "summary"),
-			object(alert.DeploymentFields, fields, "service"), object(alert.TicketFields, fields, "ticket"),
+			object(append([]string{"labels"}, source.FieldNames...), fields, "severity", "summary"),
+			object(source.DeploymentFields, fields, "service"), object(source.TicketFields, fields, "ticket"),
 		}},
-		"reports":      map[string]any{"enum": alert.Reports},
-		"takes":        map[string]any{"enum": alert.Takes},
+		"reports":      map[string]any{"enum": source.Reports},
+		"takes":        map[string]any{"enum": source.Takes},
 		"proof":        map[string]any{"type": "array", "items": map[string]any{"enum": waysOfAll}, "minItems": 1},
 		"from":         map[string]any{"type": "array", "items": map[string]any{"type": "string"}},
 		"zone":         map[string]any{"type": "string"},
-		"rate":         map[string]any{"type": "integer", "minimum": 1, "maximum": alert.MaxRate},
+		"rate":         map[string]any{"type": "integer", "minimum": 1, "maximum": source.MaxRate},
 		"silent_after": ref("span"),
 		"tell_back":    object(TellBackWords, map[string]any{"acknowledge": requestSchema(), "close": requestSchema()}),
 		"over_after":   ref("span"),

@@ -12,6 +12,7 @@ import (
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/message"
+	"urgentis/core/source"
 )
 
 // decoder decodes one document.
@@ -40,12 +41,12 @@ func (x *decoder) name(n ast.Node) {
 }
 
 func (x *decoder) source(root ast.Node) {
-	s := &alert.Source{
-		Takes:   x.before(root, "takes", alert.Takes),
-		Reports: x.before(root, "reports", alert.Reports),
+	s := &source.Source{
+		Takes:   x.before(root, "takes", source.Takes),
+		Reports: x.before(root, "reports", source.Reports),
 	}
 	x.d.Source = s
-	x.names = alert.Names(s.Takes)
+	x.names = source.Names(s.Takes)
 	got := x.Fields(root, "a source", x.sourceKeys(s))
 	if s.Name = x.d.Name; s.Name == "urgentis" {
 		x.Fail(got["name"], "urgentis is the source of the service's own alerts; give it another name")
@@ -56,34 +57,36 @@ func (x *decoder) source(root ast.Node) {
 	if got["name"] == nil {
 		x.Fail(root, "the source has no name")
 	}
-	if s.Proves(alert.Network) && len(s.From) == 0 {
+	if s.Proves(source.Network) && len(s.From) == 0 {
 		x.Fail(
 			root,
 			"from is missing: without keys, what may report is known by its network, such as from: [10.1.0.0/16]",
 		)
 	}
-	if got["zone"] != nil && s.Takes != alert.Syslog {
+	if got["zone"] != nil && s.Takes != source.Syslog {
 		x.Fail(got["zone"], "zone is for sources that take syslog, whose times may name none")
 	}
+	if s.Reports != source.OfTickets {
+		for _, k := range []string{"desk", "echo"} {
+			if got[k] != nil {
+				x.Fail(got[k], "%s is for sources that report tickets", k)
+			}
+		}
+	}
 	switch s.Reports {
-	case alert.OfDeployments:
+	case source.OfDeployments:
 		x.deployments(got, s)
 		return
-	case alert.OfTickets:
+	case source.OfTickets:
 		x.tickets(root, got, s)
 		return
-	}
-	for _, k := range []string{"desk", "echo"} {
-		if got[k] != nil {
-			x.Fail(got[k], "%s is for sources that report tickets", k)
-		}
 	}
 	x.mapped(root, got, s)
 }
 
 // deployments sees to it that what is said of a source of deployments has a meaning.
-func (x *decoder) deployments(got map[string]ast.Node, s *alert.Source) {
-	if s.Takes != alert.HTTP {
+func (x *decoder) deployments(got map[string]ast.Node, s *source.Source) {
+	if s.Takes != source.HTTP {
 		x.Fail(got["takes"], "deployments are taken by HTTP")
 	}
 	for _, k := range []string{"cleared", "over_after", "silent_after"} {
@@ -114,8 +117,11 @@ func (x *decoder) tellBack(n ast.Node) {
 
 // tickets sees to it that a source through which a desk tells of its tickets knows them, and its own echo: without that
 // there would be a loop.
-func (x *decoder) tickets(root ast.Node, got map[string]ast.Node, s *alert.Source) {
+func (x *decoder) tickets(root ast.Node, got map[string]ast.Node, s *source.Source) {
 	x.need(root, got, "source of tickets", "desk", "map", "echo")
+	if s.Takes != source.HTTP && s.Takes != source.Mail {
+		x.Fail(got["takes"], "tickets are told by HTTP or by mail")
+	}
 	if got["map"] != nil && s.Map["ticket"] == nil {
 		x.Fail(got["map"], "map has no ticket: the number by which the desk names it")
 	}
@@ -146,7 +152,7 @@ func (x *decoder) oneOf(n ast.Node, what string, words []string) string {
 }
 
 // sourceKeys are the keys of a source.
-func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
+func (x *decoder) sourceKeys(s *source.Source) map[string]func(ast.Node) {
 	return map[string]func(ast.Node){
 		"urgentis": func(ast.Node) {},
 		"name":     x.name,
@@ -160,8 +166,8 @@ func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
 		},
 		"zone": func(n ast.Node) { s.Zone = x.Zone(n, "zone") },
 		"rate": func(n ast.Node) {
-			if s.Rate = x.Integer(n, "rate"); s.Rate < 1 || s.Rate > alert.MaxRate {
-				x.Fail(n, "rate is how many reports are taken in a second, from 1 to %d", alert.MaxRate)
+			if s.Rate = x.Integer(n, "rate"); s.Rate < 1 || s.Rate > source.MaxRate {
+				x.Fail(n, "rate is how many reports are taken in a second, from 1 to %d", source.MaxRate)
 			}
 		},
 		"each":         func(n ast.Node) { s.Each = x.expression(n, "each") },
@@ -176,8 +182,8 @@ func (x *decoder) sourceKeys(s *alert.Source) map[string]func(ast.Node) {
 	}
 }
 
-func (x *decoder) proof(n ast.Node, s *alert.Source) {
-	ways := alert.WaysOf(s.Takes)
+func (x *decoder) proof(n ast.Node, s *source.Source) {
+	ways := source.WaysOf(s.Takes)
 	for _, w := range x.List(n, "proof") {
 		way := x.Word(w, "proof")
 		if !slices.Contains(ways, way) {
@@ -206,7 +212,7 @@ func (x *decoder) network(n ast.Node) netip.Prefix {
 }
 
 // mapped sees to it that what is mapped is mapped whole. What takes syslog or traps has a map of its own without one.
-func (x *decoder) mapped(root ast.Node, got map[string]ast.Node, s *alert.Source) {
+func (x *decoder) mapped(root ast.Node, got map[string]ast.Node, s *source.Source) {
 	if got["map"] != nil {
 		for _, k := range []string{"severity", "summary"} {
 			if s.Map[k] == nil {
@@ -220,7 +226,7 @@ func (x *decoder) mapped(root ast.Node, got map[string]ast.Node, s *alert.Source
 			x.Fail(got[k], "%s needs a map: without one %s", k, withoutMap[s.Takes])
 		}
 	}
-	if s.Takes == alert.Mail {
+	if s.Takes == source.Mail {
 		x.Fail(root, "what comes by mail needs a map: how it is read is known to nobody else")
 	}
 	if text := standardMaps[s.Takes]; text != "" && !x.Findings.Failed() {
@@ -229,11 +235,11 @@ func (x *decoder) mapped(root ast.Node, got map[string]ast.Node, s *alert.Source
 }
 
 // fieldMap decodes how the fields of a report are had.
-func (x *decoder) fieldMap(n ast.Node, s *alert.Source) {
-	s.Map = map[string]*alert.Field{}
+func (x *decoder) fieldMap(n ast.Node, s *source.Source) {
+	s.Map = map[string]*source.Field{}
 	known := map[string]func(ast.Node){
 		"labels": func(n ast.Node) {
-			s.Labels = map[string]*alert.Field{}
+			s.Labels = map[string]*source.Field{}
 			for _, e := range x.Mapping(n, "labels") {
 				if e.Value == nil {
 					x.Fail(e.Node, "%s has no value", e.Key)
@@ -243,13 +249,13 @@ func (x *decoder) fieldMap(n ast.Node, s *alert.Source) {
 			}
 		},
 	}
-	names := alert.FieldNames
+	names := source.FieldNames
 	switch s.Reports {
-	case alert.OfDeployments:
-		names = alert.DeploymentFields
+	case source.OfDeployments:
+		names = source.DeploymentFields
 		delete(known, "labels")
-	case alert.OfTickets:
-		names = alert.TicketFields
+	case source.OfTickets:
+		names = source.TicketFields
 		delete(known, "labels")
 	}
 	for _, name := range names {
@@ -259,8 +265,8 @@ func (x *decoder) fieldMap(n ast.Node, s *alert.Source) {
 }
 
 // field decodes how one field is had: a text, or a mapping with of.
-func (x *decoder) field(n ast.Node, what string) *alert.Field {
-	f := &alert.Field{}
+func (x *decoder) field(n ast.Node, what string) *source.Field {
+	f := &source.Field{}
 	if !isMapping(n) {
 		t, err := x.cel.CompileTemplate(x.Word(n, what), x.where())
 		if err != nil {
@@ -277,7 +283,7 @@ func (x *decoder) field(n ast.Node, what string) *alert.Field {
 }
 
 // fieldKeys are the keys of a field that is looked at closely.
-func (x *decoder) fieldKeys(f *alert.Field, what string) map[string]func(ast.Node) {
+func (x *decoder) fieldKeys(f *source.Field, what string) map[string]func(ast.Node) {
 	return map[string]func(ast.Node){
 		"of": func(n ast.Node) { f.Of = x.expression(n, "of") },
 		"pattern": func(n ast.Node) {
@@ -302,9 +308,15 @@ func (x *decoder) fieldKeys(f *alert.Field, what string) map[string]func(ast.Nod
 		},
 		"otherwise": func(n ast.Node) {
 			w := x.Word(n, "otherwise")
-			f.Otherwise = &w
+			t, err := x.cel.CompileTemplate(w, x.where())
+			if err != nil {
+				x.Expr(n, err, x.meant)
+			}
+			if f.Otherwise = t; err != nil || len(t.Holes()) > 0 {
+				return // what it comes to is known when something came
+			}
 			x.severity(n, what, w)
-			if _, err := alert.Moment(w); what == "at" && err != nil {
+			if _, err := source.Moment(w); what == "at" && err != nil {
 				x.Fail(n, "otherwise: %s", err)
 			}
 		},

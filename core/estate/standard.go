@@ -1,19 +1,19 @@
 package estate
 
 import (
-	"urgentis/core/alert"
 	"urgentis/core/doc"
+	"urgentis/core/source"
 )
 
 // standardMaps are what stands where a source has no map, in the language of maps. What they leave out is unread.
-var standardMaps = map[string]string{alert.Syslog: syslogMap, alert.Trap: trapMap}
+var standardMaps = map[string]string{source.Syslog: syslogMap, source.Trap: trapMap}
 
 // withoutMap says how what arrives is read where there is no map.
 var withoutMap = map[string]string{
-	alert.HTTP:   "the source sends our own JSON or CloudEvents",
-	alert.Mail:   "a mail is not understood",
-	alert.Syslog: "messages are read by RFC 5674",
-	alert.Trap:   "notifications are read by RFC 3877 and RFC 2863",
+	source.HTTP:   "the source sends our own JSON or CloudEvents",
+	source.Mail:   "a mail is not understood",
+	source.Syslog: "messages are read by RFC 5674",
+	source.Trap:   "notifications are read by RFC 3877 and RFC 2863",
 }
 
 // syslogMap reads a message's own severity, or that of an alarm in its structured data, by RFC 5674. What is milder
@@ -59,7 +59,7 @@ cleared: trap.oid in ["1.3.6.1.6.3.1.1.5.4", "1.3.6.1.2.1.118.0.3"]
 `
 
 // standard gives a source the map that stands where it has none.
-func (x *decoder) standard(text string, s *alert.Source) {
+func (x *decoder) standard(text string, s *source.Source) {
 	t := &doc.Text{What: "a document"}
 	y := &decoder{Text: t, d: &Document{Kind: Source}}
 	y.decode(t.Load([]byte(text)))
@@ -68,7 +68,7 @@ func (x *decoder) standard(text string, s *alert.Source) {
 	}
 	m := y.d.Source
 	s.Map, s.Labels, s.Cleared, s.Ignore = m.Map, m.Labels, m.Cleared, m.Ignore
-	for _, fields := range []map[string]*alert.Field{s.Map, s.Labels} {
+	for _, fields := range []map[string]*source.Field{s.Map, s.Labels} {
 		for _, f := range fields {
 			f.From = "no map: " + withoutMap[s.Takes]
 		}

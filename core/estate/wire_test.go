@@ -1,6 +1,7 @@
 package estate_test
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -9,10 +10,11 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/source"
 )
 
-func one(t *testing.T, s *alert.Source, contentType, body string) alert.Mapped {
-	got, err := s.Mapping(alert.Payload{
+func one(t *testing.T, s *source.Source, contentType, body string) seen {
+	got, err := mapping(s, source.Payload{
 		ContentType: contentType, Body: []byte(body), Headers: map[string]string{"from": "10.1.0.7"}}, now)
 	require.NoError(t, err)
 	require.Len(t, got, 1)
@@ -23,7 +25,7 @@ const hosts = "urgentis: source/1\nname: hosts\ntakes: syslog\nfrom: [10.1.0.0/1
 
 // RFC 5424 and RFC 3164, good and bad, are read by RFC 5674 where the source has no map.
 func TestSyslogWithoutAMap(t *testing.T) {
-	s := source(t, hosts)
+	s := sourceOf(t, hosts)
 	for body, want := range map[string]alert.Report{
 		"<11>1 2031-03-01T01:59:00Z quay-1 consumer 77 STUCK - \ufeffno progress": {
 			Key: "quay-1/consumer/STUCK", Severity: alert.Minor, Summary: "no progress", Service: "consumer",
@@ -44,54 +46,54 @@ func TestSyslogWithoutAMap(t *testing.T) {
 			Key: "10.1.0.7//", Severity: alert.Minor, Summary: "\ufffd broken",
 			Labels: map[string]string{"host": "10.1.0.7", "app": "", "facility": "user"}, At: alert.SaidAt(now)},
 	} {
-		m := one(t, s, alert.SyslogType, body)
+		m := one(t, s, source.SyslogType, body)
 		assert.Empty(t, m.Unread, body)
 		assert.Equal(t, want, m.Report, body)
 	}
 	for _, body := range []string{"<13>Mar  1 01:58:00 quay-2 mailer[9]: all is well", "no priority at all", "", "<999>x",
 		"<190>1 - - - - - -"} {
-		assert.True(t, one(t, s, alert.SyslogType, body).Ignored, body)
+		assert.True(t, one(t, s, source.SyslogType, body).Ignored, body)
 	}
-	m := one(t, s, alert.SyslogType, "<11>1 2031-09-01T01:59:00Z quay-1 consumer 77 STUCK - x")
+	m := one(t, s, source.SyslogType, "<11>1 2031-09-01T01:59:00Z quay-1 consumer 77 STUCK - x")
 	assert.Equal(t, now, m.Report.At.Time, "what says a year is held to it: it lies ahead, and is taken for now")
-	assert.Contains(t, m.Made, alert.Made{Field: "at", Value: "2031-09-01T01:59:00Z",
+	assert.Contains(t, m.Made, source.Made{Field: "at", Value: "2031-09-01T01:59:00Z",
 		From: "no map: messages are read by RFC 5674"})
-	m = one(t, s, alert.SyslogType, `<189>1 - pump-3 alarmd - - [alarm resource="a" probableCause="315" `+
+	m = one(t, s, source.SyslogType, `<189>1 - pump-3 alarmd - - [alarm resource="a" probableCause="315" `+
 		`perceivedSeverity="cleared"]`)
 	assert.Equal(t, alert.Cleared, m.Report.Severity)
 }
 
 func TestSyslogWithAMapAndAZone(t *testing.T) {
-	s := source(t, hosts+`zone: Europe/Lisbon
+	s := sourceOf(t, hosts+`zone: Europe/Lisbon
 map:
   summary: "{{ syslog.text }}"
   severity: major
   labels: {depth: {of: syslog.data.queue.depth, otherwise: none}}
   at: "{{ syslog.at }}"
 `)
-	m := one(t, s, alert.SyslogType, "<13>Aug  1 12:00:00 quay-2 mailer[9]: all is well")
+	m := one(t, s, source.SyslogType, "<13>Aug  1 12:00:00 quay-2 mailer[9]: all is well")
 	assert.Equal(t, time.Date(2030, 8, 1, 11, 0, 0, 0, time.UTC), m.Report.At.UTC())
 	assert.Equal(t, "none", m.Report.Labels["depth"])
-	m = one(t, s, alert.SyslogType, `<13>1 - - - - - [queue depth="812"] x`)
+	m = one(t, s, source.SyslogType, `<13>1 - - - - - [queue depth="812"] x`)
 	assert.Equal(t, "812", m.Report.Labels["depth"])
 	assert.Equal(t, now, m.Report.At.Time)
 }
 
 func TestTrapsWithoutAMap(t *testing.T) {
-	s := source(t, "urgentis: source/1\nname: devices\ntakes: trap\n")
-	m := one(t, s, alert.TrapType, `{"from": "10.1.0.7", "version": "2c", "oid": "1.3.6.1.6.3.1.1.5.3", "uptime": 12.5,
+	s := sourceOf(t, "urgentis: source/1\nname: devices\ntakes: trap\n")
+	m := one(t, s, source.TrapType, `{"from": "10.1.0.7", "version": "2c", "oid": "1.3.6.1.6.3.1.1.5.3", "uptime": 12.5,
 		"vars": [{"oid": "1.3.6.1.2.1.2.2.1.1.4", "type": "Integer", "value": 4},
 		{"oid": ".1.3.6.1.2.1.2.2.1.2.4", "type": "OctetString", "value": "quay-4"}]}`)
 	require.Empty(t, m.Unread)
 	assert.Equal(t, "10.1.0.7/link/4", m.Report.Key)
 	assert.Equal(t, "The link quay-4 is down", m.Report.Summary)
 	assert.Equal(t, alert.Major, m.Report.Severity)
-	m = one(t, s, alert.TrapType, `{"from": "10.1.0.7", "oid": "1.3.6.1.6.3.1.1.5.4",
+	m = one(t, s, source.TrapType, `{"from": "10.1.0.7", "oid": "1.3.6.1.6.3.1.1.5.4",
 		"vars": [{"oid": "1.3.6.1.2.1.2.2.1.1.4", "value": 4}]}`)
 	assert.Equal(t, alert.Cleared, m.Report.Severity)
 	assert.Equal(t, "10.1.0.7/link/4", m.Report.Key)
-	alarm := func(oid, state string) alert.Mapped {
-		return one(t, s, alert.TrapType, `{"from": "10.1.0.7", "oid": "`+oid+`", "vars": [
+	alarm := func(oid, state string) seen {
+		return one(t, s, source.TrapType, `{"from": "10.1.0.7", "oid": "`+oid+`", "vars": [
 			{"oid": "1.3.6.1.2.1.118.1.2.2.1.13.0", "value": "1.3.6.1.2.1.118.1.1.2.1.3.0.7.`+state+`"},
 			{"oid": "1.3.6.1.2.1.118.1.2.2.1.10.0", "value": "1.3.6.1.2.1.2.2.1.1.4"}]}`)
 	}
@@ -99,9 +101,9 @@ func TestTrapsWithoutAMap(t *testing.T) {
 	assert.Equal(t, alert.Critical, worse.Report.Severity, worse.Unread)
 	assert.Equal(t, worse.Report.Key, over.Report.Key)
 	assert.Equal(t, alert.Cleared, over.Report.Severity)
-	m = one(t, s, alert.TrapType, `{"from": "10.1.0.7", "oid": "1.3.6.1.4.1.99", "vars": []}`)
+	m = one(t, s, source.TrapType, `{"from": "10.1.0.7", "oid": "1.3.6.1.4.1.99", "vars": []}`)
 	assert.Contains(t, m.Unread, "key: ")
-	_, err := s.Mapping(alert.Payload{Body: []byte("{")}, now)
+	_, err := mapping(s, source.Payload{Body: []byte("{")}, now)
 	assert.ErrorContains(t, err, "the notification is not JSON")
 }
 
@@ -109,7 +111,7 @@ const letter = "From: Old Panel <panel@quay.example>\r\nTo: alarms+k1@urgentis.e
 	"Date: Sat, 01 Mar 2031 01:59:00 +0000\r\nSubject: =?utf-8?q?ALARM_ramp_=C3=A9?=\r\n"
 
 func TestMail(t *testing.T) {
-	s := source(t, `urgentis: source/1
+	s := sourceOf(t, `urgentis: source/1
 name: old-panel
 takes: mail
 map:
@@ -128,19 +130,19 @@ ignore: mail.headers["x-test"] == "1"
 			"Content-Transfer-Encoding: quoted-printable\r\n\r\nRamp 2 is dark\r\n--b\r\nContent-Disposition: attachment; " +
 			"filename=a.txt\r\n\r\nxyz\r\n--b--": "1",
 	} {
-		m := one(t, s, alert.MailType, tested(body))
+		m := one(t, s, source.MailType, tested(body))
 		if want == "" {
 			want = "0"
 		}
 		// Without the header, ignore cannot be judged: such a mail is unread and not taken for harmless.
-		assert.Equal(t, `ignore: there is no x-test`, one(t, s, alert.MailType, body).Unread)
+		assert.Equal(t, `ignore: there is no x-test`, one(t, s, source.MailType, body).Unread)
 		require.Empty(t, m.Unread, body)
 		assert.Equal(t, "ramp é", m.Report.Key)
 		assert.Equal(t, "Ramp 2 is dark", m.Report.Summary)
 		assert.Equal(t, want, m.Report.Labels["files"])
 		assert.Equal(t, now.Add(-time.Minute), m.Report.At.Time)
 	}
-	_, err := s.Mapping(alert.Payload{Body: make([]byte, alert.MaxMail+1)}, now)
+	_, err := mapping(s, source.Payload{Body: make([]byte, source.MaxMail+1)}, now)
 	assert.EqualError(t, err, "the mail has 1048577 bytes, 1048576 are allowed")
 }
 
@@ -148,9 +150,9 @@ func tested(body string) string { return "X-Test: 0\r\n" + body }
 
 func BenchmarkSyslog(b *testing.B) {
 	docs, _ := estate.Parse([]estate.File{{Name: "a", Text: hosts}})
-	p := alert.Payload{Body: []byte("<11>1 2031-03-01T01:59:00Z quay-1 consumer 77 STUCK - no progress")}
+	p := source.Payload{Body: []byte("<11>1 2031-03-01T01:59:00Z quay-1 consumer 77 STUCK - no progress")}
 	for b.Loop() {
-		if _, err := docs[0].Source.Mapping(p, now); err != nil {
+		if _, err := mapping(docs[0].Source, p, now); err != nil {
 			b.Fatal(err)
 		}
 	}
@@ -158,7 +160,7 @@ func BenchmarkSyslog(b *testing.B) {
 
 // What arrives by any way is read, or refused in words; the same each time.
 func FuzzWire(f *testing.F) {
-	var sources []*alert.Source
+	var sources []*source.Source
 	for _, text := range []string{hosts, "urgentis: source/1\nname: devices\ntakes: trap\n", `urgentis: source/1
 name: old-panel
 takes: mail
@@ -178,9 +180,9 @@ map:
 	f.Add([]byte(`{"from": "10.1.0.7", "oid": "1.3.6.1.6.3.1.1.5.4", "vars": [{"oid": "1.3.6.1.2.1.2.2.1.1.4"}]}`))
 	f.Fuzz(func(t *testing.T, body []byte) {
 		for _, s := range sources {
-			p := alert.Payload{Body: body, Headers: map[string]string{"from": "10.1.0.7"}}
-			a, errA := s.Mapping(p, now)
-			b, errB := s.Mapping(p, now)
+			p := source.Payload{Body: body, Headers: map[string]string{"from": "10.1.0.7"}}
+			a, errA := mapping(s, p, now)
+			b, errB := mapping(s, p, now)
 			require.Equal(t, errA, errB)
 			require.Equal(t, a, b)
 			for _, m := range a {
@@ -193,14 +195,24 @@ map:
 // Deployments come as our own JSON, as CDEvents in both modes, and mapped.
 func TestDeployments(t *testing.T) {
 	const own = "urgentis: source/1\nname: d\nreports: deployments\n"
-	read := func(text, body string) ([]alert.Deployment, error) {
-		return source(t, text).Deployments(json(body), now)
+	read := func(text, body string) ([]source.Deployment, error) {
+		r := sourceOf(t, text).Read(json(body), alert.HeardAt(now))
+		if _, finding := r.Left(); finding != "" {
+			return nil, errors.New(finding)
+		}
+		var out []source.Deployment
+		for _, x := range r.Items {
+			if d, ok := x.Event.(*source.Deployment); ok {
+				out = append(out, *d)
+			}
+		}
+		return out, nil
 	}
-	want := alert.Deployment{Service: "berth-queue", Version: "v7", By: "mara", Summary: "deployed", At: now.Add(-time.Hour)}
+	want := source.Deployment{Service: "berth-queue", Version: "v7", By: "mara", Summary: "deployed", At: now.Add(-time.Hour)}
 	got, err := read(own, `{"service": "berth-queue", "version": "v7", "by": "mara", "summary": "deployed",
 		"at": "2031-03-01T01:00:00Z"}`)
 	require.NoError(t, err)
-	assert.Equal(t, []alert.Deployment{want}, got)
+	assert.Equal(t, []source.Deployment{want}, got)
 	event := `{"context": {"version": "0.4.1", "id": "1", "source": "mara", "type": "dev.cdevents.service.deployed.0.2.0",
 		"timestamp": "2031-03-01T01:00:00Z"}, "subject": {"id": "berth-queue", "type": "service",
 		"content": {"artifactId": "v7", "environment": {"id": "quay"}}}}`
@@ -209,18 +221,18 @@ func TestDeployments(t *testing.T) {
 		"dev.cdevents.service.deployed.0.2.0", "data": ` + event + `}`, "[" + event + "]"} {
 		got, err = read(own, body)
 		require.NoError(t, err)
-		assert.Equal(t, []alert.Deployment{want}, got)
+		assert.Equal(t, []source.Deployment{want}, got)
 	}
 	got, err = read(own+"each: body.done\nmap: {service: \"{{ item.app }}\", version: \"{{ item.tag }}\"}\nignore: item.app == "+
 		"\"test\"\n", `{"done": [{"app": "berth-queue", "tag": "v8"}, {"app": "test", "tag": "v9"}]}`)
 	require.NoError(t, err)
-	assert.Equal(t, []alert.Deployment{{Service: "berth-queue", Version: "v8", At: now}}, got)
+	assert.Equal(t, []source.Deployment{{Service: "berth-queue", Version: "v8", At: now}}, got)
 	for body, want := range map[string]string{
-		`{}`: "deployment 1 of 1: the service is missing", `[]`: "the list has 0 deployments; send from 1 to 100",
-		`[1]`: "deployment 1 of 1: it must be an object",
-		`{"context": {"type": "dev.cdevents.build.started.0.1.0"}, "subject": {}}`: "deployment 1 of 1: the CDEvent is a " +
+		`{}`: "the service is missing", `[]`: "the list is empty; send from 1 to 100",
+		`[1]`: "the body must be an object, not number",
+		`{"context": {"type": "dev.cdevents.build.started.0.1.0"}, "subject": {}}`: "the CDEvent is a " +
 			"dev.cdevents.build.started.0.1.0; those about a service are understood",
-		`{"service": "a", "link": "javascript:1"}`: "deployment 1 of 1: link must begin with https:// or http://",
+		`{"service": "a", "link": "javascript:1"}`: "link must begin with https:// or http://",
 	} {
 		_, err := read(own, body)
 		assert.EqualError(t, err, want)

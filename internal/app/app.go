@@ -13,10 +13,10 @@ import (
 	"golang.org/x/time/rate"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/message"
 	"urgentis/core/runbook"
+	"urgentis/core/source"
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
@@ -68,9 +68,9 @@ type App struct {
 	log     *slog.Logger
 	version string
 	link    string
-	maps    *lru.Cache[string, *alert.Source] // by their text
-	used    *lru.Cache[string, time.Time]     // when a key of a source was last marked as used
-	rates   *lru.Cache[string, *rate.Limiter] // how much each source may send now
+	maps    *lru.Cache[string, *source.Source] // by their text
+	used    *lru.Cache[string, time.Time]      // when a key of a source was last marked as used
+	rates   *lru.Cache[string, *rate.Limiter]  // how much each source may send now
 }
 
 // maxMaps bounds how many sources are kept read; the one used longest ago goes.
@@ -81,7 +81,7 @@ func New(c Config) (*App, error) {
 	if err := need.All("the use cases", c); err != nil {
 		return nil, err
 	}
-	maps, err := lru.New[string, *alert.Source](maxMaps)
+	maps, err := lru.New[string, *source.Source](maxMaps)
 	if err != nil {
 		return nil, fmt.Errorf("make room for sources: %w", err)
 	}

@@ -10,10 +10,10 @@ import (
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/doc"
 	"urgentis/core/expr"
 	"urgentis/core/message"
+	"urgentis/core/source"
 	"urgentis/internal/store"
 )
 
@@ -80,7 +80,7 @@ func (a *App) HearBack(ctx context.Context, connection string, headers http.Head
 }
 
 // onceIn is what a sender calls a payload at a door.
-func onceIn(door string, p alert.Payload) store.Once {
+func onceIn(door string, p source.Payload) store.Once {
 	return store.Once{Door: door, ID: p.ID(), Digest: doc.Sum(p.Body)}
 }
 

@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/testdb"
 )
@@ -46,15 +48,25 @@ func TestDeployments(t *testing.T) {
 			ctx,
 			"desk",
 			bearer(token),
-			alert.Payload{ContentType: "application/json", Body: []byte(body)},
+			source.Payload{ContentType: "application/json", Body: []byte(body)},
 		)
 	}
 	got, err := post(`[{"service": "north", "version": "v7", "by": "mara"}, {"service": "south", "version": "v8"},
 		{"service": "north", "version": "v1", "at": "2020-01-01T00:00:00Z"}]`)
 	require.NoError(t, err)
 	assert.Len(t, got.Deployments, 3)
-	_, err = post(`{"version": "v7"}`)
-	assert.EqualError(t, err, "deployment 1 of 1: the service is missing")
+	got, err = post(`[{"version": "v7"}, {"service": "south", "version": "v9"}]`)
+	require.NoError(t, err)
+	assert.Len(t, got.Deployments, 1)
+	assert.Equal(t, "item 1 of 2: the service is missing", got.Finding)
+	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	assert.EqualError(t, err, "item 1 still cannot be read: the service is missing")
+	_, err = a.Push(ctx, iva, pushing(strings.Replace(desk, "reports: deployments\n", "reports: deployments\n"+
+		"each: body\nmap: {service: {of: item.service, otherwise: \"{{ item.version }}-service\"}}\n", 1)))
+	require.NoError(t, err)
+	again, err := a.ReadAgain(ctx, iva, got.Unread)
+	require.NoError(t, err)
+	assert.Len(t, again.Deployments, 1, "what was taken before is not taken again")
 	firings, _, err := a.Firings(ctx, iva, "watch-north", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, firings, 2)
@@ -67,7 +79,8 @@ func TestDeployments(t *testing.T) {
 	assert.Equal(t, "v7", i.Deployments[0].Version)
 	list, err := a.Deployments(ctx, jonas, "")
 	require.NoError(t, err)
-	assert.Len(t, list, 3)
+	assert.Len(t, list, 5)
+	assert.Equal(t, "v7-service", list[0].Service)
 	// Closed before the deployment, an incident does not show what came later.
 	require.NoError(
 		t,

@@ -1,9 +1,11 @@
 package app_test
 
 import (
+	"slices"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -11,6 +13,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
@@ -210,8 +213,8 @@ func TestPushesAtOnceFollowOneAnother(t *testing.T) {
 	assert.Equal(t, revisions[0].Text, now.Text)
 }
 
-func points(list string) alert.Payload {
-	return alert.Payload{ContentType: "application/json", Body: []byte(`{"points": [` + list + `]}`),
+func points(list string) source.Payload {
+	return source.Payload{ContentType: "application/json", Body: []byte(`{"points": [` + list + `]}`),
 		Headers: map[string]string{"x": "y"}, Query: map[string]string{}}
 }
 
@@ -223,20 +226,15 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	assert.EqualError(t, err, "the source or its token is unknown", "a source that was pushed has no token yet")
 	token := key(t, a, app.NewKey{Source: "panel"})
 
-	tried, err := a.TrySource(ctx, iva, "panel", "", points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"}`))
+	tried, err := a.TrySource(ctx, iva, "panel", app.SourceTry{
+		Payload: points(`{"id": "ramp-1", "text": "stuck", "state": "alarm"}`)})
 	require.NoError(t, err)
 	require.Len(t, tried.Items, 1)
 	assert.True(t, tried.Items[0].Verdicts[0].Started)
-	tried, err = a.TrySource(
-		ctx,
-		iva,
-		"panel",
-		strings.Replace(panel, "item.text", "item.id", 1),
-		points(`{"id": "lamp-4",
-		"state": "alarm"}`),
-	)
+	tried, err = a.TrySource(ctx, iva, "panel", app.SourceTry{Text: strings.Replace(panel, "item.text", "item.id", 1),
+		Payload: points(`{"id": "lamp-4", "state": "alarm"}`)})
 	require.NoError(t, err)
-	assert.Equal(t, "lamp-4", tried.Items[0].Report.Summary, "another map was tried")
+	assert.Equal(t, "lamp-4", tried.Items[0].Event.(*source.Alert).Summary, "another map was tried")
 	list, _, err := a.Alerts(ctx, jonas, store.WhichAlerts{}, app.Page{Limit: 10})
 	require.NoError(t, err)
 	assert.Empty(t, list, "a try has no effect")
@@ -251,7 +249,7 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 		ctx,
 		"panel",
 		bearer(token),
-		alert.Payload{ContentType: "application/json", Body: []byte("{")},
+		source.Payload{ContentType: "application/json", Body: []byte("{")},
 	)
 	require.NoError(t, err)
 	assert.NotEmpty(t, all.Unread)
@@ -293,10 +291,14 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 		ctx,
 		"panel",
 		bearer(token),
-		alert.Payload{ContentType: "application/json", Body: []byte("{")},
+		source.Payload{ContentType: "application/json", Body: []byte("{")},
 	)
-	assert.EqualError(t, err, "the body is not JSON: unexpected EOF; 10000 payloads of panel wait to be read already: "+
-		"mend its map first")
+	assert.EqualError(t, err, "the body is not JSON: unexpected EOF; as much of panel waits to be read already as is "+
+		"kept: mend its map first")
+	require.Eventually(t, func() bool {
+		keys, err := a.Store.In(ctx).OpenKeys(store.OurSource, "unread/")
+		return err == nil && slices.Equal(keys, []string{"unread/panel"})
+	}, 30*time.Second, 100*time.Millisecond, "somebody is told")
 	require.NoError(t, testdb.SQL(a.Store).Exec("delete from unread where id like 'x%'").Error)
 	require.NoError(t, a.RemoveSource(ctx, iva, "panel"))
 	_, err = a.ReadAgain(ctx, iva, all.Unread)
@@ -304,6 +306,52 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	var n int64
 	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unread where read_at is null").Scan(&n).Error)
 	assert.EqualValues(t, 1, n)
+}
+
+// What a payload would become can be tried of every source, whatever its form, at any time.
+func TestEverySourceCanBeTried(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(desk, `urgentis: source/1
+name: plain
+`, `urgentis: calendar/1
+name: nights
+zone: UTC
+weekly: [mon-sun 22:00-06:00]
+`, `urgentis: trigger/1
+name: at-night
+runbook: after-deployment
+alert: alert.labels.signal == "dark"
+hours: {inside: nights}
+inputs: {version: "-"}
+`))
+	require.NoError(t, err)
+	try := func(name, body, at string) app.TriedItem {
+		moment, err := time.Parse(time.RFC3339, at)
+		require.NoError(t, err)
+		tried, err := a.TrySource(ctx, iva, name, app.SourceTry{
+			Payload: source.Payload{ContentType: "application/json", Body: []byte(body)}, At: moment})
+		require.NoError(t, err)
+		require.Len(t, tried.Items, 1, tried.Finding)
+		return tried.Items[0]
+	}
+	started := func(x app.TriedItem) []string {
+		var out []string
+		for _, v := range x.Verdicts {
+			if v.Started {
+				out = append(out, v.Name)
+			}
+		}
+		return out
+	}
+	const dark = `{"severity": "minor", "summary": "dark", "labels": {"signal": "dark"}}`
+	night := try("plain", dark, "2031-03-01T23:00:00Z")
+	assert.Equal(t, []string{"trigger/at-night"}, started(night))
+	assert.Contains(t, night.Made(), source.Made{Field: "at", Value: "2031-03-01T23:00:00Z", From: "our own JSON"})
+	assert.Empty(t, started(try("plain", dark, "2031-03-01T12:00:00Z")))
+	assert.Equal(t, []string{"trigger/watch-north"}, started(try("desk", `{"service": "north"}`, "2031-03-01T12:00:00Z")))
+	assert.Empty(t, started(try("desk", `{"service": "south"}`, "2031-03-01T12:00:00Z")))
+	assert.Equal(t, `severity is "odd"; it must be critical, major, minor, warning or cleared`,
+		try("plain", `{"severity": "odd"}`, "2031-03-01T12:00:00Z").Unread)
 }
 
 // One document is taken out of use by its name, with what is done for it; whoever may not push it may not remove it.

@@ -17,11 +17,11 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/flow"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
+	"urgentis/core/source"
 	"urgentis/core/task"
 	"urgentis/internal/act"
 	"urgentis/internal/store"
@@ -487,7 +487,7 @@ func (a *App) Sources(ctx context.Context, who *access.Principal) ([]ListedSourc
 	}
 	out := make([]ListedSource, len(rows))
 	for i, r := range rows {
-		out[i] = ListedSource{r, alert.HTTP}
+		out[i] = ListedSource{r, source.HTTP}
 		if s, err := a.mapOf(&rows[i]); err == nil && s.Takes != "" {
 			out[i].Takes = s.Takes
 		}

@@ -11,6 +11,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/intake"
 	"urgentis/internal/listen"
 	"urgentis/internal/meter"
@@ -46,7 +47,7 @@ func (h *Heard) Sources(ctx context.Context) ([]listen.Source, error) {
 			h.app.log.Error("read a source", "source", r.Source.Name, "error", err)
 			continue
 		}
-		if s.Takes == alert.HTTP || s.Takes == "" {
+		if s.Takes == source.HTTP || s.Takes == "" {
 			continue
 		}
 		if len(out) == 0 || out[len(out)-1].Name != s.Name {
@@ -114,7 +115,7 @@ func (h *Heard) TakeHeard(ctx context.Context, source string, messages []listen.
 }
 
 // take takes what was folded; what is refused for what it is joins what is unread.
-func (h *Heard) take(ctx context.Context, s *alert.Source, f *folding, left *[]unreadOne) error {
+func (h *Heard) take(ctx context.Context, s *source.Source, f *folding, left *[]unreadOne) error {
 	for from := 0; from < len(f.items); {
 		n := min(len(f.items)-from, 1024)
 		for i, o := range h.app.intake.TakeItems(ctx, s.Name, f.items[from:from+n]) {
@@ -134,13 +135,13 @@ func (h *Heard) take(ctx context.Context, s *alert.Source, f *folding, left *[]u
 
 // unreadOne is a message that could not be read, or items of one.
 type unreadOne struct {
-	payload alert.Payload
+	payload source.Payload
 	items   []int
 	finding string
 }
 
 // leaveUnread keeps what could not be read, as far as there is room for it.
-func (h *Heard) leaveUnread(ctx context.Context, s *alert.Source, left []unreadOne) error {
+func (h *Heard) leaveUnread(ctx context.Context, s *source.Source, left []unreadOne) error {
 	for _, u := range left {
 		_, err := h.app.keepUnread(ctx, s, u.payload, u.items, u.finding, &Received{})
 		var full *Error
@@ -164,24 +165,23 @@ type folding struct {
 	last  map[string]int // by key: the item that a report joins where it is as severe
 }
 
-// add maps a message, and gives what of it cannot be read.
-func (f *folding) add(s *alert.Source, m listen.Message) []unreadOne {
+// add reads a message, and gives what of it cannot be read.
+func (f *folding) add(s *source.Source, m listen.Message) []unreadOne {
 	p := payloadOf(m)
-	made, err := s.Mapping(p, m.At)
-	if err != nil {
-		return []unreadOne{{p, nil, err.Error()}}
+	r := s.Read(p, alert.HeardAt(m.At))
+	for _, x := range r.Items {
+		if e, ok := x.Event.(*source.Alert); ok {
+			f.join(e.Report, &p)
+		}
 	}
-	reports, unread, finding := sorted(made)
-	for _, r := range reports {
-		f.join(r, &p)
-	}
-	if len(unread) == 0 {
+	places, finding := r.Left()
+	if finding == "" {
 		return nil
 	}
-	return []unreadOne{{p, unread, finding}}
+	return []unreadOne{{p, places, finding}}
 }
 
-func (f *folding) join(r alert.Report, p *alert.Payload) {
+func (f *folding) join(r alert.Report, p *source.Payload) {
 	if i, ok := f.last[r.Key]; ok && f.items[i].Report.Severity == r.Severity {
 		f.items[i].Times++
 		f.items[i].Report.At = r.At
@@ -192,8 +192,8 @@ func (f *folding) join(r alert.Report, p *alert.Payload) {
 }
 
 // payloadOf is a message as it is kept and mapped.
-func payloadOf(m listen.Message) alert.Payload {
-	return alert.Payload{
+func payloadOf(m listen.Message) source.Payload {
+	return source.Payload{
 		ContentType: m.Type, Headers: map[string]string{"from": m.From, "over": m.Over}, Body: m.Body,
 	}
 }
@@ -205,11 +205,11 @@ func (h *Heard) KnowsMail(ctx context.Context, proof listen.MailProof) error {
 }
 
 // mailSource is the source of a mail that proves itself. Nothing of its proof is in what it says.
-func (h *Heard) mailSource(ctx context.Context, proof listen.MailProof) (*alert.Source, error) {
+func (h *Heard) mailSource(ctx context.Context, proof listen.MailProof) (*source.Source, error) {
 	s, err := h.app.proven(ctx, proof.Source, Proof{
 		Address: proof.Address, Password: proof.Password, From: proof.From}, nil)
 	var no *Error
-	if errors.As(err, &no) && no.Kind == Nobody || err == nil && s.Takes != alert.Mail {
+	if errors.As(err, &no) && no.Kind == Nobody || err == nil && s.Takes != source.Mail {
 		return nil, listen.ErrUnproven
 	}
 	return s, err
@@ -225,7 +225,7 @@ func (h *Heard) TakeMail(ctx context.Context, proof listen.MailProof, m listen.M
 	if proof.Address != "" {
 		m.Body = bytes.ReplaceAll(m.Body, []byte(proof.Address), []byte("TOKEN"))
 	}
-	_, err = h.app.takeMapped(ctx, s, payloadOf(m))
+	_, err = h.app.takePayload(ctx, s, payloadOf(m))
 	var no *Error
 	if errors.As(err, &no) && no.Kind == Full && no.Code == "unread" || errors.Is(err, intake.ErrRefused) {
 		return fmt.Errorf("%w: %w", listen.ErrRefused, err)

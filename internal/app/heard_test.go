@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/intake"
 	"urgentis/internal/listen"
@@ -30,7 +30,7 @@ map:
 `
 
 func said(text string) listen.Message {
-	return listen.Message{At: time.Now(), From: "10.1.0.7", Over: "udp", Type: alert.SyslogType, Body: []byte(text)}
+	return listen.Message{At: time.Now(), From: "10.1.0.7", Over: "udp", Type: source.SyslogType, Body: []byte(text)}
 }
 
 // What follows one another about one condition is one alert, counted; nothing that arrived is left out.

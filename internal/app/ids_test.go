@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/testdb"
 )
@@ -21,7 +21,7 @@ func TestADeploymentThatIsSentAgainCountsOnce(t *testing.T) {
 	require.NoError(t, err)
 	token := key(t, a, app.NewKey{Source: "desk"})
 	post := func(id, body string) (*app.Received, error) {
-		return a.TakeAlerts(ctx, "desk", bearer(token), alert.Payload{ContentType: "application/json", Body: []byte(body),
+		return a.TakeAlerts(ctx, "desk", bearer(token), source.Payload{ContentType: "application/json", Body: []byte(body),
 			Headers: map[string]string{"webhook-id": id}})
 	}
 	const one = `{"service": "north", "version": "v7"}`
@@ -70,7 +70,7 @@ func TestAStartThatIsSentAgainStartsOnce(t *testing.T) {
 	made, _, err := a.AddStartKey(ctx, iva, "by-address/door", time.Hour, 0)
 	require.NoError(t, err)
 	start := func(id string) string {
-		run, err := a.StartByKey(ctx, made, alert.Payload{ContentType: "application/json", Body: []byte(`{}`),
+		run, err := a.StartByKey(ctx, made, source.Payload{ContentType: "application/json", Body: []byte(`{}`),
 			Headers: map[string]string{"idempotency-key": id}})
 		require.NoError(t, err)
 		return run

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"time"
 
 	"urgentis/core/access"
@@ -44,6 +45,9 @@ func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*Ale
 		return nil, err
 	}
 	out := &Alert{Alert: *row}
+	if out.Meant, err = meant(a.store.In(ctx), row.Service); err != nil {
+		return nil, err
+	}
 	if out.Payload, err = a.store.In(ctx).PayloadOf(id); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -108,7 +112,31 @@ type Alert struct {
 	// Verdicts are the first of what came of triggers; More says that there are others.
 	Verdicts []trigger.Verdict
 	More     bool
-	Payload  *store.Payload // nil where none is kept: the source needs no map, or it is long ago
+	Payload  *store.Payload // nil where none is kept: nobody sent it, or it is long ago
+	// Meant is the service that its sender probably means, where there is none of the name that it gives.
+	Meant string
+}
+
+// meant is the service that a name probably means that is none: one that differs only in capitals; "" where there is
+// none such, or the name is one.
+func meant(tx *store.Tx, name string) (string, error) {
+	if name == "" {
+		return "", nil
+	}
+	list, err := tx.Services()
+	if err != nil {
+		return "", err
+	}
+	is := ""
+	for _, s := range list {
+		switch {
+		case s.Name == name:
+			return "", nil
+		case strings.EqualFold(s.Name, name):
+			is = s.Name
+		}
+	}
+	return is, nil
 }
 
 // Head is the head of an incident with the strip of it.

@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"strings"
+	"time"
 
 	"golang.org/x/time/rate"
 
@@ -13,6 +13,7 @@ import (
 	"urgentis/core/doc"
 	"urgentis/core/estate"
 	"urgentis/core/reading"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
@@ -31,51 +32,71 @@ type Received struct {
 
 // TakeAlerts keeps what a source posts, once it proved itself. It returns once all is on disk: as alerts, or where the
 // source's map cannot read it, as a payload that nobody has read.
-func (a *App) TakeAlerts(ctx context.Context, source string, proof Proof, p alert.Payload) (*Received, error) {
-	s, err := a.proven(ctx, source, proof, p.Body)
+func (a *App) TakeAlerts(ctx context.Context, name string, proof Proof, p source.Payload) (*Received, error) {
+	s, err := a.proven(ctx, name, proof, p.Body)
 	if err != nil {
 		return nil, err
 	}
-	if s.Takes != alert.HTTP && s.Takes != "" {
+	if s.Takes != source.HTTP && s.Takes != "" {
 		return nil, errUnproven
 	}
-	unpacked, err := p.Unpacked()
-	if err != nil {
-		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
-	}
-	return a.takePayload(ctx, s, unpacked)
+	return a.takePayload(ctx, s, p)
 }
 
-// takePayload keeps what a source sent.
-func (a *App) takePayload(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
-	switch s.Reports {
-	case alert.OfDeployments:
-		return a.takeDeployments(ctx, s, p)
-	case alert.OfTickets:
-		return a.takeTickets(ctx, s, p)
-	}
-	if s.Map != nil {
-		return a.takeMapped(ctx, s, p)
-	}
-	header := func(name string) string {
-		if strings.EqualFold(name, "Content-Type") {
-			return p.ContentType
-		}
-		return p.Headers[strings.ToLower(name)]
-	}
-	reports, many, err := alert.Read(header, p.Body, now())
-	if err != nil {
-		return nil, invalid("alert", "%s", err)
-	}
-	if err := a.withinRate(s, len(reports)); err != nil {
+// takePayload keeps what a source sent: as what it is, and what of it cannot be read as it came.
+func (a *App) takePayload(ctx context.Context, s *source.Source, p source.Payload) (*Received, error) {
+	r := s.Read(p, alert.HeardAt(now()))
+	if err := a.withinRate(s, len(r.Items)); err != nil {
 		return nil, err
 	}
-	taken, err := a.intake.TakeAll(ctx, s.Name, reports)
-	return &Received{Taken: taken, Many: many}, err
+	out := &Received{Many: r.Many || s.Reports != source.OfAlerts && s.Reports != "", Taken: []intake.Taken{}}
+	if err := a.takeItems(ctx, s, p, r.Items, out); err != nil {
+		return nil, err
+	}
+	if places, finding := r.Left(); finding != "" {
+		return a.keepUnread(ctx, s, p, places, finding, out)
+	}
+	return out, nil
+}
+
+// takeItems takes what could be read of a payload.
+func (a *App) takeItems(
+	ctx context.Context, s *source.Source, p source.Payload, items []source.Item, out *Received,
+) error {
+	var reports []alert.Report
+	var deployments []intake.Deployment
+	taken := false
+	for _, x := range items {
+		once := store.Once{Door: "in/" + s.Name, ID: x.ID, Digest: x.Digest}
+		switch e := x.Event.(type) {
+		case *source.Alert:
+			reports = append(reports, e.Report)
+		case *source.Deployment:
+			deployments = append(deployments, intake.Deployment{Deployment: *e, Once: once})
+		case *source.TicketNews:
+			taken = true
+			if err := a.takeNews(ctx, s, *e, once); err != nil {
+				return err
+			}
+		}
+	}
+	var err error
+	switch {
+	case len(reports) > 0:
+		out.Taken, err = a.intake.TakeMapped(ctx, s.Name, reports, p)
+		return err
+	case len(deployments) > 0:
+		out.Deployments, err = a.intake.Deployed(ctx, s.Name, deployments, p)
+		return onceError(err)
+	case !taken:
+		// It reported, if nothing that anything is made of.
+		return a.store.In(ctx).MarkSource(s.Name)
+	}
+	return nil
 }
 
 // TakeSample takes a payload for real as if its source had sent it now, in the name of whoever gives it.
-func (a *App) TakeSample(ctx context.Context, who *access.Principal, name string, p alert.Payload) (*Received, error) {
+func (a *App) TakeSample(ctx context.Context, who *access.Principal, name string, p source.Payload) (*Received, error) {
 	if err := administer(who, "source", name); err != nil {
 		return nil, err
 	}
@@ -94,11 +115,11 @@ func (a *App) TakeSample(ctx context.Context, who *access.Principal, name string
 }
 
 // withinRate refuses reports beyond what a source may send in a second; it may save up two seconds.
-func (a *App) withinRate(s *alert.Source, n int) error {
-	most := rate.Limit(cmp.Or(s.Rate, alert.DefaultRate))
+func (a *App) withinRate(s *source.Source, n int) error {
+	most := rate.Limit(cmp.Or(s.Rate, source.DefaultRate))
 	l, ok := a.rates.Get(s.Name)
 	if !ok || l.Limit() != most {
-		l = rate.NewLimiter(most, max(2*int(most), alert.MaxReports))
+		l = rate.NewLimiter(most, max(2*int(most), source.MaxItems))
 		a.rates.Add(s.Name, l)
 	}
 	if l.AllowN(now(), max(1, n)) {
@@ -110,9 +131,9 @@ func (a *App) withinRate(s *alert.Source, n int) error {
 }
 
 // mapOf reads what a source's document says. It is kept read.
-func (a *App) mapOf(row *store.Source) (*alert.Source, error) {
+func (a *App) mapOf(row *store.Source) (*source.Source, error) {
 	if row.Says == "" {
-		return &alert.Source{Name: row.Name}, nil
+		return &source.Source{Name: row.Name}, nil
 	}
 	if s, ok := a.maps.Get(row.Says); ok {
 		return s, nil
@@ -125,7 +146,7 @@ func (a *App) mapOf(row *store.Source) (*alert.Source, error) {
 }
 
 // sourceIn reads the text of one source.
-func sourceIn(text string) (*alert.Source, error) {
+func sourceIn(text string) (*source.Source, error) {
 	docs, found := estate.Parse([]estate.File{{Name: "source", Text: text}})
 	if estate.Failed(found) || len(docs) != 1 || docs[0].Source == nil {
 		return nil, &Error{Kind: Unsound, Code: "documents", Says: "this is not the text of one source", Found: found}
@@ -133,54 +154,9 @@ func sourceIn(text string) (*alert.Source, error) {
 	return docs[0].Source, nil
 }
 
-// sorted parts what a map made into reports and the places of what could not be read, with the first reason.
-func sorted(items []alert.Mapped) (reports []alert.Report, unread []int, finding string) {
-	for i, m := range items {
-		switch {
-		case m.Unread != "":
-			if unread = append(unread, i); finding == "" {
-				finding = m.Unread
-			}
-		case !m.Ignored:
-			reports = append(reports, m.Report)
-		}
-	}
-	return reports, unread, finding
-}
-
-// takeMapped keeps what a map makes of a payload. What it cannot make is kept as it came.
-func (a *App) takeMapped(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
-	items, err := s.Mapping(p, now())
-	if err != nil {
-		if err := a.withinRate(s, 1); err != nil {
-			return nil, err
-		}
-		return a.keepUnread(ctx, s, p, nil, err.Error(), &Received{Many: true})
-	}
-	reports, unread, finding := sorted(items)
-	out := &Received{Many: true, Taken: []intake.Taken{}}
-	if err := a.withinRate(s, len(items)); err != nil {
-		return nil, err
-	}
-	if len(reports) == 0 {
-		// It reported, if nothing that anything is made of.
-		if err := a.store.In(ctx).MarkSource(s.Name); err != nil {
-			return nil, err
-		}
-	} else if out.Taken, err = a.intake.TakeMapped(ctx, s.Name, reports, p); err != nil {
-		return nil, err
-	}
-	if len(unread) == 0 {
-		return out, nil
-	}
-	if s.Each != nil {
-		finding = fmt.Sprintf("item %d of %d: %s", unread[0]+1, len(items), finding)
-	}
-	return a.keepUnread(ctx, s, p, unread, finding, out)
-}
-
+// keepUnread keeps what of a payload could not be read, as it came.
 func (a *App) keepUnread(
-	ctx context.Context, s *alert.Source, p alert.Payload, items []int, finding string, out *Received,
+	ctx context.Context, s *source.Source, p source.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
 	tx := a.store.In(ctx)
 	finding = reading.Why(finding)
@@ -188,13 +164,13 @@ func (a *App) keepUnread(
 	if err := tx.MarkSource(s.Name); err != nil {
 		return nil, err
 	}
-	full, err := tx.UnreadFull(s.Name)
+	full, err := tx.FullOfUnread(s.Name)
 	if err != nil {
 		return nil, err
 	}
-	if full {
+	if len(full) > 0 {
 		return nil, &Error{Kind: Full, Code: "unread", Says: fmt.Sprintf(
-			"%s; %d payloads of %s wait to be read already: mend its map first", finding, store.MostUnread, s.Name)}
+			"%s; as much of %s waits to be read already as is kept: mend its map first", finding, s.Name)}
 	}
 	row := &store.Unread{
 		ID: store.NewID("u"), Source: s.Name, At: now(), Finding: finding, Items: items, ContentType: p.ContentType,
@@ -215,8 +191,8 @@ func (a *App) UnreadPayloads(ctx context.Context, who *access.Principal, source 
 	return a.store.In(ctx).Unread(source)
 }
 
-// ReadAgain maps a payload anew with the map as it is now. What is read then is taken, and the payload is unread no
-// more; where it still cannot be read, that is said and it stays.
+// ReadAgain reads a payload anew with the document as it is now. What is read then is taken, and the payload is unread
+// no more; where it still cannot be read, that is said and it stays.
 func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (*Received, error) {
 	row, err := a.store.In(ctx).OneUnread(id)
 	if err != nil {
@@ -235,15 +211,13 @@ func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (
 	if from == nil {
 		return nil, &Error{Kind: Missing, Code: "not-found", Says: "there is no source " + row.Source + " any more"}
 	}
-	reports, err := a.readReports(from, row)
+	s, items, err := a.readLeft(from, row)
 	if err != nil {
 		return nil, err
 	}
 	out := &Received{Many: true, Taken: []intake.Taken{}}
-	if len(reports) > 0 {
-		if out.Taken, err = a.intake.TakeMapped(ctx, row.Source, reports, row.Payload()); err != nil {
-			return nil, err
-		}
+	if err := a.takeItems(ctx, s, row.Payload(), items, out); err != nil {
+		return nil, err
 	}
 	return out, a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.MarkRead(id, who.Behind()); err != nil {
@@ -253,39 +227,38 @@ func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (
 	})
 }
 
-// readReports maps what of a payload could not be mapped before.
-func (a *App) readReports(from *store.Source, row *store.Unread) ([]alert.Report, error) {
+// readLeft reads what of a payload could not be read before.
+func (a *App) readLeft(from *store.Source, row *store.Unread) (*source.Source, []source.Item, error) {
 	s, err := a.mapOf(from)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if s.Map == nil {
-		return nil, invalid("unread", "the source %s has no map", row.Source)
+	r := s.Read(row.Payload(), alert.HeardAt(row.At))
+	if r.Unread != "" {
+		return nil, nil, invalid("unread", "it still cannot be read: %s", r.Unread)
 	}
-	items, err := s.Mapping(row.Payload(), row.At)
-	if err != nil {
-		return nil, invalid("unread", "it still cannot be read: %s", err)
+	if len(row.Items) == 0 {
+		row.Items = everyPlace(len(r.Items))
 	}
-	wanted := map[int]bool{}
-	for _, i := range row.Items {
-		if wanted[i] = true; i >= len(items) {
-			return nil, invalid("unread", "item %d was not read, and the map finds %d items now; mend its each",
-				i+1, len(items))
+	items := make([]source.Item, len(row.Items))
+	for i, at := range row.Items {
+		if at >= len(r.Items) {
+			return nil, nil, invalid("unread", "item %d was not read, and the map finds %d items now; mend its each",
+				at+1, len(r.Items))
+		}
+		if items[i] = r.Items[at]; items[i].Event == nil {
+			return nil, nil, invalid("unread", "item %d still cannot be read: %s", at+1, items[i].Unread)
 		}
 	}
-	var out []alert.Report
-	for i, m := range items {
-		if len(wanted) > 0 && !wanted[i] {
-			continue
-		}
-		if m.Unread != "" {
-			return nil, invalid("unread", "item %d still cannot be read: %s", i+1, m.Unread)
-		}
-		if !m.Ignored {
-			out = append(out, m.Report)
-		}
+	return s, items, nil
+}
+
+func everyPlace(n int) []int {
+	out := make([]int, n)
+	for i := range out {
+		out[i] = i
 	}
-	return out, nil
+	return out
 }
 
 // TriedSource is what a payload would become.
@@ -297,49 +270,60 @@ type TriedSource struct {
 
 // TriedItem is what one item of a payload would become, and what that would start.
 type TriedItem struct {
-	alert.Mapped
+	source.Item
 	Verdicts []trigger.Verdict
+	// Meant is the service that it probably means, where there is none of the name that it gives.
+	Meant string
 }
 
-// TrySource tells what a payload would become and start, without any effect. text is a source's document to try in the
-// place of the one that is there; "" for that.
-func (a *App) TrySource(ctx context.Context, who *access.Principal, name, text string, p alert.Payload,
-) (*TriedSource, error) {
+// SourceTry is a payload to try.
+type SourceTry struct {
+	// Text is a source's document to try in the place of the one that is there; "" for that.
+	Text    string
+	Payload source.Payload
+	// At is when it would be heard; the zero time: now.
+	At time.Time
+}
+
+// TrySource tells what a payload would become and start, without any effect.
+func (a *App) TrySource(ctx context.Context, who *access.Principal, name string, try SourceTry) (*TriedSource, error) {
 	if err := administer(who, "source", name); err != nil {
 		return nil, err
 	}
-	s, err := a.sourceToTry(ctx, name, text)
+	s, err := a.sourceToTry(ctx, name, try.Text)
 	if err != nil {
 		return nil, err
 	}
-	if s.Map == nil {
-		return nil, invalid("map", "the source %s has no map: it sends our own JSON or CloudEvents", name)
+	at := alert.HeardAt(try.At)
+	if at.IsZero() {
+		at = alert.HeardAt(now())
 	}
-	switch s.Reports {
-	case alert.OfDeployments:
-		return a.tryDeployments(s, p)
-	case alert.OfTickets:
-		return a.tryTickets(s, p)
-	}
-	out := &TriedSource{Items: []TriedItem{}}
-	items, err := s.Mapping(p, now())
-	if err != nil {
-		out.Finding = err.Error()
-		return out, nil
-	}
-	for _, m := range items {
-		item := TriedItem{Mapped: m, Verdicts: []trigger.Verdict{}}
-		if !m.Ignored && m.Unread == "" && m.Report.Severity != alert.Cleared {
-			if item.Verdicts, err = a.intake.WouldStart(ctx, name, m.Report); err != nil {
-				return nil, err
+	r := s.Read(try.Payload, at)
+	out := &TriedSource{Items: make([]TriedItem, len(r.Items)), Finding: r.Unread}
+	for i, x := range r.Items {
+		out.Items[i] = TriedItem{Item: x, Verdicts: []trigger.Verdict{}}
+		service := ""
+		switch e := x.Event.(type) {
+		case *source.Alert:
+			service = e.Service
+			if e.Severity != alert.Cleared {
+				out.Items[i].Verdicts, err = a.intake.WouldStart(ctx, name, e.Report, at)
 			}
+		case *source.Deployment:
+			service = e.Service
+			out.Items[i].Verdicts, err = a.intake.WouldStartOn(ctx, e)
 		}
-		out.Items = append(out.Items, item)
+		if err != nil {
+			return nil, err
+		}
+		if out.Items[i].Meant, err = meant(a.store.In(ctx), service); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }
 
-func (a *App) sourceToTry(ctx context.Context, name, text string) (*alert.Source, error) {
+func (a *App) sourceToTry(ctx context.Context, name, text string) (*source.Source, error) {
 	if text != "" {
 		return sourceIn(text)
 	}

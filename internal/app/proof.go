@@ -14,7 +14,7 @@ import (
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/listen"
 	"urgentis/internal/signin"
 	"urgentis/internal/store"
@@ -33,8 +33,8 @@ type Proof struct {
 var errUnproven = &Error{Kind: Nobody, Code: "source-token", Says: "the source or its token is unknown"}
 
 // proven gives the source and its map where one of its keys proves the request, in a way that its document allows.
-func (a *App) proven(ctx context.Context, source string, p Proof, body []byte) (*alert.Source, error) {
-	rows, err := a.store.In(ctx).Proofs(source)
+func (a *App) proven(ctx context.Context, name string, p Proof, body []byte) (*source.Source, error) {
+	rows, err := a.store.In(ctx).Proofs(name)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (a *App) proven(ctx context.Context, source string, p Proof, body []byte) (
 	if !s.Admits(p.From) {
 		return nil, errUnproven
 	}
-	if s.Proves(alert.Network) {
+	if s.Proves(source.Network) {
 		return s, nil
 	}
 	for _, k := range rows {
@@ -73,13 +73,13 @@ func (a *App) usedLately(key string) bool {
 }
 
 // proves judges one key.
-func (a *App) proves(s *alert.Source, k store.Proof, p Proof, body []byte) bool {
+func (a *App) proves(s *source.Source, k store.Proof, p Proof, body []byte) bool {
 	if k.Kind == store.SigningKey {
-		return s.Proves(alert.Signed) && a.signed(k.Sealed, p.Header, body)
+		return s.Proves(source.Signed) && a.signed(k.Sealed, p.Header, body)
 	}
 	for _, shown := range []struct{ way, value string }{
-		{alert.Bearer, after(p.Authorization, "Bearer ")}, {alert.Basic, password(p.Authorization)},
-		{alert.Basic, p.Password}, {alert.Address, p.Address},
+		{source.Bearer, after(p.Authorization, "Bearer ")}, {source.Basic, password(p.Authorization)},
+		{source.Basic, p.Password}, {source.Address, p.Address},
 	} {
 		if shown.value != "" && s.Proves(shown.way) &&
 			subtle.ConstantTimeCompare(signin.Hash(shown.value), k.Hash) == 1 {

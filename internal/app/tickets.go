@@ -6,39 +6,17 @@ import (
 	"errors"
 	"fmt"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/engine"
-	"urgentis/internal/intake"
 	"urgentis/internal/store"
 	"urgentis/internal/telling"
 )
 
-// takeTickets takes what a desk tells of its tickets into the records of their incidents. What is only the echo of our
-// own doing, and what is about tickets that are not ours, alters nothing.
-func (a *App) takeTickets(ctx context.Context, s *alert.Source, p alert.Payload) (*Received, error) {
-	list, err := s.Tickets(p, now())
-	if err != nil {
-		return nil, invalid("ticket", "%s", err)
-	}
-	if err := a.withinRate(s, len(list)); err != nil {
-		return nil, err
-	}
-	for _, news := range list {
-		if news.Echo {
-			continue
-		}
-		if err := a.takeNews(ctx, s, news); err != nil {
-			return nil, err
-		}
-	}
-	return &Received{Many: true, Taken: []intake.Taken{}}, nil
-}
-
-// takeNews takes one piece of news. What is about a ticket whose number the desk has not said yet waits for it.
-func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNews) error {
+// takeNews takes one piece of what a desk tells of its tickets into the record of the incident. What is about a ticket
+// whose number the desk has not said yet waits for it, and what is about tickets that are not ours alters nothing.
+func (a *App) takeNews(ctx context.Context, s *source.Source, news source.TicketNews, once store.Once) error {
 	return a.write(ctx, func(sheet *engine.Sheet) error {
 		tx := sheet.Tx()
-		once := store.Once{Door: "in/" + s.Name, ID: news.ID}
 		if before, err := tx.Hear(once); err != nil || before != nil {
 			return err
 		}
@@ -75,28 +53,4 @@ func (a *App) takeNews(ctx context.Context, s *alert.Source, news alert.TicketNe
 		sheet.Changed(store.Feed{Topic: "incident", Ref: fmt.Sprint(i.Number), Incident: &i.Number, Service: i.Service})
 		return telling.TicketNews(tx, sheet.RecordWriter, t, i, news)
 	})
-}
-
-// tryTickets tells what a desk's payload says, field by field, without any effect.
-func (a *App) tryTickets(s *alert.Source, p alert.Payload) (*TriedSource, error) {
-	list, err := s.Tickets(p, now())
-	out := &TriedSource{Items: []TriedItem{}}
-	if err != nil {
-		out.Finding = err.Error()
-		return out, nil
-	}
-	for _, t := range list {
-		item := TriedItem{}
-		item.Ignored = t.Echo
-		for _, f := range []struct{ name, value string }{
-			{"ticket", t.Ticket}, {"text", t.Text}, {"by", t.By}, {"id", t.ID},
-		} {
-			if f.value != "" {
-				item.Made = append(item.Made, alert.Made{Field: f.name, Value: f.value, From: "news of a ticket"})
-			}
-		}
-		item.Report.Severity = alert.Cleared // it raises nothing
-		out.Items = append(out.Items, item)
-	}
-	return out, nil
 }

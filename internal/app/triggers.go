@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/runbook"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 	"urgentis/internal/intake"
 	"urgentis/internal/signin"
@@ -265,7 +265,7 @@ func (a *App) OpenedBy(ctx context.Context, key string) (*StartDoor, error) {
 }
 
 // StartByKey begins what a key opens, with what was sent. It gives the run's id.
-func (a *App) StartByKey(ctx context.Context, key string, p alert.Payload) (string, error) {
+func (a *App) StartByKey(ctx context.Context, key string, p source.Payload) (string, error) {
 	d, err := a.OpenedBy(ctx, key)
 	if err != nil {
 		return "", err

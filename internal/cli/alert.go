@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -88,8 +89,11 @@ func (a *app) alertSend() *cobra.Command {
 			if len(list) == 1 {
 				shown = list[0]
 			}
-			return a.print(shown, func() {
+			err = a.print(shown, func() {
 				for _, t := range list {
+					if t.Unread != "" {
+						continue
+					}
 					a.say("Taken as %s (%s)", orDash(t.Alert), t.Change)
 					if t.Incident != 0 {
 						a.say(", incident %d", t.Incident)
@@ -97,6 +101,7 @@ func (a *app) alertSend() *cobra.Command {
 					a.say(".\n")
 				}
 			})
+			return cmp.Or(err, unreadAmong(list))
 		})
 	defer complete(c, "severity", "critical", "major", "minor", "warning", "cleared")
 	f := c.Flags()
@@ -115,6 +120,17 @@ func (a *app) alertSend() *cobra.Command {
 	f.StringVar(&service, "service", "", "the `SERVICE` it is about")
 	f.StringToStringVar(&labels, "label", nil, "`NAME=VALUE`, as often as wanted")
 	return c
+}
+
+// unreadAmong makes what was sent and could not be read the end of the command.
+func unreadAmong(list []api.Taken) error {
+	for _, t := range list {
+		if t.Unread != "" {
+			err := fmt.Errorf("it is kept as %s, but cannot be read: %s", t.Unread, t.Says)
+			return &failure{code: exitFailed, err: err}
+		}
+	}
+	return nil
 }
 
 func (a *app) alertBody(file string, r api.Report) ([]byte, error) {
@@ -200,6 +216,9 @@ func (a *app) showAlert(x *api.AlertDetail) {
 	a.say("%s\n%s from %s, %s, %d times, first %s, last %s%s\nincident %d%s\n\n", a.paint(bold, x.Summary), x.Severity,
 		x.Source, x.State, x.Count, x.FirstAt.UTC().Format(clockTime), x.LastAt.UTC().Format(clockTime), says(x),
 		x.Incident, labels(x.Labels))
+	if x.Meant != "" {
+		a.say("%s: %s\n\n", x.Service, a.paint(amber, otherCase(x.Meant)))
+	}
 	rows := make([][]string, len(x.Verdicts))
 	for i, v := range x.Verdicts {
 		rows[i] = verdictRow(v)

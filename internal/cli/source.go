@@ -141,7 +141,7 @@ func (a *app) sourceEndKey() *cobra.Command {
 // sourceTry tells what a payload would become, and what that would start.
 func (a *app) sourceTry() *cobra.Command {
 	var ask api.NewSourceTry
-	var file, mapFile string
+	var file, mapFile, at string
 	var why, real bool
 	c := verb(
 		"try NAME",
@@ -156,6 +156,9 @@ func (a *app) sourceTry() *cobra.Command {
 				return err
 			}
 			ask.Body = string(body)
+			if ask.At, err = ahead("at", at); err != nil {
+				return err
+			}
 			if mapFile != "" {
 				text, err := os.ReadFile(mapFile)
 				if err != nil {
@@ -189,7 +192,10 @@ func (a *app) sourceTry() *cobra.Command {
 	)
 	f.BoolVar(&why, "why", false, "what decided of each runbook that does not start")
 	f.BoolVar(&real, "for-real", false, "take it as if the source had sent it now, with all that follows")
+	f.StringVar(&at, "at", "", "as if it came at this `TIME`, in 8h or 2026-12-24T23:00:00Z: hours and planned work "+
+		"are judged by it")
 	c.MarkFlagsMutuallyExclusive("for-real", "map")
+	c.MarkFlagsMutuallyExclusive("for-real", "at")
 	f.StringVar(&ask.ContentType, "content-type", "application/json", "the payload's `TYPE`")
 	f.StringToStringVar(&ask.Headers, "header", nil, "`NAME=VALUE`, as often as wanted")
 	f.StringToStringVar(&ask.Query, "query", nil, "`NAME=VALUE` of the address, as often as wanted")
@@ -237,7 +243,7 @@ func (a *app) tried(t *api.SourceTry, why bool) {
 		}
 		switch {
 		case x.Ignored:
-			a.say("  ignored, as the source says\n")
+			a.say("  nothing is made of it, as the source says\n")
 		case x.Unread != "":
 			a.say("  %s\n", a.paint(amber, "cannot be read: "+x.Unread))
 		}
@@ -248,6 +254,9 @@ func (a *app) tried(t *api.SourceTry, why bool) {
 		if len(rows) > 0 {
 			a.table("", []string{"  field", "becomes", "made by"}, rows)
 		}
+		if x.Meant != "" {
+			a.say("  %s\n", a.paint(amber, otherCase(x.Meant)))
+		}
 		a.wouldStart(x, why)
 	}
 	if len(t.Items) == 0 && t.Finding == "" {
@@ -255,9 +264,15 @@ func (a *app) tried(t *api.SourceTry, why bool) {
 	}
 }
 
+// otherCase says that a service is called otherwise here.
+func otherCase(meant string) string {
+	return fmt.Sprintf("There is no such service; did you mean %s? Names differ by capitals.", meant)
+}
+
 // wouldStart says what an item would start, and with why also what decided that the others do not.
 func (a *app) wouldStart(x api.SourceTryItem, why bool) {
-	if x.Ignored || x.Unread != "" || x.Report.Severity == "cleared" {
+	raises := x.Reports == api.SourceTryItemReportsAlerts && x.Report.Severity != "cleared"
+	if !raises && x.Reports != api.SourceTryItemReportsDeployments {
 		return
 	}
 	starts, others := 0, 0

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"urgentis/core/alert"
 	"urgentis/core/incident"
 	"urgentis/core/message"
+	"urgentis/core/source"
 	"urgentis/internal/store"
 	"urgentis/internal/telling"
 )
@@ -285,7 +285,7 @@ func earlyNews(tx *store.Tx, r *store.RecordWriter, t *store.Ticket, i *store.In
 		return err
 	}
 	for _, text := range early {
-		var news alert.TicketNews
+		var news source.TicketNews
 		if err := json.Unmarshal([]byte(text), &news); err != nil {
 			return fmt.Errorf("read what was kept of ticket %s: %w", t.Number, err)
 		}

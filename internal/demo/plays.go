@@ -10,8 +10,8 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/incident"
+	"urgentis/core/source"
 )
 
 // Play is a scene at the Merrow Line, played from its beginning to its end without people. It fails where it does not
@@ -164,7 +164,7 @@ func (p *playing) repaired() (int64, error) {
 
 // report lets the monitor say something that may not be so.
 func (p *playing) report(key, signal, severity, summary string) error {
-	_, err := p.App.TakeSample(p.ctx, access.OnTheMachine("play"), "harbour-watch", alert.Payload{
+	_, err := p.App.TakeSample(p.ctx, access.OnTheMachine("play"), "harbour-watch", source.Payload{
 		ContentType: "application/json", Body: fmt.Appendf(nil, `{"key": %q, "severity": %q, "service": "berth-queue",
 			"summary": %q, "labels": {"signal": %q, "queue": "quay-north"}}`, key, severity, summary, signal)})
 	return err

@@ -12,6 +12,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/incident"
+	"urgentis/core/source"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -59,7 +60,7 @@ type writing struct {
 	fresh     []*store.Alert // raised in this batch, written at its end
 	// made are what was sent, by the request that sent it, kept those of them that are kept, and came the alerts that
 	// came of them.
-	made map[*alert.Payload]*store.Payload
+	made map[*source.Payload]*store.Payload
 	kept map[*store.Payload]bool
 	came map[store.AlertPayload]bool
 	// firings are what came of triggers, opened the incidents that were opened in this batch, begun those on which a
@@ -91,7 +92,7 @@ func (in *Intake) writing(tx *store.Tx, config int64) (*writing, error) {
 		repeats: map[store.Identity]store.CountedAlert{},
 		counted: map[string]int64{}, uncounted: map[string]store.Repeat{},
 		came:     map[store.AlertPayload]bool{},
-		made:     map[*alert.Payload]*store.Payload{},
+		made:     map[*source.Payload]*store.Payload{},
 		kept:     map[*store.Payload]bool{},
 		begun:    map[int64]bool{},
 		working:  map[onceIn]store.Firing{},
@@ -375,7 +376,7 @@ func (w *writing) countLater(a *store.Alert, it *item) {
 }
 
 // idOf is that of a payload; "" without one. It is kept where it raised or changed an alert, or something fired.
-func (w *writing) idOf(p *alert.Payload) string {
+func (w *writing) idOf(p *source.Payload) string {
 	if p == nil {
 		return ""
 	}
@@ -386,7 +387,7 @@ func (w *writing) idOf(p *alert.Payload) string {
 }
 
 // keepPayload notes that a payload raised or changed an alert.
-func (w *writing) keepPayload(p *alert.Payload, id string) {
+func (w *writing) keepPayload(p *source.Payload, id string) {
 	w.came[store.AlertPayload{Alert: id, Payload: w.idOf(p)}] = true
 	w.kept[w.made[p]] = true
 }

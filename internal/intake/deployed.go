@@ -2,47 +2,59 @@ package intake
 
 import (
 	"context"
-	"strings"
 
-	"urgentis/core/alert"
 	"urgentis/core/expr"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 	"urgentis/internal/store"
 )
 
-// Deployed keeps deployments that a source reported, in one transaction with what starts on them, and gives their ids.
-func (in *Intake) Deployed(ctx context.Context, source string, list []alert.Deployment, p alert.Payload,
-	once store.Once,
-) ([]string, error) {
-	var ids []string
-	err := in.store.Tx(ctx, func(tx *store.Tx) error {
-		before, err := tx.Hear(once)
-		if err != nil {
-			return err
-		}
-		if before != nil {
-			ids = strings.Fields(*before)
-			return nil
-		}
+// Deployment is a deployment as it is taken.
+type Deployment struct {
+	source.Deployment
+	Once store.Once
+}
+
+// Deployed keeps deployments that a source reported, in one transaction with what starts on them, and gives their ids:
+// of one that was reported before the id that it has.
+func (in *Intake) Deployed(
+	ctx context.Context, from string, list []Deployment, p source.Payload,
+) (ids []string, err error) {
+	err = in.store.Tx(ctx, func(tx *store.Tx) error {
 		w, err := in.writing(tx, 0)
 		if err != nil {
 			return err
 		}
-		w.sources[source] = true
-		rows := make([]*store.Deployment, len(list))
+		w.sources[from] = true
 		ids = make([]string, len(list))
+		var rows []*store.Deployment
+		var fresh []Deployment
 		for i, d := range list {
-			rows[i] = store.NewDeployment(source, d, w.now)
-			ids[i] = rows[i].ID
-			w.sheet.Changed(store.Feed{Topic: "deployment", Ref: ids[i], Service: d.Service})
+			before, err := tx.Hear(d.Once)
+			if err != nil {
+				return err
+			}
+			if before != nil {
+				ids[i] = *before
+				continue
+			}
+			row := store.NewDeployment(from, d.Deployment, w.now)
+			ids[i], rows, fresh = row.ID, append(rows, row), append(fresh, d)
+			w.sheet.Changed(store.Feed{Topic: "deployment", Ref: row.ID, Service: d.Service})
+			if err := tx.Answered(d.Once, row.ID); err != nil {
+				return err
+			}
+		}
+		if len(rows) == 0 {
+			return nil
 		}
 		if err := tx.AddDeployments(rows); err != nil {
 			return err
 		}
 		kept := store.NewPayload(p, w.now)
 		w.request = kept.ID
-		for _, d := range list {
-			if err := w.onDeployment(&d); err != nil {
+		for _, d := range fresh {
+			if err := w.onDeployment(&d.Deployment); err != nil {
 				return err
 			}
 		}
@@ -51,35 +63,54 @@ func (in *Intake) Deployed(ctx context.Context, source string, list []alert.Depl
 				return err
 			}
 		}
-		if err := tx.Answered(once, strings.Join(ids, " ")); err != nil {
-			return err
-		}
 		return w.flush()
 	})
 	return ids, err
 }
 
 // onDeployment begins what starts on a deployment.
-func (w *writing) onDeployment(d *alert.Deployment) error {
-	names := map[string]any{"deployment": d.Expression()}
-	for _, which := range w.index.order {
-		s := w.index.starts[which]
-		if s.Deployment == nil {
-			continue
-		}
-		v := &trigger.Verdict{Runbook: which.Runbook, Name: which.Start}
-		ok, err := s.Deployment.Bool(&expr.Scope{Names: names})
-		if err != nil {
-			v.Error = err.Error()
-			w.fire(*v, nil, nil, store.FiredBack)
-		}
-		if !ok {
-			continue
-		}
-		w.names = names
-		if err := w.begin(v, nil, nil, 1); err != nil {
-			return err
+func (w *writing) onDeployment(d *source.Deployment) error {
+	for _, v := range w.index.onDeployment(d) {
+		switch {
+		case v.Error != "":
+			w.fire(v, nil, nil, store.FiredBack)
+		case v.Started:
+			w.names = deploymentNames(d)
+			if err := w.begin(&v, nil, nil, 1); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
+}
+
+// WouldStartOn tells what a deployment would start, without any effect.
+func (in *Intake) WouldStartOn(ctx context.Context, d *source.Deployment) ([]trigger.Verdict, error) {
+	l, err := in.loaded(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return l.onDeployment(d), nil
+}
+
+// onDeployment tells of each start on deployments whether it is for one.
+func (l *loaded) onDeployment(d *source.Deployment) []trigger.Verdict {
+	out := []trigger.Verdict{}
+	for _, which := range l.order {
+		s := l.starts[which]
+		if s.Deployment == nil {
+			continue
+		}
+		v := trigger.Verdict{Runbook: which.Runbook, Name: which.Start}
+		var err error
+		if v.Started, err = s.Deployment.Bool(&expr.Scope{Names: deploymentNames(d)}); err != nil {
+			v.Error = err.Error()
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func deploymentNames(d *source.Deployment) map[string]any {
+	return map[string]any{"deployment": d.Expression()}
 }

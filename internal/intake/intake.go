@@ -13,6 +13,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/route"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 	"urgentis/internal/engine"
 	"urgentis/internal/meter"
@@ -64,7 +65,7 @@ type Item struct {
 	// Times is how often it was made; 0 is once.
 	Times int
 	// Payload is what was sent, where that is kept; one for all items that came of it.
-	Payload *alert.Payload
+	Payload *source.Payload
 	// Why says why a report is made that nobody sent; "" for one that somebody did.
 	Why string
 }
@@ -79,7 +80,7 @@ type item struct {
 	source  string
 	report  alert.Report
 	times   int
-	payload *alert.Payload
+	payload *source.Payload
 	why     string
 	answer  chan Outcome
 	lane    int // the writer that it waits for
@@ -165,13 +166,13 @@ func (in *Intake) TakeAll(ctx context.Context, source string, reports []alert.Re
 
 // TakeMapped is TakeAll of what a map made of a payload, which is kept with the alerts that it raises or changes.
 func (in *Intake) TakeMapped(
-	ctx context.Context, source string, reports []alert.Report, p alert.Payload,
+	ctx context.Context, source string, reports []alert.Report, p source.Payload,
 ) ([]Taken, error) {
 	return in.takeAll(ctx, source, reports, &p)
 }
 
 func (in *Intake) takeAll(
-	ctx context.Context, source string, reports []alert.Report, p *alert.Payload,
+	ctx context.Context, source string, reports []alert.Report, p *source.Payload,
 ) ([]Taken, error) {
 	items := make([]Item, len(reports))
 	for i, r := range reports {
@@ -350,26 +351,34 @@ func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
 	}
 }
 
-// WouldStart tells what a report would start if it raised an alert now, and why not the others, without any effect.
-func (in *Intake) WouldStart(ctx context.Context, source string, r alert.Report) ([]trigger.Verdict, error) {
-	tx := in.store.In(ctx)
-	version, err := tx.ConfigVersion()
+// WouldStart tells what a report would start if it raised an alert at a moment, and why not the others, without any
+// effect.
+func (in *Intake) WouldStart(
+	ctx context.Context, source string, r alert.Report, at alert.Heard,
+) ([]trigger.Verdict, error) {
+	l, err := in.loaded(ctx)
 	if err != nil {
 		return nil, err
 	}
-	l, err := in.triggers.load(tx, in.engine, version)
-	if err != nil {
-		return nil, err
-	}
-	snapshot := raised(source, r, alert.HeardAt(in.clock())).Snapshot()
+	snapshot := raised(source, r, at).Snapshot()
 	out := l.verdicts(snapshot, alert.New)
 	for i, v := range out {
 		if !v.Started {
 			continue
 		}
-		if why := l.heldBack(which(v), snapshot, in.clock()); why != "" {
+		if why := l.heldBack(which(v), snapshot, at.Time); why != "" {
 			out[i].Started, out[i].Error = false, why
 		}
 	}
 	return out, nil
+}
+
+// loaded are the starts as they are now.
+func (in *Intake) loaded(ctx context.Context) (*loaded, error) {
+	tx := in.store.In(ctx)
+	version, err := tx.ConfigVersion()
+	if err != nil {
+		return nil, err
+	}
+	return in.triggers.load(tx, in.engine, version)
 }

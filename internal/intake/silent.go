@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -45,6 +46,9 @@ func (in *Intake) look() {
 		}
 		if err := in.closeQuiet(ctx); err != nil {
 			in.log.Warn("look for incidents that are over", "error", err)
+		}
+		if err := in.tellUnread(ctx); err != nil {
+			in.log.Warn("look for sources that are full of what cannot be read", "error", err)
 		}
 		if err := in.noteSeen(ctx); err != nil {
 			in.log.Warn("note what was seen", "error", err)
@@ -183,6 +187,45 @@ type lost struct {
 	count int64
 	at    time.Time
 	told  bool // that it is over
+}
+
+// tellUnread raises an alert for each source of which as much waits to be read as is kept, so that what it sends and
+// cannot be read is refused, and ends it when there is room again.
+func (in *Intake) tellUnread(ctx context.Context) error {
+	const begins = "unread/"
+	tx := in.store.In(ctx)
+	full, err := tx.FullOfUnread("")
+	if err != nil {
+		return err
+	}
+	told, err := tx.OpenKeys(store.OurSource, begins)
+	if err != nil {
+		return err
+	}
+	var reports []alert.Report
+	for _, source := range full {
+		if !slices.Contains(told, begins+source) {
+			reports = append(reports, alert.Report{
+				Key: begins + source, Severity: alert.Major, At: alert.SaidAt(in.clock().UTC()),
+				Summary: fmt.Sprintf("As much of what %s sent and cannot be read is kept as there is room for: "+
+					"the next is refused. Mend its document, and read it again", source),
+				Labels: map[string]string{"signal": "unread_full", "source": source},
+			})
+		}
+	}
+	for _, key := range told {
+		if source := strings.TrimPrefix(key, begins); !slices.Contains(full, source) {
+			reports = append(reports, alert.Report{
+				Key: key, Severity: alert.Cleared, At: alert.SaidAt(in.clock().UTC()),
+			})
+		}
+	}
+	for _, r := range reports {
+		if _, err := in.Take(ctx, store.OurSource, r); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // TellLosses raises an alert where a listener of this machine lost more than it said last, and ends it when nothing was

@@ -8,7 +8,7 @@ import (
 	"os"
 	"time"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // How a stream of syslog is damaged.
@@ -48,7 +48,7 @@ func newFramer(r io.Reader, damaged func(kind string), within func(time.Duration
 	if within == nil {
 		within = func(time.Duration) {}
 	}
-	return &framer{r: bufio.NewReaderSize(r, 2*alert.MaxSyslog), damaged: damaged, within: within}
+	return &framer{r: bufio.NewReaderSize(r, 2*source.MaxSyslog), damaged: damaged, within: within}
 }
 
 // next gives the next message. At the end of the stream it gives what is left with the error, which may be nothing.
@@ -165,7 +165,7 @@ func firstHead(b []byte, before int) int {
 // frame reads a message whose length is told.
 func (f *framer) frame(size int64, length int) ([]byte, error) {
 	f.r.Discard(length) //nolint:errcheck // it was seen
-	if size > alert.MaxSyslog {
+	if size > source.MaxSyslog {
 		f.damaged(tooLong)
 		f.after = false
 		return f.text()
@@ -190,7 +190,7 @@ func (f *framer) frame(size int64, length int) ([]byte, error) {
 		}
 	} else {
 		f.within(restOfHead)
-		f.r.Peek(2 * alert.MaxSyslog)       //nolint:errcheck // what there is counts
+		f.r.Peek(2 * source.MaxSyslog)      //nolint:errcheck // what there is counts
 		ahead, _ = f.r.Peek(f.r.Buffered()) //nolint:errcheck // it is there
 		inside = firstHead(ahead, n)
 	}
@@ -205,7 +205,7 @@ func (f *framer) frame(size int64, length int) ([]byte, error) {
 		err = nil // what there is of it was read
 	}
 	body = append(body, rest...)
-	return body[:min(len(body), alert.MaxSyslog)], err
+	return body[:min(len(body), source.MaxSyslog)], err
 }
 
 // take reads bytes that were seen.
@@ -299,7 +299,7 @@ func (f *framer) text() ([]byte, error) {
 			}
 			f.r.ReadByte() //nolint:errcheck // it is there
 		}
-		if len(out) < alert.MaxSyslog {
+		if len(out) < source.MaxSyslog {
 			out = append(out, b)
 		} else {
 			long = true

@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // frames reads a stream to its end, and how often it was damaged.
@@ -36,7 +36,7 @@ func frames(r io.Reader) (out []string, damage []string) {
 func counted(text string) string { return fmt.Sprintf("%d %s", len(text), text) }
 
 func TestFrames(t *testing.T) {
-	long := "<1>" + strings.Repeat("x", alert.MaxSyslog+100)
+	long := "<1>" + strings.Repeat("x", source.MaxSyslog+100)
 	for _, c := range []struct {
 		stream string
 		want   []string
@@ -60,8 +60,8 @@ func TestFrames(t *testing.T) {
 		{"8 <1>helloand more6 <2>abc", []string{"<1>helloand more", "<2>abc"}, []string{wrongCount}},
 		// What looks like a length within a message is none where that is as long as it says.
 		{counted("<1>port 5 <7> is up") + counted("<2>b"), []string{"<1>port 5 <7> is up", "<2>b"}, nil},
-		{long + "\n<2>b", []string{long[:alert.MaxSyslog], "<2>b"}, []string{tooLong}},
-		{counted(long) + counted("<2>b"), []string{long[:alert.MaxSyslog], "<2>b"}, []string{tooLong, tooLong}},
+		{long + "\n<2>b", []string{long[:source.MaxSyslog], "<2>b"}, []string{tooLong}},
+		{counted(long) + counted("<2>b"), []string{long[:source.MaxSyslog], "<2>b"}, []string{tooLong, tooLong}},
 	} {
 		got, damage := frames(strings.NewReader(c.stream))
 		assert.Equal(t, c.want, got, "%.60q", c.stream)
@@ -161,7 +161,7 @@ func FuzzFrame(f *testing.F) {
 		n := 0
 		for _, b := range got {
 			n += len(b)
-			require.LessOrEqual(t, len(b), alert.MaxSyslog)
+			require.LessOrEqual(t, len(b), source.MaxSyslog)
 		}
 		require.LessOrEqual(t, n, len(stream), "nothing is made up")
 	})

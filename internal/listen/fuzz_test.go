@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // packets are good ones to begin with.
@@ -56,7 +56,7 @@ func FuzzTrap(f *testing.F) {
 	heard, err := lru.New[string, engineTime](10)
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, body []byte) {
-		if len(body) > alert.MaxSyslog {
+		if len(body) > source.MaxSyslog {
 			return
 		}
 		e.hearTrap(&counts{}, heard, netip.MustParseAddr("10.1.0.7"), body, func([]byte) {})

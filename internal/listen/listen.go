@@ -18,7 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/need"
 )
 
@@ -27,13 +27,13 @@ type Message struct {
 	At   time.Time `json:"at"`
 	From string    `json:"from"` // the sender's address
 	Over string    `json:"over"` // udp, tcp, tls or smtp
-	Type string    `json:"type"` // a Content-Type of core/alert
+	Type string    `json:"type"` // a Content-Type of core/source
 	Body []byte    `json:"body"`
 }
 
 // Source is a source that listeners hear.
 type Source struct {
-	*alert.Source
+	*source.Source
 	Hashes [][]byte // of its tokens
 	Users  []User   // of SNMP v3
 }
@@ -281,9 +281,9 @@ func (e *Ears) refresh(ctx context.Context) error {
 	var trapping []Source
 	for _, s := range sources {
 		switch s.Takes {
-		case alert.Syslog:
+		case source.Syslog:
 			t.syslog = append(t.syslog, s)
-		case alert.Trap:
+		case source.Trap:
 			trapping = append(trapping, s)
 		}
 	}

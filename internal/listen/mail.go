@@ -14,7 +14,7 @@ import (
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // MailProof is by what a mail shows that it comes from a source.
@@ -50,7 +50,7 @@ func (e *Ears) mail(ctx context.Context, lc net.ListenConfig, n *counts) error {
 	}))
 	s.Domain, s.TLSConfig = "urgentis", e.c.TLS
 	s.ReadTimeout, s.WriteTimeout = mailTimeout, mailTimeout
-	s.MaxMessageBytes, s.MaxRecipients = alert.MaxMail, maxRecipients
+	s.MaxMessageBytes, s.MaxRecipients = source.MaxMail, maxRecipients
 	s.AllowInsecureAuth = e.c.TLS == nil
 	s.ErrorLog = log.New(io.Discard, "", 0)
 	e.closers = append(e.closers, s.Close)
@@ -145,7 +145,7 @@ func (s *letter) Data(r io.Reader) error {
 	defer cancel()
 	for _, to := range s.to {
 		err := s.ears.c.Door.TakeMail(ctx, to, Message{
-			At: time.Now().UTC(), From: s.from.String(), Over: "smtp", Type: alert.MailType, Body: body,
+			At: time.Now().UTC(), From: s.from.String(), Over: "smtp", Type: source.MailType, Body: body,
 		})
 		switch {
 		case errors.Is(err, ErrUnproven):

@@ -9,7 +9,7 @@ import (
 	"net/netip"
 	"time"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // receiveBuffer is what the system is asked to hold of datagrams that were not read yet, in bytes.
@@ -51,7 +51,7 @@ func (e *Ears) udp(ctx context.Context, lc net.ListenConfig, n *counts) (*net.UD
 
 // datagrams calls f with each datagram until the socket is closed. body is f's to keep.
 func (e *Ears) datagrams(conn *net.UDPConn, n *counts, f func(from netip.AddrPort, body []byte)) {
-	buf := make([]byte, alert.MaxSyslog+1)
+	buf := make([]byte, source.MaxSyslog+1)
 	counted := time.Now()
 	for {
 		size, from, err := conn.ReadFromUDPAddrPort(buf)
@@ -73,19 +73,19 @@ func (e *Ears) datagrams(conn *net.UDPConn, n *counts, f func(from netip.AddrPor
 
 // hearSyslog finds the source of a message and queues it.
 func (e *Ears) hearSyslog(n *counts, from netip.Addr, over string, body []byte, patient bool) {
-	source := e.table.Load().syslogOf(from.Unmap())
-	if source == "" {
+	name := e.table.Load().syslogOf(from.Unmap())
+	if name == "" {
 		n.stranger(from.Unmap())
 		return
 	}
-	q, err := e.queue(source)
+	q, err := e.queue(name)
 	if err != nil {
 		n.lost.Add(1)
-		e.c.Log.Error("keep what was heard", "source", source, "error", err)
+		e.c.Log.Error("keep what was heard", "source", name, "error", err)
 		return
 	}
 	x := &entry{from: n, patient: patient, Message: Message{
-		At: time.Now().UTC(), From: from.Unmap().String(), Over: over, Type: alert.SyslogType, Body: body,
+		At: time.Now().UTC(), From: from.Unmap().String(), Over: over, Type: source.SyslogType, Body: body,
 	}}
 	if patient {
 		q.wait(x)

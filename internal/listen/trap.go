@@ -23,7 +23,7 @@ import (
 	"github.com/gosnmp/gosnmp"
 	lru "github.com/hashicorp/golang-lru/v2"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // AuthProtocols and PrivProtocols are those of users of SNMP v3, by the names under which keys are made: RFC 7860 and
@@ -97,12 +97,12 @@ func newTrapTable(sources []Source, l *slog.Logger) trapTable {
 	}
 	add("", &gosnmp.UsmSecurityParameters{}) // who asks for the engine id
 	for _, s := range sources {
-		if s.Proves(alert.Community) {
+		if s.Proves(source.Community) {
 			for _, h := range s.Hashes {
 				t.communities[string(h)] = s.Name
 			}
 		}
-		if !s.Proves(alert.User) {
+		if !s.Proves(source.User) {
 			continue
 		}
 		for _, u := range s.Users {
@@ -136,7 +136,7 @@ func (t *trapTable) sourceOf(p *gosnmp.SnmpPacket, from netip.Addr) string {
 		switch d := s.Distance(from); {
 		case name == s.Name && !s.Admits(from):
 			return ""
-		case name == "" && s.Proves(alert.Network) && d > best:
+		case name == "" && s.Proves(source.Network) && d > best:
 			// Known by its network alone.
 			name, best = s.Name, d
 		}
@@ -195,20 +195,20 @@ func (e *Ears) hearTrap(
 			return answer
 		}
 	}
-	source := t.sourceOf(p, from)
-	if source == "" || p.PDUType != gosnmp.SNMPv2Trap && p.PDUType != gosnmp.InformRequest && p.PDUType != gosnmp.Trap {
+	name := t.sourceOf(p, from)
+	if name == "" || p.PDUType != gosnmp.SNMPv2Trap && p.PDUType != gosnmp.InformRequest && p.PDUType != gosnmp.Trap {
 		n.stranger(from)
 		return nil
 	}
-	q, err := e.queue(source)
+	q, err := e.queue(name)
 	if err != nil {
 		n.lost.Add(1)
-		e.c.Log.Error("keep what was heard", "source", source, "error", err)
+		e.c.Log.Error("keep what was heard", "source", name, "error", err)
 		return nil
 	}
 	text, _ := json.Marshal(message(p, from)) // it has nothing that could fail
 	x := &entry{from: n, Message: Message{
-		At: time.Now().UTC(), From: from.String(), Over: "udp", Type: alert.TrapType, Body: text}}
+		At: time.Now().UTC(), From: from.String(), Over: "udp", Type: source.TrapType, Body: text}}
 	if p.PDUType != gosnmp.InformRequest {
 		q.offer(x)
 		return nil
@@ -314,10 +314,10 @@ func (e *Ears) response(p *gosnmp.SnmpPacket) ([]byte, bool) {
 }
 
 // message is a notification as it is kept: without its community.
-func message(p *gosnmp.SnmpPacket, from netip.Addr) alert.TrapMessage {
-	m := alert.TrapMessage{
+func message(p *gosnmp.SnmpPacket, from netip.Addr) source.TrapMessage {
+	m := source.TrapMessage{
 		From: from.String(), Version: p.Version.String(), Inform: p.PDUType == gosnmp.InformRequest,
-		Vars: []alert.Binding{},
+		Vars: []source.Binding{},
 	}
 	if usm, ok := p.SecurityParameters.(*gosnmp.UsmSecurityParameters); ok && p.Version == gosnmp.Version3 {
 		m.User = usm.UserName
@@ -338,7 +338,7 @@ func message(p *gosnmp.SnmpPacket, from netip.Addr) alert.TrapMessage {
 		case snmpTrapOID:
 			m.OID = strings.TrimPrefix(fmt.Sprint(v.Value), ".")
 		default:
-			m.Vars = append(m.Vars, alert.Binding{
+			m.Vars = append(m.Vars, source.Binding{
 				OID: strings.TrimPrefix(v.Name, "."), Type: v.Type.String(), Value: value(v)})
 		}
 	}

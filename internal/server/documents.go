@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"urgentis/api"
-	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
 )
@@ -88,7 +88,8 @@ func (s *Server) ListDocumentRevisions(
 
 // TrySource implements api.StrictServerInterface.
 func (s *Server) TrySource(ctx context.Context, r api.TrySourceRequestObject) (api.TrySourceResponseObject, error) {
-	out, err := s.App.TrySource(ctx, who(ctx), r.Name, r.Body.Text, sample(r.Body))
+	out, err := s.App.TrySource(ctx, who(ctx), r.Name,
+		app.SourceTry{Text: r.Body.Text, Payload: sample(r.Body), At: r.Body.At})
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +97,8 @@ func (s *Server) TrySource(ctx context.Context, r api.TrySourceRequestObject) (a
 }
 
 // sample is a payload that somebody gave.
-func sample(b *api.NewSourceTry) alert.Payload {
-	return alert.Payload{ContentType: b.ContentType, Headers: b.Headers, Query: b.Query, Body: []byte(b.Body)}
+func sample(b *api.NewSourceTry) source.Payload {
+	return source.Payload{ContentType: b.ContentType, Headers: b.Headers, Query: b.Query, Body: []byte(b.Body)}
 }
 
 // TakeSample implements api.StrictServerInterface.
@@ -116,15 +117,23 @@ func (s *Server) TakeSample(
 
 func apiTried(t app.TriedItem) api.SourceTryItem {
 	out := api.SourceTryItem{
-		Ignored: t.Ignored, Unread: t.Unread, Verdicts: mapped(t.Verdicts, apiVerdict),
-		Made: mapped(t.Made, func(m alert.Made) api.Made {
+		Unread: t.Unread, Meant: t.Meant, Verdicts: mapped(t.Verdicts, apiVerdict),
+		Made: mapped(t.Made(), func(m source.Made) api.Made {
 			return api.Made{Field: m.Field, Value: m.Value, From: m.From}
 		}),
 	}
-	if r := t.Report; !t.Ignored && t.Unread == "" {
+	switch e := t.Event.(type) {
+	case source.Ignored, source.Echo:
+		out.Ignored = true
+	case *source.Deployment:
+		out.Reports = source.OfDeployments
+	case *source.TicketNews:
+		out.Reports = source.OfTickets
+	case *source.Alert:
+		out.Reports = source.OfAlerts
 		out.Report = api.Report{
-			Key: r.Key, Severity: api.ReportSeverity(r.Severity), Summary: r.Summary, Service: r.Service, Link: r.Link,
-			Labels: r.Labels, At: r.At.UTC(),
+			Key: e.Key, Severity: api.ReportSeverity(e.Severity), Summary: e.Summary, Service: e.Service, Link: e.Link,
+			Labels: e.Labels, At: e.At.UTC(),
 		}
 	}
 	return out

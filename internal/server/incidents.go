@@ -12,7 +12,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"urgentis/api"
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/core/trigger"
 	"urgentis/internal/app"
 	"urgentis/internal/intake"
@@ -21,10 +21,10 @@ import (
 
 // postAlert is POST /in/{source}, and /in/{source}/{key}.
 func (s *Server) postAlert(c *gin.Context) {
-	source := c.Param("source")
+	name := c.Param("source")
 	body, err := c.GetRawData()
 	if err != nil {
-		says := fmt.Sprintf("the body is larger than %d kB", alert.MaxBody>>10)
+		says := fmt.Sprintf("the body is larger than %d kB", source.MaxBody>>10)
 		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", says, nil})
 		return
 	}
@@ -32,7 +32,7 @@ func (s *Server) postAlert(c *gin.Context) {
 		Authorization: c.GetHeader("Authorization"), Address: c.Param("key"), Header: c.Request.Header,
 		From: senderOf(c),
 	}
-	got, err := s.App.TakeAlerts(c.Request.Context(), source, proof, payload(c, body))
+	got, err := s.App.TakeAlerts(c.Request.Context(), name, proof, payload(c, body))
 	if err != nil {
 		s.problem(c, err)
 		return
@@ -80,8 +80,8 @@ func (s *Server) received(got *app.Received) []api.Taken {
 var hidden = []string{"authorization", "cookie", "proxy-authorization"}
 
 // payload is what was posted, without what proved it.
-func payload(c *gin.Context, body []byte) alert.Payload {
-	p := alert.Payload{
+func payload(c *gin.Context, body []byte) source.Payload {
+	p := source.Payload{
 		ContentType: asText([]byte(c.GetHeader("Content-Type"))), Body: body, Headers: map[string]string{},
 		Query: map[string]string{},
 	}
@@ -123,6 +123,7 @@ func (s *Server) GetAlert(ctx context.Context, r api.GetAlertRequestObject) (api
 		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: a.Count, FirstAt: a.FirstAt, LastAt: a.LastAt,
 		FirstSaid: a.FirstSaid, LastSaid: a.LastSaid,
 		Incident: a.Incident, Verdicts: mapped(row.Verdicts, apiVerdict), Next: place(app.PageOfVerdicts, row.More),
+		Meant: row.Meant,
 	}
 	out.Payload = apiPayload(row.Payload)
 	return out, nil

@@ -235,17 +235,30 @@ func TestIntake(t *testing.T) {
 	assert.NotEqual(t, list[0].Alert, list[1].Alert)
 	assert.EqualValues(t, "repeat", list[2].Change)
 
+	// What cannot be read is kept as it came, and told.
+	unread := 0
 	for body, want := range map[string]string{
 		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity",
-		`[]`: "the list has 0 reports", `"x"`: "must be an object",
+		`[]`: "the list is empty", `"x"`: "must be an object", "[1]": "must be an object",
 		`{"severity":"major","summary":"` + strings.Repeat("x", 300<<10) + `"}`: "bytes",
-		strings.Repeat("[", 100000): "not JSON",
+		strings.Repeat("[", 100000): "nested",
 	} {
 		status, said = post(body)
-		assert.Equal(t, 400, status, said)
+		assert.Equal(t, 202, status, said)
 		assert.Contains(t, said, want)
-		assert.Contains(t, said, `"code":"alert"`)
+		assert.Contains(t, said, `"change":"unread"`)
+		unread++
 	}
+	status, said = post(`[{"key":"c","severity":"major","summary":"one"},{"severity":"odd"}]`)
+	require.Equal(t, 202, status, said)
+	require.NoError(t, json.Unmarshal([]byte(said), &list))
+	require.Len(t, list, 2)
+	assert.EqualValues(t, "new", list[0].Change)
+	assert.Contains(t, list[1].Says, `item 2 of 2: severity is "odd"`)
+	_, _, said = s.do("GET", "/api/v1/unread?source=mon", "", bearer(admin)...)
+	var kept []api.Unread
+	require.NoError(t, json.Unmarshal([]byte(said), &kept))
+	assert.Len(t, kept, unread+1)
 	st, _, said = s.do(
 		"POST",
 		"/in/mon",

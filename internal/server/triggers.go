@@ -10,7 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"urgentis/api"
-	"urgentis/core/alert"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/intake"
 	"urgentis/internal/store"
@@ -126,7 +126,7 @@ func (s *Server) ListSeen(ctx context.Context, r api.ListSeenRequestObject) (api
 func (s *Server) postStart(c *gin.Context) {
 	body, err := c.GetRawData()
 	if err != nil {
-		says := fmt.Sprintf("the body is larger than %d kB", alert.MaxBody>>10)
+		says := fmt.Sprintf("the body is larger than %d kB", source.MaxBody>>10)
 		problem(c, &Problem{http.StatusRequestEntityTooLarge, "too-large", says, nil})
 		return
 	}

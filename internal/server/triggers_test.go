@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/source"
 	"urgentis/internal/app"
 )
 
@@ -132,7 +132,7 @@ func TestWhyNotTheOthersHasPages(t *testing.T) {
 	require.NoError(t, err)
 	key, err := s.App.AddSource(ctx, root, app.NewKey{Source: "mon"})
 	require.NoError(t, err)
-	got, err := s.App.TakeAlerts(ctx, "mon", app.Proof{Authorization: "Bearer " + key.Token}, alert.Payload{
+	got, err := s.App.TakeAlerts(ctx, "mon", app.Proof{Authorization: "Bearer " + key.Token}, source.Payload{
 		ContentType: "application/json",
 		Body:        []byte(`{"key": "k", "severity": "major", "summary": "s", "labels": {"n": "249"}}`),
 	})

@@ -4,7 +4,7 @@ import (
 	"time"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // Deployment is a change that somebody made to a service, as a source reported it.
@@ -22,7 +22,7 @@ type Deployment struct {
 }
 
 // NewDeployment is a deployment as it is kept.
-func NewDeployment(source string, d alert.Deployment, now time.Time) *Deployment {
+func NewDeployment(source string, d source.Deployment, now time.Time) *Deployment {
 	return &Deployment{
 		ID:          NewID("d"),
 		Source:      source,

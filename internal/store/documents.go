@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
-	"urgentis/core/alert"
 	"urgentis/core/estate"
+	"urgentis/core/source"
 )
 
 // Push is one act of configuring.
@@ -149,8 +149,8 @@ type Unread struct {
 }
 
 // Payload is what arrived.
-func (u *Unread) Payload() alert.Payload {
-	return alert.Payload{ContentType: u.ContentType, Headers: u.Headers, Query: u.Query, Body: u.Body}
+func (u *Unread) Payload() source.Payload {
+	return source.Payload{ContentType: u.ContentType, Headers: u.Headers, Query: u.Query, Body: u.Body}
 }
 
 // AddUnread keeps a payload that could not be mapped.
@@ -162,14 +162,19 @@ func (tx *Tx) AddUnread(u *Unread) error {
 // maxUnread bounds a list of payloads.
 const maxUnread = 100
 
-// MostUnread bounds how many payloads of one source are kept unread.
-const MostUnread = 10_000
+// MostUnread and MostUnreadBytes bound how many payloads of one source are kept unread.
+const (
+	MostUnread      = 10_000
+	MostUnreadBytes = 64 << 20
+)
 
-// UnreadFull reports whether a source has as many unread payloads as are kept.
-func (tx *Tx) UnreadFull(source string) (bool, error) {
-	n, err := one[int](tx, `select count(*) from (select from unread where source = ? and read_at is null limit ?) x`,
-		source, MostUnread)
-	return n >= MostUnread, err
+// fullOfUnread tells the sources that have as many unread payloads as are kept.
+const fullOfUnread = `select source from unread where read_at is null and (? = '' or source = ?) group by source
+	having count(*) >= ? or sum(octet_length(body)) >= ?`
+
+// FullOfUnread lists the sources that have as many unread payloads as are kept; source "" looks at all.
+func (tx *Tx) FullOfUnread(source string) ([]string, error) {
+	return scan[string](tx, fullOfUnread, source, source, MostUnread, MostUnreadBytes)
 }
 
 // Unread lists payloads that nobody has read yet, newest first; source "" is every source.

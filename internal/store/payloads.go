@@ -3,7 +3,7 @@ package store
 import (
 	"time"
 
-	"urgentis/core/alert"
+	"urgentis/core/source"
 )
 
 // Payload is what a source sent when alerts were raised or changed.
@@ -17,7 +17,7 @@ type Payload struct {
 }
 
 // NewPayload is a payload as it is kept.
-func NewPayload(p alert.Payload, at time.Time) *Payload {
+func NewPayload(p source.Payload, at time.Time) *Payload {
 	return &Payload{
 		ID: NewID("p"), At: at, ContentType: p.ContentType, Headers: notNull(p.Headers), Query: notNull(p.Query),
 		Body: append([]byte{}, p.Body...),

@@ -8,12 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"urgentis/core/alert"
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/plain"
 	"urgentis/core/runbook"
+	"urgentis/core/source"
 	"urgentis/internal/store"
 )
 
@@ -344,7 +344,7 @@ func copied(entries []store.Entry, wants []string) string {
 
 // TicketNews writes what a desk told of a ticket into the record of its incident.
 func TicketNews(
-	tx *store.Tx, w *store.RecordWriter, t *store.Ticket, i *store.Incident, news alert.TicketNews,
+	tx *store.Tx, w *store.RecordWriter, t *store.Ticket, i *store.Incident, news source.TicketNews,
 ) error {
 	by := ""
 	if news.By != "" {

@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 
 	"urgentis/core/access"
-	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/message"
+	"urgentis/core/source"
 	"urgentis/internal/act/ssh"
 	"urgentis/internal/app"
 	"urgentis/internal/secret"
@@ -70,7 +70,7 @@ func (b *bench) mapped() error {
 		proof := app.Proof{Authorization: "Bearer " + token.Token}
 		got, err := clients(func(client, i int) error {
 			body := fmt.Sprintf(bodies[name], fmt.Sprintf("s%d-%d-%d", turn, client, i))
-			_, err := a.TakeAlerts(b.ctx, name, proof, alert.Payload{
+			_, err := a.TakeAlerts(b.ctx, name, proof, source.Payload{
 				ContentType: "application/json", Body: []byte(body)})
 			return err
 		})

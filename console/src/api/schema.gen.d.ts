@@ -17,12 +17,13 @@ export interface paths {
          * Report a condition. Answered only after it is on disk.
          * @description The body is our own JSON, or a CloudEvent 1.0 in structured or binary mode whose data is our own JSON; or up to
          *     100 of them, as a JSON array or in the batched mode of CloudEvents. A list is answered by a list in the same
-         *     order; one report in it that cannot be taken refuses all of it.
+         *     order. What cannot be read is kept as it came, and answered last, with the id under which it is kept and why;
+         *     what can be read beside it is taken.
          *     The token is the source's own, as `Authorization: Bearer TOKEN`. Where the source's document allows it, it may
          *     also be the password of HTTP's basic scheme or the last piece of the address, `/in/SOURCE/TOKEN`, or the body is
          *     signed by Standard Webhooks.
          *     The document of a source may say what other bodies mean: JSON, XML, forms and text. Then the answer is a list of
-         *     what was taken; what could not be mapped is kept too, and the last of the list says under which id and why.
+         *     what was taken.
          */
         post: operations["postAlert"];
         delete?: never;
@@ -2843,6 +2844,11 @@ export interface components {
             body: string;
             /** @description the text of a source's document to try in the place of the one that is there */
             text?: string;
+            /**
+             * Format: date-time
+             * @description when it would be heard, for hours and times; now unless it says otherwise
+             */
+            at?: string;
         };
         SourceTry: {
             /** @description why nothing of it can be read */
@@ -2852,10 +2858,17 @@ export interface components {
         SourceTryItem: {
             report?: components["schemas"]["Report"];
             made: components["schemas"]["Made"][];
-            /** @description the source is told to make nothing of it */
+            /**
+             * @description what it is; missing of what is ignored or unread
+             * @enum {string}
+             */
+            reports?: "alerts" | "deployments" | "tickets";
+            /** @description the source is told to make nothing of it, or it tells of our own doing */
             ignored: boolean;
             /** @description which field could not be had, and why */
             unread?: string;
+            /** @description the service that it probably means, where there is none of the name that it gives */
+            meant?: string;
             verdicts: components["schemas"]["Verdict"][];
         };
         Made: {
@@ -3210,8 +3223,10 @@ export interface components {
             /** @description the cursor for the triggers that follow */
             next?: string;
             payload?: components["schemas"]["Payload"];
+            /** @description the service that it probably means, where there is none of the name that it gives */
+            meant?: string;
         };
-        /** @description what a mapped source sent when the alert was raised or last changed; kept for 30 days */
+        /** @description what its source sent when the alert was raised or last changed; kept for 30 days */
         Payload: {
             /** Format: date-time */
             at: string;

@@ -1,8 +1,9 @@
-package alert
+package source
 
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"time"
@@ -23,18 +24,21 @@ const (
 	maxNested = 10 // each deeper one is read through all around it
 )
 
-// errEnough ends the reading of a mail that has more parts than are read.
-var errEnough = errors.New("more parts than are read")
+var (
+	// errEnough ends the reading of a mail that has more parts than are read.
+	errEnough = errors.New("more parts than are read")
+	errNested = fmt.Errorf("the mail nests parts more than %d deep", maxNested)
+)
 
 // readMail reads a mail (RFC 5322, MIME). text is its plain text, or what of its HTML is text; attachments are listed
 // by name and size.
 func (p Payload) readMail() (any, error) {
 	if len(p.Body) > MaxMail {
-		return nil, invalid("the mail has %d bytes, %d are allowed", len(p.Body), MaxMail)
+		return nil, fmt.Errorf("the mail has %d bytes, %d are allowed", len(p.Body), MaxMail)
 	}
 	whole, err := message.Read(bytes.NewReader(p.Body))
 	if err != nil && !message.IsUnknownCharset(err) {
-		return nil, invalid("this is no mail: %s", err)
+		return nil, fmt.Errorf("this is no mail: %s", err)
 	}
 	out := map[string]any{
 		"text":    "",
@@ -51,7 +55,7 @@ func (p Payload) readMail() (any, error) {
 		case err != nil && !message.IsUnknownCharset(err):
 			return err
 		case len(path) > maxNested:
-			return invalid("the mail nests parts more than %d deep", maxNested)
+			return errNested
 		}
 		if kind, _, err := part.Header.ContentType(); err == nil && strings.HasPrefix(kind, "multipart/") {
 			return nil
@@ -61,12 +65,11 @@ func (p Payload) readMail() (any, error) {
 		}
 		return put(part, out)
 	})
-	var refused *Invalid
 	switch {
-	case errors.As(err, &refused):
-		return nil, err
+	case errors.Is(err, errNested):
+		return nil, errNested
 	case err != nil && !errors.Is(err, errEnough):
-		return nil, invalid("the mail's parts cannot be read: %s", err)
+		return nil, fmt.Errorf("the mail's parts cannot be read: %s", err)
 	}
 	if out["text"] == "" {
 		out["text"] = textOf(out["html"].(string))

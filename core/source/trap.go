@@ -1,8 +1,9 @@
-package alert
+package source
 
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"strings"
 )
 
@@ -60,13 +61,13 @@ func named(vars []any) map[string]any {
 // those of objects that every manager knows.
 func (p Payload) readTrap() (any, error) {
 	if len(p.Body) > MaxBody {
-		return nil, invalid("the notification has %d bytes, %d are allowed", len(p.Body), MaxBody)
+		return nil, fmt.Errorf("the notification has %d bytes, %d are allowed", len(p.Body), MaxBody)
 	}
 	var m TrapMessage
 	dec := json.NewDecoder(bytes.NewReader(p.Body))
 	dec.UseNumber()
 	if err := dec.Decode(&m); err != nil {
-		return nil, invalid("the notification is not JSON as docs/sources.md shows it: %s", err)
+		return nil, fmt.Errorf("the notification is not JSON as docs/sources.md shows it: %s", err)
 	}
 	vars, values := make([]any, len(m.Vars)), map[string]any{}
 	for i, b := range m.Vars {

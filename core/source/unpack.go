@@ -1,9 +1,10 @@
-package alert
+package source
 
 import (
 	"bytes"
 	"compress/gzip"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 )
@@ -19,20 +20,20 @@ func (p Payload) Unpacked() (Payload, error) {
 		return p, nil
 	case "gzip", "x-gzip":
 	default:
-		return p, invalid("the body comes as %s, which is not read; gzip is", coding)
+		return p, fmt.Errorf("the body comes as %s, which is not read; gzip is", coding)
 	}
 	in, err := gzip.NewReader(bytes.NewReader(p.Body))
 	if err != nil {
-		return p, invalid("the body is no gzip: %s", err)
+		return p, fmt.Errorf("the body is no gzip: %s", err)
 	}
 	body, err := io.ReadAll(io.LimitReader(in, MaxUnpacked+1))
 	switch {
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return p, invalid("the gzip of the body ends too early")
+		return p, fmt.Errorf("the gzip of the body ends too early")
 	case err != nil:
-		return p, invalid("the body is no gzip: %s", err)
+		return p, fmt.Errorf("the body is no gzip: %s", err)
 	case len(body) > MaxUnpacked:
-		return p, invalid("the body has more than %d bytes unpacked", MaxUnpacked)
+		return p, fmt.Errorf("the body has more than %d bytes unpacked", MaxUnpacked)
 	}
 	out := p
 	out.Body, out.Headers = body, map[string]string{}

@@ -1,4 +1,4 @@
-package alert
+package source
 
 import (
 	"bytes"
@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"net/url"
@@ -22,8 +23,11 @@ import (
 	"github.com/clbanning/mxj/v2"
 )
 
-// maxDepth bounds how deep a payload may be nested.
-const maxDepth = 64
+// MaxBody bounds the body of a request, in bytes; maxDepth how deep a payload may be nested.
+const (
+	MaxBody  = 256 << 10
+	maxDepth = 64
+)
 
 // Payload is what arrived at a source, as it came.
 type Payload struct {
@@ -33,7 +37,7 @@ type Payload struct {
 	Body        []byte            `json:"body"`
 }
 
-// names gives the payload as the expressions of a source see it. Errors are of type *Invalid.
+// names gives the payload as the expressions of a source see it. Errors are one sentence.
 func (p Payload) names(s *Source, now time.Time) (map[string]any, error) {
 	var v any
 	var err error
@@ -53,7 +57,7 @@ func (p Payload) names(s *Source, now time.Time) (map[string]any, error) {
 	return map[string]any{s.takes(): v, "item": nil}, err
 }
 
-// Request gives a request as the inputs of a start see it: body, headers and query. Errors are of type *Invalid.
+// Request gives a request as the inputs of a start see it: body, headers and query. Errors are one sentence.
 func (p Payload) Request() (map[string]any, error) {
 	body, err := p.read()
 	if err != nil {
@@ -97,30 +101,23 @@ func texts(m map[string]string) map[string]any {
 
 // read understands the body by its Content-Type: JSON, XML, a form, or text, which everything else is taken for.
 func (p Payload) read() (any, error) {
-	if len(p.Body) > MaxBody {
-		return nil, invalid("the body has %d bytes, %d are allowed", len(p.Body), MaxBody)
-	}
-	media, params, err := mime.ParseMediaType(p.ContentType)
+	media, _, err := mime.ParseMediaType(p.ContentType)
 	if err != nil && p.ContentType != "" {
-		return nil, invalid("the Content-Type cannot be read")
+		return nil, errors.New("the Content-Type cannot be read")
 	}
-	body, charset, isXML := p.Body, params["charset"], media == "application/xml" || media == "text/xml" ||
-		strings.HasSuffix(media, "+xml")
-	if isXML {
-		body, charset = declared(body, charset)
-	}
-	if body, err = inUTF8(body, charset); err != nil {
+	body, err := p.text()
+	if err != nil {
 		return nil, err
 	}
 	switch {
-	case media == "application/json", strings.HasSuffix(media, "+json"):
+	case isJSON(media):
 		return readJSON(body)
-	case isXML:
+	case isXML(media):
 		return readXML(body)
 	case media == "application/x-www-form-urlencoded":
 		form, err := url.ParseQuery(string(body))
 		if err != nil {
-			return nil, invalid("the body is not a form: %s", err)
+			return nil, fmt.Errorf("the body is not a form: %s", err)
 		}
 		out := map[string]any{}
 		for k, v := range form {
@@ -129,6 +126,30 @@ func (p Payload) read() (any, error) {
 		return out, nil
 	}
 	return string(body), nil
+}
+
+func isJSON(media string) bool {
+	return media == "application/json" || strings.HasSuffix(media, "+json")
+}
+
+func isXML(media string) bool {
+	return media == "application/xml" || media == "text/xml" || strings.HasSuffix(media, "+xml")
+}
+
+// text is the body as text in UTF-8, in whatever character set it came.
+func (p Payload) text() ([]byte, error) {
+	if len(p.Body) > MaxUnpacked {
+		return nil, fmt.Errorf("the body has %d bytes, %d are allowed", len(p.Body), MaxUnpacked)
+	}
+	media, params, err := mime.ParseMediaType(p.ContentType)
+	if err != nil {
+		params = nil
+	}
+	body, charset := p.Body, params["charset"]
+	if isXML(media) {
+		body, charset = declared(body, charset)
+	}
+	return inUTF8(body, charset)
 }
 
 var xmlDeclaration = regexp.MustCompile(`^\s*<\?xml\s[^>]*?(?:encoding\s*=\s*["']([A-Za-z0-9._:-]+)["'][^>]*)?\?>`)
@@ -147,7 +168,7 @@ func declared(body []byte, charset string) (rest []byte, is string) {
 func inUTF8(body []byte, label string) ([]byte, error) {
 	e, name := htmlcharset.Lookup(cmp.Or(label, "utf-8"))
 	if e == nil {
-		return nil, invalid("the body is in %s, a character set that is not known", label)
+		return nil, fmt.Errorf("the body is in %s, a character set that is not known", label)
 	}
 	if name == "utf-16le" && bytes.HasPrefix(body, []byte{0xFE, 0xFF}) {
 		e, _ = htmlcharset.Lookup("utf-16be") // its own mark says so
@@ -155,29 +176,29 @@ func inUTF8(body []byte, label string) ([]byte, error) {
 	if name != "utf-8" {
 		out, err := e.NewDecoder().Bytes(body)
 		if err != nil {
-			return nil, invalid("the body is not in %s: %s", label, err)
+			return nil, fmt.Errorf("the body is not in %s: %s", label, err)
 		}
 		body = out
 	}
 	body = bytes.TrimPrefix(body, []byte("\ufeff")) // as some senders begin
 	if !utf8.Valid(body) {
-		return nil, invalid("the body is not UTF-8, and nothing says what else it is")
+		return nil, fmt.Errorf("the body is not UTF-8, and nothing says what else it is")
 	}
 	return withoutNUL(body), nil
 }
 
 func readJSON(body []byte) (any, error) {
 	if deep(body) {
-		return nil, invalid("the body is nested more than %d deep", maxDepth)
+		return nil, fmt.Errorf("the body is nested more than %d deep", maxDepth)
 	}
 	dec := json.NewDecoder(bytes.NewReader(body))
 	dec.UseNumber()
 	var v any
 	if err := dec.Decode(&v); err != nil {
-		return nil, invalid("the body is not JSON: %s", err)
+		return nil, fmt.Errorf("the body is not JSON: %s", err)
 	}
 	if _, err := dec.Token(); !errors.Is(err, io.EOF) {
-		return nil, invalid("the body is not JSON: something follows the first value")
+		return nil, fmt.Errorf("the body is not JSON: something follows the first value")
 	}
 	return numbers(v), nil
 }
@@ -238,7 +259,7 @@ func readXML(body []byte) (any, error) {
 	}
 	m, err := mxj.NewMapXml(body)
 	if err != nil {
-		return nil, invalid("the body is not XML: %s", err)
+		return nil, fmt.Errorf("the body is not XML: %s", err)
 	}
 	return map[string]any(m), nil
 }
@@ -253,18 +274,18 @@ func soundXML(body []byte) error {
 			return nil
 		}
 		if err != nil {
-			return invalid("the body is not XML: %s", err)
+			return fmt.Errorf("the body is not XML: %s", err)
 		}
 		switch x := tok.(type) {
 		case xml.StartElement:
 			if depth++; depth > maxDepth {
-				return invalid("the body is nested more than %d deep", maxDepth)
+				return fmt.Errorf("the body is nested more than %d deep", maxDepth)
 			}
 		case xml.EndElement:
 			depth--
 		case xml.Directive:
 			if bytes.Contains(x, []byte("ENTITY")) {
-				return invalid("the body declares entities of its own, which are not taken")
+				return fmt.Errorf("the body declares entities of its own, which are not taken")
 			}
 		}
 	}

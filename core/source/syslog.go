@@ -1,6 +1,7 @@
-package alert
+package source
 
 import (
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -29,7 +30,7 @@ var facilities = []string{"kern", "user", "mail", "daemon", "auth", "syslog", "l
 // 3164, 4.3.3 wants it. A byte that is no UTF-8 becomes U+FFFD: it must not hide what the message says.
 func (p Payload) readSyslog(zone *time.Location, now time.Time) (any, error) {
 	if len(p.Body) > MaxSyslog {
-		return nil, invalid("the message has %d bytes, %d are allowed", len(p.Body), MaxSyslog)
+		return nil, fmt.Errorf("the message has %d bytes, %d are allowed", len(p.Body), MaxSyslog)
 	}
 	if zone == nil {
 		zone = time.UTC

@@ -1,0 +1,196 @@
+package source
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"urgentis/core/alert"
+	"urgentis/core/expr"
+)
+
+// Field is how one field of a report is had: a text with values filled in, or a value that is looked at more closely.
+type Field struct {
+	Text *expr.Template
+	// Of is a value; of its text Pattern takes the first group, or what it matches; As translates that.
+	Of      *expr.Program
+	Pattern *regexp.Regexp
+	As      map[string]string
+	// Otherwise stands where the value is missing, Pattern does not match, or As has no word for it; nil: then the
+	// field cannot be had.
+	Otherwise *expr.Template
+	// From is what Made says that made it; "": its own words.
+	From string
+}
+
+// items lists what one payload reports.
+func (s *Source) items(scope *expr.Scope) ([]any, error) {
+	v, err := s.Each.Eval(scope)
+	if err != nil {
+		return nil, fmt.Errorf("each: %s", reason(err))
+	}
+	list, ok := v.([]any)
+	if !ok {
+		list = []any{v} // XML has no list where there is one of a name
+	}
+	return list, nil
+}
+
+// one makes the event of the item that the scope is at.
+func (w *walk) one(scope *expr.Scope, x *Item) error {
+	for _, judged := range []struct {
+		name string
+		by   *expr.Program
+		is   Event
+	}{{"echo", w.s.Echo, Echo{}}, {"ignore", w.s.Ignore, Ignored{}}} {
+		yes, err := holds(judged.name, judged.by, scope)
+		if err != nil {
+			return err
+		}
+		if yes {
+			x.Event = judged.is
+			return nil
+		}
+	}
+	v := &values{text: map[string]string{}, labels: map[string]string{}}
+	var err error
+	if v.cleared, err = holds("cleared", w.s.Cleared, scope); err != nil {
+		return err
+	}
+	x.made = []Made{}
+	for _, name := range w.kind.names {
+		if err := w.field(name, scope, v, x); err != nil {
+			return fmt.Errorf("%s: %s", name, reason(err))
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.s.Labels)) {
+		f := w.s.Labels[name]
+		if v.labels[name], err = f.value(scope); err != nil {
+			return fmt.Errorf("labels.%s: %s", name, reason(err))
+		}
+		x.made = append(x.made, Made{"labels." + name, v.labels[name], f.says()})
+	}
+	x.Event, x.ID = w.kind.made(v)
+	return nil
+}
+
+// holds tells whether a condition of a source holds; one that it has not does not.
+func holds(name string, by *expr.Program, scope *expr.Scope) (bool, error) {
+	if by == nil {
+		return false, nil
+	}
+	yes, err := by.Bool(scope)
+	if err != nil {
+		return false, fmt.Errorf("%s: %s", name, reason(err))
+	}
+	return yes, nil
+}
+
+// field has one field, where there is a way to it.
+func (w *walk) field(name string, scope *expr.Scope, v *values, x *Item) error {
+	f := w.s.Map[name]
+	if name == "severity" && v.cleared {
+		v.text[name] = string(alert.Cleared)
+		x.made = append(x.made, Made{name, string(alert.Cleared), "cleared: " + w.s.Cleared.Source})
+		return nil
+	}
+	if f == nil {
+		return nil
+	}
+	text, err := f.value(scope)
+	switch {
+	case err != nil && name == "summary" && v.cleared:
+		return nil // what is over needs no words
+	case err != nil:
+		return err
+	case name == "severity":
+		if text = strings.ToLower(text); alert.Worth(text) < 0 {
+			return fmt.Errorf("%q is no severity; say with as: what it means", clip(text))
+		}
+	case name == "at" && text != "": // what names no time means now
+		at, err := Moment(text)
+		if err != nil {
+			return err
+		}
+		v.at = alert.SaidAt(at)
+	}
+	v.text[name] = text
+	x.made = append(x.made, Made{name, text, f.says()})
+	return nil
+}
+
+// value is the text of a field.
+func (f *Field) value(scope *expr.Scope) (string, error) {
+	if f.Of == nil {
+		return f.Text.Text(scope)
+	}
+	v, err := f.text(scope)
+	if err != nil && f.Otherwise != nil {
+		return f.Otherwise.Text(scope)
+	}
+	return v, err
+}
+
+func (f *Field) text(scope *expr.Scope) (string, error) {
+	v, err := f.Of.Eval(scope)
+	if err != nil {
+		return "", err
+	}
+	if v == nil {
+		return "", fmt.Errorf("%s is null", f.Of.Source)
+	}
+	text := expr.Say(v)
+	if f.Pattern != nil {
+		m := f.Pattern.FindStringSubmatch(text)
+		if m == nil {
+			return "", fmt.Errorf("%q does not match the pattern", clip(text))
+		}
+		text = m[len(m)-1]
+		if len(m) > 1 {
+			text = m[1]
+		}
+	}
+	if f.As != nil {
+		word, ok := f.As[text]
+		if !ok {
+			return "", fmt.Errorf("as has no word for %q", clip(text))
+		}
+		text = word
+	}
+	return text, nil
+}
+
+// says is the part of the map that a field is made by.
+func (f *Field) says() string {
+	if f.From != "" {
+		return f.From
+	}
+	if f.Of == nil {
+		return f.Text.Source
+	}
+	return "of: " + f.Of.Source
+}
+
+var notSet = regexp.MustCompile(`(?:` + regexp.QuoteMeta(expr.ErrUnsure.Error()) + `: )?nothing has set (\S+) yet`)
+
+// reason is an error of an evaluation in the words of a payload: what nothing has set is not there.
+func reason(err error) string { return notSet.ReplaceAllString(err.Error(), "there is no $1") }
+
+// Moment reads a time: RFC 3339, or seconds or milliseconds since 1970.
+func Moment(text string) (time.Time, error) {
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	f, err := strconv.ParseFloat(text, 64)
+	if err != nil || f <= 0 || f > 1e15 {
+		return time.Time{}, fmt.Errorf("%q is no time; RFC 3339 and seconds since 1970 are understood", clip(text))
+	}
+	if f > 1e11 {
+		f /= 1000
+	}
+	return time.UnixMicro(int64(f * 1e6)).UTC(), nil
+}
