@@ -30,10 +30,12 @@ type IncidentKey struct {
 
 // Joinable gives the open incidents that alerts of keys may join now, by their keys.
 func (tx *Tx) Joinable(keys []string) (map[string]IncidentKey, error) {
+	// Each key is looked up by itself: planned as a join, it reads all open alerts.
 	rows, err := scan[IncidentKey](tx, `select k.* from unnest(?::text[]) as v(key)
-		join incident_key k on k.key = v.key join incident i on i.number = k.incident and i.state = 'open'
-		where k.until >= now() or exists (select from alert a where a.join_key = k.key and a.state = 'open'
-			and a.incident = k.incident)`,
+		cross join lateral (select * from incident_key k where k.key = v.key limit 1) k
+		cross join lateral (select from incident i where i.number = k.incident and i.state = 'open' limit 1) i
+		where k.until >= now() or (select true from alert a where a.join_key = k.key and a.state = 'open'
+			and a.incident = k.incident limit 1)`,
 		array{keys})
 	if err != nil {
 		return nil, fmt.Errorf("find incidents to join: %w", err)

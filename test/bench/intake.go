@@ -121,7 +121,8 @@ func (b *bench) rowsOfAnAlert() (float64, error) {
 		(select count(*) from run where alert <> ''),
 		(select count(*) from alert) + (select count(*) from incident) + (select count(*) from entry)
 		+ (select count(*) from run) + (select count(*) from event) + (select count(*)
-			from feed) + (select count(*) from river_job) + (select count(*) from firing)`).
+			from feed) + (select count(*) from river_job) + (select count(*) from firing)
+		+ (select count(*) from incident_key) + (select count(*) from treats) + (select count(*) from attention)`).
 		Scan(&alerts, &runs, &all)
 	if err == nil && runs != alerts {
 		err = fmt.Errorf("%.0f alerts began %.0f runs", alerts, runs)
