@@ -194,6 +194,7 @@ func (e DocumentKind) Valid() bool {
 const (
 	FiringResultAlready FiringResult = "already"
 	FiringResultBack    FiringResult = "back"
+	FiringResultDropped FiringResult = "dropped"
 	FiringResultHeld    FiringResult = "held"
 	FiringResultRefused FiringResult = "refused"
 	FiringResultStarted FiringResult = "started"
@@ -205,6 +206,8 @@ func (e FiringResult) Valid() bool {
 	case FiringResultAlready:
 		return true
 	case FiringResultBack:
+		return true
+	case FiringResultDropped:
 		return true
 	case FiringResultHeld:
 		return true
@@ -3252,8 +3255,14 @@ type Value struct {
 // Verdict defines model for Verdict.
 type Verdict struct {
 	// Error why it did not start
-	Error   string `json:"error,omitempty,omitzero"`
-	Name    string `json:"name"`
+	Error string `json:"error,omitempty,omitzero"`
+
+	// HoursAt when its hours begin, and it is judged anew if the alert is still there
+	HoursAt time.Time `json:"hours_at,omitempty,omitzero"`
+	Name    string    `json:"name"`
+
+	// Run the last run that it began
+	Run     string `json:"run,omitempty,omitzero"`
 	Runbook string `json:"runbook"`
 	Started bool   `json:"started"`
 

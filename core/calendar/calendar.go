@@ -5,6 +5,7 @@ package calendar
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -45,6 +46,52 @@ func (c *Calendar) Inside(at time.Time) bool {
 		}
 	}
 	return false
+}
+
+// mostDays bounds how far ahead a turn is looked for, in days.
+const mostDays = 400
+
+// Turn is the next moment after another at which the hours begin, or end: where Inside becomes what it is not now; the
+// zero time where it stays as it is for more than a year.
+func (c *Calendar) Turn(at time.Time) time.Time {
+	is := c.Inside(at)
+	t := at.In(c.Zone)
+	for d := range mostDays {
+		day := time.Date(t.Year(), t.Month(), t.Day()+d, 0, 0, 0, 0, c.Zone)
+		for _, edge := range c.edges(day) {
+			if edge.After(at) && c.Inside(edge) != is {
+				return edge
+			}
+		}
+	}
+	return time.Time{}
+}
+
+// edges are the moments of a day at which hours may begin or end, in their order; of a day on which the clock is put
+// forward or back all its minutes.
+func (c *Calendar) edges(day time.Time) []time.Time {
+	next := time.Date(day.Year(), day.Month(), day.Day()+1, 0, 0, 0, 0, c.Zone)
+	var out []time.Time
+	if _, turns := day.ZoneBounds(); !turns.IsZero() && !turns.After(next) {
+		for at := day; at.Before(next); at = at.Add(time.Minute) {
+			out = append(out, at)
+		}
+		return out
+	}
+	minutes := []int{0}
+	for _, h := range c.on(day) {
+		minutes = append(minutes, h.From, h.end())
+	}
+	for _, h := range c.on(day.AddDate(0, 0, -1)) {
+		if h.To <= h.From {
+			minutes = append(minutes, h.To)
+		}
+	}
+	slices.Sort(minutes)
+	for _, m := range minutes {
+		out = append(out, day.Add(time.Duration(m)*time.Minute))
+	}
+	return out
 }
 
 // end is when hours end on their own day.

@@ -25,7 +25,15 @@ type Verdict struct {
 	Error   string       `json:"error,omitempty"`
 	// StartsAt is when it starts if the alert is still so; nil where it does not wait.
 	StartsAt *time.Time `json:"starts_at,omitempty"`
+	// HoursAt is when its hours begin, and it is judged anew if the alert is there still; nil where no hours hold it
+	// back.
+	HoursAt *time.Time `json:"hours_at,omitempty"`
+	// Run is the last one that it began; "" where that is not known.
+	Run string `json:"run,omitempty"`
 }
+
+// Waits reports whether it is yet to be judged anew by itself.
+func (v *Verdict) Waits() bool { return v.StartsAt != nil || v.HoursAt != nil }
 
 // Index finds triggers without evaluating each: by an equality that must hold for the condition to be true.
 // It is safe for use by many at once after New.

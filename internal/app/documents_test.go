@@ -14,6 +14,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/estate"
 	"urgentis/core/source"
+	"urgentis/core/trigger"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
@@ -352,6 +353,35 @@ inputs: {version: "-"}
 	assert.Empty(t, started(try("desk", `{"service": "south"}`, "2031-03-01T12:00:00Z")))
 	assert.Equal(t, `severity is "odd"; it must be critical, major, minor, warning or cleared`,
 		try("plain", `{"severity": "odd"}`, "2031-03-01T12:00:00Z").Unread)
+}
+
+// An alert's page tells of a run that a later report began, and how often is counted so far.
+func TestAnAlertTellsWhatLaterReportsStarted(t *testing.T) {
+	a := open(t)
+	_, err := a.Push(ctx, iva, pushing(desk, `urgentis: trigger/1
+name: third
+runbook: after-deployment
+alert: alert.severity == "minor"
+on: [new, repeat]
+count: 3 in 1d
+inputs: {version: "-"}
+`))
+	require.NoError(t, err)
+	verdict := func() trigger.Verdict {
+		id, _ := raised(t, a, "north", "ramp", alert.Minor)
+		x, err := a.Alert(ctx, jonas, id)
+		require.NoError(t, err)
+		i := slices.IndexFunc(x.Verdicts, func(v trigger.Verdict) bool { return v.Name == "trigger/third" })
+		require.GreaterOrEqual(t, i, 0)
+		return x.Verdicts[i]
+	}
+	assert.Contains(t, verdict().Error, "this was number 1")
+	assert.Contains(t, verdict().Error, "this was number 2")
+	v := verdict()
+	assert.True(t, v.Started)
+	assert.Empty(t, v.Error)
+	_, err = a.Run(ctx, jonas, v.Run)
+	require.NoError(t, err)
 }
 
 // One document is taken out of use by its name, with what is done for it; whoever may not push it may not remove it.

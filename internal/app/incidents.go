@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -85,8 +86,8 @@ func (a *App) visibleAlert(ctx context.Context, who *access.Principal, id string
 func (a *App) verdicts(
 	ctx context.Context, row *store.Alert, from, limit int,
 ) (out []trigger.Verdict, more bool, err error) {
-	var kept []trigger.Verdict
-	if err := json.Unmarshal(row.Verdicts, &kept); err != nil {
+	kept, err := a.became(ctx, row)
+	if err != nil {
 		return nil, false, err
 	}
 	is := map[intake.Which]bool{}
@@ -104,6 +105,32 @@ func (a *App) verdicts(
 		}
 	}
 	return out, more, err
+}
+
+// became tells what came of triggers for an alert: as it was raised or changed, and at each report since.
+func (a *App) became(ctx context.Context, row *store.Alert) ([]trigger.Verdict, error) {
+	var out []trigger.Verdict
+	if err := json.Unmarshal(row.Verdicts, &out); err != nil {
+		return nil, err
+	}
+	fired, err := a.store.In(ctx).LastFirings(row.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range fired { // of one trigger that which began a run comes last
+		i := slices.IndexFunc(out, func(v trigger.Verdict) bool { return v.Runbook == f.Runbook && v.Name == f.Start })
+		if i < 0 {
+			i = len(out)
+			out = append(out, trigger.Verdict{Runbook: f.Runbook, Name: f.Start})
+		}
+		switch v := &out[i]; {
+		case f.Result == store.FiredStarted:
+			v.Started, v.Run, v.Error = true, f.Run, ""
+		case !v.Started && !v.Waits():
+			v.Error = f.Why
+		}
+	}
+	return out, nil
 }
 
 // Alert is an alert with what it started, and what was sent when it last changed.

@@ -234,7 +234,10 @@ func (a *app) showAlert(x *api.AlertDetail) {
 func verdictRow(v api.Verdict) []string {
 	what := "not started"
 	if v.Started {
-		what = "started"
+		what = strings.TrimSpace("started " + v.Run)
+	}
+	if !v.HoursAt.IsZero() {
+		what = "judged again " + v.HoursAt.UTC().Format("2006-01-02 15:04 MST")
 	}
 	if !v.StartsAt.IsZero() {
 		what = "starts " + v.StartsAt.UTC().Format("15:04:05 MST") + " if still so"

@@ -43,8 +43,8 @@ func (a *app) triggerList() *cobra.Command {
 
 // resultWords are what came of an occasion.
 var resultWords = map[api.FiringResult]string{
-	"started": "started", "held": "waits whether it stays so", "back": "held back", "refused": "could not start",
-	"already": "under way already",
+	"started": "started", "held": "waits", "dropped": "waited in vain", "back": "held back",
+	"refused": "could not start", "already": "under way already",
 }
 
 func (a *app) triggerShow() *cobra.Command {

@@ -505,7 +505,7 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 			Actor: actor, Title: titles[change] + a.Summary, Content: content}); err != nil {
 			return err
 		}
-		verdicts, err := w.letGo(a, inc)
+		verdicts, dropped, err := w.letGo(a, inc)
 		if err != nil {
 			return err
 		}
@@ -520,6 +520,14 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 			}
 		} else if err := w.also(a, inc, change, it.times); err != nil {
 			return err
+		}
+		if dropped {
+			if verdicts, err = verdictsOf(a); err != nil {
+				return err
+			}
+			if err := w.settled(a, inc, verdicts); err != nil {
+				return err
+			}
 		}
 		inc.Say(a.Summary)
 		w.changed(a)

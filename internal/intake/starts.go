@@ -35,6 +35,12 @@ func (w *writing) start(
 			v.Started = v.Started && v.StartsAt == nil
 			continue
 		}
+		if at := w.index.hoursBegin(which(*v), w.now); !at.IsZero() {
+			if err := w.untilHours(a, inc, v, at); err != nil {
+				return err
+			}
+			continue
+		}
 		if st := w.occasion(*v); st.Steady > 0 {
 			if err := w.hold(a, inc, v, st.Steady); err != nil {
 				return err
@@ -68,7 +74,7 @@ func keepWhatBegan(verdicts, before []trigger.Verdict) []trigger.Verdict {
 		case i < 0 && old.Started:
 			verdicts = append(verdicts, old)
 		case i >= 0:
-			verdicts[i].StartsAt = old.StartsAt
+			verdicts[i].StartsAt, verdicts[i].HoursAt = old.StartsAt, old.HoursAt
 			if old.Started {
 				verdicts[i] = old
 			}
@@ -165,7 +171,7 @@ func which(v trigger.Verdict) Which { return Which{v.Runbook, v.Name} }
 
 // begin begins the run of a verdict, or writes down why it cannot. times is how often its occasion came.
 func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.Incident, times int) error {
-	v.StartsAt = nil
+	v.StartsAt, v.HoursAt = nil, nil
 	back, err := w.keptBack(*v, snapshot, times)
 	if err != nil {
 		return err

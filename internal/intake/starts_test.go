@@ -2,7 +2,10 @@ package intake
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -43,6 +46,13 @@ func told(t *testing.T, s *store.Store, incident int64) []string {
 		testdb.SQL(s).Raw("select kind from entry where incident = ? order by seq", incident).Scan(&kinds).Error,
 	)
 	return kinds
+}
+
+// fired is what came of triggers for an alert.
+func fired(t *testing.T, s *store.Store, alert string) (results []string) {
+	require.NoError(t, testdb.SQL(s).Raw("select result from firing where alert = ? order by id", alert).
+		Scan(&results).Error)
+	return results
 }
 
 func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
@@ -92,7 +102,10 @@ func TestAStartWaitsWhetherTheAlertStaysSo(t *testing.T) {
 	for _, x := range []Taken{clears, eases} {
 		assert.Contains(t, told(t, s, x.Incident), "run.dropped")
 		assert.Equal(t, "person", waiting(x.Incident))
+		assert.Equal(t, []string{"held", "dropped"}, fired(t, s, x.Alert), "its trigger says so too")
 	}
+	assert.Contains(t, told(t, s, eases.Incident), "nothing.started", "what is there still is told")
+	assert.NotContains(t, told(t, s, clears.Incident), "nothing.started")
 
 	// It came about twice within the day: a third alert reaches a person instead.
 	often := take("often", alert.Major)
@@ -150,4 +163,42 @@ steps: [{call: nobody-has-it}]
 		assert.NotZero(t, a.Taken.Incident)
 	}
 	assert.Equal(t, []string{"alert.raised", "run.refused", "nothing.started"}, told(t, s, 1))
+}
+
+// What hours hold back is judged anew as they begin, where the alert is there still: the record and the trigger say so,
+// and somebody is told that nothing starts now.
+func TestWhatStandsAsHoursBeginIsJudgedThen(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	now := time.Now().UTC()
+	from := now.Add(2 * time.Hour).Truncate(time.Minute)
+	text := fmt.Sprintf("urgentis: calendar/1\nname: shift\nzone: UTC\nweekly: [%q]\n",
+		"daily "+from.Format("15:04")+"-"+from.Add(time.Hour).Format("15:04"))
+	push(t, s, text, strings.Replace(steadyBook, "steady: 1h, at_most: 2 per 1d", "hours: {inside: shift}", 1))
+	take := func(key string, sev alert.Severity) Taken {
+		got, err := in.Take(ctx, "mon", report(key, sev))
+		require.NoError(t, err)
+		return got
+	}
+	stays, clears, eases := take("stays", alert.Major), take("clears", alert.Major), take("eases", alert.Major)
+	for _, x := range []Taken{stays, clears, eases} {
+		assert.Equal(t, []string{"alert.raised", "run.held", "nothing.started"}, told(t, s, x.Incident))
+		assert.Equal(t, []string{"held"}, fired(t, s, x.Alert))
+	}
+	var due time.Time
+	require.NoError(t, testdb.SQL(s).Raw("select max(due) from starting").Scan(&due).Error)
+	assert.WithinDuration(t, now.Add(rejudgeHours), due, time.Minute, "hours may be altered before they begin")
+	passTime(t, in, s)
+	assert.Equal(t, []string{"held"}, fired(t, s, stays.Alert), "it is judged anew, and waits without a word")
+	take("stays", alert.Critical)
+	assert.Equal(t, []string{"held"}, fired(t, s, stays.Alert))
+
+	take("clears", alert.Cleared)
+	take("eases", alert.Minor)
+	in.clock = func() time.Time { return from.Add(time.Second) }
+	passTime(t, in, s)
+	assert.Equal(t, []string{"held", "started"}, fired(t, s, stays.Alert))
+	assert.Equal(t, []string{"held", "dropped"}, fired(t, s, clears.Alert))
+	assert.Equal(t, []string{"held", "dropped"}, fired(t, s, eases.Alert))
+	assert.Contains(t, told(t, s, stays.Incident), "run.begun")
 }

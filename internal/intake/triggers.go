@@ -89,6 +89,20 @@ func (l *loaded) heldBack(w Which, snapshot map[string]any, now time.Time) strin
 	return ""
 }
 
+// hoursBegin is when the hours of a trigger begin outside of which it is; the zero time where it is inside of
+// them, is switched off, or they never begin.
+func (l *loaded) hoursBegin(w Which, now time.Time) time.Time {
+	h := l.starts[w].Hours
+	if _, off := l.off[w]; off || h == nil {
+		return time.Time{}
+	}
+	c := l.calendars[h.Calendar]
+	if c == nil || c.Inside(now) == h.Inside {
+		return time.Time{}
+	}
+	return c.Turn(now)
+}
+
 // muted gives the mute that covers an alert; nil without one.
 func (l *loaded) muted(snapshot map[string]any, now time.Time) *trigger.Mute {
 	if snapshot == nil {

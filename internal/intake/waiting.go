@@ -37,27 +37,62 @@ func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 	)
 }
 
+// rejudgeHours is how soon a start is judged anew at the latest that its hours hold back: they may be altered.
+const rejudgeHours = 15 * time.Minute
+
+// untilHours lets a start wait until its hours begin. It is no help until then: whoever is needed still is.
+func (w *writing) untilHours(a *store.Alert, inc *store.Incident, v *trigger.Verdict, at time.Time) error {
+	known := v.HoursAt != nil
+	v.Started, v.HoursAt, v.StartsAt = false, &at, nil
+	v.Error = w.index.heldBack(which(*v), nil, w.now)
+	if err := w.tx.AddWaiting(waiting(a, *v), soonest(at, w.now.Add(rejudgeHours))); err != nil || known {
+		return err
+	}
+	w.fire(*v, a.Snapshot(), inc, store.FiredHeld)
+	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunHeld, Actor: actor(*v),
+		Title: fmt.Sprintf("Runbook %s may start at %s, as its hours begin, if the alert is still so", v.Runbook,
+			at.UTC().Format("2006-01-02 15:04 MST")),
+		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": at, "because": v.Error}})
+}
+
+func soonest(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
 // waiting is how a start that waits is kept.
 func waiting(a *store.Alert, v trigger.Verdict) store.Waiting {
 	return store.Waiting{Alert: a.ID, Runbook: v.Runbook, Start: v.Name}
 }
 
-// letGo drops the starts that wait and whose condition no longer holds, and gives what became of all.
-func (w *writing) letGo(a *store.Alert, inc *store.Incident) ([]trigger.Verdict, error) {
-	verdicts := []trigger.Verdict{}
-	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
-		return nil, err
+// letGo drops the starts that wait and whose condition no longer holds. It gives what became of all, and whether one
+// was dropped.
+func (w *writing) letGo(a *store.Alert, inc *store.Incident) (verdicts []trigger.Verdict, dropped bool, err error) {
+	if verdicts, err = verdictsOf(a); err != nil {
+		return nil, false, err
 	}
 	for i := range verdicts {
-		if v := &verdicts[i]; v.StartsAt != nil {
-			if why := w.passed(a, *v); why != "" {
-				if err := w.drop(a, inc, v, why); err != nil {
-					return nil, err
-				}
+		v := &verdicts[i]
+		if !v.Waits() {
+			continue
+		}
+		if why := w.passed(a, *v); why != "" {
+			if err := w.drop(a, inc, v, why); err != nil {
+				return nil, false, err
 			}
+			dropped = true
 		}
 	}
-	return verdicts, w.settled(a, inc, verdicts)
+	a.Verdicts, err = json.Marshal(verdicts)
+	return verdicts, dropped, err
+}
+
+// verdictsOf is what an alert keeps of what became of its starts.
+func verdictsOf(a *store.Alert) ([]trigger.Verdict, error) {
+	out := []trigger.Verdict{}
+	return out, json.Unmarshal(a.Verdicts, &out)
 }
 
 // passed says why a start that waits must wait no more; "" where it may go on.
@@ -67,10 +102,15 @@ func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
 	case st.Alert == nil:
 		return "there is no such start any more"
 	case a.State != "open":
+		if v.HoursAt != nil {
+			return "the alert cleared before its hours began"
+		}
 		return fmt.Sprintf("the alert cleared before it had been so for %s", plain.Span(st.Steady))
 	}
 	if ok, err := st.Alert.Bool(&expr.Scope{Alert: a.Snapshot()}); err != nil {
 		return err.Error()
+	} else if !ok && v.HoursAt != nil {
+		return "the alert is not so any more"
 	} else if !ok {
 		return fmt.Sprintf("the alert did not stay so for %s", plain.Span(st.Steady))
 	}
@@ -78,7 +118,9 @@ func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
 }
 
 func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, why string) error {
-	v.Started, v.StartsAt, v.Error = false, nil, why
+	v.Started, v.StartsAt, v.HoursAt, v.Error = false, nil, nil, why
+	w.count("dropped")
+	w.fire(*v, a.Snapshot(), inc, store.FiredDropped)
 	if err := w.tx.DropWaiting(waiting(a, *v)); err != nil {
 		return err
 	}
@@ -94,18 +136,20 @@ func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 	)
 }
 
-// settled keeps what became of the starts. Where none is left that began or may begin, a person looks after the
-// incident.
+// settled has a person look after the incident of an alert of which a start was dropped, where none is left that began
+// or may begin, and tells that where the alert is still there.
 func (w *writing) settled(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) error {
-	var err error
-	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
-		return err
+	if inc.State != "open" || inc.WaitingOn == "person" || slices.ContainsFunc(verdicts, began) {
+		return nil
 	}
-	if inc.State == "open" &&
-		!slices.ContainsFunc(verdicts, func(v trigger.Verdict) bool { return v.Started || v.StartsAt != nil }) {
+	if a.State == "open" && a.MutedBy == "" {
+		return w.nothingStarted(inc, verdicts, a.Snapshot())
+	}
+	active, err := w.works(inc)
+	if err == nil && !active {
 		inc.WaitingOn = "person"
 	}
-	return nil
+	return err
 }
 
 // maxRipe bounds how many starts that have waited are begun in one transaction.
@@ -129,7 +173,7 @@ func (in *Intake) ripen(ctx context.Context, most int) (n int, next time.Duratio
 				return err
 			}
 			for _, d := range due {
-				if err := w.ripe(d.Alert, trigger.Verdict{Runbook: d.Runbook, Name: d.Start}); err != nil {
+				if err := w.ripe(d.Alert, Which{d.Runbook, d.Start}); err != nil {
 					return err
 				}
 			}
@@ -177,6 +221,8 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		}
 		inc.WaitingOn = "person"
 		because := reading.Plain(why.Error())
+		w.fire(trigger.Verdict{Runbook: d.Runbook, Name: d.Start, Error: because}, map[string]any{"id": d.Alert}, inc,
+			store.FiredRefused)
 		err = w.sheet.Write(
 			inc,
 			store.NewEntry{
@@ -202,7 +248,7 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 }
 
 // ripe begins one start that has waited.
-func (w *writing) ripe(id string, which trigger.Verdict) error {
+func (w *writing) ripe(id string, which Which) error {
 	a, err := w.tx.Alert(id)
 	if err != nil {
 		return err
@@ -210,15 +256,15 @@ func (w *writing) ripe(id string, which trigger.Verdict) error {
 	if which.Runbook == "" {
 		return w.unmute(a)
 	}
-	var verdicts []trigger.Verdict
-	if err := json.Unmarshal(a.Verdicts, &verdicts); err != nil {
+	verdicts, err := verdictsOf(a)
+	if err != nil {
 		return err
 	}
-	if err := w.tx.DropWaiting(waiting(a, which)); err != nil {
+	if err := w.tx.DropWaiting(store.Waiting{Alert: a.ID, Runbook: which.Runbook, Start: which.Start}); err != nil {
 		return err
 	}
 	i := slices.IndexFunc(verdicts, func(v trigger.Verdict) bool {
-		return v.Runbook == which.Runbook && v.Name == which.Name && v.StartsAt != nil
+		return v.Runbook == which.Runbook && v.Name == which.Start && v.Waits()
 	})
 	if i < 0 || a.Incident == nil {
 		return nil
@@ -227,18 +273,26 @@ func (w *writing) ripe(id string, which trigger.Verdict) error {
 	if err != nil {
 		return err
 	}
-	if why := w.passed(a, verdicts[i]); why != "" {
-		err = w.drop(a, inc, &verdicts[i], why)
+	v := &verdicts[i]
+	if why := w.passed(a, *v); why != "" {
+		err = w.drop(a, inc, v, why)
 	} else if inc.State != "open" {
-		err = w.drop(a, inc, &verdicts[i], "the incident was closed meanwhile")
+		err = w.drop(a, inc, v, "the incident was closed meanwhile")
+	} else if at := w.index.hoursBegin(which, w.now); v.HoursAt != nil && !at.IsZero() {
+		err = w.untilHours(a, inc, v, at)
 	} else {
-		err = w.begin(&verdicts[i], a.Snapshot(), inc, 1)
+		err = w.begin(v, a.Snapshot(), inc, 1)
 	}
 	if err != nil {
 		return err
 	}
-	if err := w.settled(a, inc, verdicts); err != nil {
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
 		return err
+	}
+	if !v.Started && !v.Waits() {
+		if err := w.settled(a, inc, verdicts); err != nil {
+			return err
+		}
 	}
 	w.changed(a)
 	return w.tx.Save(a)

@@ -162,7 +162,10 @@ func place(n int, more bool) string {
 }
 
 func apiVerdict(v trigger.Verdict) api.Verdict {
-	x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error}
+	x := api.Verdict{Runbook: v.Runbook, Name: v.Name, Started: v.Started, Error: v.Error, Run: v.Run}
+	if v.HoursAt != nil {
+		x.HoursAt = *v.HoursAt
+	}
 	if v.StartsAt != nil {
 		x.StartsAt = *v.StartsAt
 	}

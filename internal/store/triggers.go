@@ -37,6 +37,7 @@ func (tx *Tx) SwitchOn(runbook, start string) (bool, error) {
 // What came of an occasion.
 const (
 	FiredStarted = "started"
+	FiredDropped = "dropped" // it waited, and what it waited for did not come to be
 	FiredHeld    = "held"    // until the alert stayed so, or enough occasions came
 	FiredBack    = "back"    // held back: switched off, outside its hours, muted, not enough yet
 	FiredRefused = "refused" // the runbook could not begin
@@ -68,6 +69,13 @@ func (tx *Tx) Firings(runbook, start string, before int64, most int) ([]Firing, 
 // Firing reads one firing of a trigger.
 func (tx *Tx) Firing(runbook, start string, id int64) (*Firing, error) {
 	return only(scan[Firing](tx, "select * from firing where id = ? and runbook = ? and start = ?", id, runbook, start))
+}
+
+// LastFirings gives for each trigger that an alert was an occasion of the last one that began a run, and the last one
+// that came to anything else.
+func (tx *Tx) LastFirings(alert string) ([]Firing, error) {
+	return scan[Firing](tx, `select distinct on (runbook, start, result = 'started') * from firing where alert = ?
+		order by runbook, start, result = 'started', id desc`, alert)
 }
 
 // UnderWay finds the newest run that is under way in an incident, by what it is for; nil without one.

@@ -2704,7 +2704,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            result: "started" | "held" | "back" | "refused" | "already";
+            result: "started" | "held" | "dropped" | "back" | "refused" | "already";
             why?: string;
             alert?: string;
             /** Format: int64 */
@@ -3266,6 +3266,13 @@ export interface components {
              * @description when it starts if the alert is still so
              */
             starts_at?: string;
+            /**
+             * Format: date-time
+             * @description when its hours begin, and it is judged anew if the alert is still there
+             */
+            hours_at?: string;
+            /** @description the last run that it began */
+            run?: string;
             /** @description why it did not start */
             error?: string;
             values?: components["schemas"]["Value"][];

@@ -23,8 +23,8 @@ watch(
   { immediate: true },
 )
 const verdicts = computed(() => [...(a.value?.verdicts ?? []), ...more.value])
-const starts = computed(() => verdicts.value.filter((v) => v.started || v.starts_at))
-const others = computed(() => verdicts.value.filter((v) => !v.started && !v.starts_at))
+const starts = computed(() => verdicts.value.filter((v) => v.started || v.starts_at || v.hours_at))
+const others = computed(() => verdicts.value.filter((v) => !starts.value.includes(v)))
 const showMore = async () => {
   const page = await got(
     api.GET('/api/v1/alerts/{id}/triggers', {
@@ -66,10 +66,13 @@ const decided = (v: Schemas['Verdict']) =>
         {{ a.key }}
         <template v-for="(v, k) in a.labels" :key="k"> {{ k }}={{ v }}</template>
       </p>
+      <p v-if="a.meant" class="note">There is no service {{ a.service }}; did you mean {{ a.meant }}?</p>
       <h2>What it started</h2>
       <p v-for="v in starts" :key="named(v)">
         ● <router-link :to="`/triggers/${named(v).replace('/', '.')}`">{{ named(v) }}</router-link>
         <template v-if="v.starts_at"> waits until <TimeAgo :at="v.starts_at" /></template>
+        <template v-if="v.hours_at"> is judged again <TimeAgo :at="v.hours_at" /></template>
+        <router-link v-if="v.run" :to="`/runs/${v.run}`"> {{ v.run }}</router-link>
         <span class="mono faint"> {{ decided(v) }}</span>
       </p>
       <p v-if="!starts.length">No runbook started by itself.</p>

@@ -18,7 +18,8 @@ const t = computed(() => q.data.value)
 const firings = useFirings(name)
 const words: Record<string, string> = {
   started: 'started',
-  held: 'waits whether it stays so',
+  held: 'waits',
+  dropped: 'waited in vain',
   back: 'held back',
   refused: 'could not start',
   already: 'under way already',
