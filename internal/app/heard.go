@@ -76,59 +76,119 @@ func (h *Heard) addKey(s *listen.Source, k store.Proof) {
 	}
 }
 
-// TakeHeard implements listen.Door: what says the same of one condition is taken together, and counted.
-func (h *Heard) TakeHeard(ctx context.Context, source string, messages []listen.Message) error {
+// Place implements listen.Door.
+func (h *Heard) Place(ctx context.Context, spool string) (*listen.Place, error) {
+	at, err := h.app.store.In(ctx).SpoolPlace(spool)
+	return (*listen.Place)(at), err
+}
+
+// SetPlace implements listen.Door.
+func (h *Heard) SetPlace(ctx context.Context, source, spool string, at listen.Place) error {
+	return h.app.store.In(ctx).SetSpool(source, spool, store.SpoolPlace(at))
+}
+
+// TakeHeard implements listen.Door: what says the same of one condition is taken together, and counted. Each part of a
+// batch in which no condition changes is one transaction.
+func (h *Heard) TakeHeard(ctx context.Context, source string, b listen.Batch) error {
 	row, err := h.app.store.In(ctx).Source(source)
 	if err != nil {
 		return err
 	}
 	if row == nil {
 		// Revoked while it was under way. Its reports have nobody to stand for.
-		meter.Heard.WithLabelValues("revoked").Add(float64(len(messages)))
-		h.app.log.Warn(
-			"what was heard of a source that is gone is left out",
-			"source",
-			source,
-			"messages",
-			len(messages),
-		)
-		return nil
+		meter.Heard.WithLabelValues("revoked").Add(float64(len(b.Messages)))
+		h.app.log.Warn("what was heard of a source that is gone is left out", "source", source, "messages",
+			len(b.Messages))
+		return h.SetPlace(ctx, source, b.Spool, b.To)
 	}
 	s, err := h.app.mapOf(row)
 	if err != nil {
 		return err
 	}
-	f := &folding{last: map[string]int{}}
-	var left []unreadOne
-	for _, m := range messages {
-		left = append(left, f.add(s, m)...)
+	if len(b.Ends) > 0 {
+		b.Ends[len(b.Ends)-1] = b.To // what follows is no message
 	}
-	if err := h.take(ctx, s, f, &left); err != nil {
-		return err
-	}
-	if len(f.items) == 0 && len(messages) > 0 {
-		if err := h.app.store.In(ctx).MarkSource(source); err != nil {
+	for len(b.Messages) > 0 {
+		f := h.fold(s, b.Messages)
+		part := b
+		part.Messages, part.Ends = b.Messages[:f.messages], b.Ends[:f.messages]
+		part.To = part.Ends[f.messages-1]
+		if err := h.takePart(ctx, s, f, part); err != nil {
 			return err
 		}
+		b.Messages, b.Ends, b.From = b.Messages[f.messages:], b.Ends[f.messages:], part.To
 	}
-	return h.leaveUnread(ctx, s, left)
+	if b.From == b.To {
+		return nil
+	}
+	return h.app.store.In(ctx).MoveSpool(b.Spool, store.SpoolPlace(b.From), store.SpoolPlace(b.To))
 }
 
-// take takes what was folded; what is refused for what it is joins what is unread.
-func (h *Heard) take(ctx context.Context, s *source.Source, f *folding, left *[]unreadOne) error {
-	for from := 0; from < len(f.items); {
-		n := min(len(f.items)-from, 1024)
-		for i, o := range h.app.intake.TakeItems(ctx, s.Name, f.items[from:from+n]) {
-			switch {
-			case o.Err == nil:
-			case errors.Is(o.Err, intake.ErrRefused):
-				x := f.items[from+i]
-				*left = append(*left, unreadOne{*x.Payload, nil, o.Err.Error()})
-			default:
-				return o.Err // what was taken before is a repeat when it is handed on again
+// takePart keeps a part of a batch. What cannot be kept with others is kept by itself; a message that is refused for
+// what it is is kept unread.
+func (h *Heard) takePart(ctx context.Context, s *source.Source, f *folding, b listen.Batch) error {
+	err := h.keepPart(ctx, s, f, b)
+	switch {
+	case err == nil:
+		return nil
+	case !errors.Is(err, intake.ErrApart) && !errors.Is(err, intake.ErrRefused):
+		return err
+	case len(b.Messages) > 1:
+		half := len(b.Messages) / 2
+		first, second := b, b
+		first.Messages, first.Ends, first.To = b.Messages[:half], b.Ends[:half], b.Ends[half-1]
+		second.Messages, second.Ends, second.From = b.Messages[half:], b.Ends[half:], first.To
+		if err := h.takePart(ctx, s, h.fold(s, first.Messages), first); err != nil {
+			return err
+		}
+		return h.takePart(ctx, s, h.fold(s, second.Messages), second)
+	case errors.Is(err, intake.ErrApart):
+		return h.takeSingly(ctx, s, f, b)
+	}
+	return h.keepPart(ctx, s, &folding{left: []unreadOne{{payloadOf(b.Messages[0]), nil, err.Error()}}}, b)
+}
+
+// takeSingly keeps the reports of one message one by one; the last of them takes its place with it. Where that fails
+// before, those that were kept are repeats when it is handed on again.
+func (h *Heard) takeSingly(ctx context.Context, s *source.Source, f *folding, b listen.Batch) error {
+	rest := &folding{left: f.left}
+	for i, x := range f.items {
+		o := h.app.intake.TakeItems(ctx, s.Name, f.items[i:i+1])[0]
+		switch {
+		case errors.Is(o.Err, intake.ErrRefused):
+			rest.left = append(rest.left, unreadOne{*x.Payload, nil, o.Err.Error()})
+		case o.Err != nil:
+			return o.Err
+		}
+	}
+	return h.keepPart(ctx, s, rest, b)
+}
+
+// keepPart keeps what was folded of messages, and how far the spool is taken then, in one transaction.
+func (h *Heard) keepPart(ctx context.Context, s *source.Source, f *folding, b listen.Batch) error {
+	if f.apart {
+		return intake.ErrApart
+	}
+	lost := 0
+	err := h.app.intake.TakeTogether(ctx, s.Name, f.items, func(tx *store.Tx) (err error) {
+		if lost, err = h.leaveUnread(tx, s, f.left); err != nil {
+			return err
+		}
+		if len(f.items) == 0 {
+			if err := tx.MarkSource(s.Name); err != nil {
+				return err
 			}
 		}
-		from += n
+		return tx.MoveSpool(b.Spool, store.SpoolPlace(b.From), store.SpoolPlace(b.To))
+	})
+	if err != nil {
+		return err
+	}
+	meter.Heard.WithLabelValues("unread").Add(float64(len(f.left) - lost))
+	if lost > 0 {
+		meter.Heard.WithLabelValues("unread-full").Add(float64(lost))
+		h.app.log.Warn("messages that cannot be read are lost: as many wait to be read as are kept", "source", s.Name,
+			"messages", lost)
 	}
 	return nil
 }
@@ -140,54 +200,79 @@ type unreadOne struct {
 	finding string
 }
 
-// leaveUnread keeps what could not be read, as far as there is room for it.
-func (h *Heard) leaveUnread(ctx context.Context, s *source.Source, left []unreadOne) error {
-	for _, u := range left {
-		_, err := h.app.keepUnread(ctx, s, u.payload, u.items, u.finding, &Received{})
-		var full *Error
-		if errors.As(err, &full) && full.Kind == Full {
-			meter.Heard.WithLabelValues("unread-full").Inc()
-			h.app.log.Warn("a message that cannot be read is lost", "source", s.Name, "why", full.Says)
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		meter.Heard.WithLabelValues("unread").Inc()
+// leaveUnread keeps what could not be read, as far as there is room for it, and tells for how many there was none.
+func (h *Heard) leaveUnread(tx *store.Tx, s *source.Source, left []unreadOne) (lost int, err error) {
+	if len(left) == 0 {
+		return 0, nil
 	}
-	return nil
+	full, err := tx.FullOfUnread(s.Name)
+	if err != nil || len(full) > 0 {
+		return len(left), err
+	}
+	for _, u := range left {
+		if err := tx.AddUnread(unreadRow(s, u.payload, u.items, u.finding)); err != nil {
+			return 0, err
+		}
+	}
+	return 0, nil
 }
 
 // folding gathers reports: those that follow one another about one condition and are as severe are one, made several
 // times.
 type folding struct {
-	items []intake.Item
-	last  map[string]int // by key: the item that a report joins where it is as severe
+	items    []intake.Item
+	left     []unreadOne    // what of the messages cannot be read
+	messages int            // how many it is of
+	at       map[string]int // by key: the item of a condition
+	apart    bool           // one message says otherwise of a condition than it just did
 }
 
-// add reads a message, and gives what of it cannot be read.
-func (f *folding) add(s *source.Source, m listen.Message) []unreadOne {
-	p := payloadOf(m)
-	r := s.Read(p, alert.HeardAt(m.At))
+// fold gathers the first of messages, until a condition changes: at least one.
+func (h *Heard) fold(s *source.Source, messages []listen.Message) *folding {
+	f := &folding{at: map[string]int{}}
+	for _, m := range messages {
+		p := payloadOf(m)
+		r := s.Read(p, alert.HeardAt(m.At))
+		if f.messages > 0 && f.changes(r) {
+			break
+		}
+		for _, x := range r.Items {
+			if e, ok := x.Event.(*source.Alert); ok {
+				f.join(e.Report, &p)
+			}
+		}
+		if places, finding := r.Left(); finding != "" {
+			f.left = append(f.left, unreadOne{p, places, finding})
+		}
+		f.messages++
+	}
+	return f
+}
+
+// changes reports whether what is read has a condition that is folded already be otherwise.
+func (f *folding) changes(r *source.Reading) bool {
 	for _, x := range r.Items {
-		if e, ok := x.Event.(*source.Alert); ok {
-			f.join(e.Report, &p)
+		e, ok := x.Event.(*source.Alert)
+		if !ok {
+			continue
+		}
+		if i, known := f.at[e.Key]; known && f.items[i].Report.Severity != e.Severity {
+			return true
 		}
 	}
-	places, finding := r.Left()
-	if finding == "" {
-		return nil
-	}
-	return []unreadOne{{p, places, finding}}
+	return false
 }
 
 func (f *folding) join(r alert.Report, p *source.Payload) {
-	if i, ok := f.last[r.Key]; ok && f.items[i].Report.Severity == r.Severity {
+	if i, ok := f.at[r.Key]; ok && f.items[i].Report.Severity == r.Severity {
 		f.items[i].Times++
 		f.items[i].Report.At = r.At
 		return
 	}
-	f.last[r.Key] = len(f.items)
+	if _, ok := f.at[r.Key]; ok {
+		f.apart = true
+	}
+	f.at[r.Key] = len(f.items)
 	f.items = append(f.items, intake.Item{Report: r, Times: 1, Payload: p})
 }
 

@@ -33,6 +33,16 @@ func said(text string) listen.Message {
 	return listen.Message{At: time.Now(), From: "10.1.0.7", Over: "udp", Type: source.SyslogType, Body: []byte(text)}
 }
 
+// spooled hands messages to the door as a spool does that holds them from a place on.
+func spooled(h *app.Heard, from listen.Place, messages []listen.Message) error {
+	b := listen.Batch{Spool: "one", From: from, To: from, Messages: messages}
+	for range messages {
+		b.To.Offset++
+		b.Ends = append(b.Ends, b.To)
+	}
+	return h.TakeHeard(ctx, "hosts", b)
+}
+
 // What follows one another about one condition is one alert, counted; nothing that arrived is left out.
 func TestWhatIsHeardIsFolded(t *testing.T) {
 	a := open(t)
@@ -46,7 +56,9 @@ func TestWhatIsHeardIsFolded(t *testing.T) {
 	}
 	all = append(all, said("<10>1 - quay-1 pump - - - worse"), said("<10>1 - quay-1 pump - - - worse"),
 		said("<13>1 - quay-1 pump - - - over"), said("<12>1 - quay-1 lamp - - - odd"), said("<11>1 - quay-1 pump - - - anew"))
-	require.NoError(t, h.TakeHeard(ctx, "hosts", all))
+	begin := listen.Place{File: 1}
+	require.NoError(t, h.SetPlace(ctx, "hosts", "one", begin))
+	require.NoError(t, spooled(h, begin, all))
 	list, err := a.Store.In(ctx).Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 10)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
@@ -59,15 +71,18 @@ func TestWhatIsHeardIsFolded(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, unread, 1)
 	assert.Equal(t, `severity: as has no word for "warning"`, unread[0].Finding)
-	// Handed on once more, as after a crash, it makes no second alert of what is open.
-	require.NoError(t, h.TakeHeard(ctx, "hosts", all[304:]))
+	at, err := h.Place(ctx, "one")
+	require.NoError(t, err)
+	assert.EqualValues(t, len(all), at.Offset)
+	// Handed on once more, as after a crash, nothing of it is taken.
+	require.ErrorIs(t, spooled(h, begin, all), store.ErrElsewhere)
 	require.NoError(t, a.RemoveSource(ctx, iva, "hosts"))
-	assert.NoError(t, h.TakeHeard(ctx, "hosts", all), "what nobody stands for is left out")
+	assert.NoError(t, spooled(h, *at, all), "what nobody stands for is left out")
 	list, err = a.Store.In(ctx).Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 10)
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
 	a.Store.Close()
-	assert.Error(t, h.TakeHeard(ctx, "hosts", all), "with the database away it is to be handed on again")
+	assert.Error(t, spooled(h, *at, all), "with the database away it is to be handed on again")
 }
 
 // A network proves where the document says so, and only bounds who may report where it does not.
@@ -150,7 +165,8 @@ func TestWhatIsRefusedOfWhatIsHeardIsUnread(t *testing.T) {
 	h, err := a.Heard()
 	require.NoError(t, err)
 	require.NoError(t, testdb.SQL(a.Store).Exec("alter table alert add constraint t check (key <> 'lamp')").Error)
-	require.NoError(t, h.TakeHeard(ctx, "hosts", []listen.Message{said("<11>1 - q pump - - - a"), said("<11>1 - q lamp - - - b"),
+	require.NoError(t, h.SetPlace(ctx, "hosts", "one", listen.Place{File: 1}))
+	require.NoError(t, spooled(h, listen.Place{File: 1}, []listen.Message{said("<11>1 - q pump - - - a"), said("<11>1 - q lamp - - - b"),
 		said("<11>1 - q gate - - - c")}))
 	list, err := a.Store.In(ctx).Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 10)
 	require.NoError(t, err)

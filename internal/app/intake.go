@@ -159,7 +159,7 @@ func (a *App) keepUnread(
 	ctx context.Context, s *source.Source, p source.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
 	tx := a.store.In(ctx)
-	finding = reading.Why(finding)
+	row := unreadRow(s, p, items, finding)
 	// It is heard, if not understood.
 	if err := tx.MarkSource(s.Name); err != nil {
 		return nil, err
@@ -170,17 +170,21 @@ func (a *App) keepUnread(
 	}
 	if len(full) > 0 {
 		return nil, &Error{Kind: Full, Code: "unread", Says: fmt.Sprintf(
-			"%s; as much of %s waits to be read already as is kept: mend its map first", finding, s.Name)}
+			"%s; as much of %s waits to be read already as is kept: mend its map first", row.Finding, s.Name)}
 	}
-	row := &store.Unread{
-		ID: store.NewID("u"), Source: s.Name, At: now(), Finding: finding, Items: items, ContentType: p.ContentType,
-		Headers: p.Headers, Query: p.Query, Body: p.Body,
-	}
-	if row.Items == nil {
-		row.Items = []int{}
-	}
-	out.Unread, out.Finding = row.ID, finding
+	out.Unread, out.Finding = row.ID, row.Finding
 	return out, tx.AddUnread(row)
+}
+
+// unreadRow is a payload as it is kept of which all, or items, could not be read.
+func unreadRow(s *source.Source, p source.Payload, items []int, finding string) *store.Unread {
+	if items == nil {
+		items = []int{}
+	}
+	return &store.Unread{
+		ID: store.NewID("u"), Source: s.Name, At: now(), Finding: reading.Why(finding), Items: items,
+		ContentType: p.ContentType, Headers: p.Headers, Query: p.Query, Body: p.Body,
+	}
 }
 
 // UnreadPayloads lists the payloads that could not be mapped and that nobody has read since.

@@ -17,7 +17,10 @@ import (
 	"urgentis/internal/store"
 )
 
-func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err error) {
+// batch writes reports in one transaction, and with them what else is kept; with may be nil.
+func (in *Intake) batch(
+	ctx context.Context, batch []*item, with func(*store.Tx) error,
+) (out []Taken, err error) {
 	defer func() {
 		// One report that the program fails on must not take the others, or the service, with it.
 		if r := recover(); r != nil {
@@ -36,7 +39,10 @@ func (in *Intake) batch(ctx context.Context, batch []*item) (out []Taken, err er
 				return err
 			}
 		}
-		return b.flush()
+		if err := b.flush(); err != nil || with == nil {
+			return err
+		}
+		return with(tx)
 	})
 	return out, err
 }

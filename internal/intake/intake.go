@@ -291,6 +291,71 @@ func together(batch []*item) int {
 // raced is how often a batch is written that meets what another instance raised in the same moment.
 const raced = 5
 
+// ErrApart says that what was to be kept together must be kept one by one: something of it is refused, or too much is
+// asked for at once. Nothing of it was kept.
+var ErrApart = errors.New("these cannot be kept together")
+
+// TakeTogether keeps reports in one transaction with what else is kept with them; of one condition they have one
+// severity. Nothing is kept where it gives an error, save where the database broke off as it committed: ErrApart,
+// ErrRefused of a single one, or what will pass.
+func (in *Intake) TakeTogether(
+	ctx context.Context, source string, items []Item, with func(*store.Tx) error,
+) error {
+	if len(items) == 0 {
+		return in.store.Tx(ctx, with)
+	}
+	if in.engine.Careful() && len(items) > 1 {
+		return ErrApart
+	}
+	batch := make([]*item, len(items))
+	for i, x := range items {
+		batch[i] = &item{source: source, report: x.Report, times: max(1, x.Times), payload: x.Payload, why: x.Why}
+	}
+	taken, err := in.attempt(ctx, batch, with)
+	switch {
+	case err == nil:
+		for _, t := range taken {
+			meter.Alerts.WithLabelValues(string(t.Change)).Inc()
+		}
+		return nil
+	case passing(err):
+		return err
+	case len(items) > 1:
+		return fmt.Errorf("%w: %w", ErrApart, err)
+	}
+	in.refused(ctx, batch[0], err)
+	return fmt.Errorf("%w: %w", ErrRefused, err)
+}
+
+// attempt writes a batch, and with it what else is kept.
+func (in *Intake) attempt(ctx context.Context, batch []*item, with func(*store.Tx) error) (taken []Taken, err error) {
+	err = in.engine.Closely(ctx, "alert", batch[0].source+"/"+batch[0].report.Key, func() (err error) {
+		for range raced {
+			// What another instance raised, or a person merged, in the same moment is there when it is looked at anew.
+			if taken, err = in.batch(ctx, batch, with); !store.Raced(err) && !errors.Is(err, errMoved) {
+				break
+			}
+		}
+		return err
+	})
+	return taken, err
+}
+
+// passing reports whether what went wrong will pass by itself.
+func passing(err error) bool {
+	return err != nil && store.Transient(err) || errors.Is(err, errMoved) || errors.Is(err, store.ErrElsewhere)
+}
+
+// refused says of a report that it is not kept for what it is.
+func (in *Intake) refused(ctx context.Context, it *item, why error) {
+	if errors.Is(why, engine.ErrPoison) {
+		in.log.Error("an alert is set aside", "source", it.source, "key", it.report.Key, "error", why)
+		in.tellAside(ctx, it, why)
+		return
+	}
+	in.log.Error("an alert is refused", "source", it.source, "error", why)
+}
+
 // commit writes a batch; one that is refused is repeated row by row, so that one bad row harms no other.
 func (in *Intake) commit(batch []*item) {
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
@@ -301,17 +366,8 @@ func (in *Intake) commit(batch []*item) {
 		}
 		return
 	}
-	var taken []Taken
-	err := in.engine.Closely(ctx, "alert", batch[0].source+"/"+batch[0].report.Key, func() (err error) {
-		for range raced {
-			// What another instance raised, or a person merged, in the same moment is there when it is looked at anew.
-			if taken, err = in.batch(ctx, batch); !store.Raced(err) && !errors.Is(err, errMoved) {
-				break
-			}
-		}
-		return err
-	})
-	busy := err != nil && store.Transient(err) || errors.Is(err, errMoved)
+	taken, err := in.attempt(ctx, batch, nil)
+	busy := passing(err)
 	if err != nil && len(batch) > 1 && !busy {
 		for _, it := range batch {
 			in.commit([]*item{it})
@@ -327,12 +383,8 @@ func (in *Intake) commit(batch []*item) {
 		case busy:
 			in.log.Warn("keep an alert", "source", it.source, "error", err)
 			it.answer <- Outcome{Err: ErrUncertain}
-		case errors.Is(err, engine.ErrPoison):
-			in.log.Error("an alert is set aside", "source", it.source, "key", it.report.Key, "error", err)
-			in.tellAside(ctx, it, err)
-			it.answer <- Outcome{Err: fmt.Errorf("%w: %w", ErrRefused, err)}
 		default:
-			in.log.Error("an alert is refused", "source", it.source, "error", err)
+			in.refused(ctx, it, err)
 			it.answer <- Outcome{Err: fmt.Errorf("%w: %w", ErrRefused, err)}
 		}
 	}

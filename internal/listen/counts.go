@@ -5,6 +5,8 @@ import (
 	"net/netip"
 	"sync/atomic"
 	"time"
+
+	"urgentis/internal/meter"
 )
 
 // counts are what one listener heard.
@@ -24,6 +26,7 @@ type counts struct {
 // all the time.
 func (n *counts) damaged(log *slog.Logger, from netip.Addr, kind string) {
 	n.lost.Add(1)
+	meter.Damaged.WithLabelValues(damages[kind]).Inc()
 	now := time.Now().Unix()
 	if was := n.said.Load(); now-was >= 60 && n.said.CompareAndSwap(was, now) {
 		log.Warn("what is heard is damaged", "for", n.name, "from", from, "why", kind, "lost_so_far", n.lost.Load())

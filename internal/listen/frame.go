@@ -19,6 +19,9 @@ const (
 	strayText  = "text between messages is no message"
 )
 
+// damages are the kinds of damage as monitors see them.
+var damages = map[string]string{wrongCount: "length", cutShort: "cut", tooLong: "long", strayText: "stray"}
+
 const (
 	// restOfMessage is how long the rest of a message is waited for.
 	restOfMessage = 30 * time.Second

@@ -47,13 +47,26 @@ type User struct {
 	PrivPass string `json:"priv_pass"`
 }
 
+// Batch is what a spool holds from one place to another.
+type Batch struct {
+	Spool    string // what it is called, of which there is no other
+	From, To Place
+	Messages []Message
+	Ends     []Place // after each message
+}
+
 // Door is what listeners hand on to.
 type Door interface {
 	// Sources lists the sources that take what does not come by HTTP.
 	Sources(ctx context.Context) ([]Source, error)
-	// TakeHeard keeps what arrived for a source. It returns nil once all of it is on disk or refused for good, which it
-	// notes; an error says that it must be handed on again.
-	TakeHeard(ctx context.Context, source string, messages []Message) error
+	// TakeHeard keeps what arrived for a source, and with it, in the same transactions, how far the spool is taken:
+	// each message is taken once. It returns nil once all of it is on disk or refused for good, which it notes; after an
+	// error Place tells how far it came.
+	TakeHeard(ctx context.Context, source string, b Batch) error
+	// Place tells how far a spool is taken; nil where nothing is known of it.
+	Place(ctx context.Context, spool string) (*Place, error)
+	// SetPlace says how far a spool of a source is taken, where nothing is known of it, or it holds nothing so far.
+	SetPlace(ctx context.Context, source, spool string, at Place) error
 	// KnowsMail tells, before a mail comes, whether it is for a source and proves itself: ErrUnproven where not.
 	KnowsMail(ctx context.Context, proof MailProof) error
 	// TakeMail keeps a mail for a source that a recipient names, where it proves itself; errors say what the sender is

@@ -25,6 +25,10 @@ type queue struct {
 	door   Door
 	log    *slog.Logger
 	stop   chan struct{}
+	at     Place // how far it is taken, as handOn knows
+	// said is when keep complained last of the disk, wrong how often something was wrong since.
+	said  time.Time
+	wrong int
 }
 
 // entry is a message on its way into the spool.
@@ -84,11 +88,21 @@ func (q *queue) keep() {
 		q.put(batch)
 		if time.Since(synced) > time.Second {
 			if err := q.spool.Sync(); err != nil {
-				q.log.Error("keep what was heard", "source", q.source, "error", err)
+				q.complain(err)
 			}
 			synced = time.Now()
 		}
 	}
+}
+
+// complain says what is wrong with the disk, at most once a minute: it is tried again many times in a second.
+func (q *queue) complain(err error) {
+	q.wrong++
+	if time.Since(q.said) < time.Minute {
+		return
+	}
+	q.log.Error("keep what was heard", "source", q.source, "error", err, "times", q.wrong)
+	q.said, q.wrong = time.Now(), 0
 }
 
 // put appends a batch. Where there is no room, what can wait is tried again until there is, and the rest is lost.
@@ -104,7 +118,7 @@ func (q *queue) put(batch []*entry) {
 			return
 		}
 		if !errors.Is(err, errFull) {
-			q.log.Error("keep what was heard", "source", q.source, "error", err)
+			q.complain(err)
 		}
 		var left []*entry
 		for _, x := range batch {
@@ -147,9 +161,21 @@ func (q *queue) tell(batch []*entry, err error) {
 func (q *queue) handOn() {
 	wait := backoff.NewExponentialBackOff()
 	wait.InitialInterval, wait.MaxInterval = 100*time.Millisecond, 5*time.Second
+	settled := false
 	for {
-		records, end, err := q.spool.Next(handedOn)
-		if err == nil && len(records) == 0 {
+		var err error
+		if !settled {
+			err = q.settle()
+		}
+		idle := false
+		if settled = err == nil; settled {
+			idle, err = q.handOnce()
+		}
+		switch {
+		case err == nil && !idle:
+			wait.Reset()
+			continue
+		case err == nil:
 			select {
 			case <-q.stop:
 				return
@@ -157,15 +183,8 @@ func (q *queue) handOn() {
 			}
 			continue
 		}
-		if err == nil {
-			err = q.hand(records, end)
-		}
-		if err == nil {
-			wait.Reset()
-			continue
-		}
+		settled = false
 		q.log.Warn("hand on what was heard; it stays in the spool", "source", q.source, "error", err)
-		q.spool.Again()
 		select {
 		case <-q.stop:
 			return
@@ -174,20 +193,44 @@ func (q *queue) handOn() {
 	}
 }
 
-func (q *queue) hand(records [][]byte, end place) error {
-	messages := make([]Message, 0, len(records))
+// settle goes on where what was taken ends, as it was kept with that.
+func (q *queue) settle() error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	is, err := q.door.Place(ctx, q.spool.id)
+	if err != nil {
+		return err
+	}
+	q.at = q.spool.At()
+	if is != nil {
+		q.at, _ = q.spool.Seek(*is)
+	}
+	if is != nil && *is == q.at {
+		return nil
+	}
+	return q.door.SetPlace(ctx, q.source, q.spool.id, q.at)
+}
+
+// handOnce gives what is next to the door; idle says that there was nothing.
+func (q *queue) handOnce() (idle bool, err error) {
+	records, end, err := q.spool.Next(handedOn)
+	if err != nil || len(records) == 0 && end == q.at {
+		return true, err
+	}
+	b := Batch{Spool: q.spool.id, From: q.at, To: end}
 	for _, r := range records {
 		var m Message
-		if err := json.Unmarshal(r, &m); err != nil {
+		if err := json.Unmarshal(r.body, &m); err != nil {
 			q.log.Error("a record of the spool is left out", "source", q.source, "error", err)
 			continue
 		}
-		messages = append(messages, m)
+		b.Messages, b.Ends = append(b.Messages, m), append(b.Ends, r.end)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if err := q.door.TakeHeard(ctx, q.source, messages); err != nil {
-		return err
+	if err := q.door.TakeHeard(ctx, q.source, b); err != nil {
+		return false, err
 	}
-	return q.spool.Done(end)
+	q.at = end
+	return false, q.spool.Done(end)
 }

@@ -2,6 +2,7 @@ package listen
 
 import (
 	"bufio"
+	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -36,29 +37,28 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 // Files are named by their numbers; the file read holds how far the reader is: the number, and an offset.
 type spool struct {
 	dir     string
+	id      string // what it is called, of which there is no other
 	most    int64
 	segment int64 // after how many bytes it begins another file
 
 	mu    sync.Mutex
 	write *os.File
-	last  int // the number of the file that is written
+	last  int64 // the number of the file that is written
 	size  int64
-	sizes map[int]int64 // of all files
+	sizes map[int64]int64 // of all files
 	total int64
 	dirty bool
 
 	// at is how far Done was said, next how far was read; each a file and an offset.
-	at, next place
+	at, next Place
 	// more is a bell for the reader.
 	more chan struct{}
 	// unreadable counts bytes that were left out because they were damaged.
 	unreadable int64
 }
 
-type place struct {
-	file   int
-	offset int64
-}
+// Place is how far a spool is read or taken: a file of it, and an offset in bytes.
+type Place struct{ File, Offset int64 }
 
 // openSpool opens the spool of a folder, which is made where it is missing. What a crash left half-written at its end
 // is cut off.
@@ -70,17 +70,20 @@ func openSpool(dir string, most int64) (*spool, error) {
 		dir:     dir,
 		most:    most,
 		segment: min(maxSegment, most/4),
-		sizes:   map[int]int64{},
+		sizes:   map[int64]int64{},
 		more:    make(chan struct{}, 1),
+	}
+	if err := s.name(); err != nil {
+		return nil, err
 	}
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil, fmt.Errorf("open a spool: %w", err)
 	}
-	var numbers []int
+	var numbers []int64
 	for _, e := range entries {
 		if n, ok := strings.CutSuffix(e.Name(), ".seg"); ok {
-			number, err := strconv.Atoi(n)
+			number, err := strconv.ParseInt(n, 10, 64)
 			if err != nil {
 				continue
 			}
@@ -94,9 +97,9 @@ func openSpool(dir string, most int64) (*spool, error) {
 		}
 	}
 	slices.Sort(numbers)
-	s.at = place{file: 1}
+	s.at = Place{File: int64(1)}
 	if len(numbers) > 0 {
-		s.at.file, s.last = numbers[0], numbers[len(numbers)-1]
+		s.at.File, s.last = numbers[0], numbers[len(numbers)-1]
 		if err := s.mend(s.last); err != nil {
 			return nil, err
 		}
@@ -110,7 +113,30 @@ func openSpool(dir string, most int64) (*spool, error) {
 	return s, nil
 }
 
-func (s *spool) path(number int) string { return filepath.Join(s.dir, fmt.Sprintf("%08d.seg", number)) }
+func (s *spool) path(number int64) string {
+	return filepath.Join(s.dir, fmt.Sprintf("%08d.seg", number))
+}
+
+// name takes up what the spool is called, or calls it something: a folder that is made anew is another spool.
+func (s *spool) name() error {
+	path := filepath.Join(s.dir, "id")
+	b, err := os.ReadFile(path)
+	if err == nil && len(b) == len(rand.Text()) {
+		s.id = string(b)
+		return nil
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("open a spool: %w", err)
+	}
+	s.id = rand.Text()
+	if err := os.WriteFile(path+".new", []byte(s.id), 0o600); err != nil {
+		return fmt.Errorf("make a spool: %w", err)
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return fmt.Errorf("make a spool: %w", err)
+	}
+	return syncFolder(s.dir)
+}
 
 // readPlace takes up how far the last reader was; a place that cannot be read is the beginning.
 func (s *spool) readPlace() {
@@ -118,14 +144,15 @@ func (s *spool) readPlace() {
 	if err != nil || len(b) != 16 {
 		return
 	}
-	p := place{int(binary.BigEndian.Uint64(b)), int64(binary.BigEndian.Uint64(b[8:]))}
-	if size, ok := s.sizes[p.file]; ok && p.file >= s.at.file && p.offset <= size {
+	// As Done wrote it.
+	p := Place{int64(binary.BigEndian.Uint64(b)), int64(binary.BigEndian.Uint64(b[8:]))} //nolint:gosec // as written
+	if size, ok := s.sizes[p.File]; ok && p.File >= s.at.File && p.Offset <= size {
 		s.at = p
 	}
 }
 
 // mend cuts off what is not whole at the end of a file.
-func (s *spool) mend(number int) error {
+func (s *spool) mend(number int64) error {
 	f, err := os.OpenFile(s.path(number), os.O_RDWR, 0)
 	if err != nil {
 		return fmt.Errorf("open a spool: %w", err)
@@ -174,7 +201,7 @@ const maxRecord = 1 << 20
 var errDamaged = errors.New("a record is damaged")
 
 // begin begins another file.
-func (s *spool) begin(number int) error {
+func (s *spool) begin(number int64) error {
 	f, err := os.OpenFile(s.path(number), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return fmt.Errorf("write a spool: %w", err)
@@ -256,19 +283,25 @@ func (s *spool) ring() {
 	}
 }
 
+// given is a record that was read, and the place after it.
+type given struct {
+	body []byte
+	end  Place
+}
+
 // Next gives up to most records that were not given yet, and the place after them for Done; none where there are none.
 // One reader at a time.
-func (s *spool) Next(most int) ([][]byte, place, error) {
-	var out [][]byte
+func (s *spool) Next(most int) ([]given, Place, error) {
+	var out []given
 	for {
 		s.mu.Lock()
-		from, size, last := s.next, s.sizes[s.next.file], s.last
+		from, size, last := s.next, s.sizes[s.next.File], s.last
 		s.mu.Unlock()
-		if from.offset >= size {
-			if from.file >= last || len(out) > 0 {
+		if from.Offset >= size {
+			if from.File >= last || len(out) > 0 {
 				return out, from, nil
 			}
-			s.setNext(s.after(from.file, last))
+			s.setNext(s.after(from.File, last))
 			continue
 		}
 		got, end, err := s.read(from, size, most)
@@ -281,54 +314,54 @@ func (s *spool) Next(most int) ([][]byte, place, error) {
 }
 
 // after is the beginning of the file after one; files that are gone are passed over.
-func (s *spool) after(file, last int) place {
+func (s *spool) after(file, last int64) Place {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for n := file + 1; n <= last; n++ {
 		if _, ok := s.sizes[n]; ok {
-			return place{file: n}
+			return Place{File: int64(n)}
 		}
 	}
-	return place{file: last}
+	return Place{File: int64(last)}
 }
 
-func (s *spool) setNext(p place) {
+func (s *spool) setNext(p Place) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.next = p
 }
 
 // read reads records of one file. What is damaged ends the file: the rest of it is left out, and counted.
-func (s *spool) read(from place, size int64, most int) ([][]byte, place, error) {
-	f, err := os.Open(s.path(from.file))
+func (s *spool) read(from Place, size int64, most int) ([]given, Place, error) {
+	f, err := os.Open(s.path(from.File))
 	if err != nil {
 		return nil, from, fmt.Errorf("read a spool: %w", err)
 	}
 	defer f.Close() //nolint:errcheck // it was only read
-	r := io.NewSectionReader(f, from.offset, size-from.offset)
+	r := io.NewSectionReader(f, from.Offset, size-from.Offset)
 	buffered := bufio.NewReaderSize(r, 1<<16)
-	var out [][]byte
-	for begun := from.offset; len(out) < most && from.offset < min(size, begun+maxGiven); {
+	var out []given
+	for begun := from.Offset; len(out) < most && from.Offset < min(size, begun+maxGiven); {
 		body, n, err := record(buffered)
 		if err != nil {
 			s.mu.Lock()
-			s.unreadable += size - from.offset
+			s.unreadable += size - from.Offset
 			s.mu.Unlock()
-			from.offset = size
+			from.Offset = size
 			break
 		}
-		out = append(out, body)
-		from.offset += n
+		from.Offset += n
+		out = append(out, given{body, from})
 	}
 	return out, from, nil
 }
 
 // Done says that all before a place is taken care of: it is not given again.
-func (s *spool) Done(p place) error {
+func (s *spool) Done(p Place) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for n, size := range s.sizes {
-		if n < p.file || n == p.file && n != s.last && p.offset >= size {
+		if n < p.File || n == p.File && n != s.last && p.Offset >= size {
 			if err := os.Remove(s.path(n)); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return fmt.Errorf("clear a spool: %w", err)
 			}
@@ -337,19 +370,43 @@ func (s *spool) Done(p place) error {
 		}
 	}
 	s.at = p
-	b := binary.BigEndian.AppendUint64(nil, uint64(p.file))        //nolint:gosec // it counts from 1
-	b = binary.BigEndian.AppendUint64(b, uint64(max(0, p.offset))) //nolint:gosec // it is none below 0
+	b := binary.BigEndian.AppendUint64(nil, uint64(p.File))        //nolint:gosec // it counts from 1
+	b = binary.BigEndian.AppendUint64(b, uint64(max(0, p.Offset))) //nolint:gosec // it is none below 0
 	if err := os.WriteFile(filepath.Join(s.dir, "read.new"), b, 0o600); err != nil {
 		return fmt.Errorf("clear a spool: %w", err)
 	}
 	return os.Rename(filepath.Join(s.dir, "read.new"), filepath.Join(s.dir, "read"))
 }
 
-// Again gives what was read and not said to be done once more.
-func (s *spool) Again() {
+// Seek goes on at a place up to which all is taken, whatever was read or said to be done, and gives it as the spool has
+// it: where its file is gone, the beginning of the first that is there after it. It reports false, and begins with what
+// was not said to be done, where the spool holds nothing so far.
+func (s *spool) Seek(p Place) (Place, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.next = s.at
+	if size, ok := s.sizes[p.File]; ok && p.Offset <= size {
+		s.next = p
+		return p, true
+	}
+	first := s.last + 1
+	for n := range s.sizes {
+		if n > p.File {
+			first = min(first, n)
+		}
+	}
+	if first > s.last {
+		return s.at, false
+	}
+	s.next = Place{File: first}
+	return s.next, true
+}
+
+// At is how far it was said to be done.
+func (s *spool) At() Place {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.at
 }
 
 // Sync sees to it that what was kept survives the end of the machine.
@@ -371,7 +428,7 @@ func (s *spool) Sync() error {
 func (s *spool) Waiting() int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.total - min(s.at.offset, s.sizes[s.at.file])
+	return s.total - min(s.at.Offset, s.sizes[s.at.File])
 }
 
 // Unreadable is how many bytes were left out because they were damaged.

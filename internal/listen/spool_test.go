@@ -19,6 +19,14 @@ func opened(t require.TestingT, dir string, most int64) *spool {
 	return s
 }
 
+func bodies(records []given) []string {
+	out := make([]string, len(records))
+	for i, r := range records {
+		out[i] = string(r.body)
+	}
+	return out
+}
+
 func texts(records [][]byte) []string {
 	out := make([]string, len(records))
 	for i, r := range records {
@@ -38,7 +46,7 @@ func TestSpoolAgainstASlowReference(t *testing.T) {
 		s := opened(t, dir, most)
 		var waiting []string // appended and not done
 		read := 0            // of those
-		var end place
+		var ends []Place     // of what was read
 		n := 0
 		t.Repeat(map[string]func(*rapid.T){
 			"append": func(t *rapid.T) {
@@ -58,19 +66,33 @@ func TestSpoolAgainstASlowReference(t *testing.T) {
 				require.LessOrEqual(t, s.total, most)
 			},
 			"next": func(t *rapid.T) {
-				got, at, err := s.Next(rapid.IntRange(1, 7).Draw(t, "most"))
+				got, _, err := s.Next(rapid.IntRange(1, 7).Draw(t, "most"))
 				require.NoError(t, err)
-				require.Equal(t, append([]string{}, waiting[read:read+len(got)]...), texts(got))
+				require.Equal(t, append([]string{}, waiting[read:read+len(got)]...), bodies(got))
+				for _, g := range got {
+					ends = append(ends, g.end)
+				}
 				require.True(t, len(got) > 0 || read == len(waiting), "nothing is given and something waits")
-				read, end = read+len(got), at
+				read += len(got)
 			},
 			"done": func(t *rapid.T) {
 				if read > 0 {
-					require.NoError(t, s.Done(end))
-					waiting, read = waiting[read:], 0
+					require.NoError(t, s.Done(ends[read-1]))
+					waiting, read, ends = waiting[read:], 0, nil
 				}
 			},
-			"again": func(*rapid.T) { s.Again(); read = 0 },
+			// What was kept with how far it is taken goes on there, whatever was read or said to be done.
+			"seek": func(t *rapid.T) {
+				read = rapid.IntRange(0, read).Draw(t, "taken")
+				ends = ends[:read]
+				at := s.At()
+				if read > 0 {
+					at = ends[read-1]
+				}
+				got, known := s.Seek(at)
+				require.True(t, known || read == 0 && len(waiting) == 0)
+				require.GreaterOrEqual(t, got.File, at.File)
+			},
 			"crash": func(t *rapid.T) {
 				require.NoError(t, s.write.Close()) // what a process leaves when it is killed
 				if cut := rapid.IntRange(0, 60).Draw(t, "half-written"); cut > 0 {
@@ -80,18 +102,19 @@ func TestSpoolAgainstASlowReference(t *testing.T) {
 					require.NoError(t, err)
 					require.NoError(t, f.Close())
 				}
-				s, read = opened(t, dir, most), 0
+				s, read, ends = opened(t, dir, most), 0, nil
+				_, _ = s.Seek(s.At())
 			},
 			"": func(t *rapid.T) {
 				require.Equal(t, len(waiting) == 0, s.Waiting() == 0)
 			},
 		})
-		s.Again()
+		_, _ = s.Seek(s.At())
 		read = 0
 		for {
 			got, at, err := s.Next(3)
 			require.NoError(t, err)
-			require.Equal(t, append([]string{}, waiting[read:read+len(got)]...), texts(got))
+			require.Equal(t, append([]string{}, waiting[read:read+len(got)]...), bodies(got))
 			if len(got) == 0 {
 				break
 			}
@@ -125,7 +148,7 @@ func TestDamagedSpool(t *testing.T) {
 	for {
 		records, end, err := s.Next(10)
 		require.NoError(t, err)
-		got = append(got, texts(records)...)
+		got = append(got, bodies(records)...)
 		require.NoError(t, s.Done(end))
 		if s.Waiting() == 0 {
 			break

@@ -41,9 +41,14 @@ var (
 		"Messages of syslog, SNMP and mail that no alert was made of: unread, unread-full (lost) or revoked.",
 		"what",
 	)
+	Damaged = counter(
+		"heard_damaged_total",
+		"Damages of streams of syslog, by their kind; each counts as a message that is lost.",
+		"kind",
+	)
 	Starts = counter(
 		"starts_total",
-		"Starts of runbooks by alerts: started, refused, or held until the alert stayed so.",
+		"Starts of runbooks by alerts: started, refused, held until the alert stayed so, or dropped as it did not.",
 		"result",
 	)
 	Steps = counter(

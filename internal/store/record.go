@@ -264,6 +264,7 @@ var passing = []struct{ table, over string }{
 	{"seen", "at < now() - interval '90 days'"},
 	{"incident_key", `until < now() - interval '1 day'
 		and not exists (select from alert a where a.join_key = incident_key.key and a.state = 'open')`},
+	{"spool_place", "at < now() - interval '90 days'"},
 	{"suspect", "at < now() - interval '30 days'"},
 	{"instance", "coalesce(reported_at, gone_at) < now() - interval '30 days'"},
 }
