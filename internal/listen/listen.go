@@ -60,8 +60,8 @@ type Door interface {
 	// Sources lists the sources that take what does not come by HTTP.
 	Sources(ctx context.Context) ([]Source, error)
 	// TakeHeard keeps what arrived for a source, and with it, in the same transactions, how far the spool is taken:
-	// each message is taken once. It returns nil once all of it is on disk or refused for good, which it notes; after an
-	// error Place tells how far it came.
+	// each message is taken once. It returns nil once all of it is on disk or refused for good, which it notes; after
+	// an error Place tells how far it came.
 	TakeHeard(ctx context.Context, source string, b Batch) error
 	// Place tells how far a spool is taken; nil where nothing is known of it.
 	Place(ctx context.Context, spool string) (*Place, error)
