@@ -3153,7 +3153,8 @@ type Token struct {
 
 // TokenShown defines model for TokenShown.
 type TokenShown struct {
-	ExpiresAt time.Time `json:"expires_at"`
+	// ExpiresAt missing where it does not end by itself
+	ExpiresAt time.Time `json:"expires_at,omitempty,omitzero"`
 	Name      string    `json:"name"`
 
 	// Priv the pass phrase that a user's messages are encrypted with

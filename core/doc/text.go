@@ -239,9 +239,20 @@ func (t *Text) Fields(n ast.Node, what string, known map[string]func(ast.Node)) 
 	return got
 }
 
-// Nearest is the known name that a misspelt, shortened or lengthened one probably means; "" without one.
+// otherWords are what many would write, and what it is here.
+var otherWords = map[string]string{
+	"if": "when", "condition": "when", "for_each": "each", "foreach": "each", "loop": "each", "parallel": "together",
+	"sleep": "wait", "retry": "retake", "rollback": "undo", "catch": "on_error", "always": "finally", "message": "tell",
+	"host": "where", "hosts": "where", "targets": "where", "on": "where", "description": "about",
+}
+
+// Nearest is the known name that a misspelt, shortened or lengthened one, or another word for it, probably means; ""
+// without one.
 func Nearest(word string, names []string) string {
 	names = slices.Sorted(slices.Values(names))
+	if other := otherWords[strings.ToLower(word)]; slices.Contains(names, other) {
+		return other
+	}
 	for _, n := range names {
 		if short, long := min(len(word), len(n)), max(len(word), len(n)); short >= 3 && long > short+1 &&
 			(strings.HasPrefix(word, n) || strings.HasPrefix(n, word)) {

@@ -35,6 +35,8 @@ func TestFields(t *testing.T) {
 func TestNearest(t *testing.T) {
 	assert.Equal(t, "severity", Nearest("severty", []string{"summary", "severity"}))
 	assert.Equal(t, "", Nearest("tide", []string{"summary", "severity"}))
+	assert.Equal(t, "when", Nearest("if", []string{"on", "when"}))
+	assert.Equal(t, "", Nearest("if", []string{"on"}), "another word is meant only where it is known")
 }
 
 // What a slip is taken for must not depend on where it stands.

@@ -93,3 +93,24 @@ func (x *Export) Check() error {
 	}
 	return Verify(x.Entries, x.Head.Entries, x.Head.LastHash)
 }
+
+// Missing counts the entries whose content was taken out: that they were is no fault of the chain, and what they said
+// is not known.
+func (x *Export) Missing() int {
+	n := 0
+	for _, e := range x.Entries {
+		if len(e.Content) == 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// Says tells in words what the check of a sound record came to, and what it does not reach.
+func (x *Export) Says() string {
+	says := fmt.Sprintf("the record is whole: %d entries, each sealed to the one before", len(x.Entries))
+	if n := x.Missing(); n > 0 {
+		says += fmt.Sprintf("; the contents of %d of them are missing, and nobody can tell what they said", n)
+	}
+	return says
+}

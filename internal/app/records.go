@@ -488,7 +488,9 @@ func (a *App) Export(ctx context.Context, who *access.Principal, number int64) (
 		State:    i.State, OpenedAt: i.OpenedAt.UTC(), Entries: i.Head.Entries, LastHash: i.LastHash, ExportedAt: now(),
 	}}
 	for _, e := range i.Entries {
-		out.Entries = append(out.Entries, e.Sealed())
+		if e.Seq <= i.Head.Entries { // what was written meanwhile is not in its head
+			out.Entries = append(out.Entries, e.Sealed())
+		}
 	}
 	return out, nil
 }

@@ -240,6 +240,37 @@ func (m *meanwhile) Read(b []byte) (int, error) {
 }
 
 // An exported record can be checked by who has nothing but it, and shows what was done to it.
+// An export is of one moment, however much is written meanwhile, and says how many contents are missing.
+func TestAnExportIsOfOneMoment(t *testing.T) {
+	a := open(t)
+	_, n := raised(t, a, "north", "ramp", alert.Major)
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+				_, _ = a.AddNote(ctx, jonas, n, fmt.Sprint("note ", i), false) //nolint:errcheck // it only writes
+			}
+		}
+	}()
+	var x *incident.Export
+	for range 60 {
+		var err error
+		x, err = a.Export(ctx, jonas, n)
+		require.NoError(t, err)
+		require.NoError(t, x.Check())
+	}
+	close(stop)
+	<-done
+	assert.Zero(t, x.Missing())
+	x.Entries[0].Content = nil
+	require.NoError(t, x.Check())
+	assert.Contains(t, x.Says(), "the contents of 1 of them are missing")
+}
+
 func TestExportAndReport(t *testing.T) {
 	a := open(t)
 	_, n := raised(t, a, "north", "ramp <b>&", alert.Major)

@@ -341,9 +341,10 @@ func (a *app) verifyFile(name string) error {
 	if err := x.Check(); err != nil {
 		return &failure{code: exitFailed, err: fmt.Errorf("the record is not as it was written: %w", err)}
 	}
-	says := fmt.Sprintf("the record is whole: %d entries, each sealed to the one before", len(x.Entries))
+	says := x.Says()
 	return a.print(api.Verified{Whole: true, Says: says, Entries: x.Head.Entries}, func() {
-		a.say("Incident %s, as exported on %s: %s.\nThat the export itself is genuine, its last hash tells: %s\n",
+		a.say("Incident %s, as exported on %s: %s.\nTitle, service, severity and state of its head are not sealed.\n"+
+			"That the export itself is genuine, its last hash tells: %s\n",
 			x.Head.Incident, x.Head.ExportedAt.Format("2006-01-02 15:04 MST"), says, x.Head.LastHash)
 	})
 }

@@ -4,10 +4,14 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // minMasked is the length below which a value is not searched for: it would stand everywhere.
@@ -17,8 +21,9 @@ const minMasked = 6
 const hidden = "•••"
 
 // Masker hides values in text: as they are, escaped as JSON, in base64 and base64url (also inside of something longer
-// that is encoded), in hexadecimal, percent-encoded, and each of these broken into lines. What is reversed, put into
-// other letters, compressed or encrypted it cannot find.
+// that is encoded), in hexadecimal, percent-encoded (what must be, or every byte), as \uXXXX (what is no ASCII, or all
+// of it), and each of these broken into lines. What is reversed, put into other letters, compressed or encrypted it
+// cannot find.
 type Masker struct {
 	forms []string // the longest first
 	// begin are the forms by their first two bytes, and may a bit for each pair of bytes with which one begins: a text
@@ -69,6 +74,7 @@ func (m *Masker) add(v string) {
 		url.PathEscape(v),
 		lowerPercent(query),
 	}
+	forms = append(forms, everyByte(v)...)
 	for _, enc := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
 		for shift := range 3 {
 			forms = append(forms, core64(enc, v, shift))
@@ -80,6 +86,42 @@ func (m *Masker) add(v string) {
 			m.forms = append(m.forms, f)
 		}
 	}
+}
+
+// everyByte writes a value as those do who escape all of it: each byte as %XX, and each UTF-16 unit as \uXXXX.
+func everyByte(v string) []string {
+	var percent, escape strings.Builder
+	for _, b := range []byte(v) {
+		fmt.Fprintf(&percent, "%%%02X", b)
+	}
+	for _, u := range utf16.Encode([]rune(v)) {
+		fmt.Fprintf(&escape, "\\u%04x", u)
+	}
+	ascii := escapedBeyondASCII(v)
+	return []string{percent.String(), strings.ToLower(percent.String()), escape.String(),
+		upperHex(escape.String()), ascii, upperHex(ascii)}
+}
+
+// escapedBeyondASCII is a value as a text of JSON in which only ASCII stands.
+func escapedBeyondASCII(v string) string {
+	escaped, _ := json.Marshal(v) //nolint:errcheck // a text is always JSON
+	var b strings.Builder
+	for _, r := range string(escaped[1 : len(escaped)-1]) {
+		if r < utf8.RuneSelf {
+			b.WriteRune(r)
+			continue
+		}
+		for _, u := range utf16.Encode([]rune{r}) {
+			fmt.Fprintf(&b, "\\u%04x", u)
+		}
+	}
+	return b.String()
+}
+
+var escapes = regexp.MustCompile(`\\u[0-9a-f]{4}`)
+
+func upperHex(s string) string {
+	return escapes.ReplaceAllStringFunc(s, func(e string) string { return `\u` + strings.ToUpper(e[2:]) })
 }
 
 // core64 is what the encoding of a value has in common with that of any text in which it begins after shift bytes,

@@ -22,8 +22,11 @@ func TestValuesAreHiddenInEveryForm(t *testing.T) {
 		"with a line end": base64.StdEncoding.EncodeToString([]byte(v + "\n")),
 		"hex":             hex.EncodeToString([]byte(v)), "HEX": strings.ToUpper(hex.EncodeToString([]byte(v))),
 		"query": url.QueryEscape(v), "path": url.PathEscape(v),
-		"lower":  strings.ToLower(url.QueryEscape("§")) + lowerPercent(url.QueryEscape(v)),
-		"broken": v[:5] + "\n" + v[5:9] + "\r\n" + v[9:],
+		"lower":      strings.ToLower(url.QueryEscape("§")) + lowerPercent(url.QueryEscape(v)),
+		"every byte": everyByte(v)[0], "every byte, small": everyByte(v)[1],
+		"every unit": everyByte(v)[2], "every unit, big": everyByte(v)[3],
+		"json in ASCII": escapedBeyondASCII(v),
+		"broken":        v[:5] + "\n" + v[5:9] + "\r\n" + v[9:],
 	} {
 		out := m.Mask("before " + text + " after")
 		assert.Contains(t, out, hidden, form)

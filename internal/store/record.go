@@ -217,23 +217,24 @@ type Broken struct{ Reason string }
 
 func (b *Broken) Error() string { return b.Reason }
 
+// feedSettled is the transaction before which nobody writes into the feed any more: the first that is under way, of
+// those that are not known to be in another database of the server, whose snapshots count them too.
+const feedSettled = `(select coalesce((select min(x::text::numeric) from pg_snapshot_xip(s) x where not exists (
+		select from pg_locks l join pg_stat_activity a on a.pid = l.pid where l.locktype = 'transactionid'
+			and l.granted and l.transactionid::text = (x::text::numeric % 4294967296)::text
+			and a.datname <> current_database())), pg_snapshot_xmax(s)::text::numeric)::text::xid8
+	from pg_current_snapshot() s)`
+
 // FeedAfter reads what changed after a place in the feed, in commit order, at most 1000 lines. A place is xid and id.
 func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, error) {
-	var rows []Feed
-	err := s.gorm.WithContext(ctx).Raw(`select id, xid::text as xid, topic, ref, incident, service from feed
-		where (xid, id) > (?::text::xid8, ?) and xid < pg_snapshot_xmin(pg_current_snapshot()) order by xid,
-			id limit 1000`, xid, id).Scan(&rows).Error
-	return rows, err
+	return scan[Feed](s.In(ctx), `select id, xid::text as xid, topic, ref, incident, service from feed
+		where (xid, id) > (?::text::xid8, ?) and xid < `+feedSettled+` order by xid, id limit 1000`, xid, id)
 }
 
 // FeedEnd is the place in the feed before which everything is known to be committed.
 func (s *Store) FeedEnd(ctx context.Context) (xid string, id int64, err error) {
-	var rows []Feed
-	err = s.gorm.WithContext(ctx).
-		Raw(`select id, xid::text as xid from feed where xid < pg_snapshot_xmin(pg_current_snapshot())
-			order by feed.xid desc, id desc limit 1`).
-		Scan(&rows).
-		Error
+	rows, err := scan[Feed](s.In(ctx), `select id, xid::text as xid from feed where xid < `+feedSettled+`
+		order by feed.xid desc, id desc limit 1`)
 	if err != nil || len(rows) == 0 {
 		return "0", 0, err
 	}

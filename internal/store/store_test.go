@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -270,6 +271,30 @@ func TestTheFeedMissesNoLateCommit(t *testing.T) {
 	rows, err = s.FeedAfter(ctx, rows[1].Xid, rows[1].ID)
 	require.NoError(t, err)
 	assert.Empty(t, rows)
+}
+
+// What is under way in another database of the server holds the feed up in none.
+func TestTheFeedWaitsForItsOwnDatabaseOnly(t *testing.T) {
+	s := testdb.Open(t)
+	other, err := pgx.Connect(ctx, testdb.URL(t))
+	require.NoError(t, err)
+	defer other.Close(ctx) //nolint:errcheck // its database goes
+	_, err = other.Exec(ctx, "begin")
+	require.NoError(t, err)
+	_, err = other.Exec(ctx, "create table busy ()")
+	require.NoError(t, err)
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+		r := store.NewRecordWriter(tx)
+		r.Changed(store.Feed{Topic: "t", Ref: "x"})
+		return r.Flush()
+	}))
+	require.Eventually(t, func() bool {
+		rows, err := s.FeedAfter(ctx, "0", 0)
+		return err == nil && len(rows) == 1
+	}, time.Minute, 10*time.Millisecond)
+	xid, _, err := s.FeedEnd(ctx)
+	require.NoError(t, err)
+	assert.NotEqual(t, "0", xid)
 }
 
 func TestPushingTheSameTextIsNoNewRevision(t *testing.T) {

@@ -2632,8 +2632,11 @@ export interface components {
             name: string;
             /** @description the token, the signing key, or the pass phrase that a user proves itself with */
             token: string;
-            /** Format: date-time */
-            expires_at: string;
+            /**
+             * Format: date-time
+             * @description missing where it does not end by itself
+             */
+            expires_at?: string;
             /** @description the name of a user of SNMP v3 */
             user?: string;
             /** @description the pass phrase that a user's messages are encrypted with */
