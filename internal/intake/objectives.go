@@ -44,37 +44,51 @@ func (in *Intake) measure() {
 	}
 }
 
+// measureDue measures what is due, one after the other: one that cannot be measured stops none of the others, and is
+// tried again the next time.
 func (in *Intake) measureDue(ctx context.Context) error {
+	failed := []string{}
 	for {
-		var name string
-		err := in.store.Tx(ctx, func(tx *store.Tx) (err error) {
-			name, err = in.measureOne(tx)
-			return err
-		})
-		if err != nil {
-			return fmt.Errorf("objective %s: %w", name, err)
-		}
-		if name == "" {
+		name, err := in.measureNext(ctx, failed)
+		switch {
+		case name == "" && err == nil:
 			return in.endForgotten(ctx)
-		}
-		if err := in.tellObjective(ctx, name); err != nil {
-			return fmt.Errorf("objective %s: %w", name, err)
+		case name == "":
+			return err
+		case err != nil:
+			in.log.Warn("measure an objective", "objective", name, "error", err)
+			failed = append(failed, name)
 		}
 	}
 }
 
-// measureOne measures one objective as far as its minutes are over; "" where none is left.
-func (in *Intake) measureOne(tx *store.Tx) (string, error) {
-	end := in.clock().UTC().Add(-measureLag).Truncate(objective.Step)
-	row, err := tx.UnmeasuredObjective(end)
-	if err != nil || row == nil {
-		return "", err
+// measureNext measures the next objective that is due but those, and tells what came of it; "" where none is.
+func (in *Intake) measureNext(ctx context.Context, but []string) (name string, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
+	err = in.store.Tx(ctx, func(tx *store.Tx) error { return in.measureOne(tx, but, &name) })
+	if err != nil || name == "" {
+		return name, err
 	}
+	return name, in.tellObjective(ctx, name)
+}
+
+// measureOne measures one objective as far as its minutes are over, and gives its name; "" where none is left.
+func (in *Intake) measureOne(tx *store.Tx, but []string, name *string) error {
+	end := in.clock().UTC().Add(-measureLag).Truncate(objective.Step)
+	row, err := tx.UnmeasuredObjective(end, but)
+	if err != nil || row == nil {
+		return err
+	}
+	*name = row.Name
 	o, err := readObjective(tx, row)
 	if err != nil {
 		// What cannot be read any more is not measured, and says so.
 		in.log.Warn("read an objective", "objective", row.Name, "error", err)
-		return row.Name, tx.Measured(row, []objective.Measured{{At: end, Unknown: reading.Why(err.Error())}}, end)
+		return tx.Measured(row, []objective.Measured{{At: end, Unknown: reading.Why(err.Error())}}, end)
 	}
 	from := row.MeasuredUntil.UTC()
 	if oldest := end.Add(-maxBehind); from.Before(oldest) {
@@ -85,14 +99,14 @@ func (in *Intake) measureOne(tx *store.Tx) (string, error) {
 	}
 	minutes, end, err := in.minutes(tx, o, from, end)
 	if err != nil {
-		return row.Name, err
+		return err
 	}
 	if err := tx.Measured(row, minutes, end); err != nil {
-		return row.Name, err
+		return err
 	}
 	sheet := in.engine.Sheet(tx)
 	sheet.Changed(store.Feed{Topic: "objective", Ref: o.Name, Service: o.Service})
-	return row.Name, sheet.Flush()
+	return sheet.Flush()
 }
 
 // readObjective reads what an objective says in the revision that is measured.

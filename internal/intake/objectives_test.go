@@ -67,6 +67,26 @@ func openKeys(t *testing.T, s *store.Store) string {
 	return strings.Join(keys, " ")
 }
 
+// An objective that cannot be measured stops none of those behind it, and is tried again.
+func TestOneObjectiveStopsNoOther(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	require.NoError(t, testdb.SQL(s).Create(&store.Target{Name: "a", Service: "berth-queue", Labels: store.Labels{}}).Error)
+	read(t, s, "a", 12, 90*time.Minute, 0)
+	measured(t, s, strings.Replace(depthObjective, "name: queue", "name: bad", 1), 60)
+	measured(t, s, depthObjective, 30)
+	require.NoError(t, testdb.SQL(s).Exec("alter table indicator add constraint no check (objective <> 'bad')").Error)
+	minutes := func(name string) (n int) {
+		require.NoError(t, testdb.SQL(s).Raw("select count(*) from indicator where objective = ?", name).Scan(&n).Error)
+		return n
+	}
+	require.NoError(t, in.measureDue(ctx))
+	assert.Positive(t, minutes("queue"))
+	require.NoError(t, testdb.SQL(s).Exec("alter table indicator drop constraint no").Error)
+	require.NoError(t, in.measureDue(ctx))
+	assert.Positive(t, minutes("bad"))
+}
+
 // A budget that burns is an alert of ours, which ends when it burns no more; never because nobody can see it.
 func TestABurningBudgetIsAnAlert(t *testing.T) {
 	in, s := open(t)

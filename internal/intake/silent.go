@@ -37,26 +37,24 @@ func (in *Intake) look() {
 			return
 		case <-time.After(lookEvery):
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), lookEvery)
-		if err := in.hear(ctx, silent, expected); err != nil {
-			in.log.Warn("look for silent sources", "error", err)
+		for _, job := range []struct {
+			what string
+			do   func(context.Context) error
+		}{
+			{"look for silent sources", func(ctx context.Context) error { return in.hear(ctx, silent, expected) }},
+			{"look for alerts that are over", func(ctx context.Context) error { return in.endQuiet(ctx, expected) }},
+			{"look for incidents that are over", in.closeQuiet},
+			{"look for sources that are full of what cannot be read", in.tellUnread},
+			{"note what was seen", in.noteSeen},
+			{"look for keys that end soon", in.tellExpiring},
+		} {
+			// One that takes long costs no other its time.
+			ctx, cancel := context.WithTimeout(context.Background(), lookEvery)
+			if err := job.do(ctx); err != nil {
+				in.log.Warn(job.what, "error", err)
+			}
+			cancel()
 		}
-		if err := in.endQuiet(ctx, expected); err != nil {
-			in.log.Warn("look for alerts that are over", "error", err)
-		}
-		if err := in.closeQuiet(ctx); err != nil {
-			in.log.Warn("look for incidents that are over", "error", err)
-		}
-		if err := in.tellUnread(ctx); err != nil {
-			in.log.Warn("look for sources that are full of what cannot be read", "error", err)
-		}
-		if err := in.noteSeen(ctx); err != nil {
-			in.log.Warn("note what was seen", "error", err)
-		}
-		if err := in.tellExpiring(ctx); err != nil {
-			in.log.Warn("look for keys that end soon", "error", err)
-		}
-		cancel()
 	}
 }
 

@@ -55,11 +55,11 @@ func (tx *Tx) HasObjective(name string) (bool, error) {
 	return one[bool](tx, "select exists (select from objective where name = ?)", name)
 }
 
-// UnmeasuredObjective takes an objective that is measured until before a moment, so that no other instance does until
-// the end of the transaction; nil where there is none.
-func (tx *Tx) UnmeasuredObjective(before time.Time) (*Objective, error) {
-	rows, err := scan[Objective](tx, `select * from objective where measured_until < ? order by measured_until, name
-		limit 1 for update skip locked`, before)
+// UnmeasuredObjective takes an objective but some that is measured until before a moment, so that no other instance
+// does until the end of the transaction; nil where there is none.
+func (tx *Tx) UnmeasuredObjective(before time.Time, but []string) (*Objective, error) {
+	rows, err := scan[Objective](tx, `select * from objective where measured_until < ? and name <> all(?::text[])
+		order by measured_until, name limit 1 for update skip locked`, before, array{but})
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

@@ -471,7 +471,7 @@ func (s *storm) outage(long time.Duration) {
 
 // TestStorm runs many runs with every verb on three processes, hurts processes and database at random, and then
 // proves from the hosts' own counters and from the logs that nothing was lost, stuck or begun twice.
-// URGENTIS_STORM_FAULTS and URGENTIS_STORM_SEED set how many faults, and which.
+// URGENTIS_STORM_FAULTS and URGENTIS_STORM_SEED set how many faults, and which; URGENTIS_STORM_ASIDE has a short one have people beside it too.
 func TestStorm(t *testing.T) {
 	faults, seed := 10, uint64(time.Now().UnixNano())
 	if n, err := strconv.Atoi(os.Getenv("URGENTIS_STORM_FAULTS")); err == nil {
@@ -487,6 +487,14 @@ func TestStorm(t *testing.T) {
 	stop := make(chan struct{})
 	var people, senders sync.WaitGroup
 	people.Go(func() { s.person(stop) })
+	// What goes on beside the runs takes minutes to be told to its end: only where there is a storm of some length.
+	var beside *aside
+	quiet := make(chan struct{})
+	var besides sync.WaitGroup
+	if faults > 50 || os.Getenv("URGENTIS_STORM_ASIDE") != "" {
+		beside = newAside(s, seed)
+		besides.Go(func() { beside.goOn(quiet) })
+	}
 	runs, began := 0, time.Now()
 	for range faults {
 		key := fmt.Sprintf("k%d", runs)
@@ -501,6 +509,8 @@ func TestStorm(t *testing.T) {
 	}
 	s.fleet.SignIn.Store(0)
 	senders.Wait()
+	close(quiet)
+	besides.Wait()
 	stormed := time.Now()
 	s.settles(runs)
 	t.Logf("the storm took %s, settling %s", stormed.Sub(began).Round(time.Second),
@@ -508,6 +518,9 @@ func TestStorm(t *testing.T) {
 	close(stop)
 	people.Wait()
 	s.prove(runs)
+	if beside != nil {
+		beside.prove()
+	}
 }
 
 // TestARestartOfTheDatabaseLosesNothing restarts the database while runs write: nobody says that it was put back.
@@ -678,7 +691,7 @@ func (s *storm) proveIncidents(st *store.Store, runs int) {
 	require.NoError(s.t, testdb.SQL(st).Raw(`select i.number,
 		count(a.id) filter (where a.labels->>'signal' = 'storm') storms,
 		count(a.id) filter (where a.labels->>'signal' is distinct from 'storm'
-			and a.source <> 'urgentis') others,
+			and a.labels->>'signal' is distinct from 'aside' and a.source <> 'urgentis') others,
 		coalesce(string_agg(a.source || ' ' || a.key || ': ' || a.summary, '; '), '') alerts
 		from incident i left join alert a on a.incident = i.number group by i.number`).Scan(&incidents).Error)
 	storms := 0
