@@ -471,7 +471,8 @@ func (s *storm) outage(long time.Duration) {
 
 // TestStorm runs many runs with every verb on three processes, hurts processes and database at random, and then
 // proves from the hosts' own counters and from the logs that nothing was lost, stuck or begun twice.
-// URGENTIS_STORM_FAULTS and URGENTIS_STORM_SEED set how many faults, and which; URGENTIS_STORM_ASIDE has a short one have people beside it too.
+// URGENTIS_STORM_FAULTS and URGENTIS_STORM_SEED set how many faults, and which; URGENTIS_STORM_ASIDE has a short one
+// have alerts and people beside its runs too.
 func TestStorm(t *testing.T) {
 	faults, seed := 10, uint64(time.Now().UnixNano())
 	if n, err := strconv.Atoi(os.Getenv("URGENTIS_STORM_FAULTS")); err == nil {
