@@ -185,6 +185,10 @@ func TestWhatStandsAsHoursBeginIsJudgedThen(t *testing.T) {
 		assert.Equal(t, []string{"alert.raised", "run.held", "nothing.started"}, told(t, s, x.Incident))
 		assert.Equal(t, []string{"held"}, fired(t, s, x.Alert))
 	}
+	items, err := s.In(ctx).Items(stays.Incident)
+	require.NoError(t, err)
+	require.Len(t, items, 1)
+	assert.False(t, items[0].Works, "who is needed is called at once")
 	var due time.Time
 	require.NoError(t, testdb.SQL(s).Raw("select max(due) from starting").Scan(&due).Error)
 	assert.WithinDuration(t, now.Add(rejudgeHours), due, time.Minute, "hours may be altered before they begin")

@@ -45,7 +45,9 @@ func (w *writing) untilHours(a *store.Alert, inc *store.Incident, v *trigger.Ver
 	known := v.HoursAt != nil
 	v.Started, v.HoursAt, v.StartsAt = false, &at, nil
 	v.Error = w.index.heldBack(which(*v), nil, w.now)
-	if err := w.tx.AddWaiting(waiting(a, *v), soonest(at, w.now.Add(rejudgeHours))); err != nil || known {
+	row := waiting(a, *v)
+	row.Idle = true
+	if err := w.tx.AddWaiting(row, soonest(at, w.now.Add(rejudgeHours))); err != nil || known {
 		return err
 	}
 	w.fire(*v, a.Snapshot(), inc, store.FiredHeld)

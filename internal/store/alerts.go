@@ -235,13 +235,17 @@ func (tx *Tx) KeepVerdicts(a *Alert) error {
 	return nil
 }
 
-// Waiting is a start that waits whether its alert stays so.
-type Waiting struct{ Alert, Runbook, Start string }
+// Waiting is a start that waits whether its alert stays so, or for its hours.
+type Waiting struct {
+	Alert, Runbook, Start string
+	// Idle says that it is no help until it is due: it counts for nothing that works on its alert.
+	Idle bool
+}
 
 // AddWaiting lets a start wait until it is due.
 func (tx *Tx) AddWaiting(w Waiting, due time.Time) error {
-	err := tx.run(`insert into starting (alert, runbook, start, due) values (?, ?, ?, ?) on conflict do nothing`,
-		w.Alert, w.Runbook, w.Start, due)
+	err := tx.run(`insert into starting (alert, runbook, start, due, idle) values (?, ?, ?, ?, ?)
+		on conflict do nothing`, w.Alert, w.Runbook, w.Start, due, w.Idle)
 	if err != nil {
 		return fmt.Errorf("let a start wait: %w", err)
 	}
