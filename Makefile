@@ -54,6 +54,7 @@ check: console/node_modules
 		{ $(GO) tool goimports -local urgentis -l $(GODIRS); echo "run: make format"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+	MAKE=$(MAKE) sh build/generated.sh
 	cd console && npm run --silent check && npm run --silent test
 
 # Whole worlds, with every outside system played in the same process: under the race detector they take a third of an

@@ -49,6 +49,36 @@ func TestSQLStandsInTheStoreAlone(t *testing.T) {
 	})
 }
 
+// The map shows each room that there is, and no other.
+func TestTheMapIsTrue(t *testing.T) {
+	text, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	_, tree, found := strings.Cut(string(text), "```\n")
+	require.True(t, found)
+	tree, _, found = strings.Cut(tree, "```\n")
+	require.True(t, found)
+	drawn, in := map[string][]string{}, ""
+	house, room := regexp.MustCompile(`^([a-z]+)/`), regexp.MustCompile(`^  ([a-z]+)/ `)
+	for line := range strings.Lines(tree) {
+		if m := house.FindStringSubmatch(line); m != nil {
+			in = m[1]
+		} else if m := room.FindStringSubmatch(line); m != nil {
+			drawn[in] = append(drawn[in], m[1])
+		}
+	}
+	for _, folder := range []string{"core", "internal"} {
+		entries, err := os.ReadDir(filepath.Join("..", folder))
+		require.NoError(t, err)
+		var rooms []string
+		for _, e := range entries {
+			if e.IsDir() && e.Name() != "testdata" {
+				rooms = append(rooms, e.Name())
+			}
+		}
+		assert.ElementsMatch(t, rooms, drawn[folder], folder)
+	}
+}
+
 // What came of a request is said by the constructors of internal/act alone, so that past the last moment before it
 // leaves nobody can say that nothing was begun.
 func TestOnlyConstructorsSayWhatCameOfARequest(t *testing.T) {

@@ -135,7 +135,7 @@ func (s *Server) postStart(c *gin.Context) {
 		s.problem(c, err)
 		return
 	}
-	c.JSON(http.StatusAccepted, gin.H{"run": run, "link": s.Link + "/runs/" + run})
+	c.JSON(http.StatusAccepted, api.Started{Run: run, Link: s.Link + "/runs/" + run})
 }
 
 // getStart is GET /start/{key}: it tells how the address is used, to whoever has its key.
@@ -145,15 +145,14 @@ func (s *Server) getStart(c *gin.Context) {
 		s.problem(c, err)
 		return
 	}
-	made := gin.H{}
+	made := map[string]string{}
 	for name, t := range d.Start.Inputs {
 		made[name] = t.Source
 	}
-	c.JSON(http.StatusOK, gin.H{
-		"trigger": d.Name, "runbook": d.Runbook.Name, "title": d.Runbook.Title, "ends_at": d.EndsAt.UTC(),
-		"how": "POST JSON, XML, a form or text to this address. It is answered 202 with the id of the run and " +
-			"a link, " +
+	c.JSON(http.StatusOK, api.StartAddress{
+		Trigger: d.Name, Runbook: d.Runbook.Name, Title: d.Runbook.Title, EndsAt: d.EndsAt.UTC(),
+		How: "POST JSON, XML, a form or text to this address. It is answered 202 with the id of the run and a link, " +
 			"or with the reason why none began.",
-		"inputs": d.InputNames(), "made_of_the_request": made,
+		Inputs: d.InputNames(), MadeOfTheRequest: made,
 	})
 }

@@ -213,6 +213,9 @@ func (a *aside) prove() {
 	assert.Empty(t, forgotten, "nobody is called for these incidents")
 	assert.Empty(t, vain, "somebody is called for these incidents for nothing")
 
+	for _, n := range append(forgotten, vain...) {
+		a.show(st, n)
+	}
 	references := map[string]int{}
 	for _, x := range a.desk.Tickets() {
 		references[x.Reference]++
@@ -224,4 +227,22 @@ func (a *aside) prove() {
 	assert.Positive(t, a.cuts.Load())
 	t.Logf("beside the runs: %v; %d tickets; %d connections dropped after what was sent was taken", a.acts,
 		len(references), a.cuts.Load())
+}
+
+// show says all that is known of an incident whose calls are wrong.
+func (a *aside) show(st *store.Store, number int64) {
+	for what, sql := range map[string]string{
+		"it":      "select to_jsonb(i) from incident i where number = ?",
+		"alert":   "select to_jsonb(a) - 'labels' - 'verdicts' from alert a where incident = ?",
+		"notice":  "select to_jsonb(n) from notice n where subject = 'incident/' || ?::bigint",
+		"entry":   "select jsonb_build_array(e.at, e.kind, e.title) from entry e where incident = ? order by seq",
+		"due":     "select to_jsonb(x) from attention x where subject = 'incident/' || ?::bigint",
+		"treated": "select to_jsonb(t) from treats t join alert a on a.id = t.alert where a.incident = ?",
+	} {
+		var rows []string
+		require.NoError(a.t, testdb.SQL(st).Raw(sql, number).Scan(&rows).Error)
+		for _, r := range rows {
+			a.t.Logf("incident %d %s: %s", number, what, r)
+		}
+	}
 }
