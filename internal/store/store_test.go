@@ -374,3 +374,21 @@ func TestBeatsBorrowAConnection(t *testing.T) {
 	assert.True(t, heard.Alive)
 	assert.WithinDuration(t, time.Now(), heard.Now, time.Minute)
 }
+
+// What is kept read by the number of the configuration is not taken for another one that has the same number, after the
+// database was put back and changed otherwise.
+func TestANumberOfTheConfigurationMeansOneThing(t *testing.T) {
+	s := testdb.Open(t)
+	change := func(name string) int64 {
+		require.NoError(t, testdb.SQL(s).Create(&store.Service{Name: name, Owner: "o", Stance: "ask"}).Error)
+		v, err := s.In(ctx).ConfigVersion()
+		require.NoError(t, err)
+		return v
+	}
+	before := change("a")
+	lost := change("b")
+	assert.Greater(t, lost, before)
+	require.NoError(t, testdb.SQL(s).Exec("delete from service where name = 'b'").Error)
+	require.NoError(t, testdb.SQL(s).Exec("update config set version = ?", before).Error) // as it is put back
+	assert.NotEqual(t, lost, change("c"))
+}

@@ -198,9 +198,12 @@ func (a *aside) prove() {
 		(select count(*) from alert a where a.incident = i.number)`), "an incident counts its alerts wrongly")
 	assert.Zero(t, count(`select count(*) from (select source, key from alert where state = 'open' group by source, key
 		having count(*) > 1) x`), "one condition has two open alerts")
-	const wanted = `exists (select from alert a where a.incident = i.number and a.state = 'open' and a.muted_by = ''
+	const wanted = `(exists (select from alert a where a.incident = i.number and a.state = 'open' and a.muted_by = ''
 		and a.severity in ('critical', 'major') and a.treated_run = ''
-		and (i.holder = '' or i.held_at is null or a.since > i.held_at))`
+		and (i.holder = '' or i.held_at is null or a.since > i.held_at))
+		or i.wanted_at is not null and i.severity in ('critical', 'major')
+		and (i.holder = '' or i.held_at is null or i.wanted_at > i.held_at)
+		and not exists (select from alert a where a.incident = i.number and a.state = 'open'))`
 	const called = `exists (select from notice n where n.subject = 'incident/' || i.number and n.urgent
 		and n.state in ('open', 'told')
 		and (n.missed <> '' or exists (select from notice_told x where x.notice = n.id)))`
