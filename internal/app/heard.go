@@ -227,13 +227,16 @@ type folding struct {
 	apart    bool           // one message says otherwise of a condition than it just did
 }
 
+// mostTogether bounds how many conditions share a transaction: others wait for what it holds.
+const mostTogether = 256
+
 // fold gathers the first of messages, until a condition changes: at least one.
 func (h *Heard) fold(s *source.Source, messages []listen.Message) *folding {
 	f := &folding{at: map[string]int{}}
 	for _, m := range messages {
 		p := payloadOf(m)
 		r := s.Read(p, alert.HeardAt(m.At))
-		if f.messages > 0 && f.changes(r) {
+		if f.messages > 0 && f.changes(r) || len(f.items) >= mostTogether {
 			break
 		}
 		for _, x := range r.Items {

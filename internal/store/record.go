@@ -217,13 +217,16 @@ type Broken struct{ Reason string }
 
 func (b *Broken) Error() string { return b.Reason }
 
-// feedSettled is the transaction before which nobody writes into the feed any more: the first that is under way, of
-// those that are not known to be in another database of the server, whose snapshots count them too.
-const feedSettled = `(select coalesce((select min(x::text::numeric) from pg_snapshot_xip(s) x where not exists (
+// feedSettled is the transaction before which nobody writes into the feed any more: the first that is under way. Where
+// that has held the feed up for a second, it is the first of those that are not known to be in another database of the
+// server, whose snapshots count them too.
+const feedSettled = `(select case when exists (select from feed late where late.xid >= pg_snapshot_xmin(s)
+		and late.at < now() - interval '1 second')
+	then coalesce((select min(x::text::numeric) from pg_snapshot_xip(s) x where not exists (
 		select from pg_locks l join pg_stat_activity a on a.pid = l.pid where l.locktype = 'transactionid'
 			and l.granted and l.transactionid::text = (x::text::numeric % 4294967296)::text
 			and a.datname <> current_database())), pg_snapshot_xmax(s)::text::numeric)::text::xid8
-	from pg_current_snapshot() s)`
+	else pg_snapshot_xmin(s) end from pg_current_snapshot() s)`
 
 // FeedAfter reads what changed after a place in the feed, in commit order, at most 1000 lines. A place is xid and id.
 func (s *Store) FeedAfter(ctx context.Context, xid string, id int64) ([]Feed, error) {
