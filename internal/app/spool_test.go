@@ -130,6 +130,8 @@ func TestWhatASpoolHoldsIsTakenOnce(t *testing.T) {
 			require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unread").Scan(&kept).Error)
 			assert.Equal(t, unread, kept)
 			require.NoError(t, testdb.SQL(a.Store).Exec("delete from unread").Error)
+			door.mu.Lock()
+			defer door.mu.Unlock()
 			assert.Positive(t, door.broke)
 		})
 	}

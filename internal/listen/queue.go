@@ -205,10 +205,12 @@ func (q *queue) settle() error {
 	if is != nil {
 		q.at, _ = q.spool.Seek(*is)
 	}
-	if is != nil && *is == q.at {
-		return nil
+	if is == nil || *is != q.at {
+		if err := q.door.SetPlace(ctx, q.source, q.spool.id, q.at); err != nil {
+			return err
+		}
 	}
-	return q.door.SetPlace(ctx, q.source, q.spool.id, q.at)
+	return q.spool.Done(q.at) // it may be taken further than anybody heard
 }
 
 // handOnce gives what is next to the door; idle says that there was nothing.
