@@ -75,7 +75,7 @@ func (r *Report) Complete(heard time.Time) error {
 	if !slices.Contains(severities, r.Severity) {
 		return fmt.Errorf(
 			"severity is %q; it must be critical, major, minor, warning or cleared",
-			clip(string(r.Severity)),
+			Clip(string(r.Severity)),
 		)
 	}
 	if r.Severity != Cleared && strings.TrimSpace(r.Summary) == "" {
@@ -95,7 +95,7 @@ func (r *Report) Complete(heard time.Time) error {
 	}
 	for k, v := range r.Labels {
 		if k == "" || len(k) > MaxName || len(v) > MaxLabel {
-			return fmt.Errorf("label %s is too long: a name may have %d bytes, a value %d", clip(k), MaxName, MaxLabel)
+			return fmt.Errorf("label %s is too long: a name may have %d bytes, a value %d", Clip(k), MaxName, MaxLabel)
 		}
 	}
 	if r.Key == "" {
@@ -116,8 +116,9 @@ func (r *Report) write() error {
 	r.Summary, r.Link = Text(r.Summary), Text(r.Link)
 	labels := make(map[string]string, len(r.Labels))
 	for k, v := range r.Labels {
-		if k = Name(k); labels[k] != "" {
-			return fmt.Errorf("label %s is given twice", clip(k))
+		k = Name(k)
+		if _, twice := labels[k]; twice {
+			return fmt.Errorf("label %s is given twice", Clip(k))
 		}
 		labels[k] = Text(v)
 	}
@@ -150,7 +151,8 @@ func derived(r Report) string {
 	return "labels-" + hex.EncodeToString(h.Sum(nil))[:16]
 }
 
-func clip(s string) string {
+// Clip is a text as far as an error shows it.
+func Clip(s string) string {
 	if r := []rune(s); len(r) > 60 {
 		return string(r[:59]) + "…"
 	}

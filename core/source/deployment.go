@@ -73,7 +73,7 @@ func readCDEvent(b []byte) (*Deployment, error) {
 	}
 	what, ok := strings.CutPrefix(e.Context.Type, "dev.cdevents.service.")
 	if !ok {
-		return nil, fmt.Errorf("the CDEvent is a %s; those about a service are understood", clip(e.Context.Type))
+		return nil, fmt.Errorf("the CDEvent is a %s; those about a service are understood", alert.Clip(e.Context.Type))
 	}
 	what, _, _ = strings.Cut(what, ".")
 	d := &Deployment{

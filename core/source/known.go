@@ -8,6 +8,7 @@ import (
 	"mime"
 	"time"
 
+	"urgentis/core/alert"
 	"urgentis/core/doc"
 )
 
@@ -26,7 +27,7 @@ type cloudEvent struct {
 
 func (e *cloudEvent) complete() (err error) {
 	if e.SpecVersion != "1.0" {
-		return fmt.Errorf("the event's specversion is %q; 1.0 is understood", clip(e.SpecVersion))
+		return fmt.Errorf("the event's specversion is %q; 1.0 is understood", alert.Clip(e.SpecVersion))
 	}
 	if e.ID == "" || e.Source == "" || e.Type == "" {
 		return errors.New("the event lacks id, source or type")
@@ -60,7 +61,7 @@ func (w *walk) known() ([]read, bool, error) {
 	}
 	binary := w.p.Headers["ce-specversion"] != "" && media != structuredType && media != batchType
 	if !binary && media != "" && !isJSON(media) {
-		return nil, false, fmt.Errorf("the Content-Type is %s; send application/json, %s or %s", clip(media),
+		return nil, false, fmt.Errorf("the Content-Type is %s; send application/json, %s or %s", alert.Clip(media),
 			structuredType, batchType)
 	}
 	body, err := w.p.text()
@@ -148,11 +149,4 @@ func orBody(f string) string {
 		return "the body"
 	}
 	return f
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 60 {
-		return string(r[:59]) + "…"
-	}
-	return s
 }

@@ -109,7 +109,7 @@ func (w *walk) field(name string, scope *expr.Scope, v *values, x *Item) error {
 		return err
 	case name == "severity":
 		if text = strings.ToLower(text); alert.Worth(text) < 0 {
-			return fmt.Errorf("%q is no severity; say with as: what it means", clip(text))
+			return fmt.Errorf("%q is no severity; say with as: what it means", alert.Clip(text))
 		}
 	case name == "at" && text != "": // what names no time means now
 		at, err := Moment(text)
@@ -147,7 +147,7 @@ func (f *Field) text(scope *expr.Scope) (string, error) {
 	if f.Pattern != nil {
 		m := f.Pattern.FindStringSubmatch(text)
 		if m == nil {
-			return "", fmt.Errorf("%q does not match the pattern", clip(text))
+			return "", fmt.Errorf("%q does not match the pattern", alert.Clip(text))
 		}
 		text = m[len(m)-1]
 		if len(m) > 1 {
@@ -157,7 +157,7 @@ func (f *Field) text(scope *expr.Scope) (string, error) {
 	if f.As != nil {
 		word, ok := f.As[text]
 		if !ok {
-			return "", fmt.Errorf("as has no word for %q", clip(text))
+			return "", fmt.Errorf("as has no word for %q", alert.Clip(text))
 		}
 		text = word
 	}
@@ -187,7 +187,8 @@ func Moment(text string) (time.Time, error) {
 	}
 	f, err := strconv.ParseFloat(text, 64)
 	if err != nil || f <= 0 || f > 1e15 {
-		return time.Time{}, fmt.Errorf("%q is no time; RFC 3339 and seconds since 1970 are understood", clip(text))
+		return time.Time{}, fmt.Errorf("%q is no time; RFC 3339 and seconds since 1970 are understood",
+			alert.Clip(text))
 	}
 	if f > 1e11 {
 		f /= 1000

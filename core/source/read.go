@@ -101,7 +101,7 @@ func (r *Reading) Left() (places []int, finding string) {
 func (s *Source) Read(p Payload, heard alert.Heard) *Reading {
 	unpacked, err := p.Unpacked()
 	if err != nil {
-		return &Reading{Unread: err.Error(), Many: true}
+		return &Reading{Unread: err.Error(), Many: s.Map != nil}
 	}
 	w := &walk{s: s, kind: kinds[cmp.Or(s.Reports, OfAlerts)], p: unpacked, heard: heard}
 	open := w.mapped
@@ -113,7 +113,7 @@ func (s *Source) Read(p Payload, heard alert.Heard) *Reading {
 		err = fmt.Errorf("there are %d items, %d are allowed", len(items), MaxItems)
 	}
 	if err != nil {
-		return &Reading{Unread: err.Error(), Many: true}
+		return &Reading{Unread: err.Error(), Many: many}
 	}
 	out := &Reading{Many: many, Items: make([]Item, len(items))}
 	for i, read := range items {
@@ -130,6 +130,7 @@ type walk struct {
 	kind  kind
 	p     Payload
 	heard alert.Heard
+	sum   string // of the payload, once an item wants it
 }
 
 // read makes an item of what is at its place in a payload.
@@ -143,7 +144,10 @@ func (w *walk) finish(x *Item, i int, many bool) {
 		}
 	}
 	if id := w.p.ID(); x.ID == "" && id != "" {
-		x.ID, x.Digest = id, doc.Sum(w.p.Body)
+		if w.sum == "" {
+			w.sum = doc.Sum(w.p.Body)
+		}
+		x.ID, x.Digest = id, w.sum
 		if many {
 			x.ID = fmt.Sprintf("%s/%d", id, i)
 		}
@@ -188,13 +192,13 @@ type values struct {
 func (w *walk) mapped() ([]read, bool, error) {
 	names, err := w.p.names(w.s, w.heard.Time)
 	if err != nil {
-		return nil, false, err
+		return nil, true, err
 	}
 	scope := &expr.Scope{Names: names}
 	items := []any{names["body"]}
 	if w.s.Each != nil {
 		if items, err = w.s.items(scope); err != nil {
-			return nil, false, err
+			return nil, true, err
 		}
 	}
 	out := make([]read, len(items))

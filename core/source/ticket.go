@@ -24,7 +24,7 @@ type TicketNews struct {
 func madeTicket(v *values) (Event, string) {
 	n := &TicketNews{Ticket: v.text["ticket"], Text: v.text["text"], By: v.text["by"], ID: v.text["id"],
 		Closed: v.cleared}
-	return n, n.ID
+	return n, clipID(n.ID)
 }
 
 func (t *TicketNews) complete(alert.Heard) error {

@@ -12,8 +12,8 @@ import (
 // MaxUnpacked bounds what a body that came compressed is, in bytes.
 const MaxUnpacked = 1 << 20
 
-// Unpacked is a payload whose body is as its sender meant it: one that came as gzip is unpacked. Errors are of type
-// *Invalid; the payload is given with them as it came.
+// Unpacked is a payload whose body is as its sender meant it: one that came as gzip is unpacked. An error is
+// one sentence; the payload is given with it as it came.
 func (p Payload) Unpacked() (Payload, error) {
 	switch coding := strings.ToLower(strings.TrimSpace(p.Headers["content-encoding"])); coding {
 	case "", "identity":

@@ -234,9 +234,12 @@ const mostTogether = 256
 func (h *Heard) fold(s *source.Source, messages []listen.Message) *folding {
 	f := &folding{at: map[string]int{}}
 	for _, m := range messages {
+		if len(f.items) >= mostTogether {
+			break
+		}
 		p := payloadOf(m)
 		r := s.Read(p, alert.HeardAt(m.At))
-		if f.messages > 0 && f.changes(r) || len(f.items) >= mostTogether {
+		if f.messages > 0 && f.changes(r) {
 			break
 		}
 		for _, x := range r.Items {

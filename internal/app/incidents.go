@@ -46,9 +46,11 @@ func (a *App) Alert(ctx context.Context, who *access.Principal, id string) (*Ale
 		return nil, err
 	}
 	out := &Alert{Alert: *row}
-	if out.Meant, err = meant(a.store.In(ctx), row.Service); err != nil {
+	services, err := a.store.In(ctx).Services()
+	if err != nil {
 		return nil, err
 	}
+	out.Meant = meant(services, row.Service)
 	if out.Payload, err = a.store.In(ctx).PayloadOf(id); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
@@ -146,24 +148,17 @@ type Alert struct {
 
 // meant is the service that a name probably means that is none: one that differs only in capitals; "" where there is
 // none such, or the name is one.
-func meant(tx *store.Tx, name string) (string, error) {
-	if name == "" {
-		return "", nil
-	}
-	list, err := tx.Services()
-	if err != nil {
-		return "", err
-	}
+func meant(services []store.Service, name string) string {
 	is := ""
-	for _, s := range list {
+	for _, s := range services {
 		switch {
 		case s.Name == name:
-			return "", nil
+			return ""
 		case strings.EqualFold(s.Name, name):
 			is = s.Name
 		}
 	}
-	return is, nil
+	return is
 }
 
 // Head is the head of an incident with the strip of it.

@@ -65,7 +65,6 @@ func (a *App) takeItems(
 ) error {
 	var reports []alert.Report
 	var deployments []intake.Deployment
-	taken := false
 	for _, x := range items {
 		once := store.Once{Door: "in/" + s.Name, ID: x.ID, Digest: x.Digest}
 		switch e := x.Event.(type) {
@@ -74,9 +73,8 @@ func (a *App) takeItems(
 		case *source.Deployment:
 			deployments = append(deployments, intake.Deployment{Deployment: *e, Once: once})
 		case *source.TicketNews:
-			taken = true
 			if err := a.takeNews(ctx, s, *e, once); err != nil {
-				return err
+				return onceError(err)
 			}
 		}
 	}
@@ -88,11 +86,9 @@ func (a *App) takeItems(
 	case len(deployments) > 0:
 		out.Deployments, err = a.intake.Deployed(ctx, s.Name, deployments, p)
 		return onceError(err)
-	case !taken:
-		// It reported, if nothing that anything is made of.
-		return a.store.In(ctx).MarkSource(s.Name)
 	}
-	return nil
+	// It reported, if nothing that an alert is made of.
+	return a.store.In(ctx).MarkSource(s.Name)
 }
 
 // TakeSample takes a payload for real as if its source had sent it now, in the name of whoever gives it.
@@ -303,6 +299,10 @@ func (a *App) TrySource(ctx context.Context, who *access.Principal, name string,
 		at = alert.HeardAt(now())
 	}
 	r := s.Read(try.Payload, at)
+	services, err := a.store.In(ctx).Services()
+	if err != nil {
+		return nil, err
+	}
 	out := &TriedSource{Items: make([]TriedItem, len(r.Items)), Finding: r.Unread}
 	for i, x := range r.Items {
 		out.Items[i] = TriedItem{Item: x, Verdicts: []trigger.Verdict{}}
@@ -320,9 +320,7 @@ func (a *App) TrySource(ctx context.Context, who *access.Principal, name string,
 		if err != nil {
 			return nil, err
 		}
-		if out.Items[i].Meant, err = meant(a.store.In(ctx), service); err != nil {
-			return nil, err
-		}
+		out.Items[i].Meant = meant(services, service)
 	}
 	return out, nil
 }

@@ -426,8 +426,9 @@ func (in *Intake) WouldStart(
 }
 
 // loaded are the starts as they are now.
-func (in *Intake) loaded(ctx context.Context) (*loaded, error) {
-	tx := in.store.In(ctx)
+func (in *Intake) loaded(ctx context.Context) (*loaded, error) { return in.loadedIn(in.store.In(ctx)) }
+
+func (in *Intake) loadedIn(tx *store.Tx) (*loaded, error) {
 	version, err := tx.ConfigVersion()
 	if err != nil {
 		return nil, err

@@ -208,12 +208,7 @@ type Address struct {
 
 // Addressed gives a trigger with an address; nil where there is none any more, or it has no address.
 func (in *Intake) Addressed(ctx context.Context, w Which) (*Address, error) {
-	tx := in.store.In(ctx)
-	version, err := tx.ConfigVersion()
-	if err != nil {
-		return nil, err
-	}
-	l, err := in.triggers.load(tx, in.engine, version)
+	l, err := in.loaded(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -243,12 +243,7 @@ func (l *loaded) readDepends(tx *store.Tx) error {
 // Explain tells what triggers would make of an alert as it is, n at most from the one at a place on, and whether there
 // are more: for an installation with so many that alerts do not keep it; nothing where they do.
 func (in *Intake) Explain(ctx context.Context, a *store.Alert, from, n int) ([]trigger.Verdict, bool, error) {
-	tx := in.store.In(ctx)
-	version, err := tx.ConfigVersion()
-	if err != nil {
-		return nil, false, err
-	}
-	l, err := in.triggers.load(tx, in.engine, version)
+	l, err := in.loaded(ctx)
 	if err != nil || len(l.order) <= maxExplained {
 		return nil, false, err
 	}
@@ -257,11 +252,7 @@ func (in *Intake) Explain(ctx context.Context, a *store.Alert, from, n int) ([]t
 
 // Fits gives what tells whether a start of a runbook, one beside it too, is about an alert.
 func (in *Intake) Fits(tx *store.Tx, runbook string) (func(snapshot map[string]any) bool, error) {
-	version, err := tx.ConfigVersion()
-	if err != nil {
-		return nil, err
-	}
-	l, err := in.triggers.load(tx, in.engine, version)
+	l, err := in.loadedIn(tx)
 	if err != nil {
 		return nil, err
 	}
@@ -285,12 +276,7 @@ type Listed struct {
 
 // Triggers lists all triggers: those that come with runbooks, by name, and then those beside them.
 func (in *Intake) Triggers(ctx context.Context) ([]Listed, error) {
-	tx := in.store.In(ctx)
-	version, err := tx.ConfigVersion()
-	if err != nil {
-		return nil, err
-	}
-	l, err := in.triggers.load(tx, in.engine, version)
+	l, err := in.loaded(ctx)
 	if err != nil {
 		return nil, err
 	}
