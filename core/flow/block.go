@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -306,8 +307,12 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, place Place, st *stepState)
 				w.emit(g.block, ItemBegun{})
 				set(w.s, &item.begun, true)
 			}
-			switch r := w.list(g, s.Steps, prefix); {
-			case r == goOn:
+			r := goOn
+			if w.s.step(g.block).passed == nil {
+				r = w.list(g, s.Steps, prefix)
+			}
+			switch {
+			case r == goOn, r == passed:
 				set(w.s, &item.over, true)
 			case r.failed():
 				set(w.s, &item.over, true)
@@ -336,7 +341,25 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, place Place, st *stepState)
 		first.Because = fmt.Sprintf("%d of %d failed in %q. %s", bad, len(st.items), s.Title, first.Because)
 		return trouble(first, place)
 	}
-	return goOn
+	return w.someNeeded(s, place, len(st.items), bad)
+}
+
+// someNeeded is what an each comes to that is over: a trouble where nothing was changed as no item needed it any more,
+// so that what follows does not speak of a change that was none.
+func (w *walker) someNeeded(s *runbook.Step, place Place, items, bad int) result {
+	var first *ItemPassed
+	passed := 0
+	for i := range items {
+		if p := w.s.step(place.Item(i)).passed; p != nil {
+			passed++
+			first = cmp.Or(first, p)
+		}
+	}
+	if passed == 0 || passed+bad < items {
+		return goOn
+	}
+	return w.fail(place, Troubled{Because: fmt.Sprintf("Nothing was changed in %q, which nothing needs any more: %s.",
+		s.Title, first.Because)})
 }
 
 func (w *walker) together(f *frame, s *runbook.Step, place Place, st *stepState) result {

@@ -443,6 +443,13 @@ type Item struct {
 // ItemBegun says that an item's steps begin.
 type ItemBegun struct{}
 
+// ItemPassed says that an item of an each is passed over, with nothing changed in it: the reason of its first change is
+// gone. What is left of its steps is not come to.
+type ItemPassed struct {
+	Label   string `json:"label"` // of the item
+	Because string `json:"because"`
+}
+
 // StepEnded says that a step of several parts is over.
 type StepEnded struct{}
 
@@ -598,6 +605,7 @@ func (Ended) Kind() string            { return "run.ended" }
 func (Troubled) Kind() string         { return "step.troubled" }
 func (EachBegun) Kind() string        { return "each.begun" }
 func (ItemBegun) Kind() string        { return "item.begun" }
+func (ItemPassed) Kind() string       { return "item.passed" }
 func (StepEnded) Kind() string        { return "step.ended" }
 func (Waited) Kind() string           { return "wait.over" }
 func (CallBegun) Kind() string        { return "call.begun" }
@@ -627,7 +635,7 @@ func init() {
 		LeaveGiven{}, GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
 		Told{}, Noted{}, Ended{},
-		Troubled{}, EachBegun{}, ItemBegun{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{},
+		Troubled{}, EachBegun{}, ItemBegun{}, ItemPassed{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{},
 		Undoing{}, UndoLeft{}, Undone{},
 		Rested{}, Settled{}, Waits{}, Repeated{}, Older{},
 		LocksTaken{}, LocksAwaited{}, LocksGivenBack{},

@@ -268,6 +268,8 @@ func (s *State) applyStep(st *stepState, e Event) {
 	case ItemBegun:
 		set(s, &st.begun, &StepBegun{})
 		set(s, &st.beganAt, e.At)
+	case ItemPassed:
+		set(s, &st.passed, &b)
 	case CallBegun:
 		set(s, &st.call, &b)
 		set(s, &st.calledAt, e.Seq)

@@ -172,6 +172,9 @@ func (w *walker) aheadIn(f *frame, s *runbook.Step, place Place, st *stepState, 
 		}
 		for i := range begun.Items {
 			g, prefix := w.itemFrame(f, s, place, begun, i)
+			if item := w.s.steps[g.block]; item != nil && item.passed != nil {
+				continue
+			}
 			w.targetsAhead(g, s.Steps, prefix, add)
 		}
 	case s.Verb == runbook.Together:

@@ -155,6 +155,7 @@ const (
 	kindFailed
 	kindEnded
 	kindGoBack
+	kindPassed
 )
 
 // The results that carry nothing. They are compared with ==.
@@ -163,6 +164,7 @@ var (
 	blocked = result{kind: kindBlocked} // something is under way, or waited for
 	ended   = result{kind: kindEnded}   // the runbook, or the call, is over
 	goBack  = result{kind: kindGoBack}  // a person wants the question around asked again
+	passed  = result{kind: kindPassed}  // the item around is passed over
 )
 
 // trouble is the result of what cannot go on: a trouble travels outward from a place.

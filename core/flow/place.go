@@ -138,6 +138,12 @@ func (p Place) Frame() Place {
 // inItem reports whether it lies in an item of an each.
 func (p Place) inItem() bool { return strings.Contains(p.text, "@") }
 
+// isItem reports whether it is an item of an each, as a whole.
+func (p Place) isItem() bool {
+	own := p.own().text
+	return strings.Contains(own[strings.LastIndexByte(own, '.')+1:], "@")
+}
+
 // ItemOf gives the each and the number of the item, where a frame is that of an item.
 func (p Place) ItemOf() (each Place, i int, is bool) {
 	at := strings.LastIndex(p.text, ".do@")

@@ -137,8 +137,9 @@ type questionsState struct {
 
 // partsState is how far an each has come (block.go).
 type partsState struct {
-	each  *EachBegun
-	items []itemState
+	each   *EachBegun
+	items  []itemState
+	passed *ItemPassed // of an item
 }
 
 // callState is how far a call has come (call.go).

@@ -76,6 +76,9 @@ func (x *tale) command(d *datadriven.TestData) {
 		x.play(arg(d, "until"))
 	case "host":
 		x.lands(d.CmdArgs[0].Key, arg(d, "ends"))
+	case "by-hand":
+		n, _ := strconv.Atoi(d.CmdArgs[1].Key)
+		x.number[d.CmdArgs[0].Key] += n
 	case "reads":
 		n, _ := strconv.Atoi(d.CmdArgs[0].Key)
 		x.reads = int64(n)
@@ -314,7 +317,11 @@ func (x *tale) ends(in Intent, how string) {
 		look, _ := Find(x.m.book, in.Look)
 		o.Readings = map[string]expr.Taking{}
 		for _, r := range look.Read {
-			o.Readings[r.Name] = expr.Taking{Value: x.reads, Target: in.Target, At: x.now}
+			value := x.reads
+			if r.Name == "own" { // what the host holds
+				value = int64(x.number[in.Target])
+			}
+			o.Readings[r.Name] = expr.Taking{Value: value, Target: in.Target, At: x.now}
 		}
 	case how == "refused" || how == "lost":
 		n = 0
@@ -418,6 +425,8 @@ func (x *tale) happened(place Place, b Body) {
 		if b.Final {
 			x.say("%s: %s", place, b.Result)
 		}
+	case ItemPassed:
+		x.say("%s: passed over, %s", place, b.Because)
 	case StillJudged:
 		x.say("%s: still %s", where(place, b.Target), b.Result)
 	case Waits:

@@ -328,6 +328,8 @@ func (x *touching) still() (result, bool) {
 		return goOn, true
 	case j.Result == Fails && s.Otherwise != nil:
 		return w.passOver(x.f, s, x.place, x.st), false
+	case j.Result == Fails && x.passItem(j):
+		return passed, false
 	case j.Result == Fails:
 		because := fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s.", s.Title, j.Expr,
 			here(x.target))
@@ -336,6 +338,20 @@ func (x *touching) still() (result, bool) {
 		because := fmt.Sprintf("Whether the change %q is still wanted is unsure: %s.", s.Title, j.Unsure)
 		return w.fail(x.place, Troubled{Because: because}), false
 	}
+}
+
+// passItem passes over the item around that needs its change no more, where nothing was changed in it yet: a part of it
+// that is not wanted any more is no reason to leave the rest. It reports whether it did.
+func (x *touching) passItem(j *StillJudged) bool {
+	item := x.place.Frame()
+	if !item.isItem() || slices.ContainsFunc(x.w.s.touchOrder, func(t *Touch) bool { return t.Place.In(item) }) {
+		return false
+	}
+	each, i, _ := item.ItemOf()
+	x.w.emit(x.place, StepEnded{})
+	x.w.emit(item, ItemPassed{Label: x.w.s.step(each).each.Items[i].Label, Because: fmt.Sprintf("the change %q is not needed: %s no longer holds on %s",
+		x.step.Title, j.Expr, here(x.target))})
+	return true
 }
 
 // passOver follows what is provided for a change whose reason is gone, and passes it over.

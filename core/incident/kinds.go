@@ -58,6 +58,7 @@ const (
 	UndoLeft       Kind = "undo.left" // what was to be undone stays
 
 	StepSkipped   Kind = "step.skipped"
+	ItemPassed    Kind = "item.passed" // an item of an each needs nothing more
 	StepTroubled  Kind = "step.troubled"
 	EachBegun     Kind = "each.begun"
 	CallBegun     Kind = "call.begun"
@@ -159,6 +160,7 @@ var Kinds = []About{
 	{Kind: UndoLeft, Word: "not undone", Drawn: true},
 
 	{Kind: StepSkipped, Word: "skipped"},
+	{Kind: ItemPassed, Word: "passed"},
 	{Kind: StepTroubled, Word: "trouble"},
 	{Kind: EachBegun, Word: "each"},
 	{Kind: CallBegun, Word: "call"},

@@ -354,3 +354,32 @@ resolve: {url: 'AT/{{ ticket.number }}', body: {code: "{{ incident.outcome }}"}}
 	_, err = o.TryDesk(context.Background(), c, try)
 	assert.ErrorContains(t, err, "opened ticket T10, then find: desk answered 500")
 }
+
+// Where the database was put back to before a ticket was asked for, the desk is asked whether it has it; the numbers of
+// incidents of which nobody knows any more are not given again.
+func TestATicketIsLookedForWhereTheDatabaseWasPutBack(t *testing.T) {
+	ctx := context.Background()
+	for _, row := range []string{"the ticket's row is there", "it is gone"} {
+		t.Run(row, func(t *testing.T) {
+			s := testdb.Open(t)
+			b := &bureau{tickets: 1, shown: 1} // that was opened and is forgotten
+			o, inc, id := deskAt(t, s, startServer(t, b))
+			lost := testdb.SQL(s)
+			if row == "it is gone" {
+				require.NoError(t, lost.Exec("delete from ticket").Error)
+			}
+			_, err := s.In(ctx).PutBack("n-of-another", "urgentis")
+			require.NoError(t, err)
+			if row == "it is gone" {
+				_, err := s.In(ctx).AddTicket(inc, "desk", store.TicketWanted)
+				require.NoError(t, err)
+			}
+			require.NoError(t, o.Work(ctx, job(id, 1)))
+			ticket, err := s.In(ctx).Ticket(inc, "desk")
+			require.NoError(t, err)
+			assert.Equal(t, "T1", ticket.Number)
+			assert.Equal(t, 1, b.tickets)
+			assert.Greater(t, incidentIn(t, s), inc+1000)
+		})
+	}
+}

@@ -197,6 +197,10 @@ func (t *story) event(ev flow.Event) {
 		}
 		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Place)),
 			map[string]any{"items": labels, "at_once": b.AtOnce})
+	case flow.ItemPassed:
+		each, _, _ := ev.Place.ItemOf()
+		t.entry(ev, incident.ItemPassed, t.actor(), "Passed over "+b.Label+": "+t.title(each),
+			map[string]any{"because": b.Because + "; nothing was changed for it"})
 	case flow.CallBegun:
 		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
 			"revision": b.Revision, "inputs": b.Inputs})

@@ -170,15 +170,21 @@ func (tx *Tx) MayTouch(r *Run) (Touching, error) {
 	return t, err
 }
 
-// PutBack notes that the database was put back to an older state: everything is halted by somebody's name, and the
-// instance that saw it counts as dead, so that nothing goes on by what it remembers. It reports false where that was
-// noted since the server began.
+// PutBack notes that the database was put back to an older state: everything is halted by somebody's name, the instance
+// that saw it counts as dead, so that nothing goes on by what it remembers, tickets that are wanted may be there, and
+// the numbers of incidents leave a gap of a thousand. It reports false where that was noted since the server began.
 func (tx *Tx) PutBack(instance, by string) (bool, error) {
 	n, err := tx.exec(`insert into setting (key, value, by) values ('put_back', pg_postmaster_start_time()::text, ?)
 		on conflict (key) do update set value = excluded.value, by = excluded.by, at = now()
 		where setting.value <> excluded.value`, by)
 	if err == nil && n > 0 {
 		err = tx.SetHalted(true, by)
+	}
+	if err == nil && n > 0 {
+		err = tx.doubtTickets()
+	}
+	if err == nil && n > 0 { // no number that was told to anybody names another incident
+		err = tx.run("select setval('incident_number_seq', (select last_value from incident_number_seq) + 1000)")
 	}
 	if err == nil {
 		err = tx.db.Exec("update instance set fenced_at = now() where id = ? and fenced_at is null", instance).Error

@@ -45,11 +45,21 @@ func (tx *Tx) Ticketless(connection string, most int) ([]Incident, error) {
 		route.IncidentOpened, route.NobodyStarted, route.ApprovalWanted, route.HandOver, connection, most)
 }
 
-// AddTicket notes that a ticket is wanted; false where there is one already.
+// AddTicket notes that a ticket is wanted; false where there is one already. That of an incident from before the
+// database was put back to an older state may have been asked for.
 func (tx *Tx) AddTicket(incident int64, connection, state string) (bool, error) {
-	n, err := tx.exec("insert into ticket (incident, connection, state) values (?, ?, ?) on conflict do nothing",
-		incident, connection, state)
+	n, err := tx.exec(`insert into ticket (incident, connection, state, asked)
+		select i.number, ?, ?, case when exists (select from setting where key = 'put_back' and at > i.opened_at)
+			then ? else '' end
+		from incident i where i.number = ? on conflict do nothing`,
+		connection, state, message.AskedUnsure, incident)
 	return n == 1, err
+}
+
+// doubtTickets says of all that are wanted that they may be there: what was asked for lately is forgotten.
+func (tx *Tx) doubtTickets() error {
+	return tx.run("update ticket set asked = ? where state = ? and number = '' and asked = ''",
+		message.AskedUnsure, TicketWanted)
 }
 
 // Ticket reads the ticket of an incident at a desk.

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -204,19 +205,25 @@ func (a *aside) prove() {
 		or i.wanted_at is not null and i.severity in ('critical', 'major')
 		and (i.holder = '' or i.held_at is null or i.wanted_at > i.held_at)
 		and not exists (select from alert a where a.incident = i.number and a.state = 'open'))`
-	const called = `exists (select from notice n where n.subject = 'incident/' || i.number and n.urgent
+	const notice = `exists (select from notice n where n.subject = 'incident/' || i.number and n.urgent
 		and n.state in ('open', 'told')
-		and (n.missed <> '' or exists (select from notice_told x where x.notice = n.id)))`
+		and (n.missed <> '' or exists (select from notice_told x where x.notice = n.id)) and `
+	const called = notice + `n.thing = '')`
+	const handedOn = `i.holder <> '' and i.held_at is null`
+	const asked = notice + `n.thing = 'holder/' || i.holder)`
 	const beside = `i.service = 'crossing-clocks' and i.state = 'open' and i.merged_into is null`
-	var forgotten, vain []int64
+	var forgotten, vain, unasked []int64
 	require.NoError(t, db.Raw("select i.number from incident i where "+beside+" and "+wanted+" and not "+called).
 		Scan(&forgotten).Error)
 	require.NoError(t, db.Raw("select i.number from incident i where "+beside+" and not "+wanted+" and "+called).
 		Scan(&vain).Error)
+	require.NoError(t, db.Raw("select i.number from incident i where "+beside+" and ("+handedOn+") <> "+asked).
+		Scan(&unasked).Error)
+	assert.Empty(t, unasked, "who was handed these incidents is not asked, or somebody else is")
 	assert.Empty(t, forgotten, "nobody is called for these incidents")
 	assert.Empty(t, vain, "somebody is called for these incidents for nothing")
 
-	for _, n := range append(forgotten, vain...) {
+	for _, n := range slices.Concat(forgotten, vain, unasked) {
 		a.show(st, n)
 	}
 	references := map[string]int{}

@@ -54,6 +54,7 @@ export const kinds: Record<string, About> = {
   "undo.ended": {"word":"undo"},
   "undo.left": {"word":"not undone"},
   "step.skipped": {"word":"skipped"},
+  "item.passed": {"word":"passed"},
   "step.troubled": {"word":"trouble"},
   "each.begun": {"word":"each"},
   "call.begun": {"word":"call"},
