@@ -40,7 +40,7 @@ var Functions = []Function{
 	{"first", "The value of the first target by name that answered.", "first(readings.stuck)", "m-7"},
 	{
 		"before",
-		"Per target, the last taking before the newest change of this run.",
+		"Per target, the last taking before the change that the check proves, else the newest of this run, was begun.",
 		"max(before(readings.depth))",
 		"700",
 	},

@@ -347,7 +347,7 @@ func unsure(err error) string { return strings.TrimPrefix(err.Error(), expr.ErrU
 
 // compare holds the newest taking of each target against a schema or the target's known facts.
 func (w *walker) compare(f *frame, a *runbook.Agrees, place Place, j *Judged) {
-	series := w.s.view(place, f.target)[a.Reading]
+	series := w.s.view(place, f.target, nil)[a.Reading]
 	if series == nil {
 		j.Result, j.Unsure = Unsure, "reading "+a.Reading+" was not taken"
 		return

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -137,6 +138,16 @@ func (p Place) Frame() Place {
 
 // inItem reports whether it lies in an item of an each.
 func (p Place) inItem() bool { return strings.Contains(p.text, "@") }
+
+var itemMark = regexp.MustCompile(`@[0-9]+`)
+
+// ofAnyItem is the text of the place, the same for all items of an each.
+func (p Place) ofAnyItem() string {
+	if !p.inItem() {
+		return p.text
+	}
+	return itemMark.ReplaceAllString(p.text, "@")
+}
 
 // isItem reports whether it is an item of an each, as a whole.
 func (p Place) isItem() bool {

@@ -1,9 +1,11 @@
 package flow
 
 import (
+	"slices"
 	"time"
 
 	"urgentis/core/expr"
+	"urgentis/core/runbook"
 )
 
 // scope is what expressions see at one place, on one target where the step acts on targets.
@@ -14,7 +16,7 @@ func (w *walker) scope(f *frame, place Place, target string) *expr.Scope {
 		Alert: b.Alert, AlertNow: s.alertNow(), Inputs: d.inputs, Incident: b.Incident, Service: b.Service,
 		Now: w.now, Names: f.names,
 		Run:      map[string]any{"id": b.Run, "runbook": b.Runbook, "started_by": b.StartedBy, "begun_at": s.BegunAt},
-		Readings: s.view(place, f.target),
+		Readings: s.view(place, f.target, proved(f.book, place)),
 		Checks:   d.seen("checks", place), Answers: d.seen("answers", place), Calls: d.seen("calls", place),
 	}
 	if f.trouble != nil {
@@ -90,48 +92,70 @@ func (d *data) seen(kind string, place Place) map[string]any {
 	return out
 }
 
+// proved is the change that the check at a place proves; nil where there is none.
+func proved(book *runbook.Book, place Place) *runbook.Step {
+	if s := book.Step(place.own().Static()); s != nil && s.Proves != "" {
+		return book.ByID(s.Proves)
+	}
+	return nil
+}
+
 // view gives the readings as they are seen from a place. What runs beside it is not seen; inside an item
-// readings narrow to its target; from outside, the items of an each count as one taking.
-func (s *State) view(place Place, target string) map[string]*expr.Series {
+// readings narrow to its target; from outside, the items of an each count as one taking. since is the change before
+// which before() goes back; nil is the newest.
+func (s *State) view(place Place, target string, since *runbook.Step) map[string]*expr.Series {
 	d := s.dataOf(place)
 	frame := place.Frame()
-	if v := d.views[frame]; v != nil {
+	if v := d.views[frame]; v != nil && since == nil {
 		return v
 	}
 	out := make(map[string]*expr.Series, len(d.readings))
 	for name, rounds := range d.readings {
 		series := &expr.Series{
-			Name: name, Item: frame != place.Whole(), ChangeSeq: s.newestChange(place),
+			Name: name, Item: frame != place.Whole(), ChangeSeq: s.changeBegan(place, since),
 		}
 		for _, r := range rounds {
 			if place.Sees(PlaceOf(r.Path)) {
-				series.Rounds = append(series.Rounds, s.round(place, target, *r))
+				series.Rounds = append(series.Rounds, s.round(place, target, *r, since))
 			}
 		}
 		s.addSilent(series)
 		out[name] = series
 	}
-	d.views[frame] = out
+	if since == nil {
+		d.views[frame] = out
+	}
 	return out
 }
 
-// newestChange is where the newest change that can be seen from a place began. What a call changed, its caller
-// changed.
-func (s *State) newestChange(place Place) int64 {
-	for i := len(s.changes) - 1; i >= 0; i-- {
-		if place.Sees(s.changes[i].place.asCaller(place)) {
-			return s.changes[i].seq
+// changeBegan is where a change that can be seen from a place began first: on its first target, for its first item. of
+// nil is the newest change, as is one that did not come about. What a call changed, its caller changed.
+func (s *State) changeBegan(place Place, of *runbook.Step) int64 {
+	began, newest := int64(0), ""
+	for _, c := range slices.Backward(s.changes) {
+		at := c.place.asCaller(place)
+		if !place.Sees(at) || of != nil && at.own().Static() != of.Path {
+			continue
+		}
+		if newest == "" {
+			newest = at.ofAnyItem()
+		}
+		if at.ofAnyItem() == newest {
+			began = c.seq
 		}
 	}
-	return 0
+	if began == 0 && of != nil {
+		return s.changeBegan(place, nil)
+	}
+	return began
 }
 
 // round gives one round as it is seen from a place.
-func (s *State) round(place Place, target string, r expr.Round) expr.Round {
+func (s *State) round(place Place, target string, r expr.Round, since *runbook.Step) expr.Round {
 	at := PlaceOf(r.Path)
 	if inner := at.Frame(); inner.inItem() && !place.In(inner) {
 		// Taken for an item that is over: its own changes count, and its fellows belong to it.
-		r.Change, r.Group = s.newestChange(at), at.Static()
+		r.Change, r.Group = s.changeBegan(at, since), at.Static()
 		if item := s.itemOf(at); item != nil && item.Target == "" {
 			r = labelled(r, item.Label)
 		}
@@ -212,7 +236,7 @@ func (s *State) addSilent(series *expr.Series) {
 
 // ageOf is how long ago the oldest of the newest takings of a reading was taken; false where one is missing.
 func (s *State) ageOf(place Place, target, name string, now time.Time) (time.Duration, bool) {
-	series := s.view(place, target)[name]
+	series := s.view(place, target, nil)[name]
 	if series == nil {
 		return 0, false
 	}

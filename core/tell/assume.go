@@ -12,16 +12,30 @@ import (
 )
 
 // Assumption is what a rehearsal takes for true once a change was assumed to have happened: values of readings, by
-// the change.
+// the change. Of a target that the change is made on it holds once it was made there.
 type Assumption struct {
 	after map[*runbook.Step][]flow.Given
-	made  map[string]flow.Given // by reading; of the changes that were assumed so far
+	made  map[string][]happened // by reading; of the changes that were assumed so far, the newest last
+}
+
+// happened is what holds since a change was made on a target.
+type happened struct {
+	flow.Given
+	on     string
+	actsOn []string // all targets that the change is made on, sooner or later
+}
+
+func (h happened) of(target string) (v any, ok bool, err error) {
+	if target != h.on && slices.Contains(h.actsOn, target) {
+		return nil, false, nil
+	}
+	return h.Of(target)
 }
 
 // Assume reads what somebody assumes: by the id or the path of a change, values by reading; each for every target, or
 // for each that is named. What names no change, no reading or no target is refused.
 func Assume(book *runbook.Book, begun flow.Begun, what map[string]map[string]any) (*Assumption, error) {
-	out := &Assumption{after: map[*runbook.Step][]flow.Given{}, made: map[string]flow.Given{}}
+	out := &Assumption{after: map[*runbook.Step][]flow.Given{}, made: map[string][]happened{}}
 	for _, id := range slices.Sorted(maps.Keys(what)) {
 		step := book.Named(id)
 		if step == nil || step.Verb != runbook.Change {
@@ -38,11 +52,43 @@ func Assume(book *runbook.Book, begun flow.Begun, what map[string]map[string]any
 	return out, nil
 }
 
-// Happened says that a change was assumed to have happened: what it makes true holds from now on.
-func (a *Assumption) Happened(change *runbook.Step) {
+// Happened says that a change, at its place in a log, was assumed to have happened on a target: what it makes true holds
+// from now on.
+func (a *Assumption) Happened(change *runbook.Step, place flow.Place, target string, log []flow.Event) {
 	for _, g := range a.after[change] {
-		a.made[g.Name] = g
+		a.made[g.Name] = append(a.made[g.Name], happened{g, target, actsOn(place, log)})
 	}
+}
+
+// actsOn lists the targets that a change is made on: in all items of the each around it, as far as a log knows.
+func actsOn(change flow.Place, log []flow.Event) []string {
+	var out []string
+	each, _, inItem := change.ItemOf()
+	for _, e := range log {
+		switch b := e.Body.(type) {
+		case flow.EachBegun:
+			if inItem && e.Place == each {
+				for _, i := range b.Items {
+					out = append(out, i.Target)
+				}
+			}
+		case flow.StepBegun:
+			if e.Place.Static() == change.Static() {
+				out = append(out, b.Targets...)
+			}
+		}
+	}
+	return out
+}
+
+// of is the newest value that is assumed of a reading on a target.
+func (a *Assumption) of(name, target string) (v any, ok bool, err error) {
+	for _, h := range slices.Backward(a.made[name]) {
+		if v, ok, err = h.of(target); ok || err != nil {
+			return v, ok, err
+		}
+	}
+	return nil, false, nil
 }
 
 // Said reports whether anything is assumed of a change.
@@ -51,11 +97,7 @@ func (a *Assumption) Said(change *runbook.Step) bool { return len(a.after[change
 // Whole reports whether every reading that a look takes on a target is assumed, so that it need not be taken.
 func (a *Assumption) Whole(look *runbook.Step, target string) bool {
 	for _, r := range look.Read {
-		g, ok := a.made[r.Name]
-		if !ok {
-			return false
-		}
-		if _, ok, err := g.Of(target); !ok || err != nil {
+		if _, ok, err := a.of(r.Name, target); !ok || err != nil {
 			return false
 		}
 	}
@@ -67,11 +109,7 @@ func (a *Assumption) Put(
 	o *flow.Outcome, look *runbook.Step, target string, now time.Time,
 ) (names []string, err error) {
 	for _, r := range look.Read {
-		g, ok := a.made[r.Name]
-		if !ok {
-			continue
-		}
-		v, ok, err := g.Of(target)
+		v, ok, err := a.of(r.Name, target)
 		if err != nil {
 			return nil, err
 		}

@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"urgentis/core/access"
@@ -62,7 +63,7 @@ func replayed(old, b *runbook.Book, r store.Run, log []flow.Event) PastRun {
 		return out
 	}
 	begun := &stage.Begun
-	if begun.Inputs, err = b.AcceptAll(takenBy(b, begun.Inputs)); err != nil {
+	if begun.Inputs, err = b.AcceptAll(takenBy(old, b, begun.Inputs)); err != nil {
 		out.Now = "would not start: " + err.Error()
 		return out
 	}
@@ -94,13 +95,22 @@ func parting(before, after []string) string {
 	return ""
 }
 
-// takenBy keeps the inputs that a revision has.
-func takenBy(b *runbook.Book, given map[string]any) map[string]any {
+// takenBy keeps the inputs that a revision has. What was the default of the old one is taken for not given, so that the
+// default of the new one counts.
+func takenBy(old, b *runbook.Book, given map[string]any) map[string]any {
+	defaults := map[string]any{}
+	for _, in := range old.Inputs {
+		if in.Default != nil {
+			defaults[in.Name] = in.Default
+		}
+	}
 	out := map[string]any{}
 	for _, in := range b.Inputs {
-		if v, ok := given[in.Name]; ok {
-			out[in.Name] = v
+		v, ok := given[in.Name]
+		if was, has := defaults[in.Name]; !ok || has && fmt.Sprint(was) == fmt.Sprint(v) {
+			continue
 		}
+		out[in.Name] = v
 	}
 	return out
 }

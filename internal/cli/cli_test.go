@@ -467,6 +467,14 @@ func language(t *testing.T, over string) {
 		"false-alarm",
 	)
 	assert.Contains(t, ok(t, "runbook", "rehearse", backlog, "--how", "against-the-past"), over)
+	written, err := os.ReadFile(backlog)
+	require.NoError(t, err)
+	stricter := filepath.Join(t.TempDir(), "stricter.yaml")
+	require.NoError(t, os.WriteFile(stricter, bytes.Replace(written, []byte("default: 200, min: 0, max: 1000"),
+		[]byte("default: 90000, min: 0, max: 100000"), 1), 0o600))
+	code, _, errOut = run(t, "", "runbook", "rehearse", stricter, "--how", "against-the-past")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "would go otherwise than then")
 	rehearsals(t, backlog)
 
 	assert.Contains(t, ok(t, "run", "again", over, "--follow"), "Runbook ended")

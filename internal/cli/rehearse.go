@@ -263,6 +263,8 @@ func (a *app) runbookRehearse() *cobra.Command {
 				return err
 			}
 			switch s := r.JSON200.State; {
+			case how == string(api.AgainstThePast):
+				return parted(r.JSON200.Past)
 			case how != string(api.LooksOnly) || s == flow.Done:
 				return nil
 			case s == "":
@@ -381,6 +383,20 @@ func many(n int, what string) string {
 		return "1 " + what
 	}
 	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// parted is an error where a text does otherwise than recorded runs did.
+func parted(past []api.RehearsedRun) error {
+	n := 0
+	for _, p := range past {
+		if !p.Same {
+			n++
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return fmt.Errorf("%d of %s would go otherwise than then", n, many(len(past), "run"))
 }
 
 func (a *app) rehearsedPast(past []api.RehearsedRun) {

@@ -111,6 +111,18 @@ func TestRehearsals(t *testing.T) {
 			assert.Zero(t, p.AskedNow)
 		}
 	}
+
+	// What was a default then is one: the new default counts.
+	other := strings.Replace(src, "default: 200, min: 0, max: 1000", "default: 90000, min: 0, max: 100000", 1)
+	require.NotEqual(t, src, other)
+	r, err = w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: other, How: api.AgainstThePast, Past: 5})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON200, string(r.Body))
+	for _, p := range r.JSON200.Past {
+		if p.Run == ended.Run {
+			assert.Equal(t, "false-alarm", p.Now, "%+v", p)
+		}
+	}
 }
 
 func TestRehearsedAnswers(t *testing.T) {

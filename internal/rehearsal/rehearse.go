@@ -54,6 +54,7 @@ type rehearsal struct {
 	out   Played
 	blind *runbook.Step   // the first change that was assumed, and of which nothing was said
 	after map[string]bool // takings since then
+	log   []flow.Event    // all that happened so far
 	err   error           // what somebody assumed that cannot be
 }
 
@@ -77,7 +78,7 @@ func (e *Rehearser) Rehearse(
 	r := &rehearsal{e: e, ctx: ctx, book: book, made: made, said: what.Answers, after: map[string]bool{}}
 	r.out.Assumed = map[string][]string{}
 	stage := tell.Stage{Book: book, Begun: begun, Now: e.Now(), Limit: maxRehearsed,
-		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt,
+		Do: r.do, Leave: r.leave, Answer: r.answer, Halt: r.halt, Watch: func(log []flow.Event) { r.log = log },
 		Decide: func(_ flow.Place, g flow.GateRaised) *flow.GateDecided {
 			return &flow.GateDecided{Gate: g.Gate, Approved: true, By: "assumed", Digest: g.Digest}
 		},
@@ -103,7 +104,7 @@ func (r *rehearsal) do(place flow.Place, in flow.Intent, now time.Time) flow.Out
 	own := of == r.book // what is assumed is said of the runbook's own steps
 	if in.Touches() {
 		if own && step != nil && r.made.Said(step) {
-			r.made.Happened(step)
+			r.made.Happened(step, place, in.Target, r.log)
 		} else if step != nil && r.blind == nil {
 			r.blind = step
 		}

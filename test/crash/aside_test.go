@@ -208,7 +208,7 @@ func (a *aside) prove() {
 	const notice = `exists (select from notice n where n.subject = 'incident/' || i.number and n.urgent
 		and n.state in ('open', 'told')
 		and (n.missed <> '' or exists (select from notice_told x where x.notice = n.id)) and `
-	const called = notice + `n.thing = '')`
+	const called = notice + `n.thing = n.subject)`
 	const handedOn = `i.holder <> '' and i.held_at is null`
 	const asked = notice + `n.thing = 'holder/' || i.holder)`
 	const beside = `i.service = 'crossing-clocks' and i.state = 'open' and i.merged_into is null`
