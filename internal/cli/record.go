@@ -132,8 +132,8 @@ func tone(about incident.About, c content) string {
 // plainKinds are what happens without anybody having to look up.
 var plainKinds = map[incident.Kind]bool{
 	incident.LookTaken: true, incident.LookIncomplete: true, incident.ChangeCleared: true, incident.WaitBegun: true,
-	incident.WaitEnded: true, incident.Told: true, incident.Note: true, incident.StepSkipped: true, incident.ItemPassed: true,
-	incident.CallEnded: true,
+	incident.WaitEnded: true, incident.Told: true, incident.Note: true, incident.StepSkipped: true,
+	incident.ItemPassed: true, incident.CallEnded: true,
 	incident.LockTaken: true, incident.LockGivenBack: true, incident.UndoPlanned: true, incident.UndoEnded: true,
 }
 
