@@ -52,8 +52,8 @@ func Assume(book *runbook.Book, begun flow.Begun, what map[string]map[string]any
 	return out, nil
 }
 
-// Happened says that a change, at its place in a log, was assumed to have happened on a target: what it makes true holds
-// from now on.
+// Happened says that a change, at its place in a log, was assumed to have happened on a target: what it makes true
+// holds from now on.
 func (a *Assumption) Happened(change *runbook.Step, place flow.Place, target string, log []flow.Event) {
 	for _, g := range a.after[change] {
 		a.made[g.Name] = append(a.made[g.Name], happened{g, target, actsOn(place, log)})
