@@ -349,8 +349,11 @@ func (x *touching) passItem(j *StillJudged) bool {
 	}
 	each, i, _ := item.ItemOf()
 	x.w.emit(x.place, StepEnded{})
-	x.w.emit(item, ItemPassed{Label: x.w.s.step(each).each.Items[i].Label, Because: fmt.Sprintf("the change %q is not needed: %s no longer holds on %s",
-		x.step.Title, j.Expr, here(x.target))})
+	x.w.emit(item, ItemPassed{
+		Label: x.w.s.step(each).each.Items[i].Label,
+		Because: fmt.Sprintf("the change %q is not needed: %s no longer holds on %s", x.step.Title, j.Expr,
+			here(x.target)),
+	})
 	return true
 }
 
