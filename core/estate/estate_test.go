@@ -213,7 +213,7 @@ func TestMistakes(t *testing.T) {
 			"or CloudEvents",
 		strings.Replace(watch, `item.state == "ok"`, `item.state = "ok"`, 1): "11: = compares nothing: write ==",
 		strings.Replace(watch, `at: "{{ item.since }}"`, `at: {of: item.since, otherwise: "0"}`,
-			1): "10: otherwise: \"0\" is " +
+			1): "10: at: \"0\" is " +
 			"no time; RFC 3339 and seconds since 1970 are understood",
 		strings.Replace(watch, "of: item.text, ", "", 1): "8: service needs of: the value that " +
 			"it is made of",

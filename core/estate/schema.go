@@ -11,6 +11,7 @@ import (
 	"urgentis/core/calendar"
 	"urgentis/core/device"
 	"urgentis/core/doc"
+	"urgentis/core/field"
 	"urgentis/core/incident"
 	"urgentis/core/message"
 	"urgentis/core/objective"
@@ -55,7 +56,7 @@ func addSource(defs map[string]any) {
 	x := &decoder{Text: &doc.Text{Probe: map[string][]string{}}, d: &Document{}}
 	x.source(nil)
 	x.fieldMap(nil, &source.Source{})
-	x.Fields(nil, "a field", x.fieldKeys(&source.Field{}, "a field"))
+	x.Fields(nil, "a field", x.fields().Keys(&field.Field{}, "a field"))
 	defs["field"] = map[string]any{"anyOf": []any{
 		map[string]any{"type": []string{"string", "number", "boolean"}},
 		object(x.Probe["a field"], nil, "of"),

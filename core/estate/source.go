@@ -2,7 +2,6 @@ package estate
 
 import (
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -11,6 +10,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/field"
 	"urgentis/core/message"
 	"urgentis/core/source"
 )
@@ -236,10 +236,10 @@ func (x *decoder) mapped(root ast.Node, got map[string]ast.Node, s *source.Sourc
 
 // fieldMap decodes how the fields of a report are had.
 func (x *decoder) fieldMap(n ast.Node, s *source.Source) {
-	s.Map = map[string]*source.Field{}
+	s.Map = map[string]*field.Field{}
 	known := map[string]func(ast.Node){
 		"labels": func(n ast.Node) {
-			s.Labels = map[string]*source.Field{}
+			s.Labels = map[string]*field.Field{}
 			for _, e := range x.Mapping(n, "labels") {
 				if e.Value == nil {
 					x.Fail(e.Node, "%s has no value", e.Key)
@@ -265,62 +265,16 @@ func (x *decoder) fieldMap(n ast.Node, s *source.Source) {
 }
 
 // field decodes how one field is had: a text, or a mapping with of.
-func (x *decoder) field(n ast.Node, what string) *source.Field {
-	f := &source.Field{}
-	if !isMapping(n) {
-		t, err := x.cel.CompileTemplate(x.Word(n, what), x.where())
-		if err != nil {
-			x.Expr(n, err, x.meant)
-		}
-		f.Text = t
-		return f
-	}
-	got := x.Fields(n, what, x.fieldKeys(f, what))
-	if got["of"] == nil {
-		x.Fail(n, "%s needs of: the value that it is made of", what)
-	}
-	return f
-}
+func (x *decoder) field(n ast.Node, what string) *field.Field { return x.fields().Read(n, what) }
 
-// fieldKeys are the keys of a field that is looked at closely.
-func (x *decoder) fieldKeys(f *source.Field, what string) map[string]func(ast.Node) {
-	return map[string]func(ast.Node){
-		"of": func(n ast.Node) { f.Of = x.expression(n, "of") },
-		"pattern": func(n ast.Node) {
-			src := x.Word(n, "pattern")
-			p, err := regexp.Compile(src)
-			if err != nil {
-				x.Fail(n, "pattern is not a regular expression (RE2): %s",
-					strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+func (x *decoder) fields() *field.Reader {
+	return &field.Reader{Text: x.Text, Cel: x.cel, Where: x.where(), Meant: x.meant,
+		Check: func(n ast.Node, what, word string) {
+			x.severity(n, what, word)
+			if _, err := source.Moment(word); what == "at" && err != nil {
+				x.Fail(n, "%s: %s", what, err)
 			}
-			f.Pattern = p
-		},
-		"as": func(n ast.Node) {
-			f.As = map[string]string{}
-			for _, e := range x.Mapping(n, "as") {
-				if e.Value == nil {
-					x.Fail(e.Node, "%s has no value", e.Key)
-					continue
-				}
-				f.As[e.Key] = x.Word(e.Value, "as")
-				x.severity(e.Value, what, f.As[e.Key])
-			}
-		},
-		"otherwise": func(n ast.Node) {
-			w := x.Word(n, "otherwise")
-			t, err := x.cel.CompileTemplate(w, x.where())
-			if err != nil {
-				x.Expr(n, err, x.meant)
-			}
-			if f.Otherwise = t; err != nil || len(t.Holes()) > 0 {
-				return // what it comes to is known when something came
-			}
-			x.severity(n, what, w)
-			if _, err := source.Moment(w); what == "at" && err != nil {
-				x.Fail(n, "otherwise: %s", err)
-			}
-		},
-	}
+		}}
 }
 
 // severity refuses a word that is no severity where one is wanted.
@@ -330,14 +284,6 @@ func (x *decoder) severity(n ast.Node, what, word string) {
 	}
 	x.At(doc.Position(n), 0, false, "there is no severity "+word+"; they are "+
 		strings.Join(alert.Severities(), ", "), doc.Nearest(word, alert.Severities()))
-}
-
-func isMapping(n ast.Node) bool {
-	switch n.(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
-		return true
-	}
-	return false
 }
 
 func (x *decoder) expression(n ast.Node, what string) *expr.Program {

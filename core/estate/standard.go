@@ -2,6 +2,7 @@ package estate
 
 import (
 	"urgentis/core/doc"
+	"urgentis/core/field"
 	"urgentis/core/source"
 )
 
@@ -68,7 +69,7 @@ func (x *decoder) standard(text string, s *source.Source) {
 	}
 	m := y.d.Source
 	s.Map, s.Labels, s.Cleared, s.Ignore = m.Map, m.Labels, m.Cleared, m.Ignore
-	for _, fields := range []map[string]*source.Field{s.Map, s.Labels} {
+	for _, fields := range []map[string]*field.Field{s.Map, s.Labels} {
 		for _, f := range fields {
 			f.From = "no map: " + withoutMap[s.Takes]
 		}

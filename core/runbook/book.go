@@ -695,8 +695,10 @@ func (b *Book) speaksOfAlert() bool {
 		if s.Alert != nil {
 			n -= len(looksAtAlert.FindAllString(s.Alert.Source, -1))
 		}
-		for _, t := range s.Inputs {
-			n -= len(looksAtAlert.FindAllString(t.Source, -1))
+		for _, in := range s.Inputs {
+			for _, source := range in.Sources() {
+				n -= len(looksAtAlert.FindAllString(source, -1))
+			}
 		}
 	}
 	return n > 0

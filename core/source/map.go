@@ -13,20 +13,6 @@ import (
 	"urgentis/core/expr"
 )
 
-// Field is how one field of a report is had: a text with values filled in, or a value that is looked at more closely.
-type Field struct {
-	Text *expr.Template
-	// Of is a value; of its text Pattern takes the first group, or what it matches; As translates that.
-	Of      *expr.Program
-	Pattern *regexp.Regexp
-	As      map[string]string
-	// Otherwise stands where the value is missing, Pattern does not match, or As has no word for it; nil: then the
-	// field cannot be had.
-	Otherwise *expr.Template
-	// From is what Made says that made it; "": its own words.
-	From string
-}
-
 // items lists what one payload reports.
 func (s *Source) items(scope *expr.Scope) ([]any, error) {
 	v, err := s.Each.Eval(scope)
@@ -69,10 +55,10 @@ func (w *walk) one(scope *expr.Scope, x *Item) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.s.Labels)) {
 		f := w.s.Labels[name]
-		if v.labels[name], err = f.value(scope); err != nil {
+		if v.labels[name], err = f.Text(scope); err != nil {
 			return fmt.Errorf("labels.%s: %s", name, reason(err))
 		}
-		x.made = append(x.made, Made{"labels." + name, v.labels[name], f.says()})
+		x.made = append(x.made, Made{"labels." + name, v.labels[name], f.Says()})
 	}
 	x.Event, x.ID = w.kind.made(v)
 	return nil
@@ -101,7 +87,7 @@ func (w *walk) field(name string, scope *expr.Scope, v *values, x *Item) error {
 	if f == nil {
 		return nil
 	}
-	text, err := f.value(scope)
+	text, err := f.Text(scope)
 	switch {
 	case err != nil && name == "summary" && v.cleared:
 		return nil // what is over needs no words
@@ -119,60 +105,8 @@ func (w *walk) field(name string, scope *expr.Scope, v *values, x *Item) error {
 		v.at = alert.SaidAt(at)
 	}
 	v.text[name] = text
-	x.made = append(x.made, Made{name, text, f.says()})
+	x.made = append(x.made, Made{name, text, f.Says()})
 	return nil
-}
-
-// value is the text of a field.
-func (f *Field) value(scope *expr.Scope) (string, error) {
-	if f.Of == nil {
-		return f.Text.Text(scope)
-	}
-	v, err := f.text(scope)
-	if err != nil && f.Otherwise != nil {
-		return f.Otherwise.Text(scope)
-	}
-	return v, err
-}
-
-func (f *Field) text(scope *expr.Scope) (string, error) {
-	v, err := f.Of.Eval(scope)
-	if err != nil {
-		return "", err
-	}
-	if v == nil {
-		return "", fmt.Errorf("%s is null", f.Of.Source)
-	}
-	text := expr.Say(v)
-	if f.Pattern != nil {
-		m := f.Pattern.FindStringSubmatch(text)
-		if m == nil {
-			return "", fmt.Errorf("%q does not match the pattern", alert.Clip(text))
-		}
-		text = m[len(m)-1]
-		if len(m) > 1 {
-			text = m[1]
-		}
-	}
-	if f.As != nil {
-		word, ok := f.As[text]
-		if !ok {
-			return "", fmt.Errorf("as has no word for %q", alert.Clip(text))
-		}
-		text = word
-	}
-	return text, nil
-}
-
-// says is the part of the map that a field is made by.
-func (f *Field) says() string {
-	if f.From != "" {
-		return f.From
-	}
-	if f.Of == nil {
-		return f.Text.Source
-	}
-	return "of: " + f.Of.Source
 }
 
 var notSet = regexp.MustCompile(`(?:` + regexp.QuoteMeta(expr.ErrUnsure.Error()) + `: )?nothing has set (\S+) yet`)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"urgentis/core/expr"
+	"urgentis/core/field"
 )
 
 // Source says what the payloads of one source mean. Without Map, what comes by HTTP is our own JSON or CloudEvents; see
@@ -30,9 +31,9 @@ type Source struct {
 	Rate int
 	// Each gives the list of what one payload reports, each of which is then item; nil where it reports one thing.
 	Each *expr.Program
-	Map  map[string]*Field // by the names of FieldNames, but labels
+	Map  map[string]*field.Field // by the names of FieldNames, but labels
 	// Labels are fields by the names of the labels that they become.
-	Labels map[string]*Field
+	Labels map[string]*field.Field
 	// Cleared tells that the condition is over, Ignore that nothing is to be made of it.
 	Cleared, Ignore *expr.Program
 	// SilentAfter is after which time without a report the source itself is an alert; 0: never.

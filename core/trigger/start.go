@@ -14,6 +14,7 @@ import (
 	"urgentis/core/calendar"
 	"urgentis/core/doc"
 	"urgentis/core/expr"
+	"urgentis/core/field"
 	"urgentis/core/plain"
 )
 
@@ -33,7 +34,7 @@ type Start struct {
 	// Hours is in which calendar's hours it may start; nil: at any time.
 	Hours *Hours
 	// Inputs are what the run is begun with.
-	Inputs map[string]*expr.Template
+	Inputs map[string]*field.Field
 	// Steady is how long the alert must stay so before the runbook starts; 0: it starts at once.
 	Steady time.Duration
 	// Count is the how-manieth occasion within Within starts it; counting begins anew then. 0: each one does.
@@ -260,7 +261,7 @@ func (r *Reader) schedule(s *Start, got map[string]ast.Node) {
 }
 
 func (r *Reader) inputs(s *Start, n ast.Node) {
-	s.Inputs = map[string]*expr.Template{}
+	s.Inputs = map[string]*field.Field{}
 	if n == nil {
 		return
 	}
@@ -268,25 +269,20 @@ func (r *Reader) inputs(s *Start, n ast.Node) {
 	for _, in := range r.Inputs {
 		names = append(names, in.Name)
 	}
+	fields := &field.Reader{Text: r.Text, Cel: r.Cel, Where: s.Place(), Meant: r.meant(s.Place()), Plain: r.unfilled}
 	for _, v := range r.Mapping(n, "inputs") {
 		if r.Inputs != nil && !slices.Contains(names, v.Key) {
 			r.At(doc.Position(v.Node), 0, false, "the runbook has no input "+v.Key, doc.Nearest(v.Key, names))
 			continue
 		}
-		t, err := r.Cel.CompileTemplate(r.Word(v.Value, "an input"), s.Place())
-		if err != nil {
-			r.Expr(v.Value, err, r.meant(s.Place()))
-			continue
-		}
-		if m := singleBraces.FindString(t.Source); m != "" {
-			r.Warn(
-				v.Value,
-				"%s stands as it is: a value is filled in by {%s}",
-				strings.Trim(m, " "),
-				strings.Trim(m, " "),
-			)
-		}
-		s.Inputs[v.Key] = t
+		s.Inputs[v.Key] = fields.Read(v.Value, "an input")
+	}
+}
+
+// unfilled warns of a value that its author meant to be filled in.
+func (r *Reader) unfilled(n ast.Node, t *expr.Template) {
+	if m := singleBraces.FindString(t.Source); m != "" {
+		r.Warn(n, "%s stands as it is: a value is filled in by {%s}", strings.Trim(m, " "), strings.Trim(m, " "))
 	}
 }
 

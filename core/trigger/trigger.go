@@ -51,7 +51,7 @@ func New(all []Trigger) *Index {
 	count := map[expr.Equality]int{}
 	for i, t := range all {
 		for _, e := range t.Start.Alert.Required() {
-			if _, ok := field(nil, e.Field); ok {
+			if _, ok := textOf(nil, e.Field); ok {
 				req[i] = append(req[i], e)
 				count[e]++
 			}
@@ -74,8 +74,8 @@ func New(all []Trigger) *Index {
 	return x
 }
 
-// field reads alert.X or alert.labels.X; ok is false for a field that is not text.
-func field(snapshot map[string]any, name string) (string, bool) {
+// textOf reads alert.X or alert.labels.X; ok is false for a field that is not text.
+func textOf(snapshot map[string]any, name string) (string, bool) {
 	rest, ok := strings.CutPrefix(name, "alert.")
 	if !ok {
 		return "", false
@@ -114,7 +114,7 @@ func (x *Index) Match(snapshot map[string]any, c alert.Change) []Verdict {
 		try(i)
 	}
 	for f := range x.fields {
-		v, _ := field(snapshot, f)
+		v, _ := textOf(snapshot, f)
 		for _, i := range x.byPair[expr.Equality{Field: f, Value: v}] {
 			try(i)
 		}

@@ -145,32 +145,38 @@ func (e *Engine) clean() {
 		case <-tick.C:
 		}
 		ctx, cancel := context.WithTimeout(e.ctx, 10*time.Second)
-		e.Survive("clean up", func() { e.cleanOnce(ctx, n%600 == 0) })
+		e.Survive("clean up", func() { e.cleanOnce(ctx, n) })
 		cancel()
 	}
 }
 
-func (e *Engine) cleanOnce(ctx context.Context, forget bool) {
-	warn := func(what string, err error) {
-		if err != nil && e.ctx.Err() == nil {
-			e.Log.Warn(what, "error", err)
-		}
+// warn says what could not be done, but while the engine stops.
+func (e *Engine) warn(what string, err error) {
+	if err != nil && e.ctx.Err() == nil {
+		e.Log.Warn(what, "error", err)
 	}
+}
+
+// cleanOnce cleans up the nth time; some of it not each time.
+func (e *Engine) cleanOnce(ctx context.Context, n int) {
 	e.tendDrives(ctx, e.name())
 	if e.leased() && elapsed()-e.steady.Load() >= int64(store.Lease) {
 		n, err := e.fence(ctx)
-		warn("fence", err)
+		e.warn("fence", err)
 		if n > 0 {
 			// Before the runs of the dead are freed: one of them may be what they died of.
 			e.beCareful(ctx, true)
 		}
 		if err == nil {
-			warn("sweep", e.Store.Sweep(ctx))
-			warn("look for instances that are gone", e.bury(ctx))
+			e.warn("sweep", e.Store.Sweep(ctx))
+			e.warn("look for instances that are gone", e.bury(ctx))
 		}
 	}
-	if forget {
-		warn("forget old lines", e.Store.Forget(ctx))
+	if n%10 == 0 {
+		e.warn("send what was forgotten", e.Store.SendForgotten(ctx))
+	}
+	if n%600 == 0 {
+		e.warn("forget old lines", e.Store.Forget(ctx))
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/alert"
 	"urgentis/core/expr"
+	"urgentis/core/field"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
 	"urgentis/core/route"
@@ -343,15 +344,10 @@ func (w *writing) prepare(v trigger.Verdict, snapshot map[string]any, inc *store
 	}
 	st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: actor(v),
 		Treats: []store.Treats{engine.ForAlert(store.TreatsStarted, snapshot)}}
-	given := map[string]any{}
-	for name, t := range w.occasion(v).Inputs {
-		val, err := t.Value(&expr.Scope{Alert: snapshot, Names: w.names})
-		if err != nil {
-			return st, fmt.Errorf("input %s: %w", name, err)
-		}
-		given[name] = val
+	given, err := field.Values(w.occasion(v).Inputs, &expr.Scope{Alert: snapshot, Names: w.names})
+	if err != nil {
+		return st, fmt.Errorf("input %w", err)
 	}
-	var err error
 	st.Inputs, err = b.AcceptAll(given)
 	return st, err
 }

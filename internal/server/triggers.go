@@ -147,7 +147,7 @@ func (s *Server) getStart(c *gin.Context) {
 	}
 	made := map[string]string{}
 	for name, t := range d.Start.Inputs {
-		made[name] = t.Source
+		made[name] = t.Says()
 	}
 	c.JSON(http.StatusOK, api.StartAddress{
 		Trigger: d.Name, Runbook: d.Runbook.Name, Title: d.Runbook.Title, EndsAt: d.EndsAt.UTC(),

@@ -14,6 +14,7 @@ import (
 
 	"urgentis/core/access"
 	"urgentis/core/estate"
+	"urgentis/core/flow"
 	"urgentis/core/source"
 	"urgentis/internal/app"
 )
@@ -180,4 +181,40 @@ func TestWhyNotTheOthersHasPages(t *testing.T) {
 	}
 	status, _, _ := s.do("GET", "/api/v1/alerts/"+got.Taken[0].Alert+"/triggers?cursor=nonsense", "", proof...)
 	assert.Equal(t, http.StatusBadRequest, status)
+}
+
+// What is posted to a start address may be any text: inputs are pulled out of it as sources pull their fields.
+func TestAStartAddressPullsValuesOutOfTexts(t *testing.T) {
+	s := start(t)
+	root := access.OnTheMachine("t")
+	ctx := context.Background()
+	text := strings.Replace(calls, `inputs: {what: "{{ request.body.what }}"}`, `inputs:
+  what: {of: request.body, pattern: '(?i)\bwhat is ([a-z]+)', as: {lamp: light, ramp: ramp}, otherwise: nothing}
+`, 1)
+	_, err := s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml", Text: text}}})
+	require.NoError(t, err)
+	key, _, err := s.App.AddStartKey(ctx, root, "by-call", app.StartKeyLife, 0)
+	require.NoError(t, err)
+	for said, what := range map[string]string{
+		"Good evening, what is lamp doing?": "light", "WHAT IS ramp": "ramp", "what is moth": "nothing", "": "nothing",
+	} {
+		status, _, answer := s.do("POST", "/start/"+key, said, "Content-Type", "text/plain")
+		require.Equal(t, http.StatusAccepted, status, answer)
+		var begun struct{ Run string }
+		require.NoError(t, json.Unmarshal([]byte(answer), &begun))
+		run, err := s.App.Run(ctx, root, begun.Run)
+		require.NoError(t, err)
+		assert.Equal(t, what, run.Log[0].Body.(flow.Begun).Inputs["what"], said)
+	}
+	_, _, about := s.do("GET", "/start/"+key, "")
+	assert.Contains(t, about, "of: request.body")
+	for wrong, finding := range map[string]string{
+		"what: {pattern: x}":               "an input needs of: the value that it is made of",
+		"what: {of: requestt.body}":        "did you mean request",
+		"what: {of: request.body, is: me}": "is",
+	} {
+		_, err := s.App.Push(ctx, root, app.Pushing{Files: []estate.File{{Name: "a.yaml",
+			Text: strings.Replace(calls, `inputs: {what: "{{ request.body.what }}"}`, "inputs: {"+wrong+"}", 1)}}})
+		assert.ErrorContains(t, err, finding, wrong)
+	}
 }

@@ -1,5 +1,11 @@
 package store
 
+import (
+	"context"
+
+	"github.com/riverqueue/river"
+)
+
 // AddDeliveries puts messages into the outbox, and numbers them. Somebody must enqueue a job for each.
 func (tx *Tx) AddDeliveries(out []Delivery) error {
 	if len(out) == 0 {
@@ -81,6 +87,31 @@ func (tx *Tx) SendAgain(id int64) error {
 func (tx *Tx) freeDeliveries(instance string) error {
 	return tx.run(`update river_job set state = 'available', scheduled_at = now() where kind = ? and state = 'running'
 		and attempted_by[array_upper(attempted_by, 1)] = ?`, Deliver{}.Kind(), instance)
+}
+
+// SendForgotten queues messages anew that are to be sent and that no job of the queue has any more: the queue ended the
+// job, and the database that was put back to an older state, or went away, does not know how the message ended. It may
+// have arrived.
+func (s *Store) SendForgotten(ctx context.Context) error {
+	return s.Tx(ctx, func(tx *Tx) error {
+		mine, err := one[bool](tx, "select pg_try_advisory_xact_lock(hashtextextended('forgotten messages', 0))")
+		if err != nil || !mine {
+			return err
+		}
+		forgotten, err := scan[int64](tx, `update delivery d set unsure = true
+			where d.id in (select d.id from delivery d
+				where d.state = 'queued' and d.queued_at < now() - interval '10 seconds' and not exists
+					(select from river_job j where j.kind = ? and (j.args->>'id')::bigint = d.id and j.state in ('available', 'pending', 'retryable', 'running', 'scheduled')) limit 500)
+			returning d.id`, Deliver{}.Kind())
+		if err != nil {
+			return err
+		}
+		jobs := make([]river.JobArgs, len(forgotten))
+		for i, id := range forgotten {
+			jobs[i] = Deliver{ID: id}
+		}
+		return tx.Enqueue(jobs...)
+	})
 }
 
 // DeliveryKnown reports whether a message with a key was put into the outbox.

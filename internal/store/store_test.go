@@ -392,3 +392,34 @@ func TestANumberOfTheConfigurationMeansOneThing(t *testing.T) {
 	require.NoError(t, testdb.SQL(s).Exec("update config set version = ?", before).Error) // as it is put back
 	assert.NotEqual(t, lost, change("c"))
 }
+
+// A message whose job ended, and of whose end the database does not know, is sent again, once.
+func TestWhatWasForgottenIsSentAgain(t *testing.T) {
+	s := testdb.Open(t)
+	long := time.Now().Add(-time.Minute)
+	list := []store.Delivery{
+		{Key: "forgotten", Kind: "desk", Address: "d", Body: "b", State: "queued", QueuedAt: long},
+		{Key: "fresh", Kind: "desk", Address: "d", Body: "b", State: "queued", QueuedAt: time.Now()},
+		{Key: "under way", Kind: "desk", Address: "d", Body: "b", State: "queued", QueuedAt: long},
+		{Key: "over", Kind: "desk", Address: "d", Body: "b", State: "sent", QueuedAt: long},
+	}
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.AddDeliveries(list); err != nil {
+			return err
+		}
+		return tx.Enqueue(store.Deliver{ID: list[0].ID}, store.Deliver{ID: list[2].ID})
+	}))
+	db := testdb.SQL(s)
+	require.NoError(t, db.Exec(`update river_job set state = 'completed', finalized_at = now()
+		where (args->>'id')::bigint = ?`, list[0].ID).Error)
+	for range 2 {
+		require.NoError(t, s.SendForgotten(ctx))
+	}
+	var waiting []int64
+	require.NoError(t, db.Raw(`select (args->>'id')::bigint from river_job where kind = 'deliver'
+		and state = 'available' order by id`).Scan(&waiting).Error)
+	assert.Equal(t, []int64{list[2].ID, list[0].ID}, waiting)
+	d, err := s.In(ctx).Delivery(list[0].ID)
+	require.NoError(t, err)
+	assert.True(t, d.Unsure, "it may have arrived")
+}
