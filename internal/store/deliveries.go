@@ -101,7 +101,8 @@ func (s *Store) SendForgotten(ctx context.Context) error {
 		forgotten, err := scan[int64](tx, `update delivery d set unsure = true
 			where d.id in (select d.id from delivery d
 				where d.state = 'queued' and d.queued_at < now() - interval '10 seconds' and not exists
-					(select from river_job j where j.kind = ? and (j.args->>'id')::bigint = d.id and j.state in ('available', 'pending', 'retryable', 'running', 'scheduled')) limit 500)
+					(select from river_job j where j.kind = ? and (j.args->>'id')::bigint = d.id
+						and j.state in ('available', 'pending', 'retryable', 'running', 'scheduled')) limit 500)
 			returning d.id`, Deliver{}.Kind())
 		if err != nil {
 			return err
