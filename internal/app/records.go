@@ -414,6 +414,9 @@ func (a *App) keepFile(ctx context.Context, row store.Attachment, r io.Reader,
 ) (*store.Attachment, error) {
 	row.ID, row.AddedAt = store.NewID("f"), now()
 	f, err := a.store.In(ctx).NewFile(row)
+	if errors.Is(err, store.ErrFilesFull) {
+		return nil, &Error{Kind: Conflict, Code: "full", Says: err.Error()}
+	}
 	if err != nil {
 		return nil, err
 	}

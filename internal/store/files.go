@@ -102,6 +102,15 @@ const (
 // ErrTooLarge says that a file is larger than MaxFile.
 var ErrTooLarge = errors.New("a file may have 256 MB")
 
+// MaxFiles and MaxFileBytes bound the files of the store in all, and those of one record.
+const (
+	MaxFiles     = 500
+	MaxFileBytes = 20 << 30
+)
+
+// ErrFilesFull says that no more files are kept.
+var ErrFilesFull = errors.New("500 files or 20 GB are kept there already")
+
 // FileWriter keeps a file piece by piece as it comes. Until Done nobody sees it.
 type FileWriter struct {
 	tx   *Tx
@@ -114,8 +123,17 @@ type FileWriter struct {
 	failed error
 }
 
-// NewFile begins a file; row says what is known of it beforehand.
+// NewFile begins a file; row says what is known of it beforehand. ErrFilesFull: there are too many where it would be.
 func (tx *Tx) NewFile(row Attachment) (*FileWriter, error) {
+	full, err := one[bool](tx, `select count(*) >= ? or coalesce(sum(size), 0) >= ? from attachment
+		where kind = ? and incident = ? and not (kind = ? and name = ?)`,
+		MaxFiles, int64(MaxFileBytes), row.Kind, row.Incident, StoredFile, row.Name)
+	if err != nil {
+		return nil, err
+	}
+	if full {
+		return nil, ErrFilesFull
+	}
 	row.Size = -1
 	if err := tx.AddAttachment(&row); err != nil {
 		return nil, err

@@ -423,3 +423,23 @@ func TestWhatWasForgottenIsSentAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, d.Unsure, "it may have arrived")
 }
+
+// The files of the store are bounded in number and size, and those of each record; what takes the place of another is
+// none more.
+func TestFilesAreBounded(t *testing.T) {
+	s := testdb.Open(t)
+	db := testdb.SQL(s)
+	begin := func(row store.Attachment) error {
+		row.ID, row.AddedAt = store.NewID("f"), time.Now()
+		_, err := s.In(ctx).NewFile(row)
+		return err
+	}
+	require.NoError(t, db.Exec(`insert into attachment (id, incident, kind, name, size, added_by)
+		select 'a' || n, 0, 'stored', 'file-' || n, 1, 'mara' from generate_series(1, ?) n`, store.MaxFiles).Error)
+	assert.ErrorIs(t, begin(store.Attachment{Kind: store.StoredFile, Name: "one-more"}), store.ErrFilesFull)
+	assert.NoError(t, begin(store.Attachment{Kind: store.StoredFile, Name: "file-7"}))
+	assert.NoError(t, begin(store.Attachment{Kind: store.FileAttached, Incident: 7, Name: "dump"}))
+	require.NoError(t, db.Exec(`insert into attachment (id, incident, kind, name, size, added_by)
+		values ('big', 8, ?, 'dump', ?, 'mara')`, store.FileAttached, int64(store.MaxFileBytes)).Error)
+	assert.ErrorIs(t, begin(store.Attachment{Kind: store.FileAttached, Incident: 8, Name: "dump"}), store.ErrFilesFull)
+}
