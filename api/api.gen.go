@@ -2328,7 +2328,10 @@ type OnCall struct {
 	Members []string `json:"members"`
 	Team    string   `json:"team"`
 	Title   string   `json:"title,omitempty,omitzero"`
-	Zone    string   `json:"zone,omitempty,omitzero"`
+
+	// Twice when one person is on call in two lines, so that climbing reaches nobody else
+	Twice []TwiceOnCall `json:"twice"`
+	Zone  string        `json:"zone,omitempty,omitzero"`
 }
 
 // OpenIncident defines model for OpenIncident.
@@ -3231,6 +3234,16 @@ type Trigger struct {
 
 	// Says when it starts
 	Says []string `json:"says"`
+}
+
+// TwiceOnCall defines model for TwiceOnCall.
+type TwiceOnCall struct {
+	From time.Time `json:"from"`
+
+	// Lines two, from 1
+	Lines  []int     `json:"lines"`
+	Person string    `json:"person"`
+	Until  time.Time `json:"until"`
 }
 
 // Unread defines model for Unread.

@@ -319,6 +319,50 @@ func (r *Rota) Holes(line int, from, until time.Time, standIns []StandIn) []Duty
 	return slices.DeleteFunc(r.Duties(line, from, until, standIns), func(d Duty) bool { return d.Person != "" })
 }
 
+// Twice is a stretch of time in which one person is on call in two lines, so that climbing from the one to the other
+// reaches nobody else. Lines count from 0.
+type Twice struct {
+	Person      string
+	Line, Other int
+	From, Until time.Time
+}
+
+// Twice lists when one person is on call in two lines.
+func (r *Rota) Twice(from, until time.Time, standIns []StandIn) []Twice {
+	lines := make([][]Duty, len(r.Lines))
+	for i := range lines {
+		lines[i] = r.Duties(i, from, until, standIns)
+	}
+	var out []Twice
+	for i := range lines {
+		for j := i + 1; j < len(lines); j++ {
+			out = append(out, both(i, j, lines[i], lines[j])...)
+		}
+	}
+	return out
+}
+
+// both lists where the duties of two lines are the same person's.
+func both(i, j int, one, other []Duty) (out []Twice) {
+	for a, b := 0, 0; a < len(one) && b < len(other); {
+		x, y := one[a], other[b]
+		from, until := later(x.From, y.From), earlier(x.Until, y.Until)
+		if x.Person != "" && x.Person == y.Person && from.Before(until) {
+			if n := len(out) - 1; n >= 0 && out[n].Person == x.Person && out[n].Until.Equal(from) {
+				out[n].Until = until
+			} else {
+				out = append(out, Twice{x.Person, i, j, from, until})
+			}
+		}
+		if x.Until.After(y.Until) {
+			b++
+		} else {
+			a++
+		}
+	}
+	return out
+}
+
 // People lists everybody who has a turn, each once.
 func (r *Rota) People() []string {
 	var out []string

@@ -68,6 +68,12 @@ func TestWhoIsOnCall(t *testing.T) {
 	)
 	d, _ = r.OnCall(0, at("2026-01-06 19:00"), in)
 	assert.Equal(t, Duty{Person: "mara", From: at("2026-01-05 09:00"), Until: at("2026-01-06 20:00")}, d)
+	assert.Equal(t, []Twice{{"iva", 0, 1, at("2026-01-19 18:00"), at("2026-01-20 08:00")}},
+		r.Twice(at("2026-01-17 00:00"), at("2026-01-20 12:00"), nil), "her own week")
+	assert.Empty(t, r.Twice(at("2026-01-05 00:00"), at("2026-01-09 00:00"), in))
+	iva := StandIn{From: at("2026-01-06 20:00"), Until: at("2026-01-07 06:00"), Person: "iva"}
+	assert.Equal(t, []Twice{{"iva", 0, 1, at("2026-01-06 20:00"), at("2026-01-07 06:00")}},
+		r.Twice(at("2026-01-05 00:00"), at("2026-01-09 00:00"), append(in, iva)), "who stands in")
 	in = append(in, StandIn{From: at("2026-01-06 00:00"), Until: at("2026-01-08 00:00"), Person: "noor", For: "jonas"})
 	d, _ = r.OnCall(0, at("2026-01-06 21:00"), in)
 	assert.Equal(t, "edda", d.Person, "noor stands in for somebody else")

@@ -326,6 +326,14 @@ func (x *night) judged(t *rapid.T, o *oracle) {
 			o.open[n], o.wanted[n] = false, 0 // all of it was over for a while
 		}
 		require.Equal(t, o.called(n, i.Severity), len(rows) == 1, "incident %d: %v", n, rows)
+		var asked []string
+		require.NoError(t, testdb.SQL(x.Store).Raw(`select thing from notice where incident = ? and urgent
+			and thing like 'holder/%' and state in ('open', 'told')`, n).Scan(&asked).Error)
+		if i.State == "open" && i.Holder != "" && i.HeldAt == nil {
+			require.Equal(t, []string{"holder/" + i.Holder}, asked, "it is handed on and not taken: incident %d", n)
+		} else {
+			require.Empty(t, asked, "incident %d", n)
+		}
 		if len(rows) == 0 {
 			continue
 		}

@@ -160,17 +160,13 @@ func (a *App) Reopen(
 		case i.State == "open":
 			return store.NewEntry{}, &Error{Kind: Conflict, Code: "open", Says: "the incident is open"}
 		}
-		if err := s.Tx().KeepKeys(number); err != nil {
-			return store.NewEntry{}, err
-		}
-		if err := s.Tx().SinceNow(number); err != nil {
+		if err := s.OpenAgain(i, "person"); err != nil {
 			return store.NewEntry{}, err
 		}
 		open, err := s.Tx().HasOpen(number)
 		if err != nil {
 			return store.NewEntry{}, err
 		}
-		i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", "person", "", "", nil
 		if at := now(); !open {
 			i.WantedAt = &at
 		}

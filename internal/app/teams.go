@@ -20,9 +20,11 @@ type OnCall struct {
 	Duties []calendar.Duty
 	// Holes are the stretches of the next weeks in which nobody is on call in the first line.
 	Holes []calendar.Duty
+	// Twice are those in which one person is on call in two lines.
+	Twice []calendar.Twice
 }
 
-// lookAhead is how far holes of a rota are looked for.
+// lookAhead is how far holes of a rota are looked for, and who is on call twice.
 const lookAhead = 28 * 24 * time.Hour
 
 // OnCallAt tells who is on call at a moment; team "" is every team.
@@ -50,6 +52,7 @@ func (a *App) OnCallAt(ctx context.Context, who *access.Principal, team string, 
 		x := OnCall{Team: t, Duties: t.OnCall(at, in)}
 		if t.Rota != nil {
 			x.Holes = t.Rota.Holes(0, at, at.Add(lookAhead), in)
+			x.Twice = t.Rota.Twice(at, at.Add(lookAhead), in)
 		}
 		out = append(out, x)
 	}

@@ -136,10 +136,40 @@ func (a *app) showOnCall(list []api.OnCall) {
 			a.say("%s\n", a.paint(amber, fmt.Sprintf("Nobody of %s is on call from %s until %s.", t.Team,
 				inZone(h.From, t.Zone), inZone(h.Until, t.Zone))))
 		}
+		for _, says := range twice(t) {
+			a.say("%s\n", a.paint(amber, says))
+		}
 		for _, c := range t.Calendars {
 			a.showCalendar(t, c)
 		}
 	}
+}
+
+// mostTwice bounds how many stretches are told in which one person is on call in two lines.
+const mostTwice = 5
+
+// twice tells when one person is on call in two lines.
+func twice(t api.OnCall) (says []string) {
+	for i, d := range t.Twice {
+		if i == mostTwice {
+			return append(says, fmt.Sprintf("… and %d times more.", len(t.Twice)-i))
+		}
+		says = append(says, fmt.Sprintf("%s is on call in lines %d and %d of %s from %s until %s: climbing reaches "+
+			"nobody else.", d.Person, d.Lines[0], d.Lines[1], t.Team, inZone(d.From, t.Zone), inZone(d.Until, t.Zone)))
+	}
+	return says
+}
+
+// thenTwice adds to what was said of a rota that was altered who is on call twice by it, where that can be told.
+func thenTwice(cmd *cobra.Command, cl *client, team, says string) string {
+	r, err := check(cl.ListOnCallWithResponse(cmd.Context(), &api.ListOnCallParams{Team: team}))
+	if err != nil {
+		return says
+	}
+	for _, t := range *r.JSON200 {
+		says = strings.Join(append([]string{says}, twice(t)...), "\n")
+	}
+	return says
 }
 
 // showCalendar tells how it stands with the calendar from which a line is read, where something is wrong with it.
@@ -230,14 +260,9 @@ func (a *app) teamStandIn() *cobra.Command {
 			if err != nil {
 				return nil, "", err
 			}
-			return r.JSON201, fmt.Sprintf(
-				"%s is on call for %s until %s. To take it back: urgentis team take-back %s %d",
-				b.Person,
-				args[0],
-				b.Until.Format(clockShape),
-				args[0],
-				r.JSON201.Id,
-			), nil
+			says := fmt.Sprintf("%s is on call for %s until %s. To take it back: urgentis team take-back %s %d",
+				b.Person, args[0], b.Until.Format(clockShape), args[0], r.JSON201.Id)
+			return r.JSON201, thenTwice(cmd, cl, args[0], says), nil
 		})
 	c.Flags().StringVar(&b.Person, "person", "", "the `NAME` of who stands in, a member of the team")
 	c.Flags().StringVar(&from, "from", "", "from this `TIME`, such as 8h from now; now unless said")
@@ -281,7 +306,7 @@ func (a *app) teamSwap() *cobra.Command {
 				)
 			}
 			fmt.Fprintf(&says, "To take both back: urgentis team take-back %s %d", args[0], (*r.JSON201)[0].Id)
-			return r.JSON201, says.String(), nil
+			return r.JSON201, thenTwice(cmd, cl, args[0], says.String()), nil
 		})
 	c.Flags().StringVar(&at, "at", "", "a `TIME` within the one duty: in how long, or 2026-12-24T20:00:00Z")
 	c.Flags().StringVar(&with, "for", "", "a `TIME` within the other")

@@ -182,15 +182,41 @@ func (s *Sheet) Settled(run *store.Run, by, because string) error {
 
 // HandedOn calls whoever was given an incident, however bad it is, until they take it: somebody counts on them.
 func (s *Sheet) HandedOn(i *store.Incident, by, because string) error {
-	n := Notice{
-		Kind: route.HandedOn, Key: fmt.Sprintf("i%d:on:%d", i.Number, i.Entries), To: "person/" + i.Holder,
-		Thing: "holder/" + i.Holder, Incident: &i.Number, Link: fmt.Sprintf("%s/incidents/%d", s.e.Link, i.Number),
-		Text: fmt.Sprintf("Incident %d (%s) is handed on to you by %s: %s", i.Number, i.Severity, by, i.Title),
-	}
+	text := fmt.Sprintf("Incident %d (%s) is handed on to you by %s: %s", i.Number, i.Severity, by, i.Title)
 	if because != "" {
-		n.Text += " (" + because + ")"
+		text += " (" + because + ")"
 	}
-	return s.Notify(n)
+	return s.askHolder(i, text)
+}
+
+// askHolder asks whoever was given an incident to take it, once.
+func (s *Sheet) askHolder(i *store.Incident, text string) error {
+	thing := "holder/" + i.Holder
+	if asked, err := s.tx.IsAsked(store.OfIncident(i.Number), thing); err != nil || asked {
+		return err
+	}
+	return s.Notify(Notice{
+		Kind: route.HandedOn, Key: fmt.Sprintf("i%d:on:%d", i.Number, i.Entries), To: "person/" + i.Holder,
+		Thing: thing, Incident: &i.Number, Link: fmt.Sprintf("%s/incidents/%d", s.e.Link, i.Number),
+		Text: text,
+	})
+}
+
+// OpenAgain opens a closed incident again, which then waits on somebody; whoever writes its entry says why. What is
+// open in it is there since now, and whoever it was handed on to and did not take it is asked again.
+func (s *Sheet) OpenAgain(i *store.Incident, waitsOn string) error {
+	if err := s.tx.KeepKeys(i.Number); err != nil {
+		return err
+	}
+	if err := s.tx.SinceNow(i.Number); err != nil {
+		return err
+	}
+	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", waitsOn, "", "", nil
+	if i.Holder == "" || i.HeldAt != nil {
+		return nil
+	}
+	return s.askHolder(i, fmt.Sprintf("Incident %d (%s), which was handed on to you, is open again: %s", i.Number,
+		i.Severity, i.Title))
 }
 
 // FollowWorst lets an incident's severity and title be those of its worst open alert for which nothing was enough yet,

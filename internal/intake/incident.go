@@ -604,13 +604,9 @@ func (w *writing) stillThere(id store.Identity, a *store.Alert) error {
 }
 
 func (w *writing) reopen(inc *store.Incident, because string) error {
-	if err := w.tx.KeepKeys(inc.Number); err != nil {
+	if err := w.sheet.OpenAgain(inc, "nobody"); err != nil {
 		return err
 	}
-	if err := w.tx.SinceNow(inc.Number); err != nil {
-		return err
-	}
-	inc.State, inc.WaitingOn, inc.Outcome, inc.Because, inc.ResolvedAt = "open", "nobody", "", "", nil
 	return w.sheet.Write(
 		inc,
 		store.NewEntry{

@@ -28,6 +28,10 @@ func apiOnCall(x app.OnCall) api.OnCall {
 	out := api.OnCall{
 		Team: x.Team.Name, Title: x.Team.Title, Members: filled(x.Team.Members),
 		Duties: []api.Duty{}, Holes: mapped(x.Holes, func(d calendar.Duty) api.Duty { return apiDuty(0, d) }),
+		Twice: mapped(x.Twice, func(d calendar.Twice) api.TwiceOnCall {
+			return api.TwiceOnCall{Person: d.Person, Lines: []int{d.Line + 1, d.Other + 1}, From: d.From.UTC(),
+				Until: d.Until.UTC()}
+		}),
 	}
 	if x.Team.Rota != nil {
 		out.Zone = x.Team.Rota.Zone.String()

@@ -137,6 +137,12 @@ func (tx *Tx) CallsOf(subject string) (list []Called, all bool, err error) {
 	return list, n == len(list), err
 }
 
+// IsAsked reports whether somebody is asked for a thing of a subject, which is not over.
+func (tx *Tx) IsAsked(subject, thing string) (bool, error) {
+	return one[bool](tx, `select exists (select from notice where subject = ? and thing = ? and urgent
+		and state <> 'over')`, subject, thing)
+}
+
 // AddCall notes that somebody is to be called, now.
 func (tx *Tx) AddCall(n *Notice) error {
 	if err := tx.db.Create(n).Error; err != nil {

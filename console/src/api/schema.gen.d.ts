@@ -3496,8 +3496,19 @@ export interface components {
             duties: components["schemas"]["Duty"][];
             /** @description when nobody is on call in the first line */
             holes: components["schemas"]["Duty"][];
+            /** @description when one person is on call in two lines, so that climbing reaches nobody else */
+            twice: components["schemas"]["TwiceOnCall"][];
             /** @description from which lines of the rota are read */
             calendars?: components["schemas"]["RotaCalendar"][];
+        };
+        TwiceOnCall: {
+            person: string;
+            /** @description two, from 1 */
+            lines: number[];
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
         };
         RotaCalendar: {
             /** @description from 1 */

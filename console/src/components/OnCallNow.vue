@@ -30,6 +30,10 @@ const now = useClock()
             <span aria-hidden="true">◐</span> nobody from
             <span :title="exact(t.holes[0].from)">{{ relative(t.holes[0].from, now) }}</span>
           </div>
+          <div v-if="t.twice[0]" class="nobody">
+            <span aria-hidden="true">◐</span> {{ t.twice[0].person }} alone in two lines from
+            <span :title="exact(t.twice[0].from)">{{ relative(t.twice[0].from, now) }}</span>
+          </div>
         </td>
         <td class="wide">
           {{
