@@ -23,23 +23,11 @@ var (
 	inBack    = expr.InReport.With("body", "")
 )
 
-// keysOf are the keys that a kind of connection has, beside name, kind and says; needed ones first.
-var keysOf = map[string]struct{ needed, may []string }{
-	message.Room:    {nil, []string{"url", "method", "headers", "body", "form", "sign", "back", "links", "most"}},
-	message.Text:    {nil, []string{"url", "method", "headers", "body", "form", "links", "most"}},
-	message.Webhook: {[]string{"sign"}, []string{"url", "headers", "body"}},
-	message.Mail:    {[]string{"server", "from"}, []string{"tls", "authority", "account", "password", "links"}},
-	message.Syslog:  {[]string{"server"}, []string{"over", "authority"}},
-	message.Desk: {[]string{"open"}, []string{
-		"when", "find", "comment", "copies", "update", "resolve", "follow_up",
-	}},
-}
-
 // connection decodes a way out to people or to another system.
 func (x *decoder) connection(root ast.Node) {
 	c := &message.Connection{Says: map[string]*expr.Template{}, Links: message.LinksAct, TLS: "start", Over: "udp"}
 	x.d.Connection = c
-	c.Kind = x.before(root, "kind", message.Kinds)
+	c.Kind = x.before(root, "kind", message.KindNames(message.AnyKind))
 	desk := &message.DeskRequests{}
 	send := &message.Request{Method: "POST", Headers: map[string]*expr.Template{}}
 	keys := x.requestKeys(send, inMessage)
@@ -81,11 +69,11 @@ func (x *decoder) connection(root ast.Node) {
 	got := x.Fields(root, "a connection", keys)
 	c.Name = x.d.Name
 	x.need(root, got, "connection", "name", "kind")
-	of := keysOf[c.Kind]
-	x.need(root, got, "connection", of.needed...)
+	of := c.Is()
+	x.need(root, got, "connection", of.Needs...)
 	for k, n := range got {
 		if !slices.Contains([]string{"urgentis", "name", "kind", "says"}, k) && n != nil &&
-			!slices.Contains(of.needed, k) && !slices.Contains(of.may, k) {
+			!slices.Contains(of.Needs, k) && !slices.Contains(of.May, k) {
 			x.Fail(n, "%s is nothing of a connection of the kind %s", k, c.Kind)
 		}
 	}
@@ -95,11 +83,11 @@ func (x *decoder) connection(root ast.Node) {
 			"a password is not sent where nothing is encrypted: tls is start or on, or leave the account out",
 		)
 	}
-	switch c.Kind {
-	case message.Desk:
+	switch {
+	case c.Kind == message.Desk:
 		c.Desk = desk
 		x.deskRead(root, got, desk)
-	case message.Room, message.Text, message.Webhook:
+	case of.Posts:
 		c.Send = send
 		x.hasURL(root, send)
 	}

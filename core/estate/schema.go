@@ -225,7 +225,7 @@ func connectionSchema() map[string]any {
 	request := requestSchema()
 	return map[string]any{
 		"kind": map[string]any{
-			"enum": message.Kinds,
+			"enum": message.KindNames(message.AnyKind),
 		}, "back": object(x.Probe["a call-back"], nil, "person", "do", "refers"),
 		"open": request, "find": request, "comment": request, "update": request, "resolve": request,
 		"follow_up": request,

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"slices"
 	"strings"
 
 	"urgentis/core/expr"
@@ -13,22 +12,6 @@ import (
 	"urgentis/core/route"
 	"urgentis/core/runbook"
 )
-
-// The kinds of connections.
-const (
-	Room    = "room"    // a chat room, by HTTP
-	Text    = "text"    // text messages to people, by HTTP
-	Mail    = "mail"    // SMTP
-	Webhook = "webhook" // to a program, signed (Standard Webhooks)
-	Syslog  = "syslog"  // RFC 5424
-	Desk    = "desk"    // a ticket desk, by HTTP
-)
-
-// Kinds lists the kinds of connections.
-var Kinds = []string{Room, Text, Mail, Webhook, Syslog, Desk}
-
-// Personal are the kinds by which single people are reached.
-var Personal = []string{Text, Mail, Room, Webhook}
 
 // Connection is a way out to people or to another system.
 type Connection struct {
@@ -212,14 +195,6 @@ func (c *Connection) NamesFor(m *Message) (map[string]any, error) {
 	names := m.Names(c.most())
 	names["text"] = text
 	return map[string]any{"message": names}, nil
-}
-
-// Sink reports whether it carries messages to no single person: it can be told by its name.
-func (c *Connection) Sink() bool { return c.Kind == Room || c.Kind == Webhook || c.Kind == Syslog }
-
-// Reaches reports whether people are reached by this kind of connection.
-func (c *Connection) Reaches() bool {
-	return slices.Contains(Personal, c.Kind)
 }
 
 // KindWords are what words of one's own may be for.

@@ -66,3 +66,18 @@ func TestFold(t *testing.T) {
 	assert.Equal(t, "worse", Fold([]*Message{opened, worse}).Subject, "the newest of equals")
 	assert.Empty(t, opened.Also)
 }
+
+// Every kind leads somewhere by some way: to single people, or by a word that names it.
+func TestEveryKindCanBeTold(t *testing.T) {
+	for _, k := range Kinds {
+		assert.True(t, k.Personal || len(k.Named) > 0, "nothing can ever be told by a connection of the kind %s", k.Name)
+		assert.False(t, k.Addressed && !k.Personal, k.Name)
+		for _, key := range k.Needs {
+			assert.NotContains(t, k.May, key, k.Name)
+		}
+		assert.Equal(t, k.Name, KindNamed(k.Name).Name)
+	}
+	assert.Empty(t, KindNamed("pigeon").Name)
+	_, err := KindNamed(Mail).Address("Mara <mara@merrow.example>")
+	assert.ErrorContains(t, err, "is no mail address such as")
+}

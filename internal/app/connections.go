@@ -37,24 +37,9 @@ func (a *App) Connections(ctx context.Context, who *access.Principal) ([]Connect
 			out = append(out, Connection{d.Name, "", "its document cannot be read"})
 			continue
 		}
-		out = append(out, Connection{d.Name, c.Kind, whereOf(c)})
+		out = append(out, Connection{d.Name, c.Kind, c.Where()})
 	}
 	return out, nil
-}
-
-// whereOf is where a connection leads, without what is secret.
-func whereOf(c *message.Connection) string {
-	r := c.Send
-	if c.Desk != nil {
-		r = c.Desk.Open
-	}
-	switch {
-	case r == nil:
-		return c.Server
-	case r.Secret != "":
-		return "the secret " + r.Secret
-	}
-	return r.URL.Source
 }
 
 // AddConnection is a short way through the door of documents: a room, at an address.
@@ -89,7 +74,7 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name, to
 	if c.Kind == message.Desk {
 		return a.tryDesk(ctx, who, c)
 	}
-	if to == "" && (c.Kind == message.Mail || c.Kind == message.Text) {
+	if to == "" && c.Is().Addressed {
 		return Tried{}, invalid("to", "say to whom the try goes: a %s needs an address", c.Kind)
 	}
 	answer, err := a.outbox.Send(ctx, c, &message.Message{

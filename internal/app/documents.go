@@ -542,5 +542,5 @@ func (a *App) DocumentRevisions(ctx context.Context, who *access.Principal, kind
 // carries reports whether the text of a connection is of one that can be told by itself.
 func carries(text string) bool {
 	docs, _ := estate.Parse([]estate.File{{Name: "connection", Text: text}})
-	return len(docs) == 1 && docs[0].Connection != nil && docs[0].Connection.Sink()
+	return len(docs) == 1 && docs[0].Connection != nil && docs[0].Connection.Is().NamedBy("connection")
 }

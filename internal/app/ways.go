@@ -7,7 +7,6 @@ import (
 	"crypto/subtle"
 	"fmt"
 	"math/big"
-	"net/mail"
 	"strings"
 	"time"
 
@@ -72,11 +71,11 @@ func (a *App) AddWay(ctx context.Context, who *access.Principal, person, connect
 	if c == nil {
 		return nil, named(store.ErrNotFound, "connection %s", connection)
 	}
-	if !c.Reaches() {
+	if !c.Is().Personal {
 		return nil, invalid("connection", "%s is a %s: people are reached by %s", connection, c.Kind,
-			strings.Join(message.Personal, ", "))
+			strings.Join(message.KindNames(message.Reaching), ", "))
 	}
-	if address, err = soundAddress(c.Kind, address); err != nil {
+	if address, err = soundAddress(c, address); err != nil {
 		return nil, err
 	}
 	ways, err := tx.Ways(person)
@@ -118,19 +117,19 @@ func orMissing(err error) error {
 const maxAddress = 250
 
 // soundAddress refuses what cannot be an address of a kind of connection.
-func soundAddress(kind, address string) (string, error) {
+func soundAddress(c *message.Connection, address string) (string, error) {
 	address = strings.TrimSpace(address)
 	switch {
 	case address == "" || len(address) > maxAddress || strings.ContainsAny(address, "\x00\r\n"):
 		return "", invalid("address", "an address has from 1 to %d characters, on one line", maxAddress)
-	case kind == message.Mail:
-		at, err := mail.ParseAddress(address)
-		if err != nil || at.Name != "" {
-			return "", invalid("address", "%s is no mail address such as mara@merrow.example", address)
-		}
-		return at.Address, nil
+	case c.Is().Address == nil:
+		return address, nil
 	}
-	return address, nil
+	kept, err := c.Is().Address(address)
+	if err != nil {
+		return "", invalid("address", "%s", err)
+	}
+	return kept, nil
 }
 
 // SendCode sends a new code to a way, which proves it once it is given back. The code before is worth nothing any more.

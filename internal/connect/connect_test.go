@@ -246,3 +246,11 @@ tell_back:
 	assert.ErrorContains(t, o.Work(context.Background(), job(id, 1)), "is not configured")
 	assert.Equal(t, "failed", state(t, s, id).State, "what cannot be told is said")
 }
+
+// Every kind has what carries messages there; a desk is told of incidents, by what stands in desk.go.
+func TestEveryKindHasASender(t *testing.T) {
+	for _, k := range message.Kinds {
+		assert.Equal(t, k.Name != message.Desk, registry[k.Name] != nil, k.Name)
+	}
+	assert.Len(t, registry, len(message.Kinds)-1)
+}

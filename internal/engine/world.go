@@ -131,14 +131,10 @@ func (w *World) add(d *documents.Document) error {
 		w.Calendars[d.Name] = d.Calendar
 	case d.Connection != nil:
 		w.Connections[d.Name] = d.Connection
-		if d.Connection.Kind == message.Room {
-			w.Rooms = append(w.Rooms, d.Name)
-		}
-		if d.Connection.Sink() {
-			w.Sinks = append(w.Sinks, d.Name)
-		}
-		if d.Connection.Kind == message.Desk {
-			w.Desks = append(w.Desks, d.Name)
+		for word, list := range map[string]*[]string{"room": &w.Rooms, "connection": &w.Sinks, "ticket": &w.Desks} {
+			if d.Connection.Is().NamedBy(word) {
+				*list = append(*list, d.Name)
+			}
 		}
 	}
 	return nil
