@@ -15,118 +15,6 @@ import (
 	"github.com/goccy/go-yaml/parser"
 )
 
-// wholeOrder is the order of the keys of a runbook; startOrder that of a start; stepOrder that of a step, after its
-// verb.
-var (
-	wholeOrder = []string{
-		"urgentis",
-		"name",
-		"title",
-		"owner",
-		"service",
-		"tags",
-		"saves",
-		"harm",
-		"about",
-		"starts",
-		"inputs",
-		"limits",
-		"parts",
-		"steps",
-		"if_cleared",
-		"if_worse",
-		"on_error",
-		"finally",
-		"results",
-	}
-	startOrder = []string{
-		"alert",
-		"incident",
-		"deployment",
-		"schedule",
-		"zone",
-		"missed",
-		"address",
-		"on",
-		"hours",
-		"steady",
-		"count",
-		"at_most",
-		"inputs",
-	}
-	stepOrder = []string{
-		"id",
-		"when",
-		"over",
-		"where",
-		"peers",
-		"named",
-		"at_once",
-		"tolerate",
-		"from",
-		"as",
-		"words",
-		"run",
-		"as_data",
-		"script",
-		"args",
-		"interpreter",
-		"http",
-		"job",
-		"sql",
-		"port",
-		"name",
-		"echo",
-		"send",
-		"fetch",
-		"attach",
-		"dialogue",
-		"env",
-		"stdin",
-		"accept",
-		"timeout",
-		"only_reads",
-		"costly",
-		"fits",
-		"read",
-		"of",
-		"retake",
-		"until",
-		"for",
-		"again",
-		"that",
-		"agrees",
-		"proves",
-		"inputs",
-		"to",
-		"text",
-		"source",
-		"because",
-		"within",
-		"fields",
-		"suggest",
-		"still",
-		"fresh",
-		"gate",
-		"undo",
-		"happened",
-		"repeatable",
-		"branches",
-		"choices",
-		"ask_again",
-		"rounds",
-		"none",
-		"unanswered",
-		"steps",
-		"between",
-		"passes",
-		"fails",
-		"unsure",
-		"otherwise",
-		"on_error",
-	}
-)
-
 // ErrFormat says that a text cannot be written in the canonical form.
 var ErrFormat = errors.New("it cannot be brought into the canonical form")
 
@@ -168,7 +56,7 @@ func pass(src []byte) ([]byte, error) {
 				k.line,
 			)
 		}
-		order(d.Body, wholeOrder)
+		order(d.Body, wholeKeys)
 		orderStarts(d.Body)
 		out = spaced(d.Body.String())
 	}
@@ -188,7 +76,7 @@ func (k *keeper) Visit(n ast.Node) ast.Visitor {
 }
 
 // order sorts the keys of a mapping, and those of the steps in it.
-func order(n ast.Node, keys []string) {
+func order(n ast.Node, keys []key) {
 	switch x := n.(type) {
 	case *ast.MappingNode:
 		slices.SortStableFunc(x.Values, func(a, b *ast.MappingValueNode) int { return rank(keys, a) - rank(keys, b) })
@@ -211,7 +99,7 @@ func orderStarts(n ast.Node) {
 			continue
 		}
 		for each := starts.MapRange(); each.Next(); {
-			order(each.Value(), startOrder)
+			order(each.Value(), startKeys)
 		}
 	}
 }
@@ -220,7 +108,7 @@ func orderValue(v *ast.MappingValueNode) {
 	if s, ok := v.Value.(*ast.SequenceNode); ok {
 		for _, item := range s.Values {
 			if isStep(item) {
-				order(item, stepOrder)
+				order(item, stepKeys)
 			}
 		}
 		return
@@ -246,13 +134,12 @@ func isStep(n ast.Node) bool {
 }
 
 // rank is the place of a key; a verb comes first, an unknown key last.
-func rank(keys []string, v *ast.MappingValueNode) int {
+func rank(keys []key, v *ast.MappingValueNode) int {
 	k := v.Key.GetToken().Value
-	if slices.Contains(Verbs, Verb(k)) && !slices.Contains(wholeOrder, k) &&
-		reflect.ValueOf(keys).Pointer() == reflect.ValueOf(stepOrder).Pointer() {
+	if slices.Contains(Verbs, Verb(k)) && !slices.Contains(names(wholeKeys), k) && &keys[0] == &stepKeys[0] {
 		return -1
 	}
-	if i := slices.Index(keys, k); i >= 0 {
+	if i := slices.IndexFunc(keys, func(x key) bool { return x.name == k }); i >= 0 {
 		return i
 	}
 	return len(keys)

@@ -7,7 +7,6 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"urgentis/core/expr"
-	"urgentis/core/reading"
 	"urgentis/core/trigger"
 )
 
@@ -15,12 +14,11 @@ import (
 // it is asked, so that the two cannot part.
 func Schema() []byte {
 	keys := probed()
-	obj := func(of []string, required ...string) map[string]any {
+	obj := func(table []key, of []string, required ...string) map[string]any {
 		props := map[string]any{}
 		for _, k := range of {
-			props[k] = map[string]any{"$ref": "#/$defs/any"}
-			if d, ok := keyKinds[k]; ok {
-				props[k] = d
+			if props[k] = kindIn(k, table); props[k] == nil {
+				props[k] = refTo("any")
 			}
 		}
 		out := map[string]any{"type": "object", "properties": props, "additionalProperties": false}
@@ -32,17 +30,16 @@ func Schema() []byte {
 	steps := []any{}
 	for _, v := range Verbs {
 		of := append([]string{string(v)}, keys["a "+string(v)]...)
-		o := obj(of, string(v))
+		o := obj(stepKeys, of, string(v))
 		o["title"] = "a " + string(v)
 		if v == Close {
 			o["properties"].(map[string]any)[string(v)] = map[string]any{"enum": Outcomes}
 		}
 		steps = append(steps, o)
 	}
-	root := obj(keys["a runbook"], "urgentis", "name", "title", "owner", "service", "steps")
+	root := obj(wholeKeys, keys["a runbook"], "urgentis", "name", "title", "owner", "service", "steps")
 	props := root["properties"].(map[string]any)
-	props["urgentis"] = map[string]any{"const": Header}
-	props["parts"] = map[string]any{"type": "object", "additionalProperties": obj(keys["a part"], "steps")}
+	props["parts"] = map[string]any{"type": "object", "additionalProperties": obj(wholeKeys, keys["a part"], "steps")}
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	root["title"] = "a runbook"
 	types := make([]string, len(expr.Types))
@@ -64,12 +61,13 @@ func Schema() []byte {
 			"pattern":     `^([0-9]+d)?([0-9.]+(h|m|s|ms))*$`,
 			"description": "a time such as 30s, 5m, 2h or 1d",
 		},
-		"gate": obj(keys["gate"]), "again": obj(keys["again"]), "http": obj(keys["http"]), "sql": obj(keys["sql"]),
-		"start":  start(obj(keys["a start"])),
+		"gate": obj(innerKeys, keys["gate"]), "again": obj(innerKeys, keys["again"]),
+		"http": obj(innerKeys, keys["http"]), "sql": obj(innerKeys, keys["sql"]),
+		"start":  start(obj(startKeys, keys["a start"])),
 		"starts": map[string]any{"type": "object", "additionalProperties": refTo("start")},
-		"hours":  hours(obj(keys["hours"])),
-		"inputs": map[string]any{"type": "object", "additionalProperties": obj(keys["input "])},
-		"read":   map[string]any{"type": "object", "additionalProperties": obj(keys["reading "])},
+		"hours":  hours(obj(innerKeys, keys["hours"])),
+		"inputs": map[string]any{"type": "object", "additionalProperties": obj(innerKeys, keys["input "])},
+		"read":   map[string]any{"type": "object", "additionalProperties": obj(innerKeys, keys["reading "])},
 		"type":   map[string]any{"enum": types},
 	}
 	b, err := json.MarshalIndent(root, "", " ")
@@ -86,7 +84,6 @@ func start(obj map[string]any) map[string]any {
 		one = append(one, map[string]any{"required": []string{k}})
 	}
 	obj["oneOf"] = one
-	obj["properties"].(map[string]any)["hours"] = refTo("hours")
 	return obj
 }
 
@@ -99,31 +96,6 @@ func hours(obj map[string]any) map[string]any {
 }
 
 func refTo(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
-
-// keyKinds tells what stands under a key, wherever it is known; of other keys only the name is checked.
-var keyKinds = map[string]any{
-	"steps": refTo("steps"), "finally": refTo("steps"), "otherwise": refTo("steps"), "between": refTo("steps"),
-	"passes": refTo(
-		"branch",
-	), "fails": refTo("branch"), "unsure": refTo("branch"), "on_error": refTo("branch"), "refused": refTo("branch"),
-	"unanswered": refTo("branch"), "if_cleared": refTo("branch"), "if_worse": refTo("branch"),
-	"timeout": refTo(
-		"span",
-	), "within": refTo("span"), "every": refTo("span"), "for": refTo("span"), "steady": refTo("span"),
-	"fresh":  refTo("span"),
-	"harm":   map[string]any{"type": "string", "maxLength": MaxHarm},
-	"costly": map[string]any{"enum": []any{true}},
-	"good":   map[string]any{"enum": reading.Goods},
-	"saves":  refTo("span"), "give_up_after": refTo("span"),
-	"gate": refTo(
-		"gate",
-	), "again": refTo("again"), "starts": refTo("starts"), "http": refTo("http"), "sql": refTo("sql"),
-	"inputs": map[string]any{"type": "object"}, "read": refTo("read"),
-	"type": refTo(
-		"type",
-	), "title": map[string]any{"type": "string"}, "name": map[string]any{}, "run": map[string]any{"type": "array"},
-	"tags": map[string]any{"type": "array"},
-}
 
 // probed asks the decoder for the keys of everything, by what it calls the mapping.
 func probed() map[string][]string {
