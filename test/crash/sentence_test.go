@@ -17,16 +17,16 @@ var suffixes = map[string]string{
 	"Alone": "-alone", "Over HTTP": "-web", "A job elsewhere": "-job", "Each": "-each", "Back and forth": "-forth",
 }
 
-// proveSentences proves that what each run says in the end is what its hosts counted. Of what a run did that the
-// database knew nothing of any more after it was put back, the run that was begun for the same alert then knows nothing.
+// proveSentences proves that what each run says in the end is what its hosts counted. What was done by a run that a
+// database that was put back does not know any more, the next one for the same alert knows nothing of.
 func (s *storm) proveSentences(st *store.Store) {
 	var list []struct {
 		Key, Body string
-		Anew      bool // it was begun after the database was put back, and touched nothing: what was done another run did
+		Anew      bool // it began after the database was put back, and touched nothing: what was done another did
 	}
 	require.NoError(s.t, testdb.SQL(st).Raw(`select b.body::jsonb->'inputs'->>'key' as key, e.body,
 		exists (select from setting where key = 'put_back' and at < r.begun_at) and not exists (select from event c
-			where c.run = r.id and c.kind = 'attempt.intended' and c.body like '%"for":"change"%') as anew
+				where c.run = r.id and c.kind = 'attempt.intended' and c.body like '%"for":"change"%') as anew
 		from event e join event b on b.run = e.run and b.seq = 1
 		join run r on r.id = e.run and r.runbook = 'storm' where e.kind = 'run.ended'`).Scan(&list).Error)
 	begun, undone := s.fleet.Works.Begun()
