@@ -1,6 +1,3 @@
-// Package cases holds runbooks to what their authors say of them: given these answers of targets and people, a run
-// takes this way, asks this, changes this and ends so. Cases are played by core/flow alone, without a target, a clock
-// or a service.
 package cases
 
 import (

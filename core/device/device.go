@@ -1,5 +1,3 @@
-// Package device is the dialogue with devices that have no shell: what their prompts look like, how their modes are
-// entered, and, from what a device prints, what is to be typed next.
 package device
 
 import (

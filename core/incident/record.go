@@ -1,5 +1,3 @@
-// Package incident holds the record of an incident: entries that are appended and never
-// edited, chained by hash so that a changed or missing one shows.
 package incident
 
 import (

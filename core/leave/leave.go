@@ -1,4 +1,3 @@
-// Package leave answers one question: may this change happen now?
 package leave
 
 import (

@@ -1,5 +1,3 @@
-// Package library makes the runbooks that ship with the program ones of somebody's own: a binding says for which
-// service a runbook is, who owns it, which targets play its roles, and with which inputs and starts.
 package library
 
 import (

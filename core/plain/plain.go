@@ -1,5 +1,3 @@
-// Package plain writes text from outside so that it can neither steer a terminal, nor look like other text, nor begin a
-// line that the program did not begin.
 package plain
 
 import (

@@ -1,9 +1,3 @@
-// Package reads knows which commands only read. It is asked of each look before it leaves: a look is what is known to
-// read, by the forms of words of a table that an administrator extends, or what a target's account cannot write, or
-// what somebody took the word of its author for. A shell is not understood: a script is known by its whole text.
-//
-// What is known is a claim about programs as they are shipped: one of the same name that does something else is beyond
-// it, which is why only bare names and the paths of the system count.
 package reads
 
 import (

@@ -1,5 +1,3 @@
-// Package app has the use cases of the service, one file for each noun: load the object, ask whether whoever acts may
-// do that to it, act, write it down, all in one transaction. It knows no HTTP and no SQL.
 package app
 
 import (

@@ -1,5 +1,3 @@
-// Package connect carries messages out: one outbox, from which each is delivered once per key or until its tries are
-// used up, in order for each incident and receiver, by whatever kind of connection.
 package connect
 
 import (

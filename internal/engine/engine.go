@@ -1,5 +1,3 @@
-// Package engine drives core/flow on the store: it writes each intention before it acts and each
-// outcome after, and nothing else. What must happen is decided in core/flow.
 package engine
 
 import (

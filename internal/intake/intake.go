@@ -1,4 +1,3 @@
-// Package intake takes alerts from outside. What is answered is on disk; many that come at once share a commit.
 package intake
 
 import (

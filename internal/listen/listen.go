@@ -1,6 +1,3 @@
-// Package listen hears what does not come by HTTP: syslog, traps and informs of SNMP, and mail. What nobody can be
-// asked to send again goes through a spool on disk first, so that a database that is away loses nothing; what there is
-// no room for is counted.
 package listen
 
 import (

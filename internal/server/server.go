@@ -1,5 +1,3 @@
-// Package server is the network interface: the API of api/openapi.yaml, the intake of alerts, the live
-// stream, and the console.
 package server
 
 import (

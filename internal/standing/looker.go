@@ -1,6 +1,3 @@
-// Package standing takes looks that no run waits for: watches in their beat, the readings that open gates rest on,
-// looks that people take again, and looks into the past. It keeps what they read, tells no run of it, and changes
-// nothing.
 package standing
 
 import (

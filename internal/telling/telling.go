@@ -1,7 +1,3 @@
-// Package telling decides who is told of what, and when: of notices that runs and incidents left, by ladders and ways;
-// desks, whose tickets follow the records; teams, of their rotas. It begins nothing and changes nothing but messages,
-// tickets and what calendars said. What is to be told is said elsewhere (engine.Sheet.Notify); who that is, core/route
-// decides; internal/connect sends it off.
 package telling
 
 import (
