@@ -74,6 +74,10 @@ const mine = computed(() => kinds.filter((k) => session.may(authored.includes(k)
 .kind {
   max-width: 220px;
 }
+.new {
+  display: flex;
+  flex-wrap: wrap;
+}
 .new a {
   margin-left: 10px;
   padding: 4px 0;

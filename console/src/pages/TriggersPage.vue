@@ -14,10 +14,10 @@ const held = (l: Record<string, number>) => (l.back ?? 0) + (l.refused ?? 0) + (
         <tr>
           <th>Trigger</th>
           <th>Starts when</th>
-          <th>Next</th>
+          <th class="wide">Next</th>
           <th>Last</th>
-          <th class="num">Started in a day</th>
-          <th class="num">Held back</th>
+          <th class="num wide">Started in a day</th>
+          <th class="num wide">Held back</th>
         </tr>
       </thead>
       <tbody>
@@ -32,10 +32,10 @@ const held = (l: Record<string, number>) => (l.back ?? 0) + (l.refused ?? 0) + (
               {{ s }}
             </p>
           </td>
-          <td><TimeAgo v-if="t.next_at" :at="t.next_at" /></td>
+          <td class="wide"><TimeAgo v-if="t.next_at" :at="t.next_at" /></td>
           <td><TimeAgo v-if="t.last_at" :at="t.last_at" /><span v-else class="faint">not lately</span></td>
-          <td class="num">{{ t.lately.started ?? 0 }}</td>
-          <td class="num" :class="{ some: (t.lately.refused ?? 0) > 0 }">{{ held(t.lately) }}</td>
+          <td class="num wide">{{ t.lately.started ?? 0 }}</td>
+          <td class="num wide" :class="{ some: (t.lately.refused ?? 0) > 0 }">{{ held(t.lately) }}</td>
         </tr>
       </tbody>
     </table>
