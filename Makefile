@@ -57,9 +57,9 @@ check: console/node_modules
 	MAKE=$(MAKE) sh build/generated.sh
 	cd console && npm run --silent check && npm run --silent test
 
-# Whole worlds, with every outside system played in the same process: under the race detector they take a third of an
-# hour more. What they are made of is watched in its own tests.
-WORLDS := ./internal/demo ./test/browser ./test/library
+# Whole worlds, with every outside system played in the same process: under the race detector they take half an hour
+# more. What they are made of is watched in its own tests.
+WORLDS := ./internal/cli ./internal/demo ./test/browser ./test/library
 # The core begins nothing beside itself and locks nothing (core/deps_test.go), so that there is nothing to race with.
 CORE := ./core/...
 

@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # Tries the README's commands on bare machines: a minimal Debian in a folder, with only what the README asks for.
-# Root is needed (debootstrap, chroot). What is tried is the committed tree, cloned.
+# Root is needed (debootstrap, chroot). What is tried is the committed tree, cloned. With FRESH_CACHE=1 the machines have
+# what Go compiled here within the last hours: what they must install and say is tried all the same, in less time.
 #
 #   fresh.sh              make example by an ordinary user, with and without sudo; make example and make test by root
 #   fresh.sh example      the same without make test
@@ -39,6 +40,12 @@ base() {
   ln -s ../lib/node_modules/npm/bin/npm-cli.js "$work/base/usr/local/bin/npm"
   npmrc=$(npm config get userconfig)
   if [ -e "$npmrc" ]; then cp "$npmrc" "$work/base/etc/skel/.npmrc"; cp "$npmrc" "$work/base/root/.npmrc"; fi
+  if [ -n "${FRESH_CACHE:-}" ]; then
+    mkdir "$work/base/gocache"
+    (cd "$(go env GOCACHE)" && find . -type f -mmin -180 -print0 | tar --null -T - -cf -) | tar -xf - -C "$work/base/gocache"
+    chmod -R a+rwX "$work/base/gocache"
+    settings+=(GOCACHE=/gocache)
+  fi
   git -C "$src" bundle create -q "$work/base/src.bundle" HEAD
   # An ordinary user who may not use sudo, and one who may.
   chroot "$work/base" sh -c '
