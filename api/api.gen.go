@@ -2073,7 +2073,10 @@ type NewRun struct {
 	For      []string               `json:"for,omitempty,omitzero"`
 	Incident int64                  `json:"incident,omitempty,omitzero"`
 	Inputs   map[string]interface{} `json:"inputs,omitempty,omitzero"`
-	Runbook  string                 `json:"runbook"`
+
+	// Only the id or the path of a change that is tried alone: with the looks that it rests on, through its gate, with its undo and its proof; nothing else of the runbook is done, and no alert counts as treated
+	Only    string `json:"only,omitempty,omitzero"`
+	Runbook string `json:"runbook"`
 }
 
 // NewSecret defines model for NewSecret.

@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -148,9 +149,12 @@ type On struct {
 	// For are the alerts of the incident that it is to treat; nil for those that its starts fit, else the only open
 	// one.
 	For []string
+	// Only is the id or the path of a change that is tried alone; "" for the whole. It treats no alert.
+	Only string
 }
 
-// StartRun begins a run of the newest revision of a runbook, on an open incident if one is named.
+// StartRun begins a run of the newest revision of a runbook, or of one change of it alone, on an open incident if one is
+// named.
 func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, given map[string]any, on On,
 ) (*store.Run, error) {
 	b, err := a.newest(ctx, name)
@@ -161,12 +165,39 @@ func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, 
 		Service: b.Service}); err != nil {
 		return nil, err
 	}
+	if on.Only != "" {
+		if b, err = a.alone(ctx, who, b, on.Only); err != nil {
+			return nil, err
+		}
+	}
 	inputs, err := b.AcceptAll(given)
 	if err != nil {
 		return nil, invalid("inputs", "%s", err)
 	}
 	start := engine.Start{Book: b, Inputs: inputs, StartedBy: who.Name, Person: who.Owner}
 	return a.begin(ctx, who, start, on, true)
+}
+
+// alone makes the runbook of which one change is tried alone, and keeps its text for the run.
+func (a *App) alone(ctx context.Context, who *access.Principal, b *runbook.Book, step string) (*runbook.Book, error) {
+	change := b.Named(step)
+	if change == nil {
+		return nil, invalid("only", "there is no step %s; give its id or its path", step)
+	}
+	text, err := b.Alone(change)
+	if err != nil {
+		return nil, invalid("only", "%s", err)
+	}
+	only, findings := runbook.Parse(text)
+	if only == nil {
+		return nil, invalid("only", "the change %q cannot be tried alone: %s", change.Title, findings)
+	}
+	return only, a.tx(ctx, func(tx *store.Tx) error {
+		if err := tx.KeepAlone(only, b.Revision, change.Path); err != nil {
+			return err
+		}
+		return tx.Audit(who.Name, "runbook.alone", b.Name, fmt.Sprintf("only step %s, %q", change.Path, change.Title))
+	})
 }
 
 // RunAgain begins a run of the newest revision with the inputs of an earlier one.
@@ -217,7 +248,7 @@ func (a *App) begin(ctx context.Context, who *access.Principal, start engine.Sta
 			if start.Incident, err = s.Incident(on.Incident); err != nil {
 				return named(err, "incident %d", on.Incident)
 			}
-			if start.AgainOf == "" {
+			if start.AgainOf == "" && on.Only == "" {
 				if start.Treats, err = a.toTreat(s.Tx(), start.Book.Name, on); err != nil {
 					return err
 				}

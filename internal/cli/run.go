@@ -34,10 +34,12 @@ func (a *app) runStart() *cobra.Command {
 	var incident int64
 	var follow bool
 	var treats []string
+	var only string
 	c := verb(
 		"start RUNBOOK",
 		"Start a runbook by hand",
-		"urgentis run start berth-queue-backlog --input queue=quay-north --incident 12 --follow",
+		"urgentis run start berth-queue-backlog --input queue=quay-north --incident 12 --follow\n"+
+			"urgentis run start berth-queue-backlog --input queue=quay-north --only park --follow",
 		cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			in := map[string]any{}
@@ -46,7 +48,7 @@ func (a *app) runStart() *cobra.Command {
 			}
 			r, err := check(
 				cl.StartRunWithResponse(cmd.Context(), api.NewRun{
-					Runbook: args[0], Inputs: in, Incident: incident, For: treats,
+					Runbook: args[0], Inputs: in, Incident: incident, For: treats, Only: only,
 				}),
 			)
 			if err != nil {
@@ -59,6 +61,8 @@ func (a *app) runStart() *cobra.Command {
 	c.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of the incident that it works on")
 	c.Flags().StringSliceVar(&treats, "for", nil, "the `ALERT` of the incident that it is for, as often as wanted; "+
 		"unless said those that its starts fit, else the only open one")
+	c.Flags().StringVar(&only, "only", "", "one `CHANGE` alone, by its id or path: with the looks that it rests on, "+
+		"through its gate, with its undo and its proof, and nothing else")
 	c.Flags().BoolVar(&follow, "follow", false, "tell what it does until it ends")
 	return c
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"urgentis/api"
+	"urgentis/core/access"
 )
 
 func text(t *testing.T, name string) string {
@@ -242,4 +243,59 @@ steps:
 	gone, err := w.Admin.BuryInstanceWithResponse(ctx, (*list.JSON200)[0].Id)
 	require.NoError(t, err)
 	assert.Equal(t, 409, gone.StatusCode(), "an instance that answers is not gone")
+}
+
+// One change is tried alone, for real: what it rests on is looked at, its gate stands, it is done, proven, and stands in
+// the record; nothing else of the runbook is, and the incident stays as it is.
+func TestOneChangeAloneForReal(t *testing.T) {
+	w, ctx := world(t)
+	_, err := w.Admin.SwitchTriggerWithResponse(ctx, "berth-queue-backlog.backlog",
+		api.SwitchTriggerJSONRequestBody{On: false, Because: "tried by hand"})
+	require.NoError(t, err)
+	w.Fleet.Queue.Break()
+	n := int64(0)
+	require.Eventually(t, func() bool {
+		i := w.of(t, ctx, "berth-queue")
+		if i != nil {
+			n = i.Number
+		}
+		return n != 0
+	}, time.Minute, 50*time.Millisecond)
+	start := api.NewRun{Runbook: "berth-queue-backlog", Inputs: map[string]any{"queue": "quay-north"}, Incident: n, Only: "park"}
+	r, err := w.Admin.StartRunWithResponse(ctx, start)
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON202, string(r.Body))
+	jonas, err := w.As(ctx, "jonas-by-script", access.Approver)
+	require.NoError(t, err)
+	_, err = w.Approve(ctx, jonas, "yes")
+	require.NoError(t, err)
+	var run *api.RunDetail
+	require.Eventually(t, func() bool {
+		got, err := w.Admin.GetRunWithResponse(ctx, r.JSON202.Id)
+		require.NoError(t, err)
+		run = got.JSON200
+		return !run.Run.EndedAt.IsZero()
+	}, time.Minute, 50*time.Millisecond)
+	assert.EqualValues(t, "done", run.Run.State, run.Run.Because)
+	assert.Equal(t, "Only: Park the unreadable message", run.Run.Title)
+	assert.Empty(t, run.Treats, "it counts for no alert")
+	assert.Len(t, w.Fleet.Queue.Changes(), 1)
+	inc, err := w.Admin.GetIncidentWithResponse(ctx, n)
+	require.NoError(t, err)
+	kinds := []string{}
+	for _, e := range inc.JSON200.Entries {
+		kinds = append(kinds, string(e.Kind))
+	}
+	for _, k := range []string{"gate.approved", "change.ended", "check.passes"} {
+		assert.Contains(t, kinds, k)
+	}
+	assert.NotContains(t, kinds, "told")
+	assert.NotContains(t, kinds, "note", "the note of the whole is not told")
+
+	for only, says := range map[string]string{"depth": "a change can be tried alone", "nothing": "there is no step nothing"} {
+		start.Only = only
+		r, err := w.Admin.StartRunWithResponse(ctx, start)
+		require.NoError(t, err)
+		assert.Contains(t, string(r.Body), says)
+	}
 }

@@ -29,7 +29,7 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 // StartRun implements api.StrictServerInterface.
 func (s *Server) StartRun(ctx context.Context, r api.StartRunRequestObject) (api.StartRunResponseObject, error) {
 	run, err := s.App.StartRun(ctx, who(ctx), r.Body.Runbook, r.Body.Inputs,
-		app.On{Incident: r.Body.Incident, For: r.Body.For})
+		app.On{Incident: r.Body.Incident, For: r.Body.For, Only: r.Body.Only})
 	if err != nil {
 		return nil, err
 	}

@@ -72,5 +72,6 @@ func (tx *Tx) Withdraw(run string) error {
 
 // PushedBy is who pushed a revision; "" where it is not known.
 func (tx *Tx) PushedBy(revision string) (string, error) {
-	return one[string](tx, "select pushed_by from revision where revision = ? limit 1", revision)
+	return one[string](tx, `select pushed_by from revision where revision = ?
+		union all select pushed_by from alone where revision = ? limit 1`, revision, revision)
 }

@@ -115,7 +115,18 @@ func (tx *Tx) Current() ([]Revision, error) {
 	return scan[Revision](tx, "select v.name, v.revision "+newest+" order by r.name")
 }
 
-// RevisionBy reads a revision by its digest.
+// RevisionBy reads a revision by its digest, or the text of one of whose changes was tried alone, which has no number.
 func (tx *Tx) RevisionBy(revision string) (*Revision, error) {
-	return take[Revision](tx, "revision = ?", revision)
+	return only(scan[Revision](tx, `select name, number, revision, text, pushed_by, pushed_at from revision
+		where revision = ?
+		union all select name, 0, revision, text, pushed_by, made_at from alone where revision = ? limit 1`,
+		revision, revision))
+}
+
+// KeepAlone keeps the text of a runbook of which one change is tried alone. Whoever pushed the whole counts as its
+// author.
+func (tx *Tx) KeepAlone(b *runbook.Book, of, step string) error {
+	return tx.run(`insert into alone (revision, name, text, of, step, pushed_by)
+		select ?, ?, ?, ?, ?, pushed_by from revision where revision = ? limit 1 on conflict do nothing`,
+		b.Revision, b.Name, string(b.Source), of, step, of)
 }

@@ -3790,6 +3790,8 @@ export interface components {
             incident?: number;
             /** @description the alerts of the incident that it is to treat; unless said those that its starts fit, else the only open one */
             for?: string[];
+            /** @description the id or the path of a change that is tried alone: with the looks that it rests on, through its gate, with its undo and its proof; nothing else of the runbook is done, and no alert counts as treated */
+            only?: string;
         };
         Gate: {
             id: string;
