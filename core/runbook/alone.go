@@ -41,9 +41,14 @@ func (b *Book) Alone(change *Step) ([]byte, error) {
 		return nil, fmt.Errorf("the change %q rests on %s, which somebody answered or another runbook found: it "+
 			"cannot be tried alone", change.Title, x)
 	}
-	keepKeys(root, "urgentis", "name", "title", "owner", "service", "tags", "harm", "about", "inputs", "limits", "steps")
+	keepKeys(root, aloneKeys)
 	retitle(root, "Only: "+change.Title)
 	return Format([]byte(root.String() + "\n"))
+}
+
+// aloneKeys are the parts of the whole that stay.
+var aloneKeys = []string{
+	"urgentis", "name", "title", "owner", "service", "tags", "harm", "about", "inputs", "limits", "steps",
 }
 
 // alone is what is left of the steps: the sequences in which they stand, from the outermost in.
@@ -63,7 +68,8 @@ var answered = regexp.MustCompile(`\b(answers|calls)\.[a-z][a-z0-9_]*`)
 
 // list keeps of a list of steps what may be needed, and leads on to the change. It reports whether that is in it.
 func (a *alone) list(nodes *ast.SequenceNode, steps []*Step) bool {
-	at := slices.IndexFunc(steps, func(s *Step) bool { return s == a.change || slices.Contains(s.allWithin(), a.change) })
+	leads := func(s *Step) bool { return s == a.change || slices.Contains(s.allWithin(), a.change) }
+	at := slices.IndexFunc(steps, leads)
 	if at < 0 || len(nodes.Values) != len(steps) {
 		return false
 	}
@@ -146,8 +152,7 @@ func (a *alone) wanted(s *Step, node ast.Node) bool {
 		return true
 	}
 	return slices.ContainsFunc(s.Read, func(r reading.Spec) bool {
-		return regexp.MustCompile(`\breadings\.`+r.Name+`\b|\breading: *`+r.Name+`\b|\bagrees: *`+r.Name+`\b`).
-			MatchString(rest)
+		return regexp.MustCompile(`\b(readings\.|reading: *|agrees: *)` + r.Name + `\b`).MatchString(rest)
 	})
 }
 
@@ -166,7 +171,7 @@ func valueUnder(n ast.Node, name string) ast.Node {
 	return nil
 }
 
-func keepKeys(m *ast.MappingNode, names ...string) {
+func keepKeys(m *ast.MappingNode, names []string) {
 	m.Values = slices.DeleteFunc(m.Values, func(v *ast.MappingValueNode) bool {
 		return !slices.Contains(names, v.Key.GetToken().Value)
 	})

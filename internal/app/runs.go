@@ -153,8 +153,8 @@ type On struct {
 	Only string
 }
 
-// StartRun begins a run of the newest revision of a runbook, or of one change of it alone, on an open incident if one is
-// named.
+// StartRun begins a run of the newest revision of a runbook, or of one change of it alone, on an open incident if one
+// is named.
 func (a *App) StartRun(ctx context.Context, who *access.Principal, name string, given map[string]any, on On,
 ) (*store.Run, error) {
 	b, err := a.newest(ctx, name)

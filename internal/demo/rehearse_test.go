@@ -245,8 +245,8 @@ steps:
 	assert.Equal(t, 409, gone.StatusCode(), "an instance that answers is not gone")
 }
 
-// One change is tried alone, for real: what it rests on is looked at, its gate stands, it is done, proven, and stands in
-// the record; nothing else of the runbook is, and the incident stays as it is.
+// One change is tried alone, for real: what it rests on is looked at, its gate stands, it is done and proven, all of it
+// in the record; nothing else of the runbook is done, and the incident stays as it is.
 func TestOneChangeAloneForReal(t *testing.T) {
 	w, ctx := world(t)
 	_, err := w.Admin.SwitchTriggerWithResponse(ctx, "berth-queue-backlog.backlog",
@@ -261,7 +261,8 @@ func TestOneChangeAloneForReal(t *testing.T) {
 		}
 		return n != 0
 	}, time.Minute, 50*time.Millisecond)
-	start := api.NewRun{Runbook: "berth-queue-backlog", Inputs: map[string]any{"queue": "quay-north"}, Incident: n, Only: "park"}
+	start := api.NewRun{Runbook: "berth-queue-backlog", Inputs: map[string]any{"queue": "quay-north"}, Incident: n,
+		Only: "park"}
 	r, err := w.Admin.StartRunWithResponse(ctx, start)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON202, string(r.Body))
