@@ -62,12 +62,14 @@ check: console/node_modules
 WORLDS := ./internal/cli ./internal/demo ./test/browser ./test/library
 # The core begins nothing beside itself and locks nothing (core/deps_test.go), so that there is nothing to race with.
 CORE := ./core/...
+# Packages that are tested at once: one more than there are processors, as most wait more than they reckon.
+ATONCE := $$(($$(nproc) + 1))
 
 test: setup-test check build ## everything; the race detector watches all but the worlds and the core, see make race
 	trap '$(GO) run ./internal/testdb/stop' EXIT; left=0; \
-	$(GO) test -race -count=1 -timeout 15m \
+	$(GO) test -race -p $(ATONCE) -count=1 -timeout 15m \
 		$$($(GO) list ./... | grep -vxF "$$($(GO) list $(WORLDS) $(CORE))") || left=$$?; \
-	CGO_ENABLED=0 $(GO) test -trimpath -count=1 -timeout 15m $(WORLDS) $(CORE) || left=$$?; \
+	CGO_ENABLED=0 $(GO) test -trimpath -p $(ATONCE) -count=1 -timeout 15m $(WORLDS) $(CORE) || left=$$?; \
 	exit $$left
 
 race: setup-test build ## the worlds and the core under the race detector
