@@ -34,8 +34,8 @@ type Round struct {
 	No   string
 	// Group names the rounds that count as one, because they were taken for the items of one each.
 	Group string
-	// Change is where the newest change before or after it began, if not where the series says.
-	Change  int64
+	// Change tells where the change of its group began, before which before() goes back; it is asked of groups only.
+	Change  func() int64
 	Asked   []string
 	Takings map[string]Taking
 }
@@ -227,7 +227,7 @@ func (s *Series) before() (*Series, error) {
 	return s.back(func(_ int, r Round) bool {
 		change := s.ChangeSeq
 		if r.Group != "" {
-			change = r.Change
+			change = r.Change()
 		}
 		return change == 0 || r.Seq < change
 	}, "before the change")

@@ -530,7 +530,7 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 	}
 	d := s.dataOf(e.Place)
 	if b.Touches() {
-		push(s, &s.changes, changeAt{e.Seq, e.Place})
+		push(s, &s.changes, changeAt{e.Seq, e.Place, e.Place.ofAnyItem()})
 		for at := e.Place; ; at = at.Caller() {
 			clear(s.dataOf(at).views)
 			if at.Whole().IsZero() {

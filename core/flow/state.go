@@ -188,6 +188,7 @@ type data struct {
 type changeAt struct {
 	seq   int64
 	place Place
+	any   string // the place, the same for all items
 }
 
 // State is a run's log, read. It is brought up to date by each event and never read from the start again. It belongs to

@@ -110,9 +110,10 @@ func (s *State) view(place Place, target string, since *runbook.Step) map[string
 		return v
 	}
 	out := make(map[string]*expr.Series, len(d.readings))
+	began := s.changeBegan(place, since)
 	for name, rounds := range d.readings {
 		series := &expr.Series{
-			Name: name, Item: frame != place.Whole(), ChangeSeq: s.changeBegan(place, since),
+			Name: name, Item: frame != place.Whole(), ChangeSeq: began,
 		}
 		for _, r := range rounds {
 			if place.Sees(PlaceOf(r.Path)) {
@@ -133,14 +134,17 @@ func (s *State) view(place Place, target string, since *runbook.Step) map[string
 func (s *State) changeBegan(place Place, of *runbook.Step) int64 {
 	began, newest := int64(0), ""
 	for _, c := range slices.Backward(s.changes) {
-		at := c.place.asCaller(place)
+		at, ofAny := c.place.asCaller(place), c.any
 		if !place.Sees(at) || of != nil && at.own().Static() != of.Path {
 			continue
 		}
-		if newest == "" {
-			newest = at.ofAnyItem()
+		if at != c.place {
+			ofAny = at.ofAnyItem()
 		}
-		if at.ofAnyItem() == newest {
+		if newest == "" {
+			newest = ofAny
+		}
+		if ofAny == newest {
 			began = c.seq
 		}
 	}
@@ -155,7 +159,7 @@ func (s *State) round(place Place, target string, r expr.Round, since *runbook.S
 	at := PlaceOf(r.Path)
 	if inner := at.Frame(); inner.inItem() && !place.In(inner) {
 		// Taken for an item that is over: its own changes count, and its fellows belong to it.
-		r.Change, r.Group = s.changeBegan(at, since), at.Static()
+		r.Change, r.Group = func() int64 { return s.changeBegan(at, since) }, at.Static()
 		if item := s.itemOf(at); item != nil && item.Target == "" {
 			r = labelled(r, item.Label)
 		}
