@@ -103,7 +103,7 @@ func (w *walker) emitEnd(place Place, e Ended) {
 	if e.State == Done && e.Outcome != "" && (unsaid || w.s.stayed()) {
 		what := "nobody can say what became of all that it changed"
 		if !unsaid {
-			what = "not all that was to be undone was"
+			what = "not all that was to be undone is"
 		}
 		because := strings.TrimSuffix(e.Because, ".")
 		e = Ended{
@@ -167,7 +167,7 @@ func (w *walker) finallyBegun() bool {
 func (w *walker) cancelled(f *frame) {
 	c, waits := w.s.cancel, false
 	for _, in := range w.s.OpenAttempts() {
-		if !in.Undoes() {
+		if !in.Undoes() && in.Purpose.For != ForUndone {
 			w.plan.Cancel = append(w.plan.Cancel, in.Attempt)
 			waits = true
 		}

@@ -84,7 +84,8 @@ const (
 	ForStill  = "still"  // the last look before a change
 	ForSettle = "settle" // a look that tells what became of a change
 	ForChange = "change"
-	ForUndo   = "undo" // at the place of the change that it undoes
+	ForUndo   = "undo"   // at the place of the change that it undoes
+	ForUndone = "undone" // a look that tells whether what was undone is as it must be then
 )
 
 // String writes it as it stands in the names of attempts.
@@ -481,6 +482,15 @@ type Undoing struct {
 	Left    []UndoLeft `json:"left,omitempty"`
 }
 
+// UndoJudged says whether what must hold once a change is undone does.
+type UndoJudged struct {
+	TouchKey
+	Result string       `json:"result"`
+	Expr   string       `json:"expression"`
+	Values []expr.Value `json:"values,omitempty"`
+	Unsure string       `json:"unsure,omitempty"`
+}
+
 // UndoLeft says that a change is not undone, and why.
 type UndoLeft struct {
 	TouchKey
@@ -611,6 +621,7 @@ func (Waited) Kind() string           { return "wait.over" }
 func (CallBegun) Kind() string        { return "call.begun" }
 func (CallEnded) Kind() string        { return "call.ended" }
 func (Undoing) Kind() string          { return "undoing.begun" }
+func (UndoJudged) Kind() string       { return "undo.judged" }
 func (UndoLeft) Kind() string         { return "undo.left" }
 func (Undone) Kind() string           { return "undoing.ended" }
 func (Rested) Kind() string           { return "attempt.rested" }
@@ -636,7 +647,7 @@ func init() {
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
 		Told{}, Noted{}, Ended{},
 		Troubled{}, EachBegun{}, ItemBegun{}, ItemPassed{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{},
-		Undoing{}, UndoLeft{}, Undone{},
+		Undoing{}, UndoJudged{}, UndoLeft{}, Undone{},
 		Rested{}, Settled{}, Waits{}, Repeated{}, Older{},
 		LocksTaken{}, LocksAwaited{}, LocksGivenBack{},
 		AlertChanged{}, Turned{}, CancelAsked{}, Ending{}, PutBack{}, Resumed{}} {

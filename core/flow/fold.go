@@ -285,6 +285,11 @@ func (s *State) applyStep(st *stepState, e Event) {
 		}
 	case Undoing:
 		s.beginUndoing(st, e.Place, b)
+	case UndoJudged:
+		if t := s.touches[b.TouchKey]; t != nil {
+			set(s, &t.UndoProof, b.Result)
+			set(s, &t.UndoDoubt, b.doubt())
+		}
 	case UndoLeft:
 		if t := s.touches[b.TouchKey]; t != nil {
 			set(s, &t.Left, b.Why)

@@ -47,7 +47,7 @@ func (t *Touch) undoSays() string {
 	why := comma(undo.Cause.Says)
 	switch undo.Fate {
 	case WasDone:
-		return "undone" + undo.times(t.Change.Twice) + undo.told()
+		return "undone" + undo.times(t.Change.Twice) + undo.told() + comma(t.UndoDoubt)
 	case DoneInPart, FailedAfter:
 		return "may be undone in part" + why
 	case NotKnown, UnderWay:

@@ -102,7 +102,10 @@ type Touch struct {
 	Change, Undo Effect
 	Proof        string // the newest final result, by Seq, of a check that proves it; "" without one
 	Left         string // why it is not undone, where it was to be
-	request      *attempt
+	// UndoProof is what its undo's own condition came to, and UndoDoubt what is said where that is not passes; ""
+	// without one.
+	UndoProof, UndoDoubt string
+	request              *attempt
 }
 
 // Stands reports whether the change did something, or may have, and was not undone.
@@ -117,8 +120,11 @@ func (t *Touch) Stands() bool {
 // Undone reports whether the change was undone, as often as it was done.
 func (t *Touch) Undone() bool { return t.Undo.Fate == WasDone && t.Undo.Twice == t.Change.Twice }
 
-// Stayed reports whether it was to be undone, and stands.
-func (t *Touch) Stayed() bool { return t.Stands() && (t.Left != "" || t.Undo.Fate != NotBegun) }
+// Stayed reports whether it was to be undone, and stands; or may, as its undo ended well and what must hold then does
+// not.
+func (t *Touch) Stayed() bool {
+	return t.UndoDoubt != "" || t.Stands() && (t.Left != "" || t.Undo.Fate != NotBegun)
+}
 
 // stayed reports whether something did. What a late report says of it counts.
 func (s *State) stayed() bool { return slices.ContainsFunc(s.touchOrder, (*Touch).Stayed) }

@@ -425,6 +425,8 @@ func (x *tale) happened(place Place, b Body) {
 		if b.Final {
 			x.say("%s: %s", place, b.Result)
 		}
+	case UndoJudged:
+		x.say("%s %s: undone as it must be: %s", place, b.Target, b.Result)
 	case ItemPassed:
 		x.say("%s: passed over, %s", place, b.Because)
 	case StillJudged:

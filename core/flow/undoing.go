@@ -40,7 +40,7 @@ func (w *walker) undo(place Place, meant func(*Touch) bool) result {
 		return blocked
 	}
 	for _, k := range st.undoing.Touches {
-		if !w.s.touches[k].Undone() {
+		if t := w.s.touches[k]; !t.Undone() || t.UndoDoubt != "" {
 			return trouble(&Troubled{Final: true}, place)
 		}
 	}
@@ -122,6 +122,10 @@ func (w *walker) carryUndo(st *stepState) (over bool) {
 		}
 		switch {
 		case t.Undo.Fate == WasDone:
+			if !w.judgeUndo(book, step, t) {
+				over = false
+				waits[at] = true
+			}
 		case t.Left != "" || !t.Undo.MayBegin():
 			kept[at] = step.Title
 		case keptBy(kept, at) != "":
@@ -148,6 +152,55 @@ func (w *walker) carryUndo(st *stepState) (over bool) {
 		}
 	}
 	return over
+}
+
+// judgeUndo takes the readings anew that tell whether what was undone is as it must be then, and judges it, once. It
+// reports false while that is under way.
+func (w *walker) judgeUndo(book *runbook.Book, s *runbook.Step, t *Touch) bool {
+	if s.UndoThat == nil || t.UndoProof != "" {
+		return true
+	}
+	f := w.frameAt(book, t.Place)
+	f.target = t.Target
+	for i, look := range w.looksOf(f, s.UndoThat.Refers("readings")) {
+		place, begun := w.instance(t.Place, look)
+		if begun == nil {
+			continue // what it reads is unsure
+		}
+		p := Purpose{For: ForUndone, Lap: int(w.s.attempts[t.Undo.Newest()].seq), Look: i}
+		if over, r := w.round(f, t.Place, p, look, place, asked(f, begun)); r == goOn && !over {
+			return false
+		}
+	}
+	holds, values, err := s.UndoThat.Explain(w.scope(f, t.Place, t.Target))
+	j := UndoJudged{TouchKey: t.TouchKey, Result: judged(holds, err), Expr: s.UndoThat.Source, Values: values}
+	if err != nil {
+		j.Unsure = unsure(err)
+	}
+	w.emit(t.Place, j)
+	return true
+}
+
+// doubt is what is said of an undo that ended well; "" where what must hold then does.
+func (j UndoJudged) doubt() string {
+	switch j.Result {
+	case Passes:
+		return ""
+	case Fails:
+		return "but " + j.Expr + " does not hold"
+	}
+	return "but whether " + j.Expr + " holds is unsure: " + j.Unsure
+}
+
+// frameAt is what surrounds a place, with what the items around it are called.
+func (w *walker) frameAt(book *runbook.Book, place Place) *frame {
+	each, i, is := place.Frame().ItemOf()
+	if !is || !place.own().inItem() {
+		return &frame{book: book, call: place.Caller(), block: place.Frame()}
+	}
+	s, _ := Find(w.s.book, each)
+	g, _ := w.itemFrame(w.frameAt(book, each), s, each, w.s.step(each).each, i)
+	return g
 }
 
 // keptBy tells which change stays on an address, or where it is not known on which.

@@ -92,10 +92,17 @@ func (d *data) seen(kind string, place Place) map[string]any {
 	return out
 }
 
-// proved is the change that the check at a place proves; nil where there is none.
+// proved is the change that the step at a place speaks of: which a check proves, or which it is; nil where there is
+// none.
 func proved(book *runbook.Book, place Place) *runbook.Step {
-	if s := book.Step(place.own().Static()); s != nil && s.Proves != "" {
+	s := book.Step(place.own().Static())
+	switch {
+	case s == nil:
+		return nil
+	case s.Proves != "":
 		return book.ByID(s.Proves)
+	case s.Verb == runbook.Change && s.Do != nil:
+		return s
 	}
 	return nil
 }

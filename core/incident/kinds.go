@@ -55,6 +55,7 @@ const (
 	UndoBegun      Kind = "undo.begun"
 	UndoDone       Kind = "undo.done"
 	UndoEnded      Kind = "undo.ended"
+	UndoJudged     Kind = "undo.judged" // whether it is then as it must be
 	UndoLeft       Kind = "undo.left" // what was to be undone stays
 
 	StepSkipped   Kind = "step.skipped"
@@ -157,6 +158,7 @@ var Kinds = []About{
 	{Kind: UndoBegun, Word: "undo"},
 	{Kind: UndoDone, Word: "undo"},
 	{Kind: UndoEnded, Word: "undo"},
+	{Kind: UndoJudged, Word: "undone?"},
 	{Kind: UndoLeft, Word: "not undone", Drawn: true},
 
 	{Kind: StepSkipped, Word: "skipped"},

@@ -62,7 +62,7 @@ func (r *Report) Lasted() string {
 func (r *Report) MoreAlerts() int64 { return r.AllAlerts - int64(len(r.Alerts)) }
 
 // undos are the kinds that tell of taking back.
-var undos = []Kind{UndoPlanned, UndoBegun, UndoDone, UndoEnded, UndoLeft}
+var undos = []Kind{UndoPlanned, UndoBegun, UndoDone, UndoJudged, UndoEnded, UndoLeft}
 
 // Matters reports whether somebody who was not there wants to read an entry: all but the steps of the machinery between
 // what was seen, done, said and wanted, and what failed.

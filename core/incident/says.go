@@ -72,6 +72,9 @@ func (e *Entry) Failed() bool {
 	case ChangeEnded, UndoDone:
 		c, ok := e.said()
 		return ok && !slices.Contains(fine, c.State)
+	case UndoJudged:
+		c, ok := e.said()
+		return ok && c.Result != "passes"
 	}
 	return false
 }
@@ -146,7 +149,7 @@ func (e *Entry) Facts() []string {
 		f.add("%s", name+" is missing: "+c.Missing[name])
 	}
 	switch e.Kind {
-	case ChangeStill, ChangeSettled:
+	case ChangeStill, ChangeSettled, UndoJudged:
 		f.add("%s", c.Result)
 		fallthrough
 	case CheckPasses, CheckFails, CheckUnsure, StepSkipped:

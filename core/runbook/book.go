@@ -292,9 +292,11 @@ type Step struct {
 	Undo  *Do
 	// UndoOnlyIfDone keeps the undo from what failed after it had begun.
 	UndoOnlyIfDone bool
-	Repeatable     bool
-	Happened       *expr.Program // settles an unknown outcome
-	Steps          []*Step       // of a change or an each
+	// UndoThat must hold once it is undone; nil: that it ended well is enough.
+	UndoThat   *expr.Program
+	Repeatable bool
+	Happened   *expr.Program // settles an unknown outcome
+	Steps      []*Step       // of a change or an each
 
 	Ask      *Question
 	Each     *Iteration

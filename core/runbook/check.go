@@ -341,7 +341,7 @@ func (w *whole) uses(s *Step, taken, known map[string]bool) {
 
 // programs lists every expression of a step, without those of the steps in it.
 func (s *Step) programs() []*expr.Program {
-	out := []*expr.Program{s.When, s.That, s.Still, s.Happened}
+	out := []*expr.Program{s.When, s.That, s.Still, s.Happened, s.UndoThat}
 	for _, t := range s.templates() {
 		out = append(out, t.Holes()...)
 	}

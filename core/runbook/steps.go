@@ -215,6 +215,7 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 		s.Undo = &Do{}
 		keys := map[string]func(ast.Node){}
 		d.doKeys(s.Undo, keys)
+		keys["that"] = func(n ast.Node) { s.UndoThat = d.condition(n, expr.InTarget, "that") }
 		keys["only_if"] = func(n ast.Node) {
 			if d.Word(n, "only_if") != "done" {
 				d.Fail(n, "only_if of an undo is done: without it what failed after it had begun is taken back too")

@@ -119,6 +119,9 @@ func (b *Book) changeTerms(s *Step) []Term {
 	} else if s.UndoOnlyIfDone {
 		out = append(out, Term{"undo", "is taken back only if it was done whole"})
 	}
+	if s.UndoThat != nil {
+		out = append(out, Term{"undo", "once undone, " + s.UndoThat.Source + " must hold"})
+	}
 	proof := "nothing proves it"
 	if by := b.proofsOf(s); len(by) > 0 {
 		proof = "proven by " + strings.Join(by, " and ")

@@ -206,6 +206,8 @@ func says(body flow.Body) string {
 		return says
 	case flow.Skipped:
 		return "skipped: " + x.Expression + " does not hold"
+	case flow.UndoJudged:
+		return "undone as it must be: " + x.Result
 	case flow.ItemPassed:
 		return x.Label + " is passed over: " + x.Because
 	case flow.GateRaised:

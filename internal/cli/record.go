@@ -117,7 +117,7 @@ func tone(about incident.About, c content) string {
 	switch k := about.Kind; {
 	case k == incident.ChangeEnded || k == incident.UndoDone:
 		return states[c.State]
-	case k == incident.ChangeStill:
+	case k == incident.ChangeStill || k == incident.UndoJudged:
 		return map[string]string{"passes": green, "fails": bold, "unsure": amber}[c.Result]
 	case k == incident.CheckPasses || k == incident.Closed:
 		return green
@@ -172,7 +172,7 @@ func tell(e api.Entry, c content) (lines []string) {
 		add("on " + c.Target + ": " + c.Shown)
 	case incident.ChangeEnded, incident.UndoDone:
 		add(append(look(c), printed(c)...)...)
-	case incident.ChangeStill:
+	case incident.ChangeStill, incident.UndoJudged:
 		add(c.Result)
 		for _, v := range c.Values {
 			add(v.Part + " is " + v.Text + " on " + c.Target)

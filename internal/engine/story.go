@@ -118,6 +118,9 @@ func (t *story) undone(ev flow.Event) {
 	case flow.UndoLeft:
 		t.entry(ev, incident.UndoLeft, t.actor(), "Not undone: "+t.title(ev.Place), map[string]any{
 			"target": b.Target, "because": b.Why})
+	case flow.UndoJudged:
+		t.entry(ev, incident.UndoJudged, t.actor(), "Undone as it must be? "+t.title(ev.Place), map[string]any{
+			"target": b.Target, "result": b.Result, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
 	case flow.Undone:
 		t.entry(ev, incident.UndoEnded, t.actor(), "What was undone",
 			map[string]any{"because": t.s.UndoneAt(ev.Place)})
@@ -213,7 +216,7 @@ func (t *story) event(ev flow.Event) {
 			"because": "what was begun shortly before " + b.At.UTC().Format("15:04:05") + " is not known"})
 	case flow.Resumed:
 		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
-	case flow.Undoing, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:
+	case flow.Undoing, flow.UndoJudged, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:
 		t.undone(ev)
 	case flow.LocksAwaited:
 		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, map[string]any{"key": t.s.HostOf(b.Key),

@@ -52,6 +52,7 @@ export const kinds: Record<string, About> = {
   "undo.begun": {"word":"undo"},
   "undo.done": {"word":"undo"},
   "undo.ended": {"word":"undo"},
+  "undo.judged": {"word":"undone?"},
   "undo.left": {"word":"not undone"},
   "step.skipped": {"word":"skipped"},
   "item.passed": {"word":"passed"},
