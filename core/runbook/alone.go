@@ -15,9 +15,10 @@ import (
 )
 
 // Alone gives the text of a runbook in which one change is all that is changed: the looks and checks that it rests on
-// come before it, those that prove it after it, and its gate, its undo and the blocks around it are its own. What else
-// the runbook would do, and what starts it, is left out; where the proof fails it is handed over, unless a word says
-// otherwise. It is another text, so that everything that is said of a runbook is said of this one.
+// come before it, those that prove it after it, and its gate, its undo and the blocks around it are its own. One that
+// has no gate is given one, as the checks that would have kept the runbook from it are not there. What else the runbook
+// would do, and what starts it, is left out; where the proof fails it is handed over, unless a word says otherwise. It
+// is another text, so that everything that is said of a runbook is said of this one.
 func (b *Book) Alone(change *Step) ([]byte, error) {
 	if change.Verb != Change {
 		return nil, fmt.Errorf("step %s is a %s: a change can be tried alone", change.Path, change.Verb)
@@ -40,6 +41,11 @@ func (b *Book) Alone(change *Step) ([]byte, error) {
 	if x := answered.FindString(a.text()); x != "" {
 		return nil, fmt.Errorf("the change %q rests on %s, which somebody answered or another runbook found: it "+
 			"cannot be tried alone", change.Title, x)
+	}
+	if change.Gate == nil && len(b.GatesAround(change)) == 0 {
+		if err := a.gate("gate: {ask: team/" + b.Owner + "}"); err != nil {
+			return nil, err
+		}
 	}
 	keepKeys(root, aloneKeys)
 	retitle(root, "Only: "+change.Title)
@@ -122,6 +128,26 @@ func bare(m *ast.MappingNode, s *Step) {
 		}
 		return false
 	})
+}
+
+// gate puts a gate on the change.
+func (a *alone) gate(text string) error {
+	file, err := parser.ParseBytes([]byte(text), 0)
+	if err != nil {
+		return err
+	}
+	gate, ok := file.Docs[0].Body.(*ast.MappingNode)
+	if !ok {
+		return fmt.Errorf("%s is no gate", text)
+	}
+	l := a.lists[len(a.lists)-1]
+	at, ok := l.nodes.Values[slices.Index(l.steps, a.change)].(*ast.MappingNode)
+	if !ok {
+		return fmt.Errorf("%w: the change %q is no mapping", ErrFormat, a.change.Title)
+	}
+	gate.AddColumn(at.Values[0].Key.GetToken().Position.Column - 1)
+	at.Values = append(at.Values, gate.Values...)
+	return nil
 }
 
 // sift leaves out looks and checks on which nothing rests that is left.

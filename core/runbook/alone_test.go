@@ -41,6 +41,11 @@ func TestEveryChangeThatShipsCanBeTriedAlone(t *testing.T) {
 				assert.Equal(t, 1, only.ChangesMade(), "%s", text)
 				assert.Equal(t, "Only: "+s.Title, only.Title)
 				assert.Empty(t, only.Starts)
+				for _, c := range only.All() {
+					if c.Verb == Change && c.Do != nil {
+						assert.True(t, c.Gate != nil || len(only.GatesAround(c)) > 0, "%s %s has no gate\n%s", f, s.Path, text)
+					}
+				}
 				if s.ID != "" && len(b.proofs(s)) > 0 && !strings.Contains(s.Path, "choices") {
 					assert.NotEmpty(t, only.proofs(only.ByID(s.ID)), "%s %s\n%s", f, s.Path, text)
 				}
@@ -109,6 +114,17 @@ steps:
         proves: renew
     on_error: undo
 `, "\n"), string(text[strings.Index(string(text), "steps:"):]))
+	src = strings.Replace(src, "    gate: {ask: team/o, within: 10m, refused: [{note: N, text: No.}]}\n", "", 1)
+	b, f = Parse([]byte(src))
+	require.False(t, f.Failed(), f.Format("x", []byte(src)))
+	for _, id := range []string{"renew", "reload"} {
+		text, err := b.Alone(b.ByID(id))
+		require.NoError(t, err)
+		only, f := Parse(text)
+		require.False(t, f.Failed(), f.Format("x", text))
+		require.NotNil(t, only.ByID(id).Gate, "%s", text)
+		assert.Equal(t, "team/o", only.ByID(id).Gate.Ask)
+	}
 	_, err = b.Alone(b.ByID("days"))
 	assert.ErrorContains(t, err, "a change can be tried alone")
 }
