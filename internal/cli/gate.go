@@ -38,7 +38,7 @@ func (a *app) gateList() *cobra.Command {
 				for _, g := range *r.JSON200 {
 					rows = append(
 						rows,
-						[]string{g.Id, fmt.Sprint(g.Incident), g.Ask, until(g.Until), clip(g.Title, 60)},
+						[]string{g.Id, orDash(numberOrNone(g.Incident)), g.Ask, until(g.Until), clip(g.Title, 60)},
 					)
 				}
 				a.table("Nothing waits for approval.", []string{"id", "incident", "asks", "ends", "change"}, rows)
@@ -52,13 +52,11 @@ func (a *app) showGate(g *api.Gate) {
 	if b == nil {
 		b = &api.Brief{Headline: api.Headline{Says: g.Title}}
 	}
-	a.say(
-		"%s\nrunbook %s, incident %d, asked by %s\n",
-		a.paint(bold, b.Headline.Says),
-		g.Runbook,
-		g.Incident,
-		g.Requester,
-	)
+	in := "without an incident"
+	if g.Incident != 0 {
+		in = fmt.Sprintf("incident %d", g.Incident)
+	}
+	a.say("%s\nrunbook %s, %s, asked by %s\n", a.paint(bold, b.Headline.Says), g.Runbook, in, g.Requester)
 	if b.Harm != "" {
 		a.say("\nHarm:    %s\n", b.Harm)
 	}

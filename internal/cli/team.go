@@ -160,6 +160,15 @@ func twice(t api.OnCall) (says []string) {
 	return says
 }
 
+// zoneOf is the zone of a team's rota; "" where that cannot be told.
+func zoneOf(cmd *cobra.Command, cl *client, team string) string {
+	r, err := check(cl.ListOnCallWithResponse(cmd.Context(), &api.ListOnCallParams{Team: team}))
+	if err != nil || len(*r.JSON200) == 0 {
+		return ""
+	}
+	return (*r.JSON200)[0].Zone
+}
+
 // thenTwice adds to what was said of a rota that was altered who is on call twice by it, where that can be told.
 func thenTwice(cmd *cobra.Command, cl *client, team, says string) string {
 	r, err := check(cl.ListOnCallWithResponse(cmd.Context(), &api.ListOnCallParams{Team: team}))
@@ -214,6 +223,7 @@ func (a *app) teamDuties() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			zone := zoneOf(cmd, cl, args[0])
 			return a.print(listOf(*r.JSON200), func() {
 				var rows [][]string
 				for _, d := range *r.JSON200 {
@@ -226,7 +236,7 @@ func (a *app) teamDuties() *cobra.Command {
 					}
 					rows = append(
 						rows,
-						[]string{fmt.Sprint(d.Line), d.From.Format(clockShape), d.Until.Format(clockShape), person},
+						[]string{fmt.Sprint(d.Line), inZone(d.From, zone), inZone(d.Until, zone), person},
 					)
 				}
 				a.table("Nobody is on call then.", []string{"line", "from", "until", "on call"}, rows)
