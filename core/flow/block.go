@@ -344,8 +344,8 @@ func (w *walker) eachItem(f *frame, s *runbook.Step, place Place, st *stepState)
 	return w.someNeeded(s, place, len(st.items), bad)
 }
 
-// someNeeded is what an each comes to that is over: a trouble where nothing was changed as no item needed it any more,
-// so that what follows does not speak of a change that was none.
+// someNeeded is what an each comes to that is over: a trouble where none of its items came to its end as no other
+// needed it any more, so that what follows does not speak of a change that was none.
 func (w *walker) someNeeded(s *runbook.Step, place Place, items, bad int) result {
 	var first *ItemPassed
 	passed := 0
@@ -358,8 +358,11 @@ func (w *walker) someNeeded(s *runbook.Step, place Place, items, bad int) result
 	if passed == 0 || passed+bad < items {
 		return goOn
 	}
-	return w.fail(place, Troubled{Because: fmt.Sprintf("Nothing was changed in %q, which nothing needs any more: %s.",
-		s.Title, first.Because)})
+	because := fmt.Sprintf("Nothing was changed in %q, which nothing needs any more", s.Title)
+	if bad > 0 {
+		because = fmt.Sprintf("None came to its end in %q: %d failed, and %d need it no more", s.Title, bad, passed)
+	}
+	return w.fail(place, Troubled{Because: because + ": " + first.Because + "."})
 }
 
 func (w *walker) together(f *frame, s *runbook.Step, place Place, st *stepState) result {

@@ -161,7 +161,9 @@ func (w *walker) judgeUndo(book *runbook.Book, s *runbook.Step, t *Touch) bool {
 		return true
 	}
 	f := w.frameAt(book, t.Place)
-	f.target = t.Target
+	if t.Target != "" {
+		f.target = t.Target
+	}
 	for i, look := range w.looksOf(f, s.UndoThat.Refers("readings")) {
 		place, begun := w.instance(t.Place, look)
 		if begun == nil {

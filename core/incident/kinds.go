@@ -56,7 +56,7 @@ const (
 	UndoDone       Kind = "undo.done"
 	UndoEnded      Kind = "undo.ended"
 	UndoJudged     Kind = "undo.judged" // whether it is then as it must be
-	UndoLeft       Kind = "undo.left" // what was to be undone stays
+	UndoLeft       Kind = "undo.left"   // what was to be undone stays
 
 	StepSkipped   Kind = "step.skipped"
 	ItemPassed    Kind = "item.passed" // an item of an each needs nothing more

@@ -43,7 +43,7 @@ func TestEveryChangeThatShipsCanBeTriedAlone(t *testing.T) {
 				assert.Empty(t, only.Starts)
 				for _, c := range only.All() {
 					if c.Verb == Change && c.Do != nil {
-						assert.True(t, c.Gate != nil || len(only.GatesAround(c)) > 0, "%s %s has no gate\n%s", f, s.Path, text)
+						assert.NotEmpty(t, only.GatesAround(c), "%s %s has no gate\n%s", f, s.Path, text)
 					}
 				}
 				if s.ID != "" && len(b.proofs(s)) > 0 && !strings.Contains(s.Path, "choices") {

@@ -200,6 +200,24 @@ func (a *App) alone(ctx context.Context, who *access.Principal, b *runbook.Book,
 	})
 }
 
+// aloneAgain is the newest revision of a runbook, or that of which one change was tried alone, where it is still made
+// of the newest: the whole is not begun for a part of it.
+func (a *App) aloneAgain(tx *store.Tx, newest *runbook.Book, revision string) (*runbook.Book, error) {
+	kept, err := tx.Alone(revision)
+	if err != nil || kept == nil {
+		return newest, err
+	}
+	if kept.Of != newest.Revision {
+		return nil, &Error{Kind: Conflict, Code: "changed", Says: "one change of it was tried alone, and the runbook " +
+			"is another one since: start it anew with --only"}
+	}
+	only, findings := runbook.Parse([]byte(kept.Text))
+	if only == nil {
+		return nil, invalid("only", "it cannot be tried alone any more: %s", findings)
+	}
+	return only, nil
+}
+
 // RunAgain begins a run of the newest revision with the inputs of an earlier one.
 func (a *App) RunAgain(ctx context.Context, who *access.Principal, id string) (*store.Run, error) {
 	tx := a.store.In(ctx)
@@ -217,6 +235,9 @@ func (a *App) RunAgain(ctx context.Context, who *access.Principal, id string) (*
 	begun, _ := log[0].Body.(flow.Begun)
 	b, err := a.newest(ctx, begun.Runbook)
 	if err != nil {
+		return nil, err
+	}
+	if b, err = a.aloneAgain(tx, b, begun.Revision); err != nil {
 		return nil, err
 	}
 	inputs, err := b.AcceptAll(begun.Inputs)

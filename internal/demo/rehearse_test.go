@@ -293,7 +293,21 @@ func TestOneChangeAloneForReal(t *testing.T) {
 	assert.NotContains(t, kinds, "told")
 	assert.NotContains(t, kinds, "note", "the note of the whole is not told")
 
-	for only, says := range map[string]string{"depth": "a change can be tried alone", "nothing": "there is no step nothing"} {
+	// Again is that one change again, and the past of the whole has none of it.
+	again, err := w.Admin.RunAgainWithResponse(ctx, run.Run.Id)
+	require.NoError(t, err)
+	require.NotNil(t, again.JSON202, string(again.Body))
+	assert.Equal(t, run.Run.Revision, again.JSON202.Revision)
+	cancel, err := w.Admin.CancelRunWithResponse(ctx, again.JSON202.Id, api.Cancel{Because: "enough"})
+	require.NoError(t, err)
+	require.Equal(t, 204, cancel.StatusCode(), string(cancel.Body))
+	past, err := w.Admin.RehearseWithResponse(ctx, api.NewRehearsal{Text: text(t, "berth-queue-backlog"),
+		How: api.AgainstThePast, Past: 5})
+	require.NoError(t, err)
+	require.NotNil(t, past.JSON200, string(past.Body))
+	assert.Empty(t, past.JSON200.Past)
+
+	for only, says := range map[string]string{"depth": "a change can be tried alone", "nothing": "there is no step"} {
 		start.Only = only
 		r, err := w.Admin.StartRunWithResponse(ctx, start)
 		require.NoError(t, err)

@@ -123,6 +123,18 @@ func (tx *Tx) RevisionBy(revision string) (*Revision, error) {
 		revision, revision))
 }
 
+// Alone is the text of a runbook of which one change was tried alone, and of which revision it was made.
+type Alone struct{ Text, Of string }
+
+// Alone reads one by its digest; nil where there is none.
+func (tx *Tx) Alone(revision string) (*Alone, error) {
+	list, err := scan[Alone](tx, "select text, of from alone where revision = ?", revision)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
 // KeepAlone keeps the text of a runbook of which one change is tried alone. Whoever pushed the whole counts as its
 // author.
 func (tx *Tx) KeepAlone(b *runbook.Book, of, step string) error {

@@ -348,11 +348,11 @@ func (tx *Tx) RunsOf(incident int64) ([]Run, error) {
 	return list[Run](tx, "begun_at", "incident = ?", incident)
 }
 
-// OverOf lists the newest runs of a runbook that are over.
+// OverOf lists the newest runs of a runbook that are over; not those in which one change of it was tried alone.
 func (tx *Tx) OverOf(runbook string, most int) ([]Run, error) {
 	var out []Run
 	err := tx.db.Order("begun_at desc").
-		Where("runbook = ? and ended_at is not null", runbook).
+		Where("runbook = ? and ended_at is not null and revision not in (select revision from alone)", runbook).
 		Limit(most).
 		Find(&out).
 		Error
