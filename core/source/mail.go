@@ -77,6 +77,29 @@ func (p Payload) readMail() (any, error) {
 	return out, nil
 }
 
+// mailID is what the sender of a mail calls it (Message-ID, RFC 5322); "" where it says nothing.
+func mailID(body []byte) string {
+	m, err := message.Read(bytes.NewReader(body))
+	if err != nil && !message.IsUnknownCharset(err) {
+		return ""
+	}
+	id, err := (&mail.Header{Header: m.Header}).MessageID()
+	if err != nil || id == "" {
+		return ""
+	}
+	return clipID("mail " + id)
+}
+
+// beneathHead is a mail but for its head, to which each who passes it on adds.
+func beneathHead(body []byte) []byte {
+	for _, blank := range [][]byte{[]byte("\r\n\r\n"), []byte("\n\n")} {
+		if _, rest, ok := bytes.Cut(body, blank); ok {
+			return rest
+		}
+	}
+	return nil
+}
+
 // head takes what a mail says about itself.
 func head(of message.Header, out map[string]any) {
 	h := mail.Header{Header: of}

@@ -54,6 +54,19 @@ Content-Disposition: attachment; filename=gauge.csv
 
 // Each part within another is read through all around it, so that depth costs its square: it is bounded, however a mail
 // writes its boundaries.
+// A mail that is sent again passes other hands, but says the same under the same name.
+func TestAMailIsKnownByItsName(t *testing.T) {
+	mail := func(received, id, text string) Payload {
+		return Payload{ContentType: MailType, Body: []byte("Received: from " + received + "\r\n" +
+			"From: a@quay.example\r\nSubject: Pump stopped\r\n" + id + "\r\n" + text + "\r\n")}
+	}
+	const id = "Message-ID: <7@quay.example>\r\n"
+	assert.Equal(t, "mail 7@quay.example", mail("one", id, "x").ID())
+	assert.Equal(t, mail("one", id, "x").digest(), mail("two", id, "x").digest())
+	assert.NotEqual(t, mail("one", id, "x").digest(), mail("one", id, "y").digest())
+	assert.Empty(t, mail("one", "", "x").ID())
+}
+
 func TestMailNestsOnlySoDeep(t *testing.T) {
 	for _, boundary := range []string{"boundary=b%d", "boundary*0=b%d", "BOUNDARY*=us-ascii''b%d", `boundary = "b%d"`} {
 		text := &strings.Builder{}

@@ -66,9 +66,13 @@ func (p Payload) Request() (map[string]any, error) {
 	return map[string]any{"body": body, "headers": texts(p.Headers), "query": texts(p.Query)}, nil
 }
 
-// ID is what its sender calls it, so that it counts once: by webhook-id (Standard Webhooks), Idempotency-Key, or as an
-// event of CloudEvents in the mode whose attributes are headers; "" where it says nothing.
+// ID is what its sender calls it, so that it counts once: by webhook-id (Standard Webhooks), Idempotency-Key, as an
+// event of CloudEvents in the mode whose attributes are headers, or by the Message-ID of a mail; "" where it says
+// nothing.
 func (p Payload) ID() string {
+	if p.ContentType == MailType {
+		return mailID(p.Body)
+	}
 	for _, name := range []string{"webhook-id", "idempotency-key"} {
 		if id := p.Headers[name]; id != "" {
 			return clipID(name + " " + id)
@@ -78,6 +82,14 @@ func (p Payload) ID() string {
 		return clipID("ce " + p.Headers["ce-source"] + " " + id)
 	}
 	return ""
+}
+
+// digest tells what came under an identity from something else under the same.
+func (p Payload) digest() string {
+	if p.ContentType == MailType {
+		return doc.Sum(beneathHead(p.Body))
+	}
+	return doc.Sum(p.Body)
 }
 
 // mostID bounds an identity that is kept, in bytes.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"urgentis/core/alert"
-	"urgentis/core/doc"
 	"urgentis/core/expr"
 )
 
@@ -145,7 +144,7 @@ func (w *walk) finish(x *Item, i int, many bool) {
 	}
 	if id := w.p.ID(); x.ID == "" && id != "" {
 		if w.sum == "" {
-			w.sum = doc.Sum(w.p.Body)
+			w.sum = w.p.digest()
 		}
 		x.ID, x.Digest = id, w.sum
 		if many {

@@ -91,6 +91,9 @@ func onceError(err error) error {
 		return &Error{Kind: Unsound, Code: "identity", Says: err.Error()}
 	case errors.Is(err, store.ErrUnderWay):
 		return &Error{Kind: Conflict, Code: "under-way", Says: err.Error() + "; ask again in a minute"}
+	case errors.Is(err, store.ErrUnknown):
+		return &Error{Kind: Conflict, Code: "unknown", Says: err.Error() +
+			": look whether it is there before you ask for it anew, under another identity"}
 	}
 	return err
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"urgentis/core/alert"
 	"urgentis/core/source"
 	"urgentis/internal/app"
 	"urgentis/internal/testdb"
@@ -47,6 +48,60 @@ func TestADeploymentThatIsSentAgainCountsOnce(t *testing.T) {
 	var runs int
 	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from run").Scan(&runs).Error)
 	assert.Equal(t, 2, runs)
+}
+
+// A report that is sent again by one who heard no answer, after the condition was over, raises nothing; with something
+// else under the same identity it is new.
+func TestAnAlertThatIsSentAgainAltersNothing(t *testing.T) {
+	a := open(t)
+	token := key(t, a, app.NewKey{Source: "mon"})
+	post := func(id, severity string) *app.Received {
+		out, err := a.TakeAlerts(ctx, "mon", bearer(token), source.Payload{ContentType: "application/json",
+			Body:    []byte(`{"key": "k", "severity": "` + severity + `", "summary": "s"}`),
+			Headers: map[string]string{"webhook-id": id}})
+		require.NoError(t, err)
+		return out
+	}
+	first := post("1", "minor")
+	post("2", "cleared")
+	again := post("1", "minor")
+	assert.Equal(t, alert.Repeat, again.Taken[0].Change)
+	assert.Equal(t, first.Taken[0].Alert, again.Taken[0].Alert)
+	post("1", "major")
+	late := post("2", "cleared")
+	assert.Equal(t, alert.Repeat, late.Taken[0].Change, "what cleared before clears nothing that came since")
+	post("3", "major")
+	post("4", "cleared")
+	assert.Equal(t, alert.Repeat, post("3", "major").Taken[0].Change, "one that repeated what was open counts too")
+
+	var rows []struct{ State, Severity string }
+	require.NoError(t, testdb.SQL(a.Store).Raw("select state, severity from alert order by first_at").Scan(&rows).Error)
+	assert.Equal(t, []struct{ State, Severity string }{{"cleared", "minor"}, {"cleared", "major"}}, rows)
+}
+
+// Of the same that comes many times at once one raises the alert.
+func TestAnAlertThatComesManyTimesAtOnce(t *testing.T) {
+	a := open(t)
+	token := key(t, a, app.NewKey{Source: "mon"})
+	post := func(id, severity string) {
+		_, err := a.TakeAlerts(ctx, "mon", bearer(token), source.Payload{ContentType: "application/json",
+			Body:    []byte(`[{"key": "k", "severity": "` + severity + `", "summary": "s"}]`),
+			Headers: map[string]string{"idempotency-key": id}})
+		assert.NoError(t, err)
+	}
+	var wg sync.WaitGroup
+	for range 12 {
+		wg.Go(func() {
+			post("up", "major")
+			post("down", "cleared")
+		})
+	}
+	wg.Wait()
+	var n int
+	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from alert").Scan(&n).Error)
+	assert.Equal(t, 1, n)
+	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from alert where state = 'cleared'").Scan(&n).Error)
+	assert.Equal(t, 1, n)
 }
 
 const addressed = `urgentis: runbook/1

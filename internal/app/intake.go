@@ -63,13 +63,13 @@ func (a *App) takePayload(ctx context.Context, s *source.Source, p source.Payloa
 func (a *App) takeItems(
 	ctx context.Context, s *source.Source, p source.Payload, items []source.Item, out *Received,
 ) error {
-	var reports []alert.Report
+	var alerts []intake.Item
 	var deployments []intake.Deployment
 	for _, x := range items {
 		once := store.Once{Door: "in/" + s.Name, ID: x.ID, Digest: x.Digest}
 		switch e := x.Event.(type) {
 		case *source.Alert:
-			reports = append(reports, e.Report)
+			alerts = append(alerts, intake.Item{Report: e.Report, Payload: &p, Once: onceAlert(s.Name, x)})
 		case *source.Deployment:
 			deployments = append(deployments, intake.Deployment{Deployment: *e, Once: once})
 		case *source.TicketNews:
@@ -80,8 +80,8 @@ func (a *App) takeItems(
 	}
 	var err error
 	switch {
-	case len(reports) > 0:
-		out.Taken, err = a.intake.TakeMapped(ctx, s.Name, reports, p)
+	case len(alerts) > 0:
+		out.Taken, err = a.intake.TakeSent(ctx, s.Name, alerts)
 		return err
 	case len(deployments) > 0:
 		out.Deployments, err = a.intake.Deployed(ctx, s.Name, deployments, p)
@@ -89,6 +89,15 @@ func (a *App) takeItems(
 	}
 	// It reported, if nothing that an alert is made of.
 	return a.store.In(ctx).MarkSource(s.Name)
+}
+
+// onceAlert is by what a sender names an alert. One that goes on under the same identity with something else says
+// something new: a sender that gives always the same identity loses nothing by it.
+func onceAlert(source string, x source.Item) store.Once {
+	if x.ID == "" {
+		return store.Once{}
+	}
+	return store.Once{Door: "alert/" + source, ID: x.ID + " " + x.Digest, Digest: x.Digest}
 }
 
 // TakeSample takes a payload for real as if its source had sent it now, in the name of whoever gives it.

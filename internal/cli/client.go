@@ -32,7 +32,7 @@ func (a *app) client() (*client, error) {
 			code: exitRefused, err: errors.New("not logged in; begin with: urgentis login http://ADDRESS"),
 		}
 	}
-	return newClient(k)
+	return a.newClient(k)
 }
 
 // asking is what a command does that speaks to the service.
@@ -54,9 +54,11 @@ type client struct {
 	raw  *http.Client
 }
 
-func newClient(k kept) (*client, error) {
+func (a *app) newClient(k kept) (*client, error) {
 	k.Server = strings.TrimRight(k.Server, "/")
-	c := &client{kept: k, raw: &http.Client{}}
+	c := &client{kept: k, raw: &http.Client{Transport: &asker{http.DefaultTransport, func(format string, args ...any) {
+		fmt.Fprintf(a.err, format, args...)
+	}}}}
 	var err error
 	c.ClientWithResponses, err = api.NewClientWithResponses(
 		k.Server,
@@ -96,6 +98,9 @@ func check[R answered](r R, err error) (R, error) {
 }
 
 func unreachable(err error) error {
+	if errors.Is(err, errDropped) {
+		return &failure{code: exitNoServer, err: errDropped}
+	}
 	if errors.Is(err, context.Canceled) {
 		return &failure{code: exitFailed, err: errors.New("interrupted")}
 	}
@@ -144,7 +149,7 @@ func (a *app) login() *cobra.Command {
 					return err
 				}
 			}
-			cl, err := newClient(k)
+			cl, err := a.newClient(k)
 			if err != nil {
 				return err
 			}
@@ -188,7 +193,7 @@ func (a *app) signIn(ctx context.Context, k kept, name *string, password string)
 	if err != nil {
 		return "", err
 	}
-	cl, err := newClient(kept{Server: k.Server})
+	cl, err := a.newClient(kept{Server: k.Server})
 	if err != nil {
 		return "", err
 	}

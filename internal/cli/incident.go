@@ -331,7 +331,7 @@ func (a *app) incidentNote() *cobra.Command {
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
 			r, err := check(
 				cl.AddNoteWithResponse(
-					cmd.Context(),
+					once(cmd.Context()),
 					n,
 					api.NewNote{Text: strings.Join(args[1:], " "), Outward: outward},
 				),

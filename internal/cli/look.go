@@ -19,7 +19,7 @@ func (a *app) incidentLook() *cobra.Command {
 			if len(args) == 1 {
 				return a.listLooks(cmd, cl, n)
 			}
-			r, err := check(cl.LookAgainWithResponse(cmd.Context(), n, api.NewLook{Step: args[1], Run: run}))
+			r, err := check(cl.LookAgainWithResponse(once(cmd.Context()), n, api.NewLook{Step: args[1], Run: run}))
 			if err != nil {
 				return err
 			}

@@ -23,7 +23,7 @@ func (a *app) incidentOpen() *cobra.Command {
 		`urgentis incident open "Smoke on deck 2" --service deck --severity critical`, cobra.MinimumNArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			ask.Title, ask.Severity = strings.Join(args, " "), api.NewIncidentSeverity(severity)
-			r, err := check(cl.OpenIncidentWithResponse(cmd.Context(), ask))
+			r, err := check(cl.OpenIncidentWithResponse(once(cmd.Context()), ask))
 			if err != nil {
 				return nil, "", err
 			}
@@ -255,7 +255,7 @@ func (a *app) incidentLink() *cobra.Command {
 	return a.onIncident("link NUMBER URL NAME", "Put a link to the record",
 		`urgentis incident link 12 https://plans.example/2 "Plan of deck 2"`, cobra.MinimumNArgs(3),
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
-			r, err := check(cl.AddLinkWithResponse(cmd.Context(), n,
+			r, err := check(cl.AddLinkWithResponse(once(cmd.Context()), n,
 				api.NewLink{Url: args[1], Name: strings.Join(args[2:], " ")}))
 			if err != nil {
 				return err

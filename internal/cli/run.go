@@ -47,7 +47,7 @@ func (a *app) runStart() *cobra.Command {
 				in[k] = v
 			}
 			r, err := check(
-				cl.StartRunWithResponse(cmd.Context(), api.NewRun{
+				cl.StartRunWithResponse(once(cmd.Context()), api.NewRun{
 					Runbook: args[0], Inputs: in, Incident: incident, For: treats, Only: only,
 				}),
 			)
@@ -255,7 +255,7 @@ func (a *app) runAgain() *cobra.Command {
 		"urgentis run again r3k… --follow",
 		cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			r, err := check(cl.RunAgainWithResponse(cmd.Context(), args[0]))
+			r, err := check(cl.RunAgainWithResponse(once(cmd.Context()), args[0]))
 			if err != nil {
 				return err
 			}

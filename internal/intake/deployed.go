@@ -25,7 +25,7 @@ func (in *Intake) Deployed(
 		if err != nil {
 			return err
 		}
-		w.sources[from] = true
+		w.keep.sources[from] = true
 		ids = make([]string, len(list))
 		var rows []*store.Deployment
 		var fresh []Deployment
@@ -52,13 +52,12 @@ func (in *Intake) Deployed(
 			return err
 		}
 		kept := store.NewPayload(p, w.now)
-		w.request = kept.ID
 		for _, d := range fresh {
-			if err := w.onDeployment(&d.Deployment); err != nil {
+			if err := w.starts.onDeployment(&d.Deployment, kept.ID); err != nil {
 				return err
 			}
 		}
-		if len(w.firings) > 0 {
+		if len(w.starts.firings) > 0 {
 			if err := store.Add(w.sheet.Bulk, []*store.Payload{kept}); err != nil {
 				return err
 			}
@@ -68,15 +67,15 @@ func (in *Intake) Deployed(
 	return ids, err
 }
 
-// onDeployment begins what starts on a deployment.
-func (w *writing) onDeployment(d *source.Deployment) error {
-	for _, v := range w.index.onDeployment(d) {
+// onDeployment begins what starts on a deployment, with the payload that it came with.
+func (s *starting) onDeployment(d *source.Deployment, payload string) error {
+	on := occasion{names: deploymentNames(d), payload: payload}
+	for _, v := range s.index.onDeployment(d) {
 		switch {
 		case v.Error != "":
-			w.fire(v, nil, nil, store.FiredBack)
+			s.fire(v, on, store.FiredBack)
 		case v.Started:
-			w.names = deploymentNames(d)
-			if err := w.begin(&v, nil, nil, 1); err != nil {
+			if err := s.begin(&v, on); err != nil {
 				return err
 			}
 		}

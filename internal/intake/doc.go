@@ -13,10 +13,18 @@
 //     closed. An alert that opens its incident again is counted there too, so nothing but what changed is written of
 //     it afterwards. A batch that the database refuses is repeated report by report.
 //
+// # Stages
+//
+// What is reported in one transaction (writing) goes through stages, each with its own values: it is counted against
+// what is open (counting); what is new gets its incident (placing); writing judges what each report means there (new,
+// worse, better, cleared, still there, held back); what that starts is begun (starting), at an occasion that says
+// what it is judged at; and what came of it is written (keeping). Planned work stands in the alerts that it holds back
+// (muted_by, muted_until), which are judged anew as it begins, ends or changes.
+//
 // # What begins by itself
 //
 // Triggers are the starts of runbooks and the documents beside them, in one index (intake.loaded), read anew when the
-// number in config rises. writing.begin is the one place where a run is begun for any of them: it asks the switch, the
+// number in config rises. starting.begin is the one place where a run is begun for any of them: it asks the switch, the
 // hours, mutes and counts, renders the inputs, looks for a run that is for the same in the same incident, counts,
 // begins, and notes what came of it (firing). Schedules are rows of due; an instance takes a due one with SKIP LOCKED
 // together with its next time.

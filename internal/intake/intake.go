@@ -65,6 +65,8 @@ type Item struct {
 	Times int
 	// Payload is what was sent, where that is kept; one for all items that came of it.
 	Payload *source.Payload
+	// Once is by what its sender names it, so that it alters something once; nothing where it is not named.
+	Once store.Once
 	// Why says why a report is made that nobody sent; "" for one that somebody did.
 	Why string
 }
@@ -80,6 +82,7 @@ type item struct {
 	report  alert.Report
 	times   int
 	payload *source.Payload
+	once    store.Once
 	why     string
 	answer  chan Outcome
 	lane    int // the writer that it waits for
@@ -160,24 +163,16 @@ func (in *Intake) Take(ctx context.Context, source string, r alert.Report) (Take
 // TakeAll keeps reports. It returns once all are on disk; where it returns an error some may be, and identity absorbs
 // those when they are sent again.
 func (in *Intake) TakeAll(ctx context.Context, source string, reports []alert.Report) ([]Taken, error) {
-	return in.takeAll(ctx, source, reports, nil)
-}
-
-// TakeMapped is TakeAll of what a map made of a payload, which is kept with the alerts that it raises or changes.
-func (in *Intake) TakeMapped(
-	ctx context.Context, source string, reports []alert.Report, p source.Payload,
-) ([]Taken, error) {
-	return in.takeAll(ctx, source, reports, &p)
-}
-
-func (in *Intake) takeAll(
-	ctx context.Context, source string, reports []alert.Report, p *source.Payload,
-) ([]Taken, error) {
 	items := make([]Item, len(reports))
 	for i, r := range reports {
-		items[i] = Item{Report: r, Payload: p}
+		items[i] = Item{Report: r}
 	}
-	out := make([]Taken, len(reports))
+	return in.TakeSent(ctx, source, items)
+}
+
+// TakeSent is TakeAll of items, such as a map made of a payload.
+func (in *Intake) TakeSent(ctx context.Context, source string, items []Item) ([]Taken, error) {
+	out := make([]Taken, len(items))
 	for i, o := range in.TakeItems(ctx, source, items) {
 		if o.Err != nil {
 			return nil, o.Err
@@ -199,8 +194,8 @@ func (in *Intake) TakeItems(ctx context.Context, source string, items []Item) []
 	defer in.leave(source, len(items))
 	sent := make([]*item, len(items))
 	for i, x := range items {
-		it := &item{source: source, report: x.Report, times: max(1, x.Times), payload: x.Payload, why: x.Why,
-			answer: make(chan Outcome, 1)}
+		it := &item{source: source, report: x.Report, times: max(1, x.Times), payload: x.Payload, once: x.Once,
+			why: x.Why, answer: make(chan Outcome, 1)}
 		if in.send(ctx, it) {
 			sent[i] = it
 		}
@@ -308,7 +303,8 @@ func (in *Intake) TakeTogether(
 	}
 	batch := make([]*item, len(items))
 	for i, x := range items {
-		batch[i] = &item{source: source, report: x.Report, times: max(1, x.Times), payload: x.Payload, why: x.Why}
+		batch[i] = &item{source: source, report: x.Report, times: max(1, x.Times), payload: x.Payload, once: x.Once,
+			why: x.Why}
 	}
 	taken, err := in.attempt(ctx, batch, with)
 	switch {

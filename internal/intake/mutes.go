@@ -4,13 +4,80 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"time"
 
 	"urgentis/core/alert"
+	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/store"
 )
+
+// mute writes down that planned work holds an alert back: nothing starts and nobody is told, until that is over and the
+// alert still there.
+func (w *writing) mute(a *store.Alert, on occasion, m *trigger.Mute) error {
+	verdicts := w.index.verdicts(on.alert, alert.New)
+	for i := range verdicts {
+		if v := &verdicts[i]; v.Started {
+			v.Started, v.Error = false, w.index.heldBack(which(*v), on.alert, w.now)
+			w.starts.fire(*v, on, store.FiredBack)
+		}
+	}
+	var err error
+	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
+		return err
+	}
+	return w.sheet.Write(on.inc, w.mutedEntry(m))
+}
+
+// mutedEntry says by what planned work an alert is held back.
+func (w *writing) mutedEntry(m *trigger.Mute) store.NewEntry {
+	return store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "mute:" + m.Name,
+		Title: fmt.Sprintf("Planned work until %s: nothing starts and nobody is told",
+			m.Until.UTC().Format("2006-01-02 15:04 MST")),
+		Content: map[string]any{"mute": m.Name, "until": m.Until.UTC(), "because": m.Because}}
+}
+
+// unmute looks at an open alert again when its mute should be over: it is muted still, or there.
+func (w *writing) unmute(a *store.Alert) error {
+	if m := w.index.muted(a.Snapshot(), w.now); m != nil {
+		a.MutedBy, a.MutedUntil = m.Name, alert.HeardAt(m.Until)
+		return w.tx.KeepMute(a)
+	}
+	a.MutedBy, a.MutedUntil, a.Since = "", alert.Heard{}, w.heard()
+	if err := w.tx.KeepMute(a); err != nil || a.Incident == nil {
+		return err
+	}
+	inc, err := w.sheet.Incident(*a.Incident)
+	if err != nil {
+		return err
+	}
+	if inc.State != "open" {
+		still, err := w.goesOn(a, inc.ResolvedAt)
+		if err != nil || !still {
+			return err // whoever closed it judged it as it was
+		}
+		if err := w.reopen(inc, "the planned work is over, and the alert is still there"); err != nil {
+			return err
+		}
+		if err := w.untreat(a); err != nil {
+			return err
+		}
+	}
+	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "urgentis",
+		Title: "The planned work is over, and the alert is still there", Content: a.Snapshot()}); err != nil {
+		return err
+	}
+	if err := w.tellOpened(a, inc); err != nil {
+		return err
+	}
+	if err := w.starts.start(a, w.at(a, inc, nil), alert.New, nil); err != nil {
+		return err
+	}
+	w.changed(a)
+	return w.tx.KeepVerdicts(a)
+}
 
 // rejudgeAtOnce is how many open alerts are judged anew in one transaction.
 const rejudgeAtOnce = 1000
@@ -87,6 +154,46 @@ func (in *Intake) judgeMutes(ctx context.Context) (more bool, err error) {
 	return more, err
 }
 
+// endMutes lets alerts go whose mute should be over by now: one that was raised by an instance that was late stays
+// behind when all were judged. It tells whether there are more.
+func (in *Intake) endMutes(ctx context.Context) (more bool, err error) {
+	ids, err := in.store.In(ctx).DueMutes(in.clock(), rejudgeAtOnce)
+	if err != nil || len(ids) == 0 {
+		return false, err
+	}
+	if err = in.unmuteAll(ctx, ids); err == nil || store.Transient(err) {
+		return len(ids) == rejudgeAtOnce, err
+	}
+	for _, id := range ids {
+		if err := in.unmuteAll(ctx, []store.Identity{id}); err != nil && !store.Transient(err) {
+			in.log.Error("judge an alert whose mute is over: it counts as open from now on", "source", id.Source,
+				"key", id.Key, "error", err)
+			if err := in.store.In(ctx).LiftMute(id); err != nil {
+				return false, err
+			}
+		}
+	}
+	return len(ids) == rejudgeAtOnce, nil
+}
+
+func (in *Intake) unmuteAll(ctx context.Context, ids []store.Identity) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("the program failed on it: %v", r)
+		}
+	}()
+	return in.store.Tx(ctx, func(tx *store.Tx) error {
+		w, err := in.writing(tx, 0)
+		if err != nil {
+			return err
+		}
+		if err := w.rejudge(ids); err != nil {
+			return err
+		}
+		return w.flush()
+	})
+}
+
 // activeMutes names the planned work that is going on, as it is written.
 func (l *loaded) activeMutes(now time.Time) string {
 	h := sha256.New()
@@ -108,11 +215,11 @@ func mutedBy(a *store.Alert, m *trigger.Mute) bool {
 
 // rejudge holds alerts back, or lets them go, as planned work says now.
 func (w *writing) rejudge(ids []store.Identity) error {
-	if err := w.findOpen(ids); err != nil {
+	if err := w.count.findOpen(ids); err != nil {
 		return err
 	}
 	for _, id := range ids {
-		a := w.open[id]
+		a := w.count.open[id]
 		if a == nil {
 			continue // it is over
 		}
@@ -143,9 +250,6 @@ func (w *writing) muteOpen(a *store.Alert, m *trigger.Mute) error {
 	}
 	a.MutedBy, a.MutedUntil = m.Name, alert.HeardAt(m.Until)
 	if err := w.tx.KeepMute(a); err != nil {
-		return err
-	}
-	if err := w.tx.AddWaiting(store.Waiting{Alert: a.ID, Start: muteEnds}, m.Until); err != nil {
 		return err
 	}
 	w.changed(a)

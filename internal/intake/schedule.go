@@ -143,9 +143,9 @@ func (w *writing) due(d *store.Due) error {
 	}
 	times, more := missed(s, d.NextAt, w.now)
 	for _, at := range times {
-		w.names = map[string]any{"at": at.In(s.Schedule.Zone).Format(time.RFC3339)}
+		on := occasion{names: map[string]any{"at": at.In(s.Schedule.Zone).Format(time.RFC3339)}}
 		v := &trigger.Verdict{Runbook: d.Runbook, Name: d.Start}
-		if err := w.begin(v, nil, nil, 1); err != nil {
+		if err := w.starts.begin(v, on); err != nil {
 			return err
 		}
 	}
@@ -155,7 +155,7 @@ func (w *writing) due(d *store.Due) error {
 			max(1, more),
 			d.NextAt.UTC().Format(time.RFC3339),
 		)}
-		w.fire(v, nil, nil, store.FiredBack)
+		w.starts.fire(v, occasion{}, store.FiredBack)
 	}
 	last := w.now
 	return w.tx.SetDue(&store.Due{Runbook: d.Runbook, Start: d.Start, Spec: specOf(s), LastAt: &last,
@@ -194,7 +194,7 @@ func (w *writing) giveUpDue(d *store.Due, why error) error {
 		return w.tx.DropDue(d.Runbook, d.Start)
 	}
 	v := &trigger.Verdict{Runbook: d.Runbook, Name: d.Start}
-	if err := w.refuse(v, nil, nil, why); err != nil {
+	if err := w.starts.refuse(v, occasion{}, why); err != nil {
 		return err
 	}
 	return w.tx.SetDue(&store.Due{Runbook: d.Runbook, Start: d.Start, Spec: specOf(s), NextAt: s.Schedule.Next(w.now)})
@@ -249,13 +249,13 @@ func (in *Intake) StartBy(
 		if err := store.Add(b.sheet.Bulk, []*store.Payload{payload}); err != nil {
 			return err
 		}
-		b.names, b.request = map[string]any{"request": request}, payload.ID
+		on := occasion{names: map[string]any{"request": request}, payload: payload.ID}
 		v := &trigger.Verdict{Runbook: w.Runbook, Name: w.Start}
-		if err := b.begin(v, nil, nil, 1); err != nil {
+		if err := b.starts.begin(v, on); err != nil {
 			return err
 		}
 		out.Why = v.Error
-		for _, f := range b.firings {
+		for _, f := range b.starts.firings {
 			if f.Run != "" {
 				out.Run = f.Run
 			}

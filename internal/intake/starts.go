@@ -22,13 +22,46 @@ import (
 // maxExplained bounds for how many triggers the alert keeps why they did not start.
 const maxExplained = 200
 
+// starting is the stage that begins runs, once it is known which incident they are for.
+type starting struct {
+	*moment
+	place *placing
+	// firings are what came of triggers, begun the incidents on which a run works, working the runs by what they are
+	// for.
+	firings []*store.Firing
+	begun   map[int64]bool
+	working map[onceIn]store.Firing
+}
+
+func newStarting(m *moment, p *placing) *starting {
+	return &starting{moment: m, place: p, begun: map[int64]bool{}, working: map[onceIn]store.Firing{}}
+}
+
+// occasion is what a start is judged at.
+type occasion struct {
+	alert   map[string]any  // as it is now; nil where it is about none
+	names   map[string]any  // what else its inputs see
+	inc     *store.Incident // nil without one
+	times   int             // how often it came; 0 is once
+	payload string          // what it came with; "" without that
+}
+
+// at is the occasion that an alert is, as an item reported it; that may be nil.
+func (w *writing) at(a *store.Alert, inc *store.Incident, it *item) occasion {
+	on := occasion{alert: a.Snapshot(), inc: inc}
+	if it != nil {
+		on.times, on.payload = it.times, w.keep.idOf(it.payload)
+	}
+	return on
+}
+
 // start begins the runbooks that the alert starts as it changes, save those it started before or that wait whether it
 // stays so. before is nil for an alert that is new.
-func (w *writing) start(
-	a *store.Alert, inc *store.Incident, c alert.Change, before []trigger.Verdict,
+func (s *starting) start(
+	a *store.Alert, on occasion, c alert.Change, before []trigger.Verdict,
 ) error {
-	snapshot := a.Snapshot()
-	verdicts := keepWhatBegan(w.index.verdicts(snapshot, c), before)
+	on.times = 1
+	verdicts := keepWhatBegan(s.index.verdicts(on.alert, c), before)
 	for i := range verdicts {
 		v := &verdicts[i]
 		if !v.Started ||
@@ -36,19 +69,19 @@ func (w *writing) start(
 			v.Started = v.Started && v.StartsAt == nil
 			continue
 		}
-		if at := w.index.hoursBegin(which(*v), w.now); !at.IsZero() {
-			if err := w.untilHours(a, inc, v, at); err != nil {
+		if at := s.index.hoursBegin(which(*v), s.now); !at.IsZero() {
+			if err := s.untilHours(a, on, v, at); err != nil {
 				return err
 			}
 			continue
 		}
-		if st := w.occasion(*v); st.Steady > 0 {
-			if err := w.hold(a, inc, v, st.Steady); err != nil {
+		if st := s.startOf(*v); st.Steady > 0 {
+			if err := s.wait(a, on, v, st.Steady); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := w.begin(v, snapshot, inc, 1); err != nil {
+		if err := s.begin(v, on); err != nil {
 			return err
 		}
 	}
@@ -56,10 +89,10 @@ func (w *writing) start(
 	if a.Verdicts, err = json.Marshal(verdicts); err != nil {
 		return err
 	}
-	if before != nil || slices.ContainsFunc(verdicts, began) || inc.WaitingOn == "person" {
+	if before != nil || slices.ContainsFunc(verdicts, began) || on.inc.WaitingOn == "person" {
 		return nil
 	}
-	return w.nothingStarted(inc, verdicts, snapshot)
+	return s.nothingStarted(on, verdicts)
 }
 
 func same(a, b trigger.Verdict) bool { return a.Runbook == b.Runbook && a.Name == b.Name }
@@ -85,166 +118,197 @@ func keepWhatBegan(verdicts, before []trigger.Verdict) []trigger.Verdict {
 }
 
 // nothingStarted says that a person is needed, as no runbook starts by itself and none works on the incident.
-func (w *writing) nothingStarted(inc *store.Incident, verdicts []trigger.Verdict, snapshot map[string]any) error {
-	active, err := w.works(inc)
+func (s *starting) nothingStarted(on occasion, verdicts []trigger.Verdict) error {
+	inc := on.inc
+	active, err := s.works(inc)
 	if err != nil || active {
 		return err
 	}
 	inc.WaitingOn = "person"
-	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.NothingStarted, Actor: "urgentis",
+	if err := s.sheet.Write(inc, store.NewEntry{At: s.now, Kind: incident.NothingStarted, Actor: "urgentis",
 		Title:   "No runbook starts by itself; a person is needed",
 		Content: map[string]any{"verdicts": verdicts}}); err != nil {
 		return err
 	}
-	if err := w.firstLook(inc, snapshot); err != nil {
+	if err := s.firstLook(on); err != nil {
 		return err
 	}
-	if err := w.sheet.TellNow(inc.Number); err != nil || route.Bad(inc.Severity) {
+	if err := s.sheet.TellNow(inc.Number); err != nil || route.Bad(inc.Severity) {
 		return err // somebody is called for what is bad
 	}
-	return w.send(inc, route.NobodyStarted, "nobody", fmt.Sprintf(
+	return s.send(inc, route.NobodyStarted, "nobody", fmt.Sprintf(
 		"No runbook starts by itself for incident %d; a person is needed: %s", inc.Number, inc.Title))
 }
 
-// firstLook begins the first look of an incident's service, so that its record has a photograph of the moment. snapshot
-// is nil where no alert opened it. It works on nothing: whoever is needed still is.
-func (w *writing) firstLook(inc *store.Incident, snapshot map[string]any) error {
-	name := w.index.firstLook[inc.Service]
+// firstLook begins the first look of an incident's service, so that its record has a photograph of the moment. It works
+// on nothing: whoever is needed still is.
+func (s *starting) firstLook(on occasion) error {
+	inc := on.inc
+	name := s.index.firstLook[inc.Service]
 	if name == "" {
 		return nil
 	}
 	why := "there is no runbook " + name
-	if b := w.index.books[name]; b != nil {
+	if b := s.index.books[name]; b != nil {
 		if why = b.NoFirstLook(inc.Service); why == "" {
-			st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: engine.FirstLook}
+			st := engine.Start{Book: b, Alert: on.alert, Incident: inc, StartedBy: engine.FirstLook}
 			var refused error
 			if st.Inputs, refused = b.AcceptAll(nil); refused == nil {
-				_, err := w.sheet.Begin(st)
+				_, err := s.sheet.Begin(st)
 				return err
 			}
 			why = refused.Error()
 		}
 	}
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunRefused, Actor: engine.FirstLook,
+	return s.sheet.Write(inc, store.NewEntry{At: s.now, Kind: incident.RunRefused, Actor: engine.FirstLook,
 		Title:   "First look not taken: " + name,
 		Content: map[string]any{"runbook": name, "because": why}})
 }
 
 // works reports whether a run works on an incident that is older than this batch.
-func (w *writing) works(inc *store.Incident) (bool, error) {
-	if w.begun[inc.Number] {
+func (s *starting) works(inc *store.Incident) (bool, error) {
+	if s.begun[inc.Number] {
 		return true, nil
 	}
-	if slices.Contains(w.opened, inc.Number) {
+	if slices.Contains(s.place.opened, inc.Number) {
 		return false, nil
 	}
-	n, err := w.tx.Working(inc.Number, "")
-	w.begun[inc.Number] = n > 0
+	n, err := s.tx.Working(inc.Number, "")
+	s.begun[inc.Number] = n > 0
 	return n > 0, err
 }
 
 // also begins what starts at changes of an alert but those at which it is judged by default: each time anew.
-func (w *writing) also(a *store.Alert, inc *store.Incident, c alert.Change, times int) error {
-	snapshot := a.Snapshot()
-	if inc.State != "open" {
-		inc = nil // a record that is closed takes no new run
+func (s *starting) also(on occasion, c alert.Change) error {
+	if on.inc.State != "open" {
+		on.inc = nil // a record that is closed takes no new run
 	}
-	for _, v := range w.index.index.Match(snapshot, c) {
+	for _, v := range s.index.index.Match(on.alert, c) {
 		if !v.Started {
 			continue
 		}
-		if err := w.begin(&v, snapshot, inc, times); err != nil {
+		if err := s.begin(&v, on); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// occasion finds the start that a verdict is about; an empty one where there is none any more.
-func (w *writing) occasion(v trigger.Verdict) *trigger.Start {
-	if s := w.index.starts[which(v)]; s != nil {
+// startOf finds the start that a verdict is about; an empty one where there is none any more.
+func (s *starting) startOf(v trigger.Verdict) *trigger.Start {
+	if s := s.index.starts[which(v)]; s != nil {
 		return s
 	}
 	return &trigger.Start{}
 }
 
+// onIncident begins what starts as an incident is opened, by whatever means.
+func (s *starting) onIncident(inc *store.Incident) error {
+	on := occasion{inc: inc, names: map[string]any{"incident": map[string]any{
+		"number": inc.Number, "title": inc.Title, "severity": inc.Severity, "service": inc.Service,
+	}}}
+	for _, which := range s.index.order {
+		st := s.index.starts[which]
+		if st.Incident == nil {
+			continue
+		}
+		v := &trigger.Verdict{Runbook: which.Runbook, Name: which.Start}
+		ok, err := st.Incident.Bool(&expr.Scope{Names: on.names})
+		if err != nil {
+			v.Error = err.Error()
+			s.fire(*v, on, store.FiredBack)
+		}
+		if !ok {
+			continue
+		}
+		if err := s.begin(v, on); err != nil {
+			return err
+		}
+		if v.Started && inc.WaitingOn == "person" {
+			inc.WaitingOn = "nobody"
+		}
+	}
+	return nil
+}
+
 func which(v trigger.Verdict) Which { return Which{v.Runbook, v.Name} }
 
-// begin begins the run of a verdict, or writes down why it cannot. times is how often its occasion came.
-func (w *writing) begin(v *trigger.Verdict, snapshot map[string]any, inc *store.Incident, times int) error {
+// begin begins the run of a verdict, or writes down why it cannot.
+func (s *starting) begin(v *trigger.Verdict, on occasion) error {
 	v.StartsAt, v.HoursAt = nil, nil
-	back, err := w.keptBack(*v, snapshot, times)
+	back, err := s.keptBack(*v, on)
 	if err != nil {
 		return err
 	}
 	if back != "" {
 		v.Started, v.Error = false, back
-		w.fire(*v, snapshot, inc, store.FiredBack)
+		s.fire(*v, on, store.FiredBack)
 		return nil
 	}
-	st, refused := w.prepare(*v, snapshot, inc)
+	st, refused := s.prepare(*v, on)
 	if refused == nil {
-		run, err := w.underWay(st, inc)
+		run, err := s.underWay(st, on.inc)
 		if err != nil {
 			return err
 		}
 		if run != "" {
 			v.Started, v.Error = false, "a run for the same is under way: "+run
-			if snapshot != nil {
-				same := engine.ForAlert(store.TreatsSame, snapshot)
+			if on.alert != nil {
+				same := engine.ForAlert(store.TreatsSame, on.alert)
 				same.Run = run
-				w.sheet.Same(same)
+				s.sheet.Same(same)
 			}
-			w.fire(*v, snapshot, inc, store.FiredAlready)
+			s.fire(*v, on, store.FiredAlready)
 			return nil
 		}
-		if refused, err = w.tooOften(*v); err != nil {
+		if refused, err = s.tooOften(*v); err != nil {
 			return err
 		}
 	}
 	if refused == nil {
-		refused = w.beginRun(v, st, snapshot, inc)
+		refused = s.beginRun(v, st, on)
 	}
 	if v.Started = refused == nil; v.Started {
-		w.count("started")
+		s.tally("started")
 		return nil
 	}
-	return w.refuse(v, snapshot, inc, refused)
+	return s.refuse(v, on, refused)
 }
 
 // beginRun begins a run. What the database refuses fails the transaction by itself; what is left is a runbook that
 // cannot begin.
-func (w *writing) beginRun(v *trigger.Verdict, st engine.Start, snapshot map[string]any, inc *store.Incident) error {
-	runs, err := w.sheet.Begin(st)
+func (s *starting) beginRun(v *trigger.Verdict, st engine.Start, on occasion) error {
+	runs, err := s.sheet.Begin(st)
 	if err != nil {
 		return err
 	}
-	f := w.fire(*v, snapshot, inc, store.FiredStarted)
+	f := s.fire(*v, on, store.FiredStarted)
 	f.Run = runs[0].ID
-	if inc != nil {
+	if on.inc != nil {
 		f.Once = once(st)
-		w.begun[inc.Number] = true
-		w.working[onceIn{inc.Number, f.Once}] = *f
+		s.begun[on.inc.Number] = true
+		s.working[onceIn{on.inc.Number, f.Once}] = *f
 	}
 	return nil
 }
 
 // refuse writes down that a runbook did not start though it should have.
-func (w *writing) refuse(v *trigger.Verdict, snapshot map[string]any, inc *store.Incident, refused error) error {
-	w.count("refused")
+func (s *starting) refuse(v *trigger.Verdict, on occasion, refused error) error {
+	inc := on.inc
+	s.tally("refused")
 	v.Error = refused.Error()
-	w.fire(*v, snapshot, inc, store.FiredRefused)
+	s.fire(*v, on, store.FiredRefused)
 	text := fmt.Sprintf("Runbook %s did not start: %s", v.Runbook, v.Error)
 	if inc == nil {
-		return w.sheet.Notify(engine.Notice{
-			Kind: route.RunRefused, Key: store.NewID("refused"), Text: text, Link: w.in.engine.Link +
+		return s.sheet.Notify(engine.Notice{
+			Kind: route.RunRefused, Key: store.NewID("refused"), Text: text, Link: s.in.engine.Link +
 				"/runbooks/" + v.Runbook,
 		})
 	}
-	err := w.sheet.Write(
+	err := s.sheet.Write(
 		inc,
 		store.NewEntry{
-			At:      w.now,
+			At:      s.now,
 			Kind:    incident.RunRefused,
 			Actor:   actor(*v),
 			Title:   "Runbook not started: " + v.Runbook,
@@ -254,7 +318,7 @@ func (w *writing) refuse(v *trigger.Verdict, snapshot map[string]any, inc *store
 	if err != nil {
 		return err
 	}
-	return w.send(
+	return s.send(
 		inc,
 		route.RunRefused,
 		"refused:"+v.Runbook+":"+v.Name,
@@ -263,15 +327,15 @@ func (w *writing) refuse(v *trigger.Verdict, snapshot map[string]any, inc *store
 }
 
 // keptBack says why a trigger whose condition holds does not start; "" where nothing keeps it.
-func (w *writing) keptBack(v trigger.Verdict, snapshot map[string]any, times int) (string, error) {
-	if why := w.index.heldBack(which(v), snapshot, w.now); why != "" {
+func (s *starting) keptBack(v trigger.Verdict, on occasion) (string, error) {
+	if why := s.index.heldBack(which(v), on.alert, s.now); why != "" {
 		return why, nil
 	}
-	st := w.occasion(v)
+	st := s.startOf(v)
 	if st.Count == 0 {
 		return "", nil
 	}
-	n, err := w.tx.CountOccasion(v.Runbook, v.Name, st.Within, w.now, times, st.Count)
+	n, err := s.tx.CountOccasion(v.Runbook, v.Name, st.Within, s.now, max(1, on.times), st.Count)
 	if err != nil || n >= st.Count {
 		return "", err
 	}
@@ -299,19 +363,19 @@ func once(st engine.Start) string {
 }
 
 // underWay finds a run that is for the same in the same incident, and was begun for another alert; "" without one.
-func (w *writing) underWay(st engine.Start, inc *store.Incident) (string, error) {
+func (s *starting) underWay(st engine.Start, inc *store.Incident) (string, error) {
 	if inc == nil {
 		return "", nil
 	}
 	key := onceIn{inc.Number, once(st)}
-	f, known := w.working[key]
-	if !known && !slices.Contains(w.opened, inc.Number) {
-		found, err := w.tx.UnderWay(inc.Number, key.once)
+	f, known := s.working[key]
+	if !known && !slices.Contains(s.place.opened, inc.Number) {
+		found, err := s.tx.UnderWay(inc.Number, key.once)
 		if err != nil || found == nil {
 			return "", err
 		}
 		f = *found
-		w.working[key] = f
+		s.working[key] = f
 	}
 	if id, _ := st.Alert["id"].(string); f.Alert == id {
 		return "", nil // its own alert started it: another start of that is another matter
@@ -320,31 +384,31 @@ func (w *writing) underWay(st engine.Start, inc *store.Incident) (string, error)
 }
 
 // fire notes what came of an occasion.
-func (w *writing) fire(v trigger.Verdict, snapshot map[string]any, inc *store.Incident, result string) *store.Firing {
+func (s *starting) fire(v trigger.Verdict, on occasion, result string) *store.Firing {
 	f := &store.Firing{
-		Runbook: v.Runbook, Start: v.Name, At: w.now, Result: result, Why: v.Error, Payload: w.request,
+		Runbook: v.Runbook, Start: v.Name, At: s.now, Result: result, Why: v.Error, Payload: on.payload,
 	}
-	if id, ok := snapshot["id"].(string); ok {
+	if id, ok := on.alert["id"].(string); ok {
 		f.Alert = id
 	}
-	if inc != nil {
-		f.Incident = &inc.Number
+	if on.inc != nil {
+		f.Incident = &on.inc.Number
 	}
-	w.firings = append(w.firings, f)
+	s.firings = append(s.firings, f)
 	return f
 }
 
 func actor(v trigger.Verdict) string { return "trigger:" + which(v).Full() }
 
 // prepare renders and checks the inputs of a start.
-func (w *writing) prepare(v trigger.Verdict, snapshot map[string]any, inc *store.Incident) (engine.Start, error) {
-	b := w.index.books[v.Runbook]
+func (s *starting) prepare(v trigger.Verdict, on occasion) (engine.Start, error) {
+	b := s.index.books[v.Runbook]
 	if b == nil {
 		return engine.Start{}, fmt.Errorf("there is no runbook %s", v.Runbook)
 	}
-	st := engine.Start{Book: b, Alert: snapshot, Incident: inc, StartedBy: actor(v),
-		Treats: []store.Treats{engine.ForAlert(store.TreatsStarted, snapshot)}}
-	given, err := field.Values(w.occasion(v).Inputs, &expr.Scope{Alert: snapshot, Names: w.names})
+	st := engine.Start{Book: b, Alert: on.alert, Incident: on.inc, StartedBy: actor(v),
+		Treats: []store.Treats{engine.ForAlert(store.TreatsStarted, on.alert)}}
+	given, err := field.Values(s.startOf(v).Inputs, &expr.Scope{Alert: on.alert, Names: on.names})
 	if err != nil {
 		return st, fmt.Errorf("input %w", err)
 	}
@@ -353,12 +417,12 @@ func (w *writing) prepare(v trigger.Verdict, snapshot map[string]any, inc *store
 }
 
 // tooOften counts a start against its bound, and says so where that is reached.
-func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
-	st := w.occasion(v)
+func (s *starting) tooOften(v trigger.Verdict) (refused, err error) {
+	st := s.startOf(v)
 	if st.AtMost == 0 {
 		return nil, nil
 	}
-	counted, err := w.tx.CountStart(v.Runbook, v.Name, st.AtMost, w.now.Add(-st.Per), w.now)
+	counted, err := s.tx.CountStart(v.Runbook, v.Name, st.AtMost, s.now.Add(-st.Per), s.now)
 	if err == nil && !counted {
 		refused = fmt.Errorf(
 			"it may start %d per %s at most, and has: a person is needed",
@@ -369,9 +433,9 @@ func (w *writing) tooOften(v trigger.Verdict) (refused, err error) {
 	return refused, err
 }
 
-// count counts what became of a start, once it is on disk.
-func (w *writing) count(result string) {
-	w.tx.After(func(committed bool) {
+// tally counts what became of a start, once it is on disk.
+func (s *starting) tally(result string) {
+	s.tx.After(func(committed bool) {
 		if committed {
 			meter.Starts.WithLabelValues(result).Inc()
 		}

@@ -13,6 +13,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/calendar"
 	"urgentis/core/estate"
+	"urgentis/core/incident"
 	"urgentis/core/trigger"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
@@ -120,6 +121,23 @@ func TestWhatIsSwitchedOffSaysWhoAndWhy(t *testing.T) {
 	_, err = in.Take(ctx, "mon", report("l", alert.Minor))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"back", "started"}, firings(t, s))
+}
+
+// An alert that was kept back by one who was late, when all others were let go already, is let go too.
+func TestNoAlertIsLeftBehindByPlannedWork(t *testing.T) {
+	in, s := open(t)
+	ctx := context.Background()
+	push(t, s, simple, besides("alert: alert.severity == \"minor\"\n"))
+	taken, err := in.Take(ctx, "mon", report("k", alert.Minor))
+	require.NoError(t, err)
+	require.NoError(t, testdb.SQL(s).Exec(
+		"update alert set muted_by = 'works', muted_until = now() - interval '1 second'").Error)
+	require.Eventually(t, func() bool {
+		a, err := s.In(ctx).Alert(taken.Alert)
+		require.NoError(t, err)
+		return a.MutedBy == ""
+	}, time.Minute, 20*time.Millisecond)
+	assert.Contains(t, told(t, s, taken.Incident), string(incident.AlertMuted))
 }
 
 // Planned work holds back what would start and who would be told; what is still there at its end is as if it were new.

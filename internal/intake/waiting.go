@@ -16,19 +16,19 @@ import (
 	"urgentis/internal/store"
 )
 
-// hold lets a start wait whether the alert stays so.
-func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, steady time.Duration) error {
-	due := w.now.Add(steady)
+// wait lets a start wait whether the alert stays so.
+func (s *starting) wait(a *store.Alert, on occasion, v *trigger.Verdict, steady time.Duration) error {
+	due := s.now.Add(steady)
 	v.Started, v.StartsAt = false, &due
-	w.count("held")
-	w.fire(*v, a.Snapshot(), inc, store.FiredHeld)
-	if err := w.tx.AddWaiting(waiting(a, *v), due); err != nil {
+	s.tally("held")
+	s.fire(*v, on, store.FiredHeld)
+	if err := s.tx.AddWaiting(waiting(a, *v), due); err != nil {
 		return err
 	}
-	return w.sheet.Write(
-		inc,
+	return s.sheet.Write(
+		on.inc,
 		store.NewEntry{
-			At:      w.now,
+			At:      s.now,
 			Kind:    incident.RunHeld,
 			Actor:   actor(*v),
 			Title:   fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, plain.Span(steady)),
@@ -41,17 +41,17 @@ func (w *writing) hold(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 const rejudgeHours = 15 * time.Minute
 
 // untilHours lets a start wait until its hours begin. It is no help until then: whoever is needed still is.
-func (w *writing) untilHours(a *store.Alert, inc *store.Incident, v *trigger.Verdict, at time.Time) error {
+func (s *starting) untilHours(a *store.Alert, on occasion, v *trigger.Verdict, at time.Time) error {
 	known := v.HoursAt != nil
 	v.Started, v.HoursAt, v.StartsAt = false, &at, nil
-	v.Error = w.index.heldBack(which(*v), nil, w.now)
+	v.Error = s.index.heldBack(which(*v), nil, s.now)
 	row := waiting(a, *v)
 	row.Idle = true
-	if err := w.tx.AddWaiting(row, soonest(at, w.now.Add(rejudgeHours))); err != nil || known {
+	if err := s.tx.AddWaiting(row, soonest(at, s.now.Add(rejudgeHours))); err != nil || known {
 		return err
 	}
-	w.fire(*v, a.Snapshot(), inc, store.FiredHeld)
-	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.RunHeld, Actor: actor(*v),
+	s.fire(*v, on, store.FiredHeld)
+	return s.sheet.Write(on.inc, store.NewEntry{At: s.now, Kind: incident.RunHeld, Actor: actor(*v),
 		Title: fmt.Sprintf("Runbook %s may start at %s, as its hours begin, if the alert is still so", v.Runbook,
 			at.UTC().Format("2006-01-02 15:04 MST")),
 		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": at, "because": v.Error}})
@@ -71,7 +71,7 @@ func waiting(a *store.Alert, v trigger.Verdict) store.Waiting {
 
 // letGo drops the starts that wait and whose condition no longer holds. It gives what became of all, and whether one
 // was dropped.
-func (w *writing) letGo(a *store.Alert, inc *store.Incident) (verdicts []trigger.Verdict, dropped bool, err error) {
+func (s *starting) letGo(a *store.Alert, on occasion) (verdicts []trigger.Verdict, dropped bool, err error) {
 	if verdicts, err = verdictsOf(a); err != nil {
 		return nil, false, err
 	}
@@ -80,8 +80,8 @@ func (w *writing) letGo(a *store.Alert, inc *store.Incident) (verdicts []trigger
 		if !v.Waits() {
 			continue
 		}
-		if why := w.passed(a, *v); why != "" {
-			if err := w.drop(a, inc, v, why); err != nil {
+		if why := s.overtaken(a, *v); why != "" {
+			if err := s.drop(a, on, v, why); err != nil {
 				return nil, false, err
 			}
 			dropped = true
@@ -97,9 +97,9 @@ func verdictsOf(a *store.Alert) ([]trigger.Verdict, error) {
 	return out, json.Unmarshal(a.Verdicts, &out)
 }
 
-// passed says why a start that waits must wait no more; "" where it may go on.
-func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
-	st := w.occasion(v)
+// overtaken says why a start that waits must wait no more; "" where it may go on.
+func (s *starting) overtaken(a *store.Alert, v trigger.Verdict) string {
+	st := s.startOf(v)
 	switch {
 	case st.Alert == nil:
 		return "there is no such start any more"
@@ -119,17 +119,17 @@ func (w *writing) passed(a *store.Alert, v trigger.Verdict) string {
 	return ""
 }
 
-func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, why string) error {
+func (s *starting) drop(a *store.Alert, on occasion, v *trigger.Verdict, why string) error {
 	v.Started, v.StartsAt, v.HoursAt, v.Error = false, nil, nil, why
-	w.count("dropped")
-	w.fire(*v, a.Snapshot(), inc, store.FiredDropped)
-	if err := w.tx.DropWaiting(waiting(a, *v)); err != nil {
+	s.tally("dropped")
+	s.fire(*v, on, store.FiredDropped)
+	if err := s.tx.DropWaiting(waiting(a, *v)); err != nil {
 		return err
 	}
-	return w.sheet.Write(
-		inc,
+	return s.sheet.Write(
+		on.inc,
 		store.NewEntry{
-			At:      w.now,
+			At:      s.now,
 			Kind:    incident.RunDropped,
 			Actor:   actor(*v),
 			Title:   "Runbook not started: " + v.Runbook,
@@ -140,14 +140,15 @@ func (w *writing) drop(a *store.Alert, inc *store.Incident, v *trigger.Verdict, 
 
 // settled has a person look after the incident of an alert of which a start was dropped, where none is left that began
 // or may begin, and tells that where the alert is still there.
-func (w *writing) settled(a *store.Alert, inc *store.Incident, verdicts []trigger.Verdict) error {
+func (s *starting) settled(a *store.Alert, on occasion, verdicts []trigger.Verdict) error {
+	inc := on.inc
 	if inc.State != "open" || inc.WaitingOn == "person" || slices.ContainsFunc(verdicts, began) {
 		return nil
 	}
 	if a.State == "open" && a.MutedBy == "" {
-		return w.nothingStarted(inc, verdicts, a.Snapshot())
+		return s.nothingStarted(on, verdicts)
 	}
-	active, err := w.works(inc)
+	active, err := s.works(inc)
 	if err == nil && !active {
 		inc.WaitingOn = "person"
 	}
@@ -223,8 +224,8 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 		}
 		inc.WaitingOn = "person"
 		because := reading.Plain(why.Error())
-		w.fire(trigger.Verdict{Runbook: d.Runbook, Name: d.Start, Error: because}, map[string]any{"id": d.Alert}, inc,
-			store.FiredRefused)
+		w.starts.fire(trigger.Verdict{Runbook: d.Runbook, Name: d.Start, Error: because},
+			occasion{alert: map[string]any{"id": d.Alert}, inc: inc}, store.FiredRefused)
 		err = w.sheet.Write(
 			inc,
 			store.NewEntry{
@@ -255,9 +256,6 @@ func (w *writing) ripe(id string, which Which) error {
 	if err != nil {
 		return err
 	}
-	if which.Runbook == "" {
-		return w.unmute(a)
-	}
 	verdicts, err := verdictsOf(a)
 	if err != nil {
 		return err
@@ -275,15 +273,15 @@ func (w *writing) ripe(id string, which Which) error {
 	if err != nil {
 		return err
 	}
-	v := &verdicts[i]
-	if why := w.passed(a, *v); why != "" {
-		err = w.drop(a, inc, v, why)
+	v, on := &verdicts[i], w.at(a, inc, nil)
+	if why := w.starts.overtaken(a, *v); why != "" {
+		err = w.starts.drop(a, on, v, why)
 	} else if inc.State != "open" {
-		err = w.drop(a, inc, v, "the incident was closed meanwhile")
+		err = w.starts.drop(a, on, v, "the incident was closed meanwhile")
 	} else if at := w.index.hoursBegin(which, w.now); v.HoursAt != nil && !at.IsZero() {
-		err = w.untilHours(a, inc, v, at)
+		err = w.starts.untilHours(a, on, v, at)
 	} else {
-		err = w.begin(v, a.Snapshot(), inc, 1)
+		err = w.starts.begin(v, on)
 	}
 	if err != nil {
 		return err
@@ -292,7 +290,7 @@ func (w *writing) ripe(id string, which Which) error {
 		return err
 	}
 	if !v.Started && !v.Waits() {
-		if err := w.settled(a, inc, verdicts); err != nil {
+		if err := w.starts.settled(a, on, verdicts); err != nil {
 			return err
 		}
 	}
@@ -315,6 +313,9 @@ func (in *Intake) watch() {
 			n, next = 0, longest
 		}
 		more, err := in.judgeMutes(ctx)
+		if err == nil && !more {
+			more, err = in.endMutes(ctx)
+		}
 		cancel()
 		if err != nil {
 			in.log.Warn("judge what planned work holds back", "error", err)

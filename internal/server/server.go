@@ -50,7 +50,9 @@ type Server struct {
 	http *http.Server
 	// rules tells the rule of each operation, by method and path as Gin writes it.
 	rules map[string]string
-	room  *room
+	// once are the operations that are done once under an identity, in the same form.
+	once map[string]bool
+	room *room
 }
 
 // Limits of requests.
@@ -81,6 +83,7 @@ func New(c Config) (*Server, error) {
 	if s.rules, err = rules(doc); err != nil {
 		return nil, err
 	}
+	s.once = onceOperations(doc)
 	h, err := s.handler(doc)
 	if err != nil {
 		return nil, err
@@ -181,7 +184,7 @@ func (s *Server) handler(doc *openapi3.T) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	v1 := g.Group("", s.authorize, s.bodies)
+	v1 := g.Group("", s.authorize, s.bodies, s.onceOnly)
 	v1.GET("/api/v1/stream", s.getStream)
 	options := api.StrictGinServerOptions{
 		RequestErrorHandlerFunc:  func(c *gin.Context, err error) { problem(c, bad("bad-request", "%s", err)) },

@@ -221,6 +221,18 @@ func (tx *Tx) KeepMute(a *Alert) error {
 		a.Since, a.ID)
 }
 
+// DueMutes lists open alerts that planned work held back until a time that is over.
+func (tx *Tx) DueMutes(now time.Time, most int) ([]Identity, error) {
+	return scan[Identity](tx, `select source, key from alert where muted_by <> '' and state = 'open'
+		and muted_until <= ? order by muted_until, source, key limit ?`, now, most)
+}
+
+// LiftMute has planned work hold an open alert back no more.
+func (tx *Tx) LiftMute(id Identity) error {
+	return tx.run(`update alert set muted_by = '', muted_until = null, since = now()
+		where source = ? and key = ? and state = 'open'`, id.Source, id.Key)
+}
+
 // OpenAfter lists open alerts in the order of their identities, after one.
 func (tx *Tx) OpenAfter(after Identity, most int) ([]Alert, error) {
 	return scan[Alert](tx, `select * from alert where state = 'open' and (source, key) > (?, ?)

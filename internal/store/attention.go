@@ -77,7 +77,7 @@ func (tx *Tx) Items(number int64) ([]route.Item, error) {
 	}
 	rows, err := scan[row](tx, `select a.severity, coalesce(a.since, a.first_at) as since, a.muted_until,
 			exists (select from treats t join run r on r.id = t.run and r.ended_at is null where t.alert = a.id)
-			or exists (select from starting w where w.alert = a.id and w.start <> 'mute' and not w.idle) as works
+			or exists (select from starting w where w.alert = a.id and not w.idle) as works
 		from alert a where a.incident = ? and a.state = 'open' and not `+settled+`
 		order by array_position(array['critical', 'major', 'minor', 'warning'], a.severity), a.first_at, a.id limit ?`,
 		number, mostUnsettled)

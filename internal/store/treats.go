@@ -143,7 +143,7 @@ const quietOf = `coalesce((select make_interval(mins => nullif(quiet_minutes, 0)
 const settled = `(a.treated_run <> '' and a.treated_worth >= array_position(array['cleared', 'warning', 'minor',
 		'major', 'critical'], a.severity) - 1
 	and a.last_at <= a.treated_at + ` + quietOf + `
-	and not exists (select from starting w where w.alert = a.id and w.start <> 'mute' and not w.idle))`
+	and not exists (select from starting w where w.alert = a.id and not w.idle))`
 
 // mostUnsettled bounds how many open alerts are told for which nothing was enough.
 const mostUnsettled = 200
@@ -159,7 +159,7 @@ func (tx *Tx) Unsettled(number int64) ([]incident.Unsettled, int, error) {
 	}
 	rows, err := scan[row](tx, `select a.id, a.summary, a.severity, a.treated_run, a.muted_until,
 			count(*) over () as of,
-			exists (select from starting w where w.alert = a.id and w.start <> 'mute' and not w.idle) as pending,
+			exists (select from starting w where w.alert = a.id and not w.idle) as pending,
 			a.treated_worth < array_position(array['cleared', 'warning', 'minor', 'major', 'critical'], a.severity) - 1
 				as worse
 		from alert a where a.incident = ? and a.state = 'open' and not `+settled+`
