@@ -176,7 +176,8 @@ func pageOf[T any](rows []T, limit int) ([]T, bool) {
 	return rows[:limit], true
 }
 
-func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+// Now is the time of the database, by which everything is dated.
+func (a *App) Now() time.Time { return a.engine.Clock().UTC().Truncate(time.Microsecond) }
 
 // Ready says why this instance can do nothing for anybody now: nil where its database answers, its beats too.
 func (a *App) Ready(ctx context.Context) error {

@@ -86,7 +86,7 @@ func (a *App) Around(ctx context.Context, who *access.Principal, number int64) (
 	if err != nil {
 		return nil, err
 	}
-	until := now()
+	until := a.Now()
 	if i.ResolvedAt != nil {
 		until = *i.ResolvedAt
 	}

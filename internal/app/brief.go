@@ -66,7 +66,7 @@ func (a *App) brief(ctx context.Context, g *Gate, log []flow.Event) (*Brief, err
 	if err != nil {
 		return nil, err
 	}
-	b, err := tell.BriefOf(book, log, g.Raised, flow.PlaceOf(g.Path), time.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOf(book, log, g.Raised, flow.PlaceOf(g.Path), a.Now(), a.nowCalled(ctx))
 	if err != nil {
 		// What would run is shown whatever else cannot be told: somebody waits to decide it.
 		a.log.Error("tell what somebody needs to decide a gate", "gate", g.ID, "error", err)
@@ -100,7 +100,7 @@ func (a *App) questionBrief(ctx context.Context, q *Question, log []flow.Event) 
 	if err != nil {
 		return nil, err
 	}
-	b, err := tell.BriefOfQuestion(book, log, q.Raised, flow.PlaceOf(q.Path), time.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOfQuestion(book, log, q.Raised, flow.PlaceOf(q.Path), a.Now(), a.nowCalled(ctx))
 	if err != nil {
 		return nil, fmt.Errorf("question %s: %w", q.ID, err)
 	}
@@ -112,7 +112,7 @@ func (a *App) questionBrief(ctx context.Context, q *Question, log []flow.Event) 
 
 // nowCalled tells who a word such as on-call/quayside means now.
 func (a *App) nowCalled(ctx context.Context) func(word string) string {
-	tx, at := a.store.In(ctx), time.Now()
+	tx, at := a.store.In(ctx), a.Now()
 	return func(word string) string { return a.engine.NameOf(tx, word, at) }
 }
 
@@ -147,7 +147,7 @@ func (a *App) briefOn(
 		}
 		out.Parts = append(out.Parts, part.withReadings(step, evidence, b.Grounds))
 	}
-	out.Facts = together(evidence, time.Now())
+	out.Facts = together(evidence, a.Now())
 	return out, nil
 }
 

@@ -79,7 +79,7 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name, to
 	}
 	answer, err := a.outbox.Send(ctx, c, &message.Message{
 		Key: store.NewID("try"), Subject: "This is a try by " + who.Name + ": messages of Urgentis arrive here.",
-		To: to, Address: to, At: now(), Link: a.link,
+		To: to, Address: to, At: a.Now(), Link: a.link,
 	})
 	if err != nil {
 		return Tried{Says: strings.TrimPrefix(err.Error(), name+": ")}, nil
@@ -91,7 +91,7 @@ func (a *App) TryConnection(ctx context.Context, who *access.Principal, name, to
 func (a *App) tryDesk(ctx context.Context, who *access.Principal, c *message.Connection) (Tried, error) {
 	says, err := a.outbox.TryDesk(ctx, c, &store.Incident{
 		Title: "A try of Urgentis by " + who.Name, Severity: "minor", State: "open", WaitingOn: "nobody",
-		OpenedAt: now(),
+		OpenedAt: a.Now(),
 	})
 	if err != nil {
 		return Tried{Says: strings.TrimPrefix(err.Error(), c.Name+": ")}, nil

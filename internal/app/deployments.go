@@ -33,7 +33,7 @@ func (a *App) deploymentsOf(tx *store.Tx, i *Incident) ([]store.Deployment, erro
 	for _, x := range i.Alerts {
 		add(x.Service)
 	}
-	to := now()
+	to := a.Now()
 	if i.ResolvedAt != nil {
 		to = *i.ResolvedAt
 	}

@@ -31,7 +31,7 @@ func (a *App) Heard() (*Heard, error) {
 	if err != nil {
 		return nil, fmt.Errorf("find the name of this machine: %w", err)
 	}
-	return &Heard{a, host, now()}, nil
+	return &Heard{a, host, a.Now()}, nil
 }
 
 // Sources implements listen.Door.
@@ -210,7 +210,7 @@ func (h *Heard) leaveUnread(tx *store.Tx, s *source.Source, left []unreadOne) (l
 		return len(left), err
 	}
 	for _, u := range left {
-		if err := tx.AddUnread(unreadRow(s, u.payload, u.items, u.finding)); err != nil {
+		if err := tx.AddUnread(h.app.unreadRow(s, u.payload, u.items, u.finding)); err != nil {
 			return 0, err
 		}
 	}

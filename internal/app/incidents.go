@@ -189,12 +189,12 @@ func (a *App) Incidents(
 		if err != nil {
 			return nil, false, err
 		}
-		out[n] = headOf(i, entries)
+		out[n] = headOf(i, entries, a.Now())
 	}
 	return out, more, nil
 }
 
-func headOf(i store.Incident, entries []store.Entry) Head {
+func headOf(i store.Incident, entries []store.Entry, now time.Time) Head {
 	list := make([]incident.Entry, len(entries))
 	for n, e := range entries {
 		list[n] = incident.Entry{
@@ -209,7 +209,7 @@ func headOf(i store.Incident, entries []store.Entry) Head {
 	if i.ResolvedAt != nil {
 		resolved = i.ResolvedAt.UTC()
 	}
-	return Head{Incident: i, Strip: incident.Draw(list, i.OpenedAt.UTC(), resolved, now())}
+	return Head{Incident: i, Strip: incident.Draw(list, i.OpenedAt.UTC(), resolved, now)}
 }
 
 // Incident is one record with all that belongs to it.
@@ -300,7 +300,7 @@ func (a *App) Incident(ctx context.Context, who *access.Principal, number int64)
 		out.Entries = append(out.Entries, page...)
 		after = page[len(page)-1].Seq
 	}
-	out.Head = headOf(*row, out.Entries)
+	out.Head = headOf(*row, out.Entries, a.Now())
 	if out.Alerts, err = tx.AlertsOf(number); err != nil {
 		return nil, err
 	}
@@ -413,7 +413,7 @@ func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, 
 	_, row, err := a.enter(ctx, who, number, func(_ *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(text)
 		return store.NewEntry{
-			At: now(), Kind: kind, Actor: who.Name, Title: title, Content: map[string]any{"text": text},
+			At: a.Now(), Kind: kind, Actor: who.Name, Title: title, Content: map[string]any{"text": text},
 		}, nil
 	})
 	return row, err
@@ -446,7 +446,7 @@ func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number i
 		if err := s.Tx().SettleHandOvers(i.Number, who.Name); err != nil {
 			return err
 		}
-		err = s.Close(i, engine.Closing{Outcome: outcome, Because: because, By: who.Name, At: now(),
+		err = s.Close(i, engine.Closing{Outcome: outcome, Because: because, By: who.Name, At: a.Now(),
 			TellSources: true, Content: still})
 		if err != nil {
 			return err

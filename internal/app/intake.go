@@ -45,7 +45,7 @@ func (a *App) TakeAlerts(ctx context.Context, name string, proof Proof, p source
 
 // takePayload keeps what a source sent: as what it is, and what of it cannot be read as it came.
 func (a *App) takePayload(ctx context.Context, s *source.Source, p source.Payload) (*Received, error) {
-	r := s.Read(p, alert.HeardAt(now()))
+	r := s.Read(p, alert.HeardAt(a.Now()))
 	if err := a.withinRate(s, len(r.Items)); err != nil {
 		return nil, err
 	}
@@ -127,7 +127,7 @@ func (a *App) withinRate(s *source.Source, n int) error {
 		l = rate.NewLimiter(most, max(2*int(most), source.MaxItems))
 		a.rates.Add(s.Name, l)
 	}
-	if l.AllowN(now(), max(1, n)) {
+	if l.AllowN(a.Now(), max(1, n)) {
 		return nil
 	}
 	return &Error{Kind: Full, Code: "rate", Says: fmt.Sprintf(
@@ -164,7 +164,7 @@ func (a *App) keepUnread(
 	ctx context.Context, s *source.Source, p source.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
 	tx := a.store.In(ctx)
-	row := unreadRow(s, p, items, finding)
+	row := a.unreadRow(s, p, items, finding)
 	// It is heard, if not understood.
 	if err := tx.MarkSource(s.Name); err != nil {
 		return nil, err
@@ -182,12 +182,12 @@ func (a *App) keepUnread(
 }
 
 // unreadRow is a payload as it is kept of which all, or items, could not be read.
-func unreadRow(s *source.Source, p source.Payload, items []int, finding string) *store.Unread {
+func (a *App) unreadRow(s *source.Source, p source.Payload, items []int, finding string) *store.Unread {
 	if items == nil {
 		items = []int{}
 	}
 	return &store.Unread{
-		ID: store.NewID("u"), Source: s.Name, At: now(), Finding: reading.Why(finding), Items: items,
+		ID: store.NewID("u"), Source: s.Name, At: a.Now(), Finding: reading.Why(finding), Items: items,
 		ContentType: p.ContentType, Headers: p.Headers, Query: p.Query, Body: p.Body,
 	}
 }
@@ -305,7 +305,7 @@ func (a *App) TrySource(ctx context.Context, who *access.Principal, name string,
 	}
 	at := alert.HeardAt(try.At)
 	if at.IsZero() {
-		at = alert.HeardAt(now())
+		at = alert.HeardAt(a.Now())
 	}
 	r := s.Read(try.Payload, at)
 	services, err := a.store.In(ctx).Services()

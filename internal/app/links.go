@@ -42,7 +42,7 @@ func (a *App) byLink(
 	case seated != nil && seated.Behind() != l.Person:
 		return nil, nil, &Error{Kind: Denied, Code: "another", Says: fmt.Sprintf(
 			"this link was sent to %s, and %s is signed in here", l.Person, seated.Name)}
-	case time.Now().After(l.EndsAt):
+	case a.Now().After(l.EndsAt):
 		return nil, nil, &Error{Kind: Denied, Code: "ended", Says: "this link has ended; sign in instead"}
 	}
 	who, err := a.door.ByName(ctx, l.Person)

@@ -131,13 +131,13 @@ func (a *App) LookAgain(
 	out := &Looked{Look: Look{Run: run.ID, Runbook: run.Runbook, Path: found.Place.String(), ID: found.Step.ID,
 		Title: found.Step.Title, At: found.At}, Compared: found.Compare(now)}
 	_, out.Entry, err = a.enter(ctx, who, number, func(*engine.Sheet, *store.Incident) (store.NewEntry, error) {
-		return comparedEntry(who, out), nil
+		return comparedEntry(who, out, a.Now()), nil
 	})
 	return out, err
 }
 
 // comparedEntry is what the record holds of a look that was taken again.
-func comparedEntry(who *access.Principal, l *Looked) store.NewEntry {
+func comparedEntry(who *access.Principal, l *Looked, at time.Time) store.NewEntry {
 	count := map[string]int{}
 	var lines []string
 	var content []map[string]any
@@ -159,7 +159,7 @@ func comparedEntry(who *access.Principal, l *Looked) store.NewEntry {
 		}
 	}
 	return store.NewEntry{
-		At: now(), Kind: incident.LookedAgain, Actor: who.Name, Run: l.Run, Step: l.Path,
+		At: at, Kind: incident.LookedAgain, Actor: who.Name, Run: l.Run, Step: l.Path,
 		Title:   l.Title + ": " + strings.Join(sums, ", "),
 		Content: map[string]any{"text": strings.Join(lines, "\n"), "since": l.At, "compared": content},
 	}

@@ -97,7 +97,7 @@ func (a *App) lookBack(
 		over = *i.ResolvedAt
 	}
 	seen := lookback.Seen{LookBack: l.Name, Title: l.Title, Onset: i.OpenedAt.UTC().Truncate(time.Second)}
-	seen.From, seen.Until = l.Span(i.OpenedAt, over, now())
+	seen.From, seen.Until = l.Span(i.OpenedAt, over, a.Now())
 	if err := a.looker.LookBack(ctx, l, &seen); errors.Is(err, standing.ErrBusy) {
 		return nil, &Error{Kind: Conflict, Code: "busy", Says: err.Error()}
 	} else if err != nil {
@@ -107,7 +107,7 @@ func (a *App) lookBack(
 	if err != nil {
 		return nil, err
 	}
-	at := now()
+	at := a.Now()
 	_, _, err = a.enter(ctx, who, i.Number, func(*engine.Sheet, *store.Incident) (store.NewEntry, error) {
 		return store.NewEntry{At: at, Kind: incident.LookedBack, Actor: who.Name,
 			Title: "Looked back: " + l.Title + saysSeen(&seen), Content: content}, nil

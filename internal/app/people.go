@@ -58,7 +58,7 @@ func (a *App) SetPerson(
 	if err := administer(who, "person", name); err != nil {
 		return nil, err
 	}
-	p, err := signin.NewPerson(name, password, roles)
+	p, err := signin.NewPerson(name, password, roles, a.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +101,7 @@ func (a *App) AddToken(ctx context.Context, who *access.Principal, name string, 
 	if err := administer(who, "token", name); err != nil {
 		return "", time.Time{}, err
 	}
-	value, t := signin.NewToken(name, roles, life, who.Behind())
+	value, t := signin.NewToken(name, roles, a.Now().Add(life), who.Behind())
 	t.OnMachine = who.Machine
 	return value, t.ExpiresAt, a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.AddToken(t); err != nil {

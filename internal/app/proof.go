@@ -65,10 +65,10 @@ func (a *App) proven(ctx context.Context, name string, p Proof, body []byte) (*s
 
 // usedLately spares a write for each report.
 func (a *App) usedLately(key string) bool {
-	if at, ok := a.used.Get(key); ok && now().Sub(at) < time.Minute {
+	if at, ok := a.used.Get(key); ok && a.Now().Sub(at) < time.Minute {
 		return true
 	}
-	a.used.Add(key, now())
+	a.used.Add(key, a.Now())
 	return false
 }
 
@@ -149,7 +149,7 @@ func (a *App) AddSource(ctx context.Context, who *access.Principal, n NewKey) (*
 		return nil, invalid("keep", "the old key may stay from 0 to 31 days")
 	}
 	key := &store.SourceKey{
-		ID: store.NewID("k"), Source: n.Source, Kind: store.TokenKey, AddedBy: who.Behind(), AddedAt: now(),
+		ID: store.NewID("k"), Source: n.Source, Kind: store.TokenKey, AddedBy: who.Behind(), AddedAt: a.Now(),
 		Hash: []byte{}, Sealed: []byte{},
 	}
 	shown, err := a.makeKey(key, n)

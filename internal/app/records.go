@@ -33,7 +33,7 @@ func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewInci
 	if alert.Worth(n.Severity) < 1 {
 		return nil, invalid("severity", "severity must be critical, major, minor or warning")
 	}
-	at := now()
+	at := a.Now()
 	i := &store.Incident{
 		Title:      n.Title,
 		SeverityAt: &at,
@@ -66,7 +66,7 @@ func (a *App) Hold(
 		if err := a.mayHold(s.Tx(), who, to); err != nil {
 			return store.NewEntry{}, err
 		}
-		at, was := now(), i.Holder
+		at, was := a.Now(), i.Holder
 		i.Holder, i.HeldAt, i.Former = to, &at, ""
 		title := "Handed on to " + to
 		switch to {
@@ -132,11 +132,11 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 				i.Severity = worst.Severity
 			}
 		default:
-			at := now()
+			at := a.Now()
 			i.Severity, i.SeverityBy, i.SeverityAt = severity, who.Name, &at
 		}
 		content["title"], content["severity"] = i.Title, i.Severity
-		return store.NewEntry{At: now(), Kind: incident.Retitled, Actor: who.Name,
+		return store.NewEntry{At: a.Now(), Kind: incident.Retitled, Actor: who.Name,
 			Title: fmt.Sprintf("Now %s: %s", i.Severity, i.Title), Content: content}, nil
 	})
 	return i, err
@@ -167,10 +167,10 @@ func (a *App) Reopen(
 		if err != nil {
 			return store.NewEntry{}, err
 		}
-		if at := now(); !open {
+		if at := a.Now(); !open {
 			i.WantedAt = &at
 		}
-		return store.NewEntry{At: now(), Kind: incident.Reopened, Actor: who.Name, Title: "Open again: " + because,
+		return store.NewEntry{At: a.Now(), Kind: incident.Reopened, Actor: who.Name, Title: "Open again: " + because,
 			Content: map[string]any{"because": because}}, nil
 	})
 	return i, err
@@ -254,7 +254,7 @@ func (a *App) merge(
 	f, i *store.Incident,
 	because string,
 ) error {
-	at := now()
+	at := a.Now()
 	ids, err := s.Tx().MergeInto(f.Number, i.Number)
 	if err != nil {
 		return err
@@ -327,7 +327,7 @@ func (a *App) Split(ctx context.Context, who *access.Principal, number int64, al
 
 func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, moved []store.Alert, because string,
 ) (*store.Incident, error) {
-	at := now()
+	at := a.Now()
 	worst := slices.MaxFunc(
 		moved,
 		func(x, y store.Alert) int { return alert.Worth(x.Severity) - alert.Worth(y.Severity) },
@@ -374,7 +374,7 @@ func (a *App) AddLink(
 		return nil, err
 	}
 	row := &store.Attachment{ID: store.NewID("f"), Incident: number, Kind: store.LinkAttached, Name: name, URL: url,
-		AddedBy: who.Behind(), AddedAt: now()}
+		AddedBy: who.Behind(), AddedAt: a.Now()}
 	_, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(name)
 		return store.NewEntry{At: row.AddedAt, Kind: incident.Attached, Actor: who.Name, Title: "Link: " + name,
@@ -408,7 +408,7 @@ func (a *App) AddFile(ctx context.Context, who *access.Principal, number int64, 
 func (a *App) keepFile(ctx context.Context, row store.Attachment, r io.Reader,
 	enter func(context.Context, *store.Attachment) error,
 ) (*store.Attachment, error) {
-	row.ID, row.AddedAt = store.NewID("f"), now()
+	row.ID, row.AddedAt = store.NewID("f"), a.Now()
 	f, err := a.store.In(ctx).NewFile(row)
 	if errors.Is(err, store.ErrFilesFull) {
 		return nil, &Error{Kind: Conflict, Code: "full", Says: err.Error()}
@@ -438,7 +438,7 @@ func (a *App) keepFile(ctx context.Context, row store.Attachment, r io.Reader,
 func (a *App) enterFile(ctx context.Context, who *access.Principal, number int64, row *store.Attachment) error {
 	_, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(row.Name)
-		return store.NewEntry{At: now(), Kind: incident.Attached, Actor: who.Name, Title: "File: " + row.Name,
+		return store.NewEntry{At: a.Now(), Kind: incident.Attached, Actor: who.Name, Title: "File: " + row.Name,
 			Content: map[string]any{"name": row.Name, "size": row.Size, "sha256": row.Digest, "id": row.ID},
 		}, s.Tx().SaveAttachment(row)
 	})
@@ -484,7 +484,8 @@ func (a *App) Export(ctx context.Context, who *access.Principal, number int64) (
 	out := &incident.Export{Head: incident.ExportHead{
 		Format: incident.ExportFormat, Incident: fmt.Sprint(number), Title: i.Title, Service: i.Service,
 		Severity: i.Severity,
-		State:    i.State, OpenedAt: i.OpenedAt.UTC(), Entries: i.Head.Entries, LastHash: i.LastHash, ExportedAt: now(),
+		State:    i.State, OpenedAt: i.OpenedAt.UTC(), Entries: i.Head.Entries, LastHash: i.LastHash,
+		ExportedAt: a.Now(),
 	}}
 	for _, e := range i.Entries {
 		if e.Seq <= i.Head.Entries { // what was written meanwhile is not in its head

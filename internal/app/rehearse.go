@@ -163,7 +163,7 @@ func (a *App) RenderRunbook(ctx context.Context, who *access.Principal, p Play) 
 	if err != nil {
 		return nil, err
 	}
-	list, err := flow.Render(b, begun, now())
+	list, err := flow.Render(b, begun, a.Now())
 	if err != nil {
 		return nil, err
 	}

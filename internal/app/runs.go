@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"urgentis/core/access"
 	"urgentis/core/cases"
@@ -98,7 +97,7 @@ func (a *App) Been(
 	if err != nil {
 		return nil, nil, err
 	}
-	return s.Book(), tell.Been(s, time.Now()), nil
+	return s.Book(), tell.Been(s, a.Now()), nil
 }
 
 // RunCase is a run as a case of its runbook.

@@ -37,7 +37,7 @@ func (a *App) Suggest(ctx context.Context, who *access.Principal, number int64) 
 	if err != nil {
 		return nil, err
 	}
-	return engine.Suggest(tx, i.Service, alerts, books, number, now())
+	return engine.Suggest(tx, i.Service, alerts, books, number, a.Now())
 }
 
 // SuggestForAlert ranks the runbooks that may fit one alert, whatever became of it.
@@ -54,7 +54,7 @@ func (a *App) SuggestForAlert(ctx context.Context, who *access.Principal, id str
 	if row.Incident != nil {
 		but = *row.Incident
 	}
-	return engine.Suggest(a.store.In(ctx), row.Service, []store.Alert{*row}, books, but, now())
+	return engine.Suggest(a.store.In(ctx), row.Service, []store.Alert{*row}, books, but, a.Now())
 }
 
 // SuggestForService ranks the runbooks that may fit a service as it is now: by its open alerts, and by what ended its
@@ -95,7 +95,7 @@ func (a *App) SuggestForService(
 		}
 		about.Target, about.Labels = target, row.Labels
 	}
-	return engine.SuggestAbout(tx, about, alerts, books, 0, now())
+	return engine.SuggestAbout(tx, about, alerts, books, 0, a.Now())
 }
 
 // maxSuggesting bounds on how many alerts of a service suggestions rest.

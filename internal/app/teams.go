@@ -93,7 +93,7 @@ func (a *App) StandIns(ctx context.Context, who *access.Principal, team string) 
 	if _, err := see(who); err != nil {
 		return nil, err
 	}
-	return a.store.In(ctx).StandIns(team, now())
+	return a.store.In(ctx).StandIns(team, a.Now())
 }
 
 // StandIn enters somebody who is on call instead of whoever a rota says.
@@ -102,7 +102,7 @@ func (a *App) StandIn(ctx context.Context, who *access.Principal, s store.StandI
 		return nil, err
 	}
 	kept, err := a.standIn(ctx, who, s.Team, func(t *route.Team, _ []calendar.StandIn) ([]store.StandIn, error) {
-		return []store.StandIn{s}, standable(t, s)
+		return []store.StandIn{s}, standable(t, s, a.Now())
 	})
 	if err != nil {
 		return nil, err
@@ -117,7 +117,7 @@ func (a *App) standIn(
 ) (list []store.StandIn, err error) {
 	err = a.write(ctx, func(sheet *engine.Sheet) error {
 		tx := sheet.Tx()
-		t, in, err := a.engine.Team(tx, team, now())
+		t, in, err := a.engine.Team(tx, team, a.Now())
 		if err != nil {
 			return err
 		}
@@ -157,12 +157,12 @@ func (a *App) Swap(ctx context.Context, who *access.Principal, team string, s Sw
 		return nil, err
 	}
 	return a.standIn(ctx, who, team, func(t *route.Team, in []calendar.StandIn) ([]store.StandIn, error) {
-		return swapped(t, in, s)
+		return swapped(t, in, s, a.Now())
 	})
 }
 
 // swapped are the stand-ins of a swap.
-func swapped(t *route.Team, in []calendar.StandIn, s Swap) ([]store.StandIn, error) {
+func swapped(t *route.Team, in []calendar.StandIn, s Swap, now time.Time) ([]store.StandIn, error) {
 	if t == nil || t.Rota == nil || s.Line >= len(t.Rota.Lines) {
 		return nil, invalid("line", "the team has no line %d of a rota", s.Line+1)
 	}
@@ -173,15 +173,15 @@ func swapped(t *route.Team, in []calendar.StandIn, s Swap) ([]store.StandIn, err
 		case !ok:
 			return nil, invalid([]string{"at", "for"}[i], "nobody is on call at %s; enter a stand-in instead",
 				at.In(t.Rota.Zone).Format(time.RFC3339))
-		case !d.Until.After(now()):
+		case !d.Until.After(now):
 			return nil, invalid(
 				[]string{"at", "for"}[i],
 				"the duty at %s is over",
 				at.In(t.Rota.Zone).Format(time.RFC3339),
 			)
 		}
-		if d.From.Before(now()) {
-			d.From = now()
+		if d.From.Before(now) {
+			d.From = now
 		}
 		duties[i] = d
 	}
@@ -197,7 +197,7 @@ func swapped(t *route.Team, in []calendar.StandIn, s Swap) ([]store.StandIn, err
 		}
 		out[i] = store.StandIn{Line: s.Line, FromAt: d.From, UntilAt: d.Until, Person: duties[1-i].Person,
 			InsteadOf: would, Why: s.Why, Swap: name}
-		if err := standable(t, out[i]); err != nil {
+		if err := standable(t, out[i], now); err != nil {
 			return nil, err
 		}
 	}
@@ -209,7 +209,7 @@ func (a *App) ReadCalendars(ctx context.Context, who *access.Principal, team str
 	if err := access.Can(who, access.Respond, access.Object{Kind: "team", Name: team}); err != nil {
 		return nil, err
 	}
-	t, _, err := a.engine.Team(a.store.In(ctx), team, now())
+	t, _, err := a.engine.Team(a.store.In(ctx), team, a.Now())
 	switch {
 	case err != nil:
 		return nil, err
@@ -219,10 +219,10 @@ func (a *App) ReadCalendars(ctx context.Context, who *access.Principal, team str
 		return nil, invalid("team", "the rota of %s is read from no calendar: first: {feed: https://…} in its document",
 			team)
 	}
-	if err := a.teller.ReadFeeds(ctx, t, now()); err != nil {
+	if err := a.teller.ReadFeeds(ctx, t, a.Now()); err != nil {
 		return nil, err
 	}
-	list, err := a.OnCallAt(ctx, who, team, now())
+	list, err := a.OnCallAt(ctx, who, team, a.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -230,13 +230,13 @@ func (a *App) ReadCalendars(ctx context.Context, who *access.Principal, team str
 }
 
 // standable refuses a stand-in that cannot be.
-func standable(t *route.Team, s store.StandIn) error {
+func standable(t *route.Team, s store.StandIn, now time.Time) error {
 	switch {
 	case t == nil:
 		return named(store.ErrNotFound, "team %s", s.Team)
 	case t.Rota == nil || s.Line >= len(t.Rota.Lines):
 		return invalid("line", "the team %s has no line %d of a rota", s.Team, s.Line+1)
-	case !s.UntilAt.After(s.FromAt) || !s.UntilAt.After(now()):
+	case !s.UntilAt.After(s.FromAt) || !s.UntilAt.After(now):
 		return invalid("until", "until is after from, and not over yet")
 	case !slices.Contains(t.Members, s.Person):
 		return invalid("person", "%s is no member of %s; its members are in its document", s.Person, s.Team)

@@ -181,7 +181,7 @@ func (a *App) AddStartKey(ctx context.Context, who *access.Principal, name strin
 	}
 	key, hash := signin.NewSourceToken()
 	k := &store.StartKey{ID: store.NewID("k"), Runbook: t.Runbook, Start: t.Start, Hash: hash, AddedBy: who.Behind(),
-		AddedAt: now(), EndsAt: now().Add(life)}
+		AddedAt: a.Now(), EndsAt: a.Now().Add(life)}
 	return key, k.EndsAt, a.tx(ctx, func(tx *store.Tx) error {
 		if err := tx.AddStartKey(k, keep); err != nil {
 			return err
@@ -282,7 +282,7 @@ func (a *App) StartByKey(ctx context.Context, key string, p source.Payload) (str
 			return "", err
 		}
 	}
-	began, err := a.intake.StartBy(ctx, d.which, request, store.NewPayload(p, now()), onceIn("start/"+d.Name, p))
+	began, err := a.intake.StartBy(ctx, d.which, request, store.NewPayload(p, a.Now()), onceIn("start/"+d.Name, p))
 	if err != nil {
 		return "", onceError(err)
 	}

@@ -151,7 +151,7 @@ func (a *App) SendCode(ctx context.Context, who *access.Principal, person string
 		if w.CodeEndsAt != nil && time.Until(*w.CodeEndsAt) > codeLife-20*time.Second {
 			return invalid("code", "a code was sent a moment ago; wait 20 seconds for another one")
 		}
-		ends := now().Add(codeLife)
+		ends := a.Now().Add(codeLife)
 		w.CodeHash, w.CodeEndsAt, w.CodeTries = codeHash(id, code), &ends, 0
 		return tx.Save(w)
 	})
@@ -166,7 +166,7 @@ func (a *App) SendCode(ctx context.Context, who *access.Principal, person string
 		return named(store.ErrNotFound, "connection %s any more", w.Connection)
 	}
 	m := &message.Message{
-		Key: store.NewID("code"), Subject: "Your code is " + code, To: person, Address: w.Address, At: now(),
+		Key: store.NewID("code"), Subject: "Your code is " + code, To: person, Address: w.Address, At: a.Now(),
 		Lines: []message.Line{{Name: "For", Text: fmt.Sprintf(
 			"proving that %s is reached here; it is worth %s. Whoever did not ask for it may forget it.", person,
 			"15 minutes")}},
@@ -198,7 +198,7 @@ func (a *App) mayCode(person, connection string) error {
 			l = rate.NewLimiter(rate.Every(time.Hour/time.Duration(of.most)), of.most)
 			a.rates.Add(of.key, l)
 		}
-		if !l.AllowN(now(), 1) {
+		if !l.AllowN(a.Now(), 1) {
 			return &Error{Kind: Full, Code: "codes", Says: fmt.Sprintf(
 				"the way is kept, and its code was not sent: %d an hour go out, and no more (%s)", of.most, of.key)}
 		}
@@ -225,7 +225,7 @@ func (a *App) ProveWay(ctx context.Context, who *access.Principal, person string
 		switch {
 		case w.ProvenAt != nil:
 			return nil
-		case w.CodeHash == nil || now().After(*w.CodeEndsAt) || w.CodeTries >= codeTries:
+		case w.CodeHash == nil || a.Now().After(*w.CodeEndsAt) || w.CodeTries >= codeTries:
 			return invalid("code", "there is no code that counts any more; ask for another one")
 		}
 		if subtle.ConstantTimeCompare(w.CodeHash, codeHash(id, strings.TrimSpace(code))) != 1 {
@@ -233,7 +233,7 @@ func (a *App) ProveWay(ctx context.Context, who *access.Principal, person string
 			refused = invalid("code", "this is not the code that was sent; %d tries are left", codeTries-w.CodeTries)
 			return tx.Save(w)
 		}
-		at := now()
+		at := a.Now()
 		w.ProvenAt, w.CodeHash, w.CodeEndsAt = &at, nil, nil
 		if err := tx.Save(w); err != nil {
 			return err

@@ -93,13 +93,13 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 	}
 	if !o.begin(d.Address) {
 		if d.Urgent {
-			return river.JobSnooze(stepBack)
+			return o.store.Later(ctx, job.ID, stepBack, false)
 		}
-		return river.JobSnooze(standBack)
+		return o.store.Later(ctx, job.ID, standBack, false)
 	}
 	defer o.end(d.Address)
 	if wait, err := o.waits(ctx, d); err != nil || wait {
-		return errors.Join(err, river.JobSnooze(stepBack))
+		return errors.Join(err, o.store.Later(ctx, job.ID, stepBack, false))
 	}
 	wanted, err := o.store.In(ctx).WantedStill(d.ID)
 	if err != nil {
@@ -144,8 +144,11 @@ func (o *Outbox) again(ctx context.Context, job *river.Job[store.Deliver], d *st
 	if state == "failed" {
 		return river.JobCancel(err)
 	}
-	return err
+	return o.store.Later(ctx, job.ID, retryAfter(job.Attempt), true)
 }
+
+// retryAfter is how long after a try the next one is made: soon at first, then each minute.
+func retryAfter(attempt int) time.Duration { return min(time.Minute, time.Second<<min(attempt, 6)) }
 
 // begin takes a place among those that are under way to a connection, if there is one.
 func (o *Outbox) begin(connection string) bool {
@@ -164,11 +167,6 @@ func (o *Outbox) end(connection string) {
 	if o.busy[connection]--; o.busy[connection] == 0 {
 		delete(o.busy, connection)
 	}
-}
-
-// NextRetry implements river.Worker: soon at first, then each minute.
-func (o *Outbox) NextRetry(job *river.Job[store.Deliver]) time.Time {
-	return time.Now().Add(min(time.Minute, time.Second<<min(job.Attempt, 6)))
 }
 
 // failed notes that a message did not arrive. Whoever should have it is told by another way; where it is for good, the
@@ -194,7 +192,7 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 		if d.Receiver != "" && d.AtAddress != "" {
 			to = d.Receiver + " by " + to
 		}
-		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
+		if err := r.Write(i, store.NewEntry{At: o.store.Clock.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
 			Title:   "A message could not be delivered",
 			Content: map[string]any{"to": to, "body": d.Body, "message": d.ID, "error": why}}); err != nil {
 			return err

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
-	"time"
 
 	"urgentis/core/incident"
 	"urgentis/core/message"
@@ -123,7 +122,7 @@ func (o *Outbox) openTicket(ctx context.Context, c *message.Connection, d *store
 		if found != nil {
 			return o.ticketMade(ctx, c, t, found, "found again")
 		}
-		known = known.None(time.Now().UTC())
+		known = known.None(o.store.Clock.Now().UTC())
 		if err := o.asked(ctx, t, known); err != nil {
 			return "", err
 		}
@@ -207,7 +206,7 @@ func (o *Outbox) fileFollowUp(ctx context.Context, c *message.Connection, d *sto
 		if err != nil {
 			return err
 		}
-		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
+		if err := r.Write(i, store.NewEntry{At: tx.Time(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
 			Content: map[string]any{"desk": c.Name, "number": read["number"], "link": read["link"]}}); err != nil {
 			return err
 		}
@@ -267,7 +266,7 @@ func (o *Outbox) ticketMade(ctx context.Context, c *message.Connection, t *store
 		if err != nil {
 			return err
 		}
-		if err := r.Write(i, store.NewEntry{At: time.Now(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
+		if err := r.Write(i, store.NewEntry{At: tx.Time(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
 			Content: map[string]any{"desk": c.Name, "number": t.Number, "link": t.Link}}); err != nil {
 			return err
 		}

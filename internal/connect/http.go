@@ -53,7 +53,7 @@ func (o *Outbox) sign(ctx context.Context, c *message.Connection, m *message.Mes
 	if err != nil {
 		return fmt.Errorf("%s: its signing secret cannot be used; it is whsec_ and base64", c.Name)
 	}
-	at := time.Now()
+	at := o.store.Clock.Now()
 	signature, err := hook.Sign(m.Key, at, []byte(call.Body))
 	if err != nil {
 		return fmt.Errorf("%s: sign: %w", c.Name, err)

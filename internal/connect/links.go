@@ -34,7 +34,7 @@ func (o *Outbox) linked(ctx context.Context, d *store.Delivery, c *message.Conne
 	key := base64.RawURLEncoding.EncodeToString(raw)
 	made, err := o.store.In(ctx).AddLink(&store.Link{
 		Hash: LinkHash(key), Person: d.Receiver, Delivery: d.ID, Refers: m.Refers, Digest: m.Digest,
-		EndsAt: time.Now().Add(linkLife).UTC(),
+		EndsAt: o.store.Clock.Now().Add(linkLife).UTC(),
 	})
 	if err != nil {
 		return fmt.Errorf("make a link: %w", err)

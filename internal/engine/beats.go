@@ -89,7 +89,7 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 		e.beatFailed(err)
 		return
 	}
-	skew, sent := e.clock.skew(), time.Now()
+	skew, sent := e.Store.Clock.Skew(), time.Now()
 	heard, err := pulse.Beat(ctx, name, skew, e.db.server())
 	if err != nil {
 		e.beatFailed(err)
@@ -97,8 +97,8 @@ func (e *Engine) beatOnce(ctx context.Context, pulse *store.Pulse) {
 	}
 	e.db.saw(heard.Mark)
 	e.db.heard = heard.Now
-	e.clock.heard(sent, time.Now(), heard.Now)
-	e.tellSkew(e.clock.skew())
+	e.Store.Clock.Hear(sent, time.Now(), heard.Now)
+	e.tellSkew(e.Store.Clock.Skew())
 	if heard.Alive {
 		meter.BeatSeconds.WithLabelValues().
 			Observe(max(0, time.Duration(began-e.lastBeat.Load()-int64(time.Second)).Seconds()))
@@ -173,6 +173,7 @@ func (e *Engine) cleanOnce(ctx context.Context, n int) {
 		}
 	}
 	if n%10 == 0 {
+		e.warn("keep the queue", e.Store.KeepQueue(ctx))
 		e.warn("send what was forgotten", e.Store.SendForgotten(ctx))
 	}
 	if n%600 == 0 {
@@ -274,4 +275,4 @@ func (e *Engine) Silent() time.Duration { return time.Duration(elapsed() - e.las
 func (e *Engine) Stuck() time.Duration { return time.Duration(elapsed() - e.beating.Load()) }
 
 // Skew is how far the clock of this machine is ahead of the database's.
-func (e *Engine) Skew() time.Duration { return e.clock.skew() }
+func (e *Engine) Skew() time.Duration { return e.Store.Clock.Skew() }

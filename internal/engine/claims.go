@@ -18,7 +18,7 @@ type bell struct {
 
 // Work implements river.Worker.
 func (b *bell) Work(ctx context.Context, job *river.Job[store.Doorbell]) error {
-	meter.QueueLag.WithLabelValues().Observe(max(0, time.Since(job.ScheduledAt).Seconds()))
+	meter.QueueLag.WithLabelValues().Observe(max(0, b.e.Clock().Sub(job.ScheduledAt).Seconds()))
 	return b.e.answer(ctx, job.Args.Run)
 }
 

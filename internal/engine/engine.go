@@ -87,7 +87,6 @@ type Engine struct {
 	steady   atomic.Int64        // since when this instance has beaten without a break; both as elapsed tells it
 	skewTold atomic.Int64
 	pulses   map[string]pulseSeen // of the loop that cleans up alone
-	clock    clock
 	db       dbSeen
 	careful  atomic.Int64 // until when what is taken in hand is marked on disk; see drive.closely
 	inHand   sync.Mutex   // held by whoever has marked something
@@ -135,8 +134,10 @@ func New(c Config) (*Engine, error) {
 
 		watchEvaluate: evaluate.New(maxWatchEvaluations).Nice(10),
 	}
-	e.clock.fixed = c.Clock
-	e.Clock = e.clock.now
+	if c.Clock != nil {
+		e.Store.Clock.Fix(c.Clock)
+	}
+	e.Clock = e.Store.Clock.Now
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	e.changes, e.abandon = context.WithCancel(context.Background())
 	return e, nil
@@ -185,7 +186,7 @@ func (e *Engine) register(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("ask the database for its time: %w", err)
 	}
-	e.clock.heard(sent, time.Now(), now)
+	e.Store.Clock.Hear(sent, time.Now(), now)
 	e.lastBeat.Store(elapsed())
 	e.beating.Store(elapsed())
 	e.steady.Store(elapsed())

@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/riverqueue/river"
-
 	"urgentis/core/flow"
 	"urgentis/internal/store"
 )
@@ -148,7 +146,7 @@ func (s *Sheet) Flush() error {
 	if err := s.tx.AddHandOvers(mapHandOvers(s.handOvers)); err != nil {
 		return err
 	}
-	jobs := make([]river.JobArgs, 0, len(s.runs)+len(s.out))
+	jobs := make([]store.Job, 0, len(s.runs)+len(s.out))
 	for _, r := range s.runs {
 		if r.Owner == nil {
 			jobs = append(jobs, store.Doorbell{Run: r.ID})

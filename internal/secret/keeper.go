@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"urgentis/core/expr"
 	"urgentis/core/task"
@@ -27,7 +26,7 @@ func (k *Keeper) Set(tx *store.Tx, name, kind string, value []byte, by string) (
 	if err != nil {
 		return nil, err
 	}
-	s := &store.Secret{Name: name, Kind: kind, Sealed: sealed, SetBy: by, SetAt: time.Now().UTC()}
+	s := &store.Secret{Name: name, Kind: kind, Sealed: sealed, SetBy: by, SetAt: tx.Time()}
 	if err := tx.AddSecret(s); err != nil {
 		return nil, err
 	}

@@ -13,7 +13,7 @@ import (
 func (s *Server) ServiceMarks(
 	ctx context.Context, r api.ServiceMarksRequestObject,
 ) (api.ServiceMarksResponseObject, error) {
-	from, until := stretchOf(r.Params.From, r.Params.Until)
+	from, until := s.stretchOf(r.Params.From, r.Params.Until)
 	list, err := s.App.Marks(ctx, who(ctx), r.Name, from, until)
 	return api.ServiceMarks200JSONResponse(mapped(list, apiMark)), err
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -120,7 +119,7 @@ func apiMessage(d store.Delivery) api.Message {
 func (s *Server) WhoIsTold(ctx context.Context, r api.WhoIsToldRequestObject) (api.WhoIsToldResponseObject, error) {
 	p := r.Params
 	if p.At.IsZero() {
-		p.At = time.Now()
+		p.At = s.App.Now()
 	}
 	f, err := s.App.WhoIsTold(ctx, who(ctx), app.Asked{
 		Kind: p.Kind, Severity: p.Severity, Service: p.Service, To: p.To, At: p.At})

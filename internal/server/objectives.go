@@ -57,7 +57,7 @@ func apiObjective(x app.Objective) api.Objective {
 func (s *Server) ObjectiveCourse(
 	ctx context.Context, r api.ObjectiveCourseRequestObject,
 ) (api.ObjectiveCourseResponseObject, error) {
-	from, until := stretchOf(r.Params.From, r.Params.Until)
+	from, until := s.stretchOf(r.Params.From, r.Params.Until)
 	list, err := s.App.ObjectiveCourse(ctx, who(ctx), r.Name, from, until, r.Params.Points)
 	return api.ObjectiveCourse200JSONResponse(mapped(list, func(p objective.Point) api.ObjectivePoint {
 		return api.ObjectivePoint{At: p.At.UTC(), Good: p.Good, Bad: p.Bad, Known: p.Known.Seconds(), Left: p.Left}
@@ -65,9 +65,9 @@ func (s *Server) ObjectiveCourse(
 }
 
 // stretchOf is a time of which something is asked: a day until now where nobody says otherwise.
-func stretchOf(from, until time.Time) (time.Time, time.Time) {
+func (s *Server) stretchOf(from, until time.Time) (time.Time, time.Time) {
 	if until.IsZero() {
-		until = time.Now()
+		until = s.App.Now()
 	}
 	if from.IsZero() {
 		from = until.AddDate(0, 0, -1)

@@ -38,7 +38,7 @@ func (s *Server) ReadingCourses(
 ) (api.ReadingCoursesResponseObject, error) {
 	p := r.Params
 	if p.Until.IsZero() {
-		p.Until = time.Now()
+		p.Until = s.App.Now()
 	}
 	if p.From.IsZero() {
 		p.From = p.Until.Add(-hoursShown * time.Hour)

@@ -18,7 +18,7 @@ import (
 func (s *Server) ListOnCall(ctx context.Context, r api.ListOnCallRequestObject) (api.ListOnCallResponseObject, error) {
 	at := r.Params.At
 	if at.IsZero() {
-		at = time.Now()
+		at = s.App.Now()
 	}
 	list, err := s.App.OnCallAt(ctx, who(ctx), r.Params.Team, at)
 	return api.ListOnCall200JSONResponse(mapped(list, apiOnCall)), err
@@ -73,12 +73,12 @@ const feedDays = 90
 
 // FeedRota implements api.StrictServerInterface.
 func (s *Server) FeedRota(ctx context.Context, r api.FeedRotaRequestObject) (api.FeedRotaResponseObject, error) {
-	from := time.Now().UTC().Truncate(time.Hour)
+	from := s.App.Now().UTC().Truncate(time.Hour)
 	lines, err := s.App.Duties(ctx, who(ctx), r.Name, from, from.AddDate(0, 0, feedDays))
 	if err != nil {
 		return nil, err
 	}
-	body := []byte(rotaFeed(r.Name, lines, time.Now()))
+	body := []byte(rotaFeed(r.Name, lines, s.App.Now()))
 	return api.FeedRota200TextcalendarResponse{Body: bytes.NewReader(body), ContentLength: int64(len(body))}, nil
 }
 

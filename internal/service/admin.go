@@ -34,7 +34,7 @@ func SetPerson(ctx context.Context, c Config, name, password string, roles []acc
 		return err
 	}
 	defer s.Close()
-	p, err := signin.NewPerson(name, password, roles)
+	p, err := signin.NewPerson(name, password, roles, s.Clock.Now())
 	if err != nil {
 		return err
 	}

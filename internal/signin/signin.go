@@ -90,7 +90,7 @@ func (d *Door) SetUp(ctx context.Context, code, name, password string) (*store.P
 
 // first makes the first person of an installation, and nobody after that: another instance may have been quicker.
 func (d *Door) first(ctx context.Context, name, password string) (*store.Person, error) {
-	p, err := NewPerson(name, password, []access.Role{access.Admin})
+	p, err := NewPerson(name, password, []access.Role{access.Admin}, d.store.Clock.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -112,19 +112,19 @@ func (d *Door) first(ctx context.Context, name, password string) (*store.Person,
 }
 
 // NewPerson makes a person with a password, as they are kept.
-func NewPerson(name, password string, roles []access.Role) (*store.Person, error) {
+func NewPerson(name, password string, roles []access.Role, now time.Time) (*store.Person, error) {
 	hash, err := bcrypt.GenerateFromPassword(fitting(password), cost)
 	if err != nil {
 		return nil, fmt.Errorf("keep the password: %w", err)
 	}
-	return &store.Person{Name: name, PasswordHash: string(hash), Roles: join(roles), AddedAt: time.Now().UTC()}, nil
+	return &store.Person{Name: name, PasswordHash: string(hash), Roles: join(roles), AddedAt: now.UTC()}, nil
 }
 
 // NewToken makes a token that a person answers for, as it is kept, and its value, which is shown once.
-func NewToken(name string, roles []access.Role, life time.Duration, person string) (value string, t *store.Token) {
+func NewToken(name string, roles []access.Role, ends time.Time, by string) (value string, t *store.Token) {
 	value, hash := secretText("urg_")
-	end := time.Now().UTC().Add(life).Truncate(time.Second)
-	return value, &store.Token{Name: name, Hash: hash, Roles: join(roles), MadeBy: person, ExpiresAt: end}
+	return value, &store.Token{Name: name, Hash: hash, Roles: join(roles), MadeBy: by,
+		ExpiresAt: ends.UTC().Truncate(time.Second)}
 }
 
 // NewSourceToken makes the token of an alert source, which is shown once, and what is kept of it.
@@ -191,7 +191,7 @@ func (d *Door) SignIn(ctx context.Context, name, password, from string) (string,
 		if still != person.PasswordHash {
 			return ErrWrong
 		}
-		now := time.Now().UTC()
+		now := tx.Time()
 		if err := tx.AddSession(&store.Session{Hash: kept, Person: name, BegunAt: now,
 			ExpiresAt: now.Add(SessionTime)}); err != nil {
 			return err

@@ -21,7 +21,7 @@ import (
 func init() { cost = bcrypt.MinCost }
 
 func addPerson(s *store.Store, name, password string, roles []access.Role) error {
-	p, err := NewPerson(name, password, roles)
+	p, err := NewPerson(name, password, roles, time.Now())
 	if err != nil {
 		return err
 	}
@@ -29,7 +29,7 @@ func addPerson(s *store.Store, name, password string, roles []access.Role) error
 }
 
 func addToken(s *store.Store, name string, roles []access.Role, person string) (string, error) {
-	value, t := NewToken(name, roles, time.Hour, person)
+	value, t := NewToken(name, roles, time.Now().Add(time.Hour), person)
 	return value, s.Tx(context.Background(), func(tx *store.Tx) error { return tx.AddToken(t) })
 }
 
@@ -117,7 +117,7 @@ func TestARemovedMakerLeavesNoToken(t *testing.T) {
 	a := New(s)
 	ctx := context.Background()
 	require.NoError(t, addPerson(s, "mara", "the right password", []access.Role{access.Admin}))
-	value, row := NewToken("late", []access.Role{access.Admin}, time.Hour, "mara")
+	value, row := NewToken("late", []access.Role{access.Admin}, time.Now().Add(time.Hour), "mara")
 	_, err := removePerson(s, "mara")
 	require.NoError(t, err)
 	err = s.Tx(ctx, func(tx *store.Tx) error { return tx.AddToken(row) })

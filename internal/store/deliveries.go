@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-
-	"github.com/riverqueue/river"
 )
 
 // AddDeliveries puts messages into the outbox, and numbers them. Somebody must enqueue a job for each.
@@ -107,7 +105,7 @@ func (s *Store) SendForgotten(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		jobs := make([]river.JobArgs, len(forgotten))
+		jobs := make([]Job, len(forgotten))
 		for i, id := range forgotten {
 			jobs[i] = Deliver{ID: id}
 		}

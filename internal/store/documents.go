@@ -88,7 +88,7 @@ func (tx *Tx) LockDocuments() error { return tx.alone(aloneDocuments, "documents
 
 // AddPush begins a push.
 func (tx *Tx) AddPush(p *Push) error {
-	p.At = time.Now().UTC()
+	p.At = tx.Time()
 	return tx.db.Create(p).Error
 }
 

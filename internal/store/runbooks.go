@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"urgentis/core/access"
 	"urgentis/core/runbook"
@@ -49,7 +48,7 @@ func (tx *Tx) PushRunbook(b *runbook.Book, text, by string) (*Revision, error) {
 	}
 	out := &Revision{
 		Name: b.Name, Number: number + 1, Revision: b.Revision, Text: text, Title: b.Title, Owner: b.Owner,
-		Service: b.Service, About: b.About, Tags: tags, PushedBy: by, PushedAt: time.Now().UTC(),
+		Service: b.Service, About: b.About, Tags: tags, PushedBy: by, PushedAt: tx.Time(),
 	}
 	if err := tx.db.Create(out).Error; err != nil {
 		return nil, err

@@ -5,12 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"log/slog"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
@@ -23,18 +19,6 @@ var ErrClaimLost = errors.New("the claim on the run was lost")
 
 // ErrMoved says that somebody appended to the log meanwhile: read on and decide anew.
 var ErrMoved = errors.New("the log has moved on")
-
-// WorkQueue makes the client that works the queue on this instance.
-func (s *Store) WorkQueue(instance string, workers *river.Workers, log *slog.Logger) (*river.Client[pgx.Tx], error) {
-	return river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID:            instance, // freeDeliveries knows by it whose a message was
-		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Workers: workers, Logger: log,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}, DeliverQueue: {MaxWorkers: 16}},
-		// What an instance had in hand when it died is taken up soon, not after the library's hour.
-		JobTimeout: 30 * time.Second, RescueStuckJobsAfter: time.Minute,
-		CompletedJobRetentionPeriod: time.Hour,
-	})
-}
 
 // Claimed is a run that was just taken.
 type Claimed struct {
@@ -222,7 +206,7 @@ func (tx *Tx) Lock(run string) (*Run, error) {
 
 // AddRuns takes in new runs with the first event of each. Somebody must ring for those that have no owner.
 func AddRuns(b *Bulk, runs []Run, begun []flow.Event) error {
-	now := time.Now()
+	now := b.tx.Time()
 	events := make([]Event, len(runs))
 	for i := range runs {
 		runs[i].Version, runs[i].State, runs[i].Rules = 1, flow.Running, flow.Rules
@@ -305,7 +289,7 @@ func (tx *Tx) ring(ids *gorm.DB) error {
 	if err := ids.Scan(&rung).Error; err != nil {
 		return err
 	}
-	jobs := make([]river.JobArgs, len(rung))
+	jobs := make([]Job, len(rung))
 	for i, id := range rung {
 		jobs[i] = Doorbell{id}
 	}

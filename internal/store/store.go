@@ -19,8 +19,6 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
-	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 	"gorm.io/driver/postgres"
@@ -42,10 +40,10 @@ var ErrExists = gorm.ErrDuplicatedKey
 type Store struct {
 	Pool *pgxpool.Pool
 	gorm *gorm.DB
-	// inserts puts jobs into the queue inside a GORM transaction.
-	inserts *river.Client[*sql.Tx]
-	log     *slog.Logger
-	series  *lru.Cache[SeriesKey, Series] // as they are known
+	// Clock is the time of the database, by which whatever is kept is dated.
+	Clock  *Clock
+	log    *slog.Logger
+	series *lru.Cache[SeriesKey, Series] // as they are known
 }
 
 // maxKnownSeries bounds how many series of readings are known without asking the database.
@@ -96,7 +94,7 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	s := &Store{Pool: pool, log: log, series: series}
+	s := &Store{Pool: pool, Clock: &Clock{}, log: log, series: series}
 	if err := s.open(ctx); err != nil {
 		pool.Close()
 		return nil, err
@@ -105,24 +103,18 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 }
 
 func (s *Store) open(ctx context.Context) error {
-	if err := s.Pool.Ping(ctx); err != nil {
+	sent := time.Now()
+	now, err := s.Now(ctx)
+	if err != nil {
 		return fmt.Errorf("connect to the database: %w", err)
 	}
+	s.Clock.Hear(sent, time.Now(), now)
 	sqlDB := stdlib.OpenDBFromPool(s.Pool)
 	if err := s.migrate(ctx, sqlDB); err != nil {
 		return err
 	}
-	var err error
-	s.gorm, err = Gorm(sqlDB)
-	if err != nil {
+	if s.gorm, err = Gorm(sqlDB); err != nil {
 		return fmt.Errorf("open the database: %w", err)
-	}
-	s.inserts, err = river.NewClient(
-		riverdatabasesql.New(nil),
-		&river.Config{FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet()},
-	)
-	if err != nil {
-		return fmt.Errorf("open the queue: %w", err)
 	}
 	return nil
 }
@@ -219,30 +211,3 @@ func NewID(prefix string) string {
 	rand.Read(b) //nolint:errcheck // it never fails
 	return prefix + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(b))
 }
-
-// Doorbell asks some instance to look at a run. It owns nothing.
-type Doorbell struct {
-	Run string `json:"run"`
-}
-
-// Kind implements river.JobArgs.
-func (Doorbell) Kind() string { return "doorbell" }
-
-// InsertOpts implements river.JobArgsWithInsertOpts: a bell that failed is rung anew by the janitor.
-func (Doorbell) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: 1} }
-
-// Deliver asks for one delivery.
-type Deliver struct {
-	ID int64 `json:"id"`
-}
-
-// Kind implements river.JobArgs.
-func (Deliver) Kind() string { return "deliver" }
-
-// InsertOpts implements river.JobArgsWithInsertOpts.
-func (Deliver) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{MaxAttempts: 12, Queue: DeliverQueue}
-}
-
-// DeliverQueue has workers of its own: a room that hangs must not keep a bell from being answered.
-const DeliverQueue = "deliver"

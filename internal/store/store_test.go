@@ -424,6 +424,48 @@ func TestWhatWasForgottenIsSentAgain(t *testing.T) {
 	assert.True(t, d.Unsure, "it may have arrived")
 }
 
+// When a job is due goes by the time of the database: one that a machine's clock put into the future, or that nobody
+// will end, is done now; what is done again later is due later, and keeps count of its tries.
+func TestTheQueueGoesByTheTimeOfTheDatabase(t *testing.T) {
+	s := testdb.Open(t)
+	db := testdb.SQL(s)
+	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
+		return tx.Enqueue(store.Deliver{ID: 1}, store.Deliver{ID: 2}, store.Deliver{ID: 3}, store.Deliver{ID: 4},
+			store.Deliver{ID: 5})
+	}))
+	set := func(id int, what string) {
+		require.NoError(t, db.Exec("update river_job set "+what+" where (args->>'id')::bigint = ?", id).Error)
+	}
+	set(1, "scheduled_at = now() + interval '1 hour'")
+	set(2, "state = 'retryable', scheduled_at = now() + interval '1 hour'")
+	set(3, "state = 'running', attempt = 1, attempted_at = now() - interval '2 minutes'")
+	set(4, "state = 'running', attempt = 1, attempted_at = now() - interval '10 seconds'")
+	set(5, "scheduled_at = now() + interval '1 minute'")
+	require.NoError(t, s.KeepQueue(ctx))
+	var due []int64
+	require.NoError(t, db.Raw(`select (args->>'id')::bigint from river_job where state = 'available'
+		and scheduled_at <= now() order by id`).Scan(&due).Error)
+	assert.Equal(t, []int64{1, 2, 3}, due)
+
+	var id int64
+	require.NoError(t, db.Raw("select id from river_job where (args->>'id')::bigint = 4").Scan(&id).Error)
+	require.NoError(t, s.Later(ctx, id, time.Minute, false))
+	type row struct {
+		Attempt int
+		In      float64
+	}
+	read := func(of string) (r row) {
+		require.NoError(t, db.Raw("select attempt, extract(epoch from scheduled_at - now()) as \"in\" from river_job "+
+			"where state = 'available' and (args->>'id')::bigint = 4 and "+of, id).Scan(&r).Error)
+		return r
+	}
+	assert.Equal(t, 0, read("id = ?").Attempt, "it was no try")
+	assert.InDelta(t, 60, read("id = ?").In, 5)
+	set(4, "state = 'completed', finalized_at = now(), attempt = 3")
+	require.NoError(t, s.Later(ctx, id, time.Second, true))
+	assert.Equal(t, 3, read("id <> ?").Attempt, "somebody ended it meanwhile")
+}
+
 // The files of the store are bounded in number and size, and those of each record; what takes the place of another is
 // none more.
 func TestFilesAreBounded(t *testing.T) {

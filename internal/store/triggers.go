@@ -24,7 +24,7 @@ func (tx *Tx) SwitchedOff() ([]SwitchedOff, error) {
 
 // SwitchOff switches a trigger off.
 func (tx *Tx) SwitchOff(s SwitchedOff) error {
-	s.At = time.Now().UTC()
+	s.At = tx.Time()
 	return tx.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&s).Error
 }
 

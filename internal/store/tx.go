@@ -2,12 +2,9 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
 	"time"
 
-	"github.com/riverqueue/river"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
@@ -131,38 +128,10 @@ func (tx *Tx) exec(statement string, args ...any) (int64, error) {
 // run is exec where it does not matter how many rows there were.
 func (tx *Tx) run(statement string, args ...any) error { return tx.db.Exec(statement, args...).Error }
 
-// Enqueue puts jobs into the queue with this transaction, and wakes whoever waits once it commits.
-func (tx *Tx) Enqueue(jobs ...river.JobArgs) error {
-	if len(jobs) == 0 {
-		return nil
-	}
-	sqlTx, ok := tx.db.Statement.ConnPool.(*sql.Tx)
-	if !ok {
-		return errors.New("enqueue needs a transaction")
-	}
-	params := make([]river.InsertManyParams, len(jobs))
-	queues := map[string]bool{}
-	for i, j := range jobs {
-		params[i] = river.InsertManyParams{Args: j}
-		queue := river.QueueDefault
-		if o, ok := j.(river.JobArgsWithInsertOpts); ok && o.InsertOpts().Queue != "" {
-			queue = o.InsertOpts().Queue
-		}
-		queues[queue] = true
-	}
-	if _, err := tx.store.inserts.InsertManyFastTx(tx.Context(), sqlTx, params); err != nil {
-		return fmt.Errorf("put into the queue: %w", err)
-	}
-	const notify = `select pg_notify(current_schema() || '.river_insert', json_build_object('queue', ?::text)::text)`
-	for q := range queues {
-		if err := tx.run(notify, q); err != nil {
-			return err
-		}
-	}
-	return nil
-}
+// Time is the time of the database.
+func (tx *Tx) Time() time.Time { return tx.store.Clock.Now().UTC() }
 
 // Audit writes one line of the audit log.
 func (tx *Tx) Audit(actor, act, subject, detail string) error {
-	return tx.db.Create(&Act{At: time.Now(), Actor: actor, Act: act, Subject: subject, Detail: detail}).Error
+	return tx.db.Create(&Act{At: tx.Time(), Actor: actor, Act: act, Subject: subject, Detail: detail}).Error
 }

@@ -37,7 +37,7 @@ func (tx *Tx) AddWay(w *Way) error {
 	if err != nil {
 		return err
 	}
-	w.Place, w.AddedAt = place, time.Now().UTC()
+	w.Place, w.AddedAt = place, tx.Time()
 	return tx.db.Create(w).Error
 }
 

@@ -363,7 +363,7 @@ func TicketNews(
 		title = string(r[:299]) + "…"
 	}
 	return w.Write(i, store.NewEntry{
-		At: time.Now(), Kind: incident.TicketNews, Actor: t.Connection, Title: title,
+		At: tx.Time(), Kind: incident.TicketNews, Actor: t.Connection, Title: title,
 		Content: map[string]any{"by": news.By, "text": news.Text, "ticket": t.Number, "closed": news.Closed},
 	})
 }

@@ -1,4 +1,4 @@
-package engine
+package store
 
 import (
 	"testing"
@@ -9,17 +9,17 @@ import (
 
 // The clock goes by the database's time and this process's own: what the machine's clock is set to is no step of it.
 func TestTheClockIsTheDatabases(t *testing.T) {
-	c := &clock{}
+	c := &Clock{}
 	sent := time.Now()
 	db := sent.Round(0).Add(-90 * time.Second) // this machine is 90 s ahead
-	c.heard(sent, sent, db)
-	assert.InDelta(t, 0, c.now().Sub(db).Seconds(), 1)
-	assert.InDelta(t, 90, c.skew().Seconds(), 1)
+	c.Hear(sent, sent, db)
+	assert.InDelta(t, 0, c.Now().Sub(db).Seconds(), 1)
+	assert.InDelta(t, 90, c.Skew().Seconds(), 1)
 
 	// A longer trip says less, and is not taken before the shorter one is old.
-	c.heard(sent, sent.Add(4*time.Second), db.Add(time.Hour))
-	assert.InDelta(t, 90, c.skew().Seconds(), 1)
+	c.Hear(sent, sent.Add(4*time.Second), db.Add(time.Hour))
+	assert.InDelta(t, 90, c.Skew().Seconds(), 1)
 	c.at = c.at.Add(-2 * sampleTime)
-	c.heard(sent, sent.Add(time.Millisecond), db.Add(time.Hour))
-	assert.InDelta(t, 90-3600, c.skew().Seconds(), 1)
+	c.Hear(sent, sent.Add(time.Millisecond), db.Add(time.Hour))
+	assert.InDelta(t, 90-3600, c.Skew().Seconds(), 1)
 }
