@@ -28,13 +28,13 @@ import (
 
 // Config is what the use cases work with.
 type Config struct {
-	Store   *store.Store     `need:"yes"`
-	Engine  *engine.Engine   `need:"yes"`
-	Teller  *telling.Teller  `need:"yes"`
-	Looker  *standing.Looker `need:"yes"`
-	Intake  *intake.Intake   `need:"yes"`
-	Door    *signin.Door     `need:"yes"`
-	Secrets *secret.Keeper   `need:"yes"`
+	Store    *store.Store     `need:"yes"`
+	Engine   *engine.Engine   `need:"yes"`
+	Teller   *telling.Teller  `need:"yes"`
+	Looker   *standing.Looker `need:"yes"`
+	Intake   *intake.Intake   `need:"yes"`
+	Accounts *signin.Accounts `need:"yes"`
+	Secrets  *secret.Keeper   `need:"yes"`
 	// SSH tries whether a target can be reached.
 	SSH act.Hand `need:"yes"`
 	// Outbox hands messages over at once, to try a way out.
@@ -54,21 +54,21 @@ type Outbox interface {
 
 // App is the use cases of one instance.
 type App struct {
-	store   *store.Store
-	engine  *engine.Engine
-	teller  *telling.Teller
-	looker  *standing.Looker
-	intake  *intake.Intake
-	door    *signin.Door
-	secrets *secret.Keeper
-	ssh     act.Hand
-	outbox  Outbox
-	log     *slog.Logger
-	version string
-	link    string
-	maps    *lru.Cache[string, *source.Source] // by their text
-	used    *lru.Cache[string, time.Time]      // when a key of a source was last marked as used
-	rates   *lru.Cache[string, *rate.Limiter]  // how much each source may send now
+	store    *store.Store
+	engine   *engine.Engine
+	teller   *telling.Teller
+	looker   *standing.Looker
+	intake   *intake.Intake
+	accounts *signin.Accounts
+	secrets  *secret.Keeper
+	ssh      act.Hand
+	outbox   Outbox
+	log      *slog.Logger
+	version  string
+	link     string
+	maps     *lru.Cache[string, *source.Source] // by their text
+	used     *lru.Cache[string, time.Time]      // when a key of a source was last marked as used
+	rates    *lru.Cache[string, *rate.Limiter]  // how much each source may send now
 }
 
 // maxMaps bounds how many sources are kept read; the one used longest ago goes.
@@ -93,7 +93,7 @@ func New(c Config) (*App, error) {
 	}
 	return &App{
 		maps: maps, used: used, rates: rates,
-		store: c.Store, engine: c.Engine, teller: c.Teller, looker: c.Looker, intake: c.Intake, door: c.Door,
+		store: c.Store, engine: c.Engine, teller: c.Teller, looker: c.Looker, intake: c.Intake, accounts: c.Accounts,
 		secrets: c.Secrets, ssh: c.SSH,
 		outbox: c.Outbox,
 		log:    c.Log, version: c.Version, link: c.Link,

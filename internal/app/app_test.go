@@ -43,7 +43,7 @@ type site struct {
 	Store  *store.Store
 	Engine *engine.Engine
 	Intake *intake.Intake
-	Door   *signin.Door
+	Door   *signin.Accounts
 }
 
 // open makes use cases whose engine drives nothing, unless it is started.
@@ -63,7 +63,7 @@ func open(t *testing.T) *site {
 	door := signin.New(s)
 	a, err := app.New(app.Config{
 		Store: s, Engine: e, Teller: &telling.Teller{Engine: e}, Looker: looker, Intake: in,
-		Door: door, Secrets: keeper,
+		Accounts: door, Secrets: keeper,
 		SSH:    ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: &taken{},
 		Log:    log, Version: "test", Link: "http://u",
@@ -387,7 +387,7 @@ func TestConnectionsAreTriedAndMessagesListed(t *testing.T) {
 	assert.EqualError(t, err, "there is no connection rom")
 	require.NoError(t, a.Store.Tx(ctx, func(tx *store.Tx) error {
 		for _, key := range []string{"a", "b"} {
-			d := store.Delivery{Key: key, Kind: "room", Address: "room", Body: "{}", State: "failed",
+			d := store.Delivery{Key: key, Kind: "room", Connection: "room", Body: "{}", State: "failed",
 				QueuedAt: time.Now()}
 			if err := tx.AddDeliveries([]store.Delivery{d}); err != nil {
 				return err

@@ -54,7 +54,7 @@ func (a *App) HearBack(ctx context.Context, connection string, headers http.Head
 	}
 	var who *access.Principal
 	if person != "" {
-		if who, err = a.door.ByName(ctx, person); err != nil {
+		if who, err = a.accounts.ByName(ctx, person); err != nil {
 			return "", err
 		}
 	}

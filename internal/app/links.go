@@ -45,7 +45,7 @@ func (a *App) byLink(
 	case a.Now().After(l.EndsAt):
 		return nil, nil, &Error{Kind: Denied, Code: "ended", Says: "this link has ended; sign in instead"}
 	}
-	who, err := a.door.ByName(ctx, l.Person)
+	who, err := a.accounts.ByName(ctx, l.Person)
 	if err != nil {
 		return nil, nil, err
 	}

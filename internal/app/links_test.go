@@ -31,7 +31,7 @@ func told(t *testing.T, a *site, key string, ends time.Duration) int64 {
 	require.NoError(t, err)
 	require.NoError(t, a.Store.Tx(ctx, func(tx *store.Tx) error {
 		list := []store.Delivery{
-			{Key: key, Kind: "text", Address: "texts", Body: "{}", Receiver: "mara", AtAddress: "1",
+			{Key: key, Kind: "text", Connection: "texts", Body: "{}", Receiver: "mara", Address: "1",
 				Incident: &got.Incident, State: "sent", QueuedAt: time.Now()},
 		}
 		if err := tx.AddDeliveries(list); err != nil {

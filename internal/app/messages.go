@@ -49,7 +49,7 @@ func (a *App) SendAgain(ctx context.Context, who *access.Principal, id int64) (*
 		if err := tx.Enqueue(store.Deliver{ID: id}); err != nil {
 			return err
 		}
-		return tx.Audit(who.Name, "message.send-again", fmt.Sprintf("message %d", id), d.Kind+"/"+d.Address)
+		return tx.Audit(who.Name, "message.send-again", fmt.Sprintf("message %d", id), d.Kind+"/"+d.Connection)
 	})
 	if err != nil {
 		return nil, err

@@ -12,30 +12,32 @@ import (
 
 // SetUp makes the first administrator, once, by the code that the service printed.
 func (a *App) SetUp(ctx context.Context, code, name, password string) (*store.Person, error) {
-	return a.door.SetUp(ctx, code, name, password)
+	return a.accounts.SetUp(ctx, code, name, password)
 }
 
 // SetupCode gives the code for SetUp; "" where there is somebody already.
-func (a *App) SetupCode(ctx context.Context) (string, error) { return a.door.SetupCode(ctx) }
+func (a *App) SetupCode(ctx context.Context) (string, error) { return a.accounts.SetupCode(ctx) }
 
 // SignIn checks a password and begins a session. from is the address it came from.
 func (a *App) SignIn(
 	ctx context.Context,
 	name, password, from string,
 ) (session string, who *access.Principal, err error) {
-	return a.door.SignIn(ctx, name, password, from)
+	return a.accounts.SignIn(ctx, name, password, from)
 }
 
 // SignOut ends a session.
-func (a *App) SignOut(ctx context.Context, session string) error { return a.door.SignOut(ctx, session) }
+func (a *App) SignOut(ctx context.Context, session string) error {
+	return a.accounts.SignOut(ctx, session)
+}
 
 // Who finds out who asks, by a token or by a session; nil for nobody. A token goes before a session.
 func (a *App) Who(ctx context.Context, token, session string) (*access.Principal, error) {
 	switch {
 	case token != "":
-		return a.door.ByToken(ctx, token)
+		return a.accounts.ByToken(ctx, token)
 	case session != "":
-		return a.door.BySession(ctx, session)
+		return a.accounts.BySession(ctx, session)
 	}
 	return nil, nil
 }

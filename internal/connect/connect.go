@@ -91,14 +91,18 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 		cause := fmt.Errorf("it is set aside: the program died %d times while it was being delivered", died)
 		return errors.Join(river.JobCancel(cause), o.failed(ctx, d, "failed", cause))
 	}
-	if !o.begin(d.Address) {
+	if !o.begin(d.Connection) {
 		if d.Urgent {
 			return o.store.Later(ctx, job.ID, stepBack, false)
 		}
 		return o.store.Later(ctx, job.ID, standBack, false)
 	}
-	defer o.end(d.Address)
+	defer o.end(d.Connection)
 	if wait, err := o.waits(ctx, d); err != nil || wait {
+		return errors.Join(err, o.store.Later(ctx, job.ID, stepBack, false))
+	}
+	// What a database that was put back says is to be sent may have been sent: that is noted as it is noticed.
+	if older, err := o.store.In(ctx).MayBeOlder(); err != nil || older {
 		return errors.Join(err, o.store.Later(ctx, job.ID, stepBack, false))
 	}
 	wanted, err := o.store.In(ctx).WantedStill(d.ID)
@@ -137,7 +141,7 @@ func (o *Outbox) again(ctx context.Context, job *river.Job[store.Deliver], d *st
 		state, counted = "failed", "failed"
 	}
 	meter.Deliveries.WithLabelValues(counted).Inc()
-	o.log.Warn("deliver a message", "to", d.Kind+"/"+d.Address, "error", err)
+	o.log.Warn("deliver a message", "to", d.Kind+"/"+d.Connection, "error", err)
 	if noted := o.failed(ctx, d, state, err); noted != nil {
 		return errors.Join(err, noted)
 	}
@@ -188,8 +192,8 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 		if err != nil {
 			return err
 		}
-		to := d.Kind + "/" + d.Address
-		if d.Receiver != "" && d.AtAddress != "" {
+		to := d.Kind + "/" + d.Connection
+		if d.Receiver != "" && d.Address != "" {
 			to = d.Receiver + " by " + to
 		}
 		if err := r.Write(i, store.NewEntry{At: o.store.Clock.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
@@ -206,12 +210,12 @@ func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) (string, error)
 	if d.Kind == store.DeliverySource {
 		return "", o.callBack(ctx, d)
 	}
-	c, err := o.connections(ctx, d.Address)
+	c, err := o.connections(ctx, d.Connection)
 	if err != nil {
 		return "", err
 	}
 	if c == nil {
-		return "", fmt.Errorf("%w: there is no connection %s any more", errForGood, d.Address)
+		return "", fmt.Errorf("%w: there is no connection %s any more", errForGood, d.Connection)
 	}
 	if d.Kind == store.DeliveryDesk {
 		return o.toDesk(ctx, c, d)
@@ -229,7 +233,7 @@ func (o *Outbox) deliver(ctx context.Context, d *store.Delivery) (string, error)
 
 // callBack tells the source of an alert something about it: by the request of its document, or in our own JSON.
 func (o *Outbox) callBack(ctx context.Context, d *store.Delivery) error {
-	src, err := o.store.In(ctx).Source(d.Address)
+	src, err := o.store.In(ctx).Source(d.Connection)
 	if err != nil || src == nil {
 		return err
 	}
@@ -251,7 +255,7 @@ func (o *Outbox) callBack(ctx context.Context, d *store.Delivery) error {
 	if err != nil {
 		return err
 	}
-	_, err = o.do(ctx, d.Address, &message.Call{
+	_, err = o.do(ctx, d.Connection, &message.Call{
 		Method: http.MethodPost, URL: src.CallBack, Body: string(out), ContentType: "application/json"}, d.Key)
 	return err
 }
@@ -271,7 +275,7 @@ func (o *Outbox) tellBack(ctx context.Context, r *message.Request, d *store.Deli
 	for k, v := range a.Labels {
 		labels[k] = v
 	}
-	_, _, err = o.ask(ctx, &message.Connection{Name: d.Address}, r, map[string]any{
+	_, _, err = o.ask(ctx, &message.Connection{Name: d.Connection}, r, map[string]any{
 		"alert": map[string]any{"id": a.ID, "key": a.Key, "summary": a.Summary, "severity": a.Severity,
 			"service": a.Service, "link": a.Link, "labels": labels},
 		"incident": about,

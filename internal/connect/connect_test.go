@@ -96,13 +96,13 @@ func incidentIn(t *testing.T, s *store.Store) int64 {
 
 func queue(t *testing.T, s *store.Store, kind, address, key string, inc *int64) int64 {
 	d := &store.Delivery{
-		Key:      key,
-		Kind:     kind,
-		Address:  address,
-		Body:     `{"subject":"hello","link":"http://u/","key":"` + key + `"}`,
-		Incident: inc,
-		State:    "queued",
-		QueuedAt: time.Now(),
+		Key:        key,
+		Kind:       kind,
+		Connection: address,
+		Body:       `{"subject":"hello","link":"http://u/","key":"` + key + `"}`,
+		Incident:   inc,
+		State:      "queued",
+		QueuedAt:   time.Now(),
 	}
 	require.NoError(t, testdb.SQL(s).Create(d).Error)
 	return d.ID
@@ -152,7 +152,7 @@ func TestDeliveries(t *testing.T) {
 	assert.ErrorIs(
 		t,
 		testdb.SQL(s).
-			Create(&store.Delivery{Key: "k1", Kind: "room", Address: "x", Body: "{}", State: "queued",
+			Create(&store.Delivery{Key: "k1", Kind: "room", Connection: "x", Body: "{}", State: "queued",
 				QueuedAt: time.Now()}).
 			Error,
 		gorm.ErrDuplicatedKey,
@@ -246,7 +246,7 @@ tell_back:
 		LastAt: alert.HeardAt(time.Now()), Verdicts: json.RawMessage("[]")}).Error)
 	queue := func(key, do string) int64 {
 		list := []store.Delivery{
-			{Key: key, Kind: store.DeliverySource, Address: "watch", Incident: &inc, State: "queued",
+			{Key: key, Kind: store.DeliverySource, Connection: "watch", Incident: &inc, State: "queued",
 				Body: `{"alert": "a1", "key": "quay north", "do": "` + do + `"}`, QueuedAt: time.Now()},
 		}
 		require.NoError(t, s.In(context.Background()).AddDeliveries(list))

@@ -42,15 +42,15 @@ func send(t *testing.T, s *store.Store, connection, kind, to, address string, m 
 	body, err := json.Marshal(m)
 	require.NoError(t, err)
 	d := store.Delivery{
-		Key:       m.Key,
-		Kind:      kind,
-		Address:   connection,
-		Body:      string(body),
-		Receiver:  to,
-		AtAddress: address,
-		Urgent:    m.Urgent,
-		State:     "queued",
-		QueuedAt:  time.Now(),
+		Key:        m.Key,
+		Kind:       kind,
+		Connection: connection,
+		Body:       string(body),
+		Receiver:   to,
+		Address:    address,
+		Urgent:     m.Urgent,
+		State:      "queued",
+		QueuedAt:   time.Now(),
 	}
 	if m.Incident != 0 {
 		d.Incident = &m.Incident
@@ -359,7 +359,7 @@ func TestATicketIsOpenedOnce(t *testing.T) {
 			ctx := context.Background()
 			_, err := s.In(ctx).AddTicket(inc, "desk", store.TicketWanted)
 			require.NoError(t, err)
-			list := []store.Delivery{{Key: "k", Kind: store.DeliveryDesk, Address: "desk", Body: `{"do":"open"}`,
+			list := []store.Delivery{{Key: "k", Kind: store.DeliveryDesk, Connection: "desk", Body: `{"do":"open"}`,
 				Incident: &inc, State: "queued", QueuedAt: time.Now()}}
 			require.NoError(t, s.In(ctx).AddDeliveries(list))
 			o := outbox(t, s)

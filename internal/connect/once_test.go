@@ -254,7 +254,7 @@ find: {method: GET, url: 'AT/?r={{ incident.reference }}', read: {number: answer
 	ctx := context.Background()
 	_, err := s.In(ctx).AddTicket(inc, "desk", store.TicketWanted)
 	require.NoError(t, err)
-	list := []store.Delivery{{Key: "k", Kind: store.DeliveryDesk, Address: "desk", Body: `{"do":"open"}`,
+	list := []store.Delivery{{Key: "k", Kind: store.DeliveryDesk, Connection: "desk", Body: `{"do":"open"}`,
 		Incident: &inc, State: "queued", QueuedAt: time.Now()}}
 	require.NoError(t, s.In(ctx).AddDeliveries(list))
 	return outbox(t, s), inc, list[0].ID
@@ -353,6 +353,27 @@ resolve: {url: 'AT/{{ ticket.number }}', body: {code: "{{ incident.outcome }}"}}
 	assert.JSONEq(t, `{"code":"false-alarm"}`, w.bodies[3])
 	_, err = o.TryDesk(context.Background(), c, try)
 	assert.ErrorContains(t, err, "opened ticket T10, then find: desk answered 500")
+}
+
+// What a database that was put back says is to be sent may have been sent: nothing is, before it is known whether it was.
+func TestNothingIsSentWhileTheDatabaseMayBeOlder(t *testing.T) {
+	ctx := context.Background()
+	s := testdb.Open(t)
+	b := &bureau{}
+	o, _, id := deskAt(t, s, startServer(t, b))
+	require.NoError(t, s.Register(ctx, store.Instance{ID: "n-that-may-know", Host: "h"}))
+	db := testdb.SQL(s)
+	require.NoError(t, db.Exec("update instance set beat_at = pg_postmaster_start_time() - interval '1 minute'").Error)
+	require.NoError(t, o.Work(ctx, job(id, 1)))
+	assert.Zero(t, b.tickets, "whoever may know that it was put back was not heard yet")
+	assert.Equal(t, "queued", state(t, s, id).State)
+	_, err := s.In(ctx).PutBack("n-that-may-know", "urgentis")
+	require.NoError(t, err)
+	assert.True(t, state(t, s, id).Unsure, "it may have been sent")
+	require.NoError(t, db.Exec("update instance set fenced_at = now()").Error)
+	require.NoError(t, db.Exec("update ticket set asked = ''").Error)
+	require.NoError(t, o.Work(ctx, job(id, 1)))
+	assert.Equal(t, 1, b.tickets)
 }
 
 // Where the database was put back to before a ticket was asked for, the desk is asked whether it has it; the numbers of

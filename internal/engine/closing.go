@@ -135,7 +135,7 @@ func (s *Sheet) toldBack(alert, do string) (bool, error) {
 // order.
 func (s *Sheet) tellBack(source, alert, key, do string, number int64, once string) error {
 	about := map[string]any{"alert": alert, "key": key, "do": do}
-	d := store.Delivery{Key: once, Kind: store.DeliverySource, Address: source, State: "queued", QueuedAt: s.e.Now(),
+	d := store.Delivery{Key: once, Kind: store.DeliverySource, Connection: source, State: "queued", QueuedAt: s.e.Now(),
 		Thread: store.SourceThread(alert), Does: do}
 	if number != 0 {
 		about["incident"], d.Incident = number, &number

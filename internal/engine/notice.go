@@ -19,8 +19,8 @@ type Notice struct {
 	Incident *int64
 	Run      string
 	Link     string
-	// Hold is how long it waits before anybody is told.
-	Hold time.Duration
+	// Delay is how long it waits before anybody is told.
+	Delay time.Duration
 }
 
 // Notify notes that people are to be told of something: once, and what asks for something until it is decided. Where
@@ -31,7 +31,7 @@ func (s *Sheet) Notify(n Notice) error {
 		return err
 	}
 	now := s.e.Now()
-	at := now.Add(n.Hold)
+	at := now.Add(n.Delay)
 	s.notices = append(s.notices, store.Notice{
 		Key: n.Key, Kind: n.Kind, Asked: n.To, Urgent: n.Kind.Asks(), Text: n.Text, Thing: n.Thing,
 		Link: n.Link, Incident: n.Incident, At: now, State: store.NoticeOpen, LookAt: &at,

@@ -57,7 +57,7 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 func (m *moment) tellOpened(a *store.Alert, inc *store.Incident) error {
 	n := m.notice(inc, route.IncidentOpened, "opened", fmt.Sprintf("Incident %d (%s): %s", inc.Number, a.Severity,
 		a.Summary))
-	n.Hold = holdOpening
+	n.Delay = holdOpening
 	return m.sheet.Notify(n)
 }
 

@@ -95,12 +95,12 @@ func (s *Server) SendAgain(ctx context.Context, r api.SendAgainRequestObject) (a
 
 func apiMessage(d store.Delivery) api.Message {
 	out := api.Message{
-		Id: d.ID, To: d.Kind + "/" + d.Address, State: api.MessageState(d.State), Tries: d.Tries, Urgent: d.Urgent,
+		Id: d.ID, To: d.Kind + "/" + d.Connection, State: api.MessageState(d.State), Tries: d.Tries, Urgent: d.Urgent,
 		Error: d.Error, Answer: d.Answer, Incident: deref(d.Incident), QueuedAt: d.QueuedAt.UTC(),
 		SentAt: utc(d.SentAt),
 	}
-	if d.AtAddress != "" {
-		out.To = d.Receiver + " by " + d.Address
+	if d.Address != "" {
+		out.To = d.Receiver + " by " + d.Connection
 	}
 	switch d.Kind {
 	case store.DeliverySource, store.DeliveryDesk:

@@ -271,7 +271,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.App, err = app.New(app.Config{
 		Store: i.Store, Engine: i.engine, Teller: teller, Looker: looker, Intake: i.intake,
-		Door: signin.New(i.Store), Secrets: keeper, SSH: i.ssh, Outbox: outbox,
+		Accounts: signin.New(i.Store), Secrets: keeper, SSH: i.ssh, Outbox: outbox,
 		Log: c.Log, Version: c.Version, Link: i.Link,
 	})
 	if err != nil {

@@ -23,8 +23,8 @@ import (
 	"urgentis/internal/store"
 )
 
-// Door lets people and programs in.
-type Door struct {
+// Accounts lets people and programs in.
+type Accounts struct {
 	store *store.Store
 	mu    sync.Mutex
 	slow  *throttle
@@ -45,7 +45,7 @@ const (
 )
 
 // New makes the door of one installation.
-func New(s *store.Store) *Door { return &Door{store: s, slow: newThrottle()} }
+func New(s *store.Store) *Accounts { return &Accounts{store: s, slow: newThrottle()} }
 
 // secretText makes a value that cannot be guessed, and what is kept of it.
 func secretText(prefix string) (value string, hash []byte) {
@@ -62,7 +62,7 @@ func Hash(value string) []byte {
 }
 
 // SetupCode gives the one-time code for the first administrator; "" where there is somebody already.
-func (d *Door) SetupCode(ctx context.Context) (string, error) {
+func (d *Accounts) SetupCode(ctx context.Context) (string, error) {
 	if any, err := d.store.In(ctx).AnyPeople(); err != nil || any {
 		return "", err
 	}
@@ -75,7 +75,7 @@ func (d *Door) SetupCode(ctx context.Context) (string, error) {
 }
 
 // SetUp makes the first administrator.
-func (d *Door) SetUp(ctx context.Context, code, name, password string) (*store.Person, error) {
+func (d *Accounts) SetUp(ctx context.Context, code, name, password string) (*store.Person, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.setup == "" || subtle.ConstantTimeCompare([]byte(code), []byte(d.setup)) != 1 {
@@ -89,7 +89,7 @@ func (d *Door) SetUp(ctx context.Context, code, name, password string) (*store.P
 }
 
 // first makes the first person of an installation, and nobody after that: another instance may have been quicker.
-func (d *Door) first(ctx context.Context, name, password string) (*store.Person, error) {
+func (d *Accounts) first(ctx context.Context, name, password string) (*store.Person, error) {
 	p, err := NewPerson(name, password, []access.Role{access.Admin}, d.store.Clock.Now())
 	if err != nil {
 		return nil, err
@@ -164,7 +164,7 @@ func fitting(password string) []byte {
 var nobody, _ = bcrypt.GenerateFromPassword([]byte("nobody has this password"), bcrypt.DefaultCost)
 
 // SignIn checks a password and begins a session. from is the address it came from.
-func (d *Door) SignIn(ctx context.Context, name, password, from string) (string, *access.Principal, error) {
+func (d *Accounts) SignIn(ctx context.Context, name, password, from string) (string, *access.Principal, error) {
 	if !d.slow.try(name, from) {
 		return "", nil, ErrThrottle
 	}
@@ -274,12 +274,12 @@ func (t *throttle) right(name, from string) {
 }
 
 // SignOut ends a session.
-func (d *Door) SignOut(ctx context.Context, session string) error {
+func (d *Accounts) SignOut(ctx context.Context, session string) error {
 	return d.store.In(ctx).EndSession(Hash(session))
 }
 
 // BySession finds who is signed in; nil for nobody.
-func (d *Door) BySession(ctx context.Context, session string) (*access.Principal, error) {
+func (d *Accounts) BySession(ctx context.Context, session string) (*access.Principal, error) {
 	p, err := d.store.In(ctx).SignedIn(Hash(session))
 	if err != nil || p == nil {
 		return nil, err
@@ -289,7 +289,7 @@ func (d *Door) BySession(ctx context.Context, session string) (*access.Principal
 
 // ByName finds somebody who signs in, with their rights; nil for nobody. Whoever calls it must know otherwise that it
 // is they who act.
-func (d *Door) ByName(ctx context.Context, name string) (*access.Principal, error) {
+func (d *Accounts) ByName(ctx context.Context, name string) (*access.Principal, error) {
 	p, err := d.store.In(ctx).Person(name)
 	if err != nil || p == nil {
 		return nil, err
@@ -302,7 +302,7 @@ func principal(p *store.Person) *access.Principal {
 }
 
 // ByToken finds whose token it is; nil for nobody's. A token may no more than the person who answers for it.
-func (d *Door) ByToken(ctx context.Context, token string) (*access.Principal, error) {
+func (d *Accounts) ByToken(ctx context.Context, token string) (*access.Principal, error) {
 	t, err := d.store.In(ctx).TokenBy(Hash(token))
 	if err != nil || t == nil {
 		return nil, err

@@ -57,7 +57,7 @@ func (tx *Tx) Before(d *Delivery) (bool, error) {
 		return false, nil
 	}
 	return one[bool](tx, `select exists (select from delivery where incident = ? and kind = ? and address = ?
-		and at_address = ? and state = 'queued' and id < ?)`, *d.Incident, d.Kind, d.Address, d.AtAddress, d.ID)
+		and at_address = ? and state = 'queued' and id < ?)`, *d.Incident, d.Kind, d.Connection, d.Address, d.ID)
 }
 
 // Dropped says that a message is sent no more: what it was about is over.

@@ -157,6 +157,14 @@ type Touching struct {
 	Unheard bool
 }
 
+// unheard: an instance that may know that the database was put back to an older state was not heard since its server
+// began.
+const unheard = "exists (select 1 from instance where fenced_at is null and beat_at < pg_postmaster_start_time())"
+
+// MayBeOlder reports whether the database may have been put back to an older state unnoticed: what stands in it as to be
+// done may have been done.
+func (tx *Tx) MayBeOlder() (bool, error) { return one[bool](tx, "select "+unheard) }
+
 // MayTouch tells it, at one moment, for a run of which the instance has the log up to its version.
 func (tx *Tx) MayTouch(r *Run) (Touching, error) {
 	var t Touching
@@ -165,13 +173,13 @@ func (tx *Tx) MayTouch(r *Run) (Touching, error) {
 			(select 1 from run where id = ? and owner = ? and epoch = ? and version >= ?) as claimed,
 		exists (select 1 from setting where key = 'halted' and value = 'true') as halted,
 		coalesce((select by from setting where key = 'halted'), '') as halted_by,
-		exists (select 1 from instance where fenced_at is null and beat_at < pg_postmaster_start_time()) as unheard`,
+		`+unheard+` as unheard`,
 		*r.Owner, r.ID, *r.Owner, r.Epoch, r.Version).Scan(&t).Error
 	return t, err
 }
 
 // PutBack notes that the database was put back to an older state: everything is halted by somebody's name, the instance
-// that saw it counts as dead, so that nothing goes on by what it remembers, tickets that are wanted may be there, and
+// that saw it counts as dead, so that nothing goes on by what it remembers, what is to be sent may have been sent, and
 // the numbers of incidents leave a gap of a thousand. It reports false where that was noted since the server began.
 func (tx *Tx) PutBack(instance, by string) (bool, error) {
 	n, err := tx.exec(`insert into setting (key, value, by) values ('put_back', pg_postmaster_start_time()::text, ?)
@@ -181,7 +189,7 @@ func (tx *Tx) PutBack(instance, by string) (bool, error) {
 		err = tx.SetHalted(true, by)
 	}
 	if err == nil && n > 0 {
-		err = tx.doubtTickets()
+		err = tx.doubtSent()
 	}
 	if err == nil && n > 0 { // no number that was told to anybody names another incident
 		err = tx.run("select setval('incident_number_seq', (select last_value from incident_number_seq) + 1000)")

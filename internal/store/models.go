@@ -298,17 +298,19 @@ type Question struct {
 
 // Delivery is one message on its way out.
 type Delivery struct {
-	ID      int64
-	Key     string
-	Kind    string // that of the connection, or DeliverySource
-	Address string // the connection's or the source's name
-	Body    string
-	// Receiver is the person, or room/NAME, and AtAddress where they are there; "" for what is told to no person.
-	Receiver, AtAddress string
-	Urgent              bool
-	Incident            *int64
-	State               string // queued, sent or failed
-	Tries               int
+	ID   int64
+	Key  string
+	Kind string // that of the connection, or DeliverySource
+	// Connection is the connection's or the source's name.
+	Connection string `gorm:"column:address"`
+	Body       string
+	// Receiver is the person, or room/NAME, and Address where they are there; "" for what is told to no person.
+	Receiver string
+	Address  string `gorm:"column:at_address"`
+	Urgent   bool
+	Incident *int64
+	State    string // queued, sent or failed
+	Tries    int
 	// Unsure: of a try before nobody knows whether it arrived.
 	Unsure bool
 	Error  string

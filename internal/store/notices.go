@@ -100,15 +100,15 @@ const failing = "(d.state in ('failed', 'dropped') or d.urgent and d.state = 'qu
 
 // toldRow is one row of what was sent.
 type toldRow struct {
-	Notice                       int64
-	Receiver, Address, AtAddress string
-	Rung                         int
-	QueuedAt                     time.Time
-	Failed                       bool
+	Notice                        int64
+	Receiver, Connection, Address string
+	Rung                          int
+	QueuedAt                      time.Time
+	Failed                        bool
 }
 
 func (r toldRow) told() route.Told {
-	return route.Told{To: r.Receiver, Way: route.Way{Connection: r.Address, Address: r.AtAddress}, Rung: r.Rung,
+	return route.Told{To: r.Receiver, Way: route.Way{Connection: r.Connection, Address: r.Address}, Rung: r.Rung,
 		At: r.QueuedAt, Failed: r.Failed}
 }
 
@@ -116,7 +116,7 @@ func (r toldRow) told() route.Told {
 func (tx *Tx) ToldOf(notices []int64) (map[int64][]route.Told, error) {
 	rows, err := scan[toldRow](
 		tx,
-		`select t.notice, d.receiver, d.address, d.at_address, t.rung, d.queued_at, `+failing+
+		`select t.notice, d.receiver, d.address as connection, d.at_address as address, t.rung, d.queued_at, `+failing+
 			` as failed from notice_told t join delivery d on d.id = t.delivery join notice n on n.id = t.notice
 			where t.notice = any (?) and (n.since is null or d.queued_at >= n.since) order by d.id`,
 		array{notices},
@@ -133,7 +133,8 @@ func (tx *Tx) ToldOf(notices []int64) (map[int64][]route.Told, error) {
 
 // ToldAbout reads to whom what was sent about an incident, each way once: the newest.
 func (tx *Tx) ToldAbout(incident int64) ([]route.Told, error) {
-	rows, err := scan[toldRow](tx, `select distinct on (d.address, d.at_address) d.receiver, d.address, d.at_address,
+	rows, err := scan[toldRow](tx, `select distinct on (d.address, d.at_address) d.receiver, d.address as connection,
+		d.at_address as address,
 		d.queued_at, `+failing+` as failed from delivery d where d.incident = ? and d.receiver <> ''
 		order by d.address, d.at_address, d.id desc`, incident)
 	if err != nil {

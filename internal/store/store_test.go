@@ -398,10 +398,10 @@ func TestWhatWasForgottenIsSentAgain(t *testing.T) {
 	s := testdb.Open(t)
 	long := time.Now().Add(-time.Minute)
 	list := []store.Delivery{
-		{Key: "forgotten", Kind: "desk", Address: "d", Body: "b", State: "queued", QueuedAt: long},
-		{Key: "fresh", Kind: "desk", Address: "d", Body: "b", State: "queued", QueuedAt: time.Now()},
-		{Key: "under way", Kind: "desk", Address: "d", Body: "b", State: "queued", QueuedAt: long},
-		{Key: "over", Kind: "desk", Address: "d", Body: "b", State: "sent", QueuedAt: long},
+		{Key: "forgotten", Kind: "desk", Connection: "d", Body: "b", State: "queued", QueuedAt: long},
+		{Key: "fresh", Kind: "desk", Connection: "d", Body: "b", State: "queued", QueuedAt: time.Now()},
+		{Key: "under way", Kind: "desk", Connection: "d", Body: "b", State: "queued", QueuedAt: long},
+		{Key: "over", Kind: "desk", Connection: "d", Body: "b", State: "sent", QueuedAt: long},
 	}
 	require.NoError(t, s.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.AddDeliveries(list); err != nil {

@@ -56,8 +56,12 @@ func (tx *Tx) AddTicket(incident int64, connection, state string) (bool, error) 
 	return n == 1, err
 }
 
-// doubtTickets says of all that are wanted that they may be there: what was asked for lately is forgotten.
-func (tx *Tx) doubtTickets() error {
+// doubtSent says of all messages that are to be sent that they may have been, and of all tickets that are wanted that
+// they may be there: what was sent and asked for lately is forgotten.
+func (tx *Tx) doubtSent() error {
+	if err := tx.run("update delivery set unsure = true where state = 'queued'"); err != nil {
+		return err
+	}
 	return tx.run("update ticket set asked = ? where state = ? and number = '' and asked = ''",
 		message.AskedUnsure, TicketWanted)
 }

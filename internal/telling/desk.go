@@ -285,7 +285,7 @@ func (s *sheet) tellDesk(desk string, incident int64, word DeskWord, key string)
 		return fmt.Errorf("write a word for a desk: %w", err)
 	}
 	s.Send(store.Delivery{
-		Key: deskKey(incident, desk, key), Kind: store.DeliveryDesk, Address: desk, Body: string(body),
+		Key: deskKey(incident, desk, key), Kind: store.DeliveryDesk, Connection: desk, Body: string(body),
 		Incident: &incident, State: "queued", QueuedAt: s.e.Now(),
 	})
 	return nil

@@ -324,7 +324,7 @@ func (s *sheet) send(c *message.Connection, way route.Way, p *parcel, m *message
 		return fmt.Errorf("write a message: %w", err)
 	}
 	d := store.Delivery{
-		Key: m.Key, Kind: c.Kind, Address: c.Name, Body: string(body), Receiver: p.send.To, AtAddress: way.Address,
+		Key: m.Key, Kind: c.Kind, Connection: c.Name, Body: string(body), Receiver: p.send.To, Address: way.Address,
 		Urgent: p.urgent, State: "queued", QueuedAt: s.e.Now(),
 	}
 	if m.Incident != 0 {

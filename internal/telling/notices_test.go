@@ -119,7 +119,7 @@ func (x *teller) look(after time.Duration) []string {
 	require.NoError(x.t, db.Raw("select * from delivery where id > ? order by id", last).Scan(&rows).Error)
 	out := []string{}
 	for _, d := range rows {
-		out = append(out, d.Receiver+" "+d.Address)
+		out = append(out, d.Receiver+" "+d.Connection)
 	}
 	return out
 }
@@ -173,7 +173,7 @@ func TestWhatDoesNotArriveIsToldAnotherWay(t *testing.T) {
 func TestOneMessageForOnePersonAndThing(t *testing.T) {
 	x := tellingTo(t, harbour+"---\nurgentis: connection/1\nname: quay\nkind: room\nurl: http://127.0.0.1:1/\n"+
 		"---\nurgentis: route/1\nname: all\ntell: [room/quay]\n")
-	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute},
+	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Delay: time.Minute},
 		engine.Notice{Kind: route.IncidentWorse, Key: "b", Text: "worse"})
 	assert.Equal(t, []string{"room/quay quay"}, x.look(0))
 	assert.Empty(t, x.look(10*time.Second), "what is held is held")
@@ -245,7 +245,7 @@ func TestClosingIsToldToThoseWhoHeardOfIt(t *testing.T) {
 		}))
 		x.shift()
 	}
-	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Hold: time.Minute})
+	x.notify(engine.Notice{Kind: route.IncidentOpened, Key: "a", Text: "opened", Delay: time.Minute})
 	closeIt()
 	assert.Empty(t, x.look(time.Hour), "nobody heard of it, and nobody does")
 	require.NoError(t, testdb.SQL(x.Store).Exec("update incident set state = 'open'").Error)

@@ -109,7 +109,7 @@ func (b *bench) app() (*app.App, func(), error) {
 	}
 	a, err := app.New(app.Config{
 		Store: b.store, Engine: e, Teller: &telling.Teller{Engine: e}, Looker: looker, Intake: in,
-		Door: signin.New(b.store), Secrets: keeper, SSH: ssh.New(ssh.Config{Credential: keeper.Credential}),
+		Accounts: signin.New(b.store), Secrets: keeper, SSH: ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: noOutbox{}, Log: log, Link: "http://u",
 	})
 	return a, in.Stop, err
