@@ -355,7 +355,8 @@ resolve: {url: 'AT/{{ ticket.number }}', body: {code: "{{ incident.outcome }}"}}
 	assert.ErrorContains(t, err, "opened ticket T10, then find: desk answered 500")
 }
 
-// What a database that was put back says is to be sent may have been sent: nothing is, before it is known whether it was.
+// What a database that was put back says is to be sent may have been sent: nothing is, before it is known whether it
+// was put back.
 func TestNothingIsSentWhileTheDatabaseMayBeOlder(t *testing.T) {
 	ctx := context.Background()
 	s := testdb.Open(t)

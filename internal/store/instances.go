@@ -161,8 +161,8 @@ type Touching struct {
 // began.
 const unheard = "exists (select 1 from instance where fenced_at is null and beat_at < pg_postmaster_start_time())"
 
-// MayBeOlder reports whether the database may have been put back to an older state unnoticed: what stands in it as to be
-// done may have been done.
+// MayBeOlder reports whether the database may have been put back to an older state unnoticed: what stands in it as to
+// be done may have been done.
 func (tx *Tx) MayBeOlder() (bool, error) { return one[bool](tx, "select "+unheard) }
 
 // MayTouch tells it, at one moment, for a run of which the instance has the log up to its version.
