@@ -451,6 +451,12 @@ type ItemPassed struct {
 	Because string `json:"because"`
 }
 
+// TargetPassed says that a change on several targets is not made on one of them, which needs it no more.
+type TargetPassed struct {
+	Target  string `json:"target"`
+	Because string `json:"because"`
+}
+
 // StepEnded says that a step of several parts is over.
 type StepEnded struct{}
 
@@ -616,6 +622,7 @@ func (Troubled) Kind() string         { return "step.troubled" }
 func (EachBegun) Kind() string        { return "each.begun" }
 func (ItemBegun) Kind() string        { return "item.begun" }
 func (ItemPassed) Kind() string       { return "item.passed" }
+func (TargetPassed) Kind() string     { return "target.passed" }
 func (StepEnded) Kind() string        { return "step.ended" }
 func (Waited) Kind() string           { return "wait.over" }
 func (CallBegun) Kind() string        { return "call.begun" }
@@ -646,7 +653,7 @@ func init() {
 		LeaveGiven{}, GateRaised{}, GateDecided{},
 		GateExpired{}, Cleared{}, StillJudged{}, QuestionRaised{}, QuestionAnswered{}, QuestionExpired{}, Changed{},
 		Told{}, Noted{}, Ended{},
-		Troubled{}, EachBegun{}, ItemBegun{}, ItemPassed{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{},
+		Troubled{}, EachBegun{}, ItemBegun{}, ItemPassed{}, TargetPassed{}, StepEnded{}, Waited{}, CallBegun{}, CallEnded{},
 		Undoing{}, UndoJudged{}, UndoLeft{}, Undone{},
 		Rested{}, Settled{}, Waits{}, Repeated{}, Older{},
 		LocksTaken{}, LocksAwaited{}, LocksGivenBack{},

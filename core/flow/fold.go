@@ -268,6 +268,11 @@ func (s *State) applyStep(st *stepState, e Event) {
 	case ItemBegun:
 		set(s, &st.begun, &StepBegun{})
 		set(s, &st.beganAt, e.At)
+	case TargetPassed:
+		if st.spared == nil {
+			set(s, &st.spared, map[string]bool{})
+		}
+		put(s, st.spared, b.Target, true)
 	case ItemPassed:
 		set(s, &st.passed, &b)
 	case CallBegun:
@@ -331,7 +336,8 @@ func (s *State) applyChange(st *stepState, e Event) bool {
 			set(s, &st.still, map[stillKey]*StillJudged{})
 		}
 		put(s, st.still, stillKey{b.Lap, b.Target}, &b)
-		if step, _ := Find(s.book, e.Place); b.Result == Fails && step != nil && step.Otherwise != nil {
+		if step, _ := Find(s.book, e.Place); b.Result == Fails && step != nil && step.Otherwise != nil &&
+			st.lastWanted(b.Target) {
 			set(s, &st.gone, true)
 		}
 	case Settled:

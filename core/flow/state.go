@@ -100,6 +100,8 @@ type permissionState struct {
 	// settled says which attempts were looked after, while they might still run and at rest.
 	settled map[settledKey]bool
 	gone    bool // its reason is gone, and otherwise: is followed
+	// spared are targets that need it no more, where there are others.
+	spared map[string]bool
 }
 
 type leaveState struct {

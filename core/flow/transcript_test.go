@@ -18,7 +18,8 @@ import (
 )
 
 // tale is a run in a small world, told by a transcript: each command lets something happen, and what the run does about
-// it is written down below. Hosts hold a number: `add N` adds to it. What a look reads is set by `reads`.
+// it is written down below. Hosts hold a number: `add N` adds to it. What a look reads is set by `reads`, or
+// `reads HOST` for one of them.
 type tale struct {
 	t       *testing.T
 	m       *Machine
@@ -26,6 +27,7 @@ type tale struct {
 	stance  leave.Stance
 	halted  bool
 	reads   int64
+	readsOn map[string]int64 // on hosts that differ
 	key     string
 	locked  map[string]string // by host: who holds it
 	number  map[string]int
@@ -80,7 +82,11 @@ func (x *tale) command(d *datadriven.TestData) {
 		n, _ := strconv.Atoi(d.CmdArgs[1].Key)
 		x.number[d.CmdArgs[0].Key] += n
 	case "reads":
-		n, _ := strconv.Atoi(d.CmdArgs[0].Key)
+		n, _ := strconv.Atoi(d.CmdArgs[len(d.CmdArgs)-1].Key)
+		if len(d.CmdArgs) == 2 {
+			x.readsOn[d.CmdArgs[0].Key] = int64(n)
+			break
+		}
 		x.reads = int64(n)
 	case "stance":
 		x.stance = leave.Stance(d.CmdArgs[0].Key)
@@ -151,6 +157,7 @@ func (x *tale) book(d *datadriven.TestData) {
 	require.False(x.t, found.Failed(), found.Format("book", []byte(header+d.Input)))
 	x.m, x.now = &Machine{book: b, s: newState(b)}, time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
 	x.m.s.journal.on = true
+	x.readsOn = map[string]int64{}
 	x.stance, x.key, x.reads, x.told, x.halted = leave.Stance(d.CmdArgs[0].Key), "k", 0, 0, false
 	x.locked, x.number, x.targets, x.frozen = map[string]string{}, map[string]int{}, nil, nil
 	x.log, x.saved = nil, nil
@@ -317,7 +324,10 @@ func (x *tale) ends(in Intent, how string) {
 		look, _ := Find(x.m.book, in.Look)
 		o.Readings = map[string]expr.Taking{}
 		for _, r := range look.Read {
-			value := x.reads
+			value, own := x.readsOn[in.Target]
+			if !own {
+				value = x.reads
+			}
 			if r.Name == "own" { // what the host holds
 				value = int64(x.number[in.Target])
 			}
@@ -427,6 +437,8 @@ func (x *tale) happened(place Place, b Body) {
 		}
 	case UndoJudged:
 		x.say("%s %s: undone as it must be: %s", place, b.Target, b.Result)
+	case TargetPassed:
+		x.say("%s: needs it no more", where(place, b.Target))
 	case ItemPassed:
 		x.say("%s: passed over, %s", place, b.Because)
 	case StillJudged:

@@ -82,15 +82,31 @@ func (w *walker) change(f *frame, s *runbook.Step, place Place, st *stepState) r
 		return goOn
 	}
 	for _, t := range st.begun.Targets {
+		if st.spared[t] {
+			continue
+		}
 		if r := w.changeOn(f, s, place, st, t); r != goOn {
 			return r
 		}
-		if w.s.fateAt(place, t) != WasDone {
+		if !st.spared[t] && w.s.fateAt(place, t) != WasDone {
 			return goOn // it is passed over: its reason is gone, or there was no yes
 		}
 	}
-	w.emit(place, Changed{Targets: st.begun.Targets})
+	w.emit(place, Changed{Targets: st.wanted()})
 	return goOn
+}
+
+// wanted are the targets of a change but for those that need it no more.
+func (st *stepState) wanted() []string {
+	if len(st.spared) == 0 {
+		return st.begun.Targets
+	}
+	return slices.DeleteFunc(slices.Clone(st.begun.Targets), func(t string) bool { return st.spared[t] })
+}
+
+// lastWanted reports whether all targets of a change but one need it no more.
+func (st *stepState) lastWanted(target string) bool {
+	return st.begun == nil || !slices.ContainsFunc(st.wanted(), func(t string) bool { return t != target })
 }
 
 // changeOn follows a change on one target to its end. goOn: it is done, or the step is passed over.
@@ -203,7 +219,7 @@ func (x *touching) left() []string {
 		return []string{x.target}
 	}
 	var out []string
-	for _, t := range x.st.begun.Targets {
+	for _, t := range x.st.wanted() {
 		if f := x.w.s.fateAt(x.place, t); f == NotBegun || f == HeldBack {
 			out = append(out, t)
 		}
@@ -326,13 +342,19 @@ func (x *touching) still() (result, bool) {
 	switch j := x.st.still[key]; {
 	case j.Result == Passes:
 		return goOn, true
+	case j.Result == Fails && !x.st.lastWanted(x.target):
+		w.emit(x.place, TargetPassed{Target: x.target, Because: fmt.Sprintf("%s no longer holds on it", j.Expr)})
+		return goOn, false
 	case j.Result == Fails && s.Otherwise != nil:
 		return w.passOver(x.f, s, x.place, x.st), false
 	case j.Result == Fails && x.passItem(j):
 		return passed, false
 	case j.Result == Fails:
-		because := fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s.", s.Title, j.Expr,
-			here(x.target))
+		on := here(x.target)
+		if len(x.st.spared) > 0 {
+			on = "any of its targets"
+		}
+		because := fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s.", s.Title, j.Expr, on)
 		return w.fail(x.place, Troubled{Because: because}), false
 	default:
 		because := fmt.Sprintf("Whether the change %q is still wanted is unsure: %s.", s.Title, j.Unsure)

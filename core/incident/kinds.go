@@ -59,7 +59,8 @@ const (
 	UndoLeft       Kind = "undo.left"   // what was to be undone stays
 
 	StepSkipped   Kind = "step.skipped"
-	ItemPassed    Kind = "item.passed" // an item of an each needs nothing more
+	ItemPassed    Kind = "item.passed"   // an item of an each needs nothing more
+	TargetPassed  Kind = "target.passed" // a target of a change needs it no more
 	StepTroubled  Kind = "step.troubled"
 	EachBegun     Kind = "each.begun"
 	CallBegun     Kind = "call.begun"
@@ -163,6 +164,7 @@ var Kinds = []About{
 
 	{Kind: StepSkipped, Word: "skipped"},
 	{Kind: ItemPassed, Word: "passed"},
+	{Kind: TargetPassed, Word: "passed"},
 	{Kind: StepTroubled, Word: "trouble"},
 	{Kind: EachBegun, Word: "each"},
 	{Kind: CallBegun, Word: "call"},

@@ -210,6 +210,8 @@ func says(body flow.Body) string {
 		return "undone as it must be: " + x.Result
 	case flow.ItemPassed:
 		return x.Label + " is passed over: " + x.Because
+	case flow.TargetPassed:
+		return x.Target + " is passed over: " + x.Because
 	case flow.GateRaised:
 		return "a gate would stand, asking " + x.Ask + ": " + strings.Join(x.Reasons, "; ")
 	case flow.QuestionRaised:

@@ -133,7 +133,7 @@ func tone(about incident.About, c content) string {
 var plainKinds = map[incident.Kind]bool{
 	incident.LookTaken: true, incident.LookIncomplete: true, incident.ChangeCleared: true, incident.WaitBegun: true,
 	incident.WaitEnded: true, incident.Told: true, incident.Note: true, incident.StepSkipped: true,
-	incident.ItemPassed: true, incident.CallEnded: true,
+	incident.ItemPassed: true, incident.TargetPassed: true, incident.CallEnded: true,
 	incident.LockTaken: true, incident.LockGivenBack: true, incident.UndoPlanned: true, incident.UndoEnded: true,
 }
 

@@ -77,7 +77,12 @@ func (a *app) started(cmd *cobra.Command, cl *client, run *api.Run, follow bool)
 		}
 		what = worksFor(r.JSON200)
 	}
-	if err := a.print(run, func() { a.say("Started as run %s.%s\n", run.Id, what) }); err != nil || !follow {
+	err := a.print(run, func() {
+		if a.say("Started as run %s.\n", run.Id); what != "" {
+			a.say("%s\n", what)
+		}
+	})
+	if err != nil || !follow {
 		return err
 	}
 	return a.followRun(cmd, cl, run.Id, false)
@@ -86,14 +91,14 @@ func (a *app) started(cmd *cobra.Command, cl *client, run *api.Run, follow bool)
 // worksFor tells which alerts of its incident a run was begun for.
 func worksFor(r *api.RunDetail) string {
 	if len(r.Treats) == 0 {
-		return fmt.Sprintf("\nIt is for no single alert of incident %d: what it says of the end ends none of them. "+
+		return fmt.Sprintf("It is for no single alert of incident %d: what it says of the end ends none of them. "+
 			"Name them with --for.", r.Run.Incident)
 	}
 	list := make([]string, len(r.Treats))
 	for i, t := range r.Treats {
 		list[i] = clip(t.Summary, 60)
 	}
-	return fmt.Sprintf("\nIt is for: %s", strings.Join(list, "; "))
+	return fmt.Sprintf("It is for: %s", strings.Join(list, "; "))
 }
 
 func (a *app) runList() *cobra.Command {

@@ -42,7 +42,7 @@ func (w *Works) Begun() (begun, undone map[string]int) {
 	return maps.Clone(w.begun), maps.Clone(w.undone)
 }
 
-// Attempt tells how often an attempt was begun.
+// Attempt tells how often an attempt did what it was for.
 func (w *Works) Attempt(id string) int {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -61,11 +61,11 @@ func (w *Works) works(c call) (string, error) {
 		w.begun[key]++
 		w.tries[c.attempt]++
 	case "undo":
-		w.tries[c.attempt]++
 		if w.Refuses != nil && w.Refuses(c.args[1]) {
 			w.mu.Unlock()
 			return "", fmt.Errorf("%s cannot be undone", key)
 		}
+		w.tries[c.attempt]++
 		w.undone[key]++
 	}
 	n := w.begun[key] - w.undone[key]

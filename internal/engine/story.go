@@ -204,6 +204,9 @@ func (t *story) event(ev flow.Event) {
 		each, _, _ := ev.Place.ItemOf()
 		t.entry(ev, incident.ItemPassed, t.actor(), "Passed over "+b.Label+": "+t.title(each),
 			map[string]any{"because": b.Because + "; nothing was changed for it"})
+	case flow.TargetPassed:
+		t.entry(ev, incident.TargetPassed, t.actor(), "Passed over "+b.Target+": "+t.title(ev.Place),
+			map[string]any{"because": b.Because + "; nothing was changed there by it"})
 	case flow.CallBegun:
 		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
 			"revision": b.Revision, "inputs": b.Inputs})

@@ -382,7 +382,7 @@ func (g *telling) record(d *decided) error {
 		title := "Not everybody could be told: "
 		switch {
 		case d.Nobody && d.row.Kind == route.ApprovalWanted:
-			title = "Nobody here can decide this: "
+			title = "Nobody who may decide this could be told: "
 		case d.Nobody, d.Silent != "":
 			title = "Nobody was told: "
 		}

@@ -56,6 +56,7 @@ export const kinds: Record<string, About> = {
   "undo.left": {"word":"not undone"},
   "step.skipped": {"word":"skipped"},
   "item.passed": {"word":"passed"},
+  "target.passed": {"word":"passed"},
   "step.troubled": {"word":"trouble"},
   "each.begun": {"word":"each"},
   "call.begun": {"word":"call"},
