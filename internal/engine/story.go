@@ -134,6 +134,26 @@ func (t *story) undone(ev flow.Event) {
 	}
 }
 
+// several tells of what is done for several, and of whom it is not done for.
+func (t *story) several(ev flow.Event) {
+	switch b := ev.Body.(type) {
+	case flow.EachBegun:
+		var labels []string
+		for _, i := range b.Items {
+			labels = append(labels, i.Label)
+		}
+		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Place)),
+			map[string]any{"items": labels, "at_once": b.AtOnce})
+	case flow.ItemPassed:
+		each, _, _ := ev.Place.ItemOf()
+		t.entry(ev, incident.ItemPassed, t.actor(), "Passed over "+b.Label+": "+t.title(each),
+			map[string]any{"because": b.Because + "; nothing was changed for it"})
+	case flow.TargetPassed:
+		t.entry(ev, incident.TargetPassed, t.actor(), "Passed over "+b.Target+": "+t.title(ev.Place),
+			map[string]any{"because": b.Because + "; nothing was changed there by it"})
+	}
+}
+
 // intended tells that a change is begun; of a look its end is told.
 func (t *story) intended(ev flow.Event, b flow.Intent) {
 	if b.Touches() {
@@ -193,20 +213,8 @@ func (t *story) event(ev flow.Event) {
 	case flow.Troubled:
 		t.entry(ev, incident.StepTroubled, t.actor(), "Trouble: "+t.title(ev.Place),
 			map[string]any{"because": b.Because})
-	case flow.EachBegun:
-		var labels []string
-		for _, i := range b.Items {
-			labels = append(labels, i.Label)
-		}
-		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Place)),
-			map[string]any{"items": labels, "at_once": b.AtOnce})
-	case flow.ItemPassed:
-		each, _, _ := ev.Place.ItemOf()
-		t.entry(ev, incident.ItemPassed, t.actor(), "Passed over "+b.Label+": "+t.title(each),
-			map[string]any{"because": b.Because + "; nothing was changed for it"})
-	case flow.TargetPassed:
-		t.entry(ev, incident.TargetPassed, t.actor(), "Passed over "+b.Target+": "+t.title(ev.Place),
-			map[string]any{"because": b.Because + "; nothing was changed there by it"})
+	case flow.EachBegun, flow.ItemPassed, flow.TargetPassed:
+		t.several(ev)
 	case flow.CallBegun:
 		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
 			"revision": b.Revision, "inputs": b.Inputs})
