@@ -30,8 +30,13 @@ func dropping(t *testing.T, service string, drop *atomic.Int64) string {
 	proxy := httputil.NewSingleHostReverseProxy(to)
 	proxy.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)
 	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPost && drop.Add(-1) >= 0 {
-			proxy.ServeHTTP(httptest.NewRecorder(), r)
+		if n := drop.Add(-1); r.Method == http.MethodPost && n >= 0 {
+			ctx, cancel := context.WithCancel(r.Context())
+			if n%2 == 0 { // the service notices while it is at it
+				time.AfterFunc(3*time.Millisecond, cancel)
+			}
+			proxy.ServeHTTP(httptest.NewRecorder(), r.WithContext(ctx))
+			cancel()
 			panic(http.ErrAbortHandler)
 		}
 		proxy.ServeHTTP(w, r)

@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"net/http"
 	"strings"
@@ -63,6 +64,10 @@ func (s *Server) onceOnly(c *gin.Context) {
 		s.answerAgain(c, *before)
 		return
 	}
+	// It is done, though whoever asked for it is gone: they ask again, and hear what came of it.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.Request.Context()), answerTime)
+	defer cancel()
+	c.Request = c.Request.WithContext(ctx)
 	w := &listening{ResponseWriter: c.Writer}
 	c.Writer = w
 	c.Next()
