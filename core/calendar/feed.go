@@ -30,10 +30,7 @@ func ReadFeed(
 	if len(text) > MaxFeed {
 		return nil, nil, fmt.Errorf("it is larger than %d bytes", MaxFeed)
 	}
-	c, err := ical.NewDecoder(strings.NewReader(text)).Decode()
-	if errors.Is(err, io.EOF) {
-		err = errors.New("it is empty or cut off")
-	}
+	c, err := decode(text)
 	if err != nil {
 		return nil, nil, fmt.Errorf("it is no iCalendar: %w", err)
 	}
@@ -51,6 +48,19 @@ func ReadFeed(
 	}
 	// What stands for one day goes before what comes each week.
 	return slices.Concat(f.single, f.again), f.unread, nil
+}
+
+// decode takes an iCalendar apart. The library panics on lines that end within a parameter.
+func decode(text string) (c *ical.Calendar, err error) {
+	defer func() {
+		if recover() != nil {
+			err = errors.New("a line of it cannot be read")
+		}
+	}()
+	if c, err = ical.NewDecoder(strings.NewReader(text)).Decode(); errors.Is(err, io.EOF) {
+		err = errors.New("it is empty or cut off")
+	}
+	return c, err
 }
 
 // feed is an iCalendar while it is read.

@@ -137,6 +137,7 @@ func TestARotaIsTheSameThroughAFeed(t *testing.T) {
 func FuzzFeeds(f *testing.F) {
 	f.Add(calendarOf(eventOf("a", "DTSTART:20260705T200000", "DTEND:20260706T080000", "SUMMARY:Jonas",
 		"RRULE:FREQ=WEEKLY;COUNT=3", "EXDATE:20260712T200000")))
+	f.Add("0;0=")
 	at := time.Date(2026, 7, 5, 21, 0, 0, 0, time.UTC)
 	f.Fuzz(func(t *testing.T, text string) {
 		turns, _, err := ReadFeed(text, time.UTC, whoIsWho, time.Time{})
