@@ -89,7 +89,7 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	assert.EqualError(
 		t,
 		err,
-		"the use cases cannot do without Store, Engine, Teller, Looker, Intake, Door, Secrets, SSH, Outbox, Log, Link",
+		"the use cases cannot do without Store, Engine, Teller, Looker, Intake, Accounts, Secrets, SSH, Outbox, Log, Link",
 	)
 }
 

@@ -95,7 +95,7 @@ func TestAround(t *testing.T) {
 			UnixNano()))})
 		require.NoError(t, err)
 	}
-	marks, err := a.Marks(ctx, jonas, "north", time.Now().Add(-24*time.Hour), time.Now())
+	marks, err := a.Marks(ctx, jonas, "north", time.Now().Add(-24*time.Hour), time.Now().Add(time.Second))
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(marks), "v7", "of what it needs")
 	assert.Contains(t, fmt.Sprint(marks), "north and 3 more were set")

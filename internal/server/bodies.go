@@ -21,7 +21,8 @@ import (
 // what is sent is. The rest shares room, so that those who hold bodies back fill no memory, and of each network only a
 // part of it, so that they keep nobody else out.
 const (
-	freeBody    = 64 << 10  // of each body, and all of one by somebody who is not known yet
+	freeBody    = 16 << 10  // of each body
+	unknownBody = 64 << 10  // all of one by somebody who is not known yet
 	roomForAll  = 128 << 20 // of all bodies beyond that
 	roomForEach = 32 << 20  // of one network: an address of IPv4, or 64 bits of one of IPv6
 	roomTime    = 5 * time.Second
@@ -133,7 +134,7 @@ func (s *Server) bodies(c *gin.Context) {
 	most := bodyLimit(c.Request)
 	if p, _ := c.Request.Context().Value(principalKey{}).(*access.Principal); p == nil &&
 		strings.HasPrefix(c.Request.URL.Path, "/api/") {
-		most = freeBody
+		most = unknownBody
 	}
 	body, given, err := s.readBody(c, most)
 	defer s.room.giveBack(networkOf(c), given) // once the request is over

@@ -39,16 +39,21 @@ var (
 		"only",
 		"",
 		"measure one group: matching, printed, latency, steps, intake, mapped, heard, storm, many, suggest, wide, "+
-			"kept, beside, standing, chart, hurt or parked",
+			"kept, beside, standing, chart, strangers, hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
+	held       = flag.String("hold", "", "be the strangers at these doors (of the group strangers)")
 	statements = flag.Bool("statements", false, "count the database's statements; makes all slower")
 )
 
 func main() {
 	flag.Parse()
 	service.Tune()
-	if err := all(); err != nil {
+	measure := all
+	if *held != "" {
+		measure = func() error { return holdAll(*held) }
+	}
+	if err := measure(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -96,7 +101,7 @@ func all() error {
 	}{{"matching", b.matching}, {"printed", b.printed}, {"latency", b.latency}, {"steps", b.steps},
 		{"intake", b.intake}, {"mapped", b.mapped}, {"heard", b.heard}, {"storm", b.storm}, {"many", b.many},
 		{"suggest", b.suggest}, {"wide", b.wide}, {"kept", b.kept}, {"beside", b.beside}, {"standing", b.standing},
-		{"chart", b.chart}, {"hurt", b.hurt}, {"parked", b.parked}} {
+		{"chart", b.chart}, {"strangers", b.strangers}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}
