@@ -10,7 +10,8 @@
 // only its hash is kept. What a desk tells of a ticket whose number it has not said yet is kept (early_news) and
 // written down with the number; whoever keeps it shares the lock of the tickets that are being opened, so that none
 // falls between. Messages that an instance had in hand go on as soon as it is known that its process is gone; the
-// queue itself would wait a minute.
+// queue itself would wait a minute. Where the database's server began anew, nothing is sent before every instance was
+// heard that may know that it was put back to an older state: what stands in it as to be sent may have been sent.
 //
 // What is no GET leaves once for each try (httpcall.Allowed.Once), on a connection of its own: the transport itself
 // never repeats it. An answer, or none, is one of three things: it did not leave, it was answered, or nobody knows

@@ -66,10 +66,11 @@
 // appends, and rings if nobody owns the run and no bell is out.
 //
 // Time. Everything that several instances must agree on goes by the database's time: each beat brings it, and an
-// instance carries it on by its own monotonic clock (engine/clock.go), so that a step of a machine's clock, either
-// way, moves nothing. How far a machine's clock is off stands in urgentis instance list and in the metric
-// urgentis_clock_skew_seconds, and is warned of above a second. Timers are set as intervals. In a log no time falls,
-// and order is the number of the event.
+// instance carries it on by its own monotonic clock (store.Clock), so that a step of a machine's clock, either way,
+// moves nothing. Whatever is kept is dated by it, and when a job of the queue is due the database reckons itself
+// (store.Later, store.KeepQueue): what the queue's library would reckon by a machine's clock counts for nothing. How
+// far a machine's clock is off stands in urgentis instance list and in the metric urgentis_clock_skew_seconds, and is
+// warned of above a second. Timers are set as intervals. In a log no time falls, and order is the number of the event.
 //
 // Instances beat each second and hold a lease of 5 s, counted by each one's monotonic clock: a beat raises a count,
 // and one that has itself beaten a whole lease unbroken fences those whose count it saw stand still for a lease, frees

@@ -1,4 +1,4 @@
-// Written by `make generate` from core/incident/kinds.go.
+// Written by `make generate` from core/incident/kinds.go and api/openapi.yaml.
 
 export interface About {
   word: string
@@ -91,3 +91,13 @@ export const kinds: Record<string, About> = {
   "incident.reopened": {"word":"open again"},
   "incident.closed": {"word":"closed","said":true},
 }
+
+/** What the service does once for an Idempotency-Key (x-once in its API document). */
+export const doneOnce: string[] = [
+  "/api/v1/incidents",
+  "/api/v1/incidents/{number}/links",
+  "/api/v1/incidents/{number}/looks",
+  "/api/v1/incidents/{number}/notes",
+  "/api/v1/runs",
+  "/api/v1/runs/{id}/again",
+]
