@@ -1,5 +1,5 @@
-// Command kinds writes how kinds of entries are shown, and what is done once, as the console reads it, to the TypeScript
-// file that it is told.
+// Command kinds writes how kinds of entries are shown, and what is done once, as the console reads it, to the
+// TypeScript file that it is told.
 package main
 
 import (
