@@ -256,7 +256,7 @@ var passing = []struct{ table, over string }{
 	{"notice", "look_at is null and at < now() - interval '30 days'"},
 	{"link", "ends_at < now() - interval '1 day'"},
 	// Of alerts each report may have an identity: those are many.
-	{"heard_id", "at < now() - case when door like 'alert/%' then interval '2 hours' else interval '1 day' end"},
+	{"heard_id", "at < now() - interval '2 hours' and (door like 'alert/%' or at < now() - interval '1 day')"},
 	{"early_news", "at < now() - interval '1 day'"},
 	{"payload", "at < now() - interval '30 days'"},
 	{"unread", "read_at < now() - interval '30 days'"},
