@@ -50,7 +50,8 @@ func dropping(t *testing.T, service string, drop *atomic.Int64) string {
 func TestAConnectionThatDropsBeginsNothingTwice(t *testing.T) {
 	home(t)
 	waits := onceWaits
-	onceWaits = []time.Duration{10 * time.Millisecond, 10 * time.Millisecond}
+	onceWaits = []time.Duration{10 * time.Millisecond, 300 * time.Millisecond, time.Second, 2 * time.Second,
+		4 * time.Second}
 	t.Cleanup(func() { onceWaits = waits })
 	c := service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test",
 		Log: slog.New(slog.DiscardHandler)}
@@ -85,6 +86,7 @@ func TestAConnectionThatDropsBeginsNothingTwice(t *testing.T) {
 	ok(t, "incident", "open", "Mooring line parted", "--severity", "major")
 	assert.Equal(t, 1, count("incident"))
 
+	onceWaits = onceWaits[:1]
 	drop.Store(9)
 	code, _, errOut = run(t, "", "run", "start", "b")
 	assert.Equal(t, exitNoServer, code)
