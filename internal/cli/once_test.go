@@ -19,7 +19,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"urgentis/internal/service"
 	"urgentis/internal/testdb"
 )
 
@@ -48,23 +47,14 @@ func dropping(t *testing.T, service string, drop *atomic.Int64) string {
 
 // What is begun over a connection that drops after the request is begun once, and its answer is heard.
 func TestAConnectionThatDropsBeginsNothingTwice(t *testing.T) {
-	home(t)
+	i := signedIn(t)
 	waits := onceWaits
 	onceWaits = []time.Duration{10 * time.Millisecond, 300 * time.Millisecond, time.Second, 2 * time.Second,
 		4 * time.Second}
 	t.Cleanup(func() { onceWaits = waits })
-	c := service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0", Version: "test",
-		Log: slog.New(slog.DiscardHandler)}
-	i, err := service.Start(context.Background(), c)
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	go i.Serve(ctx) //nolint:errcheck // it ends with the context
-	t.Cleanup(func() { cancel(); assert.NoError(t, i.Stop()) })
-	code, _, errOut := run(t, "a password of hers\n", "admin", "iva", "--database", c.Database)
-	require.Equal(t, 0, code, errOut)
 	var drop atomic.Int64
 	front := dropping(t, i.Link, &drop)
-	code, _, errOut = run(t, "a password of hers\n", "login", front, "--name", "iva")
+	code, _, errOut := run(t, "a password of hers\n", "login", front, "--name", "iva")
 	require.Equal(t, 0, code, errOut)
 	book := filepath.Join(t.TempDir(), "b.yaml")
 	require.NoError(t, os.WriteFile(book, []byte("urgentis: runbook/1\nname: b\ntitle: B\nowner: o\nservice: berths\n"+

@@ -97,19 +97,19 @@ func (tx *Tx) Enqueue(jobs ...Job) error {
 // Later has a job that is being done be done again after a while. counted says whether this was a try. Where somebody
 // took the job away meanwhile it is put into the queue anew.
 func (s *Store) Later(ctx context.Context, id int64, after time.Duration, counted bool) error {
-	tries := 1
+	uncounted := 1
 	if counted {
-		tries = 0
+		uncounted = 0
 	}
 	const due = "clock_timestamp() + make_interval(secs => ?)"
 	tx := s.In(ctx)
 	n, err := tx.exec("update river_job set state = 'available', attempt = attempt - ?, scheduled_at = "+due+
-		" where id = ? and state = 'running'", tries, after.Seconds(), id)
+		" where id = ? and state = 'running'", uncounted, after.Seconds(), id)
 	if err != nil || n > 0 {
 		return err
 	}
 	return tx.run("insert into river_job (args, kind, queue, max_attempts, attempt, scheduled_at) select args, kind, "+
-		"queue, max_attempts, attempt - ?, "+due+" from river_job where id = ? and state = 'completed'", tries,
+		"queue, max_attempts, attempt - ?, "+due+" from river_job where id = ? and state = 'completed'", uncounted,
 		after.Seconds(), id)
 }
 
