@@ -16,9 +16,14 @@ import (
 
 // Rules is the version of the rules in this package; a log says under which it was begun. Version 7 knows touches: what
 // became of each change on each target, and of its undo, in one place; one way to a change, and undoing as a mode.
-const Rules = 7
+// Version 8 makes a change on those of its targets that still need it.
+const (
+	Rules      = 8
+	sparing    = 8
+	touchRules = 7
+)
 
-// OldestRules is the oldest version whose logs this program reads. A run that was begun under older rules than Rules
+// OldestRules is the oldest version whose logs this program reads. A run that was begun before there were touches
 // begins nothing any more: what is unknown is asked about, and it is handed over with the list of what it changed.
 const OldestRules = 6
 

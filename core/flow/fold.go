@@ -337,7 +337,7 @@ func (s *State) applyChange(st *stepState, e Event) bool {
 		}
 		put(s, st.still, stillKey{b.Lap, b.Target}, &b)
 		if step, _ := Find(s.book, e.Place); b.Result == Fails && step != nil && step.Otherwise != nil &&
-			st.lastWanted(b.Target) {
+			s.lastWanted(st, b.Target) {
 			set(s, &st.gone, true)
 		}
 	case Settled:

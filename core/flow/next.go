@@ -117,7 +117,7 @@ func (m *Machine) Plan(now time.Time) (Plan, error) {
 		return Plan{Ended: true}, nil
 	}
 	w := &walker{s: m.s, now: m.s.atLeast(now)}
-	if m.s.Begun.Rules < Rules {
+	if m.s.Begun.Rules < touchRules {
 		w.handOverOlder(m.book)
 	} else {
 		w.run(m.book)

@@ -206,7 +206,7 @@ func (s *State) becomes(e *Effect, f Fate, c Cause) {
 func (s *State) beginEffect(a *attempt) error {
 	_, e := s.effectOf(a)
 	in := a.intent
-	older := s.Begun.Rules < Rules
+	older := s.Begun.Rules < touchRules
 	switch {
 	case in.FollowsOn() && !older:
 		if e.Fate != UnderWay || e.Job == "" {
@@ -360,7 +360,7 @@ func (s *State) loseTouches() {
 // sayEffect takes in what a person says became of an attempt.
 func (s *State) sayEffect(a *attempt, b QuestionAnswered, seq int64) error {
 	_, e := s.effectOf(a)
-	if SaysNotBegun(b.Choice) && !e.Rests && s.Begun.Rules >= Rules {
+	if SaysNotBegun(b.Choice) && !e.Rests && s.Begun.Rules >= touchRules {
 		return fmt.Errorf("the answer %s to %s: it may still begin, or run", b.Choice, b.Question)
 	}
 	why := Cause{Seq: seq, Who: ByPerson, By: b.By, Says: "says " + b.By}

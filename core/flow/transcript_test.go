@@ -164,6 +164,12 @@ func (x *tale) book(d *datadriven.TestData) {
 	begun := Begun{Rules: Rules, Run: "r1", Runbook: b.Name, Revision: b.Revision, StartedBy: "trigger:x",
 		Inputs: map[string]any{}, Service: map[string]any{"name": "gates"}}
 	for i, a := range d.CmdArgs[1:] {
+		if a.Key == "rules" { // it was begun under older ones
+			n, err := strconv.Atoi(a.Vals[0])
+			require.NoError(x.t, err)
+			begun.Rules = n
+			continue
+		}
 		x.targets = append(x.targets, a.Key)
 		begun.Estate = append(begun.Estate, Target{Name: a.Key, Address: fmt.Sprint("10.0.0.", i+1),
 			Labels: map[string]string{"role": "gate"}})

@@ -104,9 +104,11 @@ func (st *stepState) wanted() []string {
 	return slices.DeleteFunc(slices.Clone(st.begun.Targets), func(t string) bool { return st.spared[t] })
 }
 
-// lastWanted reports whether all targets of a change but one need it no more.
-func (st *stepState) lastWanted(target string) bool {
-	return st.begun == nil || !slices.ContainsFunc(st.wanted(), func(t string) bool { return t != target })
+// lastWanted reports whether all targets of a change but one need it no more. Under older rules the first target that
+// needs it no more is the end of it.
+func (s *State) lastWanted(st *stepState, target string) bool {
+	return s.Begun.Rules < sparing || st.begun == nil ||
+		!slices.ContainsFunc(st.wanted(), func(t string) bool { return t != target })
 }
 
 // changeOn follows a change on one target to its end. goOn: it is done, or the step is passed over.
@@ -342,7 +344,7 @@ func (x *touching) still() (result, bool) {
 	switch j := x.st.still[key]; {
 	case j.Result == Passes:
 		return goOn, true
-	case j.Result == Fails && !x.st.lastWanted(x.target):
+	case j.Result == Fails && !w.s.lastWanted(x.st, x.target):
 		w.emit(x.place, TargetPassed{Target: x.target, Because: fmt.Sprintf("%s no longer holds on it", j.Expr)})
 		return goOn, false
 	case j.Result == Fails && s.Otherwise != nil:
