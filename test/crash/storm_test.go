@@ -334,9 +334,19 @@ func (s *storm) wasDone(g api.Gate) bool {
 	return false
 }
 
+// answer says what a host counted of the work that is asked about, whichever attempt did it: one that a database
+// forgot which was put back may have.
 func (s *storm) answer(ctx context.Context, n *node, q api.Question) {
+	work, undo, err := workOf(ctx, n, q)
+	if err != nil {
+		return // it is asked again
+	}
+	done, undone := s.fleet.Works.Begun()
+	if undo {
+		done = undone
+	}
 	choice := flow.Happened
-	if s.fleet.Works.Attempt(q.Attempt) == 0 {
+	if done[work] == 0 {
 		choice = flow.DoItAgain
 	}
 	r, err := n.approver.AnswerQuestionWithResponse(ctx, q.Id, api.Answer{Choice: choice})
@@ -345,6 +355,24 @@ func (s *storm) answer(ctx context.Context, n *node, q api.Question) {
 		s.again[q.Attempt]++
 		s.mu.Unlock()
 	}
+}
+
+// workOf names the work that a question asks about as hosts count it, and tells whether it is its undo.
+func workOf(ctx context.Context, n *node, q api.Question) (string, bool, error) {
+	r, err := n.admin.GetRunWithResponse(ctx, q.Run)
+	if err != nil {
+		return "", false, err
+	}
+	attempt := strings.Split(q.Attempt, ":") // RUN:PLACE:PURPOSE:TARGET:TRY
+	if r.JSON200 == nil {
+		return "", false, fmt.Errorf("the run of %s: %s", q.Attempt, r.Status())
+	}
+	suffix, is := suffixes[q.Title]
+	if !is || len(attempt) != 5 {
+		panic(fmt.Sprintf("a question about %q, %s", q.Title, q.Attempt))
+	}
+	work := fmt.Sprint(r.JSON200.Inputs["key"], suffix, " on ", attempt[3])
+	return work, strings.HasPrefix(attempt[2], flow.ForUndo), nil
 }
 
 // fault hurts something.
