@@ -183,6 +183,8 @@ type Program struct {
 	sealed bool
 	// bare says that it sees only the names that its place was given: it is evaluated for each report.
 	bare bool
+	// parts are those of a condition.
+	parts []decider
 }
 
 // Compile compiles an expression. Errors are of type *Error.
@@ -215,6 +217,9 @@ func (c *Compiler) Compile(src string, where Where) (*Program, error) {
 		return nil, &Error{Message: err.Error()}
 	}
 	out := &Program{Source: src, prg: p, ast: a, typ: a.OutputType(), bare: where.kind == report}
+	if out.IsBool() && where.kind != report {
+		out.parts = partsOf(a)
+	}
 	if out.secrets = out.Refers("secrets"); len(out.secrets) > 0 && a.NativeRep().Expr().Kind() != ast.SelectKind {
 		return nil, &Error{Message: "a secret stands alone, as in {{ secrets.NAME }}"}
 	}
@@ -353,17 +358,36 @@ func (p *Program) eval(s *Scope) (ref.Val, *cel.EvalDetails, error) {
 	return v, det, err
 }
 
-// Bool evaluates a condition.
-func (p *Program) Bool(s *Scope) (bool, error) {
-	v, _, err := p.eval(s)
+// Judgement is what a condition came to. Holds says nothing where Err is not nil.
+type Judgement struct {
+	Holds bool
+	Err   error
+	parts []decider
+	state interpreter.EvalState
+}
+
+// Judge evaluates a condition.
+func (p *Program) Judge(s *Scope) Judgement {
+	v, det, err := p.eval(s)
+	j := Judgement{Err: err, parts: p.parts}
+	if det != nil {
+		j.state = det.State()
+	}
 	if err != nil {
-		return false, err
+		return j
 	}
 	b, ok := v.(types.Bool)
 	if !ok {
-		return false, fmt.Errorf("%s is not true or false but %s", p.Source, v.Type().TypeName())
+		j.Err = fmt.Errorf("%s is not true or false but %s", p.Source, v.Type().TypeName())
 	}
-	return bool(b), nil
+	j.Holds = bool(b)
+	return j
+}
+
+// Bool evaluates a condition.
+func (p *Program) Bool(s *Scope) (bool, error) {
+	j := p.Judge(s)
+	return j.Holds, j.Err
 }
 
 // Value is one part of an expression and what it was, for the record.
@@ -374,44 +398,47 @@ type Value struct {
 
 // Explain evaluates a condition and tells the value of each part that decided it.
 func (p *Program) Explain(s *Scope) (bool, []Value, error) {
-	v, det, err := p.eval(s)
-	var out []Value
-	if det != nil && det.State() != nil {
-		out = parts(p.ast, det.State())
-	}
-	if err != nil {
-		return false, out, err
-	}
-	b, ok := v.(types.Bool)
-	if !ok {
-		return false, out, fmt.Errorf("%s is not true or false but %s", p.Source, v.Type().TypeName())
-	}
-	return bool(b), out, nil
+	j := p.Judge(s)
+	return j.Holds, j.Values(), j.Err
 }
 
-func parts(a *cel.Ast, state interpreter.EvalState) []Value {
+// Values tells the value of each part that decided it.
+func (j Judgement) Values() []Value {
+	if j.state == nil {
+		return nil
+	}
 	var out []Value
-	seen := map[string]bool{}
+	for _, x := range j.parts {
+		v, ok := j.state.Value(x.id)
+		if !ok || slices.ContainsFunc(out, func(y Value) bool { return y.Part == x.text }) {
+			continue
+		}
+		if bad, is := v.(*types.Err); is {
+			out = append(out, Value{x.text, "unsure: " + strings.TrimPrefix(bad.Error(), ErrUnsure.Error()+": ")})
+			continue
+		}
+		if _, whole := v.(*Series); !whole {
+			out = append(out, Value{x.text, sayBounded(v)})
+		}
+	}
+	return out
+}
+
+// decider is a part of a condition as it is told of, with the number that its value has.
+type decider struct {
+	id   int64
+	text string
+}
+
+// partsOf lists the parts whose values decide an expression: what operators join.
+func partsOf(a *cel.Ast) []decider {
+	var out []decider
 	info := a.NativeRep().SourceInfo()
 	var visit func(e ast.Expr)
 	add := func(e ast.Expr) {
-		text, err := parser.Unparse(e, info)
-		if err != nil || seen[text] {
-			return
+		if text, err := parser.Unparse(e, info); err == nil {
+			out = append(out, decider{e.ID(), text})
 		}
-		seen[text] = true
-		v, ok := state.Value(e.ID())
-		if !ok {
-			return
-		}
-		if er, bad := v.(*types.Err); bad {
-			out = append(out, Value{text, "unsure: " + strings.TrimPrefix(er.Error(), ErrUnsure.Error()+": ")})
-			return
-		}
-		if _, whole := v.(*Series); whole {
-			return
-		}
-		out = append(out, Value{text, sayBounded(v)})
 	}
 	operator := func(name string) bool { _, ok := operators.FindReverse(name); return ok }
 	visit = func(e ast.Expr) {

@@ -105,9 +105,8 @@ func (x *Index) Match(snapshot map[string]any, c alert.Change) []Verdict {
 		if !x.all[i].Start.JudgedOn(c) {
 			return
 		}
-		ok, err := x.all[i].Start.Alert.Bool(s)
-		if err != nil || ok {
-			out = append(out, x.verdict(i, s))
+		if j := x.all[i].Start.Alert.Judge(s); j.Holds || j.Err != nil {
+			out = append(out, x.verdict(i, j))
 		}
 	}
 	for _, i := range x.always {
@@ -134,7 +133,7 @@ func (x *Index) ExplainSome(snapshot map[string]any, c alert.Change, from, n int
 	n = min(n, len(x.all)-from)
 	out := make([]Verdict, n)
 	for i := range out {
-		out[i] = x.verdict(from+i, s)
+		out[i] = x.verdict(from+i, x.all[from+i].Start.Alert.Judge(s))
 		if start := x.all[from+i].Start; out[i].Started && !start.JudgedOn(c) {
 			out[i].Started = false
 			out[i].Error = "the condition holds, but it is judged only as the alert is " + start.onWords()
@@ -146,12 +145,11 @@ func (x *Index) ExplainSome(snapshot map[string]any, c alert.Change, from, n int
 // Len is how many triggers there are.
 func (x *Index) Len() int { return len(x.all) }
 
-func (x *Index) verdict(i int, s *expr.Scope) Verdict {
+func (x *Index) verdict(i int, j expr.Judgement) Verdict {
 	t := x.all[i]
-	ok, values, err := t.Start.Alert.Explain(s)
-	v := Verdict{Runbook: t.Runbook, Name: t.Name, Started: ok, Values: values}
-	if err != nil {
-		v.Error = err.Error()
+	v := Verdict{Runbook: t.Runbook, Name: t.Name, Started: j.Holds && j.Err == nil, Values: j.Values()}
+	if j.Err != nil {
+		v.Error = j.Err.Error()
 	}
 	return v
 }
