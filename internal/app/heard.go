@@ -7,6 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"urgentis/core/access"
@@ -108,44 +111,94 @@ func (h *Heard) TakeHeard(ctx context.Context, source string, b listen.Batch) er
 	if len(b.Ends) > 0 {
 		b.Ends[len(b.Ends)-1] = b.To // what follows is no message
 	}
-	for len(b.Messages) > 0 {
-		f := h.fold(s, b.Messages)
-		part := b
-		part.Messages, part.Ends = b.Messages[:f.messages], b.Ends[:f.messages]
-		part.To = part.Ends[f.messages-1]
-		if err := h.takePart(ctx, s, f, part); err != nil {
+	rest := part{b, &ahead{source: s, messages: b.Messages}, 0}
+	for len(rest.Messages) > 0 {
+		f := rest.fold()
+		first, after := rest.split(f.messages)
+		if err := h.takePart(ctx, s, f, first); err != nil {
 			return err
 		}
-		b.Messages, b.Ends, b.From = b.Messages[f.messages:], b.Ends[f.messages:], part.To
+		rest = after
 	}
-	if b.From == b.To {
+	if rest.From == rest.To {
 		return nil
 	}
-	return h.app.store.In(ctx).MoveSpool(b.Spool, store.SpoolPlace(b.From), store.SpoolPlace(b.To))
+	return h.app.store.In(ctx).MoveSpool(b.Spool, store.SpoolPlace(rest.From), store.SpoolPlace(rest.To))
+}
+
+// part are messages of a batch that follow one another, as they are read.
+type part struct {
+	listen.Batch
+	read *ahead
+	at   int // the first of them among all of the batch
+}
+
+// split parts it after n messages, n at least 1.
+func (p part) split(n int) (first, rest part) {
+	first, rest = p, p
+	first.Messages, first.Ends, first.To = p.Messages[:n], p.Ends[:n], p.Ends[n-1]
+	rest.Messages, rest.Ends, rest.From, rest.at = p.Messages[n:], p.Ends[n:], first.To, p.at+n
+	return first, rest
+}
+
+// readAhead is how many messages are read at once, by as many as there are processors, readEach how many by one of
+// these before it lets others go on.
+const readAhead, readEach = 256, 32
+
+// ahead reads the messages of a batch before they are folded.
+type ahead struct {
+	source   *source.Source
+	messages []listen.Message
+	from     int // of those that are read
+	read     []*source.Reading
+}
+
+// reading is what the message at a place says.
+func (a *ahead) reading(at int) *source.Reading {
+	if at < a.from || at >= a.from+len(a.read) {
+		a.from, a.read = at, make([]*source.Reading, min(readAhead, len(a.messages)-at))
+		var next atomic.Int64
+		var all sync.WaitGroup
+		for range min(runtime.GOMAXPROCS(0), (len(a.read)+readEach-1)/readEach) {
+			all.Go(func() {
+				for n := int(next.Add(readEach)) - readEach; n < len(a.read); n = int(next.Add(readEach)) - readEach {
+					a.some(n)
+					runtime.Gosched()
+				}
+			})
+		}
+		all.Wait()
+	}
+	return a.read[at-a.from]
+}
+
+// some reads what follows a place of those that are read at once.
+func (a *ahead) some(n int) {
+	for i := n; i < min(n+readEach, len(a.read)); i++ {
+		m := a.messages[a.from+i]
+		a.read[i] = a.source.Read(payloadOf(m), alert.HeardAt(m.At))
+	}
 }
 
 // takePart keeps a part of a batch. What cannot be kept with others is kept by itself; a message that is refused for
 // what it is is kept unread.
-func (h *Heard) takePart(ctx context.Context, s *source.Source, f *folding, b listen.Batch) error {
-	err := h.keepPart(ctx, s, f, b)
+func (h *Heard) takePart(ctx context.Context, s *source.Source, f *folding, b part) error {
+	err := h.keepPart(ctx, s, f, b.Batch)
 	switch {
 	case err == nil:
 		return nil
 	case !errors.Is(err, intake.ErrApart) && !errors.Is(err, intake.ErrRefused):
 		return err
 	case len(b.Messages) > 1:
-		half := len(b.Messages) / 2
-		first, second := b, b
-		first.Messages, first.Ends, first.To = b.Messages[:half], b.Ends[:half], b.Ends[half-1]
-		second.Messages, second.Ends, second.From = b.Messages[half:], b.Ends[half:], first.To
-		if err := h.takePart(ctx, s, h.fold(s, first.Messages), first); err != nil {
+		first, second := b.split(len(b.Messages) / 2)
+		if err := h.takePart(ctx, s, first.fold(), first); err != nil {
 			return err
 		}
-		return h.takePart(ctx, s, h.fold(s, second.Messages), second)
+		return h.takePart(ctx, s, second.fold(), second)
 	case errors.Is(err, intake.ErrApart):
-		return h.takeSingly(ctx, s, f, b)
+		return h.takeSingly(ctx, s, f, b.Batch)
 	}
-	return h.keepPart(ctx, s, &folding{left: []unreadOne{{payloadOf(b.Messages[0]), nil, err.Error()}}}, b)
+	return h.keepPart(ctx, s, &folding{left: []unreadOne{{payloadOf(b.Messages[0]), nil, err.Error()}}}, b.Batch)
 }
 
 // takeSingly keeps the reports of one message one by one; the last of them takes its place with it. Where that fails
@@ -230,25 +283,25 @@ type folding struct {
 // mostTogether bounds how many conditions share a transaction: others wait for what it holds.
 const mostTogether = 256
 
-// fold gathers the first of messages, until a condition changes: at least one.
-func (h *Heard) fold(s *source.Source, messages []listen.Message) *folding {
+// fold gathers the first of the messages, until a condition changes: at least one.
+func (p part) fold() *folding {
 	f := &folding{at: map[string]int{}}
-	for _, m := range messages {
+	for i, m := range p.Messages {
 		if len(f.items) >= mostTogether {
 			break
 		}
-		p := payloadOf(m)
-		r := s.Read(p, alert.HeardAt(m.At))
+		r := p.read.reading(p.at + i)
 		if f.messages > 0 && f.changes(r) {
 			break
 		}
+		payload := payloadOf(m)
 		for _, x := range r.Items {
 			if e, ok := x.Event.(*source.Alert); ok {
-				f.join(e.Report, &p)
+				f.join(e.Report, &payload)
 			}
 		}
 		if places, finding := r.Left(); finding != "" {
-			f.left = append(f.left, unreadOne{p, places, finding})
+			f.left = append(f.left, unreadOne{payload, places, finding})
 		}
 		f.messages++
 	}

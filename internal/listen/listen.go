@@ -214,9 +214,9 @@ func (e *Ears) queue(source string) (*queue, error) {
 		stop:   e.stop,
 	}
 	e.queues[source] = q
-	e.drains.Add(2)
-	go func() { defer e.drains.Done(); q.keep() }()
-	go func() { defer e.drains.Done(); q.handOn() }()
+	e.drains.Go(q.keep)
+	e.drains.Go(q.sync)
+	e.drains.Go(q.handOn)
 	return q, nil
 }
 

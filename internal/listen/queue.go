@@ -26,9 +26,14 @@ type queue struct {
 	log    *slog.Logger
 	stop   chan struct{}
 	at     Place // how far it is taken, as handOn knows
-	// said is when keep complained last of the disk, wrong how often something was wrong since.
-	said  time.Time
-	wrong int
+	// writes and syncs say what is wrong with the disk; each is used by the one that does so.
+	writes, syncs complaint
+}
+
+// complaint says what is wrong with the disk, at most once a minute: it is tried again many times in a second.
+type complaint struct {
+	said time.Time // when it was said last
+	more int       // how often something was wrong since
 }
 
 // entry is a message on its way into the spool.
@@ -60,19 +65,8 @@ func (q *queue) wait(x *entry) {
 
 // keep writes what arrives into the spool, much of it at once, until in is closed.
 func (q *queue) keep() {
-	synced := time.Now()
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		var batch []*entry
-		select {
-		case x, ok := <-q.in:
-			if !ok {
-				return
-			}
-			batch = append(batch, x)
-		case <-tick.C:
-		}
+	for x := range q.in {
+		batch := []*entry{x}
 	more:
 		for len(batch) < 512 {
 			select {
@@ -86,23 +80,33 @@ func (q *queue) keep() {
 			}
 		}
 		q.put(batch)
-		if time.Since(synced) > time.Second {
-			if err := q.spool.Sync(); err != nil {
-				q.complain(err)
-			}
-			synced = time.Now()
+	}
+}
+
+// sync has what is kept survive the end of the machine, a second after it was kept at most. A disk that takes its time
+// over that holds up nothing that arrives.
+func (q *queue) sync() {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-q.stop:
+			return
+		case <-tick.C:
+		}
+		if err := q.spool.Sync(); err != nil {
+			q.complain(&q.syncs, err)
 		}
 	}
 }
 
-// complain says what is wrong with the disk, at most once a minute: it is tried again many times in a second.
-func (q *queue) complain(err error) {
-	q.wrong++
-	if time.Since(q.said) < time.Minute {
+func (q *queue) complain(c *complaint, err error) {
+	c.more++
+	if time.Since(c.said) < time.Minute {
 		return
 	}
-	q.log.Error("keep what was heard", "source", q.source, "error", err, "times", q.wrong)
-	q.said, q.wrong = time.Now(), 0
+	q.log.Error("keep what was heard", "source", q.source, "error", err, "times", c.more)
+	c.said, c.more = time.Now(), 0
 }
 
 // put appends a batch. Where there is no room, what can wait is tried again until there is, and the rest is lost.
@@ -118,7 +122,7 @@ func (q *queue) put(batch []*entry) {
 			return
 		}
 		if !errors.Is(err, errFull) {
-			q.complain(err)
+			q.complain(&q.writes, err)
 		}
 		var left []*entry
 		for _, x := range batch {

@@ -40,6 +40,9 @@ type spool struct {
 	id      string // what it is called, of which there is no other
 	most    int64
 	segment int64 // after how many bytes it begins another file
+	// fsync has a file survive the end of the machine; one caller at a time, by syncing.
+	fsync   func(*os.File) error
+	syncing sync.Mutex
 
 	mu    sync.Mutex
 	write *os.File
@@ -70,6 +73,7 @@ func openSpool(dir string, most int64) (*spool, error) {
 		dir:     dir,
 		most:    most,
 		segment: min(maxSegment, most/4),
+		fsync:   (*os.File).Sync,
 		sizes:   map[int64]int64{},
 		more:    make(chan struct{}, 1),
 	}
@@ -411,6 +415,8 @@ func (s *spool) At() Place {
 
 // Sync sees to it that what was kept survives the end of the machine.
 func (s *spool) Sync() error {
+	s.syncing.Lock() // what another keeps at this moment is kept only when that ends
+	defer s.syncing.Unlock()
 	s.mu.Lock()
 	f, dirty := s.write, s.dirty
 	s.dirty = false
@@ -418,7 +424,7 @@ func (s *spool) Sync() error {
 	if !dirty {
 		return nil
 	}
-	if err := f.Sync(); err != nil && !errors.Is(err, os.ErrClosed) { // another file was begun: that one is synced
+	if err := s.fsync(f); err != nil && !errors.Is(err, os.ErrClosed) { // another file was begun: that one is synced
 		return fmt.Errorf("keep a spool: %w", err)
 	}
 	return nil

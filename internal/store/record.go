@@ -31,11 +31,28 @@ type RecordWriter struct {
 	reserved []int64
 	fresh    []*Incident
 	known    map[int64]*Incident
-	altered  []*Incident
+	altered  []altered
 	entries  []Entry
 	feed     []Feed
 	due      []string // of what it is judged again whether somebody must be called
 	quiet    bool
+}
+
+// altered is an incident that is to be saved, and as it was.
+type altered struct {
+	*Incident
+	was Incident
+}
+
+// unsearched are the fields that are searched where none of them was altered: to save one has the database take apart
+// the words of all of them, which are many.
+func (a altered) unsearched() []string {
+	i, was := a.Incident, a.was
+	if i.Title != was.Title || i.Outcome != was.Outcome || i.Because != was.Because || i.Service != was.Service ||
+		i.Notes != was.Notes {
+		return nil
+	}
+	return []string{"Title", "Outcome", "Because", "Service", "Notes"}
 }
 
 // NewRecordWriter begins to collect.
@@ -78,7 +95,7 @@ func (r *RecordWriter) Incident(number int64) (*Incident, error) {
 		return nil, err
 	}
 	r.known[number] = &i
-	r.altered = append(r.altered, &i)
+	r.altered = append(r.altered, altered{&i, i})
 	return &i, nil
 }
 
@@ -156,8 +173,8 @@ func (r *RecordWriter) Flush() error {
 
 // AddTo saves the incidents that were altered, and gives what is new to be written with other things.
 func (r *RecordWriter) AddTo(b *Bulk) error {
-	for _, i := range r.altered {
-		if err := r.tx.db.Save(i).Error; err != nil {
+	for _, a := range r.altered {
+		if err := r.tx.db.Omit(a.unsearched()...).Save(a.Incident).Error; err != nil {
 			return fmt.Errorf("save an incident: %w", err)
 		}
 	}
@@ -178,7 +195,10 @@ func (r *RecordWriter) judge() error {
 		return r.tx.AttentionDue(r.due...)
 	}
 	due := r.due
-	for _, i := range slices.Concat(r.altered, r.fresh) {
+	for _, a := range r.altered {
+		due = append(due, OfIncident(a.Number))
+	}
+	for _, i := range r.fresh {
 		due = append(due, OfIncident(i.Number))
 	}
 	slices.Sort(due)
