@@ -74,3 +74,16 @@ func TestEveryChangeShows(t *testing.T) {
 		}
 	})
 }
+
+// A head is written as canonical JSON has it, whatever stands in it.
+func TestHeadsAgainstASlowReference(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		odd := rapid.OneOf(rapid.String(), rapid.StringMatching("[a-z<>&\"\\\\\u2028\u007f\x00-\x1f é]*"),
+			rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) }))
+		h := head{Actor: odd.Draw(rt, "actor"), Title: odd.Draw(rt, "title"), Run: odd.Draw(rt, "run"), Seq: "1"}
+		want, wrong := Canonical(h)
+		got, err := h.canonical()
+		require.Equal(rt, wrong, err)
+		assert.Equal(rt, string(want), string(got))
+	})
+}
