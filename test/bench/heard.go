@@ -68,7 +68,9 @@ func (b *bench) heard() error {
 			verdict(heardAll && sent < seconds*1100*time.Millisecond),
 		},
 		figure{
-			"the same, folded into their alerts a second", fmt.Sprintf("%.0f", float64(counted)/took.Seconds()), "20000",
+			"the same, folded into their alerts a second",
+			fmt.Sprintf("%.0f", float64(counted)/took.Seconds()),
+			"20000",
 			verdict(heardAll && float64(counted) >= 20_000*took.Seconds()),
 		})
 	return b.clear()
