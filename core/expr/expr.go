@@ -289,34 +289,78 @@ type Scope struct {
 	Now   time.Time
 }
 
-func (s *Scope) vars(secrets []string) map[string]any {
-	orEmpty := func(m map[string]any) map[string]any {
-		if m == nil {
-			return map[string]any{}
-		}
-		return m
+// sight is what an expression sees of a scope: each name is made when it is asked for. It is for one evaluation.
+type sight struct {
+	*Scope
+	secrets  []string
+	readings map[string]any
+}
+
+// Parent implements cel.Activation.
+func (v *sight) Parent() cel.Activation { return nil }
+
+// ResolveName implements cel.Activation. A name that a step around gives hides one that is always there.
+func (v *sight) ResolveName(name string) (any, bool) {
+	if x, ok := v.Names[name]; ok {
+		return x, true
 	}
+	switch name {
+	case "readings":
+		if v.readings == nil {
+			v.readings = v.series()
+		}
+		return v.readings, true
+	case "now":
+		return v.Now, true
+	case "secrets":
+		if len(v.secrets) > 0 {
+			return marksOf(v.secrets), true
+		}
+		return nil, false
+	}
+	m, ok := v.object(name)
+	if m == nil {
+		m = map[string]any{}
+	}
+	return m, ok
+}
+
+func (s *Scope) object(name string) (map[string]any, bool) {
+	switch name {
+	case "alert":
+		return s.Alert, true
+	case "alert_now":
+		return s.AlertNow, true
+	case "inputs":
+		return s.Inputs, true
+	case "incident":
+		return s.Incident, true
+	case "service":
+		return s.Service, true
+	case "run":
+		return s.Run, true
+	case "checks":
+		return s.Checks, true
+	case "answers":
+		return s.Answers, true
+	case "calls":
+		return s.Calls, true
+	case "error":
+		return s.Error, true
+	case "target":
+		return s.Target, true
+	}
+	return nil, false
+}
+
+// series are the readings as the target at work and the moment have them.
+func (s *Scope) series() map[string]any {
 	own, _ := s.Target["name"].(string)
-	readings := make(map[string]any, len(s.Readings))
+	out := make(map[string]any, len(s.Readings))
 	for n, r := range s.Readings {
 		c := *r
 		c.Own, c.now = own, s.Now
-		readings[n] = &c
-	}
-	out := map[string]any{
-		"alert": orEmpty(
-			s.Alert,
-		), "alert_now": orEmpty(s.AlertNow), "inputs": orEmpty(s.Inputs), "incident": orEmpty(s.Incident),
-		"service": orEmpty(
-			s.Service,
-		), "run": orEmpty(s.Run), "checks": orEmpty(s.Checks), "answers": orEmpty(s.Answers), "calls": orEmpty(s.Calls),
-		"error": orEmpty(s.Error), "target": orEmpty(s.Target), "readings": readings, "now": s.Now,
-	}
-	for n, v := range s.Names {
-		out[n] = v
-	}
-	if len(secrets) > 0 {
-		out["secrets"] = marksOf(secrets)
+		out[n] = &c
 	}
 	return out
 }
@@ -343,14 +387,14 @@ func (p *Program) Eval(s *Scope) (any, error) {
 }
 
 func (p *Program) eval(s *Scope) (ref.Val, *cel.EvalDetails, error) {
-	vars := s.Names
+	var sees any = s.Names
 	switch {
 	case !p.bare:
-		vars = s.vars(p.secrets)
+		sees = &sight{Scope: s, secrets: p.secrets}
 	case len(p.secrets) > 0:
-		vars = map[string]any{"secrets": marksOf(p.secrets)} // it stands alone
+		sees = map[string]any{"secrets": marksOf(p.secrets)} // it stands alone
 	}
-	v, det, err := p.prg.Eval(vars)
+	v, det, err := p.prg.Eval(sees)
 	if err != nil && strings.Contains(err.Error(), "no such key: ") && !errors.Is(err, ErrUnsure) {
 		// What the checker knows by name but no path of this run has produced yet.
 		err = fmt.Errorf("%w: nothing has set %s yet", ErrUnsure, strings.SplitN(err.Error(), "no such key: ", 2)[1])
