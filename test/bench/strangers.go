@@ -37,7 +37,7 @@ type door struct {
 func (b *bench) strangers() error {
 	i, err := service.Start(b.ctx, service.Config{Database: b.db.URL, DataDir: filepath.Join(b.dir, "strangers"),
 		KeyFile: filepath.Join(b.dir, "seal.key"), // the database may know it already
-		Listen: "127.0.0.1:0", Version: "bench", Log: slog.New(slog.DiscardHandler),
+		Listen:  "127.0.0.1:0", Version: "bench", Log: slog.New(slog.DiscardHandler),
 		Hear: service.Hear{SyslogTCP: "127.0.0.1:0", Mail: "127.0.0.1:0"}})
 	if err != nil {
 		return err
