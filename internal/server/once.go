@@ -55,7 +55,11 @@ func (s *Server) onceOnly(c *gin.Context) {
 	body, _ := c.Get(rawBody)
 	raw, _ := body.([]byte)
 	what := append([]byte(c.Request.Method+" "+c.Request.URL.RequestURI()+"\n"), raw...)
-	once, before, err := s.App.Asked(c, who(c.Request.Context()), id, what)
+	// It is noted and done, though whoever asked for it is gone: they ask again, and hear what came of it. Were it noted
+	// as somebody leaves, and not done, nobody would know.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.Request.Context()), answerTime)
+	defer cancel()
+	once, before, err := s.App.Asked(ctx, who(ctx), id, what)
 	if err != nil {
 		s.problem(c, err)
 		return
@@ -64,9 +68,6 @@ func (s *Server) onceOnly(c *gin.Context) {
 		s.answerAgain(c, *before)
 		return
 	}
-	// It is done, though whoever asked for it is gone: they ask again, and hear what came of it.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.Request.Context()), answerTime)
-	defer cancel()
 	c.Request = c.Request.WithContext(ctx)
 	w := &listening{ResponseWriter: c.Writer}
 	c.Writer = w
