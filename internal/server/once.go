@@ -55,8 +55,8 @@ func (s *Server) onceOnly(c *gin.Context) {
 	body, _ := c.Get(rawBody)
 	raw, _ := body.([]byte)
 	what := append([]byte(c.Request.Method+" "+c.Request.URL.RequestURI()+"\n"), raw...)
-	// It is noted and done, though whoever asked for it is gone: they ask again, and hear what came of it. Were it noted
-	// as somebody leaves, and not done, nobody would know.
+	// It is noted and done, though whoever asked for it is gone: they ask again, and hear what came of it. Were it
+	// noted as somebody leaves, and not done, nobody would know.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(c.Request.Context()), answerTime)
 	defer cancel()
 	once, before, err := s.App.Asked(ctx, who(ctx), id, what)
