@@ -59,3 +59,17 @@ func TestASlowDiskHoldsUpNothingThatArrives(t *testing.T) {
 	close(q.in)
 	all.Wait()
 }
+
+// What could not be synced is not said to be kept by whoever asks next.
+func TestASyncThatFailedIsOwed(t *testing.T) {
+	s, err := openSpool(t.TempDir(), 1<<20)
+	require.NoError(t, err)
+	_, err = s.Append([][]byte{[]byte("pump 1")})
+	require.NoError(t, err)
+	bad := errors.New("input/output error")
+	s.fsync = func(*os.File) error { return bad }
+	require.ErrorIs(t, s.Sync(), bad)
+	require.ErrorIs(t, s.Sync(), bad)
+	s.fsync = (*os.File).Sync
+	require.NoError(t, s.Sync())
+}

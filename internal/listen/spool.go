@@ -425,6 +425,9 @@ func (s *spool) Sync() error {
 		return nil
 	}
 	if err := s.fsync(f); err != nil && !errors.Is(err, os.ErrClosed) { // another file was begun: that one is synced
+		s.mu.Lock()
+		s.dirty = true // whoever asks next is not told that it is kept
+		s.mu.Unlock()
 		return fmt.Errorf("keep a spool: %w", err)
 	}
 	return nil
