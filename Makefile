@@ -39,6 +39,7 @@ dev: setup-db console/node_modules ## the demo, with the console reloading as on
 	(cd console && npx vite) & trap 'kill %1' EXIT; $(BIN) demo
 
 generate: console/node_modules ## what is generated from api/openapi.yaml, and from the kinds of entries
+	$(GO) run ./build/contents api/openapi.yaml
 	$(GO) generate ./api
 	$(GO) run ./build/kinds console/src/composables/kinds.gen.ts
 	cd console && npm run --silent types

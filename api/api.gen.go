@@ -14,6 +14,12 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/expr"
+	"urgentis/core/incident"
+	"urgentis/core/reading"
+	"urgentis/core/task"
+	"urgentis/core/trigger"
+
 	"github.com/gin-gonic/gin"
 	"github.com/gin-gonic/gin/binding"
 	"github.com/oapi-codegen/runtime"
@@ -249,16 +255,16 @@ func (e GateState) Valid() bool {
 
 // Defines values for IncidentState.
 const (
-	IncidentStateOpen     IncidentState = "open"
-	IncidentStateResolved IncidentState = "resolved"
+	IncidentStateClosed IncidentState = "closed"
+	IncidentStateOpen   IncidentState = "open"
 )
 
 // Valid indicates whether the value is a known member of the IncidentState enum.
 func (e IncidentState) Valid() bool {
 	switch e {
-	case IncidentStateOpen:
+	case IncidentStateClosed:
 		return true
-	case IncidentStateResolved:
+	case IncidentStateOpen:
 		return true
 	default:
 		return false
@@ -319,7 +325,7 @@ const (
 	LastTimeFateFailed    LastTimeFate = "failed"
 	LastTimeFateNotHelped LastTimeFate = "not-helped"
 	LastTimeFateProven    LastTimeFate = "proven"
-	LastTimeFateTakenBack LastTimeFate = "taken-back"
+	LastTimeFateUndone    LastTimeFate = "undone"
 	LastTimeFateUnknown   LastTimeFate = "unknown"
 )
 
@@ -334,7 +340,7 @@ func (e LastTimeFate) Valid() bool {
 		return true
 	case LastTimeFateProven:
 		return true
-	case LastTimeFateTakenBack:
+	case LastTimeFateUndone:
 		return true
 	case LastTimeFateUnknown:
 		return true
@@ -684,16 +690,16 @@ func (e RunState) Valid() bool {
 
 // Defines values for SearchState.
 const (
-	SearchStateOpen     SearchState = "open"
-	SearchStateResolved SearchState = "resolved"
+	SearchStateClosed SearchState = "closed"
+	SearchStateOpen   SearchState = "open"
 )
 
 // Valid indicates whether the value is a known member of the SearchState enum.
 func (e SearchState) Valid() bool {
 	switch e {
-	case SearchStateOpen:
+	case SearchStateClosed:
 		return true
-	case SearchStateResolved:
+	case SearchStateOpen:
 		return true
 	default:
 		return false
@@ -886,6 +892,99 @@ func (e SpanState) Valid() bool {
 	}
 }
 
+// Defines values for StoryRowLane.
+const (
+	StoryRowLaneAlert    StoryRowLane = "alert"
+	StoryRowLaneChange   StoryRowLane = "change"
+	StoryRowLaneDecision StoryRowLane = "decision"
+	StoryRowLaneEnd      StoryRowLane = "end"
+	StoryRowLaneEvidence StoryRowLane = "evidence"
+	StoryRowLanePeople   StoryRowLane = "people"
+	StoryRowLaneProof    StoryRowLane = "proof"
+	StoryRowLaneRun      StoryRowLane = "run"
+	StoryRowLaneWait     StoryRowLane = "wait"
+)
+
+// Valid indicates whether the value is a known member of the StoryRowLane enum.
+func (e StoryRowLane) Valid() bool {
+	switch e {
+	case StoryRowLaneAlert:
+		return true
+	case StoryRowLaneChange:
+		return true
+	case StoryRowLaneDecision:
+		return true
+	case StoryRowLaneEnd:
+		return true
+	case StoryRowLaneEvidence:
+		return true
+	case StoryRowLanePeople:
+		return true
+	case StoryRowLaneProof:
+		return true
+	case StoryRowLaneRun:
+		return true
+	case StoryRowLaneWait:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StoryRowState.
+const (
+	StoryRowStateBad     StoryRowState = "bad"
+	StoryRowStateGoing   StoryRowState = "going"
+	StoryRowStateGood    StoryRowState = "good"
+	StoryRowStateOver    StoryRowState = "over"
+	StoryRowStateUnknown StoryRowState = "unknown"
+	StoryRowStateUnsure  StoryRowState = "unsure"
+	StoryRowStateWaiting StoryRowState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the StoryRowState enum.
+func (e StoryRowState) Valid() bool {
+	switch e {
+	case StoryRowStateBad:
+		return true
+	case StoryRowStateGoing:
+		return true
+	case StoryRowStateGood:
+		return true
+	case StoryRowStateOver:
+		return true
+	case StoryRowStateUnknown:
+		return true
+	case StoryRowStateUnsure:
+		return true
+	case StoryRowStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StoryRowWeight.
+const (
+	StoryRowWeightDetail StoryRowWeight = "detail"
+	StoryRowWeightQuiet  StoryRowWeight = "quiet"
+	StoryRowWeightTell   StoryRowWeight = "tell"
+)
+
+// Valid indicates whether the value is a known member of the StoryRowWeight enum.
+func (e StoryRowWeight) Valid() bool {
+	switch e {
+	case StoryRowWeightDetail:
+		return true
+	case StoryRowWeightQuiet:
+		return true
+	case StoryRowWeightTell:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TakenChange.
 const (
 	TakenChangeBetter     TakenChange = "better"
@@ -894,7 +993,7 @@ const (
 	TakenChangeIdle       TakenChange = "idle"
 	TakenChangeNew        TakenChange = "new"
 	TakenChangeRepeat     TakenChange = "repeat"
-	TakenChangeUnread     TakenChange = "unread"
+	TakenChangeUnparsed   TakenChange = "unparsed"
 	TakenChangeWorse      TakenChange = "worse"
 )
 
@@ -913,9 +1012,39 @@ func (e TakenChange) Valid() bool {
 		return true
 	case TakenChangeRepeat:
 		return true
-	case TakenChangeUnread:
+	case TakenChangeUnparsed:
 		return true
 	case TakenChangeWorse:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TextSpanIs.
+const (
+	TextSpanIsCode   TextSpanIs = "code"
+	TextSpanIsPerson TextSpanIs = "person"
+	TextSpanIsQuote  TextSpanIs = "quote"
+	TextSpanIsTarget TextSpanIs = "target"
+	TextSpanIsTime   TextSpanIs = "time"
+	TextSpanIsValue  TextSpanIs = "value"
+)
+
+// Valid indicates whether the value is a known member of the TextSpanIs enum.
+func (e TextSpanIs) Valid() bool {
+	switch e {
+	case TextSpanIsCode:
+		return true
+	case TextSpanIsPerson:
+		return true
+	case TextSpanIsQuote:
+		return true
+	case TextSpanIsTarget:
+		return true
+	case TextSpanIsTime:
+		return true
+	case TextSpanIsValue:
 		return true
 	default:
 		return false
@@ -963,16 +1092,16 @@ func (e ListAlertsParamsState) Valid() bool {
 
 // Defines values for ListIncidentsParamsState.
 const (
-	ListIncidentsParamsStateOpen     ListIncidentsParamsState = "open"
-	ListIncidentsParamsStateResolved ListIncidentsParamsState = "resolved"
+	ListIncidentsParamsStateClosed ListIncidentsParamsState = "closed"
+	ListIncidentsParamsStateOpen   ListIncidentsParamsState = "open"
 )
 
 // Valid indicates whether the value is a known member of the ListIncidentsParamsState enum.
 func (e ListIncidentsParamsState) Valid() bool {
 	switch e {
-	case ListIncidentsParamsStateOpen:
+	case ListIncidentsParamsStateClosed:
 		return true
-	case ListIncidentsParamsStateResolved:
+	case ListIncidentsParamsStateOpen:
 		return true
 	default:
 		return false
@@ -1081,6 +1210,9 @@ type Alert struct {
 // AlertState defines model for Alert.State.
 type AlertState string
 
+// AlertContent defines model for AlertContent.
+type AlertContent = incident.AlertContent
+
 // AlertDetail defines model for AlertDetail.
 type AlertDetail struct {
 	Count int64 `json:"count"`
@@ -1149,6 +1281,9 @@ type Answer struct {
 	Fields  map[string]interface{} `json:"fields,omitempty,omitzero"`
 }
 
+// AnswerContent defines model for AnswerContent.
+type AnswerContent = incident.AnswerContent
+
 // Around defines model for Around.
 type Around struct {
 	// Before the newest first
@@ -1188,6 +1323,9 @@ type Attachment struct {
 
 // AttachmentKind defines model for Attachment.Kind.
 type AttachmentKind string
+
+// AttemptContent defines model for AttemptContent.
+type AttemptContent = incident.AttemptContent
 
 // Back defines model for Back.
 type Back struct {
@@ -1262,6 +1400,9 @@ type Because struct {
 	Because string `json:"because"`
 }
 
+// BegunContent defines model for BegunContent.
+type BegunContent = incident.BegunContent
+
 // BoundTo defines model for BoundTo.
 type BoundTo struct {
 	Name  string `json:"name"`
@@ -1279,7 +1420,7 @@ type Brief struct {
 	Headline Headline    `json:"headline"`
 	History  StepHistory `json:"history"`
 
-	// Missing what is still wanted beside a yes
+	// Missing what else is needed besides a yes
 	Missing []string `json:"missing,omitempty,omitzero"`
 
 	// No what follows a no
@@ -1318,7 +1459,7 @@ type Burning struct {
 type Cancel struct {
 	Because string `json:"because,omitempty,omitzero"`
 
-	// Undo take its changes back first, the newest first
+	// Undo undo its changes first, the newest first
 	Undo bool `json:"undo,omitempty,omitzero"`
 }
 
@@ -1346,23 +1487,8 @@ type ChangePart struct {
 // Changed in the answer to a change: what it changed
 type Changed = []string
 
-// Climbing defines model for Climbing.
-type Climbing struct {
-	At       time.Time `json:"at"`
-	Id       int64     `json:"id"`
-	Incident int64     `json:"incident,omitempty,omitzero"`
-	Kind     string    `json:"kind"`
-
-	// Missed who could not be told
-	Missed string `json:"missed,omitempty,omitzero"`
-
-	// NextAt when somebody else is told
-	NextAt time.Time `json:"next_at,omitempty,omitzero"`
-
-	// Rung from 1
-	Rung int    `json:"rung"`
-	Text string `json:"text"`
-}
+// ClosedContent defines model for ClosedContent.
+type ClosedContent = incident.ClosedContent
 
 // Closing defines model for Closing.
 type Closing struct {
@@ -1396,6 +1522,9 @@ type Compared struct {
 // ComparedSays defines model for Compared.Says.
 type ComparedSays string
 
+// ComparedContent defines model for ComparedContent.
+type ComparedContent = incident.ComparedContent
+
 // Connection defines model for Connection.
 type Connection struct {
 	Kind string `json:"kind"`
@@ -1405,11 +1534,22 @@ type Connection struct {
 	Where string `json:"where"`
 }
 
+// Contact defines model for Contact.
+type Contact struct {
+	Address    string `json:"address"`
+	Connection string `json:"connection"`
+	Id         int64  `json:"id"`
+	Verified   bool   `json:"verified"`
+}
+
 // Course defines model for Course.
 type Course struct {
 	Points  []ReadingPoint `json:"points"`
 	Reading Reading        `json:"reading"`
 }
+
+// DecidedContent defines model for DecidedContent.
+type DecidedContent = incident.DecidedContent
 
 // Decision defines model for Decision.
 type Decision struct {
@@ -1471,17 +1611,31 @@ type Edge struct {
 	Y float32 `json:"y"`
 }
 
+// EndedContent defines model for EndedContent.
+type EndedContent = incident.EndedContent
+
 // Entry defines model for Entry.
-type Entry struct {
-	Actor   string                 `json:"actor"`
-	At      time.Time              `json:"at"`
-	Content map[string]interface{} `json:"content,omitempty,omitzero"`
-	Hash    string                 `json:"hash"`
-	Kind    string                 `json:"kind"`
-	Run     string                 `json:"run,omitempty,omitzero"`
-	Seq     int64                  `json:"seq"`
-	Step    string                 `json:"step,omitempty,omitzero"`
-	Title   string                 `json:"title"`
+type Entry = RecordEntry
+
+// EntryHead defines model for EntryHead.
+type EntryHead = RecordEntry
+
+// Escalation defines model for Escalation.
+type Escalation struct {
+	At       time.Time `json:"at"`
+	Id       int64     `json:"id"`
+	Incident int64     `json:"incident,omitempty,omitzero"`
+	Kind     string    `json:"kind"`
+
+	// Missed who could not be told
+	Missed string `json:"missed,omitempty,omitzero"`
+
+	// NextAt when somebody else is told
+	NextAt time.Time `json:"next_at,omitempty,omitzero"`
+
+	// Rung from 1
+	Rung int    `json:"rung"`
+	Text string `json:"text"`
 }
 
 // EstateDocument defines model for EstateDocument.
@@ -1522,7 +1676,7 @@ type Evidence struct {
 
 // EvidenceGroup defines model for EvidenceGroup.
 type EvidenceGroup struct {
-	// At of the oldest taking
+	// At of the oldest sample
 	At      time.Time `json:"at"`
 	Reading string    `json:"reading"`
 	Stale   bool      `json:"stale,omitempty,omitzero"`
@@ -1539,6 +1693,9 @@ type Field struct {
 	Suggest string   `json:"suggest,omitempty,omitzero"`
 	Type    string   `json:"type"`
 }
+
+// FileContent defines model for FileContent.
+type FileContent = incident.FileContent
 
 // Finding defines model for Finding.
 type Finding struct {
@@ -1592,7 +1749,7 @@ type Gate struct {
 	Ask           string     `json:"ask"`
 	Brief         *Brief     `json:"brief,omitempty"`
 	Comment       string     `json:"comment,omitempty,omitzero"`
-	CommentWanted bool       `json:"comment_wanted,omitempty,omitzero"`
+	CommentNeeded bool       `json:"comment_needed,omitempty,omitzero"`
 	DecidedBy     string     `json:"decided_by,omitempty,omitzero"`
 	Digest        string     `json:"digest"`
 	Evidence      []Evidence `json:"evidence,omitempty,omitzero"`
@@ -1618,6 +1775,9 @@ type Gate struct {
 
 // GateState defines model for Gate.State.
 type GateState string
+
+// GateContent defines model for GateContent.
+type GateContent = incident.GateContent
 
 // Going defines model for Going.
 type Going struct {
@@ -1667,11 +1827,14 @@ type HandedOver struct {
 	Trends  []Trend    `json:"trends"`
 }
 
+// HeadContent defines model for HeadContent.
+type HeadContent = incident.HeadContent
+
 // Headline defines model for Headline.
 type Headline struct {
 	Back string `json:"back,omitempty,omitzero"`
 
-	// Cannot what cannot be taken back
+	// Cannot what has no undo
 	Cannot string `json:"cannot,omitempty,omitzero"`
 
 	// How how many at once, and what proves it
@@ -1688,10 +1851,11 @@ type Headline struct {
 // Incident defines model for Incident.
 type Incident struct {
 	// Alerts how many alerts it has
-	Alerts  int64     `json:"alerts,omitempty,omitzero"`
-	Because string    `json:"because,omitempty,omitzero"`
-	Entries int64     `json:"entries"`
-	HeldAt  time.Time `json:"held_at,omitempty,omitzero"`
+	Alerts   int64     `json:"alerts,omitempty,omitzero"`
+	Because  string    `json:"because,omitempty,omitzero"`
+	ClosedAt time.Time `json:"closed_at,omitempty,omitzero"`
+	Entries  int64     `json:"entries"`
+	HeldAt   time.Time `json:"held_at,omitempty,omitzero"`
 
 	// Holder who looks after it
 	Holder string `json:"holder,omitempty,omitzero"`
@@ -1701,7 +1865,6 @@ type Incident struct {
 	Number     int64     `json:"number"`
 	OpenedAt   time.Time `json:"opened_at"`
 	Outcome    string    `json:"outcome,omitempty,omitzero"`
-	ResolvedAt time.Time `json:"resolved_at,omitempty,omitzero"`
 	Service    string    `json:"service,omitempty,omitzero"`
 	Severity   string    `json:"severity"`
 
@@ -1734,10 +1897,13 @@ type IncidentDetail struct {
 	Entries     []Entry      `json:"entries"`
 	Gates       []Gate       `json:"gates"`
 	HandedOver  *HandedOver  `json:"handed_over,omitempty"`
-	Incident    Incident     `json:"incident"`
-	Questions   []Question   `json:"questions"`
-	Runs        []Run        `json:"runs"`
-	Tickets     []Ticket     `json:"tickets,omitempty,omitzero"`
+
+	// Harm who suffers, and how, as the service says it
+	Harm      string     `json:"harm,omitempty,omitzero"`
+	Incident  Incident   `json:"incident"`
+	Questions []Question `json:"questions"`
+	Runs      []Run      `json:"runs"`
+	Tickets   []Ticket   `json:"tickets,omitempty,omitzero"`
 }
 
 // Incidents defines model for Incidents.
@@ -1772,6 +1938,12 @@ type Instance struct {
 
 // InstanceState defines model for Instance.State.
 type InstanceState string
+
+// IntentContent defines model for IntentContent.
+type IntentContent = incident.IntentContent
+
+// JudgedContent defines model for JudgedContent.
+type JudgedContent = incident.JudgedContent
 
 // LastTime defines model for LastTime.
 type LastTime struct {
@@ -1964,6 +2136,12 @@ type NewConnection struct {
 	Url  string    `json:"url"`
 }
 
+// NewContact defines model for NewContact.
+type NewContact struct {
+	Address    string    `json:"address"`
+	Connection ThingName `json:"connection"`
+}
+
 // NewHead defines model for NewHead.
 type NewHead struct {
 	// Severity auto follows the worst alert again
@@ -1979,7 +2157,7 @@ type NewHolder struct {
 	Because  string `json:"because,omitempty,omitzero"`
 	GiveBack bool   `json:"give_back,omitempty,omitzero"`
 
-	// To whom it is handed on to; "" gives it back; without it whoever asks takes it
+	// To whom it is reassigned to; "" gives it back; without it whoever asks takes it
 	To string `json:"to,omitempty,omitzero"`
 }
 
@@ -2194,12 +2372,6 @@ type NewTry struct {
 	Text string `json:"text"`
 }
 
-// NewWay defines model for NewWay.
-type NewWay struct {
-	Address    string    `json:"address"`
-	Connection ThingName `json:"connection"`
-}
-
 // Node defines model for Node.
 type Node struct {
 	// Corner the radius of its corners
@@ -2232,6 +2404,9 @@ type NodeLine struct {
 	// Y its base line from the top of the node
 	Y float32 `json:"y"`
 }
+
+// NoteContent defines model for NoteContent.
+type NoteContent = incident.NoteContent
 
 // Objective defines model for Objective.
 type Objective struct {
@@ -2332,7 +2507,7 @@ type OnCall struct {
 	Team    string   `json:"team"`
 	Title   string   `json:"title,omitempty,omitzero"`
 
-	// Twice when one person is on call in two lines, so that climbing reaches nobody else
+	// Twice when one person is on call in two lines, so that escalating reaches nobody else
 	Twice []TwiceOnCall `json:"twice"`
 	Zone  string        `json:"zone,omitempty,omitzero"`
 }
@@ -2394,6 +2569,9 @@ type Option struct {
 // Password defines model for Password.
 type Password = string
 
+// PastContent defines model for PastContent.
+type PastContent = incident.PastContent
+
 // Payload what its source sent when the alert was raised or last changed; kept for 30 days
 type Payload struct {
 	At time.Time `json:"at"`
@@ -2404,6 +2582,9 @@ type Payload struct {
 	Headers     map[string]string `json:"headers"`
 	Query       map[string]string `json:"query"`
 }
+
+// PeopleContent defines model for PeopleContent.
+type PeopleContent = incident.PeopleContent
 
 // Person defines model for Person.
 type Person struct {
@@ -2484,6 +2665,9 @@ type Question struct {
 	Until    time.Time  `json:"until"`
 }
 
+// QuestionContent defines model for QuestionContent.
+type QuestionContent = incident.QuestionContent
+
 // Quiet defines model for Quiet.
 type Quiet struct {
 	// Hours such as 22:00-07:00; empty for none
@@ -2493,12 +2677,12 @@ type Quiet struct {
 
 // Reach defines model for Reach.
 type Reach struct {
-	Person string `json:"person"`
+	Contacts []Contact `json:"contacts"`
+	Person   string    `json:"person"`
 
 	// Quiet such as 22:00-07:00
 	Quiet     string `json:"quiet,omitempty,omitzero"`
 	QuietZone string `json:"quiet_zone,omitempty,omitzero"`
-	Ways      []Way  `json:"ways"`
 }
 
 // Reading defines model for Reading.
@@ -2564,6 +2748,68 @@ type ReadingPoint struct {
 	Value *float64  `json:"value,omitempty"`
 }
 
+// Reason defines model for Reason.
+type Reason struct {
+	Because string `json:"because,omitempty,omitzero"`
+}
+
+// RecordCall defines model for RecordCall.
+type RecordCall = task.Call
+
+// RecordChangeLine defines model for RecordChangeLine.
+type RecordChangeLine = incident.ChangeLine
+
+// RecordCompared defines model for RecordCompared.
+type RecordCompared = incident.Compared
+
+// RecordDifference defines model for RecordDifference.
+type RecordDifference = reading.Difference
+
+// RecordFacts defines model for RecordFacts.
+type RecordFacts = task.Facts
+
+// RecordFile defines model for RecordFile.
+type RecordFile = task.File
+
+// RecordJob defines model for RecordJob.
+type RecordJob = task.Job
+
+// RecordLineShape defines model for RecordLineShape.
+type RecordLineShape = incident.LineShape
+
+// RecordOutput defines model for RecordOutput.
+type RecordOutput = task.Output
+
+// RecordPastLine defines model for RecordPastLine.
+type RecordPastLine = incident.PastLine
+
+// RecordPastPoint defines model for RecordPastPoint.
+type RecordPastPoint = incident.PastPoint
+
+// RecordProbe defines model for RecordProbe.
+type RecordProbe = task.Probe
+
+// RecordRequest defines model for RecordRequest.
+type RecordRequest = task.Request
+
+// RecordRequested defines model for RecordRequested.
+type RecordRequested = incident.Requested
+
+// RecordSample defines model for RecordSample.
+type RecordSample = expr.Sample
+
+// RecordStatement defines model for RecordStatement.
+type RecordStatement = task.Statement
+
+// RecordTouched defines model for RecordTouched.
+type RecordTouched = incident.Touched
+
+// RecordValue defines model for RecordValue.
+type RecordValue = expr.Value
+
+// RecordVerdict defines model for RecordVerdict.
+type RecordVerdict = trigger.Verdict
+
 // Rehearsal defines model for Rehearsal.
 type Rehearsal struct {
 	// Approvers who may approve its changes, whoever asks left out
@@ -2610,7 +2856,7 @@ type RehearsedLine struct {
 	Target string `json:"target,omitempty,omitzero"`
 	Title  string `json:"title"`
 
-	// Undo what would take it back
+	// Undo what would undo it
 	Undo string `json:"undo,omitempty,omitzero"`
 	Verb string `json:"verb"`
 }
@@ -2627,11 +2873,6 @@ type RehearsedRun struct {
 	Run     string `json:"run"`
 	Same    bool   `json:"same"`
 	Then    string `json:"then"`
-}
-
-// Release defines model for Release.
-type Release struct {
-	Because string `json:"because,omitempty,omitzero"`
 }
 
 // Report defines model for Report.
@@ -2712,6 +2953,9 @@ type RunCase struct {
 	Wrong []string `json:"wrong"`
 }
 
+// RunContent defines model for RunContent.
+type RunContent = incident.RunContent
+
 // RunDetail defines model for RunDetail.
 type RunDetail struct {
 	Events []Event `json:"events"`
@@ -2719,9 +2963,12 @@ type RunDetail struct {
 	// Going the looks that are being taken and how far they are
 	Going  []Going                `json:"going"`
 	Inputs map[string]interface{} `json:"inputs"`
-	Run    Run                    `json:"run"`
 
-	// Story the run as people read it
+	// Rows the run as people read it
+	Rows []StoryRow `json:"rows,omitempty,omitzero"`
+	Run  Run        `json:"run"`
+
+	// Story its entries as they stand in a record
 	Story []Entry `json:"story"`
 
 	// Treats the alerts that it was begun for
@@ -2922,15 +3169,15 @@ type SourceTryItem struct {
 	Meant  string `json:"meant,omitempty,omitzero"`
 	Report Report `json:"report,omitempty,omitzero"`
 
-	// Reports what it is; missing of what is ignored or unread
+	// Reports what it is; missing of what is ignored or unparsed
 	Reports SourceTryItemReports `json:"reports,omitempty,omitzero"`
 
-	// Unread which field could not be had, and why
-	Unread   string    `json:"unread,omitempty,omitzero"`
+	// Unparsed which field could not be had, and why
+	Unparsed string    `json:"unparsed,omitempty,omitzero"`
 	Verdicts []Verdict `json:"verdicts"`
 }
 
-// SourceTryItemReports what it is; missing of what is ignored or unread
+// SourceTryItemReports what it is; missing of what is ignored or unparsed
 type SourceTryItemReports string
 
 // Span defines model for Span.
@@ -3021,6 +3268,9 @@ type Step struct {
 	Verb  string `json:"verb"`
 }
 
+// StepContent defines model for StepContent.
+type StepContent = incident.StepContent
+
 // StepHistory defines model for StepHistory.
 type StepHistory struct {
 	Last *LastTime `json:"last,omitempty"`
@@ -3033,6 +3283,89 @@ type StepWent struct {
 	Says    string `json:"says"`
 	Targets int    `json:"targets"`
 	Title   string `json:"title"`
+}
+
+// Story defines model for Story.
+type Story struct {
+	// Last the newest entry that is in it
+	Last int64      `json:"last"`
+	Rows []StoryRow `json:"rows"`
+	Sum  StorySum   `json:"sum"`
+}
+
+// StoryCourse how a number went in a row, on the target that stands for it
+type StoryCourse struct {
+	First float64 `json:"first"`
+	High  float64 `json:"high"`
+	Last  float64 `json:"last"`
+
+	// Limit what it was held against
+	Limit   *float64 `json:"limit,omitempty"`
+	Low     float64  `json:"low"`
+	Reading string   `json:"reading"`
+	Target  string   `json:"target"`
+	Unit    string   `json:"unit,omitempty,omitzero"`
+}
+
+// StoryRow defines model for StoryRow.
+type StoryRow struct {
+	At      time.Time     `json:"at"`
+	Below   []Text        `json:"below"`
+	Courses []StoryCourse `json:"courses"`
+
+	// Entries how many entries it stands for
+	Entries int `json:"entries"`
+
+	// First its first entry, which names it: a row never moves
+	First int64        `json:"first"`
+	Lane  StoryRowLane `json:"lane"`
+	Last  int64        `json:"last"`
+
+	// Rounds how often the targets were asked
+	Rounds int    `json:"rounds"`
+	Run    string `json:"run,omitempty,omitzero"`
+
+	// Says a line for people, in parts
+	Says  Text          `json:"says"`
+	State StoryRowState `json:"state"`
+
+	// Step the same for all items and branches
+	Step    string    `json:"step,omitempty,omitzero"`
+	Targets []string  `json:"targets"`
+	Title   string    `json:"title"`
+	Until   time.Time `json:"until"`
+
+	// Weight who wants to read it: whoever was not there, whoever asks how, nobody
+	Weight StoryRowWeight `json:"weight"`
+
+	// Word at most ten letters
+	Word string `json:"word"`
+}
+
+// StoryRowLane defines model for StoryRow.Lane.
+type StoryRowLane string
+
+// StoryRowState defines model for StoryRow.State.
+type StoryRowState string
+
+// StoryRowWeight who wants to read it: whoever was not there, whoever asks how, nobody
+type StoryRowWeight string
+
+// StorySum defines model for StorySum.
+type StorySum struct {
+	Approved []Text `json:"approved"`
+
+	// Cause a line for people, in parts
+	Cause Text   `json:"cause"`
+	Done  []Text `json:"done"`
+
+	// Effect a line for people, in parts
+	Effect Text   `json:"effect"`
+	Left   []Text `json:"left"`
+	Proved bool   `json:"proved"`
+
+	// Stated a person or the runbook stated the cause; else it is what was found
+	Stated bool `json:"stated"`
 }
 
 // Strip The picture of an incident, time from left to right in four lanes, and the readings under them.
@@ -3078,8 +3411,8 @@ type Taken struct {
 	// Says why it could not be mapped
 	Says string `json:"says,omitempty,omitzero"`
 
-	// Unread the id of a payload that could not be mapped and was kept
-	Unread string `json:"unread,omitempty,omitzero"`
+	// Unparsed the id of a payload that could not be mapped and was kept
+	Unparsed string `json:"unparsed,omitempty,omitzero"`
 }
 
 // TakenChange defines model for Taken.Change.
@@ -3133,6 +3466,22 @@ type Tell struct {
 	Why string `json:"why"`
 }
 
+// Text a line for people, in parts
+type Text = []TextSpan
+
+// TextSpan defines model for TextSpan.
+type TextSpan struct {
+	// At of a time, whose text is in UTC
+	At time.Time `json:"at,omitempty,omitzero"`
+
+	// Is what it is, where that is shown
+	Is   TextSpanIs `json:"is,omitempty,omitzero"`
+	Text string     `json:"text"`
+}
+
+// TextSpanIs what it is, where that is shown
+type TextSpanIs string
+
 // ThingName defines model for ThingName.
 type ThingName = string
 
@@ -3145,6 +3494,9 @@ type Ticket struct {
 	// State open, resolving, resolved, or closed at the desk
 	State string `json:"state"`
 }
+
+// TicketContent defines model for TicketContent.
+type TicketContent = incident.TicketContent
 
 // Token defines model for Token.
 type Token struct {
@@ -3249,8 +3601,8 @@ type TwiceOnCall struct {
 	Until  time.Time `json:"until"`
 }
 
-// Unread defines model for Unread.
-type Unread struct {
+// Unparsed defines model for Unparsed.
+type Unparsed struct {
 	At time.Time `json:"at"`
 
 	// Body as text; what is no UTF-8 in it is replaced
@@ -3304,6 +3656,9 @@ type Verified struct {
 // Version what If-Match takes
 type Version = string
 
+// WaitContent defines model for WaitContent.
+type WaitContent = incident.WaitContent
+
 // Watch defines model for Watch.
 type Watch struct {
 	// Answered how many of them gave all that was to be read
@@ -3327,14 +3682,6 @@ type Watch struct {
 
 	// Trouble why not all did
 	Trouble string `json:"trouble"`
-}
-
-// Way defines model for Way.
-type Way struct {
-	Address    string `json:"address"`
-	Connection string `json:"connection"`
-	Id         int64  `json:"id"`
-	Proven     bool   `json:"proven"`
 }
 
 // Cursor defines model for cursor.
@@ -3406,11 +3753,6 @@ type ListAuditParams struct {
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 }
 
-// ListClimbingParams defines parameters for ListClimbing.
-type ListClimbingParams struct {
-	Incident int64 `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
-}
-
 // TryConnectionParams defines parameters for TryConnection.
 type TryConnectionParams struct {
 	// To where to on connections that reach single people
@@ -3421,7 +3763,7 @@ type TryConnectionParams struct {
 type ShowMessageParams struct {
 	Incident int64 `form:"incident" json:"incident"`
 
-	// Kind of notice, such as approval.wanted; the newest one without
+	// Kind of notice, such as approval.needed; the newest one without
 	Kind string `form:"kind,omitempty" json:"kind,omitempty,omitzero"`
 }
 
@@ -3440,6 +3782,11 @@ type ListDocumentsParams struct {
 type GetDocumentParams struct {
 	// Number of the revision; 0 is the one in use
 	Number int `form:"number,omitempty" json:"number,omitempty,omitzero"`
+}
+
+// ListEscalationsParams defines parameters for ListEscalations.
+type ListEscalationsParams struct {
+	Incident int64 `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
 }
 
 // ListIncidentsParams defines parameters for ListIncidents.
@@ -3491,6 +3838,11 @@ type ReportIncidentParams struct {
 // ReportIncidentParamsForm defines parameters for ReportIncident.
 type ReportIncidentParamsForm string
 
+// GetStoryParams defines parameters for GetStory.
+type GetStoryParams struct {
+	After int64 `form:"after,omitempty" json:"after,omitempty,omitzero"`
+}
+
 // ListMessagesParams defines parameters for ListMessages.
 type ListMessagesParams struct {
 	State    ListMessagesParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
@@ -3530,8 +3882,8 @@ type ListOnCallParams struct {
 	At time.Time `form:"at,omitempty" json:"at,omitempty,omitzero"`
 }
 
-// PlaceWaysJSONBody defines parameters for PlaceWays.
-type PlaceWaysJSONBody = []int64
+// OrderContactsJSONBody defines parameters for OrderContacts.
+type OrderContactsJSONBody = []int64
 
 // ListReadingsParams defines parameters for ListReadings.
 type ListReadingsParams struct {
@@ -3635,8 +3987,8 @@ type ListFiringsParams struct {
 	Limit  int   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
-// ListUnreadParams defines parameters for ListUnread.
-type ListUnreadParams struct {
+// ListUnparsedParams defines parameters for ListUnparsed.
+type ListUnparsedParams struct {
 	Source string `form:"source,omitempty" json:"source,omitempty,omitzero"`
 }
 
@@ -3697,17 +4049,17 @@ type OpenLinkJSONRequestBody = LinkKey
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
 
+// AddContactJSONRequestBody defines body for AddContact for application/json ContentType.
+type AddContactJSONRequestBody = NewContact
+
+// OrderContactsJSONRequestBody defines body for OrderContacts for application/json ContentType.
+type OrderContactsJSONRequestBody = OrderContactsJSONBody
+
+// VerifyContactJSONRequestBody defines body for VerifyContact for application/json ContentType.
+type VerifyContactJSONRequestBody = Code
+
 // SetQuietJSONRequestBody defines body for SetQuiet for application/json ContentType.
 type SetQuietJSONRequestBody = Quiet
-
-// AddWayJSONRequestBody defines body for AddWay for application/json ContentType.
-type AddWayJSONRequestBody = NewWay
-
-// PlaceWaysJSONRequestBody defines body for PlaceWays for application/json ContentType.
-type PlaceWaysJSONRequestBody = PlaceWaysJSONBody
-
-// ProveWayJSONRequestBody defines body for ProveWay for application/json ContentType.
-type ProveWayJSONRequestBody = Code
 
 // PushJSONRequestBody defines body for Push for application/json ContentType.
 type PushJSONRequestBody = NewPush
@@ -3727,11 +4079,11 @@ type StartRunJSONRequestBody = NewRun
 // CancelRunJSONRequestBody defines body for CancelRun for application/json ContentType.
 type CancelRunJSONRequestBody = Cancel
 
-// ReleaseRunJSONRequestBody defines body for ReleaseRun for application/json ContentType.
-type ReleaseRunJSONRequestBody = Release
+// ResumeRunJSONRequestBody defines body for ResumeRun for application/json ContentType.
+type ResumeRunJSONRequestBody = Reason
 
 // SettleRunJSONRequestBody defines body for SettleRun for application/json ContentType.
-type SettleRunJSONRequestBody = Release
+type SettleRunJSONRequestBody = Reason
 
 // KeepSearchJSONRequestBody defines body for KeepSearch for application/json ContentType.
 type KeepSearchJSONRequestBody = Search
@@ -3882,12 +4234,7 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListClimbing What is urgent and nobody has taken yet.
-	//
-	// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
-	ListClimbing(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListConnections The ways out to people and other systems. Their documents say the rest.
+	// ListConnections Connections to people and other systems. Their documents say the rest.
 	//
 	// Corresponds with GET /api/v1/connections (the `ListConnections` operationId).
 	ListConnections(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3945,6 +4292,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
 	ListDocumentRevisions(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEscalations What is urgent and nobody has taken yet.
+	//
+	// Corresponds with GET /api/v1/escalations (the `ListEscalations` operationId).
+	ListEscalations(ctx context.Context, params *ListEscalationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListStored Files that runbooks can put on targets, by name.
 	//
@@ -4030,7 +4382,7 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
 	GetIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	// AroundIncident How wide an incident is, recent changes, outliers, and whether it happened before.
 	//
 	// Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
 	AroundIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4221,6 +4573,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 	SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/story (the `GetStory` operationId).
+	GetStory(ctx context.Context, number Number, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
 	//
 	// Corresponds with GET /api/v1/incidents/{number}/suggestions (the `SuggestRunbooks` operationId).
@@ -4340,6 +4697,58 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 	RemovePerson(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddContactWithBody Add a contact method of your own; a code is sent there, and it is used once that was verified.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+	AddContactWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddContact Add a contact method of your own; a code is sent there, and it is used once that was verified.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+	AddContact(ctx context.Context, name Name, body AddContactJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OrderContactsWithBody Set the order of your contact methods; name all of them.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+	OrderContactsWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OrderContacts Set the order of your contact methods; name all of them.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+	OrderContacts(ctx context.Context, name Name, body OrderContactsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveContact Remove a contact method.
+	//
+	// Corresponds with DELETE /api/v1/people/{name}/contacts/{id} (the `RemoveContact` operationId).
+	RemoveContact(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendCode Send another code; the one before is worth nothing any more.
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts/{id}/code (the `SendCode` operationId).
+	SendCode(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyContactWithBody Verify a contact method with the code that was sent to it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+	VerifyContactWithBody(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyContact Verify a contact method with the code that was sent to it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+	VerifyContact(ctx context.Context, name Name, id Numbered, body VerifyContactJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetQuietWithBody Set one's own quiet hours; an administrator may set anybody's.
 	//
 	// Takes any type of body and a specified content type.
@@ -4359,62 +4768,10 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/people/{name}/reach (the `GetReach` operationId).
 	GetReach(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddWayWithBody Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-	AddWayWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-	AddWay(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PlaceWaysWithBody Put one's ways into another order; all of them are named.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-	PlaceWaysWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// PlaceWays Put one's ways into another order; all of them are named.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-	PlaceWays(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// RemoveWay Forget a way.
-	//
-	// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
-	RemoveWay(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SendCode Send another code; the one before is worth nothing any more.
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
-	SendCode(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ProveWayWithBody Give the code back that was sent.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-	ProveWayWithBody(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ProveWay Give the code back that was sent.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-	ProveWay(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// PushWithBody Compare documents with what is there, and make it so.
 	//
 	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-	// admin. Documents with mistakes change nothing.
+	// admin. Documents with errors change nothing.
 	//
 	// Takes any type of body and a specified content type.
 	//
@@ -4424,7 +4781,7 @@ type ClientInterface interface {
 	// Push Compare documents with what is there, and make it so.
 	//
 	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-	// admin. Documents with mistakes change nothing.
+	// admin. Documents with errors change nothing.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4436,14 +4793,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/questions (the `ListQuestions` operationId).
 	ListQuestions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AnswerQuestionWithBody Answer a question; an answer that lets a change happen needs the role approver.
+	// AnswerQuestionWithBody Answer a question; an answer that approves a change needs the role approver.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestionWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
+	// AnswerQuestion Answer a question; an answer that approves a change needs the role approver.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4573,19 +4930,19 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
 	GetRunGraph(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReleaseRunWithBody Let a run go on that was set aside because the program died of it.
+	// ResumeRunWithBody Resume a run that was quarantined because the program died of it.
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-	ReleaseRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+	ResumeRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReleaseRun Let a run go on that was set aside because the program died of it.
+	// ResumeRun Resume a run that was quarantined because the program died of it.
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-	ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+	ResumeRun(ctx context.Context, id Id, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleRunWithBody Say that what a run handed over is done with; its incident may end.
 	//
@@ -4871,14 +5228,14 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
 	RemoveStandIn(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SwapDutiesWithBody Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// SwapDutiesWithBody Two duties change hands, by two stand-ins that are entered and removed together.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
 	SwapDutiesWithBody(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// SwapDuties Two duties change hands, by two stand-ins that are entered and removed together.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -4986,17 +5343,17 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
 	SwitchTrigger(ctx context.Context, trigger TriggerName, body SwitchTriggerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
+	// ListUnparsed Payloads that proved themselves and could not be mapped, newest first.
 	//
-	// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
-	ListUnread(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /api/v1/unparsed (the `ListUnparsed` operationId).
+	ListUnparsed(ctx context.Context, params *ListUnparsedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
 	//
-	// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+	// Corresponds with POST /api/v1/unparsed/{id}/again (the `ReadAgain` operationId).
 	ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListWatches Standing looks, and how each went last, by name.
+	// ListWatches Scheduled looks, and how each went last, by name.
 	//
 	// Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
 	ListWatches(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5092,22 +5449,7 @@ func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEdit
 	return c.Client.Do(req)
 }
 
-// ListClimbing What is urgent and nobody has taken yet.
-//
-// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
-func (c *Client) ListClimbing(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListClimbingRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListConnections The ways out to people and other systems. Their documents say the rest.
+// ListConnections Connections to people and other systems. Their documents say the rest.
 //
 // Corresponds with GET /api/v1/connections (the `ListConnections` operationId).
 func (c *Client) ListConnections(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5266,6 +5608,21 @@ func (c *Client) GetDocument(ctx context.Context, kind Kind, name Name, params *
 // Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
 func (c *Client) ListDocumentRevisions(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDocumentRevisionsRequest(c.Server, kind, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEscalations What is urgent and nobody has taken yet.
+//
+// Corresponds with GET /api/v1/escalations (the `ListEscalations` operationId).
+func (c *Client) ListEscalations(ctx context.Context, params *ListEscalationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEscalationsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5500,7 +5857,7 @@ func (c *Client) GetIncident(ctx context.Context, number Number, reqEditors ...R
 	return c.Client.Do(req)
 }
 
-// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+// AroundIncident How wide an incident is, recent changes, outliers, and whether it happened before.
 //
 // Corresponds with GET /api/v1/incidents/{number}/around (the `AroundIncident` operationId).
 func (c *Client) AroundIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5981,6 +6338,21 @@ func (c *Client) SplitIncident(ctx context.Context, number Number, body SplitInc
 	return c.Client.Do(req)
 }
 
+// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
+//
+// Corresponds with GET /api/v1/incidents/{number}/story (the `GetStory` operationId).
+func (c *Client) GetStory(ctx context.Context, number Number, params *GetStoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStoryRequest(c.Server, number, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
 //
 // Corresponds with GET /api/v1/incidents/{number}/suggestions (the `SuggestRunbooks` operationId).
@@ -6310,6 +6682,138 @@ func (c *Client) RemovePerson(ctx context.Context, name Name, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// AddContactWithBody Add a contact method of your own; a code is sent there, and it is used once that was verified.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+func (c *Client) AddContactWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddContactRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddContact Add a contact method of your own; a code is sent there, and it is used once that was verified.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+func (c *Client) AddContact(ctx context.Context, name Name, body AddContactJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddContactRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OrderContactsWithBody Set the order of your contact methods; name all of them.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+func (c *Client) OrderContactsWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOrderContactsRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OrderContacts Set the order of your contact methods; name all of them.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+func (c *Client) OrderContacts(ctx context.Context, name Name, body OrderContactsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOrderContactsRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveContact Remove a contact method.
+//
+// Corresponds with DELETE /api/v1/people/{name}/contacts/{id} (the `RemoveContact` operationId).
+func (c *Client) RemoveContact(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveContactRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendCode Send another code; the one before is worth nothing any more.
+//
+// Corresponds with POST /api/v1/people/{name}/contacts/{id}/code (the `SendCode` operationId).
+func (c *Client) SendCode(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendCodeRequest(c.Server, name, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyContactWithBody Verify a contact method with the code that was sent to it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+func (c *Client) VerifyContactWithBody(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyContactRequestWithBody(c.Server, name, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyContact Verify a contact method with the code that was sent to it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+func (c *Client) VerifyContact(ctx context.Context, name Name, id Numbered, body VerifyContactJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyContactRequest(c.Server, name, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SetQuietWithBody Set one's own quiet hours; an administrator may set anybody's.
 //
 // Takes any type of body and a specified content type.
@@ -6359,142 +6863,10 @@ func (c *Client) GetReach(ctx context.Context, name Name, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// AddWayWithBody Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-func (c *Client) AddWayWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddWayRequestWithBody(c.Server, name, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-func (c *Client) AddWay(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddWayRequest(c.Server, name, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PlaceWaysWithBody Put one's ways into another order; all of them are named.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-func (c *Client) PlaceWaysWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlaceWaysRequestWithBody(c.Server, name, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// PlaceWays Put one's ways into another order; all of them are named.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-func (c *Client) PlaceWays(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPlaceWaysRequest(c.Server, name, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// RemoveWay Forget a way.
-//
-// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
-func (c *Client) RemoveWay(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveWayRequest(c.Server, name, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SendCode Send another code; the one before is worth nothing any more.
-//
-// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
-func (c *Client) SendCode(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSendCodeRequest(c.Server, name, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ProveWayWithBody Give the code back that was sent.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-func (c *Client) ProveWayWithBody(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewProveWayRequestWithBody(c.Server, name, id, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ProveWay Give the code back that was sent.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-func (c *Client) ProveWay(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewProveWayRequest(c.Server, name, id, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // PushWithBody Compare documents with what is there, and make it so.
 //
 // All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-// admin. Documents with mistakes change nothing.
+// admin. Documents with errors change nothing.
 //
 // Takes any type of body and a specified content type.
 //
@@ -6514,7 +6886,7 @@ func (c *Client) PushWithBody(ctx context.Context, contentType string, body io.R
 // Push Compare documents with what is there, and make it so.
 //
 // All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-// admin. Documents with mistakes change nothing.
+// admin. Documents with errors change nothing.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6546,7 +6918,7 @@ func (c *Client) ListQuestions(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
-// AnswerQuestionWithBody Answer a question; an answer that lets a change happen needs the role approver.
+// AnswerQuestionWithBody Answer a question; an answer that approves a change needs the role approver.
 //
 // Takes any type of body and a specified content type.
 //
@@ -6563,7 +6935,7 @@ func (c *Client) AnswerQuestionWithBody(ctx context.Context, id Id, contentType 
 	return c.Client.Do(req)
 }
 
-// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
+// AnswerQuestion Answer a question; an answer that approves a change needs the role approver.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6913,13 +7285,13 @@ func (c *Client) GetRunGraph(ctx context.Context, id Id, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
-// ReleaseRunWithBody Let a run go on that was set aside because the program died of it.
+// ResumeRunWithBody Resume a run that was quarantined because the program died of it.
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-func (c *Client) ReleaseRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReleaseRunRequestWithBody(c.Server, id, contentType, body)
+// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+func (c *Client) ResumeRunWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeRunRequestWithBody(c.Server, id, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6930,13 +7302,13 @@ func (c *Client) ReleaseRunWithBody(ctx context.Context, id Id, contentType stri
 	return c.Client.Do(req)
 }
 
-// ReleaseRun Let a run go on that was set aside because the program died of it.
+// ResumeRun Resume a run that was quarantined because the program died of it.
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-func (c *Client) ReleaseRun(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewReleaseRunRequest(c.Server, id, body)
+// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+func (c *Client) ResumeRun(ctx context.Context, id Id, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeRunRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7711,7 +8083,7 @@ func (c *Client) RemoveStandIn(ctx context.Context, name Team, id int64, reqEdit
 	return c.Client.Do(req)
 }
 
-// SwapDutiesWithBody Two duties change hands, by two stand-ins that are entered together and taken back together.
+// SwapDutiesWithBody Two duties change hands, by two stand-ins that are entered and removed together.
 //
 // Takes any type of body and a specified content type.
 //
@@ -7728,7 +8100,7 @@ func (c *Client) SwapDutiesWithBody(ctx context.Context, name Team, contentType 
 	return c.Client.Do(req)
 }
 
-// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+// SwapDuties Two duties change hands, by two stand-ins that are entered and removed together.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -8016,11 +8388,11 @@ func (c *Client) SwitchTrigger(ctx context.Context, trigger TriggerName, body Sw
 	return c.Client.Do(req)
 }
 
-// ListUnread Payloads that proved themselves and could not be mapped, newest first.
+// ListUnparsed Payloads that proved themselves and could not be mapped, newest first.
 //
-// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
-func (c *Client) ListUnread(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListUnreadRequest(c.Server, params)
+// Corresponds with GET /api/v1/unparsed (the `ListUnparsed` operationId).
+func (c *Client) ListUnparsed(ctx context.Context, params *ListUnparsedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUnparsedRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8033,7 +8405,7 @@ func (c *Client) ListUnread(ctx context.Context, params *ListUnreadParams, reqEd
 
 // ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
 //
-// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+// Corresponds with POST /api/v1/unparsed/{id}/again (the `ReadAgain` operationId).
 func (c *Client) ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReadAgainRequest(c.Server, id)
 	if err != nil {
@@ -8046,7 +8418,7 @@ func (c *Client) ReadAgain(ctx context.Context, id Id, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
-// ListWatches Standing looks, and how each went last, by name.
+// ListWatches Scheduled looks, and how each went last, by name.
 //
 // Corresponds with GET /api/v1/watches (the `ListWatches` operationId).
 func (c *Client) ListWatches(ctx context.Context, params *ListWatchesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8355,56 +8727,6 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewListClimbingRequest constructs an http.Request for the ListClimbing method
-func NewListClimbingRequest(server string, params *ListClimbingParams) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/climbing")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -8885,6 +9207,56 @@ func NewListDocumentRevisionsRequest(server string, kind Kind, name Name) (*http
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListEscalationsRequest constructs an http.Request for the ListEscalations method
+func NewListEscalationsRequest(server string, params *ListEscalationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/escalations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -10240,6 +10612,63 @@ func NewSplitIncidentRequestWithBody(server string, number Number, contentType s
 	return req, nil
 }
 
+// NewGetStoryRequest constructs an http.Request for the GetStory method
+func NewGetStoryRequest(server string, number Number, params *GetStoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/story", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSuggestRunbooksRequest constructs an http.Request for the SuggestRunbooks method
 func NewSuggestRunbooksRequest(server string, number Number) (*http.Request, error) {
 	var err error
@@ -10961,6 +11390,236 @@ func NewRemovePersonRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewAddContactRequest calls the generic AddContact builder with application/json body
+func NewAddContactRequest(server string, name Name, body AddContactJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddContactRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddContactRequestWithBody constructs an http.Request for the AddContact method, with any body, and a specified content type
+func NewAddContactRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/contacts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOrderContactsRequest calls the generic OrderContacts builder with application/json body
+func NewOrderContactsRequest(server string, name Name, body OrderContactsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOrderContactsRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewOrderContactsRequestWithBody constructs an http.Request for the OrderContacts method, with any body, and a specified content type
+func NewOrderContactsRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/contacts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveContactRequest constructs an http.Request for the RemoveContact method
+func NewRemoveContactRequest(server string, name Name, id Numbered) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/contacts/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendCodeRequest constructs an http.Request for the SendCode method
+func NewSendCodeRequest(server string, name Name, id Numbered) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/contacts/%s/code", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyContactRequest calls the generic VerifyContact builder with application/json body
+func NewVerifyContactRequest(server string, name Name, id Numbered, body VerifyContactJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewVerifyContactRequestWithBody(server, name, id, "application/json", bodyReader)
+}
+
+// NewVerifyContactRequestWithBody constructs an http.Request for the VerifyContact method, with any body, and a specified content type
+func NewVerifyContactRequestWithBody(server string, name Name, id Numbered, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/contacts/%s/verification", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSetQuietRequest calls the generic SetQuiet builder with application/json body
 func NewSetQuietRequest(server string, name Name, body SetQuietJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11038,236 +11697,6 @@ func NewGetReachRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-
-	return req, nil
-}
-
-// NewAddWayRequest calls the generic AddWay builder with application/json body
-func NewAddWayRequest(server string, name Name, body AddWayJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewAddWayRequestWithBody(server, name, "application/json", bodyReader)
-}
-
-// NewAddWayRequestWithBody constructs an http.Request for the AddWay method, with any body, and a specified content type
-func NewAddWayRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/people/%s/ways", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewPlaceWaysRequest calls the generic PlaceWays builder with application/json body
-func NewPlaceWaysRequest(server string, name Name, body PlaceWaysJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewPlaceWaysRequestWithBody(server, name, "application/json", bodyReader)
-}
-
-// NewPlaceWaysRequestWithBody constructs an http.Request for the PlaceWays method, with any body, and a specified content type
-func NewPlaceWaysRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/people/%s/ways", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewRemoveWayRequest constructs an http.Request for the RemoveWay method
-func NewRemoveWayRequest(server string, name Name, id Numbered) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	var pathParam1 string
-
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/people/%s/ways/%s", pathParam0, pathParam1)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSendCodeRequest constructs an http.Request for the SendCode method
-func NewSendCodeRequest(server string, name Name, id Numbered) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	var pathParam1 string
-
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/people/%s/ways/%s/code", pathParam0, pathParam1)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewProveWayRequest calls the generic ProveWay builder with application/json body
-func NewProveWayRequest(server string, name Name, id Numbered, body ProveWayJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewProveWayRequestWithBody(server, name, id, "application/json", bodyReader)
-}
-
-// NewProveWayRequestWithBody constructs an http.Request for the ProveWay method, with any body, and a specified content type
-func NewProveWayRequestWithBody(server string, name Name, id Numbered, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	var pathParam1 string
-
-	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/v1/people/%s/ways/%s/proof", pathParam0, pathParam1)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12139,19 +12568,19 @@ func NewGetRunGraphRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
-// NewReleaseRunRequest calls the generic ReleaseRun builder with application/json body
-func NewReleaseRunRequest(server string, id Id, body ReleaseRunJSONRequestBody) (*http.Request, error) {
+// NewResumeRunRequest calls the generic ResumeRun builder with application/json body
+func NewResumeRunRequest(server string, id Id, body ResumeRunJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewReleaseRunRequestWithBody(server, id, "application/json", bodyReader)
+	return NewResumeRunRequestWithBody(server, id, "application/json", bodyReader)
 }
 
-// NewReleaseRunRequestWithBody constructs an http.Request for the ReleaseRun method, with any body, and a specified content type
-func NewReleaseRunRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+// NewResumeRunRequestWithBody constructs an http.Request for the ResumeRun method, with any body, and a specified content type
+func NewResumeRunRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -12166,7 +12595,7 @@ func NewReleaseRunRequestWithBody(server string, id Id, contentType string, body
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/api/v1/runs/%s/release", pathParam0)
+	operationPath := fmt.Sprintf("/api/v1/runs/%s/resume", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -14237,8 +14666,8 @@ func NewSwitchTriggerRequestWithBody(server string, trigger TriggerName, content
 	return req, nil
 }
 
-// NewListUnreadRequest constructs an http.Request for the ListUnread method
-func NewListUnreadRequest(server string, params *ListUnreadParams) (*http.Request, error) {
+// NewListUnparsedRequest constructs an http.Request for the ListUnparsed method
+func NewListUnparsedRequest(server string, params *ListUnparsedParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -14246,7 +14675,7 @@ func NewListUnreadRequest(server string, params *ListUnreadParams) (*http.Reques
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/api/v1/unread")
+	operationPath := fmt.Sprintf("/api/v1/unparsed")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -14303,7 +14732,7 @@ func NewReadAgainRequest(server string, id Id) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/api/v1/unread/%s/again", pathParam0)
+	operationPath := fmt.Sprintf("/api/v1/unparsed/%s/again", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -14457,14 +14886,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
 
-	// ListClimbingWithResponse What is urgent and nobody has taken yet.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
-	ListClimbingWithResponse(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*ListClimbingResponse, error)
-
-	// ListConnectionsWithResponse The ways out to people and other systems. Their documents say the rest.
+	// ListConnectionsWithResponse Connections to people and other systems. Their documents say the rest.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -14540,6 +14962,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/documents/{kind}/{name}/revisions (the `ListDocumentRevisions` operationId).
 	ListDocumentRevisionsWithResponse(ctx context.Context, kind Kind, name Name, reqEditors ...RequestEditorFn) (*ListDocumentRevisionsResponse, error)
+
+	// ListEscalationsWithResponse What is urgent and nobody has taken yet.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/escalations (the `ListEscalations` operationId).
+	ListEscalationsWithResponse(ctx context.Context, params *ListEscalationsParams, reqEditors ...RequestEditorFn) (*ListEscalationsResponse, error)
 
 	// ListStoredWithResponse Files that runbooks can put on targets, by name.
 	//
@@ -14639,7 +15068,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
 	GetIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*GetIncidentResponse, error)
 
-	// AroundIncidentWithResponse How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	// AroundIncidentWithResponse How wide an incident is, recent changes, outliers, and whether it happened before.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -14846,6 +15275,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 	SplitIncidentWithResponse(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error)
 
+	// GetStoryWithResponse The record as people read it, a row for each step; with after, the rows that altered since that entry.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/story (the `GetStory` operationId).
+	GetStoryWithResponse(ctx context.Context, number Number, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error)
+
 	// SuggestRunbooksWithResponse Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14995,6 +15431,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/people/{name} (the `RemovePerson` operationId).
 	RemovePersonWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
 
+	// AddContactWithBodyWithResponse Add a contact method of your own; a code is sent there, and it is used once that was verified.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+	AddContactWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddContactResponse, error)
+
+	// AddContactWithResponse Add a contact method of your own; a code is sent there, and it is used once that was verified.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+	AddContactWithResponse(ctx context.Context, name Name, body AddContactJSONRequestBody, reqEditors ...RequestEditorFn) (*AddContactResponse, error)
+
+	// OrderContactsWithBodyWithResponse Set the order of your contact methods; name all of them.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+	OrderContactsWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderContactsResponse, error)
+
+	// OrderContactsWithResponse Set the order of your contact methods; name all of them.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+	OrderContactsWithResponse(ctx context.Context, name Name, body OrderContactsJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderContactsResponse, error)
+
+	// RemoveContactWithResponse Remove a contact method.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{name}/contacts/{id} (the `RemoveContact` operationId).
+	RemoveContactWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*RemoveContactResponse, error)
+
+	// SendCodeWithResponse Send another code; the one before is worth nothing any more.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts/{id}/code (the `SendCode` operationId).
+	SendCodeWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*SendCodeResponse, error)
+
+	// VerifyContactWithBodyWithResponse Verify a contact method with the code that was sent to it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+	VerifyContactWithBodyWithResponse(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*VerifyContactResponse, error)
+
+	// VerifyContactWithResponse Verify a contact method with the code that was sent to it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+	VerifyContactWithResponse(ctx context.Context, name Name, id Numbered, body VerifyContactJSONRequestBody, reqEditors ...RequestEditorFn) (*VerifyContactResponse, error)
+
 	// SetQuietWithBodyWithResponse Set one's own quiet hours; an administrator may set anybody's.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15016,66 +15508,10 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/people/{name}/reach (the `GetReach` operationId).
 	GetReachWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetReachResponse, error)
 
-	// AddWayWithBodyWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-	AddWayWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
-
-	// AddWayWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-	AddWayWithResponse(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error)
-
-	// PlaceWaysWithBodyWithResponse Put one's ways into another order; all of them are named.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-	PlaceWaysWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error)
-
-	// PlaceWaysWithResponse Put one's ways into another order; all of them are named.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-	PlaceWaysWithResponse(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error)
-
-	// RemoveWayWithResponse Forget a way.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
-	RemoveWayWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error)
-
-	// SendCodeWithResponse Send another code; the one before is worth nothing any more.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
-	SendCodeWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*SendCodeResponse, error)
-
-	// ProveWayWithBodyWithResponse Give the code back that was sent.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-	ProveWayWithBodyWithResponse(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveWayResponse, error)
-
-	// ProveWayWithResponse Give the code back that was sent.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-	ProveWayWithResponse(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveWayResponse, error)
-
 	// PushWithBodyWithResponse Compare documents with what is there, and make it so.
 	//
 	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-	// admin. Documents with mistakes change nothing.
+	// admin. Documents with errors change nothing.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15085,7 +15521,7 @@ type ClientWithResponsesInterface interface {
 	// PushWithResponse Compare documents with what is there, and make it so.
 	//
 	// All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-	// admin. Documents with mistakes change nothing.
+	// admin. Documents with errors change nothing.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15099,14 +15535,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/questions (the `ListQuestions` operationId).
 	ListQuestionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListQuestionsResponse, error)
 
-	// AnswerQuestionWithBodyWithResponse Answer a question; an answer that lets a change happen needs the role approver.
+	// AnswerQuestionWithBodyWithResponse Answer a question; an answer that approves a change needs the role approver.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/questions/{id}/answer (the `AnswerQuestion` operationId).
 	AnswerQuestionWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerQuestionResponse, error)
 
-	// AnswerQuestionWithResponse Answer a question; an answer that lets a change happen needs the role approver.
+	// AnswerQuestionWithResponse Answer a question; an answer that approves a change needs the role approver.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15262,19 +15698,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/runs/{id}/graph (the `GetRunGraph` operationId).
 	GetRunGraphWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetRunGraphResponse, error)
 
-	// ReleaseRunWithBodyWithResponse Let a run go on that was set aside because the program died of it.
+	// ResumeRunWithBodyWithResponse Resume a run that was quarantined because the program died of it.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-	ReleaseRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error)
+	// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+	ResumeRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error)
 
-	// ReleaseRunWithResponse Let a run go on that was set aside because the program died of it.
+	// ResumeRunWithResponse Resume a run that was quarantined because the program died of it.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-	ReleaseRunWithResponse(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error)
+	// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+	ResumeRunWithResponse(ctx context.Context, id Id, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error)
 
 	// SettleRunWithBodyWithResponse Say that what a run handed over is done with; its incident may end.
 	//
@@ -15612,14 +16048,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/teams/{name}/stand-ins/{id} (the `RemoveStandIn` operationId).
 	RemoveStandInWithResponse(ctx context.Context, name Team, id int64, reqEditors ...RequestEditorFn) (*RemoveStandInResponse, error)
 
-	// SwapDutiesWithBodyWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// SwapDutiesWithBodyWithResponse Two duties change hands, by two stand-ins that are entered and removed together.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/teams/{name}/swaps (the `SwapDuties` operationId).
 	SwapDutiesWithBodyWithResponse(ctx context.Context, name Team, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwapDutiesResponse, error)
 
-	// SwapDutiesWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// SwapDutiesWithResponse Two duties change hands, by two stand-ins that are entered and removed together.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -15745,21 +16181,21 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/triggers/{trigger}/switch (the `SwitchTrigger` operationId).
 	SwitchTriggerWithResponse(ctx context.Context, trigger TriggerName, body SwitchTriggerJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchTriggerResponse, error)
 
-	// ListUnreadWithResponse Payloads that proved themselves and could not be mapped, newest first.
+	// ListUnparsedWithResponse Payloads that proved themselves and could not be mapped, newest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
-	ListUnreadWithResponse(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*ListUnreadResponse, error)
+	// Corresponds with GET /api/v1/unparsed (the `ListUnparsed` operationId).
+	ListUnparsedWithResponse(ctx context.Context, params *ListUnparsedParams, reqEditors ...RequestEditorFn) (*ListUnparsedResponse, error)
 
 	// ReadAgainWithResponse Map a payload anew with the source's map as it is now, and take what that gives.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+	// Corresponds with POST /api/v1/unparsed/{id}/again (the `ReadAgain` operationId).
 	ReadAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ReadAgainResponse, error)
 
-	// ListWatchesWithResponse Standing looks, and how each went last, by name.
+	// ListWatchesWithResponse Scheduled looks, and how each went last, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -16042,54 +16478,6 @@ func (r ListAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAuditResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type ListClimbingResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Climbing
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListClimbingResponse) GetJSON200() *[]Climbing {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListClimbingResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListClimbingResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListClimbingResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListClimbingResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListClimbingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16556,6 +16944,54 @@ func (r ListDocumentRevisionsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDocumentRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEscalationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Escalation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEscalationsResponse) GetJSON200() *[]Escalation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEscalationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEscalationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEscalationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEscalationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEscalationsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17967,6 +18403,54 @@ func (r SplitIncidentResponse) ContentType() string {
 	return ""
 }
 
+type GetStoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Story
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStoryResponse) GetJSON200() *Story {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SuggestRunbooksResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18810,6 +19294,218 @@ func (r RemovePersonResponse) ContentType() string {
 	return ""
 }
 
+type AddContactResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Contact
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddContactResponse) GetJSON201() *Contact {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddContactResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddContactResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddContactResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddContactResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddContactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OrderContactsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OrderContactsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OrderContactsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OrderContactsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OrderContactsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OrderContactsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveContactResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveContactResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveContactResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveContactResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveContactResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveContactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendCodeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyContactResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyContactResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyContactResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyContactResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyContactResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyContactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetQuietResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18893,218 +19589,6 @@ func (r GetReachResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReachResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type AddWayResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Way
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r AddWayResponse) GetJSON201() *Way {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r AddWayResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r AddWayResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r AddWayResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r AddWayResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r AddWayResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type PlaceWaysResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r PlaceWaysResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r PlaceWaysResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r PlaceWaysResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r PlaceWaysResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r PlaceWaysResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type RemoveWayResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r RemoveWayResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r RemoveWayResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r RemoveWayResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r RemoveWayResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r RemoveWayResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type SendCodeResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SendCodeResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SendCodeResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SendCodeResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SendCodeResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SendCodeResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type ProveWayResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ProveWayResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ProveWayResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ProveWayResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ProveWayResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ProveWayResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20050,7 +20534,7 @@ func (r GetRunGraphResponse) ContentType() string {
 	return ""
 }
 
-type ReleaseRunResponse struct {
+type ResumeRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -20058,17 +20542,17 @@ type ReleaseRunResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ReleaseRunResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ResumeRunResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ReleaseRunResponse) GetBody() []byte {
+func (r ResumeRunResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ReleaseRunResponse) Status() string {
+func (r ResumeRunResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -20076,7 +20560,7 @@ func (r ReleaseRunResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ReleaseRunResponse) StatusCode() int {
+func (r ResumeRunResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -20084,7 +20568,7 @@ func (r ReleaseRunResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ReleaseRunResponse) ContentType() string {
+func (r ResumeRunResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22455,32 +22939,32 @@ func (r SwitchTriggerResponse) ContentType() string {
 	return ""
 }
 
-type ListUnreadResponse struct {
+type ListUnparsedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Unread
+	JSON200 *[]Unparsed
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListUnreadResponse) GetJSON200() *[]Unread {
+func (r ListUnparsedResponse) GetJSON200() *[]Unparsed {
 	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListUnreadResponse) GetApplicationproblemJSONDefault() *Problem {
+func (r ListUnparsedResponse) GetApplicationproblemJSONDefault() *Problem {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r ListUnreadResponse) GetBody() []byte {
+func (r ListUnparsedResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r ListUnreadResponse) Status() string {
+func (r ListUnparsedResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -22488,7 +22972,7 @@ func (r ListUnreadResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r ListUnreadResponse) StatusCode() int {
+func (r ListUnparsedResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -22496,7 +22980,7 @@ func (r ListUnreadResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListUnreadResponse) ContentType() string {
+func (r ListUnparsedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22677,20 +23161,7 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 	return ParseListAuditResponse(rsp)
 }
 
-// ListClimbingWithResponse What is urgent and nobody has taken yet.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /api/v1/climbing (the `ListClimbing` operationId).
-func (c *ClientWithResponses) ListClimbingWithResponse(ctx context.Context, params *ListClimbingParams, reqEditors ...RequestEditorFn) (*ListClimbingResponse, error) {
-	rsp, err := c.ListClimbing(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListClimbingResponse(rsp)
-}
-
-// ListConnectionsWithResponse The ways out to people and other systems. Their documents say the rest.
+// ListConnectionsWithResponse Connections to people and other systems. Their documents say the rest.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -22831,6 +23302,19 @@ func (c *ClientWithResponses) ListDocumentRevisionsWithResponse(ctx context.Cont
 		return nil, err
 	}
 	return ParseListDocumentRevisionsResponse(rsp)
+}
+
+// ListEscalationsWithResponse What is urgent and nobody has taken yet.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/escalations (the `ListEscalations` operationId).
+func (c *ClientWithResponses) ListEscalationsWithResponse(ctx context.Context, params *ListEscalationsParams, reqEditors ...RequestEditorFn) (*ListEscalationsResponse, error) {
+	rsp, err := c.ListEscalations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEscalationsResponse(rsp)
 }
 
 // ListStoredWithResponse Files that runbooks can put on targets, by name.
@@ -23015,7 +23499,7 @@ func (c *ClientWithResponses) GetIncidentWithResponse(ctx context.Context, numbe
 	return ParseGetIncidentResponse(rsp)
 }
 
-// AroundIncidentWithResponse How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+// AroundIncidentWithResponse How wide an incident is, recent changes, outliers, and whether it happened before.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -23396,6 +23880,19 @@ func (c *ClientWithResponses) SplitIncidentWithResponse(ctx context.Context, num
 	return ParseSplitIncidentResponse(rsp)
 }
 
+// GetStoryWithResponse The record as people read it, a row for each step; with after, the rows that altered since that entry.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/story (the `GetStory` operationId).
+func (c *ClientWithResponses) GetStoryWithResponse(ctx context.Context, number Number, params *GetStoryParams, reqEditors ...RequestEditorFn) (*GetStoryResponse, error) {
+	rsp, err := c.GetStory(ctx, number, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStoryResponse(rsp)
+}
+
 // SuggestRunbooksWithResponse Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23671,6 +24168,110 @@ func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, name
 	return ParseRemovePersonResponse(rsp)
 }
 
+// AddContactWithBodyWithResponse Add a contact method of your own; a code is sent there, and it is used once that was verified.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+func (c *ClientWithResponses) AddContactWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddContactResponse, error) {
+	rsp, err := c.AddContactWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddContactResponse(rsp)
+}
+
+// AddContactWithResponse Add a contact method of your own; a code is sent there, and it is used once that was verified.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/contacts (the `AddContact` operationId).
+func (c *ClientWithResponses) AddContactWithResponse(ctx context.Context, name Name, body AddContactJSONRequestBody, reqEditors ...RequestEditorFn) (*AddContactResponse, error) {
+	rsp, err := c.AddContact(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddContactResponse(rsp)
+}
+
+// OrderContactsWithBodyWithResponse Set the order of your contact methods; name all of them.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+func (c *ClientWithResponses) OrderContactsWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OrderContactsResponse, error) {
+	rsp, err := c.OrderContactsWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOrderContactsResponse(rsp)
+}
+
+// OrderContactsWithResponse Set the order of your contact methods; name all of them.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{name}/contacts (the `OrderContacts` operationId).
+func (c *ClientWithResponses) OrderContactsWithResponse(ctx context.Context, name Name, body OrderContactsJSONRequestBody, reqEditors ...RequestEditorFn) (*OrderContactsResponse, error) {
+	rsp, err := c.OrderContacts(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOrderContactsResponse(rsp)
+}
+
+// RemoveContactWithResponse Remove a contact method.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{name}/contacts/{id} (the `RemoveContact` operationId).
+func (c *ClientWithResponses) RemoveContactWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*RemoveContactResponse, error) {
+	rsp, err := c.RemoveContact(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveContactResponse(rsp)
+}
+
+// SendCodeWithResponse Send another code; the one before is worth nothing any more.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/contacts/{id}/code (the `SendCode` operationId).
+func (c *ClientWithResponses) SendCodeWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*SendCodeResponse, error) {
+	rsp, err := c.SendCode(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendCodeResponse(rsp)
+}
+
+// VerifyContactWithBodyWithResponse Verify a contact method with the code that was sent to it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+func (c *ClientWithResponses) VerifyContactWithBodyWithResponse(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*VerifyContactResponse, error) {
+	rsp, err := c.VerifyContactWithBody(ctx, name, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyContactResponse(rsp)
+}
+
+// VerifyContactWithResponse Verify a contact method with the code that was sent to it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{name}/contacts/{id}/verification (the `VerifyContact` operationId).
+func (c *ClientWithResponses) VerifyContactWithResponse(ctx context.Context, name Name, id Numbered, body VerifyContactJSONRequestBody, reqEditors ...RequestEditorFn) (*VerifyContactResponse, error) {
+	rsp, err := c.VerifyContact(ctx, name, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyContactResponse(rsp)
+}
+
 // SetQuietWithBodyWithResponse Set one's own quiet hours; an administrator may set anybody's.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23710,114 +24311,10 @@ func (c *ClientWithResponses) GetReachWithResponse(ctx context.Context, name Nam
 	return ParseGetReachResponse(rsp)
 }
 
-// AddWayWithBodyWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-func (c *ClientWithResponses) AddWayWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
-	rsp, err := c.AddWayWithBody(ctx, name, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddWayResponse(rsp)
-}
-
-// AddWayWithResponse Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/people/{name}/ways (the `AddWay` operationId).
-func (c *ClientWithResponses) AddWayWithResponse(ctx context.Context, name Name, body AddWayJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWayResponse, error) {
-	rsp, err := c.AddWay(ctx, name, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseAddWayResponse(rsp)
-}
-
-// PlaceWaysWithBodyWithResponse Put one's ways into another order; all of them are named.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-func (c *ClientWithResponses) PlaceWaysWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error) {
-	rsp, err := c.PlaceWaysWithBody(ctx, name, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePlaceWaysResponse(rsp)
-}
-
-// PlaceWaysWithResponse Put one's ways into another order; all of them are named.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with PUT /api/v1/people/{name}/ways (the `PlaceWays` operationId).
-func (c *ClientWithResponses) PlaceWaysWithResponse(ctx context.Context, name Name, body PlaceWaysJSONRequestBody, reqEditors ...RequestEditorFn) (*PlaceWaysResponse, error) {
-	rsp, err := c.PlaceWays(ctx, name, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParsePlaceWaysResponse(rsp)
-}
-
-// RemoveWayWithResponse Forget a way.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /api/v1/people/{name}/ways/{id} (the `RemoveWay` operationId).
-func (c *ClientWithResponses) RemoveWayWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*RemoveWayResponse, error) {
-	rsp, err := c.RemoveWay(ctx, name, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseRemoveWayResponse(rsp)
-}
-
-// SendCodeWithResponse Send another code; the one before is worth nothing any more.
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/people/{name}/ways/{id}/code (the `SendCode` operationId).
-func (c *ClientWithResponses) SendCodeWithResponse(ctx context.Context, name Name, id Numbered, reqEditors ...RequestEditorFn) (*SendCodeResponse, error) {
-	rsp, err := c.SendCode(ctx, name, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSendCodeResponse(rsp)
-}
-
-// ProveWayWithBodyWithResponse Give the code back that was sent.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-func (c *ClientWithResponses) ProveWayWithBodyWithResponse(ctx context.Context, name Name, id Numbered, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProveWayResponse, error) {
-	rsp, err := c.ProveWayWithBody(ctx, name, id, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseProveWayResponse(rsp)
-}
-
-// ProveWayWithResponse Give the code back that was sent.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /api/v1/people/{name}/ways/{id}/proof (the `ProveWay` operationId).
-func (c *ClientWithResponses) ProveWayWithResponse(ctx context.Context, name Name, id Numbered, body ProveWayJSONRequestBody, reqEditors ...RequestEditorFn) (*ProveWayResponse, error) {
-	rsp, err := c.ProveWay(ctx, name, id, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseProveWayResponse(rsp)
-}
-
 // PushWithBodyWithResponse Compare documents with what is there, and make it so.
 //
 // All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-// admin. Documents with mistakes change nothing.
+// admin. Documents with errors change nothing.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -23833,7 +24330,7 @@ func (c *ClientWithResponses) PushWithBodyWithResponse(ctx context.Context, cont
 // PushWithResponse Compare documents with what is there, and make it so.
 //
 // All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-// admin. Documents with mistakes change nothing.
+// admin. Documents with errors change nothing.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -23859,7 +24356,7 @@ func (c *ClientWithResponses) ListQuestionsWithResponse(ctx context.Context, req
 	return ParseListQuestionsResponse(rsp)
 }
 
-// AnswerQuestionWithBodyWithResponse Answer a question; an answer that lets a change happen needs the role approver.
+// AnswerQuestionWithBodyWithResponse Answer a question; an answer that approves a change needs the role approver.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -23872,7 +24369,7 @@ func (c *ClientWithResponses) AnswerQuestionWithBodyWithResponse(ctx context.Con
 	return ParseAnswerQuestionResponse(rsp)
 }
 
-// AnswerQuestionWithResponse Answer a question; an answer that lets a change happen needs the role approver.
+// AnswerQuestionWithResponse Answer a question; an answer that approves a change needs the role approver.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -24160,30 +24657,30 @@ func (c *ClientWithResponses) GetRunGraphWithResponse(ctx context.Context, id Id
 	return ParseGetRunGraphResponse(rsp)
 }
 
-// ReleaseRunWithBodyWithResponse Let a run go on that was set aside because the program died of it.
+// ResumeRunWithBodyWithResponse Resume a run that was quarantined because the program died of it.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-func (c *ClientWithResponses) ReleaseRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error) {
-	rsp, err := c.ReleaseRunWithBody(ctx, id, contentType, body, reqEditors...)
+// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+func (c *ClientWithResponses) ResumeRunWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error) {
+	rsp, err := c.ResumeRunWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseReleaseRunResponse(rsp)
+	return ParseResumeRunResponse(rsp)
 }
 
-// ReleaseRunWithResponse Let a run go on that was set aside because the program died of it.
+// ResumeRunWithResponse Resume a run that was quarantined because the program died of it.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/runs/{id}/release (the `ReleaseRun` operationId).
-func (c *ClientWithResponses) ReleaseRunWithResponse(ctx context.Context, id Id, body ReleaseRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseRunResponse, error) {
-	rsp, err := c.ReleaseRun(ctx, id, body, reqEditors...)
+// Corresponds with POST /api/v1/runs/{id}/resume (the `ResumeRun` operationId).
+func (c *ClientWithResponses) ResumeRunWithResponse(ctx context.Context, id Id, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error) {
+	rsp, err := c.ResumeRun(ctx, id, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseReleaseRunResponse(rsp)
+	return ParseResumeRunResponse(rsp)
 }
 
 // SettleRunWithBodyWithResponse Say that what a run handed over is done with; its incident may end.
@@ -24810,7 +25307,7 @@ func (c *ClientWithResponses) RemoveStandInWithResponse(ctx context.Context, nam
 	return ParseRemoveStandInResponse(rsp)
 }
 
-// SwapDutiesWithBodyWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+// SwapDutiesWithBodyWithResponse Two duties change hands, by two stand-ins that are entered and removed together.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -24823,7 +25320,7 @@ func (c *ClientWithResponses) SwapDutiesWithBodyWithResponse(ctx context.Context
 	return ParseSwapDutiesResponse(rsp)
 }
 
-// SwapDutiesWithResponse Two duties change hands, by two stand-ins that are entered together and taken back together.
+// SwapDutiesWithResponse Two duties change hands, by two stand-ins that are entered and removed together.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -25057,24 +25554,24 @@ func (c *ClientWithResponses) SwitchTriggerWithResponse(ctx context.Context, tri
 	return ParseSwitchTriggerResponse(rsp)
 }
 
-// ListUnreadWithResponse Payloads that proved themselves and could not be mapped, newest first.
+// ListUnparsedWithResponse Payloads that proved themselves and could not be mapped, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /api/v1/unread (the `ListUnread` operationId).
-func (c *ClientWithResponses) ListUnreadWithResponse(ctx context.Context, params *ListUnreadParams, reqEditors ...RequestEditorFn) (*ListUnreadResponse, error) {
-	rsp, err := c.ListUnread(ctx, params, reqEditors...)
+// Corresponds with GET /api/v1/unparsed (the `ListUnparsed` operationId).
+func (c *ClientWithResponses) ListUnparsedWithResponse(ctx context.Context, params *ListUnparsedParams, reqEditors ...RequestEditorFn) (*ListUnparsedResponse, error) {
+	rsp, err := c.ListUnparsed(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListUnreadResponse(rsp)
+	return ParseListUnparsedResponse(rsp)
 }
 
 // ReadAgainWithResponse Map a payload anew with the source's map as it is now, and take what that gives.
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /api/v1/unread/{id}/again (the `ReadAgain` operationId).
+// Corresponds with POST /api/v1/unparsed/{id}/again (the `ReadAgain` operationId).
 func (c *ClientWithResponses) ReadAgainWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ReadAgainResponse, error) {
 	rsp, err := c.ReadAgain(ctx, id, reqEditors...)
 	if err != nil {
@@ -25083,7 +25580,7 @@ func (c *ClientWithResponses) ReadAgainWithResponse(ctx context.Context, id Id, 
 	return ParseReadAgainResponse(rsp)
 }
 
-// ListWatchesWithResponse Standing looks, and how each went last, by name.
+// ListWatchesWithResponse Scheduled looks, and how each went last, by name.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -25270,39 +25767,6 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Acts
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseListClimbingResponse parses an HTTP response from a ListClimbingWithResponse call
-func ParseListClimbingResponse(rsp *http.Response) (*ListClimbingResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListClimbingResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Climbing
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -25625,6 +26089,39 @@ func ParseListDocumentRevisionsResponse(rsp *http.Response) (*ListDocumentRevisi
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []EstateDocument
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEscalationsResponse parses an HTTP response from a ListEscalationsWithResponse call
+func ParseListEscalationsResponse(rsp *http.Response) (*ListEscalationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEscalationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Escalation
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26600,6 +27097,39 @@ func ParseSplitIncidentResponse(rsp *http.Response) (*SplitIncidentResponse, err
 	return response, nil
 }
 
+// ParseGetStoryResponse parses an HTTP response from a GetStoryWithResponse call
+func ParseGetStoryResponse(rsp *http.Response) (*GetStoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Story
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSuggestRunbooksResponse parses an HTTP response from a SuggestRunbooksWithResponse call
 func ParseSuggestRunbooksResponse(rsp *http.Response) (*SuggestRunbooksResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27182,84 +27712,22 @@ func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error
 	return response, nil
 }
 
-// ParseSetQuietResponse parses an HTTP response from a SetQuietWithResponse call
-func ParseSetQuietResponse(rsp *http.Response) (*SetQuietResponse, error) {
+// ParseAddContactResponse parses an HTTP response from a AddContactWithResponse call
+func ParseAddContactResponse(rsp *http.Response) (*AddContactResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SetQuietResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetReachResponse parses an HTTP response from a GetReachWithResponse call
-func ParseGetReachResponse(rsp *http.Response) (*GetReachResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetReachResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Reach
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseAddWayResponse parses an HTTP response from a AddWayWithResponse call
-func ParseAddWayResponse(rsp *http.Response) (*AddWayResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &AddWayResponse{
+	response := &AddContactResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Way
+		var dest Contact
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -27277,15 +27745,15 @@ func ParseAddWayResponse(rsp *http.Response) (*AddWayResponse, error) {
 	return response, nil
 }
 
-// ParsePlaceWaysResponse parses an HTTP response from a PlaceWaysWithResponse call
-func ParsePlaceWaysResponse(rsp *http.Response) (*PlaceWaysResponse, error) {
+// ParseOrderContactsResponse parses an HTTP response from a OrderContactsWithResponse call
+func ParseOrderContactsResponse(rsp *http.Response) (*OrderContactsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &PlaceWaysResponse{
+	response := &OrderContactsResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -27306,15 +27774,15 @@ func ParsePlaceWaysResponse(rsp *http.Response) (*PlaceWaysResponse, error) {
 	return response, nil
 }
 
-// ParseRemoveWayResponse parses an HTTP response from a RemoveWayWithResponse call
-func ParseRemoveWayResponse(rsp *http.Response) (*RemoveWayResponse, error) {
+// ParseRemoveContactResponse parses an HTTP response from a RemoveContactWithResponse call
+func ParseRemoveContactResponse(rsp *http.Response) (*RemoveContactResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &RemoveWayResponse{
+	response := &RemoveContactResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -27364,15 +27832,15 @@ func ParseSendCodeResponse(rsp *http.Response) (*SendCodeResponse, error) {
 	return response, nil
 }
 
-// ParseProveWayResponse parses an HTTP response from a ProveWayWithResponse call
-func ParseProveWayResponse(rsp *http.Response) (*ProveWayResponse, error) {
+// ParseVerifyContactResponse parses an HTTP response from a VerifyContactWithResponse call
+func ParseVerifyContactResponse(rsp *http.Response) (*VerifyContactResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ProveWayResponse{
+	response := &VerifyContactResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -27380,6 +27848,68 @@ func ParseProveWayResponse(rsp *http.Response) (*ProveWayResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetQuietResponse parses an HTTP response from a SetQuietWithResponse call
+func ParseSetQuietResponse(rsp *http.Response) (*SetQuietResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetQuietResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReachResponse parses an HTTP response from a GetReachWithResponse call
+func ParseGetReachResponse(rsp *http.Response) (*GetReachResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReachResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Reach
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -28041,15 +28571,15 @@ func ParseGetRunGraphResponse(rsp *http.Response) (*GetRunGraphResponse, error) 
 	return response, nil
 }
 
-// ParseReleaseRunResponse parses an HTTP response from a ReleaseRunWithResponse call
-func ParseReleaseRunResponse(rsp *http.Response) (*ReleaseRunResponse, error) {
+// ParseResumeRunResponse parses an HTTP response from a ResumeRunWithResponse call
+func ParseResumeRunResponse(rsp *http.Response) (*ResumeRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ReleaseRunResponse{
+	response := &ResumeRunResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -29720,22 +30250,22 @@ func ParseSwitchTriggerResponse(rsp *http.Response) (*SwitchTriggerResponse, err
 	return response, nil
 }
 
-// ParseListUnreadResponse parses an HTTP response from a ListUnreadWithResponse call
-func ParseListUnreadResponse(rsp *http.Response) (*ListUnreadResponse, error) {
+// ParseListUnparsedResponse parses an HTTP response from a ListUnparsedWithResponse call
+func ParseListUnparsedResponse(rsp *http.Response) (*ListUnparsedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &ListUnreadResponse{
+	response := &ListUnparsedResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Unread
+		var dest []Unparsed
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -29839,10 +30369,7 @@ type ServerInterface interface {
 	// ListAudit Every act by person or program, newest first.
 	// (GET /api/v1/audit)
 	ListAudit(c *gin.Context, params ListAuditParams)
-	// ListClimbing What is urgent and nobody has taken yet.
-	// (GET /api/v1/climbing)
-	ListClimbing(c *gin.Context, params ListClimbingParams)
-	// ListConnections The ways out to people and other systems. Their documents say the rest.
+	// ListConnections Connections to people and other systems. Their documents say the rest.
 	// (GET /api/v1/connections)
 	ListConnections(c *gin.Context)
 	// AddConnection Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
@@ -29872,6 +30399,9 @@ type ServerInterface interface {
 	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
 	// (GET /api/v1/documents/{kind}/{name}/revisions)
 	ListDocumentRevisions(c *gin.Context, kind Kind, name Name)
+	// ListEscalations What is urgent and nobody has taken yet.
+	// (GET /api/v1/escalations)
+	ListEscalations(c *gin.Context, params ListEscalationsParams)
 	// ListStored Files that runbooks can put on targets, by name.
 	// (GET /api/v1/files)
 	ListStored(c *gin.Context)
@@ -29905,7 +30435,7 @@ type ServerInterface interface {
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
 	GetIncident(c *gin.Context, number Number)
-	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	// AroundIncident How wide an incident is, recent changes, outliers, and whether it happened before.
 	// (GET /api/v1/incidents/{number}/around)
 	AroundIncident(c *gin.Context, number Number)
 	// ListBacks What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
@@ -29962,6 +30492,9 @@ type ServerInterface interface {
 	// SplitIncident Take alerts out of this incident into one of their own.
 	// (POST /api/v1/incidents/{number}/split)
 	SplitIncident(c *gin.Context, number Number)
+	// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
+	// (GET /api/v1/incidents/{number}/story)
+	GetStory(c *gin.Context, number Number, params GetStoryParams)
 	// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
 	// (GET /api/v1/incidents/{number}/suggestions)
 	SuggestRunbooks(c *gin.Context, number Number)
@@ -30016,34 +30549,34 @@ type ServerInterface interface {
 	// RemovePerson Remove a person; what they did stays in the records.
 	// (DELETE /api/v1/people/{name})
 	RemovePerson(c *gin.Context, name Name)
+	// AddContact Add a contact method of your own; a code is sent there, and it is used once that was verified.
+	// (POST /api/v1/people/{name}/contacts)
+	AddContact(c *gin.Context, name Name)
+	// OrderContacts Set the order of your contact methods; name all of them.
+	// (PUT /api/v1/people/{name}/contacts)
+	OrderContacts(c *gin.Context, name Name)
+	// RemoveContact Remove a contact method.
+	// (DELETE /api/v1/people/{name}/contacts/{id})
+	RemoveContact(c *gin.Context, name Name, id Numbered)
+	// SendCode Send another code; the one before is worth nothing any more.
+	// (POST /api/v1/people/{name}/contacts/{id}/code)
+	SendCode(c *gin.Context, name Name, id Numbered)
+	// VerifyContact Verify a contact method with the code that was sent to it.
+	// (POST /api/v1/people/{name}/contacts/{id}/verification)
+	VerifyContact(c *gin.Context, name Name, id Numbered)
 	// SetQuiet Set one's own quiet hours; an administrator may set anybody's.
 	// (PUT /api/v1/people/{name}/quiet)
 	SetQuiet(c *gin.Context, name Name)
 	// GetReach How somebody can be reached, and when not for what can wait.
 	// (GET /api/v1/people/{name}/reach)
 	GetReach(c *gin.Context, name Name)
-	// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-	// (POST /api/v1/people/{name}/ways)
-	AddWay(c *gin.Context, name Name)
-	// PlaceWays Put one's ways into another order; all of them are named.
-	// (PUT /api/v1/people/{name}/ways)
-	PlaceWays(c *gin.Context, name Name)
-	// RemoveWay Forget a way.
-	// (DELETE /api/v1/people/{name}/ways/{id})
-	RemoveWay(c *gin.Context, name Name, id Numbered)
-	// SendCode Send another code; the one before is worth nothing any more.
-	// (POST /api/v1/people/{name}/ways/{id}/code)
-	SendCode(c *gin.Context, name Name, id Numbered)
-	// ProveWay Give the code back that was sent.
-	// (POST /api/v1/people/{name}/ways/{id}/proof)
-	ProveWay(c *gin.Context, name Name, id Numbered)
 	// Push Compare documents with what is there, and make it so.
 	// (POST /api/v1/push)
 	Push(c *gin.Context)
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	// (GET /api/v1/questions)
 	ListQuestions(c *gin.Context)
-	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
+	// AnswerQuestion Answer a question; an answer that approves a change needs the role approver.
 	// (POST /api/v1/questions/{id}/answer)
 	AnswerQuestion(c *gin.Context, id Id)
 	// ListReadings What was read last, of each target, by service and name; at most 1000.
@@ -30097,9 +30630,9 @@ type ServerInterface interface {
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	// (GET /api/v1/runs/{id}/graph)
 	GetRunGraph(c *gin.Context, id Id)
-	// ReleaseRun Let a run go on that was set aside because the program died of it.
-	// (POST /api/v1/runs/{id}/release)
-	ReleaseRun(c *gin.Context, id Id)
+	// ResumeRun Resume a run that was quarantined because the program died of it.
+	// (POST /api/v1/runs/{id}/resume)
+	ResumeRun(c *gin.Context, id Id)
 	// SettleRun Say that what a run handed over is done with; its incident may end.
 	// (POST /api/v1/runs/{id}/settle)
 	SettleRun(c *gin.Context, id Id)
@@ -30211,7 +30744,7 @@ type ServerInterface interface {
 	// RemoveStandIn Take a stand-in back, and the other one of a swap with it.
 	// (DELETE /api/v1/teams/{name}/stand-ins/{id})
 	RemoveStandIn(c *gin.Context, name Team, id int64)
-	// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// SwapDuties Two duties change hands, by two stand-ins that are entered and removed together.
 	// (POST /api/v1/teams/{name}/swaps)
 	SwapDuties(c *gin.Context, name Team)
 	// ListTokens Tokens for programs, without their values.
@@ -30253,13 +30786,13 @@ type ServerInterface interface {
 	// SwitchTrigger Switch a trigger off without losing it, or on again.
 	// (PUT /api/v1/triggers/{trigger}/switch)
 	SwitchTrigger(c *gin.Context, trigger TriggerName)
-	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
-	// (GET /api/v1/unread)
-	ListUnread(c *gin.Context, params ListUnreadParams)
+	// ListUnparsed Payloads that proved themselves and could not be mapped, newest first.
+	// (GET /api/v1/unparsed)
+	ListUnparsed(c *gin.Context, params ListUnparsedParams)
 	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
-	// (POST /api/v1/unread/{id}/again)
+	// (POST /api/v1/unparsed/{id}/again)
 	ReadAgain(c *gin.Context, id Id)
-	// ListWatches Standing looks, and how each went last, by name.
+	// ListWatches Scheduled looks, and how each went last, by name.
 	// (GET /api/v1/watches)
 	ListWatches(c *gin.Context, params ListWatchesParams)
 }
@@ -30492,33 +31025,6 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	}
 
 	siw.Handler.ListAudit(c, params)
-}
-
-// ListClimbing operation middleware
-func (siw *ServerInterfaceWrapper) ListClimbing(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ListClimbingParams
-
-	// ------------- Optional query parameter "incident" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListClimbing(c, params)
 }
 
 // ListConnections operation middleware
@@ -30817,6 +31323,33 @@ func (siw *ServerInterfaceWrapper) ListDocumentRevisions(c *gin.Context) {
 	}
 
 	siw.Handler.ListDocumentRevisions(c, kind, name)
+}
+
+// ListEscalations operation middleware
+func (siw *ServerInterfaceWrapper) ListEscalations(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListEscalationsParams
+
+	// ------------- Optional query parameter "incident" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEscalations(c, params)
 }
 
 // ListStored operation middleware
@@ -31653,6 +32186,42 @@ func (siw *ServerInterfaceWrapper) SplitIncident(c *gin.Context) {
 	siw.Handler.SplitIncident(c, number)
 }
 
+// GetStory operation middleware
+func (siw *ServerInterfaceWrapper) GetStory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStoryParams
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetStory(c, number, params)
+}
+
 // SuggestRunbooks operation middleware
 func (siw *ServerInterfaceWrapper) SuggestRunbooks(c *gin.Context) {
 
@@ -32084,6 +32653,158 @@ func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
 	siw.Handler.RemovePerson(c, name)
 }
 
+// AddContact operation middleware
+func (siw *ServerInterfaceWrapper) AddContact(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddContact(c, name)
+}
+
+// OrderContacts operation middleware
+func (siw *ServerInterfaceWrapper) OrderContacts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OrderContacts(c, name)
+}
+
+// RemoveContact operation middleware
+func (siw *ServerInterfaceWrapper) RemoveContact(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveContact(c, name, id)
+}
+
+// SendCode operation middleware
+func (siw *ServerInterfaceWrapper) SendCode(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendCode(c, name, id)
+}
+
+// VerifyContact operation middleware
+func (siw *ServerInterfaceWrapper) VerifyContact(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Numbered
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VerifyContact(c, name, id)
+}
+
 // SetQuiet operation middleware
 func (siw *ServerInterfaceWrapper) SetQuiet(c *gin.Context) {
 
@@ -32132,158 +32853,6 @@ func (siw *ServerInterfaceWrapper) GetReach(c *gin.Context) {
 	}
 
 	siw.Handler.GetReach(c, name)
-}
-
-// AddWay operation middleware
-func (siw *ServerInterfaceWrapper) AddWay(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.AddWay(c, name)
-}
-
-// PlaceWays operation middleware
-func (siw *ServerInterfaceWrapper) PlaceWays(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.PlaceWays(c, name)
-}
-
-// RemoveWay operation middleware
-func (siw *ServerInterfaceWrapper) RemoveWay(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Path parameter "id" -------------
-	var id Numbered
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.RemoveWay(c, name, id)
-}
-
-// SendCode operation middleware
-func (siw *ServerInterfaceWrapper) SendCode(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Path parameter "id" -------------
-	var id Numbered
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.SendCode(c, name, id)
-}
-
-// ProveWay operation middleware
-func (siw *ServerInterfaceWrapper) ProveWay(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Path parameter "id" -------------
-	var id Numbered
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ProveWay(c, name, id)
 }
 
 // Push operation middleware
@@ -32825,8 +33394,8 @@ func (siw *ServerInterfaceWrapper) GetRunGraph(c *gin.Context) {
 	siw.Handler.GetRunGraph(c, id)
 }
 
-// ReleaseRun operation middleware
-func (siw *ServerInterfaceWrapper) ReleaseRun(c *gin.Context) {
+// ResumeRun operation middleware
+func (siw *ServerInterfaceWrapper) ResumeRun(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -32847,7 +33416,7 @@ func (siw *ServerInterfaceWrapper) ReleaseRun(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ReleaseRun(c, id)
+	siw.Handler.ResumeRun(c, id)
 }
 
 // SettleRun operation middleware
@@ -34099,14 +34668,14 @@ func (siw *ServerInterfaceWrapper) SwitchTrigger(c *gin.Context) {
 	siw.Handler.SwitchTrigger(c, trigger)
 }
 
-// ListUnread operation middleware
-func (siw *ServerInterfaceWrapper) ListUnread(c *gin.Context) {
+// ListUnparsed operation middleware
+func (siw *ServerInterfaceWrapper) ListUnparsed(c *gin.Context) {
 
 	var err error
 	_ = err
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params ListUnreadParams
+	var params ListUnparsedParams
 
 	// ------------- Optional query parameter "source" -------------
 
@@ -34123,7 +34692,7 @@ func (siw *ServerInterfaceWrapper) ListUnread(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListUnread(c, params)
+	siw.Handler.ListUnparsed(c, params)
 }
 
 // ReadAgain operation middleware
@@ -34233,8 +34802,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/services/:name/suggestions", wrapper.SuggestForService)
 	router.GET(options.BaseURL+"/api/v1/services/:name/marks", wrapper.ServiceMarks)
 	router.GET(options.BaseURL+"/api/v1/listeners", wrapper.ListListeners)
-	router.GET(options.BaseURL+"/api/v1/unread", wrapper.ListUnread)
-	router.POST(options.BaseURL+"/api/v1/unread/:id/again", wrapper.ReadAgain)
+	router.GET(options.BaseURL+"/api/v1/unparsed", wrapper.ListUnparsed)
+	router.POST(options.BaseURL+"/api/v1/unparsed/:id/again", wrapper.ReadAgain)
 	router.POST(options.BaseURL+"/api/v1/push", wrapper.Push)
 	router.GET(options.BaseURL+"/api/v1/documents", wrapper.ListDocuments)
 	router.DELETE(options.BaseURL+"/api/v1/documents/:kind/:name", wrapper.RemoveDocument)
@@ -34259,14 +34828,14 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/messages/:id", wrapper.GetMessage)
 	router.POST(options.BaseURL+"/api/v1/messages/:id/again", wrapper.SendAgain)
 	router.GET(options.BaseURL+"/api/v1/told", wrapper.WhoIsTold)
-	router.GET(options.BaseURL+"/api/v1/climbing", wrapper.ListClimbing)
+	router.GET(options.BaseURL+"/api/v1/escalations", wrapper.ListEscalations)
 	router.GET(options.BaseURL+"/api/v1/people/:name/reach", wrapper.GetReach)
 	router.PUT(options.BaseURL+"/api/v1/people/:name/quiet", wrapper.SetQuiet)
-	router.POST(options.BaseURL+"/api/v1/people/:name/ways", wrapper.AddWay)
-	router.PUT(options.BaseURL+"/api/v1/people/:name/ways", wrapper.PlaceWays)
-	router.DELETE(options.BaseURL+"/api/v1/people/:name/ways/:id", wrapper.RemoveWay)
-	router.POST(options.BaseURL+"/api/v1/people/:name/ways/:id/code", wrapper.SendCode)
-	router.POST(options.BaseURL+"/api/v1/people/:name/ways/:id/proof", wrapper.ProveWay)
+	router.POST(options.BaseURL+"/api/v1/people/:name/contacts", wrapper.AddContact)
+	router.PUT(options.BaseURL+"/api/v1/people/:name/contacts", wrapper.OrderContacts)
+	router.DELETE(options.BaseURL+"/api/v1/people/:name/contacts/:id", wrapper.RemoveContact)
+	router.POST(options.BaseURL+"/api/v1/people/:name/contacts/:id/code", wrapper.SendCode)
+	router.POST(options.BaseURL+"/api/v1/people/:name/contacts/:id/verification", wrapper.VerifyContact)
 	router.POST(options.BaseURL+"/api/v1/links/open", wrapper.OpenLink)
 	router.POST(options.BaseURL+"/api/v1/links/act", wrapper.ActByLink)
 	router.GET(options.BaseURL+"/api/v1/alerts", wrapper.ListAlerts)
@@ -34289,6 +34858,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/incidents", wrapper.OpenIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number", wrapper.GetIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/entries", wrapper.ListEntries)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/story", wrapper.GetStory)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/verify", wrapper.VerifyIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/notes", wrapper.AddNote)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/suggestions", wrapper.SuggestRunbooks)
@@ -34337,7 +34907,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/runs", wrapper.StartRun)
 	router.GET(options.BaseURL+"/api/v1/runs/:id", wrapper.GetRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/cancel", wrapper.CancelRun)
-	router.POST(options.BaseURL+"/api/v1/runs/:id/release", wrapper.ReleaseRun)
+	router.POST(options.BaseURL+"/api/v1/runs/:id/resume", wrapper.ResumeRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/settle", wrapper.SettleRun)
 	router.POST(options.BaseURL+"/api/v1/runs/:id/again", wrapper.RunAgain)
 	router.GET(options.BaseURL+"/api/v1/runs/:id/graph", wrapper.GetRunGraph)
@@ -34577,45 +35147,6 @@ type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListClimbingRequestObject struct {
-	Params ListClimbingParams
-}
-
-type ListClimbingResponseObject interface {
-	VisitListClimbingResponse(w http.ResponseWriter) error
-}
-
-type ListClimbing200JSONResponse []Climbing
-
-func (response ListClimbing200JSONResponse) VisitListClimbingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListClimbingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListClimbingdefaultApplicationProblemPlusJSONResponse) VisitListClimbingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34999,6 +35530,45 @@ type ListDocumentRevisionsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDocumentRevisionsdefaultApplicationProblemPlusJSONResponse) VisitListDocumentRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEscalationsRequestObject struct {
+	Params ListEscalationsParams
+}
+
+type ListEscalationsResponseObject interface {
+	VisitListEscalationsResponse(w http.ResponseWriter) error
+}
+
+type ListEscalations200JSONResponse []Escalation
+
+func (response ListEscalations200JSONResponse) VisitListEscalationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEscalationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEscalationsdefaultApplicationProblemPlusJSONResponse) VisitListEscalationsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -36081,6 +36651,14 @@ type AddNoteResponseObject interface {
 
 type AddNote201JSONResponse Entry
 
+func (t AddNote201JSONResponse) MarshalJSON() ([]byte, error) {
+	return Entry(t).MarshalJSON()
+}
+
+func (t *AddNote201JSONResponse) UnmarshalJSON(b []byte) error {
+	return (*Entry)(t).UnmarshalJSON(b)
+}
+
 func (response AddNote201JSONResponse) VisitAddNoteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
@@ -36216,6 +36794,46 @@ type SplitIncidentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SplitIncidentdefaultApplicationProblemPlusJSONResponse) VisitSplitIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStoryRequestObject struct {
+	Number Number `json:"number"`
+	Params GetStoryParams
+}
+
+type GetStoryResponseObject interface {
+	VisitGetStoryResponse(w http.ResponseWriter) error
+}
+
+type GetStory200JSONResponse Story
+
+func (response GetStory200JSONResponse) VisitGetStoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStorydefaultApplicationProblemPlusJSONResponse) VisitGetStoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -36908,6 +37526,183 @@ func (response RemovePersondefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type AddContactRequestObject struct {
+	Name Name `json:"name"`
+	Body *AddContactJSONRequestBody
+}
+
+type AddContactResponseObject interface {
+	VisitAddContactResponse(w http.ResponseWriter) error
+}
+
+type AddContact201JSONResponse Contact
+
+func (response AddContact201JSONResponse) VisitAddContactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddContactdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddContactdefaultApplicationProblemPlusJSONResponse) VisitAddContactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OrderContactsRequestObject struct {
+	Name Name `json:"name"`
+	Body *OrderContactsJSONRequestBody
+}
+
+type OrderContactsResponseObject interface {
+	VisitOrderContactsResponse(w http.ResponseWriter) error
+}
+
+type OrderContacts204Response struct {
+}
+
+func (response OrderContacts204Response) VisitOrderContactsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type OrderContactsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OrderContactsdefaultApplicationProblemPlusJSONResponse) VisitOrderContactsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveContactRequestObject struct {
+	Name Name     `json:"name"`
+	Id   Numbered `json:"id"`
+}
+
+type RemoveContactResponseObject interface {
+	VisitRemoveContactResponse(w http.ResponseWriter) error
+}
+
+type RemoveContact204Response struct {
+}
+
+func (response RemoveContact204Response) VisitRemoveContactResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveContactdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveContactdefaultApplicationProblemPlusJSONResponse) VisitRemoveContactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendCodeRequestObject struct {
+	Name Name     `json:"name"`
+	Id   Numbered `json:"id"`
+}
+
+type SendCodeResponseObject interface {
+	VisitSendCodeResponse(w http.ResponseWriter) error
+}
+
+type SendCode204Response struct {
+}
+
+func (response SendCode204Response) VisitSendCodeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendCodedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendCodedefaultApplicationProblemPlusJSONResponse) VisitSendCodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyContactRequestObject struct {
+	Name Name     `json:"name"`
+	Id   Numbered `json:"id"`
+	Body *VerifyContactJSONRequestBody
+}
+
+type VerifyContactResponseObject interface {
+	VisitVerifyContactResponse(w http.ResponseWriter) error
+}
+
+type VerifyContact204Response struct {
+}
+
+func (response VerifyContact204Response) VisitVerifyContactResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type VerifyContactdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyContactdefaultApplicationProblemPlusJSONResponse) VisitVerifyContactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetQuietRequestObject struct {
 	Name Name `json:"name"`
 	Body *SetQuietJSONRequestBody
@@ -36970,183 +37765,6 @@ type GetReachdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetReachdefaultApplicationProblemPlusJSONResponse) VisitGetReachResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddWayRequestObject struct {
-	Name Name `json:"name"`
-	Body *AddWayJSONRequestBody
-}
-
-type AddWayResponseObject interface {
-	VisitAddWayResponse(w http.ResponseWriter) error
-}
-
-type AddWay201JSONResponse Way
-
-func (response AddWay201JSONResponse) VisitAddWayResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type AddWaydefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response AddWaydefaultApplicationProblemPlusJSONResponse) VisitAddWayResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type PlaceWaysRequestObject struct {
-	Name Name `json:"name"`
-	Body *PlaceWaysJSONRequestBody
-}
-
-type PlaceWaysResponseObject interface {
-	VisitPlaceWaysResponse(w http.ResponseWriter) error
-}
-
-type PlaceWays204Response struct {
-}
-
-func (response PlaceWays204Response) VisitPlaceWaysResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type PlaceWaysdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response PlaceWaysdefaultApplicationProblemPlusJSONResponse) VisitPlaceWaysResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type RemoveWayRequestObject struct {
-	Name Name     `json:"name"`
-	Id   Numbered `json:"id"`
-}
-
-type RemoveWayResponseObject interface {
-	VisitRemoveWayResponse(w http.ResponseWriter) error
-}
-
-type RemoveWay204Response struct {
-}
-
-func (response RemoveWay204Response) VisitRemoveWayResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type RemoveWaydefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response RemoveWaydefaultApplicationProblemPlusJSONResponse) VisitRemoveWayResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SendCodeRequestObject struct {
-	Name Name     `json:"name"`
-	Id   Numbered `json:"id"`
-}
-
-type SendCodeResponseObject interface {
-	VisitSendCodeResponse(w http.ResponseWriter) error
-}
-
-type SendCode204Response struct {
-}
-
-func (response SendCode204Response) VisitSendCodeResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type SendCodedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response SendCodedefaultApplicationProblemPlusJSONResponse) VisitSendCodeResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ProveWayRequestObject struct {
-	Name Name     `json:"name"`
-	Id   Numbered `json:"id"`
-	Body *ProveWayJSONRequestBody
-}
-
-type ProveWayResponseObject interface {
-	VisitProveWayResponse(w http.ResponseWriter) error
-}
-
-type ProveWay204Response struct {
-}
-
-func (response ProveWay204Response) VisitProveWayResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type ProveWaydefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ProveWaydefaultApplicationProblemPlusJSONResponse) VisitProveWayResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -37921,29 +38539,29 @@ func (response GetRunGraphdefaultApplicationProblemPlusJSONResponse) VisitGetRun
 	return err
 }
 
-type ReleaseRunRequestObject struct {
+type ResumeRunRequestObject struct {
 	Id   Id `json:"id"`
-	Body *ReleaseRunJSONRequestBody
+	Body *ResumeRunJSONRequestBody
 }
 
-type ReleaseRunResponseObject interface {
-	VisitReleaseRunResponse(w http.ResponseWriter) error
+type ResumeRunResponseObject interface {
+	VisitResumeRunResponse(w http.ResponseWriter) error
 }
 
-type ReleaseRun204Response struct {
+type ResumeRun204Response struct {
 }
 
-func (response ReleaseRun204Response) VisitReleaseRunResponse(w http.ResponseWriter) error {
+func (response ResumeRun204Response) VisitResumeRunResponse(w http.ResponseWriter) error {
 	w.WriteHeader(204)
 	return nil
 }
 
-type ReleaseRundefaultApplicationProblemPlusJSONResponse struct {
+type ResumeRundefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ReleaseRundefaultApplicationProblemPlusJSONResponse) VisitReleaseRunResponse(w http.ResponseWriter) error {
+func (response ResumeRundefaultApplicationProblemPlusJSONResponse) VisitResumeRunResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -39893,17 +40511,17 @@ func (response SwitchTriggerdefaultApplicationProblemPlusJSONResponse) VisitSwit
 	return err
 }
 
-type ListUnreadRequestObject struct {
-	Params ListUnreadParams
+type ListUnparsedRequestObject struct {
+	Params ListUnparsedParams
 }
 
-type ListUnreadResponseObject interface {
-	VisitListUnreadResponse(w http.ResponseWriter) error
+type ListUnparsedResponseObject interface {
+	VisitListUnparsedResponse(w http.ResponseWriter) error
 }
 
-type ListUnread200JSONResponse []Unread
+type ListUnparsed200JSONResponse []Unparsed
 
-func (response ListUnread200JSONResponse) VisitListUnreadResponse(w http.ResponseWriter) error {
+func (response ListUnparsed200JSONResponse) VisitListUnparsedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -39915,12 +40533,12 @@ func (response ListUnread200JSONResponse) VisitListUnreadResponse(w http.Respons
 	return err
 }
 
-type ListUnreaddefaultApplicationProblemPlusJSONResponse struct {
+type ListUnparseddefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response ListUnreaddefaultApplicationProblemPlusJSONResponse) VisitListUnreadResponse(w http.ResponseWriter) error {
+func (response ListUnparseddefaultApplicationProblemPlusJSONResponse) VisitListUnparsedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -40030,10 +40648,7 @@ type StrictServerInterface interface {
 	// ListAudit Every act by person or program, newest first.
 	// (GET /api/v1/audit)
 	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
-	// ListClimbing What is urgent and nobody has taken yet.
-	// (GET /api/v1/climbing)
-	ListClimbing(ctx context.Context, request ListClimbingRequestObject) (ListClimbingResponseObject, error)
-	// ListConnections The ways out to people and other systems. Their documents say the rest.
+	// ListConnections Connections to people and other systems. Their documents say the rest.
 	// (GET /api/v1/connections)
 	ListConnections(ctx context.Context, request ListConnectionsRequestObject) (ListConnectionsResponseObject, error)
 	// AddConnection Add or change a room that takes our JSON at an address. Every other connection is pushed as a document.
@@ -40063,6 +40678,9 @@ type StrictServerInterface interface {
 	// ListDocumentRevisions The revisions of a document, newest first; also of one that was removed.
 	// (GET /api/v1/documents/{kind}/{name}/revisions)
 	ListDocumentRevisions(ctx context.Context, request ListDocumentRevisionsRequestObject) (ListDocumentRevisionsResponseObject, error)
+	// ListEscalations What is urgent and nobody has taken yet.
+	// (GET /api/v1/escalations)
+	ListEscalations(ctx context.Context, request ListEscalationsRequestObject) (ListEscalationsResponseObject, error)
 	// ListStored Files that runbooks can put on targets, by name.
 	// (GET /api/v1/files)
 	ListStored(ctx context.Context, request ListStoredRequestObject) (ListStoredResponseObject, error)
@@ -40096,7 +40714,7 @@ type StrictServerInterface interface {
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
 	GetIncident(ctx context.Context, request GetIncidentRequestObject) (GetIncidentResponseObject, error)
-	// AroundIncident How wide an incident is, what happened before it, which targets stand apart, and when it was there before.
+	// AroundIncident How wide an incident is, recent changes, outliers, and whether it happened before.
 	// (GET /api/v1/incidents/{number}/around)
 	AroundIncident(ctx context.Context, request AroundIncidentRequestObject) (AroundIncidentResponseObject, error)
 	// ListBacks What outside stores had of the time around an incident, as far as it was looked back, and what else may be asked.
@@ -40153,6 +40771,9 @@ type StrictServerInterface interface {
 	// SplitIncident Take alerts out of this incident into one of their own.
 	// (POST /api/v1/incidents/{number}/split)
 	SplitIncident(ctx context.Context, request SplitIncidentRequestObject) (SplitIncidentResponseObject, error)
+	// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
+	// (GET /api/v1/incidents/{number}/story)
+	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
 	// SuggestRunbooks Runbooks that may fit an incident, the best first and each with its reasons, and incidents like it that are over.
 	// (GET /api/v1/incidents/{number}/suggestions)
 	SuggestRunbooks(ctx context.Context, request SuggestRunbooksRequestObject) (SuggestRunbooksResponseObject, error)
@@ -40207,34 +40828,34 @@ type StrictServerInterface interface {
 	// RemovePerson Remove a person; what they did stays in the records.
 	// (DELETE /api/v1/people/{name})
 	RemovePerson(ctx context.Context, request RemovePersonRequestObject) (RemovePersonResponseObject, error)
+	// AddContact Add a contact method of your own; a code is sent there, and it is used once that was verified.
+	// (POST /api/v1/people/{name}/contacts)
+	AddContact(ctx context.Context, request AddContactRequestObject) (AddContactResponseObject, error)
+	// OrderContacts Set the order of your contact methods; name all of them.
+	// (PUT /api/v1/people/{name}/contacts)
+	OrderContacts(ctx context.Context, request OrderContactsRequestObject) (OrderContactsResponseObject, error)
+	// RemoveContact Remove a contact method.
+	// (DELETE /api/v1/people/{name}/contacts/{id})
+	RemoveContact(ctx context.Context, request RemoveContactRequestObject) (RemoveContactResponseObject, error)
+	// SendCode Send another code; the one before is worth nothing any more.
+	// (POST /api/v1/people/{name}/contacts/{id}/code)
+	SendCode(ctx context.Context, request SendCodeRequestObject) (SendCodeResponseObject, error)
+	// VerifyContact Verify a contact method with the code that was sent to it.
+	// (POST /api/v1/people/{name}/contacts/{id}/verification)
+	VerifyContact(ctx context.Context, request VerifyContactRequestObject) (VerifyContactResponseObject, error)
 	// SetQuiet Set one's own quiet hours; an administrator may set anybody's.
 	// (PUT /api/v1/people/{name}/quiet)
 	SetQuiet(ctx context.Context, request SetQuietRequestObject) (SetQuietResponseObject, error)
 	// GetReach How somebody can be reached, and when not for what can wait.
 	// (GET /api/v1/people/{name}/reach)
 	GetReach(ctx context.Context, request GetReachRequestObject) (GetReachResponseObject, error)
-	// AddWay Add a way to be reached oneself, and send a code there; it counts once the code was given back.
-	// (POST /api/v1/people/{name}/ways)
-	AddWay(ctx context.Context, request AddWayRequestObject) (AddWayResponseObject, error)
-	// PlaceWays Put one's ways into another order; all of them are named.
-	// (PUT /api/v1/people/{name}/ways)
-	PlaceWays(ctx context.Context, request PlaceWaysRequestObject) (PlaceWaysResponseObject, error)
-	// RemoveWay Forget a way.
-	// (DELETE /api/v1/people/{name}/ways/{id})
-	RemoveWay(ctx context.Context, request RemoveWayRequestObject) (RemoveWayResponseObject, error)
-	// SendCode Send another code; the one before is worth nothing any more.
-	// (POST /api/v1/people/{name}/ways/{id}/code)
-	SendCode(ctx context.Context, request SendCodeRequestObject) (SendCodeResponseObject, error)
-	// ProveWay Give the code back that was sent.
-	// (POST /api/v1/people/{name}/ways/{id}/proof)
-	ProveWay(ctx context.Context, request ProveWayRequestObject) (ProveWayResponseObject, error)
 	// Push Compare documents with what is there, and make it so.
 	// (POST /api/v1/push)
 	Push(ctx context.Context, request PushRequestObject) (PushResponseObject, error)
 	// ListQuestions Questions that wait for an answer, the oldest first.
 	// (GET /api/v1/questions)
 	ListQuestions(ctx context.Context, request ListQuestionsRequestObject) (ListQuestionsResponseObject, error)
-	// AnswerQuestion Answer a question; an answer that lets a change happen needs the role approver.
+	// AnswerQuestion Answer a question; an answer that approves a change needs the role approver.
 	// (POST /api/v1/questions/{id}/answer)
 	AnswerQuestion(ctx context.Context, request AnswerQuestionRequestObject) (AnswerQuestionResponseObject, error)
 	// ListReadings What was read last, of each target, by service and name; at most 1000.
@@ -40288,9 +40909,9 @@ type StrictServerInterface interface {
 	// GetRunGraph The flow of a run as nodes and edges, with the path that it took.
 	// (GET /api/v1/runs/{id}/graph)
 	GetRunGraph(ctx context.Context, request GetRunGraphRequestObject) (GetRunGraphResponseObject, error)
-	// ReleaseRun Let a run go on that was set aside because the program died of it.
-	// (POST /api/v1/runs/{id}/release)
-	ReleaseRun(ctx context.Context, request ReleaseRunRequestObject) (ReleaseRunResponseObject, error)
+	// ResumeRun Resume a run that was quarantined because the program died of it.
+	// (POST /api/v1/runs/{id}/resume)
+	ResumeRun(ctx context.Context, request ResumeRunRequestObject) (ResumeRunResponseObject, error)
 	// SettleRun Say that what a run handed over is done with; its incident may end.
 	// (POST /api/v1/runs/{id}/settle)
 	SettleRun(ctx context.Context, request SettleRunRequestObject) (SettleRunResponseObject, error)
@@ -40402,7 +41023,7 @@ type StrictServerInterface interface {
 	// RemoveStandIn Take a stand-in back, and the other one of a swap with it.
 	// (DELETE /api/v1/teams/{name}/stand-ins/{id})
 	RemoveStandIn(ctx context.Context, request RemoveStandInRequestObject) (RemoveStandInResponseObject, error)
-	// SwapDuties Two duties change hands, by two stand-ins that are entered together and taken back together.
+	// SwapDuties Two duties change hands, by two stand-ins that are entered and removed together.
 	// (POST /api/v1/teams/{name}/swaps)
 	SwapDuties(ctx context.Context, request SwapDutiesRequestObject) (SwapDutiesResponseObject, error)
 	// ListTokens Tokens for programs, without their values.
@@ -40444,13 +41065,13 @@ type StrictServerInterface interface {
 	// SwitchTrigger Switch a trigger off without losing it, or on again.
 	// (PUT /api/v1/triggers/{trigger}/switch)
 	SwitchTrigger(ctx context.Context, request SwitchTriggerRequestObject) (SwitchTriggerResponseObject, error)
-	// ListUnread Payloads that proved themselves and could not be mapped, newest first.
-	// (GET /api/v1/unread)
-	ListUnread(ctx context.Context, request ListUnreadRequestObject) (ListUnreadResponseObject, error)
+	// ListUnparsed Payloads that proved themselves and could not be mapped, newest first.
+	// (GET /api/v1/unparsed)
+	ListUnparsed(ctx context.Context, request ListUnparsedRequestObject) (ListUnparsedResponseObject, error)
 	// ReadAgain Map a payload anew with the source's map as it is now, and take what that gives.
-	// (POST /api/v1/unread/{id}/again)
+	// (POST /api/v1/unparsed/{id}/again)
 	ReadAgain(ctx context.Context, request ReadAgainRequestObject) (ReadAgainResponseObject, error)
-	// ListWatches Standing looks, and how each went last, by name.
+	// ListWatches Scheduled looks, and how each went last, by name.
 	// (GET /api/v1/watches)
 	ListWatches(ctx context.Context, request ListWatchesRequestObject) (ListWatchesResponseObject, error)
 }
@@ -40662,32 +41283,6 @@ func (sh *strictHandler) ListAudit(ctx *gin.Context, params ListAuditParams) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListAuditResponseObject); ok {
 		if err := validResponse.VisitListAuditResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// ListClimbing operation middleware
-func (sh *strictHandler) ListClimbing(ctx *gin.Context, params ListClimbingParams) {
-	var request ListClimbingRequestObject
-
-	request.Params = params
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListClimbing(ctx, request.(ListClimbingRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListClimbing")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListClimbingResponseObject); ok {
-		if err := validResponse.VisitListClimbingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -40968,6 +41563,32 @@ func (sh *strictHandler) ListDocumentRevisions(ctx *gin.Context, kind Kind, name
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDocumentRevisionsResponseObject); ok {
 		if err := validResponse.VisitListDocumentRevisionsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEscalations operation middleware
+func (sh *strictHandler) ListEscalations(ctx *gin.Context, params ListEscalationsParams) {
+	var request ListEscalationsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEscalations(ctx, request.(ListEscalationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEscalations")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListEscalationsResponseObject); ok {
+		if err := validResponse.VisitListEscalationsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -41989,6 +42610,33 @@ func (sh *strictHandler) SplitIncident(ctx *gin.Context, number Number) {
 	}
 }
 
+// GetStory operation middleware
+func (sh *strictHandler) GetStory(ctx *gin.Context, number Number, params GetStoryParams) {
+	var request GetStoryRequestObject
+
+	request.Number = number
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStory(ctx, request.(GetStoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetStoryResponseObject); ok {
+		if err := validResponse.VisitGetStoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SuggestRunbooks operation middleware
 func (sh *strictHandler) SuggestRunbooks(ctx *gin.Context, number Number) {
 	var request SuggestRunbooksRequestObject
@@ -42498,6 +43146,193 @@ func (sh *strictHandler) RemovePerson(ctx *gin.Context, name Name) {
 	}
 }
 
+// AddContact operation middleware
+func (sh *strictHandler) AddContact(ctx *gin.Context, name Name) {
+	var request AddContactRequestObject
+
+	request.Name = name
+
+	var body AddContactJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddContact(ctx, request.(AddContactRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddContact")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddContactResponseObject); ok {
+		if err := validResponse.VisitAddContactResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OrderContacts operation middleware
+func (sh *strictHandler) OrderContacts(ctx *gin.Context, name Name) {
+	var request OrderContactsRequestObject
+
+	request.Name = name
+
+	var body OrderContactsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OrderContacts(ctx, request.(OrderContactsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OrderContacts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(OrderContactsResponseObject); ok {
+		if err := validResponse.VisitOrderContactsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveContact operation middleware
+func (sh *strictHandler) RemoveContact(ctx *gin.Context, name Name, id Numbered) {
+	var request RemoveContactRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveContact(ctx, request.(RemoveContactRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveContact")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveContactResponseObject); ok {
+		if err := validResponse.VisitRemoveContactResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendCode operation middleware
+func (sh *strictHandler) SendCode(ctx *gin.Context, name Name, id Numbered) {
+	var request SendCodeRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendCode(ctx, request.(SendCodeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendCode")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SendCodeResponseObject); ok {
+		if err := validResponse.VisitSendCodeResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// VerifyContact operation middleware
+func (sh *strictHandler) VerifyContact(ctx *gin.Context, name Name, id Numbered) {
+	var request VerifyContactRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	var body VerifyContactJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyContact(ctx, request.(VerifyContactRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyContact")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(VerifyContactResponseObject); ok {
+		if err := validResponse.VisitVerifyContactResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SetQuiet operation middleware
 func (sh *strictHandler) SetQuiet(ctx *gin.Context, name Name) {
 	var request SetQuietRequestObject
@@ -42561,193 +43396,6 @@ func (sh *strictHandler) GetReach(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetReachResponseObject); ok {
 		if err := validResponse.VisitGetReachResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// AddWay operation middleware
-func (sh *strictHandler) AddWay(ctx *gin.Context, name Name) {
-	var request AddWayRequestObject
-
-	request.Name = name
-
-	var body AddWayJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.AddWay(ctx, request.(AddWayRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "AddWay")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(AddWayResponseObject); ok {
-		if err := validResponse.VisitAddWayResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// PlaceWays operation middleware
-func (sh *strictHandler) PlaceWays(ctx *gin.Context, name Name) {
-	var request PlaceWaysRequestObject
-
-	request.Name = name
-
-	var body PlaceWaysJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.PlaceWays(ctx, request.(PlaceWaysRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "PlaceWays")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(PlaceWaysResponseObject); ok {
-		if err := validResponse.VisitPlaceWaysResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// RemoveWay operation middleware
-func (sh *strictHandler) RemoveWay(ctx *gin.Context, name Name, id Numbered) {
-	var request RemoveWayRequestObject
-
-	request.Name = name
-	request.Id = id
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.RemoveWay(ctx, request.(RemoveWayRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "RemoveWay")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(RemoveWayResponseObject); ok {
-		if err := validResponse.VisitRemoveWayResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// SendCode operation middleware
-func (sh *strictHandler) SendCode(ctx *gin.Context, name Name, id Numbered) {
-	var request SendCodeRequestObject
-
-	request.Name = name
-	request.Id = id
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SendCode(ctx, request.(SendCodeRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SendCode")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(SendCodeResponseObject); ok {
-		if err := validResponse.VisitSendCodeResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// ProveWay operation middleware
-func (sh *strictHandler) ProveWay(ctx *gin.Context, name Name, id Numbered) {
-	var request ProveWayRequestObject
-
-	request.Name = name
-	request.Id = id
-
-	var body ProveWayJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ProveWay(ctx, request.(ProveWayRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ProveWay")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ProveWayResponseObject); ok {
-		if err := validResponse.VisitProveWayResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -43372,13 +44020,13 @@ func (sh *strictHandler) GetRunGraph(ctx *gin.Context, id Id) {
 	}
 }
 
-// ReleaseRun operation middleware
-func (sh *strictHandler) ReleaseRun(ctx *gin.Context, id Id) {
-	var request ReleaseRunRequestObject
+// ResumeRun operation middleware
+func (sh *strictHandler) ResumeRun(ctx *gin.Context, id Id) {
+	var request ResumeRunRequestObject
 
 	request.Id = id
 
-	var body ReleaseRunJSONRequestBody
+	var body ResumeRunJSONRequestBody
 	var err error
 	// A request validator built on kin-openapi's openapi3filter with
 	// KeepValidatedValue leaves the value it validated on the body. Bind
@@ -43397,18 +44045,18 @@ func (sh *strictHandler) ReleaseRun(ctx *gin.Context, id Id) {
 	request.Body = &body
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ReleaseRun(ctx, request.(ReleaseRunRequestObject))
+		return sh.ssi.ResumeRun(ctx, request.(ResumeRunRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ReleaseRun")
+		handler = middleware(handler, "ResumeRun")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ReleaseRunResponseObject); ok {
-		if err := validResponse.VisitReleaseRunResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(ResumeRunResponseObject); ok {
+		if err := validResponse.VisitResumeRunResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -45004,25 +45652,25 @@ func (sh *strictHandler) SwitchTrigger(ctx *gin.Context, trigger TriggerName) {
 	}
 }
 
-// ListUnread operation middleware
-func (sh *strictHandler) ListUnread(ctx *gin.Context, params ListUnreadParams) {
-	var request ListUnreadRequestObject
+// ListUnparsed operation middleware
+func (sh *strictHandler) ListUnparsed(ctx *gin.Context, params ListUnparsedParams) {
+	var request ListUnparsedRequestObject
 
 	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListUnread(ctx, request.(ListUnreadRequestObject))
+		return sh.ssi.ListUnparsed(ctx, request.(ListUnparsedRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListUnread")
+		handler = middleware(handler, "ListUnparsed")
 	}
 
 	response, err := handler(ctx, request)
 
 	if err != nil {
 		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListUnreadResponseObject); ok {
-		if err := validResponse.VisitListUnreadResponse(ctx.Writer); err != nil {
+	} else if validResponse, ok := response.(ListUnparsedResponseObject); ok {
+		if err := validResponse.VisitListUnparsedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

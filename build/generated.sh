@@ -1,7 +1,7 @@
 #!/bin/sh
 # Holds what is generated to what it is generated from: it is generated anew, and must be what stands there.
 set -eu
-generated="api/api.gen.go console/src/api/schema.gen.d.ts console/src/composables/kinds.gen.ts"
+generated="api/openapi.yaml api/api.gen.go console/src/api/schema.gen.d.ts console/src/composables/kinds.gen.ts"
 kept=$(mktemp -d)
 trap 'rm -rf "$kept"' EXIT
 for f in $generated; do

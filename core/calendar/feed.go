@@ -22,11 +22,11 @@ const (
 
 // ReadFeed reads the events of an iCalendar (RFC 5545) as the turns of a line. known tells who a name or an address
 // there is, in small letters. Events that were over at since are left out, as are those that are cancelled. zone is
-// that of times which name none. unread says, in sentences, which events count for nobody, and why; err that the whole
-// of it cannot be read.
+// that of times which name none. unparsed says, in sentences, which events count for nobody, and why; err that the
+// whole of it cannot be read.
 func ReadFeed(
 	text string, zone *time.Location, known map[string]string, since time.Time,
-) (turns []Turn, unread []string, err error) {
+) (turns []Turn, unparsed []string, err error) {
 	if len(text) > MaxFeed {
 		return nil, nil, fmt.Errorf("it is larger than %d bytes", MaxFeed)
 	}
@@ -47,7 +47,7 @@ func ReadFeed(
 		return nil, nil, fmt.Errorf("it has more than %d events that come again and again", maxRecurring)
 	}
 	// What stands for one day goes before what comes each week.
-	return slices.Concat(f.single, f.again), f.unread, nil
+	return slices.Concat(f.single, f.again), f.unparsed, nil
 }
 
 // decode takes an iCalendar apart. The library panics on lines that end within a parameter.
@@ -71,7 +71,7 @@ type feed struct {
 	since         time.Time
 	moved         map[string][]time.Time // occurrences that another event stands for, by UID
 	single, again []Turn
-	unread        []string
+	unparsed      []string
 }
 
 func (f *feed) read(events []ical.Event) {
@@ -84,7 +84,7 @@ func (f *feed) read(events []ical.Event) {
 	}
 	for _, e := range events {
 		if err := f.event(e); err != nil {
-			f.unread = append(f.unread, fmt.Sprintf("%s: %s", f.says(e), err))
+			f.unparsed = append(f.unparsed, fmt.Sprintf("%s: %s", f.says(e), err))
 		}
 	}
 }

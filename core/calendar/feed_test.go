@@ -50,7 +50,7 @@ func TestAFeedIsReadAsTurns(t *testing.T) {
 		eventOf("zone", "DTSTART;TZID=Nowhere:20260711T200000", "DTEND:20260710T210000", "SUMMARY:Mara"),
 	)
 	since := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
-	turns, unread, err := ReadFeed(text, zone, whoIsWho, since)
+	turns, unparsed, err := ReadFeed(text, zone, whoIsWho, since)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		`"Mara and Jonas" at 2026-07-06 20:00: it names jonas and mara; one event is for one person`,
@@ -58,7 +58,7 @@ func TestAFeedIsReadAsTurns(t *testing.T) {
 		`"Mara" at 2026-07-09 20:00: it lasts less than a minute, or more than 366 days`,
 		`"Mara" at 2026-07-10 20:00: it comes more often than once a day`,
 		`"Mara" at 20260711T200000: when it begins cannot be read`,
-	}, unread)
+	}, unparsed)
 	r := &Rota{Zone: zone, Lines: [][]Turn{turns}}
 	for when, who := range map[string]string{
 		"2026-01-05 19:59": "", "2026-01-05 20:00": "mara", "2026-01-06 07:59": "mara", "2026-01-06 08:00": "",
@@ -93,9 +93,9 @@ func TestFeedsThatCannotBe(t *testing.T) {
 		_, _, err := ReadFeed(text, time.UTC, whoIsWho, time.Time{})
 		assert.ErrorContains(t, err, says, "%.40q", text)
 	}
-	turns, unread, err := ReadFeed(calendarOf(), time.UTC, whoIsWho, time.Time{})
+	turns, unparsed, err := ReadFeed(calendarOf(), time.UTC, whoIsWho, time.Time{})
 	require.NoError(t, err)
-	assert.Empty(t, unread)
+	assert.Empty(t, unparsed)
 	assert.Empty(t, turns)
 }
 
@@ -120,9 +120,9 @@ func TestARotaIsTheSameThroughAFeed(t *testing.T) {
 				e.SetSummary(d.Person + " is on call")
 			}
 		}
-		turns, unread, err := ReadFeed(c.Serialize(), zone, whoIsWho, from)
+		turns, unparsed, err := ReadFeed(c.Serialize(), zone, whoIsWho, from)
 		require.NoError(t, err)
-		require.Empty(t, unread)
+		require.Empty(t, unparsed)
 		read := &Rota{Zone: zone, Lines: [][]Turn{turns}}
 		got := read.Duties(0, from, until, nil)
 		require.Len(t, got, len(duties))

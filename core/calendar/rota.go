@@ -319,7 +319,7 @@ func (r *Rota) Holes(line int, from, until time.Time, standIns []StandIn) []Duty
 	return slices.DeleteFunc(r.Duties(line, from, until, standIns), func(d Duty) bool { return d.Person != "" })
 }
 
-// Twice is a stretch of time in which one person is on call in two lines, so that climbing from the one to the other
+// Twice is a stretch of time in which one person is on call in two lines, so that escalating from the one to the other
 // reaches nobody else. Lines count from 0.
 type Twice struct {
 	Person      string

@@ -110,7 +110,7 @@ func (p *player) knowsItsSteps() {
 	}
 }
 
-// undone is how a case writes that a change was taken back.
+// undone is how a case writes that a change was undone.
 const undone = "undo "
 
 // find finds a step by its id or its place; those of parts and of called runbooks as NAME/STEP.
@@ -279,7 +279,7 @@ func good(r task.Request, exit int) bool {
 
 // read gives readings by their values; those of the look that are not given are missing.
 func (p *player) read(out *flow.Outcome, m Meeting, look *runbook.Step, target string, now time.Time) {
-	out.Readings, out.Missing = map[string]expr.Taking{}, map[string]string{}
+	out.Readings, out.Missing = map[string]expr.Sample{}, map[string]string{}
 	given := map[string]bool{}
 	for _, spec := range look.Read {
 		v, ok := m.Read[spec.Name]
@@ -293,7 +293,7 @@ func (p *player) read(out *flow.Outcome, m Meeting, look *runbook.Step, target s
 			p.stuck("the reading %s cannot be so: %s", spec.Name, err)
 			continue
 		}
-		out.Readings[spec.Name] = expr.Taking{Value: v, Unit: spec.Unit, Target: target, At: now}
+		out.Readings[spec.Name] = expr.Sample{Value: v, Unit: spec.Unit, Target: target, At: now}
 	}
 	for name := range m.Read {
 		if !given[name] {

@@ -46,8 +46,8 @@ func (x *decoder) connection(root ast.Node) {
 			}
 		},
 		"sign": func(n ast.Node) { c.Sign = x.template(n, expr.InReport.Secrets(), "sign") },
-		"most": func(n ast.Node) {
-			if c.Most = x.Integer(n, "most"); c.Most < 60 || c.Most > 4000 {
+		"max_length": func(n ast.Node) {
+			if c.Most = x.Integer(n, "max_length"); c.Most < 60 || c.Most > 4000 {
 				x.Fail(n, "most is how many characters a short message has, from 60 to 4000")
 			}
 		},

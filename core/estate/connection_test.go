@@ -50,7 +50,7 @@ name: quayside-by-day
 when: notice.owner == "quayside"
 hours: {inside: quayside-staffed}
 tell: [room/quayside-room]
-climb_after: 2m
+escalate_after: 2m
 `
 
 func TestConnectionsAndRoutes(t *testing.T) {
@@ -91,7 +91,7 @@ func TestConnectionsAndRoutes(t *testing.T) {
 	assert.Equal(t, "note=a%26b", call.Body)
 
 	r := list[3].Route
-	assert.Equal(t, 2*time.Minute, r.Climb)
+	assert.Equal(t, 2*time.Minute, r.EscalateAfter)
 	assert.True(t, r.Inside)
 }
 

@@ -146,7 +146,7 @@ func TestTheDemosSources(t *testing.T) {
 		got, err := mapping(s, source.Payload{ContentType: "text/xml", Body: body}, now)
 		require.NoError(t, err, f)
 		for _, m := range got {
-			assert.Empty(t, m.Unread, f)
+			assert.Empty(t, m.Unparsed, f)
 		}
 	}
 }

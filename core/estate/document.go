@@ -43,7 +43,7 @@ const (
 	Route      Kind = "route"
 	// Binding makes a runbook of the library one of somebody's own.
 	Binding Kind = "binding"
-	// Watch is a standing look.
+	// Watch is a scheduled look.
 	Watch Kind = "watch"
 	// Objective is what a service is measured against.
 	Objective Kind = "objective"

@@ -42,21 +42,21 @@ func sourceOf(t require.TestingT, text string) *source.Source {
 
 // seen is what was read of an item, with what is said of an alert.
 type seen struct {
-	Report  alert.Report
-	Made    []source.Made
-	Ignored bool
-	Unread  string
+	Report   alert.Report
+	Made     []source.Made
+	Ignored  bool
+	Unparsed string
 }
 
 // mapping reads a payload; an error says why nothing of it can be read.
 func mapping(s *source.Source, p source.Payload, at time.Time) ([]seen, error) {
 	r := s.Read(p, alert.HeardAt(at))
-	if r.Unread != "" {
-		return nil, errors.New(r.Unread)
+	if r.Unparsed != "" {
+		return nil, errors.New(r.Unparsed)
 	}
 	out := make([]seen, len(r.Items))
 	for i, x := range r.Items {
-		out[i] = seen{Made: x.Made(), Unread: x.Unread}
+		out[i] = seen{Made: x.Made(), Unparsed: x.Unparsed}
 		switch e := x.Event.(type) {
 		case *source.Alert:
 			out[i].Report = e.Report
@@ -92,8 +92,8 @@ func TestMapping(t *testing.T) {
 	assert.Equal(t, alert.Cleared, got[1].Report.Severity)
 	assert.Equal(t, "unknown", got[1].Report.Service)
 	assert.True(t, got[2].Ignored)
-	assert.Equal(t, `at: "soon" is no time; RFC 3339 and seconds since 1970 are understood`, got[3].Unread)
-	assert.Equal(t, "cleared: there is no state", got[4].Unread)
+	assert.Equal(t, `at: "soon" is no time; RFC 3339 and seconds since 1970 are understood`, got[3].Unparsed)
+	assert.Equal(t, "cleared: there is no state", got[4].Unparsed)
 	for body, want := range map[string]string{
 		`{"conditions": 3`: "the body is not JSON: unexpected EOF",
 		`{}`:               "each: there is no conditions",
@@ -120,7 +120,7 @@ map:
 	assert.Equal(t, alert.Major, got[0].Report.Severity)
 	got, err = mapping(s, json(`{"bad": true}`), now)
 	require.NoError(t, err)
-	assert.Equal(t, "summary: {{ body.host }}: there is no host", got[0].Unread)
+	assert.Equal(t, "summary: {{ body.host }}: there is no host", got[0].Unparsed)
 	_, found := estate.Parse([]estate.File{{Name: "a", Text: "urgentis: source/1\nname: a\nmap:\n" +
 		"  summary: {of: body.text, otherwise: '{{ bodyy }}'}\n  severity: {of: body.x, otherwise: odd}\n"}})
 	require.Len(t, found, 2)
@@ -137,7 +137,7 @@ func TestBodiesOfOtherKinds(t *testing.T) {
 		if err != nil {
 			return alert.Report{}, err.Error()
 		}
-		return got[0].Report, got[0].Unread
+		return got[0].Report, got[0].Unparsed
 	}
 	r, why := one("  summary: \"{{ body.alarm.text }} {{ body.alarm._id }}\"\n", "text/xml; charset=utf-8",
 		`<alarm id="7"><text>dark &amp; cold</text></alarm>`)
@@ -334,7 +334,7 @@ func FuzzMapping(f *testing.F) {
 		require.Equal(t, errA, errB)
 		require.Equal(t, a, b)
 		for _, m := range a {
-			assert.True(t, m.Ignored || m.Unread != "" || m.Report.Key != "")
+			assert.True(t, m.Ignored || m.Unparsed != "" || m.Report.Key != "")
 		}
 	})
 }

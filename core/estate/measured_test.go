@@ -27,7 +27,7 @@ const depthObjective = `urgentis: objective/1
 name: queue
 service: berth-queue
 title: In time
-holds: max(readings.depth) < 200
+good_when: max(readings.depth) < 200
 target: 99.5
 window: 28d
 `
@@ -102,9 +102,9 @@ func TestMistakesOfObjectives(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, says string }{
 		"no target":         {"target: 99.5\n", "", "the objective has no target"},
 		"all":               {"99.5", "100", "target is a percentage"},
-		"nothing to judge":  {"holds: max(readings.depth) < 200\n", "", "either holds"},
-		"both":              {"target:", "events: {good: a, all: b}\ntarget:", "either holds"},
-		"a number":          {"max(readings.depth) < 200", "max(readings.depth)", "holds must be true or false"},
+		"nothing to judge":  {"good_when: max(readings.depth) < 200\n", "", "either good_when"},
+		"both":              {"target:", "events: {good: a, all: b}\ntarget:", "either good_when"},
+		"a number":          {"max(readings.depth) < 200", "max(readings.depth)", "good_when must be true or false"},
 		"no reading":        {"max(readings.depth) < 200", "1 < 2", "speaks of no reading"},
 		"of an alert":       {"max(readings.depth) < 200", "max(readings.depth) < 200 && alert.key == 'a'", "not of alert"},
 		"what was before":   {"max(readings.depth)", "max(before(readings.depth))", "no meaning here"},
@@ -114,8 +114,8 @@ func TestMistakesOfObjectives(t *testing.T) {
 		"a burn too long":   {"window: 28d", "window: 1d\nburns: [{spends: 2, in: 2d}]", "less time than the window"},
 		"half a burn":       {"window: 28d", "window: 28d\nburns: [{spends: 2}]", "a burn has spends"},
 		"missing":           {"window: 28d", "window: 28d\nmissing: good", "missing is bad or unknown"},
-		"counters unnamed":  {"holds: max(readings.depth) < 200", "events: {good: a}", "events has good and all"},
-		"a strange counter": {"holds: max(readings.depth) < 200", "events: {good: 'a b', all: b}", "name of a reading"},
+		"counters unnamed":  {"good_when: max(readings.depth) < 200", "events: {good: a}", "events has good and all"},
+		"a strange counter": {"good_when: max(readings.depth) < 200", "events: {good: 'a b', all: b}", "name of a reading"},
 	} {
 		assert.Contains(t, says(t, replaced(t, depthObjective, c.old, c.new)), c.says, name)
 	}

@@ -23,10 +23,10 @@ func (x *decoder) objective(root ast.Node) {
 	x.d.Objective = o
 	got := x.Fields(root, "an objective", map[string]func(ast.Node){
 		"urgentis": func(ast.Node) {}, "name": x.name,
-		"service": func(n ast.Node) { o.Service = x.named(n, "service") },
-		"title":   func(n ast.Node) { o.Title = strings.TrimSpace(x.Word(n, "title")) },
-		"holds":   func(n ast.Node) { x.holds(n, o) },
-		"events":  func(n ast.Node) { x.events(n, o) },
+		"service":   func(n ast.Node) { o.Service = x.named(n, "service") },
+		"title":     func(n ast.Node) { o.Title = strings.TrimSpace(x.Word(n, "title")) },
+		"good_when": func(n ast.Node) { x.holds(n, o) },
+		"events":    func(n ast.Node) { x.events(n, o) },
 		"where": func(n ast.Node) {
 			for _, e := range x.Mapping(n, "where") {
 				o.Where[e.Key] = x.Word(e.Value, "a label")
@@ -56,8 +56,8 @@ func (x *decoder) objective(root ast.Node) {
 	x.need(root, got, "objective", "name", "service", "title", "target", "window")
 	switch {
 	case x.Findings.Failed():
-	case (got["holds"] == nil) == (got["events"] == nil):
-		x.Fail(root, "an objective has either holds, a condition that is true while all is well, or events, which "+
+	case (got["good_when"] == nil) == (got["events"] == nil):
+		x.Fail(root, "an objective has either good_when, a condition that is true while all is well, or events, which "+
 			"counts good ones among all")
 	case o.Window.Rolling > 0 && got["zone"] != nil:
 		x.Fail(got["zone"], "a zone is for a window by the calendar")
@@ -79,7 +79,7 @@ var readingsNamed = regexp.MustCompile(`\breadings\.([a-z][a-z0-9_]*)`)
 
 // holds compiles the condition of an objective. Its readings are numbers, whoever takes them.
 func (x *decoder) holds(n ast.Node, o *objective.Objective) {
-	text := x.Word(n, "holds")
+	text := x.Word(n, "good_when")
 	schema := expr.Schema{Readings: map[string]expr.Type{}}
 	for _, m := range readingsNamed.FindAllStringSubmatch(text, -1) {
 		schema.Readings[m[1]] = expr.Number
@@ -98,15 +98,15 @@ func (x *decoder) holds(n ast.Node, o *objective.Objective) {
 	slices.Sort(o.Readings)
 	switch {
 	case !p.IsBool():
-		x.Fail(n, "holds must be true or false, this is %s", p.TypeName())
+		x.Fail(n, "good_when must be true or false, this is %s", p.TypeName())
 	case len(o.Readings) == 0:
-		x.Fail(n, "holds speaks of no reading, such as max(readings.depth) < 200")
+		x.Fail(n, "good_when speaks of no reading, such as max(readings.depth) < 200")
 	case len(o.Readings) > objective.MaxReadings:
-		x.Fail(n, "holds speaks of at most %d readings", objective.MaxReadings)
+		x.Fail(n, "good_when speaks of at most %d readings", objective.MaxReadings)
 	}
 	for _, other := range []string{"alert", "alert_now", "inputs", "checks", "answers", "calls", "run", "error"} {
 		if len(p.Refers(other)) > 0 {
-			x.Fail(n, "holds speaks of readings alone, not of %s", other)
+			x.Fail(n, "good_when speaks of readings alone, not of %s", other)
 		}
 	}
 	if p.Calls("before") || p.Calls("previous") || p.Calls("own") {

@@ -27,10 +27,10 @@ func (x *decoder) route(root ast.Node) {
 				r.Tell = append(r.Tell, x.told(v))
 			}
 		},
-		"climb_after": func(n ast.Node) { r.Climb = x.patience(n, "climb_after") },
-		"page_after":  func(n ast.Node) { r.Page = x.patience(n, "page_after") },
-		"last_resort": func(n ast.Node) { r.Last = x.Boolean(n, "last_resort") },
-		"nobody":      func(n ast.Node) { r.Nobody = x.Boolean(n, "nobody") },
+		"escalate_after": func(n ast.Node) { r.EscalateAfter = x.patience(n, "escalate_after") },
+		"page_after":     func(n ast.Node) { r.Page = x.patience(n, "page_after") },
+		"last_resort":    func(n ast.Node) { r.Last = x.Boolean(n, "last_resort") },
+		"nobody":         func(n ast.Node) { r.Nobody = x.Boolean(n, "nobody") },
 	})
 	r.Name = x.d.Name
 	x.need(root, got, "route", "name")

@@ -126,7 +126,7 @@ func addOthers(defs map[string]any) {
 		Join: {(*decoder).join, "a join", map[string]any{"within": ref("span"), "by": texts, "also": map[string]any{
 			"type": "array", "items": map[string]any{"enum": incident.Directions}}}, []string{"by", "within"}},
 		Team: {(*decoder).team, "a team", map[string]any{"members": texts, "rota": rotaSchema()}, []string{"members"}},
-		Route: {(*decoder).route, "a route", map[string]any{"hours": ref("hours"), "climb_after": ref("span"),
+		Route: {(*decoder).route, "a route", map[string]any{"hours": ref("hours"), "escalate_after": ref("span"),
 			"page_after": ref("span"), "tell": texts}, nil},
 		Binding: {(*decoder).binding, "a binding", map[string]any{
 			"roles":  map[string]any{"type": "object", "additionalProperties": map[string]any{"type": "string"}},
@@ -207,7 +207,7 @@ func objectiveSchema() map[string]any {
 		"burns": map[string]any{"type": "array", "maxItems": objective.MaxBurns, "items": object(
 			[]string{"spends", "in", "severity"}, map[string]any{"spends": percent, "in": ref("span"),
 				"severity": map[string]any{"enum": alert.Severities()[1:]}}, "spends", "in")},
-		"holds": reading,
+		"good_when": reading,
 	}
 }
 

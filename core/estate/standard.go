@@ -6,7 +6,7 @@ import (
 	"urgentis/core/source"
 )
 
-// standardMaps are what stands where a source has no map, in the language of maps. What they leave out is unread.
+// standardMaps are what stands where a source has no map, in the language of maps. What they leave out is unparsed.
 var standardMaps = map[string]string{source.Syslog: syslogMap, source.Trap: trapMap}
 
 // withoutMap says how what arrives is read where there is no map.

@@ -9,7 +9,7 @@ import (
 	"urgentis/core/watch"
 )
 
-// watch decodes standing looks.
+// watch decodes scheduled looks.
 func (x *decoder) watch(root ast.Node) {
 	w := &watch.Watch{}
 	x.d.Watch = w

@@ -47,7 +47,7 @@ func TestSyslogWithoutAMap(t *testing.T) {
 			Labels: map[string]string{"host": "10.1.0.7", "app": "", "facility": "user"}, At: alert.SaidAt(now)},
 	} {
 		m := one(t, s, source.SyslogType, body)
-		assert.Empty(t, m.Unread, body)
+		assert.Empty(t, m.Unparsed, body)
 		assert.Equal(t, want, m.Report, body)
 	}
 	for _, body := range []string{"<13>Mar  1 01:58:00 quay-2 mailer[9]: all is well", "no priority at all", "", "<999>x",
@@ -84,7 +84,7 @@ func TestTrapsWithoutAMap(t *testing.T) {
 	m := one(t, s, source.TrapType, `{"from": "10.1.0.7", "version": "2c", "oid": "1.3.6.1.6.3.1.1.5.3", "uptime": 12.5,
 		"vars": [{"oid": "1.3.6.1.2.1.2.2.1.1.4", "type": "Integer", "value": 4},
 		{"oid": ".1.3.6.1.2.1.2.2.1.2.4", "type": "OctetString", "value": "quay-4"}]}`)
-	require.Empty(t, m.Unread)
+	require.Empty(t, m.Unparsed)
 	assert.Equal(t, "10.1.0.7/link/4", m.Report.Key)
 	assert.Equal(t, "The link quay-4 is down", m.Report.Summary)
 	assert.Equal(t, alert.Major, m.Report.Severity)
@@ -98,11 +98,11 @@ func TestTrapsWithoutAMap(t *testing.T) {
 			{"oid": "1.3.6.1.2.1.118.1.2.2.1.10.0", "value": "1.3.6.1.2.1.2.2.1.1.4"}]}`)
 	}
 	worse, over := alarm("1.3.6.1.2.1.118.0.2", "6"), alarm("1.3.6.1.2.1.118.0.3", "1")
-	assert.Equal(t, alert.Critical, worse.Report.Severity, worse.Unread)
+	assert.Equal(t, alert.Critical, worse.Report.Severity, worse.Unparsed)
 	assert.Equal(t, worse.Report.Key, over.Report.Key)
 	assert.Equal(t, alert.Cleared, over.Report.Severity)
 	m = one(t, s, source.TrapType, `{"from": "10.1.0.7", "oid": "1.3.6.1.4.1.99", "vars": []}`)
-	assert.Contains(t, m.Unread, "key: ")
+	assert.Contains(t, m.Unparsed, "key: ")
 	_, err := mapping(s, source.Payload{Body: []byte("{")}, now)
 	assert.ErrorContains(t, err, "the notification is not JSON")
 }
@@ -134,9 +134,9 @@ ignore: mail.headers["x-test"] == "1"
 		if want == "" {
 			want = "0"
 		}
-		// Without the header, ignore cannot be judged: such a mail is unread and not taken for harmless.
-		assert.Equal(t, `ignore: there is no x-test`, one(t, s, source.MailType, body).Unread)
-		require.Empty(t, m.Unread, body)
+		// Without the header, ignore cannot be judged: such a mail is unparsed and not taken for harmless.
+		assert.Equal(t, `ignore: there is no x-test`, one(t, s, source.MailType, body).Unparsed)
+		require.Empty(t, m.Unparsed, body)
 		assert.Equal(t, "ramp é", m.Report.Key)
 		assert.Equal(t, "Ramp 2 is dark", m.Report.Summary)
 		assert.Equal(t, want, m.Report.Labels["files"])
@@ -186,7 +186,7 @@ map:
 			require.Equal(t, errA, errB)
 			require.Equal(t, a, b)
 			for _, m := range a {
-				assert.True(t, m.Ignored || m.Unread != "" || m.Report.Key != "")
+				assert.True(t, m.Ignored || m.Unparsed != "" || m.Report.Key != "")
 			}
 		}
 	})

@@ -23,15 +23,15 @@ func Example() {
 		return
 	}
 	asked := []string{"berth-consumer-1", "berth-consumer-2"}
-	depth := func(takings map[string]expr.Taking) *expr.Scope {
+	depth := func(samples map[string]expr.Sample) *expr.Scope {
 		return &expr.Scope{
 			Inputs: map[string]any{"low": int64(200)},
 			Readings: map[string]*expr.Series{"depth": {
-				Name: "depth", Rounds: []expr.Round{{Seq: 2, Asked: asked, Takings: takings}},
+				Name: "depth", Rounds: []expr.Round{{Seq: 2, Asked: asked, Samples: samples}},
 			}},
 		}
 	}
-	both := map[string]expr.Taking{
+	both := map[string]expr.Sample{
 		"berth-consumer-1": {Value: int64(812), Target: "berth-consumer-1"},
 		"berth-consumer-2": {Value: int64(40), Target: "berth-consumer-2"},
 	}
@@ -42,7 +42,7 @@ func Example() {
 	_, err = deep.Bool(depth(both))
 	fmt.Println(errors.Is(err, expr.ErrUnsure), err)
 	// Output:
-	// true [{max(readings.depth) 812} {inputs.low 200}] <nil>
+	// true [{max(readings.depth) 812 berth-consumer-1} {inputs.low 200 }] <nil>
 	// true evidence is missing: no depth from berth-consumer-1
 }
 

@@ -438,6 +438,8 @@ func (p *Program) Bool(s *Scope) (bool, error) {
 type Value struct {
 	Part string `json:"part"`
 	Text string `json:"text"`
+	// Target is on which target it was, where it is that of one.
+	Target string `json:"target,omitempty"`
 }
 
 // Explain evaluates a condition and tells the value of each part that decided it.
@@ -458,21 +460,62 @@ func (j Judgement) Values() []Value {
 			continue
 		}
 		if bad, is := v.(*types.Err); is {
-			out = append(out, Value{x.text, "unsure: " + strings.TrimPrefix(bad.Error(), ErrUnsure.Error()+": ")})
+			out = append(out, Value{Part: x.text,
+				Text: "unsure: " + strings.TrimPrefix(bad.Error(), ErrUnsure.Error()+": ")})
 			continue
 		}
 		if _, whole := v.(*Series); !whole {
-			out = append(out, Value{x.text, sayBounded(v)})
+			out = append(out, Value{Part: x.text, Text: sayBounded(v), Target: j.targetOf(x, v)})
 		}
 	}
 	return out
 }
 
-// decider is a part of a condition as it is told of, with the number that its value has.
+// targetOf is the target that gave a part its value: of the largest, the smallest and the first of a series, and of
+// one's own; "" where several did, or none.
+func (j Judgement) targetOf(x decider, v ref.Val) string {
+	if x.of == 0 {
+		return ""
+	}
+	arg, ok := j.state.Value(x.of)
+	if !ok {
+		return ""
+	}
+	series, ok := arg.(*Series)
+	if !ok {
+		return ""
+	}
+	if x.call == "own" {
+		return series.Own
+	}
+	round, err := series.newest()
+	if err != nil {
+		return ""
+	}
+	found := ""
+	for t, s := range round.Samples {
+		if types.DefaultTypeAdapter.NativeToValue(s.Value).Equal(v) != types.True {
+			continue
+		}
+		if found != "" {
+			return ""
+		}
+		found = t
+	}
+	return found
+}
+
+// decider is a part of a condition as it is told of, with the number that its value has; of a call of one argument with
+// the name of what is called, and the number of the argument.
 type decider struct {
 	id   int64
 	text string
+	call string
+	of   int64
 }
+
+// ofOne are the functions of a series whose value is that of one target.
+var ofOne = []string{"max", "min", "own", "first"}
 
 // partsOf lists the parts whose values decide an expression: what operators join.
 func partsOf(a *cel.Ast) []decider {
@@ -481,7 +524,12 @@ func partsOf(a *cel.Ast) []decider {
 	var visit func(e ast.Expr)
 	add := func(e ast.Expr) {
 		if text, err := parser.Unparse(e, info); err == nil {
-			out = append(out, decider{e.ID(), text})
+			d := decider{id: e.ID(), text: text}
+			if e.Kind() == ast.CallKind && len(e.AsCall().Args()) == 1 &&
+				slices.Contains(ofOne, e.AsCall().FunctionName()) {
+				d.call, d.of = e.AsCall().FunctionName(), e.AsCall().Args()[0].ID()
+			}
+			out = append(out, d)
 		}
 	}
 	operator := func(name string) bool { _, ok := operators.FindReverse(name); return ok }

@@ -25,10 +25,10 @@ func exampleScope() (*Compiler, *Scope) {
 		panic(err)
 	}
 	at := time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
-	take := func(kv map[string]any) map[string]Taking {
-		out := map[string]Taking{}
+	take := func(kv map[string]any) map[string]Sample {
+		out := map[string]Sample{}
 		for k, v := range kv {
-			out[k] = Taking{Value: v, Target: k, At: at}
+			out[k] = Sample{Value: v, Target: k, At: at}
 		}
 		return out
 	}
@@ -45,16 +45,16 @@ func exampleScope() (*Compiler, *Scope) {
 		Now:    at,
 		Readings: map[string]*Series{
 			"depth": {Name: "depth", ChangeSeq: 5, Rounds: []Round{
-				{Seq: 2, Asked: ab, Takings: take(map[string]any{"a": int64(690), "b": int64(700)})},
-				{Seq: 9, Asked: ab, Takings: take(map[string]any{"a": int64(790), "b": int64(812)})}}},
+				{Seq: 2, Asked: ab, Samples: take(map[string]any{"a": int64(690), "b": int64(700)})},
+				{Seq: 9, Asked: ab, Samples: take(map[string]any{"a": int64(790), "b": int64(812)})}}},
 			"stuck": {
 				Name:   "stuck",
-				Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"a": "m-7", "b": "m-7"})}},
+				Rounds: []Round{{Seq: 2, Asked: ab, Samples: take(map[string]any{"a": "m-7", "b": "m-7"})}},
 			},
-			"some":  {Name: "some", Rounds: []Round{{Seq: 2, Asked: ab, Takings: take(map[string]any{"b": int64(4)})}}},
+			"some":  {Name: "some", Rounds: []Round{{Seq: 2, Asked: ab, Samples: take(map[string]any{"b": int64(4)})}}},
 			"never": {Name: "never"},
 			"errors": {Name: "errors", Rounds: []Round{{Seq: 2, Asked: []string{"a", "b", "c", "d", "e"},
-				Takings: take(
+				Samples: take(
 					map[string]any{"a": int64(3), "b": int64(4), "c": int64(97), "d": int64(2), "e": int64(3)},
 				)}}},
 		},
@@ -136,12 +136,13 @@ func TestExplainNamesTheValues(t *testing.T) {
 	ok, vals, err := p.Explain(s)
 	require.NoError(t, err)
 	assert.True(t, ok)
-	assert.Equal(t, []Value{{"max(readings.depth)", "812"}, {"inputs.low", "200"}, {"inputs.ratio", "0.5"}}, vals)
+	assert.Equal(t, []Value{{Part: "max(readings.depth)", Text: "812", Target: "b"}, {Part: "inputs.low", Text: "200"},
+		{Part: "inputs.ratio", Text: "0.5"}}, vals)
 	p, err = c.Compile("max(readings.some) > inputs.low", InStep)
 	require.NoError(t, err)
 	_, vals, err = p.Explain(s)
 	require.Error(t, err)
-	assert.Contains(t, vals, Value{"max(readings.some)", "unsure: no some from a"})
+	assert.Contains(t, vals, Value{Part: "max(readings.some)", Text: "unsure: no some from a"})
 }
 
 func TestTemplates(t *testing.T) {
@@ -250,7 +251,7 @@ func TestBounds(t *testing.T) {
 	tm, err = c.CompileTemplate("kill {{ own(readings.never) }}", InTarget)
 	require.NoError(t, err)
 	_, err = tm.Bounded(s)
-	assert.ErrorContains(t, err, "has no bound")
+	assert.ErrorContains(t, err, "has no limit")
 
 	p, err := c.Compile("within(inputs.low, 1, 100)", InStep)
 	require.NoError(t, err)

@@ -31,9 +31,9 @@ var Functions = []Function{
 		"[790,812]",
 	},
 	{
-		"takings",
+		"samples",
 		"Those that did answer, each with value, unit, target and at. Never unsure.",
-		"takings(readings.depth)[0].target",
+		"samples(readings.depth)[0].target",
 		"a",
 	},
 	{"own", "The value of the target at hand.", "own(readings.stuck)", "m-7"},
@@ -44,7 +44,7 @@ var Functions = []Function{
 		"max(before(readings.depth))",
 		"700",
 	},
-	{"age", "How long ago the oldest of the newest takings was taken.", "age(readings.depth) < duration('1m')", "true"},
+	{"age", "How long ago the oldest of the newest samples was taken.", "age(readings.depth) < duration('1m')", "true"},
 	{
 		"outliers",
 		"The targets whose value stands apart from the others, by name: a modified z-score above 3.5, which " +
@@ -228,7 +228,7 @@ func ourFunctions(adapt types.Adapter) []cel.EnvOption {
 			}
 			return out, err
 		}),
-		of("takings", cel.ListType(object("taking")), func(s *Series) (any, error) {
+		of("samples", cel.ListType(object("sample")), func(s *Series) (any, error) {
 			r, err := s.newest()
 			if err != nil {
 				return []any{}, nil

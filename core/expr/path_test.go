@@ -62,7 +62,7 @@ func TestASealedReadingStandsAlone(t *testing.T) {
 					Name: "tok",
 					Own:  "a",
 					Rounds: []Round{
-						{Seq: 1, Asked: []string{"a"}, Takings: map[string]Taking{"a": {Value: value, Target: "a"}}},
+						{Seq: 1, Asked: []string{"a"}, Samples: map[string]Sample{"a": {Value: value, Target: "a"}}},
 					},
 				},
 			},

@@ -219,6 +219,9 @@ type Limit struct {
 	Value   float64
 }
 
+// String is the limit as it is written, as in "< 200".
+func (l Limit) String() string { return l.Op + " " + Say(l.Value) }
+
 // Says is the limit in words, as in "below 200".
 func (l Limit) Says() string {
 	words := map[string]string{

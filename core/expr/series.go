@@ -17,8 +17,8 @@ import (
 // A condition that meets it is neither true nor false.
 var ErrUnsure = errors.New("evidence is missing")
 
-// Taking is one value of a reading, taken on one target at one time.
-type Taking struct {
+// Sample is one value of a reading, taken on one target at one time.
+type Sample struct {
 	Value  any       `json:"value"`
 	Unit   string    `json:"unit,omitempty"`
 	Target string    `json:"target"`
@@ -37,7 +37,7 @@ type Round struct {
 	// Change tells where the change of its group began, before which before() goes back; it is asked of groups only.
 	Change  func() int64
 	Asked   []string
-	Takings map[string]Taking
+	Samples map[string]Sample
 }
 
 // Series is everything known of one reading: each round, oldest first.
@@ -110,28 +110,28 @@ func (s *Series) newest() (*Round, error) {
 			newest[r.Path] = r
 		}
 	}
-	out := &Round{Seq: last.Seq, Group: last.Group, Takings: map[string]Taking{}}
+	out := &Round{Seq: last.Seq, Group: last.Group, Samples: map[string]Sample{}}
 	for _, p := range order {
 		for _, t := range newest[p].Asked {
-			if _, known := out.Takings[t]; !known && !slices.Contains(out.Asked, t) {
+			if _, known := out.Samples[t]; !known && !slices.Contains(out.Asked, t) {
 				out.Asked = append(out.Asked, t)
 			}
-			if v, ok := newest[p].Takings[t]; ok {
-				out.Takings[t] = v
+			if v, ok := newest[p].Samples[t]; ok {
+				out.Samples[t] = v
 			}
 		}
 	}
 	return out, nil
 }
 
-// Oldest is when the oldest of the newest takings was taken; false where one is missing.
+// Oldest is when the oldest of the newest samples was taken; false where one is missing.
 func (s *Series) Oldest() (time.Time, bool) {
 	r, err := s.complete()
 	if err != nil {
 		return time.Time{}, false
 	}
 	var oldest time.Time
-	for _, t := range r.Takings {
+	for _, t := range r.Samples {
 		if oldest.IsZero() || t.At.Before(oldest) {
 			oldest = t.At
 		}
@@ -150,7 +150,7 @@ func (s *Series) complete() (*Round, error) {
 	}
 	var silent []string
 	for _, t := range r.Asked {
-		if _, ok := r.Takings[t]; !ok {
+		if _, ok := r.Samples[t]; !ok {
 			silent = append(silent, orHere(t))
 		}
 	}
@@ -161,8 +161,8 @@ func (s *Series) complete() (*Round, error) {
 	return r, nil
 }
 
-// list gives the takings of a complete newest round, by target.
-func (s *Series) list() ([]Taking, error) {
+// list gives the samples of a complete newest round, by target.
+func (s *Series) list() ([]Sample, error) {
 	r, err := s.complete()
 	if err != nil {
 		return nil, err
@@ -170,10 +170,10 @@ func (s *Series) list() ([]Taking, error) {
 	return r.ordered(), nil
 }
 
-func (r *Round) ordered() []Taking {
-	out := make([]Taking, 0, len(r.Takings))
+func (r *Round) ordered() []Sample {
+	out := make([]Sample, 0, len(r.Samples))
 	for _, t := range r.Asked {
-		if v, ok := r.Takings[t]; ok {
+		if v, ok := r.Samples[t]; ok {
 			out = append(out, v)
 		}
 	}
@@ -181,25 +181,25 @@ func (r *Round) ordered() []Taking {
 }
 
 // own gives the newest taking of the target at hand.
-func (s *Series) own() (Taking, error) {
+func (s *Series) own() (Sample, error) {
 	r, err := s.newest()
 	if err != nil {
-		return Taking{}, err
+		return Sample{}, err
 	}
-	if t, ok := r.Takings[s.Own]; ok {
+	if t, ok := r.Samples[s.Own]; ok {
 		return t, nil
 	}
 	if s.Item && len(r.Asked) == 1 {
-		if t, ok := r.Takings[r.Asked[0]]; ok {
+		if t, ok := r.Samples[r.Asked[0]]; ok {
 			return t, nil
 		}
 	}
-	return Taking{}, fmt.Errorf("%w: no %s from %s", ErrUnsure, s.Name, orHere(s.Own))
+	return Sample{}, fmt.Errorf("%w: no %s from %s", ErrUnsure, s.Name, orHere(s.Own))
 }
 
 // back gives, per target, the last taking that keep accepts.
 func (s *Series) back(keep func(i int, r Round) bool, what string) (*Series, error) {
-	out := Round{Takings: map[string]Taking{}}
+	out := Round{Samples: map[string]Sample{}}
 	seen := map[string]bool{}
 	for i, r := range s.Rounds {
 		if !keep(i, r) {
@@ -211,8 +211,8 @@ func (s *Series) back(keep func(i int, r Round) bool, what string) (*Series, err
 				out.Asked = append(out.Asked, t)
 			}
 		}
-		for t, v := range r.Takings {
-			out.Takings[t] = v
+		for t, v := range r.Samples {
+			out.Samples[t] = v
 		}
 	}
 	if len(out.Asked) == 0 {
@@ -257,4 +257,4 @@ func orHere(target string) string {
 }
 
 // Newest gives the newest taking of each target asked; unsure where one is missing.
-func (s *Series) Newest() ([]Taking, error) { return s.list() }
+func (s *Series) Newest() ([]Sample, error) { return s.list() }

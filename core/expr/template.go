@@ -237,7 +237,7 @@ func (t *Template) Bounded(s *Scope) (string, error) {
 			mark, err := json.Marshal(bound)
 			return boundOpen + string(mark) + boundClose, err
 		} else if errors.Is(err, ErrUnsure) {
-			return "", fmt.Errorf("{{ %s }} cannot be said yet, and has no bound such as within(…): "+
+			return "", fmt.Errorf("{{ %s }} is not known yet and has no limit such as within(…): "+
 				"%w", hole.Source, err)
 		}
 		if err != nil {

@@ -119,7 +119,7 @@ func objects(s Schema) map[string]fields {
 			"cleared":  cel.BoolType,
 			"worse":    cel.BoolType,
 		},
-		"taking": {"value": cel.DynType, "target": cel.StringType, "unit": cel.StringType, "at": cel.TimestampType},
+		"sample": {"value": cel.DynType, "target": cel.StringType, "unit": cel.StringType, "at": cel.TimestampType},
 		"inputs": {}, "readings": {}, "checks": {}, "answers": {}, "calls": {},
 	}
 	for n, t := range s.Inputs {

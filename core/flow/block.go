@@ -114,7 +114,7 @@ func (w *walker) raiseBlock(f *frame, s *runbook.Step, place Place, st *stepStat
 		}
 	}
 	if len(p.Requests) == 0 {
-		return w.broken(place, s, errors.New("there is nothing to approve: no target is selected"))
+		return w.broken(place, s, errors.New("nothing to approve: the selector matches no target"))
 	}
 	d, err := p.Digest()
 	if err != nil {

@@ -169,7 +169,7 @@ func TestLimits(t *testing.T) {
 	assert.Equal(t, "r0", find[LocksAwaited](p)[0].Holder)
 }
 
-// What a call changed, its caller changed: before() means the takings before it.
+// What a call changed, its caller changed: before() means the samples before it.
 func TestBeforeCountsTheChangesOfACall(t *testing.T) {
 	p := play(t, `
 parts:

@@ -176,7 +176,7 @@ type Outcome struct {
 	Error    string                 `json:"error,omitempty"`
 	Output   Output                 `json:"output"`
 	Stderr   Output                 `json:"stderr"`
-	Readings map[string]expr.Taking `json:"readings,omitempty"`
+	Readings map[string]expr.Sample `json:"readings,omitempty"`
 	// Missing tells for each reading that could not be taken why.
 	Missing map[string]string `json:"missing,omitempty"`
 	// Differences tell where the output does not fit what the look demands.
@@ -196,14 +196,8 @@ type AttachedFile struct {
 	Digest string `json:"sha256"`
 }
 
-// Output is the head and the tail of what was printed; the whole is kept as an artifact if it is longer.
-type Output struct {
-	Head     string `json:"head,omitempty"`
-	Tail     string `json:"tail,omitempty"`
-	Size     int64  `json:"size"`
-	Artifact string `json:"artifact,omitempty"`
-	Cut      bool   `json:"cut,omitempty"` // more was printed than is kept
-}
+// Output is what was printed, as far as a log keeps it.
+type Output = task.Output
 
 // Lost says that nobody is left who could report the outcome of an intent.
 type Lost struct {

@@ -55,7 +55,7 @@ func ExampleNext() {
 		}
 		for _, intent := range plan.Begin {
 			fmt.Println("  the hand does", intent.Request.Words, "on", intent.Target)
-			write(flow.Outcome{Attempt: intent.Attempt, State: flow.OK, Readings: map[string]expr.Taking{
+			write(flow.Outcome{Attempt: intent.Attempt, State: flow.OK, Readings: map[string]expr.Sample{
 				"depth": {Target: intent.Target, Value: int64(0)},
 			}})
 		}

@@ -14,12 +14,18 @@ import (
 
 // Fold reads a log. An impossible log is an error, so that nothing is begun on it.
 func Fold(book *runbook.Book, log []Event) (*State, error) {
+	return Follow(book, log, func(*State, Event) {})
+}
+
+// Follow is Fold, and shows the state after each event.
+func Follow(book *runbook.Book, log []Event, after func(*State, Event)) (*State, error) {
 	s := newState(book)
 	for _, e := range log {
 		s.apply(e)
 		if s.err != nil {
 			return nil, fmt.Errorf("event %d: %w", e.Seq, s.err)
 		}
+		after(s, e)
 	}
 	if s.Begun == nil {
 		return nil, errors.New("the log is empty")
@@ -554,7 +560,7 @@ func (s *State) intend(st *stepState, e Event, b Intent) {
 		for _, r := range look.Read {
 			put(s, d.readings, r.Name, append(d.readings[r.Name], &expr.Round{
 				Seq: e.Seq, Path: e.Place.String(), No: b.Purpose.String(), Asked: b.Asked,
-				Takings: map[string]expr.Taking{},
+				Samples: map[string]expr.Sample{},
 			}))
 		}
 	}
@@ -608,7 +614,7 @@ func (s *State) end(b Outcome, e Event) {
 		for i := len(rounds) - 1; i >= 0; i-- {
 			// The round of the same step that was asked last before this attempt.
 			if r := rounds[i]; r.Seq <= a.seq && r.Path == a.place.String() && r.No == a.intent.Purpose.String() {
-				put(s, r.Takings, a.intent.Target, taking)
+				put(s, r.Samples, a.intent.Target, taking)
 				break
 			}
 		}

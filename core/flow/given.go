@@ -61,7 +61,7 @@ func (g Given) Of(target string) (v any, ok bool, err error) {
 
 // round is a taking of the reading on every target that has a value.
 func (g Given) round(book *runbook.Book, begun Begun, now time.Time) (*expr.Round, error) {
-	r := &expr.Round{Path: book.Takes(g.Name).Path, Takings: map[string]expr.Taking{}}
+	r := &expr.Round{Path: book.Takes(g.Name).Path, Samples: map[string]expr.Sample{}}
 	targets := []string{""}
 	if len(begun.Estate) > 0 {
 		targets = nil
@@ -76,7 +76,7 @@ func (g Given) round(book *runbook.Book, begun Begun, now time.Time) (*expr.Roun
 		}
 		if ok {
 			r.Asked = append(r.Asked, t)
-			r.Takings[t] = expr.Taking{Value: v, Target: t, At: now}
+			r.Samples[t] = expr.Sample{Value: v, Target: t, At: now}
 		}
 	}
 	return r, nil

@@ -78,7 +78,7 @@ func (m *Machine) Discard() {
 // Read adds an event that is on disk. Nothing may be appended or planned that is not.
 func (m *Machine) Read(e Event) error {
 	if len(m.s.journal.back) > 0 {
-		return errors.New("what is on disk was read before what is not was stored or discarded")
+		return errors.New("read a stored event while events wait to be stored or discarded")
 	}
 	m.s.journal.on = false
 	defer func() { m.s.journal.on = true }()

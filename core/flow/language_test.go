@@ -28,7 +28,7 @@ steps:
       - note: What is there
         text: "{{ target.name }} has {{ own(readings.errors) }}, and of the others I see {{ max(readings.errors) }}"
   - close: repaired
-    because: "{{ sum(readings.errors) }} in all, most on {{ takings(readings.errors)[5].target }}"
+    because: "{{ sum(readings.errors) }} in all, most on {{ samples(readings.errors)[5].target }}"
 `)
 	p.says = func(in Intent) string { return fmt.Sprintf(`{"n": %c}`, in.Target[1]) }
 	assert.Equal(t, Ended{State: Done, Outcome: "repaired", Because: "21 in all, most on g6"}, p.run())
@@ -279,7 +279,7 @@ steps:
 	assert.Contains(
 		t,
 		p.run().Because,
-		`The wait "Until it is 3" came to its end, and max(readings.n) >= 3 does not hold.`,
+		"“Until it is 3” timed out after 1m: max(readings.n) >= 3 does not hold.",
 	)
 }
 
@@ -374,7 +374,7 @@ steps:
 		t,
 		[]reading.Difference{
 			{Target: "g3", At: "/peers", Says: `lacks "a"`},
-			{Target: "g3", At: "/tz", Says: `is "CET", wanted is "UTC"`},
+			{Target: "g3", At: "/tz", Says: `is "CET", expected "UTC"`},
 		},
 		find[Judged](p)[0].Differences,
 	)

@@ -145,8 +145,8 @@ func (w *walker) targetsAhead(f *frame, steps []*runbook.Step, in Place, add fun
 func (w *walker) aheadIn(f *frame, s *runbook.Step, place Place, st *stepState, add func(target string)) {
 	switch {
 	case s.Verb == runbook.Change && (st.changed || st.done || st.trouble != nil):
-	case s.Verb == runbook.TakeBack && !st.undone:
-		for _, t := range w.s.standing(w.s.ofStep(place, f.book.ByID(s.TakesBack))) {
+	case s.Verb == runbook.UndoChange && !st.undone:
+		for _, t := range w.s.inForce(w.s.ofStep(place, f.book.ByID(s.UndoOf))) {
 			add(t.Target)
 		}
 	case s.Verb == runbook.Change && s.Do != nil:

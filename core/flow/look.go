@@ -8,6 +8,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/leave"
+	"urgentis/core/plain"
 	"urgentis/core/reading"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
@@ -352,13 +353,13 @@ func (w *walker) compare(f *frame, a *runbook.Agrees, place Place, j *Judged) {
 		j.Result, j.Unsure = Unsure, "reading "+a.Reading+" was not taken"
 		return
 	}
-	takings, err := series.Newest()
+	samples, err := series.Newest()
 	if err != nil {
 		j.Result, j.Unsure = Unsure, unsure(err)
 		return
 	}
 	j.Result = Passes
-	for _, t := range takings {
+	for _, t := range samples {
 		var found []reading.Difference
 		if a.Schema != nil {
 			found = a.Schema.Differences(t.Value)
@@ -440,9 +441,10 @@ func (w *walker) await(f *frame, s *runbook.Step, place Place, st *stepState) re
 		w.emit(place, Waited{})
 		return goOn
 	}
-	because := fmt.Sprintf("The wait %q came to its end, and %s does not hold.", s.Title, s.That.Source)
+	after := plain.Span(w.now.Sub(st.beganAt).Round(time.Second))
+	because := fmt.Sprintf("“%s” timed out after %s: %s does not hold.", s.Title, after, s.That.Source)
 	if j.Result == Unsure {
-		because = fmt.Sprintf("The wait %q came to its end unsure: %s.", s.Title, j.Unsure)
+		because = fmt.Sprintf("“%s” timed out after %s, unsure: %s.", s.Title, after, j.Unsure)
 	}
 	return w.fail(place, Troubled{Because: because})
 }

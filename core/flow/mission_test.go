@@ -429,10 +429,10 @@ func (p *mission) outcome(f *flight) Outcome {
 	p.now = p.now.Add(p.looks)
 	p.jumps++ // for the other run
 	p.own++
-	o := Outcome{Attempt: f.in.Attempt, State: OK, Readings: map[string]expr.Taking{}}
+	o := Outcome{Attempt: f.in.Attempt, State: OK, Readings: map[string]expr.Sample{}}
 	look, _ := Find(p.book, f.in.Look)
 	for _, r := range look.Read {
-		o.Readings[r.Name] = expr.Taking{Value: p.reason, Target: f.in.Target, At: p.now.Add(p.clock)}
+		o.Readings[r.Name] = expr.Sample{Value: p.reason, Target: f.in.Target, At: p.now.Add(p.clock)}
 	}
 	return o
 }

@@ -177,7 +177,7 @@ func (r result) failed() bool { return r.kind == kindFailed }
 type frame struct {
 	book  *runbook.Book
 	call  Place // the place of the call; "" outside
-	block Place // the place of the innermost item, branch or call: what undo takes back
+	block Place // the place of the innermost item, branch or call: what undo undoes
 	// target is that of the item at hand, and names what the items around are called.
 	target string
 	names  map[string]any
@@ -404,7 +404,7 @@ func (w *walker) stepInside(f *frame, s *runbook.Step, place Place) result {
 		return w.together(f, s, place, st)
 	case runbook.Call:
 		return w.call(f, s, place, st)
-	case runbook.TakeBack:
+	case runbook.UndoChange:
 		return w.undoStep(f, s, place, st)
 	case runbook.Tell, runbook.Note:
 		return w.say(f, s, place, st)
@@ -455,7 +455,7 @@ func (w *walker) beginStep(f *frame, s *runbook.Step, place Place) result {
 		}
 		w.emit(place, StepBegun{Targets: targets})
 	case s.Verb == runbook.Check || s.Verb == runbook.Wait || s.Verb == runbook.Ask || s.Verb == runbook.Together ||
-		s.Verb == runbook.Change || s.Verb == runbook.TakeBack:
+		s.Verb == runbook.Change || s.Verb == runbook.UndoChange:
 		w.emit(place, StepBegun{})
 	}
 	return goOn

@@ -133,9 +133,9 @@ func (w *world) do(in Intent) Outcome {
 			v, err := reading.Take(spec, []byte(out), nil)
 			if err == nil {
 				if o.Readings == nil {
-					o.Readings = map[string]expr.Taking{}
+					o.Readings = map[string]expr.Sample{}
 				}
-				o.Readings[spec.Name] = expr.Taking{Value: v, Target: in.Target, At: w.now}
+				o.Readings[spec.Name] = expr.Sample{Value: v, Target: in.Target, At: w.now}
 			}
 		}
 	}
@@ -366,7 +366,7 @@ func TestStanceDecides(t *testing.T) {
 		assert.Contains(t, w.kinds(), want, stance)
 		if stance == leave.Suggest {
 			assert.Equal(t, HandedOver, end.State)
-			assert.Contains(t, end.Because, "stance is suggest")
+			assert.Contains(t, end.Because, "only suggested on this service")
 		}
 	}
 }

@@ -55,6 +55,27 @@ func (s *State) Late(attempt string) *Outcome {
 	return nil
 }
 
+// TouchOf gives the touch that an attempt is of; nil for looks.
+func (s *State) TouchOf(attempt string) *Touch {
+	a := s.attempts[attempt]
+	if a == nil || !a.intent.Touches() {
+		return nil
+	}
+	t, _ := s.effectOf(a)
+	return t
+}
+
+// TouchAt gives the change at a place on a target; nil where nothing was begun there.
+func (s *State) TouchAt(place Place, target string) *Touch { return s.touch(place, target) }
+
+// AskedAbout gives the attempt that a question at a place is about; "" for other questions.
+func (s *State) AskedAbout(place Place, question string) string {
+	if st := s.steps[place]; st != nil && st.questions[question] != nil {
+		return st.questions[question].raised.Attempt
+	}
+	return ""
+}
+
 // Says tells an outcome in a few words.
 func (o *Outcome) Says() string {
 	switch o.State {
@@ -361,7 +382,7 @@ func (s *State) TroubledAt() Place { return s.troubledAt }
 // Inputs are those of the runbook, or of the call, that a place lies in.
 func (s *State) Inputs(place Place) map[string]any { return s.dataOf(place).inputs }
 
-// Rounds are the takings of a reading in the runbook, or the call, that a place lies in; the oldest first.
+// Rounds are the samples of a reading in the runbook, or the call, that a place lies in; the oldest first.
 func (s *State) Rounds(place Place, reading string) []*expr.Round {
 	return s.dataOf(place).readings[reading]
 }

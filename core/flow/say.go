@@ -3,6 +3,8 @@ package flow
 import (
 	"fmt"
 	"strings"
+
+	"urgentis/core/incident"
 )
 
 // Line says what became of one change on some targets, or of its undo.
@@ -39,6 +41,18 @@ func (t *Touch) Says() string {
 		return change + "; " + undo
 	}
 	return undo
+}
+
+// Became is what the record says of a touch. The undo has no fate as long as nobody meant to begin it.
+func (t *Touch) Became() incident.Became {
+	if t == nil {
+		return incident.Became{}
+	}
+	out := incident.Became{Fate: fates[t.Change.Fate], Says: t.Says()}
+	if t.Undo.Fate != NotBegun || t.Left != "" {
+		out.UndoFate = fates[t.Undo.Fate]
+	}
+	return out
 }
 
 // undoSays tells what became of its undo; "" where it is not to be undone.
@@ -211,7 +225,7 @@ func (s *State) UndoneAt(place Place) string {
 	switch {
 	case len(list) > 0:
 		return sentence(s.lines(list))
-	case len(s.standing(func(*Touch) bool { return true })) > 0:
+	case len(s.inForce(func(*Touch) bool { return true })) > 0:
 		return "Nothing in this part had been changed, so there was nothing to undo there."
 	}
 	return "Nothing had been changed, so there was nothing to undo."

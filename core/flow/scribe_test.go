@@ -162,7 +162,7 @@ func (a *scribe) step(indent string, depth int, inEach bool) string {
 		return lines(indent, "check: "+name, "that: min(readings.reason) == 3", "retake: r",
 			"again: {every: 10s, for: 2m, steady: 30s}", "fails: "+a.pick("undo", "go on"), "unsure: go on")
 	case "undo":
-		return lines(indent, "take_back: "+name, "of: "+a.pick(a.ids...), a.onError())
+		return lines(indent, "undo_change: "+name, "of: "+a.pick(a.ids...), a.onError())
 	case "each":
 		out := lines(indent, "each: "+name, "where: {role: gate}", "at_once: "+a.pick("1", "2"), "tolerate: "+
 			a.pick("0", "1"), a.onError(), "steps:") + a.steps(indent+"    ", depth-1, true)

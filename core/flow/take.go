@@ -63,9 +63,9 @@ func TakeReadings(out *Outcome, look *runbook.Step, target string, t Taker) {
 			continue
 		}
 		if out.Readings == nil {
-			out.Readings = map[string]expr.Taking{}
+			out.Readings = map[string]expr.Sample{}
 		}
-		out.Readings[spec.Name] = expr.Taking{Value: v, Unit: spec.Unit, Target: target, At: t.At}
+		out.Readings[spec.Name] = expr.Sample{Value: v, Unit: spec.Unit, Target: target, At: t.At}
 	}
 }
 

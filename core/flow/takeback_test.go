@@ -37,7 +37,7 @@ steps:
     until: max(readings.used) < 50
     retake: seen
     again: {every: 10m, for: 8h}
-  - take_back: Let no more in than before
+  - undo_change: Let no more in than before
     of: more
   - close: repaired
     because: It was for a night.
@@ -89,7 +89,7 @@ func played(t *testing.T, text string, fails bool) (did []string, log []flow.Eve
 }
 
 // A setting that is for a while is taken back when what it was for is over, newest first, on each target.
-func TestASettingForAWhileIsTakenBack(t *testing.T) {
+func TestASettingForAWhileIsUndone(t *testing.T) {
 	did, log := played(t, forANight, false)
 	assert.Equal(t, []string{"t1 limit 200 after 0s", "t2 limit 200 after 0s", "t2 limit 100 after 3h10m0s",
 		"t1 limit 100 after 3h10m0s"}, did)

@@ -32,9 +32,9 @@ type theatre struct {
 	asks  func(q QuestionRaised) *QuestionAnswered
 	most  int // attempts under way at once, at most
 	held  string
-	// cancelAt is a command while which a person cancels, and wants the changes taken back.
+	// cancelAt is a command while which a person cancels, and wants the changes undone.
 	cancelAt string
-	suggests bool // the service's stance is suggest
+	suggests bool // changes are only suggested on this service
 }
 
 // badEnd is a command that ran and ended badly; Failed is one that was not begun.
@@ -231,9 +231,9 @@ func (p *theatre) do(in Intent) Outcome {
 			continue
 		}
 		if o.Readings == nil {
-			o.Readings = map[string]expr.Taking{}
+			o.Readings = map[string]expr.Sample{}
 		}
-		o.Readings[spec.Name] = expr.Taking{Value: v, Target: in.Target, At: p.now}
+		o.Readings[spec.Name] = expr.Sample{Value: v, Target: in.Target, At: p.now}
 	}
 	return o
 }

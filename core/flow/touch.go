@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
 )
 
@@ -23,11 +24,11 @@ const (
 	NotKnown          // it may have begun, and nobody saw its end
 )
 
-var fateNames = [...]string{"not begun", "held back", "under way", "done", "done in part", "not begun: failed",
-	"failed after it began", "unknown"}
+var fates = [...]incident.EffectFate{incident.NotBegun, incident.HeldBack, incident.UnderWay, incident.WasDone,
+	incident.DoneInPart, incident.FailedBefore, incident.FailedAfter, incident.NotKnown}
 
-// String writes it for transcripts and logs.
-func (f Fate) String() string { return fateNames[f] }
+// String writes it for transcripts, logs and the record.
+func (f Fate) String() string { return string(fates[f]) }
 
 // Who knows what became of an effect.
 const (
@@ -402,8 +403,8 @@ func (s *State) proveTouches(place Place, change, result string) {
 	}
 }
 
-// standing lists, newest first, the touches within a block that stand.
-func (s *State) standing(in func(*Touch) bool) []*Touch {
+// inForce lists, newest first, the touches within a block that stand.
+func (s *State) inForce(in func(*Touch) bool) []*Touch {
 	var out []*Touch
 	for _, t := range slices.Backward(s.Touches()) {
 		if t.Stands() && in(t) {

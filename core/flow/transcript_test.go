@@ -328,7 +328,7 @@ func (x *tale) ends(in Intent, how string) {
 	switch {
 	case !in.Touches():
 		look, _ := Find(x.m.book, in.Look)
-		o.Readings = map[string]expr.Taking{}
+		o.Readings = map[string]expr.Sample{}
 		for _, r := range look.Read {
 			value, own := x.readsOn[in.Target]
 			if !own {
@@ -337,7 +337,7 @@ func (x *tale) ends(in Intent, how string) {
 			if r.Name == "own" { // what the host holds
 				value = int64(x.number[in.Target])
 			}
-			o.Readings[r.Name] = expr.Taking{Value: value, Target: in.Target, At: x.now}
+			o.Readings[r.Name] = expr.Sample{Value: value, Target: in.Target, At: x.now}
 		}
 	case how == "refused" || how == "lost":
 		n = 0

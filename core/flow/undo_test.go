@@ -30,7 +30,7 @@ func answers(choice string) func(QuestionRaised) *QuestionAnswered {
 
 func withUndo(more string) string { return strings.Replace(twoSteps, "%s", more, 1) }
 
-func TestWhatFailedHalfWayIsTakenBack(t *testing.T) {
+func TestWhatFailedHalfWayIsUndone(t *testing.T) {
 	p := play(t, withUndo(""))
 	p.bad["g3 step"] = badEnd
 	end := p.run()
@@ -53,7 +53,7 @@ func TestWhatFailedHalfWayIsTakenBack(t *testing.T) {
 	assert.NotContains(t, end.Because, "not undone")
 }
 
-func TestWhatWasNotBegunIsNotTakenBack(t *testing.T) {
+func TestWhatWasNotBegunIsNotUndone(t *testing.T) {
 	p := play(t, withUndo(""))
 	p.bad["g3 step"] = Failed
 	end := p.run()
@@ -96,7 +96,7 @@ func TestAFailedUndoTellsWhatIsLeft(t *testing.T) {
 	)
 }
 
-func TestAnAnswerInPartIsTakenBack(t *testing.T) {
+func TestAnAnswerInPartIsUndone(t *testing.T) {
 	for choice, undone := range map[string]bool{InPart: true, DidNot: false} {
 		p := play(t, withUndo(""))
 		p.bad["g3 step"] = Unknown
@@ -121,7 +121,7 @@ func TestACancelAsksAboutTheUnknownFirst(t *testing.T) {
 		{Happened, true, `"Drain it" on g1: undone. "Step the clock" on g1, g2, g3: undone.`},
 		{InPart, true, `"Drain it" on g1: undone. "Step the clock" on g1, g2, g3: undone.`},
 		{DidNot, false, `"Drain it" on g1: undone. "Step the clock" on g1, g2: undone. "Step the clock" on g3: not begun, says mara.`},
-		{"", false, `"Step the clock" on g3: outcome unknown, nobody could say; not undone, nobody could say what became of it.`},
+		{"", false, `"Step the clock" on g3: outcome unknown, nobody could say; not undone, its outcome is unknown.`},
 	} {
 		p := play(t, strings.Replace(withUndo(""), "on_error: undo", "", 1))
 		p.cancelAt, p.bad["g3 step"] = "g3 step", Unknown

@@ -12,7 +12,7 @@ func (s *State) undoes() bool { return len(s.undoings) > 0 }
 
 // undoStep undoes what the instances of a step changed that can be seen from a place.
 func (w *walker) undoStep(f *frame, s *runbook.Step, place Place, st *stepState) result {
-	of := f.book.ByID(s.TakesBack)
+	of := f.book.ByID(s.UndoOf)
 	r := w.undo(place, w.s.ofStep(place, of))
 	if r.failed() {
 		return w.fail(place, Troubled{Final: true, Because: fmt.Sprintf("Not all of %q was undone.", of.Title)})
@@ -25,11 +25,11 @@ func (w *walker) undoStep(f *frame, s *runbook.Step, place Place, st *stepState)
 func (w *walker) undo(place Place, meant func(*Touch) bool) result {
 	st := w.s.step(place)
 	if st.undoing == nil {
-		list := w.s.standing(meant)
+		list := w.s.inForce(meant)
 		if !w.allSaid(list) {
 			return blocked
 		}
-		w.emit(place, toUndo(w.s.standing(meant)))
+		w.emit(place, toUndo(w.s.inForce(meant)))
 	}
 	if !st.undone {
 		if !w.carryUndo(st) {
@@ -57,7 +57,7 @@ func toUndo(list []*Touch) Undoing {
 		undo, why := t.request.intent.Request.Undo, ""
 		switch {
 		case t.Change.unknown():
-			why = "nobody could say what became of it"
+			why = "its outcome is unknown"
 		case undo == nil:
 			why = "it has no undo in this runbook"
 		case undo.OnlyIfDone && t.Change.Fate != WasDone:

@@ -178,9 +178,9 @@ func (s *State) round(place Place, target string, r expr.Round, since *runbook.S
 	for _, t := range r.Asked {
 		if t == target {
 			one := r
-			one.Asked, one.Takings = []string{t}, map[string]expr.Taking{}
-			if v, ok := r.Takings[t]; ok {
-				one.Takings[t] = v
+			one.Asked, one.Samples = []string{t}, map[string]expr.Sample{}
+			if v, ok := r.Samples[t]; ok {
+				one.Samples[t] = v
 			}
 			return one
 		}
@@ -188,18 +188,18 @@ func (s *State) round(place Place, target string, r expr.Round, since *runbook.S
 	return r
 }
 
-// labelled makes the takings of one item's round tell from those of the others.
+// labelled makes the samples of one item's round tell from those of the others.
 func labelled(r expr.Round, label string) expr.Round {
 	out := r
-	out.Asked, out.Takings = nil, map[string]expr.Taking{}
+	out.Asked, out.Samples = nil, map[string]expr.Sample{}
 	for _, t := range r.Asked {
 		key := label
 		if t != "" {
 			key = t + " for " + label
 		}
 		out.Asked = append(out.Asked, key)
-		if v, ok := r.Takings[t]; ok {
-			out.Takings[key] = v
+		if v, ok := r.Samples[t]; ok {
+			out.Samples[key] = v
 		}
 	}
 	return out
@@ -245,7 +245,7 @@ func (s *State) addSilent(series *expr.Series) {
 	}
 }
 
-// ageOf is how long ago the oldest of the newest takings of a reading was taken; false where one is missing.
+// ageOf is how long ago the oldest of the newest samples of a reading was taken; false where one is missing.
 func (s *State) ageOf(place Place, target, name string, now time.Time) (time.Duration, bool) {
 	series := s.view(place, target, nil)[name]
 	if series == nil {

@@ -359,7 +359,7 @@ func (x *touching) still() (result, bool) {
 		because := fmt.Sprintf("The reason for the change %q is gone: %s no longer holds on %s.", s.Title, j.Expr, on)
 		return w.fail(x.place, Troubled{Because: because}), false
 	default:
-		because := fmt.Sprintf("Whether the change %q is still wanted is unsure: %s.", s.Title, j.Unsure)
+		because := fmt.Sprintf("Whether the change %q is still needed is unsure: %s.", s.Title, j.Unsure)
 		return w.fail(x.place, Troubled{Because: because}), false
 	}
 }

@@ -28,7 +28,7 @@ type Now struct {
 	// Unsettled are open alerts that nothing was enough for, the worst first; More is how many there are besides.
 	Unsettled []Unsettled
 	More      int
-	HandOvers []Standing
+	HandOvers []HandOver
 	// Holder has it; "" for nobody.
 	Holder string
 	// Treated are how its alerts, or the incident itself, were treated by runs that said how it ended.
@@ -57,8 +57,8 @@ const (
 	StartPending  Why = "a runbook may start for it yet"
 )
 
-// Standing is a run that left its matter to people, who have not said that they have done with it.
-type Standing struct {
+// HandOver is a run that left its matter to people, who have not said that they have done with it.
+type HandOver struct {
 	Run, Runbook, To, State string
 	At                      time.Time
 }

@@ -43,7 +43,7 @@ func TestEndsOfTwoAlertsAndTwoRuns(t *testing.T) {
 					now.Working = []string{"mender"}
 				}
 				if handed {
-					now.HandOvers = []Standing{{Run: "r1", Runbook: "mender", To: "on-call/quayside", At: at}}
+					now.HandOvers = []HandOver{{Run: "r1", Runbook: "mender", To: "on-call/quayside", At: at}}
 				}
 				if held {
 					now.Holder = "mara"
@@ -82,8 +82,8 @@ func TestWhatKeepsAnIncidentOpenIsSaid(t *testing.T) {
 	for want, n := range map[string]Now{
 		"The disk is full is open (critical): no runbook worked on it": {Unsettled: []Unsettled{disk}},
 		"mender still works; handed over to on-call/quayside at 02:10 UTC; mara has it and closes it": {
-			Working: []string{"mender"}, HandOvers: []Standing{{To: "on-call/quayside", At: at}}, Holder: "mara"},
-		"mender ended as failed at 02:10 UTC": {HandOvers: []Standing{{Runbook: "mender", State: "failed", At: at}}},
+			Working: []string{"mender"}, HandOvers: []HandOver{{To: "on-call/quayside", At: at}}, Holder: "mara"},
+		"mender ended as failed at 02:10 UTC": {HandOvers: []HandOver{{Runbook: "mender", State: "failed", At: at}}},
 		"The disk is full is open (critical): no runbook worked on it; The disk is full is open (critical): no runbook " +
 			"worked on it; The disk is full is open (critical): no runbook worked on it; 7 more alerts are open": {
 			Unsettled: []Unsettled{disk, disk, disk, disk, disk}, More: 5},

@@ -14,16 +14,16 @@ const (
 	Proven    Fate = "proven"     // a check found that it helped
 	Done      Fate = "done"       // nothing says whether it helped
 	NotHelped Fate = "not-helped" // a check found that it did not help
-	TakenBack Fate = "taken-back"
+	Undone    Fate = "undone"
 	Failed    Fate = "failed"
 	Unknown   Fate = "unknown" // nobody knows whether it happened
 )
 
 // Fates lists them in that order.
-var Fates = []Fate{Proven, Done, NotHelped, TakenBack, Failed, Unknown}
+var Fates = []Fate{Proven, Done, NotHelped, Undone, Failed, Unknown}
 
 var fateSays = map[Fate]string{
-	Proven: "proven", Done: "done, and not proven", NotHelped: "did not help", TakenBack: "taken back",
+	Proven: "proven", Done: "done, and not proven", NotHelped: "did not help", Undone: "undone",
 	Failed: "failed", Unknown: "of unknown outcome",
 }
 
@@ -74,7 +74,7 @@ func total(of map[Fate]int) (n int) {
 	return n
 }
 
-// tally says how often, and how: "3 times, 2 proven, 1 taken back".
+// tally says how often, and how: "3 times, 2 proven, 1 undone".
 func tally(of map[Fate]int) string {
 	n := total(of)
 	out := fmt.Sprintf("%d times", n)

@@ -23,8 +23,8 @@ const (
 	RunEnded       Kind = "run.ended"
 	RunHandedOver  Kind = "run.handed-over"
 	RunFailed      Kind = "run.failed"
-	RunSetAside    Kind = "run.set-aside"
-	RunReleased    Kind = "run.released"
+	RunQuarantined Kind = "run.quarantined"
+	RunResumed     Kind = "run.resumed"
 	RunCancelled   Kind = "run.cancelled"
 
 	LookTaken      Kind = "look.taken"
@@ -49,7 +49,8 @@ const (
 	ChangeRepeated Kind = "change.repeated"
 	ChangeBegun    Kind = "change.begun"
 	ChangeEnded    Kind = "change.ended"
-	JobFollowed    Kind = "job.followed" // a job elsewhere, and what it is known by
+	ChangeReported Kind = "change.reported" // late: what became of it was told otherwise before
+	JobFollowed    Kind = "job.followed"    // a job elsewhere, and what it is known by
 	AttemptLost    Kind = "attempt.lost"
 	UndoPlanned    Kind = "undo.planned"
 	UndoBegun      Kind = "undo.begun"
@@ -128,8 +129,8 @@ var Kinds = []About{
 	{Kind: RunEnded, Word: "run"},
 	{Kind: RunHandedOver, Word: "person", Wanted: true, Drawn: true},
 	{Kind: RunFailed, Word: "person", Wanted: true, Drawn: true},
-	{Kind: RunSetAside, Word: "person", Wanted: true},
-	{Kind: RunReleased, Word: "run", Said: true},
+	{Kind: RunQuarantined, Word: "person", Wanted: true},
+	{Kind: RunResumed, Word: "run", Said: true},
 	{Kind: RunCancelled, Word: "cancel", Said: true},
 
 	{Kind: LookTaken, Word: "look", Drawn: true},
@@ -153,6 +154,7 @@ var Kinds = []About{
 	{Kind: ChangeRepeated, Word: "again"},
 	{Kind: ChangeBegun, Word: "change", Drawn: true},
 	{Kind: ChangeEnded, Word: "change", Drawn: true},
+	{Kind: ChangeReported, Word: "late", Drawn: true},
 	{Kind: JobFollowed, Word: "job"},
 	{Kind: AttemptLost, Word: "broken off", Drawn: true},
 	{Kind: UndoPlanned, Word: "undo"},

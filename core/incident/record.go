@@ -69,6 +69,9 @@ func Seal(e *Entry, prev string, content any) error {
 	return err
 }
 
+// ContentOf writes a content as entries hold it.
+func ContentOf(c Content) (json.RawMessage, error) { return exactly(c) }
+
 // exactly is Canonical of Exact. What has no number of so many digits that it could be rounded is not read again for
 // it: that would take longer than all else of an entry.
 func exactly(content any) ([]byte, error) {

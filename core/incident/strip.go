@@ -79,10 +79,10 @@ type content struct {
 // maxPoints bounds the points of one line.
 const maxPoints = 2000
 
-// Draw makes the strip of a record; resolved is the end of the incident, zero while it is open.
-func Draw(entries []Entry, opened, resolved, now time.Time) Strip {
-	d := drawing{s: Strip{From: opened, To: resolved}, open: map[string]int{}, lines: map[string]int{}}
-	if resolved.IsZero() {
+// Draw makes the strip of a record; closed is the end of the incident, zero while it is open.
+func Draw(entries []Entry, opened, closed, now time.Time) Strip {
+	d := drawing{s: Strip{From: opened, To: closed}, open: map[string]int{}, lines: map[string]int{}}
+	if closed.IsZero() {
 		d.s.To = now
 	}
 	for _, e := range entries {

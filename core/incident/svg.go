@@ -80,7 +80,7 @@ func (s *Strip) SVG(opened time.Time) string {
 		t := from.Add(time.Duration(float64(to.Sub(from)) * float64(i) / 4))
 		anchor := []string{"start", "middle", "middle", "middle", "end"}[i]
 		fmt.Fprintf(b, `<text x="%.1f" y="%.1f" text-anchor="%s">%s</text>`, x(t), height-6, anchor,
-			t.UTC().Format(onlyTime))
+			t.UTC().Format("15:04:05"))
 	}
 	return b.String() + "</svg>"
 }

@@ -26,8 +26,8 @@ type Approval struct {
 	Before  []string // who approved it already
 	People  int      // how many people it wants; 0 is 1
 	Comment string
-	// CommentWanted says that nobody may approve it without a comment.
-	CommentWanted bool
+	// CommentNeeded says that nobody may approve it without a comment.
+	CommentNeeded bool
 }
 
 // Refused says why the approval is not taken; nil where it is.
@@ -37,7 +37,7 @@ func (a Approval) Refused() error {
 		return ErrOwnRequest
 	case slices.Contains(a.Before, a.Person):
 		return ErrTwice
-	case a.CommentWanted && a.Comment == "":
+	case a.CommentNeeded && a.Comment == "":
 		return ErrNoComment
 	case a.last() && a.onlyAuthor():
 		return ErrOnlyAuthor

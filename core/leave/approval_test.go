@@ -29,8 +29,8 @@ func TestWhoMaySayYes(t *testing.T) {
 		{"the author as the second", leave.Approval{
 			Person: "iva", Author: "iva", Requester: "r", Before: []string{"mara"}, People: 2}, nil},
 		{"twice", leave.Approval{Person: "mara", Requester: "r", Before: []string{"mara"}, People: 2}, leave.ErrTwice},
-		{"no comment", leave.Approval{Person: "mara", Requester: "r", CommentWanted: true}, leave.ErrNoComment},
-		{"a comment", leave.Approval{Person: "mara", Requester: "r", CommentWanted: true, Comment: "seen"}, nil},
+		{"no comment", leave.Approval{Person: "mara", Requester: "r", CommentNeeded: true}, leave.ErrNoComment},
+		{"a comment", leave.Approval{Person: "mara", Requester: "r", CommentNeeded: true, Comment: "seen"}, nil},
 		{"an author that nobody knows", leave.Approval{Person: "mara", Requester: "r"}, nil},
 	} {
 		assert.ErrorIs(t, c.approval.Refused(), c.want, c.what)

@@ -65,7 +65,8 @@ func Decide(q Question) Answer {
 	}
 	if q.Look {
 		if q.Stance == Suggest {
-			add(Gate, "it is a look only by the runbook's own word (only_reads), and the service's stance is suggest")
+			add(Gate,
+				"this look is not known to be read-only (only_reads), and changes are only suggested on this service")
 		}
 		return a
 	}
@@ -85,11 +86,11 @@ func Decide(q Question) Answer {
 	case q.Undo:
 		add(Yes, "it undoes what was changed")
 	case q.Stance == Suggest:
-		add(No, "the service's stance is suggest: runbooks only propose changes there")
+		add(No, "changes are only suggested on this service")
 	case q.Stance == Act:
-		add(Yes, "the service's stance is act")
+		add(Yes, "changes run without approval on this service")
 	default:
-		add(Gate, "the service's stance is ask")
+		add(Gate, "changes need approval on this service")
 	}
 	if q.HasGate {
 		add(Gate, "the runbook has a gate here")

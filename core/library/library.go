@@ -57,7 +57,7 @@ func Find(name string) (*Runbook, error) {
 	}
 	book, found := runbook.Parse([]byte(text))
 	if book == nil {
-		return nil, fmt.Errorf("the library's %s has mistakes: %w", name, found)
+		return nil, fmt.Errorf("the library's %s has errors: %w", name, found)
 	}
 	cases, _ := library.Cases(name)
 	return &Runbook{Book: book, Text: text, Cases: cases, Roles: rolesIn(text)}, nil

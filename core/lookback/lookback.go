@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"urgentis/core/expr"
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
 )
 
@@ -48,37 +49,6 @@ type Series struct {
 	Target string
 }
 
-// Point is a number at a time.
-type Point struct {
-	At    time.Time `json:"at"`
-	Value float64   `json:"value"`
-}
-
-// Drawn is one line of a series.
-type Drawn struct {
-	Name   string  `json:"name"`
-	Unit   string  `json:"unit,omitempty"`
-	Good   string  `json:"good,omitempty"`
-	Target string  `json:"target,omitempty"`
-	Points []Point `json:"points"`
-}
-
-// Seen is what a look back came to.
-type Seen struct {
-	LookBack string    `json:"lookback"`
-	Title    string    `json:"title"`
-	From     time.Time `json:"from"`
-	Until    time.Time `json:"until"`
-	// Onset is when what it is about began.
-	Onset  time.Time `json:"onset"`
-	Series []Drawn   `json:"series"`
-	Shapes []Shape   `json:"shapes"`
-	// More is how many lines and shapes there were beyond what is kept.
-	More int `json:"more,omitempty"`
-	// Missing says what could not be had, and why.
-	Missing []string `json:"missing,omitempty"`
-}
-
 // Inputs are the inputs of the looks for a time, as texts and in seconds since 1970.
 func Inputs(from, until time.Time) map[string]any {
 	return map[string]any{
@@ -107,7 +77,7 @@ func later(a, b time.Time) time.Time {
 }
 
 // Take puts what was read together: readings by their names, and by target.
-func (l *LookBack) Take(seen *Seen, readings map[string]map[string]any) {
+func (l *LookBack) Take(seen *incident.PastContent, readings map[string]map[string]any) {
 	for _, s := range l.Series {
 		for _, target := range sorted(readings[s.Of]) {
 			lines, err := s.lines(readings[s.Of][target], target, seen.From, seen.Until)
@@ -141,9 +111,9 @@ func sorted[T any](m map[string]T) []string {
 }
 
 // lines makes the lines of a series from one answer.
-func (s Series) lines(answer any, target string, from, until time.Time) ([]Drawn, error) {
-	byTarget := map[string][]Point{}
-	add := func(t string, p Point) {
+func (s Series) lines(answer any, target string, from, until time.Time) ([]incident.PastLine, error) {
+	byTarget := map[string][]incident.PastPoint{}
+	add := func(t string, p incident.PastPoint) {
 		if t == "" {
 			t = target
 		}
@@ -157,11 +127,11 @@ func (s Series) lines(answer any, target string, from, until time.Time) ([]Drawn
 	} else {
 		err = rows(answer, add)
 	}
-	var out []Drawn
+	var out []incident.PastLine
 	for _, t := range sorted(byTarget) {
 		points := byTarget[t]
-		slices.SortStableFunc(points, func(a, b Point) int { return a.At.Compare(b.At) })
-		out = append(out, Drawn{Name: s.Name, Unit: s.Unit, Good: s.Good, Target: t, Points: thin(points)})
+		slices.SortStableFunc(points, func(a, b incident.PastPoint) int { return a.At.Compare(b.At) })
+		out = append(out, incident.PastLine{Name: s.Name, Unit: s.Unit, Good: s.Good, Target: t, Points: thin(points)})
 	}
 	if err == nil && len(out) == 0 {
 		err = fmt.Errorf("there is nothing of this time")
@@ -170,7 +140,7 @@ func (s Series) lines(answer any, target string, from, until time.Time) ([]Drawn
 }
 
 // rows reads a list of {at, value, target}; at is RFC 3339, or seconds since 1970.
-func rows(answer any, add func(string, Point)) error {
+func rows(answer any, add func(string, incident.PastPoint)) error {
 	list, ok := answer.([]any)
 	if !ok {
 		return fmt.Errorf("it is no list of {at, value, target}")
@@ -192,7 +162,7 @@ func rows(answer any, add func(string, Point)) error {
 		if m["target"] != nil {
 			t = expr.Say(m["target"])
 		}
-		add(t, Point{at, v})
+		add(t, incident.PastPoint{At: at, Value: v})
 	}
 	return nil
 }
@@ -234,7 +204,7 @@ func number(v any) (float64, bool) {
 
 // thin keeps at most MaxPoints points, of each stretch the one that is farthest from the mean of all, so that a peak
 // is not lost.
-func thin(points []Point) []Point {
+func thin(points []incident.PastPoint) []incident.PastPoint {
 	if len(points) <= MaxPoints {
 		return points
 	}
@@ -242,10 +212,10 @@ func thin(points []Point) []Point {
 	for _, p := range points {
 		mean += p.Value / float64(len(points))
 	}
-	out := make([]Point, 0, MaxPoints)
+	out := make([]incident.PastPoint, 0, MaxPoints)
 	for i := range MaxPoints {
 		part := points[i*len(points)/MaxPoints : (i+1)*len(points)/MaxPoints]
-		out = append(out, slices.MaxFunc(part, func(a, b Point) int {
+		out = append(out, slices.MaxFunc(part, func(a, b incident.PastPoint) int {
 			return cmp.Compare(math.Abs(a.Value-mean), math.Abs(b.Value-mean))
 		}))
 	}

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"urgentis/core/incident"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -13,8 +15,8 @@ import (
 
 var onset = time.Date(2031, 3, 1, 2, 0, 0, 0, time.UTC)
 
-func seen() *Seen {
-	return &Seen{From: onset.Add(-time.Hour), Until: onset.Add(time.Hour), Onset: onset}
+func seen() *incident.PastContent {
+	return &incident.PastContent{From: onset.Add(-time.Hour), Until: onset.Add(time.Hour), Onset: onset}
 }
 
 func TestSeriesOfJSONAndOfOpenMetrics(t *testing.T) {
@@ -39,9 +41,9 @@ func TestSeriesOfJSONAndOfOpenMetrics(t *testing.T) {
 		"metrics": {"": metrics},
 	})
 	require.Len(t, s.Series, 2)
-	assert.Equal(t, []Point{{at(-1), 12.5}, {at(1), 900}}, s.Series[0].Points, "by time, gaps left out")
+	assert.Equal(t, points(at(-1), 12.5, at(1), 900.0), s.Series[0].Points, "by time, gaps left out")
 	assert.Equal(t, `2 "south"`, s.Series[1].Target)
-	assert.Equal(t, []Point{{at(-10), 81}, {at(5).Add(250 * time.Millisecond), 4.5}}, s.Series[1].Points)
+	assert.Equal(t, points(at(-10), 81.0, at(5).Add(250*time.Millisecond), 4.5), s.Series[1].Points)
 	assert.Empty(t, s.Missing)
 }
 
@@ -89,7 +91,7 @@ func TestShapes(t *testing.T) {
 		" cannot read message m-7\r\nno time on this one\n\n"
 	(&LookBack{Lines: []string{"log"}}).Take(s, map[string]map[string]any{"log": {"a": log, "b": "took 3 ms"}})
 	require.Len(t, s.Shapes, 3)
-	assert.Equal(t, Shape{Text: "cannot read message m-⟨n⟩", Example: "cannot read message m-7", Count: 1, Since: 1,
+	assert.Equal(t, incident.LineShape{Text: "cannot read message m-⟨n⟩", Example: "cannot read message m-7", Count: 1, Since: 1,
 		Targets: []string{"a"}}, s.Shapes[0], "what is new since the onset stands first")
 	assert.Equal(t, 51, s.Shapes[1].Count)
 	assert.Equal(t, []int{40, 10}, []int{s.Shapes[1].Before, s.Shapes[1].Since})
@@ -101,9 +103,9 @@ func TestThinningKeepsPeaks(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(1, 3000).Draw(t, "n")
 		peak := rapid.IntRange(0, n-1).Draw(t, "peak")
-		points := make([]Point, n)
+		points := make([]incident.PastPoint, n)
 		for i := range points {
-			points[i] = Point{onset.Add(time.Duration(i) * time.Second), 10}
+			points[i] = incident.PastPoint{At: onset.Add(time.Duration(i) * time.Second), Value: 10}
 		}
 		points[peak].Value = 1e6
 		got := thin(points)
@@ -138,4 +140,13 @@ func FuzzShapes(f *testing.F) {
 			}
 		}
 	})
+}
+
+// points are times and numbers, in turns.
+func points(of ...any) []incident.PastPoint {
+	var out []incident.PastPoint
+	for i := 0; i < len(of); i += 2 {
+		out = append(out, incident.PastPoint{At: of[i].(time.Time), Value: of[i+1].(float64)})
+	}
+	return out
 }

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"urgentis/core/incident"
 )
 
 // A sample of OpenMetrics 1.0: a name, labels, a value, and a time in seconds.
@@ -17,7 +19,7 @@ var (
 )
 
 // samples reads the samples of one metric from a text of OpenMetrics; those without a time say nothing of the past.
-func samples(text, metric, by string, add func(string, Point)) error {
+func samples(text, metric, by string, add func(string, incident.PastPoint)) error {
 	timeless := 0
 	for line := range strings.SplitSeq(text, "\n") {
 		m := sampleLine.FindStringSubmatch(strings.TrimRight(line, "\r "))
@@ -36,7 +38,7 @@ func samples(text, metric, by string, add func(string, Point)) error {
 		if err != nil {
 			return fmt.Errorf("%s has a time that is no number: %s", metric, m[4])
 		}
-		add(labelOf(m[2], by), Point{seconds(at), v})
+		add(labelOf(m[2], by), incident.PastPoint{At: seconds(at), Value: v})
 	}
 	if timeless > 0 {
 		return fmt.Errorf("%d samples of %s have no time", timeless, metric)

@@ -7,20 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/incident"
 	"urgentis/core/plain"
 )
-
-// Shape is lines of logs that differ in numbers and names only.
-type Shape struct {
-	// Text is a line with marks in the place of what differs, Example one as it was.
-	Text    string `json:"text"`
-	Example string `json:"example"`
-	Count   int    `json:"count"`
-	// Before and Since are how many of them were written before the onset and since, where lines say when.
-	Before  int      `json:"before"`
-	Since   int      `json:"since"`
-	Targets []string `json:"targets,omitempty"`
-}
 
 // maxGroups bounds how many shapes are told apart, and maxLinesRead how many lines are read.
 const (
@@ -55,12 +44,14 @@ func ShapeOf(line string) string {
 // grouper groups lines by their shapes.
 type grouper struct {
 	onset time.Time
-	by    map[string]*Shape
+	by    map[string]*incident.LineShape
 	lines int
 	more  int // lines beyond the bounds
 }
 
-func newGrouper(onset time.Time) *grouper { return &grouper{onset: onset, by: map[string]*Shape{}} }
+func newGrouper(onset time.Time) *grouper {
+	return &grouper{onset: onset, by: map[string]*incident.LineShape{}}
+}
 
 // add takes in the lines of one target.
 func (g *grouper) add(text, target string) {
@@ -84,7 +75,7 @@ func (g *grouper) add(text, target string) {
 				g.more++
 				continue
 			}
-			s = &Shape{Text: shape, Example: rest}
+			s = &incident.LineShape{Text: shape, Example: rest}
 			g.by[shape] = s
 		}
 		s.Count++
@@ -117,19 +108,19 @@ func writtenAt(line string) (time.Time, string) {
 }
 
 // shapes lists them: those first that came only since the onset, then the most frequent; and how many are left out.
-func (g *grouper) shapes() ([]Shape, int) {
-	out := []Shape{}
+func (g *grouper) shapes() ([]incident.LineShape, int) {
+	out := []incident.LineShape{}
 	for _, s := range g.by {
 		slices.Sort(s.Targets)
 		out = append(out, *s)
 	}
-	fresh := func(s Shape) int {
+	fresh := func(s incident.LineShape) int {
 		if s.Before == 0 && s.Since > 0 {
 			return 0
 		}
 		return 1
 	}
-	slices.SortFunc(out, func(a, b Shape) int {
+	slices.SortFunc(out, func(a, b incident.LineShape) int {
 		return cmp.Or(cmp.Compare(fresh(a), fresh(b)), cmp.Compare(b.Count, a.Count), cmp.Compare(a.Text, b.Text))
 	})
 	if n := len(out); n > MaxShapes {

@@ -36,10 +36,10 @@ type ConnectionKind struct {
 var Kinds = []ConnectionKind{
 	{
 		Name: Room, Posts: true, Personal: true, Named: []string{"room", "connection"},
-		May: []string{"url", "method", "headers", "body", "form", "sign", "back", "links", "most"},
+		May: []string{"url", "method", "headers", "body", "form", "sign", "back", "links", "max_length"},
 	}, {
 		Name: Text, Posts: true, Personal: true, Addressed: true,
-		May: []string{"url", "method", "headers", "body", "form", "links", "most"},
+		May: []string{"url", "method", "headers", "body", "form", "links", "max_length"},
 	}, {
 		Name: Mail, Personal: true, Addressed: true, Address: mailAddress,
 		Needs: []string{"server", "from"}, May: []string{"tls", "authority", "account", "password", "links"},

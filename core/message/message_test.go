@@ -13,7 +13,7 @@ import (
 
 func TestForms(t *testing.T) {
 	m := &Message{
-		Kind: route.ApprovalWanted, Subject: "Approve? Restart <b>2</b> workers", Link: "https://u/incidents/7",
+		Kind: route.ApprovalNeeded, Subject: "Approve? Restart <b>2</b> workers", Link: "https://u/incidents/7",
 		Lines: []Line{
 			{Name: "Why", Text: "depth 2600 > 300"},
 			{Name: "What runs", Text: "restart a\nrestart b", Fixed: true},
@@ -57,7 +57,7 @@ func TestFold(t *testing.T) {
 	at := time.Date(2026, 11, 25, 3, 0, 0, 0, time.UTC)
 	opened := &Message{Kind: route.IncidentOpened, Subject: "opened", At: at}
 	worse := &Message{Kind: route.IncidentWorse, Subject: "worse", At: at.Add(time.Second)}
-	gate := &Message{Kind: route.ApprovalWanted, Urgent: true, Subject: "approve?", At: at.Add(time.Second)}
+	gate := &Message{Kind: route.ApprovalNeeded, Urgent: true, Subject: "approve?", At: at.Add(time.Second)}
 	over := &Message{Kind: route.IncidentClosed, Subject: "closed", At: at.Add(time.Minute)}
 	m := Fold([]*Message{opened, gate, worse, worse})
 	assert.Equal(t, "approve?", m.Subject)

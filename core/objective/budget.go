@@ -127,9 +127,9 @@ func (o *Objective) Alerts(b Budget) []Alert {
 	blind := Alert{Key: "objective/" + o.Name + "/blind", Severity: alert.Warning, On: b.Blind, Blind: true,
 		Summary: fmt.Sprintf("%s: nothing is known of it for %s", o.Title, plain.Span(BlindAfter))}
 	spent := Alert{Key: "objective/" + o.Name + "/spent", Severity: alert.Major, On: b.Spent(),
-		Summary: o.Title + ": nothing of its budget is left"}
+		Summary: o.Title + ": its error budget is spent"}
 	if b.Share != nil {
-		spent.Summary = fmt.Sprintf("%s: nothing of its budget is left, %s %% is good where %s is asked for", o.Title,
+		spent.Summary = fmt.Sprintf("%s: its error budget is spent, %s %% good, target %s", o.Title,
 			percent(*b.Share), o.Says())
 	}
 	out := []Alert{blind, spent}
@@ -140,7 +140,7 @@ func (o *Objective) Alerts(b Budget) []Alert {
 			Alert{Key: fmt.Sprintf("objective/%s/in-%s", o.Name, plain.Span(x.Over)), Severity: x.Severity,
 				On: x.On, Unsure: x.Unsure,
 				Summary: fmt.Sprintf(
-					"%s: the budget burns %s times too fast, as over the last %s so in the last %s",
+					"%s: burn rate %s× over the last %s, and as high over the last %s",
 					o.Title,
 					expr.Say(round(min(x.Long, x.Short))),
 					plain.Span(x.Over),

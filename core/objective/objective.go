@@ -187,10 +187,10 @@ func (o *Objective) Measure(until time.Time, expected []string, read map[string]
 func (o *Objective) judge(out *Measured, until time.Time, expected []string, read map[string][]Sample) {
 	scope := &expr.Scope{Readings: map[string]*expr.Series{}, Now: until}
 	for _, name := range o.Readings {
-		r := expr.Round{Seq: 1, Asked: expected, Takings: map[string]expr.Taking{}}
+		r := expr.Round{Seq: 1, Asked: expected, Samples: map[string]expr.Sample{}}
 		for _, s := range read[name] {
 			if !s.At.After(until) && s.At.After(until.Add(-o.Fresh)) && slices.Contains(expected, s.Target) {
-				r.Takings[s.Target] = expr.Taking{Value: s.Value, Target: s.Target, At: s.At}
+				r.Samples[s.Target] = expr.Sample{Value: s.Value, Target: s.Target, At: s.At}
 			}
 		}
 		scope.Readings[name] = &expr.Series{Name: name, Rounds: []expr.Round{r}}

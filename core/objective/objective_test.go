@@ -17,7 +17,7 @@ const queue = `urgentis: objective/1
 name: queue
 service: berth-queue
 title: Berths are assigned in time
-holds: max(readings.depth) < 200
+good_when: max(readings.depth) < 200
 target: 99
 window: 1d
 fresh: 5m

@@ -129,13 +129,13 @@ func (h How) compare(at string, want, got any, out *[]Difference) {
 	case map[string]any:
 		g, ok := got.(map[string]any)
 		if !ok {
-			say(at, "is %s, wanted is an object", quote(got))
+			say(at, "is %s, expected an object", quote(got))
 			return
 		}
 		for _, k := range sorted(w) {
 			v, ok := g[k]
 			if !ok {
-				say(at+"/"+k, "is missing, wanted is %s", quote(w[k]))
+				say(at+"/"+k, "is missing, expected %s", quote(w[k]))
 				continue
 			}
 			h.compare(at+"/"+k, w[k], v, out)
@@ -143,14 +143,14 @@ func (h How) compare(at string, want, got any, out *[]Difference) {
 		if !h.Subset {
 			for _, k := range sorted(g) {
 				if _, ok := w[k]; !ok {
-					say(at+"/"+k, "is %s, and not wanted", quote(g[k]))
+					say(at+"/"+k, "is %s, and not expected", quote(g[k]))
 				}
 			}
 		}
 	case []any:
 		g, ok := got.([]any)
 		if !ok {
-			say(at, "is %s, wanted is a list", quote(got))
+			say(at, "is %s, expected a list", quote(got))
 			return
 		}
 		if h.AnyOrder || h.Subset {
@@ -161,16 +161,16 @@ func (h How) compare(at string, want, got any, out *[]Difference) {
 			place := at + "/" + strconv.Itoa(i)
 			switch {
 			case i >= len(g):
-				say(place, "is missing, wanted is %s", quote(w[i]))
+				say(place, "is missing, expected %s", quote(w[i]))
 			case i >= len(w):
-				say(place, "is %s, and not wanted", quote(g[i]))
+				say(place, "is %s, and not expected", quote(g[i]))
 			default:
 				h.compare(place, w[i], g[i], out)
 			}
 		}
 	default:
 		if expr.Say(want) != expr.Say(got) {
-			say(at, "is %s, wanted is %s", quote(got), quote(want))
+			say(at, "is %s, expected %s", quote(got), quote(want))
 		}
 	}
 }
@@ -192,7 +192,7 @@ func (h How) asSets(at string, want, got []any, say func(string, string, ...any)
 	}
 	if !h.Subset {
 		for _, g := range left {
-			say(at, "has %s, which is not wanted", quote(g))
+			say(at, "has %s, which is not expected", quote(g))
 		}
 	}
 }

@@ -33,8 +33,7 @@ func TestForms(t *testing.T) {
 		"no such column":     {Spec{Table: &Table{Column: "Free"}}, disks, nil, nil, "no column Free"},
 		"no such row": {Spec{Table: &Table{Column: "Used", Where: map[string]string{"Mounted on": "/x"}}},
 			disks, nil, nil, "no row fits"},
-		"two rows": {Spec{Table: &Table{Column: "Used"}}, disks, nil, nil, "2 rows fit where one is " +
-			"wanted"},
+		"two rows": {Spec{Table: &Table{Column: "Used"}}, disks, nil, nil, "2 rows match, one is needed"},
 		"a short row": {Spec{Table: &Table{Column: "b", Names: []string{"a", "b"}}}, "1\n", nil, nil,
 			"a row has no column b"},
 		"an empty table": {Spec{Table: &Table{Column: "b"}}, "", nil, nil, "no header"},
@@ -75,17 +74,17 @@ func TestCompare(t *testing.T) {
 		says      []string
 	}{
 		"the same":        {`{"a":[1,{"b":null}]}`, `{"a":[1,{"b":null}]}`, How{}, nil},
-		"another value":   {`{"a":1}`, `{"a":2}`, How{}, []string{`/a is "2", wanted is "1"`}},
-		"missing":         {`{"a":1}`, `{}`, How{}, []string{`/a is missing, wanted is "1"`}},
-		"surplus":         {`{}`, `{"a":1}`, How{}, []string{`/a is "1", and not wanted`}},
+		"another value":   {`{"a":1}`, `{"a":2}`, How{}, []string{`/a is "2", expected "1"`}},
+		"missing":         {`{"a":1}`, `{}`, How{}, []string{`/a is missing, expected "1"`}},
+		"surplus":         {`{}`, `{"a":1}`, How{}, []string{`/a is "1", and not expected`}},
 		"surplus allowed": {`{}`, `{"a":1}`, How{Subset: true}, nil},
-		"another order": {`[1,2]`, `[2,1]`, How{}, []string{`/0 is "2", wanted is "1"`,
-			`/1 is "1", wanted is "2"`}},
+		"another order": {`[1,2]`, `[2,1]`, How{}, []string{`/0 is "2", expected "1"`,
+			`/1 is "1", expected "2"`}},
 		"order does not": {`[1,2]`, `[2,1]`, How{AnyOrder: true}, nil},
 		"twice is not once": {`[1,1]`, `[1,2]`, How{AnyOrder: true}, []string{`/ lacks "1"`,
-			`/ has "2", which is not wanted`}},
-		"longer":     {`[1]`, `[1,2]`, How{}, []string{`/1 is "2", and not wanted`}},
-		"other kind": {`{"a":[1]}`, `{"a":"1"}`, How{}, []string{`/a is "1", wanted is a list`}},
+			`/ has "2", which is not expected`}},
+		"longer":     {`[1]`, `[1,2]`, How{}, []string{`/1 is "2", and not expected`}},
+		"other kind": {`{"a":[1]}`, `{"a":"1"}`, How{}, []string{`/a is "1", expected a list`}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var says []string

@@ -53,7 +53,7 @@ func (t *Table) take(output string, typ expr.Type) (any, error) {
 	case len(vals) == 0:
 		return nil, fmt.Errorf("%w: no row fits", ErrMissing)
 	case len(vals) > 1:
-		return nil, fmt.Errorf("%d rows fit where one is wanted", len(vals))
+		return nil, fmt.Errorf("%d rows match, one is needed", len(vals))
 	}
 	return vals[0], nil
 }

@@ -72,7 +72,7 @@ func TestAttentionOfTwoThings(t *testing.T) {
 func TestAttention(t *testing.T) {
 	w := quayside(t)
 	w.People["otto"].Decides = false
-	gate := Want{Thing: "gate/1", Kind: ApprovalWanted, Since: night}
+	gate := Want{Thing: "gate/1", Kind: ApprovalNeeded, Since: night}
 	critical := Item{Severity: "critical", Since: night}
 	kinds := func(m Matter) (out []Kind) {
 		for _, c := range Attention(&m, w, night.Add(time.Hour)).Calls {
@@ -87,11 +87,11 @@ func TestAttention(t *testing.T) {
 	}{
 		"over":           {Matter{Items: []Item{critical}, Wants: []Want{gate}}, nil},
 		"nobody works":   {Matter{Open: true, Items: []Item{critical}}, []Kind{NobodyStarted}},
-		"a gate":         {Matter{Open: true, Wants: []Want{gate}}, []Kind{ApprovalWanted}},
+		"a gate":         {Matter{Open: true, Wants: []Want{gate}}, []Kind{ApprovalNeeded}},
 		"a gate, taken":  {Matter{Open: true, Wants: []Want{gate}, Holder: "mara", TakenAt: after}, nil},
-		"by who may not": {Matter{Open: true, Wants: []Want{gate}, Holder: "otto", TakenAt: after}, []Kind{ApprovalWanted}},
+		"by who may not": {Matter{Open: true, Wants: []Want{gate}, Holder: "otto", TakenAt: after}, []Kind{ApprovalNeeded}},
 		"before it was asked": {Matter{Open: true, Wants: []Want{gate}, Holder: "mara", TakenAt: night.Add(-1)},
-			[]Kind{ApprovalWanted}},
+			[]Kind{ApprovalNeeded}},
 		"handed on, not taken": {Matter{Open: true, Items: []Item{critical}, Holder: "mara"}, []Kind{NobodyStarted}},
 		"set to minor by hand": {Matter{Open: true, Items: []Item{critical}, SetSeverity: "minor", SetAt: after}, nil},
 		"worse since that": {Matter{Open: true, Items: []Item{{Severity: "critical", Since: after.Add(1)}},

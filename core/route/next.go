@@ -8,19 +8,19 @@ import (
 // Told is a message of a notice that was sent, or could not be.
 type Told struct {
 	// To is the person, or room/NAME.
-	To     string    `json:"to"`
-	Way    Way       `json:"way"`
-	Rung   int       `json:"rung"`
-	At     time.Time `json:"at"`
-	Failed bool      `json:"failed,omitempty"`
+	To      string    `json:"to"`
+	Contact Contact   `json:"contact"`
+	Rung    int       `json:"rung"`
+	At      time.Time `json:"at"`
+	Failed  bool      `json:"failed,omitempty"`
 }
 
 // Send is a message to be sent now.
 type Send struct {
-	To   string
-	Way  Way
-	Rung int
-	Why  string
+	To      string
+	Contact Contact
+	Rung    int
+	Why     string
 }
 
 // Stood is on which rung a notice stands, and since when.
@@ -49,7 +49,7 @@ const quietStep = 10 * time.Minute
 // Next tells who is to be told of a notice now, and when to look again. told is what was sent of it so far. It is pure:
 // whoever takes the notice, and what it is about, is judged by whoever asks. Nobody is told twice by one way.
 func Next(n *Notice, stood Stood, told []Told, w *World, now time.Time) Decision {
-	rungs, climb, silent := w.ladder(n, now)
+	rungs, escalate, silent := w.ladder(n, now)
 	if silent != "" {
 		return Decision{Stood: stood, Silent: silent}
 	}
@@ -61,7 +61,7 @@ func Next(n *Notice, stood Stood, told []Told, w *World, now time.Time) Decision
 		on := telling{notice: n, world: w, told: told, rung: d.Stood.Rung, now: now}
 		on.tell(rungs[d.Stood.Rung])
 		d.Send, d.None = append(d.Send, on.send...), append(d.None, on.none...)
-		ends := d.Stood.Since.Add(climb)
+		ends := d.Stood.Since.Add(escalate)
 		last := d.Stood.Rung == len(rungs)-1 || !n.Urgent
 		switch {
 		case !on.fresh:
@@ -137,7 +137,7 @@ func (t *telling) tell(r rung) {
 }
 
 func (t *telling) room(name, why string) {
-	way := Way{Connection: name}
+	way := Contact{Connection: name}
 	was, used := t.used(way)
 	switch {
 	case !used:
@@ -153,18 +153,18 @@ func (t *telling) came(was Told) {
 	t.fresh = t.fresh || was.Rung == t.rung
 }
 
-func (t *telling) out(to string, way Way, why string) {
-	t.send = append(t.send, Send{To: to, Way: way, Rung: t.rung, Why: why})
+func (t *telling) out(to string, way Contact, why string) {
+	t.send = append(t.send, Send{To: to, Contact: way, Rung: t.rung, Why: why})
 	t.fresh, t.reached = true, true
 }
 
 // used finds what was sent by a way, to whomever.
-func (t *telling) used(way Way) (Told, bool) {
-	if i := slices.IndexFunc(t.told, func(x Told) bool { return x.Way == way }); i >= 0 {
+func (t *telling) used(way Contact) (Told, bool) {
+	if i := slices.IndexFunc(t.told, func(x Told) bool { return x.Contact == way }); i >= 0 {
 		return t.told[i], true
 	}
-	if i := slices.IndexFunc(t.send, func(x Send) bool { return x.Way == way }); i >= 0 {
-		return Told{To: t.send[i].To, Way: way, Rung: t.rung, At: t.now}, true
+	if i := slices.IndexFunc(t.send, func(x Send) bool { return x.Contact == way }); i >= 0 {
+		return Told{To: t.send[i].To, Contact: way, Rung: t.rung, At: t.now}, true
 	}
 	return Told{}, false
 }
@@ -173,7 +173,7 @@ func (t *telling) used(way Way) (Told, bool) {
 // by the next one too after a while.
 func (t *telling) person(name, why string) {
 	p := t.world.People[name]
-	if p == nil || len(p.Ways) == 0 {
+	if p == nil || len(p.Contacts) == 0 {
 		t.none = append(t.none, name+" has no proven way to be reached")
 		return
 	}
@@ -187,7 +187,7 @@ func (t *telling) person(name, why string) {
 		return
 	}
 	var last time.Time
-	for _, way := range p.Ways {
+	for _, way := range p.Contacts {
 		was, used := t.used(way)
 		switch {
 		case used && was.Failed:
@@ -201,12 +201,12 @@ func (t *telling) person(name, why string) {
 			last = t.now
 		case !t.notice.Urgent:
 			return
-		case !t.now.Before(last.Add(nextWay)):
+		case !t.now.Before(last.Add(nextContact)):
 			t.out(name, way, why)
 			last = t.now
 		default:
 			t.fresh = true
-			t.lookAt = sooner(t.lookAt, last.Add(nextWay))
+			t.lookAt = sooner(t.lookAt, last.Add(nextContact))
 			return
 		}
 	}

@@ -33,7 +33,7 @@ func condition(t require.TestingT, text string) *expr.Program {
 func person(name string, kinds ...string) *Person {
 	p := &Person{Name: name, Responds: true, Decides: true}
 	for _, k := range kinds {
-		p.Ways = append(p.Ways, Way{k, name + "@" + k})
+		p.Contacts = append(p.Contacts, Contact{k, name + "@" + k})
 	}
 	return p
 }
@@ -71,8 +71,8 @@ func play(n *Notice, w *World, at time.Time, fails func(Send) bool, taken func(t
 		stood, last = d.Stood, d
 		again := false
 		for _, s := range d.Send {
-			sent = append(sent, fmt.Sprintf("%d %s by %s", int(at.Sub(begin).Minutes()), s.To, s.Way.Connection))
-			told = append(told, Told{To: s.To, Way: s.Way, Rung: s.Rung, At: at, Failed: fails(s)})
+			sent = append(sent, fmt.Sprintf("%d %s by %s", int(at.Sub(begin).Minutes()), s.To, s.Contact.Connection))
+			told = append(told, Told{To: s.To, Contact: s.Contact, Rung: s.Rung, At: at, Failed: fails(s)})
 			again = again || fails(s)
 		}
 		switch {
@@ -90,9 +90,9 @@ func play(n *Notice, w *World, at time.Time, fails func(Send) bool, taken func(t
 
 func none[T any](T) bool { return false }
 
-func TestUrgentNoticesClimb(t *testing.T) {
+func TestUrgentNoticesEscalate(t *testing.T) {
 	w := quayside(t)
-	gate := &Notice{Kind: ApprovalWanted, Urgent: true, To: "on-call/quayside", Owner: "quayside", At: night}
+	gate := &Notice{Kind: ApprovalNeeded, Urgent: true, To: "on-call/quayside", Owner: "quayside", At: night}
 	sent, _, _ := play(gate, w, night, none, none)
 	assert.Equal(t, []string{
 		"0 room/quay by quay", "0 mara by text", "1 mara by mail", "5 jonas by text", "10 iva by mail",
@@ -101,8 +101,8 @@ func TestUrgentNoticesClimb(t *testing.T) {
 }
 
 func TestWhatFailsIsToldAnotherWayAtOnce(t *testing.T) {
-	gate := &Notice{Kind: ApprovalWanted, Urgent: true, Owner: "quayside", At: night}
-	sent, _, _ := play(gate, quayside(t), night, func(s Send) bool { return s.Way.Connection == "text" }, none)
+	gate := &Notice{Kind: ApprovalNeeded, Urgent: true, Owner: "quayside", At: night}
+	sent, _, _ := play(gate, quayside(t), night, func(s Send) bool { return s.Contact.Connection == "text" }, none)
 	assert.Equal(t, []string{
 		"0 room/quay by quay", "0 mara by text", "0 mara by mail", "5 jonas by text", "5 iva by mail",
 		"10 otto by text", "10 room/office by office",
@@ -111,9 +111,9 @@ func TestWhatFailsIsToldAnotherWayAtOnce(t *testing.T) {
 
 func TestByDayTheRoomFirst(t *testing.T) {
 	w := quayside(t)
-	w.Routes = append(w.Routes, &Route{Name: "by-day", Hours: "staffed", Inside: true, Climb: 2 * time.Minute,
+	w.Routes = append(w.Routes, &Route{Name: "by-day", Hours: "staffed", Inside: true, EscalateAfter: 2 * time.Minute,
 		When: condition(t, `notice.owner == "quayside"`), Tell: []string{"room/quay"}})
-	gate := &Notice{Kind: ApprovalWanted, Urgent: true, Owner: "quayside", At: night}
+	gate := &Notice{Kind: ApprovalNeeded, Urgent: true, Owner: "quayside", At: night}
 	day := night.Add(8 * time.Hour)
 	sent, _, _ := play(gate, w, day, none, func(told []Told) bool { return len(told) == 3 })
 	assert.Equal(t, []string{"0 room/quay by quay", "2 mara by text", "3 mara by mail"}, sent)
@@ -151,7 +151,7 @@ func TestQuietHoursHoldWhatCanWait(t *testing.T) {
 		{Days: [7]bool{true, true, true, true, true, true, true}, From: 22 * 60, To: 6 * 60}}}
 	sent, _, _ := play(&Notice{Kind: Said, Owner: "quayside", To: "on-call/quayside"}, w, night, none, none)
 	assert.Equal(t, []string{"180 mara by text"}, sent)
-	sent, _, _ = play(&Notice{Kind: ApprovalWanted, Urgent: true, Owner: "quayside"}, w, night, none,
+	sent, _, _ = play(&Notice{Kind: ApprovalNeeded, Urgent: true, Owner: "quayside"}, w, night, none,
 		func(told []Told) bool { return true })
 	assert.Equal(t, []string{"0 mara by text"}, sent)
 }
@@ -159,7 +159,7 @@ func TestQuietHoursHoldWhatCanWait(t *testing.T) {
 func TestARotaWithAHole(t *testing.T) {
 	w := quayside(t)
 	w.Teams["quayside"].Rota.Lines[0] = []calendar.Turn{weekly(t, "2030-01-07 09:00", "mara")}
-	gate := &Notice{Kind: ApprovalWanted, Urgent: true, Owner: "quayside", At: night}
+	gate := &Notice{Kind: ApprovalNeeded, Urgent: true, Owner: "quayside", At: night}
 	sent, _, _ := play(gate, w, night, none, func(told []Told) bool { return len(told) == 2 })
 	assert.Equal(t, []string{"0 room/quay by quay", "0 jonas by text"}, sent)
 	w.Teams["quayside"].Rota.Lines = w.Teams["quayside"].Rota.Lines[:1]
@@ -188,8 +188,8 @@ func anyWorld(t *rapid.T) *World {
 		ways := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"mail", "text", "hook"}), 0, 3, rapid.ID).
 			Draw(t, name)
 		p := person(name, ways...)
-		if rapid.Bool().Draw(t, "shares an address") && len(p.Ways) > 0 {
-			p.Ways[0].Address = "everybody"
+		if rapid.Bool().Draw(t, "shares an address") && len(p.Contacts) > 0 {
+			p.Contacts[0].Address = "everybody"
 		}
 		p.Decides = rapid.IntRange(0, 2).Draw(t, "decides") > 0
 		if p.Decides && rapid.IntRange(0, 4).Draw(t, "administers") == 0 {
@@ -235,7 +235,7 @@ func reachable(n *Notice, w *World, at time.Time, fails func(Send) bool) bool {
 		for _, word := range r.words {
 			people, rooms, _ := w.who(word, at)
 			for _, room := range rooms {
-				if !fails(Send{To: "room/" + room, Way: Way{Connection: room}, Rung: i}) {
+				if !fails(Send{To: "room/" + room, Contact: Contact{Connection: room}, Rung: i}) {
 					return true
 				}
 			}
@@ -252,7 +252,7 @@ func reachable(n *Notice, w *World, at time.Time, fails func(Send) bool) bool {
 func byAny(name string, w *World, n *Notice, fails func(Send) bool) bool {
 	p := w.People[name]
 	return p != nil && w.May(name, n.Kind) &&
-		slices.ContainsFunc(p.Ways, func(x Way) bool { return !fails(Send{To: name, Way: x}) })
+		slices.ContainsFunc(p.Contacts, func(x Contact) bool { return !fails(Send{To: name, Contact: x}) })
 }
 
 // Who may not decide a gate is not called for it, and that is said; where nobody else can be, administrators are.
@@ -263,7 +263,7 @@ func TestOnlyWhoMayIsCalled(t *testing.T) {
 	for _, name := range []string{"mara", "jonas", "iva"} {
 		w.People[name].Decides = false
 	}
-	gate := &Notice{Kind: ApprovalWanted, Urgent: true, To: "on-call/quayside", Owner: "quayside", At: night}
+	gate := &Notice{Kind: ApprovalNeeded, Urgent: true, To: "on-call/quayside", Owner: "quayside", At: night}
 	_, told, last := play(gate, w, night, none, none)
 	assert.Empty(t, told)
 	assert.True(t, last.Nobody)
@@ -282,9 +282,9 @@ func TestNoUrgentNoticeIsToldToNobodyAndNoneTwiceByOneWay(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w := anyWorld(t)
 		bad := rapid.SliceOf(rapid.SampledFrom([]string{"mail", "text", "hook", "a", "b"})).Draw(t, "broken")
-		fails := func(s Send) bool { return slices.Contains(bad, s.Way.Connection) }
+		fails := func(s Send) bool { return slices.Contains(bad, s.Contact.Connection) }
 		n := &Notice{
-			Kind: ApprovalWanted, Urgent: true, At: night,
+			Kind: ApprovalNeeded, Urgent: true, At: night,
 			To:       rapid.SampledFrom([]string{"", "on-call/x", "team/y", "person/ben"}).Draw(t, "to"),
 			Owner:    rapid.SampledFrom([]string{"", "x", "y", "z"}).Draw(t, "owner"),
 			Severity: rapid.SampledFrom([]string{"major", "minor"}).Draw(t, "severity"),
@@ -294,13 +294,13 @@ func TestNoUrgentNoticeIsToldToNobodyAndNoneTwiceByOneWay(t *testing.T) {
 			n.Kind, n.Urgent = Said, false
 		}
 		_, told, last := play(n, w, night, fails, none)
-		seen := map[Way]bool{}
+		seen := map[Contact]bool{}
 		heard := false
 		for _, x := range told {
-			if seen[x.Way] {
-				t.Fatalf("%v was told twice", x.Way)
+			if seen[x.Contact] {
+				t.Fatalf("%v was told twice", x.Contact)
 			}
-			seen[x.Way] = true
+			seen[x.Contact] = true
 			heard = heard || !x.Failed
 		}
 		if heard == last.Nobody {

@@ -10,34 +10,34 @@ type Kind string
 
 // The kinds of notices.
 const (
-	ApprovalWanted   Kind = "approval.wanted"
-	AnswerWanted     Kind = "answer.wanted"
+	ApprovalNeeded   Kind = "approval.needed"
+	AnswerNeeded     Kind = "answer.needed"
 	HandOver         Kind = "handed.over"
 	RunOver          Kind = "run.over"    // without closing its incident
-	RunStopped       Kind = "run.stopped" // it cannot go on, or is set aside
+	RunStopped       Kind = "run.stopped" // it cannot go on, or is quarantined
 	RunRefused       Kind = "run.refused" // it did not start
 	LateNews         Kind = "late.news"   // what became of a change that was unknown
 	Said             Kind = "said"        // a tell of a runbook
 	IncidentOpened   Kind = "incident.opened"
 	IncidentPage     Kind = "incident.page" // it is bad, and still open after the time that a runbook had for it
 	IncidentWorse    Kind = "incident.worse"
-	HandedOn         Kind = "incident.handed-on" // somebody was given it by somebody else
+	Reassigned       Kind = "incident.reassigned" // somebody was given it by somebody else
 	IncidentReopened Kind = "incident.reopened"
 	IncidentClosed   Kind = "incident.closed"
 	NobodyStarted    Kind = "nobody.started" // no runbook starts by itself
-	AlertSetAside    Kind = "alert.set-aside"
+	AlertQuarantined Kind = "alert.quarantined"
 	HaltChanged      Kind = "halt"
-	KeyExpiring      Kind = "key.expiring" // of a start address
-	RotaHole         Kind = "rota.hole"    // nobody will be on call
-	RotaUnread       Kind = "rota.unread"  // the calendar of a rota cannot be read, or not all of it
-	ShiftBegins      Kind = "shift.begins" // somebody comes on call while something is open
+	KeyExpiring      Kind = "key.expiring"  // of a start address
+	RotaHole         Kind = "rota.hole"     // nobody will be on call
+	RotaUnparsed     Kind = "rota.unparsed" // the calendar of a rota cannot be read, or not all of it
+	ShiftBegins      Kind = "shift.begins"  // somebody comes on call while something is open
 )
 
 // Kinds lists the kinds.
 var Kinds = []Kind{
-	ApprovalWanted, AnswerWanted, HandOver, RunOver, RunStopped, RunRefused, LateNews, Said, IncidentOpened,
-	IncidentPage, IncidentWorse, HandedOn, IncidentReopened, IncidentClosed, NobodyStarted, AlertSetAside,
-	HaltChanged, KeyExpiring, RotaHole, RotaUnread, ShiftBegins,
+	ApprovalNeeded, AnswerNeeded, HandOver, RunOver, RunStopped, RunRefused, LateNews, Said, IncidentOpened,
+	IncidentPage, IncidentWorse, Reassigned, IncidentReopened, IncidentClosed, NobodyStarted, AlertQuarantined,
+	HaltChanged, KeyExpiring, RotaHole, RotaUnparsed, ShiftBegins,
 }
 
 // KindNames lists the kinds as words.
@@ -51,18 +51,20 @@ func KindNames() []string {
 
 // wants is what somebody is asked to do who is told of a kind.
 func (k Kind) wants() string {
-	if k == ApprovalWanted {
+	if k == ApprovalNeeded {
 		return "decide it"
 	}
 	return "answer it"
 }
 
 // whole reports whether a kind is about an incident as a whole: whoever has it is called for it before all others.
-func (k Kind) whole() bool { return slices.Contains([]Kind{IncidentPage, NobodyStarted, HandedOn}, k) }
+func (k Kind) whole() bool {
+	return slices.Contains([]Kind{IncidentPage, NobodyStarted, Reassigned}, k)
+}
 
 // Asks reports whether a kind always wants somebody to act: it is urgent whatever it is about.
 func (k Kind) Asks() bool {
-	return slices.Contains([]Kind{ApprovalWanted, AnswerWanted, HandOver, HandedOn, RunStopped, IncidentPage}, k)
+	return slices.Contains([]Kind{ApprovalNeeded, AnswerNeeded, HandOver, Reassigned, RunStopped, IncidentPage}, k)
 }
 
 // Calls reports whether somebody is called for a kind of notice, of an incident of a severity: of one as a whole only
@@ -79,7 +81,7 @@ type Notice struct {
 	Kind Kind `json:"kind"`
 	// To is whom it is asked of: team/NAME, on-call/NAME or person/NAME; "" for whomever the routes name.
 	To string `json:"to,omitempty"`
-	// Urgent ones climb until somebody takes them.
+	// Urgent ones escalate until somebody takes them.
 	Urgent bool   `json:"urgent,omitempty"`
 	Text   string `json:"text"`
 	// Thing is what it is about, such as gate/ID; "" for the incident as a whole, or for none.

@@ -13,8 +13,8 @@ import (
 // Person is somebody who can be told of something.
 type Person struct {
 	Name string
-	// Ways are how they can be reached, in the order in which they want to be; only what was proven is here.
-	Ways []Way
+	// Contacts are how they can be reached, in the order in which they want to be; only what was proven is here.
+	Contacts []Contact
 	// Quiet are the hours in which they are not told of what can wait; nil: none.
 	Quiet *calendar.Calendar
 	// Responds and Decides are the rights to answer, and to decide gates.
@@ -27,7 +27,7 @@ func (w *World) May(name string, k Kind) bool {
 	switch {
 	case p == nil:
 		return false
-	case k == ApprovalWanted:
+	case k == ApprovalNeeded:
 		return p.Decides
 	case k.Asks() || k == NobodyStarted:
 		return p.Responds
@@ -35,8 +35,8 @@ func (w *World) May(name string, k Kind) bool {
 	return true
 }
 
-// Way is a connection and an address there: a mail address, a number, a name in a room.
-type Way struct {
+// Contact is a connection and an address there: a mail address, a number, a name in a room.
+type Contact struct {
 	Connection string `json:"connection"`
 	Address    string `json:"address"`
 }
@@ -51,8 +51,8 @@ type Route struct {
 	Inside bool
 	// Tell are rooms, teams, on-calls and people, told at once.
 	Tell []string
-	// Climb is how long an urgent notice waits on each rung; 0: DefaultClimb.
-	Climb time.Duration
+	// EscalateAfter is how long an urgent notice waits on each rung; 0: DefaultEscalation.
+	EscalateAfter time.Duration
 	// Page is how long a runbook may work on a bad incident before somebody is called; 0: DefaultPage.
 	Page time.Duration
 	// Last names the last resort: it is told of what nobody took, and of what nobody else can be told.
@@ -113,14 +113,14 @@ func (w *World) Empty() bool {
 	return len(w.Sinks)+len(w.Rooms) == 0 && len(w.Teams) == 0 && len(w.Routes) == 0 && len(w.Desks) == 0
 }
 
-// How urgent notices climb.
+// How urgent notices escalate.
 const (
-	// DefaultClimb is how long each rung has.
-	DefaultClimb = 5 * time.Minute
+	// DefaultEscalation is how long each rung has.
+	DefaultEscalation = 5 * time.Minute
 	// DefaultPage is how long a runbook may work on a bad incident before somebody is called.
 	DefaultPage = 10 * time.Minute
-	// nextWay is how long somebody has on one way before the next is tried too.
-	nextWay = time.Minute
+	// nextContact is how long somebody has on one way before the next is tried too.
+	nextContact = time.Minute
 )
 
 // rung is those who are told together, and why.
@@ -168,21 +168,21 @@ func (w *World) PageAfter(n *Notice, at time.Time) time.Duration {
 
 // ladder is who is told of a notice, rung by rung, and how long each rung has. silent says which route tells nobody; ""
 // where somebody is told.
-func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Duration, silent string) {
+func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, escalate time.Duration, silent string) {
 	if n.Kind == Said && n.To != "" {
-		return []rung{{[]string{n.To}, "the runbook says so"}}, DefaultClimb, ""
+		return []rung{{[]string{n.To}, "the runbook says so"}}, DefaultEscalation, ""
 	}
 	routes := w.matching(n, at)
-	climb = DefaultClimb
+	escalate = DefaultEscalation
 	var first rung
 	for _, r := range routes {
 		if r.Nobody {
-			return nil, climb, r.Name
+			return nil, escalate, r.Name
 		}
 		first.words = append(first.words, r.Tell...)
 		first.why = "route " + r.Name
-		if r.Climb != 0 {
-			climb = min(climb, r.Climb)
+		if r.EscalateAfter != 0 {
+			escalate = min(escalate, r.EscalateAfter)
 		}
 	}
 	team, onCall := TeamOf(n.To)
@@ -201,12 +201,12 @@ func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Durati
 		if n.Urgent || t.Room == "" {
 			first.words = append(first.words, firstOf(t, onCall))
 		}
-		above = w.climbing(t, 1)
+		above = w.rungs(t, 1)
 	case slices.Contains(first.words, onCallPrefix+t.Name):
-		above = w.climbing(t, 1)
+		above = w.rungs(t, 1)
 	default:
 		// By day a room may be told first; whoever is on call comes after it.
-		above = w.climbing(t, 0)
+		above = w.rungs(t, 0)
 	}
 	if p := PersonOf(n.To); p != "" {
 		first.words, first.why = append(first.words, n.To), cmp.Or(first.why, "it is asked of them")
@@ -231,7 +231,7 @@ func (w *World) ladder(n *Notice, at time.Time) (rungs []rung, climb time.Durati
 	if n.Urgent {
 		rungs = append(rungs, above...)
 	}
-	return append(rungs, w.last()...), climb, ""
+	return append(rungs, w.last()...), escalate, ""
 }
 
 func firstOf(t *Team, onCall bool) string {
@@ -241,8 +241,8 @@ func firstOf(t *Team, onCall bool) string {
 	return teamPrefix + t.Name
 }
 
-// climbing are the rungs of a team from a line of its rota on: each line, then all of it.
-func (w *World) climbing(t *Team, line int) []rung {
+// rungs are those of a team from a line of its rota on: each line, then all of it.
+func (w *World) rungs(t *Team, line int) []rung {
 	var out []rung
 	if t.Rota != nil {
 		for ; line < len(t.Rota.Lines); line++ {

@@ -40,9 +40,9 @@ func (f *Feed) Address() string {
 	return f.URL
 }
 
-// Turns reads what a line's feed says as the turns of that line. unread says which events of it count for nobody; err
+// Turns reads what a line's feed says as the turns of that line. unparsed says which events of it count for nobody; err
 // that nothing of it can be read.
-func (t *Team) Turns(line int, text string, since time.Time) (turns []calendar.Turn, unread []string, err error) {
+func (t *Team) Turns(line int, text string, since time.Time) (turns []calendar.Turn, unparsed []string, err error) {
 	known := map[string]string{}
 	for _, m := range t.Members {
 		known[m] = m

@@ -44,9 +44,9 @@ func looksAgain(changes []*Step) string {
 	case 0:
 		return ""
 	case 1:
-		return "It looks once more first, and touches only what still needs it."
+		return "It rechecks first, and skips targets that no longer need it."
 	}
-	return "It looks once more before each change, and touches only what still needs it."
+	return "It rechecks before each change, and skips targets that no longer need it."
 }
 
 // proofsAfter lists the checks that prove what a step changes, those within its own block first.
@@ -93,14 +93,14 @@ func (b *Book) leadsTo(s *Step, way Branch, name func(string) string) string {
 		}
 		return End{Kind: EndOver}.Says(name)
 	case UndoWord:
-		return "what was done is taken back, and it is " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
+		return "what was done is undone, and it is " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
 	}
 	f := follower{book: b, smooth: true}
 	c := f.branch(way, unsaid)
 	if way.Word == trouble {
 		for p := s; p != nil; _, p = f.around(p) {
 			if p.OnError.Word == UndoWord {
-				return "what was done is taken back, and it is " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
+				return "what was done is undone, and it is " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
 			}
 		}
 	}

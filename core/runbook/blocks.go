@@ -88,7 +88,7 @@ func (d *decoder) over(n ast.Node) *expr.Program {
 	case p.IsReading():
 		d.Fail(
 			n,
-			"over must be a list: takings(%s) has the value of each target with its target, values(%s) the values "+
+			"over must be a list: samples(%s) has the value of each target with its target, values(%s) the values "+
 				"alone",
 			p.Source,
 			p.Source,

@@ -51,23 +51,23 @@ type Verb string
 
 // The verbs.
 const (
-	Look     Verb = "look"
-	Check    Verb = "check"
-	Ask      Verb = "ask"
-	Change   Verb = "change"
-	Wait     Verb = "wait"
-	Tell     Verb = "tell"
-	Note     Verb = "note"
-	Call     Verb = "call"
-	Each     Verb = "each"
-	Together Verb = "together"
-	TakeBack Verb = "take_back"
-	Close    Verb = "close"
-	HandOver Verb = "hand_over"
+	Look       Verb = "look"
+	Check      Verb = "check"
+	Ask        Verb = "ask"
+	Change     Verb = "change"
+	Wait       Verb = "wait"
+	Tell       Verb = "tell"
+	Note       Verb = "note"
+	Call       Verb = "call"
+	Each       Verb = "each"
+	Together   Verb = "together"
+	UndoChange Verb = "undo_change"
+	Close      Verb = "close"
+	HandOver   Verb = "hand_over"
 )
 
 // Verbs lists the verbs in the order in which a reader meets them.
-var Verbs = []Verb{Look, Check, Ask, Change, Wait, Tell, Note, Call, Each, Together, TakeBack, Close, HandOver}
+var Verbs = []Verb{Look, Check, Ask, Change, Wait, Tell, Note, Call, Each, Together, UndoChange, Close, HandOver}
 
 // Book is one checked runbook, or a part of one. It is never altered after Parse.
 type Book struct {
@@ -302,8 +302,8 @@ type Step struct {
 	Each     *Iteration
 	Branches []NamedSteps // of a together
 
-	// TakesBack is the id of what a take_back takes back.
-	TakesBack string
+	// UndoOf is the id of what an undo_change undoes.
+	UndoOf string
 
 	// Call.
 	Callee string

@@ -70,21 +70,21 @@ type whole struct {
 	proved map[string]bool
 }
 
-// takesBack refuses a take_back of what is no change before it, or cannot be taken back.
-func (w *whole) takesBack(s *Step) {
+// undoes refuses an undo_change of what is no change before it, or has no undo.
+func (w *whole) undoes(s *Step) {
 	b := w.book
-	c := b.byID[s.TakesBack]
+	c := b.byID[s.UndoOf]
 	switch {
 	case c == nil || c.Verb != Change && c.Verb != Each && c.Verb != Together:
-		w.key(s, "of", doc.Nearest(s.TakesBack, keys(b.byID)), "of names no change, each or together: there is none "+
-			"with the id %s", s.TakesBack)
+		w.key(s, "of", doc.Nearest(s.UndoOf, keys(b.byID)), "of names no change, each or together: there is none "+
+			"with the id %s", s.UndoOf)
 	case c.Line > s.Line || strings.HasPrefix(s.Path, c.Path+"."):
-		w.key(s, "of", "", "%s does not stand before this step", s.TakesBack)
+		w.key(s, "of", "", "%s does not stand before this step", s.UndoOf)
 	case !strings.HasPrefix(s.Path, concurrent(b, c.Path)):
-		w.key(s, "of", "", "%s stands inside an each or a together: take back all of that", s.TakesBack)
+		w.key(s, "of", "", "%s stands inside an each or a together: undo all of that", s.UndoOf)
 	default:
 		if why := b.neverSees(s, c); why != "" {
-			w.key(s, "of", "", "%s %s: there would be nothing to take back", s.TakesBack, why)
+			w.key(s, "of", "", "%s %s: there would be nothing to undo", s.UndoOf, why)
 		}
 	}
 	if c == nil {
@@ -92,7 +92,7 @@ func (w *whole) takesBack(s *Step) {
 	}
 	changes := changesIn(c)
 	if len(changes) == 0 {
-		w.key(s, "of", "", "%s changes nothing", s.TakesBack)
+		w.key(s, "of", "", "%s changes nothing", s.UndoOf)
 	}
 	for _, x := range changes {
 		if x.Undo == nil {
@@ -121,8 +121,8 @@ func (w *whole) references(s *Step) {
 				"there", s.Retake)
 		}
 	}
-	if s.TakesBack != "" {
-		w.takesBack(s)
+	if s.UndoOf != "" {
+		w.undoes(s)
 	}
 	if s.Proves != "" {
 		w.proved[s.Proves] = true
@@ -225,7 +225,7 @@ func (w *whole) paths(list []*Step, in within) {
 		inner.undone = in.undone || s.OnError.Word == UndoWord
 		if s.Verb == Change && s.Do != nil {
 			if inner.undone && s.Undo == nil {
-				w.line(s, true, "", "on_error takes changes back, and this one has no undo: it would stay as it is")
+				w.line(s, true, "", "on_error undoes changes, and this one has no undo: it would stay as it is")
 			}
 			if !inner.proved {
 				w.line(

@@ -51,9 +51,9 @@ func (d *decoder) complete(s *Step, n ast.Node, got map[string]ast.Node) {
 		case len(s.Steps) == 0:
 			d.Fail(n, "an each needs steps")
 		}
-	case TakeBack:
-		if s.TakesBack == "" {
-			d.Fail(n, "a take_back needs of: the id of a change, or of a block, before it")
+	case UndoChange:
+		if s.UndoOf == "" {
+			d.Fail(n, "an undo_change needs of: the id of a change, or of a block, before it")
 		}
 	case Together:
 		if len(s.Branches) < 2 {

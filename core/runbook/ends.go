@@ -81,7 +81,7 @@ func (b *Book) EndsAfter(paths []string, word Word) []End {
 		f := follower{book: books[i]}
 		s := books[i].Step(paths[i])
 		if s == nil && set == nil {
-			set = f.takenBack(paths[i])
+			set = f.undoing(paths[i])
 			continue
 		}
 		if s == nil {
@@ -98,10 +98,10 @@ func (b *Book) EndsAfter(paths []string, word Word) []End {
 	return slices.SortedFunc(maps.Keys(set), compareEnds)
 }
 
-// takenBack are the ends that may come where somebody is asked while changes are taken back, by the word undo at a
-// path: that of a branch of a step, or on_error of the whole. What is taken back is in trouble, and nothing provides
+// undoing are the ends that may come where somebody is asked while changes are undone, by the word undo at a
+// path: that of a branch of a step, or on_error of the whole. What is undone is in trouble, and nothing provides
 // for that.
-func (f follower) takenBack(path string) map[End]bool {
+func (f follower) undoing(path string) map[End]bool {
 	final := func(c course) course {
 		out := newCourse()
 		for t := range c.troubles {
@@ -196,7 +196,7 @@ func (f follower) branch(b Branch, unsaid Branch) course {
 		out.troubles[mishap{final: true}] = true
 	case UndoWord, trouble:
 		out.troubles[mishap{}] = true
-		out.troubles[mishap{final: true}] = b.Word == UndoWord // it cannot be taken back
+		out.troubles[mishap{final: true}] = b.Word == UndoWord // no undo in this runbook
 	default:
 		return f.list(b.Steps)
 	}

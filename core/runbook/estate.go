@@ -97,7 +97,18 @@ func (sel *Selector) missing(service string, targets []EstateTarget) (says, mean
 				strings.Join(values, ", ")), doc.Nearest(v.Source, values)
 		}
 	}
-	return fmt.Sprintf("no target of the service %s has all these labels", service), ""
+	return fmt.Sprintf("no target of %s matches %s", service, sel.written()), ""
+}
+
+// written is what the selector demands of labels, as far as it is written out.
+func (sel *Selector) written() string {
+	var out []string
+	for _, k := range slices.Sorted(maps.Keys(sel.Labels)) {
+		if v := sel.Labels[k]; v != nil && len(v.Holes()) == 0 {
+			out = append(out, k+"="+v.Source)
+		}
+	}
+	return strings.Join(out, ", ") + "; each label has targets, all together none"
 }
 
 func (sel *Selector) fits(t EstateTarget) bool {

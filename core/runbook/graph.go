@@ -292,7 +292,7 @@ func (g *grapher) fan(path, id string, ways []way, x, column float64) box {
 	return out
 }
 
-// notes are what stands below a step's title: its condition, whether it can be taken back, and what proves it.
+// notes are what stands below a step's title: its condition, whether it can be undone, and what proves it.
 func (b *Book) notes(s *Step) []string {
 	var out []string
 	for _, t := range b.Terms(s) {

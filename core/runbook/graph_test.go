@@ -227,7 +227,7 @@ func TestWhatIsDrawn(t *testing.T) {
 		"undo: stop",
 		`proven by "Better?" (2.do.2)`,
 		`proves "Restart" (2.do.1)`,
-		"on error → takes changes back, hands over",
+		"on error → undoes changes, hands over",
 		"again → goes on",
 		"More of it →",
 		"the steps are over",

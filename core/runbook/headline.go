@@ -23,8 +23,8 @@ type Headline struct {
 	What   string // what it does, and on what
 	How    string // how many at once, and what proves it
 	Stops  string // what stops it; "" for one target
-	Back   string // what would be taken back by itself, and what can be
-	Cannot string // what cannot be taken back; "" where all can
+	Back   string // what would be undone by itself, and what can be
+	Cannot string // what has no undo; "" where all can
 }
 
 // Says is the headline in one line.
@@ -44,7 +44,7 @@ func (b *Book) Headline(s *Step, x Extent) Headline {
 		What:   whatOf(s, changes) + b.reach(x),
 		How:    strings.Join(filled(pace(s, x), b.provenHow(s, changes)), ", "),
 		Stops:  stops(s, x),
-		Back:   b.takesBack(s, changes),
+		Back:   b.undoes(s, changes),
 		Cannot: cannot(changes),
 	}
 }
@@ -256,19 +256,19 @@ func stops(s *Step, x Extent) string {
 	return fmt.Sprintf("stops where more than %d fail", each.Each.Tolerate)
 }
 
-// takesBack says what is taken back without asking, or could be.
-func (b *Book) takesBack(s *Step, changes []*Step) string {
+// undoes says what is undone without asking, or could be.
+func (b *Book) undoes(s *Step, changes []*Step) string {
 	can := slices.ContainsFunc(changes, func(c *Step) bool { return c.Undo != nil })
 	switch {
 	case !can:
 		return ""
 	case b.undoesFor(s, changes):
-		return "what was done is taken back if it fails"
+		return "what was done is undone if it fails"
 	}
-	return "it can be taken back"
+	return "it can be undone"
 }
 
-// undoesFor reports whether the runbook takes changes back by itself where they fail or are not proven.
+// undoesFor reports whether the runbook undoes changes by itself where they fail or are not proven.
 func (b *Book) undoesFor(s *Step, changes []*Step) bool {
 	if b.OnError.Word == UndoWord || s.OnError.Word == UndoWord {
 		return true
@@ -288,7 +288,7 @@ func (b *Book) undoesFor(s *Step, changes []*Step) bool {
 	return false
 }
 
-// cannot says what cannot be taken back.
+// cannot says what has no undo.
 func cannot(changes []*Step) string {
 	var titles []string
 	for _, c := range changes {
@@ -300,9 +300,11 @@ func cannot(changes []*Step) string {
 	case len(titles) == 0:
 		return ""
 	case len(changes) == 1:
-		return "it cannot be taken back"
+		return "no undo in this runbook"
 	case len(titles) > 3:
-		return fmt.Sprintf("%d of its changes cannot be taken back", len(titles))
+		return fmt.Sprintf("%d of its changes have no undo", len(titles))
+	case len(titles) == 1:
+		return titles[0] + " has no undo"
 	}
-	return expr.Words(titles) + " cannot be taken back"
+	return expr.Words(titles) + " have no undo"
 }

@@ -126,7 +126,7 @@ func (b *Book) endSays(word string) string {
 	case Stop:
 		return "ends as failed"
 	case UndoWord:
-		return "takes changes back, hands over"
+		return "undoes changes, hands over"
 	case trouble:
 		return "is in trouble: on error follows"
 	}

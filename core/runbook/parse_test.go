@@ -62,7 +62,7 @@ func TestFindings(t *testing.T) {
 		"two verbs": {head + "  - look: A\n    check: B\n", "x.yaml:11:5: error: this step has two verbs, " +
 			"look and check\n"},
 		"no verb": {head + "  - lok: A\n", "x.yaml:10:5: error: this step has no verb; it needs one of " +
-			"look, check, ask, change, wait, tell, note, call, each, together, take_back, close, hand_over; did you mean look?\n"},
+			"look, check, ask, change, wait, tell, note, call, each, together, undo_change, close, hand_over; did you mean look?\n"},
 		"misspelt reading": {head + tail + "  - check: Deep?\n    that: max(readings.dept) > " +
 			"1\n", "x.yaml:17:23: error: there is no dept there; did you mean depth?\n"},
 		"misspelt in text": {head + tail + "  - note: N\n    text: \"a {{ inputs.quue }}\"\n", "x.yaml:17:23: " +
@@ -77,17 +77,17 @@ func TestFindings(t *testing.T) {
 			"1\n", "retake names no look: there is none with the id dept; did you mean depth?"},
 		"nothing proves": {head + tail + "  - change: C\n    where: {role: consumer}\n    run: [berthq, park]\n " +
 			" - close: repaired\n    because: b\n", "x.yaml:16:5: warning: nothing proves this change"},
-		"takes back nothing": {head + tail + "  - take_back: B\n    of: dept\n", "of names no change, each or together: " +
+		"takes back nothing": {head + tail + "  - undo_change: B\n    of: dept\n", "of names no change, each or together: " +
 			"there is none with the id dept"},
-		"takes back a look": {head + tail + "  - take_back: B\n    of: depth\n", "of names no change"},
-		"takes back itself": {head + tail + "  - take_back: B\n", "a take_back needs of"},
-		"takes back what comes": {head + "  - take_back: B\n    of: c\n  - change: C\n    id: c\n    where: {role: a}\n" +
+		"takes back a look": {head + tail + "  - undo_change: B\n    of: depth\n", "of names no change"},
+		"takes back itself": {head + tail + "  - undo_change: B\n", "an undo_change needs of"},
+		"takes back what comes": {head + "  - undo_change: B\n    of: c\n  - change: C\n    id: c\n    where: {role: a}\n" +
 			"    run: [a]\n    undo: {run: [b]}\n", "c does not stand before this step"},
 		"takes back for good": {head + "  - change: C\n    id: c\n    where: {role: a}\n    run: [a]\n" +
-			"  - take_back: B\n    of: c\n", `the change "C" has no undo`},
+			"  - undo_change: B\n    of: c\n", `the change "C" has no undo`},
 		"takes back one of many": {head + "  - each: E\n    where: {role: a}\n    steps:\n      - change: C\n" +
-			"        id: c\n        run: [a]\n        undo: {run: [b]}\n  - take_back: B\n    of: c\n",
-			"c stands inside an each or a together: take back all of that"},
+			"        id: c\n        run: [a]\n        undo: {run: [b]}\n  - undo_change: B\n    of: c\n",
+			"c stands inside an each or a together: undo all of that"},
 		"open end":        {head + tail, "warning: a path ends here without close or hand_over"},
 		"said twice":      {head + tail + "name: y\n", "error: name is said twice"},
 		"tag":             {head + "  - check: A\n    that: !inputs.low\n", "YAML tags are refused"},

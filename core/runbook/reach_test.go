@@ -34,8 +34,8 @@ func TestReferencesThatMatchNothing(t *testing.T) {
     that: 1 == 1
     passes:
       - ` + changeC + `    fails:
-      - {take_back: B, of: c}
-`, "c stands on another way on from the same check: there would be nothing to take back"},
+      - {undo_change: B, of: c}
+`, "c stands on another way on from the same check: there would be nothing to undo"},
 		"approves what was": {`
   - ` + changeC + `  - ask: A
     choices: {yes_do: {approves: c}}

@@ -27,7 +27,7 @@ func (b *Book) Looks(set *reads.Set, targets []EstateTarget) Findings {
 		if v == reads.Reads {
 			continue
 		}
-		if f := st.Do.unread(v, why, targets); f.Message != "" {
+		if f := st.Do.unparsed(v, why, targets); f.Message != "" {
 			f.Line, f.Column = st.Line, 1
 			found = append(found, f)
 		}
@@ -65,8 +65,8 @@ func asWritten(t *expr.Template) string {
 	return hole.ReplaceAllString(t.Source, reads.Hole)
 }
 
-// unread says where a look is not taken; nothing where every account is one that cannot write.
-func (d *Do) unread(v reads.Verdict, why string, targets []EstateTarget) Finding {
+// unparsed says where a look is not taken; nothing where every account is one that cannot write.
+func (d *Do) unparsed(v reads.Verdict, why string, targets []EstateTarget) Finding {
 	var may []string
 	for _, t := range targets {
 		if !t.CannotWrite {

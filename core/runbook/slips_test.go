@@ -91,7 +91,7 @@ var slips = []struct{ what, from, to, said string }{
 		"a series for a list",
 		"  - close: repaired",
 		"  - each: Host\n    over: readings.stuck\n    steps: [{note: N, text: t}]\n  - close: repaired",
-		`35:11: over must be a list: takings(readings.stuck) has the value of each target with its target, values(readings.stuck) the values alone`,
+		`35:11: over must be a list: samples(readings.stuck) has the value of each target with its target, values(readings.stuck) the values alone`,
 	},
 	{"an unknown type", `depth: {json: .depth, type: integer}`, `depth: {json: .depth, type: int}`,
 		`15:35: there is no type int; the types are text, integer, number, boolean, json; did you mean integer?`},
@@ -152,7 +152,7 @@ var slips = []struct{ what, from, to, said string }{
 	{"an id with a hyphen", "id: park", "id: park-it",
 		`23:9: an id must be small letters, digits and _, and begin with a letter; did you mean park_it?`},
 	{"a verb misspelt", "- change: Park", "- chnage: Park",
-		`22:5: this step has no verb; it needs one of look, check, ask, change, wait, tell, note, call, each, together, take_back, close, hand_over; did you mean change?`},
+		`22:5: this step has no verb; it needs one of look, check, ask, change, wait, tell, note, call, each, together, undo_change, close, hand_over; did you mean change?`},
 	{"yes for true", "    undo: {run: [berthq, unpark]}", "    undo: {run: [berthq, unpark]}\n    repeatable: yes",
 		`29:17: repeatable must be true or false, not yes`},
 	{

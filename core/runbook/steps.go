@@ -160,8 +160,8 @@ func (d *decoder) verbKeys(s *Step, known map[string]func(ast.Node), place strin
 	case Together:
 		known["gate"] = func(n ast.Node) { s.Gate = d.gate(n, place, depth) }
 		known["branches"] = func(n ast.Node) { d.branches(n, s, place, depth) }
-	case TakeBack:
-		known["of"] = func(n ast.Node) { s.TakesBack = d.Word(n, "of") }
+	case UndoChange:
+		known["of"] = func(n ast.Node) { s.UndoOf = d.Word(n, "of") }
 	case Tell:
 		text("text", &s.Text)
 		known["to"] = func(n ast.Node) { s.Tells = d.tells(n) }
@@ -218,7 +218,7 @@ func (d *decoder) changeKeys(s *Step, known map[string]func(ast.Node), place str
 		keys["that"] = func(n ast.Node) { s.UndoThat = d.condition(n, expr.InTarget, "that") }
 		keys["only_if"] = func(n ast.Node) {
 			if d.Word(n, "only_if") != "done" {
-				d.Fail(n, "only_if of an undo is done: without it what failed after it had begun is taken back too")
+				d.Fail(n, "only_if of an undo is done: without it what failed after it had begun is undone too")
 			}
 			s.UndoOnlyIfDone = true
 		}

@@ -115,9 +115,9 @@ func (g *Gate) says(b *Book) string {
 func (b *Book) changeTerms(s *Step) []Term {
 	var out []Term
 	if s.Undo == nil {
-		out = append(out, Term{"undo", "cannot be taken back: it has no undo"})
+		out = append(out, Term{"undo", "no undo in this runbook"})
 	} else if s.UndoOnlyIfDone {
-		out = append(out, Term{"undo", "is taken back only if it was done whole"})
+		out = append(out, Term{"undo", "is undone only if it was done whole"})
 	}
 	if s.UndoThat != nil {
 		out = append(out, Term{"undo", "once undone, " + s.UndoThat.Source + " must hold"})

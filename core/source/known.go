@@ -101,7 +101,7 @@ func (w *walk) own(one []byte, wrapped bool, x *Item) {
 		err := decode(one, e)
 		switch {
 		case err != nil && wrapped:
-			x.Unread = err.Error()
+			x.Unparsed = err.Error()
 			return
 		case wrapped || err == nil && e.SpecVersion != "":
 			w.event(e, x)
@@ -113,7 +113,7 @@ func (w *walk) own(one []byte, wrapped bool, x *Item) {
 
 func (w *walk) event(e *cloudEvent, x *Item) {
 	if err := e.complete(); err != nil {
-		x.Unread = err.Error()
+		x.Unparsed = err.Error()
 		return
 	}
 	x.ID, x.Digest = clipID("ce "+e.Source+" "+e.ID), doc.Sum(e.Data)
@@ -123,7 +123,7 @@ func (w *walk) event(e *cloudEvent, x *Item) {
 func (w *walk) make(one []byte, from *cloudEvent, x *Item) {
 	var err error
 	if x.Event, x.form, err = w.kind.known(one, from); err != nil {
-		x.Event, x.Unread = nil, err.Error()
+		x.Event, x.Unparsed = nil, err.Error()
 	}
 }
 

@@ -39,16 +39,16 @@ type Reading struct {
 	Items []Item
 	// Many says that it is a list: one was sent, or a map made it.
 	Many bool
-	// Unread says why nothing of it can be read: its body cannot be, or it has no such list; "" where its items can be
-	// told apart.
-	Unread string
+	// Unparsed says why nothing of it can be read: its body cannot be, or it has no such list; "" where its items can
+	// be told apart.
+	Unparsed string
 }
 
 // Item is what one part of a payload says.
 type Item struct {
-	// Event is nil where it cannot be read; Unread says which field could not be had, and why.
-	Event  Event
-	Unread string
+	// Event is nil where it cannot be read; Unparsed says which field could not be had, and why.
+	Event    Event
+	Unparsed string
 	// ID is what its sender calls it, so that it counts once; "" where it says nothing. Digest is of what is called so.
 	ID, Digest string
 	made       []Made
@@ -79,15 +79,15 @@ func (x *Item) Made() []Made {
 // Left lists the places of the items that could not be read, and says why the first could not; none and "" where all
 // could. Where nothing of the payload can be read there are no places.
 func (r *Reading) Left() (places []int, finding string) {
-	if r.Unread != "" {
-		return nil, r.Unread
+	if r.Unparsed != "" {
+		return nil, r.Unparsed
 	}
 	for i, x := range r.Items {
 		if x.Event != nil {
 			continue
 		}
 		if places = append(places, i); finding == "" {
-			finding = x.Unread
+			finding = x.Unparsed
 		}
 	}
 	if finding != "" && len(r.Items) > 1 {
@@ -100,7 +100,7 @@ func (r *Reading) Left() (places []int, finding string) {
 func (s *Source) Read(p Payload, heard alert.Heard) *Reading {
 	unpacked, err := p.Unpacked()
 	if err != nil {
-		return &Reading{Unread: err.Error(), Many: s.Map != nil}
+		return &Reading{Unparsed: err.Error(), Many: s.Map != nil}
 	}
 	w := &walk{s: s, kind: kinds[cmp.Or(s.Reports, OfAlerts)], p: unpacked, heard: heard}
 	open := w.mapped
@@ -112,7 +112,7 @@ func (s *Source) Read(p Payload, heard alert.Heard) *Reading {
 		err = fmt.Errorf("there are %d items, %d are allowed", len(items), MaxItems)
 	}
 	if err != nil {
-		return &Reading{Unread: err.Error(), Many: many}
+		return &Reading{Unparsed: err.Error(), Many: many}
 	}
 	out := &Reading{Many: many, Items: make([]Item, len(items))}
 	for i, read := range items {
@@ -139,7 +139,7 @@ type read func(*Item)
 func (w *walk) finish(x *Item, i int, many bool) {
 	if x.Event != nil {
 		if err := x.Event.complete(w.heard); err != nil {
-			x.Event, x.Unread = nil, err.Error()
+			x.Event, x.Unparsed = nil, err.Error()
 		}
 	}
 	if id := w.p.ID(); x.ID == "" && id != "" {
@@ -205,7 +205,7 @@ func (w *walk) mapped() ([]read, bool, error) {
 		out[i] = func(x *Item) {
 			scope.Names["item"] = item
 			if err := w.one(scope, x); err != nil {
-				x.Event, x.Unread = nil, err.Error()
+				x.Event, x.Unparsed = nil, err.Error()
 			}
 		}
 	}

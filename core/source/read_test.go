@@ -24,9 +24,9 @@ func readAs(reports, body, media string, headers ...string) *Reading {
 }
 
 func report(t *testing.T, r *Reading) alert.Report {
-	require.Empty(t, r.Unread)
+	require.Empty(t, r.Unparsed)
 	require.NotEmpty(t, r.Items)
-	require.Empty(t, r.Items[0].Unread)
+	require.Empty(t, r.Items[0].Unparsed)
 	return r.Items[0].Event.(*Alert).Report
 }
 
@@ -70,7 +70,7 @@ func TestLists(t *testing.T) {
 	places, finding := r.Left()
 	assert.Equal(t, []int{1, 2, 3}, places)
 	assert.Equal(t, `item 2 of 4: severity is "bad"; it must be critical, major, minor, warning or cleared`, finding)
-	assert.Equal(t, "the body must be an object, not array", r.Items[2].Unread)
+	assert.Equal(t, "the body must be an object, not array", r.Items[2].Unparsed)
 	for want, body := range map[string]string{
 		"the list is empty; send from 1 to 100":   "[]",
 		"there are 101 items, 100 are allowed":    "[" + strings.Repeat(ours+",", 100) + ours + "]",
@@ -121,9 +121,9 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, kind string, body []byte) {
 		for _, reports := range Reports {
 			r := readAs(reports, string(body), kind)
-			assert.True(t, r.Unread != "" || len(r.Items) > 0)
+			assert.True(t, r.Unparsed != "" || len(r.Items) > 0)
 			for _, x := range r.Items {
-				assert.True(t, x.Event == nil == (x.Unread != ""))
+				assert.True(t, x.Event == nil == (x.Unparsed != ""))
 				if a, ok := x.Event.(*Alert); ok {
 					assert.NotEmpty(t, a.Key)
 					assert.LessOrEqual(t, len(a.Labels), alert.MaxLabels)

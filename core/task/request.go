@@ -8,7 +8,7 @@ import (
 	"urgentis/core/expr"
 )
 
-// Request is one thing to do on one target, rendered. Undo takes it back.
+// Request is one thing to do on one target, rendered. Undo undoes it.
 type Request struct {
 	Kind   string   `json:"kind"`           // ssh, local, http, job, sql or probe
 	Step   string   `json:"step,omitempty"` // the place of the change, in a proposal for several
@@ -41,7 +41,7 @@ type Request struct {
 	// Secrets gives the version of each secret that stands in it.
 	Secrets map[string]int `json:"secrets,omitempty"`
 	Undo    *Request       `json:"undo,omitempty"`
-	// OnlyIfDone is set on an undo that takes back what was done, not what failed after it had begun.
+	// OnlyIfDone is set on an undo of what was done, not what failed after it had begun.
 	OnlyIfDone bool `json:"only_if_done,omitempty"`
 }
 

@@ -43,7 +43,7 @@ type LookTaken struct {
 	Again []flow.Intent
 	At    time.Time // when it was first taken
 	// First holds what was read first, by target and reading.
-	First map[string]map[string]expr.Taking
+	First map[string]map[string]expr.Sample
 }
 
 // LooksTaken lists the looks that a run took and that read something, in the order in which it came to them. A look
@@ -62,7 +62,7 @@ func LooksTaken(s *flow.State) []*LookTaken {
 			if step == nil || step.OnlyReads != "" || len(step.Read) == 0 {
 				continue
 			}
-			t = &LookTaken{Step: step, Place: in.Look, At: a.At, First: map[string]map[string]expr.Taking{}}
+			t = &LookTaken{Step: step, Place: in.Look, At: a.At, First: map[string]map[string]expr.Sample{}}
 			t.Again = newestOf(s, func(x flow.Intent) bool { return x.Look == in.Look })
 			byPath[in.Look] = t
 			out = append(out, t)

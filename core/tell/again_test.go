@@ -38,13 +38,13 @@ func TestComparedWithWhatIsMissing(t *testing.T) {
 		Step: &runbook.Step{Read: []reading.Spec{{Name: "depth", Good: reading.Low, Unit: "messages"}, {Name: "key",
 			Sealed: true}}},
 		Again: []flow.Intent{{Target: "a"}, {Target: "b"}, {Target: "c"}},
-		First: map[string]map[string]expr.Taking{
+		First: map[string]map[string]expr.Sample{
 			"a": {"depth": {Value: int64(9)}, "key": {Value: "x"}}, "b": {"depth": {Value: int64(9)}}},
 	}
 	got := l.Compare(map[string]flow.Outcome{
-		"a": {State: flow.OK, Readings: map[string]expr.Taking{"depth": {Value: int64(7)}, "key": {Value: "y"}}},
+		"a": {State: flow.OK, Readings: map[string]expr.Sample{"depth": {Value: int64(7)}, "key": {Value: "y"}}},
 		"b": {State: flow.Failed, Error: "no route to it"},
-		"c": {State: flow.OK, Readings: map[string]expr.Taking{"depth": {Value: int64(1)}}},
+		"c": {State: flow.OK, Readings: map[string]expr.Sample{"depth": {Value: int64(1)}}},
 	})
 	says := map[string]string{}
 	for _, c := range got {

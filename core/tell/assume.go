@@ -117,9 +117,9 @@ func (a *Assumption) Put(
 			continue
 		}
 		if o.Readings == nil {
-			o.Readings = map[string]expr.Taking{}
+			o.Readings = map[string]expr.Sample{}
 		}
-		o.Readings[r.Name] = expr.Taking{Value: v, Target: target, At: now, Unit: r.Unit}
+		o.Readings[r.Name] = expr.Sample{Value: v, Target: target, At: now, Unit: r.Unit}
 		delete(o.Missing, r.Name)
 		names = append(names, r.Name)
 	}

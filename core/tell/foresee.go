@@ -287,7 +287,7 @@ func (m Move) says() string {
 	}
 	switch {
 	case m.Undo:
-		return fmt.Sprintf("takes back “%s”%s", title, on)
+		return fmt.Sprintf("undoes “%s”%s", title, on)
 	case m.Again:
 		return fmt.Sprintf("takes “%s” anew%s first", title, on)
 	case m.Asks:

@@ -192,7 +192,7 @@ func TestForesight(t *testing.T) {
 }
 
 // Somebody is asked what became of an undo: the answers tell where the run ends.
-func TestWhereItEndsIsForeseenWhileItIsTakenBack(t *testing.T) {
+func TestWhereItEndsIsForeseenWhileItIsUndone(t *testing.T) {
 	for place, onError := range map[string]string{"1.on_error": "    on_error: undo\n", "on_error": ""} {
 		src := header
 		if onError == "" {

@@ -133,7 +133,7 @@ func (g *Ground) settle(rounds []*expr.Round) {
 		}
 	}
 	for _, r := range rounds {
-		for _, t := range r.Takings {
+		for _, t := range r.Samples {
 			if v, ok := expr.AsNumber(t.Value); ok {
 				g.Points = append(g.Points, Point{At: t.At, Target: t.Target, Value: v})
 			}
@@ -242,7 +242,7 @@ func (g *Ground) Says() string {
 		out += " " + g.Unit
 	}
 	if g.Wanted != nil {
-		out += fmt.Sprintf(" (wanted %s)", g.Wanted.Says())
+		out += fmt.Sprintf(" (target %s)", g.Wanted)
 	}
 	switch t := g.Trend(); {
 	case t != "":

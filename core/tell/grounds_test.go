@@ -47,13 +47,13 @@ steps:
 	assert.Equal(t, &expr.Limit{Reading: "depth", Op: "<", Value: 200}, g.Wanted)
 	assert.Equal(t, &expr.Limit{Reading: "depth", Op: ">", Value: 300}, g.Held)
 	assert.Equal(t, reading.Low, g.Good, "what is wanted says which way is better")
-	assert.Equal(t, "depth 316 messages (wanted below 200), taken once", g.Says())
+	assert.Equal(t, "depth 316 messages (target < 200), taken once", g.Says())
 	assert.Empty(t, g.Gone())
 	g.Add(Point{At: p.Now.Add(time.Minute), Target: "g2", Value: 500, ForGate: true})
-	assert.Equal(t, "depth 316 → 500 messages (wanted below 200), getting worse", g.Says())
+	assert.Equal(t, "depth 316 → 500 messages (target < 200), getting worse", g.Says())
 	for _, x := range []string{"g1", "g2", "g3", "g4", "g5", "g6"} {
 		g.Add(Point{At: p.Now.Add(2 * time.Minute), Target: x, Value: 12, ForGate: true})
 	}
-	assert.Equal(t, "depth 316 → 12 messages (wanted below 200), getting better", g.Says())
+	assert.Equal(t, "depth 316 → 12 messages (target < 200), getting better", g.Says())
 	assert.Equal(t, "depth is 12 now; it was above 300 when this was asked, and is so no longer", g.Gone())
 }

@@ -94,9 +94,9 @@ func (p *theatre) do(in flow.Intent, now time.Time) flow.Outcome {
 			continue
 		}
 		if o.Readings == nil {
-			o.Readings = map[string]expr.Taking{}
+			o.Readings = map[string]expr.Sample{}
 		}
-		o.Readings[spec.Name] = expr.Taking{Value: v, Target: in.Target, At: now}
+		o.Readings[spec.Name] = expr.Sample{Value: v, Target: in.Target, At: now}
 	}
 	return o
 }

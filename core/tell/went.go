@@ -61,7 +61,7 @@ func StepKey(root, book *runbook.Book, s *runbook.Step) (name, step string) {
 func went(t *flow.Touch) incident.Fate {
 	switch {
 	case t.Undo.Fate == flow.WasDone:
-		return incident.TakenBack
+		return incident.Undone
 	case t.Unsaid():
 		return incident.Unknown
 	case t.Change.Fate != flow.WasDone:

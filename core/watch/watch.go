@@ -1,4 +1,4 @@
-// Package watch is standing looks: looks that are taken on a schedule for whoever asks, without a run.
+// Package watch is scheduled looks: looks that are taken on a schedule for whoever asks, without a run.
 package watch
 
 import (
@@ -22,7 +22,7 @@ const (
 // MaxLooks bounds the looks of one watch.
 const MaxLooks = 20
 
-// Watch is a standing look, or several that are taken one after another.
+// Watch is a scheduled look, or several that are taken one after another.
 type Watch struct {
 	Name, Service string
 	Every         time.Duration

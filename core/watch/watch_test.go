@@ -52,7 +52,7 @@ func TestATaking(t *testing.T) {
 		asked[in.Target+in.Look.String()] = in.Request.Words[1]
 		o := flow.Outcome{Attempt: in.Attempt, State: flow.OK}
 		if in.Look.String() == "1" {
-			o.Readings = map[string]expr.Taking{"stuck": {Value: "m-7", Target: in.Target, At: now}}
+			o.Readings = map[string]expr.Sample{"stuck": {Value: "m-7", Target: in.Target, At: now}}
 		} else {
 			assert.Equal(t, []string{"queue", "age", "m-7"}, in.Request.Words)
 		}

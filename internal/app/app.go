@@ -19,27 +19,29 @@ import (
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
 	"urgentis/internal/need"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
-	"urgentis/internal/standing"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/telling"
 )
 
 // Config is what the use cases work with.
 type Config struct {
-	Store    *store.Store     `need:"yes"`
-	Engine   *engine.Engine   `need:"yes"`
-	Teller   *telling.Teller  `need:"yes"`
-	Looker   *standing.Looker `need:"yes"`
-	Intake   *intake.Intake   `need:"yes"`
-	Accounts *signin.Accounts `need:"yes"`
-	Secrets  *secret.Keeper   `need:"yes"`
+	Store    *store.Store      `need:"yes"`
+	Engine   *engine.Engine    `need:"yes"`
+	Teller   *telling.Teller   `need:"yes"`
+	Looker   *scheduled.Looker `need:"yes"`
+	Intake   *intake.Intake    `need:"yes"`
+	Accounts *signin.Accounts  `need:"yes"`
+	Secrets  *secret.Keeper    `need:"yes"`
 	// SSH tries whether a target can be reached.
 	SSH act.Hand `need:"yes"`
 	// Outbox hands messages over at once, to try a way out.
-	Outbox  Outbox       `need:"yes"`
-	Log     *slog.Logger `need:"yes"`
+	Outbox  Outbox           `need:"yes"`
+	Stories *stories.Stories `need:"yes"`
+	Log     *slog.Logger     `need:"yes"`
 	Version string
 	// Link is the address under which people reach this installation, without a slash at the end.
 	Link string `need:"yes"`
@@ -57,7 +59,7 @@ type App struct {
 	store    *store.Store
 	engine   *engine.Engine
 	teller   *telling.Teller
-	looker   *standing.Looker
+	looker   *scheduled.Looker
 	intake   *intake.Intake
 	accounts *signin.Accounts
 	secrets  *secret.Keeper
@@ -69,6 +71,7 @@ type App struct {
 	maps     *lru.Cache[string, *source.Source] // by their text
 	used     *lru.Cache[string, time.Time]      // when a key of a source was last marked as used
 	rates    *lru.Cache[string, *rate.Limiter]  // how much each source may send now
+	stories  *stories.Stories
 }
 
 // maxMaps bounds how many sources are kept read; the one used longest ago goes.
@@ -92,7 +95,7 @@ func New(c Config) (*App, error) {
 		return nil, fmt.Errorf("make room for rates: %w", err)
 	}
 	return &App{
-		maps: maps, used: used, rates: rates,
+		maps: maps, used: used, rates: rates, stories: c.Stories,
 		store: c.Store, engine: c.Engine, teller: c.Teller, looker: c.Looker, intake: c.Intake, accounts: c.Accounts,
 		secrets: c.Secrets, ssh: c.SSH,
 		outbox: c.Outbox,

@@ -21,10 +21,11 @@ import (
 	"urgentis/internal/app"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
-	"urgentis/internal/standing"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
 )
@@ -58,11 +59,12 @@ func open(t *testing.T) *site {
 	in, err := intake.New(intake.Config{Store: s, Engine: e, Log: log})
 	require.NoError(t, err)
 	t.Cleanup(in.Stop)
-	looker, err := standing.New(e)
+	looker, err := scheduled.New(e)
 	require.NoError(t, err)
 	door := signin.New(s)
 	a, err := app.New(app.Config{
-		Store: s, Engine: e, Teller: &telling.Teller{Engine: e}, Looker: looker, Intake: in,
+		Store: s, Engine: e, Teller: &telling.Teller{Engine: e, Stories: stories.New()}, Looker: looker, Intake: in,
+		Stories:  stories.New(),
 		Accounts: door, Secrets: keeper,
 		SSH:    ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: &taken{},
@@ -89,7 +91,7 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	assert.EqualError(
 		t,
 		err,
-		"the use cases cannot do without Store, Engine, Teller, Looker, Intake, Accounts, Secrets, SSH, Outbox, Log, Link",
+		"the use cases cannot do without Store, Engine, Teller, Looker, Intake, Accounts, Secrets, SSH, Outbox, Stories, Log, Link",
 	)
 }
 

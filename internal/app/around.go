@@ -87,8 +87,8 @@ func (a *App) Around(ctx context.Context, who *access.Principal, number int64) (
 		return nil, err
 	}
 	until := a.Now()
-	if i.ResolvedAt != nil {
-		until = *i.ResolvedAt
+	if i.ClosedAt != nil {
+		until = *i.ClosedAt
 	}
 	names := namesOf(around)
 	things, count, err := tx.BadThings(names, i.OpenedAt, until)
@@ -290,7 +290,7 @@ func folded(marks []store.Mark) []store.Mark {
 		switch {
 		case n > 1 && out[i].What == "setting":
 			name, _, _ := strings.Cut(out[i].Title, ":")
-			out[i].Title = fmt.Sprintf("%s and %d more were set", name, n-1)
+			out[i].Title = fmt.Sprintf("%s and %d more updated", name, n-1)
 		case n > 1:
 			out[i].Title = fmt.Sprintf("%s, %d times", out[i].Title, n)
 		}

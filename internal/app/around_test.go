@@ -30,12 +30,12 @@ func TestAround(t *testing.T) {
 	for i, ago := range []string{"3 days", "90 days"} {
 		_, n := raised(t, a, "north", "ramp", alert.Major)
 		require.NoError(t, sql.Exec("update alert set state = 'cleared' where incident = ?", n).Error)
-		require.NoError(t, sql.Exec(`update incident set state = 'resolved', outcome = ?,
-			resolved_at = now() - cast(? as interval) where number = ?`, []string{"mitigated", "repaired"}[i], ago, n).Error)
+		require.NoError(t, sql.Exec(`update incident set state = 'closed', outcome = ?,
+			closed_at = now() - cast(? as interval) where number = ?`, []string{"mitigated", "repaired"}[i], ago, n).Error)
 	}
 	_, other := raised(t, a, "north", "door", alert.Major)
 	require.NoError(t, sql.Exec("update alert set state = 'cleared' where incident = ?", other).Error)
-	require.NoError(t, sql.Exec(`update incident set state = 'resolved', resolved_at = now()
+	require.NoError(t, sql.Exec(`update incident set state = 'closed', closed_at = now()
 		where number = ?`, other).Error)
 
 	_, db := raised(t, a, "db", "lag", alert.Minor)
@@ -98,7 +98,7 @@ func TestAround(t *testing.T) {
 	marks, err := a.Marks(ctx, jonas, "north", time.Now().Add(-24*time.Hour), time.Now().Add(time.Second))
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(marks), "v7", "of what it needs")
-	assert.Contains(t, fmt.Sprint(marks), "north and 3 more were set")
+	assert.Contains(t, fmt.Sprint(marks), "north and 3 more updated")
 	_, err = a.Marks(ctx, jonas, "nowhere", time.Now().Add(-time.Hour), time.Now())
 	assert.True(t, app.IsMissing(err))
 	_, err = a.Marks(ctx, jonas, "north", time.Now(), time.Now().Add(-time.Hour))

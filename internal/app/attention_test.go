@@ -15,6 +15,7 @@ import (
 	"urgentis/core/route"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
 )
@@ -59,15 +60,15 @@ func atNight(t *testing.T, documents string) *night {
 		if documents != "" {
 			for place, c := range []string{"texts", "mail"} {
 				at := time.Now()
-				require.NoError(t, db.Create(&store.Way{Person: p.name, Place: place, Connection: c,
-					Address: fmt.Sprintf("%s-%d", p.name, i), ProvenAt: &at, AddedAt: at}).Error)
+				require.NoError(t, db.Create(&store.Contact{Person: p.name, Place: place, Connection: c,
+					Address: fmt.Sprintf("%s-%d", p.name, i), VerifiedAt: &at, AddedAt: at}).Error)
 			}
 		}
 	}
 	for _, s := range []string{"north", "south"} {
 		require.NoError(t, db.Create(&store.Service{Name: s, Owner: "quayside", Stance: "ask"}).Error)
 	}
-	return &night{a, t, &telling.Teller{Engine: a.Engine}}
+	return &night{a, t, &telling.Teller{Engine: a.Engine, Stories: stories.New()}}
 }
 
 // calls are who is called since the last time, after a while.
@@ -174,8 +175,8 @@ func TestThatNobodyIsThereIsSaid(t *testing.T) {
 	// Once somebody can be called, they are.
 	require.NoError(t, testdb.Push(x.Store, watchers))
 	at := time.Now()
-	require.NoError(t, testdb.SQL(x.Store).Create(&store.Way{Person: "mara", Connection: "texts", Address: "m",
-		ProvenAt: &at, AddedAt: at}).Error)
+	require.NoError(t, testdb.SQL(x.Store).Create(&store.Contact{Person: "mara", Connection: "texts", Address: "m",
+		VerifiedAt: &at, AddedAt: at}).Error)
 	assert.Equal(t, []string{"mara texts"}, x.calls(time.Second))
 }
 
@@ -211,7 +212,7 @@ func TestPlannedWorkNeitherLeaksNorLasts(t *testing.T) {
 	assert.Empty(t, x.calls(0), "reported still")
 	i, err := x.Store.In(ctx).Incident(n)
 	require.NoError(t, err)
-	assert.Equal(t, "resolved", i.State)
+	assert.Equal(t, "closed", i.State)
 	var told int
 	require.NoError(t, testdb.SQL(x.Store).Raw("select count(*) from delivery").Scan(&told).Error)
 	assert.Zero(t, told)
@@ -301,7 +302,7 @@ func TestNobodyIsForgottenAndNobodyIsCalledInVain(t *testing.T) {
 					db := testdb.SQL(x.Store)
 					_ = db.Exec("delete from document where kind = 'mute'").Error
 					_ = db.Exec("update alert set state = 'cleared', cleared_at = now()").Error
-					_ = db.Exec("update incident set state = 'resolved', resolved_at = now() - interval '1 day'").Error
+					_ = db.Exec("update incident set state = 'closed', closed_at = now() - interval '1 day'").Error
 					_ = db.Exec("delete from incident_key").Error
 				}()
 				for range rapid.IntRange(1, 14).Draw(t, "acts") {

@@ -59,8 +59,8 @@ func (a *App) HearBack(ctx context.Context, connection string, headers http.Head
 		}
 	}
 	if who == nil {
-		return "", &Error{Kind: Denied, Code: "unmapped", Says: "nobody has proven that " + said.person + " of " +
-			connection + " is theirs: urgentis way add"}
+		return "", &Error{Kind: Denied, Code: "unmapped", Says: "nobody has verified that " + said.person + " of " +
+			connection + " is theirs: urgentis contact add"}
 	}
 	once := store.Once{Door: "back/" + connection, ID: headers.Get(standardwebhooks.HeaderWebhookID),
 		Digest: doc.Sum(body)}

@@ -160,6 +160,17 @@ func harmOf(tx *store.Tx, service string) (string, error) {
 	return s.Harm, nil
 }
 
+// harmOfIncident is what the newest runbook that worked on an incident says of who suffers, else its service.
+func (a *App) harmOfIncident(ctx context.Context, tx *store.Tx, i *Incident) (string, error) {
+	for _, r := range slices.Backward(i.Runs) {
+		book, err := a.engine.Book(ctx, r.Revision)
+		if err == nil && book.Harm != "" {
+			return book.Harm, nil
+		}
+	}
+	return harmOf(tx, i.Service)
+}
+
 // approvals says who approved so far, and what is still missing.
 func (b *Brief) approvals(g *Gate, log []flow.Event) {
 	for _, e := range log {
@@ -258,7 +269,7 @@ func (p Part) withReadings(step *runbook.Step, evidence []Evidence, grounds []te
 		title := name + " now"
 		for _, ground := range grounds {
 			if ground.Reading == name && ground.Wanted != nil {
-				title += fmt.Sprintf(" (wanted %s)", ground.Wanted.Says())
+				title += fmt.Sprintf(" (target %s)", ground.Wanted)
 			}
 		}
 		p.Columns = append(p.Columns, title)
@@ -289,7 +300,7 @@ func marksOf(p task.Part) []string {
 	}
 	out := make([]string, len(p.Columns))
 	n := 0
-	for _, undo := range []bool{false, true} { // what is done comes before what takes it back
+	for _, undo := range []bool{false, true} { // what is done comes before what undoes it
 		for i, c := range p.Columns {
 			switch {
 			case strings.HasPrefix(c, "undo.") != undo:
@@ -328,7 +339,7 @@ func boundTo(p task.Part) []Bound {
 	for name, value := range p.Common {
 		shown := strings.TrimPrefix(name, "undo.")
 		if shown != name && p.Common[shown] == value {
-			continue // as for what it takes back
+			continue // as for what it undoes
 		}
 		for _, prefix := range []string{"words.", "sql.", "file.", "headers.", "env.", "target.name", "step"} {
 			if strings.HasPrefix(shown, prefix) {

@@ -34,8 +34,8 @@ func (a *App) deploymentsOf(tx *store.Tx, i *Incident) ([]store.Deployment, erro
 		add(x.Service)
 	}
 	to := a.Now()
-	if i.ResolvedAt != nil {
-		to = *i.ResolvedAt
+	if i.ClosedAt != nil {
+		to = *i.ClosedAt
 	}
 	return tx.DeploymentsOf(services, i.OpenedAt.Add(-lookBack), to)
 }

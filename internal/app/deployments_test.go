@@ -59,12 +59,12 @@ func TestDeployments(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, got.Deployments, 1)
 	assert.Equal(t, "item 1 of 2: the service is missing", got.Finding)
-	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	_, err = a.ReadAgain(ctx, iva, got.Unparsed)
 	assert.EqualError(t, err, "item 1 still cannot be read: the service is missing")
 	_, err = a.Push(ctx, iva, pushing(strings.Replace(desk, "reports: deployments\n", "reports: deployments\n"+
 		"each: body\nmap: {service: {of: item.service, otherwise: \"{{ item.version }}-service\"}}\n", 1)))
 	require.NoError(t, err)
-	again, err := a.ReadAgain(ctx, iva, got.Unread)
+	again, err := a.ReadAgain(ctx, iva, got.Unparsed)
 	require.NoError(t, err)
 	assert.Len(t, again.Deployments, 1, "what was taken before is not taken again")
 	firings, _, err := a.Firings(ctx, iva, "watch-north", 0, 10)
@@ -84,7 +84,7 @@ func TestDeployments(t *testing.T) {
 	// Closed before the deployment, an incident does not show what came later.
 	require.NoError(
 		t,
-		testdb.SQL(a.Store).Exec("update incident set state = 'resolved', resolved_at = ?, opened_at = ?",
+		testdb.SQL(a.Store).Exec("update incident set state = 'closed', closed_at = ?, opened_at = ?",
 			time.Now().Add(-time.Hour), time.Now().Add(-2*time.Hour)).Error,
 	)
 	i, err = a.Incident(ctx, jonas, n)

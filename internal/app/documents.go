@@ -106,7 +106,7 @@ var errOnlyChecked = errors.New("it was only checked")
 
 // mistaken refuses documents with mistakes, and names the first.
 func mistaken(found []estate.Found) *Error {
-	says := "the documents have mistakes"
+	says := "the documents have errors"
 	if i := slices.IndexFunc(found, func(f estate.Found) bool { return !f.Warning }); i >= 0 {
 		says = fmt.Sprintf("%s: %s line %d: %s", says, found[i].File, found[i].Line, found[i].Sentence())
 	}
@@ -391,7 +391,7 @@ func (a *App) newestIn(tx *store.Tx, name string) (*runbook.Book, error) {
 		return nil, &Error{
 			Kind:     Unsound,
 			Code:     "runbook",
-			Says:     "the runbook " + name + " has mistakes",
+			Says:     "the runbook " + name + " has errors",
 			Findings: found,
 		}
 	}
@@ -472,7 +472,7 @@ func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push,
 	case estate.Source:
 		return tx.SetSourceText(s.Name, s.Document.Text)
 	case estate.Watch:
-		return tx.SetStanding(s.Document.Watch)
+		return tx.SetScheduled(s.Document.Watch)
 	case estate.Objective:
 		o := s.Document.Objective
 		was := parsedObjective(before)
@@ -485,7 +485,7 @@ func (a *App) carryOutOne(tx *store.Tx, who *access.Principal, push *store.Push,
 func (a *App) removeWork(tx *store.Tx, s estate.Step) error {
 	switch s.Kind {
 	case estate.Watch:
-		return tx.RemoveStanding(s.Name)
+		return tx.RemoveScheduled(s.Name)
 	case estate.Objective:
 		return tx.RemoveObjective(s.Name)
 	}

@@ -253,21 +253,21 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 		source.Payload{ContentType: "application/json", Body: []byte("{")},
 	)
 	require.NoError(t, err)
-	assert.NotEmpty(t, all.Unread)
+	assert.NotEmpty(t, all.Unparsed)
 	sources, err := a.Sources(ctx, jonas)
 	require.NoError(t, err)
 	assert.NotNil(t, sources[0].LastAlertAt, "what cannot be read is heard")
-	unread, err := a.UnreadPayloads(ctx, iva, "panel")
+	unparsed, err := a.UnparsedPayloads(ctx, iva, "panel")
 	require.NoError(t, err)
-	assert.Len(t, unread, 2)
-	_, err = a.UnreadPayloads(ctx, jonas, "panel")
+	assert.Len(t, unparsed, 2)
+	_, err = a.UnparsedPayloads(ctx, jonas, "panel")
 	assert.EqualError(t, err, "this needs the role admin")
 
-	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	_, err = a.ReadAgain(ctx, iva, got.Unparsed)
 	assert.EqualError(t, err, `item 2 still cannot be read: severity: as has no word for "odd"`)
 	_, err = a.Push(ctx, iva, pushing(strings.Replace(panel, "each: body.points", "each: body.points[0]", 1)))
 	require.NoError(t, err)
-	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	_, err = a.ReadAgain(ctx, iva, got.Unparsed)
 	assert.EqualError(
 		t,
 		err,
@@ -276,18 +276,18 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	)
 	_, err = a.Push(ctx, iva, pushing(strings.Replace(panel, "{alarm: major}", "{alarm: major, odd: minor}", 1)))
 	require.NoError(t, err)
-	read, err := a.ReadAgain(ctx, iva, got.Unread)
+	read, err := a.ReadAgain(ctx, iva, got.Unparsed)
 	require.NoError(t, err)
 	require.Len(t, read.Taken, 1, "what was taken before is not taken again")
 	assert.Equal(t, alert.New, read.Taken[0].Change)
-	_, err = a.ReadAgain(ctx, iva, got.Unread)
+	_, err = a.ReadAgain(ctx, iva, got.Unparsed)
 	assert.EqualError(t, err, "iva read it already")
-	_, err = a.ReadAgain(ctx, iva, all.Unread)
+	_, err = a.ReadAgain(ctx, iva, all.Unparsed)
 	assert.EqualError(t, err, "it still cannot be read: the body is not JSON: unexpected EOF")
 	// There is a bound, beyond which the source is told so.
-	require.NoError(t, testdb.SQL(a.Store).Exec(`insert into unread (id, source, finding, items, content_type, headers,
+	require.NoError(t, testdb.SQL(a.Store).Exec(`insert into unparsed (id, source, finding, items, content_type, headers,
 		query, body) select 'x' || i, 'panel', '', '[]', '', '{}', '{}', '' from generate_series(2, ?) i`,
-		store.MostUnread).Error)
+		store.MostUnparsed).Error)
 	_, err = a.TakeAlerts(
 		ctx,
 		"panel",
@@ -297,15 +297,15 @@ func TestWhatCannotBeMappedIsKeptAndReadAgain(t *testing.T) {
 	assert.EqualError(t, err, "the body is not JSON: unexpected EOF; as much of panel waits to be read already as is "+
 		"kept: mend its map first")
 	require.Eventually(t, func() bool {
-		keys, err := a.Store.In(ctx).OpenKeys(store.OurSource, "unread/")
-		return err == nil && slices.Equal(keys, []string{"unread/panel"})
+		keys, err := a.Store.In(ctx).OpenKeys(store.OurSource, "unparsed/")
+		return err == nil && slices.Equal(keys, []string{"unparsed/panel"})
 	}, 30*time.Second, 100*time.Millisecond, "somebody is told")
-	require.NoError(t, testdb.SQL(a.Store).Exec("delete from unread where id like 'x%'").Error)
+	require.NoError(t, testdb.SQL(a.Store).Exec("delete from unparsed where id like 'x%'").Error)
 	require.NoError(t, a.RemoveSource(ctx, iva, "panel"))
-	_, err = a.ReadAgain(ctx, iva, all.Unread)
+	_, err = a.ReadAgain(ctx, iva, all.Unparsed)
 	assert.EqualError(t, err, "there is no source panel any more")
 	var n int64
-	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unread where read_at is null").Scan(&n).Error)
+	require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unparsed where read_at is null").Scan(&n).Error)
 	assert.EqualValues(t, 1, n)
 }
 
@@ -352,7 +352,7 @@ inputs: {version: "-"}
 	assert.Equal(t, []string{"trigger/watch-north"}, started(try("desk", `{"service": "north"}`, "2031-03-01T12:00:00Z")))
 	assert.Empty(t, started(try("desk", `{"service": "south"}`, "2031-03-01T12:00:00Z")))
 	assert.Equal(t, `severity is "odd"; it must be critical, major, minor, warning or cleared`,
-		try("plain", `{"severity": "odd"}`, "2031-03-01T12:00:00Z").Unread)
+		try("plain", `{"severity": "odd"}`, "2031-03-01T12:00:00Z").Unparsed)
 }
 
 // An alert's page tells of a run that a later report began, and how often is counted so far.

@@ -181,7 +181,7 @@ func (a *ahead) some(n int) {
 }
 
 // takePart keeps a part of a batch. What cannot be kept with others is kept by itself; a message that is refused for
-// what it is is kept unread.
+// what it is is kept unparsed.
 func (h *Heard) takePart(ctx context.Context, s *source.Source, f *folding, b part) error {
 	err := h.keepPart(ctx, s, f, b.Batch)
 	switch {
@@ -198,7 +198,7 @@ func (h *Heard) takePart(ctx context.Context, s *source.Source, f *folding, b pa
 	case errors.Is(err, intake.ErrApart):
 		return h.takeSingly(ctx, s, f, b.Batch)
 	}
-	return h.keepPart(ctx, s, &folding{left: []unreadOne{{payloadOf(b.Messages[0]), nil, err.Error()}}}, b.Batch)
+	return h.keepPart(ctx, s, &folding{left: []unparsedOne{{payloadOf(b.Messages[0]), nil, err.Error()}}}, b.Batch)
 }
 
 // takeSingly keeps the reports of one message one by one; the last of them takes its place with it. Where that fails
@@ -209,7 +209,7 @@ func (h *Heard) takeSingly(ctx context.Context, s *source.Source, f *folding, b 
 		o := h.app.intake.TakeItems(ctx, s.Name, f.items[i:i+1])[0]
 		switch {
 		case errors.Is(o.Err, intake.ErrRefused):
-			rest.left = append(rest.left, unreadOne{*x.Payload, nil, o.Err.Error()})
+			rest.left = append(rest.left, unparsedOne{*x.Payload, nil, o.Err.Error()})
 		case o.Err != nil:
 			return o.Err
 		}
@@ -224,7 +224,7 @@ func (h *Heard) keepPart(ctx context.Context, s *source.Source, f *folding, b li
 	}
 	lost := 0
 	err := h.app.intake.TakeTogether(ctx, s.Name, f.items, func(tx *store.Tx) (err error) {
-		if lost, err = h.leaveUnread(tx, s, f.left); err != nil {
+		if lost, err = h.leaveUnparsed(tx, s, f.left); err != nil {
 			return err
 		}
 		if len(f.items) == 0 {
@@ -237,33 +237,33 @@ func (h *Heard) keepPart(ctx context.Context, s *source.Source, f *folding, b li
 	if err != nil {
 		return err
 	}
-	meter.Heard.WithLabelValues("unread").Add(float64(len(f.left) - lost))
+	meter.Heard.WithLabelValues("unparsed").Add(float64(len(f.left) - lost))
 	if lost > 0 {
-		meter.Heard.WithLabelValues("unread-full").Add(float64(lost))
+		meter.Heard.WithLabelValues("unparsed-full").Add(float64(lost))
 		h.app.log.Warn("messages that cannot be read are lost: as many wait to be read as are kept", "source", s.Name,
 			"messages", lost)
 	}
 	return nil
 }
 
-// unreadOne is a message that could not be read, or items of one.
-type unreadOne struct {
+// unparsedOne is a message that could not be read, or items of one.
+type unparsedOne struct {
 	payload source.Payload
 	items   []int
 	finding string
 }
 
-// leaveUnread keeps what could not be read, as far as there is room for it, and tells for how many there was none.
-func (h *Heard) leaveUnread(tx *store.Tx, s *source.Source, left []unreadOne) (lost int, err error) {
+// leaveUnparsed keeps what could not be read, as far as there is room for it, and tells for how many there was none.
+func (h *Heard) leaveUnparsed(tx *store.Tx, s *source.Source, left []unparsedOne) (lost int, err error) {
 	if len(left) == 0 {
 		return 0, nil
 	}
-	full, err := tx.FullOfUnread(s.Name)
+	full, err := tx.FullOfUnparsed(s.Name)
 	if err != nil || len(full) > 0 {
 		return len(left), err
 	}
 	for _, u := range left {
-		if err := tx.AddUnread(h.app.unreadRow(s, u.payload, u.items, u.finding)); err != nil {
+		if err := tx.AddUnparsed(h.app.unparsedRow(s, u.payload, u.items, u.finding)); err != nil {
 			return 0, err
 		}
 	}
@@ -274,7 +274,7 @@ func (h *Heard) leaveUnread(tx *store.Tx, s *source.Source, left []unreadOne) (l
 // times.
 type folding struct {
 	items    []intake.Item
-	left     []unreadOne    // what of the messages cannot be read
+	left     []unparsedOne  // what of the messages cannot be read
 	messages int            // how many it is of
 	at       map[string]int // by key: the item of a condition
 	apart    bool           // one message says otherwise of a condition than it just did
@@ -301,7 +301,7 @@ func (p part) fold() *folding {
 			}
 		}
 		if places, finding := r.Left(); finding != "" {
-			f.left = append(f.left, unreadOne{payload, places, finding})
+			f.left = append(f.left, unparsedOne{payload, places, finding})
 		}
 		f.messages++
 	}
@@ -371,7 +371,7 @@ func (h *Heard) TakeMail(ctx context.Context, proof listen.MailProof, m listen.M
 	}
 	_, err = h.app.takePayload(ctx, s, payloadOf(m))
 	var no *Error
-	if errors.As(err, &no) && no.Kind == Full && no.Code == "unread" || errors.Is(err, intake.ErrRefused) {
+	if errors.As(err, &no) && no.Kind == Full && no.Code == "unparsed" || errors.Is(err, intake.ErrRefused) {
 		return fmt.Errorf("%w: %w", listen.ErrRefused, err)
 	}
 	return err

@@ -67,10 +67,10 @@ func TestWhatIsHeardIsFolded(t *testing.T) {
 		counts[x.State] = x.Count
 	}
 	assert.Equal(t, map[string]int64{"cleared": 303, "open": 1}, counts)
-	unread, err := a.UnreadPayloads(ctx, iva, "hosts")
+	unparsed, err := a.UnparsedPayloads(ctx, iva, "hosts")
 	require.NoError(t, err)
-	require.Len(t, unread, 1)
-	assert.Equal(t, `severity: as has no word for "warning"`, unread[0].Finding)
+	require.Len(t, unparsed, 1)
+	assert.Equal(t, `severity: as has no word for "warning"`, unparsed[0].Finding)
 	at, err := h.Place(ctx, "one")
 	require.NoError(t, err)
 	assert.EqualValues(t, len(all), at.Offset)
@@ -158,7 +158,7 @@ func TestLossesAreTold(t *testing.T) {
 }
 
 // What the database refuses of one message harms no other.
-func TestWhatIsRefusedOfWhatIsHeardIsUnread(t *testing.T) {
+func TestWhatIsRefusedOfWhatIsHeardIsUnparsed(t *testing.T) {
 	a := open(t)
 	_, err := a.Push(ctx, iva, pushing(hosts))
 	require.NoError(t, err)
@@ -171,8 +171,8 @@ func TestWhatIsRefusedOfWhatIsHeardIsUnread(t *testing.T) {
 	list, err := a.Store.In(ctx).Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 10)
 	require.NoError(t, err)
 	assert.Len(t, list, 2)
-	unread, err := a.UnreadPayloads(ctx, iva, "hosts")
+	unparsed, err := a.UnparsedPayloads(ctx, iva, "hosts")
 	require.NoError(t, err)
-	require.Len(t, unread, 1)
-	assert.Contains(t, unread[0].Finding, intake.ErrRefused.Error())
+	require.Len(t, unparsed, 1)
+	assert.Contains(t, unparsed[0].Finding, intake.ErrRefused.Error())
 }

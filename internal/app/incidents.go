@@ -205,11 +205,11 @@ func headOf(i store.Incident, entries []store.Entry, now time.Time) Head {
 			list[n].Content = json.RawMessage(*e.Content)
 		}
 	}
-	var resolved time.Time
-	if i.ResolvedAt != nil {
-		resolved = i.ResolvedAt.UTC()
+	var closed time.Time
+	if i.ClosedAt != nil {
+		closed = i.ClosedAt.UTC()
 	}
-	return Head{Incident: i, Strip: incident.Draw(list, i.OpenedAt.UTC(), resolved, now)}
+	return Head{Incident: i, Strip: incident.Draw(list, i.OpenedAt.UTC(), closed, now)}
 }
 
 // Incident is one record with all that belongs to it.
@@ -224,6 +224,8 @@ type Incident struct {
 	Deployments []store.Deployment
 	// Tickets are its tickets at ticket desks.
 	Tickets []store.Ticket
+	// Harm is whom it harms, as the service says it; "" where it does not.
+	Harm string
 	// HandedOver is what somebody needs who takes over, while a person is waited for; nil otherwise.
 	HandedOver *HandedOver
 }
@@ -328,6 +330,9 @@ func (a *App) Incident(ctx context.Context, who *access.Principal, number int64)
 	if out.Tickets, err = tx.TicketsOf(number); err != nil {
 		return nil, err
 	}
+	if out.Harm, err = a.harmOfIncident(ctx, tx, out); err != nil {
+		return nil, err
+	}
 	out.Deployments, err = a.deploymentsOf(tx, out)
 	return out, err
 }
@@ -413,13 +418,13 @@ func (a *App) AddNote(ctx context.Context, who *access.Principal, number int64, 
 	_, row, err := a.enter(ctx, who, number, func(_ *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(text)
 		return store.NewEntry{
-			At: a.Now(), Kind: kind, Actor: who.Name, Title: title, Content: map[string]any{"text": text},
+			At: a.Now(), Kind: kind, Actor: who.Name, Title: title, Content: incident.NoteContent{Text: text},
 		}, nil
 	})
 	return row, err
 }
 
-// CloseIncident resolves an incident on which no run works any more.
+// CloseIncident closes an incident on which no run works any more.
 func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number int64, outcome, because string,
 ) (i *store.Incident, err error) {
 	err = a.write(ctx, func(s *engine.Sheet) error {
@@ -447,7 +452,7 @@ func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number i
 			return err
 		}
 		err = s.Close(i, engine.Closing{Outcome: outcome, Because: because, By: who.Name, At: a.Now(),
-			TellSources: true, Content: still})
+			TellSources: true, Content: incident.ClosedContent{Still: still}})
 		if err != nil {
 			return err
 		}
@@ -457,19 +462,18 @@ func (a *App) CloseIncident(ctx context.Context, who *access.Principal, number i
 }
 
 // leaves tells what a person closes who closes an incident: the open alerts for which nothing was enough.
-func (a *App) leaves(tx *store.Tx, i *store.Incident) (map[string]any, error) {
+func (a *App) leaves(tx *store.Tx, i *store.Incident) (list []string, err error) {
 	open, more, err := tx.Unsettled(i.Number)
 	if err != nil || len(open) == 0 {
 		return nil, err
 	}
-	var list []string
 	for _, u := range open[:min(len(open), mostLeft)] {
 		list = append(list, fmt.Sprintf("%s (%s): %s", u.Summary, u.Severity, u.Why))
 	}
 	if n := len(open) + more - len(list); n > 0 {
 		list = append(list, fmt.Sprintf("%d more alerts", n))
 	}
-	return map[string]any{"still_open": list}, nil
+	return list, nil
 }
 
 // mostLeft bounds how many open alerts are named that a person closes with an incident.

@@ -26,8 +26,8 @@ type Received struct {
 	Many bool
 	// Deployments are the ids of those that were reported in the place of alerts.
 	Deployments []string
-	// Unread is under which a payload was kept that could not be mapped, or not all of it; Finding says why.
-	Unread, Finding string
+	// Unparsed is under which a payload was kept that could not be mapped, or not all of it; Finding says why.
+	Unparsed, Finding string
 }
 
 // TakeAlerts keeps what a source posts, once it proved itself. It returns once all is on disk: as alerts, or where the
@@ -54,7 +54,7 @@ func (a *App) takePayload(ctx context.Context, s *source.Source, p source.Payloa
 		return nil, err
 	}
 	if places, finding := r.Left(); finding != "" {
-		return a.keepUnread(ctx, s, p, places, finding, out)
+		return a.keepUnparsed(ctx, s, p, places, finding, out)
 	}
 	return out, nil
 }
@@ -159,53 +159,53 @@ func sourceIn(text string) (*source.Source, error) {
 	return docs[0].Source, nil
 }
 
-// keepUnread keeps what of a payload could not be read, as it came.
-func (a *App) keepUnread(
+// keepUnparsed keeps what of a payload could not be read, as it came.
+func (a *App) keepUnparsed(
 	ctx context.Context, s *source.Source, p source.Payload, items []int, finding string, out *Received,
 ) (*Received, error) {
 	tx := a.store.In(ctx)
-	row := a.unreadRow(s, p, items, finding)
+	row := a.unparsedRow(s, p, items, finding)
 	// It is heard, if not understood.
 	if err := tx.MarkSource(s.Name); err != nil {
 		return nil, err
 	}
-	full, err := tx.FullOfUnread(s.Name)
+	full, err := tx.FullOfUnparsed(s.Name)
 	if err != nil {
 		return nil, err
 	}
 	if len(full) > 0 {
-		return nil, &Error{Kind: Full, Code: "unread", Says: fmt.Sprintf(
+		return nil, &Error{Kind: Full, Code: "unparsed", Says: fmt.Sprintf(
 			"%s; as much of %s waits to be read already as is kept: mend its map first", row.Finding, s.Name)}
 	}
-	out.Unread, out.Finding = row.ID, row.Finding
-	return out, tx.AddUnread(row)
+	out.Unparsed, out.Finding = row.ID, row.Finding
+	return out, tx.AddUnparsed(row)
 }
 
-// unreadRow is a payload as it is kept of which all, or items, could not be read.
-func (a *App) unreadRow(s *source.Source, p source.Payload, items []int, finding string) *store.Unread {
+// unparsedRow is a payload as it is kept of which all, or items, could not be read.
+func (a *App) unparsedRow(s *source.Source, p source.Payload, items []int, finding string) *store.Unparsed {
 	if items == nil {
 		items = []int{}
 	}
-	return &store.Unread{
+	return &store.Unparsed{
 		ID: store.NewID("u"), Source: s.Name, At: a.Now(), Finding: reading.Why(finding), Items: items,
 		ContentType: p.ContentType, Headers: p.Headers, Query: p.Query, Body: p.Body,
 	}
 }
 
-// UnreadPayloads lists the payloads that could not be mapped and that nobody has read since.
-func (a *App) UnreadPayloads(ctx context.Context, who *access.Principal, source string) ([]store.Unread, error) {
+// UnparsedPayloads lists the payloads that could not be mapped and that nobody has read since.
+func (a *App) UnparsedPayloads(ctx context.Context, who *access.Principal, source string) ([]store.Unparsed, error) {
 	if err := administer(who, "source", source); err != nil {
 		return nil, err
 	}
-	return a.store.In(ctx).Unread(source)
+	return a.store.In(ctx).Unparsed(source)
 }
 
-// ReadAgain reads a payload anew with the document as it is now. What is read then is taken, and the payload is unread
-// no more; where it still cannot be read, that is said and it stays.
+// ReadAgain reads a payload anew with the document as it is now. What is read then is taken, and the payload is
+// unparsed no more; where it still cannot be read, that is said and it stays.
 func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (*Received, error) {
-	row, err := a.store.In(ctx).OneUnread(id)
+	row, err := a.store.In(ctx).OneUnparsed(id)
 	if err != nil {
-		return nil, named(err, "unread payload %s", id)
+		return nil, named(err, "unparsed payload %s", id)
 	}
 	if err := administer(who, "source", row.Source); err != nil {
 		return nil, err
@@ -232,19 +232,19 @@ func (a *App) ReadAgain(ctx context.Context, who *access.Principal, id string) (
 		if err := tx.MarkRead(id, who.Behind()); err != nil {
 			return err
 		}
-		return tx.Audit(who.Name, "unread.read", id, row.Source)
+		return tx.Audit(who.Name, "unparsed.read", id, row.Source)
 	})
 }
 
 // readLeft reads what of a payload could not be read before.
-func (a *App) readLeft(from *store.Source, row *store.Unread) (*source.Source, []source.Item, error) {
+func (a *App) readLeft(from *store.Source, row *store.Unparsed) (*source.Source, []source.Item, error) {
 	s, err := a.mapOf(from)
 	if err != nil {
 		return nil, nil, err
 	}
 	r := s.Read(row.Payload(), alert.HeardAt(row.At))
-	if r.Unread != "" {
-		return nil, nil, invalid("unread", "it still cannot be read: %s", r.Unread)
+	if r.Unparsed != "" {
+		return nil, nil, invalid("unparsed", "it still cannot be read: %s", r.Unparsed)
 	}
 	if len(row.Items) == 0 {
 		row.Items = everyPlace(len(r.Items))
@@ -252,11 +252,11 @@ func (a *App) readLeft(from *store.Source, row *store.Unread) (*source.Source, [
 	items := make([]source.Item, len(row.Items))
 	for i, at := range row.Items {
 		if at >= len(r.Items) {
-			return nil, nil, invalid("unread", "item %d was not read, and the map finds %d items now; mend its each",
+			return nil, nil, invalid("unparsed", "item %d was not read, and the map finds %d items now; mend its each",
 				at+1, len(r.Items))
 		}
 		if items[i] = r.Items[at]; items[i].Event == nil {
-			return nil, nil, invalid("unread", "item %d still cannot be read: %s", at+1, items[i].Unread)
+			return nil, nil, invalid("unparsed", "item %d still cannot be read: %s", at+1, items[i].Unparsed)
 		}
 	}
 	return s, items, nil
@@ -312,7 +312,7 @@ func (a *App) TrySource(ctx context.Context, who *access.Principal, name string,
 	if err != nil {
 		return nil, err
 	}
-	out := &TriedSource{Items: make([]TriedItem, len(r.Items)), Finding: r.Unread}
+	out := &TriedSource{Items: make([]TriedItem, len(r.Items)), Finding: r.Unparsed}
 	for i, x := range r.Items {
 		out.Items[i] = TriedItem{Item: x, Verdicts: []trigger.Verdict{}}
 		service := ""

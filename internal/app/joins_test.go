@@ -20,7 +20,7 @@ import (
 func later(t require.TestingT, a *site, by time.Duration) {
 	for _, c := range [][2]string{
 		{"incident_key", "until"}, {"alert", "first_at"}, {"alert", "last_at"}, {"alert", "cleared_at"},
-		{"incident", "opened_at"}, {"incident", "resolved_at"}, {"incident", "held_at"}, {"incident", "wanted_at"},
+		{"incident", "opened_at"}, {"incident", "closed_at"}, {"incident", "held_at"}, {"incident", "wanted_at"},
 		{"incident", "severity_at"}, {"alert", "since"}, {"alert", "treated_at"}, {"alert", "muted_until"},
 		{"starting", "due"}, {"attention", "due"}, {"notice", "at"}, {"notice", "since"}, {"notice", "look_at"},
 		{"notice", "rung_since"}, {"delivery", "queued_at"},

@@ -135,17 +135,17 @@ func TestARoomCallsBack(t *testing.T) {
 	_, err = a.HearBack(ctx, "another", signed("1", time.Now(), body), []byte(body))
 	assert.EqualError(t, err, forged)
 	_, err = a.HearBack(ctx, "room", signed("1", time.Now(), body), []byte(body))
-	assert.EqualError(t, err, "nobody has proven that @mara of room is theirs: urgentis way add")
+	assert.EqualError(t, err, "nobody has verified that @mara of room is theirs: urgentis contact add")
 
 	// A way is proven by a code that was sent to it.
-	w, err := a.AddWay(ctx, mara, "mara", "room", "@mara")
+	w, err := a.AddContact(ctx, mara, "mara", "room", "@mara")
 	require.NoError(t, err)
 	_, err = a.HearBack(ctx, "room", signed("1", time.Now(), body), []byte(body))
-	assert.ErrorContains(t, err, "nobody has proven")
+	assert.ErrorContains(t, err, "nobody has verified")
 	assert.ErrorContains(t, a.SendCode(ctx, mara, "mara", w.ID), "wait 20 seconds")
-	assert.Error(t, a.ProveWay(ctx, jonas, "mara", w.ID, "000000"), "it is not theirs")
-	require.NoError(t, a.Store.In(ctx).Save(&store.Way{ID: w.ID, Person: "mara", Place: 1, Connection: "room",
-		Address: "@mara", ProvenAt: &w.AddedAt, AddedAt: w.AddedAt}))
+	assert.Error(t, a.VerifyContact(ctx, jonas, "mara", w.ID, "000000"), "it is not theirs")
+	require.NoError(t, a.Store.In(ctx).Save(&store.Contact{ID: w.ID, Person: "mara", Place: 1, Connection: "room",
+		Address: "@mara", VerifiedAt: &w.AddedAt, AddedAt: w.AddedAt}))
 
 	said, err := a.HearBack(ctx, "room", signed("1", time.Now(), body), []byte(body))
 	require.NoError(t, err)
@@ -182,16 +182,16 @@ func TestCodesAreBounded(t *testing.T) {
 	require.NoError(t, testdb.Room(a.Store, "room", "http://127.0.0.1:1/"))
 	sent := 0
 	for i := range 20 {
-		w, err := a.AddWay(ctx, mara, "mara", "room", fmt.Sprintf("@number-%d", i))
+		w, err := a.AddContact(ctx, mara, "mara", "room", fmt.Sprintf("@number-%d", i))
 		if err == nil {
 			sent++
 		} else {
 			assert.ErrorContains(t, err, "5 an hour go out")
 		}
-		require.NoError(t, a.RemoveWay(ctx, mara, "mara", w.ID))
+		require.NoError(t, a.RemoveContact(ctx, mara, "mara", w.ID))
 	}
 	assert.Equal(t, 5, sent)
-	_, err := a.AddWay(ctx, jonas, "jonas", "room", "@jonas")
+	_, err := a.AddContact(ctx, jonas, "jonas", "room", "@jonas")
 	assert.NoError(t, err, "another person is another matter")
 }
 
@@ -199,18 +199,18 @@ func TestACodeIsTriedFiveTimes(t *testing.T) {
 	a := open(t)
 	withPeople(t, a)
 	require.NoError(t, testdb.Room(a.Store, "room", "http://127.0.0.1:1/"))
-	w, err := a.AddWay(ctx, mara, "mara", "room", "@mara")
+	w, err := a.AddContact(ctx, mara, "mara", "room", "@mara")
 	require.NoError(t, err)
 	for left := 4; left >= 0; left-- {
-		assert.EqualError(t, a.ProveWay(ctx, mara, "mara", w.ID, "nonsense"),
+		assert.EqualError(t, a.VerifyContact(ctx, mara, "mara", w.ID, "nonsense"),
 			fmt.Sprintf("this is not the code that was sent; %d tries are left", left))
 	}
-	assert.ErrorContains(t, a.ProveWay(ctx, mara, "mara", w.ID, "nonsense"), "there is no code that counts any more")
+	assert.ErrorContains(t, a.VerifyContact(ctx, mara, "mara", w.ID, "nonsense"), "there is no code that counts any more")
 	for says, try := range map[string]func() error{
 		"22:00-07:00 is not": func() error { return a.SetQuiet(ctx, mara, "mara", "late", "Europe/Lisbon") },
 		"there is no zone":   func() error { return a.SetQuiet(ctx, mara, "mara", "22:00-07:00", "Lisbon") },
-		"no way of mara":     func() error { return a.PlaceWays(ctx, mara, "mara", []int64{w.ID, w.ID}) },
-		"ways":               func() error { return a.PlaceWays(ctx, mara, "mara", nil) },
+		"no way of mara":     func() error { return a.OrderContacts(ctx, mara, "mara", []int64{w.ID, w.ID}) },
+		"ways":               func() error { return a.OrderContacts(ctx, mara, "mara", nil) },
 	} {
 		assert.Error(t, try(), says)
 	}
@@ -218,7 +218,7 @@ func TestACodeIsTriedFiveTimes(t *testing.T) {
 	reach, err := a.Reach(ctx, jonas, "mara")
 	require.NoError(t, err)
 	assert.Equal(t, "22:00-07:00", reach.Quiet)
-	assert.Len(t, reach.Ways, 1)
-	assert.Error(t, a.RemoveWay(ctx, jonas, "mara", w.ID))
-	require.NoError(t, a.RemoveWay(ctx, mara, "mara", w.ID))
+	assert.Len(t, reach.Contacts, 1)
+	assert.Error(t, a.RemoveContact(ctx, jonas, "mara", w.ID))
+	require.NoError(t, a.RemoveContact(ctx, mara, "mara", w.ID))
 }

@@ -14,7 +14,7 @@ import (
 	"urgentis/core/plain"
 	"urgentis/core/tell"
 	"urgentis/internal/engine"
-	"urgentis/internal/standing"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/store"
 )
 
@@ -122,7 +122,7 @@ func (a *App) LookAgain(
 		}
 	}
 	now, err := a.looker.TakeAgain(ctx, state, run.ID, found)
-	if errors.Is(err, standing.ErrBusy) {
+	if errors.Is(err, scheduled.ErrBusy) {
 		return nil, &Error{Kind: Conflict, Code: "busy", Says: err.Error()}
 	}
 	if err != nil {
@@ -140,14 +140,14 @@ func (a *App) LookAgain(
 func comparedEntry(who *access.Principal, l *Looked, at time.Time) store.NewEntry {
 	count := map[string]int{}
 	var lines []string
-	var content []map[string]any
+	content := incident.ComparedContent{Since: l.At}
 	for n, c := range l.Compared {
 		if count[c.Says]++; n >= maxComparedKept {
 			continue
 		}
 		lines = append(lines, saysCompared(c))
-		content = append(content, map[string]any{"target": c.Target, "reading": c.Name, "unit": c.Unit, "then": c.Then,
-			"now": c.Now, "says": c.Says, "missing": c.Missing})
+		content.Compared = append(content.Compared, incident.Compared{Target: c.Target, Reading: c.Name, Unit: c.Unit,
+			Then: c.Then, Now: c.Now, Says: c.Says, Missing: c.Missing})
 	}
 	if more := len(l.Compared) - maxComparedKept; more > 0 {
 		lines = append(lines, fmt.Sprintf("and %d more", more))
@@ -158,10 +158,11 @@ func comparedEntry(who *access.Principal, l *Looked, at time.Time) store.NewEntr
 			sums = append(sums, fmt.Sprintf("%d %s", count[says], says))
 		}
 	}
+	content.Text = strings.Join(lines, "\n")
 	return store.NewEntry{
 		At: at, Kind: incident.LookedAgain, Actor: who.Name, Run: l.Run, Step: l.Path,
 		Title:   l.Title + ": " + strings.Join(sums, ", "),
-		Content: map[string]any{"text": strings.Join(lines, "\n"), "since": l.At, "compared": content},
+		Content: content,
 	}
 }
 

@@ -14,13 +14,13 @@ import (
 	"urgentis/core/incident"
 	"urgentis/core/lookback"
 	"urgentis/internal/engine"
-	"urgentis/internal/standing"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/store"
 )
 
 // LookedBack is a look into the past that stands in a record.
 type LookedBack struct {
-	lookback.Seen
+	incident.PastContent
 	At    time.Time
 	Actor string
 }
@@ -93,40 +93,26 @@ func (a *App) lookBack(
 	ctx context.Context, who *access.Principal, i *store.Incident, l *lookback.LookBack,
 ) (*LookedBack, error) {
 	var over time.Time
-	if i.ResolvedAt != nil {
-		over = *i.ResolvedAt
+	if i.ClosedAt != nil {
+		over = *i.ClosedAt
 	}
-	seen := lookback.Seen{LookBack: l.Name, Title: l.Title, Onset: i.OpenedAt.UTC().Truncate(time.Second)}
+	seen := incident.PastContent{LookBack: l.Name, Title: l.Title, Onset: i.OpenedAt.UTC().Truncate(time.Second)}
 	seen.From, seen.Until = l.Span(i.OpenedAt, over, a.Now())
-	if err := a.looker.LookBack(ctx, l, &seen); errors.Is(err, standing.ErrBusy) {
+	if err := a.looker.LookBack(ctx, l, &seen); errors.Is(err, scheduled.ErrBusy) {
 		return nil, &Error{Kind: Conflict, Code: "busy", Says: err.Error()}
 	} else if err != nil {
 		return nil, err
 	}
-	content, err := contentOf(&seen)
-	if err != nil {
-		return nil, err
-	}
 	at := a.Now()
-	_, _, err = a.enter(ctx, who, i.Number, func(*engine.Sheet, *store.Incident) (store.NewEntry, error) {
+	_, _, err := a.enter(ctx, who, i.Number, func(*engine.Sheet, *store.Incident) (store.NewEntry, error) {
 		return store.NewEntry{At: at, Kind: incident.LookedBack, Actor: who.Name,
-			Title: "Looked back: " + l.Title + saysSeen(&seen), Content: content}, nil
+			Title: "Looked back: " + l.Title + saysSeen(&seen), Content: seen}, nil
 	})
-	return &LookedBack{Seen: seen, At: at, Actor: who.Name}, err
-}
-
-// contentOf is what the record holds of it.
-func contentOf(seen *lookback.Seen) (map[string]any, error) {
-	b, err := json.Marshal(seen)
-	if err != nil {
-		return nil, err
-	}
-	var out map[string]any
-	return out, json.Unmarshal(b, &out)
+	return &LookedBack{PastContent: seen, At: at, Actor: who.Name}, err
 }
 
 // saysSeen tells what there was in a few words.
-func saysSeen(s *lookback.Seen) string {
+func saysSeen(s *incident.PastContent) string {
 	var parts []string
 	count := func(n int, one, many string) {
 		switch {
@@ -159,7 +145,7 @@ func (a *App) LookedBack(ctx context.Context, who *access.Principal, number int6
 	known := map[string]bool{}
 	for _, e := range slices.Backward(entries) {
 		x := LookedBack{At: e.At, Actor: e.Actor}
-		if e.Content == nil || json.Unmarshal([]byte(*e.Content), &x.Seen) != nil || known[x.LookBack] {
+		if e.Content == nil || json.Unmarshal([]byte(*e.Content), &x.PastContent) != nil || known[x.LookBack] {
 			continue
 		}
 		known[x.LookBack] = true

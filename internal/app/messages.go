@@ -119,7 +119,7 @@ func foretell(n *route.Notice, w *route.World, begin time.Time) *Foretold {
 		stood, out.Nobody, out.Silent = d.Stood, d.Nobody, d.Silent
 		for _, s := range d.Send {
 			out.Tells = append(out.Tells, WouldTell{s, at.Sub(begin)})
-			told = append(told, route.Told{To: s.To, Way: s.Way, Rung: s.Rung, At: at})
+			told = append(told, route.Told{To: s.To, Contact: s.Contact, Rung: s.Rung, At: at})
 		}
 		for _, none := range d.None {
 			if !said[none] {
@@ -135,8 +135,8 @@ func foretell(n *route.Notice, w *route.World, begin time.Time) *Foretold {
 	return out
 }
 
-// Climbing lists the urgent things that nobody has taken yet.
-func (a *App) Climbing(ctx context.Context, who *access.Principal, incident int64) ([]store.Notice, error) {
+// Escalations lists the urgent things that nobody has taken yet.
+func (a *App) Escalations(ctx context.Context, who *access.Principal, incident int64) ([]store.Notice, error) {
 	if _, err := see(who); err != nil {
 		return nil, err
 	}

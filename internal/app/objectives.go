@@ -10,27 +10,27 @@ import (
 	"urgentis/internal/store"
 )
 
-// Watch is a standing look, and how it went last.
+// Watch is a scheduled look, and how it went last.
 type Watch struct {
-	store.Standing
+	store.Scheduled
 	// Readings are what it reads.
 	Readings []string
 }
 
-// Watches lists standing looks by name; service "" is every service.
+// Watches lists scheduled looks by name; service "" is every service.
 func (a *App) Watches(ctx context.Context, who *access.Principal, service string) ([]Watch, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, err
 	}
 	tx := a.store.In(ctx)
-	rows, err := tx.ListStanding(scope, service)
+	rows, err := tx.ListScheduled(scope, service)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]Watch, len(rows))
 	for i, r := range rows {
-		out[i].Standing = r
+		out[i].Scheduled = r
 		if w, err := a.looker.WatchOf(tx, r); err == nil {
 			out[i].Readings = w.Looks.ReadingNames()
 		} else {

@@ -14,6 +14,7 @@ import (
 	"urgentis/core/alert"
 	"urgentis/core/incident"
 	"urgentis/core/plain"
+	"urgentis/core/story"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
 )
@@ -50,7 +51,7 @@ func (a *App) OpenIncident(ctx context.Context, who *access.Principal, n NewInci
 	})
 }
 
-// Hold makes somebody the holder of an incident: whoever takes it, or whom it is handed on to; "" gives it back. Who
+// Hold makes somebody the holder of an incident: whoever takes it, or whom it is reassigned to; "" gives it back. Who
 // takes it has what was there by then. Who is handed it has nothing yet: they are called until they take it, and then
 // others. What is given back is anybody's again.
 func (a *App) Hold(
@@ -77,12 +78,12 @@ func (a *App) Hold(
 			title = "Taken by " + to
 		default:
 			i.HeldAt, i.Former = nil, cmp.Or(was, who.Behind())
-			if err := s.HandedOn(i, who.Name, because); err != nil {
+			if err := s.Reassigned(i, who.Name, because); err != nil {
 				return store.NewEntry{}, err
 			}
 		}
 		return store.NewEntry{At: at, Kind: incident.Held, Actor: who.Name, Title: title,
-			Content: map[string]any{"holder": to, "was": was, "because": because}}, nil
+			Content: incident.HeadContent{Holder: &to, Was: was, Because: because}}, nil
 	})
 	return i, err
 }
@@ -116,7 +117,7 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 		return nil, invalid("title", "say what is to be altered: the title or the severity")
 	}
 	i, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
-		content := map[string]any{"title_was": i.Title, "severity_was": i.Severity}
+		content := incident.HeadContent{TitleWas: i.Title, SeverityWas: i.Severity}
 		if title != "" {
 			i.Title, i.TitleBy = title, who.Name
 		}
@@ -135,7 +136,7 @@ func (a *App) EditIncident(ctx context.Context, who *access.Principal, number in
 			at := a.Now()
 			i.Severity, i.SeverityBy, i.SeverityAt = severity, who.Name, &at
 		}
-		content["title"], content["severity"] = i.Title, i.Severity
+		content.Title, content.Severity = i.Title, i.Severity
 		return store.NewEntry{At: a.Now(), Kind: incident.Retitled, Actor: who.Name,
 			Title: fmt.Sprintf("Now %s: %s", i.Severity, i.Title), Content: content}, nil
 	})
@@ -171,7 +172,7 @@ func (a *App) Reopen(
 			i.WantedAt = &at
 		}
 		return store.NewEntry{At: a.Now(), Kind: incident.Reopened, Actor: who.Name, Title: "Open again: " + because,
-			Content: map[string]any{"because": because}}, nil
+			Content: incident.HeadContent{Because: because}}, nil
 	})
 	return i, err
 }
@@ -268,10 +269,9 @@ func (a *App) merge(
 	if i.SeverityBy == "" && alert.Worth(f.Severity) > alert.Worth(i.Severity) {
 		i.Severity = f.Severity
 	}
-	about := map[string]any{"from": f.Number, "into": i.Number, "alerts": ids, "because": because}
+	about := incident.ClosedContent{From: f.Number, Into: i.Number, Alerts: ids, Because: because}
 	err = s.Close(f, engine.Closing{Outcome: "merged", Because: fmt.Sprintf("part of incident %d", i.Number),
-		By: who.Name, At: at, Kind: incident.Merged, Content: map[string]any{"from": f.Number, "into": i.Number,
-			"alerts": ids, "because": because},
+		By: who.Name, At: at, Kind: incident.Merged, Content: about,
 		Says: fmt.Sprintf("Part of incident %d from here on: %s", i.Number, i.Title)})
 	if err != nil {
 		return err
@@ -344,7 +344,7 @@ func (a *App) split(s *engine.Sheet, who *access.Principal, i *store.Incident, m
 		out.Say(m.Summary)
 	}
 	i.Alerts -= int64(len(moved))
-	about := map[string]any{"from": i.Number, "into": out.Number, "alerts": ids, "because": because}
+	about := incident.HeadContent{From: i.Number, Into: out.Number, Alerts: ids, Because: because}
 	err := s.RecordWriter.Write(i, store.NewEntry{At: at, Kind: incident.Split, Actor: who.Name,
 		Title: fmt.Sprintf("%d alerts are another matter: incident %d", len(moved), out.Number), Content: about})
 	if err != nil {
@@ -378,7 +378,7 @@ func (a *App) AddLink(
 	_, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(name)
 		return store.NewEntry{At: row.AddedAt, Kind: incident.Attached, Actor: who.Name, Title: "Link: " + name,
-			Content: map[string]any{"name": name, "url": url}}, s.Tx().AddAttachment(row)
+			Content: incident.FileContent{Name: name, URL: url}}, s.Tx().AddAttachment(row)
 	})
 	return row, err
 }
@@ -439,7 +439,7 @@ func (a *App) enterFile(ctx context.Context, who *access.Principal, number int64
 	_, _, err := a.enter(ctx, who, number, func(s *engine.Sheet, i *store.Incident) (store.NewEntry, error) {
 		i.Say(row.Name)
 		return store.NewEntry{At: a.Now(), Kind: incident.Attached, Actor: who.Name, Title: "File: " + row.Name,
-			Content: map[string]any{"name": row.Name, "size": row.Size, "sha256": row.Digest, "id": row.ID},
+			Content: incident.FileContent{Name: row.Name, Size: row.Size, Digest: row.Digest, ID: row.ID},
 		}, s.Tx().SaveAttachment(row)
 	})
 	return err
@@ -496,7 +496,7 @@ func (a *App) Export(ctx context.Context, who *access.Principal, number int64) (
 }
 
 // Report gives a record for people to read.
-func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (*incident.Report, error) {
+func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (*story.Report, error) {
 	i, err := a.Incident(ctx, who, number)
 	if err != nil {
 		return nil, err
@@ -505,19 +505,22 @@ func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (
 	if err != nil {
 		return nil, err
 	}
-	r := &incident.Report{
+	r := &story.Report{
 		Number: number, Title: i.Title, Service: i.Service, Severity: i.Severity, State: i.State, Outcome: i.Outcome,
-		Because: i.Because, Holder: i.Holder, OpenedAt: i.OpenedAt.UTC(), Strip: i.Strip, AllAlerts: i.Head.Alerts,
-		Link: fmt.Sprintf("%s/incidents/%d", a.link, number),
+		Because: i.Because, Holder: i.Holder, OpenedAt: i.OpenedAt.UTC(), Harm: i.Harm, Strip: i.Strip,
+		AllAlerts: i.Head.Alerts,
+		Link:      fmt.Sprintf("%s/incidents/%d", a.link, number),
 	}
-	if i.ResolvedAt != nil {
-		r.ResolvedAt = i.ResolvedAt.UTC()
+	if i.ClosedAt != nil {
+		r.ClosedAt = i.ClosedAt.UTC()
 	}
-	for _, e := range i.Entries {
-		r.Entries = append(r.Entries, e.Sealed())
+	entries := make([]incident.Entry, len(i.Entries))
+	for n := range i.Entries {
+		entries[n] = i.Entries[n].Sealed()
 	}
+	r.Take(entries)
 	for _, x := range i.Alerts {
-		r.Alerts = append(r.Alerts, incident.ReportAlert{Severity: x.Severity, State: x.State, Summary: x.Summary,
+		r.Alerts = append(r.Alerts, story.ReportAlert{Severity: x.Severity, State: x.State, Summary: x.Summary,
 			Source: x.Source, Times: x.Count, First: x.FirstAt.UTC(), Last: x.LastAt.UTC()})
 	}
 	for _, x := range i.Runs {
@@ -527,14 +530,14 @@ func (a *App) Report(ctx context.Context, who *access.Principal, number int64) (
 		}
 		r.Runs = append(
 			r.Runs,
-			incident.ReportRun{Runbook: x.Title, State: x.State, By: x.StartedBy, Because: x.Because,
+			story.ReportRun{Runbook: x.Title, State: x.State, By: x.StartedBy, Because: x.Because,
 				Begun: x.BegunAt.UTC(), Ended: ended},
 		)
 	}
 	for _, f := range files {
 		r.Files = append(
 			r.Files,
-			incident.ReportFile{Name: f.Name, URL: f.URL, Size: f.Size, Digest: f.Digest, By: f.AddedBy},
+			story.ReportFile{Name: f.Name, URL: f.URL, Size: f.Size, Digest: f.Digest, By: f.AddedBy},
 		)
 	}
 	return r, nil

@@ -160,7 +160,7 @@ func TestMergeAndSplitKeepEverything(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, v.Whole, v.Says)
 			if i.MergedInto != nil {
-				require.Equal(t, "resolved", i.State)
+				require.Equal(t, "closed", i.State)
 				require.Empty(t, i.Alerts)
 			}
 		}

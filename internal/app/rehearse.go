@@ -40,7 +40,7 @@ type Line struct {
 	Branch string
 	// Target is whom it acts on; On says it in words where that is not known yet.
 	Target, On string
-	// Shown is what is done, Undo what would take it back, Says what came of it.
+	// Shown is what is done, Undo what would undo it, Says what came of it.
 	Shown, Undo, Says string
 	// Notes are the conditions under which the step is taken.
 	Notes []string
@@ -76,7 +76,7 @@ func (a *App) mayCarryOut(
 		case len(st.Secrets()) > 0:
 			role, why = access.Admin, "uses secrets, which what it prints could show"
 		case st.OnlyReads != "":
-			role, why = access.Admin, "is a look only by the runbook's own word (only_reads)"
+			role, why = access.Admin, "is a look that is not known to be read-only (only_reads)"
 		case st.Do != nil && st.Do.FromHere:
 			role, why = access.Admin, "runs on the host of the service"
 		}
@@ -105,7 +105,7 @@ func (a *App) mayCarryOut(
 // changes are halted, and on a service with the stance suggest.
 func (a *App) byItsWord(ctx context.Context, service string) error {
 	tx := a.store.In(ctx)
-	const one = "one of these is a look only by the runbook's own word (only_reads)"
+	const one = "one of these is a look that is not known to be read-only (only_reads)"
 	halted, _, err := tx.Halted()
 	if err != nil {
 		return err

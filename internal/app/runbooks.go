@@ -69,7 +69,7 @@ func (a *App) Book(ctx context.Context, who *access.Principal, name string) (*ru
 
 // unsound refuses a text with mistakes.
 func unsound(found runbook.Findings) *Error {
-	return &Error{Kind: Unsound, Code: "runbook", Says: "the runbook has mistakes: " + found.Error(), Findings: found}
+	return &Error{Kind: Unsound, Code: "runbook", Says: "the runbook has errors: " + found.Error(), Findings: found}
 }
 
 // parsed checks a text.

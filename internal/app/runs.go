@@ -8,6 +8,7 @@ import (
 	"urgentis/core/access"
 	"urgentis/core/cases"
 	"urgentis/core/flow"
+	"urgentis/core/incident"
 	"urgentis/core/runbook"
 	"urgentis/core/tell"
 	"urgentis/internal/engine"
@@ -47,7 +48,7 @@ func (a *App) Runs(
 type Run struct {
 	store.Run
 	Log   []flow.Event
-	Story []store.NewEntry
+	Story []incident.Entry
 	// Going are the looks that are being taken.
 	Going []tell.Going
 	// Treats are the alerts that it was begun for.
@@ -68,12 +69,30 @@ func (a *App) Run(ctx context.Context, who *access.Principal, id string) (*Run, 
 	if out.Treats, err = tx.TreatedAlerts(id); err != nil {
 		return nil, err
 	}
-	if out.Story, err = a.engine.Story(ctx, r, out.Log); err != nil {
+	told, err := a.engine.Story(ctx, r, out.Log)
+	if err != nil {
 		a.log.Warn("tell the story of a run", "run", id, "error", err)
+	}
+	if out.Story, err = numberedEntries(told); err != nil {
+		return nil, err
 	}
 	if r.EndedAt == nil {
 		if s, err := a.engine.ReadLog(ctx, out.Log); err == nil {
 			out.Going = tell.GoingOf(s)
+		}
+	}
+	return out, nil
+}
+
+// numberedEntries are entries as they would stand in a record of their own.
+func numberedEntries(list []store.NewEntry) ([]incident.Entry, error) {
+	out := make([]incident.Entry, len(list))
+	for i, n := range list {
+		out[i] = incident.Entry{Seq: int64(i) + 1, At: n.At.UTC(), Kind: n.Kind, Actor: n.Actor, Run: n.Run,
+			Step: n.Step, Title: n.Title}
+		var err error
+		if out[i].Content, err = incident.ContentOf(n.Content); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
@@ -354,7 +373,7 @@ func (a *App) SettleRun(ctx context.Context, who *access.Principal, id, because 
 	})
 }
 
-// CancelRun stops a run; with undo, what it changed is taken back first.
+// CancelRun stops a run; with undo, what it changed is undone first.
 func (a *App) CancelRun(ctx context.Context, who *access.Principal, id, because string, undo bool) error {
 	return a.write(ctx, func(s *engine.Sheet) error {
 		if _, err := a.canRun(s.Tx(), who, access.Start, id); err != nil {
@@ -364,8 +383,8 @@ func (a *App) CancelRun(ctx context.Context, who *access.Principal, id, because 
 	})
 }
 
-// ReleaseRun lets a run go on that was set aside because instances died of it.
-func (a *App) ReleaseRun(ctx context.Context, who *access.Principal, id, because string) error {
+// ResumeRun lets a run go on that was quarantined because instances died of it.
+func (a *App) ResumeRun(ctx context.Context, who *access.Principal, id, because string) error {
 	return a.write(ctx, func(s *engine.Sheet) error {
 		if _, err := a.canRun(s.Tx(), who, access.Start, id); err != nil {
 			return err

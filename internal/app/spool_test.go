@@ -78,7 +78,7 @@ func TestWhatASpoolHoldsIsTakenOnce(t *testing.T) {
 			door := &shaky{Heard: h, any: rand.New(rand.NewPCG(seed, 8))}
 			c := listen.Config{SyslogTCP: "127.0.0.1:0", Dir: t.TempDir(), Spool: 64 << 20, Door: door,
 				Log: slog.New(slog.DiscardHandler)}
-			want, unread, sent := map[string][]int64{}, 0, 0
+			want, unparsed, sent := map[string][]int64{}, 0, 0
 			open := map[string]bool{}
 			for range 3 {
 				ears, err := listen.Start(ctx, c)
@@ -90,7 +90,7 @@ func TestWhatASpoolHoldsIsTakenOnce(t *testing.T) {
 					pri := []int{11, 11, 11, 11, 10, 13, 12}[random.IntN(7)]
 					switch {
 					case pri == 12:
-						unread++
+						unparsed++
 					case pri == 13 && !open[key]:
 						pri = 11
 						fallthrough
@@ -127,9 +127,9 @@ func TestWhatASpoolHoldsIsTakenOnce(t *testing.T) {
 			}
 			assert.Equal(t, want, got)
 			var kept int
-			require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unread").Scan(&kept).Error)
-			assert.Equal(t, unread, kept)
-			require.NoError(t, testdb.SQL(a.Store).Exec("delete from unread").Error)
+			require.NoError(t, testdb.SQL(a.Store).Raw("select count(*) from unparsed").Scan(&kept).Error)
+			assert.Equal(t, unparsed, kept)
+			require.NoError(t, testdb.SQL(a.Store).Exec("delete from unparsed").Error)
 			door.mu.Lock()
 			defer door.mu.Unlock()
 			assert.Positive(t, door.broke)

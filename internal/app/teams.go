@@ -151,7 +151,7 @@ type Swap struct {
 	Why     string
 }
 
-// Swap lets two duties of a team change hands: two stand-ins, which are taken back together.
+// Swap lets two duties of a team change hands: two stand-ins, which are removed together.
 func (a *App) Swap(ctx context.Context, who *access.Principal, team string, s Swap) ([]store.StandIn, error) {
 	if err := access.Can(who, access.Respond, access.Object{Kind: "team", Name: team}); err != nil {
 		return nil, err

@@ -42,7 +42,7 @@ func (a *app) admin() *cobra.Command {
 		&has,
 		"role",
 		[]string{"admin"},
-		"a `ROLE`: viewer, responder, operator, approver, author or admin; as often as wanted",
+		"a `ROLE`: viewer, responder, operator, approver, author or admin; repeatable",
 	)
 	f.StringVar(
 		&password,

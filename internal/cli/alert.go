@@ -91,7 +91,7 @@ func (a *app) alertSend() *cobra.Command {
 			}
 			err = a.print(shown, func() {
 				for _, t := range list {
-					if t.Unread != "" {
+					if t.Unparsed != "" {
 						continue
 					}
 					a.say("Taken as %s (%s)", orDash(t.Alert), t.Change)
@@ -101,7 +101,7 @@ func (a *app) alertSend() *cobra.Command {
 					a.say(".\n")
 				}
 			})
-			return cmp.Or(err, unreadAmong(list))
+			return cmp.Or(err, unparsedAmong(list))
 		})
 	defer complete(c, "severity", "critical", "major", "minor", "warning", "cleared")
 	f := c.Flags()
@@ -118,15 +118,15 @@ func (a *app) alertSend() *cobra.Command {
 	f.StringVar(&severity, "severity", "major", "`SEVERITY`: critical, major, minor, warning or cleared")
 	f.StringVar(&summary, "summary", "", "what is the matter")
 	f.StringVar(&service, "service", "", "the `SERVICE` it is about")
-	f.StringToStringVar(&labels, "label", nil, "`NAME=VALUE`, as often as wanted")
+	f.StringToStringVar(&labels, "label", nil, "`NAME=VALUE`, repeatable")
 	return c
 }
 
-// unreadAmong makes what was sent and could not be read the end of the command.
-func unreadAmong(list []api.Taken) error {
+// unparsedAmong makes what was sent and could not be read the end of the command.
+func unparsedAmong(list []api.Taken) error {
 	for _, t := range list {
-		if t.Unread != "" {
-			err := fmt.Errorf("it is kept as %s, but cannot be read: %s", t.Unread, t.Says)
+		if t.Unparsed != "" {
+			err := fmt.Errorf("it is kept as %s, but cannot be read: %s", t.Unparsed, t.Says)
 			return &failure{code: exitFailed, err: err}
 		}
 	}

@@ -13,7 +13,7 @@ import (
 func (a *app) incidentAround() *cobra.Command {
 	return a.onIncident(
 		"around NUMBER",
-		"How wide it is, what happened before, who stands apart, and when it was there before",
+		"How wide it is, recent changes, outliers, and whether it happened before",
 		"urgentis incident around 12",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
@@ -67,7 +67,7 @@ func (a *app) around(x *api.Around) {
 	a.table("Nothing was deployed, changed or set on its services in the two hours before.",
 		[]string{"at", "what", "service", "which", "by"}, rows)
 	if len(x.Odd) > 0 {
-		a.say("\n%s\n", a.paint(bold, "Stands apart"))
+		a.say("\n%s\n", a.paint(bold, "Outliers"))
 		for _, o := range x.Odd {
 			a.say("%s\n", o.Says)
 		}
@@ -83,9 +83,9 @@ func (a *app) around(x *api.Around) {
 	}
 	a.table("Nothing was read of its service since it was opened.",
 		[]string{"reading", "target", "before it", "now", "unit", "is", "read"}, rows)
-	a.say("\n%s\n", a.paint(bold, "It was there before"))
+	a.say("\n%s\n", a.paint(bold, "Happened before"))
 	if len(x.Returns) == 0 {
-		a.say("No earlier incident of the service began with this alert.\n")
+		a.say("First time with this alert on this service.\n")
 		return
 	}
 	if x.Lately > 0 {
@@ -98,7 +98,7 @@ func (a *app) around(x *api.Around) {
 			[]string{fmt.Sprint(r.Number), r.Outcome, orDash(r.Runbook), ago(r.At), clip(r.Because, 60)},
 		)
 	}
-	a.table("", []string{"number", "ended", "runbook", "closed", "because"}, rows)
+	a.table("", []string{"number", "outcome", "runbook", "closed", "reason"}, rows)
 }
 
 // movedSays says in words how a reading moved.
@@ -169,7 +169,7 @@ func (a *app) serviceShow() *cobra.Command {
 				a.say("%s\n", a.paint(bold, "Objectives"))
 				a.table(
 					"None: see docs/objectives.md.",
-					[]string{"name", "asked for", "good", "left", "burns", "unknown"},
+					[]string{"name", "target", "good", "budget left", "burn rate", "unknown"},
 					rowsOf(out.Objectives, func(o api.Objective) []string {
 						r := objectiveRow(o)
 						return append(r[:1], r[2:]...)

@@ -36,16 +36,16 @@ type tried struct {
 	File    string      `json:"file"`
 	Runbook string      `json:"runbook"`
 	Cases   []triedCase `json:"cases"`
-	// Mistakes are what is wrong with the runbook or with the file of its cases: none was played then.
-	Mistakes doc.Findings `json:"mistakes,omitempty"`
-	Steps    int          `json:"steps"`
-	StepsIn  int          `json:"steps_reached"`
-	Ways     int          `json:"ways"`
-	WaysIn   int          `json:"ways_reached"`
-	Missed   []string     `json:"missed"`
+	// Errors are what is wrong with the runbook or with the file of its cases: none was played then.
+	Errors  doc.Findings `json:"errors,omitempty"`
+	Steps   int          `json:"steps"`
+	StepsIn int          `json:"steps_reached"`
+	Ways    int          `json:"ways"`
+	WaysIn  int          `json:"ways_reached"`
+	Missed  []string     `json:"missed"`
 
-	cover    cases.Coverage
-	mistakes string
+	cover  cases.Coverage
+	errors string
 }
 
 func (t *tried) holds() int {
@@ -58,7 +58,7 @@ func (t *tried) holds() int {
 	return n
 }
 
-func (t *tried) sound() bool { return len(t.Mistakes) == 0 && t.holds() == len(t.Cases) }
+func (t *tried) sound() bool { return len(t.Errors) == 0 && t.holds() == len(t.Cases) }
 
 func (a *app) runbookTest() *cobra.Command {
 	var to string
@@ -107,7 +107,7 @@ func (a *app) runbookTest() *cobra.Command {
 func tryCases(b *bookFile) (*tried, error) {
 	t := &tried{File: b.path, Cases: []triedCase{}, Missed: []string{}}
 	if b.book == nil || b.found.Failed() {
-		t.Mistakes, t.mistakes = b.found, b.found.Format(b.path, b.src)
+		t.Errors, t.errors = b.found, b.found.Format(b.path, b.src)
 		return t, nil
 	}
 	t.Runbook = b.book.Name
@@ -141,7 +141,7 @@ func playCases(t *tried, b *bookFile, src []byte) {
 			)
 		}
 		if found.Failed() {
-			t.Mistakes, t.mistakes = found, found.Format(caseFile(b.path), src)
+			t.Errors, t.errors = found, found.Format(caseFile(b.path), src)
 			return
 		}
 		for i := range set.Cases {
@@ -168,8 +168,8 @@ func playCase(book *runbook.Book, c *cases.Case) (*cases.Result, triedCase) {
 
 func (a *app) showTried(list []*tried, missed bool) {
 	for _, t := range list {
-		if len(t.Mistakes) > 0 {
-			a.say("%s", whole(t.mistakes))
+		if len(t.Errors) > 0 {
+			a.say("%s", whole(t.errors))
 			continue
 		}
 		if len(t.Cases) == 0 {
@@ -244,9 +244,9 @@ func writeJUnit(to string, list []*tried) error {
 	var all junit.Testsuites
 	for _, t := range list {
 		suite := junit.Testsuite{Name: t.Runbook, File: t.File}
-		if len(t.Mistakes) > 0 {
+		if len(t.Errors) > 0 {
 			suite.AddTestcase(junit.Testcase{Name: "reads", Classname: t.File,
-				Error: &junit.Result{Message: "mistakes", Data: plain.Text(t.mistakes)}})
+				Error: &junit.Result{Message: "errors", Data: plain.Text(t.errors)}})
 		}
 		var took time.Duration
 		for _, c := range t.Cases {
@@ -314,7 +314,7 @@ func addCase(to, one, runbook string) error {
 	set, found := cases.Parse(src)
 	switch {
 	case set == nil:
-		return usage("%s has mistakes: %s", to, found)
+		return usage("%s has errors: %s", to, found)
 	case set.Runbook != runbook:
 		return usage("%s has cases of %s, and the run was of %s", to, set.Runbook, runbook)
 	}

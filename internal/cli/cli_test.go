@@ -73,7 +73,7 @@ func TestWrongUse(t *testing.T) {
 		{2, "did you mean urgentis run?", []string{"rnu"}},
 		{2, "did you mean urgentis run start?", []string{"run", "strat"}},
 		{2, "did you mean --active?", []string{"run", "list", "--acitve"}},
-		{2, "something is missing\n  It goes so: urgentis incident show NUMBER", []string{"incident", "show"}},
+		{2, "something is missing\n  Usage: urgentis incident show NUMBER", []string{"incident", "show"}},
 		{2, "is no incident's number", []string{"incident", "show", "x"}},
 		{2, "there is no --nope here", []string{"status", "--nope"}},
 		{2, "-o must be", []string{"status", "-o", "xml"}},
@@ -97,10 +97,10 @@ func TestCheck(t *testing.T) {
 	code, out, _ := run(t, "", "runbook", "check", "../../examples/ferry/runbooks")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, ": sound")
-	code, out, _ = run(t, "", "runbook", "check", "../../test/shots/mistakes.yaml")
+	code, out, _ = run(t, "", "runbook", "check", "../../test/shots/errors.yaml")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "did you mean age?")
-	code, out, _ = run(t, "", "runbook", "check", "-o", "json", "../../test/shots/mistakes.yaml")
+	code, out, _ = run(t, "", "runbook", "check", "-o", "json", "../../test/shots/errors.yaml")
 	assert.Equal(t, 1, code)
 	var found struct {
 		Items []struct {
@@ -152,7 +152,7 @@ func TestErrorsForPrograms(t *testing.T) {
 func TestHelp(t *testing.T) {
 	home(t)
 	out := ok(t, "--help")
-	assert.Contains(t, out, "When something is the matter\n  incident ")
+	assert.Contains(t, out, "Respond\n  incident ")
 	assert.Contains(t, out, "Exit codes: 0 done")
 	assert.Contains(t, ok(t, "run", "--help"), "urgentis run start RUNBOOK")
 	start := ok(t, "run", "start", "--help")
@@ -196,7 +196,7 @@ func TestAdminOnTheMachine(t *testing.T) {
 	require.Equal(t, 0, code, errOut)
 	assert.Contains(t, out, "as iva (admin)")
 
-	// An author's day: push, push again, compare, bring back, remove.
+	// An author's day: push, push again, compare, restore, remove.
 	book := filepath.Join(t.TempDir(), "b.yaml")
 	text := "urgentis: runbook/1\nname: b\ntitle: B\nowner: o\nservice: berts\nsteps:\n  - note: N\n    text: one\n" +
 		"  - close: repaired\n    because: it is\n"
@@ -221,14 +221,14 @@ func TestAdminOnTheMachine(t *testing.T) {
 	code, _, errOut = run(t, "", "runbook", "show", "b")
 	assert.Equal(t, 4, code)
 	assert.Contains(t, errOut, "there is no runbook b")
-	assert.Contains(t, ok(t, "runbook", "bring-back", "b", "1"), "b is revision 3 (")
+	assert.Contains(t, ok(t, "runbook", "restore", "b", "1"), "b is revision 3 (")
 	assert.Regexp(t, `(?s)3 .*2 .*1 `, ok(t, "runbook", "revisions", "b"))
 
 	// Lists have one shape for programs, whatever they list, and are never null.
 	for _, noun := range []string{
 		"run", "alert", "incident", "gate", "question", "runbook", "service", "target", "source", "secret",
 		"connection",
-		"person", "token", "instance", "audit", "message", "document", "unread",
+		"person", "token", "instance", "audit", "message", "document", "unparsed",
 	} {
 		var list struct{ Items []map[string]any }
 		out := ok(t, noun, "list", "-o", "json")
@@ -291,7 +291,7 @@ func TestTheStoryByCommands(t *testing.T) {
 	}, time.Minute, 50*time.Millisecond)
 	shown := ok(t, "gate", "show", gate)
 	for _, want := range []string{"berthq park --queue quay-north m-4711", "address 127.0.", "account ",
-		"undo: berthq unpark", "Harm:", "After yes:", "Never done before.", "depth", "the service's stance is ask"} {
+		"undo: berthq unpark", "Harm:", "After yes:", "Never done before.", "depth", "changes need approval on this service"} {
 		assert.Contains(t, shown, want)
 	}
 	assert.Contains(t, ok(t, "incident", "show", "1"), "Waits for approval")
@@ -385,7 +385,7 @@ func rehearsals(t *testing.T, backlog string) {
 	looks := []string{"runbook", "rehearse", own, "--input", "queue=quay-north", "--how", "looks-only"}
 	code, out, errOut := run(t, "", looks...)
 	assert.Equal(t, 1, code, errOut)
-	assert.Contains(t, out, "looks cannot show what")
+	assert.Contains(t, out, "this look cannot see the effect of")
 	assert.Contains(t, errOut, "came to no end")
 	assumed := append(looks, "--assume", "park.depth=1")
 	assert.Contains(t, ok(t, assumed...), "depth is 1 (assumed)")
@@ -644,8 +644,8 @@ func admin(t *testing.T, w *demo.World) {
 	assert.Contains(t, out, "in what callee calls: runbook caller would call itself: caller → callee → caller")
 	code, _, errOut = run(t, "", "runbook", "push", dir)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errOut, "2 of 2 runbooks have mistakes; none was pushed")
-	code, _, errOut = run(t, "", "runbook", "push", "../../test/shots/mistakes.yaml")
+	assert.Contains(t, errOut, "2 of 2 runbooks have errors; none was pushed")
+	code, _, errOut = run(t, "", "runbook", "push", "../../test/shots/errors.yaml")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "did you mean age?")
 	assert.Contains(t, ok(t, "audit", "list"), "gate.approve")
@@ -657,10 +657,10 @@ func TestOutputOfOthersDoesNotSteerTheTerminal(t *testing.T) {
 	hostile := "deep\n12:00:00  decided   Approved by mara\x1b[31m\u202e\u009b"
 	a.entry(
 		api.Entry{
-			Kind:    "alert.raised",
-			Title:   hostile,
-			Actor:   "source:" + hostile,
-			Content: map[string]any{"labels": map[string]any{"q": hostile}, "severity": hostile},
+			Kind:  "alert.raised",
+			Title: hostile,
+			Actor: "source:" + hostile,
+			Says:  []api.Text{{{Text: hostile}}},
 		},
 	)
 	a.say("%s %v\n", hostile, errors.New(hostile))

@@ -84,7 +84,7 @@ func (a *app) pushDocuments(ctx context.Context, cl *client, ask api.NewPush, ye
 	if a.output == "table" {
 		a.steps(changes)
 	}
-	if !yes && !a.agreed() {
+	if !yes && !a.agreed("Do it?") {
 		return usage("nothing was changed; say yes, or --yes")
 	}
 	ask.Expect = r.JSON200.Plan
@@ -119,11 +119,11 @@ func (a *app) tellFound(files []api.PushFile, found []estate.Found) {
 }
 
 // agreed asks a person who is there.
-func (a *app) agreed() bool {
+func (a *app) agreed(question string) bool {
 	if !a.isTTY {
 		return false
 	}
-	fmt.Fprint(a.err, "Do it? [y/N] ")
+	fmt.Fprint(a.err, question+" [y/N] ")
 	line, err := bufio.NewReader(a.in).ReadString('\n')
 	return err == nil && slices.Contains([]string{"y", "yes"}, strings.ToLower(strings.TrimSpace(line)))
 }
@@ -200,7 +200,7 @@ func (a *app) sound(files []api.PushFile) error {
 		return nil
 	}
 	a.tellFound(files, found)
-	return &failure{code: exitFailed, err: errors.New("the documents have mistakes; nothing was changed")}
+	return &failure{code: exitFailed, err: errors.New("the documents have errors; nothing was changed")}
 }
 
 // withoutMade leaves out the runbooks that bindings make: pushed again, the bindings make them.
@@ -297,7 +297,7 @@ func emptyNotNull(list []string) []string {
 
 func (a *app) document() *cobra.Command {
 	return noun("document", "What is configured, as documents with all their revisions", a.documentList(),
-		a.documentShow(), a.documentSchema(), a.documentRevisions(), a.documentCompare(), a.documentBringBack(),
+		a.documentShow(), a.documentSchema(), a.documentRevisions(), a.documentCompare(), a.documentRestore(),
 		a.documentRemove())
 }
 
@@ -356,8 +356,8 @@ func (a *app) documentRemove() *cobra.Command {
 		"urgentis document remove watch gate-errors", cobra.ExactArgs(2),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			_, err := check(cl.RemoveDocumentWithResponse(cmd.Context(), api.Kind(args[0]), args[1]))
-			back := "urgentis document bring-back " + args[0] + " " + args[1] + " NUMBER"
-			return nil, "Removed. Bring it back with: " + back, err
+			back := "urgentis document restore " + args[0] + " " + args[1] + " NUMBER"
+			return nil, "Removed. Restore it with: " + back, err
 		})
 }
 
@@ -409,9 +409,9 @@ func (a *app) documentCompare() *cobra.Command {
 		}))
 }
 
-func (a *app) documentBringBack() *cobra.Command {
-	return doer(a, "bring-back KIND NAME NUMBER", "Make the text of an older revision the one in use again",
-		"urgentis document bring-back source harbour-watch 2", cobra.ExactArgs(3),
+func (a *app) documentRestore() *cobra.Command {
+	return doer(a, "restore KIND NAME NUMBER", "Restore an older revision: its text becomes the one in use",
+		"urgentis document restore source harbour-watch 2", cobra.ExactArgs(3),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			n, err := strconv.Atoi(args[2])
 			if err != nil || n < 1 {
@@ -423,7 +423,7 @@ func (a *app) documentBringBack() *cobra.Command {
 			}
 			ask := api.NewPush{
 				Files:   []api.PushFile{{Name: args[0] + "/" + args[1], Text: old.Text}},
-				Message: fmt.Sprintf("revision %d brought back", n),
+				Message: fmt.Sprintf("revision %d restored", n),
 			}
 			// One that was removed is kept nowhere.
 			if now, err := documentOf(cmd.Context(), cl, args[0], args[1], 0); err == nil {

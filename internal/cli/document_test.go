@@ -105,11 +105,11 @@ func TestSourcesAsDocuments(t *testing.T) {
 		`"text": "stuck"`,
 		"what was sent is kept",
 	)
-	unread := ok(t, "unread", "list")
-	assert.Contains(t, unread, "item 2 of 2")
-	id := strings.Fields(strings.SplitN(unread, "\n", 2)[1])[0]
-	assert.Contains(t, ok(t, "unread", "show", id), `"state": "odd"`)
-	code, _, errOut = run(t, "", "unread", "again", id)
+	unparsed := ok(t, "unparsed", "list")
+	assert.Contains(t, unparsed, "item 2 of 2")
+	id := strings.Fields(strings.SplitN(unparsed, "\n", 2)[1])[0]
+	assert.Contains(t, ok(t, "unparsed", "show", id), `"state": "odd"`)
+	code, _, errOut = run(t, "", "unparsed", "again", id)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "still cannot be read")
 
@@ -123,8 +123,8 @@ func TestSourcesAsDocuments(t *testing.T) {
 	assert.Equal(t, 0, code, errOut)
 	assert.Regexp(t, `severity +minor +of: item.state`, out)
 	assert.Contains(t, ok(t, "push", dir, "--yes"), `map.severity.as.odd: "minor", new`)
-	assert.Contains(t, ok(t, "unread", "again", id), "Alerts taken: 1.")
-	assert.Contains(t, ok(t, "unread", "list"), "Nothing is unread.")
+	assert.Contains(t, ok(t, "unparsed", "again", id), "Alerts taken: 1.")
+	assert.Contains(t, ok(t, "unparsed", "list"), "Nothing is unparsed.")
 	assert.Contains(t, ok(t, "alert", "list"), "dark")
 
 	assert.Contains(
@@ -132,7 +132,7 @@ func TestSourcesAsDocuments(t *testing.T) {
 		ok(t, "document", "compare", "source", "panel", "1"),
 		"+  severity: {of: item.state, as: {alarm: major, odd",
 	)
-	assert.Contains(t, ok(t, "document", "bring-back", "source", "panel", "1"), "revision 1 is in use again")
+	assert.Contains(t, ok(t, "document", "restore", "source", "panel", "1"), "revision 1 is in use again")
 	assert.Regexp(t, `(?s)3 .*2 .*1 `, ok(t, "document", "revisions", "source", "panel"))
 	assert.Contains(t, ok(t, "document", "list", "--kind", "source"), "harbour")
 	assert.NotContains(t, ok(t, "document", "show", "source", "panel"), "odd")
@@ -149,7 +149,7 @@ func TestSourcesAsDocuments(t *testing.T) {
 	assert.Contains(t, ok(t, "push", folder, "--check", "--origin", "harbour"), "Nothing to do.")
 	require.NoError(t, os.WriteFile(file, []byte("urgentis: source/1\nname: other\n"), 0o600))
 	assert.Regexp(t, `(?s)added +source other.*removed +source panel`, ok(t, "push", dir, "--prune", "--yes"))
-	assert.Contains(t, ok(t, "document", "remove", "source", "other"), "document bring-back source other NUMBER")
+	assert.Contains(t, ok(t, "document", "remove", "source", "other"), "document restore source other NUMBER")
 	_, _, errOut = run(t, "", "document", "remove", "source", "other")
 	assert.Contains(t, errOut, "there is no source other")
 	require.NoError(t, os.WriteFile(file, []byte("urgentis: runbook/1\nname: nightly\ntitle: Nightly\nowner: o\n"+

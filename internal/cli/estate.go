@@ -359,7 +359,7 @@ func (a *app) targetSet() *cobra.Command {
 		&known,
 		"known",
 		nil,
-		"`KEY=JSON`, a fact that runbooks compare with; as often as wanted; others stay, KEY=null takes one away",
+		"`KEY=JSON`, a fact that runbooks compare with; repeatable; others stay, KEY=null takes one away",
 	)
 	f.StringVar(
 		&t.LookAccount,
@@ -377,7 +377,7 @@ func (a *app) targetSet() *cobra.Command {
 	f.StringVar(&t.Account, "account", "", "the `ACCOUNT` to sign in with")
 	f.StringVar(&t.Secret, "secret", "", "the `SECRET` that holds its key or password")
 	f.StringVar(&t.HostKey, "host-key", "", "its public host `KEY`; only this one is believed; '' takes it away")
-	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, as often as wanted; others stay, NAME= takes one away")
+	f.StringToStringVar(&t.Labels, "label", nil, "NAME=VALUE, repeatable; others stay, NAME= takes one away")
 	a.offersFlag(set, "service", serviceNames)
 	a.offersFlag(set, "secret", secretNames)
 	return a.offers(set, targetNames)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -41,7 +42,7 @@ func (a *app) gateList() *cobra.Command {
 						[]string{g.Id, orDash(numberOrNone(g.Incident)), g.Ask, until(g.Until), clip(g.Title, 60)},
 					)
 				}
-				a.table("Nothing waits for approval.", []string{"id", "incident", "asks", "ends", "change"}, rows)
+				a.table("Nothing waits for approval.", []string{"id", "incident", "asks", "expires", "change"}, rows)
 			})
 		}),
 	)
@@ -84,11 +85,11 @@ func (a *app) showGate(g *api.Gate) {
 	switch g.State {
 	case "open":
 		for _, m := range b.Missing {
-			a.say("Still wanted: %s.\n", m)
+			a.say("Also needed: %s.\n", m)
 		}
 		a.say(
 			"%s\n  urgentis gate approve %s\n  urgentis gate refuse %s --comment \"…\"\n",
-			a.paint(amber, fmt.Sprintf("Waits for %s, ends %s:", g.Ask, until(g.Until))),
+			a.paint(amber, fmt.Sprintf("Waits for %s, expires %s:", g.Ask, until(g.Until))),
 			g.Id,
 			g.Id,
 		)
@@ -106,7 +107,7 @@ func (a *app) showPart(p api.ChangePart, several bool) {
 	if p.Undo != "" {
 		a.say("    undo: %s\n", indented("      ", p.Undo))
 	} else {
-		a.say("    %s\n", a.paint(amber, "cannot be taken back"))
+		a.say("    %s\n", a.paint(amber, "no undo in this runbook"))
 	}
 	if len(p.Columns) == 0 {
 		a.say("    on %s\n", orDash(strings.Join(p.Targets, ", ")))
@@ -126,7 +127,7 @@ func (a *app) showPart(p api.ChangePart, several bool) {
 			bound = append(bound, fmt.Sprintf("%s of %s %s", c, p.Targets[i], clip(row[j], 60)))
 		}
 	}
-	a.say("    %s\n", a.paint(dim, "bound to: "+strings.Join(bound, ", ")))
+	a.say("    %s\n", a.paint(dim, "void if any of these change: "+strings.Join(bound, ", ")))
 }
 
 // showFollows tells what follows each word, and how it went before.
@@ -151,12 +152,16 @@ func (a *app) showFollows(g *api.Gate, b *api.Brief) {
 
 func (a *app) gateShow() *cobra.Command {
 	return verb(
-		"show ID",
-		"Show exactly what would run, where, and on which evidence",
-		"urgentis gate show r3k…:5:1",
-		cobra.ExactArgs(1),
+		"show [ID]",
+		"Show exactly what would run, where, and on which evidence; without ID of the only gate that waits",
+		"urgentis gate show\nurgentis gate show r3k…:5:1",
+		cobra.MaximumNArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			r, err := check(cl.GetGateWithResponse(cmd.Context(), args[0]))
+			id, err := onlyGate(cmd.Context(), cl, args)
+			if err != nil {
+				return err
+			}
+			r, err := check(cl.GetGateWithResponse(cmd.Context(), id))
 			if err != nil {
 				return err
 			}
@@ -169,10 +174,10 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 	var comment, digest, start string
 	short := map[bool]string{true: "Approve a change, as it is shown", false: "Refuse a change"}[approve]
 	c := verb(
-		word+" ID",
-		short,
+		word+" [ID]",
+		short+"; without ID the only one that waits, once it is shown and you said yes",
 		"urgentis gate "+word+` r3k…:5:1 --comment "Seen on both consumers."`,
-		cobra.ExactArgs(1),
+		cobra.MaximumNArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			d := api.Decision{Approve: approve, Digest: digest, Comment: comment}
 			if start != "" {
@@ -181,7 +186,16 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 					return usage("--start-at must be a time such as 2031-03-01T04:00:00Z")
 				}
 			}
-			g, err := decide(cmd.Context(), cl, args[0], d)
+			id, err := onlyGate(cmd.Context(), cl, args)
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				if d.Digest, err = a.shown(cmd.Context(), cl, id, word); err != nil {
+					return err
+				}
+			}
+			g, err := decide(cmd.Context(), cl, id, d)
 			if err != nil {
 				return err
 			}
@@ -195,6 +209,45 @@ func (a *app) gateDecide(word string, approve bool) *cobra.Command {
 			StringVar(&start, "start-at", "", "the `TIME` when it may begin at the earliest, as 2031-03-01T04:00:00Z")
 	}
 	return c
+}
+
+// onlyGate is the gate that is named, or else the only one that waits.
+func onlyGate(ctx context.Context, cl *client, args []string) (string, error) {
+	if len(args) > 0 {
+		return args[0], nil
+	}
+	r, err := check(cl.ListGatesWithResponse(ctx))
+	if err != nil {
+		return "", err
+	}
+	switch list := *r.JSON200; len(list) {
+	case 0:
+		return "", notThere(errors.New("nothing waits for approval"))
+	case 1:
+		return list[0].Id, nil
+	default:
+		var which []string
+		for _, g := range list {
+			which = append(which, fmt.Sprintf("  %s  %s", g.Id, clip(g.Title, 60)))
+		}
+		return "", usage("%d gates wait; say which:\n%s", len(list), strings.Join(which, "\n"))
+	}
+}
+
+// shown shows a gate whole and asks whether it is to be decided so; it gives the digest of what was shown.
+func (a *app) shown(ctx context.Context, cl *client, id, word string) (string, error) {
+	if !a.isTTY {
+		return "", usage("say which gate: urgentis gate %s %s", word, id)
+	}
+	r, err := check(cl.GetGateWithResponse(ctx, id))
+	if err != nil {
+		return "", err
+	}
+	a.showGate(r.JSON200)
+	if !a.agreed(strings.ToUpper(word[:1]) + word[1:] + " this?") {
+		return "", errors.New("not decided: you did not say yes")
+	}
+	return r.JSON200.Digest, nil
 }
 
 // decide reads the gate, so that the decision is bound to what it says now, and decides it.
@@ -233,7 +286,7 @@ func (a *app) question() *cobra.Command {
 		}),
 	)
 	answer.Flags().StringVar(&comment, "comment", "", "`WHY`, for the record")
-	answer.Flags().StringToStringVar(&given, "field", nil, "`NAME=VALUE`, as often as wanted")
+	answer.Flags().StringToStringVar(&given, "field", nil, "`NAME=VALUE`, repeatable")
 	list := verb(
 		"list",
 		"List questions that wait, the oldest first",
@@ -258,7 +311,7 @@ func (a *app) question() *cobra.Command {
 }
 
 func (a *app) showQuestion(q api.Question) {
-	a.say("%s  (asks %s, ends %s)\n", a.paint(amber, q.Id), q.Ask, until(q.Until))
+	a.say("%s  (asks %s, expires %s)\n", a.paint(amber, q.Id), q.Ask, until(q.Until))
 	if q.Title != "" && q.Attempt == "" {
 		a.say("  %s\n", q.Title)
 	}

@@ -20,11 +20,11 @@ const (
 )
 
 var tasks = []struct{ id, title string }{
-	{toRespond, "When something is the matter"},
-	{toLook, "To look into what happened"},
-	{toWrite, "To write runbooks and other documents"},
-	{toSetUp, "To set up an installation"},
-	{toRun, "To run the service"},
+	{toRespond, "Respond"},
+	{toLook, "Investigate"},
+	{toWrite, "Author"},
+	{toSetUp, "Set up"},
+	{toRun, "Operate"},
 }
 
 const about = `Urgentis: runbooks that start from alerts, gather evidence, ask before they touch,
@@ -34,9 +34,9 @@ prove what they did, and write the incident's record.
 const settings = `Settings come from flags, then from URGENTIS_* variables (URGENTIS_SERVER, URGENTIS_TOKEN,
 URGENTIS_OUTPUT …), then from the file given with --config.
 
-Exit codes: 0 done · 1 failed, or the run ended handed over · 2 used wrongly · 3 refused, or not as
-you took it to be · 4 not found · 5 the service cannot be reached · 6 there is something to change
-(push --check). With -o json an error is a problem document (RFC 9457) on standard error.
+Exit codes: 0 done · 1 failed, or the run was handed over · 2 usage error · 3 refused, or changed
+since you looked (conflict) · 4 not found · 5 service unreachable · 6 changes pending (push --check).
+With -o json, errors are problem documents (RFC 9457) on standard error.
 `
 
 // help prints what a command is for, in words and with an example.
@@ -62,11 +62,11 @@ func rootHelp(w io.Writer, root *cobra.Command) {
 			}
 		}
 	}
-	fmt.Fprintf(w, "\nEverywhere\n")
+	fmt.Fprintf(w, "\nGlobal flags\n")
 	flags(w, root.PersistentFlags())
 	fmt.Fprintf(
 		w,
-		"\n%s\nEvery command has --help with an example. Try it without anything else:\n  urgentis example\n",
+		"\n%s\nEvery command has --help with examples. To try it with nothing installed:\n  urgentis example\n",
 		settings,
 	)
 }
@@ -78,7 +78,7 @@ func nounHelp(w io.Writer, noun *cobra.Command) {
 			fmt.Fprintf(w, "  %s %-34s %s\n", noun.CommandPath(), c.Use, c.Short)
 		}
 	}
-	fmt.Fprintf(w, "\n%s VERB --help has an example of each.\n", noun.CommandPath())
+	fmt.Fprintf(w, "\n%s VERB --help shows examples.\n", noun.CommandPath())
 }
 
 func verbHelp(w io.Writer, verb *cobra.Command) {
@@ -90,15 +90,15 @@ func verbHelp(w io.Writer, verb *cobra.Command) {
 	if verb.HasParent() {
 		usage = verb.Parent().CommandPath() + " " + usage
 	}
-	fmt.Fprintf(w, "\nIt goes so\n  %s\n", usage)
+	fmt.Fprintf(w, "\nUsage\n  %s\n", usage)
 	if verb.Example != "" {
-		fmt.Fprintf(w, "\nFor example\n%s\n", verb.Example)
+		fmt.Fprintf(w, "\nExamples\n%s\n", verb.Example)
 	}
 	if own := verb.LocalNonPersistentFlags(); hasOwn(own) {
-		fmt.Fprintf(w, "\nWith\n")
+		fmt.Fprintf(w, "\nFlags\n")
 		flags(w, own)
 	}
-	fmt.Fprintf(w, "\nurgentis --help has what goes with every command.\n")
+	fmt.Fprintf(w, "\nGlobal flags: urgentis --help\n")
 }
 
 // placeholders say what a flag's value is, where the flag itself does not.

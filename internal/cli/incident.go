@@ -24,12 +24,12 @@ func (a *app) incident() *cobra.Command {
 		a.offers(a.incidentFollow(), incidentNumbers),
 		a.incidentOpen(),
 		a.offers(a.incidentTake(), incidentNumbers),
-		a.offers(a.incidentHandOn(), incidentNumbers),
+		a.offers(a.incidentReassign(), incidentNumbers),
 		a.offers(a.incidentNote(), incidentNumbers),
 		a.offers(a.incidentLook(), incidentNumbers),
 		a.offers(a.incidentSuggest(), incidentNumbers),
 		a.offers(a.incidentAround(), incidentNumbers),
-		a.offers(a.incidentBack(), incidentNumbers),
+		a.offers(a.incidentHistory(), incidentNumbers),
 		a.offers(a.incidentEdit(), incidentNumbers),
 		a.offers(a.incidentMerge(), incidentNumbers),
 		a.offers(a.incidentSplit(), incidentNumbers),
@@ -175,26 +175,42 @@ func moment(flag, text string) (time.Time, error) {
 }
 
 func (a *app) incidentShow() *cobra.Command {
-	return a.onIncident(
+	var how showing
+	c := a.onIncident(
 		"show NUMBER",
-		"Show an incident with its record",
-		"urgentis incident show 12",
+		"Show an incident: its story, what was done, by whom, and what is left",
+		"urgentis incident show 12\nurgentis incident show 12 --record",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
-			return a.showIncident(cmd.Context(), cl, n)
+			return a.showIncident(cmd.Context(), cl, n, how)
 		},
 	)
+	c.Flags().BoolVar(&how.detail, "detail", false, "with every row of the story, and all lines below them")
+	c.Flags().BoolVar(&how.record, "record", false, "the record itself, entry by entry, in the place of the story")
+	return c
 }
 
-func (a *app) showIncident(ctx context.Context, cl *client, n int64) error {
+// showing is how much of an incident is shown.
+type showing struct{ detail, record bool }
+
+func (a *app) showIncident(ctx context.Context, cl *client, n int64, how showing) error {
 	r, err := check(cl.GetIncidentWithResponse(ctx, n))
 	if err != nil {
 		return err
 	}
+	t, err := check(cl.GetStoryWithResponse(ctx, n, &api.GetStoryParams{}))
+	if err != nil {
+		return err
+	}
 	return a.print(r.JSON200, func() {
-		a.head(r.JSON200.Incident)
-		for _, e := range r.JSON200.Entries {
-			a.entry(e)
+		a.head(r.JSON200.Incident, r.JSON200.Harm)
+		if how.record {
+			for _, e := range r.JSON200.Entries {
+				a.entry(e)
+			}
+		} else {
+			a.rows(t.JSON200.Rows, how.detail)
+			a.sum(t.JSON200.Sum)
 		}
 		for _, t := range r.JSON200.Tickets {
 			a.say("%s\n", a.paint(dim, fmt.Sprintf("ticket %s at %s is %s %s", t.Number, t.Desk, t.State, t.Link)))
@@ -240,7 +256,7 @@ func (a *app) follow(ctx context.Context, cl *client, n int64) error {
 			if err != nil {
 				return false, err
 			}
-			a.head(r.JSON200.Incident)
+			a.head(r.JSON200.Incident, r.JSON200.Harm)
 		}
 		e, err := check(cl.ListEntriesWithResponse(ctx, n, &api.ListEntriesParams{After: seen}))
 		if err != nil {

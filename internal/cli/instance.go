@@ -35,7 +35,7 @@ func (a *app) instance() *cobra.Command {
 						},
 					)
 				}
-				head := []string{"id", "host", "pid", "version", "state", "begun", "last beat", "clock"}
+				head := []string{"id", "host", "pid", "version", "state", "started", "last beat", "clock"}
 				a.table("No instances.", head, rows)
 			})
 		}),

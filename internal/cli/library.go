@@ -77,7 +77,7 @@ func (a *app) libraryList() *cobra.Command {
 				a.table("The library has none of that kind.", []string{"runbook", "for", "does", "roles"}, rows)
 			})
 		})
-	c.Flags().StringSliceVar(&tags, "tag", nil, "only those with this `TAG`, as often as wanted")
+	c.Flags().StringSliceVar(&tags, "tag", nil, "only those with this `TAG`, repeatable")
 	return c
 }
 
@@ -379,7 +379,7 @@ func (a *app) libraryCompare() *cobra.Command {
 			}
 			book, found := runbook.Parse(was)
 			if book == nil {
-				return fmt.Errorf("%s has mistakes: %w", original(args[0]), found)
+				return fmt.Errorf("%s has errors: %w", original(args[0]), found)
 			}
 			r, err := library.Find(book.Name)
 			if err != nil {

@@ -9,11 +9,11 @@ import (
 	"urgentis/core/expr"
 )
 
-func (a *app) incidentBack() *cobra.Command {
+func (a *app) incidentHistory() *cobra.Command {
 	var kept bool
-	c := a.onIncident("back NUMBER [NAME]",
+	c := a.onIncident("history NUMBER [NAME]",
 		"Ask outside stores what they have of the time around it: numbers, and log lines by their shape",
-		"urgentis incident back 12", cobra.RangeArgs(1, 2),
+		"urgentis incident history 12", cobra.RangeArgs(1, 2),
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
 			var list []api.Back
 			if kept {
@@ -35,7 +35,7 @@ func (a *app) incidentBack() *cobra.Command {
 			}
 			return a.print(list, func() {
 				if len(list) == 0 {
-					a.say("Nobody looked back yet. Do it with: urgentis incident back %d\n", n)
+					a.say("Not queried yet. Query with: urgentis incident history %d\n", n)
 				}
 				for i, b := range list {
 					if i > 0 {

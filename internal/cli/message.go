@@ -43,7 +43,7 @@ func (a *app) connection() *cobra.Command {
 		})
 	try.Flags().StringVar(&to, "to", "", "the `ADDRESS` there, for those that reach single people")
 	words := verb("words NAME", "How a notice about an incident is worded on a connection; nothing is sent",
-		"urgentis connection words harbour-texts --incident 7 --of approval.wanted", cobra.ExactArgs(1),
+		"urgentis connection words harbour-texts --incident 7 --of approval.needed", cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.ShowMessageWithResponse(cmd.Context(), args[0],
 				&api.ShowMessageParams{Incident: incident, Kind: kind}))
@@ -59,7 +59,7 @@ func (a *app) connection() *cobra.Command {
 		}))
 	words.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of a real incident")
 	words.Flags().StringVar(&kind, "of", "", "the `KIND` of notice; the newest that there was unless said")
-	return noun("connection", "Ways out: rooms, mail, text messages, desks, programs", add, list,
+	return noun("connection", "Integrations: chat rooms, mail, text messages, ticket desks, other programs", add, list,
 		a.offers(try, connectionNames), a.offers(words, connectionNames), a.offers(remove, connectionNames))
 }
 

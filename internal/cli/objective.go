@@ -12,9 +12,9 @@ import (
 	"urgentis/core/plain"
 )
 
-func (a *app) standing() *cobra.Command {
+func (a *app) objectives() *cobra.Command {
 	var p api.ListWatchesParams
-	list := lister(a, "List standing looks, and how each went last", "urgentis watch list --service berth-queue",
+	list := lister(a, "List scheduled looks, and how each went last", "urgentis watch list --service berth-queue",
 		"No watches. A watch is a document: see docs/evidence.md, and push it with urgentis push.",
 		[]string{"name", "service", "every", "reads", "taken", "answered", "took", "trouble"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Watch, error) {
@@ -31,17 +31,17 @@ func (a *app) standing() *cobra.Command {
 		})
 	list.Flags().StringVar(&p.Service, "service", "", "only those of a `SERVICE`")
 	a.offersFlag(list, "service", serviceNames)
-	return noun("watch", "Standing looks, which are taken on a schedule", list)
+	return noun("watch", "Scheduled looks", list)
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
 func (a *app) objective() *cobra.Command {
 	var p api.ListObjectivesParams
-	list := lister(a, "List objectives: what is good, what is left of the budget, how fast it burns",
+	list := lister(a, "List objectives: share that is good, budget left, burn rate",
 		"urgentis objective list --service berth-queue",
 		"No objectives. An objective is a document: see docs/objectives.md, and push it with urgentis push.",
-		[]string{"name", "service", "asked for", "good", "left", "burns", "unknown"},
+		[]string{"name", "service", "target", "good", "budget left", "burn rate", "unknown"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Objective, error) {
 			r, err := check(cl.ListObjectivesWithResponse(cmd.Context(), &p))
 			return r.JSON200, err
@@ -78,7 +78,7 @@ func share(x *float64) string {
 	return fmt.Sprintf("%.1f %%", float64(int(y*10))/10)
 }
 
-// burnSays tells how fast a budget burns: over the first time in which it does so too fast, or over the shortest.
+// burnSays is the burn rate of a budget: over the first time in which it is too high, or over the shortest.
 func burnSays(o api.Objective) string {
 	if len(o.Burns) == 0 {
 		return "-"
@@ -86,10 +86,10 @@ func burnSays(o api.Objective) string {
 	at := o.Burns[0]
 	for _, b := range o.Burns {
 		if b.On {
-			return fmt.Sprintf("%.1f times too fast (%s)", b.Long, b.Over)
+			return fmt.Sprintf("%.1f× (%s), too high", b.Long, b.Over)
 		}
 	}
-	return fmt.Sprintf("%.1f in %s", at.Long, at.Over)
+	return fmt.Sprintf("%.1f× (%s)", at.Long, at.Over)
 }
 
 func (a *app) objectiveShow() *cobra.Command {
@@ -127,7 +127,7 @@ func (a *app) objectiveShow() *cobra.Command {
 
 func (a *app) showObjective(o api.Objective, course []api.ObjectivePoint, from, until time.Time) {
 	a.say("%s  %s\n", a.paint(bold, o.Title), a.paint(dim, o.Name+" of "+o.Service))
-	a.say("asked for  %s\n", o.Says)
+	a.say("target     %s\n", o.Says)
 	a.say("good       %s (%s bad)\n", share(o.Share), expr.Say(o.Bad))
 	a.say("left       %s of the budget, from %s\n", share(o.Left), o.From.UTC().Format("2006-01-02 15:04 MST"))
 	if o.UnknownMinutes > 0 {
@@ -137,9 +137,9 @@ func (a *app) showObjective(o api.Objective, course []api.ObjectivePoint, from, 
 	for _, b := range o.Burns {
 		state := ours("")
 		if b.On {
-			state = a.paint(red, "  burns too fast: "+b.Severity)
+			state = a.paint(red, "  too high: "+b.Severity)
 		}
-		a.say("burns      %.1f over %s, %.1f lately; %s from %.1f on%s\n", b.Long, b.Over, b.Short, b.Severity, b.Limit,
+		a.say("burn rate  %.1f× (%s), %.1f× lately; %s from %.1f× on%s\n", b.Long, b.Over, b.Short, b.Severity, b.Limit,
 			state)
 	}
 	bad, left := make([]api.ReadingPoint, 0, len(course)), make([]api.ReadingPoint, 0, len(course))

@@ -175,10 +175,3 @@ func clip(s string, n int) string {
 	}
 	return s
 }
-
-func span(d time.Duration) string {
-	if d < time.Second {
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	}
-	return d.Round(time.Second / 10).String()
-}

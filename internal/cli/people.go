@@ -50,7 +50,7 @@ func (a *app) person() *cobra.Command {
 	)
 	add.Flags().
 		StringSliceVar(&has, "role", []string{"viewer"}, "viewer, responder, operator, approver, author or admin; "+
-			"as often as wanted")
+			"repeatable")
 	add.Flags().StringVar(&password, "password", "", "a `PASSWORD` of at least 10 characters (asked for without it; "+
 		"URGENTIS_PASSWORD)")
 	list := lister(a, "List people", "urgentis person list", "Nobody.", []string{"name", "roles", "added"},
@@ -144,7 +144,7 @@ func (a *app) audit() *cobra.Command {
 func (a *app) status() *cobra.Command {
 	return verb(
 		"status",
-		"Tell how the installation is",
+		"Show system health",
 		"urgentis status",
 		cobra.NoArgs,
 		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {

@@ -57,10 +57,10 @@ func (a *app) incidentTake() *cobra.Command {
 	)
 }
 
-func (a *app) incidentHandOn() *cobra.Command {
+func (a *app) incidentReassign() *cobra.Command {
 	var because string
-	c := a.onIncident("hand-on NUMBER [PERSON]", "Hand an incident on to somebody, or without a name back to nobody",
-		`urgentis incident hand-on 12 mara --because "end of my watch"`, cobra.RangeArgs(1, 2),
+	c := a.onIncident("reassign NUMBER [PERSON]", "Assign an incident to somebody else, or without a name to nobody",
+		`urgentis incident reassign 12 mara --because "end of my watch"`, cobra.RangeArgs(1, 2),
 		func(cmd *cobra.Command, cl *client, n int64, args []string) error {
 			ask := api.NewHolder{Because: because, GiveBack: len(args) == 1}
 			if len(args) == 2 {

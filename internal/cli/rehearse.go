@@ -73,7 +73,7 @@ func (a *app) text(file string) (*runbook.Book, string, error) {
 	b, found := runbook.Parse(src)
 	if b == nil {
 		say(a.err, "%s", whole(found.Format(file, src)))
-		return nil, "", fmt.Errorf("%s has mistakes", file)
+		return nil, "", fmt.Errorf("%s has errors", file)
 	}
 	return b, string(src), nil
 }
@@ -156,7 +156,7 @@ func (a *app) runbookTry() *cobra.Command {
 			return a.print(r.JSON200, func() { a.rehearsed(r.JSON200) })
 		},
 	)
-	c.Flags().StringToStringVar(&inputs, "input", nil, "NAME=VALUE, as often as wanted")
+	c.Flags().StringToStringVar(&inputs, "input", nil, "NAME=VALUE, repeatable")
 	c.Flags().StringToStringVar(&readings, "reading", nil, "`NAME=VALUE` for every target, or NAME/TARGET=VALUE")
 	c.Flags().StringVar(&alert, "alert", "", "the `ID` of a recorded alert")
 	c.Flags().BoolVar(&run, "run", false, "carry the look out; a change never is")
@@ -277,7 +277,7 @@ func (a *app) runbookRehearse() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&how, "how", "without-effects", "`HOW`: without-effects (all is rendered, nothing runs), looks-only "+
 		"(looks run, changes are assumed) or against-the-past (recorded runs)")
-	f.StringToStringVar(&inputs, "input", nil, "NAME=VALUE, as often as wanted")
+	f.StringToStringVar(&inputs, "input", nil, "NAME=VALUE, repeatable")
 	f.StringVar(&alert, "alert", "", "the `ID` of a recorded alert; its inputs are those of the start that it fits")
 	f.StringArrayVar(&assume, "assume", nil, "`CHANGE.READING=VALUE`: what holds once a change is assumed to have "+
 		"happened; CHANGE.READING/TARGET=VALUE for one target")
@@ -418,5 +418,5 @@ func (a *app) rehearsedPast(past []api.RehearsedRun) {
 			},
 		)
 	}
-	a.table("", []string{"run", "begun", "then", "now", "asked", "path"}, rows)
+	a.table("", []string{"run", "started", "then", "now", "asked", "path"}, rows)
 }

@@ -146,13 +146,13 @@ func (a *app) root() *cobra.Command {
 	}
 	for task, list := range map[string][]*cobra.Command{
 		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.who(), a.halt(), a.resume()},
-		toLook: {a.status(), a.alert(), a.unread(), a.listener(), a.deployment(), a.reading(), a.standing(),
+		toLook: {a.status(), a.alert(), a.unparsed(), a.listener(), a.deployment(), a.reading(), a.objectives(),
 			a.objective(), a.search(), a.message(),
 			a.audit()},
 		toWrite: {a.runbook(), a.library(), a.trigger(), a.push(), a.pull(), a.document()},
 		toSetUp: {
 			a.login(), a.logout(), a.source(), a.service(), a.target(), a.secret(), a.files(), a.connection(),
-			a.team(), a.way(), a.person(), a.token(),
+			a.team(), a.contact(), a.person(), a.token(),
 		},
 		toRun: {a.serve(), a.admin(), a.instance(), a.demo(), a.example(), a.version()},
 	} {
@@ -221,7 +221,7 @@ func verb(
 ) *cobra.Command {
 	checked := func(cmd *cobra.Command, got []string) error {
 		if err := args(cmd, got); err != nil {
-			return usage("%s\nIt goes so: %s %s", plainArgs(err, len(got)), cmd.Parent().CommandPath(), cmd.Use)
+			return usage("%s\nUsage: %s %s", plainArgs(err, len(got)), cmd.Parent().CommandPath(), cmd.Use)
 		}
 		return nil
 	}

@@ -22,7 +22,7 @@ func (a *app) run() *cobra.Command {
 		a.offers(a.runFollow(), runIDs(true)),
 		a.offers(a.runAgain(), runIDs(false)),
 		a.offers(a.runCancel(), runIDs(true)),
-		a.offers(a.runRelease(), runIDs(true)),
+		a.offers(a.runResume(), runIDs(true)),
 		a.offers(a.runSettle(), runIDs(false)),
 		a.offers(a.runGraph(), runIDs(false)),
 		a.offers(a.runSaveAsCase(), runIDs(false)),
@@ -57,9 +57,9 @@ func (a *app) runStart() *cobra.Command {
 			return a.started(cmd, cl, r.JSON202, follow)
 		}),
 	)
-	c.Flags().StringToStringVar(&given, "input", nil, "`NAME=VALUE`, as often as wanted")
+	c.Flags().StringToStringVar(&given, "input", nil, "`NAME=VALUE`, repeatable")
 	c.Flags().Int64Var(&incident, "incident", 0, "the `NUMBER` of the incident that it works on")
-	c.Flags().StringSliceVar(&treats, "for", nil, "the `ALERT` of the incident that it is for, as often as wanted; "+
+	c.Flags().StringSliceVar(&treats, "for", nil, "the `ALERT` of the incident that it is for, repeatable; "+
 		"unless said those that its starts fit, else the only open one")
 	c.Flags().StringVar(&only, "only", "", "one `CHANGE` alone, by its id or path: with the looks that it rests on, "+
 		"through its gate, with its undo and its proof, and nothing else")
@@ -126,7 +126,7 @@ func (a *app) runList() *cobra.Command {
 				})
 			}
 			a.table("No runs. Start one with: urgentis run start RUNBOOK",
-				[]string{"id", "runbook", "state", "waits on", "incident", "started by", "begun"}, rows)
+				[]string{"id", "runbook", "state", "waits on", "incident", "started by", "started"}, rows)
 		},
 	)
 	c.Flags().BoolVar(&p.Active, "active", false, "only those that are not over")
@@ -141,7 +141,7 @@ func (a *app) runList() *cobra.Command {
 }
 
 func (a *app) runShow() *cobra.Command {
-	var log bool
+	var log, detail, record bool
 	c := verb("show ID", "Show a run: what it did, and why", "urgentis run show r3k…\nurgentis run show r3k… --log",
 		cobra.ExactArgs(1), a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			r, err := check(cl.GetRunWithResponse(cmd.Context(), args[0]))
@@ -150,11 +150,17 @@ func (a *app) runShow() *cobra.Command {
 			}
 			return a.print(r.JSON200, func() {
 				a.runHead(r.JSON200.Run)
-				a.told(r.JSON200, 0, log)
+				if log || record {
+					a.told(r.JSON200, 0, log)
+				} else {
+					a.rows(r.JSON200.Rows, detail)
+				}
 				a.going(r.JSON200.Going, "")
 			})
 		}))
 	c.Flags().BoolVar(&log, "log", false, "its events, as they are kept")
+	c.Flags().BoolVar(&detail, "detail", false, "with every row of the story, and all lines below them")
+	c.Flags().BoolVar(&record, "record", false, "its entries, one by one, in the place of the story")
 	return c
 }
 
@@ -288,12 +294,12 @@ func (a *app) runCancel() *cobra.Command {
 		}),
 	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")
-	cmd.Flags().BoolVar(&c.Undo, "undo", false, "take its changes back first, the newest first")
+	cmd.Flags().BoolVar(&c.Undo, "undo", false, "undo its changes first, the newest first")
 	return cmd
 }
 
 func (a *app) runSettle() *cobra.Command {
-	var c api.Release
+	var c api.Reason
 	cmd := verb(
 		"settle ID",
 		"Say that what a run handed over is done with",
@@ -310,18 +316,18 @@ func (a *app) runSettle() *cobra.Command {
 	return cmd
 }
 
-func (a *app) runRelease() *cobra.Command {
-	var c api.Release
+func (a *app) runResume() *cobra.Command {
+	var c api.Reason
 	cmd := verb(
-		"release ID",
-		"Let a run go on that was set aside because the program died of it",
-		`urgentis run release r3k… --because "The look that took all memory is mended."`,
+		"resume ID",
+		"Resume a run that was quarantined because the program died of it",
+		`urgentis run resume r3k… --because "The look that took all memory is mended."`,
 		cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			if _, err := check(cl.ReleaseRunWithResponse(cmd.Context(), args[0], c)); err != nil {
+			if _, err := check(cl.ResumeRunWithResponse(cmd.Context(), args[0], c)); err != nil {
 				return err
 			}
-			return a.done("It goes on. Follow it with: urgentis run follow " + args[0])
+			return a.done("Resumed. Follow it with: urgentis run follow " + args[0])
 		}),
 	)
 	cmd.Flags().StringVar(&c.Because, "because", "", "`WHY`, for the record")

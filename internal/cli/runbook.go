@@ -36,7 +36,7 @@ func (a *app) runbook() *cobra.Command {
 		a.runbookShow(),
 		a.runbookRevisions(),
 		a.runbookCompare(),
-		a.runbookBringBack(),
+		a.runbookRestore(),
 		a.runbookRemove(),
 	)
 }
@@ -82,7 +82,7 @@ func (a *app) readFile(name string) ([]byte, error) {
 type bookFile struct {
 	path  string
 	src   []byte
-	book  *runbook.Book // nil where it has mistakes
+	book  *runbook.Book // nil where it has errors
 	found runbook.Findings
 	// linked is the book with those that it calls; nil where missing, one of them, is not among what was read.
 	linked  *runbook.Book
@@ -159,7 +159,7 @@ type checked struct {
 }
 
 func (a *app) runbookCheck() *cobra.Command {
-	c := verb("check FILE…", "Check runbooks without a service: 0 sound, 1 mistakes",
+	c := verb("check FILE…", "Check runbooks without a service: 0 sound, 1 errors",
 		"urgentis runbook check examples/ferry/runbooks\ngenerate | urgentis runbook check -", cobra.MinimumNArgs(1),
 		func(_ *cobra.Command, args []string) error {
 			list, err := a.readBooks(args)
@@ -192,7 +192,7 @@ func (a *app) runbookCheck() *cobra.Command {
 				}
 			})
 			if err == nil && bad > 0 {
-				return fmt.Errorf("%d of %d runbooks have mistakes", bad, len(list))
+				return fmt.Errorf("%d of %d runbooks have errors", bad, len(list))
 			}
 			return err
 		})
@@ -219,12 +219,12 @@ func (a *app) runbookPush() *cobra.Command {
 			for _, b := range list {
 				if b.found.Failed() {
 					bad++
-					// The mistakes are shown with their lines, which the service does not know.
+					// The errors are shown with their lines, which the service does not know.
 					say(a.err, "%s", whole(b.found.Format(b.path, b.src)))
 				}
 			}
 			if bad > 0 {
-				return fmt.Errorf("%d of %d runbooks have mistakes; none was pushed", bad, len(list))
+				return fmt.Errorf("%d of %d runbooks have errors; none was pushed", bad, len(list))
 			}
 			defer rememberEstate(cmd.Context(), cl)
 			out := listOf[api.RunbookDetail](nil)
@@ -385,9 +385,9 @@ func (a *app) compared(older, newer compareSide) error {
 	})
 }
 
-func (a *app) runbookBringBack() *cobra.Command {
-	c := doer(a, "bring-back NAME NUMBER", "Make the text of an older revision the newest one again",
-		"urgentis runbook bring-back berth-queue-backlog 2", cobra.ExactArgs(2),
+func (a *app) runbookRestore() *cobra.Command {
+	c := doer(a, "restore NAME NUMBER", "Restore an older revision: its text becomes the newest one",
+		"urgentis runbook restore berth-queue-backlog 2", cobra.ExactArgs(2),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			n, err := strconv.Atoi(args[1])
 			if err != nil || n < 1 {
@@ -411,7 +411,7 @@ func (a *app) runbookRemove() *cobra.Command {
 		a,
 		"Take a runbook out of use: it starts no more, its revisions stay",
 		"urgentis runbook remove berth-queue-backlog",
-		"It starts no more. Bring it back with: urgentis runbook bring-back %s NUMBER",
+		"It starts no more. Restore it with: urgentis runbook restore %s NUMBER",
 		(*client).RemoveRunbookWithResponse,
 	)
 	return a.offers(c, runbookNames)

@@ -122,12 +122,12 @@ func (a *app) serve() *cobra.Command {
 	f.StringSlice(
 		"trusted-proxy",
 		nil,
-		"`NETWORK` of proxies in front of the service, whose X-Forwarded-For is believed; as often as wanted",
+		"`NETWORK` of proxies in front of the service, whose X-Forwarded-For is believed; repeatable",
 	)
 	f.StringSlice(
 		"allow-net",
 		nil,
-		"`NETWORK` that HTTP calls and messages may go to, such as 10.1.0.0/16; as often as wanted",
+		"`NETWORK` that HTTP calls and messages may go to, such as 10.1.0.0/16; repeatable",
 	)
 	f.Bool(
 		"allow-local",
@@ -305,11 +305,14 @@ func (a *app) playExample(ctx context.Context, w *demo.World, play demo.Play, sa
 	if err != nil {
 		return err
 	}
+	t, err := check(w.Admin.GetStoryWithResponse(ctx, n, &api.GetStoryParams{}))
+	if err != nil {
+		return err
+	}
 	if err := a.print(r.JSON200, func() {
-		a.head(r.JSON200.Incident)
-		for _, e := range r.JSON200.Entries {
-			a.entry(e)
-		}
+		a.head(r.JSON200.Incident, r.JSON200.Harm)
+		a.rows(t.JSON200.Rows, false)
+		a.sum(t.JSON200.Sum)
 		a.say("\n")
 		a.showMessages("Nobody was told.", told.JSON200.Items)
 		a.say("\n")

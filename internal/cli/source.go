@@ -179,7 +179,7 @@ func (a *app) sourceTry() *cobra.Command {
 			if err := a.print(r.JSON200, func() { a.tried(r.JSON200, why) }); err != nil {
 				return err
 			}
-			return unreadOf(r.JSON200)
+			return unparsedOf(r.JSON200)
 		}),
 	)
 	f := c.Flags()
@@ -197,8 +197,8 @@ func (a *app) sourceTry() *cobra.Command {
 	c.MarkFlagsMutuallyExclusive("for-real", "map")
 	c.MarkFlagsMutuallyExclusive("for-real", "at")
 	f.StringVar(&ask.ContentType, "content-type", "application/json", "the payload's `TYPE`")
-	f.StringToStringVar(&ask.Headers, "header", nil, "`NAME=VALUE`, as often as wanted")
-	f.StringToStringVar(&ask.Query, "query", nil, "`NAME=VALUE` of the address, as often as wanted")
+	f.StringToStringVar(&ask.Headers, "header", nil, "`NAME=VALUE`, repeatable")
+	f.StringToStringVar(&ask.Query, "query", nil, "`NAME=VALUE` of the address, repeatable")
 	return a.offers(c, sourceNames)
 }
 
@@ -215,7 +215,7 @@ func (a *app) takeSample(ctx context.Context, cl *client, source string, ask api
 			if t.Incident > 0 {
 				incident = fmt.Sprint(t.Incident)
 			}
-			rows[i] = []string{string(t.Change), orDash(cmp.Or(t.Alert, t.Unread)), incident, t.Says}
+			rows[i] = []string{string(t.Change), orDash(cmp.Or(t.Alert, t.Unparsed)), incident, t.Says}
 		}
 		a.table("It reports nothing.", []string{"change", "id", "incident", ""}, rows)
 	})
@@ -244,8 +244,8 @@ func (a *app) tried(t *api.SourceTry, why bool) {
 		switch {
 		case x.Ignored:
 			a.say("  nothing is made of it, as the source says\n")
-		case x.Unread != "":
-			a.say("  %s\n", a.paint(amber, "cannot be read: "+x.Unread))
+		case x.Unparsed != "":
+			a.say("  %s\n", a.paint(amber, "cannot be read: "+x.Unparsed))
 		}
 		rows := make([][]string, len(x.Made))
 		for i, m := range x.Made {
@@ -303,14 +303,14 @@ func (a *app) wouldStart(x api.SourceTryItem, why bool) {
 	}
 }
 
-// unreadOf makes what could not be read the end of the command.
-func unreadOf(t *api.SourceTry) error {
+// unparsedOf makes what could not be read the end of the command.
+func unparsedOf(t *api.SourceTry) error {
 	if t.Finding != "" {
 		return &failure{code: exitFailed, err: fmt.Errorf("it cannot be read: %s", t.Finding)}
 	}
 	n := 0
 	for _, x := range t.Items {
-		if x.Unread != "" {
+		if x.Unparsed != "" {
 			n++
 		}
 	}
@@ -320,29 +320,31 @@ func unreadOf(t *api.SourceTry) error {
 	return nil
 }
 
-func (a *app) unread() *cobra.Command {
-	return noun("unread", "What sources sent and could not be read, kept until it is", a.unreadList(), a.unreadShow(),
-		a.unreadAgain())
+func (a *app) unparsed() *cobra.Command {
+	return noun("unparsed", "What sources sent and could not be read, kept until it is", a.unparsedList(),
+		a.unparsedShow(),
+		a.unparsedAgain())
 }
 
-func (a *app) unreadList() *cobra.Command {
-	var p api.ListUnreadParams
-	c := lister(a, "List payloads that could not be read, newest first", "urgentis unread list --source harbour-watch",
-		"Nothing is unread.", []string{"id", "source", "at", "why"},
-		func(cmd *cobra.Command, cl *client) (*[]api.Unread, error) {
-			r, err := check(cl.ListUnreadWithResponse(cmd.Context(), &p))
+func (a *app) unparsedList() *cobra.Command {
+	var p api.ListUnparsedParams
+	c := lister(a, "List payloads that could not be read, newest first",
+		"urgentis unparsed list --source harbour-watch",
+		"Nothing is unparsed.", []string{"id", "source", "at", "why"},
+		func(cmd *cobra.Command, cl *client) (*[]api.Unparsed, error) {
+			r, err := check(cl.ListUnparsedWithResponse(cmd.Context(), &p))
 			return r.JSON200, err
 		},
-		func(u api.Unread) []string { return []string{u.Id, u.Source, ago(u.At), u.Finding} })
+		func(u api.Unparsed) []string { return []string{u.Id, u.Source, ago(u.At), u.Finding} })
 	c.Flags().StringVar(&p.Source, "source", "", "only those of a `SOURCE`")
 	a.offersFlag(c, "source", sourceNames)
 	return c
 }
 
-func (a *app) unreadShow() *cobra.Command {
-	return verb("show ID", "Show a payload as it came", "urgentis unread show u3k…", cobra.ExactArgs(1),
+func (a *app) unparsedShow() *cobra.Command {
+	return verb("show ID", "Show a payload as it came", "urgentis unparsed show u3k…", cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
-			r, err := check(cl.ListUnreadWithResponse(cmd.Context(), &api.ListUnreadParams{}))
+			r, err := check(cl.ListUnparsedWithResponse(cmd.Context(), &api.ListUnparsedParams{}))
 			if err != nil {
 				return err
 			}
@@ -353,13 +355,13 @@ func (a *app) unreadShow() *cobra.Command {
 					})
 				}
 			}
-			return &failure{code: exitNotFound, err: fmt.Errorf("there is no unread payload %s", args[0])}
+			return &failure{code: exitNotFound, err: fmt.Errorf("there is no unparsed payload %s", args[0])}
 		}))
 }
 
-func (a *app) unreadAgain() *cobra.Command {
+func (a *app) unparsedAgain() *cobra.Command {
 	return doer(a, "again ID", "Read a payload with the source's map as it is now, and take what it reports",
-		"urgentis unread again u3k…", cobra.ExactArgs(1),
+		"urgentis unparsed again u3k…", cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			r, err := check(cl.ReadAgainWithResponse(cmd.Context(), args[0]))
 			if err != nil {

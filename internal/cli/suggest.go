@@ -83,7 +83,7 @@ func (a *app) suggestAbout(ctx context.Context, cl *client, service string, abou
 	return a.print(r.JSON200, func() { a.suggested(0, r.JSON200) })
 }
 
-// suggested tells what may help with an incident; 0 where there is none.
+// suggested suggests runbooks for an incident; 0 where there is none.
 func (a *app) suggested(n int64, s *api.Suggestions) {
 	if len(s.Runbooks) == 0 {
 		a.say("No other runbook has a reason to be suggested: none is for this service or starts on such alerts. " +

@@ -154,7 +154,7 @@ func twice(t api.OnCall) (says []string) {
 		if i == mostTwice {
 			return append(says, fmt.Sprintf("… and %d times more.", len(t.Twice)-i))
 		}
-		says = append(says, fmt.Sprintf("%s is on call in lines %d and %d of %s from %s until %s: climbing reaches "+
+		says = append(says, fmt.Sprintf("%s is on call in lines %d and %d of %s from %s until %s: escalating reaches "+
 			"nobody else.", d.Person, d.Lines[0], d.Lines[1], t.Team, inZone(d.From, t.Zone), inZone(d.Until, t.Zone)))
 	}
 	return says
@@ -198,7 +198,7 @@ func (a *app) showCalendar(t api.OnCall, c api.RotaCalendar) {
 
 func (a *app) team() *cobra.Command {
 	return noun("team", "Teams: their rotas, and who stands in", a.teamDuties(), a.teamStandIn(), a.teamStandIns(),
-		a.teamTakeBack(), a.teamSwap(), a.teamFeed(), a.teamRead(), a.teamHandOver())
+		a.teamRemoveStandIn(), a.teamSwap(), a.teamFeed(), a.teamRead(), a.teamHandOver())
 }
 
 func (a *app) teamDuties() *cobra.Command {
@@ -270,7 +270,7 @@ func (a *app) teamStandIn() *cobra.Command {
 			if err != nil {
 				return nil, "", err
 			}
-			says := fmt.Sprintf("%s is on call for %s until %s. To take it back: urgentis team take-back %s %d",
+			says := fmt.Sprintf("%s is on call for %s until %s. To undo: urgentis team stand-in-remove %s %d",
 				b.Person, args[0], b.Until.Format(clockShape), args[0], r.JSON201.Id)
 			return r.JSON201, thenTwice(cmd, cl, args[0], says), nil
 		})
@@ -315,7 +315,7 @@ func (a *app) teamSwap() *cobra.Command {
 					s.InsteadOf,
 				)
 			}
-			fmt.Fprintf(&says, "To take both back: urgentis team take-back %s %d", args[0], (*r.JSON201)[0].Id)
+			fmt.Fprintf(&says, "To undo both: urgentis team stand-in-remove %s %d", args[0], (*r.JSON201)[0].Id)
 			return r.JSON201, thenTwice(cmd, cl, args[0], says.String()), nil
 		})
 	c.Flags().StringVar(&at, "at", "", "a `TIME` within the one duty: in how long, or 2026-12-24T20:00:00Z")
@@ -369,12 +369,12 @@ func (a *app) teamStandIns() *cobra.Command {
 	return a.offers(c, teamNames)
 }
 
-func (a *app) teamTakeBack() *cobra.Command {
+func (a *app) teamRemoveStandIn() *cobra.Command {
 	c := doer(
 		a,
-		"take-back TEAM ID",
-		"Take a stand-in back, or both of a swap",
-		"urgentis team take-back quayside 3",
+		"stand-in-remove TEAM ID",
+		"Remove a stand-in, or both of a swap",
+		"urgentis team stand-in-remove quayside 3",
 		cobra.ExactArgs(2),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			id, err := strconv.ParseInt(args[1], 10, 64)
@@ -386,7 +386,7 @@ func (a *app) teamTakeBack() *cobra.Command {
 				)
 			}
 			_, err = check(cl.RemoveStandInWithResponse(cmd.Context(), args[0], id))
-			return nil, "Taken back; the rota holds again.", err
+			return nil, "Removed. The rota applies again.", err
 		},
 	)
 	return a.offers(c, teamNames)

@@ -43,13 +43,13 @@ func (a *app) triggerList() *cobra.Command {
 
 // resultWords are what came of an occasion.
 var resultWords = map[api.FiringResult]string{
-	"started": "started", "held": "waits", "dropped": "waited in vain", "back": "held back",
+	"started": "started", "held": "waits", "dropped": "waited in vain", "back": "suppressed",
 	"refused": "could not start", "already": "under way already",
 }
 
 func (a *app) triggerShow() *cobra.Command {
 	var most int
-	c := verb("show NAME", "Show a trigger, and each time it fired or was held back",
+	c := verb("show NAME", "Show a trigger, and each time it fired or was suppressed",
 		"urgentis trigger show backlog-at-night\nurgentis trigger show berth-queue-backlog/backlog", cobra.ExactArgs(1),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			t, err := check(cl.GetTriggerWithResponse(cmd.Context(), inPath(args[0])))
@@ -82,7 +82,7 @@ func (a *app) triggerShow() *cobra.Command {
 				}
 				a.table(
 					"It has not fired yet.",
-					[]string{"id", "at", "came to", "incident", "alert", "run", "why"},
+					[]string{"id", "at", "outcome", "incident", "alert", "run", "why"},
 					rows,
 				)
 				if f.JSON200.More {
@@ -95,7 +95,7 @@ func (a *app) triggerShow() *cobra.Command {
 }
 
 func (a *app) triggerFired() *cobra.Command {
-	c := verb("fired NAME ID", "Show one time that a trigger fired or was held back, with what was sent",
+	c := verb("fired NAME ID", "Show one time that a trigger fired or was suppressed, with what was sent",
 		"urgentis trigger fired clocks-by-call 17", cobra.ExactArgs(2),
 		a.asking(func(cmd *cobra.Command, cl *client, args []string) error {
 			id, err := strconv.ParseInt(args[1], 10, 64)

@@ -88,7 +88,7 @@ func (o *Outbox) Work(ctx context.Context, job *river.Job[store.Deliver]) error 
 	}
 	if died := job.Attempt - 1 - d.Tries; died >= store.PoisonAt {
 		meter.Deliveries.WithLabelValues("failed").Inc()
-		cause := fmt.Errorf("it is set aside: the program died %d times while it was being delivered", died)
+		cause := fmt.Errorf("it is quarantined: the program died %d times while it was being delivered", died)
 		return errors.Join(river.JobCancel(cause), o.failed(ctx, d, "failed", cause))
 	}
 	if !o.begin(d.Connection) {
@@ -198,7 +198,7 @@ func (o *Outbox) failed(ctx context.Context, d *store.Delivery, state string, ca
 		}
 		if err := r.Write(i, store.NewEntry{At: o.store.Clock.Now(), Kind: incident.DeliveryFailed, Actor: "urgentis",
 			Title:   "A message could not be delivered",
-			Content: map[string]any{"to": to, "body": d.Body, "message": d.ID, "error": why}}); err != nil {
+			Content: incident.PeopleContent{To: to, Body: d.Body, Message: d.ID, Error: why}}); err != nil {
 			return err
 		}
 		return r.Flush()

@@ -88,7 +88,7 @@ func (o *Outbox) TryDesk(ctx context.Context, c *message.Connection, inc *store.
 			continue
 		}
 		if step.name == "resolve" {
-			about["state"], about["outcome"], about["because"] = "resolved", "false-alarm", "It was a try."
+			about["state"], about["outcome"], about["because"] = "closed", "false-alarm", "It was a try."
 		}
 		_, read, err := o.ask(ctx, c, step.r, names, key+":"+step.name)
 		if err == nil && step.name == "find" && read["number"] != made["number"] {
@@ -207,7 +207,7 @@ func (o *Outbox) fileFollowUp(ctx context.Context, c *message.Connection, d *sto
 			return err
 		}
 		if err := r.Write(i, store.NewEntry{At: tx.Time(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
-			Content: map[string]any{"desk": c.Name, "number": read["number"], "link": read["link"]}}); err != nil {
+			Content: incident.TicketContent{Desk: c.Name, Number: read["number"], Link: read["link"]}}); err != nil {
 			return err
 		}
 		return r.Flush()
@@ -267,7 +267,7 @@ func (o *Outbox) ticketMade(ctx context.Context, c *message.Connection, t *store
 			return err
 		}
 		if err := r.Write(i, store.NewEntry{At: tx.Time(), Kind: incident.TicketMade, Actor: "urgentis", Title: says,
-			Content: map[string]any{"desk": c.Name, "number": t.Number, "link": t.Link}}); err != nil {
+			Content: incident.TicketContent{Desk: c.Name, Number: t.Number, Link: t.Link}}); err != nil {
 			return err
 		}
 		if err := earlyNews(tx, r, t, i); err != nil {

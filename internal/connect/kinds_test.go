@@ -62,7 +62,7 @@ func send(t *testing.T, s *store.Store, connection, kind, to, address string, m 
 
 func asking(incident int64) message.Message {
 	return message.Message{
-		Kind: route.ApprovalWanted, Urgent: true, Subject: "Approve? Park it: äöü", Title: "deep", Incident: incident,
+		Kind: route.ApprovalNeeded, Urgent: true, Subject: "Approve? Park it: äöü", Title: "deep", Incident: incident,
 		Severity: "major", Refers: "gate/g1", Digest: "d1", At: time.Now(), Link: "http://u/incidents/7",
 		Lines:   []message.Line{{Name: "Harm", Text: "Ships wait."}},
 		Choices: []message.Choice{{Name: "open", Label: "Decide", Link: "http://u/incidents/7"}},
@@ -91,7 +91,7 @@ func TestAWebhookIsSignedAsTheLibraryChecksIt(t *testing.T) {
 	assert.Equal(t, "answered 200", state(t, s, id).Answer)
 	var said map[string]any
 	require.NoError(t, json.Unmarshal([]byte(got.Load().(string)), &said))
-	assert.Equal(t, "approval.wanted", said["kind"])
+	assert.Equal(t, "approval.needed", said["kind"])
 }
 
 // certificate makes one for 127.0.0.1, which signs itself; files of it, and its text.
@@ -252,7 +252,7 @@ func TestSyslogOverTCP(t *testing.T) {
 	inc := incidentIn(t, s)
 	id := send(t, s, "log", "syslog", "mara", "", asking(inc))
 	require.NoError(t, outbox(t, s).Work(context.Background(), job(id, 1)))
-	assert.Regexp(t, fmt.Sprintf(`^\d+ <131>1 \S+ \S+ urgentis - approval.wanted \[urgentis@32473 .*incident="%d".*\] `+
+	assert.Regexp(t, fmt.Sprintf(`^\d+ <131>1 \S+ \S+ urgentis - approval.needed \[urgentis@32473 .*incident="%d".*\] `+
 		`Approve\? Park it: äöü`, inc), <-lines)
 }
 

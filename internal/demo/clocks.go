@@ -25,7 +25,7 @@ type clock struct {
 	since   time.Time
 }
 
-// drift is how fast a clock with a wrong server goes astray, in ms per second.
+// drift is how fast a clock with a wrong server drifts, in ms per second.
 const drift = 20.0
 
 // NewClocks makes clocks that are right.
@@ -50,7 +50,7 @@ func (k *clock) now() float64 {
 	return k.offset + drift*time.Since(k.since).Seconds()
 }
 
-// Break gives some clocks an old time server, and sets them astray.
+// Break gives some clocks an old time server, and sets them off.
 func (c *Clocks) Break() []string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -66,7 +66,7 @@ func (c *Clocks) Break() []string {
 	return names
 }
 
-// Worst is the offset of the clock that is farthest astray, in ms.
+// Worst is the offset of the clock that is farthest off, in ms.
 func (c *Clocks) Worst() float64 {
 	c.mu.Lock()
 	defer c.mu.Unlock()

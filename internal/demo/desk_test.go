@@ -78,7 +78,7 @@ func TestARoomThatCallsBack(t *testing.T) {
 		require.NoError(t, err)
 		return said
 	}
-	assert.Contains(t, press("@otto", "take"), "nobody has proven that @otto")
+	assert.Contains(t, press("@otto", "take"), "nobody has verified that @otto")
 	assert.Contains(t, press("@jonas", "approve"), "approver", "jonas may not approve")
 	assert.Contains(t, press("@mara", "take"), `"said"`)
 	assert.Contains(t, press("@mara", "approve"), `"said"`)
@@ -118,7 +118,7 @@ func TestADeskAndARoomThatAreSlow(t *testing.T) {
 	require.True(t, w.Desk.Note(number, "otto", "The pilot asks how long.", false, ""))
 	_, err = w.Approve(ctx, mara, "seen")
 	require.NoError(t, err)
-	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return d.Incident.State == "resolved" })
+	d := w.incident(t, ctx, 1, func(d *api.IncidentDetail) bool { return d.Incident.State == "closed" })
 	assert.Equal(t, "repaired", d.Incident.Outcome)
 	assert.True(t, time.Now().Before(over), "the run waited for nobody")
 	require.Eventually(t, func() bool { return w.Desk.Tickets()[0].State == "closed" }, long+time.Minute,

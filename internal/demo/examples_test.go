@@ -16,7 +16,7 @@ import (
 	"urgentis/internal/testdb"
 )
 
-// play answers every gate and question until the incident is resolved or handed over.
+// play answers every gate and question until the incident is closed or handed over.
 func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Question) string) *api.IncidentDetail {
 	mara, err := w.As(ctx, "mara-by-script", access.Approver)
 	require.NoError(t, err)
@@ -24,14 +24,7 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 	t.Cleanup(func() {
 		if t.Failed() && got != nil {
 			for _, e := range got.Entries {
-				t.Log(
-					e.Kind,
-					e.Title,
-					e.Content["because"],
-					e.Content["unsure"],
-					e.Content["error"],
-					e.Content["readings"],
-				)
+				t.Log(e.Kind, e.Title, e.Says)
 			}
 		}
 	})
@@ -55,7 +48,7 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 		r, err := w.Admin.GetIncidentWithResponse(ctx, 1)
 		require.NoError(t, err)
 		got = r.JSON200
-		return got != nil && (got.Incident.State == "resolved" || got.Incident.WaitingOn == "person")
+		return got != nil && (got.Incident.State == "closed" || got.Incident.WaitingOn == "person")
 	}, time.Minute, 100*time.Millisecond)
 	return got
 }

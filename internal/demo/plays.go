@@ -27,13 +27,13 @@ var Plays = []Play{
 	{"repaired", "the berth queue breaks, a change is approved and proves itself", played((*playing).repaired)},
 	{"false-alarm", "an alert turns out to be false: nobody is disturbed", played((*playing).falseAlarm)},
 	{"by-day", "trouble by day: the room, a ticket, and its echo", played((*playing).byDay)},
-	{"by-night", "the same by night: it climbs to the second on call, who approves from a message",
+	{"by-night", "the same by night: it escalates to the second on call, who approves from a message",
 		played((*playing).byNight)},
 	{"storm", "5,000 reports of one outage: one incident, three messages", played((*playing).storm)},
 	{"two-troubles", "two troubles of one service: the runbook of one does not close the other",
 		played((*playing).twoTroubles)},
-	{"worse-at-night", "a warning becomes critical at night: it calls, and climbs", played((*playing).worseAtNight)},
-	{"held", "a call is held back while a runbook works, and made when that takes too long", played((*playing).held)},
+	{"worse-at-night", "a warning becomes critical at night: it calls, and escalates", played((*playing).worseAtNight)},
+	{"held", "a call is delayed while a runbook works, and made when that takes too long", played((*playing).held)},
 }
 
 // PlayNames lists the names of the scenes.
@@ -89,11 +89,11 @@ func (p *playing) incident(n int64, what string, is func(*api.IncidentDetail) bo
 	return d, err
 }
 
-func resolved(d *api.IncidentDetail) bool { return d.Incident.State == "resolved" }
+func closed(d *api.IncidentDetail) bool { return d.Incident.State == "closed" }
 
 // closed waits until an incident is closed, as it should be.
 func (p *playing) closed(n int64, outcome string) error {
-	d, err := p.incident(n, "it is closed", resolved)
+	d, err := p.incident(n, "it is closed", closed)
 	if err == nil && d.Incident.Outcome != outcome {
 		err = fmt.Errorf("incident %d was closed as %s, not as %s", n, d.Incident.Outcome, outcome)
 	}
@@ -277,7 +277,7 @@ name: quayside-at-night
 when: notice.owner == "quayside"
 hours: {outside: quayside-staffed}
 tell: [on-call/quayside]
-climb_after: 10s
+escalate_after: 10s
 `); err != nil {
 		return 0, err
 	}
@@ -288,7 +288,7 @@ climb_after: 10s
 	if err != nil {
 		return n, err
 	}
-	key, err := p.climbs(len(p.Texts.To(marasPhone)))
+	key, err := p.escalates(len(p.Texts.To(marasPhone)))
 	if err != nil {
 		return n, err
 	}
@@ -305,7 +305,7 @@ climb_after: 10s
 	if err := p.closed(n, "repaired"); err != nil {
 		return n, err
 	}
-	d, err := p.incident(n, "", resolved)
+	d, err := p.incident(n, "", closed)
 	if err == nil && (d.Incident.Holder != "iva" || len(p.Room.Messages()) > 1) {
 		err = fmt.Errorf("it is held by %q, and the room got %d messages by night", d.Incident.Holder,
 			len(p.Room.Messages()))
@@ -329,8 +329,8 @@ func (p *playing) onCall() error {
 	return nil
 }
 
-// climbs waits until mara is called, who had so many texts before, and after her iva, and gives the key of her link.
-func (p *playing) climbs(texts int) (key string, err error) {
+// escalates waits until mara is called, who had so many texts before, and after her iva, and gives the key of her link.
+func (p *playing) escalates(texts int) (key string, err error) {
 	if err := p.until("mara is called", func() (bool, error) {
 		return len(p.Texts.To(marasPhone)) > texts, nil
 	}); err != nil {
@@ -411,7 +411,7 @@ name: quayside-at-night
 when: notice.owner == "quayside" && notice.urgent
 hours: {outside: quayside-staffed}
 tell: [on-call/quayside]
-climb_after: 10s
+escalate_after: 10s
 `); err != nil {
 		return 0, err
 	}
@@ -435,7 +435,7 @@ climb_after: 10s
 		"the cable duct of quay north is full of water"); err != nil {
 		return 1, err
 	}
-	key, err := p.climbs(texts)
+	key, err := p.escalates(texts)
 	if err != nil {
 		return 1, err
 	}

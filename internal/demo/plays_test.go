@@ -78,7 +78,7 @@ func lookedAgain(t *testing.T, w *World, n int64) {
 	require.NoError(t, err)
 	last := d.JSON200.Entries[len(d.JSON200.Entries)-1]
 	assert.Equal(t, "readings.compared: Depth and the oldest message: 2 better, 2 other", last.Kind+": "+last.Title)
-	assert.Contains(t, last.Content["text"], " messages (better)")
+	assert.Contains(t, string(last.Content), " messages (better)")
 	v, err := w.Admin.VerifyIncidentWithResponse(ctx, n)
 	require.NoError(t, err)
 	assert.True(t, v.JSON200.Whole, v.JSON200.Says)
@@ -170,8 +170,8 @@ var shows = map[string]func(t *testing.T, w *World, d *api.IncidentDetail, messa
 		for _, n := range w.Desk.Tickets()[0].Notes {
 			said.WriteString(n.Text + "\n")
 		}
-		assert.Contains(t, said.String(), "Approved: ")
-		assert.Contains(t, said.String(), "Closed: repaired")
+		assert.Contains(t, said.String(), "approved  Park the unreadable message: mara")
+		assert.Contains(t, said.String(), "closed  repaired: ")
 		assert.Empty(t, w.Requests.Tickets(), "the other desk wants none of it")
 		assert.NotContains(t, kindsOf(d), "people.called", "by day the room is enough")
 	},

@@ -209,7 +209,7 @@ func conditions(f *Fleet, fares *Fares) []*Condition {
 		{Key: "clocks/offset", Service: "crossing-clocks", Labels: map[string]string{"signal": "clock_offset"},
 			Look: func(context.Context, string) (string, string, error) {
 				worst := f.Clocks.Worst()
-				return when(worst > 200, "minor"), fmt.Sprintf("crossing clocks are up to %.0f ms astray", worst), nil
+				return when(worst > 200, "minor"), fmt.Sprintf("crossing clocks are up to %.0f ms off", worst), nil
 			}},
 		{Key: "gates/errors", Service: "boarding-gates", Labels: map[string]string{"signal": "gate_errors"},
 			Look: func(context.Context, string) (string, string, error) {

@@ -392,7 +392,8 @@ var ways = []struct{ person, connection, address string }{
 // ways adds how people are reached, and proves it by the codes that the stand-ins caught.
 func (w *World) ways(ctx context.Context) error {
 	for _, x := range ways {
-		r, err := w.Admin.AddWayWithResponse(ctx, x.person, api.NewWay{Connection: x.connection, Address: x.address})
+		r, err := w.Admin.AddContactWithResponse(ctx, x.person, api.NewContact{Connection: x.connection,
+			Address: x.address})
 		if err != nil {
 			return fmt.Errorf("add how %s is reached: %w", x.person, err)
 		}
@@ -407,7 +408,7 @@ func (w *World) ways(ctx context.Context) error {
 			return fmt.Errorf("no code came to %s", x.address)
 		}
 		code := codeIn.FindString(caught[len(caught)-1].Text)
-		p, err := w.Admin.ProveWayWithResponse(ctx, x.person, r.JSON201.Id, api.Code{Code: code})
+		p, err := w.Admin.VerifyContactWithResponse(ctx, x.person, r.JSON201.Id, api.Code{Code: code})
 		if status, body, err := said(p, err); err != nil || status >= 300 {
 			return fmt.Errorf("prove how %s is reached: %s %w", x.person, body, err)
 		}

@@ -3,7 +3,6 @@ package demo
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -16,6 +15,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/access"
+	"urgentis/core/incident"
 	"urgentis/internal/service"
 	"urgentis/internal/testdb"
 )
@@ -69,7 +69,7 @@ func TestTheWholeStory(t *testing.T) {
 	w.Fleet.Queue.Break()
 	g, err := w.Approve(ctx, mara, "seen")
 	require.NoError(t, err)
-	d := w.incident(t, ctx, g.Incident, func(d *api.IncidentDetail) bool { return d.Incident.State == "resolved" })
+	d := w.incident(t, ctx, g.Incident, func(d *api.IncidentDetail) bool { return d.Incident.State == "closed" })
 	assert.Equal(t, "repaired", d.Incident.Outcome)
 	assert.Regexp(
 		t,
@@ -165,13 +165,15 @@ func TestHostileTextStaysData(t *testing.T) {
 	for signal, check := range map[string]func(d *api.IncidentDetail){
 		"queue_depth": func(d *api.IncidentDetail) {
 			assert.Equal(t, "alert.raised run.refused nothing.started", kinds(d))
-			assert.Contains(t, fmt.Sprint(d.Entries[1].Content["because"]), "does not match the pattern "+
+			assert.Contains(t, string(d.Entries[1].Content), "does not match the pattern "+
 				"^[a-z][a-z-]{0,39}$")
 		},
 		"free": func(d *api.IncidentDetail) {
 			for _, e := range d.Entries {
 				if e.Kind == "look.taken" {
-					words := e.Content["readings"].(map[string]any)["words"].(map[string]any)["value"]
+					c, _ := (&incident.Entry{Kind: incident.Kind(e.Kind),
+						Content: e.Content}).Read().(incident.AttemptContent)
+					words := c.Readings["words"].Value
 					assert.Equal(t, []any{hostile, "a " + hostile + " b", "", "it's"}, words)
 					return
 				}

@@ -195,13 +195,12 @@ func (e *Engine) do(
 		halted, by, err := e.Store.In(ctx).Halted()
 		if err != nil {
 			return act.NotBegun(
-				"it is a look only by the runbook's word, and whether all is halted could not be asked; it was not " +
-					"taken",
+				"not run: this look is not known to be read-only, and whether changes are halted could not be read",
 			), nil
 		}
 		if halted {
 			return act.NotBegun(
-				fmt.Sprintf("it is a look only by the runbook's word, and all is halted by %s; it was not taken", by),
+				fmt.Sprintf("not run: changes are halted by %s, and this look is not known to be read-only", by),
 			), nil
 		}
 	}

@@ -20,21 +20,22 @@ type Closing struct {
 	// Kind and Says are of the entry; "" for that it is closed, with the outcome.
 	Kind incident.Kind
 	Says string
-	// Content goes into the entry beside outcome and because.
-	Content map[string]any
+	// Content goes into the entry, with outcome and because.
+	Content incident.ClosedContent
 	// TellSources has the sources of its open alerts told to close them: a person says that all of it is over.
 	TellSources bool
 }
 
-// Close resolves an incident, and closes the loop: it is the one place for runs, people, merges and what clears by
+// Close closes an incident, and closes the loop: it is the one place for runs, people, merges and what clears by
 // itself. The record says so, the sources of its alerts are told, and people who heard of it; tickets follow the record
 // (see the desk). What cannot be told is said in the entry.
 func (s *Sheet) Close(i *store.Incident, c Closing) error {
-	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "resolved", "nobody", c.Outcome, c.Because, &c.At
+	i.State, i.WaitingOn, i.Outcome, i.Because, i.ClosedAt = "closed", "nobody", c.Outcome, c.Because, &c.At
 	i.WantedAt = nil
-	content := map[string]any{"outcome": c.Outcome, "because": c.Because}
-	for k, v := range c.Content {
-		content[k] = v
+	content := c.Content
+	content.Outcome, content.Because = c.Outcome, c.Because
+	if c.Kind == incident.Merged {
+		content.Because = c.Content.Because
 	}
 	if c.TellSources {
 		alerts, more, err := s.tx.OpenAlertsOf(i.Number, mostToldBack)
@@ -47,7 +48,7 @@ func (s *Sheet) Close(i *store.Incident, c Closing) error {
 				return err
 			}
 		}
-		t.into(content)
+		t.into(&content)
 	}
 	title, kind := cmp.Or(c.Says, "Closed: "+c.Outcome), cmp.Or(c.Kind, incident.Closed)
 	if err := s.RecordWriter.Write(i, store.NewEntry{
@@ -108,16 +109,11 @@ func (t *tellingBack) over(a *store.Alert, outcome string) error {
 }
 
 // into says in an entry which sources were told, and which could not be.
-func (t *tellingBack) into(content map[string]any) {
+func (t *tellingBack) into(content *incident.ClosedContent) {
 	if t.more > 0 {
 		t.not = append(t.not, fmt.Sprintf("%d more alerts", t.more))
 	}
-	if len(t.told) > 0 {
-		content["sources_told"] = t.told
-	}
-	if len(t.not) > 0 {
-		content["sources_not_told"] = t.not
-	}
+	content.Told, content.NotTold = t.told, t.not
 }
 
 // toldBack reports whether the source of an alert was told something of it, or is by this transaction.

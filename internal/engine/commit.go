@@ -79,7 +79,7 @@ func (d *drive) write(ctx context.Context, wake time.Time, park bool) error {
 			d.pending[i].Body = in
 		}
 	}
-	read := takings(d.run, d.book, d.m.State(), d.pending)
+	read := samples(d.run, d.book, d.m.State(), d.pending)
 	if err := read.Identify(ctx, d.e.Store); err != nil {
 		return err
 	}
@@ -218,7 +218,7 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 		if !store.Transient(cause) {
 			// What the database refuses for what it is, it refuses for ever.
 			if d.refusals++; d.refusals >= maxRefusals {
-				d.refuse(ctx, fmt.Errorf("what comes next cannot be written down: %w", cause))
+				d.refuse(ctx, fmt.Errorf("the next step could not be stored: %w", cause))
 				return false
 			}
 		}
@@ -250,7 +250,7 @@ func (d *drive) recover(ctx context.Context, cause error) bool {
 			return false
 		}
 		if errors.Is(err, ErrPoison) {
-			d.setAside(ctx, err)
+			d.quarantine(ctx, err)
 			return false
 		}
 		select {

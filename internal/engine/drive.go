@@ -108,7 +108,7 @@ func (d *drive) drive() {
 	ctx := d.e.changes // a commit is not torn by the stop of the service
 	err := d.load(ctx)
 	if errors.Is(err, ErrPoison) {
-		d.setAside(ctx, err)
+		d.quarantine(ctx, err)
 		return
 	}
 	if err != nil {
@@ -158,7 +158,7 @@ func (d *drive) goOn(ctx context.Context) {
 		more, err := d.advance(ctx)
 		if err == nil {
 			if !more {
-				d.fileLate(ctx) // where it was refused or set aside, something may still be under way
+				d.fileLate(ctx) // where it was refused or quarantined, something may still be under way
 				return
 			}
 			continue
@@ -306,7 +306,7 @@ func (d *drive) advance(ctx context.Context) (more bool, err error) {
 		d.refuse(ctx, unplanned)
 		return false, nil
 	case errors.Is(err, ErrPoison):
-		d.setAside(ctx, err)
+		d.quarantine(ctx, err)
 		return false, nil
 	case err != nil:
 		return true, err

@@ -84,11 +84,11 @@ func (s *Sheet) ends() error {
 }
 
 // handedOver are what runs of an incident leave to people by this transaction.
-func (s *Sheet) handedOver(number int64) []incident.Standing {
-	var out []incident.Standing
+func (s *Sheet) handedOver(number int64) []incident.HandOver {
+	var out []incident.HandOver
 	for _, h := range s.handOvers {
 		if h.Incident != nil && *h.Incident == number {
-			out = append(out, incident.Standing{Run: h.Run, Runbook: h.runbook, To: h.ToWhom, State: h.State, At: h.At})
+			out = append(out, incident.HandOver{Run: h.Run, Runbook: h.runbook, To: h.ToWhom, State: h.State, At: h.At})
 		}
 	}
 	return out
@@ -109,8 +109,8 @@ func (s *Sheet) keepOpen(m mayEnd, e incident.End) error {
 	if err := s.FollowWorst(i); err != nil {
 		return err
 	}
-	content := map[string]any{"outcome": by.Outcome, "because": by.Because, "open": e.Open}
-	maps.Copy(content, by.Content)
+	content := by.Content
+	content.Outcome, content.Because, content.Open = by.Outcome, by.Because, e.Open
 	if err := s.RecordWriter.Write(i, store.NewEntry{
 		At: by.At, Kind: incident.KeptOpen, Actor: by.By, Run: by.Run, Title: "Stays open: " + e.Says(),
 		Content: content,
@@ -164,7 +164,7 @@ func (s *Sheet) leave(run *store.Run, to string, b flow.Ended) {
 // Settled writes down that somebody says that what a run left to people is done with.
 func (s *Sheet) Settled(run *store.Run, by, because string) error {
 	err := s.enter(run, func(*store.Incident) {}, store.NewEntry{Kind: incident.RunSettled, Actor: by,
-		Title: "Done with, what was handed over: " + because, Content: map[string]any{"because": because}})
+		Title: "Done with, what was handed over: " + because, Content: incident.RunContent{Because: because}})
 	if err != nil {
 		return err
 	}
@@ -180,9 +180,9 @@ func (s *Sheet) Settled(run *store.Run, by, because string) error {
 	return nil
 }
 
-// HandedOn calls whoever was given an incident, however bad it is, until they take it: somebody counts on them.
-func (s *Sheet) HandedOn(i *store.Incident, by, because string) error {
-	text := fmt.Sprintf("Incident %d (%s) is handed on to you by %s: %s", i.Number, i.Severity, by, i.Title)
+// Reassigned calls whoever was given an incident, however bad it is, until they take it: somebody counts on them.
+func (s *Sheet) Reassigned(i *store.Incident, by, because string) error {
+	text := fmt.Sprintf("Incident %d (%s) was reassigned to you by %s: %s", i.Number, i.Severity, by, i.Title)
 	if because != "" {
 		text += " (" + because + ")"
 	}
@@ -196,14 +196,14 @@ func (s *Sheet) askHolder(i *store.Incident, text string) error {
 		return err
 	}
 	return s.Notify(Notice{
-		Kind: route.HandedOn, Key: fmt.Sprintf("i%d:on:%d", i.Number, i.Entries), To: "person/" + i.Holder,
+		Kind: route.Reassigned, Key: fmt.Sprintf("i%d:on:%d", i.Number, i.Entries), To: "person/" + i.Holder,
 		Thing: thing, Incident: &i.Number, Link: fmt.Sprintf("%s/incidents/%d", s.e.Link, i.Number),
 		Text: text,
 	})
 }
 
 // OpenAgain opens a closed incident again, which then waits on somebody; whoever writes its entry says why. What is
-// open in it is there since now, and whoever it was handed on to and did not take it is asked again.
+// open in it is there since now, and whoever it was reassigned to and did not take it is asked again.
 func (s *Sheet) OpenAgain(i *store.Incident, waitsOn string) error {
 	if err := s.tx.KeepKeys(i.Number); err != nil {
 		return err
@@ -211,11 +211,11 @@ func (s *Sheet) OpenAgain(i *store.Incident, waitsOn string) error {
 	if err := s.tx.SinceNow(i.Number); err != nil {
 		return err
 	}
-	i.State, i.WaitingOn, i.Outcome, i.Because, i.ResolvedAt = "open", waitsOn, "", "", nil
+	i.State, i.WaitingOn, i.Outcome, i.Because, i.ClosedAt = "open", waitsOn, "", "", nil
 	if i.Holder == "" || i.HeldAt != nil {
 		return nil
 	}
-	return s.askHolder(i, fmt.Sprintf("Incident %d (%s), which was handed on to you, is open again: %s", i.Number,
+	return s.askHolder(i, fmt.Sprintf("Incident %d (%s), which was reassigned to you, is open again: %s", i.Number,
 		i.Severity, i.Title))
 }
 

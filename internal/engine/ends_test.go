@@ -104,7 +104,7 @@ func TestARunEndsWhatItWasBegunFor(t *testing.T) {
 
 	b.raise("disk", "cleared")
 	i = b.incident(one.Incident)
-	assert.Equal(t, "resolved cleared-itself", i.State+" "+i.Outcome, "whatever comes last closes it")
+	assert.Equal(t, "closed cleared-itself", i.State+" "+i.Outcome, "whatever comes last closes it")
 }
 
 // Two troubles, two runbooks: the later end closes, and what counts most is how it ended.
@@ -119,7 +119,7 @@ func TestTheLastOfTwoRunsCloses(t *testing.T) {
 	assert.Equal(t, "minor", b.incident(one.Incident).Severity, "the worst for which nothing was enough")
 	b.done("lamp")
 	i := b.incident(one.Incident)
-	assert.Equal(t, "resolved mitigated: Half of it is free.", i.State+" "+i.Outcome+": "+i.Because)
+	assert.Equal(t, "closed mitigated: Half of it is free.", i.State+" "+i.Outcome+": "+i.Because)
 	assert.Equal(t, []string{"acknowledge disk", "close disk", "acknowledge lamp", "close lamp"}, b.told(one.Incident))
 }
 
@@ -147,7 +147,7 @@ func TestAHandOverKeepsTheIncidentOpen(t *testing.T) {
 		return s.Settled(r, "mara", "bought")
 	}))
 	i := b.incident(one.Incident)
-	assert.Equal(t, "resolved repaired", i.State+" "+i.Outcome)
+	assert.Equal(t, "closed repaired", i.State+" "+i.Outcome)
 }
 
 // Who has it closes it, and is told.
@@ -165,7 +165,7 @@ func TestAHolderKeepsTheIncidentOpen(t *testing.T) {
 		return err
 	}))
 	i := b.incident(one.Incident)
-	assert.Equal(t, "resolved repaired", i.State+" "+i.Outcome)
+	assert.Equal(t, "closed repaired", i.State+" "+i.Outcome)
 }
 
 // An alert that became worse while its runbook was at work: the proof may be older.
@@ -180,7 +180,7 @@ func TestWhatIsWorseSinceIsNotSettled(t *testing.T) {
 	assert.Empty(t, b.told(one.Incident))
 	b.raise("disk", "minor")
 	i := b.incident(one.Incident)
-	assert.Equal(t, "resolved repaired", i.State+" "+i.Outcome, "it is as bad as it was")
+	assert.Equal(t, "closed repaired", i.State+" "+i.Outcome, "it is as bad as it was")
 }
 
 // One alert finds a run for the same under way: what that says of the end is said of both. What was not repaired is
@@ -194,6 +194,6 @@ func TestARunTreatsAllThatAreTheSame(t *testing.T) {
 	require.Equal(t, one.Incident, taken.Incident)
 	b.done("disk")
 	i := b.incident(one.Incident)
-	assert.Equal(t, "resolved not-repaired", i.State+" "+i.Outcome)
+	assert.Equal(t, "closed not-repaired", i.State+" "+i.Outcome)
 	assert.Equal(t, []string{"acknowledge disk", "acknowledge disk 2"}, b.told(one.Incident))
 }

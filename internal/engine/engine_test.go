@@ -24,7 +24,7 @@ import (
 	"urgentis/internal/act"
 	"urgentis/internal/engine"
 	"urgentis/internal/intake"
-	"urgentis/internal/standing"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
@@ -103,7 +103,7 @@ type bench struct {
 	t     testing.TB
 	store *store.Store
 	e     *engine.Engine
-	looks *standing.Looker
+	looks *scheduled.Looker
 	in    *intake.Intake
 	q     *queue
 	// secrets are those of the next engine that starts, and jobs its hand for jobs elsewhere.
@@ -167,7 +167,7 @@ func (b *bench) start() {
 		},
 	)
 	require.NoError(b.t, err)
-	b.looks, err = standing.New(b.e)
+	b.looks, err = scheduled.New(b.e)
 	require.NoError(b.t, err)
 	require.NoError(b.t, b.e.Start(context.Background()))
 	b.looks.Start()
@@ -267,7 +267,7 @@ func TestAlertToClosedIncident(t *testing.T) {
 	run := b.ended()
 	assert.Equal(t, flow.Done, run.State, run.Because)
 	assert.Equal(t, 1, b.q.parked)
-	inc := eventually[store.Incident](b, "select * from incident where state = 'resolved'")
+	inc := eventually[store.Incident](b, "select * from incident where state = 'closed'")
 	assert.Equal(t, "repaired", inc.Outcome)
 	assert.Equal(t, "nobody", inc.WaitingOn)
 	kinds := strings.Join(b.kinds(taken.Incident), " ")

@@ -97,7 +97,7 @@ func (d *drive) refuse(ctx context.Context, cause error) {
 	d.e.Log.Error("a run cannot go on", "run", d.run.ID, "error", cause)
 	because := fmt.Sprintf("The run cannot go on: %s.", reading.Plain(cause.Error()))
 	err := d.e.Write(ctx, func(s *Sheet) error {
-		ours, err := s.tx.EndUnread(d.run, because)
+		ours, err := s.tx.EndUnparsed(d.run, because)
 		if err != nil || !ours {
 			return err
 		}

@@ -26,8 +26,8 @@ func (e *Engine) beCareful(ctx context.Context, now bool) {
 	}
 }
 
-// ErrPoison says that instances died with the same thing in hand, so that it is set aside.
-var ErrPoison = errors.New("it is set aside")
+// ErrPoison says that instances died with the same thing in hand, so that it is quarantined.
+var ErrPoison = errors.New("it is quarantined")
 
 // Careful reports whether what is taken in hand is marked on disk now.
 func (e *Engine) Careful() bool { return e.Clock().UnixNano() < e.careful.Load() }
@@ -54,27 +54,27 @@ func (e *Engine) Closely(ctx context.Context, kind, ref string, f func() error) 
 	return failed
 }
 
-// setAside takes the run out of all hands and tells people; one of them decides.
-func (d *drive) setAside(ctx context.Context, cause error) {
+// quarantine takes the run out of all hands and tells people; one of them decides.
+func (d *drive) quarantine(ctx context.Context, cause error) {
 	because := fmt.Sprintf(
-		"The run stands still: %s. Let it go on with urgentis run release %s, or cancel it.",
+		"The run stands still: %s. Let it go on with urgentis run resume %s, or cancel it.",
 		cause,
 		d.run.ID,
 	)
-	d.e.Log.Error("a run is set aside", "run", d.run.ID, "error", cause)
+	d.e.Log.Error("a run is quarantined", "run", d.run.ID, "error", cause)
 	err := d.e.Write(ctx, func(s *Sheet) error {
-		ours, err := s.tx.SetAside(d.run, because)
+		ours, err := s.tx.Quarantine(d.run, because)
 		if err != nil || !ours {
 			return err
 		}
-		return s.tellStopped(d.run, incident.RunSetAside, "The run is set aside", because)
+		return s.tellStopped(d.run, incident.RunQuarantined, "The run is quarantined", because)
 	})
 	if err != nil {
-		d.e.Log.Error("set a run aside", "run", d.run.ID, "error", err)
+		d.e.Log.Error("quarantine a run", "run", d.run.ID, "error", err)
 	}
 }
 
-// Release lets a run go on that was set aside; ErrNotAside where it was not.
+// Release lets a run go on that was quarantined; ErrNotQuarantined where it was not.
 func (s *Sheet) Release(run, by, because string) error {
 	r, err := s.tx.Lock(run)
 	if err != nil {
@@ -85,29 +85,29 @@ func (s *Sheet) Release(run, by, because string) error {
 		return err
 	}
 	if !ok {
-		return ErrNotAside
+		return ErrNotQuarantined
 	}
-	if err := s.tx.Audit(by, "run.release", run, because); err != nil {
+	if err := s.tx.Audit(by, "run.resume", run, because); err != nil {
 		return err
 	}
-	return s.tellDecided(r, incident.RunReleased, by, "Let the run go on", because)
+	return s.tellDecided(r, incident.RunResumed, by, "Let the run go on", because)
 }
 
-// ErrNotAside says that a run was not set aside.
-var ErrNotAside = errors.New("the run was not set aside")
+// ErrNotQuarantined says that a run was not quarantined.
+var ErrNotQuarantined = errors.New("the run was not quarantined")
 
-// endAside cancels a run that was set aside: nobody plans it any more. It reports false for one that was not.
-func (s *Sheet) endAside(run, by, because string) (bool, error) {
+// endQuarantined cancels a run that was quarantined: nobody plans it any more. It reports false for one that was not.
+func (s *Sheet) endQuarantined(run, by, because string) (bool, error) {
 	r, err := s.tx.Lock(run)
-	if err != nil || r.SetAsideAt == nil || r.EndedAt != nil {
+	if err != nil || r.QuarantinedAt == nil || r.EndedAt != nil {
 		return false, err
 	}
-	said := "Cancelled by " + by + ", after it was set aside; what it began on targets was not ended, and nothing " +
-		"was taken back."
+	said := "Cancelled by " + by + ", after it was quarantined; what it began on targets was not ended, and nothing " +
+		"was undone."
 	if because != "" {
 		said += " " + because
 	}
-	if err := s.tx.CancelAside(run, said); err != nil {
+	if err := s.tx.CancelQuarantined(run, said); err != nil {
 		return true, err
 	}
 	if err := s.closeOpen(run); err != nil {

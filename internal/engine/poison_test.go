@@ -95,10 +95,10 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 			Error,
 	)
 	taken := b.alert()
-	r := eventually[store.Run](b, "select * from run where set_aside_at is not null")
-	assert.Equal(t, "set-aside", r.WaitsOn)
-	assert.Contains(t, r.Because, "urgentis run release "+r.ID)
-	assert.Contains(t, strings.Join(b.kinds(taken.Incident), " "), "run.set-aside")
+	r := eventually[store.Run](b, "select * from run where quarantined_at is not null")
+	assert.Equal(t, "quarantined", r.WaitsOn)
+	assert.Contains(t, r.Because, "urgentis run resume "+r.ID)
+	assert.Contains(t, strings.Join(b.kinds(taken.Incident), " "), "run.quarantined")
 	inc := eventually[store.Incident](b, "select * from incident where waiting_on = 'person'")
 	assert.Equal(t, taken.Incident, inc.Number)
 	time.Sleep(4 * time.Second) // no bell is rung for it, by nobody
@@ -113,10 +113,10 @@ func TestARunThatWasSetAsideWaitsForAPerson(t *testing.T) {
 	assert.Equal(t, int64(1), version)
 
 	require.NoError(t, b.release(r.ID, "mara", "try it"))
-	assert.ErrorIs(t, b.release(r.ID, "mara", ""), engine.ErrNotAside)
+	assert.ErrorIs(t, b.release(r.ID, "mara", ""), engine.ErrNotQuarantined)
 	b.decide(true)
 	assert.Equal(t, flow.Done, b.ended().State)
-	assert.Contains(t, b.kinds(taken.Incident), "run.released")
+	assert.Contains(t, b.kinds(taken.Incident), "run.resumed")
 }
 
 func TestARunThatWasSetAsideCanBeCancelled(t *testing.T) {
@@ -125,12 +125,12 @@ func TestARunThatWasSetAsideCanBeCancelled(t *testing.T) {
 	g := eventually[store.Gate](b, "select * from gate where state = 'open'")
 	require.NoError(
 		t,
-		testdb.SQL(b.store).Exec("update run set set_aside_at = now(), owner = null where id = ?", g.Run).Error,
+		testdb.SQL(b.store).Exec("update run set quarantined_at = now(), owner = null where id = ?", g.Run).Error,
 	)
 	require.NoError(t, b.cancel(g.Run, flow.CancelAsked{By: "mara"}))
 	run := b.ended()
 	assert.Equal(t, flow.Cancelled, run.State)
-	assert.Contains(t, run.Because, "nothing was taken back")
+	assert.Contains(t, run.Because, "nothing was undone")
 	var state string
 	require.NoError(t, testdb.SQL(b.store).Raw("select state from gate").Scan(&state).Error)
 	assert.Equal(t, "withdrawn", state)

@@ -120,7 +120,7 @@ func (p *projection) open() error {
 	}
 	p.changed("incident", fmt.Sprint(i.Number))
 	return p.sheet.Write(i, append([]store.NewEntry{{At: now, Kind: incident.Opened, Actor: p.run.StartedBy,
-		Title: "A run that began by itself needs people", Content: map[string]any{"run": p.run.ID}}}, past...)...)
+		Title: "A run that began by itself needs people", Content: incident.HeadContent{Run: p.run.ID}}}, past...)...)
 }
 
 // projection is a story that is written down, with the rows that follow from it.
@@ -184,8 +184,7 @@ func (p *projection) rows(ev flow.Event) error {
 	case flow.Ended:
 		p.counted(func() { meter.Runs.WithLabelValues(b.State).Inc() })
 		if p.over = true; b.Outcome != "" {
-			p.closing = &Closing{Outcome: b.Outcome, Because: b.Because, By: p.actor(), Run: p.run.ID, At: p.at,
-				Content: map[string]any{}}
+			p.closing = &Closing{Outcome: b.Outcome, Because: b.Because, By: p.actor(), Run: p.run.ID, At: p.at}
 		}
 		p.leave(b)
 		if p.s.Raised() {
@@ -340,7 +339,7 @@ func (p *projection) treated() error {
 			return err
 		}
 	}
-	t.into(p.closing.Content)
+	t.into(&p.closing.Content)
 	return nil
 }
 
@@ -450,7 +449,7 @@ func (s *Sheet) tellStopped(run *store.Run, kind incident.Kind, title, because s
 		link = fmt.Sprintf("%s/incidents/%d", s.e.Link, *run.Incident)
 	}
 	err := s.enter(run, func(i *store.Incident) { i.WaitingOn = "person" }, store.NewEntry{
-		Kind: kind, Actor: "urgentis", Title: title, Content: map[string]any{"because": because},
+		Kind: kind, Actor: "urgentis", Title: title, Content: incident.RunContent{Because: because},
 	})
 	if err != nil {
 		return err
@@ -464,7 +463,7 @@ func (s *Sheet) tellStopped(run *store.Run, kind incident.Kind, title, because s
 // tellDecided writes down what a person decided about a run that nobody drives.
 func (s *Sheet) tellDecided(run *store.Run, kind incident.Kind, by, title, because string) error {
 	return s.enter(run, func(*store.Incident) {}, store.NewEntry{
-		Kind: kind, Actor: by, Title: title, Content: map[string]any{"because": because},
+		Kind: kind, Actor: by, Title: title, Content: incident.RunContent{Because: because},
 	})
 }
 

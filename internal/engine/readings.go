@@ -21,8 +21,8 @@ type Readings struct {
 	Rows   []store.Reading // Series is where in series it stands, until that has a number
 }
 
-// takings collects what the looks among events read. What is sealed is kept nowhere but in the run's own log.
-func takings(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) Readings {
+// samples collects what the looks among events read. What is sealed is kept nowhere but in the run's own log.
+func samples(run *store.Run, book *runbook.Book, s *flow.State, events []flow.Event) Readings {
 	var t Readings
 	for _, ev := range events {
 		b, ok := ev.Body.(flow.Outcome)
@@ -49,7 +49,7 @@ func (t *Readings) Join(o Readings) {
 }
 
 // Look takes in what one look read; run is "" outside of one.
-func (t *Readings) Look(book *runbook.Book, place flow.Place, readings map[string]expr.Taking, run string) {
+func (t *Readings) Look(book *runbook.Book, place flow.Place, readings map[string]expr.Sample, run string) {
 	look, of := flow.Find(book, place)
 	if look == nil {
 		return
@@ -64,7 +64,7 @@ func (t *Readings) Look(book *runbook.Book, place flow.Place, readings map[strin
 	}
 }
 
-func (t *Readings) add(s store.Series, x expr.Taking, run string) {
+func (t *Readings) add(s store.Series, x expr.Sample, run string) {
 	r := store.Reading{Series: int64(len(t.series)), At: x.At}
 	if run != "" {
 		r.Run = &run

@@ -38,10 +38,10 @@ func TestReadingsOutliveTheirRun(t *testing.T) {
 		count[r.Name+" "+r.Target]++
 		assert.Equal(t, run.ID, r.Run)
 	}
-	var takings int
+	var samples int
 	require.NoError(t, testdb.SQL(b.store).Raw(`select count(*) from event where kind = 'attempt.ended'
-		and body::jsonb -> 'readings' ? 'depth'`).Scan(&takings).Error)
-	assert.Equal(t, takings, count["depth consumer-1"]+count["depth consumer-2"], "each taking is there once")
+		and body::jsonb -> 'readings' ? 'depth'`).Scan(&samples).Error)
+	assert.Equal(t, samples, count["depth consumer-1"]+count["depth consumer-2"], "each sample is there once")
 	assert.NotContains(t, strings.Join(names(count), " "), "token", "what is sealed is kept nowhere else")
 	assert.Contains(t, rows, row{Name: "depth", Target: "consumer-1", Unit: "messages", Good: "low", Run: run.ID,
 		Value: 812})

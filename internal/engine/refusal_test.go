@@ -31,7 +31,7 @@ func TestWhatCannotBeWrittenEndsTheRun(t *testing.T) {
 	taken := b.alert()
 	run := b.ended()
 	assert.Equal(t, flow.StateFail, run.State)
-	assert.Contains(t, run.Because, "cannot be written down")
+	assert.Contains(t, run.Because, "the next step could not be stored")
 	assert.Contains(t, b.kinds(taken.Incident), "run.failed")
 	var tries int
 	require.NoError(t, testdb.SQL(b.store).Raw("select last_value from refusals").Scan(&tries).Error)
@@ -162,7 +162,7 @@ func TestAnyErrorCanBeWrittenDown(t *testing.T) {
 			default:
 				b.q.silent = "consumer-2"
 				b.watched(queueWatch)
-				trouble := eventually[string](b, "select trouble from standing where trouble <> '' and answered = 1")
+				trouble := eventually[string](b, "select trouble from scheduled_look where trouble <> '' and answered = 1")
 				assert.Contains(t, trouble, "consumer-2: no answer, it said \ufffd")
 			}
 		})

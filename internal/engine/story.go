@@ -4,10 +4,12 @@ import (
 	"slices"
 
 	documents "urgentis/core/estate"
+	"urgentis/core/expr"
 	"urgentis/core/message"
 	"urgentis/core/plain"
 
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -42,27 +44,21 @@ func (e *Engine) Story(ctx context.Context, run *store.Run, log []flow.Event) ([
 	if err != nil {
 		return nil, err
 	}
-	s, err := flow.Fold(book, log)
-	if err != nil {
-		return nil, err
-	}
-	t := &story{run: run, book: book, s: s, named: e.namer(e.Store.In(ctx))}
-	if t.deaf, err = deaf(e.Store.In(ctx), s); err != nil {
-		return nil, err
-	}
-	for _, ev := range log {
+	tx := e.Store.In(ctx)
+	t := &story{run: run, book: book, named: e.namer(tx)}
+	var unheard error
+	_, err = flow.Follow(book, log, func(s *flow.State, ev flow.Event) {
+		if t.s = s; len(t.entries) == 0 && unheard == nil {
+			t.deaf, unheard = deaf(tx, s)
+		}
 		t.event(ev)
-	}
-	return t.entries, nil
+	})
+	return t.entries, errors.Join(err, unheard)
 }
 
 func (t *story) actor() string { return "runbook:" + t.book.Name }
 
-func (t *story) entry(ev flow.Event, kind incident.Kind, actor, title string, content map[string]any) {
-	if s := t.step(ev.Place); s != nil {
-		content["verb"] = s.Verb
-		content["step_title"] = s.Title
-	}
+func (t *story) entry(ev flow.Event, kind incident.Kind, actor, title string, content incident.Content) {
 	t.entries = append(
 		t.entries,
 		store.NewEntry{
@@ -90,6 +86,19 @@ func (t *story) title(place flow.Place) string {
 	return place.String()
 }
 
+// of names the step at a place, as contents do.
+func (t *story) of(place flow.Place) incident.OfStep {
+	if s := t.step(place); s != nil {
+		return incident.OfStep{Verb: string(s.Verb), Title: s.Title}
+	}
+	return incident.OfStep{}
+}
+
+// because is the content of an entry that only says why.
+func (t *story) because(ev flow.Event, target, why string) incident.StepContent {
+	return incident.StepContent{OfStep: t.of(ev.Place), Target: target, Because: why}
+}
+
 func (t *story) step(place flow.Place) *runbook.Step {
 	s, _ := flow.Find(t.book, place)
 	return s
@@ -113,24 +122,32 @@ func (t *story) hosts(keys []string) []string {
 func (t *story) undone(ev flow.Event) {
 	switch b := ev.Body.(type) {
 	case flow.Undoing:
-		t.entry(ev, incident.UndoPlanned, t.actor(), undoing(b), map[string]any{
-			"touches": b.Touches, "left": b.Left})
+		c := incident.StepContent{OfStep: t.of(ev.Place)}
+		for _, k := range b.Touches {
+			c.Touches = append(c.Touches, incident.Touched{Place: k.Place.String(), Target: k.Target})
+		}
+		for _, l := range b.Left {
+			c.Left = append(c.Left, incident.Touched{Place: l.Place.String(), Target: l.Target, Why: l.Why})
+		}
+		t.entry(ev, incident.UndoPlanned, t.actor(), undoing(b), c)
 	case flow.UndoLeft:
-		t.entry(ev, incident.UndoLeft, t.actor(), "Not undone: "+t.title(ev.Place), map[string]any{
-			"target": b.Target, "because": b.Why})
+		c := t.because(ev, b.Target, b.Why)
+		c.Undoes, c.Became = true, t.s.TouchAt(ev.Place, b.Target).Became()
+		t.entry(ev, incident.UndoLeft, t.actor(), "Not undone: "+t.title(ev.Place), c)
 	case flow.UndoJudged:
-		t.entry(ev, incident.UndoJudged, t.actor(), "Undone as it must be? "+t.title(ev.Place), map[string]any{
-			"target": b.Target, "result": b.Result, "expression": b.Expr, "values": b.Values, "unsure": b.Unsure})
+		t.entry(ev, incident.UndoJudged, t.actor(), "Undone as it must be? "+t.title(ev.Place), incident.JudgedContent{
+			OfStep: t.of(ev.Place), Became: t.s.TouchAt(ev.Place, b.Target).Became(), Target: b.Target,
+			Result:     b.Result,
+			Expression: b.Expr, Values: b.Values, Unsure: b.Unsure})
 	case flow.Undone:
-		t.entry(ev, incident.UndoEnded, t.actor(), "What was undone",
-			map[string]any{"because": t.s.UndoneAt(ev.Place)})
+		t.entry(ev, incident.UndoEnded, t.actor(), "What was undone", t.because(ev, "", t.s.UndoneAt(ev.Place)))
 	case flow.Settled:
-		t.entry(ev, incident.ChangeSettled, t.actor(), "Did it happen? "+t.title(ev.Place), map[string]any{
-			"target": b.Target, "attempt": b.Attempt, "result": b.Result, "expression": b.Expr, "values": b.Values,
-			"unsure": b.Unsure})
+		t.entry(ev, incident.ChangeSettled, t.actor(), "Did it happen? "+t.title(ev.Place), incident.JudgedContent{
+			OfStep: t.of(ev.Place), Became: t.s.TouchOf(b.Attempt).Became(), Target: b.Target, Attempt: b.Attempt,
+			Result: b.Result, Expression: b.Expr, Values: b.Values, Unsure: b.Unsure})
 	case flow.Repeated:
-		t.entry(ev, incident.ChangeRepeated, t.actor(), "Begins once more: "+t.title(ev.Place), map[string]any{
-			"target": b.Target, "because": "it may be repeated, and nothing of it runs any more"})
+		t.entry(ev, incident.ChangeRepeated, t.actor(), "Begins once more: "+t.title(ev.Place),
+			t.because(ev, b.Target, "it may be repeated, and nothing of it runs any more"))
 	}
 }
 
@@ -138,19 +155,20 @@ func (t *story) undone(ev flow.Event) {
 func (t *story) several(ev flow.Event) {
 	switch b := ev.Body.(type) {
 	case flow.EachBegun:
-		var labels []string
+		c := incident.StepContent{OfStep: t.of(ev.Place), AtOnce: b.AtOnce}
 		for _, i := range b.Items {
-			labels = append(labels, i.Label)
+			c.Items = append(c.Items, i.Label)
 		}
 		t.entry(ev, incident.EachBegun, t.actor(), fmt.Sprintf("For each of %d: %s", len(b.Items), t.title(ev.Place)),
-			map[string]any{"items": labels, "at_once": b.AtOnce})
+			c)
 	case flow.ItemPassed:
 		each, _, _ := ev.Place.ItemOf()
-		t.entry(ev, incident.ItemPassed, t.actor(), "Passed over "+b.Label+": "+t.title(each),
-			map[string]any{"because": b.Because + "; nothing was changed for it"})
+		c := t.because(ev, "", b.Because+"; nothing was changed for it")
+		c.OfStep = t.of(each)
+		t.entry(ev, incident.ItemPassed, t.actor(), "Passed over "+b.Label+": "+t.title(each), c)
 	case flow.TargetPassed:
 		t.entry(ev, incident.TargetPassed, t.actor(), "Passed over "+b.Target+": "+t.title(ev.Place),
-			map[string]any{"because": b.Because + "; nothing was changed there by it"})
+			t.because(ev, b.Target, b.Because+"; nothing was changed there by it"))
 	}
 }
 
@@ -161,8 +179,9 @@ func (t *story) intended(ev flow.Event, b flow.Intent) {
 		if b.Undoes() {
 			kind, title = incident.UndoBegun, "Undo begins: "+title
 		}
-		t.entry(ev, kind, t.actor(), title, map[string]any{"attempt": b.Attempt, "target": b.Target,
-			"shown": act.Show(b.Request), "undo": undo(b.Request), "approval": b.Digest, "request": b.Request})
+		t.entry(ev, kind, t.actor(), title, incident.IntentContent{OfStep: t.of(ev.Place), Attempt: b.Attempt,
+			Target: b.Target, Shown: act.Show(b.Request), Undo: undo(b.Request), Approval: b.Digest, Under: b.Under,
+			Request: &b.Request})
 	}
 }
 
@@ -170,111 +189,131 @@ func (t *story) intended(ev flow.Event, b flow.Intent) {
 func (t *story) event(ev flow.Event) {
 	switch b := ev.Body.(type) {
 	case flow.Begun:
-		t.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+t.book.Title, map[string]any{
-			"runbook": b.Runbook, "revision": b.Revision, "inputs": b.Inputs, "started_by": b.StartedBy})
+		t.entry(ev, incident.RunBegun, b.StartedBy, "Runbook started: "+t.book.Title, incident.BegunContent{
+			Runbook: b.Runbook, Revision: b.Revision, Inputs: b.Inputs, StartedBy: b.StartedBy})
 	case flow.Skipped:
 		t.entry(ev, incident.StepSkipped, t.actor(), "Skipped: "+t.title(ev.Place),
-			map[string]any{"expression": b.Expression, "values": b.Values})
+			incident.JudgedContent{OfStep: t.of(ev.Place), Expression: b.Expression, Values: b.Values})
 	case flow.Intent:
 		t.intended(ev, b)
 	case flow.Outcome:
 		t.outcome(ev, b)
 	case flow.Followed:
+		in := t.intent(b.Attempt)
 		t.entry(ev, incident.JobFollowed, "urgentis", "Follows the job "+plain.Line(b.Job)+": "+t.title(ev.Place),
-			map[string]any{"attempt": b.Attempt, "job": b.Job})
+			incident.StepContent{OfStep: t.of(ev.Place), Target: in.Target, Attempt: b.Attempt, Job: b.Job,
+				Change: in.Touches(), Undoes: in.Undoes()})
 	case flow.Lost:
 		in := t.intent(b.Attempt)
-		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Place),
-			map[string]any{"attempt": b.Attempt, "target": in.Target, "because": b.Because, "change": in.Touches()})
+		t.entry(ev, incident.AttemptLost, "urgentis", "Interrupted: "+t.title(ev.Place), incident.StepContent{
+			OfStep: t.of(ev.Place), Became: t.s.TouchOf(b.Attempt).Became(), Attempt: b.Attempt, Target: in.Target,
+			Because: b.Because, Change: in.Touches(), Undoes: in.Undoes()})
 	case flow.Judged:
-		if st := t.step(ev.Place); b.Final && st != nil {
-			content := map[string]any{"result": b.Result, "values": b.Values, "unsure": b.Unsure,
-				"rounds": b.Round + 1, "proves": st.Proves}
-			if st.That != nil {
-				content["expression"] = st.That.Source
-			}
-			if b.Differences != nil {
-				content["differences"] = b.Differences
-			}
-			t.entry(ev, incident.CheckKind(b.Result), t.actor(), t.title(ev.Place), content)
-		}
+		t.judged(ev, b)
 	case flow.LeaveGiven:
-	case flow.Waits:
-		if b.On == flow.OnHalt {
-			t.entry(ev, incident.HaltAwaited, t.actor(), "Waits until changes go on: "+t.title(ev.Place),
-				map[string]any{"because": "all changes are halted"})
-		}
 	// What the alert became stands in the record already.
 	case flow.AlertChanged, flow.Changed, flow.StepEnded, flow.ItemBegun, flow.Ending:
-	case flow.StepBegun:
-		if st := t.step(ev.Place); st != nil && st.Verb == runbook.Wait {
-			t.entry(ev, incident.WaitBegun, t.actor(), "Waits: "+st.Title, map[string]any{"for": st.WaitFor.String()})
-		}
 	case flow.Troubled:
-		t.entry(ev, incident.StepTroubled, t.actor(), "Trouble: "+t.title(ev.Place),
-			map[string]any{"because": b.Because})
+		t.entry(ev, incident.StepTroubled, t.actor(), "Trouble: "+t.title(ev.Place), t.because(ev, "", b.Because))
 	case flow.EachBegun, flow.ItemPassed, flow.TargetPassed:
 		t.several(ev)
 	case flow.CallBegun:
-		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, map[string]any{"runbook": b.Runbook,
-			"revision": b.Revision, "inputs": b.Inputs})
+		t.entry(ev, incident.CallBegun, t.actor(), "Calls "+b.Runbook, incident.BegunContent{OfStep: t.of(ev.Place),
+			Runbook: b.Runbook, Revision: b.Revision, Inputs: b.Inputs})
 	case flow.CallEnded:
-		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Place),
-			map[string]any{"state": b.State, "outcome": b.Outcome, "because": b.Because, "results": b.Results,
-				"unsaid": b.Unsaid})
-	case flow.PutBack:
-		t.entry(ev, incident.DatabasePutBack, t.actor(), "The database was put back to an older state", map[string]any{
-			"because": "what was begun shortly before " + b.At.UTC().Format("15:04:05") + " is not known"})
-	case flow.Resumed:
-		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", map[string]any{})
+		t.entry(ev, incident.CallEnded, t.actor(), "Came back from "+t.title(ev.Place), incident.EndedContent{
+			OfStep: t.of(ev.Place), State: b.State, Outcome: b.Outcome, Because: b.Because, Results: b.Results,
+			Unsaid: b.Unsaid})
 	case flow.Undoing, flow.UndoJudged, flow.UndoLeft, flow.Undone, flow.Settled, flow.Repeated:
 		t.undone(ev)
-	case flow.LocksAwaited:
-		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, map[string]any{"key": t.s.HostOf(b.Key),
-			"holder": b.Holder})
-	case flow.Turned:
-		t.entry(ev, incident.AlertTurned, t.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
-			"if_worse": "The alert became worse meanwhile"}[b.To], map[string]any{"follows": b.To})
-	case flow.Waited:
-		t.entry(ev, incident.WaitEnded, t.actor(), "Goes on: "+t.title(ev.Place), map[string]any{})
-	case flow.LocksGivenBack:
-		t.entry(ev, incident.LockGivenBack, t.actor(), "Free for others again", map[string]any{"keys": t.hosts(b.Keys)})
-	case flow.LocksTaken:
-		if t.run.Awaits != "" {
-			t.entry(ev, incident.LockTaken, t.actor(), "Waits for no other run any more",
-				map[string]any{"keys": t.hosts(b.Keys)})
-		}
+	case flow.Waits, flow.StepBegun, flow.PutBack, flow.Resumed, flow.LocksAwaited, flow.Turned, flow.Waited,
+		flow.LocksGivenBack, flow.LocksTaken:
+		t.waits(ev)
 	case flow.CancelAsked:
-		t.entry(ev, incident.RunCancelled, b.By, "Cancel: "+t.book.Title, map[string]any{"because": b.Because,
-			"undo": b.Undo})
+		t.entry(ev, incident.RunCancelled, b.By, "Cancel: "+t.book.Title,
+			incident.RunContent{Because: b.Because, Undo: b.Undo})
 	case flow.GateRaised:
 		t.gate(ev, b)
 	case flow.GateDecided:
 		t.decided(ev, b)
 	case flow.GateExpired:
 		t.entry(ev, incident.GateExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Place),
-			map[string]any{"gate": b.Gate, "because": b.Because})
+			incident.DecidedContent{OfStep: t.of(ev.Place), Gate: b.Gate, Because: b.Because})
 	case flow.Cleared:
-		t.entry(ev, incident.ChangeCleared, t.actor(), allowed(b)+t.title(ev.Place),
-			map[string]any{"reasons": b.Reasons, "digest": b.Digest, "approval": b.Approval})
+		t.entry(ev, incident.ChangeCleared, t.actor(), allowed(b)+t.title(ev.Place), incident.StepContent{
+			OfStep: t.of(ev.Place), Reasons: b.Reasons, Digest: b.Digest, Approval: b.Approval})
 	case flow.StillJudged:
-		t.entry(ev, incident.ChangeStill, t.actor(), "Still wanted? "+t.title(ev.Place),
-			map[string]any{"result": b.Result, "target": b.Target, "expression": b.Expr, "values": b.Values,
-				"unsure": b.Unsure})
+		t.entry(ev, incident.ChangeStill, t.actor(), "Still needed? "+t.title(ev.Place), incident.JudgedContent{
+			OfStep: t.of(ev.Place), Result: b.Result, Target: b.Target, Expression: b.Expr, Values: b.Values,
+			Unsure: b.Unsure})
 	case flow.QuestionRaised:
 		t.question(ev, b)
 	case flow.QuestionAnswered:
 		t.answered(ev, b)
 	case flow.QuestionExpired:
 		t.entry(ev, incident.QuestionExpired, "urgentis", expired(b.Because)+": "+t.title(ev.Place),
-			map[string]any{"question": b.Question, "because": b.Because})
+			t.answer(ev, b.Question, incident.AnswerContent{Because: b.Because}))
 	case flow.Told:
 		t.told(ev, b)
 	case flow.Noted:
-		t.entry(ev, incident.Note, t.actor(), t.title(ev.Place), map[string]any{"text": b.Text})
+		t.entry(ev, incident.Note, t.actor(), t.title(ev.Place),
+			incident.NoteContent{OfStep: t.of(ev.Place), Text: b.Text})
 	case flow.Ended:
 		t.ended(ev, b)
 	}
+}
+
+// waits tells what the run waits for, and that it goes on.
+func (t *story) waits(ev flow.Event) {
+	c := incident.WaitContent{OfStep: t.of(ev.Place)}
+	switch b := ev.Body.(type) {
+	case flow.Waits:
+		if b.On == flow.OnHalt {
+			c.Because = "all changes are halted"
+			t.entry(ev, incident.HaltAwaited, t.actor(), "Waits until changes go on: "+t.title(ev.Place), c)
+		}
+	case flow.StepBegun:
+		if st := t.step(ev.Place); st != nil && st.Verb == runbook.Wait {
+			c.For = st.WaitFor.String()
+			t.entry(ev, incident.WaitBegun, t.actor(), "Waits: "+st.Title, c)
+		}
+	case flow.PutBack:
+		c.Because = "what was begun shortly before " + b.At.UTC().Format("15:04:05") + " is not known"
+		t.entry(ev, incident.DatabasePutBack, t.actor(), "The database was put back to an older state", c)
+	case flow.Resumed:
+		t.entry(ev, incident.HaltLifted, b.By, "Changes go on", c)
+	case flow.LocksAwaited:
+		c.Key, c.Holder = t.s.HostOf(b.Key), b.Holder
+		t.entry(ev, incident.LockAwaited, t.actor(), "Waits for run "+b.Holder, c)
+	case flow.Turned:
+		c.Follows = b.To
+		t.entry(ev, incident.AlertTurned, t.actor(), map[string]string{"if_cleared": "The alert cleared meanwhile",
+			"if_worse": "The alert became worse meanwhile"}[b.To], c)
+	case flow.Waited:
+		t.entry(ev, incident.WaitEnded, t.actor(), "Goes on: "+t.title(ev.Place), c)
+	case flow.LocksGivenBack:
+		c.Keys = t.hosts(b.Keys)
+		t.entry(ev, incident.LockGivenBack, t.actor(), "Free for others again", c)
+	case flow.LocksTaken:
+		if t.run.Awaits != "" {
+			c.Keys = t.hosts(b.Keys)
+			t.entry(ev, incident.LockTaken, t.actor(), "Waits for no other run any more", c)
+		}
+	}
+}
+
+// judged tells what a check came to.
+func (t *story) judged(ev flow.Event, b flow.Judged) {
+	st := t.step(ev.Place)
+	if !b.Final || st == nil {
+		return
+	}
+	c := incident.JudgedContent{OfStep: t.of(ev.Place), Result: b.Result, Values: b.Values, Unsure: b.Unsure,
+		Rounds: b.Round + 1, Proves: st.Proves, Differences: b.Differences}
+	if st.That != nil {
+		c.Expression = st.That.Source
+	}
+	t.entry(ev, incident.CheckKind(b.Result), t.actor(), t.title(ev.Place), c)
 }
 
 // expired says that a gate or a question is open no more: why, or that its time is over.
@@ -296,39 +335,27 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 	if b.State == flow.StillRuns {
 		return // it goes on
 	}
-	in := t.intent(b.Attempt)
+	in, touch := t.intent(b.Attempt), t.s.TouchOf(b.Attempt)
 	kind := incident.LookTaken
-	if in.Touches() {
+	switch {
+	case in.Undoes():
+		kind = incident.UndoDone
+	case in.Touches() && t.s.Late(b.Attempt) != nil:
+		kind = incident.ChangeReported
+	case in.Touches():
 		kind = incident.ChangeEnded
-	} else if b.State != flow.OK || len(b.Missing) > 0 {
+	case b.State != flow.OK || len(b.Missing) > 0:
 		kind = incident.LookIncomplete
 	}
-	content := map[string]any{
-		"attempt":  b.Attempt,
-		"target":   in.Target,
-		"shown":    act.Show(in.Request),
-		"state":    b.State,
-		"error":    b.Error,
-		"output":   b.Output,
-		"stderr":   b.Stderr,
-		"readings": b.Readings,
-		"missing":  b.Missing,
-		"took_ms":  b.Took.Milliseconds(),
-		"round":    in.Purpose.Lap,
-	}
-	if b.Exit != nil {
-		content["exit"] = *b.Exit
-	}
-	if b.Differences != nil {
-		content["differences"] = b.Differences
-	}
-	if in.Undoes() {
-		kind = incident.UndoDone
-	}
-	t.entry(ev, kind, t.actor(), t.title(ev.Place), content)
+	t.entry(ev, kind, t.actor(), t.title(ev.Place), incident.AttemptContent{
+		OfStep: t.of(ev.Place), Became: touch.Became(), Attempt: b.Attempt, Target: in.Target,
+		Shown: act.Show(in.Request), Purpose: in.Purpose.For, Round: in.Purpose.Lap, State: b.State, Exit: b.Exit,
+		Error: b.Error, TookMS: b.Took.Milliseconds(), Output: b.Output, Stderr: b.Stderr, Readings: b.Readings,
+		Missing: b.Missing, Good: t.good(in, ev.Place, b.Readings), Differences: b.Differences,
+	})
 	if f := b.Attached; f != nil {
-		t.entry(ev, incident.Attached, t.actor(), "File: "+f.Name,
-			map[string]any{"name": f.Name, "size": f.Size, "sha256": f.Digest, "id": f.ID, "attempt": b.Attempt})
+		t.entry(ev, incident.Attached, t.actor(), "File: "+f.Name, incident.FileContent{OfStep: t.of(ev.Place),
+			Name: f.Name, Size: f.Size, Digest: f.Digest, ID: f.ID, Attempt: b.Attempt})
 	}
 	if t.s.Late(b.Attempt) != nil {
 		t.tell(ev, route.LateNews, "", "", fmt.Sprintf(
@@ -336,26 +363,36 @@ func (t *story) outcome(ev flow.Event, b flow.Outcome) {
 	}
 }
 
-func (t *story) gate(ev flow.Event, b flow.GateRaised) {
-	shown := make([]map[string]any, len(b.Proposal.Requests))
-	for i, r := range b.Proposal.Requests {
-		shown[i] = map[string]any{"target": r.Target.Name, "shown": act.Show(r), "undo": undo(r)}
+// good says of the numbers that a look read which way is better, where its text does.
+func (t *story) good(in flow.Intent, place flow.Place, readings map[string]expr.Sample) map[string]string {
+	at := place
+	if !in.Look.IsZero() {
+		at = in.Look
 	}
-	t.entry(
-		ev,
-		incident.GateRaised,
-		t.actor(),
-		"Asked for approval: "+t.gateTitle(ev.Place, b),
-		map[string]any{
-			"gate":     b.Gate,
-			"ask":      b.Ask,
-			"until":    b.Until,
-			"reasons":  b.Reasons,
-			"digest":   b.Digest,
-			"requests": shown,
-		},
-	)
-	t.tell(ev, route.ApprovalWanted, b.Ask, "gate/"+b.Gate, fmt.Sprintf("Approval wanted from %s until %s: %s",
+	st := t.step(at)
+	if st == nil {
+		return nil
+	}
+	var out map[string]string
+	for _, read := range st.Read {
+		if _, taken := readings[read.Name]; taken && read.Good != "" {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[read.Name] = string(read.Good)
+		}
+	}
+	return out
+}
+
+func (t *story) gate(ev flow.Event, b flow.GateRaised) {
+	c := incident.GateContent{OfStep: t.of(ev.Place), Gate: b.Gate, Ask: b.Ask, Until: b.Until, Reasons: b.Reasons,
+		Digest: b.Digest, Undo: b.Undo}
+	for _, r := range b.Proposal.Requests {
+		c.Requests = append(c.Requests, incident.Requested{Target: r.Target.Name, Shown: act.Show(r), Undo: undo(r)})
+	}
+	t.entry(ev, incident.GateRaised, t.actor(), "Asked for approval: "+t.gateTitle(ev.Place, b), c)
+	t.tell(ev, route.ApprovalNeeded, b.Ask, "gate/"+b.Gate, fmt.Sprintf("Approval needed from %s until %s: %s",
 		t.named(b.Ask, ev.At), b.Until.UTC().Format("15:04 MST"), t.gateTitle(ev.Place, b)))
 }
 
@@ -372,11 +409,8 @@ func (t *story) decided(ev flow.Event, b flow.GateDecided) {
 	if b.Approved {
 		kind, word = incident.GateApproved, "Approved: "
 	}
-	content := map[string]any{"gate": b.Gate, "comment": b.Comment, "digest": b.Digest}
-	if b.StartAt != nil {
-		content["start_at"] = b.StartAt
-	}
-	t.entry(ev, kind, b.By, word+t.title(ev.Place), content)
+	t.entry(ev, kind, b.By, word+t.title(ev.Place), incident.DecidedContent{OfStep: t.of(ev.Place), Gate: b.Gate,
+		Comment: b.Comment, Digest: b.Digest, StartAt: b.StartAt})
 }
 
 func (t *story) question(ev flow.Event, b flow.QuestionRaised) {
@@ -387,16 +421,12 @@ func (t *story) question(ev flow.Event, b flow.QuestionRaised) {
 	if b.Text == "" {
 		b.Text = t.title(ev.Place)
 	}
-	t.entry(
-		ev,
-		incident.QuestionRaised,
-		t.actor(),
-		title+t.title(ev.Place),
-		map[string]any{"question": b.Question, "text": b.Text, "choices": b.Choices, "ask": b.Ask, "until": b.Until},
-	)
+	t.entry(ev, incident.QuestionRaised, t.actor(), title+t.title(ev.Place), incident.QuestionContent{
+		OfStep: t.of(ev.Place), Question: b.Question, Text: b.Text, Choices: b.Choices, Ask: b.Ask, Until: b.Until,
+		Attempt: b.Attempt, Target: t.intent(b.Attempt).Target})
 	if b.Attempt != "" || !t.itself(b.Question) {
-		t.tell(ev, route.AnswerWanted, b.Ask, "question/"+b.Question,
-			fmt.Sprintf("Answer wanted from %s: %s", t.named(b.Ask, ev.At), b.Text))
+		t.tell(ev, route.AnswerNeeded, b.Ask, "question/"+b.Question,
+			fmt.Sprintf("Answer needed from %s: %s", t.named(b.Ask, ev.At), b.Text))
 	}
 }
 
@@ -407,14 +437,11 @@ func (t *story) itself(id string) bool {
 }
 
 func (t *story) told(ev flow.Event, b flow.Told) {
-	content := map[string]any{"text": b.Text, "source": b.Source}
-	if b.Source != "" && t.deaf != "" {
-		content["not_told"] = t.deaf
+	c := incident.NoteContent{OfStep: t.of(ev.Place), Text: b.Text, Source: b.Source, To: b.To}
+	if b.Source != "" {
+		c.NotTold = t.deaf
 	}
-	if len(b.To) > 0 {
-		content["to"] = b.To
-	}
-	t.entry(ev, incident.Told, t.actor(), t.title(ev.Place), content)
+	t.entry(ev, incident.Told, t.actor(), t.title(ev.Place), c)
 	if b.Text == "" {
 		return
 	}
@@ -426,7 +453,7 @@ func (t *story) told(ev flow.Event, b flow.Told) {
 		case runbook.TicketWord: // tickets follow the record
 		case runbook.TicketOpenly:
 			t.entry(ev, incident.Outward, t.actor(), "For others: "+t.title(ev.Place),
-				map[string]any{"text": b.Text, "to": b.To})
+				incident.NoteContent{OfStep: t.of(ev.Place), Text: b.Text, To: b.To})
 		default:
 			t.tell(ev, route.Said, w, "", t.title(ev.Place)+": "+b.Text)
 			last := &t.notices[len(t.notices)-1]
@@ -453,16 +480,21 @@ func (t *story) answered(ev flow.Event, b flow.QuestionAnswered) {
 			}
 		}
 	}
-	content := map[string]any{"question": b.Question, "choice": b.Choice, "comment": b.Comment}
-	if b.Fields != nil {
-		content["fields"] = b.Fields
-	}
+	c := t.answer(ev, b.Question, incident.AnswerContent{Choice: b.Choice, Label: said, Comment: b.Comment,
+		Fields: b.Fields})
 	if b.By == flow.Itself {
-		content["values"] = b.Values
-		t.entry(ev, incident.QuestionAnswered, t.actor(), "Answered itself: "+said, content)
+		c.Values = b.Values
+		t.entry(ev, incident.QuestionAnswered, t.actor(), "Answered itself: "+said, c)
 		return
 	}
-	t.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, content)
+	t.entry(ev, incident.QuestionAnswered, b.By, "Answered: "+said, c)
+}
+
+// answer says of an answer what it is an answer to, and what is known then of the change that it is about.
+func (t *story) answer(ev flow.Event, question string, c incident.AnswerContent) incident.AnswerContent {
+	c.OfStep, c.Question, c.Attempt = t.of(ev.Place), question, t.s.AskedAbout(ev.Place, question)
+	c.Target, c.Became = t.intent(c.Attempt).Target, t.s.TouchOf(c.Attempt).Became()
+	return c
 }
 
 // allowed is how the record says that a change may begin without a gate of its own.
@@ -483,13 +515,11 @@ func (t *story) ended(ev flow.Event, b flow.Ended) {
 	case b.Outcome == "":
 		t.tell(ev, route.RunOver, "", "", fmt.Sprintf("Runbook %s ended (%s): %s", t.book.Name, b.State, b.Because))
 	}
-	t.entry(
-		ev,
-		kind,
-		t.actor(),
-		title,
-		map[string]any{"state": b.State, "because": b.Because, "to": b.To, "outcome": b.Outcome},
-	)
+	c := incident.EndedContent{State: b.State, Because: b.Because, To: b.To, Outcome: b.Outcome}
+	for _, l := range b.Changes {
+		c.Changes = append(c.Changes, incident.ChangeLine(l))
+	}
+	t.entry(ev, kind, t.actor(), title, c)
 }
 
 // deaf says why an alert's source cannot be told anything; "" where it can.

@@ -20,7 +20,7 @@ var (
 	ErrOtherDigest = errors.New("what would run is no longer what was shown; look at it again")
 	ErrNoChoice    = errors.New("that is none of the choices")
 	ErrTooLate     = errors.New("a start may be set 7 days ahead at most")
-	ErrNoRight     = errors.New("this answer lets a change happen: it needs the role approver")
+	ErrNoRight     = errors.New("this answer approves a change: it needs the role approver")
 	ErrMayBegin    = errors.New("it cannot be done again yet")
 	ErrField       = errors.New("the answer is not accepted")
 )
@@ -70,7 +70,7 @@ func (s *Sheet) Decide(gate *store.Gate, w Word) (refused, err error) {
 		return place, []flow.Body{d}, leave.Approval{
 			Person: d.Decider(), Requester: st.Begun.Requester(), Author: author, Senders: senders, Before: before,
 			People:  g.People,
-			Comment: w.Comment, CommentWanted: g.Comment,
+			Comment: w.Comment, CommentNeeded: g.Comment,
 		}.Refused()
 	})
 	said := map[bool]string{true: "approve", false: "refuse"}[w.Approve]
@@ -94,7 +94,7 @@ func (s *Sheet) word(run, id, title, by, said string, err error) (refused, faile
 	}
 	return err, s.enter(r, func(*store.Incident) {}, store.NewEntry{
 		Kind: incident.GateTurnedAway, Actor: by, Title: "Not taken (" + said + "): " + title,
-		Content: map[string]any{"because": err.Error(), "said": said},
+		Content: incident.DecidedContent{Gate: id, Because: err.Error(), Said: said},
 	})
 }
 
@@ -202,7 +202,7 @@ func (s *Sheet) mayApprove(st *flow.State, a flow.Approvable, r Reply) error {
 	}
 	return leave.Approval{
 		Person: flow.GateDecided{By: r.By, Person: r.Person}.Decider(), Requester: st.Begun.Requester(), Author: author,
-		Senders: senders, Comment: r.Comment, CommentWanted: a.Comment,
+		Senders: senders, Comment: r.Comment, CommentNeeded: a.Comment,
 	}.Refused()
 }
 
@@ -222,10 +222,10 @@ func accepted(s *flow.State, place flow.Place, q *flow.QuestionRaised, r Reply) 
 	return fields, nil
 }
 
-// Cancel stops a run: what is under way is ended, the changes are taken back first where that is asked. ErrNotOpen says
+// Cancel stops a run: what is under way is ended, the changes are undone first where that is asked. ErrNotOpen says
 // that it is over already.
 func (s *Sheet) Cancel(run string, c flow.CancelAsked) error {
-	if was, err := s.endAside(run, c.By, c.Because); was || err != nil {
+	if was, err := s.endQuarantined(run, c.By, c.Because); was || err != nil {
 		return err
 	}
 	return s.speak(run, func(st *flow.State) (flow.Place, []flow.Body, error) {

@@ -159,14 +159,14 @@ func (w *World) addPeople(tx *store.Tx, e *Engine) error {
 			w.Admins = append(w.Admins, p.Name)
 		}
 	}
-	ways, err := tx.Ways("")
+	ways, err := tx.Contacts("")
 	if err != nil {
 		return err
 	}
 	for _, x := range ways {
 		p := w.People[x.Person]
-		if p != nil && x.ProvenAt != nil && w.Connections[x.Connection] != nil {
-			p.Ways = append(p.Ways, route.Way{Connection: x.Connection, Address: x.Address})
+		if p != nil && x.VerifiedAt != nil && w.Connections[x.Connection] != nil {
+			p.Contacts = append(p.Contacts, route.Contact{Connection: x.Connection, Address: x.Address})
 		}
 	}
 	return nil

@@ -47,6 +47,6 @@ func TestASendersClockDecidesNothing(t *testing.T) {
 		require.NoError(t, in.closeQuiet(ctx))
 		i, err = s.In(ctx).Incident(first.Incident)
 		require.NoError(t, err)
-		assert.Equal(t, "resolved", i.State)
+		assert.Equal(t, "closed", i.State)
 	}
 }

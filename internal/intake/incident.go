@@ -27,7 +27,7 @@ func (in *Intake) OpenByHand(ctx context.Context, i *store.Incident, by string, 
 			return err
 		}
 		if err := w.sheet.Write(i, store.NewEntry{At: w.now, Kind: incident.Opened, Actor: by, Title: i.Title,
-			Content: map[string]any{"severity": i.Severity, "service": i.Service}}); err != nil {
+			Content: incident.HeadContent{Severity: i.Severity, Service: i.Service}}); err != nil {
 			return err
 		}
 		w.sheet.Changed(

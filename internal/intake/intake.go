@@ -344,7 +344,7 @@ func passing(err error) bool {
 // refused says of a report that it is not kept for what it is.
 func (in *Intake) refused(ctx context.Context, it *item, why error) {
 	if errors.Is(why, engine.ErrPoison) {
-		in.log.Error("an alert is set aside", "source", it.source, "key", it.report.Key, "error", why)
+		in.log.Error("an alert is quarantined", "source", it.source, "key", it.report.Key, "error", why)
 		in.tellAside(ctx, it, why)
 		return
 	}
@@ -390,11 +390,11 @@ func (in *Intake) tellAside(ctx context.Context, it *item, why error) {
 	err := in.engine.Write(ctx, func(sheet *engine.Sheet) error {
 		text := fmt.Sprintf("An alert of %s (%s) is not taken: %s. A person must look.", it.source, it.report.Key, why)
 		return sheet.Notify(engine.Notice{
-			Kind: route.AlertSetAside, Key: store.NewID("aside"), Text: text, Link: in.engine.Link + "/alerts",
+			Kind: route.AlertQuarantined, Key: store.NewID("quarantine"), Text: text, Link: in.engine.Link + "/alerts",
 		})
 	})
 	if err != nil {
-		in.log.Error("tell about an alert that is set aside", "error", err)
+		in.log.Error("tell about an alert that is quarantined", "error", err)
 	}
 }
 

@@ -281,7 +281,7 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	closeIt := func(ago string) {
 		require.NoError(
 			t,
-			testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() - ?::interval", ago).Error,
+			testdb.SQL(s).Exec("update incident set state = 'closed', closed_at = now() - ?::interval", ago).Error,
 		)
 	}
 	messages := func() (n int) {
@@ -293,7 +293,7 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	closeIt("1 minute")
 	told0 := messages()
 	take(alert.Major)
-	assert.Equal(t, "resolved", state(), "within the quiet time it is what was closed")
+	assert.Equal(t, "closed", state(), "within the quiet time it is what was closed")
 	assert.Equal(t, told0, messages())
 
 	take(alert.Critical)
@@ -320,7 +320,7 @@ func TestAnAlertOfAClosedIncidentIsHeard(t *testing.T) {
 	require.NoError(t, testdb.SQL(s).Exec("update alert set service = 'slow'").Error)
 	closeIt("16 minutes")
 	take(alert.Critical)
-	assert.Equal(t, "resolved", state(), "the service says an hour")
+	assert.Equal(t, "closed", state(), "the service says an hour")
 	closeIt("61 minutes")
 	take(alert.Critical)
 	assert.Equal(t, "open", state())
@@ -335,7 +335,7 @@ func TestReportsThatOpenAnIncidentAgainAreCounted(t *testing.T) {
 	require.NoError(t, err)
 	_, err = in.Take(context.Background(), "mon", report("k", alert.Major))
 	require.NoError(t, err)
-	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() - interval "+
+	require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'closed', closed_at = now() - interval "+
 		"'1 day'").Error)
 	require.NoError(t, testdb.SQL(s).Exec("update run set ended_at = now(), state = 'done'").Error)
 	items := make([]*item, 4)

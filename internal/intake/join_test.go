@@ -71,13 +71,13 @@ func TestAlertsOfAServiceJoin(t *testing.T) {
 	take(of("fuel", "c", alert.Cleared))
 	require.NoError(
 		t,
-		testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where number = ?",
+		testdb.SQL(s).Exec("update incident set state = 'closed', closed_at = now() where number = ?",
 			other).Error,
 	)
 	assert.NotEqual(t, other, take(of("fuel", "x", alert.Minor)), "another condition is another matter")
 	require.NoError(
 		t,
-		testdb.SQL(s).Exec("update incident set state = 'resolved', resolved_at = now() where state = 'open' "+
+		testdb.SQL(s).Exec("update incident set state = 'closed', closed_at = now() where state = 'open' "+
 			"and service = 'fuel'").Error,
 	)
 	assert.Equal(t, other, take(of("fuel", "c", alert.Minor)))
@@ -291,7 +291,7 @@ func TestWhatIsOverIsClosed(t *testing.T) {
 	require.NoError(t, sql.Exec("update incident set holder = 'mara' where number = ?", held).Error)
 	require.NoError(t, sql.Exec("update incident set waiting_on = 'approval' where number = ?", waits).Error)
 	require.NoError(t, in.closeQuiet(ctx))
-	assert.Equal(t, "resolved cleared-itself", state(over))
+	assert.Equal(t, "closed cleared-itself", state(over))
 	for _, n := range []int64{held, waits, still} {
 		assert.Equal(t, "open ", state(n))
 	}

@@ -55,7 +55,7 @@ func (w *writing) raise(a *store.Alert, it *item) error {
 		kind = incident.AlertJoined
 	}
 	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: kind, Actor: "source:" + a.Source,
-		Title: a.Summary, Content: snapshot}); err != nil {
+		Title: a.Summary, Content: a.Content()}); err != nil {
 		return err
 	}
 	w.changed(a)
@@ -137,7 +137,7 @@ func (w *writing) lapsed(a *store.Alert, it *item) error {
 		return err
 	}
 	if err := w.sheet.Write(inc, store.NewEntry{
-		At: w.now, Kind: incident.AlertLapsed, Actor: "source:" + a.Source, Content: a.Snapshot(),
+		At: w.now, Kind: incident.AlertLapsed, Actor: "source:" + a.Source, Content: a.Content(),
 		Title: fmt.Sprintf("Still there, %s after it was treated: %s", since, a.Summary),
 	}); err != nil {
 		return err
@@ -219,11 +219,11 @@ func (w *writing) alter(a *store.Alert, it *item, change alert.Change) error {
 // record writes down that an alert changed, from the severity that it was.
 func (w *writing) record(a *store.Alert, inc *store.Incident, it *item, change alert.Change, was string) error {
 	titles := map[alert.Change]string{alert.Worse: "Worse: ", alert.Better: "Better: ", alert.Clear: "Cleared: "}
-	content := a.Snapshot()
-	content["was"] = was
+	content := a.Content()
+	content.Was = was
 	actor := "source:" + a.Source
 	if it.why != "" {
-		content["why"], actor = it.why, "urgentis"
+		content.Why, actor = it.why, "urgentis"
 	}
 	return w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertKind(string(change)),
 		Actor: actor, Title: titles[change] + a.Summary, Content: content})
@@ -327,7 +327,7 @@ func (m *moment) reopen(inc *store.Incident, because string) error {
 			Kind:    incident.Reopened,
 			Actor:   "urgentis",
 			Title:   "Open again: " + because,
-			Content: map[string]any{"because": because},
+			Content: incident.HeadContent{Because: because},
 		},
 	)
 }

@@ -36,7 +36,7 @@ func (w *writing) mutedEntry(m *trigger.Mute) store.NewEntry {
 	return store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "mute:" + m.Name,
 		Title: fmt.Sprintf("Planned work until %s: nothing starts and nobody is told",
 			m.Until.UTC().Format("2006-01-02 15:04 MST")),
-		Content: map[string]any{"mute": m.Name, "until": m.Until.UTC(), "because": m.Because}}
+		Content: incident.AlertContent{Mute: m.Name, Until: m.Until.UTC(), Because: m.Because}}
 }
 
 // unmute looks at an open alert again when its mute should be over: it is muted still, or there.
@@ -54,7 +54,7 @@ func (w *writing) unmute(a *store.Alert) error {
 		return err
 	}
 	if inc.State != "open" {
-		still, err := w.goesOn(a, inc.ResolvedAt)
+		still, err := w.goesOn(a, inc.ClosedAt)
 		if err != nil || !still {
 			return err // whoever closed it judged it as it was
 		}
@@ -66,7 +66,7 @@ func (w *writing) unmute(a *store.Alert) error {
 		}
 	}
 	if err := w.sheet.Write(inc, store.NewEntry{At: w.now, Kind: incident.AlertMuted, Actor: "urgentis",
-		Title: "The planned work is over, and the alert is still there", Content: a.Snapshot()}); err != nil {
+		Title: "The planned work is over, and the alert is still there", Content: a.Content()}); err != nil {
 		return err
 	}
 	if err := w.tellOpened(a, inc); err != nil {

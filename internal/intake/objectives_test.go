@@ -23,7 +23,7 @@ const depthObjective = `urgentis: objective/1
 name: queue
 service: berth-queue
 title: Berths are assigned in time
-holds: max(readings.depth) < 200
+good_when: max(readings.depth) < 200
 target: 99
 window: 1d
 burns: [{spends: 10, in: 1h, severity: critical}]
@@ -236,7 +236,7 @@ func TestWhatStartsNothingIsLookedAt(t *testing.T) {
 		)
 		require.NoError(t, testdb.SQL(s).Raw("select waiting_on from incident where number = ?", taken.Incident).Row().
 			Scan(&waits))
-		require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'resolved'").Error)
+		require.NoError(t, testdb.SQL(s).Exec("update incident set state = 'closed'").Error)
 		return by, waits
 	}
 	by, waits := take("first", map[string]string{"x": "y"})

@@ -134,7 +134,7 @@ func (p *placing) findLast(ids []store.Identity) error {
 			if err != nil {
 				return err
 			}
-			if l.ResolvedAt == nil || l.ResolvedAt.Before(p.now.Add(-quiet)) {
+			if l.ClosedAt == nil || l.ClosedAt.Before(p.now.Add(-quiet)) {
 				continue
 			}
 		}

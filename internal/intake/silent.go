@@ -44,7 +44,7 @@ func (in *Intake) look() {
 			{"look for silent sources", func(ctx context.Context) error { return in.hear(ctx, silent, expected) }},
 			{"look for alerts that are over", func(ctx context.Context) error { return in.endQuiet(ctx, expected) }},
 			{"look for incidents that are over", in.closeQuiet},
-			{"look for sources that are full of what cannot be read", in.tellUnread},
+			{"look for sources that are full of what cannot be read", in.tellUnparsed},
 			{"note what was seen", in.noteSeen},
 			{"look for keys that end soon", in.tellExpiring},
 		} {
@@ -187,12 +187,12 @@ type lost struct {
 	told  bool // that it is over
 }
 
-// tellUnread raises an alert for each source of which as much waits to be read as is kept, so that what it sends and
+// tellUnparsed raises an alert for each source of which as much waits to be read as is kept, so that what it sends and
 // cannot be read is refused, and ends it when there is room again.
-func (in *Intake) tellUnread(ctx context.Context) error {
-	const begins = "unread/"
+func (in *Intake) tellUnparsed(ctx context.Context) error {
+	const begins = "unparsed/"
 	tx := in.store.In(ctx)
-	full, err := tx.FullOfUnread("")
+	full, err := tx.FullOfUnparsed("")
 	if err != nil {
 		return err
 	}
@@ -207,7 +207,7 @@ func (in *Intake) tellUnread(ctx context.Context) error {
 				Key: begins + source, Severity: alert.Major, At: alert.SaidAt(in.clock().UTC()),
 				Summary: fmt.Sprintf("As much of what %s sent and cannot be read is kept as there is room for: "+
 					"the next is refused. Mend its document, and read it again", source),
-				Labels: map[string]string{"signal": "unread_full", "source": source},
+				Labels: map[string]string{"signal": "unparsed_full", "source": source},
 			})
 		}
 	}

@@ -127,7 +127,7 @@ func (s *starting) nothingStarted(on occasion, verdicts []trigger.Verdict) error
 	inc.WaitingOn = "person"
 	if err := s.sheet.Write(inc, store.NewEntry{At: s.now, Kind: incident.NothingStarted, Actor: "urgentis",
 		Title:   "No runbook starts by itself; a person is needed",
-		Content: map[string]any{"verdicts": verdicts}}); err != nil {
+		Content: incident.RunContent{Verdicts: verdicts}}); err != nil {
 		return err
 	}
 	if err := s.firstLook(on); err != nil {
@@ -162,7 +162,7 @@ func (s *starting) firstLook(on occasion) error {
 	}
 	return s.sheet.Write(inc, store.NewEntry{At: s.now, Kind: incident.RunRefused, Actor: engine.FirstLook,
 		Title:   "First look not taken: " + name,
-		Content: map[string]any{"runbook": name, "because": why}})
+		Content: incident.RunContent{Runbook: name, Because: why}})
 }
 
 // works reports whether a run works on an incident that is older than this batch.
@@ -312,7 +312,7 @@ func (s *starting) refuse(v *trigger.Verdict, on occasion, refused error) error 
 			Kind:    incident.RunRefused,
 			Actor:   actor(*v),
 			Title:   "Runbook not started: " + v.Runbook,
-			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": v.Error},
+			Content: incident.RunContent{Runbook: v.Runbook, Trigger: v.Name, Because: v.Error},
 		},
 	)
 	if err != nil {

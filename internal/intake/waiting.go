@@ -32,7 +32,7 @@ func (s *starting) wait(a *store.Alert, on occasion, v *trigger.Verdict, steady 
 			Kind:    incident.RunHeld,
 			Actor:   actor(*v),
 			Title:   fmt.Sprintf("Runbook %s starts in %s if the alert is still so", v.Runbook, plain.Span(steady)),
-			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": due},
+			Content: incident.RunContent{Runbook: v.Runbook, Trigger: v.Name, StartsAt: due},
 		},
 	)
 }
@@ -54,7 +54,7 @@ func (s *starting) untilHours(a *store.Alert, on occasion, v *trigger.Verdict, a
 	return s.sheet.Write(on.inc, store.NewEntry{At: s.now, Kind: incident.RunHeld, Actor: actor(*v),
 		Title: fmt.Sprintf("Runbook %s may start at %s, as its hours begin, if the alert is still so", v.Runbook,
 			at.UTC().Format("2006-01-02 15:04 MST")),
-		Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "starts_at": at, "because": v.Error}})
+		Content: incident.RunContent{Runbook: v.Runbook, Trigger: v.Name, StartsAt: at, Because: v.Error}})
 }
 
 func soonest(a, b time.Time) time.Time {
@@ -133,7 +133,7 @@ func (s *starting) drop(a *store.Alert, on occasion, v *trigger.Verdict, why str
 			Kind:    incident.RunDropped,
 			Actor:   actor(*v),
 			Title:   "Runbook not started: " + v.Runbook,
-			Content: map[string]any{"runbook": v.Runbook, "trigger": v.Name, "because": why},
+			Content: incident.RunContent{Runbook: v.Runbook, Trigger: v.Name, Because: why},
 		},
 	)
 }
@@ -233,7 +233,7 @@ func (in *Intake) giveUp(ctx context.Context, why error) error {
 				Kind:    incident.RunRefused,
 				Actor:   actor(trigger.Verdict{Runbook: d.Runbook, Name: d.Start}),
 				Title:   "Runbook not started: " + d.Runbook,
-				Content: map[string]any{"runbook": d.Runbook, "trigger": d.Start, "because": because},
+				Content: incident.RunContent{Runbook: d.Runbook, Trigger: d.Start, Because: because},
 			},
 		)
 		if err != nil {

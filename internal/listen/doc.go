@@ -12,7 +12,7 @@
 // keeps) is moved in the transaction that keeps what was taken, from where it was: whatever breaks, and however often
 // it is handed on, a message is taken once. After an error the queue asks for the place and goes on there. A batch is
 // cut where a condition changes, as what changes an alert comes after the commit that raised it; what is refused is
-// cut in halves until it stands alone, and is kept unread. What follows one another about one condition, as severe,
+// cut in halves until it stands alone, and is kept unparsed. What follows one another about one condition, as severe,
 // becomes one item made several times, so that 20,000 messages in a second need few rows. What there is no room for is
 // counted, and is an alert.
 package listen

@@ -38,7 +38,7 @@ var (
 	Alerts = counter("alerts_total", "Reports of alerts, by what they changed.", "change")
 	Heard  = counter(
 		"heard_total",
-		"Messages of syslog, SNMP and mail that no alert was made of: unread, unread-full (lost) or revoked.",
+		"Messages of syslog, SNMP and mail that no alert was made of: unparsed, unparsed-full (lost) or revoked.",
 		"what",
 	)
 	Damaged = counter(

@@ -41,7 +41,7 @@ type Played struct {
 // maxRehearsed bounds the looks of a rehearsal.
 const maxRehearsed = 200
 
-// maxAfterChange bounds the takings after a change of which nothing was assumed: they cannot show what it did.
+// maxAfterChange bounds the samples after a change of which nothing was assumed: they cannot show what it did.
 const maxAfterChange = 2
 
 // rehearsal plays the parts of the world and of people for a runbook that changes nothing.
@@ -53,7 +53,7 @@ type rehearsal struct {
 	said  map[string]string
 	out   Played
 	blind *runbook.Step   // the first change that was assumed, and of which nothing was said
-	after map[string]bool // takings since then
+	after map[string]bool // samples since then
 	log   []flow.Event    // all that happened so far
 	err   error           // what somebody assumed that cannot be
 }
@@ -156,8 +156,8 @@ func (r *rehearsal) blindness() string {
 	if name == "" {
 		name = r.blind.Path
 	}
-	return fmt.Sprintf("looks cannot show what %q did, which was only assumed; say what it makes true, "+
-		"by the change %s and a reading", r.blind.Title, name)
+	return fmt.Sprintf("this look cannot see the effect of “%s”, because that change was not run; say "+
+		"what it makes true, by the change %s and a reading", r.blind.Title, name)
 }
 
 // answer gives what somebody said a question is answered with; nil where nothing was said.

@@ -1,8 +1,8 @@
 package server
 
 import (
+	"context"
 	"encoding/base64"
-	"encoding/json"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +12,7 @@ import (
 	"urgentis/core/expr"
 	"urgentis/core/incident"
 	"urgentis/core/leave"
+	"urgentis/core/story"
 	"urgentis/internal/act"
 	"urgentis/internal/app"
 	"urgentis/internal/signin"
@@ -82,18 +83,18 @@ func apiAlert(a store.Alert) api.Alert {
 
 func apiIncident(i store.Incident) api.Incident {
 	out := api.Incident{
-		Number:     i.Number,
-		Title:      i.Title,
-		State:      api.IncidentState(i.State),
-		WaitingOn:  api.IncidentWaitingOn(i.WaitingOn),
-		Outcome:    i.Outcome,
-		Because:    i.Because,
-		Severity:   i.Severity,
-		Service:    i.Service,
-		OpenedAt:   i.OpenedAt.UTC(),
-		ResolvedAt: utc(i.ResolvedAt),
-		Entries:    i.Entries,
-		Alerts:     i.Alerts, Holder: i.Holder, HeldAt: utc(i.HeldAt), TitleBy: i.TitleBy, SeverityBy: i.SeverityBy,
+		Number:    i.Number,
+		Title:     i.Title,
+		State:     api.IncidentState(i.State),
+		WaitingOn: api.IncidentWaitingOn(i.WaitingOn),
+		Outcome:   i.Outcome,
+		Because:   i.Because,
+		Severity:  i.Severity,
+		Service:   i.Service,
+		OpenedAt:  i.OpenedAt.UTC(),
+		ClosedAt:  utc(i.ClosedAt),
+		Entries:   i.Entries,
+		Alerts:    i.Alerts, Holder: i.Holder, HeldAt: utc(i.HeldAt), TitleBy: i.TitleBy, SeverityBy: i.SeverityBy,
 	}
 	if i.MergedInto != nil {
 		out.MergedInto = *i.MergedInto
@@ -102,20 +103,51 @@ func apiIncident(i store.Incident) api.Incident {
 }
 
 func apiEntry(e store.Entry) api.Entry {
-	out := api.Entry{
-		Seq:   e.Seq,
-		At:    e.At.UTC(),
-		Kind:  e.Kind,
-		Actor: e.Actor,
-		Run:   e.Run,
-		Step:  e.Step,
-		Title: e.Title,
-		Hash:  e.Hash,
+	sealed := e.Sealed()
+	return apiSealed(&sealed)
+}
+
+func apiSealed(e *incident.Entry) api.Entry {
+	word, says := story.Line(e)
+	return api.Entry{
+		Seq: e.Seq, At: e.At.UTC(), Kind: string(e.Kind), Word: word, Actor: e.Actor, Run: e.Run, Step: e.Step,
+		Title: e.Title, Says: mapped(says, apiText), Content: e.Content, Hash: e.Hash,
 	}
-	if e.Content != nil {
-		_ = json.Unmarshal([]byte(*e.Content), &out.Content) // it was written by us
+}
+
+func apiText(t story.Text) api.Text {
+	return mapped(t, func(s story.Span) api.TextSpan {
+		return api.TextSpan{Text: s.Text, Is: api.TextSpanIs(s.Is), At: s.At}
+	})
+}
+
+func apiStoryRow(r story.Row) api.StoryRow {
+	return api.StoryRow{
+		First: r.First, Last: r.Last, At: r.At.UTC(), Until: r.Until.UTC(), Lane: api.StoryRowLane(r.Lane),
+		State: api.StoryRowState(r.State), Weight: api.StoryRowWeight(r.Weight), Word: r.Word, Run: r.Run, Step: r.Step,
+		Title: r.Title, Says: apiText(r.Says), Below: mapped(r.Below, apiText), Targets: append([]string{},
+			r.Targets...),
+		Rounds: r.Rounds, Entries: r.Entries, Courses: mapped(r.Courses, func(c story.Course) api.StoryCourse {
+			return api.StoryCourse{Reading: c.Reading, Unit: c.Unit, Target: c.Target, First: c.First, Last: c.Last,
+				Low: c.Low, High: c.High, Limit: c.Limit}
+		}),
 	}
-	return out
+}
+
+func apiSum(s story.Sum) api.StorySum {
+	return api.StorySum{
+		Cause: apiText(s.Cause), Stated: s.Stated, Done: mapped(s.Done, apiText), Approved: mapped(s.Approved, apiText),
+		Effect: apiText(s.Effect), Proved: s.Proved, Left: mapped(s.Left, apiText),
+	}
+}
+
+// GetStory implements api.StrictServerInterface.
+func (s *Server) GetStory(ctx context.Context, r api.GetStoryRequestObject) (api.GetStoryResponseObject, error) {
+	t, err := s.App.Story(ctx, who(ctx), r.Number, r.Params.After)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetStory200JSONResponse{Rows: mapped(t.Rows, apiStoryRow), Sum: apiSum(t.Sum), Last: t.Last}, nil
 }
 
 func apiHead(h app.Head) api.Incident {
@@ -178,7 +210,7 @@ func apiGate(g app.Gate) api.Gate {
 	raised := g.Raised
 	return api.Gate{
 		Id: g.ID, Run: g.Gate.Run, Runbook: g.Run.Runbook, Incident: deref(g.Incident), Step: g.Path, Title: g.Title,
-		Ask: raised.Ask, State: api.GateState(g.State), People: max(1, raised.People), CommentWanted: raised.Comment,
+		Ask: raised.Ask, State: api.GateState(g.State), People: max(1, raised.People), CommentNeeded: raised.Comment,
 		Digest: raised.Digest, Requester: g.Run.StartedBy, Reasons: raised.Reasons, Evidence: mapped(g.Evidence,
 			apiEvidence),
 		RaisedAt: g.RaisedAt.UTC(), Until: g.Until.UTC(), DecidedBy: g.DecidedBy, Comment: g.Comment,

@@ -117,7 +117,7 @@ func (s *Server) TakeSample(
 
 func apiTried(t app.TriedItem) api.SourceTryItem {
 	out := api.SourceTryItem{
-		Unread: t.Unread, Meant: t.Meant, Verdicts: mapped(t.Verdicts, apiVerdict),
+		Unparsed: t.Unparsed, Meant: t.Meant, Verdicts: mapped(t.Verdicts, apiVerdict),
 		Made: mapped(t.Made(), func(m source.Made) api.Made {
 			return api.Made{Field: m.Field, Value: m.Value, From: m.From}
 		}),
@@ -139,11 +139,12 @@ func apiTried(t app.TriedItem) api.SourceTryItem {
 	return out
 }
 
-// ListUnread implements api.StrictServerInterface.
-func (s *Server) ListUnread(ctx context.Context, r api.ListUnreadRequestObject) (api.ListUnreadResponseObject, error) {
-	list, err := s.App.UnreadPayloads(ctx, who(ctx), r.Params.Source)
-	return api.ListUnread200JSONResponse(mapped(list, func(u store.Unread) api.Unread {
-		return api.Unread{
+// ListUnparsed implements api.StrictServerInterface.
+func (s *Server) ListUnparsed(ctx context.Context, r api.ListUnparsedRequestObject) (api.ListUnparsedResponseObject,
+	error) {
+	list, err := s.App.UnparsedPayloads(ctx, who(ctx), r.Params.Source)
+	return api.ListUnparsed200JSONResponse(mapped(list, func(u store.Unparsed) api.Unparsed {
+		return api.Unparsed{
 			Id: u.ID, Source: u.Source, At: u.At.UTC(), Finding: u.Finding, ContentType: u.ContentType,
 			Headers: u.Headers, Query: u.Query, Body: asText(u.Body),
 		}

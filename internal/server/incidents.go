@@ -54,7 +54,7 @@ func senderOf(c *gin.Context) netip.Addr {
 	return a.Unmap()
 }
 
-// received is what was taken, and last what was kept unread.
+// received is what was taken, and last what was kept unparsed.
 func (s *Server) received(got *app.Received) []api.Taken {
 	out := mapped(got.Taken, func(t intake.Taken) api.Taken {
 		link := s.Link + "/api/v1/alerts"
@@ -69,9 +69,9 @@ func (s *Server) received(got *app.Received) []api.Taken {
 			api.Taken{Change: api.TakenChangeDeployment, Deployment: id, Link: s.Link + "/api/v1/deployments"},
 		)
 	}
-	if got.Unread != "" {
-		out = append(out, api.Taken{Change: api.TakenChangeUnread, Unread: got.Unread, Says: got.Finding,
-			Link: s.Link + "/api/v1/unread"})
+	if got.Unparsed != "" {
+		out = append(out, api.Taken{Change: api.TakenChangeUnparsed, Unparsed: got.Unparsed, Says: got.Finding,
+			Link: s.Link + "/api/v1/unparsed"})
 	}
 	return out
 }
@@ -218,8 +218,8 @@ func (s *Server) GetIncident(
 	}
 	return api.GetIncident200JSONResponse{
 		Deployments: mapped(i.Deployments, apiDeployment), Tickets: mapped(i.Tickets, apiTicket),
-		HandedOver: apiHandedOver(i.HandedOver),
-		Incident:   apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
+		Harm: i.Harm, HandedOver: apiHandedOver(i.HandedOver),
+		Incident: apiHead(i.Head), Entries: mapped(i.Entries, apiEntry), Alerts: mapped(i.Alerts, apiAlert),
 		Runs: mapped(i.Runs, apiRun), Gates: mapped(i.Gates, apiGate), Questions: mapped(i.Questions, apiQuestion),
 	}, nil
 }

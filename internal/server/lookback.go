@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"urgentis/api"
+	"urgentis/core/incident"
 	"urgentis/core/lookback"
 	"urgentis/internal/app"
 )
@@ -36,14 +37,14 @@ func apiBack(x app.LookedBack) api.Back {
 		Lookback: x.LookBack, Title: x.Title, From: x.From, Until: x.Until, Onset: x.Onset, At: x.At.UTC(),
 		Actor: x.Actor,
 		More:  x.More, Missing: append([]string{}, x.Missing...),
-		Series: mapped(x.Series, func(d lookback.Drawn) api.BackSeries {
+		Series: mapped(x.Series, func(d incident.PastLine) api.BackSeries {
 			return api.BackSeries{Name: d.Name, Unit: d.Unit, Good: d.Good, Target: d.Target,
 				Points: mapped(
 					d.Points,
-					func(p lookback.Point) api.BackPoint { return api.BackPoint{At: p.At, Value: p.Value} },
+					func(p incident.PastPoint) api.BackPoint { return api.BackPoint{At: p.At, Value: p.Value} },
 				)}
 		}),
-		Shapes: mapped(x.Shapes, func(s lookback.Shape) api.BackShape {
+		Shapes: mapped(x.Shapes, func(s incident.LineShape) api.BackShape {
 			return api.BackShape{Text: s.Text, Example: s.Example, Count: s.Count, Before: s.Before, Since: s.Since,
 				Targets: s.Targets}
 		}),

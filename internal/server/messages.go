@@ -129,20 +129,21 @@ func (s *Server) WhoIsTold(ctx context.Context, r api.WhoIsToldRequestObject) (a
 	return api.WhoIsTold200JSONResponse{
 		Nobody: f.Nobody, Silent: f.Silent, None: filled(f.None),
 		Tells: mapped(f.Tells, func(t app.WouldTell) api.Tell {
-			return api.Tell{AfterSeconds: int(t.After.Seconds()), To: t.To, Connection: t.Way.Connection,
-				Address: t.Way.Address, Why: t.Why}
+			return api.Tell{AfterSeconds: int(t.After.Seconds()), To: t.To, Connection: t.Contact.Connection,
+				Address: t.Contact.Address, Why: t.Why}
 		}),
 	}, nil
 }
 
-// ListClimbing implements api.StrictServerInterface.
-func (s *Server) ListClimbing(
-	ctx context.Context, r api.ListClimbingRequestObject,
-) (api.ListClimbingResponseObject, error) {
-	list, err := s.App.Climbing(ctx, who(ctx), r.Params.Incident)
-	return api.ListClimbing200JSONResponse(mapped(list, func(n store.Notice) api.Climbing {
-		return api.Climbing{Id: n.ID, Kind: string(n.Kind), Text: n.Text, Incident: deref(n.Incident), Rung: n.Rung + 1,
-			At: n.At.UTC(), NextAt: utc(n.LookAt), Missed: n.Missed}
+// ListEscalations implements api.StrictServerInterface.
+func (s *Server) ListEscalations(
+	ctx context.Context, r api.ListEscalationsRequestObject,
+) (api.ListEscalationsResponseObject, error) {
+	list, err := s.App.Escalations(ctx, who(ctx), r.Params.Incident)
+	return api.ListEscalations200JSONResponse(mapped(list, func(n store.Notice) api.Escalation {
+		return api.Escalation{Id: n.ID, Kind: string(n.Kind), Text: n.Text, Incident: deref(n.Incident),
+			Rung: n.Rung + 1,
+			At:   n.At.UTC(), NextAt: utc(n.LookAt), Missed: n.Missed}
 	})), err
 }
 
@@ -153,11 +154,11 @@ func (s *Server) GetReach(ctx context.Context, r api.GetReachRequestObject) (api
 		return nil, err
 	}
 	return api.GetReach200JSONResponse{
-		Person: x.Name, Quiet: x.Quiet, QuietZone: x.QuietZone, Ways: mapped(x.Ways, apiWay)}, nil
+		Person: x.Name, Quiet: x.Quiet, QuietZone: x.QuietZone, Contacts: mapped(x.Contacts, apiContact)}, nil
 }
 
-func apiWay(w store.Way) api.Way {
-	return api.Way{Id: w.ID, Connection: w.Connection, Address: w.Address, Proven: w.ProvenAt != nil}
+func apiContact(w store.Contact) api.Contact {
+	return api.Contact{Id: w.ID, Connection: w.Connection, Address: w.Address, Verified: w.VerifiedAt != nil}
 }
 
 // SetQuiet implements api.StrictServerInterface.
@@ -165,23 +166,25 @@ func (s *Server) SetQuiet(ctx context.Context, r api.SetQuietRequestObject) (api
 	return api.SetQuiet204Response{}, s.App.SetQuiet(ctx, who(ctx), r.Name, r.Body.Hours, r.Body.Zone)
 }
 
-// AddWay implements api.StrictServerInterface.
-func (s *Server) AddWay(ctx context.Context, r api.AddWayRequestObject) (api.AddWayResponseObject, error) {
-	w, err := s.App.AddWay(ctx, who(ctx), r.Name, r.Body.Connection, r.Body.Address)
+// AddContact implements api.StrictServerInterface.
+func (s *Server) AddContact(ctx context.Context, r api.AddContactRequestObject) (api.AddContactResponseObject, error) {
+	w, err := s.App.AddContact(ctx, who(ctx), r.Name, r.Body.Connection, r.Body.Address)
 	if err != nil {
 		return nil, err
 	}
-	return api.AddWay201JSONResponse(apiWay(*w)), nil
+	return api.AddContact201JSONResponse(apiContact(*w)), nil
 }
 
-// PlaceWays implements api.StrictServerInterface.
-func (s *Server) PlaceWays(ctx context.Context, r api.PlaceWaysRequestObject) (api.PlaceWaysResponseObject, error) {
-	return api.PlaceWays204Response{}, s.App.PlaceWays(ctx, who(ctx), r.Name, *r.Body)
+// OrderContacts implements api.StrictServerInterface.
+func (s *Server) OrderContacts(ctx context.Context,
+	r api.OrderContactsRequestObject) (api.OrderContactsResponseObject, error) {
+	return api.OrderContacts204Response{}, s.App.OrderContacts(ctx, who(ctx), r.Name, *r.Body)
 }
 
-// RemoveWay implements api.StrictServerInterface.
-func (s *Server) RemoveWay(ctx context.Context, r api.RemoveWayRequestObject) (api.RemoveWayResponseObject, error) {
-	return api.RemoveWay204Response{}, s.App.RemoveWay(ctx, who(ctx), r.Name, r.Id)
+// RemoveContact implements api.StrictServerInterface.
+func (s *Server) RemoveContact(ctx context.Context,
+	r api.RemoveContactRequestObject) (api.RemoveContactResponseObject, error) {
+	return api.RemoveContact204Response{}, s.App.RemoveContact(ctx, who(ctx), r.Name, r.Id)
 }
 
 // SendCode implements api.StrictServerInterface.
@@ -189,9 +192,10 @@ func (s *Server) SendCode(ctx context.Context, r api.SendCodeRequestObject) (api
 	return api.SendCode204Response{}, s.App.SendCode(ctx, who(ctx), r.Name, r.Id)
 }
 
-// ProveWay implements api.StrictServerInterface.
-func (s *Server) ProveWay(ctx context.Context, r api.ProveWayRequestObject) (api.ProveWayResponseObject, error) {
-	return api.ProveWay204Response{}, s.App.ProveWay(ctx, who(ctx), r.Name, r.Id, r.Body.Code)
+// VerifyContact implements api.StrictServerInterface.
+func (s *Server) VerifyContact(ctx context.Context,
+	r api.VerifyContactRequestObject) (api.VerifyContactResponseObject, error) {
+	return api.VerifyContact204Response{}, s.App.VerifyContact(ctx, who(ctx), r.Name, r.Id, r.Body.Code)
 }
 
 // OpenLink implements api.StrictServerInterface.

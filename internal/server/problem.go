@@ -36,7 +36,7 @@ func bad(code, format string, args ...any) *Problem {
 }
 
 // retryAfter is in how many seconds a refused report is worth another try.
-var retryAfter = map[string]string{"rate": "1", "busy": "1", "uncertain": "5", "unavailable": "5", "unread": "60"}
+var retryAfter = map[string]string{"rate": "1", "busy": "1", "uncertain": "5", "unavailable": "5", "unparsed": "60"}
 
 // problem answers with one.
 func problem(c *gin.Context, p *Problem) {
@@ -93,12 +93,12 @@ var known = []struct {
 	{store.ErrNameTaken, http.StatusConflict, "name-taken", ""},
 	{leave.ErrOnlyAuthor, http.StatusForbidden, "only-author", ""},
 	{leave.ErrOwnRequest, http.StatusForbidden, "own-request", ""},
-	{leave.ErrNoComment, http.StatusBadRequest, "comment-wanted", ""},
+	{leave.ErrNoComment, http.StatusBadRequest, "comment-needed", ""},
 	{engine.ErrNoChoice, http.StatusBadRequest, "no-choice", ""},
 	{leave.ErrTwice, http.StatusConflict, "twice", ""},
 	{engine.ErrTooLate, http.StatusBadRequest, "too-late", ""},
 	{engine.ErrNoRight, http.StatusForbidden, "role", ""},
-	{engine.ErrNotAside, http.StatusConflict, "not-aside", ""},
+	{engine.ErrNotQuarantined, http.StatusConflict, "not-quarantined", ""},
 	{engine.ErrMayBegin, http.StatusConflict, "may-begin", whole},
 	{engine.ErrField, http.StatusBadRequest, "field", whole},
 	{intake.ErrRefused, http.StatusUnprocessableEntity, "refused", ""},

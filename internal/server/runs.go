@@ -6,6 +6,7 @@ import (
 	"urgentis/api"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/story"
 	"urgentis/core/tell"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
@@ -50,9 +51,9 @@ func (s *Server) CancelRun(ctx context.Context, r api.CancelRunRequestObject) (a
 	return api.CancelRun204Response{}, s.App.CancelRun(ctx, who(ctx), r.Id, r.Body.Because, r.Body.Undo)
 }
 
-// ReleaseRun implements api.StrictServerInterface.
-func (s *Server) ReleaseRun(ctx context.Context, r api.ReleaseRunRequestObject) (api.ReleaseRunResponseObject, error) {
-	return api.ReleaseRun204Response{}, s.App.ReleaseRun(ctx, who(ctx), r.Id, r.Body.Because)
+// ResumeRun implements api.StrictServerInterface.
+func (s *Server) ResumeRun(ctx context.Context, r api.ResumeRunRequestObject) (api.ResumeRunResponseObject, error) {
+	return api.ResumeRun204Response{}, s.App.ResumeRun(ctx, who(ctx), r.Id, r.Body.Because)
 }
 
 // SettleRun implements api.StrictServerInterface.
@@ -91,18 +92,8 @@ func (s *Server) GetRun(ctx context.Context, r api.GetRunRequestObject) (api.Get
 			Seq: e.Seq, At: e.At, Kind: e.Body.Kind(), Path: e.Place.String(), Body: body,
 		})
 	}
-	for n, e := range run.Story {
-		content, err := asMap(e.Content)
-		if err != nil {
-			return nil, err
-		}
-		out.Story = append(out.Story, api.Entry{
-			Seq: int64(
-				n,
-			) + 1, At: e.At.UTC(), Kind: string(e.Kind), Actor: e.Actor, Run: e.Run, Step: e.Step, Title: e.Title,
-			Content: content,
-		})
-	}
+	out.Story = mapped(run.Story, func(e incident.Entry) api.Entry { return apiSealed(&e) })
+	out.Rows = mapped(story.Of(run.Story).Rows(0), apiStoryRow)
 	return out, nil
 }
 

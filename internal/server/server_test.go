@@ -236,7 +236,7 @@ func TestIntake(t *testing.T) {
 	assert.EqualValues(t, "repeat", list[2].Change)
 
 	// What cannot be read is kept as it came, and told.
-	unread := 0
+	unparsed := 0
 	for body, want := range map[string]string{
 		"": "the body is empty", "{": "not JSON", `{"severity":"awful","summary":"x"}`: "severity",
 		`[]`: "the list is empty", `"x"`: "must be an object", "[1]": "must be an object",
@@ -246,8 +246,8 @@ func TestIntake(t *testing.T) {
 		status, said = post(body)
 		assert.Equal(t, 202, status, said)
 		assert.Contains(t, said, want)
-		assert.Contains(t, said, `"change":"unread"`)
-		unread++
+		assert.Contains(t, said, `"change":"unparsed"`)
+		unparsed++
 	}
 	status, said = post(`[{"key":"c","severity":"major","summary":"one"},{"severity":"odd"}]`)
 	require.Equal(t, 202, status, said)
@@ -255,10 +255,10 @@ func TestIntake(t *testing.T) {
 	require.Len(t, list, 2)
 	assert.EqualValues(t, "new", list[0].Change)
 	assert.Contains(t, list[1].Says, `item 2 of 2: severity is "odd"`)
-	_, _, said = s.do("GET", "/api/v1/unread?source=mon", "", bearer(admin)...)
-	var kept []api.Unread
+	_, _, said = s.do("GET", "/api/v1/unparsed?source=mon", "", bearer(admin)...)
+	var kept []api.Unparsed
 	require.NoError(t, json.Unmarshal([]byte(said), &kept))
-	assert.Len(t, kept, unread+1)
+	assert.Len(t, kept, unparsed+1)
 	st, _, said = s.do(
 		"POST",
 		"/in/mon",
@@ -289,7 +289,7 @@ func TestBadRequestsSayWhatIsWrong(t *testing.T) {
 		{"GET", "/api/v1/incidents?limit=1000", "", "limit"},
 		{"GET", "/api/v1/incidents?cursor=zzz", "", "cursor is not one of ours"},
 		{"POST", "/api/v1/runs", `{"runbook":"none"}`, "there is no runbook none"},
-		{"POST", "/api/v1/runbooks", `{"text":"a: b"}`, "the runbook has mistakes"},
+		{"POST", "/api/v1/runbooks", `{"text":"a: b"}`, "the runbook has errors"},
 		{"GET", "/api/v1/nothing", "", "no such address"},
 		{"DELETE", "/api/v1/incidents", "", "cannot be done to this address"},
 	} {
@@ -671,7 +671,7 @@ func TestStrangersFillNothing(t *testing.T) {
 }
 
 // Nothing that a source sends is refused for what its bytes are: NUL, gzip and other character sets are read, and what
-// cannot be unpacked is kept unread.
+// cannot be unpacked is kept unparsed.
 func TestWhateverASourceSendsIsKept(t *testing.T) {
 	s := start(t)
 	admin := bearer(s.token(access.Admin))
@@ -690,7 +690,7 @@ func TestWhateverASourceSendsIsKept(t *testing.T) {
 	require.NoError(t, err)
 	for _, c := range []struct{ body, media, coding, want string }{
 		{`{"key":"a","text":"one\u0000two"}`, "application/json", "", "one\uFFFDtwo"},
-		{"{\"key\":\"b\",\"text\":\"raw\"}\x00", "application/json", "", "unread"},
+		{"{\"key\":\"b\",\"text\":\"raw\"}\x00", "application/json", "", "unparsed"},
 		{gz.String(), "application/json", "gzip", "packed"},
 		{wide, "application/json; charset=utf-16", "", "wide"},
 		{"no gzip", "application/json", "gzip", "is no gzip"},

@@ -73,7 +73,7 @@ map:
 	}
 	status, _, said := s.do("POST", "/in/panel?k=odd", `{"what": "dark"}`, append(bearer(token), "X-Level", "7")...)
 	assert.Equal(t, http.StatusAccepted, status, "it is kept")
-	assert.Contains(t, said, `"change":"unread"`)
+	assert.Contains(t, said, `"change":"unparsed"`)
 	// What cannot stand in the database as it came is kept all the same.
 	for _, odd := range [][]string{
 		{"Content-Type", "text/\xff"}, {"Content-Type", "text/plain", "X-Level", "\xff\xfe"},
@@ -81,13 +81,13 @@ map:
 	} {
 		status, _, said := s.do("POST", "/in/panel?k=%ff", "\xff", append(bearer(token), odd...)...)
 		assert.Equal(t, http.StatusAccepted, status, said)
-		assert.Contains(t, said, `"change":"unread"`)
+		assert.Contains(t, said, `"change":"unparsed"`)
 	}
 	status, _, said = s.do("POST", "/in/panel?k=%ff", `{"what": "dark"}`, append(bearer(token), "X-Level", "1")...)
 	assert.Equal(t, http.StatusAccepted, status, said)
 	assert.Contains(t, said, `"change":"new"`)
-	unread, err := s.App.UnreadPayloads(ctx, root, "panel")
+	unparsed, err := s.App.UnparsedPayloads(ctx, root, "panel")
 	require.NoError(t, err)
-	require.Len(t, unread, 4)
-	assert.NotContains(t, unread[3].Headers, "authorization", "what proves is no part of what was said")
+	require.Len(t, unparsed, 4)
+	assert.NotContains(t, unparsed[3].Headers, "authorization", "what proves is no part of what was said")
 }

@@ -57,10 +57,10 @@ func (h *hearing) curl(path string, args ...string) (status, answer string) {
 }
 
 // taken is how many rows keep what arrived of a source: as alerts, and as what nobody could read.
-func (h *hearing) taken(source string) (alerts, unread int) {
+func (h *hearing) taken(source string) (alerts, unparsed int) {
 	require.NoError(h.t, testdb.SQL(h.Store).Raw(`select (select count(*) from alert where source = ?),
-		(select count(*) from unread where source = ?)`, source, source).Row().Scan(&alerts, &unread))
-	return alerts, unread
+		(select count(*) from unparsed where source = ?)`, source, source).Row().Scan(&alerts, &unparsed))
+	return alerts, unparsed
 }
 
 func TestPostsOfCurl(t *testing.T) {
@@ -133,7 +133,7 @@ func TestPostsOfCurl(t *testing.T) {
 <condition station="p2"><words>dark</words></condition></report>`), 0o600))
 		status, said := h.curl("/in/quay", "-H", quay, "-H", "Content-Type: text/xml", "--data-binary", "@"+file)
 		require.Equal(t, "202", status, said)
-		require.NotContains(t, said, "unread")
+		require.NotContains(t, said, "unparsed")
 		h.alert("quay", "Pumpe läuft")
 		h.alert("quay", "dark")
 	})
@@ -145,7 +145,7 @@ func TestPostsOfCurl(t *testing.T) {
 		status, said := h.curl("/in/quay", "-H", quay, "-H", "Content-Type: application/xml", "--data-binary",
 			bomb+"]><report><condition station=\"x\"><words>&i;</words></condition></report>")
 		assert.Equal(t, "202", status)
-		assert.Contains(t, said, `"change":"unread"`, "it is kept as it came, and nothing of it is expanded")
+		assert.Contains(t, said, `"change":"unparsed"`, "it is kept as it came, and nothing of it is expanded")
 	})
 	t.Run("what cannot be read is kept", func(*testing.T) {
 		_, before := h.taken("panel")
@@ -161,13 +161,13 @@ func TestPostsOfCurl(t *testing.T) {
 				bad,
 			)
 			assert.Contains(t, []string{"202", "400", "413"}, status, said)
-			_, unread := h.taken("panel")
+			_, unparsed := h.taken("panel")
 			if status == "202" {
 				before++
 			} else {
 				assert.Regexp(t, `"detail":"[^"]+"`, said)
 			}
-			assert.Equal(t, before, unread, "payload %d: %s", i, said)
+			assert.Equal(t, before, unparsed, "payload %d: %s", i, said)
 		}
 	})
 	alerts, _ := h.taken("panel")

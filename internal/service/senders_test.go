@@ -208,9 +208,9 @@ func TestTrapsOfRealSenders(t *testing.T) {
 		address}, down("9")...)...)
 	h.run("snmptrap", "-v", "2c", "-c", community, address, "", "1.3.6.1.4.1.99.1", "1.3.6.1.4.1.99.2", "s", "dark")
 	require.Eventually(t, func() bool {
-		u, err := h.App.UnreadPayloads(context.Background(), root, "devices")
+		u, err := h.App.UnparsedPayloads(context.Background(), root, "devices")
 		return err == nil && len(u) == 1
-	}, time.Minute, 50*time.Millisecond, "what has no standard meaning is kept unread")
+	}, time.Minute, 50*time.Millisecond, "what has no standard meaning is kept unparsed")
 	list, err := h.Store.In(context.Background()).
 		Alerts(access.Scope{All: true}, store.WhichAlerts{}, store.Place{}, 100)
 	require.NoError(t, err)

@@ -34,11 +34,12 @@ import (
 	"urgentis/internal/intake"
 	"urgentis/internal/listen"
 	"urgentis/internal/localdb"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/secret"
 	"urgentis/internal/server"
 	"urgentis/internal/signin"
-	"urgentis/internal/standing"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/telling"
 )
 
@@ -225,7 +226,8 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 		}
 	}()
 	var driver *engine.Engine
-	teller := &telling.Teller{}
+	told := stories.New()
+	teller := &telling.Teller{Stories: told}
 	outbox, err := connect.New(connect.Config{
 		Store: i.Store, Allowed: allowed, Secrets: keeper, Link: i.Link, Log: c.Log,
 		Connections: func(ctx context.Context, name string) (*message.Connection, error) {
@@ -259,7 +261,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 		return err
 	}
 	teller.Start()
-	looker, err := standing.New(driver)
+	looker, err := scheduled.New(driver)
 	if err != nil {
 		return err
 	}
@@ -271,7 +273,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 	}
 	i.App, err = app.New(app.Config{
 		Store: i.Store, Engine: i.engine, Teller: teller, Looker: looker, Intake: i.intake,
-		Accounts: signin.New(i.Store), Secrets: keeper, SSH: i.ssh, Outbox: outbox,
+		Accounts: signin.New(i.Store), Secrets: keeper, SSH: i.ssh, Outbox: outbox, Stories: told,
 		Log: c.Log, Version: c.Version, Link: i.Link,
 	})
 	if err != nil {

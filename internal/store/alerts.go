@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"urgentis/core/alert"
+	"urgentis/core/incident"
 
 	"urgentis/core/access"
 )
@@ -114,11 +115,11 @@ func (tx *Tx) OpenAlerts(ids []Identity) ([]OpenAlert, error) {
 	for i, id := range ids {
 		sources[i], keys[i] = id.Source, id.Key
 	}
-	found, err := scan[OpenAlert](tx, `select a.*, i.resolved_at as closed_at
+	found, err := scan[OpenAlert](tx, `select a.*, i.closed_at as closed_at
 		from unnest(?::text[], ?::text[]) as v(source, key)
 		cross join lateral (select * from alert
 			where state = 'open' and source = v.source and key = v.key limit 1 for update) a
-		left join incident i on i.number = a.incident and i.state = 'resolved'`, array{sources}, array{keys})
+		left join incident i on i.number = a.incident and i.state = 'closed'`, array{sources}, array{keys})
 	if err != nil {
 		return nil, fmt.Errorf("read open alerts: %w", err)
 	}
@@ -186,7 +187,7 @@ func (tx *Tx) CountRepeats(reports []Repeat) (*Counted, error) {
 		a as (update alert a set count = a.count + v.times, last_at = now(), last_said = v.at from v
 			where a.ctid = v.place and v.open_as = v.severity
 			returning v.n - 1 as report, a.id, a.incident,
-				exists (select from incident i where i.number = a.incident and i.state = 'resolved')
+				exists (select from incident i where i.number = a.incident and i.state = 'closed')
 				or case when a.treated_run = '' then false else now() > a.treated_at + `+quietOf+` end as closed)
 		select config.version, (select count(*) from v) - (select count(*) from a), coalesce(a.report, 0),
 			coalesce(a.id, ''), a.incident, coalesce(a.closed, false)
@@ -330,6 +331,15 @@ func (tx *Tx) CountStart(runbook, start string, most int, since, now time.Time) 
 		return false, nil
 	}
 	return true, tx.run("insert into started (runbook, start, at) values (?, ?, ?)", runbook, start, now)
+}
+
+// Content is an alert as the record keeps it.
+func (a *Alert) Content() incident.AlertContent {
+	return incident.AlertContent{
+		ID: a.ID, Source: a.Source, Key: a.Key, Severity: a.Severity, State: a.State, Summary: a.Summary,
+		Service: a.Service, Link: a.Link, Labels: a.Labels, Count: int(a.Count), FirstAt: a.FirstAt.UTC(),
+		LastAt: a.LastAt.UTC(), FirstSaid: a.FirstSaid.UTC(), LastSaid: a.LastSaid.UTC(),
+	}
 }
 
 // Snapshot is an alert as expressions see it.

@@ -24,8 +24,8 @@ const (
 // that a run was begun for, and where there was none for its first one. What a run said of an alert that came back
 // within its quiet time was not so: it was not repaired.
 func (tx *Tx) PastIncidents(service string, but int64) ([]PastIncident, error) {
-	return scan[PastIncident](tx, `with past as (select number, title, outcome, because, resolved_at from incident
-			where service = ? and state = 'resolved' and number <> ? and resolved_at is not null and merged_into is null
+	return scan[PastIncident](tx, `with past as (select number, title, outcome, because, closed_at from incident
+			where service = ? and state = 'closed' and number <> ? and closed_at is not null and merged_into is null
 			order by number desc limit ?),
 		quiet as (select coalesce((select make_interval(mins => nullif(quiet_minutes, 0)) from service where name = ?),
 			interval '15 minutes') as time)
@@ -39,7 +39,7 @@ func (tx *Tx) PastIncidents(service string, but int64) ([]PastIncident, error) {
 				and b.first_at > t.at and b.first_at <= t.at + q.time limit 1) back on true
 			where r.incident = i.number order by t.at desc limit ?)
 			union all
-			(select i.outcome, i.because, i.resolved_at, coalesce(a.source, ''), coalesce(a.key, ''),
+			(select i.outcome, i.because, i.closed_at, coalesce(a.source, ''), coalesce(a.key, ''),
 				coalesce(a.labels->>'signal', ''), ''
 			from (select 1) one left join lateral (select source, key, labels from alert where incident = i.number
 				order by first_at, id limit 1) a on true

@@ -41,7 +41,7 @@ func (tx *Tx) Marks(services []string, from, until time.Time) ([]Mark, error) {
 			and e.at >= @from and e.at < @until
 		where i.service = any (cast(@services as text[])) and i.opened_at < @until
 			and i.opened_at >= @back
-			and (i.resolved_at is null or i.resolved_at >= @from)
+			and (i.closed_at is null or i.closed_at >= @from)
 		union all
 		select opened_at, 'incident', service, title, '', number, '' from incident
 		where service = any (cast(@services as text[])) and opened_at >= @from and opened_at < @until
@@ -88,7 +88,7 @@ func (tx *Tx) BadThings(services []string, from, until time.Time) ([]incident.Ba
 			coalesce(a.labels->>'host', a.labels->>'target', a.labels->>'instance', '') as target
 		from incident i join alert a on a.incident = i.number
 		where i.service = any (?::text[]) and a.service = any (?::text[])
-			and i.opened_at < ? and i.opened_at >= ? and (i.resolved_at is null or i.resolved_at >= ?)
+			and i.opened_at < ? and i.opened_at >= ? and (i.closed_at is null or i.closed_at >= ?)
 			and a.first_at < ? and (a.state = 'open' or a.last_at >= ?)) x
 		where n <= ? order by at, id`, array{services}, array{services}, until, from.Add(-longest), from, until,
 		from, maxThings)

@@ -132,8 +132,8 @@ func (tx *Tx) SetSourceText(name, text string) error {
 		on conflict (name) do update set says = excluded.says`, name, text)
 }
 
-// Unread is what proved itself and could not be mapped.
-type Unread struct {
+// Unparsed is what proved itself and could not be mapped.
+type Unparsed struct {
 	ID      string `gorm:"primaryKey"`
 	Source  string
 	At      time.Time
@@ -149,44 +149,44 @@ type Unread struct {
 }
 
 // Payload is what arrived.
-func (u *Unread) Payload() source.Payload {
+func (u *Unparsed) Payload() source.Payload {
 	return source.Payload{ContentType: u.ContentType, Headers: u.Headers, Query: u.Query, Body: u.Body}
 }
 
-// AddUnread keeps a payload that could not be mapped.
-func (tx *Tx) AddUnread(u *Unread) error {
+// AddUnparsed keeps a payload that could not be mapped.
+func (tx *Tx) AddUnparsed(u *Unparsed) error {
 	u.Headers, u.Query, u.Body = notNull(u.Headers), notNull(u.Query), append([]byte{}, u.Body...)
 	return tx.db.Create(u).Error
 }
 
-// maxUnread bounds a list of payloads.
-const maxUnread = 100
+// maxUnparsed bounds a list of payloads.
+const maxUnparsed = 100
 
-// MostUnread and MostUnreadBytes bound how many payloads of one source are kept unread.
+// MostUnparsed and MostUnparsedBytes bound how many payloads of one source are kept unparsed.
 const (
-	MostUnread      = 10_000
-	MostUnreadBytes = 64 << 20
+	MostUnparsed      = 10_000
+	MostUnparsedBytes = 64 << 20
 )
 
-// fullOfUnread tells the sources that have as many unread payloads as are kept.
-const fullOfUnread = `select source from unread where read_at is null and (? = '' or source = ?) group by source
+// fullOfUnparsed tells the sources that have as many unparsed payloads as are kept.
+const fullOfUnparsed = `select source from unparsed where read_at is null and (? = '' or source = ?) group by source
 	having count(*) >= ? or sum(octet_length(body)) >= ?`
 
-// FullOfUnread lists the sources that have as many unread payloads as are kept; source "" looks at all.
-func (tx *Tx) FullOfUnread(source string) ([]string, error) {
-	return scan[string](tx, fullOfUnread, source, source, MostUnread, MostUnreadBytes)
+// FullOfUnparsed lists the sources that have as many unparsed payloads as are kept; source "" looks at all.
+func (tx *Tx) FullOfUnparsed(source string) ([]string, error) {
+	return scan[string](tx, fullOfUnparsed, source, source, MostUnparsed, MostUnparsedBytes)
 }
 
-// Unread lists payloads that nobody has read yet, newest first; source "" is every source.
-func (tx *Tx) Unread(source string) ([]Unread, error) {
-	return scan[Unread](tx, `select * from unread where read_at is null and (? = '' or source = ?)
-		order by at desc, id limit ?`, source, source, maxUnread)
+// Unparsed lists payloads that nobody has read yet, newest first; source "" is every source.
+func (tx *Tx) Unparsed(source string) ([]Unparsed, error) {
+	return scan[Unparsed](tx, `select * from unparsed where read_at is null and (? = '' or source = ?)
+		order by at desc, id limit ?`, source, source, maxUnparsed)
 }
 
-// OneUnread reads a payload that could not be mapped.
-func (tx *Tx) OneUnread(id string) (*Unread, error) { return take[Unread](tx, "id = ?", id) }
+// OneUnparsed reads a payload that could not be mapped.
+func (tx *Tx) OneUnparsed(id string) (*Unparsed, error) { return take[Unparsed](tx, "id = ?", id) }
 
 // MarkRead notes that a payload was mapped after all.
 func (tx *Tx) MarkRead(id, by string) error {
-	return tx.run("update unread set read_at = now(), read_by = ? where id = ? and read_at is null", by, id)
+	return tx.run("update unparsed set read_at = now(), read_by = ? where id = ? and read_at is null", by, id)
 }

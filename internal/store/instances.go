@@ -220,7 +220,7 @@ func (s *Store) Sweep(ctx context.Context) error {
 			return err
 		}
 		return tx.ring(tx.db.Raw(`update run set rung_at = now() where id in
-			(select id from run where owner is null and ended_at is null and set_aside_at is null and rung_at
+			(select id from run where owner is null and ended_at is null and quarantined_at is null and rung_at
 				< now() - interval '3 seconds' limit 500 for update skip locked) returning id`))
 	})
 }

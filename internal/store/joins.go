@@ -127,10 +127,10 @@ func (tx *Tx) SplitInto(ids []string, to int64) error {
 // LastIncident is the incident of the last alert of a condition.
 type LastIncident struct {
 	Identity
-	Number     int64
-	Service    string // of the alert
-	State      string
-	ResolvedAt *time.Time
+	Number   int64
+	Service  string // of the alert
+	State    string
+	ClosedAt *time.Time
 }
 
 // LastIncidents finds, for conditions that are reported anew, the incidents that their last alerts are in.
@@ -142,7 +142,7 @@ func (tx *Tx) LastIncidents(ids []Identity) ([]LastIncident, error) {
 	for i, id := range ids {
 		sources[i], keys[i] = id.Source, id.Key
 	}
-	found, err := scan[LastIncident](tx, `select v.source, v.key, i.number, a.service, i.state, i.resolved_at
+	found, err := scan[LastIncident](tx, `select v.source, v.key, i.number, a.service, i.state, i.closed_at
 		from unnest(?::text[], ?::text[]) as v(source, key)
 		cross join lateral (select incident, service from alert
 			where source = v.source and key = v.key and state = 'cleared' order by first_at desc limit 1) a

@@ -249,7 +249,7 @@ func (tx *Tx) ringFor(keys []string) error {
 		(select run from (select run, row_number() over (partition by key order by rank, run) n
 			from (`+queue+`) q where key in ?) q
 		 where n <= 2 or exists (select 1 from hold h where h.run = q.run))
-		and owner is null and rung_at is null and ended_at is null and set_aside_at is null returning id`, keys))
+		and owner is null and rung_at is null and ended_at is null and quarantined_at is null returning id`, keys))
 }
 
 // Waiting lists, by key, the runs that wait for what a run holds, the first first.

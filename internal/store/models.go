@@ -141,18 +141,18 @@ type Revision struct {
 
 // Incident is the head of a record.
 type Incident struct {
-	Number     int64 `gorm:"primaryKey"`
-	Title      string
-	State      string
-	WaitingOn  string
-	Outcome    string
-	Because    string
-	Severity   string
-	Service    string
-	OpenedAt   time.Time
-	ResolvedAt *time.Time
-	Entries    int64
-	LastHash   string
+	Number    int64 `gorm:"primaryKey"`
+	Title     string
+	State     string
+	WaitingOn string
+	Outcome   string
+	Because   string
+	Severity  string
+	Service   string
+	OpenedAt  time.Time
+	ClosedAt  *time.Time
+	Entries   int64
+	LastHash  string
 	// TitleBy and SeverityBy set them by hand; "" where they follow the worst alert.
 	TitleBy, SeverityBy string
 	// Holder looks after it; "" for nobody.
@@ -251,8 +251,8 @@ type Run struct {
 	Alert     string // the alert that started it
 	AgainOf   string // the run whose inputs it was begun with again
 	Service   string // the runbook's
-	// SetAsideAt is when it was taken out of all hands because instances died of it.
-	SetAsideAt *time.Time
+	// QuarantinedAt is when it was taken out of all hands because instances died of it.
+	QuarantinedAt *time.Time
 }
 
 // Event is one entry of a run's log.

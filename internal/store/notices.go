@@ -40,7 +40,7 @@ type Notice struct {
 
 // The states of notices.
 const (
-	NoticeOpen  = "open"  // it climbs, or waits
+	NoticeOpen  = "open"  // it escalates, or waits
 	NoticeDone  = "told"  // whoever should be told was; nothing is to come
 	NoticeTaken = "taken" // somebody has it
 	NoticeOver  = "over"  // what it is about is over, or says itself in another one
@@ -108,8 +108,9 @@ type toldRow struct {
 }
 
 func (r toldRow) told() route.Told {
-	return route.Told{To: r.Receiver, Way: route.Way{Connection: r.Connection, Address: r.Address}, Rung: r.Rung,
-		At: r.QueuedAt, Failed: r.Failed}
+	return route.Told{To: r.Receiver, Contact: route.Contact{Connection: r.Connection, Address: r.Address},
+		Rung: r.Rung,
+		At:   r.QueuedAt, Failed: r.Failed}
 }
 
 // ToldOf reads what was sent of notices.
@@ -148,7 +149,7 @@ func (tx *Tx) ToldAbout(incident int64) ([]route.Told, error) {
 }
 
 // LastMessage is the newest message about an incident by a way; nil for none.
-func (tx *Tx) LastMessage(incident int64, way route.Way) (*Delivery, error) {
+func (tx *Tx) LastMessage(incident int64, way route.Contact) (*Delivery, error) {
 	rows, err := scan[Delivery](tx, `select * from delivery where incident = ? and address = ? and at_address = ?
 		and receiver <> '' order by id desc limit 1`, incident, way.Connection, way.Address)
 	if err != nil || len(rows) == 0 {
@@ -163,7 +164,7 @@ func (tx *Tx) ReleaseNotices(incident int64) error {
 		and state = ? and look_at > now() for update skip locked)`, incident, route.IncidentOpened, NoticeOpen)
 }
 
-// OpenNotices lists the urgent notices that climb, oldest first; incident 0: of all. What is only held back yet, and
+// OpenNotices lists the urgent notices that escalate, oldest first; incident 0: of all. What is only held back yet, and
 // what is over or taken since it was looked at, is none of them.
 func (tx *Tx) OpenNotices(incident int64) ([]Notice, error) {
 	return scan[Notice](tx, `select n.* from notice n

@@ -21,7 +21,7 @@ type NewEntry struct {
 	Run     string
 	Step    string
 	Title   string
-	Content any
+	Content incident.Content // of the type that entries of the kind hold
 }
 
 // RecordWriter collects what one transaction writes into the records of incidents and into the feed, and
@@ -105,6 +105,9 @@ func (r *RecordWriter) Write(i *Incident, entries ...NewEntry) error {
 		if !n.Kind.Known() {
 			return fmt.Errorf("an entry of kind %q, which nothing describes", n.Kind)
 		}
+		if !n.Kind.Holds(n.Content) {
+			return fmt.Errorf("an entry of kind %q cannot hold %T", n.Kind, n.Content)
+		}
 		e := incident.Entry{
 			Incident: strconv.FormatInt(i.Number, 10),
 			Seq:      i.Entries + 1,
@@ -114,9 +117,6 @@ func (r *RecordWriter) Write(i *Incident, entries ...NewEntry) error {
 			Run:      n.Run,
 			Step:     n.Step,
 			Title:    n.Title,
-		}
-		if n.Content == nil {
-			n.Content = map[string]any{}
 		}
 		if err := incident.Seal(&e, i.LastHash, n.Content); err != nil {
 			return fmt.Errorf("seal an entry: %w", err)
@@ -279,7 +279,7 @@ var passing = []struct{ table, over string }{
 	{"heard_id", "at < now() - interval '2 hours' and (door like 'alert/%' or at < now() - interval '1 day')"},
 	{"early_news", "at < now() - interval '1 day'"},
 	{"payload", "at < now() - interval '30 days'"},
-	{"unread", "read_at < now() - interval '30 days'"},
+	{"unparsed", "read_at < now() - interval '30 days'"},
 	{"source_key", "ends_at < now() - interval '30 days'"},
 	{"start_key", "ends_at < now() - interval '30 days'"},
 	{"firing", "at < now() - interval '30 days'"},

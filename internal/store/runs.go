@@ -36,7 +36,7 @@ const claimed = "returning *, (select at from setting where key = 'put_back') as
 // stays out until a newer instance answers.
 func (s *Store) Claim(ctx context.Context, run, owner string) (*Claimed, error) {
 	rows, err := scan[Claimed](s.In(ctx), `update run set owner = ?, epoch = epoch + 1, rung_at = null
-		where id = ? and owner is null and rung_at is not null and ended_at is null and set_aside_at is null
+		where id = ? and owner is null and rung_at is not null and ended_at is null and quarantined_at is null
 			and rules <= ? `+claimed,
 		owner, run, flow.Rules)
 	if err != nil || len(rows) == 0 {
@@ -178,8 +178,9 @@ func (b *Bulk) Speak(r *Run, events []flow.Event, h Head) error {
 	if err := addEvents(b, r.ID, events); err != nil {
 		return err
 	}
-	if r.EndedAt != nil || r.SetAsideAt != nil {
-		// A late fact of a run that is over decides nothing and revives nothing; one that is set aside hears it later.
+	if r.EndedAt != nil || r.QuarantinedAt != nil {
+		// A late fact of a run that is over decides nothing and revives nothing; one that is quarantined hears it
+		// later.
 		return b.tx.db.Exec("update run set version = version + ? where id = ?", len(events), r.ID).Error
 	}
 	ring := r.Owner == nil && r.RungAt == nil
@@ -270,7 +271,7 @@ func (s *Store) ClaimDue(
 		}
 		if len(due) > 0 {
 			runs, err = scan[Claimed](tx, `update run set owner = ?, epoch = epoch + 1 where id in ? and owner is null
-				and rung_at is null and ended_at is null and set_aside_at is null `+claimed, owner, due)
+				and rung_at is null and ended_at is null and quarantined_at is null `+claimed, owner, due)
 			if err != nil {
 				return err
 			}
@@ -353,9 +354,9 @@ func (tx *Tx) RunsOfAlert(alert string) ([]string, error) {
 	return scan[string](tx, "select id from run where alert = ? and ended_at is null order by id", alert)
 }
 
-// EndUnread ends a run that this instance owns without its log, which it cannot go on with. It reports false where the
-// run is no longer its own.
-func (tx *Tx) EndUnread(r *Run, because string) (bool, error) {
+// EndUnparsed ends a run that this instance owns without its log, which it cannot go on with. It reports false where
+// the run is no longer its own.
+func (tx *Tx) EndUnparsed(r *Run, because string) (bool, error) {
 	n, err := tx.exec(
 		`update run set owner = null, rung_at = null, state = ?, because = ?, waits_on = '', ended_at = now()
 		where id = ? and owner = ? and epoch = ?`,
@@ -368,8 +369,8 @@ func (tx *Tx) EndUnread(r *Run, because string) (bool, error) {
 	return n > 0, err
 }
 
-// CancelAside cancels a run that was set aside: nobody plans it any more.
-func (tx *Tx) CancelAside(run, because string) error {
+// CancelQuarantined cancels a run that was quarantined: nobody plans it any more.
+func (tx *Tx) CancelQuarantined(run, because string) error {
 	return tx.run(
 		"update run set state = 'cancelled', waits_on = '', because = ?, ended_at = now() where id = ?",
 		because,

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// PoisonAt is how often an instance may die with the same thing in hand before that is set aside.
+// PoisonAt is how often an instance may die with the same thing in hand before that is quarantined.
 const PoisonAt = 2
 
 // dead are the instances that ended without taking their leave, or are about to be found dead.
@@ -62,11 +62,11 @@ func (s *Store) Unclean(ctx context.Context, within time.Duration) (bool, error)
 	return yes, err
 }
 
-// SetAside takes a run that this instance owns out of all hands, until Release.
-func (tx *Tx) SetAside(r *Run, because string) (bool, error) {
+// Quarantine takes a run that this instance owns out of all hands, until Release.
+func (tx *Tx) Quarantine(r *Run, because string) (bool, error) {
 	res := tx.db.Exec(
-		`update run set owner = null, rung_at = null, set_aside_at = now(), state = 'waiting',
-			waits_on = 'set-aside', because = ?
+		`update run set owner = null, rung_at = null, quarantined_at = now(), state = 'waiting',
+			waits_on = 'quarantined', because = ?
 		where id = ? and owner = ? and epoch = ?`,
 		because,
 		r.ID,
@@ -76,11 +76,11 @@ func (tx *Tx) SetAside(r *Run, because string) (bool, error) {
 	return res.RowsAffected == 1, res.Error
 }
 
-// Release lets a run that was set aside go on, and rings for it. It reports false for one that was not.
+// Release lets a run that was quarantined go on, and rings for it. It reports false for one that was not.
 func (tx *Tx) Release(run string) (bool, error) {
 	res := tx.db.Exec(
-		"update run set set_aside_at = null, state = 'running', waits_on = '', because = '', rung_at = now() where "+
-			"id = ? and set_aside_at is not null and ended_at is null",
+		"update run set quarantined_at = null, state = 'running', waits_on = '', because = '', rung_at = now() where "+
+			"id = ? and quarantined_at is not null and ended_at is null",
 		run,
 	)
 	if res.Error != nil || res.RowsAffected == 0 {

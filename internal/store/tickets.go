@@ -42,7 +42,7 @@ func (tx *Tx) Ticketless(connection string, most int) ([]Incident, error) {
 			and (n.look_at <= now() or n.state in ('told', 'taken')))
 		and not exists (select from ticket t where t.incident = i.number and t.connection = ?)
 		order by i.number limit ?`,
-		route.IncidentOpened, route.NobodyStarted, route.ApprovalWanted, route.HandOver, connection, most)
+		route.IncidentOpened, route.NobodyStarted, route.ApprovalNeeded, route.HandOver, connection, most)
 }
 
 // AddTicket notes that a ticket is wanted; false where there is one already. That of an incident from before the
@@ -118,9 +118,9 @@ const gatherFor = 30
 // way, so that no other instance does.
 func (tx *Tx) TicketsBehind(connection string, most int) ([]Ticket, error) {
 	return scan[Ticket](tx, `select t.* from ticket t join incident i on i.number = t.incident
-		where t.connection = ? and (t.state = 'open' and (i.entries > t.copied or i.state = 'resolved')
+		where t.connection = ? and (t.state = 'open' and (i.entries > t.copied or i.state = 'closed')
 			or t.state = 'resolved' and i.state = 'open')
-		and (i.state = 'resolved' or t.told_at is null or t.told_at <= now() - make_interval(secs => ?))
+		and (i.state = 'closed' or t.told_at is null or t.told_at <= now() - make_interval(secs => ?))
 		and not exists (select from delivery d where d.incident = t.incident and d.kind = ? and d.address = ?
 			and d.state = 'queued')
 		order by t.incident limit ? for update of t skip locked`, connection, gatherFor, DeliveryDesk, connection, most)

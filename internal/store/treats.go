@@ -207,7 +207,7 @@ func (tx *Tx) EndOf(i *Incident, ending []string) (incident.Now, error) {
 			n.Working = append(n.Working, r.Runbook)
 		}
 	}
-	n.HandOvers, err = scan[incident.Standing](tx, `select h.run, r.runbook, h.to_whom as to, h.state, h.at
+	n.HandOvers, err = scan[incident.HandOver](tx, `select h.run, r.runbook, h.to_whom as to, h.state, h.at
 		from hand_over h join run r on r.id = h.run where h.incident = ? and h.settled_at is null order by h.at, h.run`,
 		i.Number)
 	if err != nil {

@@ -238,7 +238,7 @@ func (s *sheet) mayHelp(m *message.Message, run, but string) error {
 		words = append(words, fmt.Sprintf("%s (%s)", r.Book.Title, strings.Join(r.Reasons, "; ")))
 	}
 	if len(words) > 0 {
-		m.Lines = append(m.Lines, message.Line{Name: "May help", Text: strings.Join(words, "; ")})
+		m.Lines = append(m.Lines, message.Line{Name: "Suggested", Text: strings.Join(words, "; ")})
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"urgentis/core/plain"
 	"urgentis/core/runbook"
 	"urgentis/core/source"
+	"urgentis/core/story"
 	"urgentis/internal/store"
 )
 
@@ -173,17 +174,8 @@ func (s *sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 	if err != nil {
 		return err
 	}
-	entries, err := s.Tx().EntriesAfter(inc.Number, t.Copied, maxCopied)
-	if err != nil {
+	if err := s.comment(c, t); err != nil {
 		return err
-	}
-	now := s.e.Now().UTC()
-	if len(entries) > 0 {
-		from := t.Copied
-		t.Copied, t.ToldAt = entries[len(entries)-1].Seq, &now
-		if err := s.comment(c, inc.Number, from, entries); err != nil {
-			return err
-		}
 	}
 	left, err := s.Tx().LeftOf(inc.Number)
 	if err != nil {
@@ -193,7 +185,7 @@ func (s *sheet) followTicket(c *message.Connection, t *store.Ticket) error {
 		inc.Severity, inc.Title, inc.WaitingOn, inc.Holder, inc.State, strings.Join(left, "; "),
 	}, "\x1f")
 	t.State = store.TicketOpen // it may have been resolved, and its incident be open again
-	over := inc.State == "resolved" && t.Copied >= inc.Entries
+	over := inc.State == "closed" && t.Copied >= inc.Entries
 	if shown != t.Shown && c.Desk.Update != nil && !over {
 		key := store.NewID("update:") // it may change twice between two entries
 		if err := s.tellDesk(c.Name, inc.Number, DeskWord{Do: DeskUpdate}, key); err != nil {
@@ -223,11 +215,11 @@ const mitigated = "mitigated"
 
 // fileFollowUp asks a desk for a ticket about what is left to do, each time that an incident is closed as mitigated.
 func (s *sheet) fileFollowUp(c *message.Connection, inc *store.Incident) error {
-	if inc.Outcome != mitigated || c.Desk.FollowUp == nil || inc.ResolvedAt == nil {
+	if inc.Outcome != mitigated || c.Desk.FollowUp == nil || inc.ClosedAt == nil {
 		return nil
 	}
 	// What is written down of it makes the record longer, and the ticket is followed again.
-	key := fmt.Sprintf("follow-up:%d", inc.ResolvedAt.UnixMicro())
+	key := fmt.Sprintf("follow-up:%d", inc.ClosedAt.UnixMicro())
 	if known, err := s.Tx().DeliveryKnown(deskKey(inc.Number, c.Name, key)); err != nil || known {
 		return err
 	}
@@ -271,7 +263,7 @@ func (s *sheet) leftToDo(inc *store.Incident) (string, error) {
 		}
 		lines = append(
 			lines,
-			fmt.Sprintf("It was there before: %d times, of which %d were mitigated; last as incident %d",
+			fmt.Sprintf("Happened %d times before (%d mitigated, last: incident %d)",
 				n, not, before[0].Number),
 		)
 	}
@@ -291,55 +283,88 @@ func (s *sheet) tellDesk(desk string, incident int64, word DeskWord, key string)
 	return nil
 }
 
-// comment tells a desk of entries: in one comment what is for those who work on the incident, in another what is for
-// others too.
-func (s *sheet) comment(c *message.Connection, number, from int64, entries []store.Entry) error {
-	if c.Desk.Comment == nil {
-		return nil
+// comment sends what went on in the record since a ticket was told as comments: what people wrote for others as one of
+// its own, which whoever sees the ticket may read.
+func (s *sheet) comment(c *message.Connection, t *store.Ticket) error {
+	entries, err := s.Tx().EntriesAfter(t.Incident, t.Copied, maxCopied)
+	if err != nil || len(entries) == 0 {
+		return err
 	}
-	var inner, openly []store.Entry
-	for _, e := range entries {
-		if incident.Kind(e.Kind) == incident.Outward {
-			openly = append(openly, e)
-		} else {
-			inner = append(inner, e)
-		}
+	from, now := t.Copied, s.e.Now().UTC()
+	inner := chosen(entries, c.Desk.Copies)
+	t.Copied, t.ToldAt = entries[len(entries)-1].Seq, &now
+	if len(c.Desk.Copies) == 0 {
+		err = s.e.Stories.Read(s.Tx(), t.Incident, func(f *story.Folder) { inner = copied(f.Rows(from), t.Copied) })
 	}
-	for _, of := range []struct {
-		key  string
-		list []store.Entry
-	}{{"comment", inner}, {"openly", openly}} {
-		text := copied(of.list, c.Desk.Copies)
-		if text == "" {
+	if err != nil || c.Desk.Comment == nil {
+		return err
+	}
+	for _, w := range []DeskWord{{Text: inner, Inner: true}, {Text: openly(entries, c.Desk.Copies)}} {
+		if w.Do = DeskComment; w.Text == "" {
 			continue
 		}
-		if err := s.tellDesk(c.Name, number, DeskWord{Do: DeskComment, Text: text, Inner: of.key == "comment"},
-			fmt.Sprintf("%s:%d", of.key, from)); err != nil {
+		key := fmt.Sprintf("%s:%d", map[bool]string{true: "comment", false: "openly"}[w.Inner], from)
+		if err := s.tellDesk(c.Name, t.Incident, w, key); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// copied is entries as a comment: a line for each with its facts below. What desks said themselves, and what is only
-// about messages, is not sent back; what a runbook tells the ticket is, whatever was chosen.
-func copied(entries []store.Entry, wants []string) string {
+// ofDesks are the kinds of what desks said themselves, and of what is only about messages: they are not sent back.
+var ofDesks = []incident.Kind{incident.TicketMade, incident.TicketNews, incident.DeliveryFailed, incident.Outward}
+
+// copied is rows as a comment: those that whoever was not there wants to read, and that are not still under way. A row
+// that begins after the last entry that is copied comes with the next comment; one that was sent, and went on since, is
+// sent as it is now.
+func copied(rows []story.Row, last int64) string {
 	var b strings.Builder
-	for _, row := range entries {
-		e := row.Sealed()
-		switch e.Kind {
-		case incident.TicketMade, incident.TicketNews, incident.DeliveryFailed:
+	for _, r := range rows {
+		if r.Weight != story.Tell || r.State == story.Going || r.First > last || slices.Contains(ofDesks, r.Kind) {
 			continue
 		}
-		if !e.Among(wants) && !e.For(runbook.TicketWord) && !e.For(runbook.TicketOpenly) {
-			continue
-		}
-		fmt.Fprintf(&b, "%s  %s: %s  (%s)\n", e.At.UTC().Format("15:04:05 MST"), e.Word(), plain.Line(e.Title), e.Actor)
-		for _, fact := range e.Facts() {
-			b.WriteString("    " + fact + "\n")
+		fmt.Fprintf(&b, "%s  %s  %s\n", r.At.UTC().Format("15:04:05 MST"), r.Word, plain.Line(r.Headline()))
+		for _, l := range r.Below {
+			b.WriteString("    " + plain.Line(l.String()) + "\n")
 		}
 	}
 	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// chosen is entries of the kinds that a desk's document chooses, as a comment; what a runbook tells the ticket is there
+// whatever was chosen.
+func chosen(entries []store.Entry, kinds []string) string {
+	var b strings.Builder
+	for _, row := range entries {
+		e := row.Sealed()
+		if slices.Contains(ofDesks, e.Kind) ||
+			!e.Among(kinds) && !e.For(runbook.TicketWord) && !e.For(runbook.TicketOpenly) {
+			continue
+		}
+		entryLines(&b, &e)
+	}
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// openly is what is for others than those who work on it, as a comment.
+func openly(entries []store.Entry, kinds []string) string {
+	var b strings.Builder
+	for _, row := range entries {
+		e := row.Sealed()
+		if e.Kind == incident.Outward && (len(kinds) == 0 || e.Among(kinds) || e.For(runbook.TicketOpenly)) {
+			entryLines(&b, &e)
+		}
+	}
+	return strings.TrimSuffix(b.String(), "\n")
+}
+
+// entryLines writes an entry with what it says, in lines below it.
+func entryLines(b *strings.Builder, e *incident.Entry) {
+	word, says := story.Line(e)
+	fmt.Fprintf(b, "%s  %s: %s  (%s)\n", e.At.UTC().Format("15:04:05 MST"), word, plain.Line(e.Title), e.Actor)
+	for _, l := range says {
+		b.WriteString("    " + plain.Line(l.String()) + "\n")
+	}
 }
 
 // TicketNews writes what a desk told of a ticket into the record of its incident.
@@ -364,6 +389,7 @@ func TicketNews(
 	}
 	return w.Write(i, store.NewEntry{
 		At: tx.Time(), Kind: incident.TicketNews, Actor: t.Connection, Title: title,
-		Content: map[string]any{"by": news.By, "text": news.Text, "ticket": t.Number, "closed": news.Closed},
+		Content: incident.TicketContent{Desk: t.Connection, By: news.By, Text: news.Text, Number: t.Number,
+			Closed: news.Closed},
 	})
 }

@@ -65,9 +65,9 @@ func (e *Teller) readFeed(ctx context.Context, t *route.Team, line int, f *route
 	text, failed := e.FetchFeed(fetching, f)
 	cancel()
 	text = act.Text([]byte(text))
-	var unread []string
+	var unparsed []string
 	if failed == nil {
-		_, unread, failed = t.Turns(line, text, e.Now().Add(-engine.FeedBefore))
+		_, unparsed, failed = t.Turns(line, text, e.Now().Add(-engine.FeedBefore))
 	}
 	if failed != nil {
 		failed = errors.New(reading.Why(failed.Error()))
@@ -79,23 +79,23 @@ func (e *Teller) readFeed(ctx context.Context, t *route.Team, line int, f *route
 			}
 			return s.tellFeed(t, line, failed)
 		}
-		if err := s.Tx().FeedRead(t.Name, line, f.Address(), text, unreadSays(unread)); err != nil {
+		if err := s.Tx().FeedRead(t.Name, line, f.Address(), text, unparsedSays(unparsed)); err != nil {
 			return err
 		}
 		s.Changed(store.Feed{Topic: "team", Ref: t.Name})
-		return s.tellUnread(t, line, unread)
+		return s.tellUnparsed(t, line, unparsed)
 	})
 }
 
-// mostUnread bounds how many events that count for nobody are told one by one.
-const mostUnread = 5
+// mostUnparsed bounds how many events that count for nobody are told one by one.
+const mostUnparsed = 5
 
-func unreadSays(unread []string) string {
-	if len(unread) == 0 {
+func unparsedSays(unparsed []string) string {
+	if len(unparsed) == 0 {
 		return ""
 	}
-	says := "What counts for nobody: " + strings.Join(unread[:min(len(unread), mostUnread)], "; ")
-	if more := len(unread) - mostUnread; more > 0 {
+	says := "What counts for nobody: " + strings.Join(unparsed[:min(len(unparsed), mostUnparsed)], "; ")
+	if more := len(unparsed) - mostUnparsed; more > 0 {
 		says += fmt.Sprintf("; and %d more", more)
 	}
 	return says
@@ -122,17 +122,17 @@ func (s *sheet) tellFeed(t *route.Team, line int, failed error) error {
 	return nil
 }
 
-// tellUnread tells a team, once, what of the calendar of its rota counts for nobody.
-func (s *sheet) tellUnread(t *route.Team, line int, unread []string) error {
-	if len(unread) == 0 {
+// tellUnparsed tells a team, once, what of the calendar of its rota counts for nobody.
+func (s *sheet) tellUnparsed(t *route.Team, line int, unparsed []string) error {
+	if len(unparsed) == 0 {
 		return nil
 	}
 	return s.tellOfFeed(
 		t,
 		line,
-		fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(unread, "\n")))),
+		fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(unparsed, "\n")))),
 		fmt.Sprintf("The calendar of %s's %s line was "+
-			"read. %s.", t.Says(), calendar.LineNames[line], unreadSays(unread)),
+			"read. %s.", t.Says(), calendar.LineNames[line], unparsedSays(unparsed)),
 	)
 }
 
@@ -141,5 +141,5 @@ func (s *sheet) tellOfFeed(t *route.Team, line int, once, text string) error {
 	if known, err := s.Tx().NoticeKnown(key); err != nil || known {
 		return err
 	}
-	return s.Notify(engine.Notice{Kind: route.RotaUnread, Key: key, To: "team/" + t.Name, Link: s.e.Link, Text: text})
+	return s.Notify(engine.Notice{Kind: route.RotaUnparsed, Key: key, To: "team/" + t.Name, Link: s.e.Link, Text: text})
 }

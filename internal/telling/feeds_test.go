@@ -67,9 +67,9 @@ rota:
 	require.NoError(t, x.feedsOnce(ctx))
 	require.NoError(t, x.feedsOnce(ctx))
 	assert.Len(t, asked, 1, "nobody asks again at once")
-	require.Len(t, told(route.RotaUnread), 1)
+	require.Len(t, told(route.RotaUnparsed), 1)
 	assert.Equal(t, "The calendar of quayside's first line cannot be read: it answered 502 Bad Gateway. Nothing was "+
-		"read of it yet: nobody is on call in that line.", told(route.RotaUnread)[0].Text)
+		"read of it yet: nobody is on call in that line.", told(route.RotaUnparsed)[0].Text)
 	assert.Empty(t, onCall())
 
 	again := func() {
@@ -91,22 +91,22 @@ rota:
 	again()
 	require.NoError(t, testdb.SQL(x.Store).Raw("select text from rota_feed").Scan(&kept).Error)
 	assert.Contains(t, kept, "J\ufffd", "whatever bytes it has, it can be kept")
-	require.Len(t, told(route.RotaUnread), 2, "what counts for nobody is told once")
-	assert.Contains(t, told(route.RotaUnread)[1].Text, `What counts for nobody: "A stranger" at 2026-01-05 00:00: it `+
+	require.Len(t, told(route.RotaUnparsed), 2, "what counts for nobody is told once")
+	assert.Contains(t, told(route.RotaUnparsed)[1].Text, `What counts for nobody: "A stranger" at 2026-01-05 00:00: it `+
 		`names nobody who is known`)
 
 	failed = errors.New("it answered 500")
 	again()
 	assert.Equal(t, "mara", onCall(), "what it said holds")
-	assert.Len(t, told(route.RotaUnread), 2, "it was read just now")
+	assert.Len(t, told(route.RotaUnparsed), 2, "it was read just now")
 	failed, says = nil, "<html>Sign in</html>"
 	require.NoError(t, testdb.SQL(x.Store).Exec("update rota_feed set read_at = read_at - interval '2 hours'").Error)
-	require.NoError(t, testdb.SQL(x.Store).Exec("delete from notice where kind = 'rota.unread'").Error)
+	require.NoError(t, testdb.SQL(x.Store).Exec("delete from notice where kind = 'rota.unparsed'").Error)
 	again()
 	again()
-	require.Len(t, told(route.RotaUnread), 1, "once a day")
-	assert.Contains(t, told(route.RotaUnread)[0].Text, "it is no iCalendar")
-	assert.Contains(t, told(route.RotaUnread)[0].Text, "holds meanwhile.")
+	require.Len(t, told(route.RotaUnparsed), 1, "once a day")
+	assert.Contains(t, told(route.RotaUnparsed)[0].Text, "it is no iCalendar")
+	assert.Contains(t, told(route.RotaUnparsed)[0].Text, "holds meanwhile.")
 
 	says = whole(event("jonas", daily))
 	require.NoError(t, testdb.Push(x.Store, fmt.Sprintf(documents, "{secret: quay_calendar}")))

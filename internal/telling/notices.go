@@ -106,7 +106,7 @@ func (s *sheet) tell(due []store.Notice) error {
 	}
 	slices.Sort(order) // several lock incidents in one order
 	for _, number := range order {
-		g := &telling{sheet: s, world: w, told: told, now: s.e.Now(), ways: map[route.Way]*parcel{}}
+		g := &telling{sheet: s, world: w, told: told, now: s.e.Now(), ways: map[route.Contact]*parcel{}}
 		if err := g.group(number, groups[number]); err != nil {
 			return err
 		}
@@ -121,8 +121,8 @@ type telling struct {
 	told  map[int64][]route.Told
 	now   time.Time
 	inc   *store.Incident // nil for none
-	order []route.Way
-	ways  map[route.Way]*parcel
+	order []route.Contact
+	ways  map[route.Contact]*parcel
 }
 
 // parcel is what goes by one way.
@@ -200,9 +200,9 @@ func (g *telling) decide(row *store.Notice) (*decided, error) {
 			return nil, err
 		}
 		for _, t := range told {
-			has := slices.ContainsFunc(g.told[row.ID], func(x route.Told) bool { return x.Way == t.Way })
+			has := slices.ContainsFunc(g.told[row.ID], func(x route.Told) bool { return x.Contact == t.Contact })
 			if !t.Failed && !has {
-				d.Send = append(d.Send, route.Send{To: t.To, Way: t.Way, Why: "you were told of it before"})
+				d.Send = append(d.Send, route.Send{To: t.To, Contact: t.Contact, Why: "you were told of it before"})
 			}
 		}
 	} else {
@@ -219,11 +219,11 @@ func (g *telling) decide(row *store.Notice) (*decided, error) {
 		return nil, err
 	}
 	for _, s := range d.Send {
-		p := g.ways[s.Way]
+		p := g.ways[s.Contact]
 		if p == nil {
 			p = &parcel{send: s}
-			g.ways[s.Way] = p
-			g.order = append(g.order, s.Way)
+			g.ways[s.Contact] = p
+			g.order = append(g.order, s.Contact)
 		}
 		p.notices = append(p.notices, d)
 		p.urgent = p.urgent || n.Urgent
@@ -317,7 +317,7 @@ func (g *telling) lately(p *parcel, last *store.Delivery) bool {
 }
 
 // send puts a message into the outbox.
-func (s *sheet) send(c *message.Connection, way route.Way, p *parcel, m *message.Message) error {
+func (s *sheet) send(c *message.Connection, way route.Contact, p *parcel, m *message.Message) error {
 	m.Key = store.NewID("m")
 	body, err := json.Marshal(m)
 	if err != nil {
@@ -381,14 +381,14 @@ func (g *telling) record(d *decided) error {
 	if missed != "" && !again {
 		title := "Not everybody could be told: "
 		switch {
-		case d.Nobody && d.row.Kind == route.ApprovalWanted:
+		case d.Nobody && d.row.Kind == route.ApprovalNeeded:
 			title = "Nobody who may decide this could be told: "
 		case d.Nobody, d.Silent != "":
 			title = "Nobody was told: "
 		}
 		err := g.enter(store.NewEntry{
 			At: g.now, Kind: incident.Unreached, Actor: "urgentis", Title: title + d.row.Text,
-			Content: map[string]any{"because": missed, "notice": d.row.Kind},
+			Content: incident.PeopleContent{Because: missed, Notice: string(d.row.Kind), Thing: d.row.Thing},
 		})
 		if err != nil {
 			return err
@@ -401,8 +401,8 @@ func (g *telling) record(d *decided) error {
 func (g *telling) called(d *decided) error {
 	var names []string
 	for _, s := range d.Send {
-		if p := g.ways[s.Way]; p != nil && p.sent && route.Room(s.To) == "" {
-			names = append(names, s.To+" by "+s.Way.Connection)
+		if p := g.ways[s.Contact]; p != nil && p.sent && route.Room(s.To) == "" {
+			names = append(names, s.To+" by "+s.Contact.Connection)
 		}
 	}
 	if len(names) == 0 || !d.row.Urgent {
@@ -410,7 +410,7 @@ func (g *telling) called(d *decided) error {
 	}
 	return g.enter(store.NewEntry{
 		At: g.now, Kind: incident.CalledOut, Actor: "urgentis", Title: "Calls " + strings.Join(names, ", "),
-		Content: map[string]any{"why": d.Send[0].Why, "rung": d.Stood.Rung + 1, "of": d.row.Text},
+		Content: incident.PeopleContent{Why: d.Send[0].Why, Rung: d.Stood.Rung + 1, Of: d.row.Text, Thing: d.row.Thing},
 	})
 }
 

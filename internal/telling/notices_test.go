@@ -16,6 +16,7 @@ import (
 	"urgentis/core/route"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/testdb"
 )
 
@@ -49,7 +50,7 @@ func newTeller(t *testing.T, s *store.Store) *Teller {
 		Store: s, Secrets: noSecrets{}, Log: slog.New(slog.DiscardHandler), Link: "http://u",
 	})
 	require.NoError(t, err)
-	return &Teller{Engine: e}
+	return &Teller{Engine: e, Stories: stories.New()}
 }
 
 // teller is an engine that drives nothing, whose clock the test sets, with people who can be reached.
@@ -73,8 +74,8 @@ func tellingTo(t *testing.T, documents string) *teller {
 	for i, p := range []string{"mara", "jonas"} {
 		require.NoError(t, db.Create(&store.Person{Name: p, Roles: "operator approver", AddedAt: x.at}).Error)
 		for place, c := range []string{"texts", "mail"} {
-			require.NoError(t, db.Create(&store.Way{Person: p, Place: place, Connection: c,
-				Address: fmt.Sprintf("%s-%d", p, i), ProvenAt: &x.at, AddedAt: x.at}).Error)
+			require.NoError(t, db.Create(&store.Contact{Person: p, Place: place, Connection: c,
+				Address: fmt.Sprintf("%s-%d", p, i), VerifiedAt: &x.at, AddedAt: x.at}).Error)
 		}
 	}
 	i := &store.Incident{Title: "deep", State: "open", WaitingOn: "person", Severity: "major", Service: "berth-queue",
@@ -136,7 +137,7 @@ func (x *teller) kinds() string {
 	return strings.Join(out, " ")
 }
 
-func TestAnUrgentNoticeClimbsUntilSomebodyHasIt(t *testing.T) {
+func TestAnUrgentNoticeEscalatesUntilSomebodyHasIt(t *testing.T) {
 	x := tellingTo(t, harbour)
 	x.notify(engine.Notice{Kind: route.RunStopped, Key: "a", Text: "it stands still"})
 	assert.Equal(t, []string{"mara texts"}, x.look(0))
@@ -182,7 +183,7 @@ func TestOneMessageForOnePersonAndThing(t *testing.T) {
 	x.notify(engine.Notice{Kind: route.IncidentWorse, Key: "d", Text: "worse yet"})
 	require.NoError(t, x.Write(context.Background(), func(s *engine.Sheet) error { return s.TellNow(x.inc) }))
 	assert.Equal(t, []string{"room/quay quay"}, x.look(31*time.Second), "all of it in one message")
-	m, err := x.Store.In(context.Background()).LastMessage(x.inc, route.Way{Connection: "quay"})
+	m, err := x.Store.In(context.Background()).LastMessage(x.inc, route.Contact{Connection: "quay"})
 	require.NoError(t, err)
 	assert.Contains(t, m.Body, "worse yet")
 	assert.Contains(t, m.Body, "still worse")
@@ -224,7 +225,7 @@ func TestTwoInstancesTellOnce(t *testing.T) {
 
 func TestThatNobodyCouldBeToldIsSaid(t *testing.T) {
 	x := tellingTo(t, harbour)
-	require.NoError(t, testdb.SQL(x.Store).Exec("delete from way").Error)
+	require.NoError(t, testdb.SQL(x.Store).Exec("delete from contact").Error)
 	x.notify(engine.Notice{Kind: route.HandOver, Key: "a", Text: "handed over", To: "on-call/quayside"})
 	assert.Empty(t, x.look(0))
 	assert.Contains(t, x.kinds(), "people.unreached")

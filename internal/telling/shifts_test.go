@@ -51,7 +51,7 @@ rota:
 		shifts[0].Text,
 		"You are on call for quayside now. Open:\n1 (major) deep; held by mara; waits for somebody",
 	)
-	require.NoError(t, testdb.SQL(x.Store).Exec("update incident set state = 'resolved'").Error)
+	require.NoError(t, testdb.SQL(x.Store).Exec("update incident set state = 'closed'").Error)
 	at = at.Add(12 * time.Hour)
 	require.NoError(t, x.shiftsOnce(context.Background()))
 	assert.Len(t, told("shift.begins"), 1, "where nothing is open, nobody is told")

@@ -5,6 +5,7 @@ import (
 
 	"urgentis/core/route"
 	"urgentis/internal/engine"
+	"urgentis/internal/stories"
 )
 
 // Teller tells people and desks, beside an engine.
@@ -12,6 +13,7 @@ type Teller struct {
 	*engine.Engine
 	// FetchFeed reads the calendar of a rota; nil where none are read.
 	FetchFeed func(ctx context.Context, f *route.Feed) (string, error)
+	Stories   *stories.Stories
 }
 
 // Start begins to look for what is to be told, until the engine stops.

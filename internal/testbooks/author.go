@@ -154,7 +154,7 @@ func (a *author) change(id, indent string, _ int, inEach bool) string {
 		a.onError(),
 	)
 	if undo != "" && rapid.IntRange(0, 2).Draw(a.t, "for a while") == 0 {
-		out += line(indent, "take_back: "+id+" is over", "of: "+id, a.onError())
+		out += line(indent, "undo_change: "+id+" is over", "of: "+id, a.onError())
 	}
 	return out
 }

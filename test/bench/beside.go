@@ -114,7 +114,7 @@ func (b *bench) heavy() error {
 			if err := tx.PushDocument(push, docs[0]); err != nil {
 				return err
 			}
-			if err := tx.SetStanding(docs[0].Watch); err != nil {
+			if err := tx.SetScheduled(docs[0].Watch); err != nil {
 				return err
 			}
 		}

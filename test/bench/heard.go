@@ -205,7 +205,7 @@ func (b *bench) many() error {
 			_, _, err := a.Incidents(b.ctx, who, store.WhichIncidents{Text: "pressure", Severity: "critical"}, 0, 25)
 			return err
 		}},
-		{"what may help with an incident", 60, 100 * time.Millisecond, func(i int) error {
+		{"suggested runbooks", 60, 100 * time.Millisecond, func(i int) error {
 			_, err := a.Suggest(b.ctx, who, int64(1_000_000-i*50))
 			return err
 		}},
@@ -243,11 +243,11 @@ func (b *bench) makeMany() error {
 	ctx, cancel := context.WithTimeout(b.ctx, 30*time.Minute)
 	defer cancel()
 	for _, statement := range []string{
-		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, resolved_at, entries,
+		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, closed_at, entries,
 			alerts,
 			outcome, because, notes)
 			select i, 'pump' || (i % 20000) || ' has no pressure',
-				case when i % 50 = 0 then 'open' else 'resolved' end, 'nobody',
+				case when i % 50 = 0 then 'open' else 'closed' end, 'nobody',
 				(array['critical', 'major', 'minor', 'warning'])[1 + i % 4], 'service-' || (i % 300),
 				now() - (1000001 - i) * interval '1 minute', case when i % 50 = 0 then null else now() end, 10, 1,
 				'repaired', 'valve ' || (i % 977) || ' was opened', 'a note about deck ' || (i % 5000)

@@ -20,6 +20,7 @@ import (
 	"urgentis/internal/connect"
 	"urgentis/internal/engine"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/telling"
 	"urgentis/internal/testdb"
 )
@@ -97,7 +98,7 @@ func (b *bench) hurt() error {
 	hand := &hurtHand{watch: watch{begun: map[string]time.Time{}}}
 	start := func() (*engine.Engine, error) {
 		var e *engine.Engine
-		teller := &telling.Teller{}
+		teller := &telling.Teller{Stories: stories.New()}
 		outbox, err := connect.New(connect.Config{
 			Store: b.store, Allowed: allowed, Secrets: noSecret{}, Link: "http://u", Log: slog.New(slog.DiscardHandler),
 			Connections: func(ctx context.Context, name string) (*message.Connection, error) {

@@ -40,7 +40,7 @@ var (
 		"only",
 		"",
 		"measure one group: matching, printed, latency, steps, intake, mapped, heard, storm, many, suggest, wide, "+
-			"kept, beside, standing, chart, strangers, hurt or parked",
+			"kept, beside, scheduled, chart, strangers, hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	held       = flag.String("hold", "", "be the strangers at these doors (of the group strangers)")
@@ -101,7 +101,7 @@ func all() error {
 		measure func() error
 	}{{"matching", b.matching}, {"printed", b.printed}, {"latency", b.latency}, {"steps", b.steps},
 		{"intake", b.intake}, {"mapped", b.mapped}, {"heard", b.heard}, {"storm", b.storm}, {"many", b.many},
-		{"suggest", b.suggest}, {"wide", b.wide}, {"kept", b.kept}, {"beside", b.beside}, {"standing", b.standing},
+		{"suggest", b.suggest}, {"wide", b.wide}, {"kept", b.kept}, {"beside", b.beside}, {"scheduled", b.scheduled},
 		{"chart", b.chart}, {"strangers", b.strangers}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
@@ -420,7 +420,7 @@ func (b *bench) clear() error {
 		b.ctx,
 		"truncate alert, incident, entry, run, went, event, feed, timer, question, hold, "+
 			"awaiting, delivery, notice, link, heard_id, early_news, reading, "+
-			"starting, started, firing, occasion, seen, unread, payload, river_job cascade",
+			"starting, started, firing, occasion, seen, unparsed, payload, river_job cascade",
 	)
 	return err
 }

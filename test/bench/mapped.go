@@ -12,10 +12,11 @@ import (
 	"urgentis/core/source"
 	"urgentis/internal/act/ssh"
 	"urgentis/internal/app"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/secret"
 	"urgentis/internal/signin"
-	"urgentis/internal/standing"
 	"urgentis/internal/store"
+	"urgentis/internal/stories"
 	"urgentis/internal/telling"
 )
 
@@ -103,12 +104,14 @@ func (b *bench) app() (*app.App, func(), error) {
 		return nil, nil, err
 	}
 	keeper := &secret.Keeper{Store: b.store, Box: box}
-	looker, err := standing.New(e)
+	looker, err := scheduled.New(e)
 	if err != nil {
 		return nil, nil, err
 	}
 	a, err := app.New(app.Config{
-		Store: b.store, Engine: e, Teller: &telling.Teller{Engine: e}, Looker: looker, Intake: in,
+		Store: b.store, Engine: e, Teller: &telling.Teller{Engine: e, Stories: stories.New()}, Looker: looker,
+		Intake:   in,
+		Stories:  stories.New(),
 		Accounts: signin.New(b.store), Secrets: keeper, SSH: ssh.New(ssh.Config{Credential: keeper.Credential}),
 		Outbox: noOutbox{}, Log: log, Link: "http://u",
 	})

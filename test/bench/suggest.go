@@ -18,7 +18,7 @@ const (
 	askedAbout    = 240
 )
 
-// suggest measures what it takes to tell what may help with an incident.
+// suggest measures what it takes to suggest runbooks for an incident.
 func (b *bench) suggest() error {
 	a, stop, err := b.app()
 	if err != nil {
@@ -46,7 +46,7 @@ func (b *bench) suggest() error {
 		return err
 	}
 	b.rows = append(b.rows, figure{
-		fmt.Sprintf("what may help with an incident, of %d runbooks and %d past incidents, 95th of a hundred",
+		fmt.Sprintf("suggested runbooks, of %d runbooks and %d past incidents, 95th of a hundred",
 			books, pastIncidents),
 		ms(p95), "100.0 ms, each with runbooks and incidents like it",
 		verdict(p95 <= 100*time.Millisecond && told > 0)})
@@ -73,9 +73,9 @@ func (b *bench) bindAll() (books int, err error) {
 // makePast makes what is over, and as many open incidents as are asked about.
 func (b *bench) makePast() error {
 	for _, statement := range []string{
-		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, resolved_at, entries,
+		`insert into incident (number, title, state, waiting_on, severity, service, opened_at, closed_at, entries,
 			alerts, outcome, because, notes)
-			select i, 'host ' || (i % 2000) || ' runs full', case when over then 'resolved' else 'open' end, 'nobody',
+			select i, 'host ' || (i % 2000) || ' runs full', case when over then 'closed' else 'open' end, 'nobody',
 				'major', 'service-' || (i % $2::int), opened, case when over then opened + interval '10 minutes' end,
 				10, 1, case when over then 'repaired' else '' end, case when over then 'old logs went' else '' end, ''
 			from generate_series(1, $1::int + $3::int - 1) i, lateral (select i < $1::int as over,

@@ -348,7 +348,7 @@ func TestADocumentIsWritten(t *testing.T) {
 	require.NoError(t, p.See("join my-join is changed"))
 }
 
-// Where nothing starts by itself, the page says what may help and why, and starts it.
+// Where nothing starts by itself, the page suggests runbooks and says why, and starts it.
 func TestWhatMayHelpIsSuggested(t *testing.T) {
 	w := world(t)
 	ctx := context.Background()
@@ -359,7 +359,7 @@ func TestWhatMayHelpIsSuggested(t *testing.T) {
 	p := open(t, 1280)
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
 	require.NoError(t, p.Go(fmt.Sprintf("%s/incidents/%d", w.Link, opened.JSON201.Number)))
-	require.NoError(t, p.See("What may help"))
+	require.NoError(t, p.See("Suggested runbooks"))
 	require.NoError(t, p.See("it is for crossing-clocks"))
 	assert.Empty(t, axe(t, p))
 	shot(t, p, "suggested")

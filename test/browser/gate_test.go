@@ -47,8 +47,8 @@ var answers = [][2]string{
 	{"the words", "footer.decision"},
 }
 
-// unread are the same where no number is read that could be drawn.
-var unread = slices.DeleteFunc(
+// unparsed are the same where no number is read that could be drawn.
+var unparsed = slices.DeleteFunc(
 	slices.Clone(answers),
 	func(a [2]string) bool { return a[1] == "section.wanted .reading" },
 )
@@ -158,7 +158,7 @@ func TestAGateIsJudgedFromOneScreen(t *testing.T) {
 	rolling(ctx, t, w)
 	for _, s := range sizes {
 		t.Run("twenty rolling "+s.name, func(t *testing.T) {
-			judge(t, w, 4, "rolling-"+s.name, s.width, s.height, "/relight", unread)
+			judge(t, w, 4, "rolling-"+s.name, s.width, s.height, "/relight", unparsed)
 		})
 	}
 }

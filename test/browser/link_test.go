@@ -92,7 +92,7 @@ func incident(t *testing.T, w *demo.World, number int64) *api.IncidentDetail {
 	return r.JSON200
 }
 
-// Ways are added, proven by the code that was sent, put first and forgotten.
+// Contact methods are added, verified by the code that was sent, put first and removed.
 func TestHowOneIsReached(t *testing.T) {
 	w := world(t)
 	p := open(t, 1280)
@@ -103,7 +103,7 @@ func TestHowOneIsReached(t *testing.T) {
 	require.NoError(t, p.Type("form.row .v-input:nth-of-type(2) input", "jonas@merrow.example"))
 	require.NoError(t, p.Click("form.row button"))
 	require.NoError(t, p.See("A code was sent there"))
-	require.NoError(t, p.See("not proven"))
+	require.NoError(t, p.See("not verified"))
 	assert.Empty(t, axe(t, p))
 	shot(t, p, "me")
 	mails := w.Mail.To("jonas@merrow.example")
@@ -116,7 +116,7 @@ func TestHowOneIsReached(t *testing.T) {
 	require.NoError(t, p.See("this is not the code that was sent; 4 tries are left"))
 	require.NoError(t, p.Type("form.code input", code))
 	require.NoError(t, p.Click("form.code button"))
-	require.NoError(t, p.See("Proven: you are reached there from now on."))
+	require.NoError(t, p.See("Verified: you are reached there from now on."))
 	require.NoError(t, p.Click("tbody tr:nth-child(2) .acts button"))
 	require.NoError(t, p.Until("document.querySelector('tbody tr td').innerText === 'harbour-mail'"))
 }

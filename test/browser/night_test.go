@@ -74,11 +74,11 @@ func TestTheNightsQuestionsHaveAnswers(t *testing.T) {
 		said := says(t, w, token, "incident", "around", fmt.Sprint(n))
 		wide, rest, _ := strings.Cut(said, "Before it")
 		before, rest, _ := strings.Cut(rest, "Does it get worse?")
-		worse, past, _ := strings.Cut(rest, "It was there before")
+		worse, past, _ := strings.Cut(rest, "Happened before")
 		assert.Contains(t, wide, of, "%s: how wide, and since when", trouble)
 		assert.Contains(t, before, "7.4.0", "%s: what was deployed before", trouble)
 		assert.Regexp(t, `worse|better|moved|the same`, worse, "%s: does it get worse", trouble)
-		assert.Contains(t, past, "No earlier incident of the service began with this alert", trouble)
+		assert.Contains(t, past, "First time with this alert on this service", trouble)
 
 		require.NoError(t, p.Go(fmt.Sprintf("%s/incidents/%d", w.Link, n)))
 		require.NoError(t, p.See("Changed before it"), trouble)
@@ -89,7 +89,7 @@ func TestTheNightsQuestionsHaveAnswers(t *testing.T) {
 		assert.Regexp(t, `▲ worse|▽ better|moved|the same`, text, "%s: does it get worse", trouble)
 		assert.NotContains(t, text, "Whether it gets worse is not known", trouble)
 		assert.Regexp(t, `How wide`, text, trouble)
-		assert.Contains(t, text, "It was not there before", trouble)
+		assert.Contains(t, text, "First time with this alert on this service", trouble)
 		shot(t, p, "night-"+trouble)
 	}
 }

@@ -31,7 +31,7 @@ func TestAServiceInTheConsole(t *testing.T) {
 	require.NoError(t, p.Until("document.querySelectorAll('canvas').length >= 2"))
 
 	require.NoError(t, p.Go(w.Link+"/incidents/1"))
-	require.NoError(t, p.See("Stands apart: errors: gate-4 has 97 a minute"))
+	require.NoError(t, p.See("Outlier: errors: gate-4 has 97 a minute"))
 	require.NoError(t, p.See("Changed before it"))
 	assert.Empty(t, axe(t, p))
 	require.NoError(t, p.Theme("dark"))

@@ -189,7 +189,7 @@ func (s *stage) ends() {
 		if err == nil && i != nil {
 			inc = i
 		}
-		return inc != nil && (inc.State == "resolved" || inc.WaitingOn == "person")
+		return inc != nil && (inc.State == "closed" || inc.WaitingOn == "person")
 	}, 90*time.Second, 100*time.Millisecond, "the run is stuck; the service said: %s", &s.log)
 	assert.Equal(s.t, "repaired", inc.Outcome, "%+v", inc)
 	assert.Len(s.t, s.fleet.Queue.Changes(), 1, "the message was parked once")

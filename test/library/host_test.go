@@ -151,7 +151,7 @@ func TestHostServiceThatDoesNotStart(t *testing.T) {
 	stopped := filepath.Join(t.TempDir(), "stopped")
 	unit := initScript(t, `case $1 in start) exit 1 ;; stop) : >'`+stopped+`' ;; status) exit 3 ;; esac`)
 	at(t, "host").finds("host-service-down", map[string]any{"unit": unit}, "handed-over")
-	assert.FileExists(t, stopped, "what had begun is taken back")
+	assert.FileExists(t, stopped, "what had begun is undone")
 }
 
 // What finds nothing on this machine is right to find nothing; what is asked for wrongly is found.

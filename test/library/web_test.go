@@ -94,7 +94,7 @@ func TestWebWrongAnswerOfBothReleases(t *testing.T) {
 	at(t, "web").finds("web-wrong-answer", map[string]any{"port": port, "root": root}, "handed-over")
 	at, err := os.Readlink(root + "/current")
 	require.NoError(t, err)
-	assert.Equal(t, "r42", at, "it is taken back")
+	assert.Equal(t, "r42", at, "it is undone")
 }
 
 func TestCertificateEnding(t *testing.T) {

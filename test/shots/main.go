@@ -106,7 +106,7 @@ func (s *shooter) closed(n int64) error {
 		if err != nil {
 			return err
 		}
-		if r.JSON200 != nil && r.JSON200.Incident.State == "resolved" {
+		if r.JSON200 != nil && r.JSON200.Incident.State == "closed" {
 			return nil
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -169,7 +169,7 @@ func (s *shooter) commands() error {
 	for _, c := range []struct{ args, file string }{
 		{"gate show " + gate, "cli-gate.png"},
 		{"incident show 1", "cli-incident.png"},
-		{"runbook check " + filepath.Join("test", "shots", "mistakes.yaml"), "cli-check.png"},
+		{"runbook check " + filepath.Join("test", "shots", "errors.yaml"), "cli-check.png"},
 		{"--help", "cli-help.png"},
 	} {
 		if err := s.command(c.args, c.file); err != nil {

@@ -354,7 +354,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Standing looks, and how each went last, by name. */
+        /** Scheduled looks, and how each went last, by name. */
         get: operations["listWatches"];
         put?: never;
         post?: never;
@@ -452,7 +452,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/unread": {
+    "/api/v1/unparsed": {
         parameters: {
             query?: never;
             header?: never;
@@ -460,7 +460,7 @@ export interface paths {
             cookie?: never;
         };
         /** Payloads that proved themselves and could not be mapped, newest first. */
-        get: operations["listUnread"];
+        get: operations["listUnparsed"];
         put?: never;
         post?: never;
         delete?: never;
@@ -469,7 +469,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/unread/{id}/again": {
+    "/api/v1/unparsed/{id}/again": {
         parameters: {
             query?: never;
             header?: never;
@@ -498,7 +498,7 @@ export interface paths {
         /**
          * Compare documents with what is there, and make it so.
          * @description All of it is one transaction. Each kind of document asks for its own right: runbooks for author, all others for
-         *     admin. Documents with mistakes change nothing.
+         *     admin. Documents with errors change nothing.
          */
         post: operations["push"];
         delete?: never;
@@ -688,7 +688,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The ways out to people and other systems. Their documents say the rest. */
+        /** Connections to people and other systems. Their documents say the rest. */
         get: operations["listConnections"];
         put?: never;
         /** Add or change a room that takes our JSON at an address. Every other connection is pushed as a document. */
@@ -818,7 +818,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/climbing": {
+    "/api/v1/escalations": {
         parameters: {
             query?: never;
             header?: never;
@@ -826,7 +826,7 @@ export interface paths {
             cookie?: never;
         };
         /** What is urgent and nobody has taken yet. */
-        get: operations["listClimbing"];
+        get: operations["listEscalations"];
         put?: never;
         post?: never;
         delete?: never;
@@ -869,7 +869,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{name}/ways": {
+    "/api/v1/people/{name}/contacts": {
         parameters: {
             query?: never;
             header?: never;
@@ -877,17 +877,17 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Put one's ways into another order; all of them are named. */
-        put: operations["placeWays"];
-        /** Add a way to be reached oneself, and send a code there; it counts once the code was given back. */
-        post: operations["addWay"];
+        /** Set the order of your contact methods; name all of them. */
+        put: operations["orderContacts"];
+        /** Add a contact method of your own; a code is sent there, and it is used once that was verified. */
+        post: operations["addContact"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{name}/ways/{id}": {
+    "/api/v1/people/{name}/contacts/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -897,14 +897,14 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Forget a way. */
-        delete: operations["removeWay"];
+        /** Remove a contact method. */
+        delete: operations["removeContact"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{name}/ways/{id}/code": {
+    "/api/v1/people/{name}/contacts/{id}/code": {
         parameters: {
             query?: never;
             header?: never;
@@ -921,7 +921,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{name}/ways/{id}/proof": {
+    "/api/v1/people/{name}/contacts/{id}/verification": {
         parameters: {
             query?: never;
             header?: never;
@@ -930,8 +930,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give the code back that was sent. */
-        post: operations["proveWay"];
+        /** Verify a contact method with the code that was sent to it. */
+        post: operations["verifyContact"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1117,7 +1117,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Two duties change hands, by two stand-ins that are entered together and taken back together. */
+        /** Two duties change hands, by two stand-ins that are entered and removed together. */
         post: operations["swapDuties"];
         delete?: never;
         options?: never;
@@ -1264,6 +1264,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{number}/story": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record as people read it, a row for each step; with after, the rows that altered since that entry. */
+        get: operations["getStory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{number}/verify": {
         parameters: {
             query?: never;
@@ -1322,7 +1339,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How wide an incident is, what happened before it, which targets stand apart, and when it was there before. */
+        /** How wide an incident is, recent changes, outliers, and whether it happened before. */
         get: operations["aroundIncident"];
         put?: never;
         post?: never;
@@ -1939,7 +1956,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/runs/{id}/release": {
+    "/api/v1/runs/{id}/resume": {
         parameters: {
             query?: never;
             header?: never;
@@ -1948,8 +1965,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a run go on that was set aside because the program died of it. */
-        post: operations["releaseRun"];
+        /** Resume a run that was quarantined because the program died of it. */
+        post: operations["resumeRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2101,7 +2118,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Answer a question; an answer that lets a change happen needs the role approver. */
+        /** Answer a question; an answer that approves a change needs the role approver. */
         post: operations["answerQuestion"];
         delete?: never;
         options?: never;
@@ -2257,13 +2274,13 @@ export interface components {
             alert: string;
             link: string;
             /** @enum {string} */
-            change: "new" | "worse" | "better" | "cleared" | "repeat" | "idle" | "unread" | "deployment";
+            change: "new" | "worse" | "better" | "cleared" | "repeat" | "idle" | "unparsed" | "deployment";
             /** @description the id of a deployment that was kept */
             deployment?: string;
             /** Format: int64 */
             incident?: number;
             /** @description the id of a payload that could not be mapped and was kept */
-            unread?: string;
+            unparsed?: string;
             /** @description why it could not be mapped */
             says?: string;
         };
@@ -2862,14 +2879,14 @@ export interface components {
             report?: components["schemas"]["Report"];
             made: components["schemas"]["Made"][];
             /**
-             * @description what it is; missing of what is ignored or unread
+             * @description what it is; missing of what is ignored or unparsed
              * @enum {string}
              */
             reports?: "alerts" | "deployments" | "tickets";
             /** @description the source is told to make nothing of it, or it tells of our own doing */
             ignored: boolean;
             /** @description which field could not be had, and why */
-            unread?: string;
+            unparsed?: string;
             /** @description the service that it probably means, where there is none of the name that it gives */
             meant?: string;
             verdicts: components["schemas"]["Verdict"][];
@@ -2880,7 +2897,7 @@ export interface components {
             /** @description the part of the map that made it */
             from: string;
         };
-        Unread: {
+        Unparsed: {
             id: string;
             source: string;
             /** Format: date-time */
@@ -3057,7 +3074,7 @@ export interface components {
             address?: string;
             why: string;
         };
-        Climbing: {
+        Escalation: {
             /** Format: int64 */
             id: number;
             kind: string;
@@ -3095,16 +3112,16 @@ export interface components {
             /** @description such as 22:00-07:00 */
             quiet?: string;
             quiet_zone?: string;
-            ways: components["schemas"]["Way"][];
+            contacts: components["schemas"]["Contact"][];
         };
-        Way: {
+        Contact: {
             /** Format: int64 */
             id: number;
             connection: string;
             address: string;
-            proven: boolean;
+            verified: boolean;
         };
-        NewWay: {
+        NewContact: {
             connection: components["schemas"]["ThingName"];
             address: string;
         };
@@ -3247,7 +3264,7 @@ export interface components {
         Search: {
             name: components["schemas"]["ThingName"];
             /** @enum {string} */
-            state?: "open" | "resolved";
+            state?: "open" | "closed";
             service?: string;
             text?: string;
             severity?: string;
@@ -3289,7 +3306,7 @@ export interface components {
             number: number;
             title: string;
             /** @enum {string} */
-            state: "open" | "resolved";
+            state: "open" | "closed";
             /** @enum {string} */
             waiting_on?: "nobody" | "approval" | "answer" | "person";
             outcome?: string;
@@ -3299,7 +3316,7 @@ export interface components {
             /** Format: date-time */
             opened_at: string;
             /** Format: date-time */
-            resolved_at?: string;
+            closed_at?: string;
             /** Format: int64 */
             entries: number;
             /**
@@ -3329,7 +3346,7 @@ export interface components {
             severity: "critical" | "major" | "minor" | "warning";
         };
         NewHolder: {
-            /** @description whom it is handed on to; "" gives it back; without it whoever asks takes it */
+            /** @description whom it is reassigned to; "" gives it back; without it whoever asks takes it */
             to?: string;
             give_back?: boolean;
             because?: string;
@@ -3439,6 +3456,8 @@ export interface components {
         };
         IncidentDetail: {
             incident: components["schemas"]["Incident"];
+            /** @description who suffers, and how, as the service says it */
+            harm?: string;
             entries: components["schemas"]["Entry"][];
             runs: components["schemas"]["Run"][];
             /** @description the first 500 of them */
@@ -3496,7 +3515,7 @@ export interface components {
             duties: components["schemas"]["Duty"][];
             /** @description when nobody is on call in the first line */
             holes: components["schemas"]["Duty"][];
-            /** @description when one person is on call in two lines, so that climbing reaches nobody else */
+            /** @description when one person is on call in two lines, so that escalating reaches nobody else */
             twice: components["schemas"]["TwiceOnCall"][];
             /** @description from which lines of the rota are read */
             calendars?: components["schemas"]["RotaCalendar"][];
@@ -3637,20 +3656,659 @@ export interface components {
                 target: string;
             }[];
         };
-        Entry: {
+        EntryHead: {
             /** Format: int64 */
             seq: number;
             /** Format: date-time */
             at: string;
             kind: string;
+            /** @description at most ten letters for its kind */
+            word: string;
             actor: string;
             run?: string;
             step?: string;
             title: string;
-            content?: {
+            /** @description what it tells beside its title, in a line each */
+            says: components["schemas"]["Text"][];
+            hash: string;
+        };
+        Entry: (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "alert.raised" | "alert.joined" | "alert.muted" | "alert.worse" | "alert.better" | "alert.cleared" | "alert.lapsed";
+            content?: components["schemas"]["AlertContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "run.begun" | "call.begun";
+            content?: components["schemas"]["BegunContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "nothing.started" | "run.held" | "run.dropped" | "run.refused" | "run.failed" | "run.quarantined" | "run.resumed" | "run.cancelled" | "run.settled";
+            content?: components["schemas"]["RunContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "run.ended" | "run.handed-over" | "call.ended";
+            content?: components["schemas"]["EndedContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "look.taken" | "look.incomplete" | "change.ended" | "change.reported" | "undo.done";
+            content?: components["schemas"]["AttemptContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "change.begun" | "undo.begun";
+            content?: components["schemas"]["IntentContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "check.passes" | "check.fails" | "check.unsure" | "change.still" | "change.settled" | "undo.judged" | "step.skipped";
+            content?: components["schemas"]["JudgedContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "gate.raised";
+            content?: components["schemas"]["GateContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "gate.approved" | "gate.refused" | "gate.expired" | "gate.turned-away";
+            content?: components["schemas"]["DecidedContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "question.raised";
+            content?: components["schemas"]["QuestionContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "question.answered" | "question.expired";
+            content?: components["schemas"]["AnswerContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "change.cleared" | "change.repeated" | "job.followed" | "attempt.lost" | "undo.planned" | "undo.ended" | "undo.left" | "item.passed" | "target.passed" | "step.troubled" | "each.begun";
+            content?: components["schemas"]["StepContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "alert.turned" | "wait.begun" | "wait.ended" | "lock.awaited" | "lock.taken" | "lock.given-back" | "halt.awaited" | "halt.lifted" | "database.put-back";
+            content?: components["schemas"]["WaitContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "told" | "note" | "note.outward";
+            content?: components["schemas"]["NoteContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "readings.compared";
+            content?: components["schemas"]["ComparedContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "past.seen";
+            content?: components["schemas"]["PastContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "people.called" | "people.unreached" | "delivery.failed";
+            content?: components["schemas"]["PeopleContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "ticket.made" | "ticket.news";
+            content?: components["schemas"]["TicketContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "attached";
+            content?: components["schemas"]["FileContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "incident.held" | "incident.retitled" | "incident.split" | "incident.opened" | "incident.reopened";
+            content?: components["schemas"]["HeadContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "incident.closed" | "incident.kept-open" | "incident.merged";
+            content?: components["schemas"]["ClosedContent"];
+        });
+        AlertContent: {
+            id?: string;
+            source?: string;
+            key?: string;
+            severity?: string;
+            was?: string;
+            state?: string;
+            summary?: string;
+            service?: string;
+            link?: string;
+            labels?: {
+                [key: string]: string;
+            };
+            count?: number;
+            /** Format: date-time */
+            first_at?: string;
+            /** Format: date-time */
+            last_at?: string;
+            /** Format: date-time */
+            first_said?: string;
+            /** Format: date-time */
+            last_said?: string;
+            why?: string;
+            mute?: string;
+            /** Format: date-time */
+            until?: string;
+            because?: string;
+        };
+        BegunContent: {
+            verb?: string;
+            step_title?: string;
+            runbook: string;
+            revision: string;
+            inputs?: {
                 [key: string]: unknown;
             };
-            hash: string;
+            started_by?: string;
+        };
+        RecordValue: {
+            part: string;
+            text: string;
+            target?: string;
+        };
+        RecordVerdict: {
+            runbook: string;
+            name: string;
+            started: boolean;
+            values?: components["schemas"]["RecordValue"][];
+            error?: string;
+            /** Format: date-time */
+            starts_at?: string;
+            /** Format: date-time */
+            hours_at?: string;
+            run?: string;
+        };
+        RunContent: {
+            verb?: string;
+            step_title?: string;
+            runbook?: string;
+            trigger?: string;
+            /** Format: date-time */
+            starts_at?: string;
+            because?: string;
+            undo?: boolean;
+            verdicts?: components["schemas"]["RecordVerdict"][];
+        };
+        RecordChangeLine: {
+            title: string;
+            targets: string[] | null;
+            says: string;
+        };
+        EndedContent: {
+            verb?: string;
+            step_title?: string;
+            state?: string;
+            outcome?: string;
+            because?: string;
+            cause?: string;
+            to?: string;
+            results?: {
+                [key: string]: unknown;
+            };
+            unsaid?: {
+                [key: string]: string;
+            };
+            changes?: components["schemas"]["RecordChangeLine"][];
+        };
+        RecordOutput: {
+            head?: string;
+            tail?: string;
+            /** Format: int64 */
+            size: number;
+            artifact?: string;
+            cut?: boolean;
+        };
+        RecordSample: {
+            value: unknown;
+            unit?: string;
+            target: string;
+            /** Format: date-time */
+            at: string;
+        };
+        RecordDifference: {
+            target?: string;
+            at: string;
+            says: string;
+        };
+        AttemptContent: {
+            verb?: string;
+            step_title?: string;
+            fate?: string;
+            undo_fate?: string;
+            says?: string;
+            attempt: string;
+            target?: string;
+            shown: string;
+            purpose?: string;
+            round?: number;
+            good?: {
+                [key: string]: string;
+            };
+            state: string;
+            exit?: number;
+            error?: string;
+            /** Format: int64 */
+            took_ms: number;
+            output: components["schemas"]["RecordOutput"];
+            stderr: components["schemas"]["RecordOutput"];
+            readings?: {
+                [key: string]: components["schemas"]["RecordSample"];
+            };
+            missing?: {
+                [key: string]: string;
+            };
+            differences?: components["schemas"]["RecordDifference"][];
+        };
+        RecordFacts: {
+            name: string;
+            address?: string;
+            port?: number;
+            account?: string;
+            host_key?: string;
+            secret?: string;
+            device?: string;
+            device_secret?: string;
+        };
+        RecordStatement: {
+            text: string;
+            with?: string[];
+            dialect?: string;
+            database: string;
+            user: string;
+            password?: string;
+            port: number;
+            tls?: string;
+            authority?: string;
+        };
+        RecordProbe: {
+            port?: number;
+            name?: string;
+            type?: string;
+            echos?: number;
+        };
+        RecordFile: {
+            to: string;
+            text: string;
+            mode: string;
+            name?: string;
+            digest?: string;
+            /** Format: int64 */
+            size?: number;
+        };
+        RecordCall: {
+            method: string;
+            url: string;
+            headers?: {
+                [key: string]: string;
+            };
+            body?: string;
+        };
+        RecordJob: {
+            start: components["schemas"]["RecordCall"];
+            follow: components["schemas"]["RecordCall"];
+            log?: components["schemas"]["RecordCall"];
+            stop?: components["schemas"]["RecordCall"];
+            id: string;
+            state: string;
+            every_ms: number;
+            good: string[] | null;
+            bad?: string[];
+            known?: string;
+        };
+        RecordRequest: {
+            kind: string;
+            step?: string;
+            target: components["schemas"]["RecordFacts"];
+            words?: string[];
+            lines?: string[];
+            env?: {
+                [key: string]: string;
+            };
+            as?: string;
+            method?: string;
+            url?: string;
+            headers?: {
+                [key: string]: string;
+            };
+            body?: string;
+            accept?: number[];
+            timeout_seconds: number;
+            stdin?: string;
+            plain?: boolean;
+            accept_lost?: boolean;
+            looks?: boolean;
+            sql?: components["schemas"]["RecordStatement"];
+            probe?: components["schemas"]["RecordProbe"];
+            file?: components["schemas"]["RecordFile"];
+            job?: components["schemas"]["RecordJob"];
+            attach?: string;
+            secrets?: {
+                [key: string]: number;
+            };
+            undo?: components["schemas"]["RecordRequest"];
+            only_if_done?: boolean;
+        };
+        IntentContent: {
+            verb?: string;
+            step_title?: string;
+            attempt: string;
+            target?: string;
+            shown: string;
+            undo?: string;
+            approval?: string;
+            under?: string;
+            request?: components["schemas"]["RecordRequest"];
+        };
+        JudgedContent: {
+            verb?: string;
+            step_title?: string;
+            fate?: string;
+            undo_fate?: string;
+            says?: string;
+            result?: string;
+            expression?: string;
+            values?: components["schemas"]["RecordValue"][];
+            unsure?: string;
+            rounds?: number;
+            proves?: string;
+            target?: string;
+            attempt?: string;
+            differences?: components["schemas"]["RecordDifference"][];
+        };
+        RecordRequested: {
+            target?: string;
+            shown: string;
+            undo?: string;
+        };
+        GateContent: {
+            verb?: string;
+            step_title?: string;
+            gate: string;
+            undo?: boolean;
+            ask?: string;
+            /** Format: date-time */
+            until?: string;
+            reasons?: string[];
+            digest?: string;
+            requests?: components["schemas"]["RecordRequested"][];
+        };
+        DecidedContent: {
+            verb?: string;
+            step_title?: string;
+            gate?: string;
+            comment?: string;
+            digest?: string;
+            /** Format: date-time */
+            start_at?: string;
+            because?: string;
+            said?: string;
+        };
+        QuestionContent: {
+            verb?: string;
+            step_title?: string;
+            question: string;
+            text: string;
+            choices?: string[];
+            ask?: string;
+            /** Format: date-time */
+            until?: string;
+            attempt?: string;
+            target?: string;
+        };
+        AnswerContent: {
+            verb?: string;
+            step_title?: string;
+            fate?: string;
+            undo_fate?: string;
+            says?: string;
+            question: string;
+            choice?: string;
+            label?: string;
+            comment?: string;
+            fields?: {
+                [key: string]: unknown;
+            };
+            values?: components["schemas"]["RecordValue"][];
+            because?: string;
+            attempt?: string;
+            target?: string;
+        };
+        RecordTouched: {
+            place: string;
+            target?: string;
+            why?: string;
+        };
+        StepContent: {
+            verb?: string;
+            step_title?: string;
+            fate?: string;
+            undo_fate?: string;
+            says?: string;
+            target?: string;
+            because?: string;
+            attempt?: string;
+            change?: boolean;
+            undoes?: boolean;
+            job?: string;
+            items?: string[];
+            at_once?: number;
+            reasons?: string[];
+            digest?: string;
+            approval?: string;
+            touches?: components["schemas"]["RecordTouched"][];
+            left?: components["schemas"]["RecordTouched"][];
+        };
+        WaitContent: {
+            verb?: string;
+            step_title?: string;
+            for?: string;
+            key?: string;
+            keys?: string[];
+            holder?: string;
+            because?: string;
+            follows?: string;
+        };
+        NoteContent: {
+            verb?: string;
+            step_title?: string;
+            text?: string;
+            source?: string;
+            not_told?: string;
+            to?: string[];
+        };
+        RecordCompared: {
+            target?: string;
+            reading: string;
+            unit?: string;
+            then?: unknown;
+            now?: unknown;
+            says: string;
+            missing?: string;
+        };
+        ComparedContent: {
+            text: string;
+            /** Format: date-time */
+            since: string;
+            compared: components["schemas"]["RecordCompared"][] | null;
+        };
+        RecordPastPoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            value: number;
+        };
+        RecordPastLine: {
+            name: string;
+            unit?: string;
+            good?: string;
+            target?: string;
+            points: components["schemas"]["RecordPastPoint"][] | null;
+        };
+        RecordLineShape: {
+            text: string;
+            example: string;
+            count: number;
+            before: number;
+            since: number;
+            targets?: string[];
+        };
+        PastContent: {
+            lookback: string;
+            title: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            /** Format: date-time */
+            onset: string;
+            series: components["schemas"]["RecordPastLine"][] | null;
+            shapes: components["schemas"]["RecordLineShape"][] | null;
+            more?: number;
+            missing?: string[];
+        };
+        PeopleContent: {
+            why?: string;
+            rung?: number;
+            of?: string;
+            because?: string;
+            notice?: string;
+            thing?: string;
+            to?: string;
+            /** Format: int64 */
+            message?: number;
+            body?: unknown;
+            error?: string;
+        };
+        TicketContent: {
+            desk?: string;
+            number?: string;
+            link?: string;
+            by?: string;
+            text?: string;
+            closed?: boolean;
+        };
+        FileContent: {
+            verb?: string;
+            step_title?: string;
+            name: string;
+            url?: string;
+            id?: string;
+            /** Format: int64 */
+            size?: number;
+            sha256?: string;
+            attempt?: string;
+        };
+        HeadContent: {
+            holder?: string;
+            was?: string;
+            title?: string;
+            severity?: string;
+            title_was?: string;
+            severity_was?: string;
+            service?: string;
+            run?: string;
+            /** Format: int64 */
+            from?: number;
+            /** Format: int64 */
+            into?: number;
+            alerts?: string[];
+            because?: string;
+        };
+        ClosedContent: {
+            outcome?: string;
+            because?: string;
+            open?: string[];
+            still_open?: string[];
+            told?: string[];
+            not_told?: string[];
+            /** Format: int64 */
+            from?: number;
+            /** Format: int64 */
+            into?: number;
+            alerts?: string[];
+        };
+        /** @description a line for people, in parts */
+        Text: components["schemas"]["TextSpan"][];
+        TextSpan: {
+            text: string;
+            /**
+             * @description what it is, where that is shown
+             * @enum {string}
+             */
+            is?: "value" | "code" | "quote" | "time" | "person" | "target";
+            /**
+             * Format: date-time
+             * @description of a time, whose text is in UTC
+             */
+            at?: string;
+        };
+        Story: {
+            rows: components["schemas"]["StoryRow"][];
+            sum: components["schemas"]["StorySum"];
+            /**
+             * Format: int64
+             * @description the newest entry that is in it
+             */
+            last: number;
+        };
+        StoryRow: {
+            /**
+             * Format: int64
+             * @description its first entry, which names it: a row never moves
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            until: string;
+            /** @enum {string} */
+            lane: "alert" | "run" | "evidence" | "decision" | "change" | "proof" | "wait" | "people" | "end";
+            /** @enum {string} */
+            state: "unknown" | "bad" | "unsure" | "waiting" | "going" | "good" | "over";
+            /**
+             * @description who wants to read it: whoever was not there, whoever asks how, nobody
+             * @enum {string}
+             */
+            weight: "tell" | "detail" | "quiet";
+            /** @description at most ten letters */
+            word: string;
+            run?: string;
+            /** @description the same for all items and branches */
+            step?: string;
+            title: string;
+            says: components["schemas"]["Text"];
+            below: components["schemas"]["Text"][];
+            targets: string[];
+            /** @description how often the targets were asked */
+            rounds: number;
+            /** @description how many entries it stands for */
+            entries: number;
+            courses: components["schemas"]["StoryCourse"][];
+        };
+        /** @description how a number went in a row, on the target that stands for it */
+        StoryCourse: {
+            reading: string;
+            unit?: string;
+            target: string;
+            /** Format: double */
+            first: number;
+            /** Format: double */
+            last: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description what it was held against
+             */
+            limit?: number;
+        };
+        StorySum: {
+            cause: components["schemas"]["Text"];
+            /** @description a person or the runbook stated the cause; else it is what was found */
+            stated: boolean;
+            done: components["schemas"]["Text"][];
+            approved: components["schemas"]["Text"][];
+            effect: components["schemas"]["Text"];
+            proved: boolean;
+            left: components["schemas"]["Text"][];
         };
         Verified: {
             whole: boolean;
@@ -3743,8 +4401,10 @@ export interface components {
             treats: components["schemas"]["Treats"][];
             /** @description the looks that are being taken and how far they are */
             going: components["schemas"]["Going"][];
-            /** @description the run as people read it */
+            /** @description its entries as they stand in a record */
             story: components["schemas"]["Entry"][];
+            /** @description the run as people read it */
+            rows?: components["schemas"]["StoryRow"][];
             run: components["schemas"]["Run"];
             inputs: {
                 [key: string]: unknown;
@@ -3806,7 +4466,7 @@ export interface components {
             state: "open" | "approved" | "refused" | "expired" | "withdrawn";
             /** @description how many must approve */
             people?: number;
-            comment_wanted?: boolean;
+            comment_needed?: boolean;
             digest: string;
             requester: string;
             reasons: string[];
@@ -3839,7 +4499,7 @@ export interface components {
             silence?: string;
             history: components["schemas"]["StepHistory"];
             facts: components["schemas"]["EvidenceGroup"][];
-            /** @description what is still wanted beside a yes */
+            /** @description what else is needed besides a yes */
             missing?: string[];
             /** @description who said yes so far */
             approved?: string[];
@@ -3853,7 +4513,7 @@ export interface components {
             how?: string;
             stops?: string;
             back?: string;
-            /** @description what cannot be taken back */
+            /** @description what has no undo */
             cannot?: string;
         };
         Trend: {
@@ -3909,7 +4569,7 @@ export interface components {
             targets: string[];
             /**
              * Format: date-time
-             * @description of the oldest taking
+             * @description of the oldest sample
              */
             at: string;
             stale?: boolean;
@@ -3922,7 +4582,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            fate: "proven" | "done" | "not-helped" | "taken-back" | "failed" | "unknown";
+            fate: "proven" | "done" | "not-helped" | "undone" | "failed" | "unknown";
             service: string;
             /** Format: int64 */
             incident?: number;
@@ -4006,10 +4666,10 @@ export interface components {
         };
         Cancel: {
             because?: string;
-            /** @description take its changes back first, the newest first */
+            /** @description undo its changes first, the newest first */
             undo?: boolean;
         };
-        Release: {
+        Reason: {
             because?: string;
         };
         Instance: {
@@ -4151,7 +4811,7 @@ export interface components {
             on?: string;
             /** @description what is done */
             shown?: string;
-            /** @description what would take it back */
+            /** @description what would undo it */
             undo?: string;
             /** @description what came of it */
             says: string;
@@ -4991,7 +5651,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listUnread: {
+    listUnparsed: {
         parameters: {
             query?: {
                 source?: string;
@@ -5008,7 +5668,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Unread"][];
+                    "application/json": components["schemas"]["Unparsed"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5485,7 +6145,7 @@ export interface operations {
         parameters: {
             query: {
                 incident: number;
-                /** @description of notice, such as approval.wanted; the newest one without */
+                /** @description of notice, such as approval.needed; the newest one without */
                 kind?: string;
             };
             header?: never;
@@ -5610,7 +6270,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listClimbing: {
+    listEscalations: {
         parameters: {
             query?: {
                 incident?: number;
@@ -5621,13 +6281,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description what climbs */
+            /** @description what escalates */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Climbing"][];
+                    "application/json": components["schemas"]["Escalation"][];
                 };
             };
             default: components["responses"]["Problem"];
@@ -5681,7 +6341,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    placeWays: {
+    orderContacts: {
         parameters: {
             query?: never;
             header?: never;
@@ -5706,7 +6366,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    addWay: {
+    addContact: {
         parameters: {
             query?: never;
             header?: never;
@@ -5717,7 +6377,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewWay"];
+                "application/json": components["schemas"]["NewContact"];
             };
         };
         responses: {
@@ -5727,13 +6387,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Way"];
+                    "application/json": components["schemas"]["Contact"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    removeWay: {
+    removeContact: {
         parameters: {
             query?: never;
             header?: never;
@@ -5777,7 +6437,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    proveWay: {
+    verifyContact: {
         parameters: {
             query?: never;
             header?: never;
@@ -5793,7 +6453,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description proven */
+            /** @description verified */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -6162,7 +6822,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description taken back */
+            /** @description removed */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -6242,7 +6902,7 @@ export interface operations {
     listIncidents: {
         parameters: {
             query?: {
-                state?: "open" | "resolved";
+                state?: "open" | "closed";
                 /** @description only what belongs to this service */
                 service?: components["parameters"]["ofService"];
                 /** @description words, "phrases", or, -without; searched in titles, reasons, what alerts said and people wrote */
@@ -6347,6 +7007,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStory: {
+        parameters: {
+            query?: {
+                after?: number;
+            };
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description rows in their order, and what is to be read once it is over */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -7538,7 +8223,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    releaseRun: {
+    resumeRun: {
         parameters: {
             query?: never;
             header?: never;
@@ -7549,7 +8234,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Release"];
+                "application/json": components["schemas"]["Reason"];
             };
         };
         responses: {
@@ -7574,7 +8259,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Release"];
+                "application/json": components["schemas"]["Reason"];
             };
         };
         responses: {

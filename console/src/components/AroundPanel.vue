@@ -6,7 +6,7 @@ import MarkList from './MarkList.vue'
 import StateWord from './StateWord.vue'
 import TimeAgo from './TimeAgo.vue'
 
-// What stands around an incident: how wide it is, what happened before, who stands apart, when it was there before.
+// What stands around an incident: how wide it is, what happened before, outliers, when it happened before.
 const props = defineProps<{ number: number; service?: string }>()
 const q = useAround(() => props.number)
 const along: Record<string, string> = { '': '', depends_on: 'which it needs', needed_by: 'which needs it' }
@@ -18,16 +18,16 @@ const mitigated = computed(() => returns.value.filter((r) => r.outcome === 'miti
 <template>
   <section v-if="q.data.value" id="around" aria-label="Around it" class="around">
     <p v-if="returns.length" class="returns">
-      <span class="wait">↻</span> It was there before: {{ returns.length === 1 ? 'once' : `${returns.length} times` }}
+      <span class="wait">↻</span> Happened before: {{ returns.length === 1 ? 'once' : `${returns.length} times` }}
       <template v-if="q.data.value.lately">, {{ q.data.value.lately }} of them in the 30 days before</template>
       <template v-if="mitigated">; {{ mitigated }} {{ mitigated === 1 ? 'was' : 'were' }} mitigated, not cured</template
       >. Last:
       <router-link :to="`/incidents/${returns[0]!.number}`">{{ returns[0]!.number }}</router-link>
       <StateWord :state="returns[0]!.outcome" /> <TimeAgo :at="returns[0]!.at" />: {{ returns[0]!.because }}
     </p>
-    <p v-else class="faint">It was not there before: no earlier incident of the service began with this alert.</p>
+    <p v-else class="faint">First time with this alert on this service.</p>
     <ul v-if="q.data.value.odd.length" class="list">
-      <li v-for="o in q.data.value.odd" :key="o.reading + o.target">Stands apart: {{ o.says }}</li>
+      <li v-for="o in q.data.value.odd" :key="o.reading + o.target">Outlier: {{ o.says }}</li>
     </ul>
     <table v-if="q.data.value.courses.length" class="plain moves" aria-label="How readings moved">
       <tbody>

@@ -37,7 +37,7 @@ const pointsIn = 120
 <template>
   <section v-if="offered.length || taken.length" aria-label="Looked back" class="back">
     <div class="head">
-      <h2>Before, as others have it</h2>
+      <h2>History from outside stores</h2>
       <v-btn
         v-if="may && offered.length"
         size="small"
@@ -45,11 +45,11 @@ const pointsIn = 120
         :loading="look.isPending.value"
         @click="look.mutate()"
       >
-        {{ taken.length ? 'Look back again' : 'Look back' }}
+        {{ taken.length ? 'Query again' : 'Query' }}
       </v-btn>
     </div>
     <p v-if="look.error.value" role="alert" class="wrong">{{ look.error.value.message }}</p>
-    <p v-if="!taken.length" class="faint">Nobody looked back yet: {{ offered.map((o) => o.title).join('; ') }}.</p>
+    <p v-if="!taken.length" class="faint">Not queried yet: {{ offered.map((o) => o.title).join('; ') }}.</p>
     <article v-for="b in taken" :key="b.lookback">
       <h3>
         {{ b.title }} <span class="faint">asked <TimeAgo :at="b.at" /> by {{ b.actor }}</span>

@@ -34,7 +34,7 @@ const names = computed(() => props.part.targets.map((t) => t || 'this host'))
       <template v-if="part.undo"
         ><span aria-hidden="true">↶</span> undo: <code class="mono">{{ part.undo }}</code></template
       >
-      <strong v-else class="none"><span aria-hidden="true">⊘</span> cannot be taken back</strong>
+      <strong v-else class="none"><span aria-hidden="true">⊘</span> no undo</strong>
     </p>
     <v-text-field
       v-if="all && part.targets.length > 12"
@@ -65,7 +65,7 @@ const names = computed(() => props.part.targets.map((t) => t || 'this host'))
       all ? 'Fewer' : `All ${part.targets.length} targets`
     }}</v-btn>
     <details class="bound">
-      <summary>What else the approval is bound to</summary>
+      <summary>Approval is void if any of these change</summary>
       <table v-if="part.where_columns?.length" class="rows" tabindex="0">
         <thead>
           <tr>

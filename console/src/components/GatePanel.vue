@@ -21,11 +21,11 @@ const whole = useGate(() => props.gate.id)
 const brief = computed(() => whole.data.value?.brief)
 // On a phone the comment is folded away until it is wanted.
 const asked = ref(false)
-const commenting = computed(() => asked.value || Boolean(props.gate.comment_wanted) || comment.value !== '')
+const commenting = computed(() => asked.value || Boolean(props.gate.comment_needed) || comment.value !== '')
 const gone = computed(() => (brief.value?.trends ?? []).flatMap((t) => t.gone || []))
 
 function say(approve: boolean) {
-  if (props.gate.comment_wanted && !comment.value.trim()) {
+  if (props.gate.comment_needed && !comment.value.trim()) {
     wrong.value = 'This gate wants a comment.'
     return
   }
@@ -38,7 +38,7 @@ function say(approve: boolean) {
 </script>
 
 <template>
-  <WaitingPanel wanted="Approval wanted" :from="`from ${gate.ask} · asked by ${gate.requester}`" :until="gate.until">
+  <WaitingPanel wanted="Approval needed" :from="`from ${gate.ask} · asked by ${gate.requester}`" :until="gate.until">
     <template v-if="brief">
       <h3 class="what">{{ brief.headline.what }}</h3>
       <p class="how">
@@ -86,7 +86,7 @@ function say(approve: boolean) {
             v-model="comment"
             class="comment"
             :class="{ folded: !commenting }"
-            :label="gate.comment_wanted ? 'Comment (wanted)' : 'Comment for the record'"
+            :label="gate.comment_needed ? 'Comment (required)' : 'Comment for the record'"
             rows="1"
             density="compact"
             auto-grow

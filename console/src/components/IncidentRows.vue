@@ -6,7 +6,7 @@ import TimeAgo from './TimeAgo.vue'
 
 defineProps<{ items: Schemas['Incident'][]; label: string }>()
 const state = (i: Schemas['Incident']) =>
-  i.state === 'resolved' ? (i.outcome ?? 'resolved') : i.waiting_on && i.waiting_on !== 'nobody' ? i.waiting_on : 'open'
+  i.state === 'closed' ? (i.outcome ?? 'closed') : i.waiting_on && i.waiting_on !== 'nobody' ? i.waiting_on : 'open'
 </script>
 
 <template>
@@ -18,7 +18,7 @@ const state = (i: Schemas['Incident']) =>
         <th>Incident</th>
         <th>State</th>
         <th class="wide">Opened</th>
-        <th class="wide strip">Strip</th>
+        <th class="wide strip">Timeline</th>
       </tr>
     </thead>
     <tbody>

@@ -26,9 +26,9 @@ const burning = computed(() => props.objective.burns.filter((b) => b.on))
     </h3>
     <p v-if="objective.broken" role="alert" class="wrong">{{ objective.broken }}</p>
     <p v-else class="facts">
-      <span v-if="objective.share === undefined">nothing is known yet; {{ objective.says }} asked for</span>
+      <span v-if="objective.share === undefined">nothing is known yet; target {{ objective.says }}</span>
       <span v-else
-        ><b class="num">{{ percent(objective.share) }}</b> good, {{ objective.says }} asked for</span
+        ><b class="num">{{ percent(objective.share) }}</b> good, target {{ objective.says }}</span
       >
       <span
         ><b class="num">{{ percent(objective.left) }}</b> of the budget left</span
@@ -41,7 +41,7 @@ const burning = computed(() => props.objective.burns.filter((b) => b.on))
     </p>
     <div v-if="q.data.value && points.length" class="two">
       <div>
-        <div class="faint name">good, % of each stretch; broken line: asked for</div>
+        <div class="faint name">good, % of each interval; dashed: target</div>
         <TimeChart
           :lines="[{ name: '', points: good }]"
           :from="Date.parse(q.data.value.from)"
@@ -55,7 +55,7 @@ const burning = computed(() => props.objective.burns.filter((b) => b.on))
         />
       </div>
       <div>
-        <div class="faint name">left of the budget, %; broken line: nothing</div>
+        <div class="faint name">budget left, %; dashed: zero</div>
         <TimeChart
           :lines="[{ name: '', points: left, strong: true }]"
           :from="Date.parse(q.data.value.from)"

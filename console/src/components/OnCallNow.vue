@@ -12,8 +12,8 @@ const now = useClock()
     <thead>
       <tr>
         <th scope="col">Team</th>
-        <th scope="col">First</th>
-        <th scope="col" class="wide">After that</th>
+        <th scope="col">Primary</th>
+        <th scope="col" class="wide">Secondary</th>
         <th scope="col">Until</th>
       </tr>
     </thead>

@@ -3,14 +3,14 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { exact, relative, useClock } from '../composables/clock'
-import { useClimbing, useMessages } from '../composables/data'
+import { useEscalations, useMessages } from '../composables/data'
 
 // Who was told of an incident, and who will be if nobody takes it.
 const props = defineProps<{ incident: number; tickets: Schemas['Ticket'][] }>()
 const now = useClock()
 const messages = useMessages(() => props.incident)
-const climbing = useClimbing(() => props.incident)
-const next = computed(() => (climbing.data.value ?? []).filter((c) => c.next_at))
+const escalations = useEscalations(() => props.incident)
+const next = computed(() => (escalations.data.value ?? []).filter((c) => c.next_at))
 const list = computed(() => messages.data.value?.items ?? [])
 const others = (to: string) => to.startsWith('desk/') || to.startsWith('source/')
 const people = computed(() => list.value.filter((m) => !others(m.to)))
@@ -28,7 +28,7 @@ const words: Record<string, string> = {
 <template>
   <section v-if="list.length || next.length || tickets.length" class="told" aria-label="People told">
     <p v-for="c in next" :key="c.id" class="next">
-      <span aria-hidden="true">◐</span> Nobody has it yet: others are called
+      <span aria-hidden="true">◐</span> Unclaimed; escalates
       <span class="num" :title="exact(c.next_at!)">{{ relative(c.next_at!, now) }}</span><template v-if="c.missed"
         >. Not told: {{ c.missed }}</template
       >

@@ -61,7 +61,7 @@ const say = (choice: string) =>
 </script>
 
 <template>
-  <WaitingPanel wanted="Answer wanted" :from="`from ${question.ask}`" :until="question.until">
+  <WaitingPanel wanted="Answer needed" :from="`from ${question.ask}`" :until="question.until">
     <h3 class="what">{{ question.attempt ? 'What became of it?' : question.title }}</h3>
     <p v-if="question.text" class="how">{{ question.text }}</p>
     <p v-if="brief?.parts.length" class="approves">

@@ -35,9 +35,9 @@ const says = computed(() => {
   <div>
     <div class="name">
       <span class="mono">{{ name }}</span> <span class="faint">{{ unit }}</span>
-      <button class="ask" :aria-expanded="asked" @click="asked = !asked">what may help</button>
+      <button class="ask" :aria-expanded="asked" @click="asked = !asked">suggested runbooks</button>
     </div>
-    <ul v-if="asked && help.data.value" class="help" :aria-label="`What may help with ${name}`">
+    <ul v-if="asked && help.data.value" class="help" :aria-label="`Suggested runbooks for ${name}`">
       <li v-for="s in help.data.value.runbooks.slice(0, 3)" :key="s.runbook">
         <router-link :to="`/runbooks/${s.runbook}`">{{ s.title }}</router-link>
         <span class="faint">&nbsp;{{ s.reasons.join('; ') }}</span>

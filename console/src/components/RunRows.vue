@@ -13,7 +13,7 @@ defineProps<{ items: Schemas['Run'][]; label: string }>()
         <th>Runbook</th>
         <th>State</th>
         <th class="wide">Started by</th>
-        <th>Begun</th>
+        <th>Started</th>
         <th>Incident</th>
       </tr>
     </thead>

@@ -25,8 +25,8 @@ const begin = (s: Schemas['Suggestion']) =>
 </script>
 
 <template>
-  <section v-if="q.data.value" aria-label="What may help" class="suggest">
-    <h2>What may help</h2>
+  <section v-if="q.data.value" aria-label="Suggested runbooks" class="suggest">
+    <h2>Suggested runbooks</h2>
     <p v-if="!q.data.value.runbooks.length" class="faint">
       No runbook is for this service, and none starts on such alerts.
       <router-link to="/library">The library</router-link>

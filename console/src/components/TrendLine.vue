@@ -5,7 +5,7 @@ import { computed, ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { clockTime } from '../composables/clock'
 
-// A number that a gate rests on, drawn since it was first taken, with what is wanted as a broken line.
+// A number that a gate rests on, drawn since it was first taken, with its target dashed.
 const props = defineProps<{ trend: Schemas['Trend'] }>()
 
 // A phone has little room above the fold.

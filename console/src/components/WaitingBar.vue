@@ -42,7 +42,7 @@ const more = computed(() => items.value.length - shown.value.length)
         i.title
       }}</router-link>
       <span v-if="i.incident" class="faint wide">incident {{ i.incident }}</span>
-      <span class="faint num wide">ends {{ relative(i.until, now) }}</span>
+      <span class="faint num wide">expires {{ relative(i.until, now) }}</span>
       <router-link v-if="more > 0" to="/" class="more">and {{ more }} more</router-link>
     </div>
   </section>

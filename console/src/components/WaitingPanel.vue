@@ -14,7 +14,7 @@ const now = useClock()
       <span class="faint"
         ><span :class="{ from: until }">{{ from }}<slot name="from" /></span
         ><template v-if="until"
-          ><span class="from"> · </span>ends
+          ><span class="from"> · </span>expires
           <span :title="exact(until)" class="num">{{ relative(until, now) }}</span></template
         ></span
       >

@@ -4,7 +4,7 @@ import { computed, inject, toValue, type InjectionKey, type MaybeRefOrGetter } f
 import { api, got, type Schemas } from '../api/client'
 
 export const useIncidents = (
-  state?: 'open' | 'resolved',
+  state?: 'open' | 'closed',
   limit = 50,
   more: MaybeRefOrGetter<Partial<Schemas['Search']>> = {},
 ) =>
@@ -77,10 +77,10 @@ export const useMessages = (incident: MaybeRefOrGetter<number>) =>
   })
 
 /** What is urgent and nobody has taken yet; of one incident, or of all. */
-export const useClimbing = (incident?: MaybeRefOrGetter<number>) =>
+export const useEscalations = (incident?: MaybeRefOrGetter<number>) =>
   useQuery({
-    queryKey: computed(() => ['climbing', toValue(incident) ?? 0]),
-    queryFn: () => got(api.GET('/api/v1/climbing', { params: { query: { incident: toValue(incident) } } })),
+    queryKey: computed(() => ['escalations', toValue(incident) ?? 0]),
+    queryFn: () => got(api.GET('/api/v1/escalations', { params: { query: { incident: toValue(incident) } } })),
     refetchInterval: 5_000,
   })
 
@@ -205,9 +205,9 @@ export const useRunbookGraph = (name: MaybeRefOrGetter<string>) =>
 export const useAgain = () =>
   useMutation({ mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/again', { params: { path: { id } } })) })
 
-export const useRelease = () =>
+export const useResumeRun = () =>
   useMutation({
-    mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/release', { params: { path: { id } }, body: {} })),
+    mutationFn: (id: string) => got(api.POST('/api/v1/runs/{id}/resume', { params: { path: { id } }, body: {} })),
   })
 
 export const useCancel = () =>
@@ -260,10 +260,10 @@ export const useSeen = () => useQuery({ queryKey: ['seen'], queryFn: () => got(a
 export const usePush = () =>
   useMutation({ mutationFn: (body: Schemas['NewPush']) => got(api.POST('/api/v1/push', { body })) })
 
-export const useUnread = (source: MaybeRefOrGetter<string | undefined>, may: boolean) =>
+export const useUnparsed = (source: MaybeRefOrGetter<string | undefined>, may: boolean) =>
   useQuery({
-    queryKey: computed(() => ['unread', toValue(source) ?? '']),
-    queryFn: () => got(api.GET('/api/v1/unread', { params: { query: { source: toValue(source) } } })),
+    queryKey: computed(() => ['unparsed', toValue(source) ?? '']),
+    queryFn: () => got(api.GET('/api/v1/unparsed', { params: { query: { source: toValue(source) } } })),
     enabled: may,
   })
 
@@ -327,7 +327,7 @@ export const useTakeSample = () =>
 
 export const useReadAgain = () =>
   useMutation({
-    mutationFn: (id: string) => got(api.POST('/api/v1/unread/{id}/again', { params: { path: { id } } })),
+    mutationFn: (id: string) => got(api.POST('/api/v1/unparsed/{id}/again', { params: { path: { id } } })),
   })
 
 export const useServices = () => useQuery({ queryKey: ['services'], queryFn: () => got(api.GET('/api/v1/services')) })

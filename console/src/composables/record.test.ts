@@ -17,7 +17,7 @@ const entry = (seq: number, kind: string, more: Partial<Schemas['Entry']> = {}):
     prev: '',
     hash: '',
     ...more,
-  }) as Schemas['Entry']
+  }) as unknown as Schemas['Entry']
 
 test('entries of one step that follow one another stand together', () => {
   const groups = group([

@@ -92,7 +92,7 @@ looks:
 name: berths-in-time
 service: berth-queue
 title: Berths are assigned in time
-holds: max(readings.depth) < 400
+good_when: max(readings.depth) < 400
 target: 99.5
 window: 28d
 `,

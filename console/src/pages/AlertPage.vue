@@ -77,7 +77,7 @@ const decided = (v: Schemas['Verdict']) =>
       </p>
       <p v-if="!starts.length">No runbook started by itself.</p>
       <template v-if="help.data.value?.runbooks.length">
-        <h2>What may help</h2>
+        <h2>Suggested runbooks</h2>
         <p v-for="s in help.data.value.runbooks.slice(0, 4)" :key="s.runbook">
           <router-link :to="`/runbooks/${s.runbook}`">{{ s.title }}</router-link>
           <span class="faint">&nbsp;{{ s.reasons.join('; ') }}</span>

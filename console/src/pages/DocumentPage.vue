@@ -43,7 +43,7 @@ const plan = ref<Schemas['Push']>()
 /** The text that the plan was made of. */
 const planned = ref('')
 const refused = ref('')
-const mistakes = ref<Schemas['Finding'][]>([])
+const errors = ref<Schemas['Finding'][]>([])
 const pushing = (t: string, check: boolean) => ({
   files: [{ name: `${kind.value}.yaml`, text: t }],
   check,
@@ -67,9 +67,9 @@ function told(of: string, p?: Schemas['Push'], why = '', found: Schemas['Finding
   planned.value = of
   plan.value = p
   refused.value = why
-  mistakes.value = found
+  errors.value = found
 }
-const findings = computed(() => plan.value?.findings ?? mistakes.value)
+const findings = computed(() => plan.value?.findings ?? errors.value)
 const changes = computed(() => (plan.value?.steps ?? []).filter((s) => s.what !== 'same'))
 const current = computed(() => planned.value === text.value && changes.value.length > 0)
 
@@ -113,7 +113,7 @@ useEventListener(window, 'beforeunload', (e: BeforeUnloadEvent) => {
         <TimeAgo :at="q.data.value.pushed_at" /> by {{ q.data.value.pushed_by }}
       </p>
       <p v-if="q.data.value?.origin && mayWrite" class="note">
-        ◇ Its text is kept at <span class="mono">{{ q.data.value.origin }}</span>: the next push from there brings back
+        ◇ Its text is kept at <span class="mono">{{ q.data.value.origin }}</span>: the next push from there restores
         what stands there.
       </p>
       <div class="two">

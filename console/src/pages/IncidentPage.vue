@@ -28,9 +28,7 @@ const q = useIncident(number)
 const i = computed(() => q.data.value?.incident)
 const running = computed(() => (q.data.value?.runs ?? []).filter((r) => !r.ended_at))
 const took = computed(() =>
-  i.value
-    ? span((i.value.resolved_at ? Date.parse(i.value.resolved_at) : now.value) - Date.parse(i.value.opened_at))
-    : '',
+  i.value ? span((i.value.closed_at ? Date.parse(i.value.closed_at) : now.value) - Date.parse(i.value.opened_at)) : '',
 )
 const { wrong, attempt } = useAttempt()
 const alert = computed(() => q.data.value?.alerts[0])
@@ -111,7 +109,7 @@ const end = () =>
             <StateWord :state="i.state" />
             <StateWord v-if="i.waiting_on && i.waiting_on !== 'nobody'" :state="i.waiting_on" />
             <span class="faint"
-              >opened <TimeAgo :at="i.opened_at" />, {{ i.resolved_at ? 'took' : 'for' }}
+              >opened <TimeAgo :at="i.opened_at" />, {{ i.closed_at ? 'took' : 'for' }}
               <span class="num">{{ took }}</span></span
             >
             <a v-if="around.data.value?.returns.length" href="#around"

@@ -9,7 +9,7 @@ import { useAttempt } from '../composables/attempt'
 import { useIncidents, useSearches } from '../composables/data'
 
 const text = ref('')
-const state = ref<'open' | 'resolved' | null>(null)
+const state = ref<'open' | 'closed' | null>(null)
 const severity = ref<string | null>(null)
 const words = refDebounced(text, 300)
 const rest = ref<Partial<Schemas['Search']>>({})
@@ -82,7 +82,7 @@ const some = computed(() => Object.values(narrowed.value).some(Boolean))
         clearable
         maxlength="200"
       />
-      <v-select v-model="state" :items="['open', 'resolved']" label="State" hide-details clearable />
+      <v-select v-model="state" :items="['open', 'closed']" label="State" hide-details clearable />
       <v-select
         v-model="severity"
         :items="['critical', 'major', 'minor', 'warning']"

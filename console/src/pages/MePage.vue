@@ -6,7 +6,7 @@ import { api, got } from '../api/client'
 import { useAttempt } from '../composables/attempt'
 import { useSession } from '../composables/session'
 
-// How somebody is reached: in which order, what is proven, and when not for what can wait.
+// How somebody is reached: in which order, what is verified, and when not for what can wait.
 const session = useSession()
 const name = computed(() => session.me?.person ?? '')
 const cache = useQueryClient()
@@ -18,7 +18,7 @@ const q = useQuery({
   queryFn: () => got(api.GET('/api/v1/people/{name}/reach', path.value)),
   enabled: computed(() => name.value !== ''),
 })
-const ways = computed(() => q.data.value?.ways ?? [])
+const contacts = computed(() => q.data.value?.contacts ?? [])
 
 const connection = ref('')
 const address = ref('')
@@ -40,10 +40,10 @@ const act = (says: string, what: () => Promise<unknown>) => {
 }
 const one = (id: number) => ({ params: { path: { name: name.value, id } } })
 const add = () =>
-  act('A code was sent there. Write it beside the way.', async () => {
+  act('A code was sent there. Enter it beside the contact method.', async () => {
     try {
       await got(
-        api.POST('/api/v1/people/{name}/ways', {
+        api.POST('/api/v1/people/{name}/contacts', {
           ...path.value,
           body: { connection: connection.value.trim(), address: address.value.trim() },
         }),
@@ -54,20 +54,20 @@ const add = () =>
     }
   })
 const prove = (id: number) =>
-  act('Proven: you are reached there from now on.', () => {
+  act('Verified: you are reached there from now on.', () => {
     const code = (codes.value[id] ?? '').trim()
     codes.value[id] = ''
-    return got(api.POST('/api/v1/people/{name}/ways/{id}/proof', { ...one(id), body: { code } }))
+    return got(api.POST('/api/v1/people/{name}/contacts/{id}/verification', { ...one(id), body: { code } }))
   })
 const again = (id: number) =>
-  act('Another code was sent.', () => got(api.POST('/api/v1/people/{name}/ways/{id}/code', one(id))))
-const remove = (id: number) => act('Forgotten.', () => got(api.DELETE('/api/v1/people/{name}/ways/{id}', one(id))))
+  act('Another code was sent.', () => got(api.POST('/api/v1/people/{name}/contacts/{id}/code', one(id))))
+const remove = (id: number) => act('Forgotten.', () => got(api.DELETE('/api/v1/people/{name}/contacts/{id}', one(id))))
 const first = (id: number) =>
   act('It is tried first now.', () =>
     got(
-      api.PUT('/api/v1/people/{name}/ways', {
+      api.PUT('/api/v1/people/{name}/contacts', {
         ...path.value,
-        body: [id, ...ways.value.map((w) => w.id).filter((x) => x !== id)],
+        body: [id, ...contacts.value.map((w) => w.id).filter((x) => x !== id)],
       }),
     ),
   )
@@ -82,43 +82,43 @@ const quiet = () =>
 <template>
   <div class="page">
     <h1>{{ name }}</h1>
-    <p class="faint">How you are reached when something is urgent, in this order. Only what is proven counts.</p>
+    <p class="faint">How you are reached when something is urgent, in this order. Only verified methods are used.</p>
     <p v-if="q.error.value" role="alert">{{ q.error.value.message }}</p>
-    <table v-if="ways.length" class="plain" aria-label="How you are reached">
+    <table v-if="contacts.length" class="plain" aria-label="How you are reached">
       <thead>
         <tr>
-          <th scope="col">By</th>
-          <th scope="col">At</th>
+          <th scope="col">Channel</th>
+          <th scope="col">Address</th>
           <th scope="col">State</th>
           <th scope="col"><span class="sr">What can be done</span></th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="(w, n) in ways" :key="w.id">
+        <tr v-for="(w, n) in contacts" :key="w.id">
           <td>{{ w.connection }}</td>
           <td class="mono">{{ w.address }}</td>
           <td>
-            <span v-if="w.proven"><span aria-hidden="true">✓</span> proven</span>
+            <span v-if="w.verified"><span aria-hidden="true">✓</span> verified</span>
             <form v-else class="code" @submit.prevent="prove(w.id)">
-              <strong><span aria-hidden="true">◐</span> not proven</strong>
+              <strong><span aria-hidden="true">◐</span> not verified</strong>
               <v-text-field v-model="codes[w.id]" label="Code" density="compact" hide-details maxlength="12" />
-              <v-btn type="submit" size="small" :disabled="busy">Prove</v-btn>
+              <v-btn type="submit" size="small" :disabled="busy">Verify</v-btn>
               <v-btn size="small" variant="text" :disabled="busy" @click="again(w.id)">Another code</v-btn>
             </form>
           </td>
           <td class="acts">
-            <v-btn v-if="n > 0" size="small" variant="text" :disabled="busy" @click="first(w.id)">First</v-btn>
-            <v-btn size="small" variant="text" :disabled="busy" @click="remove(w.id)">Forget</v-btn>
+            <v-btn v-if="n > 0" size="small" variant="text" :disabled="busy" @click="first(w.id)">Move to top</v-btn>
+            <v-btn size="small" variant="text" :disabled="busy" @click="remove(w.id)">Remove</v-btn>
           </td>
         </tr>
       </tbody>
     </table>
     <p v-else-if="q.isSuccess.value" class="empty">
-      You cannot be reached yet: nobody could call you at night. Add a way below.
+      You cannot be reached yet: nobody could call you at night. Add a contact method below.
     </p>
     <p v-if="said" role="status">{{ said }}</p>
     <p v-if="wrong" role="alert">{{ wrong }}</p>
-    <h2>Another way</h2>
+    <h2>Add a contact method</h2>
     <form class="row" @submit.prevent="add">
       <v-text-field v-model="connection" label="Connection, such as harbour-mail" hide-details maxlength="63" />
       <v-text-field v-model="address" label="Mail address, number or name there" hide-details maxlength="250" />
@@ -128,7 +128,7 @@ const quiet = () =>
     <p class="faint">In them you are not told of what can wait.</p>
     <form class="row" @submit.prevent="quiet">
       <v-text-field v-model="hours" label="Each day, such as 22:00-07:00" hide-details maxlength="20" />
-      <v-text-field v-model="zone" label="By the clock of" hide-details maxlength="60" />
+      <v-text-field v-model="zone" label="Time zone" hide-details maxlength="60" />
       <v-btn type="submit" :disabled="busy">Set</v-btn>
     </form>
   </div>

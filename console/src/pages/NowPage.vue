@@ -6,7 +6,7 @@ import OnCallNow from '../components/OnCallNow.vue'
 import RunRows from '../components/RunRows.vue'
 import StateWord from '../components/StateWord.vue'
 import { relative, useClock } from '../composables/clock'
-import { useClimbing, useGates, useIncidents, useOnCall, useQuestions, useRuns } from '../composables/data'
+import { useEscalations, useGates, useIncidents, useOnCall, useQuestions, useRuns } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const session = useSession()
@@ -14,10 +14,10 @@ const now = useClock()
 const gates = useGates()
 const questions = useQuestions()
 const open = useIncidents('open')
-const closed = useIncidents('resolved', 6)
+const closed = useIncidents('closed', 6)
 const runs = useRuns(true)
 const onCall = useOnCall()
-const climbing = useClimbing()
+const escalations = useEscalations()
 const others = computed(() => (gates.data.value ?? []).filter((g) => !g.may_decide))
 const waits = computed(
   () =>
@@ -36,12 +36,12 @@ const waits = computed(
       No incident is open. A new one opens here by itself when an alert comes in.
     </p>
     <p v-if="open.error.value" role="alert">{{ open.error.value.message }}</p>
-    <template v-if="climbing.data.value?.length">
-      <h2>Nobody has it yet</h2>
-      <p v-for="c in climbing.data.value" :key="c.id" class="empty">
+    <template v-if="escalations.data.value?.length">
+      <h2>Unclaimed</h2>
+      <p v-for="c in escalations.data.value" :key="c.id" class="empty">
         <StateWord state="person" />&ensp;
         <router-link v-if="c.incident" :to="`/incidents/${c.incident}`">Incident {{ c.incident }}</router-link>
-        <template v-if="c.next_at">, others are called {{ relative(c.next_at, now) }}</template
+        <template v-if="c.next_at">, escalates {{ relative(c.next_at, now) }}</template
         >: {{ c.text }}<template v-if="c.missed"> Not told: {{ c.missed }}.</template>
       </p>
     </template>
@@ -49,7 +49,7 @@ const waits = computed(
       <h2>Waits for others</h2>
       <p v-for="g in others" :key="g.id" class="empty">
         <StateWord state="approval" /> <router-link :to="`/incidents/${g.incident}`">{{ g.title }}</router-link> from
-        {{ g.ask }}, ends {{ relative(g.until, now) }}
+        {{ g.ask }}, expires {{ relative(g.until, now) }}
       </p>
     </template>
     <h2>Running runbooks</h2>

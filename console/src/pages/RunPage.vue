@@ -11,7 +11,7 @@ import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { clockTime, exact } from '../composables/clock'
-import { useAgain, useCancel, useRelease, useGates, useQuestions, useRun, useRunGraph } from '../composables/data'
+import { useAgain, useCancel, useResumeRun, useGates, useQuestions, useRun, useRunGraph } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -23,7 +23,7 @@ const router = useRouter()
 const session = useSession()
 const again = useAgain()
 const cancel = useCancel()
-const release = useRelease()
+const resume = useResumeRun()
 const asked = ref(false)
 const because = ref('')
 const { wrong, attempt } = useAttempt()
@@ -40,7 +40,7 @@ const stop = (undo: boolean) =>
     () => cancel.mutateAsync({ id: id.value, because: because.value.trim(), undo }),
     () => (asked.value = false),
   )
-const goOn = () => attempt(() => release.mutateAsync(id.value))
+const goOn = () => attempt(() => resume.mutateAsync(id.value))
 const repeat = () => attempt(async () => router.push(`/runs/${(await again.mutateAsync(id.value)).id}`))
 </script>
 
@@ -64,12 +64,12 @@ const repeat = () => attempt(async () => router.push(`/runs/${(await again.mutat
         >, which is at work on the same.
       </p>
       <p v-if="r.again_of">
-        Begun with the inputs of <router-link :to="`/runs/${r.again_of}`">run {{ r.again_of }}</router-link
+        Started with the inputs of <router-link :to="`/runs/${r.again_of}`">run {{ r.again_of }}</router-link
         >.
       </p>
       <div v-if="session.may('operator')" class="acts">
-        <v-btn v-if="r.waits_on === 'set-aside'" size="small" :loading="release.isPending.value" @click="goOn"
-          >Let it go on</v-btn
+        <v-btn v-if="r.waits_on === 'quarantined'" size="small" :loading="resume.isPending.value" @click="goOn"
+          >Resume</v-btn
         >
         <v-btn v-if="!r.ended_at" size="small" @click="asked = !asked">Cancel this run</v-btn>
         <v-btn v-else size="small" :loading="again.isPending.value" @click="repeat">Run again</v-btn>

@@ -116,7 +116,7 @@ const troubled = computed(() => (watches.data.value ?? []).filter((w) => w.troub
         <router-link to="/documents">Documents</router-link>
       </p>
 
-      <h2>What is read</h2>
+      <h2>Readings</h2>
       <div v-if="drawn.length" class="charts">
         <ReadingChart
           v-for="[r, unit] in drawn"

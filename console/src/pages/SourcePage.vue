@@ -8,7 +8,7 @@ import { api, got, Refusal, type Schemas } from '../api/client'
 import TimeAgo from '../components/TimeAgo.vue'
 import TriedItem from '../components/TriedItem.vue'
 import { useAttempt } from '../composables/attempt'
-import { useDocument, useReadAgain, useTakeSample, useUnread } from '../composables/data'
+import { useDocument, useReadAgain, useTakeSample, useUnparsed } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -16,7 +16,7 @@ const session = useSession()
 const queries = useQueryClient()
 const name = computed(() => String(route.params.name))
 const q = useDocument('source', name)
-const unread = useUnread(name, session.may('admin'))
+const unparsed = useUnparsed(name, session.may('admin'))
 const again = useReadAgain()
 const { wrong, attempt } = useAttempt()
 
@@ -61,7 +61,7 @@ watch(asked, async (body) => {
   }
 })
 
-function use(u: Schemas['Unread']) {
+function use(u: Schemas['Unparsed']) {
   sample.value = u.body
   contentType.value = u.content_type || 'text/plain'
 }
@@ -73,13 +73,13 @@ const forReal = () =>
       const { body, content_type } = asked.value
       taken.value = await take.mutateAsync({ name: name.value, body: { body, content_type } })
     },
-    () => void queries.invalidateQueries({ queryKey: ['unread'] }),
+    () => void queries.invalidateQueries({ queryKey: ['unparsed'] }),
   )
 watch(asked, () => (taken.value = undefined))
 const read = (id: string) =>
   attempt(
     () => again.mutateAsync(id),
-    () => void queries.invalidateQueries({ queryKey: ['unread'] }),
+    () => void queries.invalidateQueries({ queryKey: ['unparsed'] }),
   )
 </script>
 
@@ -97,9 +97,9 @@ const read = (id: string) =>
       <template v-if="session.may('admin')">
         <h2>Cannot be read</h2>
         <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-        <table v-if="unread.data.value?.length" class="plain" aria-label="Unread payloads">
+        <table v-if="unparsed.data.value?.length" class="plain" aria-label="Unparsed payloads">
           <tbody>
-            <tr v-for="u in unread.data.value" :key="u.id">
+            <tr v-for="u in unparsed.data.value" :key="u.id">
               <td class="faint"><TimeAgo :at="u.at" /></td>
               <td>{{ u.finding }}</td>
               <td class="acts">

@@ -2,16 +2,16 @@
 import { computed } from 'vue'
 
 import TimeAgo from '../components/TimeAgo.vue'
-import { useListeners, useSources, useUnread } from '../composables/data'
+import { useListeners, useSources, useUnparsed } from '../composables/data'
 import { useSession } from '../composables/session'
 
 const session = useSession()
 const q = useSources()
-const unread = useUnread(undefined, session.may('admin'))
+const unparsed = useUnparsed(undefined, session.may('admin'))
 const listeners = useListeners(session.may('admin'))
 const count = computed(() => {
   const by = new Map<string, number>()
-  for (const u of unread.data.value ?? []) by.set(u.source, (by.get(u.source) ?? 0) + 1)
+  for (const u of unparsed.data.value ?? []) by.set(u.source, (by.get(u.source) ?? 0) + 1)
   return by
 })
 </script>
@@ -25,7 +25,7 @@ const count = computed(() => {
           <th>Source</th>
           <th>Takes</th>
           <th>Last alert</th>
-          <th v-if="session.may('admin')">Unread</th>
+          <th v-if="session.may('admin')">Unparsed</th>
           <th class="wide">Told back at</th>
         </tr>
       </thead>

@@ -20,7 +20,7 @@ const words: Record<string, string> = {
   started: 'started',
   held: 'waits',
   dropped: 'waited in vain',
-  back: 'held back',
+  back: 'suppressed',
   refused: 'could not start',
   already: 'under way already',
 }
@@ -77,7 +77,7 @@ const turn = (on: boolean) =>
         <thead>
           <tr>
             <th>When</th>
-            <th>Came to</th>
+            <th>Outcome</th>
             <th>Incident</th>
             <th>Run</th>
             <th>Why</th>

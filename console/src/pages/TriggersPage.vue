@@ -17,7 +17,7 @@ const held = (l: Record<string, number>) => (l.back ?? 0) + (l.refused ?? 0) + (
           <th class="wide">Next</th>
           <th>Last</th>
           <th class="num wide">Started in a day</th>
-          <th class="num wide">Held back</th>
+          <th class="num wide">Suppressed</th>
         </tr>
       </thead>
       <tbody>
@@ -33,7 +33,7 @@ const held = (l: Record<string, number>) => (l.back ?? 0) + (l.refused ?? 0) + (
             </p>
           </td>
           <td class="wide"><TimeAgo v-if="t.next_at" :at="t.next_at" /></td>
-          <td><TimeAgo v-if="t.last_at" :at="t.last_at" /><span v-else class="faint">not lately</span></td>
+          <td><TimeAgo v-if="t.last_at" :at="t.last_at" /><span v-else class="faint">none in 24 h</span></td>
           <td class="num wide">{{ t.lately.started ?? 0 }}</td>
           <td class="num wide" :class="{ some: (t.lately.refused ?? 0) > 0 }">{{ held(t.lately) }}</td>
         </tr>

@@ -1,4 +1,4 @@
-package standing
+package scheduled
 
 import (
 	"context"
@@ -18,63 +18,63 @@ import (
 	"urgentis/internal/store"
 )
 
-// Standing looks are bounded: so many watches in the hands of an instance, of all of them so many looks at once, and
+// Scheduled looks are bounded: so many watches in the hands of an instance, of all of them so many looks at once, and
 // one taking for so long.
 const (
-	maxInHand    = 64
-	maxStanding  = 64
-	standingTime = 2 * time.Minute
+	maxInHand  = 64
+	maxLooks   = 64
+	takingTime = 2 * time.Minute
 )
 
 const (
-	// standingEvery is how often it is asked which watches are due.
-	standingEvery = 200 * time.Millisecond
-	// standingGather is for how long takings are gathered that share a commit.
-	standingGather = 200 * time.Millisecond
+	// dueEvery is how often it is asked which watches are due.
+	dueEvery = 200 * time.Millisecond
+	// gatherTime is for how long samples are gathered that share a commit.
+	gatherTime = 200 * time.Millisecond
 	// maxWatches bounds how many watches are kept parsed.
 	maxWatches = 20_000
 )
 
-// standing is what an instance has in hand of watches.
-type standing struct {
+// hands are what an instance has in hand of watches.
+type hands struct {
 	slots   chan struct{} // a place for each look under way
 	inHand  chan struct{} // one for each watch
-	done    chan stood
+	done    chan result
 	watches *lru.Cache[string, *watch.Watch] // by name and revision
 	taking  sync.WaitGroup
 	ended   chan struct{} // nothing more is taken in hand
 }
 
-// stood is a watch that was taken.
-type stood struct {
-	row  store.Standing
+// result is a watch that was taken.
+type result struct {
+	row  store.Scheduled
 	read engine.Readings
 	cut  bool // the service ended meanwhile
 }
 
-func newStanding() (*standing, error) {
+func newHands() (*hands, error) {
 	watches, err := lru.New[string, *watch.Watch](maxWatches)
 	if err != nil {
 		return nil, fmt.Errorf("make room for watches: %w", err)
 	}
-	return &standing{
-		slots:   make(chan struct{}, maxStanding),
+	return &hands{
+		slots:   make(chan struct{}, maxLooks),
 		inHand:  make(chan struct{}, maxInHand),
-		done:    make(chan stood, maxInHand),
+		done:    make(chan result, maxInHand),
 		watches: watches,
 		ended:   make(chan struct{}),
 	}, nil
 }
 
-// standingOnce takes the watches that are due.
-func (e *Looker) standingOnce(ctx context.Context) error {
-	free := maxInHand - len(e.standing.inHand)
+// takeDue takes the watches that are due.
+func (e *Looker) takeDue(ctx context.Context) error {
+	free := maxInHand - len(e.hands.inHand)
 	if free == 0 {
 		return nil
 	}
-	var due []store.Standing
+	var due []store.Scheduled
 	err := e.Store.Tx(ctx, func(tx *store.Tx) (err error) {
-		due, err = tx.TakeStanding(free, standingTime+10*time.Second)
+		due, err = tx.TakeScheduled(free, takingTime+10*time.Second)
 		return err
 	})
 	if err != nil || len(due) == 0 {
@@ -86,20 +86,20 @@ func (e *Looker) standingOnce(ctx context.Context) error {
 		for i, row := range due {
 			names[i] = row.Watch
 		}
-		return errors.Join(err, e.Store.In(ctx).StandingBack(names))
+		return errors.Join(err, e.Store.In(ctx).ScheduledBack(names))
 	}
 	for _, row := range due {
-		e.standing.inHand <- struct{}{}
-		e.standing.taking.Go(func() {
-			defer func() { <-e.standing.inHand }()
-			e.standing.done <- e.stand(ctx, row, estates[row.Service])
+		e.hands.inHand <- struct{}{}
+		e.hands.taking.Go(func() {
+			defer func() { <-e.hands.inHand }()
+			e.hands.done <- e.stand(ctx, row, estates[row.Service])
 		})
 	}
 	return nil
 }
 
 // estatesOf reads the services of watches, and their targets.
-func (e *Looker) estatesOf(ctx context.Context, due []store.Standing) (map[string]engine.Estate, error) {
+func (e *Looker) estatesOf(ctx context.Context, due []store.Scheduled) (map[string]engine.Estate, error) {
 	out := map[string]engine.Estate{}
 	err := e.Write(ctx, func(s *engine.Sheet) error {
 		for _, row := range due {
@@ -122,9 +122,9 @@ func (e *Looker) estatesOf(ctx context.Context, due []store.Standing) (map[strin
 }
 
 // WatchOf is the watch that a row stands for, as its revision says it.
-func (e *Looker) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error) {
+func (e *Looker) WatchOf(tx *store.Tx, row store.Scheduled) (*watch.Watch, error) {
 	key := fmt.Sprint(row.Watch, " ", row.Number)
-	if w, ok := e.standing.watches.Get(key); ok {
+	if w, ok := e.hands.watches.Get(key); ok {
 		return w, nil
 	}
 	d, err := tx.DocumentRevision(estate.Watch, row.Watch, row.Number)
@@ -135,16 +135,16 @@ func (e *Looker) WatchOf(tx *store.Tx, row store.Standing) (*watch.Watch, error)
 	if len(docs) != 1 || docs[0].Watch == nil {
 		return nil, fmt.Errorf("watch %s: %w: %v", row.Watch, engine.ErrUnsound, found)
 	}
-	e.standing.watches.Add(key, docs[0].Watch)
+	e.hands.watches.Add(key, docs[0].Watch)
 	return docs[0].Watch, nil
 }
 
 // stand takes one watch. A program error in it ends there.
-func (e *Looker) stand(ctx context.Context, row store.Standing, est engine.Estate) (out stood) {
+func (e *Looker) stand(ctx context.Context, row store.Scheduled, est engine.Estate) (out result) {
 	began := e.Now()
 	defer func() {
 		if r := recover(); r != nil {
-			out = stood{row: row}
+			out = result{row: row}
 			out.row.Trouble = engine.FailedOn(r)
 		}
 		out.row.TakenAt, out.row.Took = &began, e.Now().Sub(began).Seconds()
@@ -157,7 +157,7 @@ func (e *Looker) stand(ctx context.Context, row store.Standing, est engine.Estat
 		out.row.Trouble = reading.Why(err.Error())
 		return out
 	}
-	ctx, cancel := context.WithTimeout(ctx, standingTime)
+	ctx, cancel := context.WithTimeout(ctx, takingTime)
 	defer cancel()
 	if err := e.takeAll(ctx, w, est, &out); err != nil {
 		out.row.Trouble = reading.Why(err.Error())
@@ -172,7 +172,7 @@ type looked struct {
 }
 
 // takeAll takes the looks of a watch one after another, each on as many targets at once as it says.
-func (e *Looker) takeAll(ctx context.Context, w *watch.Watch, est engine.Estate, out *stood) error {
+func (e *Looker) takeAll(ctx context.Context, w *watch.Watch, est engine.Estate, out *result) error {
 	answered := map[string]bool{} // by target: whether all that was asked of it was to be had
 	defer func() {
 		out.row.Asked = len(answered)
@@ -250,8 +250,8 @@ func (e *Looker) standingLook(
 	ctx context.Context, w *watch.Watch, in flow.Intent, watching *engine.Watching,
 ) (out flow.Outcome) {
 	select {
-	case e.standing.slots <- struct{}{}:
-		defer func() { <-e.standing.slots }()
+	case e.hands.slots <- struct{}{}:
+		defer func() { <-e.hands.slots }()
 	case <-ctx.Done():
 		return flow.Outcome{Attempt: in.Attempt, State: flow.Failed, Error: "there was no time for it"}
 	}
@@ -295,26 +295,26 @@ func troubleOf(target string, o flow.Outcome) string {
 func (e *Looker) keepStanding() {
 	over := make(chan struct{})
 	go func() {
-		<-e.standing.ended
-		e.standing.taking.Wait()
+		<-e.hands.ended
+		e.hands.taking.Wait()
 		close(over)
 	}()
 	for {
-		var batch []stood
+		var batch []result
 		select {
-		case s := <-e.standing.done:
+		case s := <-e.hands.done:
 			batch = append(batch, s)
 		case <-over:
-			for len(e.standing.done) > 0 {
-				batch = append(batch, <-e.standing.done)
+			for len(e.hands.done) > 0 {
+				batch = append(batch, <-e.hands.done)
 			}
 			if len(batch) == 0 {
 				return
 			}
 		}
-		for t := time.After(standingGather); t != nil; {
+		for t := time.After(gatherTime); t != nil; {
 			select {
-			case s := <-e.standing.done:
+			case s := <-e.hands.done:
 				batch = append(batch, s)
 			case <-t:
 				t = nil
@@ -332,11 +332,11 @@ func (e *Looker) keepStanding() {
 // keepTime bounds one commit of what watches read.
 const keepTime = 20 * time.Second
 
-func (e *Looker) keepStood(ctx context.Context, batch []stood) error {
+func (e *Looker) keepStood(ctx context.Context, batch []result) error {
 	ctx, cancel := context.WithTimeout(ctx, keepTime)
 	defer cancel()
 	var read engine.Readings
-	var rows []store.Standing
+	var rows []store.Scheduled
 	var cut []string
 	for _, s := range batch {
 		if read.Join(s.read); s.cut {
@@ -353,10 +353,10 @@ func (e *Looker) keepStood(ctx context.Context, batch []stood) error {
 			return err
 		}
 		if len(cut) > 0 {
-			if err := s.Tx().StandingBack(cut); err != nil {
+			if err := s.Tx().ScheduledBack(cut); err != nil {
 				return err
 			}
 		}
-		return s.Tx().StandingTaken(rows)
+		return s.Tx().ScheduledTaken(rows)
 	})
 }

@@ -1,4 +1,4 @@
-package standing
+package scheduled
 
 import (
 	"context"

@@ -8,8 +8,8 @@ import (
 	"urgentis/core/watch"
 )
 
-// Standing is a watch: when it is due, and how it went last.
-type Standing struct {
+// Scheduled is a watch: when it is due, and how it went last.
+type Scheduled struct {
 	Watch, Service string
 	Number         int     // the revision of its document
 	Every          float64 // seconds
@@ -27,7 +27,7 @@ type Standing struct {
 const mostRarer = time.Hour
 
 // Rarer is in how long a watch is taken again whose evaluations run out: each time twice as long. 0: in its own beat.
-func (s Standing) Rarer() time.Duration {
+func (s Scheduled) Rarer() time.Duration {
 	every := time.Duration(s.Every * float64(time.Second))
 	if s.RanOut == 0 || every >= mostRarer {
 		return 0
@@ -35,47 +35,47 @@ func (s Standing) Rarer() time.Duration {
 	return min(mostRarer, every<<min(s.RanOut, 12))
 }
 
-// SetStanding has the newest revision of a watch taken, at once for the first time.
-func (tx *Tx) SetStanding(w *watch.Watch) error {
-	return tx.run(`insert into standing (watch, service, number, every)
+// SetScheduled has the newest revision of a watch taken, at once for the first time.
+func (tx *Tx) SetScheduled(w *watch.Watch) error {
+	return tx.run(`insert into scheduled_look (watch, service, number, every)
 		select ?, ?, number, ? * interval '1 second' from document where kind = 'watch' and name = ?
 		on conflict (watch) do update set service = excluded.service, number = excluded.number,
 			every = excluded.every, due_at = now(), ran_out = 0`, w.Name, w.Service, w.Every.Seconds(), w.Name)
 }
 
-// RemoveStanding takes a watch out of use. What it read stays.
-func (tx *Tx) RemoveStanding(name string) error {
-	return tx.run("delete from standing where watch = ?", name)
+// RemoveScheduled takes a watch out of use. What it read stays.
+func (tx *Tx) RemoveScheduled(name string) error {
+	return tx.run("delete from scheduled_look where watch = ?", name)
 }
 
-// standing are the columns of a Standing.
-const standing = `watch, service, number, extract(epoch from every) as every, due_at, taken_at, asked, answered,
+// scheduled are the columns of a Scheduled.
+const scheduled = `watch, service, number, extract(epoch from every) as every, due_at, taken_at, asked, answered,
 	extract(epoch from took) as took, trouble, ran_out`
 
-// ListStanding lists watches by name; service "" is every service.
-func (tx *Tx) ListStanding(scope access.Scope, service string) ([]Standing, error) {
+// ListScheduled lists watches by name; service "" is every service.
+func (tx *Tx) ListScheduled(scope access.Scope, service string) ([]Scheduled, error) {
 	where, args := and("true", nil, "service", service)
 	where, args = within(scope, where, args)
-	return scan[Standing](tx, "select "+standing+" from standing where "+where+" order by watch", args...)
+	return scan[Scheduled](tx, "select "+scheduled+" from scheduled_look where "+where+" order by watch", args...)
 }
 
-// TakeStanding takes up to so many watches that are due in hand, for at most so long, and says when each is due next:
+// TakeScheduled takes up to so many watches that are due in hand, for at most so long, and says when each is due next:
 // in its own beat, and where that was missed from now on.
-func (tx *Tx) TakeStanding(most int, bound time.Duration) ([]Standing, error) {
-	out, err := scan[Standing](tx, `with due as (
-			select watch as w from standing where due_at <= now() and (busy_until is null or busy_until < now())
+func (tx *Tx) TakeScheduled(most int, bound time.Duration) ([]Scheduled, error) {
+	out, err := scan[Scheduled](tx, `with due as (
+			select watch as w from scheduled_look where due_at <= now() and (busy_until is null or busy_until < now())
 			order by due_at limit ? for update skip locked)
-		update standing set busy_until = now() + ? * interval '1 second',
+		update scheduled_look set busy_until = now() + ? * interval '1 second',
 			due_at = case when due_at + every > now() then due_at + every else now() + every end
-		from due where watch = w returning `+standing, most, bound.Seconds())
+		from due where watch = w returning `+scheduled, most, bound.Seconds())
 	if err != nil {
 		return nil, fmt.Errorf("find watches that are due: %w", err)
 	}
 	return out, nil
 }
 
-// StandingTaken notes how takings went, whatever became of their watches meanwhile.
-func (tx *Tx) StandingTaken(list []Standing) error {
+// ScheduledTaken notes how samples went, whatever became of their watches meanwhile.
+func (tx *Tx) ScheduledTaken(list []Scheduled) error {
 	var names, troubles []string
 	var asked, answered []int64
 	var at []time.Time
@@ -86,7 +86,7 @@ func (tx *Tx) StandingTaken(list []Standing) error {
 		names, troubles, at = append(names, s.Watch), append(troubles, s.Trouble), append(at, *s.TakenAt)
 		asked, answered, took = append(asked, int64(s.Asked)), append(answered, int64(s.Answered)), append(took, s.Took)
 	}
-	return tx.run(`update standing set busy_until = null, taken_at = x.at, asked = x.asked, answered = x.answered,
+	return tx.run(`update scheduled_look set busy_until = null, taken_at = x.at, asked = x.asked, answered = x.answered,
 			took = x.took * interval '1 second', trouble = x.trouble, ran_out = x.ran_out,
 			due_at = greatest(due_at, case when x.rarer > 0 then now() + x.rarer * interval '1 second' else due_at end)
 		from (select * from unnest(?::text[], ?::timestamptz[], ?::bigint[], ?::bigint[], ?::float8[], ?::text[],
@@ -96,7 +96,8 @@ func (tx *Tx) StandingTaken(list []Standing) error {
 		array{rarer})
 }
 
-// StandingBack gives watches back that were taken in hand and could not be taken to their end; they are due at once.
-func (tx *Tx) StandingBack(names []string) error {
-	return tx.run("update standing set busy_until = null, due_at = now() where watch = any (?::text[])", array{names})
+// ScheduledBack gives watches back that were taken in hand and could not be taken to their end; they are due at once.
+func (tx *Tx) ScheduledBack(names []string) error {
+	return tx.run("update scheduled_look set busy_until = null, due_at = now() where watch = any (?::text[])",
+		array{names})
 }

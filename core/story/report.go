@@ -1,14 +1,13 @@
-package incident
+package story
 
 import (
 	_ "embed"
-	"encoding/json"
 	"fmt"
 	"html/template"
-	"slices"
 	"strings"
 	"time"
 
+	"urgentis/core/incident"
 	"urgentis/core/plain"
 )
 
@@ -17,13 +16,28 @@ type Report struct {
 	Number                                            int64
 	Title, Service, Severity, State, Outcome, Because string
 	Holder, Link                                      string
-	OpenedAt, ResolvedAt                              time.Time // ResolvedAt is zero while it is open
-	Strip                                             Strip
-	Entries                                           []Entry
+	OpenedAt, ClosedAt                                time.Time // ClosedAt is zero while it is open
+	Harm                                              string
+	Strip                                             incident.Strip
+	Rows                                              []Row
+	Sum                                               Sum
+	Entries                                           int64         // of the record
 	Alerts                                            []ReportAlert // the first of them
 	AllAlerts                                         int64
 	Runs                                              []ReportRun
 	Files                                             []ReportFile
+	outward                                           []PersonsNote
+}
+
+// Take takes the story and the notes of a record.
+func (r *Report) Take(entries []incident.Entry) {
+	f := Of(entries)
+	r.Rows, r.Sum, r.Entries = f.Rows(0), f.Sum(), int64(len(entries))
+	for i := range entries {
+		if c, ok := entries[i].Read().(incident.NoteContent); ok && entries[i].Kind == incident.Outward {
+			r.outward = append(r.outward, PersonsNote{entries[i].At, entries[i].Actor, c.Text})
+		}
+	}
 }
 
 // ReportAlert is an alert of a report.
@@ -52,62 +66,49 @@ const (
 
 // Lasted is how long it was open, in words.
 func (r *Report) Lasted() string {
-	if r.ResolvedAt.IsZero() {
+	if r.ClosedAt.IsZero() {
 		return ""
 	}
-	return ", after " + plain.Span(r.ResolvedAt.Sub(r.OpenedAt).Round(time.Second))
+	return ", after " + lasted(r.ClosedAt.Sub(r.OpenedAt))
 }
 
 // MoreAlerts is how many alerts are not listed.
 func (r *Report) MoreAlerts() int64 { return r.AllAlerts - int64(len(r.Alerts)) }
 
-// undos are the kinds that tell of taking back.
-var undos = []Kind{UndoPlanned, UndoBegun, UndoDone, UndoJudged, UndoEnded, UndoLeft}
-
-// Matters reports whether somebody who was not there wants to read an entry: all but the steps of the machinery between
-// what was seen, done, said and wanted, and what failed.
-func (e *Entry) Matters() bool {
-	a := e.Kind.About()
-	return a.Drawn || a.Said || a.Wanted || e.Failed() || slices.Contains(undos, e.Kind)
-}
-
-// Told are the entries that matter.
-func (r *Report) Told() []Entry {
-	var out []Entry
-	for i := range r.Entries {
-		if r.Entries[i].Matters() {
-			out = append(out, r.Entries[i])
+// Told are the rows that are for whoever was not there.
+func (r *Report) Told() []Row {
+	var out []Row
+	for _, row := range r.Rows {
+		if row.Weight == Tell {
+			out = append(out, row)
 		}
 	}
 	return out
 }
 
-// Notes are what people wrote, by whether it is for others.
-func (r *Report) Notes(outward bool) []PersonsNote {
-	var out []PersonsNote
-	for _, e := range r.Entries {
-		if e.Kind == Note && !outward || e.Kind == Outward && outward {
-			out = append(out, PersonsNote{At: e.At, By: e.Actor, Text: e.text()})
-		}
-	}
-	return out
+// Answer is one of the answers that are left once it is over.
+type Answer struct {
+	Name  string
+	Lines []Text
 }
+
+// Answers are whom it harmed, the cause, what was done, who approved it, what it changed, and what is left.
+func (r *Report) Answers() []Answer {
+	harm := text(r.Harm)
+	if r.Harm == "" {
+		harm = text("not stated")
+	}
+	return []Answer{{"Harm", []Text{harm}}, {"Cause", []Text{r.Sum.Cause}}, {"Done", r.Sum.Done},
+		{"Approved by", r.Sum.Approved}, {"Effect", []Text{r.Sum.Effect}}, {"Left over", r.Sum.Left}}
+}
+
+// Notes are what people wrote for others.
+func (r *Report) Notes() []PersonsNote { return r.outward }
 
 // PersonsNote is something that a person wrote.
 type PersonsNote struct {
 	At       time.Time
 	By, Text string
-}
-
-// text is that of a note.
-func (e *Entry) text() string {
-	var c struct {
-		Text string `json:"text"`
-	}
-	if err := json.Unmarshal(e.Content, &c); err != nil {
-		return ""
-	}
-	return c.Text
 }
 
 // inMarkdown makes a text from outside one that has no marks of its own.
@@ -148,11 +149,20 @@ func (r *Report) Markdown() string {
 	}
 	say("| Severity | %s |\n| Service | %s |", md(r.Severity), md(orNone(r.Service)))
 	say("| Opened | %s |", r.OpenedAt.Format(dayTime))
-	if !r.ResolvedAt.IsZero() {
-		say("| Closed | %s |", r.ResolvedAt.Format(dayTime))
+	if !r.ClosedAt.IsZero() {
+		say("| Closed | %s |", r.ClosedAt.Format(dayTime))
 	}
-	say("| Held by | %s |\n| Record | %s, %d entries |\n", md(orNone(r.Holder)), r.Link, len(r.Entries))
-	if notes := r.Notes(true); len(notes) > 0 {
+	say("| Held by | %s |\n| Record | %s, %d entries |\n", md(orNone(r.Holder)), r.Link, r.Entries)
+	say("## In short\n\n| | |\n| --- | --- |")
+	for _, a := range r.Answers() {
+		lines := make([]string, len(a.Lines))
+		for i, l := range a.Lines {
+			lines[i] = md(l.String())
+		}
+		say("| %s | %s |", a.Name, strings.Join(lines, "<br>"))
+	}
+	say("")
+	if notes := r.Notes(); len(notes) > 0 {
 		say("## For others\n")
 		for _, n := range notes {
 			say("- %s, %s: %s", n.At.Format(dayTime), md(n.By), md(n.Text))
@@ -173,18 +183,18 @@ func (r *Report) Markdown() string {
 	if len(r.Runs) == 0 {
 		say("\n## Runs\n\nNo runbook worked on it.")
 	} else {
-		say("\n## Runs\n\n| Runbook | Came to | Because | Started by | Began |\n| --- | --- | --- | --- | --- |")
+		say("\n## Runs\n\n| Runbook | Outcome | Reason | Started by | Started |\n| --- | --- | --- | --- | --- |")
 	}
 	for _, x := range r.Runs {
 		say("| %s | %s | %s | %s | %s |", md(x.Runbook), md(x.State), md(x.Because), md(x.By), x.Begun.Format(dayTime))
 	}
-	say("\n## What happened\n\n| Time | | What | By |\n| --- | --- | --- | --- |")
-	for _, e := range r.Told() {
-		what := md(e.Title)
-		for _, fact := range e.Facts() {
-			what += "<br>" + md(fact)
+	say("\n## What happened\n\n| Time | | What |\n| --- | --- | --- |")
+	for _, row := range r.Told() {
+		what := md(row.Headline())
+		for _, l := range row.Below {
+			what += "<br>" + md(l.String())
 		}
-		say("| %s | %s | %s | %s |", e.At.Format(onlyTime), e.Word(), what, md(e.Actor))
+		say("| %s | %s | %s |", row.At.UTC().Format(onlyTime), row.Word, what)
 	}
 	if len(r.Files) > 0 {
 		say("\n## Files and links\n")
@@ -213,10 +223,11 @@ func orNone(s string) string {
 var reportPage string
 
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"day":   func(t time.Time) string { return t.Format(dayTime) },
-	"time":  func(t time.Time) string { return t.Format(onlyTime) },
-	"facts": func(e Entry) []string { return e.Facts() }, "line": plain.Line, "size": sizeOf,
-	"word": func(e Entry) string { return e.Word() }, "failed": func(e Entry) bool { return e.Failed() },
+	"day":  func(t time.Time) string { return t.Format(dayTime) },
+	"time": func(t time.Time) string { return t.Format(onlyTime) },
+	"line": plain.Line, "size": sizeOf, "says": func(t Text) string { return plain.Line(t.String()) },
+	"headline": func(r Row) string { return plain.Line(r.Headline()) },
+	"bad":      func(r Row) bool { return r.State == Bad },
 }).Parse(reportPage))
 
 // HTML writes it as one page that stands alone, with the strip as SVG.

@@ -1,4 +1,4 @@
-package standing
+package scheduled
 
 import (
 	"time"
@@ -9,13 +9,13 @@ import (
 // Looker takes such looks with the hands of an engine.
 type Looker struct {
 	*engine.Engine
-	standing *standing
-	again    chan struct{} // a place for each look that people take
+	hands *hands
+	again chan struct{} // a place for each look that people take
 }
 
 // New makes one; Start begins its work.
 func New(e *engine.Engine) (*Looker, error) {
-	s, err := newStanding()
+	s, err := newHands()
 	if err != nil {
 		return nil, err
 	}
@@ -26,8 +26,8 @@ func New(e *engine.Engine) (*Looker, error) {
 func (e *Looker) Start() {
 	e.Every(time.Second, "take the readings of open gates anew", e.watchDue)
 	e.Go(func() {
-		defer close(e.standing.ended)
-		e.Round(standingEvery, "take standing looks", e.standingOnce)
+		defer close(e.hands.ended)
+		e.Round(dueEvery, "take scheduled looks", e.takeDue)
 	})
 	e.Go(e.keepStanding)
 }

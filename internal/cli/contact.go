@@ -11,10 +11,11 @@ import (
 )
 
 // way is how people are reached.
-func (a *app) way() *cobra.Command {
+func (a *app) contact() *cobra.Command {
 	var of string
-	c := noun("way", "How you, or somebody else, can be reached", a.wayList(&of), a.wayAdd(&of), a.wayProve(&of),
-		a.wayCode(&of), a.wayOrder(&of), a.wayQuiet(&of), a.wayRemove(&of))
+	c := noun("contact", "Contact methods: how you, or somebody else, are reached", a.contactList(&of),
+		a.contactAdd(&of), a.contactVerify(&of),
+		a.contactCode(&of), a.contactOrder(&of), a.contactQuiet(&of), a.contactRemove(&of))
 	c.PersistentFlags().StringVar(&of, "of", "", "of this `PERSON`; of yourself unless said")
 	return c
 }
@@ -31,11 +32,11 @@ func person(ctx context.Context, cl *client, of string) (string, error) {
 	return r.JSON200.Person, nil
 }
 
-func (a *app) wayList(of *string) *cobra.Command {
+func (a *app) contactList(of *string) *cobra.Command {
 	return verb(
 		"list",
 		"In which order somebody is reached, and when not for what can wait",
-		"urgentis way list --of mara",
+		"urgentis contact list --of mara",
 		cobra.NoArgs,
 		a.asking(func(cmd *cobra.Command, cl *client, _ []string) error {
 			name, err := person(cmd.Context(), cl, *of)
@@ -48,15 +49,15 @@ func (a *app) wayList(of *string) *cobra.Command {
 			}
 			return a.print(r.JSON200, func() {
 				var rows [][]string
-				for _, w := range r.JSON200.Ways {
-					state := ours("proven")
-					if !w.Proven {
-						state = a.paint(amber, "not proven: it does not count")
+				for _, w := range r.JSON200.Contacts {
+					state := ours("verified")
+					if !w.Verified {
+						state = a.paint(amber, "not verified: not used")
 					}
 					rows = append(rows, []string{fmt.Sprint(w.Id), w.Connection, w.Address, string(state)})
 				}
-				a.table(name+" cannot be reached. Add a way with: urgentis way add CONNECTION ADDRESS",
-					[]string{"no", "by", "at", ""}, rows)
+				a.table(name+" cannot be reached. Add a contact method with: urgentis contact add CONNECTION ADDRESS",
+					[]string{"no", "channel", "address", ""}, rows)
 				if r.JSON200.Quiet != "" {
 					a.say("Not told of what can wait: %s, %s.\n", r.JSON200.Quiet, r.JSON200.QuietZone)
 				}
@@ -65,12 +66,12 @@ func (a *app) wayList(of *string) *cobra.Command {
 	)
 }
 
-func (a *app) wayAdd(of *string) *cobra.Command {
+func (a *app) contactAdd(of *string) *cobra.Command {
 	c := doer(
 		a,
 		"add CONNECTION ADDRESS",
-		"Add a way, as the last one; a code is sent there",
-		"urgentis way add harbour-mail "+
+		"Add a contact method, as the last one; a code is sent there",
+		"urgentis contact add harbour-mail "+
 			"mara@merrow.example",
 		cobra.ExactArgs(2),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
@@ -79,48 +80,50 @@ func (a *app) wayAdd(of *string) *cobra.Command {
 				return nil, "", err
 			}
 			r, err := check(
-				cl.AddWayWithResponse(cmd.Context(), name, api.NewWay{Connection: args[0], Address: args[1]}),
+				cl.AddContactWithResponse(cmd.Context(), name, api.NewContact{Connection: args[0], Address: args[1]}),
 			)
 			if err != nil {
 				return nil, "", err
 			}
-			return r.JSON201, fmt.Sprintf("A code was sent there. Give it back with: urgentis way prove %d CODE",
+			return r.JSON201, fmt.Sprintf("A code was sent there. Verify with: urgentis contact verify %d CODE",
 				r.JSON201.Id), nil
 		},
 	)
 	return a.offers(c, connectionNames)
 }
 
-func (a *app) wayProve(of *string) *cobra.Command {
-	return doer(a, "prove NUMBER CODE", "Give the code back that was sent, so that the way counts",
-		"urgentis way prove 3 482913", cobra.ExactArgs(2),
-		a.ofWay(of, func(ctx context.Context, cl *client, name string, id int64, args []string) (string, error) {
-			_, err := check(cl.ProveWayWithResponse(ctx, name, id, api.Code{Code: args[1]}))
-			return "Proven: " + name + " is reached there from now on.", err
+func (a *app) contactVerify(of *string) *cobra.Command {
+	return doer(a, "verify NUMBER CODE", "Verify a contact method with the code that was sent to it",
+		"urgentis contact verify 3 482913", cobra.ExactArgs(2),
+		a.ofContact(of, func(ctx context.Context, cl *client, name string, id int64, args []string) (string, error) {
+			_, err := check(cl.VerifyContactWithResponse(ctx, name, id, api.Code{Code: args[1]}))
+			return "Verified. " + name + " is reached there from now on.", err
 		}))
 }
 
-func (a *app) wayCode(of *string) *cobra.Command {
-	return doer(a, "code NUMBER", "Send another code to a way", "urgentis way code 3", cobra.ExactArgs(1),
-		a.ofWay(of, func(ctx context.Context, cl *client, name string, id int64, _ []string) (string, error) {
+func (a *app) contactCode(of *string) *cobra.Command {
+	return doer(a, "code NUMBER", "Send another code to a contact method", "urgentis contact code 3",
+		cobra.ExactArgs(1),
+		a.ofContact(of, func(ctx context.Context, cl *client, name string, id int64, _ []string) (string, error) {
 			_, err := check(cl.SendCodeWithResponse(ctx, name, id))
-			return fmt.Sprintf("Sent. Give it back with: urgentis way prove %d CODE", id), err
+			return fmt.Sprintf("Sent. Verify with: urgentis contact verify %d CODE", id), err
 		}))
 }
 
-func (a *app) wayRemove(of *string) *cobra.Command {
-	return doer(a, "remove NUMBER", "Forget a way", "urgentis way remove 3", cobra.ExactArgs(1),
-		a.ofWay(of, func(ctx context.Context, cl *client, name string, id int64, _ []string) (string, error) {
-			_, err := check(cl.RemoveWayWithResponse(ctx, name, id))
-			return "Forgotten.", err
+func (a *app) contactRemove(of *string) *cobra.Command {
+	return doer(a, "remove NUMBER", "Remove a contact method", "urgentis contact remove 3", cobra.ExactArgs(1),
+		a.ofContact(of, func(ctx context.Context, cl *client, name string, id int64, _ []string) (string, error) {
+			_, err := check(cl.RemoveContactWithResponse(ctx, name, id))
+			return "Removed.", err
 		}))
 }
 
-// ofWay is an act on one way of a person.
-func (a *app) ofWay(of *string, act func(ctx context.Context, cl *client, name string, id int64, args []string) (string,
+// ofContact is an act on one way of a person.
+func (a *app) ofContact(of *string, act func(ctx context.Context, cl *client, name string, id int64,
+	args []string) (string,
 	error)) func(*cobra.Command, *client, []string) (any, string, error) {
 	return func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
-		id, err := numbered("way", args[0])
+		id, err := numbered("contact method", args[0])
 		if err != nil {
 			return nil, "", err
 		}
@@ -129,18 +132,18 @@ func (a *app) ofWay(of *string, act func(ctx context.Context, cl *client, name s
 			return nil, "", err
 		}
 		said, err := act(cmd.Context(), cl, name, id, args)
-		return map[string]any{"person": name, "way": id}, said, err
+		return map[string]any{"person": name, "contact": id}, said, err
 	}
 }
 
-func (a *app) wayOrder(of *string) *cobra.Command {
-	return doer(a, "order NUMBER...", "Say in which order the ways are tried; all of them are named",
-		"urgentis way order 3 1 2", cobra.MinimumNArgs(1),
+func (a *app) contactOrder(of *string) *cobra.Command {
+	return doer(a, "order NUMBER...", "Set the order in which contact methods are tried; name all of them",
+		"urgentis contact order 3 1 2", cobra.MinimumNArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			order := make([]int64, len(args))
 			for i, text := range args {
 				var err error
-				if order[i], err = numbered("way", text); err != nil {
+				if order[i], err = numbered("contact method", text); err != nil {
 					return nil, "", err
 				}
 			}
@@ -148,7 +151,7 @@ func (a *app) wayOrder(of *string) *cobra.Command {
 			if err != nil {
 				return nil, "", err
 			}
-			_, err = check(cl.PlaceWaysWithResponse(cmd.Context(), name, order))
+			_, err = check(cl.OrderContactsWithResponse(cmd.Context(), name, order))
 			return map[string]any{
 					"person": name,
 					"order":  order,
@@ -159,10 +162,10 @@ func (a *app) wayOrder(of *string) *cobra.Command {
 		})
 }
 
-func (a *app) wayQuiet(of *string) *cobra.Command {
+func (a *app) contactQuiet(of *string) *cobra.Command {
 	var zone string
 	c := doer(a, "quiet HOURS", "Set hours without what can wait, such as 22:00-07:00; none ends them",
-		"urgentis way quiet 22:00-07:00 --zone Europe/Lisbon", cobra.ExactArgs(1),
+		"urgentis contact quiet 22:00-07:00 --zone Europe/Lisbon", cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, args []string) (any, string, error) {
 			q := api.Quiet{Hours: args[0], Zone: zone}
 			if q.Hours == "none" {

@@ -12,12 +12,12 @@ import (
 	"urgentis/core/estate"
 	"urgentis/internal/act/httpcall"
 	"urgentis/internal/engine"
-	"urgentis/internal/standing"
+	"urgentis/internal/scheduled"
 	"urgentis/internal/store"
 	"urgentis/internal/testdb"
 )
 
-// Of standing looks: so many watches, each taken each minute, of targets that answer over HTTP.
+// Of scheduled looks: so many watches, each taken each minute, of targets that answer over HTTP.
 const (
 	watches     = 10_000
 	watchTime   = 60 * time.Second
@@ -25,8 +25,8 @@ const (
 	watchTarget = 100
 )
 
-// standing measures 10,000 standing looks a minute on one instance, and what they take of the processor.
-func (b *bench) standing() error {
+// scheduled measures 10,000 scheduled looks a minute on one instance, and what they take of the processor.
+func (b *bench) scheduled() error {
 	srv := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprint(w, `{"depth": 12, "state": "consuming"}`)
 	})}
@@ -60,11 +60,11 @@ func (b *bench) standing() error {
 	taken, used := b.readings()-before, processor()-cpu
 	cores := used.Seconds() / watchTime.Seconds()
 	b.rows = append(b.rows,
-		figure{"standing looks in a minute, of 10,000 that are due", fmt.Sprint(taken), "9,900",
+		figure{"scheduled looks in a minute, of 10,000 that are due", fmt.Sprint(taken), "9,900",
 			verdict(taken >= watches*99/100)},
 		figure{"cores that this takes, without the database's", fmt.Sprintf("%.2f", cores), "1.00", verdict(cores < 1)},
 	)
-	late, err := b.store.In(b.ctx).ListStanding(access.Scope{All: true}, "")
+	late, err := b.store.In(b.ctx).ListScheduled(access.Scope{All: true}, "")
 	if err != nil {
 		return err
 	}
@@ -78,7 +78,7 @@ func (b *bench) standing() error {
 
 // startLooking starts an engine that takes watches.
 func startLooking(ctx context.Context, e *engine.Engine) error {
-	looker, err := standing.New(e)
+	looker, err := scheduled.New(e)
 	if err != nil {
 		return err
 	}
@@ -92,11 +92,11 @@ func startLooking(ctx context.Context, e *engine.Engine) error {
 // pushWatches has watches taken, each of one target.
 func (b *bench) pushWatches(port int) error {
 	sql := testdb.SQL(b.store)
-	if err := sql.Create(&store.Service{Name: "standing", Owner: "bench", Stance: "ask"}).Error; err != nil {
+	if err := sql.Create(&store.Service{Name: "scheduled", Owner: "bench", Stance: "ask"}).Error; err != nil {
 		return err
 	}
 	for i := range watchTarget {
-		if err := sql.Create(&store.Target{Name: fmt.Sprintf("w-%03d", i), Service: "standing", Address: "127.0.0.1",
+		if err := sql.Create(&store.Target{Name: fmt.Sprintf("w-%03d", i), Service: "scheduled", Address: "127.0.0.1",
 			Labels: store.Labels{"n": fmt.Sprint(i)}}).Error; err != nil {
 			return err
 		}
@@ -107,7 +107,7 @@ func (b *bench) pushWatches(port int) error {
 			return err
 		}
 		for i := range watches {
-			text := fmt.Sprintf("urgentis: watch/1\nname: w-%d\nservice: standing\nevery: 60s\nlooks:\n"+
+			text := fmt.Sprintf("urgentis: watch/1\nname: w-%d\nservice: scheduled\nevery: 60s\nlooks:\n"+
 				"  - look: Depth\n    where: {n: \"%d\"}\n    http: {url: \"http://{{ target.address }}:%d/\"}\n"+
 				"    read: {d%d: {json: .depth, type: integer}}\n", i, i%watchTarget, port, i)
 			docs, found := estate.Parse([]estate.File{{Name: "w", Text: text}})
@@ -117,7 +117,7 @@ func (b *bench) pushWatches(port int) error {
 			if err := tx.PushDocument(push, docs[0]); err != nil {
 				return err
 			}
-			if err := tx.SetStanding(docs[0].Watch); err != nil {
+			if err := tx.SetScheduled(docs[0].Watch); err != nil {
 				return err
 			}
 		}
@@ -126,8 +126,8 @@ func (b *bench) pushWatches(port int) error {
 }
 
 func (b *bench) dropWatches() error {
-	for _, q := range []string{"delete from standing", "delete from document where kind = 'watch'",
-		"delete from target where service = 'standing'", "delete from service where name = 'standing'",
+	for _, q := range []string{"delete from scheduled_look", "delete from document where kind = 'watch'",
+		"delete from target where service = 'scheduled'", "delete from service where name = 'scheduled'",
 		"truncate reading"} {
 		if _, err := b.store.Pool.Exec(b.ctx, q); err != nil {
 			return err

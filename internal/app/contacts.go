@@ -21,10 +21,10 @@ import (
 // Reach is how somebody can be reached, and when not for what can wait.
 type Reach struct {
 	store.PersonQuiet
-	Ways []store.Way
+	Contacts []store.Contact
 }
 
-// What a code that proves a way is worth.
+// What a code that verifies a contact method is worth.
 const (
 	codeLife  = 15 * time.Minute
 	codeTries = 5
@@ -50,16 +50,16 @@ func (a *App) Reach(ctx context.Context, who *access.Principal, person string) (
 	}
 	for _, p := range people {
 		if p.Name == person {
-			ways, err := tx.Ways(person)
-			return &Reach{PersonQuiet: p, Ways: ways}, err
+			contacts, err := tx.Contacts(person)
+			return &Reach{PersonQuiet: p, Contacts: contacts}, err
 		}
 	}
 	return nil, named(store.ErrNotFound, "person %s", person)
 }
 
-// AddWay adds a way to reach somebody and sends a code there; it counts once the code was given back.
-func (a *App) AddWay(ctx context.Context, who *access.Principal, person, connection, address string,
-) (*store.Way, error) {
+// AddContact adds a contact method and sends a code there; it is used once that was verified.
+func (a *App) AddContact(ctx context.Context, who *access.Principal, person, connection, address string,
+) (*store.Contact, error) {
 	if err := a.itself(who, person); err != nil {
 		return nil, err
 	}
@@ -78,27 +78,27 @@ func (a *App) AddWay(ctx context.Context, who *access.Principal, person, connect
 	if address, err = soundAddress(c, address); err != nil {
 		return nil, err
 	}
-	ways, err := tx.Ways(person)
+	contacts, err := tx.Contacts(person)
 	if err != nil {
 		return nil, err
 	}
-	if len(ways) >= store.MostWays {
-		return nil, invalid("way", "%s has %d ways already; remove one first", person, len(ways))
+	if len(contacts) >= store.MostContacts {
+		return nil, invalid("contact", "%s has %d contact methods already; remove one first", person, len(contacts))
 	}
-	for _, w := range ways {
+	for _, w := range contacts {
 		if w.Connection == connection && w.Address == address {
-			return nil, invalid("way", "%s is reached at %s by %s already", person, address, connection)
+			return nil, invalid("contact", "%s is reached at %s by %s already", person, address, connection)
 		}
 	}
-	w := &store.Way{Person: person, Connection: connection, Address: address}
+	w := &store.Contact{Person: person, Connection: connection, Address: address}
 	err = a.tx(ctx, func(tx *store.Tx) error {
 		if p, err := tx.Person(person); err != nil || p == nil {
 			return named(orMissing(err), "person %s", person)
 		}
-		if err := tx.AddWay(w); err != nil {
+		if err := tx.AddContact(w); err != nil {
 			return err
 		}
-		return tx.Audit(who.Name, "way.add", person, connection+" "+address)
+		return tx.Audit(who.Name, "contact.add", person, connection+" "+address)
 	})
 	if err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ func soundAddress(c *message.Connection, address string) (string, error) {
 	return kept, nil
 }
 
-// SendCode sends a new code to a way, which proves it once it is given back. The code before is worth nothing any more.
+// SendCode sends a new code to a contact method. The code before is worth nothing any more.
 func (a *App) SendCode(ctx context.Context, who *access.Principal, person string, id int64) error {
 	if err := a.itself(who, person); err != nil {
 		return err
@@ -142,10 +142,10 @@ func (a *App) SendCode(ctx context.Context, who *access.Principal, person string
 		return fmt.Errorf("make a code: %w", err)
 	}
 	code := fmt.Sprintf("%06d", n.Int64())
-	var w *store.Way
+	var w *store.Contact
 	err = a.tx(ctx, func(tx *store.Tx) error {
-		if w, err = tx.WayLocked(person, id); err != nil {
-			return named(err, "way %d of %s", id, person)
+		if w, err = tx.ContactLocked(person, id); err != nil {
+			return named(err, "contact method %d of %s", id, person)
 		}
 		// Nobody floods an address with codes.
 		if w.CodeEndsAt != nil && time.Until(*w.CodeEndsAt) > codeLife-20*time.Second {
@@ -168,15 +168,16 @@ func (a *App) SendCode(ctx context.Context, who *access.Principal, person string
 	m := &message.Message{
 		Key: store.NewID("code"), Subject: "Your code is " + code, To: person, Address: w.Address, At: a.Now(),
 		Lines: []message.Line{{Name: "For", Text: fmt.Sprintf(
-			"proving that %s is reached here; it is worth %s. Whoever did not ask for it may forget it.", person,
+			"verifying that %s is reached here, within %s. Ignore it if you did not ask for it.", person,
 			"15 minutes")}},
 	}
 	if err := a.mayCode(person, w.Connection); err != nil {
 		return err
 	}
 	if _, err := a.outbox.Send(ctx, c, m); err != nil {
-		return &Error{Kind: Conflict, Code: "not-sent", Says: "the way is kept, and its code could not be sent: " +
-			err.Error()}
+		return &Error{Kind: Conflict, Code: "not-sent",
+			Says: "the contact method is kept, and its code could not be sent: " +
+				err.Error()}
 	}
 	return nil
 }
@@ -200,30 +201,32 @@ func (a *App) mayCode(person, connection string) error {
 		}
 		if !l.AllowN(a.Now(), 1) {
 			return &Error{Kind: Full, Code: "codes", Says: fmt.Sprintf(
-				"the way is kept, and its code was not sent: %d an hour go out, and no more (%s)", of.most, of.key)}
+				"the contact method is kept, and its code was not sent: %d an hour go out, and no more (%s)", of.most,
+				of.key)}
 		}
 	}
 	return nil
 }
 
-func codeHash(way int64, code string) []byte {
-	h := sha256.Sum256(fmt.Appendf(nil, "way %d %s", way, code))
+func codeHash(contact int64, code string) []byte {
+	h := sha256.Sum256(fmt.Appendf(nil, "contact %d %s", contact, code))
 	return h[:]
 }
 
-// ProveWay proves a way by the code that was sent there. After five wrong ones another code is needed.
-func (a *App) ProveWay(ctx context.Context, who *access.Principal, person string, id int64, code string) error {
+// VerifyContact verifies a contact method by the code that was sent there. After five wrong ones another code is
+// needed.
+func (a *App) VerifyContact(ctx context.Context, who *access.Principal, person string, id int64, code string) error {
 	if err := a.itself(who, person); err != nil {
 		return err
 	}
 	var refused error
 	err := a.tx(ctx, func(tx *store.Tx) error {
-		w, err := tx.WayLocked(person, id)
+		w, err := tx.ContactLocked(person, id)
 		if err != nil {
-			return named(err, "way %d of %s", id, person)
+			return named(err, "contact method %d of %s", id, person)
 		}
 		switch {
-		case w.ProvenAt != nil:
+		case w.VerifiedAt != nil:
 			return nil
 		case w.CodeHash == nil || a.Now().After(*w.CodeEndsAt) || w.CodeTries >= codeTries:
 			return invalid("code", "there is no code that counts any more; ask for another one")
@@ -234,11 +237,11 @@ func (a *App) ProveWay(ctx context.Context, who *access.Principal, person string
 			return tx.Save(w)
 		}
 		at := a.Now()
-		w.ProvenAt, w.CodeHash, w.CodeEndsAt = &at, nil, nil
+		w.VerifiedAt, w.CodeHash, w.CodeEndsAt = &at, nil, nil
 		if err := tx.Save(w); err != nil {
 			return err
 		}
-		return tx.Audit(who.Name, "way.prove", person, w.Connection+" "+w.Address)
+		return tx.Audit(who.Name, "contact.verify", person, w.Connection+" "+w.Address)
 	})
 	if err == nil {
 		err = refused
@@ -246,46 +249,46 @@ func (a *App) ProveWay(ctx context.Context, who *access.Principal, person string
 	return err
 }
 
-// RemoveWay forgets a way.
-func (a *App) RemoveWay(ctx context.Context, who *access.Principal, person string, id int64) error {
+// RemoveContact forgets a contact method.
+func (a *App) RemoveContact(ctx context.Context, who *access.Principal, person string, id int64) error {
 	if err := a.itself(who, person); err != nil {
 		return err
 	}
 	return a.tx(ctx, func(tx *store.Tx) error {
-		if err := tx.RemoveWay(person, id); err != nil {
-			return named(err, "way %d of %s", id, person)
+		if err := tx.RemoveContact(person, id); err != nil {
+			return named(err, "contact method %d of %s", id, person)
 		}
-		return tx.Audit(who.Name, "way.remove", person, fmt.Sprint(id))
+		return tx.Audit(who.Name, "contact.remove", person, fmt.Sprint(id))
 	})
 }
 
-// PlaceWays puts the ways of a person into another order: all of them, by their numbers.
-func (a *App) PlaceWays(ctx context.Context, who *access.Principal, person string, order []int64) error {
+// OrderContacts puts the contact methods of a person into another order: all of them, by their numbers.
+func (a *App) OrderContacts(ctx context.Context, who *access.Principal, person string, order []int64) error {
 	if err := a.itself(who, person); err != nil {
 		return err
 	}
 	return a.tx(ctx, func(tx *store.Tx) error {
-		ways, err := tx.Ways(person)
+		contacts, err := tx.Contacts(person)
 		if err != nil {
 			return err
 		}
 		have := map[int64]bool{}
-		for _, w := range ways {
+		for _, w := range contacts {
 			have[w.ID] = true
 		}
 		for _, id := range order {
 			if !have[id] {
-				return invalid("order", "%d is no way of %s, or stands twice", id, person)
+				return invalid("order", "%d is no contact method of %s, or is named twice", id, person)
 			}
 			delete(have, id)
 		}
 		if len(have) > 0 {
-			return invalid("order", "the order names %d of %d ways", len(order), len(ways))
+			return invalid("order", "the order names %d of %d contact methods", len(order), len(contacts))
 		}
-		if err := tx.PlaceWays(person, order); err != nil {
+		if err := tx.OrderContacts(person, order); err != nil {
 			return err
 		}
-		return tx.Audit(who.Name, "way.order", person, fmt.Sprint(order))
+		return tx.Audit(who.Name, "contact.order", person, fmt.Sprint(order))
 	})
 }
 
@@ -301,6 +304,6 @@ func (a *App) SetQuiet(ctx context.Context, who *access.Principal, person, hours
 		if err := tx.SetQuiet(person, hours, zone); err != nil {
 			return named(err, "person %s", person)
 		}
-		return tx.Audit(who.Name, "way.quiet", person, hours+" "+zone)
+		return tx.Audit(who.Name, "contact.quiet", person, hours+" "+zone)
 	})
 }

@@ -39,7 +39,7 @@ func (b *bench) watched(text string) {
 		if err := tx.PushDocument(push, docs[0]); err != nil {
 			return err
 		}
-		return tx.SetStanding(docs[0].Watch)
+		return tx.SetScheduled(docs[0].Watch)
 	}))
 }
 
@@ -51,7 +51,7 @@ func TestAWatchIsTaken(t *testing.T) {
 	n := eventually[int](b, `select count(*) from reading r join series s on s.id = r.series where s.name = 'depth'
 		and s.target = 'consumer-1' and r.value = 812 and r.run is null having count(*) >= 2`)
 	assert.LessOrEqual(t, n, 4, "once a second")
-	list, err := b.store.In(context.Background()).ListStanding(access.Scope{All: true}, "berth-queue")
+	list, err := b.store.In(context.Background()).ListScheduled(access.Scope{All: true}, "berth-queue")
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, 2, list[0].Asked)
@@ -86,12 +86,12 @@ func TestOneWatchOfTwoInstances(t *testing.T) {
 // A watch whose targets are slow is not taken again meanwhile, and one that cannot be read harms no other.
 func TestSlowAndBrokenWatches(t *testing.T) {
 	b := set(t, source(t))
-	require.NoError(t, testdb.SQL(b.store).Exec(`insert into standing (watch, service, number, every)
+	require.NoError(t, testdb.SQL(b.store).Exec(`insert into scheduled_look (watch, service, number, every)
 		values ('gone', 'berth-queue', 9, '1 second')`).Error)
 	b.watched(queueWatch)
-	eventually[int](b, "select 1 from standing where watch = 'gone' and trouble like '%not found%'")
+	eventually[int](b, "select 1 from scheduled_look where watch = 'gone' and trouble like '%not found%'")
 	eventually[int](b, "select 1 from reading having count(*) >= 2")
-	due := eventually[time.Time](b, "select due_at from standing where watch = 'queue'")
+	due := eventually[time.Time](b, "select due_at from scheduled_look where watch = 'queue'")
 	assert.Less(t, time.Until(due), 2*time.Second)
 }
 
@@ -99,15 +99,15 @@ func TestSlowAndBrokenWatches(t *testing.T) {
 func TestAWatchThatRunsOutIsTakenRarer(t *testing.T) {
 	b := set(t, source(t))
 	b.watched(strings.Replace(queueWatch, "json: .depth", "json: '.depth | until(false; .)'", 1))
-	said := eventually[string](b, "select trouble from standing where ran_out > 0")
+	said := eventually[string](b, "select trouble from scheduled_look where ran_out > 0")
 	assert.Contains(t, said, "it is taken again in 2s only, and rarer each time")
-	after := eventually[float64](b, `select extract(epoch from due_at - taken_at)::float8 from standing
+	after := eventually[float64](b, `select extract(epoch from due_at - taken_at)::float8 from scheduled_look
 		where ran_out > 1`)
 	assert.Greater(t, after, 4.0)
 	b.watched(queueWatch)
-	assert.Zero(t, eventually[int](b, "select ran_out from standing where answered = 2"))
+	assert.Zero(t, eventually[int](b, "select ran_out from scheduled_look where answered = 2"))
 	for ran, rarer := range map[int]time.Duration{0: 0, 1: 2 * time.Minute, 3: 8 * time.Minute, 40: time.Hour} {
-		assert.Equal(t, rarer, store.Standing{Every: 60, RanOut: ran}.Rarer())
+		assert.Equal(t, rarer, store.Scheduled{Every: 60, RanOut: ran}.Rarer())
 	}
-	assert.Zero(t, store.Standing{Every: 7200, RanOut: 3}.Rarer())
+	assert.Zero(t, store.Scheduled{Every: 7200, RanOut: 3}.Rarer())
 }

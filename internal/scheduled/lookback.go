@@ -1,10 +1,11 @@
-package standing
+package scheduled
 
 import (
 	"context"
 	"time"
 
 	"urgentis/core/flow"
+	"urgentis/core/incident"
 	"urgentis/core/lookback"
 	"urgentis/core/runbook"
 	"urgentis/core/watch"
@@ -16,7 +17,7 @@ const lookBackTime = time.Minute
 
 // LookBack asks outside stores for what they have of a time. Nothing is kept. ErrBusy says that so many looks are taken
 // already that no other one is.
-func (e *Looker) LookBack(ctx context.Context, l *lookback.LookBack, seen *lookback.Seen) error {
+func (e *Looker) LookBack(ctx context.Context, l *lookback.LookBack, seen *incident.PastContent) error {
 	select {
 	case e.again <- struct{}{}:
 		defer func() { <-e.again }()
