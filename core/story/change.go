@@ -385,8 +385,8 @@ type touches struct {
 // touch is a change on one target.
 type touch struct {
 	run, step, title, target, shown, digest, under string
-	became                                  incident.Became
-	at                                      time.Time
+	became                                         incident.Became
+	at                                             time.Time
 }
 
 // approval is a yes.
