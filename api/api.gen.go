@@ -1466,9 +1466,15 @@ type Cancel struct {
 // ChangePart defines model for ChangePart.
 type ChangePart struct {
 	// Bound what else the approval is bound to, the same for all
-	Bound   []BoundTo `json:"bound"`
-	Columns []string  `json:"columns"`
-	NoUndo  bool      `json:"no_undo,omitempty,omitzero"`
+	Bound []BoundTo `json:"bound"`
+
+	// CannotUndo its author says that it cannot be undone; else there is only no undo in the runbook
+	CannotUndo bool     `json:"cannot_undo,omitempty,omitzero"`
+	Columns    []string `json:"columns"`
+
+	// Loses what is lost by it, as its author says; empty where not stated
+	Loses  string `json:"loses,omitempty,omitzero"`
+	NoUndo bool   `json:"no_undo,omitempty,omitzero"`
 
 	// Rows a row for each target, a cell for each column
 	Rows [][]string `json:"rows"`
@@ -3820,6 +3826,12 @@ type ListIncidentsParams struct {
 // ListIncidentsParamsState defines parameters for ListIncidents.
 type ListIncidentsParamsState string
 
+// GetIncidentParams defines parameters for GetIncident.
+type GetIncidentParams struct {
+	// Entries false leaves the record out
+	Entries *bool `form:"entries,omitempty" json:"entries,omitempty"`
+}
+
 // ListEntriesParams defines parameters for ListEntries.
 type ListEntriesParams struct {
 	After int64 `form:"after,omitempty" json:"after,omitempty,omitzero"`
@@ -4380,7 +4392,7 @@ type ClientInterface interface {
 	// GetIncident One incident with its record.
 	//
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
-	GetIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetIncident(ctx context.Context, number Number, params *GetIncidentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AroundIncident How wide an incident is, recent changes, outliers, and whether it happened before.
 	//
@@ -5845,8 +5857,8 @@ func (c *Client) OpenIncident(ctx context.Context, body OpenIncidentJSONRequestB
 // GetIncident One incident with its record.
 //
 // Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
-func (c *Client) GetIncident(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetIncidentRequest(c.Server, number)
+func (c *Client) GetIncident(ctx context.Context, number Number, params *GetIncidentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetIncidentRequest(c.Server, number, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9725,7 +9737,7 @@ func NewOpenIncidentRequestWithBody(server string, contentType string, body io.R
 }
 
 // NewGetIncidentRequest constructs an http.Request for the GetIncident method
-func NewGetIncidentRequest(server string, number Number) (*http.Request, error) {
+func NewGetIncidentRequest(server string, number Number, params *GetIncidentParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9748,6 +9760,33 @@ func NewGetIncidentRequest(server string, number Number) (*http.Request, error) 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Entries != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "entries", *params.Entries, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -15066,7 +15105,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
-	GetIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*GetIncidentResponse, error)
+	GetIncidentWithResponse(ctx context.Context, number Number, params *GetIncidentParams, reqEditors ...RequestEditorFn) (*GetIncidentResponse, error)
 
 	// AroundIncidentWithResponse How wide an incident is, recent changes, outliers, and whether it happened before.
 	//
@@ -23491,8 +23530,8 @@ func (c *ClientWithResponses) OpenIncidentWithResponse(ctx context.Context, body
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/incidents/{number} (the `GetIncident` operationId).
-func (c *ClientWithResponses) GetIncidentWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*GetIncidentResponse, error) {
-	rsp, err := c.GetIncident(ctx, number, reqEditors...)
+func (c *ClientWithResponses) GetIncidentWithResponse(ctx context.Context, number Number, params *GetIncidentParams, reqEditors ...RequestEditorFn) (*GetIncidentResponse, error) {
+	rsp, err := c.GetIncident(ctx, number, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -30434,7 +30473,7 @@ type ServerInterface interface {
 	OpenIncident(c *gin.Context)
 	// GetIncident One incident with its record.
 	// (GET /api/v1/incidents/{number})
-	GetIncident(c *gin.Context, number Number)
+	GetIncident(c *gin.Context, number Number, params GetIncidentParams)
 	// AroundIncident How wide an incident is, recent changes, outliers, and whether it happened before.
 	// (GET /api/v1/incidents/{number}/around)
 	AroundIncident(c *gin.Context, number Number)
@@ -31659,6 +31698,17 @@ func (siw *ServerInterfaceWrapper) GetIncident(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetIncidentParams
+
+	// ------------- Optional query parameter "entries" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "entries", c.Request.URL.Query(), &params.Entries, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter entries: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -31666,7 +31716,7 @@ func (siw *ServerInterfaceWrapper) GetIncident(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetIncident(c, number)
+	siw.Handler.GetIncident(c, number, params)
 }
 
 // AroundIncident operation middleware
@@ -35972,6 +36022,7 @@ func (response OpenIncidentdefaultApplicationProblemPlusJSONResponse) VisitOpenI
 
 type GetIncidentRequestObject struct {
 	Number Number `json:"number"`
+	Params GetIncidentParams
 }
 
 type GetIncidentResponseObject interface {
@@ -41905,10 +41956,11 @@ func (sh *strictHandler) OpenIncident(ctx *gin.Context) {
 }
 
 // GetIncident operation middleware
-func (sh *strictHandler) GetIncident(ctx *gin.Context, number Number) {
+func (sh *strictHandler) GetIncident(ctx *gin.Context, number Number, params GetIncidentParams) {
 	var request GetIncidentRequestObject
 
 	request.Number = number
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetIncident(ctx, request.(GetIncidentRequestObject))

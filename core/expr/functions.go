@@ -40,7 +40,7 @@ var Functions = []Function{
 	{"first", "The value of the first target by name that answered.", "first(readings.stuck)", "m-7"},
 	{
 		"before",
-		"Per target, the last taking before the change that the check proves, else the newest of this run, was begun.",
+		"Per target, the last sample before the change that the check proves, else the newest of this run, was begun.",
 		"max(before(readings.depth))",
 		"700",
 	},
@@ -60,7 +60,7 @@ var Functions = []Function{
 		"within(own(readings.stuck), 'm-[0-9]+')",
 		"m-7",
 	},
-	{"previous", "Per target, the taking before the newest one.", "max(previous(readings.depth))", "700"},
+	{"previous", "Per target, the sample before the newest one.", "max(previous(readings.depth))", "700"},
 }
 
 // ErrOutside marks a value that is not within the bound that the runbook gives it.

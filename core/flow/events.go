@@ -591,6 +591,7 @@ type Ended struct {
 	Outcome string `json:"outcome,omitempty"` // closes the incident
 	Because string `json:"because"`
 	To      string `json:"to,omitempty"` // whom it was handed over to
+	Cause   string `json:"cause,omitempty"`
 	// Changes says what became of all that the run changed, or began to.
 	Changes []Line `json:"changes,omitempty"`
 }

@@ -413,17 +413,30 @@ func (w *walker) stepInside(f *frame, s *runbook.Step, place Place) result {
 		if err != nil {
 			return w.broken(place, s, err)
 		}
-		return w.end(f, Ended{State: Done, Outcome: s.Outcome, Because: because}, place)
+		return w.end(f, Ended{State: Done, Outcome: s.Outcome, Because: because, Cause: w.cause(f, s, place)}, place)
 	case runbook.HandOver:
 		because, err := w.prose(f, s.Because, place)
 		if err != nil {
 			// The words fail, the hand-over must not.
 			because = fmt.Sprintf("%s (the reason cannot be written: %s)", s.Because.Source, err)
 		}
-		return w.end(f, Ended{State: HandedOver, To: s.To, Because: because}, place)
+		return w.end(f, Ended{State: HandedOver, To: s.To, Because: because, Cause: w.cause(f, s, place)}, place)
 	}
 	w.err = fmt.Errorf("step %s has the unknown verb %s", place, s.Verb)
 	return blocked
+}
+
+// cause is what a step states to be the cause; "" where it states none, or rests on what is not known: an end does not
+// fail for it.
+func (w *walker) cause(f *frame, s *runbook.Step, place Place) string {
+	if s.Cause == nil {
+		return ""
+	}
+	text, err := w.prose(f, s.Cause, place)
+	if err != nil {
+		return ""
+	}
+	return text
 }
 
 // beginStep judges a step's condition and freezes its targets.

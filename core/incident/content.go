@@ -146,7 +146,10 @@ type IntentContent struct {
 	Undo     string `json:"undo,omitempty"`     // what would undo it, as it is shown
 	Approval string `json:"approval,omitempty"` // the digest that was approved
 	// Under is the gate or the question whose yes it rests on; "" where leave was given without one.
-	Under   string        `json:"under,omitempty"`
+	Under string `json:"under,omitempty"`
+	// Cannot is set where the author says that it cannot be undone; Loses is what is lost by it.
+	Cannot  bool          `json:"cannot_undo,omitempty"`
+	Loses   string        `json:"loses,omitempty"`
 	Request *task.Request `json:"request,omitempty"`
 }
 

@@ -30,6 +30,7 @@ const (
 	MaxItems = 1000 // items of an each
 	MaxCalls = 5    // calls within calls
 	MaxHarm  = 200  // bytes of harm
+	MaxLoses = 300  // bytes of loses
 )
 
 // A look looks at so many targets at once where it does not say so, and at so many at most.
@@ -290,6 +291,10 @@ type Step struct {
 	Fresh time.Duration
 	Gate  *Gate
 	Undo  *Do
+	// NoUndo is set where the author says that the change cannot be undone; Loses is what is lost by it, "" where that
+	// is not stated.
+	NoUndo bool
+	Loses  string
 	// UndoOnlyIfDone keeps the undo from what failed after it had begun.
 	UndoOnlyIfDone bool
 	// UndoThat must hold once it is undone; nil: that it ended well is enough.
@@ -317,7 +322,9 @@ type Step struct {
 	Tells   []string
 	Outcome string
 	Because *expr.Template
-	To      string
+	// Cause is what a close or a hand-over states to be the cause; nil where it does not.
+	Cause *expr.Template
+	To    string
 }
 
 // The words for the tickets of the run's incident: what stands there is for those who work on it, or for others too.

@@ -33,7 +33,23 @@ func (b *Book) Against(e Estate) Findings {
 	if e.Reads != nil {
 		looks = b.Looks(e.Reads, append([]EstateTarget{}, e.Targets...))
 	}
-	return append(b.missing(e), looks...)
+	return append(append(b.missing(e), b.Unstated()...), looks...)
+}
+
+// Unstated tells, as warnings, of changes without an undo whose author does not say what is lost by them: whoever is
+// asked at night must guess it.
+func (b *Book) Unstated() Findings {
+	var found Findings
+	for _, st := range b.Everything() {
+		if st.Verb != Change || st.Do == nil || st.Undo != nil || st.Loses != "" {
+			continue
+		}
+		found = append(found, Finding{Line: st.Line, Column: 1, Warning: true, Message: fmt.Sprintf(
+			"“%s” has no undo and does not say what is lost: add undo, or undo: none and loses: what is lost, in a "+
+				"line",
+			st.Title)})
+	}
+	return found
 }
 
 // missing tells what a runbook names and the estate does not have.

@@ -256,6 +256,17 @@ func stops(s *Step, x Extent) string {
 	return fmt.Sprintf("stops where more than %d fail", each.Each.Tolerate)
 }
 
+// cannotBeUndone says it of what its author says it of.
+func cannotBeUndone(titles []string, of int) string {
+	switch {
+	case of == 1:
+		return "it cannot be undone"
+	case len(titles) > 3:
+		return fmt.Sprintf("%d of its changes cannot be undone", len(titles))
+	}
+	return expr.Words(titles) + " cannot be undone"
+}
+
 // undoes says what is undone without asking, or could be.
 func (b *Book) undoes(s *Step, changes []*Step) string {
 	can := slices.ContainsFunc(changes, func(c *Step) bool { return c.Undo != nil })
@@ -291,10 +302,14 @@ func (b *Book) undoesFor(s *Step, changes []*Step) bool {
 // cannot says what has no undo.
 func cannot(changes []*Step) string {
 	var titles []string
+	stated := true
 	for _, c := range changes {
 		if title := "“" + c.Title + "”"; c.Undo == nil && !slices.Contains(titles, title) {
-			titles = append(titles, title)
+			titles, stated = append(titles, title), stated && c.NoUndo
 		}
+	}
+	if stated && len(titles) > 0 {
+		return cannotBeUndone(titles, len(changes))
 	}
 	switch {
 	case len(titles) == 0:

@@ -33,19 +33,19 @@ func TestHeadlines(t *testing.T) {
 		{"crossing-clocks-drift", "repair", Extent{Targets: four, Of: 12, AtOnce: 2},
 			"Name the right time servers and step the clock on c1, c2, c3 and c4, 4 of 12 targets of crossing-clocks, 2 at a time, each " +
 				"proven before the next; stops at the first failure; what was done is undone if it fails; “Step " +
-				"the clock” has no undo."},
+				"the clock” cannot be undone."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four, Of: 4, AtOnce: 1},
 			"Name the right time servers and step the clock on c1, c2, c3 and c4, all 4 targets of crossing-clocks, one after the other, " +
 				"each proven before the next; stops at the first failure; what was done is undone if it fails; " +
-				"“Step the clock” has no undo."},
+				"“Step the clock” cannot be undone."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four[:1]},
 			"Name the right time servers and step the clock on c1, each proven before the next; what was done is undone " +
-				"if it fails; “Step the clock” has no undo."},
+				"if it fails; “Step the clock” cannot be undone."},
 		{"fares-sessions-idle", "end", Extent{Targets: []string{"fares-1"}, Of: 1},
-			"End these sessions on fares-1, proven by “Are they gone?” within 1m; no undo in this runbook."},
+			"End these sessions on fares-1, proven by “Are they gone?” within 1m; it cannot be undone."},
 		{"boarding-passes-refused", "refresh", Extent{Targets: four, Of: 4},
 			"Fetch the newest key on c1, c2, c3 and c4, all 4 targets of boarding-gates, one after the other, proven by “Are the keys " +
-				"new?”; stops at the first failure; no undo in this runbook."},
+				"new?”; stops at the first failure; it cannot be undone."},
 	} {
 		b := ferry(t, c.book)
 		s := b.ByID(c.step)

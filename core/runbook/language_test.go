@@ -229,3 +229,36 @@ func TestTheSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 	)
 	assert.False(t, fits, "an unknown key of a step is found by editors too")
 }
+
+// An author says that a change cannot be undone, what is lost by it, and what the cause was; what is not said is no
+// claim, and where nothing is said a warning asks for it.
+func TestWhatIsLostIsStated(t *testing.T) {
+	text := func(keys string) string {
+		return "urgentis: runbook/1\nname: a\ntitle: A\nowner: o\nservice: s\nsteps:\n  - change: Step it\n    where: {role: x}\n" +
+			"    run: [clockctl, step]\n" + keys + "  - close: repaired\n    because: x\n    cause: A wrong time.\n"
+	}
+	for _, c := range []struct{ keys, cannot, warning string }{
+		{"", "no undo in this runbook", "“Step it” has no undo and does not say what is lost"},
+		{"    undo: none\n", "it cannot be undone", "“Step it” has no undo and does not say what is lost"},
+		{"    loses: Time jumps.\n", "no undo in this runbook", ""},
+		{"    undo: none\n    loses: Time jumps.\n", "it cannot be undone", ""},
+		{"    undo: {run: [clockctl, back]}\n", "", ""},
+	} {
+		b, found := Parse([]byte(text(c.keys)))
+		require.False(t, found.Failed(), found)
+		assert.Equal(t, c.cannot, b.Headline(b.Steps[0], Extent{Targets: []string{"c1"}, Of: 1}).Cannot, c.keys)
+		unstated := b.Unstated()
+		if c.warning == "" {
+			assert.Empty(t, unstated, c.keys)
+		} else {
+			require.Len(t, unstated, 1)
+			assert.True(t, unstated[0].Warning)
+			assert.Contains(t, unstated[0].Message, c.warning)
+		}
+		assert.Equal(t, "A wrong time.", b.Steps[1].Cause.Source)
+	}
+	_, found := Parse([]byte(text("    loses: \"{{ inputs.x }}\"\n")))
+	assert.Contains(t, found.Format("x", nil), "one line of plain text")
+	_, found = Parse([]byte(text("    undo: nothing\n")))
+	assert.True(t, found.Failed())
+}

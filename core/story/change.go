@@ -18,6 +18,8 @@ type changePart struct {
 	step      string
 	lines     []Text
 	allowed   string
+	cannot    bool
+	loses     string
 }
 
 // effect is what is done on each target, a change or the undo of one.
@@ -99,6 +101,7 @@ func (p *changePart) add(e *entry) {
 	case incident.IntentContent:
 		key := p.effect.at(e, c.Target)
 		p.effect.shown[key], p.effect.undo[key] = c.Shown, c.Undo
+		p.cannot, p.loses = c.Cannot, c.Loses
 		p.effect.state[key], p.effect.says[key] = Going, "under way"
 	case incident.AttemptContent:
 		if c.Purpose != "change" && e.Kind != incident.ChangeEnded && e.Kind != incident.ChangeReported {
@@ -275,7 +278,10 @@ func (p *changePart) draw(r *Row) {
 	}
 	undo := p.effect.commands(p.effect.undo, "undo: ")
 	if len(undo) == 0 && len(p.effect.order) > 0 {
-		undo = []Text{text("no undo in this runbook")}
+		undo = []Text{text(map[bool]string{true: "cannot be undone", false: "no undo in this runbook"}[p.cannot])}
+		if p.loses != "" {
+			undo[0] = text(undo[0], "; lost: ", p.loses)
+		}
 	}
 	r.Below = bounded(slices.Concat(p.effect.commands(p.effect.shown, ""), undo, p.effect.outputs(), p.lines,
 		p.rechecked.missing()))

@@ -45,6 +45,9 @@ type Part struct {
 	Where        [][]string
 	Bound        []Bound // everything else that the approval is bound to, the same for all
 	NoUndo       bool
+	// Cannot is set where the author says that it cannot be undone; Loses is what is lost by it, "" where not stated.
+	Cannot bool
+	Loses  string
 }
 
 // Bound is one value that an approval is bound to.
@@ -143,7 +146,7 @@ func (a *App) briefOn(
 		}
 		step, _ := flow.Find(book, flow.PlaceOf(place))
 		if step != nil {
-			part.Title = step.Title
+			part.Title, part.Cannot, part.Loses = step.Title, step.NoUndo, step.Loses
 		}
 		out.Parts = append(out.Parts, part.withReadings(step, evidence, b.Grounds))
 	}

@@ -285,24 +285,26 @@ const maxEntries = 1000
 
 // Incident reads one record with all that belongs to it.
 func (a *App) Incident(ctx context.Context, who *access.Principal, number int64) (*Incident, error) {
+	return a.IncidentWith(ctx, who, number, true)
+}
+
+// IncidentWith is Incident with its record, or without it.
+func (a *App) IncidentWith(ctx context.Context, who *access.Principal, number int64, record bool) (*Incident, error) {
 	tx := a.store.In(ctx)
 	row, err := a.seeIncident(tx, who, number)
 	if err != nil {
 		return nil, err
 	}
 	out := &Incident{}
-	for after := int64(0); after < row.Entries; {
-		page, err := tx.Entries(number, after, maxEntries)
+	if !record {
+		drawn, err := tx.EntriesOf(number, 0, incident.OfTheStrip())
 		if err != nil {
 			return nil, err
 		}
-		if len(page) == 0 {
-			break
-		}
-		out.Entries = append(out.Entries, page...)
-		after = page[len(page)-1].Seq
+		out.Head = headOf(*row, drawn, a.Now())
+	} else if err := out.read(tx, row, a.Now()); err != nil {
+		return nil, err
 	}
-	out.Head = headOf(*row, out.Entries, a.Now())
 	if out.Alerts, err = tx.AlertsOf(number); err != nil {
 		return nil, err
 	}
@@ -335,6 +337,23 @@ func (a *App) Incident(ctx context.Context, who *access.Principal, number int64)
 	}
 	out.Deployments, err = a.deploymentsOf(tx, out)
 	return out, err
+}
+
+// read reads the record of an incident, and draws its head.
+func (i *Incident) read(tx *store.Tx, row *store.Incident, now time.Time) error {
+	for after := int64(0); after < row.Entries; {
+		page, err := tx.Entries(row.Number, after, maxEntries)
+		if err != nil {
+			return err
+		}
+		if len(page) == 0 {
+			break
+		}
+		i.Entries = append(i.Entries, page...)
+		after = page[len(page)-1].Seq
+	}
+	i.Head = headOf(*row, i.Entries, now)
+	return nil
 }
 
 func (a *App) seeIncident(tx *store.Tx, who *access.Principal, number int64) (*store.Incident, error) {

@@ -107,7 +107,14 @@ func (a *app) showPart(p api.ChangePart, several bool) {
 	if p.Undo != "" {
 		a.say("    undo: %s\n", indented("      ", p.Undo))
 	} else {
-		a.say("    %s\n", a.paint(amber, "no undo in this runbook"))
+		a.say("    %s\n", a.paint(red, map[bool]string{true: "cannot be undone",
+			false: "no undo in this runbook"}[p.CannotUndo]))
+	}
+	switch {
+	case p.Loses != "":
+		a.say("    %s\n", a.paint(red, "lost: "+p.Loses))
+	case p.NoUndo:
+		a.say("    %s\n", a.paint(amber, "what is lost: not stated by the author"))
 	}
 	if len(p.Columns) == 0 {
 		a.say("    on %s\n", orDash(strings.Join(p.Targets, ", ")))

@@ -194,7 +194,7 @@ func (a *app) incidentShow() *cobra.Command {
 type showing struct{ detail, record bool }
 
 func (a *app) showIncident(ctx context.Context, cl *client, n int64, how showing) error {
-	r, err := check(cl.GetIncidentWithResponse(ctx, n))
+	r, err := check(cl.GetIncidentWithResponse(ctx, n, nil))
 	if err != nil {
 		return err
 	}
@@ -252,7 +252,7 @@ func (a *app) follow(ctx context.Context, cl *client, n int64) error {
 	seen := int64(0)
 	return a.watch(ctx, cl, func() (bool, error) {
 		if seen == 0 {
-			r, err := check(cl.GetIncidentWithResponse(ctx, n))
+			r, err := check(cl.GetIncidentWithResponse(ctx, n, nil))
 			if err != nil {
 				return false, err
 			}

@@ -172,7 +172,7 @@ func (a *app) runbookCheck() *cobra.Command {
 				found := estate.against(b.book)
 				warned = warned || len(found) > 0
 				if estate == nil && b.book != nil {
-					found = b.book.Looks(library.Reads(), nil)
+					found = append(b.book.Unstated(), b.book.Looks(library.Reads(), nil)...)
 				}
 				b.found = append(b.found, found...)
 				all.Items = append(all.Items, checked{b.path, append(runbook.Findings{}, b.found...)})

@@ -297,7 +297,7 @@ func (a *app) playExample(ctx context.Context, w *demo.World, play demo.Play, sa
 	if err != nil {
 		return fmt.Errorf("the play %s did not end as it should: %w", play.Name, err)
 	}
-	r, err := check(w.Admin.GetIncidentWithResponse(ctx, n))
+	r, err := check(w.Admin.GetIncidentWithResponse(ctx, n, nil))
 	if err != nil {
 		return err
 	}

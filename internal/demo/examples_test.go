@@ -45,7 +45,7 @@ func (w *World) play(t *testing.T, ctx context.Context, choose func(q api.Questi
 			_, err := mara.AnswerQuestionWithResponse(ctx, q.Id, api.Answer{Choice: choose(q)})
 			require.NoError(t, err)
 		}
-		r, err := w.Admin.GetIncidentWithResponse(ctx, 1)
+		r, err := w.Admin.GetIncidentWithResponse(ctx, 1, nil)
 		require.NoError(t, err)
 		got = r.JSON200
 		return got != nil && (got.Incident.State == "closed" || got.Incident.WaitingOn == "person")

@@ -79,7 +79,7 @@ func (p *playing) until(what string, is func() (bool, error)) error {
 func (p *playing) incident(n int64, what string, is func(*api.IncidentDetail) bool) (*api.IncidentDetail, error) {
 	var d *api.IncidentDetail
 	err := p.until(what, func() (bool, error) {
-		r, err := p.Admin.GetIncidentWithResponse(p.ctx, n)
+		r, err := p.Admin.GetIncidentWithResponse(p.ctx, n, nil)
 		if err != nil {
 			return false, err
 		}

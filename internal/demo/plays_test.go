@@ -25,7 +25,7 @@ func TestPlays(t *testing.T) {
 			require.NoError(t, err)
 			require.NotNil(t, v.JSON200, string(v.Body))
 			assert.True(t, v.JSON200.Whole, v.JSON200.Says)
-			r, err := w.Admin.GetIncidentWithResponse(ctx, n)
+			r, err := w.Admin.GetIncidentWithResponse(ctx, n, nil)
 			require.NoError(t, err)
 			messages, err := w.Admin.ListMessagesWithResponse(ctx, &api.ListMessagesParams{Incident: n})
 			require.NoError(t, err)
@@ -74,7 +74,7 @@ func lookedAgain(t *testing.T, w *World, n int64) {
 	}
 	assert.Equal(t, map[string]string{"berth-consumer-1 depth": "better", "berth-consumer-2 depth": "better",
 		"berth-consumer-1 stuck": "other", "berth-consumer-2 stuck": "other"}, says)
-	d, err := w.Admin.GetIncidentWithResponse(ctx, n)
+	d, err := w.Admin.GetIncidentWithResponse(ctx, n, nil)
 	require.NoError(t, err)
 	last := d.JSON200.Entries[len(d.JSON200.Entries)-1]
 	assert.Equal(t, "readings.compared: Depth and the oldest message: 2 better, 2 other", last.Kind+": "+last.Title)

@@ -281,7 +281,7 @@ func TestOneChangeAloneForReal(t *testing.T) {
 	assert.Equal(t, "Only: Park the unreadable message", run.Run.Title)
 	assert.Empty(t, run.Treats, "it counts for no alert")
 	assert.Len(t, w.Fleet.Queue.Changes(), 1)
-	inc, err := w.Admin.GetIncidentWithResponse(ctx, n)
+	inc, err := w.Admin.GetIncidentWithResponse(ctx, n, nil)
 	require.NoError(t, err)
 	kinds := []string{}
 	for _, e := range inc.JSON200.Entries {

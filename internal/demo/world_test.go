@@ -43,7 +43,7 @@ func (w *World) incident(
 ) *api.IncidentDetail {
 	var got *api.IncidentDetail
 	require.Eventually(t, func() bool {
-		r, err := w.Admin.GetIncidentWithResponse(ctx, n)
+		r, err := w.Admin.GetIncidentWithResponse(ctx, n, nil)
 		require.NoError(t, err)
 		got = r.JSON200
 		return got != nil && when(got)

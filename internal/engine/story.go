@@ -179,7 +179,12 @@ func (t *story) intended(ev flow.Event, b flow.Intent) {
 		if b.Undoes() {
 			kind, title = incident.UndoBegun, "Undo begins: "+title
 		}
+		cannot, loses := false, ""
+		if s := t.step(ev.Place); s != nil && !b.Undoes() {
+			cannot, loses = s.NoUndo, s.Loses
+		}
 		t.entry(ev, kind, t.actor(), title, incident.IntentContent{OfStep: t.of(ev.Place), Attempt: b.Attempt,
+			Cannot: cannot, Loses: loses,
 			Target: b.Target, Shown: act.Show(b.Request), Undo: undo(b.Request), Approval: b.Digest, Under: b.Under,
 			Request: &b.Request})
 	}
@@ -515,7 +520,7 @@ func (t *story) ended(ev flow.Event, b flow.Ended) {
 	case b.Outcome == "":
 		t.tell(ev, route.RunOver, "", "", fmt.Sprintf("Runbook %s ended (%s): %s", t.book.Name, b.State, b.Because))
 	}
-	c := incident.EndedContent{State: b.State, Because: b.Because, To: b.To, Outcome: b.Outcome}
+	c := incident.EndedContent{State: b.State, Because: b.Because, To: b.To, Outcome: b.Outcome, Cause: b.Cause}
 	for _, l := range b.Changes {
 		c.Changes = append(c.Changes, incident.ChangeLine(l))
 	}

@@ -48,7 +48,8 @@ func apiLimit(l *expr.Limit) *api.ReadingLimit {
 
 func apiPart(p app.Part) api.ChangePart {
 	return api.ChangePart{
-		Title: p.Title, Shown: p.Shown, Undo: p.Undo, NoUndo: p.NoUndo, Targets: filled(p.Targets),
+		Title: p.Title, Shown: p.Shown, Undo: p.Undo, NoUndo: p.NoUndo, CannotUndo: p.Cannot, Loses: p.Loses,
+		Targets: filled(p.Targets),
 		Columns: filled(p.Columns), Rows: filled(p.Rows), WhereColumns: p.WhereColumns, Where: p.Where,
 		Bound: mapped(p.Bound, func(b app.Bound) api.BoundTo { return api.BoundTo{Name: b.Name, Value: b.Value} }),
 	}

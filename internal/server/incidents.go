@@ -212,7 +212,7 @@ func (s *Server) GetIncident(
 	ctx context.Context,
 	r api.GetIncidentRequestObject,
 ) (api.GetIncidentResponseObject, error) {
-	i, err := s.App.Incident(ctx, who(ctx), r.Number)
+	i, err := s.App.IncidentWith(ctx, who(ctx), r.Number, r.Params.Entries == nil || *r.Params.Entries)
 	if err != nil {
 		return nil, err
 	}

@@ -99,8 +99,24 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, p.Click("#approve"))
 	require.NoError(t, p.See("Parked one message; depth fell from"))
 	require.NoError(t, p.See("Seen on both."))
+	// The story, as it went, and what is left to be read of it.
+	require.NoError(t, p.Until("document.querySelector('table.story')?.textContent.includes('closed, good')"))
+	told, err := p.Text("document.querySelector('table.story').textContent")
+	require.NoError(t, err)
+	for _, want := range []string{"approved, good", "Park the unreadable message", "done on berth-consumer-1",
+		"“Seen on both.”", "depth "} {
+		assert.Contains(t, told, want)
+	}
+	require.NoError(t, p.Until("document.querySelector('section.sum') !== null"))
+	sum, err := p.Text("document.querySelector('section.sum').innerText")
+	require.NoError(t, err)
+	assert.Regexp(t, `(?s)Repaired in .*Parked one message.*Cause.*Done.*Park the unreadable message on berth-consumer-1.*Approved by.*mara.*Effect.*proved`,
+		sum)
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "story")
+	require.NoError(t, p.Click("button.v-tab:nth-of-type(2)"))
 	// The head of the page may be newer than the record below it.
-	require.NoError(t, p.Until("document.querySelector('ol.record').textContent.includes('Closed: repaired')"))
+	require.NoError(t, p.Until("document.querySelector('ol.record')?.textContent.includes('Closed: repaired')"))
 	// What is out of sight is not drawn, and has no innerText.
 	text, err := p.Text("document.querySelector('ol.record').textContent")
 	require.NoError(t, err)
@@ -138,7 +154,7 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, p.Press("?"))
 	require.NoError(t, p.See("go to the button that approves"))
 	require.NoError(t, p.Theme("dark"))
-	for path, want := range map[string]string{"/incidents/1": "Closed: repaired",
+	for path, want := range map[string]string{"/incidents/1": "Repaired in",
 		"/runbooks/berth-queue-backlog": "Park the unreadable message", "/nothing": "There is no such page",
 		"/triggers": "clocks-at-night", "/triggers/berth-queue-backlog.backlog": "What came of it",
 		"/incidents/999": "there is no incident 999"} {
@@ -171,7 +187,35 @@ func TestWhoMayNotDecideSeesNoButtons(t *testing.T) {
 	require.NoError(t, p.Type("form.note textarea", "The pilot boat was told."))
 	require.NoError(t, p.Until("!document.querySelector('form.note button').disabled"))
 	require.NoError(t, p.Click("form.note button"))
-	require.NoError(t, p.See("by jonas"))
+	require.NoError(t, p.See("jonas: The pilot boat was told."))
+}
+
+// What cannot be undone is said with what is lost by it, and asked once more with the values that will be sent.
+func TestWhatCannotBeUndoneIsAskedTwice(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	w.Fleet.Clocks.Break()
+	require.NoError(t, p.See("Approve?"))
+	require.NoError(t, p.Go(w.Link+"/incidents/1"))
+	require.NoError(t, p.See("“Step the clock”: cannot be undone"))
+	require.NoError(t, p.See("What is lost: Time jumps by the offset"))
+	require.NoError(t, p.See("Approve on 4 targets, no undo"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "risk")
+	require.NoError(t, p.Click("#approve"))
+	require.NoError(t, p.See("Exactly this will be sent:"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "second-look")
+	assert.Empty(t, w.Fleet.Clocks.Changes(), "nothing is sent before it")
+	require.NoError(t, p.Until("!document.querySelector('#approve-sure').disabled"))
+	require.NoError(t, p.Click("#approve-sure"))
+	require.NoError(t, p.See("Repaired in"))
+	require.NoError(t, p.Theme("dark"))
+	require.NoError(t, p.Go(w.Link+"/incidents/1"))
+	require.NoError(t, p.See("Repaired in"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "story-dark")
 }
 
 func TestAPageThatRestedIsLiveAgain(t *testing.T) {

@@ -176,7 +176,7 @@ func unknown(ctx context.Context, t *testing.T, w *demo.World, approver *api.Cli
 		}
 	}
 	require.Eventually(t, func() bool {
-		d, err := w.Admin.GetIncidentWithResponse(ctx, 1)
+		d, err := w.Admin.GetIncidentWithResponse(ctx, 1, nil)
 		return err == nil && d.JSON200 != nil && slices.ContainsFunc(d.JSON200.Entries, func(e api.Entry) bool {
 			return e.Kind == "change.begun"
 		})

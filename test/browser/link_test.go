@@ -68,6 +68,8 @@ func TestAChangeIsApprovedFromAMessage(t *testing.T) {
 	require.NoError(t, phone.Click("#take"))
 	require.NoError(t, phone.See("You have it. Nobody else is called."))
 	require.NoError(t, phone.Click("#approve"))
+	require.NoError(t, phone.Until("document.querySelector('#approve-sure')?.disabled === false"))
+	require.NoError(t, phone.Click("#approve-sure"))
 	require.NoError(t, phone.See("You approved it at "))
 	d := incident(t, w, 1)
 	assert.Equal(t, "mara", d.Incident.Holder)
@@ -86,7 +88,7 @@ func TestAChangeIsApprovedFromAMessage(t *testing.T) {
 }
 
 func incident(t *testing.T, w *demo.World, number int64) *api.IncidentDetail {
-	r, err := w.Admin.GetIncidentWithResponse(context.Background(), number)
+	r, err := w.Admin.GetIncidentWithResponse(context.Background(), number, nil)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON200, string(r.Body))
 	return r.JSON200

@@ -106,7 +106,7 @@ func (a *aside) act(ctx context.Context, n *node) string {
 		r, err := n.admin.MergeIncidentWithResponse(ctx, i, api.NewMerge{Into: into, Because: because})
 		return done("merged", r, err)
 	case k < 70:
-		one, err := n.admin.GetIncidentWithResponse(ctx, i)
+		one, err := n.admin.GetIncidentWithResponse(ctx, i, nil)
 		if err != nil || one.JSON200 == nil || len(one.JSON200.Alerts) < 2 {
 			return ""
 		}

@@ -174,7 +174,7 @@ func (s *stage) person() (*api.Incident, error) {
 			return nil, err
 		}
 	}
-	r, err := s.admin.GetIncidentWithResponse(ctx, 1)
+	r, err := s.admin.GetIncidentWithResponse(ctx, 1, nil)
 	if err != nil || r.JSON200 == nil {
 		return nil, err
 	}

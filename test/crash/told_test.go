@@ -68,7 +68,7 @@ func TestKillBetweenSendingAndNoting(t *testing.T) {
 				assert.Equal(t, 1, times, text)
 			}
 			tickets := 0
-			r, err := s.admin.GetIncidentWithResponse(context.Background(), 1)
+			r, err := s.admin.GetIncidentWithResponse(context.Background(), 1, nil)
 			require.NoError(t, err)
 			for _, e := range r.JSON200.Entries {
 				if e.Kind == "ticket.made" {

@@ -102,7 +102,7 @@ func (s *shooter) story() error {
 
 func (s *shooter) closed(n int64) error {
 	for {
-		r, err := s.w.Admin.GetIncidentWithResponse(s.ctx, n)
+		r, err := s.w.Admin.GetIncidentWithResponse(s.ctx, n, nil)
 		if err != nil {
 			return err
 		}
@@ -153,7 +153,7 @@ func (s *shooter) waiting() error {
 	if err := s.page.Theme("dark"); err != nil {
 		return err
 	}
-	return s.shoot("/incidents/2", "Approve this change", "gate-dark.png")
+	return s.shoot("/incidents/2", "Approve on", "gate-dark.png")
 }
 
 // commands shows the terminal, as mara sees it.
@@ -371,7 +371,7 @@ func (s *shooter) phone() error {
 	if err := s.page.See("Approve?"); err != nil {
 		return err
 	}
-	return s.shoot("/incidents/2", "Approve this change", "phone.png")
+	return s.shoot("/incidents/2", "Approve on", "phone.png")
 }
 
 // command runs the program in a terminal window under a virtual display and takes a picture of it.

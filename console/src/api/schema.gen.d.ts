@@ -3991,6 +3991,8 @@ export interface components {
             undo?: string;
             approval?: string;
             under?: string;
+            cannot_undo?: boolean;
+            loses?: string;
             request?: components["schemas"]["RecordRequest"];
         };
         JudgedContent: {
@@ -4548,6 +4550,10 @@ export interface components {
             shown: string;
             undo?: string;
             no_undo?: boolean;
+            /** @description its author says that it cannot be undone; else there is only no undo in the runbook */
+            cannot_undo?: boolean;
+            /** @description what is lost by it, as its author says; empty where not stated */
+            loses?: string;
             targets: string[];
             columns: string[];
             /** @description a row for each target, a cell for each column */
@@ -6966,7 +6972,10 @@ export interface operations {
     };
     getIncident: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description false leaves the record out */
+                entries?: boolean;
+            };
             header?: never;
             path: {
                 number: components["parameters"]["number"];

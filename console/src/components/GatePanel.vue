@@ -9,6 +9,7 @@ import BriefSide from './BriefSide.vue'
 import ChangeTable from './ChangeTable.vue'
 import DecisionBar from './DecisionBar.vue'
 import FactsTable from './FactsTable.vue'
+import RiskBox from './RiskBox.vue'
 import WaitingPanel from './WaitingPanel.vue'
 
 const props = defineProps<{ gate: Schemas['Gate'] }>()
@@ -24,7 +25,23 @@ const asked = ref(false)
 const commenting = computed(() => asked.value || Boolean(props.gate.comment_needed) || comment.value !== '')
 const gone = computed(() => (brief.value?.trends ?? []).flatMap((t) => t.gone || []))
 
+const targets = computed(() => new Set((brief.value?.parts ?? []).flatMap((p) => p.targets)).size)
+const noUndo = computed(() => (brief.value?.parts ?? []).some((p) => p.no_undo))
+const what = computed(() => `Approve on ${targets.value === 1 ? '1 target' : `${targets.value} targets`}`)
+
+/** The second look: what cannot be undone is read once more, and shown with the values that will be sent. */
+const sure = ref(false)
+const looking = ref(false)
+async function lookTwice() {
+  if (props.gate.comment_needed && !comment.value.trim()) return say(true)
+  sure.value = looking.value = true
+  await whole.refetch()
+  looking.value = false
+}
+const changed = computed(() => whole.data.value !== undefined && whole.data.value.digest !== props.gate.digest)
+
 function say(approve: boolean) {
+  sure.value = false
   if (props.gate.comment_needed && !comment.value.trim()) {
     wrong.value = 'This gate wants a comment.'
     return
@@ -59,6 +76,7 @@ function say(approve: boolean) {
           <ChangeTable v-for="(p, i) in brief.parts" :key="i" :part="p" :several="brief.parts.length > 1" />
         </div>
         <div class="right">
+          <RiskBox :parts="brief.parts" />
           <BriefSide :brief="brief">
             <dt>After yes</dt>
             <dd class="yes">
@@ -76,8 +94,22 @@ function say(approve: boolean) {
       </div>
       <DecisionBar :missing="brief.missing" :wrong="wrong">
         <template v-if="gate.may_decide">
-          <v-btn id="approve" color="primary" variant="flat" :loading="decide.isPending.value" @click="say(true)"
-            >Approve this change</v-btn
+          <v-btn
+            v-if="noUndo"
+            id="approve"
+            color="error"
+            :loading="decide.isPending.value || looking"
+            @click="lookTwice"
+            >{{ what }}, no undo</v-btn
+          >
+          <v-btn
+            v-else
+            id="approve"
+            color="primary"
+            variant="flat"
+            :loading="decide.isPending.value"
+            @click="say(true)"
+            >{{ what }}</v-btn
           >
           <v-btn v-if="!commenting" class="comment-first" size="small" variant="text" @click="asked = true"
             >Comment</v-btn
@@ -112,8 +144,27 @@ function say(approve: boolean) {
         </div>
       </div>
     </template>
-    <p v-else-if="whole.error.value" role="alert">{{ gate.title }}: {{ whole.error.value.message }}</p>
-    <h3 v-else class="what">{{ gate.title }}</h3>
+    <v-dialog v-model="sure" persistent max-width="760" aria-label="Second look">
+      <div v-if="brief" class="second">
+        <h3>{{ brief.headline.what }}</h3>
+        <RiskBox :parts="brief.parts" />
+        <p v-if="changed" role="alert" class="wrong">
+          What would run has changed since this page showed it. Close this, and look again.
+        </p>
+        <template v-else>
+          <p class="faint">Exactly this will be sent:</p>
+          <ChangeTable v-for="(p, i) in brief.parts" :key="i" :part="p" :several="brief.parts.length > 1" />
+        </template>
+        <div class="acts">
+          <v-btn id="approve-sure" color="error" :disabled="changed || looking" @click="say(true)"
+            >{{ what }}, no undo</v-btn
+          >
+          <v-btn @click="sure = false">Back</v-btn>
+        </div>
+      </div>
+    </v-dialog>
+    <p v-if="!brief && whole.error.value" role="alert">{{ gate.title }}: {{ whole.error.value.message }}</p>
+    <h3 v-else-if="!brief" class="what">{{ gate.title }}</h3>
   </WaitingPanel>
 </template>
 
@@ -123,6 +174,20 @@ function say(approve: boolean) {
   padding: 4px 8px;
   border-left: 3px solid rgb(var(--v-theme-warning));
   margin-bottom: 6px;
+}
+.second {
+  background: rgb(var(--v-theme-surface));
+  border-radius: 6px;
+  padding: 20px 24px;
+}
+.second h3 {
+  margin-bottom: 10px;
+}
+.acts {
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+  margin-top: 16px;
 }
 .comment {
   flex: 1;
@@ -148,6 +213,15 @@ function say(approve: boolean) {
   }
   .left {
     order: 2;
+  }
+  /* On a phone the risk stands in the line above already; what is lost comes after the answers. */
+  .right {
+    display: flex;
+    flex-direction: column;
+  }
+  .right > :first-child:not(:only-child) {
+    order: 2;
+    margin: 6px 0 0;
   }
   .comment {
     order: 3;

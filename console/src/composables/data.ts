@@ -1,7 +1,8 @@
-import { useMutation, useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, inject, toValue, type InjectionKey, type MaybeRefOrGetter } from 'vue'
 
 import { api, got, type Schemas } from '../api/client'
+import { appended, grown } from './story'
 
 export const useIncidents = (
   state?: 'open' | 'closed',
@@ -17,8 +18,52 @@ export const useIncidents = (
 export const useIncident = (number: MaybeRefOrGetter<number>) =>
   useQuery({
     queryKey: computed(() => ['incident', String(toValue(number))]),
-    queryFn: () => got(api.GET('/api/v1/incidents/{number}', { params: { path: { number: toValue(number) } } })),
+    queryFn: () =>
+      got(
+        api.GET('/api/v1/incidents/{number}', {
+          params: { path: { number: toValue(number) }, query: { entries: false } },
+        }),
+      ),
   })
+
+/** The record of an incident. What is known of it is not read anew: only what was written since is. */
+export const useRecord = (number: MaybeRefOrGetter<number>, wanted: MaybeRefOrGetter<boolean>) => {
+  const queries = useQueryClient()
+  const key = computed(() => ['incident', String(toValue(number)), 'entries'])
+  return useQuery({
+    queryKey: key,
+    queryFn: () =>
+      appended(queries.getQueryData<Schemas['Entry'][]>(key.value) ?? [], (after) =>
+        got(
+          api.GET('/api/v1/incidents/{number}/entries', {
+            params: { path: { number: toValue(number) }, query: { after } },
+          }),
+        ),
+      ),
+    enabled: () => toValue(wanted),
+    structuralSharing: false,
+  })
+}
+
+/** The story of an incident: rows that went on since are replaced, and new ones are added. */
+export const useStory = (number: MaybeRefOrGetter<number>) => {
+  const queries = useQueryClient()
+  const key = computed(() => ['incident', String(toValue(number)), 'story'])
+  return useQuery({
+    queryKey: key,
+    queryFn: async () => {
+      const old = queries.getQueryData<Schemas['Story']>(key.value)
+      const ask = (after: number) =>
+        got(
+          api.GET('/api/v1/incidents/{number}/story', {
+            params: { path: { number: toValue(number) }, query: { after } },
+          }),
+        )
+      return grown(old, await ask(old?.last ?? 0), () => ask(0))
+    },
+    structuralSharing: false,
+  })
+}
 
 export const useRuns = (active: boolean) =>
   useQuery({

@@ -3,6 +3,7 @@ import { useDocumentVisibility, useEventListener, useTimeoutFn } from '@vueuse/c
 import { defineStore } from 'pinia'
 import { reactive, ref, watch } from 'vue'
 
+import { Pace } from './pace'
 import { plain } from './plain'
 
 /** Output of a command while it prints. */
@@ -23,24 +24,22 @@ export const useLive = defineStore('live', () => {
   const connected = ref(true)
   const output = reactive(new Map<string, Live>())
   let source: EventSource | null = null
-  const stale = new Set<string>()
+  const paces = new Map<string, Pace>()
 
-  /** What comes at once is read anew at once: the first begins a short wait, the others go with it. */
-  const soon = useTimeoutFn(
-    () => {
-      const now = [...stale]
-      stale.clear()
-      void queries.invalidateQueries({
-        predicate: (q) =>
-          now.includes('all') || now.includes(String(q.queryKey[0])) || now.includes(q.queryKey.slice(0, 2).join('/')),
-      })
-    },
-    40,
-    { immediate: false },
-  )
+  /** Has what the keys name read anew: at once, and then once in a while as long as events come. */
   function refresh(...keys: string[]) {
-    for (const k of keys) stale.add(k)
-    if (!soon.isPending.value) soon.start()
+    const of = queries.getQueryCache().findAll({
+      predicate: (q) =>
+        keys.includes('all') || keys.includes(String(q.queryKey[0])) || keys.includes(q.queryKey.slice(0, 2).join('/')),
+    })
+    for (const q of of) {
+      q.invalidate()
+      if (!q.isActive()) continue
+      let p = paces.get(q.queryHash)
+      if (!p)
+        paces.set(q.queryHash, (p = new Pace(() => queries.refetchQueries({ queryKey: q.queryKey, exact: true }))))
+      void p.stale(q.state.fetchStatus === 'fetching' ? q.promise : undefined)
+    }
   }
 
   function open() {

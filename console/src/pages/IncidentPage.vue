@@ -3,21 +3,31 @@ import { computed, nextTick, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import type { Schemas } from '../api/client'
-import AroundPanel from '../components/AroundPanel.vue'
-import BackPanel from '../components/BackPanel.vue'
 import GatePanel from '../components/GatePanel.vue'
 import HandOverPanel from '../components/HandOverPanel.vue'
+import IncidentAround from '../components/IncidentAround.vue'
 import IncidentStrip from '../components/IncidentStrip.vue'
+import IncidentTiles from '../components/IncidentTiles.vue'
 import LiveOutput from '../components/LiveOutput.vue'
 import PeopleTold from '../components/PeopleTold.vue'
 import QuestionPanel from '../components/QuestionPanel.vue'
 import RecordList from '../components/RecordList.vue'
 import StateWord from '../components/StateWord.vue'
+import StoryRows from '../components/StoryRows.vue'
 import SuggestPanel from '../components/SuggestPanel.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { span, useClock, zoneName } from '../composables/clock'
-import { useAround, useAttachments, useClose, useHold, useIncident, useLookAgain, useNote } from '../composables/data'
+import {
+  useAround,
+  useClose,
+  useHold,
+  useIncident,
+  useLookAgain,
+  useNote,
+  useRecord,
+  useStory,
+} from '../composables/data'
 import { useSession } from '../composables/session'
 
 const route = useRoute()
@@ -34,14 +44,19 @@ const { wrong, attempt } = useAttempt()
 const alert = computed(() => q.data.value?.alerts[0])
 
 const hold = useHold(number)
-const files = useAttachments(number)
 const take = () => attempt(() => hold.mutateAsync({}))
 
 const around = useAround(number)
 const before = (n: number) => (n === 1 ? 'it was there once before' : `it was there ${n} times before`)
 
+const tab = ref<'story' | 'record' | 'around' | 'messages'>('story')
+const told = useStory(number)
+const record = useRecord(number, () => tab.value === 'record')
+
 const picked = ref<number>()
 async function pick(entry: number) {
+  tab.value = 'record'
+  if (!record.data.value?.some((e) => e.seq >= entry)) await record.refetch()
   picked.value = entry
   await nextTick()
   document.getElementById(`entry-${entry}`)?.scrollIntoView({ block: 'center' })
@@ -53,7 +68,7 @@ const lookAgain = useLookAgain(number)
 const takeAgain = (look: Schemas['NewLook']) =>
   attempt(async () => {
     await lookAgain.mutateAsync(look)
-    const last = (await q.refetch()).data?.entries.at(-1)
+    const last = (await record.refetch()).data?.at(-1)
     if (last) await pick(last.seq)
   })
 const text = ref('')
@@ -108,10 +123,7 @@ const end = () =>
             <StateWord :state="i.severity" />
             <StateWord :state="i.state" />
             <StateWord v-if="i.waiting_on && i.waiting_on !== 'nobody'" :state="i.waiting_on" />
-            <span class="faint"
-              >opened <TimeAgo :at="i.opened_at" />, {{ i.closed_at ? 'took' : 'for' }}
-              <span class="num">{{ took }}</span></span
-            >
+            <span class="faint">opened <TimeAgo :at="i.opened_at" /></span>
             <a v-if="around.data.value?.returns.length" href="#around"
               >↻ {{ before(around.data.value.returns.length) }}</a
             >
@@ -123,7 +135,6 @@ const end = () =>
             <a :href="`/api/v1/incidents/${i.number}/report?form=html`" target="_blank">report</a>
             <a v-if="alert?.link" :href="alert.link" target="_blank" rel="noreferrer">at the source</a>
           </p>
-          <p v-if="i.outcome" class="outcome"><StateWord :state="i.outcome" /> {{ i.because }}</p>
         </div>
       </header>
       <section v-if="closing && i.state === 'open'" class="closing" aria-label="Close by hand">
@@ -132,39 +143,34 @@ const end = () =>
         <v-btn :disabled="!because.trim()" :loading="close.isPending.value" @click="end">Close the incident</v-btn>
       </section>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
+      <IncidentTiles
+        v-if="i.state === 'closed' && told.data.value"
+        :sum="told.data.value.sum"
+        :outcome="i.outcome ?? ''"
+        :because="i.because ?? ''"
+        :took="took"
+        :harm="q.data.value.harm"
+      />
       <GatePanel v-for="g in q.data.value.gates" :key="g.id" :gate="g" />
       <QuestionPanel v-for="x in q.data.value.questions" :key="x.id" :question="x" />
       <HandOverPanel v-if="q.data.value.handed_over" :over="q.data.value.handed_over" :holder="i.holder" />
       <SuggestPanel v-if="i.state === 'open' && !running.length" :number="i.number" />
       <IncidentStrip v-if="i.strip" :strip="i.strip" :open="i.state === 'open'" @pick="pick" />
-      <AroundPanel :number="i.number" :service="i.service" />
-      <BackPanel :number="i.number" :may="session.may('responder')" />
-      <details v-if="q.data.value.alerts.length" class="alerts" :open="q.data.value.alerts.length < 4">
-        <summary>
-          {{ q.data.value.alerts.length === 1 ? 'Its alert' : `Its ${i.alerts ?? q.data.value.alerts.length} alerts` }}
-        </summary>
-        <p v-for="x in q.data.value.alerts.slice(0, 200)" :key="x.id">
-          <StateWord :state="x.severity" /> <router-link :to="`/alerts/${x.id}`">{{ x.summary }}</router-link>
-          <span class="faint"
-            >{{ x.state }}, {{ x.count === 1 ? 'once' : `${x.count} times` }}, from {{ x.source }}</span
-          >
-        </p>
-        <p v-if="q.data.value.alerts.length > 200" class="faint">The first 200 of them.</p>
-      </details>
-      <p v-if="files.data.value?.length" class="alerts">
-        <template v-for="f in files.data.value" :key="f.id">
-          <a v-if="f.kind === 'link'" :href="f.url" target="_blank" rel="noreferrer">{{ f.name }}</a>
-          <a v-else :href="`/api/v1/incidents/${i.number}/files/${f.id}`" download>{{ f.name }}</a>
-          <span class="faint"> by {{ f.added_by }}</span
-          >&ensp;
-        </template>
-      </p>
-      <PeopleTold :incident="i.number" :tickets="q.data.value.tickets ?? []" />
+      <template v-if="i.state === 'open'">
+        <IncidentAround :incident="i" :alerts="q.data.value.alerts" />
+        <PeopleTold :incident="i.number" :tickets="q.data.value.tickets ?? []" />
+      </template>
       <LiveOutput :runs="running.map((r) => r.id)" />
       <div class="record-head">
-        <h2>
-          Record <span class="faint">{{ i.entries }} entries, times in {{ zoneName }}</span>
-        </h2>
+        <v-tabs v-model="tab" density="compact" color="primary">
+          <v-tab value="story">Story</v-tab>
+          <v-tab value="record">Record {{ i.entries }}</v-tab>
+          <template v-if="i.state === 'closed'">
+            <v-tab value="around">Around</v-tab>
+            <v-tab value="messages">Messages</v-tab>
+          </template>
+        </v-tabs>
+        <span class="faint">times in {{ zoneName }}</span>
         <span class="faint runs"
           >Runs:
           <router-link v-for="r in q.data.value.runs" :key="r.id" :to="`/runs/${r.id}`"
@@ -172,8 +178,13 @@ const end = () =>
           ><template v-if="!q.data.value.runs.length">none</template></span
         >
       </div>
+      <p v-if="told.error.value && tab === 'story'" role="alert" class="empty">{{ told.error.value.message }}</p>
+      <StoryRows v-else-if="tab === 'story'" :rows="told.data.value?.rows ?? []" @pick="pick" />
+      <IncidentAround v-else-if="tab === 'around'" :incident="i" :alerts="q.data.value.alerts" />
+      <PeopleTold v-else-if="tab === 'messages'" :incident="i.number" :tickets="q.data.value.tickets ?? []" />
       <RecordList
-        :entries="q.data.value.entries"
+        v-else
+        :entries="record.data.value ?? []"
         :picked="picked"
         :again="session.may('responder')"
         :busy="lookAgain.isPending.value ? lookAgain.variables.value?.step : undefined"
@@ -188,25 +199,12 @@ const end = () =>
 </template>
 
 <style scoped>
-.alerts p > * {
-  margin-right: 8px;
-}
 .facts {
   display: flex;
   gap: 2px 16px;
   flex-wrap: wrap;
   margin-top: 4px;
   align-items: baseline;
-}
-.alerts {
-  margin: 12px 0;
-}
-.alerts p {
-  margin: 2px 0;
-}
-.alerts summary {
-  padding: 4px 0;
-  cursor: pointer;
 }
 .by-hand {
   display: flex;
@@ -227,9 +225,6 @@ const end = () =>
     font-size: 13px;
   }
 }
-.outcome {
-  margin-top: 4px;
-}
 .closing {
   display: grid;
   grid-template-columns: 220px 1fr auto;
@@ -244,9 +239,9 @@ const end = () =>
   gap: 20px;
   flex-wrap: wrap;
 }
-.record-head h2 .faint {
-  font-weight: 400;
-  margin-left: 8px;
+.record-head {
+  margin-top: 20px;
+  align-items: center;
 }
 .runs a {
   margin-left: 6px;

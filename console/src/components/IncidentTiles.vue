@@ -1,0 +1,131 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { look } from '../composables/words'
+import StoryText from './StoryText.vue'
+
+/** What is to be read of an incident that is over: the cause, what was done, who approved it, the effect, what is left. */
+const props = defineProps<{
+  sum: Schemas['StorySum']
+  outcome: string
+  because: string
+  took: string
+  harm?: string
+}>()
+const ended = computed(() => look(props.outcome))
+const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.value.word.slice(1))
+</script>
+
+<template>
+  <section aria-label="What happened" class="sum" :style="{ borderLeftColor: ended.color }">
+    <div class="ended">
+      <p class="lead">
+        <span aria-hidden="true" :style="{ color: ended.color }">{{ ended.shape }}</span> {{ title }} in {{ took }}
+      </p>
+      <p v-if="harm">{{ harm }}</p>
+      <p class="faint">{{ because }}</p>
+    </div>
+    <div class="tiles">
+      <div>
+        <h2>Cause</h2>
+        <p :class="{ main: sum.stated }"><StoryText :text="sum.cause" /></p>
+      </div>
+      <div>
+        <h2>Done</h2>
+        <p v-for="(t, n) in sum.done" :key="n" class="main"><StoryText :text="t" /></p>
+      </div>
+      <div>
+        <h2>Approved by</h2>
+        <p v-for="(t, n) in sum.approved" :key="n"><StoryText :text="t" /></p>
+      </div>
+      <div :class="{ proved: sum.proved }">
+        <h2>Effect</h2>
+        <p class="main"><StoryText :text="sum.effect" /></p>
+      </div>
+    </div>
+  </section>
+  <section aria-label="Left over" class="left">
+    <h2>Left over</h2>
+    <p v-for="(t, n) in sum.left" :key="n"><StoryText :text="t" /></p>
+  </section>
+</template>
+
+<style scoped>
+.sum {
+  background: rgb(var(--v-theme-surface));
+  border: 1px solid rgba(var(--v-theme-on-surface), 0.16);
+  border-left-width: 6px;
+  border-radius: 6px;
+  margin: 12px 0 16px;
+}
+.ended {
+  padding: 12px 16px;
+  border-bottom: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+}
+.lead {
+  font-size: 24px;
+  line-height: 32px;
+  font-weight: 700;
+  letter-spacing: -0.01em;
+}
+.tiles {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+}
+.tiles :deep(.mono) {
+  font-family: inherit;
+  font-size: inherit;
+}
+.tiles > div {
+  padding: 12px 16px 14px;
+  border-left: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+.tiles > div:first-child {
+  border-left: 0;
+}
+.tiles h2,
+.left h2 {
+  margin: 0 0 6px;
+  font-size: 12px;
+  color: rgba(var(--v-theme-on-surface), 0.74);
+}
+.main {
+  font-size: 15px;
+  font-weight: 600;
+}
+.proved .main {
+  color: rgb(var(--v-theme-success));
+}
+.left {
+  margin: 0 0 20px;
+}
+.left p {
+  padding: 6px 0;
+  border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+}
+@media (max-width: 1000px) {
+  .tiles {
+    grid-template-columns: repeat(2, 1fr);
+  }
+  .tiles > div:nth-child(odd) {
+    border-left: 0;
+  }
+  .tiles > div:nth-child(n + 3) {
+    border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+  }
+}
+@media (max-width: 600px) {
+  .tiles {
+    grid-template-columns: 1fr;
+  }
+  .tiles > div {
+    border-left: 0;
+  }
+  .tiles > div + div {
+    border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+  }
+}
+</style>
