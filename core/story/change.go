@@ -17,7 +17,6 @@ type changePart struct {
 	effect    effect
 	step      string
 	lines     []Text
-	allowed   string
 	cannot    bool
 	loses     string
 }
@@ -171,8 +170,6 @@ func (p *changePart) happened(e *entry, c incident.StepContent) {
 		p.lines = append(p.lines, text("not changed: ", Span{Text: here(c.Target), Is: Target}, ", ", c.Because))
 	case incident.JobFollowed:
 		p.lines = append(p.lines, text("follows the job ", value(cut(plain.Line(c.Job)))))
-	case incident.ChangeCleared:
-		p.allowed = "as approved before"
 	}
 }
 

@@ -107,10 +107,6 @@ func (p *decisionPart) answered(e *entry, c incident.AnswerContent) {
 	}
 	if strings.HasPrefix(e.Actor, "runbook:") {
 		p.by = ""
-		values := map[string]string{}
-		for _, v := range c.Values {
-			values[v.Part] = v.Text
-		}
 		for _, v := range c.Values {
 			p.lines = append(p.lines, text(short(v.Part), " ", value(cut(plain.Line(v.Text)))))
 		}

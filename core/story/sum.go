@@ -26,7 +26,10 @@ func (f *Folder) Sum() Sum {
 		s.Done = f.byHand()
 	}
 	if len(s.Approved) == 0 {
-		s.Approved = []Text{text("no approval needed")}
+		s.Approved = []Text{text("no approval is recorded")}
+		if len(f.touches.list) == 0 {
+			s.Approved = []Text{text("no change by a runbook to approve")}
+		}
 	}
 	s.Effect, s.Proved = f.effect(rows)
 	s.Left = append(s.Left, f.toDo(rows)...)
@@ -82,7 +85,7 @@ func (f *Folder) byHand() []Text {
 // effect is how the number went that the last proof rests on, from the worst before the first change to the last.
 func (f *Folder) effect(rows []Row) (Text, bool) {
 	if len(f.touches.list) == 0 {
-		return text("nothing was changed"), false
+		return text("no change by a runbook that a check could prove"), false
 	}
 	var proofs []Row
 	for i := len(rows) - 1; i >= 0; i-- {
