@@ -226,6 +226,48 @@ func (e FiringResult) Valid() bool {
 	}
 }
 
+// Defines values for FollowUpState.
+const (
+	FollowUpStateDone    FollowUpState = "done"
+	FollowUpStateDropped FollowUpState = "dropped"
+	FollowUpStateOpen    FollowUpState = "open"
+)
+
+// Valid indicates whether the value is a known member of the FollowUpState enum.
+func (e FollowUpState) Valid() bool {
+	switch e {
+	case FollowUpStateDone:
+		return true
+	case FollowUpStateDropped:
+		return true
+	case FollowUpStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FollowUpEditState.
+const (
+	FollowUpEditStateDone    FollowUpEditState = "done"
+	FollowUpEditStateDropped FollowUpEditState = "dropped"
+	FollowUpEditStateOpen    FollowUpEditState = "open"
+)
+
+// Valid indicates whether the value is a known member of the FollowUpEditState enum.
+func (e FollowUpEditState) Valid() bool {
+	switch e {
+	case FollowUpEditStateDone:
+		return true
+	case FollowUpEditStateDropped:
+		return true
+	case FollowUpEditStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateState.
 const (
 	GateStateApproved  GateState = "approved"
@@ -892,6 +934,24 @@ func (e SpanState) Valid() bool {
 	}
 }
 
+// Defines values for StatementField.
+const (
+	Cause StatementField = "cause"
+	Harm  StatementField = "harm"
+)
+
+// Valid indicates whether the value is a known member of the StatementField enum.
+func (e StatementField) Valid() bool {
+	switch e {
+	case Cause:
+		return true
+	case Harm:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StoryRowLane.
 const (
 	StoryRowLaneAlert    StoryRowLane = "alert"
@@ -1084,6 +1144,27 @@ func (e ListAlertsParamsState) Valid() bool {
 	case ListAlertsParamsStateCleared:
 		return true
 	case ListAlertsParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListFollowUpsParamsState.
+const (
+	ListFollowUpsParamsStateDone    ListFollowUpsParamsState = "done"
+	ListFollowUpsParamsStateDropped ListFollowUpsParamsState = "dropped"
+	ListFollowUpsParamsStateOpen    ListFollowUpsParamsState = "open"
+)
+
+// Valid indicates whether the value is a known member of the ListFollowUpsParamsState enum.
+func (e ListFollowUpsParamsState) Valid() bool {
+	switch e {
+	case ListFollowUpsParamsStateDone:
+		return true
+	case ListFollowUpsParamsStateDropped:
+		return true
+	case ListFollowUpsParamsStateOpen:
 		return true
 	default:
 		return false
@@ -1284,6 +1365,21 @@ type Answer struct {
 // AnswerContent defines model for AnswerContent.
 type AnswerContent = incident.AnswerContent
 
+// AnswerRow defines model for AnswerRow.
+type AnswerRow struct {
+	// At when it comes to it, of nobody alone
+	At time.Time `json:"at,omitempty,omitzero"`
+
+	// Later who is called until then, of nobody alone
+	Later []CalledLater `json:"later,omitempty,omitzero"`
+
+	// Says a sentence a line
+	Says []string `json:"says"`
+
+	// Word yes, no, or the choice of a question; nobody: if nobody answers in time
+	Word string `json:"word"`
+}
+
 // Around defines model for Around.
 type Around struct {
 	// Before the newest first
@@ -1411,6 +1507,9 @@ type BoundTo struct {
 
 // Brief what somebody needs to decide a gate, or to answer a question, in the order in which it is shown; not in lists of gates
 type Brief struct {
+	// Answers what follows each word; not given where it is over
+	Answers []AnswerRow `json:"answers,omitempty,omitzero"`
+
 	// Approved who said yes so far
 	Approved []string        `json:"approved,omitempty,omitzero"`
 	Facts    []EvidenceGroup `json:"facts"`
@@ -1423,19 +1522,10 @@ type Brief struct {
 	// Missing what else is needed besides a yes
 	Missing []string `json:"missing,omitempty,omitzero"`
 
-	// No what follows a no
-	No string `json:"no,omitempty,omitzero"`
-
 	// Parts all that the digest covers, equal words once
 	Parts   []ChangePart `json:"parts"`
 	Service string       `json:"service,omitempty,omitzero"`
-
-	// Silence what follows if nobody answers in time
-	Silence string  `json:"silence,omitempty,omitzero"`
-	Trends  []Trend `json:"trends"`
-
-	// Yes what follows a yes
-	Yes []string `json:"yes,omitempty,omitzero"`
+	Trends  []Trend      `json:"trends"`
 }
 
 // Burning defines model for Burning.
@@ -1453,6 +1543,12 @@ type Burning struct {
 
 	// Short and over a twelfth of it
 	Short float64 `json:"short"`
+}
+
+// CalledLater defines model for CalledLater.
+type CalledLater struct {
+	At     time.Time `json:"at"`
+	People []string  `json:"people"`
 }
 
 // Cancel defines model for Cancel.
@@ -1633,15 +1729,18 @@ type Escalation struct {
 	Incident int64     `json:"incident,omitempty,omitzero"`
 	Kind     string    `json:"kind"`
 
+	// Later who will be called, and when, within an hour, if nobody takes it; of the first 20 of a list
+	Later []CalledLater `json:"later,omitempty,omitzero"`
+
 	// Missed who could not be told
 	Missed string `json:"missed,omitempty,omitzero"`
-
-	// NextAt when somebody else is told
-	NextAt time.Time `json:"next_at,omitempty,omitzero"`
 
 	// Rung from 1
 	Rung int    `json:"rung"`
 	Text string `json:"text"`
+
+	// Thing what it is about, such as gate/ID; not given for the incident itself
+	Thing string `json:"thing,omitempty,omitzero"`
 }
 
 // EstateDocument defines model for EstateDocument.
@@ -1737,6 +1836,45 @@ type Firings struct {
 	Items []Firing `json:"items"`
 	More  bool     `json:"more"`
 }
+
+// FollowUp defines model for FollowUp.
+type FollowUp struct {
+	At time.Time `json:"at"`
+
+	// By who wrote it down
+	By       string    `json:"by"`
+	Due      time.Time `json:"due,omitempty,omitzero"`
+	Id       string    `json:"id"`
+	Incident int64     `json:"incident"`
+
+	// Owner a person or a team
+	Owner     string    `json:"owner,omitempty,omitzero"`
+	Service   string    `json:"service,omitempty,omitzero"`
+	SettledAt time.Time `json:"settled_at,omitempty,omitzero"`
+
+	// SettledBy who did it, or dropped it
+	SettledBy string        `json:"settled_by,omitempty,omitzero"`
+	State     FollowUpState `json:"state"`
+	Text      string        `json:"text"`
+}
+
+// FollowUpState defines model for FollowUp.State.
+type FollowUpState string
+
+// FollowUpContent defines model for FollowUpContent.
+type FollowUpContent = incident.FollowUpContent
+
+// FollowUpEdit defines model for FollowUpEdit.
+type FollowUpEdit struct {
+	Because string             `json:"because,omitempty,omitzero"`
+	Due     *time.Time         `json:"due,omitempty"`
+	Owner   *string            `json:"owner,omitempty"`
+	State   *FollowUpEditState `json:"state,omitempty"`
+	Text    *string            `json:"text,omitempty"`
+}
+
+// FollowUpEditState defines model for FollowUpEdit.State.
+type FollowUpEditState string
 
 // Foretold defines model for Foretold.
 type Foretold struct {
@@ -1857,8 +1995,11 @@ type Headline struct {
 // Incident defines model for Incident.
 type Incident struct {
 	// Alerts how many alerts it has
-	Alerts   int64     `json:"alerts,omitempty,omitzero"`
-	Because  string    `json:"because,omitempty,omitzero"`
+	Alerts  int64  `json:"alerts,omitempty,omitzero"`
+	Because string `json:"because,omitempty,omitzero"`
+
+	// Cause what a person states as its cause
+	Cause    string    `json:"cause,omitempty,omitzero"`
 	ClosedAt time.Time `json:"closed_at,omitempty,omitzero"`
 	Entries  int64     `json:"entries"`
 	HeldAt   time.Time `json:"held_at,omitempty,omitzero"`
@@ -1962,6 +2103,72 @@ type LastTime struct {
 
 // LastTimeFate defines model for LastTime.Fate.
 type LastTimeFate string
+
+// LeadingLine defines model for LeadingLine.
+type LeadingLine struct {
+	// Points oldest first; a point without a value stands where values are missing
+	Points []ReadingPoint `json:"points"`
+	Target string         `json:"target"`
+}
+
+// LeadingReading the reading that tells the most of how bad it is: what the open gate or the newest check rests on, else that of a missed objective
+type LeadingReading struct {
+	At time.Time `json:"at"`
+
+	// Bad how many targets miss the limit
+	Bad int `json:"bad"`
+
+	// Beyond since when the worst target misses the limit
+	Beyond time.Time `json:"beyond,omitempty,omitzero"`
+
+	// EverySeconds how often it is read; not given where it was read once
+	EverySeconds float64   `json:"every_seconds,omitempty,omitzero"`
+	From         time.Time `json:"from"`
+
+	// Good which way is better: low, high or near
+	Good  string        `json:"good,omitempty,omitzero"`
+	Limit *ReadingLimit `json:"limit,omitempty"`
+
+	// Lines of the worst targets, the worst first
+	Lines []LeadingLine `json:"lines"`
+
+	// Look the title of what takes it
+	Look string `json:"look,omitempty,omitzero"`
+	Name string `json:"name"`
+
+	// Of how many targets gave it
+	Of int `json:"of"`
+
+	// Old too old to be that of now
+	Old bool `json:"old"`
+
+	// Run of which run the look can be taken again; not given where no run took it
+	Run string `json:"run,omitempty,omitzero"`
+
+	// Says the worst value in words, without its age
+	Says string `json:"says"`
+
+	// Slope as in +0.8 s a minute, or steady
+	Slope string `json:"slope,omitempty,omitzero"`
+
+	// SlopeSeconds over which time
+	SlopeSeconds float64 `json:"slope_seconds,omitempty,omitzero"`
+
+	// Step which look that is
+	Step string `json:"step,omitempty,omitzero"`
+
+	// Target of the worst value; empty for the host of the service itself
+	Target string `json:"target"`
+
+	// Then the worst as the incident was opened
+	Then *TrendPoint `json:"then,omitempty"`
+
+	// Trend where it goes: getting worse, getting better, steady, rising or falling; not given where too little was read
+	Trend string    `json:"trend,omitempty,omitzero"`
+	Unit  string    `json:"unit,omitempty,omitzero"`
+	Until time.Time `json:"until"`
+	Value float64   `json:"value"`
+}
 
 // LibraryRunbook defines model for LibraryRunbook.
 type LibraryRunbook struct {
@@ -2146,6 +2353,13 @@ type NewConnection struct {
 type NewContact struct {
 	Address    string    `json:"address"`
 	Connection ThingName `json:"connection"`
+}
+
+// NewFollowUp defines model for NewFollowUp.
+type NewFollowUp struct {
+	Due   time.Time `json:"due,omitempty,omitzero"`
+	Owner string    `json:"owner,omitempty,omitzero"`
+	Text  string    `json:"text"`
 }
 
 // NewHead defines model for NewHead.
@@ -2563,11 +2777,8 @@ type Option struct {
 	Approves string `json:"approves,omitempty,omitzero"`
 
 	// Barred why it cannot be chosen now
-	Barred string `json:"barred,omitempty,omitzero"`
-	Choice string `json:"choice"`
-
-	// Follows what follows if it is chosen
-	Follows  string    `json:"follows,omitempty,omitzero"`
+	Barred   string    `json:"barred,omitempty,omitzero"`
+	Choice   string    `json:"choice"`
 	Label    string    `json:"label"`
 	Requests []Request `json:"requests,omitempty,omitzero"`
 }
@@ -3217,6 +3428,19 @@ type StandIn struct {
 	Why   string    `json:"why,omitempty,omitzero"`
 }
 
+// Standing defines model for Standing.
+type Standing struct {
+	// Derived what tells of harm besides: objectives that are missed, and what needs the service and is in trouble
+	Derived []string `json:"derived"`
+
+	// Harm who suffers, as a runbook or the service states it; not given where nobody stated it
+	Harm string `json:"harm,omitempty,omitzero"`
+
+	// Owner the team that could state it
+	Owner   string          `json:"owner,omitempty,omitzero"`
+	Reading *LeadingReading `json:"reading,omitempty"`
+}
+
 // StartAddress defines model for StartAddress.
 type StartAddress struct {
 	EndsAt time.Time `json:"ends_at"`
@@ -3251,6 +3475,18 @@ type Started struct {
 	Link string `json:"link"`
 	Run  string `json:"run"`
 }
+
+// StatedContent defines model for StatedContent.
+type StatedContent = incident.StatedContent
+
+// Statement defines model for Statement.
+type Statement struct {
+	Field StatementField `json:"field"`
+	Text  string         `json:"text"`
+}
+
+// StatementField defines model for Statement.Field.
+type StatementField string
 
 // Status defines model for Status.
 type Status struct {
@@ -3795,6 +4031,16 @@ type ListEscalationsParams struct {
 	Incident int64 `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
 }
 
+// ListFollowUpsParams defines parameters for ListFollowUps.
+type ListFollowUpsParams struct {
+	State    ListFollowUpsParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
+	Owner    string                   `form:"owner,omitempty" json:"owner,omitempty,omitzero"`
+	Incident int64                    `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
+}
+
+// ListFollowUpsParamsState defines parameters for ListFollowUps.
+type ListFollowUpsParamsState string
+
 // ListIncidentsParams defines parameters for ListIncidents.
 type ListIncidentsParams struct {
 	State ListIncidentsParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
@@ -4028,6 +4274,12 @@ type LookBackJSONRequestBody = NewBack
 // CloseIncidentJSONRequestBody defines body for CloseIncident for application/json ContentType.
 type CloseIncidentJSONRequestBody = Closing
 
+// AddFollowUpJSONRequestBody defines body for AddFollowUp for application/json ContentType.
+type AddFollowUpJSONRequestBody = NewFollowUp
+
+// EditFollowUpJSONRequestBody defines body for EditFollowUp for application/json ContentType.
+type EditFollowUpJSONRequestBody = FollowUpEdit
+
 // EditIncidentJSONRequestBody defines body for EditIncident for application/json ContentType.
 type EditIncidentJSONRequestBody = NewHead
 
@@ -4051,6 +4303,9 @@ type ReopenIncidentJSONRequestBody = Because
 
 // SplitIncidentJSONRequestBody defines body for SplitIncident for application/json ContentType.
 type SplitIncidentJSONRequestBody = NewSplit
+
+// StateOfIncidentJSONRequestBody defines body for StateOfIncident for application/json ContentType.
+type StateOfIncidentJSONRequestBody = Statement
 
 // ActByLinkJSONRequestBody defines body for ActByLink for application/json ContentType.
 type ActByLinkJSONRequestBody = LinkAct
@@ -4332,6 +4587,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/files/{name} (the `PutStored` operationId).
 	PutStoredWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListFollowUps What is left to do after incidents, what is due first first; 200 at most.
+	//
+	// Corresponds with GET /api/v1/follow-ups (the `ListFollowUps` operationId).
+	ListFollowUps(ctx context.Context, params *ListFollowUpsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGates Gates that wait for a decision, the oldest first.
 	//
 	// Corresponds with GET /api/v1/gates (the `ListGates` operationId).
@@ -4459,6 +4719,34 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/files/{id} (the `GetFile` operationId).
 	GetFile(ctx context.Context, number Number, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddFollowUpWithBody Write down what is left to do after an incident, open or closed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+	AddFollowUpWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddFollowUp Write down what is left to do after an incident, open or closed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+	AddFollowUp(ctx context.Context, number Number, body AddFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditFollowUpWithBody Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+	EditFollowUpWithBody(ctx context.Context, number Number, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditFollowUp Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+	EditFollowUp(ctx context.Context, number Number, id Id, body EditFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// EditIncidentWithBody Set title and severity by hand; they follow the worst alert no more.
 	//
 	// Takes any type of body and a specified content type.
@@ -4584,6 +4872,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 	SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStanding How bad an incident is now, by its leading reading, and whom it harms.
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/standing (the `GetStanding` operationId).
+	GetStanding(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StateOfIncidentWithBody State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+	StateOfIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StateOfIncident State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+	StateOfIncident(ctx context.Context, number Number, body StateOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
 	//
@@ -5707,6 +6014,21 @@ func (c *Client) PutStoredWithBody(ctx context.Context, name Name, contentType s
 	return c.Client.Do(req)
 }
 
+// ListFollowUps What is left to do after incidents, what is due first first; 200 at most.
+//
+// Corresponds with GET /api/v1/follow-ups (the `ListFollowUps` operationId).
+func (c *Client) ListFollowUps(ctx context.Context, params *ListFollowUpsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFollowUpsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListGates Gates that wait for a decision, the oldest first.
 //
 // Corresponds with GET /api/v1/gates (the `ListGates` operationId).
@@ -6044,6 +6366,74 @@ func (c *Client) GetFile(ctx context.Context, number Number, id Id, reqEditors .
 	return c.Client.Do(req)
 }
 
+// AddFollowUpWithBody Write down what is left to do after an incident, open or closed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+func (c *Client) AddFollowUpWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFollowUpRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddFollowUp Write down what is left to do after an incident, open or closed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+func (c *Client) AddFollowUp(ctx context.Context, number Number, body AddFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFollowUpRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditFollowUpWithBody Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+func (c *Client) EditFollowUpWithBody(ctx context.Context, number Number, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditFollowUpRequestWithBody(c.Server, number, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditFollowUp Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+func (c *Client) EditFollowUp(ctx context.Context, number Number, id Id, body EditFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditFollowUpRequest(c.Server, number, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // EditIncidentWithBody Set title and severity by hand; they follow the worst alert no more.
 //
 // Takes any type of body and a specified content type.
@@ -6340,6 +6730,55 @@ func (c *Client) SplitIncidentWithBody(ctx context.Context, number Number, conte
 // Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 func (c *Client) SplitIncident(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSplitIncidentRequest(c.Server, number, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStanding How bad an incident is now, by its leading reading, and whom it harms.
+//
+// Corresponds with GET /api/v1/incidents/{number}/standing (the `GetStanding` operationId).
+func (c *Client) GetStanding(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStandingRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StateOfIncidentWithBody State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+func (c *Client) StateOfIncidentWithBody(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStateOfIncidentRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StateOfIncident State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+func (c *Client) StateOfIncident(ctx context.Context, number Number, body StateOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStateOfIncidentRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9410,6 +9849,72 @@ func NewPutStoredRequestWithBody(server string, name Name, contentType string, b
 	return req, nil
 }
 
+// NewListFollowUpsRequest constructs an http.Request for the ListFollowUps method
+func NewListFollowUpsRequest(server string, params *ListFollowUpsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/follow-ups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "owner", params.Owner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListGatesRequest constructs an http.Request for the ListGates method
 func NewListGatesRequest(server string) (*http.Request, error) {
 	var err error
@@ -10184,6 +10689,107 @@ func NewGetFileRequest(server string, number Number, id Id) (*http.Request, erro
 	return req, nil
 }
 
+// NewAddFollowUpRequest calls the generic AddFollowUp builder with application/json body
+func NewAddFollowUpRequest(server string, number Number, body AddFollowUpJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddFollowUpRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewAddFollowUpRequestWithBody constructs an http.Request for the AddFollowUp method, with any body, and a specified content type
+func NewAddFollowUpRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/follow-ups", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEditFollowUpRequest calls the generic EditFollowUp builder with application/json body
+func NewEditFollowUpRequest(server string, number Number, id Id, body EditFollowUpJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditFollowUpRequestWithBody(server, number, id, "application/json", bodyReader)
+}
+
+// NewEditFollowUpRequestWithBody constructs an http.Request for the EditFollowUp method, with any body, and a specified content type
+func NewEditFollowUpRequestWithBody(server string, number Number, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/follow-ups/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewEditIncidentRequest calls the generic EditIncident builder with application/json body
 func NewEditIncidentRequest(server string, number Number, body EditIncidentJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10642,6 +11248,87 @@ func NewSplitIncidentRequestWithBody(server string, number Number, contentType s
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetStandingRequest constructs an http.Request for the GetStanding method
+func NewGetStandingRequest(server string, number Number) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/standing", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStateOfIncidentRequest calls the generic StateOfIncident builder with application/json body
+func NewStateOfIncidentRequest(server string, number Number, body StateOfIncidentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStateOfIncidentRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewStateOfIncidentRequestWithBody constructs an http.Request for the StateOfIncident method, with any body, and a specified content type
+func NewStateOfIncidentRequestWithBody(server string, number Number, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/incidents/%s/statement", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -15037,6 +15724,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/files/{name} (the `PutStored` operationId).
 	PutStoredWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutStoredResponse, error)
 
+	// ListFollowUpsWithResponse What is left to do after incidents, what is due first first; 200 at most.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/follow-ups (the `ListFollowUps` operationId).
+	ListFollowUpsWithResponse(ctx context.Context, params *ListFollowUpsParams, reqEditors ...RequestEditorFn) (*ListFollowUpsResponse, error)
+
 	// ListGatesWithResponse Gates that wait for a decision, the oldest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15184,6 +15878,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/incidents/{number}/files/{id} (the `GetFile` operationId).
 	GetFileWithResponse(ctx context.Context, number Number, id Id, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
 
+	// AddFollowUpWithBodyWithResponse Write down what is left to do after an incident, open or closed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+	AddFollowUpWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFollowUpResponse, error)
+
+	// AddFollowUpWithResponse Write down what is left to do after an incident, open or closed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+	AddFollowUpWithResponse(ctx context.Context, number Number, body AddFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFollowUpResponse, error)
+
+	// EditFollowUpWithBodyWithResponse Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+	EditFollowUpWithBodyWithResponse(ctx context.Context, number Number, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditFollowUpResponse, error)
+
+	// EditFollowUpWithResponse Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+	EditFollowUpWithResponse(ctx context.Context, number Number, id Id, body EditFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*EditFollowUpResponse, error)
+
 	// EditIncidentWithBodyWithResponse Set title and severity by hand; they follow the worst alert no more.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15313,6 +16035,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/incidents/{number}/split (the `SplitIncident` operationId).
 	SplitIncidentWithResponse(ctx context.Context, number Number, body SplitIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitIncidentResponse, error)
+
+	// GetStandingWithResponse How bad an incident is now, by its leading reading, and whom it harms.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/incidents/{number}/standing (the `GetStanding` operationId).
+	GetStandingWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*GetStandingResponse, error)
+
+	// StateOfIncidentWithBodyWithResponse State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+	StateOfIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StateOfIncidentResponse, error)
+
+	// StateOfIncidentWithResponse State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+	StateOfIncidentWithResponse(ctx context.Context, number Number, body StateOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*StateOfIncidentResponse, error)
 
 	// GetStoryWithResponse The record as people read it, a row for each step; with after, the rows that altered since that entry.
 	//
@@ -17215,6 +17958,54 @@ func (r PutStoredResponse) ContentType() string {
 	return ""
 }
 
+type ListFollowUpsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]FollowUp
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFollowUpsResponse) GetJSON200() *[]FollowUp {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFollowUpsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFollowUpsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFollowUpsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFollowUpsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFollowUpsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListGatesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17969,6 +18760,102 @@ func (r GetFileResponse) ContentType() string {
 	return ""
 }
 
+type AddFollowUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *FollowUp
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddFollowUpResponse) GetJSON201() *FollowUp {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddFollowUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddFollowUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddFollowUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddFollowUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddFollowUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditFollowUpResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FollowUp
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditFollowUpResponse) GetJSON200() *FollowUp {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EditFollowUpResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EditFollowUpResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditFollowUpResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditFollowUpResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditFollowUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type EditIncidentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18436,6 +19323,102 @@ func (r SplitIncidentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SplitIncidentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Standing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStandingResponse) GetJSON200() *Standing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStandingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StateOfIncidentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Incident
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StateOfIncidentResponse) GetJSON200() *Incident {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StateOfIncidentResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StateOfIncidentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StateOfIncidentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StateOfIncidentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StateOfIncidentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23408,6 +24391,19 @@ func (c *ClientWithResponses) PutStoredWithBodyWithResponse(ctx context.Context,
 	return ParsePutStoredResponse(rsp)
 }
 
+// ListFollowUpsWithResponse What is left to do after incidents, what is due first first; 200 at most.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/follow-ups (the `ListFollowUps` operationId).
+func (c *ClientWithResponses) ListFollowUpsWithResponse(ctx context.Context, params *ListFollowUpsParams, reqEditors ...RequestEditorFn) (*ListFollowUpsResponse, error) {
+	rsp, err := c.ListFollowUps(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFollowUpsResponse(rsp)
+}
+
 // ListGatesWithResponse Gates that wait for a decision, the oldest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23681,6 +24677,58 @@ func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, number Nu
 	return ParseGetFileResponse(rsp)
 }
 
+// AddFollowUpWithBodyWithResponse Write down what is left to do after an incident, open or closed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+func (c *ClientWithResponses) AddFollowUpWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddFollowUpResponse, error) {
+	rsp, err := c.AddFollowUpWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFollowUpResponse(rsp)
+}
+
+// AddFollowUpWithResponse Write down what is left to do after an incident, open or closed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/incidents/{number}/follow-ups (the `AddFollowUp` operationId).
+func (c *ClientWithResponses) AddFollowUpWithResponse(ctx context.Context, number Number, body AddFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*AddFollowUpResponse, error) {
+	rsp, err := c.AddFollowUp(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFollowUpResponse(rsp)
+}
+
+// EditFollowUpWithBodyWithResponse Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+func (c *ClientWithResponses) EditFollowUpWithBodyWithResponse(ctx context.Context, number Number, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditFollowUpResponse, error) {
+	rsp, err := c.EditFollowUpWithBody(ctx, number, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditFollowUpResponse(rsp)
+}
+
+// EditFollowUpWithResponse Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/follow-ups/{id} (the `EditFollowUp` operationId).
+func (c *ClientWithResponses) EditFollowUpWithResponse(ctx context.Context, number Number, id Id, body EditFollowUpJSONRequestBody, reqEditors ...RequestEditorFn) (*EditFollowUpResponse, error) {
+	rsp, err := c.EditFollowUp(ctx, number, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditFollowUpResponse(rsp)
+}
+
 // EditIncidentWithBodyWithResponse Set title and severity by hand; they follow the worst alert no more.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23917,6 +24965,45 @@ func (c *ClientWithResponses) SplitIncidentWithResponse(ctx context.Context, num
 		return nil, err
 	}
 	return ParseSplitIncidentResponse(rsp)
+}
+
+// GetStandingWithResponse How bad an incident is now, by its leading reading, and whom it harms.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/incidents/{number}/standing (the `GetStanding` operationId).
+func (c *ClientWithResponses) GetStandingWithResponse(ctx context.Context, number Number, reqEditors ...RequestEditorFn) (*GetStandingResponse, error) {
+	rsp, err := c.GetStanding(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStandingResponse(rsp)
+}
+
+// StateOfIncidentWithBodyWithResponse State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+func (c *ClientWithResponses) StateOfIncidentWithBodyWithResponse(ctx context.Context, number Number, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StateOfIncidentResponse, error) {
+	rsp, err := c.StateOfIncidentWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStateOfIncidentResponse(rsp)
+}
+
+// StateOfIncidentWithResponse State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/incidents/{number}/statement (the `StateOfIncident` operationId).
+func (c *ClientWithResponses) StateOfIncidentWithResponse(ctx context.Context, number Number, body StateOfIncidentJSONRequestBody, reqEditors ...RequestEditorFn) (*StateOfIncidentResponse, error) {
+	rsp, err := c.StateOfIncident(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStateOfIncidentResponse(rsp)
 }
 
 // GetStoryWithResponse The record as people read it, a row for each step; with after, the rows that altered since that entry.
@@ -26299,6 +27386,39 @@ func ParsePutStoredResponse(rsp *http.Response) (*PutStoredResponse, error) {
 	return response, nil
 }
 
+// ParseListFollowUpsResponse parses an HTTP response from a ListFollowUpsWithResponse call
+func ParseListFollowUpsResponse(rsp *http.Response) (*ListFollowUpsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFollowUpsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []FollowUp
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListGatesResponse parses an HTTP response from a ListGatesWithResponse call
 func ParseListGatesResponse(rsp *http.Response) (*ListGatesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26813,6 +27933,72 @@ func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
 	return response, nil
 }
 
+// ParseAddFollowUpResponse parses an HTTP response from a AddFollowUpWithResponse call
+func ParseAddFollowUpResponse(rsp *http.Response) (*AddFollowUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddFollowUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest FollowUp
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditFollowUpResponse parses an HTTP response from a EditFollowUpWithResponse call
+func ParseEditFollowUpResponse(rsp *http.Response) (*EditFollowUpResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditFollowUpResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FollowUp
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseEditIncidentResponse parses an HTTP response from a EditIncidentWithResponse call
 func ParseEditIncidentResponse(rsp *http.Response) (*EditIncidentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27123,6 +28309,72 @@ func ParseSplitIncidentResponse(rsp *http.Response) (*SplitIncidentResponse, err
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStandingResponse parses an HTTP response from a GetStandingWithResponse call
+func ParseGetStandingResponse(rsp *http.Response) (*GetStandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Standing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStateOfIncidentResponse parses an HTTP response from a StateOfIncidentWithResponse call
+func ParseStateOfIncidentResponse(rsp *http.Response) (*StateOfIncidentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StateOfIncidentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Incident
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -30453,6 +31705,9 @@ type ServerInterface interface {
 	// PutStored Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
 	// (PUT /api/v1/files/{name})
 	PutStored(c *gin.Context, name Name)
+	// ListFollowUps What is left to do after incidents, what is due first first; 200 at most.
+	// (GET /api/v1/follow-ups)
+	ListFollowUps(c *gin.Context, params ListFollowUpsParams)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(c *gin.Context)
@@ -30501,6 +31756,12 @@ type ServerInterface interface {
 	// GetFile A file of the record.
 	// (GET /api/v1/incidents/{number}/files/{id})
 	GetFile(c *gin.Context, number Number, id Id)
+	// AddFollowUp Write down what is left to do after an incident, open or closed.
+	// (POST /api/v1/incidents/{number}/follow-ups)
+	AddFollowUp(c *gin.Context, number Number)
+	// EditFollowUp Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+	// (PUT /api/v1/incidents/{number}/follow-ups/{id})
+	EditFollowUp(c *gin.Context, number Number, id Id)
 	// EditIncident Set title and severity by hand; they follow the worst alert no more.
 	// (PUT /api/v1/incidents/{number}/head)
 	EditIncident(c *gin.Context, number Number)
@@ -30531,6 +31792,12 @@ type ServerInterface interface {
 	// SplitIncident Take alerts out of this incident into one of their own.
 	// (POST /api/v1/incidents/{number}/split)
 	SplitIncident(c *gin.Context, number Number)
+	// GetStanding How bad an incident is now, by its leading reading, and whom it harms.
+	// (GET /api/v1/incidents/{number}/standing)
+	GetStanding(c *gin.Context, number Number)
+	// StateOfIncident State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+	// (PUT /api/v1/incidents/{number}/statement)
+	StateOfIncident(c *gin.Context, number Number)
 	// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
 	// (GET /api/v1/incidents/{number}/story)
 	GetStory(c *gin.Context, number Number, params GetStoryParams)
@@ -31479,6 +32746,49 @@ func (siw *ServerInterfaceWrapper) PutStored(c *gin.Context) {
 	siw.Handler.PutStored(c, name)
 }
 
+// ListFollowUps operation middleware
+func (siw *ServerInterfaceWrapper) ListFollowUps(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFollowUpsParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "owner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "owner", c.Request.URL.Query(), &params.Owner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter owner: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "incident" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFollowUps(c, params)
+}
+
 // ListGates operation middleware
 func (siw *ServerInterfaceWrapper) ListGates(c *gin.Context) {
 
@@ -31975,6 +33285,65 @@ func (siw *ServerInterfaceWrapper) GetFile(c *gin.Context) {
 	siw.Handler.GetFile(c, number, id)
 }
 
+// AddFollowUp operation middleware
+func (siw *ServerInterfaceWrapper) AddFollowUp(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddFollowUp(c, number)
+}
+
+// EditFollowUp operation middleware
+func (siw *ServerInterfaceWrapper) EditFollowUp(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EditFollowUp(c, number, id)
+}
+
 // EditIncident operation middleware
 func (siw *ServerInterfaceWrapper) EditIncident(c *gin.Context) {
 
@@ -32234,6 +33603,56 @@ func (siw *ServerInterfaceWrapper) SplitIncident(c *gin.Context) {
 	}
 
 	siw.Handler.SplitIncident(c, number)
+}
+
+// GetStanding operation middleware
+func (siw *ServerInterfaceWrapper) GetStanding(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetStanding(c, number)
+}
+
+// StateOfIncident operation middleware
+func (siw *ServerInterfaceWrapper) StateOfIncident(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number Number
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StateOfIncident(c, number)
 }
 
 // GetStory operation middleware
@@ -34909,6 +36328,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/v1/incidents/:number", wrapper.GetIncident)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/entries", wrapper.ListEntries)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/story", wrapper.GetStory)
+	router.GET(options.BaseURL+"/api/v1/incidents/:number/standing", wrapper.GetStanding)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/verify", wrapper.VerifyIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/notes", wrapper.AddNote)
 	router.GET(options.BaseURL+"/api/v1/incidents/:number/suggestions", wrapper.SuggestRunbooks)
@@ -34919,6 +36339,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/back", wrapper.LookBack)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/head", wrapper.EditIncident)
+	router.PUT(options.BaseURL+"/api/v1/incidents/:number/statement", wrapper.StateOfIncident)
+	router.GET(options.BaseURL+"/api/v1/follow-ups", wrapper.ListFollowUps)
+	router.POST(options.BaseURL+"/api/v1/incidents/:number/follow-ups", wrapper.AddFollowUp)
+	router.PUT(options.BaseURL+"/api/v1/incidents/:number/follow-ups/:id", wrapper.EditFollowUp)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/reopen", wrapper.ReopenIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/merge", wrapper.MergeIncident)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/split", wrapper.SplitIncident)
@@ -35786,6 +37210,45 @@ func (response PutStoreddefaultApplicationProblemPlusJSONResponse) VisitPutStore
 	return err
 }
 
+type ListFollowUpsRequestObject struct {
+	Params ListFollowUpsParams
+}
+
+type ListFollowUpsResponseObject interface {
+	VisitListFollowUpsResponse(w http.ResponseWriter) error
+}
+
+type ListFollowUps200JSONResponse []FollowUp
+
+func (response ListFollowUps200JSONResponse) VisitListFollowUpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFollowUpsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFollowUpsdefaultApplicationProblemPlusJSONResponse) VisitListFollowUpsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListGatesRequestObject struct {
 }
 
@@ -36452,6 +37915,87 @@ func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileRes
 	return err
 }
 
+type AddFollowUpRequestObject struct {
+	Number Number `json:"number"`
+	Body   *AddFollowUpJSONRequestBody
+}
+
+type AddFollowUpResponseObject interface {
+	VisitAddFollowUpResponse(w http.ResponseWriter) error
+}
+
+type AddFollowUp201JSONResponse FollowUp
+
+func (response AddFollowUp201JSONResponse) VisitAddFollowUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFollowUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddFollowUpdefaultApplicationProblemPlusJSONResponse) VisitAddFollowUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditFollowUpRequestObject struct {
+	Number Number `json:"number"`
+	Id     Id     `json:"id"`
+	Body   *EditFollowUpJSONRequestBody
+}
+
+type EditFollowUpResponseObject interface {
+	VisitEditFollowUpResponse(w http.ResponseWriter) error
+}
+
+type EditFollowUp200JSONResponse FollowUp
+
+func (response EditFollowUp200JSONResponse) VisitEditFollowUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditFollowUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditFollowUpdefaultApplicationProblemPlusJSONResponse) VisitEditFollowUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EditIncidentRequestObject struct {
 	Number Number `json:"number"`
 	Body   *EditIncidentJSONRequestBody
@@ -36845,6 +38389,85 @@ type SplitIncidentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SplitIncidentdefaultApplicationProblemPlusJSONResponse) VisitSplitIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStandingRequestObject struct {
+	Number Number `json:"number"`
+}
+
+type GetStandingResponseObject interface {
+	VisitGetStandingResponse(w http.ResponseWriter) error
+}
+
+type GetStanding200JSONResponse Standing
+
+func (response GetStanding200JSONResponse) VisitGetStandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStandingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStandingdefaultApplicationProblemPlusJSONResponse) VisitGetStandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StateOfIncidentRequestObject struct {
+	Number Number `json:"number"`
+	Body   *StateOfIncidentJSONRequestBody
+}
+
+type StateOfIncidentResponseObject interface {
+	VisitStateOfIncidentResponse(w http.ResponseWriter) error
+}
+
+type StateOfIncident200JSONResponse Incident
+
+func (response StateOfIncident200JSONResponse) VisitStateOfIncidentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StateOfIncidentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StateOfIncidentdefaultApplicationProblemPlusJSONResponse) VisitStateOfIncidentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -40744,6 +42367,9 @@ type StrictServerInterface interface {
 	// PutStored Put a file into the store, up to 256 MB, as the body of the request; in the place of what was there under its name.
 	// (PUT /api/v1/files/{name})
 	PutStored(ctx context.Context, request PutStoredRequestObject) (PutStoredResponseObject, error)
+	// ListFollowUps What is left to do after incidents, what is due first first; 200 at most.
+	// (GET /api/v1/follow-ups)
+	ListFollowUps(ctx context.Context, request ListFollowUpsRequestObject) (ListFollowUpsResponseObject, error)
 	// ListGates Gates that wait for a decision, the oldest first.
 	// (GET /api/v1/gates)
 	ListGates(ctx context.Context, request ListGatesRequestObject) (ListGatesResponseObject, error)
@@ -40792,6 +42418,12 @@ type StrictServerInterface interface {
 	// GetFile A file of the record.
 	// (GET /api/v1/incidents/{number}/files/{id})
 	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
+	// AddFollowUp Write down what is left to do after an incident, open or closed.
+	// (POST /api/v1/incidents/{number}/follow-ups)
+	AddFollowUp(ctx context.Context, request AddFollowUpRequestObject) (AddFollowUpResponseObject, error)
+	// EditFollowUp Alter what is left to do, say that it is done, or drop it. What is not given stays as it is.
+	// (PUT /api/v1/incidents/{number}/follow-ups/{id})
+	EditFollowUp(ctx context.Context, request EditFollowUpRequestObject) (EditFollowUpResponseObject, error)
 	// EditIncident Set title and severity by hand; they follow the worst alert no more.
 	// (PUT /api/v1/incidents/{number}/head)
 	EditIncident(ctx context.Context, request EditIncidentRequestObject) (EditIncidentResponseObject, error)
@@ -40822,6 +42454,12 @@ type StrictServerInterface interface {
 	// SplitIncident Take alerts out of this incident into one of their own.
 	// (POST /api/v1/incidents/{number}/split)
 	SplitIncident(ctx context.Context, request SplitIncidentRequestObject) (SplitIncidentResponseObject, error)
+	// GetStanding How bad an incident is now, by its leading reading, and whom it harms.
+	// (GET /api/v1/incidents/{number}/standing)
+	GetStanding(ctx context.Context, request GetStandingRequestObject) (GetStandingResponseObject, error)
+	// StateOfIncident State in your words what caused an incident, or whom it harms; an empty text takes yours back.
+	// (PUT /api/v1/incidents/{number}/statement)
+	StateOfIncident(ctx context.Context, request StateOfIncidentRequestObject) (StateOfIncidentResponseObject, error)
 	// GetStory The record as people read it, a row for each step; with after, the rows that altered since that entry.
 	// (GET /api/v1/incidents/{number}/story)
 	GetStory(ctx context.Context, request GetStoryRequestObject) (GetStoryResponseObject, error)
@@ -41751,6 +43389,32 @@ func (sh *strictHandler) PutStored(ctx *gin.Context, name Name) {
 	}
 }
 
+// ListFollowUps operation middleware
+func (sh *strictHandler) ListFollowUps(ctx *gin.Context, params ListFollowUpsParams) {
+	var request ListFollowUpsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFollowUps(ctx, request.(ListFollowUpsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFollowUps")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListFollowUpsResponseObject); ok {
+		if err := validResponse.VisitListFollowUpsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListGates operation middleware
 func (sh *strictHandler) ListGates(ctx *gin.Context) {
 	var request ListGatesRequestObject
@@ -42257,6 +43921,95 @@ func (sh *strictHandler) GetFile(ctx *gin.Context, number Number, id Id) {
 	}
 }
 
+// AddFollowUp operation middleware
+func (sh *strictHandler) AddFollowUp(ctx *gin.Context, number Number) {
+	var request AddFollowUpRequestObject
+
+	request.Number = number
+
+	var body AddFollowUpJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddFollowUp(ctx, request.(AddFollowUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddFollowUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddFollowUpResponseObject); ok {
+		if err := validResponse.VisitAddFollowUpResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EditFollowUp operation middleware
+func (sh *strictHandler) EditFollowUp(ctx *gin.Context, number Number, id Id) {
+	var request EditFollowUpRequestObject
+
+	request.Number = number
+	request.Id = id
+
+	var body EditFollowUpJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EditFollowUp(ctx, request.(EditFollowUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditFollowUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(EditFollowUpResponseObject); ok {
+		if err := validResponse.VisitEditFollowUpResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // EditIncident operation middleware
 func (sh *strictHandler) EditIncident(ctx *gin.Context, number Number) {
 	var request EditIncidentRequestObject
@@ -42655,6 +44408,76 @@ func (sh *strictHandler) SplitIncident(ctx *gin.Context, number Number) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SplitIncidentResponseObject); ok {
 		if err := validResponse.VisitSplitIncidentResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetStanding operation middleware
+func (sh *strictHandler) GetStanding(ctx *gin.Context, number Number) {
+	var request GetStandingRequestObject
+
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStanding(ctx, request.(GetStandingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStanding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetStandingResponseObject); ok {
+		if err := validResponse.VisitGetStandingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StateOfIncident operation middleware
+func (sh *strictHandler) StateOfIncident(ctx *gin.Context, number Number) {
+	var request StateOfIncidentRequestObject
+
+	request.Number = number
+
+	var body StateOfIncidentJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StateOfIncident(ctx, request.(StateOfIncidentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StateOfIncident")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(StateOfIncidentResponseObject); ok {
+		if err := validResponse.VisitStateOfIncidentResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

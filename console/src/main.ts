@@ -3,25 +3,16 @@ import '@fontsource-variable/jetbrains-mono/wght.css'
 import 'vuetify/styles'
 import './style.css'
 
-import { QueryClient, VueQueryPlugin } from '@tanstack/vue-query'
+import { VueQueryPlugin } from '@tanstack/vue-query'
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 
-import { Refusal } from './api/client'
+import { queries } from './api/queries'
 import App from './App.vue'
 import { router } from './router'
 import { themes } from './themes'
-
-const queries = new QueryClient({
-  defaultOptions: {
-    queries: {
-      staleTime: 5_000,
-      retry: (n, e) => n < 2 && !(e instanceof Refusal && e.status >= 400 && e.status < 500),
-    },
-  },
-})
 
 createApp(App)
   .use(createPinia())

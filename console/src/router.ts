@@ -98,6 +98,50 @@ export const router = createRouter({
       component: () => import('./pages/DocumentPage.vue'),
       meta: { title: 'Document' },
     },
+    {
+      path: '/people',
+      name: 'people',
+      component: () => import('./setup/PeoplePage.vue'),
+      meta: { title: 'People and teams' },
+    },
+    { path: '/rotas', name: 'rotas', component: () => import('./setup/RotasPage.vue'), meta: { title: 'Rotas' } },
+    {
+      path: '/targets',
+      name: 'targets',
+      component: () => import('./setup/TargetsPage.vue'),
+      meta: { title: 'Targets' },
+    },
+    {
+      path: '/integrations',
+      name: 'integrations',
+      component: () => import('./setup/IntegrationsPage.vue'),
+      meta: { title: 'Integrations' },
+    },
+    {
+      path: '/secrets',
+      name: 'secrets',
+      component: () => import('./setup/SecretsPage.vue'),
+      meta: { title: 'Secrets and files' },
+    },
+    { path: '/audit', name: 'audit', component: () => import('./setup/AuditPage.vue'), meta: { title: 'Audit' } },
+    {
+      path: '/installation',
+      name: 'installation',
+      component: () => import('./setup/InstallationPage.vue'),
+      meta: { title: 'Installation' },
+    },
+    {
+      path: '/objectives',
+      name: 'objectives',
+      component: () => import('./pages/ObjectivesPage.vue'),
+      meta: { title: 'Objectives' },
+    },
+    {
+      path: '/readings',
+      name: 'readings',
+      component: () => import('./pages/ReadingsPage.vue'),
+      meta: { title: 'Readings' },
+    },
     { path: '/me', name: 'me', component: () => import('./pages/MePage.vue'), meta: { title: 'Me' } },
     {
       path: '/a',
@@ -133,6 +177,7 @@ router.beforeEach(async (to) => {
   return session.me ? true : { name: 'sign-in', query: { then: to.fullPath } }
 })
 
+/** Pages of whoever is not signed in; on the others the frame says how many wait, too. */
 router.afterEach((to) => {
-  document.title = `${to.params.number ? `Incident ${String(to.params.number)}` : String(to.meta.title)} · Urgentis`
+  if (to.meta.open) document.title = `${String(to.meta.title)} · Urgentis`
 })

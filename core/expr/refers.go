@@ -235,6 +235,12 @@ func (l Limit) Says() string {
 	return words[l.Op] + " " + Say(l.Value)
 }
 
+// Opposite is the limit that holds where this one does not.
+func (l Limit) Opposite() *Limit {
+	l.Op = map[string]string{"<": ">=", "<=": ">", ">": "<=", ">=": "<", "==": "!=", "!=": "=="}[l.Op]
+	return &l
+}
+
 var limitOps = map[string][2]string{
 	operators.Less: {"<", ">"}, operators.LessEquals: {"<=", ">="}, operators.Greater: {">", "<"},
 	operators.GreaterEquals: {">=", "<="}, operators.Equals: {"==", "=="}, operators.NotEquals: {"!=", "!="},

@@ -271,6 +271,37 @@ type NoteContent struct {
 	To      []string `json:"to,omitempty"`
 }
 
+// FollowUpContent is something that is left to do, as it stands from here on.
+type FollowUpContent struct {
+	ID    string    `json:"id"`
+	Text  string    `json:"text"`
+	Owner string    `json:"owner,omitempty"` // a person or a team; "" for nobody
+	Due   time.Time `json:"due,omitzero"`
+	// State is FollowUpOpen and the like.
+	State   string `json:"state"`
+	Because string `json:"because,omitempty"`
+}
+
+// The states of what is left to do.
+const (
+	FollowUpOpen    = "open"
+	FollowUpDone    = "done"
+	FollowUpDropped = "dropped"
+)
+
+// StatedContent is what a person states of an incident in the place of what was known of it.
+type StatedContent struct {
+	Field string `json:"field"` // FieldCause or FieldHarm
+	Text  string `json:"text,omitempty"`
+	Was   string `json:"was,omitempty"`
+}
+
+// What a person can state.
+const (
+	FieldCause = "cause"
+	FieldHarm  = "harm"
+)
+
 // ComparedContent is a look that was taken again, against what it read before.
 type ComparedContent struct {
 	Text     string     `json:"text"`
@@ -385,6 +416,8 @@ func (WaitContent) Kinds() []Kind {
 		DatabasePutBack}
 }
 func (NoteContent) Kinds() []Kind     { return []Kind{Told, Note, Outward} }
+func (FollowUpContent) Kinds() []Kind { return []Kind{FollowUpSet} }
+func (StatedContent) Kinds() []Kind   { return []Kind{Stated} }
 func (ComparedContent) Kinds() []Kind { return []Kind{LookedAgain} }
 func (PastContent) Kinds() []Kind     { return []Kind{LookedBack} }
 func (PeopleContent) Kinds() []Kind   { return []Kind{CalledOut, Unreached, DeliveryFailed} }
@@ -397,7 +430,8 @@ func (ClosedContent) Kinds() []Kind   { return []Kind{Closed, KeptOpen, Merged} 
 var Contents = []Content{
 	AlertContent{}, BegunContent{}, RunContent{}, EndedContent{}, AttemptContent{}, IntentContent{}, JudgedContent{},
 	GateContent{}, DecidedContent{}, QuestionContent{}, AnswerContent{}, StepContent{}, WaitContent{}, NoteContent{},
-	ComparedContent{}, PastContent{}, PeopleContent{}, TicketContent{}, FileContent{}, HeadContent{}, ClosedContent{},
+	FollowUpContent{}, StatedContent{}, ComparedContent{}, PastContent{}, PeopleContent{}, TicketContent{},
+	FileContent{}, HeadContent{}, ClosedContent{},
 }
 
 var contentOf = func() map[Kind]reflect.Type {

@@ -23,7 +23,7 @@ const (
 var Fates = []Fate{Proven, Done, NotHelped, Undone, Failed, Unknown}
 
 var fateSays = map[Fate]string{
-	Proven: "proven", Done: "done, and not proven", NotHelped: "did not help", Undone: "undone",
+	Proven: "proved", Done: "done, not proved", NotHelped: "did not help", Undone: "undone",
 	Failed: "failed", Unknown: "of unknown outcome",
 }
 
@@ -58,7 +58,7 @@ func (h History) Says(service string) string {
 	here, elsewhere := total(h.Here), total(h.Elsewhere)
 	switch {
 	case here+elsewhere == 0:
-		return "Never done before."
+		return "Never done on this service."
 	case here == 0:
 		return fmt.Sprintf("Never done on %s; on other services %s.", service, tally(h.Elsewhere))
 	case elsewhere == 0:

@@ -81,6 +81,8 @@ const (
 	LookedAgain    Kind = "readings.compared"
 	LookedBack     Kind = "past.seen"    // what outside stores have of the time around it
 	Outward        Kind = "note.outward" // for others than those who work on it
+	FollowUpSet    Kind = "followup.set" // what is left to do, as it stands from here on
+	Stated         Kind = "stated"       // the cause, or the harm, in a person's words
 	Attached       Kind = "attached"     // a file or a link
 	Held           Kind = "incident.held"
 	Retitled       Kind = "incident.retitled"
@@ -192,6 +194,8 @@ var Kinds = []About{
 	{Kind: KeptOpen, Word: "stays open"},
 	{Kind: AlertLapsed, Word: "still so"},
 	{Kind: RunSettled, Word: "done with", Said: true},
+	{Kind: FollowUpSet, Word: "follow-up", Said: true},
+	{Kind: Stated, Word: "stated", Said: true},
 	{Kind: Outward, Word: "for others", Said: true},
 	{Kind: Attached, Word: "attached", Said: true},
 	{Kind: Held, Word: "holder", Said: true},

@@ -174,7 +174,7 @@ func (t *telling) used(way Contact) (Told, bool) {
 func (t *telling) person(name, why string) {
 	p := t.world.People[name]
 	if p == nil || len(p.Contacts) == 0 {
-		t.none = append(t.none, name+" has no proven way to be reached")
+		t.none = append(t.none, name+" has no verified contact")
 		return
 	}
 	if !t.world.May(name, t.notice.Kind) {

@@ -7,26 +7,39 @@ import (
 	"strings"
 )
 
-// AfterYes says in a few lines what follows a yes for a step of this book: what is looked at once more before anything
-// is touched, what decides whether it helped, and where each way ends. name tells who somebody is; nil leaves that as
-// it is written.
+// mostAfterYes bounds how many lines tell what follows a yes.
+const mostAfterYes = 4
+
+// AfterYes says in a few lines what follows a yes for a step of this book: what is rechecked before anything is
+// touched, what proves it, and where each way ends. name tells who somebody is; nil leaves that as it is written.
 func (b *Book) AfterYes(s *Step, name func(string) string) []string {
 	var out []string
 	changes := changesIn(s)
 	if line := looksAgain(changes); line != "" {
 		out = append(out, line)
 	}
-	proven := false
+	proven, more := false, 0
 	for _, p := range b.proofsAfter(s, changes) {
 		if strings.HasPrefix(p.Path, s.Path+".") {
-			out = append(out, fmt.Sprintf("Each is proven by “%s”%s; if it is not, %s.", p.Title, p.Again.within(),
+			out = append(out, fmt.Sprintf("Each proved by “%s”%s; one that fails: %s.", p.Title, p.Again.within(),
 				b.leadsTo(p, p.Fails.Or(trouble), name)))
 			continue
 		}
-		out = append(out, b.decides(p, name))
 		proven = true
+		if len(out) > mostAfterYes-2 {
+			more++
+			continue
+		}
+		out = append(out,
+			fmt.Sprintf("“%s” passes%s: %s.", p.Title, p.Again.within(), b.leadsTo(p, p.Passes.Or(GoOn), name)),
+			fmt.Sprintf("It fails: %s.", b.leadsTo(p, p.Fails.Or(trouble), name)))
 	}
-	if !proven {
+	switch {
+	case more == 1:
+		out = append(out, "Then one more check.")
+	case more > 1:
+		out = append(out, fmt.Sprintf("Then %d more checks.", more))
+	case !proven:
 		out = append(out, "Then: "+b.leadsTo(s, Branch{Word: GoOn}, name)+".")
 	}
 	return out
@@ -44,9 +57,9 @@ func looksAgain(changes []*Step) string {
 	case 0:
 		return ""
 	case 1:
-		return "It rechecks first, and skips targets that no longer need it."
+		return "Rechecks first, skips targets that no longer need it."
 	}
-	return "It rechecks before each change, and skips targets that no longer need it."
+	return "Rechecks before each change, skips what no longer needs it."
 }
 
 // proofsAfter lists the checks that prove what a step changes, those within its own block first.
@@ -71,12 +84,6 @@ func (b *Book) proofsAfter(s *Step, changes []*Step) []*Step {
 	return out
 }
 
-// decides says what a check leads to.
-func (b *Book) decides(p *Step, name func(string) string) string {
-	return fmt.Sprintf("“%s”%s: if so, %s; if not, %s.", p.Title, p.Again.within(),
-		b.leadsTo(p, p.Passes.Or(GoOn), name), b.leadsTo(p, p.Fails.Or(trouble), name))
-}
-
 // leadsTo says where a branch of a step leads if all goes well from there: to ends, or to the step after it.
 func (b *Book) leadsTo(s *Step, way Branch, name func(string) string) string {
 	switch way.Word {
@@ -89,24 +96,24 @@ func (b *Book) leadsTo(s *Step, way Branch, name func(string) string) string {
 		case next.Verb == HandOver:
 			return End{Kind: EndHandedOver, To: next.To}.Says(name)
 		default:
-			return fmt.Sprintf("it goes on with “%s”", next.Title)
+			return fmt.Sprintf("goes on with “%s”", next.Title)
 		}
 		return End{Kind: EndOver}.Says(name)
 	case UndoWord:
-		return "what was done is undone, and it is " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
+		return "undone, then " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
 	}
 	f := follower{book: b, smooth: true}
 	c := f.branch(way, unsaid)
 	if way.Word == trouble {
 		for p := s; p != nil; _, p = f.around(p) {
 			if p.OnError.Word == UndoWord {
-				return "what was done is undone, and it is " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
+				return "undone, then " + End{Kind: EndHandedOver, To: b.OnCall()}.Says(name)
 			}
 		}
 	}
 	ends := slices.SortedFunc(maps.Keys(f.onward(s, c)), compareEnds)
 	if len(ends) > 3 {
-		return "it goes on, to one of several ends"
+		return "goes on, to one of several ends"
 	}
 	var says []string
 	for _, e := range ends {

@@ -225,7 +225,7 @@ func TestWhatIsDrawn(t *testing.T) {
 		"unanswered →",
 		"only if then still own(readings.n) > 1",
 		"undo: stop",
-		`proven by "Better?" (2.do.2)`,
+		`proved by "Better?" (2.do.2)`,
 		`proves "Restart" (2.do.1)`,
 		"on error → undoes changes, hands over",
 		"again → goes on",

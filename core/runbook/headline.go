@@ -129,7 +129,7 @@ func lowerFirst(s string) string {
 // How many targets are named, in how many letters, before only their number is said.
 const (
 	mostNamed = 4
-	mostNames = 60
+	mostNames = 30
 )
 
 // reach says on what, and on how many of how many.
@@ -211,9 +211,9 @@ func (b *Book) provenHow(s *Step, changes []*Step) string {
 	}
 	switch {
 	case within:
-		return "each proven before the next"
+		return "each proved before the next"
 	case len(after) > 0:
-		return "proven by " + expr.Words(after)
+		return "proved by " + expr.Words(after)
 	case len(unproven) == len(changes):
 		return "and nothing proves it"
 	}

@@ -25,26 +25,26 @@ func TestHeadlines(t *testing.T) {
 		says       string
 	}{
 		{"berth-queue-backlog", "park", Extent{Targets: []string{"berth-1"}, Of: 2},
-			"Park the unreadable message on berth-1, 1 of 2 targets of berth-queue, proven by “Is the queue draining?” " +
+			"Park the unreadable message on berth-1, 1 of 2 targets of berth-queue, proved by “Is the queue draining?” " +
 				"within 5m; it can be undone."},
 		{"boarding-gate-errors", "out", Extent{Targets: []string{"gate-3"}, Of: 4},
-			"Take it out of rotation on gate-3, 1 of 4 targets of boarding-gates, proven by “Is it out?”; what was " +
+			"Take it out of rotation on gate-3, 1 of 4 targets of boarding-gates, proved by “Is it out?”; what was " +
 				"done is undone if it fails."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four, Of: 12, AtOnce: 2},
 			"Name the right time servers and step the clock on c1, c2, c3 and c4, 4 of 12 targets of crossing-clocks, 2 at a time, each " +
-				"proven before the next; stops at the first failure; what was done is undone if it fails; “Step " +
+				"proved before the next; stops at the first failure; what was done is undone if it fails; “Step " +
 				"the clock” cannot be undone."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four, Of: 4, AtOnce: 1},
 			"Name the right time servers and step the clock on c1, c2, c3 and c4, all 4 targets of crossing-clocks, one after the other, " +
-				"each proven before the next; stops at the first failure; what was done is undone if it fails; " +
+				"each proved before the next; stops at the first failure; what was done is undone if it fails; " +
 				"“Step the clock” cannot be undone."},
 		{"crossing-clocks-drift", "repair", Extent{Targets: four[:1]},
-			"Name the right time servers and step the clock on c1, each proven before the next; what was done is undone " +
+			"Name the right time servers and step the clock on c1, each proved before the next; what was done is undone " +
 				"if it fails; “Step the clock” cannot be undone."},
 		{"fares-sessions-idle", "end", Extent{Targets: []string{"fares-1"}, Of: 1},
-			"End these sessions on fares-1, proven by “Are they gone?” within 1m; it cannot be undone."},
+			"End these sessions on fares-1, proved by “Are they gone?” within 1m; it cannot be undone."},
 		{"boarding-passes-refused", "refresh", Extent{Targets: four, Of: 4},
-			"Fetch the newest key on c1, c2, c3 and c4, all 4 targets of boarding-gates, one after the other, proven by “Are the keys " +
+			"Fetch the newest key on c1, c2, c3 and c4, all 4 targets of boarding-gates, one after the other, proved by “Are the keys " +
 				"new?”; stops at the first failure; it cannot be undone."},
 	} {
 		b := ferry(t, c.book)
@@ -66,22 +66,23 @@ func TestAfterYes(t *testing.T) {
 		says       []string
 	}{
 		{"berth-queue-backlog", "park", onCall, []string{
-			`It rechecks first, and skips targets that no longer need it.`,
-			"“Is the queue draining?” within 5m: if so, closed as repaired; if not, handed over to Mara Lindt, on call " +
-				"for quayside."}},
+			"Rechecks first, skips targets that no longer need it.",
+			"“Is the queue draining?” passes within 5m: closed as repaired.",
+			"It fails: handed over to Mara Lindt, on call for quayside."}},
 		{"boarding-gate-errors", "out", nil, []string{
-			"It rechecks first, and skips targets that no longer need it.",
-			"“Is it out?”: if so, it goes on with “Roll its release back?”; if not, what was done is undone, and it " +
-				"is handed over to on-call/terminals."}},
+			"Rechecks first, skips targets that no longer need it.",
+			"“Is it out?” passes: goes on with “Roll its release back?”.",
+			"It fails: undone, then handed over to on-call/terminals."}},
 		{"crossing-clocks-drift", "repair", nil, []string{
-			"It rechecks before each change, and skips targets that no longer need it.",
-			"Each is proven by “Is this clock right now?” within 30s; if it is not, what was done is undone, and it is " +
-				"handed over to on-call/signals.",
-			"“Are the settings right everywhere?”: if so, it goes on with “Do all clocks agree, and go on agreeing?”; " +
-				"if not, handed over to on-call/signals."}},
+			"Rechecks before each change, skips what no longer needs it.",
+			"Each proved by “Is this clock right now?” within 30s; one that fails: undone, then handed over to " +
+				"on-call/signals.",
+			"“Are the settings right everywhere?” passes: goes on with “Do all clocks agree, and go on agreeing?”.",
+			"It fails: handed over to on-call/signals."}},
 		{"fares-sessions-idle", "end", nil, []string{
-			"It rechecks first, and skips targets that no longer need it.",
-			"“Are they gone?” within 1m: if so, closed as repaired; if not, handed over to on-call/fares."}},
+			"Rechecks first, skips targets that no longer need it.",
+			"“Are they gone?” passes within 1m: closed as repaired.",
+			"It fails: handed over to on-call/fares."}},
 	} {
 		b := ferry(t, c.book)
 		assert.Equal(t, c.says, b.AfterYes(b.ByID(c.step), c.name), c.book)

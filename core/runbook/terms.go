@@ -124,7 +124,7 @@ func (b *Book) changeTerms(s *Step) []Term {
 	}
 	proof := "nothing proves it"
 	if by := b.proofsOf(s); len(by) > 0 {
-		proof = "proven by " + strings.Join(by, " and ")
+		proof = "proved by " + strings.Join(by, " and ")
 	}
 	out = append(out, Term{"proof", proof})
 	if s.Repeatable {

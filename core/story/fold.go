@@ -17,6 +17,9 @@ type Folder struct {
 	times   map[string]int
 	touches *touches
 	last    int64
+	// stated are a person's words by field, and left what is left to do, in the order in which it was written down.
+	stated map[string]string
+	left   []incident.FollowUpContent
 }
 
 // row is a row with what it was made of.
@@ -52,7 +55,8 @@ func (e *entry) title() string {
 
 // New begins a story.
 func New() *Folder {
-	return &Folder{open: map[string]*row{}, asks: map[string]*row{}, times: map[string]int{}, touches: newTouches()}
+	return &Folder{open: map[string]*row{}, asks: map[string]*row{}, times: map[string]int{}, touches: newTouches(),
+		stated: map[string]string{}}
 }
 
 // Of folds a whole record.
@@ -81,6 +85,7 @@ func (f *Folder) Add(e *incident.Entry) {
 	}
 	f.last = e.Seq
 	f.touches.add(x)
+	f.follow(x.content)
 }
 
 // Rows gives, in their order, the rows that altered after an entry; 0 is all.

@@ -214,6 +214,10 @@ func otherLines(e *incident.Entry, c incident.Content) []Text {
 		return []Text{text(c.Because), text(strings.Join(c.Keys, ", "))}
 	case incident.NoteContent:
 		return noteLines(e, c)
+	case incident.FollowUpContent:
+		return []Text{text(c.State, ": ", saysFollowUp(c)), text(c.Because)}
+	case incident.StatedContent:
+		return []Text{text(c.Field, ": ", c.Text)}
 	case incident.ComparedContent:
 		return textLines(c.Text)
 	case incident.PastContent:

@@ -130,6 +130,16 @@ func (p *plainPart) draw(r *Row) {
 			}
 			r.Below = bounded(r.Below)
 		}
+	case incident.FollowUpContent:
+		r.Title, r.Says = p.actor, saysFollowUp(c)
+		if c.State != incident.FollowUpOpen {
+			r.Says = text(c.State, ": ", c.Text)
+			if c.Because != "" {
+				r.Says = text(r.Says, ", ", c.Because)
+			}
+		}
+	case incident.StatedContent:
+		r.Title, r.Says = p.actor, text(c.Field, ": ", c.Text)
 	case incident.PeopleContent:
 		r.Says, r.State = text(c.Because, c.Error), Over
 		if p.kind != incident.CalledOut {

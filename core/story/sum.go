@@ -32,15 +32,18 @@ func (f *Folder) Sum() Sum {
 		}
 	}
 	s.Effect, s.Proved = f.effect(rows)
-	s.Left = append(s.Left, f.toDo(rows)...)
+	s.Left = append(append(f.toFollow(), s.Left...), f.toDo(rows)...)
 	if len(s.Left) == 0 {
 		s.Left = []Text{text("nothing known")}
 	}
 	return s
 }
 
-// cause is what a runbook states it to be; else what decided its last check before the first change.
+// cause is what a person states it to be, or else a runbook; else what decided its last check before the first change.
 func (f *Folder) cause(rows []Row) (Text, bool) {
+	if by := f.stated[incident.FieldCause]; by != "" {
+		return text(by), true
+	}
 	for _, r := range slices.Backward(f.rows) {
 		if p, ok := r.part.(*endPart); ok && p.ended != nil && p.ended.Cause != "" {
 			return text(p.ended.Cause), true

@@ -24,11 +24,9 @@ type Brief struct {
 	Harm    string
 	Grounds []Ground
 	Parts   []task.Part
-	// Yes, No and Silence say what follows each word, Answers what follows each choice of a question; empty where the
-	// gate, or the question, is over.
-	Yes         []string
-	No, Silence string
-	Answers     map[string]string
+	// Answers tell what follows each word: yes, no, the choices of a question in their order, and nobody's at last;
+	// none where the gate, or the question, is over.
+	Answers []Answer
 	// Runbook and Step name the step in a way that holds from run to run.
 	Runbook, Step string
 }
@@ -70,7 +68,11 @@ func BriefOf(
 	case err != nil:
 		return nil, err
 	}
-	b.Yes, b.No, b.Silence = own.AfterYes(step, name), seen.No.Says(name), seen.Silence.Says(name)
+	b.Answers = []Answer{
+		{Word: Yes, Says: own.AfterYes(step, name)},
+		{Word: No, Says: append([]string{"The change is not made."}, seen.No.lines(name)...)},
+		{Word: Nobody, Says: seen.Silence.lines(name), At: raised.Until},
+	}
 	return b, nil
 }
 
@@ -84,7 +86,7 @@ func BriefOfQuestion(
 	if err != nil {
 		return nil, err
 	}
-	b := &Brief{Harm: book.Harm, Answers: map[string]string{}}
+	b := &Brief{Harm: book.Harm}
 	step, own := flow.Find(book, place)
 	if step == nil {
 		return b, nil
@@ -113,10 +115,10 @@ func BriefOfQuestion(
 	case err != nil:
 		return nil, err
 	}
-	for choice, way := range ways {
-		b.Answers[choice] = way.Says(name)
+	for _, choice := range raised.Choices {
+		b.Answers = append(b.Answers, Answer{Word: choice, Says: ways[choice].lines(name)})
 	}
-	b.Silence = b.Answers[""]
+	b.Answers = append(b.Answers, Answer{Word: Nobody, Says: ways[""].lines(name), At: raised.Until})
 	return b, nil
 }
 

@@ -4,12 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"urgentis/core/flow"
 
-	"urgentis/core/expr"
 	"urgentis/core/leave"
 	"urgentis/core/runbook"
 )
@@ -246,54 +244,4 @@ func howItEnded(e flow.Ended) runbook.End {
 		return runbook.End{Kind: runbook.EndClosed, Outcome: e.Outcome}
 	}
 	return runbook.End{Kind: runbook.EndOver}
-}
-
-// Says tells in one line what follows where there is no yes.
-func (w Way) Says(name func(string) string) string {
-	var parts []string
-	for _, m := range w.First {
-		parts = append(parts, m.says())
-	}
-	switch {
-	case w.Ended != nil:
-		parts = append(parts, w.Ended.Says(name))
-	case len(w.Ends) > 0:
-		parts = append(parts, "it can end so: "+saysEnds(w.Ends, name))
-	}
-	return strings.Join(parts, "; ")
-}
-
-func saysEnds(list []runbook.End, name func(string) string) string {
-	var out []string
-	for _, e := range list {
-		out = append(out, e.Says(name))
-	}
-	return strings.Join(out, ", or ")
-}
-
-func (m Move) says() string {
-	title := m.Place.String()
-	verb := runbook.Verb("")
-	if m.Step != nil {
-		title, verb = m.Step.Title, m.Step.Verb
-	}
-	on := ""
-	targets := slices.DeleteFunc(slices.Clone(m.Targets), func(t string) bool { return t == "" })
-	switch n := len(targets); {
-	case n > 3:
-		on = fmt.Sprintf(" on %d targets", n)
-	case n > 0:
-		on = " on " + expr.Words(targets)
-	}
-	switch {
-	case m.Undo:
-		return fmt.Sprintf("undoes “%s”%s", title, on)
-	case m.Again:
-		return fmt.Sprintf("takes “%s” anew%s first", title, on)
-	case m.Asks:
-		return fmt.Sprintf("people are asked: “%s”", title)
-	case verb == runbook.Note, verb == runbook.Tell:
-		return fmt.Sprintf("%ss “%s”", verb, title)
-	}
-	return fmt.Sprintf("goes on with “%s”%s", title, on)
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -157,9 +158,9 @@ func came(log []flow.Event, m Move) bool {
 
 func TestForesight(t *testing.T) {
 	for _, c := range []struct{ gate, steps, no, silence string }{
-		{"", "", "handed over to on-call/quayside", "handed over to on-call/quayside"},
-		{", refused: stop, unanswered: go on", "", "ended as failed",
-			"goes on with “after” on g1; it can end so: closed as repaired, or handed over to on-call/quayside"},
+		{"", "", "Handed over to on-call/quayside.", "Handed over to on-call/quayside."},
+		{", refused: stop, unanswered: go on", "", "Ended as failed.",
+			"Goes on with “after” on g1. Ends: closed as repaired, or handed over to on-call/quayside."},
 	} {
 		src := header + `steps:
   - change: C
@@ -182,10 +183,10 @@ func TestForesight(t *testing.T) {
 		require.NotEmpty(t, gate)
 		seen, err := Foresee(b, p.log, gate[0].Gate, p.Now)
 		require.NoError(t, err)
-		assert.Equal(t, c.no, seen.No.Says(nil))
-		assert.Equal(t, c.silence, seen.Silence.Says(nil))
+		assert.Equal(t, c.no, strings.Join(seen.No.lines(nil), " "))
+		assert.Equal(t, c.silence, strings.Join(seen.Silence.lines(nil), " "))
 		require.Len(t, seen.Yes.First, 1)
-		assert.Equal(t, "goes on with “C” on g1", seen.Yes.First[0].says())
+		assert.Equal(t, "Goes on with “C” on g1.", seen.Yes.First[0].says())
 		_, err = Foresee(b, p.log, "another", p.Now)
 		assert.ErrorIs(t, err, errNotOpen)
 	}

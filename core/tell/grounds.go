@@ -123,14 +123,7 @@ func heldBefore(s *flow.State, book *runbook.Book, step *runbook.Step, place flo
 // settle takes over the rounds, and which way is better where only the wanted limit says so.
 func (g *Ground) settle(rounds []*expr.Round) {
 	if g.Good == "" && g.Wanted != nil {
-		switch g.Wanted.Op {
-		case "<", "<=":
-			g.Good = reading.Low
-		case ">", ">=":
-			g.Good = reading.High
-		case "==":
-			g.Good = reading.Near
-		}
+		g.Good = GoodOf(g.Wanted)
 	}
 	for _, r := range rounds {
 		for _, t := range r.Samples {
@@ -140,6 +133,19 @@ func (g *Ground) settle(rounds []*expr.Round) {
 		}
 	}
 	g.order()
+}
+
+// GoodOf is which way is better, where a limit is what is wanted; "" where it does not say.
+func GoodOf(wanted *expr.Limit) reading.Good {
+	switch wanted.Op {
+	case "<", "<=":
+		return reading.Low
+	case ">", ">=":
+		return reading.High
+	case "==":
+		return reading.Near
+	}
+	return ""
 }
 
 // Add takes in what was taken for the gate alone.
@@ -253,16 +259,26 @@ func (g *Ground) Says() string {
 	return out
 }
 
-// Trend is getting worse, getting better, or steady; "" where nothing tells.
+// Trend is getting worse, getting better, or steady, of the target that is worst now; "" where nothing tells.
 func (g *Ground) Trend() string {
 	first, last := g.Worst()
-	switch {
-	case g.Good == "" || !first.At.Before(last.At):
+	if g.Good == "" || !first.At.Before(last.At) {
 		return ""
-	case g.worse(last.Value, first.Value):
-		return "getting worse"
-	case g.worse(first.Value, last.Value):
-		return "getting better"
 	}
-	return "steady"
+	var own []Point
+	for _, p := range g.Points {
+		if p.Target == last.Target {
+			own = append(own, p)
+		}
+	}
+	if s := SlopeOf(own, time.Time{}); s != nil {
+		return s.Is(g.Good, g.Wanted, last.Value)
+	}
+	switch {
+	case g.worse(last.Value, first.Value):
+		return Worsens
+	case g.worse(first.Value, last.Value):
+		return Improves
+	}
+	return Stays
 }

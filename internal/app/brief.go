@@ -10,9 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"urgentis/core/access"
 	"urgentis/core/expr"
 	"urgentis/core/flow"
 	"urgentis/core/incident"
+	"urgentis/core/route"
 	"urgentis/core/runbook"
 	"urgentis/core/task"
 	"urgentis/core/tell"
@@ -28,6 +30,8 @@ type Brief struct {
 	History incident.History
 	Parts   []Part
 	Facts   []Fact
+	// Later is who is called until it expires, if nobody answers.
+	Later []route.Later
 	// Missing says what is still wanted before the change may begin, beside a yes.
 	Missing []string
 	// Approved are those who said yes so far.
@@ -64,19 +68,20 @@ type Fact struct {
 // staleAfter is how old evidence may be before it is marked.
 const staleAfter = 10 * time.Minute
 
-func (a *App) brief(ctx context.Context, g *Gate, log []flow.Event) (*Brief, error) {
+func (a *App) brief(ctx context.Context, who *access.Principal, g *Gate, log []flow.Event) (*Brief, error) {
 	book, err := a.engine.BookOf(ctx, log)
 	if err != nil {
 		return nil, err
 	}
-	b, err := tell.BriefOf(book, log, g.Raised, flow.PlaceOf(g.Path), a.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOf(book, log, g.Raised, flow.PlaceOf(g.Path), a.Now(), a.nowCalled(ctx, who))
 	if err != nil {
 		// What would run is shown whatever else cannot be told: somebody waits to decide it.
 		a.log.Error("tell what somebody needs to decide a gate", "gate", g.ID, "error", err)
-		const unknown = "it could not be foreseen; the log of the service says why"
-		b = &tell.Brief{
-			Headline: runbook.Headline{What: g.Title}, Yes: []string{unknown}, No: unknown, Silence: unknown,
-		}
+		unknown := []string{"It could not be foreseen; the log of the service says why."}
+		b = &tell.Brief{Headline: runbook.Headline{What: g.Title}, Answers: []tell.Answer{
+			{Word: tell.Yes, Says: unknown}, {Word: tell.No, Says: unknown},
+			{Word: tell.Nobody, Says: unknown, At: g.Until},
+		}}
 		if b.Parts, err = tell.Table(g.Raised.Proposal); err != nil {
 			return nil, fmt.Errorf("gate %s: %w", g.ID, err)
 		}
@@ -89,6 +94,9 @@ func (a *App) brief(ctx context.Context, g *Gate, log []flow.Event) (*Brief, err
 	if err != nil {
 		return nil, err
 	}
+	if out.Later, err = a.later(tx, "gate/"+g.ID, g.Until); err != nil {
+		return nil, err
+	}
 	if g.State != "open" {
 		for i := range b.Grounds {
 			b.Grounds[i].Held = nil // what became of the reason since then is another story
@@ -98,25 +106,51 @@ func (a *App) brief(ctx context.Context, g *Gate, log []flow.Event) (*Brief, err
 	return out, nil
 }
 
-func (a *App) questionBrief(ctx context.Context, q *Question, log []flow.Event) (*Brief, error) {
+func (a *App) questionBrief(
+	ctx context.Context, who *access.Principal, q *Question, log []flow.Event,
+) (*Brief, error) {
 	book, err := a.engine.BookOf(ctx, log)
 	if err != nil {
 		return nil, err
 	}
-	b, err := tell.BriefOfQuestion(book, log, q.Raised, flow.PlaceOf(q.Path), a.Now(), a.nowCalled(ctx))
+	b, err := tell.BriefOfQuestion(book, log, q.Raised, flow.PlaceOf(q.Path), a.Now(), a.nowCalled(ctx, who))
 	if err != nil {
 		return nil, fmt.Errorf("question %s: %w", q.ID, err)
 	}
 	if b.Headline.What == "" {
 		b.Headline.What = q.Title
 	}
-	return a.briefOn(a.store.In(ctx), book, b, q.Path, q.Evidence)
+	tx := a.store.In(ctx)
+	out, err := a.briefOn(tx, book, b, q.Path, q.Evidence)
+	if err == nil {
+		out.Later, err = a.later(tx, "question/"+q.ID, q.Until)
+	}
+	return out, err
 }
 
-// nowCalled tells who a word such as on-call/quayside means now.
-func (a *App) nowCalled(ctx context.Context) func(word string) string {
+// later tells who is called for one thing until a time, if nobody takes it.
+func (a *App) later(tx *store.Tx, thing string, until time.Time) ([]route.Later, error) {
+	list, err := tx.OpenNotices(0, thing)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	later, err := a.teller.Later(tx, list[:1], until)
+	if err != nil {
+		return nil, err
+	}
+	return later[0], nil
+}
+
+// nowCalled tells who a word such as on-call/quayside means now, by name; to whom it means it says you.
+func (a *App) nowCalled(ctx context.Context, who *access.Principal) func(word string) string {
 	tx, at := a.store.In(ctx), a.Now()
-	return func(word string) string { return a.engine.NameOf(tx, word, at) }
+	return func(word string) string {
+		name, _, _ := strings.Cut(a.engine.NameOf(tx, word, at), ", ")
+		if name == who.Behind() {
+			return "you"
+		}
+		return name
+	}
 }
 
 // briefOn adds what only the service knows: whom it harms, how it went before, and the change as people read it.
@@ -163,8 +197,12 @@ func harmOf(tx *store.Tx, service string) (string, error) {
 	return s.Harm, nil
 }
 
-// harmOfIncident is what the newest runbook that worked on an incident says of who suffers, else its service.
+// harmOfIncident is what a person says of who suffers, else the newest runbook that worked on an incident, else its
+// service.
 func (a *App) harmOfIncident(ctx context.Context, tx *store.Tx, i *Incident) (string, error) {
+	if i.Incident.Harm != "" {
+		return i.Incident.Harm, nil
+	}
 	for _, r := range slices.Backward(i.Runs) {
 		book, err := a.engine.Book(ctx, r.Revision)
 		if err == nil && book.Harm != "" {
@@ -258,18 +296,20 @@ func (p Part) withReadings(step *runbook.Step, evidence []Evidence, grounds []te
 		return p
 	}
 	for _, name := range step.Readings() {
-		column, found := make([]string, len(p.Targets)), false
-		for _, e := range evidence {
-			for i, t := range p.Targets {
-				if e.Reading == name && e.Target == t && len(e.Value) <= maxCell {
-					column[i], found = act.Visible(strings.TrimSpace(e.Value+" "+e.Unit)), true
-				}
+		column, oldest := make([]string, len(p.Targets)), time.Time{}
+		for i, t := range p.Targets {
+			value, at := newestOf(name, t, evidence, grounds)
+			if at.IsZero() || len(value) > maxCell {
+				continue
+			}
+			if column[i] = act.Visible(value); oldest.IsZero() || at.Before(oldest) {
+				oldest = at
 			}
 		}
-		if !found {
+		if oldest.IsZero() {
 			continue
 		}
-		title := name + " now"
+		title := fmt.Sprintf("%s at %s", name, oldest.UTC().Format("15:04:05 MST"))
 		for _, ground := range grounds {
 			if ground.Reading == name && ground.Wanted != nil {
 				title += fmt.Sprintf(" (target %s)", ground.Wanted)
@@ -281,6 +321,23 @@ func (p Part) withReadings(step *runbook.Step, evidence []Evidence, grounds []te
 		}
 	}
 	return p
+}
+
+// newestOf is what a target gave last of a reading, to the run or to the gate alone; zero where it gave none.
+func newestOf(name, target string, evidence []Evidence, grounds []tell.Ground) (value string, at time.Time) {
+	for _, e := range evidence {
+		if e.Reading == name && e.Target == target {
+			value, at = strings.TrimSpace(e.Value+" "+e.Unit), e.At
+		}
+	}
+	for _, g := range grounds {
+		for _, p := range g.Points {
+			if g.Reading == name && p.Target == target && p.At.After(at) {
+				value, at = tell.Number(p.Value, g.Unit), p.At
+			}
+		}
+	}
+	return value, at
 }
 
 // maxCell bounds what stands in a cell of the table; what is longer is among the evidence.

@@ -9,6 +9,7 @@ import (
 
 	"urgentis/core/leave"
 	"urgentis/core/task"
+	"urgentis/core/tell"
 )
 
 func TestPartsReadWell(t *testing.T) {
@@ -85,4 +86,21 @@ func TestWhatIsBoundIsReachable(t *testing.T) {
 		[]Bound{{"accept 1", "202"}, {"host key", "key"}, {"kind", "http"}, {"timeout seconds", "9"}},
 		got.Bound,
 	)
+}
+
+// A cell is the newest value that the target gave, to the run or to the gate alone, and its column says of when.
+func TestACellIsTheNewestValueAndSaysOfWhen(t *testing.T) {
+	at := time.Date(2026, 11, 29, 3, 9, 34, 0, time.UTC)
+	evidence := []Evidence{{Reading: "offset", Target: "clock-1", Value: "303.7", Unit: "ms", At: at}}
+	grounds := []tell.Ground{{Reading: "offset", Unit: "ms", Points: []tell.Point{
+		{At: at, Target: "clock-1", Value: 303.7}, {At: at.Add(time.Minute), Target: "clock-1", Value: 516, ForGate: true},
+		{At: at.Add(time.Hour), Target: "clock-2", Value: 1},
+	}}}
+	value, when := newestOf("offset", "clock-1", evidence, grounds)
+	assert.Equal(t, "516 ms", value)
+	assert.Equal(t, at.Add(time.Minute), when)
+	value, _ = newestOf("offset", "clock-1", evidence, nil)
+	assert.Equal(t, "303.7 ms", value)
+	_, when = newestOf("offset", "clock-3", evidence, grounds)
+	assert.True(t, when.IsZero(), "what was not read has no time")
 }

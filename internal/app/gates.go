@@ -64,7 +64,7 @@ func (a *App) Gate(ctx context.Context, who *access.Principal, id string) (*Gate
 	if err != nil {
 		return nil, err
 	}
-	list[0].Brief, err = a.brief(ctx, &list[0], log)
+	list[0].Brief, err = a.brief(ctx, who, &list[0], log)
 	return &list[0], err
 }
 
@@ -227,7 +227,7 @@ func (a *App) showQuestions(ctx context.Context, who *access.Principal, list []s
 				out[i].Barred[c] = a.barred(tx, raised, log)
 			}
 		}
-		if out[i].Brief, err = a.questionBrief(ctx, &out[i], log); err != nil {
+		if out[i].Brief, err = a.questionBrief(ctx, who, &out[i], log); err != nil {
 			// It can be answered without.
 			a.log.Error("tell what somebody needs to answer a question", "question", q.ID, "error", err)
 		}

@@ -64,23 +64,9 @@ type Asked struct {
 	At                          time.Time
 }
 
-// WouldTell is one who would be told, and after how long.
-type WouldTell struct {
-	route.Send
-	After time.Duration
-}
-
-// Foretold is who would be told of something, until somebody takes it.
-type Foretold struct {
-	Tells  []WouldTell
-	None   []string // who could not be
-	Nobody bool
-	Silent string // the route that tells nobody
-}
-
 // WhoIsTold tells who would be told of something at a moment, in which order, if nobody took it. It plays core/route
 // on; nothing is sent.
-func (a *App) WhoIsTold(ctx context.Context, who *access.Principal, x Asked) (*Foretold, error) {
+func (a *App) WhoIsTold(ctx context.Context, who *access.Principal, x Asked) (*route.Forecast, error) {
 	if _, err := see(who); err != nil {
 		return nil, err
 	}
@@ -102,43 +88,42 @@ func (a *App) WhoIsTold(ctx context.Context, who *access.Principal, x Asked) (*F
 	if s != nil {
 		n.Owner = s.Owner
 	}
-	return foretell(n, w.World, x.At), nil
+	f := route.Foretell(n, route.Stood{}, nil, w.World, x.At, time.Time{})
+	return &f, nil
 }
 
-// maxForetold bounds how many looks ahead there are.
-const maxForetold = 200
-
-func foretell(n *route.Notice, w *route.World, begin time.Time) *Foretold {
-	out := &Foretold{}
-	var stood route.Stood
-	var told []route.Told
-	said := map[string]bool{}
-	at := begin
-	for range maxForetold {
-		d := route.Next(n, stood, told, w, at)
-		stood, out.Nobody, out.Silent = d.Stood, d.Nobody, d.Silent
-		for _, s := range d.Send {
-			out.Tells = append(out.Tells, WouldTell{s, at.Sub(begin)})
-			told = append(told, route.Told{To: s.To, Contact: s.Contact, Rung: s.Rung, At: at})
-		}
-		for _, none := range d.None {
-			if !said[none] {
-				said[none] = true
-				out.None = append(out.None, none)
-			}
-		}
-		if d.LookAt.IsZero() {
-			return out
-		}
-		at = d.LookAt
-	}
-	return out
+// Escalation is something urgent that nobody has taken yet, and who will be called if nobody does.
+type Escalation struct {
+	store.Notice
+	Later []route.Later
 }
+
+// escalatesWithin is how far ahead it is told who will be called, and mostLater of how many of a list: each page asks
+// for it again and again.
+const (
+	escalatesWithin = time.Hour
+	mostLater       = 20
+)
 
 // Escalations lists the urgent things that nobody has taken yet.
-func (a *App) Escalations(ctx context.Context, who *access.Principal, incident int64) ([]store.Notice, error) {
+func (a *App) Escalations(ctx context.Context, who *access.Principal, incident int64) ([]Escalation, error) {
 	if _, err := see(who); err != nil {
 		return nil, err
 	}
-	return a.store.In(ctx).OpenNotices(incident)
+	tx := a.store.In(ctx)
+	list, err := tx.OpenNotices(incident, "")
+	if err != nil {
+		return nil, err
+	}
+	later, err := a.teller.Later(tx, list[:min(len(list), mostLater)], a.Now().Add(escalatesWithin))
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Escalation, len(list))
+	for i, n := range list {
+		if out[i].Notice = n; i < len(later) {
+			out[i].Later = later[i]
+		}
+	}
+	return out, nil
 }

@@ -62,13 +62,20 @@ func (a *App) Objectives(ctx context.Context, who *access.Principal, service str
 	}
 	out := make([]Objective, len(rows))
 	for i := range rows {
-		out[i].Row = &rows[i]
-		if out[i].Objective, out[i].Budget, err = intake.Budget(tx, &rows[i]); err != nil {
-			out[i].Broken = err.Error()
-			out[i].Objective = &objective.Objective{Name: rows[i].Name, Service: rows[i].Service, Title: rows[i].Name}
-		}
+		out[i] = standsAt(tx, &rows[i])
 	}
 	return out, nil
+}
+
+// standsAt tells how an objective stands, as it was measured last.
+func standsAt(tx *store.Tx, row *store.Objective) Objective {
+	out := Objective{Row: row}
+	var err error
+	if out.Objective, out.Budget, err = intake.Budget(tx, row); err != nil {
+		out.Broken = err.Error()
+		out.Objective = &objective.Objective{Name: row.Name, Service: row.Service, Title: row.Name}
+	}
+	return out
 }
 
 // ObjectiveCourse gives an objective over a time: what it came to, and what was left of its budget.

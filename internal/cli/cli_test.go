@@ -291,7 +291,7 @@ func TestTheStoryByCommands(t *testing.T) {
 	}, time.Minute, 50*time.Millisecond)
 	shown := ok(t, "gate", "show", gate)
 	for _, want := range []string{"berthq park --queue quay-north m-4711", "address 127.0.", "account ",
-		"undo: berthq unpark", "Harm:", "After yes:", "Never done before.", "depth", "changes need approval on this service"} {
+		"undo: berthq unpark", "Harm:", "Now:", "If the answer is", "Never done on this service.", "depth", "changes need approval on this service"} {
 		assert.Contains(t, shown, want)
 	}
 	assert.Contains(t, ok(t, "incident", "show", "1"), "Waits for approval")
@@ -369,7 +369,7 @@ func rehearsals(t *testing.T, backlog string) {
 	rendered := ok(t, "runbook", "rehearse", backlog, "--input", "queue=quay-north")
 	for _, want := range []string{
 		"on berth-consumer-1, berth-consumer-2: berthq depth", "  fails →", "gate: asks team/quayside, within 20m",
-		"undo: berthq unpark", "proven by", "now it would ask first", "In all: 2 looks, 1 change, 1 gate, no question",
+		"undo: berthq unpark", "proved by", "now it would ask first", "In all: 2 looks, 1 change, 1 gate, no question",
 		"May approve: ",
 	} {
 		assert.Contains(t, rendered, want)

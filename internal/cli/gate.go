@@ -48,7 +48,7 @@ func (a *app) gateList() *cobra.Command {
 	)
 }
 
-func (a *app) showGate(g *api.Gate) {
+func (a *app) showGate(g *api.Gate, s *api.Standing) {
 	b := g.Brief
 	if b == nil {
 		b = &api.Brief{Headline: api.Headline{Says: g.Title}}
@@ -58,11 +58,15 @@ func (a *app) showGate(g *api.Gate) {
 		in = fmt.Sprintf("incident %d", g.Incident)
 	}
 	a.say("%s\nrunbook %s, %s, asked by %s\n", a.paint(bold, b.Headline.Says), g.Runbook, in, g.Requester)
-	if b.Harm != "" {
-		a.say("\nHarm:    %s\n", b.Harm)
+	a.say("\n")
+	a.harm(b.Harm, s)
+	if g.State == "open" {
+		a.now(s, false)
 	}
 	for _, t := range b.Trends {
-		a.say("Trend:   %s\n", t.Says)
+		if s == nil || s.Reading == nil || s.Reading.Name != t.Reading {
+			a.say("Trend:   %s\n", t.Says)
+		}
 		if t.Gone != "" {
 			a.say("         %s\n", a.paint(amber, t.Gone))
 		}
@@ -140,11 +144,8 @@ func (a *app) showPart(p api.ChangePart, several bool) {
 // showFollows tells what follows each word, and how it went before.
 func (a *app) showFollows(g *api.Gate, b *api.Brief) {
 	if g.State == "open" {
-		for i, line := range b.Yes {
-			a.say("%s%s\n", ours([]string{"\nAfter yes:  ", "            "}[min(i, 1)]), line)
-		}
-		a.say("After no:   %s\n", b.No)
-		a.say("If nobody answers, %s: %s\n", until(g.Until), b.Silence)
+		a.say("\nIf the answer is\n")
+		a.answers(b.Answers, nil)
 	}
 	a.say("\nBefore:     %s", b.History.Says)
 	if l := b.History.Last; l != nil {
@@ -172,7 +173,9 @@ func (a *app) gateShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(r.JSON200, func() { a.showGate(r.JSON200) })
+			return a.print(r.JSON200, func() {
+				a.showGate(r.JSON200, a.standing(cmd.Context(), cl, r.JSON200.Incident))
+			})
 		}),
 	)
 }
@@ -250,7 +253,7 @@ func (a *app) shown(ctx context.Context, cl *client, id, word string) (string, e
 	if err != nil {
 		return "", err
 	}
-	a.showGate(r.JSON200)
+	a.showGate(r.JSON200, a.standing(ctx, cl, r.JSON200.Incident))
 	if !a.agreed(strings.ToUpper(word[:1]) + word[1:] + " this?") {
 		return "", errors.New("not decided: you did not say yes")
 	}

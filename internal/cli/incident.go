@@ -203,14 +203,16 @@ func (a *app) showIncident(ctx context.Context, cl *client, n int64, how showing
 		return err
 	}
 	return a.print(r.JSON200, func() {
-		a.head(r.JSON200.Incident, r.JSON200.Harm)
+		a.head(r.JSON200.Incident, r.JSON200.Harm, a.standing(ctx, cl, n))
 		if how.record {
 			for _, e := range r.JSON200.Entries {
 				a.entry(e)
 			}
 		} else {
 			a.rows(t.JSON200.Rows, how.detail)
-			a.sum(t.JSON200.Sum)
+			if !r.JSON200.Incident.ClosedAt.IsZero() {
+				a.sum(t.JSON200.Sum)
+			}
 		}
 		for _, t := range r.JSON200.Tickets {
 			a.say("%s\n", a.paint(dim, fmt.Sprintf("ticket %s at %s is %s %s", t.Number, t.Desk, t.State, t.Link)))
@@ -256,7 +258,7 @@ func (a *app) follow(ctx context.Context, cl *client, n int64) error {
 			if err != nil {
 				return false, err
 			}
-			a.head(r.JSON200.Incident, r.JSON200.Harm)
+			a.head(r.JSON200.Incident, r.JSON200.Harm, a.standing(ctx, cl, n))
 		}
 		e, err := check(cl.ListEntriesWithResponse(ctx, n, &api.ListEntriesParams{After: seen}))
 		if err != nil {

@@ -75,7 +75,7 @@ func (a *app) incidentReassign() *cobra.Command {
 			}
 			return a.saysIncident(
 				r.JSON200,
-				"%s holds incident %d. They are not told by this; the record says it.",
+				"%s has incident %d, and is called until they take it.",
 				args[1],
 				n,
 			)
@@ -85,11 +85,18 @@ func (a *app) incidentReassign() *cobra.Command {
 }
 
 func (a *app) incidentEdit() *cobra.Command {
-	var title, severity string
-	c := a.onIncident("edit NUMBER", "Set title or severity by hand; they follow the worst alert no more",
+	var title, severity, cause, harm string
+	c := a.onIncident("edit NUMBER", "Set title or severity by hand, or state the cause or the harm",
 		`urgentis incident edit 12 --title "Both ramps are dark" --severity critical`+"\n"+
+			`urgentis incident edit 12 --cause "A message that no consumer can read"`+"\n"+
 			"urgentis incident edit 12 --severity auto", cobra.ExactArgs(1),
 		func(cmd *cobra.Command, cl *client, n int64, _ []string) error {
+			stated, err := a.states(cmd, cl, n, []api.Statement{
+				{Field: api.Cause, Text: cause}, {Field: api.Harm, Text: harm},
+			})
+			if err != nil || stated && title == "" && severity == "" {
+				return err
+			}
 			r, err := check(cl.EditIncidentWithResponse(cmd.Context(), n,
 				api.NewHead{Title: title, Severity: api.NewHeadSeverity(severity)}))
 			if err != nil {
@@ -97,10 +104,30 @@ func (a *app) incidentEdit() *cobra.Command {
 			}
 			return a.saysIncident(r.JSON200, "Incident %d is %s now: %s", n, r.JSON200.Severity, r.JSON200.Title)
 		})
-	c.Flags().StringVar(&title, "title", "", "the `TITLE`")
+	c.Flags().StringVar(&title, "title", "", "the `TITLE`; it follows the worst alert no more")
+	c.Flags().StringVar(&cause, "cause", "", "what `CAUSED` it, in your words")
+	c.Flags().StringVar(&harm, "harm", "", "`WHOM` it harms, in your words")
 	c.Flags().StringVar(&severity, "severity", "", "the `SEVERITY`; auto follows the worst alert again")
 	complete(c, "severity", "critical", "major", "minor", "warning", "auto")
 	return c
+}
+
+// states writes down in a person's words what was given by flags; it tells whether anything was.
+func (a *app) states(cmd *cobra.Command, cl *client, n int64, list []api.Statement) (stated bool, err error) {
+	for _, s := range list {
+		if !cmd.Flags().Changed(string(s.Field)) {
+			continue
+		}
+		r, err := check(cl.StateOfIncidentWithResponse(cmd.Context(), n, s))
+		if err != nil {
+			return stated, err
+		}
+		stated = true
+		if err := a.saysIncident(r.JSON200, "Incident %d: the %s is stated.", n, s.Field); err != nil {
+			return stated, err
+		}
+	}
+	return stated, nil
 }
 
 func (a *app) incidentMerge() *cobra.Command {

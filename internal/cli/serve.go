@@ -310,7 +310,7 @@ func (a *app) playExample(ctx context.Context, w *demo.World, play demo.Play, sa
 		return err
 	}
 	if err := a.print(r.JSON200, func() {
-		a.head(r.JSON200.Incident, r.JSON200.Harm)
+		a.head(r.JSON200.Incident, r.JSON200.Harm, nil)
 		a.rows(t.JSON200.Rows, false)
 		a.sum(t.JSON200.Sum)
 		a.say("\n")

@@ -81,7 +81,7 @@ func (a *app) sum(s api.StorySum) {
 }
 
 // head prints what an incident is.
-func (a *app) head(i api.Incident, harm string) {
+func (a *app) head(i api.Incident, harm string, s *api.Standing) {
 	const day = "2 Jan 2006, 15:04:05"
 	a.say("%s  %s\n", a.paint(bold, fmt.Sprintf("Incident %d", i.Number)), a.paint(bold, i.Title))
 	state := string(i.State)
@@ -105,8 +105,9 @@ func (a *app) head(i api.Incident, harm string) {
 		parts = append(parts, "taken by "+i.Holder)
 	}
 	a.say("%s\n", strings.Join(append(parts, when), " · "))
-	if harm != "" {
-		a.say("Harm: %s\n", harm)
+	a.harm(harm, s)
+	if i.ClosedAt.IsZero() {
+		a.now(s, false)
 	}
 	if i.Because != "" {
 		a.say("%s\n", i.Because)

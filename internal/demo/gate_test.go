@@ -49,8 +49,9 @@ func TestAnOpenGateKnowsHowItStandsNow(t *testing.T) {
 		b.Headline.Says,
 		"Park the unreadable message on berth-consumer-1, 1 of 2 targets of berth-queue",
 	)
-	assert.Equal(t, "Never done before.", b.History.Says)
-	assert.Equal(t, "handed over to "+onCall(t, w, "quayside"), b.No)
+	assert.Equal(t, "Never done on this service.", b.History.Says)
+	who, _, _ := strings.Cut(onCall(t, w, "quayside"), ", ")
+	assert.Equal(t, []string{"The change is not made.", "Handed over to " + who + "."}, b.Answers[1].Says)
 	see("readings taken for the gate", func(b *api.Brief) bool { return forGate(b) >= 2 })
 	assert.Contains(t, g.Brief.Trends[0].Says, "getting worse")
 	assert.Empty(t, g.Brief.Trends[0].Gone)
@@ -80,11 +81,11 @@ func TestItIsKnownHowAStepWentBefore(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, one.JSON200)
 	h := one.JSON200.Brief.History
-	assert.Equal(t, "On berth-queue: once, proven.", h.Says)
+	assert.Equal(t, "On berth-queue: once, proved.", h.Says)
 	require.NotNil(t, h.Last)
 	assert.Equal(t, first.Incident, h.Last.Incident)
 	assert.Equal(t, api.LastTimeFate("proven"), h.Last.Fate)
-	assert.Empty(t, one.JSON200.Brief.Silence, "what is over is not foreseen")
+	assert.Empty(t, one.JSON200.Brief.Answers, "what is over is not foreseen")
 	w.incident(t, ctx, second.Incident, func(d *api.IncidentDetail) bool { return d.Incident.Outcome == "repaired" })
 }
 

@@ -63,7 +63,8 @@ func TestWhoeverIsOnCallIsNamed(t *testing.T) {
 		}
 		g, err := w.Admin.GetGateWithResponse(ctx, (*list.JSON200)[0].Id)
 		require.NoError(t, err)
-		assert.Equal(t, "handed over to iva, on call for Quayside", g.JSON200.Brief.No)
+		assert.Equal(t, []string{"The change is not made.", "Handed over to iva."},
+			g.JSON200.Brief.Answers[1].Says)
 		d, err := mara.DecideGateWithResponse(ctx, g.JSON200.Id, api.Decision{Digest: g.JSON200.Digest, Comment: "No."})
 		require.NoError(t, err)
 		return d.StatusCode() == 200

@@ -17,9 +17,12 @@ func apiBrief(b *app.Brief) *api.Brief {
 		Headline: api.Headline{
 			Says: h.Says(), What: h.What, How: h.How, Stops: h.Stops, Back: h.Back, Cannot: h.Cannot,
 		},
-		Harm: b.Harm, Service: b.Service, Yes: b.Yes, No: b.No, Silence: b.Silence,
+		Harm: b.Harm, Service: b.Service, Answers: mapped(b.Answers, apiAnswer),
 		Trends: mapped(b.Grounds, apiTrend), Parts: mapped(b.Parts, apiPart), Facts: mapped(b.Facts, apiFact),
 		History: api.StepHistory{Says: b.History.Says(b.Service)}, Missing: b.Missing, Approved: b.Approved,
+	}
+	if n := len(out.Answers); n > 0 && out.Answers[n-1].Word == tell.Nobody {
+		out.Answers[n-1].Later = mapped(b.Later, apiLater)
 	}
 	if l := b.History.Last; l != nil {
 		out.History.Last = &api.LastTime{
@@ -27,6 +30,10 @@ func apiBrief(b *app.Brief) *api.Brief {
 		}
 	}
 	return out
+}
+
+func apiAnswer(a tell.Answer) api.AnswerRow {
+	return api.AnswerRow{Word: a.Word, Says: filled(a.Says), At: a.At.UTC()}
 }
 
 func apiTrend(g tell.Ground) api.Trend {

@@ -95,6 +95,7 @@ func apiIncident(i store.Incident) api.Incident {
 		ClosedAt:  utc(i.ClosedAt),
 		Entries:   i.Entries,
 		Alerts:    i.Alerts, Holder: i.Holder, HeldAt: utc(i.HeldAt), TitleBy: i.TitleBy, SeverityBy: i.SeverityBy,
+		Cause: i.Cause,
 	}
 	if i.MergedInto != nil {
 		out.MergedInto = *i.MergedInto
@@ -254,9 +255,6 @@ func apiQuestion(q app.Question) api.Question {
 	}
 	for _, c := range raised.Choices {
 		o := api.Option{Choice: c, Label: raised.Labels[c], Barred: q.Barred[c]}
-		if q.Brief != nil {
-			o.Follows = q.Brief.Answers[c]
-		}
 		if o.Label == "" {
 			o.Label = strings.ReplaceAll(c, "-", " ")
 		}

@@ -10,6 +10,7 @@ import (
 
 	"urgentis/api"
 	outward "urgentis/core/message"
+	"urgentis/core/route"
 	"urgentis/internal/app"
 	"urgentis/internal/store"
 )
@@ -128,8 +129,8 @@ func (s *Server) WhoIsTold(ctx context.Context, r api.WhoIsToldRequestObject) (a
 	}
 	return api.WhoIsTold200JSONResponse{
 		Nobody: f.Nobody, Silent: f.Silent, None: filled(f.None),
-		Tells: mapped(f.Tells, func(t app.WouldTell) api.Tell {
-			return api.Tell{AfterSeconds: int(t.After.Seconds()), To: t.To, Connection: t.Contact.Connection,
+		Tells: mapped(f.Sends, func(t route.SentAt) api.Tell {
+			return api.Tell{AfterSeconds: int(t.At.Sub(p.At).Seconds()), To: t.To, Connection: t.Contact.Connection,
 				Address: t.Contact.Address, Why: t.Why}
 		}),
 	}, nil
@@ -140,11 +141,15 @@ func (s *Server) ListEscalations(
 	ctx context.Context, r api.ListEscalationsRequestObject,
 ) (api.ListEscalationsResponseObject, error) {
 	list, err := s.App.Escalations(ctx, who(ctx), r.Params.Incident)
-	return api.ListEscalations200JSONResponse(mapped(list, func(n store.Notice) api.Escalation {
+	return api.ListEscalations200JSONResponse(mapped(list, func(n app.Escalation) api.Escalation {
 		return api.Escalation{Id: n.ID, Kind: string(n.Kind), Text: n.Text, Incident: deref(n.Incident),
 			Rung: n.Rung + 1,
-			At:   n.At.UTC(), NextAt: utc(n.LookAt), Missed: n.Missed}
+			At:   n.At.UTC(), Later: mapped(n.Later, apiLater), Missed: n.Missed, Thing: n.Thing}
 	})), err
+}
+
+func apiLater(l route.Later) api.CalledLater {
+	return api.CalledLater{At: l.At.UTC(), People: l.People}
 }
 
 // GetReach implements api.StrictServerInterface.

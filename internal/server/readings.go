@@ -48,9 +48,11 @@ func (s *Server) ReadingCourses(
 	return api.ReadingCourses200JSONResponse(mapped(list, func(c app.Course) api.Course {
 		return api.Course{
 			Reading: apiReading(c.SeriesNow),
-			Points: mapped(c.Points, func(p store.Point) api.ReadingPoint {
-				return api.ReadingPoint{At: p.At.UTC(), Value: p.Value, Low: p.Low, High: p.High, Said: text(p.Said)}
-			}),
+			Points:  mapped(c.Points, apiPoint),
 		}
 	})), err
+}
+
+func apiPoint(p store.Point) api.ReadingPoint {
+	return api.ReadingPoint{At: p.At.UTC(), Value: p.Value, Low: p.Low, High: p.High, Said: text(p.Said)}
 }

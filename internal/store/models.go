@@ -168,6 +168,8 @@ type Incident struct {
 	// MergedInto took its alerts over; nil for none.
 	MergedInto *int64
 	Alerts     int64
+	// Harm and Cause are a person's words; "" where nobody stated them.
+	Harm, Cause string
 	// Notes is what is searched besides the title: what its alerts said and people wrote, as far as it has room.
 	Notes string
 }

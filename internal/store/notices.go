@@ -164,13 +164,14 @@ func (tx *Tx) ReleaseNotices(incident int64) error {
 		and state = ? and look_at > now() for update skip locked)`, incident, route.IncidentOpened, NoticeOpen)
 }
 
-// OpenNotices lists the urgent notices that escalate, oldest first; incident 0: of all. What is only held back yet, and
-// what is over or taken since it was looked at, is none of them.
-func (tx *Tx) OpenNotices(incident int64) ([]Notice, error) {
+// OpenNotices lists the urgent notices that escalate, oldest first; incident 0: of all; thing narrows them to one
+// thing. What is only held back yet, and what is over or taken since it was looked at, is none of them.
+func (tx *Tx) OpenNotices(incident int64, thing string) ([]Notice, error) {
 	return scan[Notice](tx, `select n.* from notice n
 		where n.urgent and n.state = ? and n.look_at is not null and n.rung_since is not null
-		and (? = 0 or n.incident = ?) and (n.subject = '' or `+wanted+`) order by n.id limit 500`,
-		NoticeOpen, incident, incident)
+		and (? = 0 or n.incident = ?) and (? = '' or n.thing = ?)
+		and (n.subject = '' or `+wanted+`) order by n.id limit 500`,
+		NoticeOpen, incident, incident, thing, thing)
 }
 
 // Notice reads a notice.

@@ -135,7 +135,7 @@ func (s *sheet) aboutGate(m *message.Message, id string) error {
 	}
 	m.Subject, m.Digest = untilWords("Approval needed", raised.Until)+": "+b.Headline.Says(), raised.Digest
 	harm(m, b.Harm)
-	addBrief(m, b, raised.Until)
+	addBrief(m, b)
 	for _, r := range raised.Proposal.Requests[:min(len(raised.Proposal.Requests), mostShown)] {
 		m.Lines = append(m.Lines, message.Line{Name: "On " + r.Target.Name, Text: act.Show(r), Fixed: true})
 	}
@@ -158,7 +158,7 @@ func untilWords(what string, until time.Time) string {
 const mostShown = 3
 
 // addBrief adds the trend, and what follows each word.
-func addBrief(m *message.Message, b *tell.Brief, until time.Time) {
+func addBrief(m *message.Message, b *tell.Brief) {
 	for _, g := range b.Grounds {
 		text := g.Says()
 		if gone := g.Gone(); gone != "" {
@@ -166,16 +166,14 @@ func addBrief(m *message.Message, b *tell.Brief, until time.Time) {
 		}
 		m.Lines = append(m.Lines, message.Line{Name: "Trend", Text: text})
 	}
-	if len(b.Yes) > 0 {
-		m.Lines = append(m.Lines, message.Line{Name: "After yes", Text: strings.Join(b.Yes, " ")})
-	}
-	if b.No != "" {
-		m.Lines = append(m.Lines, message.Line{Name: "After no", Text: b.No})
-	}
-	if b.Silence != "" {
-		m.Lines = append(m.Lines, message.Line{
-			Name: "If nobody answers until " + until.UTC().Format("15:04 MST"), Text: b.Silence,
-		})
+	for _, a := range b.Answers {
+		name := map[string]string{tell.Yes: "After yes", tell.No: "After no"}[a.Word]
+		if a.Word == tell.Nobody {
+			name = "If nobody answers until " + a.At.UTC().Format("15:04 MST")
+		}
+		if name != "" && len(a.Says) > 0 {
+			m.Lines = append(m.Lines, message.Line{Name: name, Text: a.In()})
+		}
 	}
 }
 
@@ -200,9 +198,14 @@ func (s *sheet) aboutQuestion(m *message.Message, id string) error {
 	harm(m, b.Harm)
 	for _, c := range raised.Choices {
 		label := cmp.Or(raised.Labels[c], c)
-		m.Lines = append(m.Lines, message.Line{Name: "Answer", Text: strings.TrimSpace(label + ". " + b.Answers[c])})
+		text := strings.TrimSpace(label + ". " + b.AnswerTo(c).In())
+		m.Lines = append(m.Lines, message.Line{Name: "Answer", Text: text})
 	}
-	addBrief(m, &tell.Brief{Grounds: b.Grounds, Silence: b.Silence}, raised.Until)
+	only := &tell.Brief{Grounds: b.Grounds}
+	if a := b.AnswerTo(tell.Nobody); a != nil {
+		only.Answers = []tell.Answer{*a}
+	}
+	addBrief(m, only)
 	m.Choices = []message.Choice{{Name: "open", Label: "See the evidence, and answer", Link: m.Link}}
 	return nil
 }
@@ -263,7 +266,7 @@ func (s *sheet) aboutHandOver(m *message.Message, run string) error {
 		changed = strings.Join(words, ", ")
 	}
 	m.Lines = append(m.Lines, message.Line{Name: "Changed so far", Text: changed})
-	addBrief(m, &tell.Brief{Grounds: b.Grounds}, time.Time{})
+	addBrief(m, &tell.Brief{Grounds: b.Grounds})
 	if err := s.mayHelp(m, run, book.Name); err != nil {
 		s.e.Log.Warn("suggest what may help", "run", run, "error", err) // whoever is called is told all the same
 	}

@@ -146,7 +146,7 @@ func (p *Page) SignIn(url, name, password string) error {
 		func() error { return p.Fill(`input[name=password]`, password) },
 		func() error { return p.Until(`!document.querySelector('button[type=submit]').disabled`) },
 		func() error { return p.Click(`button[type=submit]`) },
-		func() error { return p.See("Open incidents") },
+		func() error { return p.Until("!!document.querySelector('h1.lead')") },
 	} {
 		if err := f(); err != nil {
 			return err

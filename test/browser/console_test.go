@@ -88,13 +88,14 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	assert.Empty(t, axe(t, p))
 
 	w.Fleet.Queue.Break()
-	require.NoError(t, p.See("Approve?"), "it comes by itself")
+	require.NoError(t, p.See("1 waits for you"), "it comes by itself")
 	require.NoError(t, p.See("waits for approval"))
 	assert.Empty(t, axe(t, p))
-	require.NoError(t, p.Click("section.bar a"))
+	require.NoError(t, p.Click("article.card a.v-btn"))
 	require.NoError(t, p.See("berthq park --queue quay-north m-4711"))
 	require.NoError(t, p.See("the runbook has a gate here"))
 	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click(".comment-first"))
 	require.NoError(t, p.Type("section.wanted textarea", "Seen on both."))
 	require.NoError(t, p.Click("#approve"))
 	require.NoError(t, p.See("Parked one message; depth fell from"))
@@ -142,12 +143,9 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	shot(t, p, "looked-again")
 
 	// Every other page, by keyboard and in the dark.
-	for key, want := range map[string]string{"1": "Closed lately", "2": "repaired", "3": "Berth assignments are " +
-		"piling up", "4": "berth-queue-backlog"} {
+	for key, want := range map[string]string{"1": "Closed lately", "2": "repaired", "3": "trigger:berth-queue-backlog",
+		"4": "berth-queue", "5": "Berth assignments are piling up"} {
 		require.NoError(t, p.Press(key))
-		if key == "4" {
-			want = "trigger:berth-queue-backlog"
-		}
 		require.NoError(t, p.See(want))
 		assert.Empty(t, axe(t, p), key)
 	}
@@ -173,7 +171,7 @@ func TestWhoMayNotDecideSeesNoButtons(t *testing.T) {
 	p := open(t, 400)
 	require.NoError(t, p.SignIn(w.Link, "jonas", w.SignIn["jonas"]))
 	w.Fleet.Queue.Break()
-	require.NoError(t, p.See("Waits for others"))
+	require.NoError(t, p.See("waits for approval"))
 	require.NoError(t, p.Go(w.Link+"/incidents/1"))
 	require.NoError(t, p.See("needs the role approver"))
 	n, err := p.Text("String(document.querySelectorAll('#approve').length)")
@@ -196,7 +194,7 @@ func TestWhatCannotBeUndoneIsAskedTwice(t *testing.T) {
 	p := open(t, 1280)
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
 	w.Fleet.Clocks.Break()
-	require.NoError(t, p.See("Approve?"))
+	require.NoError(t, p.See("1 waits for you"))
 	require.NoError(t, p.Go(w.Link+"/incidents/1"))
 	require.NoError(t, p.See("“Step the clock”: cannot be undone"))
 	require.NoError(t, p.See("What is lost: Time jumps by the offset"))
@@ -218,6 +216,65 @@ func TestWhatCannotBeUndoneIsAskedTwice(t *testing.T) {
 	shot(t, p, "story-dark")
 }
 
+// A session that is over lies over the page: what was typed is there again, and is sent once whoever it was signed in.
+func TestASessionThatIsOverComesBack(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	w.Fleet.Queue.Break()
+	require.NoError(t, p.See("1 waits for you"))
+	require.NoError(t, p.Go(w.Link+"/incidents/1"))
+	require.NoError(t, p.Until("!!document.querySelector('form.note textarea')"))
+	require.NoError(t, p.Type("form.note textarea", "The pilot boat waits."))
+	require.NoError(t, only(p.Text("fetch('/api/v1/session', {method: 'DELETE'}).then(() => 'done')")))
+	require.NoError(t, p.Click("form.note button"))
+	require.NoError(t, p.See("Your session is over"))
+	assert.Empty(t, axe(t, p))
+	shot(t, p, "session-over")
+	require.NoError(t, p.Fill("input[name=password]", w.SignIn["mara"]))
+	require.NoError(t, p.Press("\r"))
+	require.NoError(t, p.Until("!document.body.innerText.includes('Your session is over')"))
+	has, err := p.Text("document.querySelector('form.note textarea').value")
+	require.NoError(t, err)
+	assert.Equal(t, "The pilot boat waits.", has)
+	require.NoError(t, p.Click("form.note button"))
+	require.NoError(t, p.See("mara: The pilot boat waits."))
+
+	require.NoError(t, p.Press("\x1b"))
+	require.NoError(t, p.Click("#me"))
+	require.NoError(t, p.Click("#sign-out"))
+	require.NoError(t, p.Until("location.pathname === '/sign-in'"))
+}
+
+// What is looked for is found by a few letters, from anywhere, by keys alone.
+func TestSearchOrAct(t *testing.T) {
+	w := world(t)
+	p := open(t, 1280)
+	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
+	require.NoError(t, p.Press("/"))
+	require.NoError(t, p.Until("document.activeElement?.id === 'find'"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Press("cross"))
+	require.NoError(t, p.See("crossing-clocks"))
+	shot(t, p, "search")
+	require.NoError(t, p.Press("\r"))
+	require.NoError(t, p.Until("location.pathname === '/services/crossing-clocks'"))
+	require.NoError(t, p.Click("#search"))
+	require.NoError(t, p.Until("document.activeElement?.id === 'find'"))
+	require.NoError(t, p.Press("halt"))
+	require.NoError(t, p.Until("document.querySelector('#found [aria-selected=true]')?.innerText.includes('Halt all changes')"))
+	require.NoError(t, p.Press("\r"))
+	require.NoError(t, p.See("Halt all changes?"))
+	require.NoError(t, p.Type("form.sheet input", "a drill"))
+	require.NoError(t, p.Press("\r"))
+	require.NoError(t, p.See("All changes are halted by mara"))
+	assert.Empty(t, axe(t, p))
+	require.NoError(t, p.Click("#halt"))
+	require.NoError(t, p.See("Let changes go on?"))
+	require.NoError(t, p.Click("form.sheet button[type=submit]"))
+	require.NoError(t, p.Until("!document.body.innerText.includes('All changes are halted')"))
+}
+
 func TestAPageThatRestedIsLiveAgain(t *testing.T) {
 	w := world(t)
 	p := open(t, 1280)
@@ -225,7 +282,7 @@ func TestAPageThatRestedIsLiveAgain(t *testing.T) {
 	_, err := p.Text("window.dispatchEvent(new Event('pagehide')); window.dispatchEvent(new Event('pageshow')); 'done'")
 	require.NoError(t, err)
 	w.Fleet.Queue.Break()
-	require.NoError(t, p.See("Approve?"), "after a rest the page is live again")
+	require.NoError(t, p.See("1 waits for you"), "after a rest the page is live again")
 }
 
 // maxScript is how much script may come before the first page is usable, gzipped, in bytes.
@@ -236,7 +293,7 @@ func TestTheFirstPageIsSmall(t *testing.T) {
 	p := open(t, 1280)
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
 	require.NoError(t, p.Go(w.Link+"/"))
-	require.NoError(t, p.See("Open incidents"))
+	require.NoError(t, p.See("Nothing waits for you"))
 	list, err := p.Text(
 		"JSON.stringify(performance.getEntriesByType('resource').map(r => r.name).filter(n => n.endsWith('.js')))",
 	)
@@ -284,15 +341,15 @@ func TestAQuestionInTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Approve(ctx, approver, "One of six.")
 	require.NoError(t, err)
-	require.NoError(t, p.See("Answer?"), "it comes by itself")
+	require.NoError(t, p.See("waits for an answer"), "it comes by itself")
 	runs, err := w.Admin.ListRunsWithResponse(ctx, &api.ListRunsParams{Limit: 1})
 	require.NoError(t, err)
 	require.NoError(t, p.Go(w.Link+"/runs/"+runs.JSON200.Items[0].Id))
 	require.NoError(t, p.See("gatectl release rollback"), "whoever answers sees what would run")
 	require.NoError(t, p.See("The path that it took"))
 	assert.Empty(t, axe(t, p))
-	require.NoError(t, p.Until("!document.querySelector('.choice').disabled"))
-	require.NoError(t, p.Click(".choice"))
+	require.NoError(t, p.Until("!document.querySelector('button.choice').disabled"))
+	require.NoError(t, p.Click("button.choice"))
 	_, err = w.Approve(ctx, approver, "It is well again.")
 	require.NoError(t, err)
 	require.NoError(t, p.See("no gate has more than"))

@@ -36,33 +36,31 @@ const unseen = `[...answers].filter(([, s]) => {
 // answers are the elements that answer what must be known, by what they answer.
 var answers = [][2]string{
 	{"what is wrong", "h1"},
-	{"whom it harms", "section.wanted .harm"},
-	{"how bad, since when, getting worse", "section.wanted .reading"},
+	{"whom it harms", "section.band .harm"},
+	{"how bad, since when, getting worse", "section.band .reading"},
 	{"what is proposed, on what", "section.wanted .what"},
-	{"can it be taken back", "section.wanted .how"},
-	{"how it went before", "section.wanted .follows .before"},
-	{"after yes", "section.wanted .follows .yes"},
-	{"after no", "section.wanted .follows .no"},
-	{"if nobody answers", "section.wanted .follows .silence"},
+	{"exactly what would run", "section.wanted .commands pre"},
+	{"can it be taken back", "section.wanted .commands .undo"},
+	{"how it went before", "section.wanted .before"},
+	{"after yes", "section.wanted .answers .yes"},
+	{"after no", "section.wanted .answers .no"},
+	{"if nobody answers", "section.wanted .answers .nobody"},
 	{"the words", "footer.decision"},
 }
 
-// unparsed are the same where no number is read that could be drawn.
-var unparsed = slices.DeleteFunc(
-	slices.Clone(answers),
-	func(a [2]string) bool { return a[1] == "section.wanted .reading" },
-)
+// unparsed are the same where no number is read that could be drawn: that is said.
+var unparsed = answers
 
 // asked are the same where a question is asked.
 var asked = [][2]string{
 	{"what is wrong", "h1"},
-	{"whom it harms", "section.wanted .harm"},
-	{"how bad, since when, getting worse", "section.wanted .reading"},
+	{"whom it harms", "section.band .harm"},
+	{"how bad, since when, getting worse", "section.band .reading"},
 	{"what is asked", "section.wanted .what"},
-	{"what each answer leads to", "section.wanted .options li"},
+	{"what each answer leads to", "section.wanted .answers .choice"},
 	{"can it be taken back", "section.wanted .approves"},
-	{"how it went before", "section.wanted .follows .before"},
-	{"if nobody answers", "section.wanted .follows .silence"},
+	{"how it went before", "section.wanted .before"},
+	{"if nobody answers", "section.wanted .answers .nobody"},
 	{"the words", "footer.decision"},
 }
 
@@ -72,11 +70,11 @@ var became = slices.DeleteFunc(slices.Clone(asked), func(a [2]string) bool { ret
 // left is the same where a run left an incident to people.
 var left = [][2]string{
 	{"what is wrong", "h1"},
-	{"whom it harms", "section.wanted .harm"},
-	{"how bad, since when, getting worse", "section.wanted .reading"},
+	{"whom it harms", "section.band .harm"},
+	{"how bad, since when, getting worse", "section.band .reading"},
 	{"why a person is needed", "section.wanted .what"},
 	{"what was changed, and how that went", "section.wanted .changed"},
-	{"how it went before", "section.wanted .follows .before"},
+	{"how it went before", "section.wanted .before"},
 	{"who has it, and what if nobody takes it", "section.wanted .holder"},
 }
 
@@ -253,7 +251,8 @@ func judge(
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
 	require.NoError(t, p.Go(fmt.Sprintf("%s/incidents/%d", w.Link, incident)))
 	require.NoError(t, p.See(proof))
-	require.NoError(t, p.Until("!!document.querySelector('section.wanted .follows')"))
+	require.NoError(t, p.Until("!!document.querySelector('section.wanted .what') && !!document.querySelector('section.band')"))
+	require.NoError(t, p.Until("!document.querySelector('footer.decision button.approves[disabled]')"))
 	assert.Empty(t, notInSight(t, p, what))
 	shot(t, p, fmt.Sprintf("gate-%d-%s", incident, name))
 	// What stands behind the pinned bar comes out as the page is scrolled: it is no smaller for that.

@@ -60,7 +60,7 @@ func TestAChangeIsApprovedFromAMessage(t *testing.T) {
 	defer phone.Close()
 	require.NoError(t, phone.Go(link))
 	require.NoError(t, phone.See("Sent to mara about incident 1"))
-	require.NoError(t, phone.Until("!!document.querySelector('section.wanted .follows')"))
+	require.NoError(t, phone.Until("!!document.querySelector('section.wanted .answers')"))
 	assert.Empty(t, axe(t, phone))
 	require.NoError(t, phone.Go(link), "opened again, as whoever checks links would: nothing is decided")
 	require.NoError(t, phone.Until("!!document.querySelector('#approve')"))

@@ -29,9 +29,9 @@ func TestNoPageIsWiderThanAPhone(t *testing.T) {
 	require.NoError(t, p.SignIn(w.Link, "iva", w.SignIn["iva"]))
 	require.NoError(t, p.See("No incident is open."))
 	w.Fleet.Queue.Break()
-	require.NoError(t, p.See("Approve?"))
+	require.NoError(t, p.See("1 waits for you"))
 	for _, at := range []struct{ path, see string }{
-		{"/", "Approve?"}, {"/incidents", "berth assignments wait"}, {"/incidents/1", "Depth and the oldest message"},
+		{"/", "Review the change"}, {"/incidents", "berth assignments wait"}, {"/incidents/1", "berthq park"},
 		{"/runbooks", "berth-queue-backlog"}, {"/runbooks/berth-queue-backlog", "Park the unreadable message"},
 		{"/library", "host-disk-full"}, {"/library/host-disk-full", "Make it yours"}, {"/services", "berth-queue"},
 		{"/services/berth-queue", "berth-queue"}, {"/runs", "waits for approval"}, {"/triggers", "clocks-at-night"},

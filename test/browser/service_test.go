@@ -16,7 +16,7 @@ func TestAServiceInTheConsole(t *testing.T) {
 	gate := w.Fleet.Gates.Break()
 	require.NoError(t, w.Senders.Deployed(context.Background(), "boarding-gates", "3.2.0 on "+gate, "jonas"))
 	require.NoError(t, p.SignIn(w.Link, "mara", w.SignIn["mara"]))
-	require.NoError(t, p.Press("8"))
+	require.NoError(t, p.Press("4"))
 	require.NoError(t, p.See("Boarding gates"))
 	assert.Empty(t, axe(t, p))
 	require.NoError(t, p.Click(`a[href="/services/boarding-gates"]`))
@@ -31,6 +31,7 @@ func TestAServiceInTheConsole(t *testing.T) {
 	require.NoError(t, p.Until("document.querySelectorAll('canvas').length >= 2"))
 
 	require.NoError(t, p.Go(w.Link+"/incidents/1"))
+	require.NoError(t, p.Click("button.v-tab:nth-of-type(3)"))
 	require.NoError(t, p.See("Outlier: errors: gate-4 has 97 a minute"))
 	require.NoError(t, p.See("Changed before it"))
 	assert.Empty(t, axe(t, p))

@@ -147,7 +147,7 @@ func (s *shooter) waiting() error {
 		time.Sleep(100 * time.Millisecond)
 	}
 	time.Sleep(6 * time.Second) // somebody is waited for, and the strip shows it
-	if err := s.shoot("/", "Approve?", "now.png"); err != nil {
+	if err := s.shoot("/", "for you", "now.png"); err != nil {
 		return err
 	}
 	if err := s.page.Theme("dark"); err != nil {
@@ -368,7 +368,7 @@ func (s *shooter) phone() error {
 	if err := s.page.SignIn(s.w.Link, "mara", s.w.SignIn["mara"]); err != nil {
 		return err
 	}
-	if err := s.page.See("Approve?"); err != nil {
+	if err := s.page.See("for you"); err != nil {
 		return err
 	}
 	return s.shoot("/incidents/2", "Approve on", "phone.png")

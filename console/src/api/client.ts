@@ -1,5 +1,6 @@
 import createClient from 'openapi-fetch'
 
+import { heardAt } from '../composables/clock'
 import { doneOnce } from '../composables/kinds.gen'
 import { plain, plainly } from '../composables/plain'
 import type { components, paths } from './schema.gen'
@@ -48,6 +49,12 @@ export class Refusal extends Error {
   }
 }
 
+let lost = () => {}
+/** What is done when the service no longer knows the session of whoever asks. */
+export const onLost = (then: () => void) => {
+  lost = then
+}
+
 /** Gives the answer, with nothing hidden in its texts, or throws what is wrong as one sentence. */
 export async function got<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let r: Awaited<typeof call>
@@ -57,7 +64,9 @@ export async function got<T>(call: Promise<{ data?: T; error?: unknown; response
     const unknown = e instanceof Dropped ? ' It is not known whether this was done: look before you do it again.' : ''
     throw new Refusal(`The service cannot be reached.${unknown}`, 0, 'unreachable')
   }
+  heardAt(r.response.headers.get('Date'))
   if (r.response.ok) return plainly(r.data as T)
+  if (r.response.status === 401) lost()
   const p = r.error as Schemas['Problem'] | undefined
   throw new Refusal(
     p?.detail ? plain(p.detail) : `The service answered ${r.response.status}.`,

@@ -1281,6 +1281,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incidents/{number}/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How bad an incident is now, by its leading reading, and whom it harms. */
+        get: operations["getStanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/incidents/{number}/verify": {
         parameters: {
             query?: never;
@@ -1415,6 +1432,74 @@ export interface paths {
         get?: never;
         /** Set title and severity by hand; they follow the worst alert no more. */
         put: operations["editIncident"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** State in your words what caused an incident, or whom it harms; an empty text takes yours back. */
+        put: operations["stateOfIncident"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/follow-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is left to do after incidents, what is due first first; 200 at most. */
+        get: operations["listFollowUps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/follow-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write down what is left to do after an incident, open or closed. */
+        post: operations["addFollowUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{number}/follow-ups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Alter what is left to do, say that it is done, or drop it. What is not given stays as it is. */
+        put: operations["editFollowUp"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3085,13 +3170,17 @@ export interface components {
             rung: number;
             /** Format: date-time */
             at: string;
-            /**
-             * Format: date-time
-             * @description when somebody else is told
-             */
-            next_at?: string;
+            /** @description what it is about, such as gate/ID; not given for the incident itself */
+            thing?: string;
+            /** @description who will be called, and when, within an hour, if nobody takes it; of the first 20 of a list */
+            later?: components["schemas"]["CalledLater"][];
             /** @description who could not be told */
             missed?: string;
+        };
+        CalledLater: {
+            /** Format: date-time */
+            at: string;
+            people: string[];
         };
         OpenIncident: {
             /** Format: int64 */
@@ -3337,6 +3426,8 @@ export interface components {
              * @description the incident that this one is part of
              */
             merged_into?: number;
+            /** @description what a person states as its cause */
+            cause?: string;
             strip?: components["schemas"]["Strip"];
         };
         NewIncident: {
@@ -3344,6 +3435,47 @@ export interface components {
             service?: string;
             /** @enum {string} */
             severity: "critical" | "major" | "minor" | "warning";
+        };
+        Statement: {
+            /** @enum {string} */
+            field: "cause" | "harm";
+            text: string;
+        };
+        FollowUp: {
+            id: string;
+            /** Format: int64 */
+            incident: number;
+            service?: string;
+            text: string;
+            /** @description a person or a team */
+            owner?: string;
+            /** Format: date-time */
+            due?: string;
+            /** @enum {string} */
+            state: "open" | "done" | "dropped";
+            /** @description who wrote it down */
+            by: string;
+            /** Format: date-time */
+            at: string;
+            /** @description who did it, or dropped it */
+            settled_by?: string;
+            /** Format: date-time */
+            settled_at?: string;
+        };
+        NewFollowUp: {
+            text: string;
+            owner?: string;
+            /** Format: date-time */
+            due?: string;
+        };
+        FollowUpEdit: {
+            text?: string;
+            owner?: string;
+            /** Format: date-time */
+            due?: string;
+            /** @enum {string} */
+            state?: "open" | "done" | "dropped";
+            because?: string;
         };
         NewHolder: {
             /** @description whom it is reassigned to; "" gives it back; without it whoever asks takes it */
@@ -3468,6 +3600,75 @@ export interface components {
             gates: components["schemas"]["Gate"][];
             questions: components["schemas"]["Question"][];
             handed_over?: components["schemas"]["HandedOver"];
+        };
+        Standing: {
+            /** @description who suffers, as a runbook or the service states it; not given where nobody stated it */
+            harm?: string;
+            /** @description the team that could state it */
+            owner?: string;
+            /** @description what tells of harm besides: objectives that are missed, and what needs the service and is in trouble */
+            derived: string[];
+            reading?: components["schemas"]["LeadingReading"];
+        };
+        /** @description the reading that tells the most of how bad it is: what the open gate or the newest check rests on, else that of a missed objective */
+        LeadingReading: {
+            name: string;
+            unit?: string;
+            /** @description the title of what takes it */
+            look?: string;
+            /** @description which way is better: low, high or near */
+            good?: string;
+            /** @description the worst value in words, without its age */
+            says: string;
+            /** @description of the worst value; empty for the host of the service itself */
+            target: string;
+            /** Format: double */
+            value: number;
+            /** Format: date-time */
+            at: string;
+            limit?: components["schemas"]["ReadingLimit"];
+            /** @description the worst as the incident was opened */
+            then?: components["schemas"]["TrendPoint"];
+            /** @description where it goes: getting worse, getting better, steady, rising or falling; not given where too little was read */
+            trend?: string;
+            /** @description as in +0.8 s a minute, or steady */
+            slope?: string;
+            /**
+             * Format: double
+             * @description over which time
+             */
+            slope_seconds?: number;
+            /** @description of which run the look can be taken again; not given where no run took it */
+            run?: string;
+            /** @description which look that is */
+            step?: string;
+            /**
+             * Format: date-time
+             * @description since when the worst target misses the limit
+             */
+            beyond?: string;
+            /** @description how many targets miss the limit */
+            bad: number;
+            /** @description how many targets gave it */
+            of: number;
+            /**
+             * Format: double
+             * @description how often it is read; not given where it was read once
+             */
+            every_seconds?: number;
+            /** @description too old to be that of now */
+            old: boolean;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            /** @description of the worst targets, the worst first */
+            lines: components["schemas"]["LeadingLine"][];
+        };
+        LeadingLine: {
+            target: string;
+            /** @description oldest first; a point without a value stands where values are missing */
+            points: components["schemas"]["ReadingPoint"][];
         };
         Ticket: {
             desk: string;
@@ -3728,6 +3929,14 @@ export interface components {
             /** @enum {string} */
             kind: "told" | "note" | "note.outward";
             content?: components["schemas"]["NoteContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "followup.set";
+            content?: components["schemas"]["FollowUpContent"];
+        }) | (components["schemas"]["EntryHead"] & {
+            /** @enum {string} */
+            kind: "stated";
+            content?: components["schemas"]["StatedContent"];
         }) | (components["schemas"]["EntryHead"] & {
             /** @enum {string} */
             kind: "readings.compared";
@@ -4112,6 +4321,20 @@ export interface components {
             not_told?: string;
             to?: string[];
         };
+        FollowUpContent: {
+            id: string;
+            text: string;
+            owner?: string;
+            /** Format: date-time */
+            due?: string;
+            state: string;
+            because?: string;
+        };
+        StatedContent: {
+            field: string;
+            text?: string;
+            was?: string;
+        };
         RecordCompared: {
             target?: string;
             reading: string;
@@ -4493,18 +4716,27 @@ export interface components {
             trends: components["schemas"]["Trend"][];
             /** @description all that the digest covers, equal words once */
             parts: components["schemas"]["ChangePart"][];
-            /** @description what follows a yes */
-            yes?: string[];
-            /** @description what follows a no */
-            no?: string;
-            /** @description what follows if nobody answers in time */
-            silence?: string;
+            /** @description what follows each word; not given where it is over */
+            answers?: components["schemas"]["AnswerRow"][];
             history: components["schemas"]["StepHistory"];
             facts: components["schemas"]["EvidenceGroup"][];
             /** @description what else is needed besides a yes */
             missing?: string[];
             /** @description who said yes so far */
             approved?: string[];
+        };
+        AnswerRow: {
+            /** @description yes, no, or the choice of a question; nobody: if nobody answers in time */
+            word: string;
+            /** @description a sentence a line */
+            says: string[];
+            /**
+             * Format: date-time
+             * @description when it comes to it, of nobody alone
+             */
+            at?: string;
+            /** @description who is called until then, of nobody alone */
+            later?: components["schemas"]["CalledLater"][];
         };
         Headline: {
             /** @description the whole in one line */
@@ -4653,8 +4885,6 @@ export interface components {
             requests?: components["schemas"]["Request"][];
             /** @description why it cannot be chosen now */
             barred?: string;
-            /** @description what follows if it is chosen */
-            follows?: string;
         };
         Field: {
             name: string;
@@ -7046,6 +7276,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getStanding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description as it stands now, or stood last */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     verifyIncident: {
         parameters: {
             query?: never;
@@ -7291,6 +7544,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stateOfIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Statement"];
+            };
+        };
+        responses: {
+            /** @description stated */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFollowUps: {
+        parameters: {
+            query?: {
+                state?: "open" | "done" | "dropped";
+                owner?: string;
+                incident?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description follow-ups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowUp"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addFollowUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFollowUp"];
+            };
+        };
+        responses: {
+            /** @description written down */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowUp"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editFollowUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: components["parameters"]["number"];
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowUpEdit"];
+            };
+        };
+        responses: {
+            /** @description as it stands now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowUp"];
                 };
             };
             default: components["responses"]["Problem"];

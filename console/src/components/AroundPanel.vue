@@ -18,7 +18,7 @@ const mitigated = computed(() => returns.value.filter((r) => r.outcome === 'miti
 <template>
   <section v-if="q.data.value" id="around" aria-label="Around it" class="around">
     <p v-if="returns.length" class="returns">
-      <span class="wait">↻</span> Happened before: {{ returns.length === 1 ? 'once' : `${returns.length} times` }}
+      Happened before: {{ returns.length === 1 ? 'once' : `${returns.length} times` }}
       <template v-if="q.data.value.lately">, {{ q.data.value.lately }} of them in the 30 days before</template>
       <template v-if="mitigated">; {{ mitigated }} {{ mitigated === 1 ? 'was' : 'were' }} mitigated, not cured</template
       >. Last:

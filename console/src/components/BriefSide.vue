@@ -3,9 +3,9 @@ import type { Schemas } from '../api/client'
 import { exact, relative, useClock } from '../composables/clock'
 import TrendLine from './TrendLine.vue'
 
-// Whom it harms, how it stands, and how it went before: the same for whatever somebody is asked. What follows each word
-// stands in its slot, between.
-defineProps<{ brief: Schemas['Brief']; undrawn?: boolean }>()
+// Whom it harms, how it stands, and how it went before: the same for whatever somebody is asked. Where the page says
+// harm and how it stands above (`banded`), they are not said twice.
+defineProps<{ brief: Schemas['Brief']; undrawn?: boolean; banded?: boolean }>()
 const now = useClock()
 
 /** A line needs two moments; what was taken once is said in words. */
@@ -17,31 +17,30 @@ const moved = (t: Schemas['Trend']) => {
 
 <template>
   <div class="side">
-    <p v-if="brief.harm" class="harm">
-      <span class="label">Harm</span> <strong>{{ brief.harm }}</strong>
+    <template v-if="!banded">
+      <p v-if="brief.harm" class="harm">
+        <span class="label">Harm</span> <strong>{{ brief.harm }}</strong>
+      </p>
+      <p v-else class="harm none"><span class="label">Harm</span> not stated by the author</p>
+      <div v-for="t in brief.trends.slice(0, 2)" :key="t.reading" class="reading">
+        <p><span class="label">Trend</span> {{ t.says }}</p>
+        <TrendLine v-if="!undrawn && moved(t)" :trend="t" />
+      </div>
+    </template>
+    <p v-if="brief.history.says" class="before">
+      <strong>{{ brief.history.says }}</strong>
+      <template v-if="brief.history.last"
+        >&#32;Last
+        <span :title="exact(brief.history.last.at)">{{ relative(brief.history.last.at, now) }}</span><template
+          v-if="brief.history.last.incident"
+          >, in
+          <router-link :to="`/incidents/${brief.history.last.incident}`"
+            >incident {{ brief.history.last.incident }}</router-link
+          ></template
+        >.</template
+      >
     </p>
-    <div v-for="t in brief.trends.slice(0, 2)" :key="t.reading" class="reading">
-      <p><span class="label">Trend</span> {{ t.says }}</p>
-      <TrendLine v-if="!undrawn && moved(t)" :trend="t" />
-    </div>
-    <dl class="follows">
-      <slot />
-      <template v-if="brief.history.says">
-        <dt>Before</dt>
-        <dd class="before">
-          {{ brief.history.says }}
-          <template v-if="brief.history.last"
-            >Last <span :title="exact(brief.history.last.at)">{{ relative(brief.history.last.at, now) }}</span><template
-              v-if="brief.history.last.incident"
-              >, in
-              <router-link :to="`/incidents/${brief.history.last.incident}`"
-                >incident {{ brief.history.last.incident }}</router-link
-              ></template
-            >.</template
-          >
-        </dd>
-      </template>
-    </dl>
+    <slot />
   </div>
 </template>
 
@@ -51,39 +50,21 @@ const moved = (t: Schemas['Trend']) => {
   font-weight: 650;
   margin-right: 6px;
 }
-.harm strong {
-  font-weight: 600;
+.harm strong,
+.before strong {
+  font-weight: 620;
 }
-.follows {
-  margin-top: 2px;
-  line-height: 1.4;
+.harm.none {
+  color: rgb(var(--v-theme-warning));
 }
-.follows :slotted(dt),
-.follows dt {
-  font-size: 12px;
-  font-weight: 650;
-}
-.follows :slotted(dd),
-.follows dd {
-  margin: 0 0 4px;
+.before {
+  font-size: 13px;
+  line-height: 18px;
+  margin: 4px 0 6px;
 }
 @media (max-width: 700px) {
-  .follows .before::after {
-    content: none !important;
-  }
-  .follows :slotted(dt),
-  .follows dt {
-    display: inline;
-    padding-right: 6px;
-  }
-  .follows :slotted(dd),
-  .follows dd {
-    display: inline;
-  }
-  .follows :slotted(dd)::after,
-  .follows dd::after {
-    content: '\a';
-    white-space: pre;
+  .before {
+    margin: 2px 0;
   }
 }
 </style>

@@ -1,11 +1,13 @@
 <script setup lang="ts">
+import StateShape from './StateShape.vue'
+
 // What is pinned to the foot of the screen while somebody is asked: the words they may give, apart from one another.
 defineProps<{ missing?: string[]; wrong?: string }>()
 </script>
 
 <template>
   <footer class="decision">
-    <p v-if="missing?.length" class="missing"><span aria-hidden="true">◇</span> {{ missing.join('; ') }}</p>
+    <p v-if="missing?.length" class="missing"><StateShape name="unsure" /> {{ missing.join('; ') }}</p>
     <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
     <div class="words"><slot /></div>
   </footer>
@@ -37,7 +39,6 @@ defineProps<{ missing?: string[]; wrong?: string }>()
   }
   .words {
     flex-wrap: wrap;
-    justify-content: space-between;
     gap: 6px;
   }
 }

@@ -83,7 +83,7 @@ function fill() {
       doc: props.text.replace(/\n$/, ''),
       extensions: [
         props.editable ? writing() : reading(),
-        EditorView.contentAttributes.of({ 'aria-label': props.label, 'aria-multiline': 'true' }),
+        EditorView.contentAttributes.of({ tabindex: '0', 'aria-label': props.label, 'aria-multiline': 'true' }),
         lineNumbers(),
         lintGutter(),
         yaml(),

@@ -18,7 +18,7 @@ const names = (list?: string[]) => {
         <th scope="row">{{ i && facts[i - 1]?.reading === f.reading ? '' : f.reading }}</th>
         <td :title="(f.targets ?? []).join(', ')">{{ names(f.targets) }}</td>
         <td class="mono">{{ f.value === '' ? '(empty)' : f.value }} {{ f.unit }}</td>
-        <td class="faint num">{{ f.stale ? '◇ old: ' : '' }}{{ relative(f.at, now) }}</td>
+        <td class="faint num">{{ f.stale ? 'old: ' : '' }}{{ relative(f.at, now) }}</td>
       </tr>
     </tbody>
   </table>

@@ -7,7 +7,7 @@ import BriefSide from './BriefSide.vue'
 import WaitingPanel from './WaitingPanel.vue'
 
 // What somebody needs who takes over: why, what was changed and how that went, and how it stands.
-const props = defineProps<{ over: Schemas['HandedOver']; holder?: string }>()
+const props = defineProps<{ over: Schemas['HandedOver']; holder?: string; banded?: boolean }>()
 const now = useClock()
 const brief = computed<Schemas['Brief']>(() => ({
   headline: { says: '', what: '' },
@@ -25,10 +25,10 @@ const brief = computed<Schemas['Brief']>(() => ({
       <span class="num">{{ over.at ? ` ${relative(over.at, now)}` : '' }}</span> by
       <router-link :to="`/runs/${over.run}`">{{ over.runbook }}</router-link>
     </template>
-    <h3 class="what">{{ over.because }}</h3>
+    <h2 class="what">{{ over.because }}</h2>
     <div class="sides">
       <div class="left">
-        <h4>What was changed</h4>
+        <h3>What was changed</h3>
         <p v-if="!over.changed.length" class="changed">Nothing was changed.</p>
         <ul v-else class="changed">
           <li v-for="c in over.changed" :key="c.title">
@@ -36,14 +36,14 @@ const brief = computed<Schemas['Brief']>(() => ({
             <strong>{{ c.says }}</strong>
           </li>
         </ul>
-        <h4>Who has it</h4>
+        <h3>Who has it</h3>
         <p class="holder">
           {{
             holder ? `${holder} holds it.` : 'Nobody has taken it. It stays open, and nobody else is called by itself.'
           }}
         </p>
       </div>
-      <BriefSide :brief="brief" />
+      <BriefSide :brief="brief" :banded="banded" />
     </div>
   </WaitingPanel>
 </template>

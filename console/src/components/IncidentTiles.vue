@@ -1,9 +1,12 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import type { Schemas } from '../api/client'
+import { api, got, type Schemas } from '../api/client'
+import { useAttempt } from '../composables/attempt'
+import { plainText } from '../composables/story'
 import { look } from '../composables/words'
 import StoryText from './StoryText.vue'
+import StateShape from './StateShape.vue'
 
 /** What is to be read of an incident that is over: the cause, what was done, who approved it, the effect, what is left. */
 const props = defineProps<{
@@ -12,7 +15,32 @@ const props = defineProps<{
   because: string
   took: string
   harm?: string
+  number: number
+  /** Whether whoever looks may state the cause. */
+  may: boolean
 }>()
+const emit = defineEmits<{ changed: [] }>()
+const editing = ref(false)
+const cause = ref('')
+const { wrong, busy, attempt } = useAttempt()
+function begin() {
+  cause.value = props.sum.stated ? plainText(props.sum.cause) : ''
+  editing.value = true
+}
+const state = () =>
+  attempt(
+    () =>
+      got(
+        api.PUT('/api/v1/incidents/{number}/statement', {
+          params: { path: { number: props.number } },
+          body: { field: 'cause', text: cause.value.trim() },
+        }),
+      ),
+    () => {
+      editing.value = false
+      emit('changed')
+    },
+  )
 const ended = computed(() => look(props.outcome))
 const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.value.word.slice(1))
 </script>
@@ -21,7 +49,7 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
   <section aria-label="What happened" class="sum" :style="{ borderLeftColor: ended.color }">
     <div class="ended">
       <p class="lead">
-        <span aria-hidden="true" :style="{ color: ended.color }">{{ ended.shape }}</span> {{ title }} in {{ took }}
+        <StateShape :name="ended.shape" class="big" :style="{ color: ended.color }" /> {{ title }} in {{ took }}
       </p>
       <p v-if="harm">{{ harm }}</p>
       <p class="faint">{{ because }}</p>
@@ -29,7 +57,25 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
     <div class="tiles">
       <div>
         <h2>Cause</h2>
-        <p :class="{ main: sum.stated }"><StoryText :text="sum.cause" /></p>
+        <p v-if="!editing" :class="{ main: sum.stated }"><StoryText :text="sum.cause" /></p>
+        <form v-else class="state" @submit.prevent="state">
+          <v-textarea
+            v-model="cause"
+            label="What caused it"
+            rows="2"
+            auto-grow
+            density="compact"
+            hide-details
+            autofocus
+            maxlength="2000"
+          />
+          <v-btn type="submit" size="small" :loading="busy">State it</v-btn>
+          <v-btn size="small" variant="text" @click="editing = false">Back</v-btn>
+        </form>
+        <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
+        <button v-if="may && !editing" id="cause" type="button" class="edit" @click="begin">
+          {{ sum.stated ? 'Edit the cause' : 'State the cause' }}
+        </button>
       </div>
       <div>
         <h2>Done</h2>
@@ -45,10 +91,6 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
       </div>
     </div>
   </section>
-  <section aria-label="Left over" class="left">
-    <h2>Left over</h2>
-    <p v-for="(t, n) in sum.left" :key="n"><StoryText :text="t" /></p>
-  </section>
 </template>
 
 <style scoped>
@@ -62,6 +104,10 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
 .ended {
   padding: 12px 16px;
   border-bottom: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+}
+.big {
+  width: 20px;
+  height: 20px;
 }
 .lead {
   font-size: 24px;
@@ -86,11 +132,24 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
 .tiles > div:first-child {
   border-left: 0;
 }
-.tiles h2,
-.left h2 {
+.tiles h2 {
   margin: 0 0 6px;
   font-size: 12px;
   color: rgba(var(--v-theme-on-surface), 0.74);
+}
+.edit {
+  border: 0;
+  background: none;
+  padding: 4px 0;
+  min-height: 24px;
+  color: rgb(var(--v-theme-primary));
+  font: inherit;
+  font-size: 12px;
+  cursor: pointer;
+}
+.state {
+  display: grid;
+  gap: 6px;
 }
 .main {
   font-size: 15px;
@@ -98,13 +157,6 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
 }
 .proved .main {
   color: rgb(var(--v-theme-success));
-}
-.left {
-  margin: 0 0 20px;
-}
-.left p {
-  padding: 6px 0;
-  border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12);
 }
 @media (max-width: 1000px) {
   .tiles {

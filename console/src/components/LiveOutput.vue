@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import { useLive } from '../composables/live'
+import StateShape from './StateShape.vue'
 
 const props = defineProps<{ runs: string[] }>()
 const live = useLive()
@@ -11,7 +12,7 @@ const newest = computed(() => [...live.output.values()].filter((o) => props.runs
 <template>
   <section v-if="newest.length" class="live" aria-label="Live output">
     <div v-for="o in newest" :key="o.attempt">
-      <span class="faint"><span aria-hidden="true">▸</span> {{ o.target || 'this host' }}, as it prints</span>
+      <span class="faint"><StateShape name="waves" /> {{ o.target || 'this host' }}, as it prints</span>
       <pre class="mono" tabindex="0">{{ o.text }}</pre>
     </div>
   </section>

@@ -37,7 +37,7 @@ const burning = computed(() => props.objective.burns.filter((b) => b.on))
       <span v-if="objective.unknown_minutes" class="faint">
         nothing known for {{ objective.unknown_minutes }} min
       </span>
-      <span v-if="objective.why_unknown" class="wait">◇ not known now: {{ objective.why_unknown }}</span>
+      <span v-if="objective.why_unknown" class="wait">not known now: {{ objective.why_unknown }}</span>
     </p>
     <div v-if="q.data.value && points.length" class="two">
       <div>

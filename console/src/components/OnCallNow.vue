@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Schemas } from '../api/client'
 import { exact, relative, useClock } from '../composables/clock'
+import StateShape from './StateShape.vue'
 
 // Who of each team is on call, line by line, and when nobody will be.
 defineProps<{ teams: Schemas['OnCall'][] }>()
@@ -25,13 +26,13 @@ const now = useClock()
             {{ t.duties[0].person }}
             <span v-if="t.duties[0].instead_of" class="faint">instead of {{ t.duties[0].instead_of }}</span>
           </template>
-          <strong v-else class="nobody"><span aria-hidden="true">◐</span> nobody</strong>
+          <strong v-else class="nobody"><StateShape name="pennant" /> nobody</strong>
           <div v-if="t.holes[0]" class="nobody">
-            <span aria-hidden="true">◐</span> nobody from
+            <StateShape name="pennant" /> nobody from
             <span :title="exact(t.holes[0].from)">{{ relative(t.holes[0].from, now) }}</span>
           </div>
           <div v-if="t.twice[0]" class="nobody">
-            <span aria-hidden="true">◐</span> {{ t.twice[0].person }} alone in two lines from
+            <StateShape name="pennant" /> {{ t.twice[0].person }} alone in two lines from
             <span :title="exact(t.twice[0].from)">{{ relative(t.twice[0].from, now) }}</span>
           </div>
         </td>

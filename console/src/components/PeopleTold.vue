@@ -3,14 +3,16 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { exact, relative, useClock } from '../composables/clock'
+import { andList } from '../composables/list'
 import { useEscalations, useMessages } from '../composables/data'
+import StateShape from './StateShape.vue'
 
 // Who was told of an incident, and who will be if nobody takes it.
 const props = defineProps<{ incident: number; tickets: Schemas['Ticket'][] }>()
 const now = useClock()
 const messages = useMessages(() => props.incident)
 const escalations = useEscalations(() => props.incident)
-const next = computed(() => (escalations.data.value ?? []).filter((c) => c.next_at))
+const next = computed(() => (escalations.data.value ?? []).filter((c) => c.later?.length))
 const list = computed(() => messages.data.value?.items ?? [])
 const others = (to: string) => to.startsWith('desk/') || to.startsWith('source/')
 const people = computed(() => list.value.filter((m) => !others(m.to)))
@@ -18,18 +20,19 @@ const systems = computed(() => list.value.filter((m) => others(m.to)))
 /** Whom it was told, each once, for the line that stands for all of it. */
 const names = computed(() => [...new Set(people.value.map((m) => m.to))].join(', '))
 const words: Record<string, string> = {
-  sent: '✓ sent',
-  queued: '◐ on its way',
-  failed: '✕ did not arrive',
-  dropped: '– not sent: it was over',
+  sent: 'sent',
+  queued: 'on its way',
+  failed: 'did not arrive',
+  dropped: 'not sent: it was over',
 }
 </script>
 
 <template>
   <section v-if="list.length || next.length || tickets.length" class="told" aria-label="People told">
     <p v-for="c in next" :key="c.id" class="next">
-      <span aria-hidden="true">◐</span> Unclaimed; escalates
-      <span class="num" :title="exact(c.next_at!)">{{ relative(c.next_at!, now) }}</span><template v-if="c.missed"
+      <StateShape name="pennant-hollow" /> Unclaimed; escalates to {{ andList(c.later![0]!.people) }}
+      <span class="num" :title="exact(c.later![0]!.at)">{{ relative(c.later![0]!.at, now) }}</span><template
+        v-if="c.missed"
         >. Not told: {{ c.missed }}</template
       >
     </p>

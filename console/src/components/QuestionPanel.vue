@@ -4,16 +4,17 @@ import { computed, inject, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { useAttempt } from '../composables/attempt'
-import { exact, relative, useClock } from '../composables/clock'
 import { sentLink, useAnswer } from '../composables/data'
 import { useSession } from '../composables/session'
+import AnswersTable from './AnswersTable.vue'
 import BriefSide from './BriefSide.vue'
-import ChangeTable from './ChangeTable.vue'
+import CommandList from './CommandList.vue'
 import DecisionBar from './DecisionBar.vue'
 import FactsTable from './FactsTable.vue'
 import WaitingPanel from './WaitingPanel.vue'
+import StateShape from './StateShape.vue'
 
-const props = defineProps<{ question: Schemas['Question'] }>()
+const props = defineProps<{ question: Schemas['Question']; banded?: boolean }>()
 const emit = defineEmits<{ said: [] }>()
 const session = useSession()
 const link = inject(sentLink, null)
@@ -30,7 +31,6 @@ const words: Record<string, string> = {
   'did-not-happen': 'It did not happen',
   again: 'Do it again',
 }
-const now = useClock()
 // A question with many answers leaves no room for a drawing on a phone; the trend is said in words.
 const small = useMediaQuery('(max-width: 700px)')
 const commenting = ref(false)
@@ -39,17 +39,8 @@ const approving = computed(() => options.value.find((o) => o.approves))
 const options = computed(() =>
   props.question.options?.length ? props.question.options : [{ choice: '', label: 'Answer' }],
 )
-/** What each answer leads to; those that lead to the same are said together. */
-const ways = computed(() => {
-  const out: { says: string; follows?: string; barred?: string }[] = []
-  for (const o of options.value) {
-    const says = words[o.choice] ?? o.label
-    const same = out.find((w) => w.follows && w.follows === o.follows && w.barred === o.barred)
-    if (same) same.says += `, ${says}`
-    else out.push({ says, follows: o.follows, barred: o.barred })
-  }
-  return out
-})
+const labels = computed(() => Object.fromEntries(options.value.map((o) => [o.choice, words[o.choice] ?? o.label])))
+const barred = computed(() => options.value.filter((o) => o.barred))
 const needsApprover = (o: Schemas['Option']) =>
   Boolean(o.approves) || (o.choice === 'again' && Boolean(props.question.attempt))
 
@@ -62,38 +53,28 @@ const say = (choice: string) =>
 
 <template>
   <WaitingPanel wanted="Answer needed" :from="`from ${question.ask}`" :until="question.until">
-    <h3 class="what">{{ question.attempt ? 'What became of it?' : question.title }}</h3>
+    <h2 class="what">{{ question.attempt ? 'What became of it?' : question.title }}</h2>
     <p v-if="question.text" class="how">{{ question.text }}</p>
     <p v-if="brief?.parts.length" class="approves">
       “{{ approving?.label }}” approves: <strong>{{ brief.headline.what }}</strong>;
-      <template v-if="brief.headline.back"><span aria-hidden="true">↶</span> {{ brief.headline.back }}</template
+      <template v-if="brief.headline.back"><StateShape name="undo" /> {{ brief.headline.back }}</template
       ><strong v-if="brief.headline.cannot"
-        ><template v-if="brief.headline.back">; </template><span aria-hidden="true">⊘</span>
+        ><template v-if="brief.headline.back">; </template><StateShape name="no-undo" />
         {{ brief.headline.cannot }}</strong
       >
     </p>
     <div class="sides">
       <div class="left">
-        <ul class="options">
-          <li v-for="w in ways" :key="w.says">
-            <strong>{{ w.says }}</strong><template v-if="w.follows">: {{ w.follows }}</template>
-            <span v-if="w.barred" class="faint"> Not now: {{ w.barred }}</span>
-          </li>
-        </ul>
+        <AnswersTable class="options" :answers="brief?.answers ?? []" :labels="labels" />
+        <p v-for="o in barred" :key="o.choice" class="faint">{{ labels[o.choice] }}: not now, {{ o.barred }}</p>
         <template v-if="brief?.parts.length">
           <p>
             {{ brief.headline.what }}<template v-if="brief.headline.how">, {{ brief.headline.how }}</template>
           </p>
-          <ChangeTable v-for="(p, i) in brief.parts" :key="i" :part="p" :several="brief.parts.length > 1" />
+          <CommandList :parts="brief.parts" :folded="small" />
         </template>
       </div>
-      <BriefSide v-if="brief" class="right" :brief="brief" :undrawn="small">
-        <dt>
-          If nobody answers
-          <span class="num faint" :title="exact(question.until)">{{ relative(question.until, now) }}</span>
-        </dt>
-        <dd class="silence">{{ brief.silence }}</dd>
-      </BriefSide>
+      <BriefSide v-if="brief" class="right" :brief="brief" :undrawn="small" :banded="banded" />
     </div>
     <div v-if="may('responder') && question.fields?.length" class="fields">
       <template v-for="f in question.fields" :key="f.name">
@@ -133,7 +114,7 @@ const say = (choice: string) =>
       <p v-else class="faint">You may look at this question; whoever answers it needs the role responder.</p>
     </DecisionBar>
     <template v-if="brief?.facts.length">
-      <h4 class="evidence">The evidence</h4>
+      <h3 class="evidence">Evidence</h3>
       <FactsTable :facts="brief.facts" />
     </template>
   </WaitingPanel>
@@ -142,13 +123,6 @@ const say = (choice: string) =>
 <style scoped>
 .evidence {
   margin-top: 24px;
-}
-.options {
-  list-style: none;
-  padding: 0;
-}
-.options li {
-  margin-bottom: 2px;
 }
 .comment {
   flex: 1;

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
+import StateShape from './StateShape.vue'
 
 /** What cannot be undone of what would run, and what is lost by it, as the author says it or does not. */
 const props = defineProps<{ parts: Schemas['ChangePart'][] }>()
@@ -23,7 +24,7 @@ const says = (r: { title: string; says: string }) => {
 <template>
   <section v-if="risks.length" class="risk" aria-label="Risk">
     <template v-for="(r, n) in risks" :key="n">
-      <p class="says"><span aria-hidden="true">⇥</span> {{ says(r) }}</p>
+      <p class="says"><StateShape name="no-undo" /> {{ says(r) }}</p>
       <p>
         <template v-if="r.loses">What is lost: {{ r.loses }}</template
         ><template v-else>What is lost: not stated by the author.</template>
@@ -38,7 +39,9 @@ const says = (r: { title: string; says: string }) => {
   background: rgba(var(--v-theme-error), 0.08);
   border-radius: 4px;
   padding: 8px 12px;
-  margin-bottom: 10px;
+  margin-bottom: 8px;
+  font-size: 13px;
+  line-height: 18px;
 }
 @media (max-width: 700px) {
   .risk {

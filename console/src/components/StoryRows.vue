@@ -5,6 +5,7 @@ import type { Schemas } from '../api/client'
 import { clockTime, exact, span } from '../composables/clock'
 import { between, rowLook } from '../composables/story'
 import StoryText from './StoryText.vue'
+import StateShape from './StateShape.vue'
 
 /** The record folded: one row a step. A row leads to its entries. */
 const props = defineProps<{ rows: Schemas['StoryRow'][] }>()
@@ -39,12 +40,11 @@ const took = (r: Schemas['StoryRow']) => {
           </button>
         </td>
         <td class="word">
-          <span
-            aria-hidden="true"
+          <StateShape
             class="shape"
+            :name="rowLook[r.state].shape"
             :style="rowLook[r.state].color ? { color: `rgb(var(--v-theme-${rowLook[r.state].color}))` } : {}"
-            >{{ rowLook[r.state].shape }}</span
-          >
+          />
           {{ r.word }}<span v-if="rowLook[r.state].word" class="only-read">, {{ rowLook[r.state].word }}</span>
         </td>
         <td>

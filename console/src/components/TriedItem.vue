@@ -15,7 +15,7 @@ const decided = (v: Schemas['Verdict']) =>
   <section :aria-label="title">
     <h3>{{ title }}</h3>
     <p v-if="item.ignored" class="faint">ignored, as the source says</p>
-    <p v-if="item.unparsed" class="unparsed">◇ cannot be read: {{ item.unparsed }}</p>
+    <p v-if="item.unparsed" class="unparsed">cannot be read: {{ item.unparsed }}</p>
     <table v-if="item.made.length" class="plain" :aria-label="`${title}, field by field`">
       <thead>
         <tr>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { exact, relative, useClock } from '../composables/clock'
+import { clockTime, exact, relative, useClock } from '../composables/clock'
+import StateShape from './StateShape.vue'
 
 // The frame of what waits for somebody: an approval, an answer, or a person who takes over. Its look is in style.css, as
 // what stands in it comes from others.
@@ -10,15 +11,21 @@ const now = useClock()
 <template>
   <section class="wanted" :aria-label="wanted">
     <header>
-      <strong><span aria-hidden="true">◐</span> {{ wanted }}</strong>
-      <span class="faint"
-        ><span :class="{ from: until }">{{ from }}<slot name="from" /></span
-        ><template v-if="until"
-          ><span class="from"> · </span>expires
-          <span :title="exact(until)" class="num">{{ relative(until, now) }}</span></template
+      <strong><StateShape name="pennant" /> {{ wanted }}</strong>
+      <span class="faint from">{{ from }}<slot name="from" /></span>
+      <span v-if="until" class="until"
+        >expires <b :title="exact(until)" class="num">{{ relative(until, now) }}</b><span class="from"
+          >, at {{ clockTime(until) }}</span
         ></span
       >
     </header>
     <slot />
   </section>
 </template>
+
+<style scoped>
+.until {
+  margin-left: auto;
+  white-space: nowrap;
+}
+</style>

@@ -28,5 +28,5 @@ test('what is to come is told from what is over', () => {
 test('a state is told by its word and shape, not by colour alone', () => {
   for (const state of ['running', 'waiting', 'unsure', 'failed', 'critical', 'repaired'])
     expect(look(state).word + look(state).shape).not.toBe('')
-  expect(look('never-seen')).toMatchObject({ word: 'never-seen', shape: '·' })
+  expect(look('never-seen')).toMatchObject({ word: 'never-seen', shape: 'dash' })
 })

@@ -1,7 +1,21 @@
 import { createSharedComposable, useTimestamp } from '@vueuse/core'
+import { computed, ref } from 'vue'
 
 /** The time now in milliseconds, moving once a second while somebody looks. One clock for the whole page. */
-export const useClock = createSharedComposable(() => useTimestamp({ interval: 1000 }))
+export const useClock = createSharedComposable(() => {
+  const own = useTimestamp({ interval: 1000 })
+  return computed(() => own.value + ahead.value)
+})
+
+/** How far the service's clock is ahead of this machine's, in milliseconds: ages are told by the service's. */
+const ahead = ref(0)
+
+/** Takes in the time at which the service answered; it tells whole seconds, so that less than two say nothing. */
+export function heardAt(date: string | null, now = Date.now()) {
+  const by = Date.parse(date ?? '') - now
+  if (Number.isNaN(by)) return
+  ahead.value = Math.abs(by) < 2000 ? 0 : by
+}
 
 export function span(ms: number): string {
   if (ms < 1000) return `${Math.round(Math.max(0, ms))} ms`
@@ -27,3 +41,7 @@ const timeOnly = new Intl.DateTimeFormat('en-GB', { timeStyle: 'medium' })
 export const exact = (at: string) => `${dateTime.format(new Date(at))} ${zone}`
 export const clockTime = (at: string) => timeOnly.format(new Date(at))
 export const zoneName = zone
+/** The zone as it stands beside a time. */
+export const zoneShort =
+  new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' }).formatToParts().find((p) => p.type === 'timeZoneName')
+    ?.value ?? zone

@@ -65,6 +65,16 @@ export const useStory = (number: MaybeRefOrGetter<number>) => {
   })
 }
 
+/** How bad an incident is now, by its leading reading, and whom it harms. */
+export const useStanding = (number: MaybeRefOrGetter<number>, live: MaybeRefOrGetter<boolean> = true) =>
+  useQuery({
+    queryKey: computed(() => ['incident', String(toValue(number)), 'standing']),
+    queryFn: () =>
+      got(api.GET('/api/v1/incidents/{number}/standing', { params: { path: { number: toValue(number) } } })),
+    refetchInterval: () => (toValue(live) ? 5_000 : false),
+    placeholderData: (old) => old,
+  })
+
 export const useRuns = (active: boolean) =>
   useQuery({
     queryKey: ['runs', active],
@@ -80,9 +90,10 @@ export const useRun = (id: MaybeRefOrGetter<string>) =>
 export const useGates = () => useQuery({ queryKey: ['gates'], queryFn: () => got(api.GET('/api/v1/gates')) })
 
 /** Who of each team is on call now. It changes with the time, so it is asked again each minute. */
-export const useOnCall = () =>
+export const useOnCall = (enabled: MaybeRefOrGetter<boolean> = true) =>
   useQuery({
     queryKey: ['teams'],
+    enabled,
     queryFn: () => got(api.GET('/api/v1/on-call', { params: { query: {} } })),
     refetchInterval: 60_000,
   })

@@ -82,6 +82,8 @@ export const kinds: Record<string, About> = {
   "incident.kept-open": {"word":"stays open"},
   "alert.lapsed": {"word":"still so"},
   "run.settled": {"word":"done with","said":true},
+  "followup.set": {"word":"follow-up","said":true},
+  "stated": {"word":"stated","said":true},
   "note.outward": {"word":"for others","said":true},
   "attached": {"word":"attached","said":true},
   "incident.held": {"word":"holder","said":true},
@@ -96,6 +98,7 @@ export const kinds: Record<string, About> = {
 /** What the service does once for an Idempotency-Key (x-once in its API document). */
 export const doneOnce: string[] = [
   "/api/v1/incidents",
+  "/api/v1/incidents/{number}/follow-ups",
   "/api/v1/incidents/{number}/links",
   "/api/v1/incidents/{number}/looks",
   "/api/v1/incidents/{number}/notes",

@@ -12,7 +12,7 @@ export function percent(share: number | undefined): string {
 /** How fast a budget burns: over the first time in which it does so too fast, or over the shortest. */
 export function burnSays(o: Schemas['Objective']): string {
   const on = o.burns.find((b) => b.on)
-  if (on) return `✕ burn rate ${on.long.toFixed(1)}× (${on.over}), too fast`
+  if (on) return `burn rate ${on.long.toFixed(1)}× (${on.over}), too fast`
   const first = o.burns[0]
   return first ? `burn rate ${first.long.toFixed(1)}× (${first.over})` : ''
 }

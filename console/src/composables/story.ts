@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client'
+import type { ShapeName } from './shapes'
 
 type Entry = Schemas['Entry']
 type Row = Schemas['StoryRow']
@@ -33,12 +34,12 @@ export const plainText = (t: Schemas['Text']) => t.map((s) => s.text).join('')
 export const between = (title: string) => (title.endsWith('?') ? ' ' : ': ')
 
 /** How a state of a row looks: a shape, and only then a colour. */
-export const rowLook: Record<Row['state'], { shape: string; color: string; word: string }> = {
-  unknown: { shape: '◇', color: 'warning', word: 'unknown' },
-  bad: { shape: '✕', color: 'error', word: 'bad' },
-  unsure: { shape: '◇', color: 'warning', word: 'unsure' },
-  waiting: { shape: '◐', color: 'warning', word: 'waits' },
-  going: { shape: '▸', color: 'info', word: 'under way' },
-  good: { shape: '✓', color: 'success', word: 'good' },
-  over: { shape: '–', color: '', word: '' },
+export const rowLook: Record<Row['state'], { shape: ShapeName; color: string; word: string }> = {
+  unknown: { shape: 'unsure', color: 'warning', word: 'unknown' },
+  bad: { shape: 'cross', color: 'error', word: 'bad' },
+  unsure: { shape: 'unsure', color: 'warning', word: 'unsure' },
+  waiting: { shape: 'pennant', color: 'warning', word: 'waits' },
+  going: { shape: 'waves', color: 'info', word: 'under way' },
+  good: { shape: 'tick', color: 'success', word: 'good' },
+  over: { shape: 'dash', color: '', word: '' },
 }

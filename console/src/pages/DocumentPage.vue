@@ -1,14 +1,17 @@
 <script setup lang="ts">
 import { useQueryClient } from '@tanstack/vue-query'
-import { refDebounced, useEventListener } from '@vueuse/core'
+import { refDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
-import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, Refusal, type Schemas } from '../api/client'
 import DocumentText from '../components/DocumentText.vue'
+import MergePanel from '../components/MergePanel.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { useDocument, useLibraryRunbook, usePush, useRevisions, useSeen } from '../composables/data'
+import { useDraft } from '../composables/draft'
+import { chosen, isConflict, merge, type Piece } from '../composables/merge'
 import { useSession } from '../composables/session'
 import { authored, skeletons } from '../composables/skeletons'
 
@@ -33,7 +36,51 @@ const before = computed(() =>
   name.value ? (q.data.value?.text ?? '') : (shelf.data.value?.binding ?? skeletons[kind.value] ?? ''),
 )
 const text = ref('')
-watch(before, (t) => (text.value = t), { immediate: true })
+/** The text on which `text` was written, and what is to be asked where somebody pushed another one meanwhile. */
+let base = ''
+const pieces = ref<Piece[]>()
+const merged = ref(false)
+const restored = ref(false)
+const draft = useDraft(() => `${kind.value}/${name.value}`)
+watch(
+  before,
+  (now, was) => {
+    if (was === undefined || !text.value || text.value === base) {
+      const kept = now ? draft.read() : undefined
+      text.value = base = now
+      if (kept && kept.text !== now) {
+        restored.value = true
+        base = kept.base
+        text.value = kept.text
+        if (kept.base !== now) join(now)
+      }
+      return
+    }
+    if (now !== base) join(now)
+  },
+  { immediate: true },
+)
+/** Puts together what was written here and what somebody pushed meanwhile. */
+function join(theirs: string) {
+  const list = merge(base, text.value, theirs)
+  base = theirs
+  if (list.some(isConflict)) pieces.value = list
+  else {
+    text.value = chosen(list, [])
+    merged.value = true
+  }
+}
+function decided(t: string) {
+  text.value = t
+  pieces.value = undefined
+  merged.value = true
+}
+watch(text, (t) => mayWrite.value && draft.keep(base, t))
+function discard() {
+  text.value = base = before.value
+  restored.value = merged.value = false
+  pieces.value = undefined
+}
 const altered = computed(() => text.value.trimEnd() !== before.value.trimEnd())
 const message = ref('')
 
@@ -81,10 +128,11 @@ const keep = () =>
     for (const k of ['document', 'documents', 'triggers', 'trigger', 'sources', 'runbooks', 'runbook', 'library'])
       void queries.invalidateQueries({ queryKey: [k] })
     const it = done.steps.find((s) => s.kind === kind.value)
-    kept = true
+    draft.forget()
+    base = text.value
+    restored.value = merged.value = false
     if (it && it.name !== name.value) await router.replace(`/documents/${it.kind}/${it.name}`)
     else await q.refetch()
-    kept = false
   })
 
 const bring = (number: number) =>
@@ -93,13 +141,6 @@ const bring = (number: number) =>
     const d = await got(api.GET('/api/v1/documents/{kind}/{name}', { params: { path, query: { number } } }))
     text.value = d.text ?? ''
   })
-
-let kept = false
-const unsaved = () => altered.value && !kept && mayWrite.value
-onBeforeRouteLeave(() => !unsaved() || window.confirm('What you wrote is not pushed. Leave it?'))
-useEventListener(window, 'beforeunload', (e: BeforeUnloadEvent) => {
-  if (unsaved()) e.preventDefault()
-})
 </script>
 
 <template>
@@ -113,9 +154,18 @@ useEventListener(window, 'beforeunload', (e: BeforeUnloadEvent) => {
         <TimeAgo :at="q.data.value.pushed_at" /> by {{ q.data.value.pushed_by }}
       </p>
       <p v-if="q.data.value?.origin && mayWrite" class="note">
-        ◇ Its text is kept at <span class="mono">{{ q.data.value.origin }}</span>: the next push from there restores
-        what stands there.
+        Its text is kept at <span class="mono">{{ q.data.value.origin }}</span>: the next push from there restores what
+        stands there.
       </p>
+      <p v-if="restored" role="status" class="note">
+        What you wrote here before and did not push is back.
+        <v-btn size="small" variant="text" @click="discard">Discard it</v-btn>
+      </p>
+      <p v-if="merged" role="status" class="note">
+        {{ q.data.value?.pushed_by || 'Somebody' }} pushed revision {{ q.data.value?.number }} while you wrote; it is
+        merged into your text, which is not pushed yet.
+      </p>
+      <MergePanel v-if="pieces" :pieces="pieces" :by="q.data.value?.pushed_by || 'Somebody'" @done="decided" />
       <div class="two">
         <DocumentText
           v-model:text="text"
@@ -145,10 +195,16 @@ useEventListener(window, 'beforeunload', (e: BeforeUnloadEvent) => {
             <p v-else-if="plan" class="empty">Nothing: this is what is in use.</p>
             <form class="push" @submit.prevent="keep">
               <v-text-field v-model="message" label="Why" hide-details maxlength="1000" />
-              <v-btn type="submit" color="primary" size="small" :disabled="!current" :loading="push.isPending.value">
+              <v-btn
+                type="submit"
+                color="primary"
+                size="small"
+                :disabled="!current || Boolean(pieces)"
+                :loading="push.isPending.value"
+              >
                 Push
               </v-btn>
-              <v-btn v-if="altered" size="small" variant="text" @click="text = before">Undo all</v-btn>
+              <v-btn v-if="altered" size="small" variant="text" @click="discard">Undo all</v-btn>
             </form>
             <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
             <p class="faint hint">

@@ -8,6 +8,7 @@ import StateWord from '../components/StateWord.vue'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useAttempt } from '../composables/attempt'
 import { actByLink, openLink, sentLink, type SentLink } from '../composables/data'
+import StateShape from '../components/StateShape.vue'
 
 // What a link shows that was sent to somebody. Its key stands behind the #, which the browser sends to nobody.
 const route = useRoute()
@@ -54,9 +55,7 @@ const ByLink = defineComponent({
         <v-btn v-if="link.opened.incident && !taken" id="take" size="small" :loading="busy" @click="take"
           >I have it: call nobody else</v-btn
         >
-        <strong v-if="taken" role="status"
-          ><span aria-hidden="true">✓</span> You have it. Nobody else is called.</strong
-        >
+        <strong v-if="taken" role="status"><StateShape name="tick" /> You have it. Nobody else is called.</strong>
       </p>
       <p v-if="link.opened.used" role="status" class="empty">
         <strong>{{ link.opened.happened }}</strong> A link decides once:
@@ -64,7 +63,7 @@ const ByLink = defineComponent({
         to see how it goes on.
       </p>
       <ByLink v-else :link="link">
-        <GatePanel v-if="link.opened.gate?.state === 'open'" :gate="link.opened.gate" @said="look" />
+        <GatePanel v-if="link.opened.gate?.state === 'open'" :gate="link.opened.gate" first @said="look" />
         <QuestionPanel v-else-if="link.opened.question" :question="link.opened.question" @said="look" />
         <p v-else class="empty">
           <template v-if="link.opened.gate"

@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 import { api, got } from '../api/client'
 import { useAttempt } from '../composables/attempt'
 import { useSession } from '../composables/session'
+import StateShape from '../components/StateShape.vue'
 
 // How somebody is reached: in which order, what is verified, and when not for what can wait.
 const session = useSession()
@@ -98,9 +99,9 @@ const quiet = () =>
           <td>{{ w.connection }}</td>
           <td class="mono">{{ w.address }}</td>
           <td>
-            <span v-if="w.verified"><span aria-hidden="true">✓</span> verified</span>
+            <span v-if="w.verified"><StateShape name="tick" /> verified</span>
             <form v-else class="code" @submit.prevent="prove(w.id)">
-              <strong><span aria-hidden="true">◐</span> not verified</strong>
+              <strong><StateShape name="pennant" /> not verified</strong>
               <v-text-field v-model="codes[w.id]" label="Code" density="compact" hide-details maxlength="12" />
               <v-btn type="submit" size="small" :disabled="busy">Verify</v-btn>
               <v-btn size="small" variant="text" :disabled="busy" @click="again(w.id)">Another code</v-btn>

@@ -61,6 +61,12 @@ const said = computed(() => {
   return [...by.values()]
 })
 const troubled = computed(() => (watches.data.value ?? []).filter((w) => w.trouble))
+/** What happens to changes of the service. */
+const stances = {
+  ask: 'changes need approval',
+  act: 'changes run without approval',
+  suggest: 'changes are only suggested',
+}
 </script>
 
 <template>
@@ -71,7 +77,7 @@ const troubled = computed(() => (watches.data.value ?? []).filter((w) => w.troub
         <div>
           <h1>{{ service.title || service.name }}</h1>
           <p class="faint">
-            <span class="mono">{{ service.name }}</span> · {{ service.owner }} · stance {{ service.stance }}
+            <span class="mono">{{ service.name }}</span> · {{ service.owner }} · {{ stances[service.stance ?? 'ask'] }}
             <template v-if="service.depends_on?.length">
               · needs
               <router-link v-for="s in service.depends_on" :key="s" :to="`/services/${s}`" class="gap">{{
@@ -100,7 +106,7 @@ const troubled = computed(() => (watches.data.value ?? []).filter((w) => w.troub
       </div>
 
       <p v-for="w in troubled" :key="w.name" role="alert" class="wrong">
-        ✕ The watch {{ w.name }} got an answer of {{ w.answered }} of {{ w.asked }}: {{ w.trouble }}
+        The watch {{ w.name }} got an answer of {{ w.answered }} of {{ w.asked }}: {{ w.trouble }}
       </p>
 
       <h2>Objectives</h2>

@@ -1,9 +1,52 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref, watch } from 'vue'
 
-import { useIncidents, useObjectives, useServices } from '../composables/data'
+import { api, got } from '../api/client'
+import { useIncidents, useObjectives, useOnCall, useServices } from '../composables/data'
 import { percent, standing } from '../composables/objective'
+import { useSession } from '../composables/session'
+import FormDialog from '../components/FormDialog.vue'
 
+const session = useSession()
+const teams = useOnCall()
+const adding = ref(false)
+const stances = [
+  { title: 'need approval', value: 'ask' as const },
+  { title: 'run without approval', value: 'act' as const },
+  { title: 'are only suggested', value: 'suggest' as const },
+]
+const empty = {
+  name: '',
+  title: '',
+  owner: '',
+  harm: '',
+  stance: 'ask' as 'ask' | 'act' | 'suggest',
+  needs: [] as string[],
+}
+const n = ref({ ...empty })
+function edit() {
+  n.value = { ...empty, owner: teams.data.value?.[0]?.team ?? '' }
+  adding.value = true
+}
+watch(
+  () => teams.data.value,
+  (t) => {
+    if (adding.value && !n.value.owner) n.value.owner = t?.[0]?.team ?? ''
+  },
+)
+const add = () =>
+  got(
+    api.POST('/api/v1/services', {
+      body: {
+        name: n.value.name.trim(),
+        title: n.value.title.trim() || undefined,
+        owner: n.value.owner,
+        harm: n.value.harm.trim() || undefined,
+        stance: n.value.stance,
+        depends_on: n.value.needs,
+      },
+    }),
+  )
 const services = useServices()
 const objectives = useObjectives()
 const incidents = useIncidents('open', 200)
@@ -26,7 +69,10 @@ const rows = computed(() =>
 
 <template>
   <div class="page">
-    <h1>Services</h1>
+    <header class="head">
+      <h1>Services</h1>
+      <v-btn v-if="session.may('admin')" color="primary" variant="flat" @click="edit">Add a service</v-btn>
+    </header>
     <table v-if="rows.length" class="plain" aria-label="Services">
       <thead>
         <tr>
@@ -61,8 +107,47 @@ const rows = computed(() =>
       </tbody>
     </table>
     <p v-else-if="services.isSuccess.value" class="empty">
-      No services yet. Add one: <code class="mono">urgentis service set NAME --owner TEAM</code>
+      No services yet. Add the first one that runbooks look after.
     </p>
+    <FormDialog
+      v-model="adding"
+      title="Add a service"
+      button="Add"
+      :ready="Boolean(n.name.trim() && n.owner)"
+      :go="add"
+      @done="services.refetch()"
+    >
+      <v-text-field
+        v-model="n.name"
+        label="Name"
+        hint="small letters, digits and hyphens"
+        persistent-hint
+        autofocus
+        maxlength="63"
+      />
+      <v-text-field v-model="n.title" label="Title" hide-details maxlength="200" />
+      <v-combobox
+        v-model="n.owner"
+        label="Team that owns it"
+        :items="(teams.data.value ?? []).map((t) => t.team)"
+        hide-details
+      />
+      <v-textarea
+        v-model="n.harm"
+        label="Whom it harms when it is in trouble, and how"
+        rows="2"
+        hide-details
+        maxlength="200"
+      />
+      <v-select v-model="n.stance" label="Changes" :items="stances" hide-details />
+      <v-autocomplete
+        v-model="n.needs"
+        label="Services that it needs"
+        :items="(services.data.value ?? []).map((s) => s.name)"
+        multiple
+        hide-details
+      />
+    </FormDialog>
     <p v-if="services.error.value" role="alert" class="empty">{{ services.error.value.message }}</p>
   </div>
 </template>

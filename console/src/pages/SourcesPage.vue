@@ -1,12 +1,35 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
+import { api, got } from '../api/client'
 import TimeAgo from '../components/TimeAgo.vue'
 import { useListeners, useSources, useUnparsed } from '../composables/data'
 import { useSession } from '../composables/session'
+import FormDialog from '../components/FormDialog.vue'
 
 const session = useSession()
 const q = useSources()
+const adding = ref(false)
+const name = ref('')
+const back = ref('')
+const shown = ref('')
+const at = window.location.origin
+const add = async () => {
+  name.value = name.value.trim()
+  const r = await got(
+    api.POST('/api/v1/sources', {
+      body: {
+        name: name.value,
+        call_back: back.value.trim() || undefined,
+        key: 'token',
+        auth: 'sha256',
+        priv: 'aes',
+        keep_minutes: 0,
+      },
+    }),
+  )
+  shown.value = r.token
+}
 const unparsed = useUnparsed(undefined, session.may('admin'))
 const listeners = useListeners(session.may('admin'))
 const count = computed(() => {
@@ -18,7 +41,16 @@ const count = computed(() => {
 
 <template>
   <div class="page">
-    <h1>Sources</h1>
+    <header class="head">
+      <h1>Sources</h1>
+      <v-btn v-if="session.may('admin')" color="primary" variant="flat" @click="((name = ''), (adding = true))"
+        >Add a source</v-btn
+      >
+    </header>
+    <p v-if="shown" role="status" class="shown">
+      {{ name }} reports to <code class="mono">{{ at }}/in/{{ name }}</code> with this token, shown once:
+      <code id="token" class="mono">{{ shown }}</code>
+    </p>
     <table v-if="q.data.value?.length" class="plain" aria-label="Sources">
       <thead>
         <tr>
@@ -40,16 +72,14 @@ const count = computed(() => {
             <span v-else class="faint">never</span>
           </td>
           <td v-if="session.may('admin')" class="num">
-            <strong v-if="count.get(s.name)" class="some">◇ {{ count.get(s.name) }} cannot be read</strong>
+            <strong v-if="count.get(s.name)" class="some">{{ count.get(s.name) }} cannot be read</strong>
             <span v-else class="faint">none</span>
           </td>
           <td class="wide mono faint">{{ s.call_back }}</td>
         </tr>
       </tbody>
     </table>
-    <p v-else-if="q.isSuccess.value" class="empty">
-      Nothing reports yet. Add a source with <code class="mono">urgentis source add NAME</code>.
-    </p>
+    <p v-else-if="q.isSuccess.value" class="empty">Nothing reports yet. Add the monitor whose alerts are to come in.</p>
     <template v-if="session.may('admin')">
       <h2>Listeners</h2>
       <table v-if="listeners.data.value?.length" class="plain" aria-label="Listeners">
@@ -82,10 +112,40 @@ const count = computed(() => {
       </p>
     </template>
     <p v-if="q.error.value" role="alert">{{ q.error.value.message }}</p>
+    <FormDialog
+      v-model="adding"
+      title="Add a source"
+      button="Add"
+      :ready="Boolean(name.trim())"
+      :go="add"
+      says="Its token is shown once. What it sends in a form of its own is read by a map, which is a document."
+      @done="q.refetch()"
+    >
+      <v-text-field
+        v-model="name"
+        label="Name"
+        hint="small letters, digits and hyphens"
+        persistent-hint
+        autofocus
+        maxlength="63"
+      />
+      <v-text-field
+        v-model="back"
+        label="Address that is told of closed incidents (may be empty)"
+        hide-details
+        maxlength="500"
+      />
+    </FormDialog>
   </div>
 </template>
 
 <style scoped>
+.shown {
+  padding: 8px 12px;
+  margin-bottom: 8px;
+  border-left: 4px solid rgb(var(--v-theme-success));
+  overflow-wrap: anywhere;
+}
 .some {
   color: rgb(var(--v-theme-warning));
   font-weight: 600;

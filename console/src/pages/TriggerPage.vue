@@ -64,7 +64,7 @@ const turn = (on: boolean) =>
       <ul class="says">
         <li v-for="(s, i) in t.says" :key="i" :class="{ mono: i === 0 }">{{ s }}</li>
       </ul>
-      <p v-if="t.off" class="off">◇ Switched off by {{ t.off.by }} <TimeAgo :at="t.off.at" />: {{ t.off.because }}</p>
+      <p v-if="t.off" class="off">Switched off by {{ t.off.by }} <TimeAgo :at="t.off.at" />: {{ t.off.because }}</p>
       <form v-if="session.may('operator')" class="switch" @submit.prevent="turn(!!t.off)">
         <v-text-field v-if="!t.off" v-model="because" label="Why it is switched off" hide-details maxlength="500" />
         <v-btn type="submit" size="small" :disabled="!t.off && !because.trim()" :loading="flip.isPending.value">{{

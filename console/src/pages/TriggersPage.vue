@@ -25,7 +25,7 @@ const held = (l: Record<string, number>) => (l.back ?? 0) + (l.refused ?? 0) + (
           <td>
             <router-link :to="`/triggers/${t.name.replace('/', '.')}`">{{ t.name }}</router-link>
             <p class="faint">starts {{ t.runbook }}</p>
-            <p v-if="t.off" class="some">◇ switched off by {{ t.off.by }}: {{ t.off.because }}</p>
+            <p v-if="t.off" class="some">switched off by {{ t.off.by }}: {{ t.off.because }}</p>
           </td>
           <td>
             <p v-for="(s, i) in t.says" :key="i" :class="{ mono: i === 0 && s.includes('alert.'), faint: i > 0 }">
