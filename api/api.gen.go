@@ -1231,6 +1231,36 @@ func (e ListMessagesParamsState) Valid() bool {
 	}
 }
 
+// Defines values for ListRunsParamsState.
+const (
+	ListRunsParamsStateCancelled  ListRunsParamsState = "cancelled"
+	ListRunsParamsStateDone       ListRunsParamsState = "done"
+	ListRunsParamsStateFailed     ListRunsParamsState = "failed"
+	ListRunsParamsStateHandedOver ListRunsParamsState = "handed-over"
+	ListRunsParamsStateRunning    ListRunsParamsState = "running"
+	ListRunsParamsStateWaiting    ListRunsParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ListRunsParamsState enum.
+func (e ListRunsParamsState) Valid() bool {
+	switch e {
+	case ListRunsParamsStateCancelled:
+		return true
+	case ListRunsParamsStateDone:
+		return true
+	case ListRunsParamsStateFailed:
+		return true
+	case ListRunsParamsStateHandedOver:
+		return true
+	case ListRunsParamsStateRunning:
+		return true
+	case ListRunsParamsStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Act defines model for Act.
 type Act struct {
 	Act     string    `json:"act"`
@@ -4166,15 +4196,41 @@ type ReadingCoursesParams struct {
 	Points int `form:"points,omitempty" json:"points,omitempty,omitzero"`
 }
 
+// ListRunbooksParams defines parameters for ListRunbooks.
+type ListRunbooksParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+	Tag     string    `form:"tag,omitempty" json:"tag,omitempty,omitzero"`
+
+	// Text words that all stand in its name, title, purpose, tags, service, owner, or harm
+	Text string `form:"text,omitempty" json:"text,omitempty,omitzero"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Active only those that are not over
 	Active bool `form:"active,omitempty" json:"active,omitempty,omitzero"`
 
 	// Left only those that left something to people which is not done with
-	Left     bool   `form:"left,omitempty" json:"left,omitempty,omitzero"`
-	Runbook  string `form:"runbook,omitempty" json:"runbook,omitempty,omitzero"`
-	Incident int64  `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
+	Left     bool                `form:"left,omitempty" json:"left,omitempty,omitzero"`
+	Runbook  string              `form:"runbook,omitempty" json:"runbook,omitempty,omitzero"`
+	Incident int64               `form:"incident,omitempty" json:"incident,omitempty,omitzero"`
+	State    ListRunsParamsState `form:"state,omitempty" json:"state,omitempty,omitzero"`
+
+	// By who or what started it: a person, trigger:NAME
+	By string `form:"by,omitempty" json:"by,omitempty,omitzero"`
+
+	// Input name=value of one of its inputs
+	Input string `form:"input,omitempty" json:"input,omitempty,omitzero"`
+
+	// Text words, "phrases", or, -without; searched in the runbook, inputs, and the alert that it was started for
+	Text string `form:"text,omitempty" json:"text,omitempty,omitzero"`
+
+	// From started then or later
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// To started before
+	To time.Time `form:"to,omitempty" json:"to,omitempty,omitzero"`
 
 	// Service only what belongs to this service
 	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
@@ -4183,6 +4239,9 @@ type ListRunsParams struct {
 	// Cursor next of the page before
 	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
 }
+
+// ListRunsParamsState defines parameters for ListRuns.
+type ListRunsParamsState string
 
 // ListSeenParams defines parameters for ListSeen.
 type ListSeenParams struct {
@@ -5155,7 +5214,7 @@ type ClientInterface interface {
 	// ListRunbooks Runbooks with their newest revision.
 	//
 	// Corresponds with GET /api/v1/runbooks (the `ListRunbooks` operationId).
-	ListRunbooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListRunbooks(ctx context.Context, params *ListRunbooksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PushRunbookWithBody Store the text of a runbook; a changed text is a new revision.
 	//
@@ -7472,8 +7531,8 @@ func (c *Client) Rehearse(ctx context.Context, body RehearseJSONRequestBody, req
 // ListRunbooks Runbooks with their newest revision.
 //
 // Corresponds with GET /api/v1/runbooks (the `ListRunbooks` operationId).
-func (c *Client) ListRunbooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListRunbooksRequest(c.Server)
+func (c *Client) ListRunbooks(ctx context.Context, params *ListRunbooksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRunbooksRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -12730,7 +12789,7 @@ func NewRehearseRequestWithBody(server string, contentType string, body io.Reade
 }
 
 // NewListRunbooksRequest constructs an http.Request for the ListRunbooks method
-func NewListRunbooksRequest(server string) (*http.Request, error) {
+func NewListRunbooksRequest(server string, params *ListRunbooksParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -12746,6 +12805,45 @@ func NewListRunbooksRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -13026,6 +13124,54 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 		}
 
 		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "incident", params.Incident, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "input", params.Input, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
 			return nil, err
 		} else {
 			for _, qp := range strings.Split(queryFrag, "&") {
@@ -16366,7 +16512,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/runbooks (the `ListRunbooks` operationId).
-	ListRunbooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRunbooksResponse, error)
+	ListRunbooksWithResponse(ctx context.Context, params *ListRunbooksParams, reqEditors ...RequestEditorFn) (*ListRunbooksResponse, error)
 
 	// PushRunbookWithBodyWithResponse Store the text of a runbook; a changed text is a new revision.
 	//
@@ -25567,8 +25713,8 @@ func (c *ClientWithResponses) RehearseWithResponse(ctx context.Context, body Reh
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/runbooks (the `ListRunbooks` operationId).
-func (c *ClientWithResponses) ListRunbooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRunbooksResponse, error) {
-	rsp, err := c.ListRunbooks(ctx, reqEditors...)
+func (c *ClientWithResponses) ListRunbooksWithResponse(ctx context.Context, params *ListRunbooksParams, reqEditors ...RequestEditorFn) (*ListRunbooksResponse, error) {
+	rsp, err := c.ListRunbooks(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -31896,7 +32042,7 @@ type ServerInterface interface {
 	Rehearse(c *gin.Context)
 	// ListRunbooks Runbooks with their newest revision.
 	// (GET /api/v1/runbooks)
-	ListRunbooks(c *gin.Context)
+	ListRunbooks(c *gin.Context, params ListRunbooksParams)
 	// PushRunbook Store the text of a runbook; a changed text is a new revision.
 	// (POST /api/v1/runbooks)
 	PushRunbook(c *gin.Context)
@@ -34493,6 +34639,36 @@ func (siw *ServerInterfaceWrapper) Rehearse(c *gin.Context) {
 // ListRunbooks operation middleware
 func (siw *ServerInterfaceWrapper) ListRunbooks(c *gin.Context) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRunbooksParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", c.Request.URL.Query(), &params.Tag, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter tag: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -34500,7 +34676,7 @@ func (siw *ServerInterfaceWrapper) ListRunbooks(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListRunbooks(c)
+	siw.Handler.ListRunbooks(c, params)
 }
 
 // PushRunbook operation middleware
@@ -34688,6 +34864,54 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "incident", c.Request.URL.Query(), &params.Incident, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter incident: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", c.Request.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter by: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "input" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "input", c.Request.URL.Query(), &params.Input, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter input: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -39679,6 +39903,7 @@ func (response RehearsedefaultApplicationProblemPlusJSONResponse) VisitRehearseR
 }
 
 type ListRunbooksRequestObject struct {
+	Params ListRunbooksParams
 }
 
 type ListRunbooksResponseObject interface {
@@ -45483,8 +45708,10 @@ func (sh *strictHandler) Rehearse(ctx *gin.Context) {
 }
 
 // ListRunbooks operation middleware
-func (sh *strictHandler) ListRunbooks(ctx *gin.Context) {
+func (sh *strictHandler) ListRunbooks(ctx *gin.Context, params ListRunbooksParams) {
 	var request ListRunbooksRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListRunbooks(ctx, request.(ListRunbooksRequestObject))

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"urgentis/core/access"
 	"urgentis/core/runbook"
@@ -20,8 +22,23 @@ type Runbook struct {
 	Unchanged bool
 }
 
+// WhichRunbooks narrows a list of runbooks; what is "" narrows nothing. Text are words that all stand in what a runbook
+// says of itself.
+type WhichRunbooks struct{ Service, Tag, Text string }
+
+func (w WhichRunbooks) has(r *Runbook) bool {
+	if w.Service != "" && r.Service != w.Service || w.Tag != "" && !slices.Contains(r.Tags, w.Tag) {
+		return false
+	}
+	said := strings.ToLower(strings.Join(append([]string{r.Name, r.Title, r.About, r.Service, r.Owner, r.Book.Harm},
+		r.Tags...), " "))
+	return !slices.ContainsFunc(strings.Fields(strings.ToLower(w.Text)), func(word string) bool {
+		return !strings.Contains(said, word)
+	})
+}
+
 // Runbooks lists the newest revision of each runbook.
-func (a *App) Runbooks(ctx context.Context, who *access.Principal) ([]Runbook, error) {
+func (a *App) Runbooks(ctx context.Context, who *access.Principal, which WhichRunbooks) ([]Runbook, error) {
 	scope, err := see(who)
 	if err != nil {
 		return nil, err
@@ -30,13 +47,15 @@ func (a *App) Runbooks(ctx context.Context, who *access.Principal) ([]Runbook, e
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Runbook, len(list))
-	for i, r := range list {
+	out := make([]Runbook, 0, len(list))
+	for _, r := range list {
 		b, err := a.engine.Book(ctx, r.Revision)
 		if err != nil {
 			b = &runbook.Book{}
 		}
-		out[i] = Runbook{Revision: r, Book: b}
+		if one := (Runbook{Revision: r, Book: b}); which.has(&one) {
+			out = append(out, one)
+		}
 	}
 	return out, nil
 }

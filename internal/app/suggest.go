@@ -103,7 +103,7 @@ const maxSuggesting = 100
 
 // booksBut are the runbooks that somebody may see and that can be read, without those of some runs.
 func (a *App) booksBut(ctx context.Context, who *access.Principal, working []store.Run) ([]*runbook.Book, error) {
-	list, err := a.Runbooks(ctx, who)
+	list, err := a.Runbooks(ctx, who, WhichRunbooks{})
 	if err != nil {
 		return nil, err
 	}

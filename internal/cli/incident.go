@@ -101,10 +101,7 @@ func (a *app) incidentList() *cobra.Command {
 				p.State = ""
 			}
 			var err error
-			if p.From, err = moment("since", since); err != nil {
-				return nil, "", err
-			}
-			if p.To, err = moment("before", before); err != nil {
+			if p.From, p.To, err = period(since, before); err != nil {
 				return nil, "", err
 			}
 			r, err := check(cl.ListIncidentsWithResponse(ctx, &p))
@@ -157,6 +154,15 @@ func (a *app) incidentList() *cobra.Command {
 	a.offersFlag(c, "saved", searchNames)
 	complete(c, "severity", "critical", "major", "minor", "warning")
 	return c
+}
+
+// period reads the two times that narrow a list, --since and --before.
+func period(since, before string) (from, to time.Time, err error) {
+	if from, err = moment("since", since); err != nil {
+		return from, to, err
+	}
+	to, err = moment("before", before)
+	return from, to, err
 }
 
 // moment reads a time: one of RFC 3339, or how long ago.

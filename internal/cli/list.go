@@ -137,7 +137,7 @@ func each[T any](items *[]T, err error, name func(T) string) []string {
 // What completions offer: a name, a tab, and what it is.
 
 func runbookNames(ctx context.Context, cl *client) []string {
-	r, err := check(cl.ListRunbooksWithResponse(ctx))
+	r, err := check(cl.ListRunbooksWithResponse(ctx, &api.ListRunbooksParams{}))
 	return each(r.JSON200, err, func(x api.Runbook) string { return x.Name + "\t" + x.Title })
 }
 

@@ -101,16 +101,28 @@ func worksFor(r *api.RunDetail) string {
 	return fmt.Sprintf("It is for: %s", strings.Join(list, "; "))
 }
 
+// runStates are the states that a run may be in.
+var runStates = []string{"running", "waiting", "done", "failed", "handed-over", "cancelled"}
+
 func (a *app) runList() *cobra.Command {
 	var p api.ListRunsParams
 	var limit int
+	var since, before string
 	c := doerList(
 		a,
 		"List runs, the newest first",
-		"urgentis run list --active\nurgentis run list --left\nurgentis run list --runbook berth-queue-backlog",
+		"urgentis run list --active\nurgentis run list --left\nurgentis run list --runbook berth-queue-backlog\n"+
+			"urgentis run list --text quay-north --since 7d\nurgentis run list --by mara --state failed",
 		&limit,
 		func(ctx context.Context, cl *client, cursor string, n int) ([]api.Run, string, error) {
 			p.Cursor, p.Limit = cursor, n
+			var err error
+			if p.From, p.To, err = period(since, before); err != nil {
+				return nil, "", err
+			}
+			if p.Input != "" && !strings.Contains(p.Input, "=") {
+				return nil, "", usage("--input must be NAME=VALUE, such as queue=quay-north")
+			}
 			r, err := check(cl.ListRunsWithResponse(ctx, &p))
 			if err != nil {
 				return nil, "", err
@@ -125,7 +137,11 @@ func (a *app) runList() *cobra.Command {
 					orDash(numberOrNone(x.Incident)), x.StartedBy, ago(x.BegunAt),
 				})
 			}
-			a.table("No runs. Start one with: urgentis run start RUNBOOK",
+			none := "No runs. Start one with: urgentis run start RUNBOOK"
+			if narrowed := p; narrowed != (api.ListRunsParams{Cursor: p.Cursor, Limit: p.Limit}) {
+				none = "No run is like that."
+			}
+			a.table(none,
 				[]string{"id", "runbook", "state", "waits on", "incident", "started by", "started"}, rows)
 		},
 	)
@@ -134,6 +150,15 @@ func (a *app) runList() *cobra.Command {
 	c.Flags().StringVar(&p.Runbook, "runbook", "", "only those of this `RUNBOOK`")
 	c.Flags().StringVar(&p.Service, "service", "", "only those of this `SERVICE`")
 	c.Flags().Int64Var(&p.Incident, "incident", 0, "only those of this incident's `NUMBER`")
+	c.Flags().StringVar((*string)(&p.State), "state", "", "only those in this `STATE`: "+strings.Join(runStates, ", "))
+	c.Flags().StringVar(&p.By, "by", "", "only those that this `STARTER` started: a person, or trigger:NAME")
+	c.Flags().StringVar(&p.Input, "input", "", "only those begun with this input, as `NAME=VALUE`")
+	c.Flags().StringVar(&p.Text, "text", "", "only those begun with these `WORDS`, in the runbook, the inputs or the "+
+		"alert: words, \"phrases\", or, -without")
+	c.Flags().StringVar(&since, "since", "", "only those started since a `TIME`: 24h ago, or 2031-03-01T02:00:00Z")
+	c.Flags().StringVar(&before, "before", "", "only those started before a `TIME`")
+	complete(c, "state", runStates...)
+	a.offersFlag(c, "by", personNames)
 	a.offersFlag(c, "runbook", runbookNames)
 	a.offersFlag(c, "service", serviceNames)
 	a.offersFlag(c, "incident", incidentNumbers)

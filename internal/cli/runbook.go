@@ -272,10 +272,12 @@ func pushed(r api.RunbookDetail, only bool) string {
 }
 
 func (a *app) runbookList() *cobra.Command {
-	return lister(a, "List runbooks", "urgentis runbook list", "No runbooks. Push one with: urgentis runbook push FILE",
+	var p api.ListRunbooksParams
+	c := lister(a, "List runbooks", "urgentis runbook list\nurgentis runbook list --tag queues --text backlog",
+		"No runbook is like that, or there are none. Push one with: urgentis runbook push FILE",
 		[]string{"name", "service", "owner", "rev", "pushed", "tags", "title"},
 		func(cmd *cobra.Command, cl *client) (*[]api.Runbook, error) {
-			r, err := check(cl.ListRunbooksWithResponse(cmd.Context()))
+			r, err := check(cl.ListRunbooksWithResponse(cmd.Context(), &p))
 			return r.JSON200, err
 		}, func(x api.Runbook) []string {
 			return []string{
@@ -283,6 +285,12 @@ func (a *app) runbookList() *cobra.Command {
 				clip(x.Title, 50),
 			}
 		})
+	c.Flags().StringVar(&p.Service, "service", "", "only those of this `SERVICE`")
+	c.Flags().StringVar(&p.Tag, "tag", "", "only those that have this `TAG`")
+	c.Flags().StringVar(&p.Text, "text", "", "only those that have all these `WORDS` in their name, title, purpose, "+
+		"harm, tags, service or owner")
+	a.offersFlag(c, "service", serviceNames)
+	return c
 }
 
 // revision reads a runbook: its newest revision, or that of a number.

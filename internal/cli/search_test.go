@@ -2,7 +2,11 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -63,4 +67,56 @@ func TestSearchesThatAreKept(t *testing.T) {
 	assert.NotContains(t, ok(t, "search", "list"), "the-ramp")
 	code, _, _ = run(t, "", "search", "remove", "the-ramp")
 	assert.Equal(t, 4, code)
+}
+
+// Runs are found by who began them, with what, and in which words; runbooks by their tags and purpose.
+func TestRunsAndRunbooksAreFound(t *testing.T) {
+	signedIn(t)
+	folder := t.TempDir()
+	for name, purpose := range map[string]string{"ramp-lamps": "The lamps of a ramp are dark",
+		"deck-pumps": "A pump of a deck stands"} {
+		file := filepath.Join(folder, name+".yaml")
+		require.NoError(t, os.WriteFile(file, []byte("urgentis: runbook/1\nname: "+name+"\ntitle: "+purpose+
+			"\nowner: quay\nservice: "+name+"\ntags: ["+strings.Split(name, "-")[1]+"]\ninputs:\n  berth: {type: text}\n  low: {type: number, default: 7}\n"+
+			"steps:\n  - note: Seen\n    text: Seen at {{ inputs.berth }}.\n"), 0o600))
+		ok(t, "runbook", "push", file)
+	}
+	for _, berth := range []string{"north-3", "south-1"} {
+		ok(t, "run", "start", "ramp-lamps", "--input", "berth="+berth, "--follow")
+	}
+	ok(t, "run", "start", "deck-pumps", "--input", "berth=north-3", "--input", "low=12", "--follow")
+
+	type list struct {
+		Items []struct{ Runbook, Name string }
+	}
+	for _, c := range []struct {
+		want int
+		args []string
+	}{
+		{3, []string{"run", "list"}},
+		{2, []string{"run", "list", "--input", "berth=north-3"}},
+		{1, []string{"run", "list", "--input", "low=12"}},
+		{2, []string{"run", "list", "--input", "low=7", "--since", "1h"}},
+		{0, []string{"run", "list", "--input", "low=seven"}},
+		{0, []string{"run", "list", "--input", `berth=no"rth`}},
+		{1, []string{"run", "list", "--text", "south"}},
+		{3, []string{"run", "list", "--text", "north or lamps"}},
+		{1, []string{"run", "list", "--text", "north -lamps"}},
+		{3, []string{"run", "list", "--by", "iva", "--state", "done"}},
+		{0, []string{"run", "list", "--by", "mara"}},
+		{0, []string{"run", "list", "--before", "1h"}},
+		{2, []string{"runbook", "list"}},
+		{1, []string{"runbook", "list", "--tag", "lamps"}},
+		{1, []string{"runbook", "list", "--text", "PUMP stands"}},
+		{0, []string{"runbook", "list", "--text", "pump lamp"}},
+	} {
+		var got list
+		require.NoError(t, json.Unmarshal([]byte(ok(t, append(c.args, "-o", "json")...)), &got))
+		assert.Len(t, got.Items, c.want, "%v", c.args)
+	}
+	assert.Contains(t, ok(t, "run", "list", "--by", "mara"), "No run is like that.")
+	for _, wrong := range [][]string{{"--input", "north"}, {"--state", "lost"}, {"--since", "soon"}} {
+		code, _, said := run(t, "", append([]string{"run", "list"}, wrong...)...)
+		assert.Equal(t, 2, code, "%v: %s", wrong, said)
+	}
 }

@@ -185,7 +185,7 @@ func (s *Server) ListIncidents(
 		return nil, err
 	}
 	p := r.Params
-	if err := wellFormed(p.Label); err != nil {
+	if err := wellFormed("label", p.Label); err != nil {
 		return nil, err
 	}
 	list, more, err := s.App.Incidents(ctx, who(ctx), store.WhichIncidents{
@@ -200,9 +200,9 @@ func (s *Server) ListIncidents(
 }
 
 // wellFormed refuses a label to look for that is none.
-func wellFormed(label string) error {
-	if label != "" && !strings.Contains(label, "=") {
-		return bad("label", "label must be NAME=VALUE")
+func wellFormed(field, value string) error {
+	if value != "" && !strings.Contains(value, "=") {
+		return bad(field, "%s must be NAME=VALUE", field)
 	}
 	return nil
 }

@@ -15,9 +15,11 @@ import (
 // ListRunbooks implements api.StrictServerInterface.
 func (s *Server) ListRunbooks(
 	ctx context.Context,
-	_ api.ListRunbooksRequestObject,
+	r api.ListRunbooksRequestObject,
 ) (api.ListRunbooksResponseObject, error) {
-	list, err := s.App.Runbooks(ctx, who(ctx))
+	list, err := s.App.Runbooks(ctx, who(ctx), app.WhichRunbooks{
+		Service: r.Params.Service, Tag: r.Params.Tag, Text: r.Params.Text,
+	})
 	return api.ListRunbooks200JSONResponse(mapped(list, apiRunbook)), err
 }
 

@@ -18,9 +18,13 @@ func (s *Server) ListRuns(ctx context.Context, r api.ListRunsRequestObject) (api
 	if err != nil {
 		return nil, err
 	}
+	if err := wellFormed("input", r.Params.Input); err != nil {
+		return nil, err
+	}
 	list, more, err := s.App.Runs(ctx, who(ctx), store.WhichRuns{
 		Active: r.Params.Active, Left: r.Params.Left, Runbook: r.Params.Runbook, Service: r.Params.Service,
-		Incident: r.Params.Incident,
+		Incident: r.Params.Incident, State: string(r.Params.State), By: r.Params.By, Text: r.Params.Text,
+		Input: r.Params.Input, From: given(r.Params.From), To: given(r.Params.To),
 	}, p)
 	out := api.ListRuns200JSONResponse{Items: mapped(list, apiRun)}
 	out.Next = next(list, more, func(x store.Run) string { return cursor(x.BegunAt, x.ID) })

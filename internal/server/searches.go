@@ -24,7 +24,7 @@ func (s *Server) ListSearches(
 // KeepSearch implements api.StrictServerInterface.
 func (s *Server) KeepSearch(ctx context.Context, r api.KeepSearchRequestObject) (api.KeepSearchResponseObject, error) {
 	b := r.Body
-	if err := wellFormed(b.Label); err != nil {
+	if err := wellFormed("label", b.Label); err != nil {
 		return nil, err
 	}
 	return api.KeepSearch204Response{}, s.App.KeepSearch(ctx, who(ctx), r.Name, store.WhichIncidents{

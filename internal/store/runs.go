@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -302,7 +303,52 @@ type WhichRuns struct {
 	Active           bool // only those that are not over
 	Left             bool // only those that left something to people which is not done with
 	Runbook, Service string
+	State, By        string // By is who or what started it
 	Incident         int64
+	// Text is searched in what it was begun with, as people write it: words, "phrases", or, -without.
+	Text string
+	// Input is one of its inputs, as name=value.
+	Input string
+	// From and To bound when it was started.
+	From, To *time.Time
+}
+
+// begunWith are the conditions on what a run was begun with; its first event says it.
+func (w WhichRuns) begunWith(where string, args []any) (string, []any) {
+	const first = " and id in (select e.run from event e where e.seq = 1 and "
+	if w.Text != "" {
+		where += first + `jsonb_to_tsvector('simple', e.body::jsonb, '["string", "numeric", "boolean"]')
+			@@ websearch_to_tsquery('simple', ?))`
+		args = append(args, w.Text)
+	}
+	if name, value, ok := strings.Cut(w.Input, "="); ok {
+		where += first + "(e.body::jsonb -> 'inputs' @> ?::jsonb or e.body::jsonb -> 'inputs' @> ?::jsonb))"
+		args = append(args, inputIs(name, value, false), inputIs(name, value, true))
+	}
+	if w.From != nil {
+		where, args = where+" and begun_at >= ?", append(args, *w.From)
+	}
+	if w.To != nil {
+		where, args = where+" and begun_at < ?", append(args, *w.To)
+	}
+	return where, args
+}
+
+// inputIs is an input as JSON: as text, or as the number or truth value that its text writes, if it writes one.
+func inputIs(name, value string, typed bool) string {
+	var v any = value
+	var scalar any
+	if typed && json.Unmarshal([]byte(value), &scalar) == nil {
+		switch scalar.(type) {
+		case float64, bool:
+			v = json.RawMessage(value)
+		}
+	}
+	b, err := json.Marshal(map[string]any{name: v})
+	if err != nil {
+		panic(err) // texts and JSON are always JSON
+	}
+	return string(b)
 }
 
 // Runs lists runs, newest first.
@@ -316,6 +362,9 @@ func (tx *Tx) Runs(s access.Scope, which WhichRuns, from Place, most int) ([]Run
 	}
 	where, args = and(where, args, "runbook", which.Runbook)
 	where, args = and(where, args, "service", which.Service)
+	where, args = and(where, args, "state", which.State)
+	where, args = and(where, args, "started_by", which.By)
+	where, args = which.begunWith(where, args)
 	if which.Incident != 0 {
 		where, args = where+" and incident = ?", append(args, which.Incident)
 	}

@@ -28,6 +28,7 @@ import (
 )
 
 func world(t *testing.T) *demo.World {
+	t.Parallel() // each world waits more than it reckons
 	ctx, cancel := context.WithCancel(context.Background())
 	w, err := demo.Start(
 		ctx,

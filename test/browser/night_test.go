@@ -132,6 +132,7 @@ func gateOf(ctx context.Context, t *testing.T, w *demo.World, incident int64) st
 //
 // In the morning the same incidents are over, and page, report and command line give five answers of each.
 func TestTheQuestionsOfNightAndMorningHaveAnswers(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	w, incidents := night(ctx, t)
 	token := tokenFor(ctx, t, w)

@@ -66,6 +66,7 @@ func press(t *testing.T, p *Page, name string) {
 // From an empty installation to an approved change, in the console alone: people, a team, a service, a target, a source
 // and a runbook, and then the first alert.
 func TestAWeekInTheConsole(t *testing.T) {
+	t.Parallel()
 	ctx, cancel := context.WithCancel(context.Background())
 	i, err := service.Start(ctx, service.Config{Database: testdb.URL(t), DataDir: t.TempDir(), Listen: "127.0.0.1:0",
 		AllowNet: []string{"127.0.0.0/8"}, Log: slog.New(slog.DiscardHandler)})

@@ -8032,7 +8032,13 @@ export interface operations {
     };
     listRunbooks: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+                tag?: string;
+                /** @description words that all stand in its name, title, purpose, tags, service, owner, or harm */
+                text?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8495,6 +8501,17 @@ export interface operations {
                 left?: boolean;
                 runbook?: string;
                 incident?: number;
+                state?: "running" | "waiting" | "done" | "failed" | "handed-over" | "cancelled";
+                /** @description who or what started it: a person, trigger:NAME */
+                by?: string;
+                /** @description name=value of one of its inputs */
+                input?: string;
+                /** @description words, "phrases", or, -without; searched in the runbook, inputs, and the alert that it was started for */
+                text?: string;
+                /** @description started then or later */
+                from?: string;
+                /** @description started before */
+                to?: string;
                 /** @description only what belongs to this service */
                 service?: components["parameters"]["ofService"];
                 limit?: components["parameters"]["limit"];
