@@ -84,28 +84,28 @@ func (e AttachmentKind) Valid() bool {
 
 // Defines values for ClosingOutcome.
 const (
-	ClearedItself  ClosingOutcome = "cleared-itself"
-	FalseAlarm     ClosingOutcome = "false-alarm"
-	Mitigated      ClosingOutcome = "mitigated"
-	NotRepaired    ClosingOutcome = "not-repaired"
-	Repaired       ClosingOutcome = "repaired"
-	RepairedByHand ClosingOutcome = "repaired-by-hand"
+	ClosingOutcomeClearedItself  ClosingOutcome = "cleared-itself"
+	ClosingOutcomeFalseAlarm     ClosingOutcome = "false-alarm"
+	ClosingOutcomeMitigated      ClosingOutcome = "mitigated"
+	ClosingOutcomeNotRepaired    ClosingOutcome = "not-repaired"
+	ClosingOutcomeRepaired       ClosingOutcome = "repaired"
+	ClosingOutcomeRepairedByHand ClosingOutcome = "repaired-by-hand"
 )
 
 // Valid indicates whether the value is a known member of the ClosingOutcome enum.
 func (e ClosingOutcome) Valid() bool {
 	switch e {
-	case ClearedItself:
+	case ClosingOutcomeClearedItself:
 		return true
-	case FalseAlarm:
+	case ClosingOutcomeFalseAlarm:
 		return true
-	case Mitigated:
+	case ClosingOutcomeMitigated:
 		return true
-	case NotRepaired:
+	case ClosingOutcomeNotRepaired:
 		return true
-	case Repaired:
+	case ClosingOutcomeRepaired:
 		return true
-	case RepairedByHand:
+	case ClosingOutcomeRepairedByHand:
 		return true
 	default:
 		return false
@@ -190,6 +190,66 @@ func (e DocumentKind) Valid() bool {
 	case DocumentKindTrigger:
 		return true
 	case DocumentKindWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FigureName.
+const (
+	FigureNameAssisted      FigureName = "assisted"
+	FigureNameCameBack      FigureName = "came-back"
+	FigureNameClosed        FigureName = "closed"
+	FigureNameDecision      FigureName = "decision"
+	FigureNameEvidence      FigureName = "evidence"
+	FigureNameFalseAlarm    FigureName = "false-alarm"
+	FigureNameHelped        FigureName = "helped"
+	FigureNameMonth         FigureName = "month"
+	FigureNameNoRunbook     FigureName = "no-runbook"
+	FigureNameOutcome       FigureName = "outcome"
+	FigureNameRecovery      FigureName = "recovery"
+	FigureNameRunbook       FigureName = "runbook"
+	FigureNameSaved         FigureName = "saved"
+	FigureNameService       FigureName = "service"
+	FigureNameSource        FigureName = "source"
+	FigureNameWithoutPeople FigureName = "without-people"
+)
+
+// Valid indicates whether the value is a known member of the FigureName enum.
+func (e FigureName) Valid() bool {
+	switch e {
+	case FigureNameAssisted:
+		return true
+	case FigureNameCameBack:
+		return true
+	case FigureNameClosed:
+		return true
+	case FigureNameDecision:
+		return true
+	case FigureNameEvidence:
+		return true
+	case FigureNameFalseAlarm:
+		return true
+	case FigureNameHelped:
+		return true
+	case FigureNameMonth:
+		return true
+	case FigureNameNoRunbook:
+		return true
+	case FigureNameOutcome:
+		return true
+	case FigureNameRecovery:
+		return true
+	case FigureNameRunbook:
+		return true
+	case FigureNameSaved:
+		return true
+	case FigureNameService:
+		return true
+	case FigureNameSource:
+		return true
+	case FigureNameWithoutPeople:
 		return true
 	default:
 		return false
@@ -1674,6 +1734,41 @@ type Contact struct {
 	Verified   bool   `json:"verified"`
 }
 
+// Counted defines model for Counted.
+type Counted struct {
+	// All of how many
+	All       int        `json:"all"`
+	Figure    FigureName `json:"figure"`
+	Incidents int        `json:"incidents"`
+	Of        string     `json:"of,omitempty,omitzero"`
+
+	// SavedS what runbooks saved on them, as their authors estimate
+	SavedS float64 `json:"saved_s"`
+	Title  string  `json:"title"`
+}
+
+// CountedGroup defines model for CountedGroup.
+type CountedGroup struct {
+	// All of how many
+	All int `json:"all"`
+
+	// Assisted people acted, and a runbook ended well
+	Assisted    int        `json:"assisted"`
+	CameBack    int        `json:"came_back"`
+	Decision    Spread     `json:"decision"`
+	Evidence    Spread     `json:"evidence"`
+	FalseAlarms int        `json:"false_alarms"`
+	Figure      FigureName `json:"figure"`
+	Incidents   int        `json:"incidents"`
+	Of          string     `json:"of,omitempty,omitzero"`
+	Recovery    Spread     `json:"recovery"`
+
+	// SavedS what runbooks saved on them, as their authors estimate
+	SavedS        float64 `json:"saved_s"`
+	Title         string  `json:"title"`
+	WithoutPeople int     `json:"without_people"`
+}
+
 // Course defines model for Course.
 type Course struct {
 	Points  []ReadingPoint `json:"points"`
@@ -1828,6 +1923,9 @@ type Field struct {
 	Suggest string   `json:"suggest,omitempty,omitzero"`
 	Type    string   `json:"type"`
 }
+
+// FigureName defines model for FigureName.
+type FigureName string
 
 // FileContent defines model for FileContent.
 type FileContent = incident.FileContent
@@ -2081,6 +2179,42 @@ type IncidentDetail struct {
 	Questions []Question `json:"questions"`
 	Runs      []Run      `json:"runs"`
 	Tickets   []Ticket   `json:"tickets,omitempty,omitzero"`
+}
+
+// IncidentFacts defines model for IncidentFacts.
+type IncidentFacts struct {
+	// Asked when somebody was first asked who then decided
+	Asked    time.Time `json:"asked,omitempty,omitzero"`
+	Called   int       `json:"called"`
+	CameBack bool      `json:"came_back"`
+
+	// Changed when the first change began
+	Changed time.Time `json:"changed,omitempty,omitzero"`
+	Closed  time.Time `json:"closed"`
+	Decided time.Time `json:"decided,omitempty,omitzero"`
+
+	// Evidence when the first look was taken that missed nothing
+	Evidence time.Time `json:"evidence,omitempty,omitzero"`
+	Number   int64     `json:"number"`
+	Opened   time.Time `json:"opened"`
+	Outcome  string    `json:"outcome"`
+
+	// People who did something on it
+	People []string `json:"people"`
+	Proved bool     `json:"proved,omitempty,omitzero"`
+
+	// Recovered when its last change was proved, or all its alerts were over
+	Recovered time.Time    `json:"recovered,omitempty,omitzero"`
+	Runs      []RunOfFacts `json:"runs"`
+	SavedS    float64      `json:"saved_s"`
+	Service   string       `json:"service"`
+	Severity  string       `json:"severity"`
+	Signal    string       `json:"signal,omitempty,omitzero"`
+	Source    string       `json:"source,omitempty,omitzero"`
+	Title     string       `json:"title"`
+
+	// WaitedS for decisions of people
+	WaitedS float64 `json:"waited_s"`
 }
 
 // Incidents defines model for Incidents.
@@ -3222,6 +3356,15 @@ type RunDetail struct {
 	Treats []Treats `json:"treats"`
 }
 
+// RunOfFacts defines model for RunOfFacts.
+type RunOfFacts struct {
+	// Outcome that it said, or handed-over, failed, cancelled
+	Outcome string  `json:"outcome,omitempty,omitzero"`
+	Run     string  `json:"run"`
+	Runbook string  `json:"runbook"`
+	SavesS  float64 `json:"saves_s"`
+}
+
 // Runbook defines model for Runbook.
 type Runbook struct {
 	About string `json:"about,omitempty,omitzero"`
@@ -3275,6 +3418,30 @@ type RunbookDetail struct {
 type RunbookText struct {
 	CheckOnly bool   `json:"check_only,omitempty,omitzero"`
 	Text      string `json:"text"`
+}
+
+// RunbookWorth defines model for RunbookWorth.
+type RunbookWorth struct {
+	CameBack int `json:"came_back"`
+
+	// Failed runs
+	Failed int `json:"failed"`
+
+	// HandedOver runs
+	HandedOver int `json:"handed_over"`
+
+	// Helped on which it ended well, and that did not come back
+	Helped int `json:"helped"`
+
+	// Incidents that it worked on
+	Incidents int       `json:"incidents"`
+	Last      time.Time `json:"last,omitempty,omitzero"`
+	Name      string    `json:"name"`
+	SavedS    float64   `json:"saved_s"`
+	Says      string    `json:"says"`
+
+	// Verdict fails, helps no longer, or not started; without it none
+	Verdict string `json:"verdict,omitempty,omitzero"`
 }
 
 // Runs defines model for Runs.
@@ -3442,6 +3609,20 @@ type SpanLane string
 
 // SpanState defines model for Span.State.
 type SpanState string
+
+// Spread defines model for Spread.
+type Spread struct {
+	Figure  FigureName `json:"figure"`
+	MedianS float64    `json:"median_s,omitempty,omitzero"`
+
+	// Of of how many incidents it is known
+	Of int `json:"of"`
+
+	// P90S what nine of ten do not exceed
+	P90S  float64 `json:"p90_s,omitempty,omitzero"`
+	Says  string  `json:"says"`
+	Title string  `json:"title"`
+}
 
 // StandIn defines model for StandIn.
 type StandIn struct {
@@ -3770,6 +3951,15 @@ type Ticket struct {
 // TicketContent defines model for TicketContent.
 type TicketContent = incident.TicketContent
 
+// ToDo defines model for ToDo.
+type ToDo struct {
+	Figure    FigureName `json:"figure"`
+	Incidents int        `json:"incidents"`
+	Of        string     `json:"of"`
+	Says      string     `json:"says"`
+	Title     string     `json:"title"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	ExpiresAt  time.Time `json:"expires_at"`
@@ -3954,6 +4144,34 @@ type Watch struct {
 
 	// Trouble why not all did
 	Trouble string `json:"trouble"`
+}
+
+// Worth defines model for Worth.
+type Worth struct {
+	CameBack    Counted   `json:"came_back"`
+	FalseAlarms Counted   `json:"false_alarms"`
+	From        time.Time `json:"from"`
+
+	// Incidents that were closed in that time
+	Incidents int            `json:"incidents"`
+	Months    []CountedGroup `json:"months"`
+
+	// NoRunbook what sources report that no runbook started for
+	NoRunbook []Counted      `json:"no_runbook"`
+	Outcomes  []Counted      `json:"outcomes"`
+	Runbooks  []RunbookWorth `json:"runbooks"`
+	Saved     Counted        `json:"saved"`
+
+	// Says the report in one sentence
+	Says     string         `json:"says"`
+	Services []CountedGroup `json:"services"`
+	Sources  []CountedGroup `json:"sources"`
+	Spreads  []Spread       `json:"spreads"`
+
+	// ToDo what somebody should look at
+	ToDo          []ToDo    `json:"to_do"`
+	Until         time.Time `json:"until"`
+	WithoutPeople Counted   `json:"without_people"`
 }
 
 // Cursor defines model for cursor.
@@ -4194,6 +4412,47 @@ type ReadingCoursesParams struct {
 
 	// Points about how many of each target
 	Points int `form:"points,omitempty" json:"points,omitempty,omitzero"`
+}
+
+// ShowReportParams defines parameters for ShowReport.
+type ShowReportParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+
+	// From closed then or later; 30 days before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until closed before; now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
+}
+
+// ExportFactsParams defines parameters for ExportFacts.
+type ExportFactsParams struct {
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+
+	// From closed then or later; 30 days before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until closed before; now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
+}
+
+// ListCountedParams defines parameters for ListCounted.
+type ListCountedParams struct {
+	Figure FigureName `form:"figure" json:"figure"`
+
+	// Of the outcome, service, month, source, runbook or signal of it, where it is of one
+	Of string `form:"of,omitempty" json:"of,omitempty,omitzero"`
+
+	// Service only what belongs to this service
+	Service OfService `form:"service,omitempty" json:"service,omitempty,omitzero"`
+
+	// From closed then or later; 30 days before until unless said
+	From time.Time `form:"from,omitempty" json:"from,omitempty,omitzero"`
+
+	// Until closed before; now unless said
+	Until time.Time `form:"until,omitempty" json:"until,omitempty,omitzero"`
 }
 
 // ListRunbooksParams defines parameters for ListRunbooks.
@@ -5210,6 +5469,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
 	Rehearse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowReport What the incidents that were closed in a time cost in time, and what runbooks saved.
+	//
+	// Corresponds with GET /api/v1/report (the `ShowReport` operationId).
+	ShowReport(ctx context.Context, params *ShowReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportFacts What the report counts, as comma-separated values (RFC 4180), a line for each incident.
+	//
+	// Corresponds with GET /api/v1/report/csv (the `ExportFacts` operationId).
+	ExportFacts(ctx context.Context, params *ExportFactsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListCounted The incidents that a figure of the report counts, the newest first; 1000 at most.
+	//
+	// Corresponds with GET /api/v1/report/incidents (the `ListCounted` operationId).
+	ListCounted(ctx context.Context, params *ListCountedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRunbooks Runbooks with their newest revision.
 	//
@@ -7518,6 +7792,51 @@ func (c *Client) RehearseWithBody(ctx context.Context, contentType string, body 
 // Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
 func (c *Client) Rehearse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRehearseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowReport What the incidents that were closed in a time cost in time, and what runbooks saved.
+//
+// Corresponds with GET /api/v1/report (the `ShowReport` operationId).
+func (c *Client) ShowReport(ctx context.Context, params *ShowReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowReportRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportFacts What the report counts, as comma-separated values (RFC 4180), a line for each incident.
+//
+// Corresponds with GET /api/v1/report/csv (the `ExportFacts` operationId).
+func (c *Client) ExportFacts(ctx context.Context, params *ExportFactsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportFactsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCounted The incidents that a figure of the report counts, the newest first; 1000 at most.
+//
+// Corresponds with GET /api/v1/report/incidents (the `ListCounted` operationId).
+func (c *Client) ListCounted(ctx context.Context, params *ListCountedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCountedRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -12788,6 +13107,220 @@ func NewRehearseRequestWithBody(server string, contentType string, body io.Reade
 	return req, nil
 }
 
+// NewShowReportRequest constructs an http.Request for the ShowReport method
+func NewShowReportRequest(server string, params *ShowReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportFactsRequest constructs an http.Request for the ExportFacts method
+func NewExportFactsRequest(server string, params *ExportFactsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/report/csv")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCountedRequest constructs an http.Request for the ListCounted method
+func NewListCountedRequest(server string, params *ListCountedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/report/incidents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "figure", params.Figure, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "of", params.Of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "service", params.Service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunbooksRequest constructs an http.Request for the ListRunbooks method
 func NewListRunbooksRequest(server string, params *ListRunbooksParams) (*http.Request, error) {
 	var err error
@@ -16506,6 +17039,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/rehearsals (the `Rehearse` operationId).
 	RehearseWithResponse(ctx context.Context, body RehearseJSONRequestBody, reqEditors ...RequestEditorFn) (*RehearseResponse, error)
+
+	// ShowReportWithResponse What the incidents that were closed in a time cost in time, and what runbooks saved.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/report (the `ShowReport` operationId).
+	ShowReportWithResponse(ctx context.Context, params *ShowReportParams, reqEditors ...RequestEditorFn) (*ShowReportResponse, error)
+
+	// ExportFactsWithResponse What the report counts, as comma-separated values (RFC 4180), a line for each incident.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/report/csv (the `ExportFacts` operationId).
+	ExportFactsWithResponse(ctx context.Context, params *ExportFactsParams, reqEditors ...RequestEditorFn) (*ExportFactsResponse, error)
+
+	// ListCountedWithResponse The incidents that a figure of the report counts, the newest first; 1000 at most.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/report/incidents (the `ListCounted` operationId).
+	ListCountedWithResponse(ctx context.Context, params *ListCountedParams, reqEditors ...RequestEditorFn) (*ListCountedResponse, error)
 
 	// ListRunbooksWithResponse Runbooks with their newest revision.
 	//
@@ -21038,6 +21592,143 @@ func (r RehearseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RehearseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShowReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Worth
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShowReportResponse) GetJSON200() *Worth {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportFactsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportFactsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportFactsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportFactsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportFactsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportFactsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCountedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]IncidentFacts
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCountedResponse) GetJSON200() *[]IncidentFacts {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCountedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCountedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCountedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCountedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCountedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25708,6 +26399,45 @@ func (c *ClientWithResponses) RehearseWithResponse(ctx context.Context, body Reh
 	return ParseRehearseResponse(rsp)
 }
 
+// ShowReportWithResponse What the incidents that were closed in a time cost in time, and what runbooks saved.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/report (the `ShowReport` operationId).
+func (c *ClientWithResponses) ShowReportWithResponse(ctx context.Context, params *ShowReportParams, reqEditors ...RequestEditorFn) (*ShowReportResponse, error) {
+	rsp, err := c.ShowReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowReportResponse(rsp)
+}
+
+// ExportFactsWithResponse What the report counts, as comma-separated values (RFC 4180), a line for each incident.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/report/csv (the `ExportFacts` operationId).
+func (c *ClientWithResponses) ExportFactsWithResponse(ctx context.Context, params *ExportFactsParams, reqEditors ...RequestEditorFn) (*ExportFactsResponse, error) {
+	rsp, err := c.ExportFacts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportFactsResponse(rsp)
+}
+
+// ListCountedWithResponse The incidents that a figure of the report counts, the newest first; 1000 at most.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/report/incidents (the `ListCounted` operationId).
+func (c *ClientWithResponses) ListCountedWithResponse(ctx context.Context, params *ListCountedParams, reqEditors ...RequestEditorFn) (*ListCountedResponse, error) {
+	rsp, err := c.ListCounted(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCountedResponse(rsp)
+}
+
 // ListRunbooksWithResponse Runbooks with their newest revision.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -29554,6 +30284,98 @@ func ParseRehearseResponse(rsp *http.Response) (*RehearseResponse, error) {
 	return response, nil
 }
 
+// ParseShowReportResponse parses an HTTP response from a ShowReportWithResponse call
+func ParseShowReportResponse(rsp *http.Response) (*ShowReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Worth
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportFactsResponse parses an HTTP response from a ExportFactsWithResponse call
+func ParseExportFactsResponse(rsp *http.Response) (*ExportFactsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportFactsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCountedResponse parses an HTTP response from a ListCountedWithResponse call
+func ParseListCountedResponse(rsp *http.Response) (*ListCountedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCountedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []IncidentFacts
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunbooksResponse parses an HTTP response from a ListRunbooksWithResponse call
 func ParseListRunbooksResponse(rsp *http.Response) (*ListRunbooksResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32040,6 +32862,15 @@ type ServerInterface interface {
 	// Rehearse Play a runbook without changing anything.
 	// (POST /api/v1/rehearsals)
 	Rehearse(c *gin.Context)
+	// ShowReport What the incidents that were closed in a time cost in time, and what runbooks saved.
+	// (GET /api/v1/report)
+	ShowReport(c *gin.Context, params ShowReportParams)
+	// ExportFacts What the report counts, as comma-separated values (RFC 4180), a line for each incident.
+	// (GET /api/v1/report/csv)
+	ExportFacts(c *gin.Context, params ExportFactsParams)
+	// ListCounted The incidents that a figure of the report counts, the newest first; 1000 at most.
+	// (GET /api/v1/report/incidents)
+	ListCounted(c *gin.Context, params ListCountedParams)
 	// ListRunbooks Runbooks with their newest revision.
 	// (GET /api/v1/runbooks)
 	ListRunbooks(c *gin.Context, params ListRunbooksParams)
@@ -34636,6 +35467,151 @@ func (siw *ServerInterfaceWrapper) Rehearse(c *gin.Context) {
 	siw.Handler.Rehearse(c)
 }
 
+// ShowReport operation middleware
+func (siw *ServerInterfaceWrapper) ShowReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ShowReportParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ShowReport(c, params)
+}
+
+// ExportFacts operation middleware
+func (siw *ServerInterfaceWrapper) ExportFacts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportFactsParams
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportFacts(c, params)
+}
+
+// ListCounted operation middleware
+func (siw *ServerInterfaceWrapper) ListCounted(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCountedParams
+
+	// ------------- Required query parameter "figure" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "figure", c.Request.URL.Query(), &params.Figure, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter figure: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "of" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "of", c.Request.URL.Query(), &params.Of, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter of: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "service" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "service", c.Request.URL.Query(), &params.Service, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter service: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCounted(c, params)
+}
+
 // ListRunbooks operation middleware
 func (siw *ServerInterfaceWrapper) ListRunbooks(c *gin.Context) {
 
@@ -36564,6 +37540,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/holder", wrapper.HoldIncident)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/head", wrapper.EditIncident)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/statement", wrapper.StateOfIncident)
+	router.GET(options.BaseURL+"/api/v1/report", wrapper.ShowReport)
+	router.GET(options.BaseURL+"/api/v1/report/incidents", wrapper.ListCounted)
+	router.GET(options.BaseURL+"/api/v1/report/csv", wrapper.ExportFacts)
 	router.GET(options.BaseURL+"/api/v1/follow-ups", wrapper.ListFollowUps)
 	router.POST(options.BaseURL+"/api/v1/incidents/:number/follow-ups", wrapper.AddFollowUp)
 	router.PUT(options.BaseURL+"/api/v1/incidents/:number/follow-ups/:id", wrapper.EditFollowUp)
@@ -39902,6 +40881,129 @@ func (response RehearsedefaultApplicationProblemPlusJSONResponse) VisitRehearseR
 	return err
 }
 
+type ShowReportRequestObject struct {
+	Params ShowReportParams
+}
+
+type ShowReportResponseObject interface {
+	VisitShowReportResponse(w http.ResponseWriter) error
+}
+
+type ShowReport200JSONResponse Worth
+
+func (response ShowReport200JSONResponse) VisitShowReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShowReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowReportdefaultApplicationProblemPlusJSONResponse) VisitShowReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportFactsRequestObject struct {
+	Params ExportFactsParams
+}
+
+type ExportFactsResponseObject interface {
+	VisitExportFactsResponse(w http.ResponseWriter) error
+}
+
+type ExportFacts200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportFacts200TextcsvResponse) VisitExportFactsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportFactsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportFactsdefaultApplicationProblemPlusJSONResponse) VisitExportFactsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCountedRequestObject struct {
+	Params ListCountedParams
+}
+
+type ListCountedResponseObject interface {
+	VisitListCountedResponse(w http.ResponseWriter) error
+}
+
+type ListCounted200JSONResponse []IncidentFacts
+
+func (response ListCounted200JSONResponse) VisitListCountedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCounteddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCounteddefaultApplicationProblemPlusJSONResponse) VisitListCountedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunbooksRequestObject struct {
 	Params ListRunbooksParams
 }
@@ -42781,6 +43883,15 @@ type StrictServerInterface interface {
 	// Rehearse Play a runbook without changing anything.
 	// (POST /api/v1/rehearsals)
 	Rehearse(ctx context.Context, request RehearseRequestObject) (RehearseResponseObject, error)
+	// ShowReport What the incidents that were closed in a time cost in time, and what runbooks saved.
+	// (GET /api/v1/report)
+	ShowReport(ctx context.Context, request ShowReportRequestObject) (ShowReportResponseObject, error)
+	// ExportFacts What the report counts, as comma-separated values (RFC 4180), a line for each incident.
+	// (GET /api/v1/report/csv)
+	ExportFacts(ctx context.Context, request ExportFactsRequestObject) (ExportFactsResponseObject, error)
+	// ListCounted The incidents that a figure of the report counts, the newest first; 1000 at most.
+	// (GET /api/v1/report/incidents)
+	ListCounted(ctx context.Context, request ListCountedRequestObject) (ListCountedResponseObject, error)
 	// ListRunbooks Runbooks with their newest revision.
 	// (GET /api/v1/runbooks)
 	ListRunbooks(ctx context.Context, request ListRunbooksRequestObject) (ListRunbooksResponseObject, error)
@@ -45700,6 +46811,84 @@ func (sh *strictHandler) Rehearse(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RehearseResponseObject); ok {
 		if err := validResponse.VisitRehearseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ShowReport operation middleware
+func (sh *strictHandler) ShowReport(ctx *gin.Context, params ShowReportParams) {
+	var request ShowReportRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowReport(ctx, request.(ShowReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ShowReportResponseObject); ok {
+		if err := validResponse.VisitShowReportResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportFacts operation middleware
+func (sh *strictHandler) ExportFacts(ctx *gin.Context, params ExportFactsParams) {
+	var request ExportFactsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportFacts(ctx, request.(ExportFactsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportFacts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportFactsResponseObject); ok {
+		if err := validResponse.VisitExportFactsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListCounted operation middleware
+func (sh *strictHandler) ListCounted(ctx *gin.Context, params ListCountedParams) {
+	var request ListCountedRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCounted(ctx, request.(ListCountedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCounted")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListCountedResponseObject); ok {
+		if err := validResponse.VisitListCountedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -131,6 +131,12 @@ export const router = createRouter({
       meta: { title: 'Installation' },
     },
     {
+      path: '/reports',
+      name: 'reports',
+      component: () => import('./pages/ReportsPage.vue'),
+      meta: { title: 'Reports' },
+    },
+    {
       path: '/objectives',
       name: 'objectives',
       component: () => import('./pages/ObjectivesPage.vue'),

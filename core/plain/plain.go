@@ -2,6 +2,7 @@ package plain
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -59,4 +60,30 @@ func Span(d time.Duration) string {
 		}
 	}
 	return s
+}
+
+// Lasted writes how long something took: 50.5 s, 14 min 6 s, 3 h 5 min.
+func Lasted(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprint(int64(d.Milliseconds())) + " ms"
+	case d < 10*time.Second && d%time.Second != 0:
+		return strconv.FormatFloat(d.Round(100*time.Millisecond).Seconds(), 'g', -1, 64) + " s"
+	case d < time.Minute:
+		return fmt.Sprint(int64(d.Round(time.Second).Seconds())) + " s"
+	}
+	parts := func(d, big, small time.Duration, of, and string) string {
+		d = d.Round(small)
+		if rest := d % big; rest > 0 {
+			return fmt.Sprint(int64(d/big)) + " " + of + " " + fmt.Sprint(int64(rest/small)) + " " + and
+		}
+		return fmt.Sprint(int64(d/big)) + " " + of
+	}
+	switch {
+	case d < time.Hour:
+		return parts(d, time.Minute, time.Second, "min", "s")
+	case d < 24*time.Hour:
+		return parts(d, time.Hour, time.Minute, "h", "min")
+	}
+	return parts(d, 24*time.Hour, time.Hour, "d", "h")
 }

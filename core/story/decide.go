@@ -147,7 +147,7 @@ func (p *decisionPart) draw(r *Row) {
 func (p *decisionPart) byWhom() Text {
 	waited := ""
 	if !p.asked.IsZero() {
-		waited = ", after " + lasted(p.at.Sub(p.asked))
+		waited = ", after " + plain.Lasted(p.at.Sub(p.asked))
 	}
 	var t Text
 	switch {

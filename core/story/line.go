@@ -79,7 +79,7 @@ func attemptLines(kind incident.Kind, c incident.AttemptContent) []Text {
 		end = map[bool]string{true: "status ", false: "exit "}[*c.Exit >= 200] + count(*c.Exit)
 	}
 	out := []Text{text(Span{Text: here(c.Target), Is: Target}, ": ", line, " (", end, ", ",
-		lasted(time.Duration(c.TookMS)*time.Millisecond), ")")}
+		plain.Lasted(time.Duration(c.TookMS)*time.Millisecond), ")")}
 	if c.Error != "" {
 		out = append(out, text(oneLine(c.Error)))
 	}

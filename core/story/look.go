@@ -110,7 +110,7 @@ func (p *lookPart) draw(r *Row) {
 func (r *Row) rounds() Text {
 	t := text(count(r.Rounds), " rounds")
 	if d := r.Until.Sub(r.At); d >= time.Second {
-		t = text(t, " in ", lasted(d))
+		t = text(t, " in ", plain.Lasted(d))
 	}
 	return t
 }

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"urgentis/core/expr"
 	"urgentis/core/plain"
@@ -74,35 +73,6 @@ func withUnit(s, unit string) string {
 	}
 	return s + " " + unit
 }
-
-// lasted writes how long something took: 50.5 s, 14 min 6 s, 3 h 5 min.
-func lasted(d time.Duration) string {
-	switch {
-	case d < time.Second:
-		return count(int(d.Milliseconds())) + " ms"
-	case d < 10*time.Second && d%time.Second != 0:
-		return strconv.FormatFloat(d.Round(100*time.Millisecond).Seconds(), 'g', -1, 64) + " s"
-	case d < time.Minute:
-		return count(int(d.Round(time.Second).Seconds())) + " s"
-	}
-	parts := func(d, big, small time.Duration, of, and string) string {
-		d = d.Round(small)
-		if rest := d % big; rest > 0 {
-			return count(int(d/big)) + " " + of + " " + count(int(rest/small)) + " " + and
-		}
-		return count(int(d/big)) + " " + of
-	}
-	switch {
-	case d < time.Hour:
-		return parts(d, time.Minute, time.Second, "min", "s")
-	case d < 24*time.Hour:
-		return parts(d, time.Hour, time.Minute, "h", "min")
-	}
-	return parts(d, 24*time.Hour, time.Hour, "d", "h")
-}
-
-// Lasted writes how long something took.
-func Lasted(d time.Duration) string { return lasted(d) }
 
 // here is a target's name; what acts on none acts here.
 func here(target string) string {

@@ -475,7 +475,7 @@ func (p *waitPart) draw(r *Row) {
 		return
 	}
 	took := p.endedAt.Sub(p.began)
-	r.State, r.Says = Over, join(", ", p.says, text("went on after ", lasted(took)))
+	r.State, r.Says = Over, join(", ", p.says, text("went on after ", plain.Lasted(took)))
 	if p.began.IsZero() || strings.HasPrefix(string(p.kind), "lock.") && took < unseen {
 		r.Weight, r.Says = Quiet, p.says
 	}

@@ -69,7 +69,7 @@ func (r *Report) Lasted() string {
 	if r.ClosedAt.IsZero() {
 		return ""
 	}
-	return ", after " + lasted(r.ClosedAt.Sub(r.OpenedAt))
+	return ", after " + plain.Lasted(r.ClosedAt.Sub(r.OpenedAt))
 }
 
 // MoreAlerts is how many alerts are not listed.

@@ -13,6 +13,7 @@ import (
 
 	"urgentis/core/expr"
 	"urgentis/core/incident"
+	"urgentis/core/plain"
 	"urgentis/core/task"
 )
 
@@ -273,6 +274,6 @@ func TestNames(t *testing.T) {
 	for want, d := range map[string]time.Duration{"50 s": 50 * time.Second, "5.5 s": 5500 * time.Millisecond,
 		"14 min 6 s": 846 * time.Second, "2 min": 2 * time.Minute, "3 h 5 min": 185 * time.Minute, "12 ms": 12e6,
 		"2 d": 48 * time.Hour} {
-		assert.Equal(t, want, lasted(d))
+		assert.Equal(t, want, plain.Lasted(d))
 	}
 }

@@ -315,6 +315,7 @@ func TestTheStoryByCommands(t *testing.T) {
 	assert.Contains(t, ok(t, "incident", "note", "1", "all", "well"), "Written as entry")
 	code, _, _ = run(t, "", "incident", "close", "1", "--because", "x")
 	assert.Equal(t, 3, code, "it is closed already")
+	theReport(t)
 	var one struct{ Incident struct{ Outcome string } }
 	require.NoError(t, json.Unmarshal([]byte(ok(t, "incident", "show", "1", "-o", "json")), &one))
 	assert.Equal(t, "repaired", one.Incident.Outcome)
@@ -689,4 +690,30 @@ func TestOurOwnLinesAreNotMadePlain(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, wrong.FindAllString(string(b), -1), f)
 	}
+}
+
+// theReport is what the one incident that is over cost, and what each figure counts.
+func theReport(t *testing.T) {
+	var report string
+	require.Eventually(t, func() bool {
+		report = ok(t, "report", "show")
+		return strings.Contains(report, "1 incident closed")
+	}, time.Minute, 200*time.Millisecond, "its facts are gathered after its end")
+	for _, want := range []string{
+		`Until evidence was whole +median .*, of 1 incident`, `From being asked to the decision +median`,
+		`Until it had recovered +median`, `Without people +0 of 1`, `Came back within a day +0 of 1`,
+		`Saved by runbooks +25 min on 1 incident, as their authors estimate`, `repaired +1\n`,
+		`berth-queue-backlog +1 +0 +0 +25 min +helped on 1 of 1`,
+		`crossing-clocks-drift +0 .*worked on no incident yet`,
+	} {
+		assert.Regexp(t, want, report)
+	}
+	assert.Regexp(t, `1 +berth-queue +repaired .*mara`, ok(t, "report", "incidents", "outcome", "repaired"))
+	assert.Contains(t, ok(t, "report", "incidents", "came-back"), "It counts no incident.")
+	assert.Contains(t, ok(t, "report", "show", "--service", "fares-db"), "Nothing to tell of that time.")
+	assert.Regexp(t, `(?s)^number,title,.*\n1,.*,berth-queue,.*,true,[0-9.]+,mara,.*,1500,false\n$`, ok(t, "report", "export"))
+	code, _, errOut := run(t, "", "report", "incidents", "luck")
+	assert.Equal(t, 2, code, errOut)
+	code, _, errOut = run(t, "", "report", "show", "--since", "1h", "--until", "2h")
+	assert.Equal(t, 2, code, errOut)
 }

@@ -90,7 +90,7 @@ func (a *app) head(i api.Incident, harm string, s *api.Standing) {
 	}
 	when := "since " + i.OpenedAt.UTC().Format(day+" MST")
 	if !i.ClosedAt.IsZero() {
-		state = i.Outcome + " in " + story.Lasted(i.ClosedAt.Sub(i.OpenedAt))
+		state = i.Outcome + " in " + plain.Lasted(i.ClosedAt.Sub(i.OpenedAt))
 		until := i.ClosedAt.UTC().Format(day + " MST")
 		if i.ClosedAt.UTC().YearDay() == i.OpenedAt.UTC().YearDay() && i.ClosedAt.Sub(i.OpenedAt) < 24*3600e9 {
 			until = i.ClosedAt.UTC().Format("15:04:05 MST")

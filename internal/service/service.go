@@ -266,6 +266,7 @@ func (i *Instance) assemble(ctx context.Context, allowed httpcall.Allowed, keepe
 		return err
 	}
 	looker.Start()
+	stories.Gather(driver)
 	i.engine = driver
 	i.intake, err = intake.New(intake.Config{Store: i.Store, Engine: i.engine, Log: c.Log})
 	if err != nil {

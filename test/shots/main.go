@@ -217,7 +217,17 @@ func (s *shooter) books() error {
 	if err != nil {
 		return err
 	}
-	return s.shoot("/runs/"+r.JSON200.Items[0].Id, "What it did", "run.png")
+	if err := s.shoot("/runs/"+r.JSON200.Items[0].Id, "What it did", "run.png"); err != nil {
+		return err
+	}
+	if err := s.page.Go(s.w.Link + "/reports"); err != nil {
+		return err
+	}
+	// The facts of what has just ended are gathered a moment later.
+	if err := s.page.Until("document.querySelector('h1.lead')?.innerText.includes('of 2 incidents')"); err != nil {
+		return err
+	}
+	return s.page.Shoot(filepath.Join(s.folder, "reports.png"))
 }
 
 // asking shows a question whose answer approves a change, and a runbook rehearsed against the past.

@@ -1456,6 +1456,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the incidents that were closed in a time cost in time, and what runbooks saved. */
+        get: operations["showReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The incidents that a figure of the report counts, the newest first; 1000 at most. */
+        get: operations["listCounted"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the report counts, as comma-separated values (RFC 4180), a line for each incident. */
+        get: operations["exportFacts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/follow-ups": {
         parameters: {
             query?: never;
@@ -3440,6 +3491,152 @@ export interface components {
             /** @enum {string} */
             field: "cause" | "harm";
             text: string;
+        };
+        /** @enum {string} */
+        FigureName: "closed" | "evidence" | "decision" | "recovery" | "without-people" | "assisted" | "saved" | "came-back" | "outcome" | "service" | "month" | "source" | "false-alarm" | "runbook" | "helped" | "no-runbook";
+        Spread: {
+            figure: components["schemas"]["FigureName"];
+            title: string;
+            /** Format: double */
+            median_s?: number;
+            /**
+             * Format: double
+             * @description what nine of ten do not exceed
+             */
+            p90_s?: number;
+            /** @description of how many incidents it is known */
+            of: number;
+            says: string;
+        };
+        Counted: {
+            figure: components["schemas"]["FigureName"];
+            of?: string;
+            title: string;
+            incidents: number;
+            /** @description of how many */
+            all: number;
+            /**
+             * Format: double
+             * @description what runbooks saved on them, as their authors estimate
+             */
+            saved_s: number;
+        };
+        CountedGroup: components["schemas"]["Counted"] & {
+            evidence: components["schemas"]["Spread"];
+            decision: components["schemas"]["Spread"];
+            recovery: components["schemas"]["Spread"];
+            without_people: number;
+            /** @description people acted, and a runbook ended well */
+            assisted: number;
+            false_alarms: number;
+            came_back: number;
+        };
+        RunbookWorth: {
+            name: string;
+            /** @description that it worked on */
+            incidents: number;
+            /** @description on which it ended well, and that did not come back */
+            helped: number;
+            /** @description runs */
+            handed_over: number;
+            /** @description runs */
+            failed: number;
+            came_back: number;
+            /** Format: double */
+            saved_s: number;
+            /** @description fails, helps no longer, or not started; without it none */
+            verdict?: string;
+            says: string;
+            /** Format: date-time */
+            last?: string;
+        };
+        Worth: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+            /** @description the report in one sentence */
+            says: string;
+            /** @description that were closed in that time */
+            incidents: number;
+            spreads: components["schemas"]["Spread"][];
+            without_people: components["schemas"]["Counted"];
+            came_back: components["schemas"]["Counted"];
+            false_alarms: components["schemas"]["Counted"];
+            saved: components["schemas"]["Counted"];
+            outcomes: components["schemas"]["Counted"][];
+            months: components["schemas"]["CountedGroup"][];
+            services: components["schemas"]["CountedGroup"][];
+            sources: components["schemas"]["CountedGroup"][];
+            runbooks: components["schemas"]["RunbookWorth"][];
+            /** @description what sources report that no runbook started for */
+            no_runbook: components["schemas"]["Counted"][];
+            /** @description what somebody should look at */
+            to_do: components["schemas"]["ToDo"][];
+        };
+        ToDo: {
+            title: string;
+            says: string;
+            figure: components["schemas"]["FigureName"];
+            of: string;
+            incidents: number;
+        };
+        IncidentFacts: {
+            /** Format: int64 */
+            number: number;
+            title: string;
+            service: string;
+            severity: string;
+            outcome: string;
+            /** Format: date-time */
+            opened: string;
+            /** Format: date-time */
+            closed: string;
+            source?: string;
+            signal?: string;
+            /**
+             * Format: date-time
+             * @description when the first look was taken that missed nothing
+             */
+            evidence?: string;
+            /**
+             * Format: date-time
+             * @description when somebody was first asked who then decided
+             */
+            asked?: string;
+            /** Format: date-time */
+            decided?: string;
+            /**
+             * Format: date-time
+             * @description when the first change began
+             */
+            changed?: string;
+            /**
+             * Format: date-time
+             * @description when its last change was proved, or all its alerts were over
+             */
+            recovered?: string;
+            proved?: boolean;
+            /**
+             * Format: double
+             * @description for decisions of people
+             */
+            waited_s: number;
+            /** @description who did something on it */
+            people: string[];
+            called: number;
+            runs: components["schemas"]["RunOfFacts"][];
+            /** Format: double */
+            saved_s: number;
+            came_back: boolean;
+        };
+        RunOfFacts: {
+            run: string;
+            runbook: string;
+            /** @description that it said, or handed-over, failed, cancelled */
+            outcome?: string;
+            /** Format: double */
+            saves_s: number;
         };
         FollowUp: {
             id: string;
@@ -7571,6 +7768,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incident"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showReport: {
+        parameters: {
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+                /** @description closed then or later; 30 days before until unless said */
+                from?: string;
+                /** @description closed before; now unless said */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Worth"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCounted: {
+        parameters: {
+            query: {
+                figure: components["schemas"]["FigureName"];
+                /** @description the outcome, service, month, source, runbook or signal of it, where it is of one */
+                of?: string;
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+                /** @description closed then or later; 30 days before until unless said */
+                from?: string;
+                /** @description closed before; now unless said */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description incidents */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentFacts"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportFacts: {
+        parameters: {
+            query?: {
+                /** @description only what belongs to this service */
+                service?: components["parameters"]["ofService"];
+                /** @description closed then or later; 30 days before until unless said */
+                from?: string;
+                /** @description closed before; now unless said */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the facts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             default: components["responses"]["Problem"];

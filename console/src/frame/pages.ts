@@ -5,6 +5,7 @@ import {
   mdiBookOpenVariantOutline,
   mdiBookshelf,
   mdiCalendarAccountOutline,
+  mdiChartBoxOutline,
   mdiChartLine,
   mdiCogOutline,
   mdiFileDocumentOutline,
@@ -47,6 +48,7 @@ export const groups: { title: string; pages: Page[] }[] = [
       { to: '/services', title: 'Services', icon: mdiServerNetwork, key: '4' },
       { to: '/readings', title: 'Readings', icon: mdiChartLine },
       { to: '/objectives', title: 'Objectives', icon: mdiTarget },
+      { to: '/reports', title: 'Reports', icon: mdiChartBoxOutline },
     ],
   },
   {
