@@ -1742,6 +1742,9 @@ type Counted struct {
 	Incidents int        `json:"incidents"`
 	Of        string     `json:"of,omitempty,omitzero"`
 
+	// Saved in words
+	Saved string `json:"saved,omitempty,omitzero"`
+
 	// SavedS what runbooks saved on them, as their authors estimate
 	SavedS float64 `json:"saved_s"`
 	Title  string  `json:"title"`
@@ -1762,6 +1765,9 @@ type CountedGroup struct {
 	Incidents   int        `json:"incidents"`
 	Of          string     `json:"of,omitempty,omitzero"`
 	Recovery    Spread     `json:"recovery"`
+
+	// Saved in words
+	Saved string `json:"saved,omitempty,omitzero"`
 
 	// SavedS what runbooks saved on them, as their authors estimate
 	SavedS        float64 `json:"saved_s"`
@@ -3437,8 +3443,11 @@ type RunbookWorth struct {
 	Incidents int       `json:"incidents"`
 	Last      time.Time `json:"last,omitempty,omitzero"`
 	Name      string    `json:"name"`
-	SavedS    float64   `json:"saved_s"`
-	Says      string    `json:"says"`
+
+	// Saved in words
+	Saved  string  `json:"saved,omitempty,omitzero"`
+	SavedS float64 `json:"saved_s"`
+	Says   string  `json:"says"`
 
 	// Verdict fails, helps no longer, or not started; without it none
 	Verdict string `json:"verdict,omitempty,omitzero"`
@@ -3612,8 +3621,11 @@ type SpanState string
 
 // Spread defines model for Spread.
 type Spread struct {
-	Figure  FigureName `json:"figure"`
-	MedianS float64    `json:"median_s,omitempty,omitzero"`
+	Figure FigureName `json:"figure"`
+
+	// Median in words, such as 3 min 10 s
+	Median  string  `json:"median,omitempty,omitzero"`
+	MedianS float64 `json:"median_s,omitempty,omitzero"`
 
 	// Of of how many incidents it is known
 	Of int `json:"of"`

@@ -66,7 +66,7 @@ func Span(d time.Duration) string {
 func Lasted(d time.Duration) string {
 	switch {
 	case d < time.Second:
-		return fmt.Sprint(int64(d.Milliseconds())) + " ms"
+		return fmt.Sprint(d.Round(time.Millisecond).Milliseconds()) + " ms"
 	case d < 10*time.Second && d%time.Second != 0:
 		return strconv.FormatFloat(d.Round(100*time.Millisecond).Seconds(), 'g', -1, 64) + " s"
 	case d < time.Minute:

@@ -28,14 +28,6 @@ func (r *reported) flags(a *app, c *cobra.Command) *cobra.Command {
 	return c
 }
 
-// spanOf is a span of time in words; a dash for none.
-func spanOf(s float64) string {
-	if s == 0 {
-		return "-"
-	}
-	return plain.Lasted(seconds(s))
-}
-
 func (a *app) reportShow() *cobra.Command {
 	var which reported
 	c := verb("show", "Show what incidents cost in time, what runbooks saved, and which of them do badly",
@@ -61,16 +53,8 @@ func (a *app) showReport(r *api.Worth) {
 	if r.Incidents == 0 {
 		a.say("Nothing to tell of that time. Another one: --since 90d\n")
 	} else {
-		a.say("%s.\n\n", r.Says)
+		a.showFigures(r)
 	}
-	for _, s := range r.Spreads {
-		a.say("%-34s %s\n", capital(s.Title), s.Says)
-	}
-	for _, c := range []api.Counted{r.WithoutPeople, r.CameBack, r.FalseAlarms} {
-		a.say("%-34s %d of %d\n", capital(c.Title), c.Incidents, c.All)
-	}
-	a.say("%-34s %s on %s, as their authors estimate\n", "Saved by runbooks", spanOf(r.Saved.SavedS),
-		many(r.Saved.Incidents, "incident"))
 	var rows [][]string
 	for _, o := range r.Outcomes {
 		rows = append(rows, []string{o.Title, fmt.Sprint(o.Incidents)})
@@ -82,7 +66,7 @@ func (a *app) showReport(r *api.Worth) {
 	rows = nil
 	for _, b := range r.Runbooks {
 		rows = append(rows, []string{b.Name, fmt.Sprint(b.Incidents), fmt.Sprint(b.HandedOver), fmt.Sprint(b.Failed),
-			spanOf(b.SavedS), strings.TrimPrefix(strings.Join([]string{b.Verdict, b.Says}, ": "), ": ")})
+			orDash(b.Saved), strings.TrimPrefix(strings.Join([]string{b.Verdict, b.Says}, ": "), ": ")})
 	}
 	a.part("Runbooks", []string{"runbook", "incidents", "handed over", "failed", "saved", "how it does"}, rows)
 	rows = nil
@@ -104,6 +88,19 @@ const day = "2 Jan 2006"
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
+// showFigures says the report in a sentence, and its figures.
+func (a *app) showFigures(r *api.Worth) {
+	a.say("%s.\n\n", r.Says)
+	for _, s := range r.Spreads {
+		a.say("%-34s %s\n", capital(s.Title), s.Says)
+	}
+	for _, c := range []api.Counted{r.WithoutPeople, r.CameBack, r.FalseAlarms} {
+		a.say("%-34s %d of %d\n", capital(c.Title), c.Incidents, c.All)
+	}
+	a.say("%-34s %s on %s, as their authors estimate\n", "Saved by runbooks", orDash(r.Saved.Saved),
+		many(r.Saved.Incidents, "incident"))
+}
+
 // part is a table under a title; nothing where it would be empty.
 func (a *app) part(title string, heads []string, rows [][]string) {
 	if len(rows) == 0 {
@@ -118,16 +115,10 @@ func groupHeads(of string) []string {
 }
 
 func groupRows(list []api.CountedGroup) [][]string {
-	median := func(s api.Spread) string {
-		if s.Of == 0 {
-			return "-"
-		}
-		return spanOf(s.MedianS)
-	}
 	var rows [][]string
 	for _, g := range list {
-		rows = append(rows, []string{g.Title, fmt.Sprint(g.Incidents), median(g.Evidence), median(g.Decision),
-			median(g.Recovery), fmt.Sprint(g.WithoutPeople), fmt.Sprint(g.FalseAlarms), spanOf(g.SavedS)})
+		rows = append(rows, []string{g.Title, fmt.Sprint(g.Incidents), orDash(g.Evidence.Median), orDash(g.Decision.Median),
+			orDash(g.Recovery.Median), fmt.Sprint(g.WithoutPeople), fmt.Sprint(g.FalseAlarms), orDash(g.Saved)})
 	}
 	return rows
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"urgentis/api"
+	"urgentis/core/plain"
 	"urgentis/core/worth"
 	"urgentis/internal/app"
 )
@@ -33,24 +34,32 @@ func (s *Server) ShowReport(ctx context.Context, r api.ShowReportRequestObject) 
 	}, nil
 }
 
+// lasted says in words how long something took; nothing where it is not known.
+func lasted(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return plain.Lasted(d)
+}
+
 func apiSpread(s worth.Spread) api.Spread {
 	return api.Spread{
 		Figure: api.FigureName(s.Figure), Title: s.Title, Of: s.Of, Says: s.Says(),
-		MedianS: s.Median.Seconds(), P90S: s.P90.Seconds(),
+		MedianS: s.Median.Seconds(), P90S: s.P90.Seconds(), Median: lasted(s.Median),
 	}
 }
 
 func apiCounted(c worth.Count) api.Counted {
 	return api.Counted{
 		Figure: api.FigureName(c.Figure), Of: c.Of, Title: c.Title, Incidents: c.N, All: c.All,
-		SavedS: c.Saved.Seconds(),
+		SavedS: c.Saved.Seconds(), Saved: lasted(c.Saved),
 	}
 }
 
 func apiCountedGroup(g worth.Group) api.CountedGroup {
 	c := apiCounted(g.Count)
 	return api.CountedGroup{
-		Figure: c.Figure, Of: c.Of, Title: c.Title, Incidents: c.Incidents, All: c.All, SavedS: c.SavedS,
+		Figure: c.Figure, Of: c.Of, Title: c.Title, Incidents: c.Incidents, All: c.All, SavedS: c.SavedS, Saved: c.Saved,
 		Evidence: apiSpread(g.Evidence), Decision: apiSpread(g.Decision), Recovery: apiSpread(g.Recovery),
 		WithoutPeople: g.Alone, Assisted: g.Assisted, FalseAlarms: g.FalseAlarms, CameBack: g.CameBack,
 	}
@@ -59,7 +68,7 @@ func apiCountedGroup(g worth.Group) api.CountedGroup {
 func apiRunbookWorth(b worth.Runbook) api.RunbookWorth {
 	return api.RunbookWorth{
 		Name: b.Name, Incidents: b.Incidents, Helped: b.Helped, HandedOver: b.HandedOver, Failed: b.Failed,
-		CameBack: b.CameBack, SavedS: b.Saved.Seconds(), Verdict: b.Verdict, Says: b.Says, Last: b.Last,
+		CameBack: b.CameBack, SavedS: b.Saved.Seconds(), Saved: lasted(b.Saved), Verdict: b.Verdict, Says: b.Says, Last: b.Last,
 	}
 }
 

@@ -3504,6 +3504,8 @@ export interface components {
              * @description what nine of ten do not exceed
              */
             p90_s?: number;
+            /** @description in words, such as 3 min 10 s */
+            median?: string;
             /** @description of how many incidents it is known */
             of: number;
             says: string;
@@ -3520,6 +3522,8 @@ export interface components {
              * @description what runbooks saved on them, as their authors estimate
              */
             saved_s: number;
+            /** @description in words */
+            saved?: string;
         };
         CountedGroup: components["schemas"]["Counted"] & {
             evidence: components["schemas"]["Spread"];
@@ -3544,6 +3548,8 @@ export interface components {
             came_back: number;
             /** Format: double */
             saved_s: number;
+            /** @description in words */
+            saved?: string;
             /** @description fails, helps no longer, or not started; without it none */
             verdict?: string;
             says: string;

@@ -3,7 +3,6 @@ import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import CountedDialog from '../components/CountedDialog.vue'
-import { span } from '../composables/clock'
 import { useServices } from '../composables/data'
 import { csvOf, useReport, type Reported } from '../composables/report'
 import { look } from '../composables/words'
@@ -26,8 +25,6 @@ const open = ref<Counted>()
 const show = (figure: Schemas['FigureName'], of: string | undefined, title: string) =>
   (open.value = { figure, of, title })
 
-const seconds = (s?: number) => (s ? span(s * 1000) : '–')
-const median = (s: Schemas['Spread']) => (s.of ? span((s.median_s ?? 0) * 1000) : '–')
 const capital = (s: string) => s.charAt(0).toUpperCase() + s.slice(1)
 const most = computed(() => Math.max(1, ...(r.value?.months ?? []).map((m) => m.incidents)))
 const part = (n: number) => `${(100 * n) / most.value}%`
@@ -63,7 +60,7 @@ const day = (at: string) =>
         <div v-for="s in r.spreads" :key="s.figure">
           <h2>{{ capital(s.title) }}</h2>
           <button v-if="s.of" type="button" class="figure" @click="show(s.figure, undefined, capital(s.title))">
-            {{ median(s) }}
+            {{ s.median || '–' }}
           </button>
           <p v-else class="none">–</p>
           <p class="faint">{{ s.says }}</p>
@@ -115,8 +112,8 @@ const day = (at: string) =>
                     <i class="hand" :style="{ width: part(rest(m)) }" />
                   </span>
                 </td>
-                <td class="r num">{{ median(m.recovery) }}</td>
-                <td class="r num">{{ seconds(m.saved_s) }}</td>
+                <td class="r num">{{ m.recovery.median || '–' }}</td>
+                <td class="r num">{{ m.saved || '–' }}</td>
               </tr>
             </tbody>
           </table>
@@ -171,12 +168,12 @@ const day = (at: string) =>
                   <button type="button" class="link" @click="show(s.figure, s.of, s.title)">{{ s.incidents }}</button>
                 </td>
                 <td class="r num">{{ s.without_people || '–' }}</td>
-                <td class="r wide num">{{ median(s.evidence) }}</td>
-                <td class="r wide num">{{ median(s.decision) }}</td>
-                <td class="r num">{{ median(s.recovery) }}</td>
+                <td class="r wide num">{{ s.evidence.median || '–' }}</td>
+                <td class="r wide num">{{ s.decision.median || '–' }}</td>
+                <td class="r num">{{ s.recovery.median || '–' }}</td>
                 <td class="r wide num">{{ s.false_alarms || '–' }}</td>
                 <td class="r wide num">{{ s.came_back || '–' }}</td>
-                <td class="r num">{{ seconds(s.saved_s) }}</td>
+                <td class="r num">{{ s.saved || '–' }}</td>
               </tr>
             </tbody>
           </table>
@@ -210,7 +207,7 @@ const day = (at: string) =>
                 </td>
                 <td class="r wide num">{{ b.handed_over || '–' }}</td>
                 <td class="r wide num">{{ b.failed || '–' }}</td>
-                <td class="r num">{{ seconds(b.saved_s) }}</td>
+                <td class="r num">{{ b.saved || '–' }}</td>
                 <td>
                   <b v-if="b.verdict">{{ b.verdict }}: </b>{{ b.says }}
                 </td>
@@ -312,6 +309,9 @@ const day = (at: string) =>
 .none {
   font-size: 22px;
   line-height: 30px;
+}
+.r .link {
+  text-align: right;
 }
 .link {
   min-width: 24px;
