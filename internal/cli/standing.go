@@ -86,9 +86,9 @@ func nowLines(r *api.LeadingReading, closed bool) []string {
 	}
 	if !closed {
 		if !r.Beyond.IsZero() {
-			more = append(more, "for "+plain.Span(time.Since(r.Beyond).Truncate(time.Second)))
+			more = append(more, "for "+plain.Lasted(time.Since(r.Beyond).Truncate(time.Second)))
 		}
-		over := " over " + plain.Span(time.Duration(r.SlopeSeconds)*time.Second)
+		over := " over " + plain.Lasted(time.Duration(r.SlopeSeconds)*time.Second)
 		switch {
 		case r.Trend == "":
 			more = append(more, "read too few times to tell where it goes")
