@@ -51,3 +51,49 @@ func TestDraw(t *testing.T) {
 	assert.Equal(t, []Line{{"depth", "messages", []Point{{at(3), 812, "a"}}}}, s.Lines)
 	assert.Equal(t, at(80), s.To)
 }
+
+// A strip of thousands of looks is as small as it can be seen, and hides no trouble, no peak and no newest value.
+func TestALongStripIsThin(t *testing.T) {
+	begin := time.Unix(0, 0).UTC()
+	var entries []Entry
+	add := func(s int, kind Kind, content any) {
+		raw, err := json.Marshal(content)
+		require.NoError(t, err)
+		entries = append(entries, Entry{Seq: int64(len(entries)) + 1, At: begin.Add(time.Duration(s) * time.Second),
+			Kind: kind, Run: "r", Step: "1", Title: "Depth", Content: raw})
+	}
+	look := func(s int, kind Kind, value float64) {
+		add(s, kind, map[string]any{"verb": "look", "target": "a", "took_ms": 5, "readings": map[string]any{
+			"depth": map[string]any{"value": value, "at": begin.Add(time.Duration(s) * time.Second)}}})
+	}
+	for s := range 5000 {
+		value := 10.0
+		if s == 2501 {
+			value = 5000
+		}
+		if s == 4999 {
+			value = 3
+		}
+		look(s, map[bool]Kind{true: LookIncomplete, false: LookTaken}[s == 1777], value)
+		if s%2 == 0 {
+			add(s, AlertWorse, map[string]any{})
+		}
+	}
+	add(3000, GateRaised, map[string]any{"gate": "g"})
+	s := Draw(entries, begin, time.Time{}, begin.Add(5000*time.Second))
+	assert.LessOrEqual(t, len(s.Spans), cells+5)
+	assert.LessOrEqual(t, len(s.Marks), cells+1)
+	assert.LessOrEqual(t, len(s.Lines[0].Points), 2*cells+2)
+	states := map[string]int{}
+	for _, x := range s.Spans {
+		states[x.State]++
+	}
+	assert.Equal(t, 1, states[Unsure])
+	assert.Equal(t, 1, states[Waiting])
+	high, newest := 0.0, s.Lines[0].Points[len(s.Lines[0].Points)-1].Value
+	for _, p := range s.Lines[0].Points {
+		high = max(high, p.Value)
+	}
+	assert.Equal(t, []float64{5000, 3}, []float64{high, newest})
+	assert.Contains(t, s.Spans[0].Title, "Depth and ")
+}

@@ -297,11 +297,11 @@ func (a *App) IncidentWith(ctx context.Context, who *access.Principal, number in
 	}
 	out := &Incident{}
 	if !record {
-		drawn, err := tx.EntriesOf(number, 0, incident.OfTheStrip())
+		strip, err := a.stories.Strip(tx, row, a.Now())
 		if err != nil {
 			return nil, err
 		}
-		out.Head = headOf(*row, drawn, a.Now())
+		out.Head = Head{Incident: *row, Strip: strip}
 	} else if err := out.read(tx, row, a.Now()); err != nil {
 		return nil, err
 	}

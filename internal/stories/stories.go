@@ -5,9 +5,11 @@ package stories
 import (
 	"fmt"
 	"sync"
+	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"urgentis/core/incident"
 	"urgentis/core/story"
 	"urgentis/internal/store"
 )
@@ -28,7 +30,8 @@ type Stories struct {
 type told struct {
 	sync.Mutex
 	*story.Folder
-	hash string // of the newest entry
+	strip *incident.Drawing
+	hash  string // of the newest entry
 }
 
 // New makes room for stories.
@@ -42,34 +45,51 @@ func New() *Stories {
 
 // Read gives the story of an incident to whoever reads it, up to the newest entry that the transaction sees. The story
 // is not to be used after read has returned.
-func (s *Stories) Read(tx *store.Tx, incident int64, read func(*story.Folder)) error {
-	t, known := s.kept.Get(incident)
+func (s *Stories) Read(tx *store.Tx, number int64, read func(*story.Folder)) error {
+	return s.told(tx, number, func(t *told) { read(t.Folder) })
+}
+
+// Strip gives the picture of an incident, as it is at a time.
+func (s *Stories) Strip(tx *store.Tx, i *store.Incident, now time.Time) (out incident.Strip, err error) {
+	var closed time.Time
+	if i.ClosedAt != nil {
+		closed = i.ClosedAt.UTC()
+	}
+	err = s.told(tx, i.Number, func(t *told) { out = t.strip.Strip(i.OpenedAt.UTC(), closed, now) })
+	return out, err
+}
+
+func (s *Stories) told(tx *store.Tx, number int64, read func(*told)) error {
+	t, known := s.kept.Get(number)
 	if !known {
-		t = &told{Folder: story.New()}
-		s.kept.Add(incident, t)
+		t = begun()
+		s.kept.Add(number, t)
 	}
 	t.Lock()
 	defer t.Unlock()
-	if err := t.catchUp(tx, incident); err != nil {
-		s.kept.Remove(incident)
+	if err := t.catchUp(tx, number); err != nil {
+		s.kept.Remove(number)
 		return err
 	}
-	read(t.Folder)
+	read(t)
 	return nil
 }
 
+func begun() *told { return &told{Folder: story.New(), strip: incident.NewDrawing()} }
+
 // catchUp takes in what was written since. A record whose newest entry is not the one that was read, as a transaction
 // was rolled back or the database put back to an older state, is read anew.
-func (t *told) catchUp(tx *store.Tx, incident int64) error {
+func (t *told) catchUp(tx *store.Tx, number int64) error {
 	for {
 		after := t.Last()
-		list, err := tx.Entries(incident, max(0, after-1), page)
+		list, err := tx.Entries(number, max(0, after-1), page)
 		if err != nil {
-			return fmt.Errorf("read the story of incident %d: %w", incident, err)
+			return fmt.Errorf("read the story of incident %d: %w", number, err)
 		}
 		if after > 0 {
 			if len(list) == 0 || list[0].Hash != t.hash {
-				t.Folder, t.hash = story.New(), ""
+				fresh := begun()
+				t.Folder, t.strip, t.hash = fresh.Folder, fresh.strip, ""
 				continue
 			}
 			list = list[1:]
@@ -77,6 +97,7 @@ func (t *told) catchUp(tx *store.Tx, incident int64) error {
 		for i := range list {
 			e := list[i].Sealed()
 			t.Add(&e)
+			t.strip.Add(&e)
 			t.hash = e.Hash
 		}
 		if len(list) < page-1 {

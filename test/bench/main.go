@@ -40,7 +40,7 @@ var (
 		"only",
 		"",
 		"measure one group: matching, printed, latency, steps, intake, mapped, heard, storm, many, suggest, wide, "+
-			"kept, beside, scheduled, chart, strangers, hurt or parked",
+			"kept, beside, scheduled, chart, strangers, console, hurt or parked",
 	)
 	profile    = flag.String("profile", "", "write a CPU profile to this file")
 	held       = flag.String("hold", "", "be the strangers at these doors (of the group strangers)")
@@ -102,7 +102,8 @@ func all() error {
 	}{{"matching", b.matching}, {"printed", b.printed}, {"latency", b.latency}, {"steps", b.steps},
 		{"intake", b.intake}, {"mapped", b.mapped}, {"heard", b.heard}, {"storm", b.storm}, {"many", b.many},
 		{"suggest", b.suggest}, {"wide", b.wide}, {"kept", b.kept}, {"beside", b.beside}, {"scheduled", b.scheduled},
-		{"chart", b.chart}, {"strangers", b.strangers}, {"hurt", b.hurt}, {"parked", b.parked}} {
+		{"chart", b.chart}, {"strangers", b.strangers},
+		{"console", b.console}, {"hurt", b.hurt}, {"parked", b.parked}} {
 		if *only != "" && *only != g.name {
 			continue
 		}

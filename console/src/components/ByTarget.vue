@@ -3,28 +3,26 @@ import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { clockTime, exact, span } from '../composables/clock'
-import { readings, word, type Content } from '../composables/record'
+import { isAttempt, readings } from '../composables/record'
 import OutputFold from './OutputFold.vue'
 
 /** What a run did and found on each target, target by target. */
 const props = defineProps<{ entries: Schemas['Entry'][] }>()
-const kinds = ['look.ended', 'look.failed', 'change.ended', 'change.reported', 'undo.done']
+type Attempt = Schemas['AttemptContent']
 const wanted = ref('')
 const targets = computed(() => {
-  const by = new Map<string, { entry: Schemas['Entry']; content: Content }[]>()
+  const by = new Map<string, { entry: Schemas['Entry']; content: Attempt }[]>()
   for (const e of props.entries) {
-    const c = (e.content ?? {}) as Content
-    if (!(kinds.includes(e.kind) || e.kind.startsWith('look.')) || c.target === undefined) continue
-    const list = by.get(c.target) ?? []
-    list.push({ entry: e, content: c })
-    by.set(c.target, list)
+    if (!isAttempt(e)) continue
+    const target = e.content.target ?? ''
+    by.set(target, [...(by.get(target) ?? []), { entry: e, content: e.content }])
   }
   const words = wanted.value.trim().toLowerCase()
   return [...by]
     .filter(([t]) => t.toLowerCase().includes(words))
     .sort(([a], [b]) => a.localeCompare(b, 'en', { numeric: true }))
 })
-const exit = (c: Content) => (c.exit === undefined ? c.state : `${c.exit >= 200 ? 'status' : 'exit'} ${c.exit}`)
+const exit = (c: Attempt) => (c.exit === undefined ? c.state : `${c.exit >= 200 ? 'status' : 'exit'} ${c.exit}`)
 </script>
 
 <template>
@@ -34,7 +32,7 @@ const exit = (c: Content) => (c.exit === undefined ? c.state : `${c.exit >= 200 
     <ol>
       <li v-for="{ entry: e, content: c } in lines" :key="e.seq">
         <time :datetime="e.at" :title="exact(e.at)" class="num faint">{{ clockTime(e.at) }}</time>
-        <span class="word">{{ word(e) }}</span>
+        <span class="word">{{ e.word }}</span>
         <div>
           <strong>{{ e.title }}</strong>
           <span v-for="r in readings(c)" :key="r.name" class="reading"

@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { Output } from '../composables/record'
+import type { Schemas } from '../api/client'
+
+type Output = Schemas['AttemptContent']['output']
 
 const props = defineProps<{ shown: string; output?: Output; stderr?: Output }>()
 const parts = computed(

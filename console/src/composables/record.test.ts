@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest'
 
 import type { Schemas } from '../api/client'
-import { group, human, notHad, readings, say, waitsForPerson, word } from './record'
+import { blocks, human, lookOf, outputs, readings, said, say, waitsForPerson } from './record'
 
 const entry = (seq: number, kind: string, more: Partial<Schemas['Entry']> = {}): Schemas['Entry'] =>
   ({
@@ -12,30 +12,33 @@ const entry = (seq: number, kind: string, more: Partial<Schemas['Entry']> = {}):
     run: 'r1',
     step: '',
     title: kind,
+    says: [],
     content: {},
-    digest: '',
-    prev: '',
     hash: '',
     ...more,
   }) as unknown as Schemas['Entry']
 
-test('entries of one step that follow one another stand together', () => {
-  const groups = group([
-    entry(1, 'alert.raised', { run: '' }),
-    entry(2, 'look.taken', { step: '1', content: { step_title: 'Depth', verb: 'look' } }),
-    entry(3, 'look.taken', { step: '1', content: { step_title: 'Depth', verb: 'look' } }),
-    entry(4, 'check.passes', { step: '2' }),
-    entry(5, 'look.taken', { step: '1' }),
-    entry(6, 'look.taken', { step: '1', run: 'r2' }),
-  ])
-  expect(groups.map((g) => g.lines.map((l) => l.entry.seq))).toEqual([[1], [2, 3], [4], [5], [6]])
-  expect(groups[1]).toMatchObject({ title: 'Depth', verb: 'look' })
+test('a record that grows keeps the blocks that are full', () => {
+  const entries = Array.from({ length: 120 }, (_, n) => entry(n + 1, 'note'))
+  const first = blocks(entries)
+  expect(first.map((b) => b.length)).toEqual([50, 50, 20])
+  expect(first.flat()).toEqual(entries)
+  const grown = blocks([...entries, entry(121, 'note')], first)
+  expect(grown[0]).toBe(first[0])
+  expect(grown[1]).toBe(first[1])
+  expect(grown[2]).not.toBe(first[2])
+  expect(grown.map((b) => b.length)).toEqual([50, 50, 21])
+  // A record that was put back to an older state and went on otherwise is another one.
+  const otherwise = [...entries.slice(0, 60), ...Array.from({ length: 60 }, (_, n) => entry(n + 61, 'told'))]
+  const other = blocks(otherwise, first)
+  expect(other[0]).toBe(first[0])
+  expect(other.flat()).toEqual(otherwise)
 })
 
-test('each kind has a word, and an unknown one its first part', () => {
-  expect(word(entry(1, 'check.unsure'))).toBe('unsure')
-  expect(word(entry(1, 'undo.begun'))).toBe('undo')
-  expect(word(entry(1, 'something.new'))).toBe('something')
+test('an entry is said in the words of the service', () => {
+  expect(said(entry(1, 'look.taken', { title: 'Depth', says: [[{ text: 'depth ' }, { text: '12' }], []] }))).toBe(
+    'Depth\ndepth 12\n',
+  )
 })
 
 test('what people did stands out, and what waits for them', () => {
@@ -47,24 +50,25 @@ test('what people did stands out, and what waits for them', () => {
   expect(waitsForPerson(entry(1, 'look.taken'))).toBe(false)
 })
 
+test('what can be opened and taken again is that of looks', () => {
+  const look = entry(1, 'look.taken', { step: '1', content: { shown: 'df', attempt: 'a', state: 'ok' } as never })
+  expect(lookOf(look)).toEqual({ step: '1', run: 'r1' })
+  expect(outputs(look)).toMatchObject([{ shown: 'df' }])
+  expect(lookOf(entry(1, 'note'))).toBeUndefined()
+  expect(outputs(entry(1, 'note'))).toEqual([])
+})
+
 test('readings are shown by name, with their unit, and nothing is taken for something', () => {
   expect(
-    readings({ readings: { stuck: { value: '' }, depth: { value: 812, unit: 'messages' }, all: { value: [1, 2] } } }),
+    readings({
+      readings: { stuck: { value: '' }, depth: { value: 812, unit: 'messages' }, all: { value: [1, 2] } },
+    } as never),
   ).toEqual([
     { name: 'all', text: '[1,2]' },
     { name: 'depth', text: '812 messages' },
     { name: 'stuck', text: '(empty)' },
   ])
-  expect(readings({})).toEqual([])
-})
-
-test('what could not be had is named, whether a look or a look back says so', () => {
-  expect(notHad({ missing: { lag: 'no match', depth: 'no such column' } })).toEqual([
-    'depth is missing: no such column',
-    'lag is missing: no match',
-  ])
-  expect(notHad({ missing: ['load: the store did not answer'] })).toEqual(['load: the store did not answer'])
-  expect(notHad({})).toEqual([])
+  expect(readings({} as never)).toEqual([])
 })
 
 test('values are written as people read them', () => {
