@@ -32,8 +32,8 @@ const (
 )
 
 // Figures lists them all.
-var Figures = []string{OfAll, OfEvidence, OfDecision, OfRecovery, OfAlone, OfAssisted, OfSaved, OfCameBack, OfOutcome, OfService,
-	OfMonth, OfSource, OfFalseAlarm, OfRunbook, OfHelped, OfNoRunbook}
+var Figures = []string{OfAll, OfEvidence, OfDecision, OfRecovery, OfAlone, OfAssisted, OfSaved, OfCameBack, OfOutcome,
+	OfService, OfMonth, OfSource, OfFalseAlarm, OfRunbook, OfHelped, OfNoRunbook}
 
 // counts are the rules of what each figure counts.
 var counts = map[string]func(f *Facts, of string) bool{
@@ -126,7 +126,8 @@ func (s Spread) Says() string {
 	if s.Of == 0 {
 		return "not known of any incident"
 	}
-	return fmt.Sprintf("median %s, 9 of 10 within %s, of %s", plain.Lasted(s.Median), plain.Lasted(s.P90), many(s.Of, "incident"))
+	return fmt.Sprintf("median %s, 9 of 10 within %s, of %s", plain.Lasted(s.Median), plain.Lasted(s.P90),
+		many(s.Of, "incident"))
 }
 
 // Count is how many incidents something is true of, and of how many that is a share.

@@ -31,8 +31,8 @@ func (a *app) live() *cobra.Command {
 			return err
 		}))
 	c.Long = "↑ ↓ choose, Enter opens, Esc goes back. On an incident: t take it, n write a note, f follow what is " +
-		"written,\nd all its rows, l the record or the story, g its gate. On a gate: a approves, once all of it was on the screen, " +
-		"r refuses.\nWhere there is no undo, the number of targets is typed. / narrows the list, q leaves."
+		"written,\nd all its rows, l the record or the story, g its gate. On a gate: a approves, once all of it was " +
+		"on the screen, r refuses.\nWhere there is no undo, the number of targets is typed. / narrows the list, q leaves."
 	return c
 }
 
@@ -63,8 +63,8 @@ const (
 	askApprove asked = "approve"
 )
 
-// live is the terminal view: what is shown, and where somebody is in it. It is a bubbletea model; nothing but its Update
-// alters it, and what is asked of the service is asked beside it.
+// live is the terminal view: what is shown, and where somebody is in it. It is a bubbletea model; nothing but its
+// Update alters it, and what is asked of the service is asked beside it.
 type live struct {
 	ctx           context.Context
 	a             *app

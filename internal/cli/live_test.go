@@ -205,4 +205,3 @@ func TestLiveNeedsATerminal(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errOut, "it needs a terminal")
 }
-

@@ -119,8 +119,8 @@ func liveItems(open []api.Incident, gates []api.Gate, questions []api.Question) 
 	}
 	for _, q := range questions {
 		i := at(q.Incident)
-		add(liveItem{place: place{onIncident, q.Incident, ""}, key: "question " + q.Id, waits: "answer", state: "answer",
-			severity: i.Severity, service: i.Service, title: cmp.Or(q.Title, q.Text), holder: i.Holder,
+		add(liveItem{place: place{onIncident, q.Incident, ""}, key: "question " + q.Id, waits: "answer",
+			state: "answer", severity: i.Severity, service: i.Service, title: cmp.Or(q.Title, q.Text), holder: i.Holder,
 			until: until(q.Until), opened: ago(q.RaisedAt)})
 	}
 	rest := slices.Clone(open)
@@ -233,7 +233,8 @@ func (l *live) drawn() string {
 	for len(lines) < l.room() {
 		lines = append(lines, "")
 	}
-	return strings.Join(append([]string{l.drawHead(), ""}, append(lines[:l.room()], l.drawLine(), l.drawKeys())...), "\n")
+	lines = append([]string{l.drawHead(), ""}, lines[:l.room()]...)
+	return strings.Join(append(lines, l.drawLine(), l.drawKeys()), "\n")
 }
 
 func (l *live) tone(code, text string) string {

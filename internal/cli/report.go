@@ -22,7 +22,8 @@ type reported struct{ service, since, until string }
 
 func (r *reported) flags(a *app, c *cobra.Command) *cobra.Command {
 	c.Flags().StringVar(&r.service, "service", "", "only of this `SERVICE`")
-	c.Flags().StringVar(&r.since, "since", "30d", "of what was closed since a `TIME`: so long ago, or 2031-03-01T00:00:00Z")
+	c.Flags().StringVar(&r.since, "since", "30d",
+		"of what was closed since a `TIME`: so long ago, or 2031-03-01T00:00:00Z")
 	c.Flags().StringVar(&r.until, "until", "", "of what was closed before a `TIME`; now unless said")
 	a.offersFlag(c, "service", serviceNames)
 	return c
@@ -117,8 +118,9 @@ func groupHeads(of string) []string {
 func groupRows(list []api.CountedGroup) [][]string {
 	var rows [][]string
 	for _, g := range list {
-		rows = append(rows, []string{g.Title, fmt.Sprint(g.Incidents), orDash(g.Evidence.Median), orDash(g.Decision.Median),
-			orDash(g.Recovery.Median), fmt.Sprint(g.WithoutPeople), fmt.Sprint(g.FalseAlarms), orDash(g.Saved)})
+		rows = append(rows, []string{g.Title, fmt.Sprint(g.Incidents), orDash(g.Evidence.Median),
+			orDash(g.Decision.Median), orDash(g.Recovery.Median), fmt.Sprint(g.WithoutPeople),
+			fmt.Sprint(g.FalseAlarms), orDash(g.Saved)})
 	}
 	return rows
 }
@@ -160,8 +162,8 @@ func (a *app) reportIncidents() *cobra.Command {
 }
 
 // figureNames are what a report counts, as the API names it.
-var figureNames = []string{"closed", "evidence", "decision", "recovery", "without-people", "assisted", "saved", "came-back", "outcome",
-	"service", "month", "source", "false-alarm", "runbook", "helped", "no-runbook"}
+var figureNames = []string{"closed", "evidence", "decision", "recovery", "without-people", "assisted", "saved",
+	"came-back", "outcome", "service", "month", "source", "false-alarm", "runbook", "helped", "no-runbook"}
 
 // since is how long it was from one time to another; a dash where one of them is not known.
 func since(from, until time.Time) string {

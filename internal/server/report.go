@@ -22,14 +22,16 @@ func (s *Server) ShowReport(ctx context.Context, r api.ShowReportRequestObject) 
 		return nil, err
 	}
 	return api.ShowReport200JSONResponse{
-		From: w.From.UTC(), Until: w.Until.UTC(), Says: w.Says(), Incidents: w.Incidents, Spreads: mapped(w.Spreads, apiSpread),
+		From: w.From.UTC(), Until: w.Until.UTC(), Says: w.Says(), Incidents: w.Incidents,
+		Spreads:       mapped(w.Spreads, apiSpread),
 		WithoutPeople: apiCounted(w.Alone), CameBack: apiCounted(w.CameBack), Saved: apiCounted(w.Saved),
 		FalseAlarms: apiCounted(w.FalseAlarms),
 		Outcomes:    mapped(w.Outcomes, apiCounted), NoRunbook: mapped(w.NoRunbook, apiCounted),
 		Months: mapped(w.Months, apiCountedGroup), Services: mapped(w.Services, apiCountedGroup),
 		Sources: mapped(w.Sources, apiCountedGroup), Runbooks: mapped(w.Runbooks, apiRunbookWorth),
 		ToDo: mapped(w.ToDo, func(x worth.ToDo) api.ToDo {
-			return api.ToDo{Title: x.Title, Says: x.Says, Figure: api.FigureName(x.Figure), Of: x.Of, Incidents: x.Incidents}
+			return api.ToDo{Title: x.Title, Says: x.Says, Figure: api.FigureName(x.Figure), Of: x.Of,
+				Incidents: x.Incidents}
 		}),
 	}, nil
 }
@@ -59,7 +61,8 @@ func apiCounted(c worth.Count) api.Counted {
 func apiCountedGroup(g worth.Group) api.CountedGroup {
 	c := apiCounted(g.Count)
 	return api.CountedGroup{
-		Figure: c.Figure, Of: c.Of, Title: c.Title, Incidents: c.Incidents, All: c.All, SavedS: c.SavedS, Saved: c.Saved,
+		Figure: c.Figure, Of: c.Of, Title: c.Title, Incidents: c.Incidents, All: c.All,
+		SavedS: c.SavedS, Saved: c.Saved,
 		Evidence: apiSpread(g.Evidence), Decision: apiSpread(g.Decision), Recovery: apiSpread(g.Recovery),
 		WithoutPeople: g.Alone, Assisted: g.Assisted, FalseAlarms: g.FalseAlarms, CameBack: g.CameBack,
 	}
@@ -68,7 +71,8 @@ func apiCountedGroup(g worth.Group) api.CountedGroup {
 func apiRunbookWorth(b worth.Runbook) api.RunbookWorth {
 	return api.RunbookWorth{
 		Name: b.Name, Incidents: b.Incidents, Helped: b.Helped, HandedOver: b.HandedOver, Failed: b.Failed,
-		CameBack: b.CameBack, SavedS: b.Saved.Seconds(), Saved: lasted(b.Saved), Verdict: b.Verdict, Says: b.Says, Last: b.Last,
+		CameBack: b.CameBack, SavedS: b.Saved.Seconds(), Saved: lasted(b.Saved), Verdict: b.Verdict, Says: b.Says,
+		Last: b.Last,
 	}
 }
 
@@ -131,10 +135,10 @@ func writeFacts(w *csv.Writer, list []worth.Facts) error {
 		for _, r := range f.Runs {
 			books = append(books, r.Runbook)
 		}
-		rows = append(rows, []string{fmt.Sprint(f.Number), harmless(f.Title), harmless(f.Service), f.Severity, f.Outcome,
-			at(f.Opened), at(f.Closed), harmless(f.Source), harmless(f.Signal), at(f.Evidence), at(f.Asked), at(f.Decided),
-			at(f.Changed), at(f.Recovered), fmt.Sprint(f.Proved), fmt.Sprint(f.Waited.Seconds()),
-			harmless(strings.Join(f.People, " ")), fmt.Sprint(f.Called), strings.Join(books, " "),
+		rows = append(rows, []string{fmt.Sprint(f.Number), harmless(f.Title), harmless(f.Service), f.Severity,
+			f.Outcome, at(f.Opened), at(f.Closed), harmless(f.Source), harmless(f.Signal), at(f.Evidence),
+			at(f.Asked), at(f.Decided), at(f.Changed), at(f.Recovered), fmt.Sprint(f.Proved),
+			fmt.Sprint(f.Waited.Seconds()), harmless(strings.Join(f.People, " ")), fmt.Sprint(f.Called), strings.Join(books, " "),
 			fmt.Sprint(f.Saved().Seconds()), fmt.Sprint(f.CameBack)})
 	}
 	return w.WriteAll(rows)

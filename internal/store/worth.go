@@ -37,8 +37,8 @@ func (tx *Tx) KeepFacts(f *worth.Facts, closed time.Time) error {
 		f.Number, f.Service, closed, f.Source, f.Key, string(b))
 }
 
-// AllFacts reads the facts of incidents that were closed in a time, the oldest first, MostFacts at most; of a service, "" of
-// all. Titles are those of now.
+// AllFacts reads the facts of incidents that were closed in a time, the oldest first, MostFacts and one at most; of a
+// service, "" of all. Titles are those of now.
 func (tx *Tx) AllFacts(s access.Scope, service string, from, until time.Time) ([]worth.Facts, error) {
 	where, args := "f.closed_at >= ? and f.closed_at < ?", []any{from, until}
 	where, args = and(where, args, "f.service", service)
@@ -49,8 +49,9 @@ func (tx *Tx) AllFacts(s access.Scope, service string, from, until time.Time) ([
 		Facts string
 		Title string
 		Back  bool
-	}](tx, `select f.facts::text as facts, i.title, f.key <> '' and exists (select from alert b where b.source = f.source
-			and b.key = f.key and b.first_at > f.closed_at and b.first_at <= f.closed_at + ? * interval '1 second') as back
+	}](tx, `select f.facts::text as facts, i.title,
+			f.key <> '' and exists (select from alert b where b.source = f.source and b.key = f.key
+				and b.first_at > f.closed_at and b.first_at <= f.closed_at + ? * interval '1 second') as back
 		from incident_fact f join incident i on i.number = f.number and i.state = 'closed'
 		where `+where+" order by f.closed_at, f.number limit ?",
 		append(append([]any{cameBackWithin.Seconds()}, args...), MostFacts+1)...)

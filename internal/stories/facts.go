@@ -31,7 +31,8 @@ func Gather(e *engine.Engine) {
 			if err != nil {
 				return err
 			}
-			if err := e.Store.Tx(ctx, func(tx *store.Tx) error { return tx.KeepFacts(f, *list[i].ClosedAt) }); err != nil {
+			err = e.Store.Tx(ctx, func(tx *store.Tx) error { return tx.KeepFacts(f, *list[i].ClosedAt) })
+			if err != nil {
 				return fmt.Errorf("keep the facts of incident %d: %w", f.Number, err)
 			}
 		}

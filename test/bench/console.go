@@ -72,9 +72,11 @@ type consoleBench struct {
 // task that kept the page busy. It runs before the page's own scripts.
 const seesScript = `window.seen = {}; window.usable = 0; window.busyUntil = 0;
 new PerformanceObserver(l => l.getEntries().forEach(e => {
-	window.busyUntil = Math.max(window.busyUntil, e.startTime + e.duration) })).observe({type: 'longtask', buffered: true});
+	window.busyUntil = Math.max(window.busyUntil, e.startTime + e.duration)
+})).observe({type: 'longtask', buffered: true});
+const leads = 'table.story tbody tr, #approve, table.plain tbody tr, article.card';
 addEventListener('DOMContentLoaded', () => new MutationObserver(list => {
-	if (!window.usable && document.querySelector('table.story tbody tr, #approve')) window.usable = performance.now()
+	if (!window.usable && document.querySelector(leads)) window.usable = performance.now()
 	const text = list.flatMap(m => [...m.addedNodes]).map(n => n.textContent ?? '').join(' ')
 	for (const [name] of text.matchAll(/change-\d+\./g)) if (!(name in window.seen)) {
 		window.seen[name] = 0
@@ -174,17 +176,18 @@ func (c *consoleBench) long() error {
 	}
 	if _, err := c.store.Pool.Exec(c.ctx, `insert into entry (incident, seq, at, kind, actor, run, step, title, content,
 			digest, prev, hash)
-		select $1, s, now() - ($2::bigint - s) * interval '1 second', 'look.taken', 'runbook:pumps', 'r1', '1.' || (s % 40),
-			'Look ' || s, jsonb_build_object('attempt', 'a' || s, 'target', 'pump-' || (s % 12), 'shown', 'pumpctl read',
-				'state', 'ok', 'took_ms', 12, 'purpose', 'look', 'readings',
+		select $1, s, now() - ($2::bigint - s) * interval '1 second', 'look.taken', 'runbook:pumps', 'r1',
+			'1.' || (s % 40), 'Look ' || s, jsonb_build_object('attempt', 'a' || s, 'target', 'pump-' || (s % 12),
+				'shown', 'pumpctl read', 'state', 'ok', 'took_ms', 12, 'purpose', 'look', 'readings',
 				jsonb_build_object('pressure', jsonb_build_object('value', s % 97, 'unit', 'bar')),
-				'output', jsonb_build_object('size', 400, 'head', repeat('x', 400)), 'stderr', jsonb_build_object('size', 0)),
+				'output', jsonb_build_object('size', 400, 'head', repeat('x', 400)),
+				'stderr', jsonb_build_object('size', 0)),
 			md5(s::text), md5(s::text), md5(s::text)
 		from generate_series(2, $2::bigint) s`, n, consoleEntries); err != nil {
 		return err
 	}
-	if _, err := c.store.Pool.Exec(c.ctx, "update incident set entries = $2::bigint, opened_at = now() - $2::bigint * interval '1 second' where number = $1", n,
-		consoleEntries); err != nil {
+	if _, err := c.store.Pool.Exec(c.ctx, `update incident set entries = $2::bigint,
+		opened_at = now() - $2::bigint * interval '1 second' where number = $1`, n, consoleEntries); err != nil {
 		return err
 	}
 	path := fmt.Sprintf("/incidents/%d", n)
@@ -201,8 +204,8 @@ func (c *consoleBench) long() error {
 	return c.scrolls("a record of 5,000 entries")
 }
 
-// usable measures how soon a page can be used on a processor that is slowed: what leads is there, and then nothing keeps
-// it busy for half a second.
+// usable measures how soon a page can be used on a processor that is slowed: what leads is there, and then nothing
+// keeps it busy for half a second.
 func (c *consoleBench) usable(what, path string) error {
 	var took []time.Duration
 	for range 5 {
@@ -212,7 +215,8 @@ func (c *consoleBench) usable(what, path string) error {
 		if err := c.open(path); err != nil {
 			return err
 		}
-		if err := c.page.Until("window.usable > 0 && performance.now() > Math.max(window.usable, window.busyUntil) + 500"); err != nil {
+		if err := c.page.Until("window.usable > 0 && " +
+			"performance.now() > Math.max(window.usable, window.busyUntil) + 500"); err != nil {
 			return err
 		}
 		text, err := c.page.Text("String(Math.max(window.usable, window.busyUntil))")

@@ -124,7 +124,7 @@ func TestAnIncidentInTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	order := -1
 	for _, want := range []string{"Runbook started", "Depth and the oldest message", "Is it really backing up?",
-		"approved", "own(readings.stuck) is m-4711", "Is the queue draining?", "Closed: repaired"} {
+		"approved", "own(stuck) is m-4711", "Is the queue draining?", "Closed: repaired"} {
 		at := strings.Index(text, want)
 		assert.Greater(t, at, order, "%s does not stand where it belongs in:\n%s", want, text)
 		order = at

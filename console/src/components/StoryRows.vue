@@ -33,7 +33,8 @@ const took = (r: Schemas['StoryRow']) => {
       </tr>
     </thead>
     <tbody>
-      <tr v-for="r in shown" :key="r.first" :class="[r.lane, r.state]">
+      <!-- A row that is as it was costs nothing: a story may be long, and a row comes with each event. -->
+      <tr v-for="r in shown" :key="r.first" v-memo="[r]" :class="[r.lane, r.state]">
         <td>
           <button type="button" class="at" :title="`${exact(r.at)}: to the record`" @click="emit('pick', r.first)">
             {{ clockTime(r.at) }}

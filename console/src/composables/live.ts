@@ -3,7 +3,7 @@ import { useDocumentVisibility, useEventListener, useTimeoutFn } from '@vueuse/c
 import { defineStore } from 'pinia'
 import { reactive, ref, watch } from 'vue'
 
-import { Pace } from './pace'
+import { apart, Pace } from './pace'
 import { plain } from './plain'
 
 /** Output of a command while it prints. */
@@ -37,7 +37,10 @@ export const useLive = defineStore('live', () => {
       if (!q.isActive()) continue
       let p = paces.get(q.queryHash)
       if (!p)
-        paces.set(q.queryHash, (p = new Pace(() => queries.refetchQueries({ queryKey: q.queryKey, exact: true }))))
+        paces.set(
+          q.queryHash,
+          (p = new Pace(() => queries.refetchQueries({ queryKey: q.queryKey, exact: true }), apart(q.queryKey))),
+        )
       void p.stale(q.state.fetchStatus === 'fetching' ? q.promise : undefined)
     }
   }

@@ -11,7 +11,7 @@ function world(takes: number) {
     reads.push(now)
     await wait(takes)
   }
-  return { reads, pace: new Pace(read, () => now, wait), at: (ms: number) => (now = ms) }
+  return { reads, pace: new Pace(read, least, () => now, wait), at: (ms: number) => (now = ms) }
 }
 
 test('the first event is read at once, and those that come meanwhile once more', async () => {
