@@ -138,7 +138,8 @@ func writeFacts(w *csv.Writer, list []worth.Facts) error {
 		rows = append(rows, []string{fmt.Sprint(f.Number), harmless(f.Title), harmless(f.Service), f.Severity,
 			f.Outcome, at(f.Opened), at(f.Closed), harmless(f.Source), harmless(f.Signal), at(f.Evidence),
 			at(f.Asked), at(f.Decided), at(f.Changed), at(f.Recovered), fmt.Sprint(f.Proved),
-			fmt.Sprint(f.Waited.Seconds()), harmless(strings.Join(f.People, " ")), fmt.Sprint(f.Called), strings.Join(books, " "),
+			fmt.Sprint(f.Waited.Seconds()), harmless(strings.Join(f.People, " ")), fmt.Sprint(f.Called),
+			strings.Join(books, " "),
 			fmt.Sprint(f.Saved().Seconds()), fmt.Sprint(f.CameBack)})
 	}
 	return w.WriteAll(rows)
