@@ -31,8 +31,9 @@ func (a *app) live() *cobra.Command {
 			return err
 		}))
 	c.Long = "↑ ↓ choose, Enter opens, Esc goes back. On an incident: t take it, n write a note, f follow what is " +
-		"written,\nd all its rows, l the record or the story, g its gate. On a gate: a approves, once all " +
-		"of it was on the screen, r refuses.\nWhere there is no undo, the number of targets is typed. / narrows the list, q leaves."
+		"written,\nd all its rows, l the record or the story, g its gate. " +
+		"On a gate: a approves, once all of it was on the screen, r refuses.\n" +
+		"Where there is no undo, the number of targets is typed. / narrows the list, q leaves."
 	return c
 }
 
