@@ -88,6 +88,9 @@ type live struct {
 	halted        string
 	asking        int // how often it was asked for what stands there
 	seen          int // the newest answer that was taken
+	// busy is while it is asked for a place; stale says that something changed meanwhile.
+	busy, stale bool
+	busyWith    place
 }
 
 // What comes in beside keys.
@@ -110,7 +113,12 @@ type (
 		err  error
 	}
 	tick time.Time
+	// again is time to ask once more.
+	again struct{}
 )
+
+// calm is the least time between two times that it is asked for one place, however much changes.
+const calm = 200 * time.Millisecond
 
 func newLive(ctx context.Context, a *app, cl *client) *live {
 	l := &live{ctx: ctx, a: a, cl: cl, width: 80, height: 24, stack: []place{{screen: onNow}}, text: viewport.New(),
@@ -173,8 +181,16 @@ func (l *live) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return l, tea.Batch(l.load(), everySecond())
 		}
 		return l, everySecond()
+	case again:
+		return l, l.load()
 	case loaded:
 		l.take(m)
+		if m.place == l.busyWith {
+			l.busy = false
+			if l.stale {
+				return l, tea.Tick(calm, func(time.Time) tea.Msg { return again{} })
+			}
+		}
 	case acted:
 		l.said, l.bad = m.says, m.err != nil
 		if m.err != nil {

@@ -198,6 +198,26 @@ func TestAGateThatChangesIsReadAgain(t *testing.T) {
 	assert.Equal(t, "second", l.gate.Digest, "what was asked for elsewhere is not shown here")
 }
 
+// However much changes, it is asked for one thing once at a time, and once more for what came meanwhile.
+func TestAStormAsksOnce(t *testing.T) {
+	l := newLive(context.Background(), &app{}, nil)
+	require.NotNil(t, l.load())
+	for range 100 {
+		assert.Nil(t, l.load())
+	}
+	_, cmd := l.Update(loaded{place: l.here(), n: 1})
+	require.NotNil(t, cmd)
+	assert.Equal(t, again{}, cmd())
+	_, cmd = l.Update(again{})
+	assert.NotNil(t, cmd)
+	_, cmd = l.Update(loaded{place: l.here(), n: 2})
+	assert.Nil(t, cmd, "nothing came meanwhile")
+	l.stack = append(l.stack, place{screen: onIncident, incident: 1})
+	assert.NotNil(t, l.load())
+	l.stack = append(l.stack, place{screen: onRecord, incident: 1})
+	assert.NotNil(t, l.load(), "what somebody opens is asked for at once")
+}
+
 // Elsewhere than in a terminal it says what to use.
 func TestLiveNeedsATerminal(t *testing.T) {
 	signedIn(t)

@@ -55,8 +55,13 @@ func (l *live) waitsOn(n int64) *liveItem {
 	return nil
 }
 
-// load asks for what stands there.
+// load asks for what stands there, unless it is being asked for: then it is once more when that is here.
 func (l *live) load() tea.Cmd {
+	if l.busy && l.busyWith == l.here() {
+		l.stale = true
+		return nil
+	}
+	l.busy, l.busyWith, l.stale = true, l.here(), false
 	l.asking++
 	m := loaded{place: l.here(), n: l.asking}
 	width, detail := l.width, l.detail

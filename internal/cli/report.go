@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"io"
 	"strings"
 	"time"
 
@@ -188,7 +187,7 @@ func (a *app) reportExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = io.WriteString(a.out, string(r.Body))
+			_, err = a.out.Write(r.Body)
 			return err
 		}))
 	return which.flags(a, c)
