@@ -179,8 +179,8 @@ func TakeWith(ctx context.Context, evaluate Evaluator, s Spec, output []byte, ex
 // MaxSize bounds one reading, in bytes of its text or JSON.
 const MaxSize = 1 << 20
 
-// keepable refuses what no record can hold.
-func keepable(v any) error {
+// Keepable refuses what no record can hold.
+func Keepable(v any) error {
 	text, ok := v.(string)
 	nul := "\x00"
 	if !ok {
@@ -386,5 +386,5 @@ func (s Spec) check(v any) error {
 	if text, ok := v.(string); ok && s.Matches != nil && !s.Matches.MatchString(text) {
 		return fmt.Errorf("%s does not match %s", quote(v), s.Matches)
 	}
-	return keepable(v)
+	return Keepable(v)
 }

@@ -19,6 +19,9 @@ func (in Input) Accept(v any) (any, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", in.Name, err)
 	}
+	if err := reading.Keepable(out); err != nil {
+		return nil, fmt.Errorf("%s: %w", in.Name, err)
+	}
 	switch x := out.(type) {
 	case string:
 		if len(x) > MaxInput {

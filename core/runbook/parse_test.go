@@ -162,6 +162,7 @@ func TestInputs(t *testing.T) {
 		"input queue is missing":                      {},
 		"does not match the pattern":                  {"queue": `x; rm -rf / #{{ "$(reboot)" }}`},
 		"input low: 1001 is above 1000":               {"queue": "a", "low": 1001},
+		"input queue: it holds the NUL character":     {"queue": "a\x00b"},
 		`"lots" is not a whole number`:                {"queue": "a", "low": "lots"},
 		"there is no input quue; did you mean queue?": {"queue": "a", "quue": "b"},
 	} {

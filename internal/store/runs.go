@@ -317,12 +317,12 @@ type WhichRuns struct {
 func (w WhichRuns) begunWith(where string, args []any) (string, []any) {
 	const first = " and id in (select e.run from event e where e.seq = 1 and "
 	if w.Text != "" {
-		where += first + `jsonb_to_tsvector('simple', e.body::jsonb, '["string", "numeric", "boolean"]')
+		where += first + `jsonb_to_tsvector('simple', begun_with(e.body), '["string", "numeric", "boolean"]')
 			@@ websearch_to_tsquery('simple', ?))`
 		args = append(args, w.Text)
 	}
 	if name, value, ok := strings.Cut(w.Input, "="); ok {
-		where += first + "(e.body::jsonb -> 'inputs' @> ?::jsonb or e.body::jsonb -> 'inputs' @> ?::jsonb))"
+		where += first + "(begun_with(e.body) -> 'inputs' @> ?::jsonb or begun_with(e.body) -> 'inputs' @> ?::jsonb))"
 		args = append(args, inputIs(name, value, false), inputIs(name, value, true))
 	}
 	if w.From != nil {
