@@ -8,18 +8,23 @@ import { human, lookOf, outputs, said, waitsForPerson } from '../composables/rec
 import OutputFold from './OutputFold.vue'
 
 /** Some entries of a record that follow one another. */
-defineProps<{ entries: Schemas['Entry'][]; picked?: number; again?: boolean; busy?: string }>()
+const props = defineProps<{ entries: Schemas['Entry'][]; picked?: number; again?: boolean; busy?: string }>()
 const emit = defineEmits<{ again: [look: Schemas['NewLook']] }>()
 const block = ref<HTMLElement>()
 /** Near the view there is also what can be opened and pressed. */
 const near = useElementVisibility(block, { rootMargin: '800px 0px' })
+/** A look on many targets is taken again as one: at the last of its entries that follow one another. */
+const isLast = (n: number) => {
+  const [look, next] = [lookOf(props.entries[n]!), props.entries[n + 1]]
+  return look !== undefined && !(next && lookOf(next)?.step === look.step && lookOf(next)?.run === look.run)
+}
 </script>
 
 <template>
   <li ref="block" class="block">
     <ol>
       <li
-        v-for="e in entries"
+        v-for="(e, n) in entries"
         :id="`entry-${e.seq}`"
         :key="e.seq"
         class="entry"
@@ -32,7 +37,7 @@ const near = useElementVisibility(block, { rootMargin: '800px 0px' })
           <template v-if="near">
             <OutputFold v-for="o in outputs(e)" :key="o.shown" v-bind="o" />
             <button
-              v-if="again && lookOf(e)"
+              v-if="again && isLast(n)"
               type="button"
               class="again"
               :disabled="busy !== undefined"
