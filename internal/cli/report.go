@@ -9,6 +9,7 @@ import (
 
 	"urgentis/api"
 	"urgentis/core/plain"
+	"urgentis/core/worth"
 )
 
 func (a *app) report() *cobra.Command {
@@ -156,13 +157,9 @@ func (a *app) reportIncidents() *cobra.Command {
 					"recovery", "people", "title"}, rows)
 			})
 		}))
-	c.ValidArgs = figureNames
+	c.ValidArgs = worth.Figures
 	return which.flags(a, c)
 }
-
-// figureNames are what a report counts, as the API names it.
-var figureNames = []string{"closed", "evidence", "decision", "recovery", "without-people", "assisted", "saved",
-	"came-back", "outcome", "service", "month", "source", "false-alarm", "runbook", "helped", "no-runbook"}
 
 // since is how long it was from one time to another; a dash where one of them is not known.
 func since(from, until time.Time) string {
