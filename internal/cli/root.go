@@ -145,7 +145,7 @@ func (a *app) root() *cobra.Command {
 		root.AddGroup(&cobra.Group{ID: t.id, Title: t.title})
 	}
 	for task, list := range map[string][]*cobra.Command{
-		toRespond: {a.live(), a.incident(), a.gate(), a.question(), a.run(), a.followUp(), a.report(),
+		toRespond: {a.incident(), a.gate(), a.question(), a.run(), a.live(), a.followUp(), a.report(),
 			a.who(), a.halt(), a.resume()},
 		toLook: {a.status(), a.alert(), a.unparsed(), a.listener(), a.deployment(), a.reading(), a.objectives(),
 			a.objective(), a.search(), a.message(),
