@@ -322,7 +322,7 @@ func (s *shooter) bench() error {
 func (s *shooter) service() error {
 	for _, f := range []func() error{
 		func() error { return s.page.Go(s.w.Link + "/services/boarding-gates") },
-		func() error { return s.page.Until("document.querySelectorAll('canvas').length > 3") },
+		func() error { return s.page.Until("document.querySelectorAll('canvas').length > 0") },
 		func() error { return s.page.See("Suggested runbooks") },
 		func() error { return s.page.Shoot(filepath.Join(s.folder, "service.png")) },
 	} {
@@ -400,6 +400,10 @@ func (s *shooter) command(args, file string) error {
 	done := filepath.Join(s.folder, ".done")
 	defer os.Remove(done) //nolint:errcheck // it may not be there
 	script := fmt.Sprintf("printf '$ urgentis %s\\n'; '%s' %s; : >'%s'; sleep 60", args, s.program, args, done)
+	size, room := "7.5", "210x74+0+0"
+	if args == "live" {
+		size, room = "13", "115x42+0+0" // a list is short
+	}
 	term := exec.CommandContext(
 		s.ctx,
 		"xterm",
@@ -408,9 +412,9 @@ func (s *shooter) command(args, file string) error {
 		"-fa",
 		"DejaVu Sans Mono",
 		"-fs",
-		"7.5",
+		size,
 		"-geometry",
-		"210x74+0+0",
+		room,
 		"-bg",
 		"#10151a",
 		"-fg",
