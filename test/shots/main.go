@@ -323,7 +323,7 @@ func (s *shooter) service() error {
 	for _, f := range []func() error{
 		func() error { return s.page.Go(s.w.Link + "/services/boarding-gates") },
 		func() error { return s.page.Until("document.querySelectorAll('canvas').length > 0") },
-		func() error { return s.page.See("Suggested runbooks") },
+		func() error { return s.page.See("Passengers pass the gates") },
 		func() error { return s.page.Shoot(filepath.Join(s.folder, "service.png")) },
 	} {
 		if err := f(); err != nil {
