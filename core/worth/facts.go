@@ -232,13 +232,13 @@ func (g *Gather) Facts() Facts {
 	if g.unproved {
 		proof = time.Time{}
 	}
-	f.Recovered, f.Proved = proof, !proof.IsZero()
-	// The proof of one change says nothing of a second alert.
-	if proof.IsZero() || len(g.alerts) > 1 && g.cleared.After(proof) {
+	f.Recovered = proof
+	switch {
+	case len(g.alerts) > 1 && len(g.open) > 0:
+		f.Recovered = time.Time{} // the proof of one change says nothing of another alert
+	case proof.IsZero(), len(g.alerts) > 1 && g.cleared.After(proof):
 		f.Recovered = g.cleared
 	}
-	if len(g.alerts) > 1 && len(g.open) > 0 && proof.IsZero() {
-		f.Recovered = time.Time{}
-	}
+	f.Proved = !proof.IsZero() && !f.Recovered.IsZero()
 	return f
 }

@@ -101,6 +101,10 @@ func TestWhatIsNotKnownIsNoFact(t *testing.T) {
 			return proof(r.alert(0, incident.AlertRaised, "a").alert(1, incident.AlertJoined, "b"), 10).
 				alert(20, incident.AlertCleared, "a").alert(40, incident.AlertCleared, "b")
 		}, incident.Repaired},
+		"one change is proved, and another alert is open": {-1, func(r *record) *record {
+			return proof(r.alert(0, incident.AlertRaised, "a").alert(1, incident.AlertJoined, "b"), 10).
+				alert(20, incident.AlertCleared, "a")
+		}, incident.Repaired},
 		"one of two alerts is over": {-1, func(r *record) *record {
 			return r.alert(0, incident.AlertRaised, "a").alert(1, incident.AlertJoined, "b").
 				alert(20, incident.AlertCleared, "a")

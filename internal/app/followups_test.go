@@ -56,7 +56,7 @@ func TestFollowUps(t *testing.T) {
 	assert.True(t, v.Whole, v.Says)
 }
 
-// The cause and the harm in a person's words stand in the place of what was found, and can be taken back.
+// The cause and the harm in a person's words stand in the place of what was found, until they are removed.
 func TestWhatAPersonStates(t *testing.T) {
 	a := open(t)
 	_, n := raised(t, a, "north", "ramp", alert.Major)

@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"urgentis/api"
+	"urgentis/core/alert"
 	"urgentis/core/plain"
 )
 
@@ -130,7 +131,7 @@ func liveItems(open []api.Incident, gates []api.Gate, questions []api.Question) 
 	}
 	rest := slices.Clone(open)
 	slices.SortStableFunc(rest, func(a, b api.Incident) int {
-		return cmp.Compare(severityRank(a.Severity), severityRank(b.Severity))
+		return cmp.Compare(alert.Worth(b.Severity), alert.Worth(a.Severity))
 	})
 	for _, i := range rest {
 		if waits[i.Number] {
@@ -145,14 +146,6 @@ func liveItems(open []api.Incident, gates []api.Gate, questions []api.Question) 
 			opened: ago(i.OpenedAt)})
 	}
 	return out
-}
-
-// severityRank orders severities, the worst first.
-func severityRank(s string) int {
-	if i := slices.Index([]string{"critical", "major", "minor", "warning"}, s); i >= 0 {
-		return i
-	}
-	return 9
 }
 
 // loadText reads an incident, its record or a gate, and prints it as its command does.

@@ -2,6 +2,7 @@ package stories
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -26,17 +27,17 @@ func Gather(e *engine.Engine) {
 		if err != nil {
 			return err
 		}
+		var failed error // one that cannot be read keeps none of the others
 		for i := range list {
 			f, err := factsOf(tx, e, &list[i])
-			if err != nil {
-				return err
+			if err == nil {
+				err = e.Store.Tx(ctx, func(tx *store.Tx) error { return tx.KeepFacts(f, *list[i].ClosedAt) })
 			}
-			err = e.Store.Tx(ctx, func(tx *store.Tx) error { return tx.KeepFacts(f, *list[i].ClosedAt) })
 			if err != nil {
-				return fmt.Errorf("keep the facts of incident %d: %w", f.Number, err)
+				failed = errors.Join(failed, fmt.Errorf("the facts of incident %d: %w", list[i].Number, err))
 			}
 		}
-		return nil
+		return failed
 	})
 }
 

@@ -15,8 +15,10 @@ const asked = (w: Reported) => ({ service: w.service || undefined, from: since(w
 
 export const useReport = (which: MaybeRefOrGetter<Reported>) =>
   useQuery({
-    queryKey: computed(() => ['incidents', 'report', toValue(which)]),
+    queryKey: computed(() => ['report', toValue(which)]),
     queryFn: () => got(api.GET('/api/v1/report', { params: { query: asked(toValue(which)) } })),
+    // It counts months: no event is worth counting them anew.
+    refetchInterval: 60_000,
     placeholderData: (old) => old,
   })
 
@@ -25,7 +27,7 @@ export const useCounted = (
   of: MaybeRefOrGetter<{ figure: Schemas['FigureName']; of?: string }>,
 ) =>
   useQuery({
-    queryKey: computed(() => ['incidents', 'counted', toValue(which), toValue(of)]),
+    queryKey: computed(() => ['report', toValue(which), toValue(of)]),
     queryFn: () => {
       const { figure, of: part } = toValue(of)
       return got(
