@@ -32,6 +32,10 @@ type Server struct {
 	opts               string
 }
 
+// connections is how many a server takes: a few instances of the service, or the tests of several packages at once,
+// each of which takes 24.
+const connections = 400
+
 // Start makes a cluster under dir the first time, and starts it, or finds it still running after the
 // service was killed. The server listens on a socket only.
 func Start(ctx context.Context, dir string) (*Server, error) {
@@ -55,8 +59,8 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	s.URL = fmt.Sprintf("postgres:///postgres?host=%s&port=5432&user=urgentis&sslmode=disable", s.sockets)
 	s.opts = fmt.Sprintf(
 		"-c listen_addresses= -c unix_socket_directories='%s' -c unix_socket_permissions=0700 -c port=5432 -c "+
-			"max_connections=120 -c shared_buffers=128MB",
-		s.sockets,
+			"max_connections=%d -c shared_buffers=128MB",
+		s.sockets, connections,
 	)
 	if s.running(ctx) {
 		return s, nil
@@ -117,10 +121,11 @@ func StartOn(ctx context.Context, dir, address string, port int, password string
 		return s, nil
 	}
 	s.opts = fmt.Sprintf(
-		"-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=120 -c "+
+		"-c listen_addresses=%s -c unix_socket_directories='' -c port=%d -c max_connections=%d -c "+
 			"shared_buffers=32MB -c fsync=off",
 		address,
 		port,
+		connections,
 	)
 	if err := s.launch(ctx); err != nil {
 		return nil, err
@@ -238,13 +243,13 @@ func (s *Server) Stop() error {
 	return s.run(ctx, "pg_ctl", "-D", s.data, "-m", "fast", "-w", "stop")
 }
 
-// Crash ends the server at once, as if it had died, and starts it again after a while: it recovers from its log. For
-// tests.
-func (s *Server) Crash(ctx context.Context, after time.Duration) error {
+// Crash ends the server at once, as if it had died, and starts it again when it is told the time: it recovers from its
+// log. For tests.
+func (s *Server) Crash(ctx context.Context, again <-chan time.Time) error {
 	if err := s.run(ctx, "pg_ctl", "-D", s.data, "-m", "immediate", "-w", "stop"); err != nil {
 		return err
 	}
-	time.Sleep(after)
+	<-again
 	return s.launch(ctx)
 }
 

@@ -198,34 +198,59 @@ func TestNothingThatWasHeardIsLostWhileTheDatabaseIsAway(t *testing.T) {
 func TestASpoolOutlivesItsProcess(t *testing.T) {
 	e := newEar(t, "1")
 	stop, stopped := make(chan struct{}), make(chan int)
-	down := make(chan struct{})
+	again, down := make(chan time.Time), make(chan struct{})
 	go func() {
 		defer close(down)
-		e.outage(6 * time.Second)
+		e.outageUntil(again)
 	}()
 	time.Sleep(500 * time.Millisecond)
 	go func() { stopped <- e.syslog(500*time.Microsecond, 400, stop) }()
-	time.Sleep(3 * time.Second)
+	e.full()
 	close(stop)
 	sent := <-stopped
-	time.Sleep(200 * time.Millisecond)
 	e.kill(e.nodes[0])
-	kept := 0
-	files, err := filepath.Glob(filepath.Join(e.dir, "heard", "spool", "hosts", "*.seg"))
-	require.NoError(t, err)
-	for _, f := range files {
-		b, err := os.ReadFile(f)
-		require.NoError(t, err)
-		for len(b) >= 8 {
-			b = b[8+binary.BigEndian.Uint32(b):]
-			kept++
-		}
-	}
+	kept := e.kept()
 	t.Logf("%d sent, %d in the spool when it was killed", sent, kept)
 	assert.Greater(t, kept, 1000)
 	assert.Less(t, kept, sent, "the spool was full")
+	again <- time.Time{}
 	<-down
 	e.up()
 	e.ready(e.nodes[0])
 	assert.Equal(t, kept, e.alerts("hosts", kept))
+}
+
+// full waits until the spool takes no more, however slow the machine is.
+func (e *ear) full() {
+	n, still := 0, 0
+	for range 600 {
+		is := e.kept()
+		if still++; is != n {
+			n, still = is, 0
+		}
+		if n > 1000 && still > 10 {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// kept counts the messages in the spool.
+func (e *ear) kept() int {
+	files, err := filepath.Glob(filepath.Join(e.dir, "heard", "spool", "hosts", "*.seg"))
+	require.NoError(e.t, err)
+	n := 0
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		require.NoError(e.t, err)
+		for len(b) >= 8 {
+			size := 8 + int(binary.BigEndian.Uint32(b))
+			if size > len(b) {
+				break // it is being written
+			}
+			b = b[size:]
+			n++
+		}
+	}
+	return n
 }

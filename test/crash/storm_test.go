@@ -491,10 +491,12 @@ func (s *storm) sees(st *store.Store, count, otherwise string) {
 	}, time.Minute, 50*time.Millisecond, "%s; %s", otherwise, s)
 }
 
-func (s *storm) outage(long time.Duration) {
+func (s *storm) outage(long time.Duration) { s.outageUntil(time.After(long)) }
+
+func (s *storm) outageUntil(again <-chan time.Time) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
-	require.NoError(s.t, s.db.Crash(ctx, long))
+	require.NoError(s.t, s.db.Crash(ctx, again))
 }
 
 // TestStorm runs many runs with every verb on three processes, hurts processes and database at random, and then

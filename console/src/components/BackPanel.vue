@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -38,7 +39,7 @@ const pointsIn = 120
   <section v-if="offered.length || taken.length" aria-label="Looked back" class="back">
     <div class="head">
       <h2>History from outside stores</h2>
-      <v-btn
+      <ActButton
         v-if="may && offered.length"
         size="small"
         variant="outlined"
@@ -46,7 +47,7 @@ const pointsIn = 120
         @click="look.mutate()"
       >
         {{ taken.length ? 'Query again' : 'Query' }}
-      </v-btn>
+      </ActButton>
     </div>
     <p v-if="look.error.value" role="alert" class="wrong">{{ look.error.value.message }}</p>
     <p v-if="!taken.length" class="faint">Not queried yet: {{ offered.map((o) => o.title).join('; ') }}.</p>

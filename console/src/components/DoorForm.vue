@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { computed } from 'vue'
 
 import { useAttempt } from '../composables/attempt'
@@ -16,7 +17,9 @@ const said = computed(() => wrong.value && `${wrong.value.charAt(0).toUpperCase(
     <form @submit.prevent="attempt(go)">
       <slot />
       <p v-if="said" role="alert" class="wrong">{{ said }}</p>
-      <v-btn type="submit" color="primary" variant="flat" block :loading="busy" :disabled="!ready">{{ action }}</v-btn>
+      <ActButton type="submit" color="primary" variant="flat" block :loading="busy" :disabled="!ready">{{
+        action
+      }}</ActButton>
     </form>
     <slot name="below" />
   </div>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { useAttempt } from '../composables/attempt'
 
 /** A form in a dialog: what does not go through is said below its fields, and nothing that was typed is lost. */
@@ -30,7 +31,9 @@ const begin = () =>
       <slot />
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <div class="acts">
-        <v-btn type="submit" color="primary" variant="flat" :disabled="!ready" :loading="busy">{{ button }}</v-btn>
+        <ActButton type="submit" color="primary" variant="flat" :disabled="!ready" :loading="busy">{{
+          button
+        }}</ActButton>
         <v-btn variant="text" @click="open = false">Back</v-btn>
       </div>
     </form>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { mdiCommentTextOutline } from '@mdi/js'
 import { useIntersectionObserver, useMediaQuery } from '@vueuse/core'
 import { computed, ref, useTemplateRef } from 'vue'
@@ -120,7 +121,7 @@ function say(approve: boolean) {
       </div>
       <DecisionBar :missing="brief.missing" :wrong="wrong">
         <template v-if="gate.may_decide">
-          <v-btn
+          <ActButton
             v-if="noUndo"
             :id="first ? 'approve' : undefined"
             class="approves"
@@ -128,9 +129,9 @@ function say(approve: boolean) {
             :disabled="unread"
             :loading="decide.isPending.value || looking"
             @click="lookTwice"
-            ><StateShape name="no-undo" />&nbsp;{{ unread ? 'Read what would run' : `${what}, no undo` }}</v-btn
+            ><StateShape name="no-undo" />&nbsp;{{ unread ? 'Read what would run' : `${what}, no undo` }}</ActButton
           >
-          <v-btn
+          <ActButton
             v-else
             :id="first ? 'approve' : undefined"
             class="approves"
@@ -139,7 +140,7 @@ function say(approve: boolean) {
             :disabled="unread"
             :loading="decide.isPending.value"
             @click="say(true)"
-            >{{ unread ? 'Read what would run' : what }}</v-btn
+            >{{ unread ? 'Read what would run' : what }}</ActButton
           >
           <v-btn v-if="!commenting" class="comment-first" aria-label="Comment" @click="asked = true"
             ><svg viewBox="0 0 24 24" width="16" height="16" aria-hidden="true">

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { mdiRefresh } from '@mdi/js'
 import { computed, defineAsyncComponent } from 'vue'
 
@@ -111,7 +112,7 @@ const until = computed(() => (props.closed ? Date.parse(r.value?.until ?? '') : 
       :height="136"
       :says="says"
     >
-      <v-btn
+      <ActButton
         v-if="r.step && again && !closed"
         class="re"
         size="small"
@@ -124,7 +125,7 @@ const until = computed(() => (props.closed ? Date.parse(r.value?.until ?? '') : 
           <path :d="mdiRefresh" fill="currentColor" />
         </svg>
         &nbsp;Re-read {{ r.of }} {{ r.of === 1 ? 'target' : 'targets' }}
-      </v-btn>
+      </ActButton>
       <span v-if="wrong" role="alert" class="wrong">{{ wrong }}</span>
     </PlotChart>
   </section>

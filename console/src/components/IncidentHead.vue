@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { mdiDotsHorizontal } from '@mdi/js'
 import { computed } from 'vue'
 
@@ -83,13 +84,13 @@ const acts = computed(() => [
         >owner <b>{{ mine ? 'you' : i.holder }}</b></span
       >
       <StateWord v-else-if="open" class="unclaimed" state="unclaimed" />
-      <v-btn
+      <ActButton
         v-if="open && !mine && session.may('responder')"
         id="take"
         size="small"
         :loading="busy"
         @click="emit('take')"
-        >Take</v-btn
+        >Take</ActButton
       >
       <v-menu v-if="session.may('responder')">
         <template #activator="{ props: menu }">

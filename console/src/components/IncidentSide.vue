@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -53,14 +54,14 @@ const words: Record<string, string> = {
         <p v-else class="faint">nobody else is called by itself</p>
         <p v-if="own?.missed" class="wrong">Not told: {{ own.missed }}</p>
       </div>
-      <v-btn
+      <ActButton
         v-if="session.may('responder')"
         id="take-beside"
         color="primary"
         variant="flat"
         :loading="busy"
         @click="emit('take')"
-        >Take</v-btn
+        >Take</ActButton
       >
     </section>
     <section v-else class="claim held" aria-label="Owner">

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { computed, ref } from 'vue'
 
 import { api, got, type Schemas } from '../api/client'
@@ -69,7 +70,7 @@ const title = computed(() => ended.value.word.charAt(0).toUpperCase() + ended.va
             autofocus
             maxlength="2000"
           />
-          <v-btn type="submit" size="small" :loading="busy">State it</v-btn>
+          <ActButton type="submit" size="small" :loading="busy">State it</ActButton>
           <v-btn size="small" variant="text" @click="editing = false">Back</v-btn>
         </form>
         <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
@@ -108,7 +109,7 @@ const day = (at?: string) =>
       <v-text-field v-model="text" label="What is left to do" hide-details autofocus maxlength="500" />
       <v-combobox v-model="owner" :items="people" label="Whose" hide-details clearable />
       <v-text-field v-model="due" label="Due" type="date" hide-details />
-      <v-btn type="submit" :disabled="!text.trim()" :loading="busy">Add</v-btn>
+      <ActButton type="submit" :disabled="!text.trim()" :loading="busy">Add</ActButton>
       <v-btn variant="text" @click="adding = false">Back</v-btn>
     </form>
     <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>

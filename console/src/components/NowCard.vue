@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
@@ -74,7 +75,7 @@ const button = computed(() => (props.waits?.kind === 'answer' ? 'Answer' : 'Revi
     </div>
     <footer>
       <v-btn v-if="waits" color="primary" variant="flat" size="small" :to="to">{{ button }}</v-btn>
-      <v-btn v-else-if="may" class="take" size="small" :loading="busy" @click="emit('take')">Take</v-btn>
+      <ActButton v-else-if="may" class="take" size="small" :loading="busy" @click="emit('take')">Take</ActButton>
       <router-link v-if="!waits" :to="to">Open</router-link>
       <span class="faint">{{
         incident?.holder ? `owner ${incident.holder === me ? 'you' : incident.holder}` : 'no owner'

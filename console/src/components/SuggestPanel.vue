@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from './ActButton.vue'
 import { useRouter } from 'vue-router'
 
 import type { Schemas } from '../api/client'
@@ -40,7 +41,9 @@ const begin = (s: Schemas['Suggestion']) =>
           <div class="faint">{{ s.reasons.join('; ') }}</div>
         </div>
         <template v-if="session.may('operator')">
-          <v-btn v-if="!s.missing.length" size="small" :loading="start.isPending.value" @click="begin(s)">Start</v-btn>
+          <ActButton v-if="!s.missing.length" size="small" :loading="start.isPending.value" @click="begin(s)"
+            >Start</ActButton
+          >
           <router-link v-else :to="`/runbooks/${s.runbook}`">needs {{ s.missing.join(', ') }}</router-link>
         </template>
       </li>

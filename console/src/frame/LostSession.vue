@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { computed, ref } from 'vue'
 
 import { useAttempt } from '../composables/attempt'
@@ -33,7 +34,9 @@ const go = () => attempt(() => session.signIn(name.value.trim(), password.value)
       />
       <p v-if="other" class="faint">Whoever signs in under another name begins with an empty page.</p>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
-      <v-btn type="submit" color="primary" variant="flat" :loading="busy" :disabled="!name || !password">Sign in</v-btn>
+      <ActButton type="submit" color="primary" variant="flat" :loading="busy" :disabled="!name || !password"
+        >Sign in</ActButton
+      >
     </form>
   </v-dialog>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
@@ -195,7 +196,7 @@ const bring = (number: number) =>
             <p v-else-if="plan" class="empty">Nothing: this is what is in use.</p>
             <form class="push" @submit.prevent="keep">
               <v-text-field v-model="message" label="Why" hide-details maxlength="1000" />
-              <v-btn
+              <ActButton
                 type="submit"
                 color="primary"
                 size="small"
@@ -203,7 +204,7 @@ const bring = (number: number) =>
                 :loading="push.isPending.value"
               >
                 Push
-              </v-btn>
+              </ActButton>
               <v-btn v-if="altered" size="small" variant="text" @click="discard">Undo all</v-btn>
             </form>
             <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>

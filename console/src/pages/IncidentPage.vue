@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, defineAsyncComponent, nextTick, ref } from 'vue'
 import { useRoute } from 'vue-router'
@@ -209,7 +210,7 @@ const write = () =>
       />
       <form v-if="session.may('responder')" class="note" @submit.prevent="write">
         <v-textarea v-model="text" label="Add a note to the record" rows="1" auto-grow hide-details maxlength="20000" />
-        <v-btn type="submit" :disabled="!text.trim()" :loading="note.isPending.value">Add note</v-btn>
+        <ActButton type="submit" :disabled="!text.trim()" :loading="note.isPending.value">Add note</ActButton>
       </form>
       <ActDialog
         v-if="act"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { defineComponent, provide, ref, shallowRef, watch } from 'vue'
 import { useRoute } from 'vue-router'
 
@@ -52,8 +53,8 @@ const ByLink = defineComponent({
           >Sent to {{ link.opened.person
           }}<template v-if="link.opened.incident"> about incident {{ link.opened.incident }}</template></span
         >
-        <v-btn v-if="link.opened.incident && !taken" id="take" size="small" :loading="busy" @click="take"
-          >I have it: call nobody else</v-btn
+        <ActButton v-if="link.opened.incident && !taken" id="take" size="small" :loading="busy" @click="take"
+          >I have it: call nobody else</ActButton
         >
         <strong v-if="taken" role="status"><StateShape name="tick" /> You have it. Nobody else is called.</strong>
       </p>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { computed, defineAsyncComponent, nextTick, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -91,11 +92,11 @@ const repeat = () => attempt(async () => router.push(`/runs/${(await again.mutat
             >{{ r.ended_at ? 'took' : 'for' }} <b class="num">{{ took }}</b></span
           >
           <template v-if="session.may('operator')">
-            <v-btn v-if="r.waits_on === 'quarantined'" size="small" :loading="resume.isPending.value" @click="goOn"
-              >Resume</v-btn
+            <ActButton v-if="r.waits_on === 'quarantined'" size="small" :loading="resume.isPending.value" @click="goOn"
+              >Resume</ActButton
             >
             <v-btn v-if="!r.ended_at" size="small" @click="asked = !asked">Cancel this run</v-btn>
-            <v-btn v-else size="small" :loading="again.isPending.value" @click="repeat">Run again</v-btn>
+            <ActButton v-else size="small" :loading="again.isPending.value" @click="repeat">Run again</ActButton>
           </template>
         </div>
       </header>

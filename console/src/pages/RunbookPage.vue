@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -60,7 +61,7 @@ const go = () =>
           :hint="i.default ? `default ${i.default}` : (i.pattern ?? i.type)"
           persistent-hint
         />
-        <v-btn type="submit" :loading="start.isPending.value">Start</v-btn>
+        <ActButton type="submit" :loading="start.isPending.value">Start</ActButton>
         <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       </form>
       <p v-for="f in b.findings" :key="`${f.line}-${f.message}`" class="finding">line {{ f.line }}: {{ f.message }}</p>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useInfiniteQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, ref } from 'vue'
@@ -67,8 +68,8 @@ const states = ['running', 'waiting', 'done', 'failed', 'handed-over', 'cancelle
       Nothing ran yet. Start one from <router-link to="/runbooks">Runbooks</router-link>.
     </p>
     <p v-if="q.error.value" role="alert">{{ q.error.value.message }}</p>
-    <v-btn v-if="q.hasNextPage.value" class="mt-4" :loading="q.isFetchingNextPage.value" @click="q.fetchNextPage()"
-      >Older ones</v-btn
+    <ActButton v-if="q.hasNextPage.value" class="mt-4" :loading="q.isFetchingNextPage.value" @click="q.fetchNextPage()"
+      >Older ones</ActButton
     >
   </div>
 </template>

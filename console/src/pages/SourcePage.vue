@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
@@ -104,7 +105,7 @@ const read = (id: string) =>
               <td>{{ u.finding }}</td>
               <td class="acts">
                 <v-btn size="x-small" @click="use(u)">Use as sample</v-btn>
-                <v-btn size="x-small" :loading="again.isPending.value" @click="read(u.id)">Read again</v-btn>
+                <ActButton size="x-small" :loading="again.isPending.value" @click="read(u.id)">Read again</ActButton>
               </td>
             </tr>
           </tbody>
@@ -144,7 +145,7 @@ const read = (id: string) =>
                 :title="tried.items.length > 1 ? `Item ${i + 1}` : 'The alert'"
               />
               <p v-if="tried.items.length && !altered" class="real">
-                <v-btn size="small" :loading="take.isPending.value" @click="forReal">Take it for real</v-btn>
+                <ActButton size="small" :loading="take.isPending.value" @click="forReal">Take it for real</ActButton>
                 <span class="faint">as if the source had sent it now: alerts, incidents, runbooks</span>
               </p>
               <ul v-if="taken" aria-label="Taken">

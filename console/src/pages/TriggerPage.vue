@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute } from 'vue-router'
@@ -67,9 +68,9 @@ const turn = (on: boolean) =>
       <p v-if="t.off" class="off">Switched off by {{ t.off.by }} <TimeAgo :at="t.off.at" />: {{ t.off.because }}</p>
       <form v-if="session.may('operator')" class="switch" @submit.prevent="turn(!!t.off)">
         <v-text-field v-if="!t.off" v-model="because" label="Why it is switched off" hide-details maxlength="500" />
-        <v-btn type="submit" size="small" :disabled="!t.off && !because.trim()" :loading="flip.isPending.value">{{
+        <ActButton type="submit" size="small" :disabled="!t.off && !because.trim()" :loading="flip.isPending.value">{{
           t.off ? 'Switch it on again' : 'Switch it off'
-        }}</v-btn>
+        }}</ActButton>
       </form>
       <p v-if="wrong" role="alert" class="wrong">{{ wrong }}</p>
       <h2>What came of it</h2>

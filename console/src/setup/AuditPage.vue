@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useInfiniteQuery } from '@tanstack/vue-query'
 import { refDebounced } from '@vueuse/core'
 import { computed, ref } from 'vue'
@@ -65,8 +66,8 @@ const day = (at: string) =>
       </tbody>
     </table>
     <p v-else-if="q.isSuccess.value" class="empty">{{ who ? `${who} did nothing yet.` : 'Nothing was done yet.' }}</p>
-    <v-btn v-if="q.hasNextPage.value" class="mt-4" :loading="q.isFetchingNextPage.value" @click="q.fetchNextPage()"
-      >Older acts</v-btn
+    <ActButton v-if="q.hasNextPage.value" class="mt-4" :loading="q.isFetchingNextPage.value" @click="q.fetchNextPage()"
+      >Older acts</ActButton
     >
   </div>
 </template>

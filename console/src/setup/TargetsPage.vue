@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import ActButton from '../components/ActButton.vue'
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 
@@ -115,13 +116,13 @@ const remove = () => got(api.DELETE('/api/v1/targets/{name}', { params: { path: 
         <span v-if="tried[row.name]" role="status" :class="tried[row.name]?.ok ? 'fine' : 'wrong'">{{
           tried[row.name]?.says
         }}</span>
-        <v-btn
+        <ActButton
           v-if="session.may('responder')"
           size="small"
           variant="text"
           :loading="trying === row.name"
           @click="tryOut(row.name)"
-          >Try</v-btn
+          >Try</ActButton
         >
         <template v-if="session.may('admin')">
           <v-btn size="small" variant="text" @click="edit(row)">Edit</v-btn>
